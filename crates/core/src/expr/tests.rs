@@ -1,0 +1,166 @@
+//! What is refused, what fails and how, and that nothing runs away. Agreement with ECMAScript itself is
+//! tested in `tests/differential.rs`.
+
+use super::*;
+
+fn scope() -> Scope {
+    let mut scope = Scope::default();
+    for name in ["input", "vessel", "items"] {
+        scope.define(name);
+    }
+    scope
+}
+
+fn slots() -> Vec<Value> {
+    vec![
+        serde_json::from_str(r#"{"imo": "9074729", "big": 9007199254740993}"#).expect("json"),
+        serde_json::from_str(r#"{"status": 200, "body": {"length_m": 132}}"#).expect("json"),
+        Value::list((0..1000).map(Value::Int).collect()),
+    ]
+}
+
+fn eval(text: &str) -> Result<String, String> {
+    let expression = Expression::compile(text, &scope()).map_err(|f| format!("{f:?}"))?;
+    expression.eval(&slots(), Limits::default()).map(|v| v.to_json()).map_err(|f| f.message)
+}
+
+#[test]
+fn what_is_outside_the_language_is_refused_by_name_and_position() {
+    for (text, code, start, says) in [
+        ("a = 1", "expression-outside-language", 0, "assignment"),
+        ("items.sort()", "unknown-function", 6, "`sort`"),
+        ("items.push(1)", "unknown-function", 6, "`push`"),
+        ("new Date()", "expression-outside-language", 0, "`new`"),
+        ("1 + this.x", "expression-outside-language", 4, "`this`"),
+        ("(() => 1)()", "expression-outside-language", 0, "calling"),
+        ("x => x", "expression-outside-language", 0, "arrow"),
+        ("items.map(x => { return x })", "expression-outside-language", 10, "statements"),
+        ("Math.random()", "unknown-function", 0, "`Math.random`"),
+        ("Math.flor(1)", "unknown-function", 0, "`Math.flor`"),
+        ("vesel.body", "unknown-name", 0, "`vesel`"),
+        ("fetch('x')", "expression-outside-language", 0, "`fetch`"),
+        ("/(a)\\1/.test('a')", "pattern", 0, "back reference"),
+        ("vessel.body.lenth()", "unknown-function", 12, "`lenth`"),
+        ("items.map(1)", "wrong-arguments", 10, "function"),
+        ("Math.round()", "wrong-arguments", 0, "1 argument"),
+        ("'a'.replaceAll(/a/, 'b')", "pattern", 15, "flag `g`"),
+        ("10n", "expression-outside-language", 0, "BigInt"),
+        ("1 +", "expression-syntax", 3, "ends too early"),
+        ("Math", "expression-outside-language", 0, "not a value"),
+        ("{...input, get a() { return 1 }}", "expression-outside-language", 11, "accessor"),
+        ("items instanceof 1", "expression-outside-language", 0, "instanceof"),
+        ("(1, 2)", "expression-outside-language", 1, "comma"),
+    ] {
+        let faults = Expression::compile(text, &scope()).expect_err(text);
+        assert_eq!((faults[0].code, faults[0].at.start), (code, start), "{text}: {faults:?}");
+        assert!(faults[0].message.contains(says), "{text}: {}", faults[0].message);
+    }
+}
+
+#[test]
+fn all_faults_of_an_expression_are_reported() {
+    let faults = Expression::compile("vesel.a + inptu.b + Math.flor(1)", &scope()).expect_err("faults");
+    let helps: Vec<_> = faults.iter().filter_map(|f| f.help.as_deref()).collect();
+    assert_eq!(helps, ["did you mean `vessel`?", "did you mean `input`?", "did you mean `Math.floor`?"]);
+}
+
+#[test]
+fn failures_say_what_met_what() {
+    for (text, says) in [
+        ("vessel.headers.etag", "`vessel.headers` is undefined, which has no member `etag`"),
+        ("vessel.body.map(x => x)", "`map` was called on an object, which has no such method"),
+        ("[...5]", "`5` is a number, which cannot be spread"),
+        ("JSON.parse('{')", "not JSON"),
+        ("time.add('soon', '1h')", "not an RFC 3339 instant"),
+        ("'a' in 'b'", "`in` needs an object"),
+    ] {
+        let message = eval(text).expect_err(text);
+        assert!(message.contains(says), "{text}: {message}");
+    }
+}
+
+#[test]
+fn integers_keep_their_bits_when_passed_through() {
+    assert_eq!(eval("input.big"), Ok("9007199254740993".into()));
+    assert_eq!(eval("`${input.big}`"), Ok("\"9007199254740993\"".into()));
+    assert_eq!(
+        eval("{id: input.big, same: input.big === input.big}"),
+        Ok(r#"{"id":9007199254740993,"same":true}"#.into())
+    );
+}
+
+#[test]
+fn our_own_functions_work() {
+    for (text, wanted) in [
+        ("time.add('2027-03-04T06:00:00Z', '2 days')", r#""2027-03-06T06:00:00Z""#),
+        ("time.add('2027-03-27T12:00:00+01:00', 'P1D', 'Europe/Oslo')", r#""2027-03-28T12:00:00+02:00""#),
+        ("time.subtract('2027-03-31T00:00:00Z', '1 month')", r#""2027-02-28T00:00:00Z""#),
+        ("time.between('2027-03-04T06:00:00Z', '2027-03-04T18:00:00Z', 'hours')", "12"),
+        ("time.compare('2027-03-04T06:00:00Z', '2027-03-04T07:00:00+01:00')", "0"),
+        ("time.format('2027-03-04T06:00:00Z', '%d.%m.%Y %H:%M', 'Europe/Oslo')", r#""04.03.2027 07:00""#),
+        ("time.startOf('2027-03-04T06:30:00Z', 'week')", r#""2027-03-01T00:00:00Z""#),
+        ("time.in('2027-07-04T06:30:00Z', 'Europe/Oslo')", r#""2027-07-04T08:30:00+02:00""#),
+        ("time.toUnix(time.fromUnix(1804226400))", "1804226400"),
+        ("digest.sha256('abc').slice(0, 8)", r#""ba7816bf""#),
+        ("digest.hmacSha256('key', 'The quick brown fox jumps over the lazy dog').slice(0, 8)", r#""f7bc83f4""#),
+        ("digest.fromBase64(digest.base64('Nesholm'))", r#""Nesholm""#),
+        ("list.group([1, 2, 3], x => x % 2 ? 'odd' : 'even')", r#"{"odd":[1,3],"even":[2]}"#),
+        ("list.unique([{a: 1}, {a: 1}, {a: '1'}])", r#"[{"a":1},{"a":"1"}]"#),
+        ("list.sum(items)", "499500"),
+        ("list.sum([{n: 1}, {n: 2.5}], x => x.n)", "3.5"),
+        ("list.chunk([1, 2, 3], 2)", "[[1,2],[3]]"),
+        ("list.range(1, 4)", "[1,2,3]"),
+        ("list.zip([1, 2], ['a', 'b'])", r#"[[1,"a"],[2,"b"]]"#),
+        ("list.sortBy([{n: 3}, {n: 1}], x => x.n)", r#"[{"n":1},{"n":3}]"#),
+    ] {
+        assert_eq!(eval(text), Ok(wanted.into()), "{text}");
+    }
+}
+
+#[test]
+fn nothing_runs_away() {
+    let nested = "items.map(a => items.map(b => items.map(c => c)))";
+    let doubling = "items.reduce((a, x) => a + a, 'xxxxxxxx')";
+    let growing = "items.reduce((a, x) => [...a, ...a], [1, 2])";
+    let deep = "items.reduce((a, x) => [a], [])";
+    let padded = "'x'.padEnd(1e15)";
+    let sorted = "list.range(0, 4e6).toSorted((a, b) => a - b)";
+    let units = "items.map(i => 'x'.repeat(5e7)[i])";
+    for (text, says) in [
+        (nested, "steps"),
+        (doubling, "MiB"),
+        (growing, "MiB"),
+        (deep, "deeper"),
+        (padded, "MiB"),
+        (sorted, "and was ended"),
+        (units, "and was ended"),
+    ] {
+        let message = eval(text).expect_err(text);
+        assert!(message.contains(says), "{text}: {message}");
+    }
+}
+
+#[test]
+fn hostile_texts_are_refused_not_fatal() {
+    let deep = |open: &str, close: &str| format!("{}1{}", open.repeat(3000), close.repeat(3000));
+    for text in [
+        deep("(", ")"),
+        deep("[", "]"),
+        deep("-(", ")"),
+        deep("!", ""),
+        deep("- ", ""),
+        deep("`${", "}`"),
+        deep("{a:", "}"),
+        "1+".repeat(8000),
+        format!("1{}", "+1".repeat(8000)),
+        "x=>".repeat(5000),
+        "1?1:".repeat(4000),
+        format!("items{}", ".a".repeat(5000)),
+        format!("items{}", "[0".repeat(5000)),
+        "\u{0}".into(),
+        "9".repeat(20_000),
+        "(".repeat(16_000),
+    ] {
+        assert!(Expression::compile(&text, &scope()).is_err(), "{}", &text[..20.min(text.len())]);
+    }
+}

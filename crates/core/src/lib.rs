@@ -1,0 +1,6 @@
+//! The core of Kanzlei: the language, its checker and the machine that runs it, without any I/O.
+
+pub mod duration;
+pub mod expr;
+pub mod suggest;
+pub mod value;
