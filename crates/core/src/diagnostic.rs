@@ -1,0 +1,120 @@
+//! Diagnostics: what is wrong with a document, where, and what to do about it.
+//!
+//! A diagnostic is a value; drawing it is the business of whoever shows it. Positions are byte ranges
+//! in the document's text, with line and column (both from 1, columns in characters) worked out once.
+
+use serde::{Deserialize, Serialize};
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    Error,
+    Warning,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Diagnostic {
+    /// A stable name, such as `unknown-key`.
+    pub code: String,
+    pub severity: Severity,
+    pub path: String,
+    pub line: u32,
+    pub column: u32,
+    /// Byte range in the document.
+    pub start: u32,
+    pub end: u32,
+    pub message: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub help: Option<String>,
+}
+
+/// A place in a document, in bytes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Place {
+    pub start: u32,
+    pub end: u32,
+}
+
+impl Place {
+    pub fn new(start: usize, end: usize) -> Self {
+        Place { start: start as u32, end: end as u32 }
+    }
+}
+
+/// Collects the diagnostics of one document.
+#[derive(Debug)]
+pub struct Report<'s> {
+    path: &'s str,
+    text: &'s str,
+    found: Vec<Diagnostic>,
+}
+
+/// More findings than this in one document help nobody.
+const MOST: usize = 200;
+
+impl<'s> Report<'s> {
+    pub fn new(path: &'s str, text: &'s str) -> Self {
+        Report { path, text, found: Vec::new() }
+    }
+
+    pub fn text(&self) -> &'s str {
+        self.text
+    }
+
+    pub fn error(&mut self, code: &str, at: Place, message: impl Into<String>) -> &mut Self {
+        self.add(Severity::Error, code, at, message.into())
+    }
+
+    pub fn warning(&mut self, code: &str, at: Place, message: impl Into<String>) -> &mut Self {
+        self.add(Severity::Warning, code, at, message.into())
+    }
+
+    /// Adds advice to the latest diagnostic.
+    pub fn help(&mut self, help: impl Into<String>) -> &mut Self {
+        if let Some(last) = self.found.last_mut() {
+            last.help = Some(help.into());
+        }
+        self
+    }
+
+    fn add(&mut self, severity: Severity, code: &str, at: Place, message: String) -> &mut Self {
+        if self.found.len() < MOST {
+            let (line, column) = line_and_column(self.text, at.start as usize);
+            self.found.push(Diagnostic {
+                code: code.into(),
+                severity,
+                path: self.path.into(),
+                line,
+                column,
+                start: at.start,
+                end: at.end.max(at.start),
+                message,
+                help: None,
+            });
+        }
+        self
+    }
+
+    pub fn has_errors(&self) -> bool {
+        self.found.iter().any(|d| d.severity == Severity::Error)
+    }
+
+    /// The findings in the order of their places.
+    pub fn finish(mut self) -> Vec<Diagnostic> {
+        self.found.sort_by_key(|d| (d.start, d.severity));
+        self.found.dedup();
+        self.found
+    }
+}
+
+/// Line and column of a byte position, both from 1; columns count characters.
+pub fn line_and_column(text: &str, byte: usize) -> (u32, u32) {
+    let mut byte = byte.min(text.len());
+    while !text.is_char_boundary(byte) {
+        byte -= 1;
+    }
+    let before = &text[..byte];
+    let line_start = before.rfind('\n').map_or(0, |at| at + 1);
+    let line = before.bytes().filter(|b| *b == b'\n').count() as u32 + 1;
+    (line, before[line_start..].chars().count() as u32 + 1)
+}

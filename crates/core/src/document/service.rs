@@ -1,0 +1,194 @@
+//! Documents of kind `service`: an outside HTTP API, with the operations of its OpenAPI document.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use super::reader::{KeySpec, Members, Named, is_document_name};
+use super::workflow::MAX_WITHIN;
+use super::yaml::{self, Node};
+use crate::diagnostic::Report;
+
+#[derive(Clone, Debug)]
+pub struct Service {
+    pub name: Named,
+    pub about: String,
+    /// Absolute base address without a slash at the end.
+    pub base: String,
+    /// `network: private`: private and link-local addresses may be called.
+    pub private: bool,
+    /// Whether it honours `Idempotency-Key`, so that any call may be tried again.
+    pub idempotency_key: bool,
+    pub within: Option<Duration>,
+    pub operations: BTreeMap<String, Operation>,
+}
+
+/// One operation of the OpenAPI document.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Operation {
+    pub method: String,
+    /// Path template, as in OpenAPI.
+    pub path: String,
+    pub about: String,
+    pub parameters: Vec<Parameter>,
+    /// Whether it takes a JSON body.
+    pub takes_body: bool,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct Parameter {
+    pub name: String,
+    pub within: In,
+    pub required: bool,
+    /// Whether its schema is an array.
+    pub list: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum In {
+    Path,
+    Query,
+    Header,
+}
+
+pub const SERVICE: &[KeySpec] = &[
+    KeySpec { name: "service", about: "The name of the service.", schema: r#"{"type":"string","pattern":"^[a-z][a-z0-9-]*$"}"# },
+    KeySpec { name: "about", about: "What it is for, in a sentence.", schema: r#"{"type":"string"}"# },
+    KeySpec { name: "base", about: "Its base address: `https://registry.example/v1`.", schema: r#"{"type":"string","format":"uri"}"# },
+    KeySpec { name: "openapi", about: "The file with its OpenAPI document, relative to this one.", schema: r#"{"type":"string"}"# },
+    KeySpec { name: "network", about: "`private` lets calls reach private and link-local addresses; `public` unless said.", schema: r#"{"enum":["public","private"]}"# },
+    KeySpec { name: "idempotency_key", about: "Whether it honours `Idempotency-Key`, so that any call may be tried again.", schema: r#"{"type":"boolean"}"# },
+    KeySpec { name: "within", about: "How long one attempt may take, where the call does not say.", schema: r#"{"type":"string"}"# },
+];
+
+/// The file a service document names for its OpenAPI document, without reading the rest.
+pub fn openapi_file(root: &Node) -> Option<&str> {
+    root.get("service")?;
+    root.get("openapi")?.as_text()
+}
+
+/// Reads a service; `file` gives the text of a file named relative to the document.
+pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Report) -> Option<Service> {
+    let members = Members::new(root, "a service", &[SERVICE], report)?;
+    let name = members.text("service", report)?;
+    if !is_document_name(&name.text) {
+        report.error("bad-name", name.at, format!("`{}` cannot be the name of a service", name.text));
+        report.help("lower-case letters, digits and hyphens, beginning with a letter");
+    }
+    let about = members.text("about", report).map(|n| n.text).unwrap_or_default();
+    let base = match members.text("base", report) {
+        Some(base) => match valid_base(&base.text) {
+            Ok(valid) => valid,
+            Err(why) => {
+                report.error("wrong-value", base.at, why);
+                String::new()
+            }
+        },
+        None => {
+            report.error("missing-key", name.at, "a service needs `base`, its base address");
+            String::new()
+        }
+    };
+    let private = match members.text("network", report) {
+        None => false,
+        Some(network) if network.text == "private" => true,
+        Some(network) => {
+            if network.text != "public" {
+                report.error("wrong-value", network.at, "`network` is `public` or `private`");
+            }
+            false
+        }
+    };
+    let operations = match members.text("openapi", report) {
+        None => BTreeMap::new(),
+        Some(path) => match file(&path.text) {
+            Some(text) => operations(&path, &text, report),
+            None => {
+                report.error("missing-file", path.at, format!("there is no file `{}` beside this document", path.text));
+                BTreeMap::new()
+            }
+        },
+    };
+    let idempotency_key = members.boolean("idempotency_key", report);
+    let within = members.duration("within", MAX_WITHIN, report);
+    Some(Service { name, about, base, private, idempotency_key, within, operations })
+}
+
+/// A base address without a slash at the end, or why it is none.
+pub fn valid_base(base: &str) -> Result<String, String> {
+    let rest = base.strip_prefix("https://").or_else(|| base.strip_prefix("http://"));
+    match rest {
+        Some(rest) if !rest.is_empty() && !rest.starts_with(['/', ':', '?']) && !base.contains(['?', '#', '{', ' ', '@']) => {
+            Ok(base.trim_end_matches('/').to_owned())
+        }
+        _ => Err(format!("`{base}` is not a base address such as `https://registry.example/v1`")),
+    }
+}
+
+/// The operations of an OpenAPI 3 document, by operationId.
+fn operations(path: &Named, text: &str, report: &mut Report) -> BTreeMap<String, Operation> {
+    let mut inner = Report::new(&path.text, text);
+    let Some(root) = yaml::parse(&mut inner) else {
+        let why = inner.finish().into_iter().next().map(|d| format!("{} (line {})", d.message, d.line)).unwrap_or_default();
+        report.error("openapi", path.at, format!("`{}` cannot be read: {why}", path.text));
+        return BTreeMap::new();
+    };
+    if !root.get("openapi").and_then(Node::as_text).is_some_and(|version| version.starts_with("3.")) {
+        report.error("openapi", path.at, format!("`{}` is not an OpenAPI 3 document", path.text));
+        return BTreeMap::new();
+    }
+    let mut found = BTreeMap::new();
+    let paths = root.get("paths").and_then(Node::as_map).unwrap_or_default();
+    for (template, item) in paths {
+        for (method, operation) in item.as_map().unwrap_or_default() {
+            let upper = method.name.to_uppercase();
+            let id = operation.get("operationId").and_then(Node::as_text);
+            let (true, Some(id)) = (super::workflow::METHODS.contains(&upper.as_str()), id) else { continue };
+            let mut parameters = Vec::new();
+            for list in [item.get("parameters"), operation.get("parameters")].into_iter().flatten() {
+                let yaml::Kind::List(items) = &list.kind else { continue };
+                parameters.extend(items.iter().filter_map(|item| parameter(resolve(&root, item))));
+            }
+            let text = |key| operation.get(key).and_then(Node::as_text).unwrap_or_default().to_owned();
+            let takes_body = operation
+                .get("requestBody")
+                .and_then(|body| resolve(&root, body).get("content"))
+                .and_then(Node::as_map)
+                .is_some_and(|content| content.iter().any(|(media, _)| media.name.contains("json")));
+            let about = text("summary");
+            let operation = Operation { method: upper, path: template.name.clone(), about, parameters, takes_body };
+            if found.insert(id.to_owned(), operation).is_some() {
+                report.error("openapi", path.at, format!("`{}` has the operation `{id}` twice", path.text));
+            }
+        }
+    }
+    if found.is_empty() {
+        report.warning("openapi", path.at, format!("`{}` has no operation with an `operationId`", path.text));
+    }
+    found
+}
+
+fn parameter(node: &Node) -> Option<Parameter> {
+    let within = match node.get("in")?.as_text()? {
+        "path" => In::Path,
+        "query" => In::Query,
+        "header" => In::Header,
+        _ => return None,
+    };
+    let required = matches!(node.get("required").map(|n| &n.kind), Some(yaml::Kind::Bool(true)));
+    let list = node.get("schema").and_then(|s| s.get("type")).and_then(Node::as_text) == Some("array");
+    Some(Parameter { name: node.get("name")?.as_text()?.to_owned(), within, required, list })
+}
+
+/// Follows local references, at most eight in a row.
+fn resolve<'n>(root: &'n Node, mut node: &'n Node) -> &'n Node {
+    for _ in 0..8 {
+        let Some(pointer) = node.get("$ref").and_then(Node::as_text).and_then(|r| r.strip_prefix("#/")) else { break };
+        let target = pointer.split('/').try_fold(root, |node, part| node.get(&part.replace("~1", "/").replace("~0", "~")));
+        match target {
+            Some(target) => node = target,
+            None => break,
+        }
+    }
+    node
+}
+
