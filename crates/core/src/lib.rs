@@ -1,8 +1,19 @@
-//! The core of Kanzlei: the language, its checker and the machine that runs it, without any I/O.
+//! The core of Kanzlei: the language, its checker and the machine that runs it.
+//!
+//! No I/O, no async runtime, no clock and no interface code lives here. The rooms stand in the order
+//! of a workflow's life: [`document`] (text to typed tree) → [`check`] (names, references,
+//! diagnostics) → [`plan`] (compiled form) → [`machine`] (one run). [`expr`] is the expression
+//! language, [`value`] what it computes with, [`input`] how requests become input.
 
+pub mod check;
 pub mod diagnostic;
 pub mod document;
 pub mod duration;
+pub mod example;
 pub mod expr;
+pub mod input;
+pub mod machine;
+pub mod plan;
+pub mod problem;
 pub mod suggest;
 pub mod value;

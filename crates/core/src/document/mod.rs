@@ -51,7 +51,10 @@ const LATER: &[&str] = &["cases", "lane", "plan"];
 
 /// The kind a text says it is, when it is one of ours; tells our documents from other YAML.
 pub fn kind_of(text: &str) -> Option<&'static str> {
-    let first = text.lines().map(str::trim_end).find(|line| !line.trim().is_empty() && !line.trim_start().starts_with('#') && *line != "---")?;
+    let first = text
+        .lines()
+        .map(str::trim_end)
+        .find(|line| !line.trim().is_empty() && !line.trim_start().starts_with('#') && *line != "---")?;
     let (key, _) = first.split_once(':')?;
     KINDS.iter().chain(LATER).copied().find(|kind| *kind == key)
 }

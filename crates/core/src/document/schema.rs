@@ -9,10 +9,8 @@ use super::{service, workflow};
 pub fn of(kind: &str) -> Option<Value> {
     let (table, definitions) = match kind {
         "workflow" => {
-            let kinds: Vec<Value> = workflow::STEP_KINDS
-                .iter()
-                .map(|(name, table)| object(&[table, workflow::COMMON], &[name]))
-                .collect();
+            let kinds: Vec<Value> =
+                workflow::STEP_KINDS.iter().map(|(name, table)| object(&[table, workflow::COMMON], &[name])).collect();
             let definitions = json!({
                 "steps": {"type": "array", "minItems": 1, "items": {"oneOf": kinds}},
                 "entry": object(&[workflow::ENDPOINT], &["endpoint", "access"]),

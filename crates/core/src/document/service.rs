@@ -51,13 +51,37 @@ pub enum In {
 }
 
 pub const SERVICE: &[KeySpec] = &[
-    KeySpec { name: "service", about: "The name of the service.", schema: r#"{"type":"string","pattern":"^[a-z][a-z0-9-]*$"}"# },
+    KeySpec {
+        name: "service",
+        about: "The name of the service.",
+        schema: r#"{"type":"string","pattern":"^[a-z][a-z0-9-]*$"}"#,
+    },
     KeySpec { name: "about", about: "What it is for, in a sentence.", schema: r#"{"type":"string"}"# },
-    KeySpec { name: "base", about: "Its base address: `https://registry.example/v1`.", schema: r#"{"type":"string","format":"uri"}"# },
-    KeySpec { name: "openapi", about: "The file with its OpenAPI document, relative to this one.", schema: r#"{"type":"string"}"# },
-    KeySpec { name: "network", about: "`private` lets calls reach private and link-local addresses; `public` unless said.", schema: r#"{"enum":["public","private"]}"# },
-    KeySpec { name: "idempotency_key", about: "Whether it honours `Idempotency-Key`, so that any call may be tried again.", schema: r#"{"type":"boolean"}"# },
-    KeySpec { name: "within", about: "How long one attempt may take, where the call does not say.", schema: r#"{"type":"string"}"# },
+    KeySpec {
+        name: "base",
+        about: "Its base address: `https://registry.example/v1`.",
+        schema: r#"{"type":"string","format":"uri"}"#,
+    },
+    KeySpec {
+        name: "openapi",
+        about: "The file with its OpenAPI document, relative to this one.",
+        schema: r#"{"type":"string"}"#,
+    },
+    KeySpec {
+        name: "network",
+        about: "`private` lets calls reach private and link-local addresses; `public` unless said.",
+        schema: r#"{"enum":["public","private"]}"#,
+    },
+    KeySpec {
+        name: "idempotency_key",
+        about: "Whether it honours `Idempotency-Key`, so that any call may be tried again.",
+        schema: r#"{"type":"boolean"}"#,
+    },
+    KeySpec {
+        name: "within",
+        about: "How long one attempt may take, where the call does not say.",
+        schema: r#"{"type":"string"}"#,
+    },
 ];
 
 /// The file a service document names for its OpenAPI document, without reading the rest.
@@ -117,7 +141,9 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
 pub fn valid_base(base: &str) -> Result<String, String> {
     let rest = base.strip_prefix("https://").or_else(|| base.strip_prefix("http://"));
     match rest {
-        Some(rest) if !rest.is_empty() && !rest.starts_with(['/', ':', '?']) && !base.contains(['?', '#', '{', ' ', '@']) => {
+        Some(rest)
+            if !rest.is_empty() && !rest.starts_with(['/', ':', '?']) && !base.contains(['?', '#', '{', ' ', '@']) =>
+        {
             Ok(base.trim_end_matches('/').to_owned())
         }
         _ => Err(format!("`{base}` is not a base address such as `https://registry.example/v1`")),
@@ -128,7 +154,8 @@ pub fn valid_base(base: &str) -> Result<String, String> {
 fn operations(path: &Named, text: &str, report: &mut Report) -> BTreeMap<String, Operation> {
     let mut inner = Report::new(&path.text, text);
     let Some(root) = yaml::parse(&mut inner) else {
-        let why = inner.finish().into_iter().next().map(|d| format!("{} (line {})", d.message, d.line)).unwrap_or_default();
+        let why =
+            inner.finish().into_iter().next().map(|d| format!("{} (line {})", d.message, d.line)).unwrap_or_default();
         report.error("openapi", path.at, format!("`{}` cannot be read: {why}", path.text));
         return BTreeMap::new();
     };
@@ -183,7 +210,8 @@ fn parameter(node: &Node) -> Option<Parameter> {
 fn resolve<'n>(root: &'n Node, mut node: &'n Node) -> &'n Node {
     for _ in 0..8 {
         let Some(pointer) = node.get("$ref").and_then(Node::as_text).and_then(|r| r.strip_prefix("#/")) else { break };
-        let target = pointer.split('/').try_fold(root, |node, part| node.get(&part.replace("~1", "/").replace("~0", "~")));
+        let target =
+            pointer.split('/').try_fold(root, |node, part| node.get(&part.replace("~1", "/").replace("~0", "~")));
         match target {
             Some(target) => node = target,
             None => break,
@@ -191,4 +219,3 @@ fn resolve<'n>(root: &'n Node, mut node: &'n Node) -> &'n Node {
     }
     node
 }
-

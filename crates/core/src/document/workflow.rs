@@ -211,8 +211,22 @@ pub const STEP_KINDS: &[(&str, &[KeySpec])] =
 
 /// Step and entry kinds of the language that this version does not run yet.
 const LATER: &[&str] = &[
-    "each", "together", "invoke", "enqueue", "cancel", "pause", "await", "sql", "mail", "render", "file", "keep", "progress",
-    "webhook", "timetable", "watch",
+    "each",
+    "together",
+    "invoke",
+    "enqueue",
+    "cancel",
+    "pause",
+    "await",
+    "sql",
+    "mail",
+    "render",
+    "file",
+    "keep",
+    "progress",
+    "webhook",
+    "timetable",
+    "watch",
 ];
 
 pub const METHODS: &[&str] = &["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"];
@@ -228,7 +242,8 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
         report.help("lower-case letters, digits and hyphens, beginning with a letter: `berth-quote`");
     }
     let about = members.text("about", report).map(|n| n.text).unwrap_or_default();
-    let input = members.mapping("input", report).into_iter().filter_map(|(name, node)| property(name, node, report)).collect();
+    let input =
+        members.mapping("input", report).into_iter().filter_map(|(name, node)| property(name, node, report)).collect();
     let extra = match members.text("extra", report) {
         None => false,
         Some(extra) if extra.text == "allow" => true,
@@ -297,7 +312,11 @@ fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
         None => (String::new(), String::new()),
     };
     if !METHODS.contains(&method.as_str()) || !path.starts_with('/') {
-        report.error("wrong-value", target.at, "an endpoint is a method and a path, such as `POST /harbours/{harbour}/quotes`");
+        report.error(
+            "wrong-value",
+            target.at,
+            "an endpoint is a method and a path, such as `POST /harbours/{harbour}/quotes`",
+        );
         report.help(format!("methods: {}", METHODS.join(", ")));
         return None;
     }
@@ -311,7 +330,11 @@ fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
             report.error(
                 if known { "not-yet" } else { "wrong-value" },
                 access.at,
-                if known { format!("`access: {}` is not part of this version", access.text) } else { "`access` is `open`".into() },
+                if known {
+                    format!("`access: {}` is not part of this version", access.text)
+                } else {
+                    "`access` is `open`".into()
+                },
             );
             report.help("until keys exist, say `access: open`: anybody who reaches the service may call");
         }
@@ -418,13 +441,30 @@ fn step(node: &Node, count: &mut usize, report: &mut Report) -> Option<Step> {
 
 /// Whether a step's id or a `let` name can be used in expressions; says why not.
 fn valid_name(name: &Named, report: &mut Report) -> bool {
-    const TAKEN: &[&str] = &["input", "run", "failure", "kept", "undefined", "null", "true", "false", "NaN", "Infinity", "in", "typeof", "void"];
+    const TAKEN: &[&str] = &[
+        "input",
+        "run",
+        "failure",
+        "kept",
+        "undefined",
+        "null",
+        "true",
+        "false",
+        "NaN",
+        "Infinity",
+        "in",
+        "typeof",
+        "void",
+    ];
     if !is_identifier(&name.text) {
         report.error("bad-name", name.at, format!("`{}` cannot be a name in expressions", name.text));
         report.help("letters, digits and underscores, beginning with a letter");
         return false;
     }
-    if TAKEN.contains(&name.text.as_str()) || crate::expr::functions::is_namespace(&name.text) || crate::expr::functions::is_callable(&name.text) {
+    if TAKEN.contains(&name.text.as_str())
+        || crate::expr::functions::is_namespace(&name.text)
+        || crate::expr::functions::is_callable(&name.text)
+    {
         report.error("bad-name", name.at, format!("`{}` already means something in expressions", name.text));
         return false;
     }
@@ -458,7 +498,11 @@ fn action(kind: &str, members: &Members, count: &mut usize, report: &mut Report)
                 Some(found) => {
                     for (key, node) in found {
                         let label = Named { text: key.name.clone(), at: key.at };
-                        arms.push(Arm { label, value: key.value.clone(), steps: steps(node, &key.name, count, report) });
+                        arms.push(Arm {
+                            label,
+                            value: key.value.clone(),
+                            steps: steps(node, &key.name, count, report),
+                        });
                     }
                 }
                 None => {
@@ -469,7 +513,9 @@ fn action(kind: &str, members: &Members, count: &mut usize, report: &mut Report)
             Action::Match { subject: required("match")?, arms, otherwise }
         }
         "note" => Action::Note(required("note")?),
-        "reply" => Action::Reply { status: required("reply")?, headers: headers(members, report), body: required("body") },
+        "reply" => {
+            Action::Reply { status: required("reply")?, headers: headers(members, report), body: required("body") }
+        }
         "fail" => Action::Fail {
             status: required("fail")?,
             title: required("title"),
@@ -487,7 +533,8 @@ fn headers(members: &Members, report: &mut Report) -> Vec<(Named, Node)> {
         .into_iter()
         .filter_map(|(name, node)| {
             // RFC 9110 §5.6.2: a field name is a token.
-            let token = !name.text.is_empty() && name.text.bytes().all(|b| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b));
+            let token = !name.text.is_empty()
+                && name.text.bytes().all(|b| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b));
             if !token {
                 report.error("bad-name", name.at, format!("`{}` cannot be the name of a header", name.text));
             }
@@ -508,7 +555,9 @@ fn call(members: &Members, report: &mut Report) -> Option<Call> {
             return None;
         }
         None => match target.text.split_once('.') {
-            Some((service, operation)) => Target::Operation { service: service.into(), operation: operation.into(), at },
+            Some((service, operation)) => {
+                Target::Operation { service: service.into(), operation: operation.into(), at }
+            }
             None => {
                 report.error("wrong-value", at, format!("`{}` names no operation", target.text));
                 report.help("write `service.operation`, such as `registry.getVessel`");
@@ -520,7 +569,15 @@ fn call(members: &Members, report: &mut Report) -> Option<Call> {
     let accept = members.list("accept", report).iter().filter_map(|node| status_range(node, report)).collect();
     let within = members.duration("within", MAX_WITHIN, report);
     let retry = members.entry("retry").and_then(|(key, node)| retry(key.at, node, report));
-    Some(Call { target, send, headers: headers(members, report), body: members.get("body").cloned(), accept, within, retry })
+    Some(Call {
+        target,
+        send,
+        headers: headers(members, report),
+        body: members.get("body").cloned(),
+        accept,
+        within,
+        retry,
+    })
 }
 
 fn retry(at: Place, node: &Node, report: &mut Report) -> Option<Retry> {
@@ -574,7 +631,9 @@ fn status_range(node: &Node, report: &mut Report) -> Option<(u16, u16)> {
     match &node.kind {
         Kind::Int(int) if (100..=599).contains(int) => return Some((*int as u16, *int as u16)),
         Kind::Text(text) => {
-            if let Some(class) = text.text.strip_suffix("xx").and_then(|c| c.parse::<u16>().ok()).filter(|c| (1..=5).contains(c)) {
+            if let Some(class) =
+                text.text.strip_suffix("xx").and_then(|c| c.parse::<u16>().ok()).filter(|c| (1..=5).contains(c))
+            {
                 return Some((class * 100, class * 100 + 99));
             }
         }
@@ -583,4 +642,3 @@ fn status_range(node: &Node, report: &mut Report) -> Option<(u16, u16)> {
     report.error("wrong-value", node.at, "a status is a number from 100 to 599 or a class such as `2xx`");
     None
 }
-

@@ -146,7 +146,11 @@ impl Node {
 pub fn parse(report: &mut Report) -> Option<Node> {
     let text = report.text();
     if text.len() > MAX_SIZE {
-        report.error("document-too-large", Place::default(), format!("the document has {} bytes; at most {MAX_SIZE} are read", text.len()));
+        report.error(
+            "document-too-large",
+            Place::default(),
+            format!("the document has {} bytes; at most {MAX_SIZE} are read", text.len()),
+        );
         return None;
     }
     let mut reader = Reader { report, text, open: Vec::new(), anchors: Vec::new(), nodes: 0, root: None };
@@ -259,7 +263,11 @@ impl Reader<'_, '_> {
     fn count(&mut self, more: usize, at: Place) -> Result<(), GivenUp> {
         self.nodes += more;
         if self.nodes > MAX_NODES {
-            self.report.error("document-too-large", at, format!("more than {MAX_NODES} nodes, aliases counted as often as they are used"));
+            self.report.error(
+                "document-too-large",
+                at,
+                format!("more than {MAX_NODES} nodes, aliases counted as often as they are used"),
+            );
             return Err(GivenUp);
         }
         Ok(())
@@ -324,8 +332,9 @@ fn plain(text: &str) -> Kind {
     if let Some(int) = radix("0o", 8).or_else(|| radix("0x", 16)) {
         return Kind::Int(int);
     }
-    let looks_numeric = text.trim_start_matches(['+', '-']).trim_start_matches('.').starts_with(|c: char| c.is_ascii_digit())
-        && text.bytes().all(|b| b.is_ascii_digit() || b"+-.eE".contains(&b));
+    let looks_numeric =
+        text.trim_start_matches(['+', '-']).trim_start_matches('.').starts_with(|c: char| c.is_ascii_digit())
+            && text.bytes().all(|b| b.is_ascii_digit() || b"+-.eE".contains(&b));
     if looks_numeric {
         if let Ok(int) = text.parse() {
             return Kind::Int(int);
@@ -369,7 +378,9 @@ mod tests {
         ] {
             match (read(text), wanted) {
                 (Ok(got), Ok(wanted)) => assert_eq!(got, wanted, "{text}"),
-                (Err(got), Err(wanted)) => assert!(got.starts_with(wanted.split(':').next().expect("code")), "{text}: {got}"),
+                (Err(got), Err(wanted)) => {
+                    assert!(got.starts_with(wanted.split(':').next().expect("code")), "{text}: {got}")
+                }
                 (got, wanted) => panic!("{text}: {got:?}, wanted {wanted:?}"),
             }
         }

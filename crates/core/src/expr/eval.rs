@@ -35,6 +35,11 @@ impl Failure {
     pub(super) fn new(kind: FailureKind, message: impl Into<String>) -> Box<Self> {
         Box::new(Failure { kind, message: message.into(), at: None })
     }
+
+    /// A value was made that is nested too deep.
+    pub(crate) fn too_deep() -> Box<Self> {
+        Failure::new(FailureKind::Range, format!("a value nested deeper than {MAX_DEPTH} levels"))
+    }
 }
 
 impl fmt::Display for Failure {

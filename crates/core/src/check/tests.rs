@@ -1,0 +1,190 @@
+//! Every diagnostic has a document that earns it; the demo office earns none.
+
+use super::*;
+
+const SERVICE: &str = "service: registry\nbase: http://127.0.0.1:7090/registry\nopenapi: registry.openapi.yaml\n";
+const OPENAPI: &str = r#"
+openapi: 3.1.0
+paths:
+  /vessels/{imo}:
+    get:
+      operationId: getVessel
+      parameters:
+        - {name: imo, in: path, required: true, schema: {type: string}}
+        - {name: fields, in: query, schema: {type: array}}
+  /vessels:
+    post: {operationId: addVessel, requestBody: {content: {application/json: {}}}}
+"#;
+
+fn bundle(text: &str) -> Bundle {
+    let mut bundle = Bundle::default();
+    bundle.add("services/registry.yaml", SERVICE);
+    bundle.files.insert("services/registry.openapi.yaml".into(), OPENAPI.into());
+    bundle.add("test.yaml", text);
+    bundle
+}
+
+fn found(text: &str) -> Vec<String> {
+    check(&bundle(text)).diagnostics.iter().map(|d| format!("{}@{}:{}", d.code, d.line, d.column)).collect()
+}
+
+#[test]
+fn every_fault_is_found_at_its_place() {
+    let head = "workflow: w\nsteps:\n"; // steps begin on line 3
+    let mut differing = Vec::new();
+    for (text, wanted) in [
+        ("workflow: W w\nsteps: [{reply: 200}]\n".to_owned(), "bad-name@1:11"),
+        ("workflow: w\nsteps: [{reply: 200}]\nentires: []\n".into(), "unknown-key@3:1"),
+        ("workflow: w\n".into(), "missing-key@1:11"),
+        ("wrkflow: w\n".into(), "unknown-kind@1:1"),
+        ("cases: w\n".into(), "not-yet@1:1"),
+        ("[1]".into(), "wrong-type@1:1"),
+        (format!("{head}  - replay: 200\n"), "unknown-step@3:5"),
+        (format!("{head}  - each: x\n"), "not-yet@3:5"),
+        (format!("{head}  - reply: 200\n    note: x\n"), "two-steps@4:5"),
+        (format!("{head}  - reply: 200\n    boddy: x\n"), "unknown-key@4:5"),
+        (format!("{head}  - reply: 99\n"), "wrong-value@3:12"),
+        (format!("{head}  - fail: 200\n"), "wrong-value@3:11"),
+        (format!("{head}  - reply: 200\n    body: Hi ${{nme}}\n"), "unknown-name@4:16"),
+        (format!("{head}  - reply: 200\n    body: {{a: [1, \"${{x}}\"]}}\n"), "unknown-name@4:22"),
+        (format!("{head}  - if: ${{1}}\n    then: [{{reply: 200}}]\n"), "expression-syntax@3:9"),
+        (format!("{head}  - if: 1 ===\n    then: [{{reply: 200}}]\n"), "expression-syntax@3:14"),
+        (format!("{head}  - if: true\n    then: [{{reply: 200}}]\n"), "constant-condition@3:9"),
+        (format!("{head}  - call: registry.getVesel\n"), "unknown-operation@3:11"),
+        (format!("{head}  - call: regstry.getVessel\n"), "unknown-service@3:11"),
+        (format!("{head}  - call: registry.getVessel\n"), "missing-parameter@3:11"),
+        (format!("{head}  - call: registry.getVessel\n    send: {{imo: '1', x: 1}}\n"), "unknown-parameter@4:22"),
+        (format!("{head}  - call: registry.getVessel\n    send: {{imo: '1'}}\n    body: x\n"), "wrong-value@5:11"),
+        (format!("{head}  - call: registry.addVessel\n    retry: {{times: 2}}\n"), "unsafe-retry@4:5"),
+        (format!("{head}  - call: GET https://elsewhere.example/x\n"), "unknown-service@3:11"),
+        (format!("{head}  - call: GET http://127.0.0.1:7090/registry/v{{?q}}\n"), "missing-parameter@3:11"),
+        (format!("{head}  - call: registry.getVessel\n    send: {{imo: '1'}}\n    within: soon\n"), "wrong-value@5:13"),
+        (
+            format!("{head}  - call: registry.getVessel\n    send: {{imo: '1'}}\n    accept: [2000]\n"),
+            "wrong-value@5:14",
+        ),
+        (format!("{head}  - let: {{input: 1}}\n"), "bad-name@3:11"),
+        (format!("{head}  - let: {{a: 1}}\n  - let: {{a: 2}}\n"), "name-taken@4:11"),
+        (format!("{head}  - id: x\n    let: {{a: 1}}\n"), "no-result@3:9"),
+        (format!("{head}  - fail: 400\n  - note: x\n"), "unreachable-step@4:5"),
+        (
+            format!("{head}  - if: run.id\n    then: [{{fail: 400}}]\n    else: [{{fail: 400}}]\n  - note: x\n"),
+            "unreachable-step@6:5",
+        ),
+        (format!("{head}  - reply: 200\n  - reply: 200\n"), "second-reply@4:5"),
+        (format!("{head}  - reply: 200\n    body: ${{failure.kind}}\n"), "unknown-name@4:13"),
+        (
+            format!("{head}  - if: run.id\n    then: [{{let: {{a: 1}}}}]\n    else: [{{note: \"${{a}}\"}}]\n"),
+            "unknown-name@5:22",
+        ),
+        (
+            "workflow: w\ninput: {a: {type: strin}}\nsteps: [{reply: 200, body: \"${input.a}\"}]\n".into(),
+            "bad-schema@2:12",
+        ),
+        (
+            "workflow: w\ninput: {a: {type: integer, default: x}}\nsteps: [{reply: 200, body: \"${input.a}\"}]\n"
+                .into(),
+            "bad-schema@2:12",
+        ),
+        (
+            "workflow: w\ninput: {a: {type: string, pattern: '(?=x)'}}\nsteps: [{reply: 200, body: \"${input.a}\"}]\n"
+                .into(),
+            "bad-schema@2:12",
+        ),
+        ("workflow: w\ninput: {a: {type: string}}\nsteps: [{reply: 200}]\n".into(), "unused-input@2:9"),
+        (
+            "workflow: w\ninput: {a: {type: string}}\nsteps: [{reply: 200, body: \"${input.b}\"}]\n".into(),
+            "unknown-input@3:31",
+        ),
+        (
+            "workflow: w\nentries: [{endpoint: \"POST /x/{id}\", access: open}]\nsteps: [{reply: 200}]\n".into(),
+            "unknown-input@2:22",
+        ),
+        (
+            "workflow: w\nentries: [{endpoint: FETCH /x, access: open}]\nsteps: [{reply: 200}]\n".into(),
+            "wrong-value@2:22",
+        ),
+        ("workflow: w\nentries: [{endpoint: GET /x, access: key}]\nsteps: [{reply: 200}]\n".into(), "not-yet@2:38"),
+        ("workflow: w\nentries: [{endpoint: GET /x}]\nsteps: [{reply: 200}]\n".into(), "missing-key@2:22"),
+        (
+            "workflow: w\nentries: [{endpoint: GET /-/x, access: open}]\nsteps: [{reply: 200}]\n".into(),
+            "reserved-path@2:22",
+        ),
+        ("workflow: w\nentries: [{timetable: x}]\nsteps: [{reply: 200}]\n".into(), "not-yet@2:12"),
+        ("service: s\n".into(), "missing-key@1:10"),
+        ("service: s\nbase: nowhere\n".into(), "wrong-value@2:7"),
+        ("service: s\nbase: http://h\nopenapi: gone.yaml\n".into(), "missing-file@3:10"),
+        ("service: registry\nbase: http://h\n".into(), "duplicate-name@1:10"),
+    ] {
+        let got = found(&text);
+        if got != [wanted] {
+            differing.push(format!("{text}    wanted {wanted}, found {got:?}"));
+        }
+    }
+    assert!(differing.is_empty(), "{}", differing.join("\n"));
+}
+
+#[test]
+fn faults_are_reported_together() {
+    let text = "workflow: w\nbogus: 1\nsteps:\n  - call: nobody.knows\n  - let: {a: \"${b}\", c: \"${1 +}\"}\n  - reply: 1000\n";
+    assert_eq!(found(text).len(), 5, "{:?}", found(text));
+}
+
+#[test]
+fn two_workflows_cannot_have_one_address() {
+    let text = |name: &str, path: &str| {
+        format!(
+            "workflow: {name}\ninput: {{a: {{type: string}}, b: {{type: string}}}}\nentries: [{{endpoint: \"GET {path}\", access: open}}]\nsteps: [{{reply: 200, body: \"${{input}}\"}}]\n"
+        )
+    };
+    let mut both = Bundle::default();
+    both.add("one.yaml", &text("one", "/x/{a}"));
+    both.add("two.yaml", &text("two", "/x/{b}"));
+    let checked = check(&both);
+    assert_eq!(
+        checked.diagnostics.iter().map(|d| (d.code.as_str(), d.path.as_str())).collect::<Vec<_>>(),
+        [("address-taken", "two.yaml")]
+    );
+}
+
+#[test]
+fn names_of_branches_are_known_behind_them() {
+    let text = "workflow: w\nsteps:\n  - if: run.id\n    then: [{let: {a: 1}}]\n    else: [{let: {a: 2, b: 1}}]\n  - call: registry.getVessel\n    id: v\n    send: {imo: \"${a}${b}\"}\n    rescue: [{let: {v: \"${failure.kind}\"}}]\n  - reply: 200\n    body: ${v}\n";
+    assert_eq!(found(text), Vec::<String>::new());
+}
+
+#[test]
+fn steps_are_numbered_like_a_deed() {
+    let text = "workflow: w\nsteps:\n  - note: a\n  - match: run.id\n    arms:\n      x: [{note: b}, {if: run.id, then: [{note: c}]}]\n    else: [{note: d}]\n  - reply: 204\n";
+    let checked = check(&bundle(text));
+    let sheet = &checked.workflows[0].1.sheet;
+    let shown: Vec<_> = sheet.iter().map(|p| (p.number.as_str(), p.branch.as_deref().unwrap_or(""))).collect();
+    assert_eq!(shown, [("1", ""), ("2", ""), ("2.1", "x"), ("2.2", ""), ("2.2.1", "then"), ("2.3", "else"), ("3", "")]);
+}
+
+/// The demo office as a bundle.
+pub(crate) fn demo() -> Bundle {
+    let root = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/harbour");
+    let mut bundle = Bundle::default();
+    for folder in ["services", "workflows"] {
+        for entry in std::fs::read_dir(format!("{root}/{folder}")).expect("demo") {
+            let path = entry.expect("entry").path();
+            let name = format!("{folder}/{}", path.file_name().expect("name").to_string_lossy());
+            let text = std::fs::read_to_string(&path).expect("text");
+            match document::kind_of(&text) {
+                Some(_) => bundle.add(&name, &text),
+                None => {
+                    bundle.files.insert(name, text);
+                }
+            }
+        }
+    }
+    bundle
+}
+
+#[test]
+fn the_demo_office_is_clean() {
+    let checked = check(&demo());
+    assert_eq!(checked.diagnostics, []);
+    assert_eq!(checked.workflows.len(), 2);
+}

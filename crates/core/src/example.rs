@@ -1,0 +1,183 @@
+//! Example values that fit a JSON Schema, for the curl line a deploy prints.
+
+use serde_json::{Map, Value as Json, json};
+
+use crate::input::{From, InputPlan};
+use crate::plan::Endpoint;
+
+/// An example that fits a schema as well as can be told without searching.
+pub fn of(schema: &Json) -> Json {
+    for key in ["const", "default"] {
+        if let Some(value) = schema.get(key) {
+            return value.clone();
+        }
+    }
+    for key in ["examples", "enum"] {
+        if let Some(first) = schema.get(key).and_then(Json::as_array).and_then(|list| list.first()) {
+            return first.clone();
+        }
+    }
+    let number = |key: &str| schema.get(key).and_then(Json::as_f64);
+    let kind = match schema.get("type") {
+        Some(Json::String(kind)) => kind.as_str(),
+        Some(Json::Array(kinds)) => kinds.first().and_then(Json::as_str).unwrap_or("string"),
+        _ if schema.get("properties").is_some() => "object",
+        _ => "string",
+    };
+    match kind {
+        "integer" => json!(number("minimum").unwrap_or(1.0).ceil() as i64),
+        "number" => json!(number("minimum").unwrap_or(1.5)),
+        "boolean" => json!(true),
+        "null" => Json::Null,
+        "array" => json!([of(schema.get("items").unwrap_or(&Json::Null))]),
+        "object" => {
+            let properties = schema.get("properties").and_then(Json::as_object);
+            properties
+                .into_iter()
+                .flatten()
+                .map(|(name, schema)| (name.clone(), of(schema)))
+                .collect::<Map<_, _>>()
+                .into()
+        }
+        _ => text(schema).into(),
+    }
+}
+
+fn text(schema: &Json) -> String {
+    let known = match schema.get("format").and_then(Json::as_str) {
+        Some("date-time") => "2027-03-04T06:00:00Z",
+        Some("date") => "2027-03-04",
+        Some("time") => "06:00:00Z",
+        Some("duration") => "PT48H",
+        Some("email") => "office@lindvik.example",
+        Some("uri") => "https://lindvik.example/",
+        Some("uuid") => "0195a1b2-0000-7000-8000-000000000001",
+        _ => "",
+    };
+    if !known.is_empty() {
+        return known.into();
+    }
+    if let Some(text) = schema.get("pattern").and_then(Json::as_str).and_then(from_pattern) {
+        return text;
+    }
+    let least = schema.get("minLength").and_then(Json::as_u64).unwrap_or(0).min(1000) as usize;
+    let most = schema.get("maxLength").and_then(Json::as_u64).unwrap_or(1000) as usize;
+    let mut text: String = "text".chars().take(most).collect();
+    while text.chars().count() < least {
+        text.push('x');
+    }
+    text
+}
+
+/// A text for simple patterns: classes and literals with fixed counts, such as `^[0-9]{7}$`.
+fn from_pattern(pattern: &str) -> Option<String> {
+    let mut rest = pattern.trim_start_matches('^').trim_end_matches('$');
+    let mut out = String::new();
+    while let Some(c) = rest.chars().next() {
+        let (one, after) = if let Some(inside) = rest.strip_prefix('[') {
+            let (class, after) = inside.split_once(']')?;
+            (class.chars().next().filter(|c| *c != '^' && *c != '\\')?, after)
+        } else if let Some(after) = rest.strip_prefix("\\d") {
+            ('0', after)
+        } else if c.is_ascii_alphanumeric() || "-_ /:".contains(c) {
+            (c, &rest[c.len_utf8()..])
+        } else {
+            return None;
+        };
+        rest = after;
+        let mut count = 1;
+        if let Some(inside) = rest.strip_prefix('{') {
+            let (counts, after) = inside.split_once('}')?;
+            count = counts.split(',').next()?.parse().ok().filter(|n| *n <= 100)?;
+            rest = after;
+        } else if let Some(after) = rest.strip_prefix(['+', '*', '?']) {
+            rest = after;
+        }
+        // Counting up looks more like a real number than the same digit over and over.
+        for step in 0..count {
+            out.push(if one == '0' { char::from(b'1' + (step % 9) as u8) } else { one });
+        }
+    }
+    Some(out)
+}
+
+/// A curl line that calls an endpoint with example values; line ends are escaped for pasting.
+pub fn curl(input: &InputPlan, endpoint: &Endpoint, public: &str) -> String {
+    let mut path = endpoint.path.clone();
+    let mut query = Vec::new();
+    let mut headers = Vec::new();
+    let mut body = Map::new();
+    let mut whole = None;
+    for (declared, from) in input.properties.iter().zip(&endpoint.input.sources) {
+        let value = of(&declared.schema);
+        let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+        let wanted = declared.required;
+        match from {
+            From::Path(name) => path = path.replace(&format!("{{{name}}}"), &encode(&text)),
+            From::Query(name) if wanted => query.push(format!("{name}={}", encode(&text))),
+            From::Header(name) if wanted => headers.push(format!("{name}: {text}")),
+            From::Member(name) if wanted => {
+                body.insert(name.clone(), value);
+            }
+            From::Body => whole = Some(value),
+            _ => {}
+        }
+    }
+    let query = if query.is_empty() { String::new() } else { format!("?{}", query.join("&")) };
+    let mut line = String::from("curl -sS");
+    if endpoint.method == "HEAD" {
+        line.push_str(" -I");
+    } else if endpoint.method != "GET" {
+        line.push_str(&format!(" -X {}", endpoint.method));
+    }
+    line.push_str(&format!(" {}", quote(&format!("{public}{path}{query}"))));
+    for header in headers {
+        line.push_str(&format!(" -H {}", quote(&header)));
+    }
+    if let Some(json) = whole.or_else(|| (!body.is_empty()).then(|| Json::Object(body))) {
+        line.push_str(&format!(" --json {}", quote(&json.to_string())));
+    }
+    line
+}
+
+/// Quotes for a POSIX shell where needed.
+fn quote(text: &str) -> String {
+    if text.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_./:,=@%+".contains(&b)) {
+        return text.into();
+    }
+    format!("'{}'", text.replace('\'', r"'\''"))
+}
+
+fn encode(text: &str) -> String {
+    let mut out = String::new();
+    for byte in text.bytes() {
+        if byte.is_ascii_alphanumeric() || b"-_.~:".contains(&byte) {
+            out.push(char::from(byte));
+        } else {
+            out.push_str(&format!("%{byte:02X}"));
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn examples_fit_their_schemas() {
+        for schema in [
+            json!({"type": "string", "pattern": "^[0-9]{7}$"}),
+            json!({"type": "string", "enum": ["LIN", "NES"]}),
+            json!({"type": "integer", "minimum": 3, "maximum": 30}),
+            json!({"type": "string", "format": "date-time"}),
+            json!({"type": "string", "minLength": 6, "maxLength": 8}),
+            json!({"type": "array", "items": {"type": "number", "minimum": 2}}),
+            json!({"type": "object", "properties": {"a": {"type": "boolean"}}, "required": ["a"]}),
+            json!({"type": "string", "pattern": "^[A-Z]{2}-\\d{4}$"}),
+        ] {
+            let example = of(&schema);
+            assert!(jsonschema::is_valid(&schema, &example), "{schema}: {example}");
+        }
+    }
+}

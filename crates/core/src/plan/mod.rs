@@ -1,0 +1,141 @@
+//! The compiled form of a workflow: what the checker makes of a document and the machine runs.
+//!
+//! Steps stand in numbered blocks, names are slots, texts are templates. Beside it stands the *sheet*:
+//! one [`Paragraph`] per step, numbered as on a deed, for whoever shows the workflow or a run of it.
+//! A plan holds no address: what a service's base is, is known to whoever performs its calls.
+
+pub mod sheet;
+
+use std::time::Duration;
+
+pub use sheet::Paragraph;
+
+use crate::document::workflow::Retry;
+use crate::expr::template::Template;
+use crate::expr::{Expression, Failure, Limits};
+use crate::input::{EndpointInput, InputPlan};
+use crate::value::{MAX_DEPTH, ObjectBuilder, Str, Value};
+
+/// Slots that every workflow has.
+pub const INPUT: u32 = 0;
+pub const RUN: u32 = 1;
+pub const FAILURE: u32 = 2;
+/// Their names, in order.
+pub const FIXED: [&str; 3] = ["input", "run", "failure"];
+
+#[derive(Debug)]
+pub struct Plan {
+    pub name: String,
+    pub about: String,
+    pub input: InputPlan,
+    pub endpoints: Vec<Endpoint>,
+    /// Block 0 is the workflow itself.
+    pub blocks: Vec<Vec<Step>>,
+    /// The names of the slots.
+    pub slots: Vec<String>,
+    pub sheet: Vec<Paragraph>,
+    /// Whether any expression looks at `run`.
+    pub uses_run: bool,
+    /// Names of the services it calls.
+    pub services: Vec<String>,
+}
+
+#[derive(Debug)]
+pub struct Endpoint {
+    pub method: String,
+    pub path: String,
+    pub input: EndpointInput,
+    /// How long a request may take.
+    pub time: Duration,
+    /// The largest body in bytes.
+    pub body: usize,
+}
+
+pub type BlockId = u32;
+
+#[derive(Debug)]
+pub struct Step {
+    /// Index in the sheet.
+    pub paragraph: u32,
+    pub id: Option<u32>,
+    pub when: Option<Expression>,
+    pub off: bool,
+    pub rescue: Option<BlockId>,
+    pub action: Action,
+}
+
+#[derive(Debug)]
+pub enum Action {
+    Call(Box<Call>),
+    Let(Vec<(u32, Maker)>),
+    If {
+        condition: Expression,
+        then: BlockId,
+        otherwise: Option<BlockId>,
+    },
+    Match {
+        subject: Expression,
+        arms: Vec<(Value, BlockId)>,
+        otherwise: Option<BlockId>,
+    },
+    Note(Maker),
+    Reply {
+        status: Maker,
+        headers: Vec<(String, Maker)>,
+        body: Option<Maker>,
+    },
+    Fail {
+        status: Maker,
+        title: Option<Maker>,
+        detail: Option<Maker>,
+        problem_type: Option<Maker>,
+        with: Option<Maker>,
+    },
+}
+
+#[derive(Debug)]
+pub struct Call {
+    pub service: String,
+    pub method: String,
+    /// URI template (RFC 6570) relative to the service's base.
+    pub template: String,
+    /// Variables of the template.
+    pub variables: Vec<(String, Maker)>,
+    pub headers: Vec<(String, Maker)>,
+    pub body: Option<Maker>,
+    pub accept: Vec<(u16, u16)>,
+    pub within: Duration,
+    pub retry: Option<Retry>,
+}
+
+/// Makes a value: a constant, a text with expressions, or a list or object of such.
+#[derive(Clone, Debug)]
+pub enum Maker {
+    Const(Value),
+    Text(Template),
+    List(Vec<Maker>),
+    Object(Vec<(Str, Maker)>),
+}
+
+impl Maker {
+    pub fn make(&self, slots: &[Value], limits: Limits) -> Result<Value, Box<Failure>> {
+        let value = match self {
+            Maker::Const(value) => return Ok(value.clone()),
+            Maker::Text(template) => template.eval(slots, limits)?,
+            Maker::List(items) => {
+                Value::list(items.iter().map(|item| item.make(slots, limits)).collect::<Result<_, _>>()?)
+            }
+            Maker::Object(members) => {
+                let mut builder = ObjectBuilder::with_capacity(members.len());
+                for (key, maker) in members {
+                    builder.insert(key.clone(), maker.make(slots, limits)?);
+                }
+                builder.finish()
+            }
+        };
+        if value.depth() > MAX_DEPTH {
+            return Err(Failure::too_deep());
+        }
+        Ok(value)
+    }
+}
