@@ -1,1 +1,47 @@
-fn main() {}
+//! `cargo xtask …`: everything a developer starts with one command.
+
+mod sqlx;
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, ExitCode};
+
+use clap::{Parser, Subcommand};
+
+#[derive(Parser)]
+#[command(name = "cargo xtask", about = "Start, test and measure Kanzlei", disable_help_subcommand = true)]
+struct Args {
+    #[command(subcommand)]
+    what: What,
+}
+
+#[derive(Subcommand)]
+enum What {
+    /// Renew what SQLx knows of the queries (.sqlx/), after a query or a migration changed
+    Sqlx,
+}
+
+fn main() -> ExitCode {
+    let done = match Args::parse().what {
+        What::Sqlx => sqlx::prepare(),
+    };
+    match done {
+        Ok(code) => code,
+        Err(error) => {
+            eprintln!("error: {error}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+type Done = Result<ExitCode, Box<dyn std::error::Error>>;
+
+/// The checkout.
+fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).parent().map(Path::to_path_buf).unwrap_or_default()
+}
+
+/// Runs a command in the checkout; its failure is ours.
+fn run(command: &mut Command) -> Result<(), Box<dyn std::error::Error>> {
+    let status = command.current_dir(root()).status().map_err(|e| format!("{:?}: {e}", command.get_program()))?;
+    if status.success() { Ok(()) } else { Err(format!("{command:?} failed ({status})").into()) }
+}

@@ -1,0 +1,186 @@
+//! A private MariaDB on loopback, with its own data directory.
+
+use std::io::Read;
+use std::net::TcpStream;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::Duration;
+
+use crate::process::Process;
+use crate::{Error, Result, io, ports};
+
+/// Free disk space that a database needs to begin.
+const LEAST_FREE: u64 = 400 << 20;
+const USER: &str = "kanzlei";
+
+/// A running server. Dropping it stops it.
+#[derive(Debug)]
+pub struct Mariadb {
+    process: Option<Process>,
+    dir: PathBuf,
+    port: u16,
+    password: String,
+}
+
+impl Mariadb {
+    /// Starts a server on the data below `dir`, making it first when it is not there.
+    pub fn start(dir: &Path) -> Result<Self> {
+        if !Path::new("/usr/sbin/mariadbd").exists() {
+            return Err(Error::Failed("there is no MariaDB server here; install Debian's package mariadb-server".into()));
+        }
+        std::fs::create_dir_all(dir).map_err(io(format!("making {}", dir.display())))?;
+        let dir = dir.canonicalize().map_err(io("finding the data directory"))?;
+        let (data, marker) = (dir.join("data"), dir.join("data-is-whole"));
+        if data.exists() && !marker.exists() {
+            // Made halfway when something crashed: nothing was ever kept in it.
+            std::fs::remove_dir_all(&data).map_err(io("clearing a half-made data directory"))?;
+        }
+        if !data.exists() {
+            let free = free_space(&dir);
+            if free < LEAST_FREE {
+                return Err(Error::Failed(format!(
+                    "only {} MiB are free in {}; a database needs {} MiB",
+                    free >> 20,
+                    dir.display(),
+                    LEAST_FREE >> 20
+                )));
+            }
+            make(&dir, &data)?;
+        }
+        let mut server = Mariadb { process: None, port: ports::free().map_err(io("looking for a port"))?, password: password(&dir)?, dir };
+        server.run()?;
+        std::fs::write(&marker, "").map_err(io("marking the data directory"))?;
+        Ok(server)
+    }
+
+    /// Starts the server process again on the same port, after [`Mariadb::stop`].
+    pub fn run(&mut self) -> Result<()> {
+        let init = self.dir.join("init.sql");
+        let sql = format!(
+            "CREATE DATABASE IF NOT EXISTS kanzlei CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\n\
+             CREATE USER IF NOT EXISTS '{USER}'@'127.0.0.1' IDENTIFIED BY '{0}';\n\
+             GRANT ALL ON `kanzlei%`.* TO '{USER}'@'127.0.0.1';\n\
+             ALTER USER 'root'@'localhost' IDENTIFIED BY '{0}';\n",
+            self.password
+        );
+        std::fs::write(&init, sql).map_err(io("writing init.sql"))?;
+        private(&init)?;
+        let mut command = Command::new("/usr/sbin/mariadbd");
+        command
+            .arg("--no-defaults")
+            .arg(format!("--datadir={}", self.dir.join("data").display()))
+            .arg(format!("--init-file={}", init.display()))
+            .arg(format!("--port={}", self.port))
+            .args(["--bind-address=127.0.0.1", "--socket=kanzlei.sock", "--pid-file=kanzlei.pid", "--skip-name-resolve"])
+            .args(["--innodb-buffer-pool-size=128M", "--innodb-log-file-size=64M", "--max-connections=300"])
+            .args(["--performance-schema=OFF", "--skip-log-bin", "--lower-case-table-names=0"])
+            .args(user_arg());
+        let mut process = Process::start("MariaDB", command, &self.dir.join("mariadb.log"))?;
+        let port = self.port;
+        process.wait_for(Duration::from_secs(60), || answers(port))?;
+        self.process = Some(process);
+        Ok(())
+    }
+
+    pub fn stop(&mut self) {
+        if let Some(mut process) = self.process.take() {
+            process.stop(Duration::from_secs(30));
+        }
+    }
+
+    pub fn port(&self) -> u16 {
+        self.port
+    }
+
+    /// The address of a database for SQLx; its name begins with `kanzlei`.
+    pub fn url(&self, database: &str) -> String {
+        format!("mysql://{USER}:{}@127.0.0.1:{}/{database}", self.password, self.port)
+    }
+
+    /// Runs SQL through MariaDB's own client.
+    pub fn sql(&self, database: &str, sql: &str) -> Result<String> {
+        let output = Command::new("mariadb")
+            .args(["--no-defaults", "--protocol=tcp", "--host=127.0.0.1", "--batch", "--skip-column-names"])
+            .arg(format!("--port={}", self.port))
+            .arg(format!("--user={USER}"))
+            .arg(format!("--database={database}"))
+            .env("MYSQL_PWD", &self.password)
+            .args(["--execute", sql])
+            .output()
+            .map_err(io("running mariadb"))?;
+        if !output.status.success() {
+            return Err(Error::Failed(String::from_utf8_lossy(&output.stderr).into_owned()));
+        }
+        Ok(String::from_utf8_lossy(&output.stdout).into_owned())
+    }
+
+    /// A fresh database; gives its address.
+    pub fn fresh(&self, name: &str) -> Result<String> {
+        self.sql("kanzlei", &format!("DROP DATABASE IF EXISTS {name}; CREATE DATABASE {name} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"))?;
+        Ok(self.url(name))
+    }
+}
+
+fn make(dir: &Path, data: &Path) -> Result<()> {
+    let output = Command::new("mariadb-install-db")
+        .arg("--no-defaults")
+        .arg(format!("--datadir={}", data.display()))
+        .args(["--auth-root-authentication-method=normal", "--skip-test-db"])
+        .args(user_arg())
+        .output()
+        .map_err(io("running mariadb-install-db"))?;
+    if output.status.success() {
+        return Ok(());
+    }
+    let said = format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+    let _ = std::fs::remove_dir_all(data);
+    let advice = if said.contains("No space left") { "the disk is full; make room and start again" } else { "start again; what was made is cleared" };
+    Err(Error::Failed(format!("a database could not be made in {} ({advice}):\n{said}", dir.display())))
+}
+
+/// The server refuses to run as root unless told so.
+fn user_arg() -> Option<&'static str> {
+    // SAFETY: has no preconditions.
+    (unsafe { libc::geteuid() } == 0).then_some("--user=root")
+}
+
+/// The first byte of the server's greeting says it is ready; the init file has run by then.
+fn answers(port: u16) -> Option<()> {
+    let mut stream = TcpStream::connect(("127.0.0.1", port)).ok()?;
+    stream.set_read_timeout(Some(Duration::from_secs(2))).ok()?;
+    stream.read_exact(&mut [0; 5]).ok()
+}
+
+/// The password, made at the first start and readable by nobody else.
+fn password(dir: &Path) -> Result<String> {
+    let file = dir.join("password");
+    if let Ok(known) = std::fs::read_to_string(&file)
+        && known.len() >= 32
+    {
+        return Ok(known);
+    }
+    let mut random = [0u8; 24];
+    std::fs::File::open("/dev/urandom").and_then(|mut f| f.read_exact(&mut random)).map_err(io("reading /dev/urandom"))?;
+    let made: String = random.iter().map(|byte| format!("{byte:02x}")).collect();
+    std::fs::write(&file, &made).map_err(io("writing the password"))?;
+    private(&file)?;
+    Ok(made)
+}
+
+fn private(file: &Path) -> Result<()> {
+    std::fs::set_permissions(file, std::fs::Permissions::from_mode(0o600)).map_err(io("protecting a file"))
+}
+
+/// Bytes free for us where a path lies.
+pub fn free_space(path: &Path) -> u64 {
+    let Ok(path) = std::ffi::CString::new(path.as_os_str().as_encoded_bytes()) else { return u64::MAX };
+    // SAFETY: a zeroed statvfs is valid, and the pointers live through the call.
+    unsafe {
+        let mut stat: libc::statvfs = std::mem::zeroed();
+        if libc::statvfs(path.as_ptr(), &mut stat) != 0 {
+            return u64::MAX;
+        }
+        stat.f_bavail * stat.f_frsize
+    }
+}

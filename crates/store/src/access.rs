@@ -1,0 +1,40 @@
+//! Operator tokens and console sessions. Only hashes are kept.
+
+use crate::{Doing, Micros, Result, Store};
+
+impl Store {
+    /// Hashes of all operator tokens, at most 100.
+    pub async fn token_hashes(&self) -> Result<Vec<String>> {
+        sqlx::query_scalar!("SELECT hash FROM operator_token LIMIT 100").fetch_all(&self.pool).await.doing("reading tokens")
+    }
+
+    pub async fn add_token(&self, hash: &str, prefix: &str, now: Micros) -> Result<()> {
+        sqlx::query!("INSERT INTO operator_token (hash, prefix, created) VALUES (?, ?, ?)", hash, prefix, now)
+            .execute(&self.pool)
+            .await
+            .doing("saving a token")?;
+        Ok(())
+    }
+
+    pub async fn add_session(&self, hash: &str, now: Micros, expires: Micros) -> Result<()> {
+        sqlx::query!("DELETE FROM session WHERE expires < ? LIMIT 1000", now).execute(&self.pool).await.doing("clearing sessions")?;
+        sqlx::query!("INSERT INTO session (hash, created, expires) VALUES (?, ?, ?)", hash, now, expires)
+            .execute(&self.pool)
+            .await
+            .doing("saving a session")?;
+        Ok(())
+    }
+
+    pub async fn has_session(&self, hash: &str, now: Micros) -> Result<bool> {
+        let found = sqlx::query_scalar!("SELECT 1 AS `one!: i32` FROM session WHERE hash = ? AND expires > ?", hash, now)
+            .fetch_optional(&self.pool)
+            .await
+            .doing("reading a session")?;
+        Ok(found.is_some())
+    }
+
+    pub async fn end_session(&self, hash: &str) -> Result<()> {
+        sqlx::query!("DELETE FROM session WHERE hash = ?", hash).execute(&self.pool).await.doing("ending a session")?;
+        Ok(())
+    }
+}

@@ -1,0 +1,164 @@
+//! Revisions of documents, and which of them are live.
+
+use crate::{Doing, Error, Micros, Result, Store};
+
+/// A document to be put live.
+#[derive(Clone, Debug, PartialEq)]
+pub struct NewDocument {
+    pub kind: String,
+    pub name: String,
+    pub path: String,
+    pub source: String,
+    /// The text of the file it names.
+    pub file: Option<String>,
+    /// Over source and file; equal digests are the same revision.
+    pub digest: String,
+}
+
+/// A document that is live.
+#[derive(Clone, Debug, PartialEq)]
+pub struct LiveDocument {
+    pub kind: String,
+    pub name: String,
+    pub number: u32,
+    pub since: Micros,
+    pub path: String,
+    pub source: String,
+    pub file: Option<String>,
+}
+
+/// What a deploy did with one document.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Deployed {
+    pub kind: String,
+    pub name: String,
+    pub number: u32,
+    /// It was live already, just as it is.
+    pub unchanged: bool,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct Revision {
+    pub number: u32,
+    pub created: Micros,
+    pub live: bool,
+}
+
+/// How often a deploy that lost against another one is tried again.
+const TRIES: u32 = 5;
+
+impl Store {
+    /// Puts documents live, all or none. Returns what happened to each, in order.
+    pub async fn deploy(&self, documents: &[NewDocument], now: Micros) -> Result<Vec<Deployed>> {
+        for _ in 0..TRIES {
+            match self.try_deploy(documents, now).await {
+                Err(Error::Query { source: sqlx::Error::Database(error), .. })
+                    if matches!(error.code().as_deref(), Some("40001" | "1213" | "1020")) => {}
+                other => return other,
+            }
+        }
+        Err(Error::Contended)
+    }
+
+    async fn try_deploy(&self, documents: &[NewDocument], now: Micros) -> Result<Vec<Deployed>> {
+        let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
+        // First of all, so that two deploys at once queue up or conflict here.
+        sqlx::query!("UPDATE generation SET number = number + 1 WHERE id = 1").execute(&mut *tx).await.doing("beginning a deploy")?;
+        let mut done = Vec::with_capacity(documents.len());
+        for document in documents {
+            let live = sqlx::query!(
+                "SELECT l.number, r.digest FROM live l JOIN revision r USING (kind, name, number) WHERE l.kind = ? AND l.name = ?",
+                document.kind,
+                document.name
+            )
+            .fetch_optional(&mut *tx)
+            .await
+            .doing("reading what is live")?;
+            let deployed = |number, unchanged| Deployed { kind: document.kind.clone(), name: document.name.clone(), number, unchanged };
+            if let Some(live) = &live
+                && live.digest == document.digest
+            {
+                done.push(deployed(live.number, true));
+                continue;
+            }
+            let last = sqlx::query_scalar!(
+                "SELECT MAX(number) FROM revision WHERE kind = ? AND name = ?",
+                document.kind,
+                document.name
+            )
+            .fetch_one(&mut *tx)
+            .await
+            .doing("numbering a revision")?;
+            let number = last.unwrap_or(0) + 1;
+            sqlx::query!(
+                "INSERT INTO revision (kind, name, number, path, source, file, digest, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                document.kind,
+                document.name,
+                number,
+                document.path,
+                document.source,
+                document.file,
+                document.digest,
+                now
+            )
+            .execute(&mut *tx)
+            .await
+            .doing("saving a revision")?;
+            sqlx::query!(
+                "INSERT INTO live (kind, name, number, since) VALUES (?, ?, ?, ?)
+                 ON DUPLICATE KEY UPDATE number = VALUES(number), since = VALUES(since)",
+                document.kind,
+                document.name,
+                number,
+                now
+            )
+            .execute(&mut *tx)
+            .await
+            .doing("putting a revision live")?;
+            done.push(deployed(number, false));
+        }
+        tx.commit().await.doing("finishing a deploy")?;
+        Ok(done)
+    }
+
+    /// Takes a document off; false when it was not live.
+    pub async fn retire(&self, kind: &str, name: &str) -> Result<bool> {
+        let done = sqlx::query!("DELETE FROM live WHERE kind = ? AND name = ?", kind, name).execute(&self.pool).await.doing("retiring")?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    /// Everything that is live, services first.
+    pub async fn live(&self) -> Result<Vec<LiveDocument>> {
+        sqlx::query_as!(
+            LiveDocument,
+            "SELECT kind, name, number, since, path, source, file FROM live JOIN revision USING (kind, name, number) ORDER BY kind, name"
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("reading what is live")
+    }
+
+    /// All revisions of a document, newest first.
+    pub async fn revisions(&self, kind: &str, name: &str) -> Result<Vec<Revision>> {
+        let rows = sqlx::query!(
+            "SELECT r.number, r.created, (l.number IS NOT NULL AND l.number = r.number) AS `live!: bool`
+             FROM revision r LEFT JOIN live l ON l.kind = r.kind AND l.name = r.name
+             WHERE r.kind = ? AND r.name = ? ORDER BY r.number DESC LIMIT 1000",
+            kind,
+            name
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("reading revisions")?;
+        Ok(rows.into_iter().map(|row| Revision { number: row.number, created: row.created, live: row.live }).collect())
+    }
+
+    /// Source and file of one revision.
+    pub async fn source(&self, kind: &str, name: &str, number: u32) -> Result<Option<(String, Option<String>)>> {
+        let row = sqlx::query!("SELECT source, file FROM revision WHERE kind = ? AND name = ? AND number = ?", kind, name, number)
+            .fetch_optional(&self.pool)
+            .await
+            .doing("reading a revision")?;
+        Ok(row.map(|row| (row.source, row.file)))
+    }
+}

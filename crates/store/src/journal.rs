@@ -1,0 +1,266 @@
+//! The journal: runs with their steps, and the counts per workflow and minute.
+
+use sqlx::{MySql, QueryBuilder};
+use uuid::Uuid;
+
+use crate::{Doing, Error, Micros, Result, Store};
+
+/// One run as the journal keeps it. Values are JSON text.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Run {
+    pub id: Uuid,
+    pub workflow: String,
+    pub revision: u32,
+    pub state: String,
+    /// How it was entered: `POST /harbours/{harbour}/quotes`.
+    pub entry: String,
+    pub status: Option<u16>,
+    pub started: Micros,
+    /// Microseconds.
+    pub took: i64,
+    pub request_id: String,
+    pub trace_id: String,
+    pub caller: Option<String>,
+    pub input: String,
+    pub reply: Option<String>,
+    pub failure: Option<String>,
+    pub steps: Vec<Step>,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct Step {
+    pub paragraph: u32,
+    pub state: String,
+    pub started: Micros,
+    pub took: i64,
+    pub attempts: u32,
+    pub sent: Option<String>,
+    pub outcome: Option<String>,
+    pub failure: Option<String>,
+}
+
+/// Counts of one workflow in one minute.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Tally {
+    pub workflow: String,
+    /// Minutes since 1970 UTC.
+    pub minute: i64,
+    pub runs: u64,
+    pub failed: u64,
+    pub let_go: u64,
+    /// Microseconds, summed.
+    pub took: u64,
+}
+
+/// Which runs to list.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Filter {
+    pub workflow: Option<String>,
+    pub state: Option<String>,
+    /// Only runs before this one, for the next page.
+    pub before: Option<Uuid>,
+    pub limit: u32,
+}
+
+/// A run without what it was given and what it gave.
+#[derive(Clone, Debug, PartialEq)]
+pub struct RunLine {
+    pub id: Uuid,
+    pub workflow: String,
+    pub revision: u32,
+    pub state: String,
+    pub entry: String,
+    pub status: Option<u16>,
+    pub started: Micros,
+    pub took: i64,
+    pub failure: Option<String>,
+}
+
+/// The latest run of a workflow and its counts since some time.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Summary {
+    pub workflow: String,
+    pub runs: u64,
+    pub failed: u64,
+    pub let_go: u64,
+    pub took: u64,
+}
+
+/// Rows of one insert. Bounds the size of a statement.
+const ROWS: usize = 200;
+
+impl Store {
+    /// Writes runs and their steps in one transaction. A run that is there already stays as it is, so
+    /// a batch may be written again after a connection broke.
+    pub async fn write_runs(&self, runs: &[Run]) -> Result<()> {
+        let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
+        for chunk in runs.chunks(ROWS) {
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new(
+                "INSERT IGNORE INTO run (id, workflow, revision, state, entry, status, started, took, request_id, trace_id, caller, input, reply, failure) ",
+            );
+            query.push_values(chunk, |mut row, run| {
+                row.push_bind(run.id.as_bytes().as_slice())
+                    .push_bind(&run.workflow)
+                    .push_bind(run.revision)
+                    .push_bind(&run.state)
+                    .push_bind(&run.entry)
+                    .push_bind(run.status)
+                    .push_bind(run.started)
+                    .push_bind(run.took)
+                    .push_bind(&run.request_id)
+                    .push_bind(&run.trace_id)
+                    .push_bind(&run.caller)
+                    .push_bind(&run.input)
+                    .push_bind(&run.reply)
+                    .push_bind(&run.failure);
+            });
+            query.build().persistent(false).execute(&mut *tx).await.doing("writing runs")?;
+        }
+        let steps: Vec<(&Run, usize, &Step)> =
+            runs.iter().flat_map(|run| run.steps.iter().enumerate().map(move |(seq, step)| (run, seq, step))).collect();
+        for chunk in steps.chunks(ROWS) {
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new(
+                "INSERT IGNORE INTO step (run, seq, paragraph, state, started, took, attempts, sent, outcome, failure) ",
+            );
+            query.push_values(chunk, |mut row, (run, seq, step)| {
+                row.push_bind(run.id.as_bytes().as_slice())
+                    .push_bind(*seq as u32)
+                    .push_bind(step.paragraph)
+                    .push_bind(&step.state)
+                    .push_bind(step.started)
+                    .push_bind(step.took)
+                    .push_bind(step.attempts)
+                    .push_bind(&step.sent)
+                    .push_bind(&step.outcome)
+                    .push_bind(&step.failure);
+            });
+            query.build().persistent(false).execute(&mut *tx).await.doing("writing steps")?;
+        }
+        tx.commit().await.doing("writing the journal")
+    }
+
+    /// Adds counts to the tallies.
+    pub async fn add_tallies(&self, tallies: &[Tally]) -> Result<()> {
+        for chunk in tallies.chunks(ROWS) {
+            let mut query: QueryBuilder<MySql> =
+                QueryBuilder::new("INSERT INTO tally (workflow, minute, runs, failed, let_go, took) ");
+            query.push_values(chunk, |mut row, tally| {
+                row.push_bind(&tally.workflow)
+                    .push_bind(tally.minute)
+                    .push_bind(tally.runs)
+                    .push_bind(tally.failed)
+                    .push_bind(tally.let_go)
+                    .push_bind(tally.took);
+            });
+            query.push(
+                " ON DUPLICATE KEY UPDATE runs = runs + VALUES(runs), failed = failed + VALUES(failed), let_go = let_go + VALUES(let_go), took = took + VALUES(took)",
+            );
+            query.build().persistent(false).execute(&self.pool).await.doing("counting runs")?;
+        }
+        Ok(())
+    }
+
+    /// Runs, newest first.
+    pub async fn runs(&self, filter: &Filter) -> Result<Vec<RunLine>> {
+        let before = filter.before.map(|id| id.as_bytes().to_vec());
+        let rows = sqlx::query!(
+            "SELECT id, workflow, revision, state, entry, status, started, took, failure FROM run
+             WHERE (? IS NULL OR workflow = ?) AND (? IS NULL OR state = ?) AND (? IS NULL OR id < ?)
+             ORDER BY id DESC LIMIT ?",
+            filter.workflow,
+            filter.workflow,
+            filter.state,
+            filter.state,
+            before,
+            before,
+            filter.limit
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("listing runs")?;
+        Ok(rows
+            .into_iter()
+            .map(|row| RunLine {
+                id: Uuid::from_slice(&row.id).unwrap_or_default(),
+                workflow: row.workflow,
+                revision: row.revision,
+                state: row.state,
+                entry: row.entry,
+                status: row.status,
+                started: row.started,
+                took: row.took,
+                failure: row.failure,
+            })
+            .collect())
+    }
+
+    /// One run with its steps.
+    pub async fn run(&self, id: Uuid) -> Result<Option<Run>> {
+        let key = id.as_bytes().as_slice();
+        let Some(row) = sqlx::query!(
+            "SELECT workflow, revision, state, entry, status, started, took, request_id, trace_id, caller, input, reply, failure FROM run WHERE id = ?",
+            key
+        )
+        .fetch_optional(&self.pool)
+        .await
+        .doing("reading a run")?
+        else {
+            return Ok(None);
+        };
+        let steps = sqlx::query_as!(
+            Step,
+            "SELECT paragraph, state, started, took, attempts, sent, outcome, failure FROM step WHERE run = ? ORDER BY seq",
+            key
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("reading steps")?;
+        Ok(Some(Run {
+            id,
+            workflow: row.workflow,
+            revision: row.revision,
+            state: row.state,
+            entry: row.entry,
+            status: row.status,
+            started: row.started,
+            took: row.took,
+            request_id: row.request_id,
+            trace_id: row.trace_id,
+            caller: row.caller,
+            input: row.input,
+            reply: row.reply,
+            failure: row.failure,
+            steps,
+        }))
+    }
+
+    /// Counts by workflow since a minute.
+    pub async fn summaries(&self, since_minute: i64) -> Result<Vec<Summary>> {
+        let rows = sqlx::query!(
+            "SELECT workflow, CAST(SUM(runs) AS UNSIGNED) AS `runs!: u64`, CAST(SUM(failed) AS UNSIGNED) AS `failed!: u64`,
+                    CAST(SUM(let_go) AS UNSIGNED) AS `let_go!: u64`, CAST(SUM(took) AS UNSIGNED) AS `took!: u64`
+             FROM tally WHERE minute >= ? GROUP BY workflow",
+            since_minute
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("reading counts")?;
+        Ok(rows
+            .into_iter()
+            .map(|row| Summary { workflow: row.workflow, runs: row.runs, failed: row.failed, let_go: row.let_go, took: row.took })
+            .collect())
+    }
+
+    /// Deletes runs that began before an instant, at most `limit` of them; gives how many.
+    pub async fn purge_runs(&self, before: Micros, limit: u32) -> Result<u64> {
+        let ids = sqlx::query_scalar!("SELECT id FROM run WHERE started < ? ORDER BY started LIMIT ?", before, limit)
+            .fetch_all(&self.pool)
+            .await
+            .doing("looking for old runs")?;
+        for id in &ids {
+            sqlx::query!("DELETE FROM step WHERE run = ?", id).execute(&self.pool).await.doing("deleting old steps")?;
+            sqlx::query!("DELETE FROM run WHERE id = ?", id).execute(&self.pool).await.doing("deleting old runs")?;
+        }
+        Ok(ids.len() as u64)
+    }
+}
