@@ -1,1 +1,47 @@
-fn main() {}
+//! `kanzlei`: the command line. Checks documents on its own, and speaks to the service's control API
+//! for everything else. See `kanzlei --help`.
+
+mod api;
+mod args;
+mod commands;
+mod draw;
+mod files;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+/// How a command ended: the exit codes of the handbook.
+#[derive(Debug)]
+pub enum Failure {
+    /// The thing asked about is bad.
+    Bad,
+    /// What was asked makes no sense.
+    Usage(String),
+    /// The service cannot be reached.
+    Away(String),
+    /// Anything else, told to the person.
+    Told(String),
+}
+
+pub type Done = Result<(), Failure>;
+
+fn main() -> ExitCode {
+    let args = args::Args::parse();
+    match commands::run(args) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(Failure::Bad) => ExitCode::from(1),
+        Err(Failure::Told(why)) => {
+            eprintln!("error: {why}");
+            ExitCode::from(1)
+        }
+        Err(Failure::Usage(why)) => {
+            eprintln!("error: {why}");
+            ExitCode::from(2)
+        }
+        Err(Failure::Away(why)) => {
+            eprintln!("error: {why}");
+            ExitCode::from(3)
+        }
+    }
+}

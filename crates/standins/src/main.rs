@@ -1,1 +1,229 @@
-fn main() {}
+//! Simulated outside services of the demo office: `registry`, `tides`, `rates`.
+//!
+//! Each can be told to be slow or to fail, so that retries and rescues can be seen:
+//!
+//! ```sh
+//! curl -X PUT 'http://127.0.0.1:7090/-/behaviour/tides?delay_ms=500&fail_next=2&status=503'
+//! curl -X DELETE http://127.0.0.1:7090/-/behaviour/tides
+//! ```
+
+use std::collections::HashMap;
+use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
+
+use actix_web::web::{self, Data, Path, Query};
+use actix_web::{App, HttpRequest, HttpResponse, HttpServer};
+use clap::Parser;
+use serde::{Deserialize, Serialize};
+use serde_json::json;
+
+#[derive(Parser)]
+#[command(name = "kanzlei-standins", version, about = "Simulated services of the demo harbour office")]
+struct Args {
+    /// Address to listen on
+    #[arg(long, default_value = "127.0.0.1:7090")]
+    listen: String,
+    #[arg(long, default_value_t = 1)]
+    workers: usize,
+}
+
+/// How a stand-in behaves until told otherwise.
+#[derive(Clone, Debug, Default, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+struct Behaviour {
+    /// Wait before each answer.
+    #[serde(default)]
+    delay_ms: u64,
+    /// How many of the next requests fail.
+    #[serde(default)]
+    fail_next: u32,
+    /// The status of those that fail; 0 closes the connection, 200 answers with broken JSON.
+    #[serde(default = "unavailable")]
+    status: u16,
+    /// Bytes of filling to add to each answer.
+    #[serde(default)]
+    padding: usize,
+}
+
+fn unavailable() -> u16 {
+    503
+}
+
+#[derive(Default)]
+struct State {
+    behaviours: Mutex<HashMap<String, Behaviour>>,
+    seen: Mutex<HashMap<String, u64>>,
+}
+
+const SERVICES: [&str; 3] = ["registry", "tides", "rates"];
+
+/// IMO number, name, kind, length, draught, flag. All invented.
+const VESSELS: [(&str, &str, &str, f64, f64, &str); 8] = [
+    ("9074729", "Havbris", "cargo", 132.0, 6.2, "LV"),
+    ("9128532", "Tarestril", "cargo", 87.5, 4.9, "LV"),
+    ("9210218", "Nesholm Ferge", "ferry", 64.0, 3.1, "NS"),
+    ("9305477", "Kvikk", "fishing", 24.4, 2.8, "LV"),
+    ("9417359", "Oljegard", "tanker", 183.2, 9.7, "NS"),
+    ("9523644", "Skumring", "fishing", 31.0, 3.4, "NS"),
+    ("9631072", "Lindvik Star", "tanker", 144.9, 7.8, "LV"),
+    ("9748693", "Morild", "cargo", 98.6, 5.5, "NS"),
+];
+
+impl State {
+    /// Behaves as told; gives the answer to send instead of the real one.
+    async fn behave(&self, service: &str) -> (Option<HttpResponse>, usize) {
+        *lock(&self.seen).entry(service.to_owned()).or_default() += 1;
+        let (behaviour, fail) = {
+            let mut all = lock(&self.behaviours);
+            let Some(behaviour) = all.get_mut(service) else { return (None, 0) };
+            let fail = behaviour.fail_next > 0;
+            behaviour.fail_next = behaviour.fail_next.saturating_sub(1);
+            (behaviour.clone(), fail)
+        };
+        if behaviour.delay_ms > 0 {
+            tokio::time::sleep(Duration::from_millis(behaviour.delay_ms)).await;
+        }
+        let failure = fail.then(|| match behaviour.status {
+            0 => HttpResponse::Ok().no_chunking(1000).body(actix_web::body::SizedStream::new(1000, Broken)),
+            200 => HttpResponse::Ok().content_type("application/json").body("{\"window\": oops"),
+            302 => HttpResponse::Found().insert_header(("Location", "http://elsewhere.example/")).finish(),
+            status => problem(status, "The stand-in was told to fail"),
+        });
+        (failure, behaviour.padding)
+    }
+}
+
+/// A body that breaks off.
+struct Broken;
+
+impl futures_core::Stream for Broken {
+    type Item = Result<web::Bytes, std::io::Error>;
+    fn poll_next(self: std::pin::Pin<&mut Self>, _: &mut std::task::Context<'_>) -> std::task::Poll<Option<Self::Item>> {
+        std::task::Poll::Ready(Some(Err(std::io::Error::other("told to break"))))
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+fn problem(status: u16, title: &str) -> HttpResponse {
+    let code = actix_web::http::StatusCode::from_u16(status).unwrap_or(actix_web::http::StatusCode::SERVICE_UNAVAILABLE);
+    HttpResponse::build(code).content_type("application/problem+json").body(json!({"title": title, "status": status}).to_string())
+}
+
+fn answer(mut body: serde_json::Value, padding: usize) -> HttpResponse {
+    if padding > 0 {
+        body["padding"] = "x".repeat(padding).into();
+    }
+    HttpResponse::Ok().json(body)
+}
+
+async fn vessel(state: Data<State>, imo: Path<String>) -> HttpResponse {
+    let (failure, padding) = state.behave("registry").await;
+    if let Some(failure) = failure {
+        return failure;
+    }
+    match VESSELS.iter().find(|vessel| vessel.0 == imo.as_str()) {
+        Some((imo, name, kind, length, draught, flag)) => answer(
+            json!({"imo": imo, "name": name, "kind": kind, "length_m": length, "draught_m": draught, "flag": flag}),
+            padding,
+        ),
+        None => problem(404, "No vessel carries this number"),
+    }
+}
+
+#[derive(Deserialize)]
+struct Window {
+    station: String,
+    draught: f64,
+    after: String,
+}
+
+/// High water every 12 h 25 min; the deeper the vessel, the shorter the window around it.
+async fn window(state: Data<State>, query: Query<Window>) -> HttpResponse {
+    let (failure, padding) = state.behave("tides").await;
+    if let Some(failure) = failure {
+        return failure;
+    }
+    let Ok(after) = query.after.parse::<jiff::Timestamp>() else { return problem(400, "`after` is not an instant") };
+    let phase = match query.station.as_str() {
+        "LIN" => 0,
+        "NES" => 95 * 60,
+        _ => return problem(404, "There is no such station"),
+    };
+    const PERIOD: i64 = 745 * 60;
+    let half = ((3.0 - (query.draught - 4.0).clamp(0.0, 2.8)) * 3600.0) as i64;
+    let since = (after.as_second() - phase).rem_euclid(PERIOD);
+    let mut high = after.as_second() - since + PERIOD / 2;
+    if high + half <= after.as_second() {
+        high += PERIOD;
+    }
+    let at = |second: i64| jiff::Timestamp::from_second(second).map(|t| t.to_string()).unwrap_or_default();
+    let from = (high - half).max(after.as_second());
+    answer(json!({"station": query.station, "window": {"from": at(from), "to": at(high + half)}}), padding)
+}
+
+#[derive(Deserialize)]
+struct To {
+    to: String,
+}
+
+async fn rate(state: Data<State>, query: Query<To>) -> HttpResponse {
+    let (failure, padding) = state.behave("rates").await;
+    if let Some(failure) = failure {
+        return failure;
+    }
+    let rate = match query.to.as_str() {
+        "EUR" => 1.0,
+        "NOK" => 11.62,
+        "GBP" => 0.86,
+        _ => return problem(404, "There is no such currency"),
+    };
+    answer(json!({"to": query.to, "rate": rate}), padding)
+}
+
+async fn set(state: Data<State>, service: Path<String>, query: Query<Behaviour>) -> HttpResponse {
+    if !SERVICES.contains(&service.as_str()) {
+        return problem(404, "There is no such stand-in");
+    }
+    lock(&state.behaviours).insert(service.into_inner(), query.into_inner());
+    HttpResponse::NoContent().finish()
+}
+
+async fn reset(state: Data<State>, service: Path<String>) -> HttpResponse {
+    lock(&state.behaviours).remove(service.as_str());
+    HttpResponse::NoContent().finish()
+}
+
+/// How each stand-in behaves and how often it was asked.
+async fn show(state: Data<State>) -> HttpResponse {
+    HttpResponse::Ok().json(json!({"behaviours": *lock(&state.behaviours), "seen": *lock(&state.seen)}))
+}
+
+async fn nothing(request: HttpRequest) -> HttpResponse {
+    problem(404, &format!("The stand-ins have no {}", request.path()))
+}
+
+#[actix_web::main]
+async fn main() -> std::io::Result<()> {
+    let args = Args::parse();
+    let state = Data::new(State::default());
+    let server = HttpServer::new(move || {
+        App::new()
+            .app_data(state.clone())
+            .route("/registry/vessels/{imo}", web::get().to(vessel))
+            .route("/tides/windows/next", web::get().to(window))
+            .route("/rates/latest", web::get().to(rate))
+            .route("/-/behaviour", web::get().to(show))
+            .route("/-/behaviour/{service}", web::put().to(set))
+            .route("/-/behaviour/{service}", web::delete().to(reset))
+            .default_service(web::to(nothing))
+    })
+    .workers(args.workers)
+    .shutdown_timeout(1)
+    .bind(&args.listen)
+    .map_err(|error| std::io::Error::new(error.kind(), format!("{}: {error}; choose another with --listen", args.listen)))?;
+    eprintln!("Stand-ins at http://{}: {}", args.listen, SERVICES.join(", "));
+    server.run().await
+}

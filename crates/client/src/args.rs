@@ -1,0 +1,110 @@
+//! The commands and their help.
+
+use std::path::PathBuf;
+
+use clap::{Args as ClapArgs, Parser, Subcommand};
+
+#[derive(Parser)]
+#[command(
+    name = "kanzlei",
+    version,
+    about = "Check, deploy, call and look into workflows",
+    after_help = "Examples:\n  kanzlei check demo/harbour\n  kanzlei deploy demo/harbour\n  kanzlei call berth-quote harbour=LIN imo=9074729 arrives=2027-03-04T06:00:00Z\n  kanzlei runs --failed\n\n\
+                  Exit codes: 0 good, 1 the thing asked about is bad, 2 usage, 3 service not reachable."
+)]
+pub struct Args {
+    #[command(flatten)]
+    pub place: Place,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// Where the service is. Without these the nearest `.kanzlei/client.toml` upwards is read.
+#[derive(ClapArgs)]
+pub struct Place {
+    /// Address of the control listener
+    #[arg(long, env = "KANZLEI_URL", global = true, value_name = "URL")]
+    pub url: Option<String>,
+    /// Operator token; better kept in the environment
+    #[arg(long, env = "KANZLEI_TOKEN", global = true, hide_env_values = true, value_name = "TOKEN")]
+    pub token: Option<String>,
+    /// Print JSON
+    #[arg(long, global = true)]
+    pub json: bool,
+}
+
+#[derive(Subcommand)]
+pub enum Command {
+    /// Report everything that is wrong with documents, without a service
+    #[command(after_help = "Folders are searched for workflow and service documents. For single files, services are\nlooked up in the nearest `services` folder upwards.\n\nExamples:\n  kanzlei check demo/harbour\n  kanzlei check demo/harbour/workflows/berth-quote.yaml --json")]
+    Check {
+        #[arg(required = true)]
+        paths: Vec<PathBuf>,
+    },
+    /// Check documents and put them live, all or none
+    #[command(after_help = "Prints the addresses and a curl line with example values.\n\nExample:\n  kanzlei deploy demo/harbour")]
+    Deploy {
+        #[arg(required = true)]
+        paths: Vec<PathBuf>,
+    },
+    /// Take a workflow off the air; its revisions stay
+    #[command(after_help = "Example:\n  kanzlei retire harbour-tides")]
+    Retire { name: String },
+    /// List what is live, with the counts of the last 24 hours
+    List,
+    /// Show a workflow as a sheet, with its addresses
+    #[command(after_help = "Example:\n  kanzlei show berth-quote\n  kanzlei show berth-quote --source")]
+    Show {
+        name: String,
+        /// Print the document itself
+        #[arg(long)]
+        source: bool,
+    },
+    /// Send a request to a workflow's endpoint, as a client would
+    #[command(after_help = "Values are JSON where they can be, else text: nights=2 is a number, imo='\"9074729\"' a text.\nInputs that are texts by their schema take digits as they are.\n\nExample:\n  kanzlei call berth-quote harbour=LIN imo=9074729 arrives=2027-03-04T06:00:00Z nights=2")]
+    Call {
+        name: String,
+        /// Inputs
+        #[arg(value_name = "KEY=VALUE")]
+        inputs: Vec<String>,
+        /// Also print the answer's headers
+        #[arg(short = 'i', long)]
+        headers: bool,
+        /// Print the curl line instead of sending
+        #[arg(long)]
+        curl: bool,
+    },
+    /// List runs, newest first
+    #[command(after_help = "Examples:\n  kanzlei runs\n  kanzlei runs berth-quote --failed --limit 5")]
+    Runs {
+        /// Only runs of this workflow
+        workflow: Option<String>,
+        /// Only failed runs
+        #[arg(long)]
+        failed: bool,
+        #[arg(long, default_value_t = 20)]
+        limit: u32,
+    },
+    /// Show what one run did, step by step
+    #[command(after_help = "Example:\n  kanzlei run 0195a1b2-0000-7000-8000-000000000001\n  kanzlei run last")]
+    Run {
+        /// The run's id, or `last`
+        id: String,
+        /// Print values in full
+        #[arg(long)]
+        full: bool,
+    },
+    /// Evaluate an expression
+    #[command(after_help = "The members of the JSON file are the names in scope; `-` reads standard input.\n\nExamples:\n  kanzlei eval '1 + 2'\n  kanzlei eval 'vessels.filter(v => v.length_m > 90).map(v => v.name)' --with vessels.json")]
+    Eval {
+        expression: String,
+        #[arg(long, value_name = "FILE.json")]
+        with: Option<PathBuf>,
+    },
+    /// Print the JSON Schema of a kind of document, for editors
+    #[command(after_help = "Example:\n  kanzlei schema workflow > workflow.schema.json")]
+    Schema {
+        /// workflow or service
+        kind: String,
+    },
+}

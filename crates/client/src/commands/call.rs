@@ -1,0 +1,87 @@
+//! `call`: a request to a workflow's endpoint, as a client would send it.
+
+use serde_json::{Map, Value as Json};
+
+use super::segment;
+use crate::api::{Api, agent};
+use crate::{Done, Failure, draw};
+
+pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool, json: bool) -> Done {
+    let workflow = api.get(&format!("/workflows/{}", segment(name)))?;
+    let endpoint = &workflow["endpoints"][0];
+    let Some(url) = endpoint["url"].as_str() else {
+        return Err(Failure::Told(format!("`{name}` has no endpoint")));
+    };
+    let method = endpoint["method"].as_str().unwrap_or("GET");
+    let mut given = Map::new();
+    for input in inputs {
+        let Some((key, value)) = input.split_once('=') else {
+            return Err(Failure::Usage(format!("`{input}` is not KEY=VALUE")));
+        };
+        given.insert(key.to_owned(), typed(&workflow["input"], key, value));
+    }
+    let mut url = url.to_owned();
+    for part in url.clone().split('/').filter_map(|part| part.strip_prefix('{')?.strip_suffix('}').map(str::to_owned)) {
+        let Some(value) = given.shift_remove(&part) else {
+            return Err(Failure::Usage(format!("the path needs `{part}`: add {part}=…")));
+        };
+        url = url.replace(&format!("{{{part}}}"), &segment(&plain(&value)));
+    }
+    let bodyless = matches!(method, "GET" | "HEAD" | "DELETE");
+    if bodyless && !given.is_empty() {
+        let query: Vec<String> = given.iter().map(|(key, value)| format!("{}={}", segment(key), segment(&plain(value)))).collect();
+        url.push_str(&format!("?{}", query.join("&")));
+    }
+    let body = (!bodyless).then(|| Json::Object(given).to_string());
+    if curl {
+        let data = body.map(|body| format!(" --json '{}'", body.replace('\'', r"'\''"))).unwrap_or_default();
+        println!("curl -sS -X {method} '{url}'{data}");
+        return Ok(());
+    }
+    let request = ureq::http::Request::builder()
+        .method(method)
+        .uri(&url)
+        .header("content-type", "application/json")
+        .body(body.unwrap_or_default())
+        .map_err(|error| Failure::Usage(format!("`{url}` cannot be called: {error}")))?;
+    let away = |error: ureq::Error| Failure::Away(format!("{url} does not answer: {error}"));
+    let mut response = agent().run(request).map_err(away)?;
+    let status = response.status();
+    let run = response.headers().get("kanzlei-run").and_then(|v| v.to_str().ok()).map(str::to_owned);
+    let shown: Vec<(String, String)> =
+        response.headers().iter().map(|(name, value)| (name.to_string(), String::from_utf8_lossy(value.as_bytes()).into_owned())).collect();
+    let text = response.body_mut().with_config().limit(256 << 20).read_to_string().map_err(away)?;
+    if json {
+        let body: Json = serde_json::from_str(&text).unwrap_or(Json::String(text));
+        super::print_json(&serde_json::json!({"status": status.as_u16(), "headers": shown.into_iter().collect::<std::collections::BTreeMap<_, _>>(), "body": body, "run": run}));
+    } else {
+        let code = if status.is_success() { "32" } else { "31" };
+        println!("{}", draw::paint(code, &format!("{} {}", status.as_u16(), status.canonical_reason().unwrap_or_default())));
+        if headers {
+            shown.iter().for_each(|(name, value)| println!("{}: {value}", draw::dim(name)));
+        }
+        match serde_json::from_str::<Json>(&text) {
+            Ok(json) => println!("{}", serde_json::to_string_pretty(&json).unwrap_or(text)),
+            Err(_) if text.is_empty() => {}
+            Err(_) => println!("{text}"),
+        }
+        if let Some(run) = run {
+            println!("{}", draw::dim(&format!("what happened: kanzlei run {run}")));
+        }
+    }
+    if status.is_success() { Ok(()) } else { Err(Failure::Bad) }
+}
+
+/// A value as the input's schema wants it: text stays text, anything else is read as JSON.
+fn typed(inputs: &Json, key: &str, value: &str) -> Json {
+    let schema = inputs.as_array().and_then(|list| list.iter().find(|input| input["name"] == key)).map(|input| &input["schema"]);
+    if schema.is_some_and(|schema| schema["type"] == "string") {
+        return value.into();
+    }
+    serde_json::from_str(value).unwrap_or_else(|_| value.into())
+}
+
+/// A value in a path or query.
+fn plain(value: &Json) -> String {
+    value.as_str().map_or_else(|| value.to_string(), str::to_owned)
+}

@@ -1,0 +1,73 @@
+//! `check` and `deploy`.
+
+use std::path::PathBuf;
+
+use kanzlei_core::check::{Bundle, check as check_bundle};
+use kanzlei_core::diagnostic::{Diagnostic, Severity};
+use serde_json::{Value as Json, json};
+
+use super::print_json;
+use crate::api::Api;
+use crate::{Done, Failure, draw, files};
+
+pub fn check(paths: &[PathBuf], json: bool) -> Done {
+    let bundle = files::bundle(paths)?;
+    let checked = check_bundle(&bundle);
+    if json {
+        print_json(&json!({"documents": bundle.documents.len(), "diagnostics": checked.diagnostics}));
+    } else {
+        show(&checked.diagnostics, &bundle);
+        let found = if checked.diagnostics.is_empty() { "no errors".to_owned() } else { draw::counted(&checked.diagnostics) };
+        println!("{} documents: {found}", bundle.documents.len());
+    }
+    if checked.errors() > 0 { Err(Failure::Bad) } else { Ok(()) }
+}
+
+fn show(found: &[Diagnostic], bundle: &Bundle) {
+    draw::diagnostics(found, &|path| bundle.documents.iter().find(|d| d.path == path).map(|d| d.text.clone()));
+}
+
+pub fn deploy(api: &Api, paths: &[PathBuf], json: bool) -> Done {
+    let mut bundle = files::bundle(paths)?;
+    // Services beside single files are live already, or the service says that they are not.
+    bundle.context.clear();
+    let body = serde_json::to_value(&bundle).map_err(|error| Failure::Told(error.to_string()))?;
+    let answer = match api.post("/deploys", &body)? {
+        Ok(answer) => answer,
+        Err(refused) => {
+            let found: Vec<Diagnostic> = serde_json::from_value(refused.problem["diagnostics"].clone()).unwrap_or_default();
+            if found.is_empty() {
+                return Err(api.tell(refused));
+            }
+            if json {
+                print_json(&refused.problem);
+            } else {
+                show(&found, &bundle);
+                println!("{}; nothing was deployed", draw::counted(&found));
+                if let Some(other) = found.iter().find(|d| d.severity == Severity::Error && d.path.starts_with("live/")) {
+                    let name = other.path.split('/').nth(2).unwrap_or_default();
+                    println!("`{name}` is live and would no longer work; deploy it together with the change");
+                }
+            }
+            return Err(Failure::Bad);
+        }
+    };
+    if json {
+        print_json(&answer);
+        return Ok(());
+    }
+    let warnings: Vec<Diagnostic> = serde_json::from_value(answer["warnings"].clone()).unwrap_or_default();
+    show(&warnings, &bundle);
+    let text = |json: &Json| json.as_str().unwrap_or_default().to_owned();
+    let none = Vec::new();
+    for done in answer["deployed"].as_array().unwrap_or(&none) {
+        let what = format!("{} {}", text(&done["kind"]), text(&done["name"]));
+        let how = if done["unchanged"] == true { draw::dim("unchanged") } else { "live".into() };
+        println!("{:<26} revision {} · {how}", what, done["revision"]);
+        for endpoint in done["endpoints"].as_array().unwrap_or(&none) {
+            println!("  {} {}", draw::bold(&text(&endpoint["method"])), text(&endpoint["url"]));
+            println!("  {}", draw::dim(&text(&endpoint["curl"])));
+        }
+    }
+    Ok(())
+}

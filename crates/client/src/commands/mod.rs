@@ -1,0 +1,42 @@
+//! One function per command.
+
+mod call;
+mod documents;
+mod live;
+mod local;
+mod runs;
+
+use crate::Done;
+use crate::api::Api;
+use crate::args::{Args, Command};
+
+pub fn run(args: Args) -> Done {
+    let json = args.place.json;
+    let api = || Api::new(&args.place);
+    match args.command {
+        Command::Check { paths } => documents::check(&paths, json),
+        Command::Deploy { paths } => documents::deploy(&api()?, &paths, json),
+        Command::Retire { name } => live::retire(&api()?, &name, json),
+        Command::List => live::list(&api()?, json),
+        Command::Show { name, source } => live::show(&api()?, &name, source, json),
+        Command::Call { name, inputs, headers, curl } => call::call(&api()?, &name, &inputs, headers, curl, json),
+        Command::Runs { workflow, failed, limit } => runs::list(&api()?, workflow.as_deref(), failed, limit, json),
+        Command::Run { id, full } => runs::show(&api()?, &id, full, json),
+        Command::Eval { expression, with } => local::eval(&expression, with.as_deref(), json),
+        Command::Schema { kind } => local::schema(&kind),
+    }
+}
+
+/// JSON for a person or a program: indented on a terminal, else on one line.
+fn print_json(value: &serde_json::Value) {
+    use std::io::IsTerminal;
+    let text = if std::io::stdout().is_terminal() { serde_json::to_string_pretty(value) } else { serde_json::to_string(value) };
+    println!("{}", text.unwrap_or_default());
+}
+
+/// One part of a path in the control API.
+fn segment(name: &str) -> String {
+    name.bytes()
+        .map(|b| if b.is_ascii_alphanumeric() || b"-_.".contains(&b) { char::from(b).to_string() } else { format!("%{b:02X}") })
+        .collect()
+}

@@ -1,0 +1,114 @@
+//! `runs` and `run`.
+
+use kanzlei_core::plan::Paragraph;
+use serde_json::Value as Json;
+
+use super::live::heading;
+use super::{print_json, segment};
+use crate::api::Api;
+use crate::{Done, Failure, draw};
+
+pub fn list(api: &Api, workflow: Option<&str>, failed: bool, limit: u32, json: bool) -> Done {
+    let mut query = format!("/runs?limit={limit}");
+    if let Some(workflow) = workflow {
+        query.push_str(&format!("&workflow={}", segment(workflow)));
+    }
+    if failed {
+        query.push_str("&state=failed");
+    }
+    let answer = api.get(&query)?;
+    if json {
+        print_json(&answer);
+        return Ok(());
+    }
+    let none = Vec::new();
+    let runs = answer["runs"].as_array().unwrap_or(&none);
+    if runs.is_empty() {
+        println!("No runs{}. Send one with: kanzlei call NAME key=value …", if failed { " failed" } else { " yet" });
+        return Ok(());
+    }
+    let rows: Vec<Vec<String>> = runs
+        .iter()
+        .map(|run| {
+            vec![
+                run["id"].as_str().unwrap_or_default().to_owned(),
+                draw::time(&run["started"]),
+                run["workflow"].as_str().unwrap_or_default().to_owned(),
+                draw::state(run["state"].as_str().unwrap_or_default()),
+                if run["status"].is_null() { String::new() } else { run["status"].to_string() },
+                draw::took(&run["took_us"]),
+                run["failure"].as_str().map(|text| text.chars().take(60).collect()).unwrap_or_default(),
+            ]
+        })
+        .collect();
+    draw::table(&["run", "started (UTC)", "workflow", "state", "status", "took", "why"], &rows);
+    if let Some(let_go) = answer["let_go"].as_u64().filter(|n| *n > 0) {
+        println!("{}", draw::dim(&format!("details of {let_go} more runs were let go under load")));
+    }
+    Ok(())
+}
+
+pub fn show(api: &Api, id: &str, full: bool, json: bool) -> Done {
+    let id = if id == "last" {
+        let answer = api.get("/runs?limit=1")?;
+        match answer["runs"][0]["id"].as_str() {
+            Some(id) => id.to_owned(),
+            None => return Err(Failure::Told("there are no runs yet".into())),
+        }
+    } else {
+        id.to_owned()
+    };
+    let run = api.get(&format!("/runs/{}", segment(&id)))?;
+    if json {
+        print_json(&run);
+        return Ok(());
+    }
+    let text = |key: &str| run[key].as_str().unwrap_or_default();
+    println!("{} · revision {} · {} · {}", draw::bold(text("workflow")), run["revision"], draw::state(text("state")), draw::took(&run["took_us"]));
+    println!("{:<9} {}", draw::dim("run"), text("id"));
+    println!("{:<9} {}", draw::dim("entry"), text("entry"));
+    println!("{:<9} {} UTC", draw::dim("started"), draw::time(&run["started"]));
+    println!("{:<9} {}", draw::dim("request"), text("request_id"));
+    println!("{:<9} {}", draw::dim("trace"), text("trace_id"));
+    println!();
+    let value = |label: &str, value: &Json, indent: usize| {
+        if value.is_null() {
+            return;
+        }
+        let shown = if full { serde_json::to_string_pretty(value).unwrap_or_default() } else { draw::short_json(value, 100 - indent) };
+        let gap = " ".repeat(indent);
+        println!("{gap}{} {}", draw::dim(label), shown.replace('\n', &format!("\n{gap}")));
+    };
+    println!("  §   {}", draw::bold("Input"));
+    value("in ", &run["input"], 6);
+    let sheet: Vec<Paragraph> = serde_json::from_value(run["sheet"].clone()).unwrap_or_default();
+    let none = Vec::new();
+    let steps = run["steps"].as_array().unwrap_or(&none);
+    for (index, paragraph) in sheet.iter().enumerate() {
+        let step = steps.iter().find(|step| step["paragraph"].as_u64() == Some(index as u64));
+        let indent = 2 + 4 * paragraph.depth as usize;
+        let gap = " ".repeat(indent);
+        let Some(step) = step else {
+            println!("{gap}{}", draw::dim(&format!("{} — not reached", plain_heading(paragraph))));
+            continue;
+        };
+        let mut marks = vec![draw::state(step["state"].as_str().unwrap_or_default()), draw::took(&step["took_us"])];
+        if let Some(attempts) = step["attempts"].as_u64().filter(|n| *n > 1) {
+            marks.push(draw::paint("33", &format!("{attempts} attempts")));
+        }
+        println!("{gap}{} — {}", heading(paragraph), marks.join(" · "));
+        value("in ", &step["sent"], indent + 4);
+        value("out", &step["outcome"], indent + 4);
+        if let Some(detail) = step["failure"]["detail"].as_str() {
+            println!("{gap}    {} {}: {detail}", draw::paint("31", "why"), step["failure"]["kind"].as_str().unwrap_or_default());
+        }
+    }
+    println!();
+    value("answer", &Json::String(run["status"].as_u64().map(|s| s.to_string()).unwrap_or_else(|| "none".into())), 2);
+    value("body  ", &run["reply"], 2);
+    if run["state"] == "failed" { Err(Failure::Bad) } else { Ok(()) }
+}
+
+fn plain_heading(paragraph: &Paragraph) -> String {
+    format!("{:<3} {} {}", paragraph.number, paragraph.kind, paragraph.title)
+}

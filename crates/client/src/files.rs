@@ -1,0 +1,106 @@
+//! Documents from files and folders, as a bundle.
+
+use std::path::{Path, PathBuf};
+
+use kanzlei_core::check::{Bundle, relative};
+use kanzlei_core::diagnostic::Report;
+use kanzlei_core::document::{self, Source};
+
+use crate::Failure;
+
+/// The most files looked at below the given folders.
+const MOST_FILES: usize = 20_000;
+
+/// Reads documents. Folders are searched; for single files the services beside them come along as
+/// context.
+pub fn bundle(paths: &[PathBuf]) -> Result<Bundle, Failure> {
+    let mut bundle = Bundle::default();
+    let mut files = Vec::new();
+    for path in paths {
+        if path.is_dir() {
+            search(path, &mut files)?;
+        } else {
+            let text = read(path)?;
+            if document::kind_of(&text).is_none() {
+                // Not one of ours by its first key: the checker says so at its place.
+                bundle.documents.push(Source::new(name(path), text));
+                continue;
+            }
+            files.push(path.clone());
+            if let Some(services) = services_folder(path) {
+                let mut beside = Vec::new();
+                search(&services, &mut beside)?;
+                for file in beside {
+                    let text = read(&file)?;
+                    if document::kind_of(&text) == Some("service") {
+                        add_named_file(&mut bundle, &file, &text);
+                        bundle.context.push(Source::new(name(&file), text));
+                    }
+                }
+            }
+        }
+    }
+    files.sort();
+    files.dedup();
+    for file in files {
+        let text = read(&file)?;
+        if document::kind_of(&text).is_some() {
+            add_named_file(&mut bundle, &file, &text);
+            bundle.documents.push(Source::new(name(&file), text));
+        }
+    }
+    let given: Vec<String> = bundle.documents.iter().map(|d| d.path.clone()).collect();
+    bundle.context.retain(|source| !given.contains(&source.path));
+    if bundle.documents.is_empty() {
+        let shown: Vec<_> = paths.iter().map(|p| p.display().to_string()).collect();
+        return Err(Failure::Usage(format!("no documents in {}; they are .yaml files that begin `workflow:` or `service:`", shown.join(", "))));
+    }
+    Ok(bundle)
+}
+
+fn name(path: &Path) -> String {
+    path.to_string_lossy().into_owned()
+}
+
+fn read(path: &Path) -> Result<String, Failure> {
+    let bytes = std::fs::read(path).map_err(|error| Failure::Usage(format!("{}: {error}", path.display())))?;
+    String::from_utf8(bytes).map_err(|_| Failure::Told(format!("{} is not UTF-8", path.display())))
+}
+
+fn search(folder: &Path, files: &mut Vec<PathBuf>) -> Result<(), Failure> {
+    let entries = std::fs::read_dir(folder).map_err(|error| Failure::Usage(format!("{}: {error}", folder.display())))?;
+    for entry in entries.filter_map(Result::ok) {
+        let path = entry.path();
+        let hidden = entry.file_name().to_string_lossy().starts_with('.');
+        if path.is_dir() && !hidden && !path.is_symlink() {
+            search(&path, files)?;
+        } else if path.extension().is_some_and(|e| e == "yaml" || e == "yml") && !hidden {
+            files.push(path);
+        }
+        if files.len() > MOST_FILES {
+            return Err(Failure::Usage(format!("more than {MOST_FILES} files below {}", folder.display())));
+        }
+    }
+    Ok(())
+}
+
+/// The `services` folder beside a file or above it.
+fn services_folder(file: &Path) -> Option<PathBuf> {
+    let file = std::path::absolute(file).ok()?;
+    let here = std::env::current_dir().ok()?;
+    let found = file.ancestors().skip(1).map(|dir| dir.join("services")).find(|dir| dir.is_dir())?;
+    Some(found.strip_prefix(&here).map(Path::to_path_buf).unwrap_or(found))
+}
+
+/// Takes along the file a service document names.
+fn add_named_file(bundle: &mut Bundle, document: &Path, text: &str) {
+    let path = name(document);
+    let mut report = Report::new(&path, text);
+    let Some(root) = document::yaml::parse(&mut report) else { return };
+    let Some(named) = document::service::openapi_file(&root) else { return };
+    if let Some(folder) = document.parent()
+        && let Ok(content) = std::fs::read_to_string(folder.join(named))
+    {
+        bundle.files.insert(relative(&path, named), content);
+    }
+}

@@ -1,0 +1,346 @@
+//! The control API: what the command line and the console ask for.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+use actix_web::HttpResponse;
+use actix_web::web::{Data, Json, Path, Query};
+use kanzlei_core::check::{Bundle, check as check_bundle};
+use kanzlei_core::diagnostic::{Diagnostic, Severity};
+use kanzlei_core::document::{self, Source};
+use kanzlei_core::example;
+use kanzlei_core::machine::instant;
+use kanzlei_core::problem::Problem;
+use kanzlei_store::documents::{LiveDocument, NewDocument};
+use kanzlei_store::journal::{Filter, RunLine};
+use serde::Deserialize;
+use serde_json::{Value as Json_, json};
+use sha2::{Digest, Sha256};
+use uuid::Uuid;
+
+use crate::App;
+use crate::error::{Error, Result};
+use crate::journal::now;
+use crate::live::{Live, Workflow, named_file};
+
+/// The most runs in one listing.
+const MOST_RUNS: u32 = 500;
+/// Documents of one deploy.
+const MOST_DOCUMENTS: usize = 2000;
+
+pub async fn nothing() -> Result<HttpResponse> {
+    Err(Error::not_found("there is no such thing in the control API"))
+}
+
+pub async fn status(app: Data<App>) -> HttpResponse {
+    let live = app.live.load();
+    let there = app.store.ping().await.is_ok();
+    HttpResponse::Ok().json(json!({
+        "version": env!("CARGO_PKG_VERSION"),
+        "public_url": app.public_url,
+        "started": instant(app.started),
+        "database": if there { "there" } else { "away" },
+        "workflows": live.workflows.len(),
+        "services": live.services.len(),
+        "in_flight": app.in_flight.load(Ordering::Relaxed),
+        "journal": {"let_go": app.journal.let_go.load(Ordering::Relaxed)},
+    }))
+}
+
+/// Documents with what is live beside them, so that each sees the others.
+fn with_live(given: Bundle, live: &Live) -> Bundle {
+    let mut bundle = given;
+    let names: Vec<Option<(&'static str, String)>> = bundle.documents.iter().map(|d| name_of(&d.text)).collect();
+    let kept: Vec<LiveDocument> = live
+        .documents
+        .iter()
+        .filter(|document| !names.iter().flatten().any(|(kind, name)| *kind == document.kind && *name == document.name))
+        .cloned()
+        .collect();
+    let others = crate::live::bundle(&kept);
+    bundle.documents.extend(others.documents);
+    bundle.files.extend(others.files);
+    bundle
+}
+
+/// Kind and name of a document, as far as they can be told.
+fn name_of(text: &str) -> Option<(&'static str, String)> {
+    let kind = document::kind_of(text)?;
+    let mut report = kanzlei_core::diagnostic::Report::new("", text);
+    let root = document::yaml::parse(&mut report)?;
+    Some((kind, root.get(kind)?.as_text()?.to_owned()))
+}
+
+/// Warnings about documents that are live already are no news.
+fn news(diagnostics: Vec<Diagnostic>) -> Vec<Diagnostic> {
+    diagnostics.into_iter().filter(|d| d.severity == Severity::Error || !d.path.starts_with("live/")).collect()
+}
+
+/// `POST /check`: diagnostics of documents together with what is live.
+pub async fn check(app: Data<App>, body: Json<Bundle>) -> HttpResponse {
+    let live = app.live.load_full();
+    let bundle = with_live(body.into_inner(), &live);
+    let checked = check_bundle(&bundle);
+    HttpResponse::Ok().json(json!({"diagnostics": news(checked.diagnostics)}))
+}
+
+/// `POST /deploys`: checks documents and puts them live, all or none.
+pub async fn deploy(app: Data<App>, body: Json<Bundle>) -> Result<HttpResponse> {
+    // One deploy at a time in this process; the store orders those of several.
+    let _turn = app.deploying.lock().await;
+    let given = body.into_inner();
+    if given.documents.is_empty() || given.documents.len() > MOST_DOCUMENTS {
+        return Err(Error::problem(422, "Nothing to deploy", format!("send 1 to {MOST_DOCUMENTS} documents")));
+    }
+    let documents: Vec<Source> = given.documents.clone();
+    let files = given.files.clone();
+    let live = app.live.load_full();
+    let bundle = with_live(given, &live);
+    let checked = check_bundle(&bundle);
+    let warnings: Vec<Diagnostic> = checked.diagnostics.iter().filter(|d| d.severity == Severity::Warning).cloned().collect();
+    if checked.errors() > 0 {
+        let mut problem = Problem::new(422, "The documents have errors").detail(format!("{} errors; nothing was deployed", checked.errors()));
+        problem.with.insert("diagnostics".into(), json!(news(checked.diagnostics)));
+        return Err(Error::Problem(Box::new(problem)));
+    }
+    let new: Vec<NewDocument> = documents
+        .iter()
+        .filter_map(|source| {
+            let (kind, name) = name_of(&source.text)?;
+            let file = named_file(&source.text).and_then(|named| files.get(&kanzlei_core::check::relative(&source.path, &named)).cloned());
+            let mut digest = Sha256::new();
+            digest.update(source.text.as_bytes());
+            digest.update([0]);
+            digest.update(file.as_deref().unwrap_or_default().as_bytes());
+            let digest = digest.finalize().iter().map(|byte| format!("{byte:02x}")).collect();
+            let path = source.path.chars().rev().take(500).collect::<Vec<_>>().into_iter().rev().collect();
+            Some(NewDocument { kind: kind.into(), name, path, source: source.text.clone(), file, digest })
+        })
+        .collect();
+    let deployed = app.store.deploy(&new, now()).await?;
+    app.reload().await?;
+    let live = app.live.load();
+    let listed: Vec<Json_> = deployed
+        .iter()
+        .map(|d| {
+            let workflow = (d.kind == "workflow").then(|| live.workflows.get(&d.name)).flatten();
+            json!({
+                "kind": d.kind,
+                "name": d.name,
+                "revision": d.number,
+                "unchanged": d.unchanged,
+                "endpoints": workflow.map(|w| endpoints(w, &app.public_url)).unwrap_or_default(),
+            })
+        })
+        .collect();
+    for d in deployed.iter().filter(|d| !d.unchanged) {
+        tracing::info!(kind = d.kind, name = d.name, revision = d.number, "deployed");
+    }
+    Ok(HttpResponse::Ok().json(json!({"deployed": listed, "warnings": news(warnings)})))
+}
+
+fn endpoints(workflow: &Workflow, public_url: &str) -> Vec<Json_> {
+    let plan = &workflow.plan;
+    plan.endpoints
+        .iter()
+        .map(|endpoint| {
+            json!({
+                "method": endpoint.method,
+                "path": endpoint.path,
+                "url": format!("{public_url}{}", endpoint.path),
+                "curl": example::curl(&plan.input, endpoint, public_url),
+            })
+        })
+        .collect()
+}
+
+/// `GET /workflows`: what is live, with counts of the last 24 hours.
+pub async fn workflows(app: Data<App>) -> HttpResponse {
+    let live = app.live.load_full();
+    let counts = app.store.summaries(now() / 60_000_000 - 24 * 60).await;
+    let by_name: BTreeMap<String, _> = counts.as_ref().map(|c| c.iter().map(|s| (s.workflow.clone(), s.clone())).collect()).unwrap_or_default();
+    let mut listed = Vec::new();
+    for (name, workflow) in &live.workflows {
+        let counted = by_name.get(name).cloned().unwrap_or_default();
+        let filter = Filter { workflow: Some(name.clone()), limit: 12, ..Filter::default() };
+        let last = if counts.is_ok() { app.store.runs(&filter).await.unwrap_or_default() } else { Vec::new() };
+        listed.push(json!({
+            "name": name,
+            "about": workflow.plan.about,
+            "revision": workflow.revision,
+            "since": instant(workflow.since),
+            "endpoints": endpoints(workflow, &app.public_url),
+            "day": {"runs": counted.runs, "failed": counted.failed, "let_go": counted.let_go, "mean_us": counted.took.checked_div(counted.runs)},
+            "last_runs": last.iter().map(|run| line(run, &live)).collect::<Vec<_>>(),
+        }));
+    }
+    HttpResponse::Ok().json(json!({"workflows": listed, "counts_known": counts.is_ok()}))
+}
+
+/// `GET /workflows/{name}`: one workflow with its sheet, source and revisions.
+pub async fn workflow(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+    let live = app.live.load_full();
+    let Some(workflow) = live.workflows.get(name.as_str()) else {
+        let near = kanzlei_core::suggest::nearest(&name, live.workflows.keys().map(String::as_str));
+        let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
+        return Err(Error::not_found(format!("no workflow `{name}` is live{hint}")));
+    };
+    let revisions = app.store.revisions("workflow", &name).await.unwrap_or_default();
+    let revisions: Vec<Json_> = revisions.iter().map(|r| json!({"revision": r.number, "created": instant(r.created), "live": r.live})).collect();
+    Ok(HttpResponse::Ok().json(json!({
+        "name": workflow.plan.name,
+        "about": workflow.plan.about,
+        "revision": workflow.revision,
+        "since": instant(workflow.since),
+        "endpoints": endpoints(workflow, &app.public_url),
+        "input": inputs(workflow),
+        "sheet": workflow.plan.sheet,
+        "services": workflow.plan.services,
+        "source": workflow.source,
+        "revisions": revisions,
+    })))
+}
+
+fn inputs(workflow: &Workflow) -> Vec<Json_> {
+    let declared = workflow.plan.input.properties.iter();
+    declared.map(|d| json!({"name": d.name, "schema": d.schema, "required": d.required, "secret": d.secret})).collect()
+}
+
+/// `DELETE /workflows/{name}`: takes a workflow off the air; its revisions stay.
+pub async fn retire(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+    retire_one(&app, "workflow", &name).await
+}
+
+/// `DELETE /services/{name}`: takes a service off when no live workflow calls it.
+pub async fn retire_service(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+    let live = app.live.load_full();
+    let users: Vec<&str> = live.workflows.values().filter(|w| w.plan.services.contains(&name)).map(|w| w.plan.name.as_str()).collect();
+    if !users.is_empty() {
+        return Err(Error::problem(409, "The service is in use", format!("it is called by {}", users.join(", "))));
+    }
+    retire_one(&app, "service", &name).await
+}
+
+async fn retire_one(app: &App, kind: &str, name: &str) -> Result<HttpResponse> {
+    let _turn = app.deploying.lock().await;
+    if !app.store.retire(kind, name).await? {
+        return Err(Error::not_found(format!("no {kind} `{name}` is live")));
+    }
+    app.reload().await?;
+    tracing::info!(kind, name, "retired");
+    Ok(HttpResponse::NoContent().finish())
+}
+
+pub async fn services(app: Data<App>) -> HttpResponse {
+    let live = app.live.load();
+    let mut listed: Vec<_> = live.services.values().collect();
+    listed.sort_by(|a, b| a.name.cmp(&b.name));
+    let listed: Vec<Json_> = listed
+        .into_iter()
+        .map(|s| json!({"name": s.name, "about": s.about, "base": s.base, "network": if s.private { "private" } else { "public" }, "operations": s.operations}))
+        .collect();
+    HttpResponse::Ok().json(json!({"services": listed}))
+}
+
+#[derive(Deserialize)]
+pub struct RunsQuery {
+    workflow: Option<String>,
+    state: Option<String>,
+    before: Option<Uuid>,
+    limit: Option<u32>,
+}
+
+/// `GET /runs`: the journal, newest first.
+pub async fn runs(app: Data<App>, query: Query<RunsQuery>) -> Result<HttpResponse> {
+    let query = query.into_inner();
+    let limit = query.limit.unwrap_or(50).clamp(1, MOST_RUNS);
+    let filter = Filter { workflow: query.workflow, state: query.state, before: query.before, limit };
+    let found = app.store.runs(&filter).await?;
+    let live = app.live.load_full();
+    let next = (found.len() as u32 == limit).then(|| found.last().map(|run| run.id)).flatten();
+    Ok(HttpResponse::Ok().json(json!({
+        "runs": found.iter().map(|run| line(run, &live)).collect::<Vec<_>>(),
+        "next_before": next,
+        "let_go": app.journal.let_go.load(Ordering::Relaxed),
+    })))
+}
+
+fn line(run: &RunLine, live: &Live) -> Json_ {
+    let detail = run.failure.as_deref().and_then(|f| serde_json::from_str::<Json_>(f).ok()).and_then(|f| f.get("detail").cloned());
+    json!({
+        "id": run.id,
+        "workflow": run.workflow,
+        "revision": run.revision,
+        "live": live.workflows.get(&run.workflow).is_some_and(|w| w.revision == run.revision),
+        "state": run.state,
+        "entry": run.entry,
+        "status": run.status,
+        "started": instant(run.started),
+        "took_us": run.took,
+        "failure": detail,
+    })
+}
+
+/// `GET /runs/{id}`: one run with the sheet of its revision and what each step did.
+pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
+    let Ok(uuid) = id.parse::<Uuid>() else {
+        return Err(Error::problem(400, "Malformed id", format!("`{id}` is not the id of a run")));
+    };
+    let Some(run) = app.store.run(uuid).await? else {
+        return Err(Error::not_found(format!("the journal has no run {uuid}; details of successful runs are let go under load, and old runs are purged")));
+    };
+    let value = |text: &Option<String>| text.as_deref().and_then(|t| serde_json::from_str::<Json_>(t).ok());
+    let sheet = sheet_of(&app, &run.workflow, run.revision).await?;
+    let steps: Vec<Json_> = run
+        .steps
+        .iter()
+        .map(|step| {
+            json!({
+                "paragraph": step.paragraph,
+                "number": sheet.get(step.paragraph as usize).map(|p| p.number.as_str()),
+                "state": step.state,
+                "started_us": step.started - run.started,
+                "took_us": step.took,
+                "attempts": step.attempts,
+                "sent": value(&step.sent),
+                "outcome": value(&step.outcome),
+                "failure": value(&step.failure),
+            })
+        })
+        .collect();
+    Ok(HttpResponse::Ok().json(json!({
+        "id": run.id,
+        "workflow": run.workflow,
+        "revision": run.revision,
+        "state": run.state,
+        "entry": run.entry,
+        "status": run.status,
+        "started": instant(run.started),
+        "took_us": run.took,
+        "request_id": run.request_id,
+        "trace_id": run.trace_id,
+        "caller": run.caller,
+        "input": value(&Some(run.input.clone())),
+        "reply": value(&run.reply),
+        "failure": value(&run.failure),
+        "sheet": sheet,
+        "steps": steps,
+    })))
+}
+
+/// The sheet of a revision: the live one's, or made again from its source.
+async fn sheet_of(app: &App, name: &str, revision: u32) -> Result<Vec<kanzlei_core::plan::Paragraph>> {
+    let live: Arc<Live> = app.live.load_full();
+    if let Some(workflow) = live.workflows.get(name).filter(|w| w.revision == revision) {
+        return Ok(workflow.plan.sheet.clone());
+    }
+    let Some((source, _)) = app.store.source("workflow", name, revision).await? else { return Ok(Vec::new()) };
+    let mut bundle = Bundle::default();
+    let services: Vec<LiveDocument> = live.documents.iter().filter(|d| d.kind == "service").cloned().collect();
+    let known = crate::live::bundle(&services);
+    bundle.files = known.files;
+    bundle.documents = known.documents;
+    bundle.documents.push(Source::new("revision.yaml", source));
+    Ok(check_bundle(&bundle).workflows.into_iter().map(|(_, plan)| plan).find(|plan| plan.name == name).map(|plan| plan.sheet).unwrap_or_default())
+}

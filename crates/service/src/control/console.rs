@@ -1,0 +1,47 @@
+//! The console's files, built into the binary, with the headers that keep it to itself.
+
+use actix_web::http::header;
+use actix_web::{HttpRequest, HttpResponse};
+use rust_embed::RustEmbed;
+
+#[derive(RustEmbed)]
+#[folder = "../../console/dist"]
+struct Files;
+
+/// No script but our own, no request to anybody else. Carbon sets style attributes, hence the one
+/// exception for styles.
+const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; \
+                      font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
+
+/// Gives a file of the console; any path that is no file is a page of the console.
+pub async fn file(request: HttpRequest) -> HttpResponse {
+    if !matches!(request.method().as_str(), "GET" | "HEAD") {
+        return HttpResponse::MethodNotAllowed().insert_header((header::ALLOW, "GET, HEAD")).finish();
+    }
+    let path = request.path().trim_start_matches('/');
+    let (name, file) = match Files::get(path) {
+        Some(file) => (path, Some(file)),
+        None if path.starts_with("assets/") => (path, None),
+        None => ("index.html", Files::get("index.html")),
+    };
+    let Some(file) = file else { return HttpResponse::NotFound().finish() };
+    let media = match name.rsplit('.').next().unwrap_or_default() {
+        "html" => "text/html; charset=utf-8",
+        "js" => "text/javascript; charset=utf-8",
+        "css" => "text/css; charset=utf-8",
+        "woff2" => "font/woff2",
+        "woff" => "font/woff",
+        "svg" => "image/svg+xml",
+        _ => "application/octet-stream",
+    };
+    // Files below assets/ have a hash of their content in their name.
+    let cache = if name.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
+    HttpResponse::Ok()
+        .content_type(media)
+        .insert_header((header::CACHE_CONTROL, cache))
+        .insert_header((header::CONTENT_SECURITY_POLICY, POLICY))
+        .insert_header((header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
+        .insert_header((header::REFERRER_POLICY, "no-referrer"))
+        .insert_header((header::X_FRAME_OPTIONS, "DENY"))
+        .body(file.data.into_owned())
+}

@@ -1,0 +1,48 @@
+//! The control listener: the API under `/api/v1` and the console.
+//!
+//! The command line and the console are its two clients. Callers show an operator token (`Authorization:
+//! Bearer`) or a session cookie; with a cookie, requests that change something must also show the
+//! session's CSRF token.
+
+mod api;
+mod auth;
+mod console;
+
+use actix_web::middleware::from_fn;
+use actix_web::web;
+
+pub use auth::first_token;
+
+/// The largest request to the control API: all documents of a deploy.
+const LARGEST: usize = 32 << 20;
+
+pub fn configure(config: &mut web::ServiceConfig) {
+    config.service(
+        web::scope("/api/v1")
+            .app_data(web::JsonConfig::default().limit(LARGEST).error_handler(|error, _| {
+                crate::error::Error::problem(400, "Malformed body", error.to_string()).into()
+            }))
+            .app_data(web::QueryConfig::default().error_handler(|error, _| {
+                crate::error::Error::problem(400, "Malformed query", error.to_string()).into()
+            }))
+            .route("/session", web::post().to(auth::sign_in))
+            .service(
+                web::scope("")
+                    .wrap(from_fn(auth::require))
+                    .route("/session", web::get().to(auth::session))
+                    .route("/session", web::delete().to(auth::sign_out))
+                    .route("/status", web::get().to(api::status))
+                    .route("/check", web::post().to(api::check))
+                    .route("/deploys", web::post().to(api::deploy))
+                    .route("/workflows", web::get().to(api::workflows))
+                    .route("/workflows/{name}", web::get().to(api::workflow))
+                    .route("/workflows/{name}", web::delete().to(api::retire))
+                    .route("/services", web::get().to(api::services))
+                    .route("/services/{name}", web::delete().to(api::retire_service))
+                    .route("/runs", web::get().to(api::runs))
+                    .route("/runs/{id}", web::get().to(api::run))
+                    .default_service(web::to(api::nothing)),
+            ),
+    );
+    config.default_service(web::to(console::file));
+}
