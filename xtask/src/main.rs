@@ -1,6 +1,9 @@
 //! `cargo xtask …`: everything a developer starts with one command.
 
+mod build;
+mod demo;
 mod sqlx;
+mod test;
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode};
@@ -16,12 +19,21 @@ struct Args {
 
 #[derive(Subcommand)]
 enum What {
+    /// Start the demo office: database, stand-ins, service, console; Ctrl-C stops it
+    Demo(demo::Demo),
+    /// Install what the tests need, then run all of them
+    Test,
+    /// Build the console
+    Console,
     /// Renew what SQLx knows of the queries (.sqlx/), after a query or a migration changed
     Sqlx,
 }
 
 fn main() -> ExitCode {
     let done = match Args::parse().what {
+        What::Demo(demo) => demo::run(demo),
+        What::Test => test::run_all(),
+        What::Console => build::console().map(|()| ExitCode::SUCCESS),
         What::Sqlx => sqlx::prepare(),
     };
     match done {
@@ -33,7 +45,8 @@ fn main() -> ExitCode {
     }
 }
 
-type Done = Result<ExitCode, Box<dyn std::error::Error>>;
+type Fault = Box<dyn std::error::Error>;
+type Done = Result<ExitCode, Fault>;
 
 /// The checkout.
 fn root() -> PathBuf {
@@ -41,7 +54,7 @@ fn root() -> PathBuf {
 }
 
 /// Runs a command in the checkout; its failure is ours.
-fn run(command: &mut Command) -> Result<(), Box<dyn std::error::Error>> {
+fn run(command: &mut Command) -> Result<(), Fault> {
     let status = command.current_dir(root()).status().map_err(|e| format!("{:?}: {e}", command.get_program()))?;
     if status.success() { Ok(()) } else { Err(format!("{command:?} failed ({status})").into()) }
 }

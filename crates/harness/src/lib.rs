@@ -4,6 +4,7 @@
 //! Nothing of the product depends on this crate.
 
 pub mod mariadb;
+pub mod office;
 pub mod packages;
 pub mod ports;
 pub mod process;

@@ -1,0 +1,152 @@
+<script lang="ts">
+  import { Button, Loading } from 'carbon-components-svelte';
+  import Activity from 'carbon-icons-svelte/lib/Activity.svelte';
+  import Asleep from 'carbon-icons-svelte/lib/Asleep.svelte';
+  import Document from 'carbon-icons-svelte/lib/Document.svelte';
+  import Light from 'carbon-icons-svelte/lib/Light.svelte';
+  import Logout from 'carbon-icons-svelte/lib/Logout.svelte';
+  import { session } from './lib/api.svelte';
+  import { router } from './lib/router.svelte';
+  import { theme } from './lib/theme.svelte';
+  import Nothing from './pages/Nothing.svelte';
+  import Run from './pages/Run.svelte';
+  import Runs from './pages/Runs.svelte';
+  import SignIn from './pages/SignIn.svelte';
+  import Workflow from './pages/Workflow.svelte';
+  import Workflows from './pages/Workflows.svelte';
+
+  void session.resume();
+
+  const pages = [
+    { href: '/workflows', label: 'Workflows', icon: Document },
+    { href: '/runs', label: 'Runs', icon: Activity },
+  ];
+  const parts = $derived(router.path.split('/').filter(Boolean).map(decodeURIComponent));
+  const area = $derived(parts[0] ?? 'workflows');
+</script>
+
+<header>
+  <a href="/workflows" class="quiet brand">Kanzlei</a>
+  <div class="row">
+    <Button
+      kind="ghost"
+      size="field"
+      icon={theme.choice === 'light' ? Asleep : Light}
+      iconDescription={theme.choice === 'light' ? 'Dark' : 'Light'}
+      tooltipPosition="left"
+      on:click={() => theme.toggle()}
+    />
+    {#if session.signedIn}
+      <Button
+        kind="ghost"
+        size="field"
+        icon={Logout}
+        iconDescription="Sign out"
+        tooltipPosition="left"
+        on:click={() => void session.signOut()}
+      />
+    {/if}
+  </div>
+</header>
+
+{#if session.signedIn === undefined}
+  <Loading withOverlay={false} description="Loading" />
+{:else if !session.signedIn}
+  <SignIn />
+{:else}
+  <div class="frame">
+    <nav aria-label="Main">
+      {#each pages as page (page.href)}
+        {@const Icon = page.icon}
+        <a href={page.href} class:current={area === page.href.slice(1)} aria-current={area === page.href.slice(1) ? 'page' : undefined}>
+          <Icon />{page.label}
+        </a>
+      {/each}
+    </nav>
+    <main>
+      {#if area === 'workflows' && parts[1]}
+        {#key parts[1]}<Workflow name={parts[1]} />{/key}
+      {:else if area === 'workflows'}
+        <Workflows />
+      {:else if area === 'runs' && parts[1]}
+        {#key parts[1]}<Run id={parts[1]} />{/key}
+      {:else if area === 'runs'}
+        <Runs />
+      {:else}
+        <Nothing />
+      {/if}
+    </main>
+  </div>
+{/if}
+
+<style>
+  header {
+    height: 3rem;
+    display: flex;
+    align-items: center;
+    justify-content: space-between;
+    padding: 0 0.5rem 0 1.125rem;
+    border-bottom: 1px solid var(--cds-ui-03);
+    position: sticky;
+    top: 0;
+    z-index: 10;
+    background: var(--cds-ui-background);
+  }
+
+  .brand {
+    font-weight: 600;
+    font-size: 0.875rem;
+  }
+
+  .frame {
+    display: grid;
+    grid-template-columns: 12rem minmax(0, 1fr);
+  }
+
+  nav {
+    padding-top: 1rem;
+    position: sticky;
+    top: 3rem;
+    align-self: start;
+  }
+
+  nav a {
+    display: flex;
+    gap: 1rem;
+    align-items: center;
+    height: 2.25rem;
+    padding-left: 1rem;
+    border-left: 3px solid transparent;
+    color: var(--cds-text-02);
+    text-decoration: none;
+    font-size: 0.875rem;
+    font-weight: 600;
+  }
+
+  nav a:hover {
+    background: var(--cds-hover-ui);
+  }
+
+  nav a:focus-visible {
+    outline: 2px solid var(--cds-focus);
+    outline-offset: -2px;
+  }
+
+  nav a.current {
+    background: var(--cds-ui-03);
+    border-left-color: var(--cds-interactive-04);
+    color: var(--cds-text-01);
+  }
+
+  @media (max-width: 50rem) {
+    .frame {
+      grid-template-columns: minmax(0, 1fr);
+    }
+
+    nav {
+      position: static;
+      display: flex;
+      padding-top: 0;
+    }
+  }
+</style>

@@ -1,0 +1,189 @@
+/** The control API, as the console uses it. Shapes follow `crates/service/src/control/api.rs`. */
+
+export interface Endpoint {
+  method: string;
+  path: string;
+  url: string;
+  curl: string;
+}
+
+export interface RunLine {
+  id: string;
+  workflow: string;
+  revision: number;
+  live: boolean;
+  state: 'succeeded' | 'failed' | 'running' | 'cancelled';
+  entry: string;
+  status: number | null;
+  started: string;
+  took_us: number;
+  failure: string | null;
+}
+
+export interface WorkflowLine {
+  name: string;
+  about: string;
+  revision: number;
+  since: string;
+  endpoints: Endpoint[];
+  day: { runs: number; failed: number; let_go: number; mean_us: number | null };
+  last_runs: RunLine[];
+}
+
+export interface Paragraph {
+  number: string;
+  depth: number;
+  kind: string;
+  title: string;
+  name?: string;
+  branch?: string;
+  rows?: [string, string][];
+  about?: string;
+  when?: string;
+  off?: boolean;
+  line: number;
+}
+
+export interface Input {
+  name: string;
+  schema: Record<string, unknown>;
+  required: boolean;
+  secret: boolean;
+}
+
+export interface Workflow {
+  name: string;
+  about: string;
+  revision: number;
+  since: string;
+  endpoints: Endpoint[];
+  input: Input[];
+  sheet: Paragraph[];
+  services: string[];
+  source: string;
+  revisions: { revision: number; created: string; live: boolean }[];
+}
+
+export interface Step {
+  paragraph: number;
+  number: string | null;
+  state: 'running' | 'succeeded' | 'skipped' | 'rescued' | 'failed';
+  started_us: number;
+  took_us: number;
+  attempts: number;
+  sent: unknown;
+  outcome: unknown;
+  failure: { kind: string; status: number | null; detail: string } | null;
+}
+
+export interface Run extends RunLine {
+  request_id: string;
+  trace_id: string;
+  caller: string | null;
+  input: unknown;
+  reply: unknown;
+  failure: never;
+  sheet: Paragraph[];
+  steps: Step[];
+}
+
+/** An answer that is no success, with what the service says of it. */
+export class Refused extends Error {
+  constructor(
+    readonly status: number,
+    readonly title: string,
+    readonly detail: string,
+  ) {
+    super(detail || title);
+  }
+}
+
+class Session {
+  /** Undefined until it is known whether somebody is signed in. */
+  signedIn: boolean | undefined = $state(undefined);
+  private csrf = '';
+
+  async ask<T>(method: string, path: string, body?: unknown): Promise<T> {
+    let response: Response;
+    try {
+      response = await fetch(`/api/v1${path}`, {
+        method,
+        headers: { 'content-type': 'application/json', 'x-csrf-token': this.csrf },
+        body: body === undefined ? undefined : JSON.stringify(body),
+      });
+    } catch {
+      throw new Refused(0, 'The service does not answer', 'It may be stopped or starting. This page tries again by itself.');
+    }
+    const json = response.status === 204 ? null : await response.json().catch(() => null);
+    if (response.ok) return json as T;
+    if (response.status === 401 && path !== '/session') this.signedIn = false;
+    throw new Refused(response.status, json?.title ?? `Status ${response.status}`, json?.detail ?? '');
+  }
+
+  get<T>(path: string): Promise<T> {
+    return this.ask<T>('GET', path);
+  }
+
+  async resume() {
+    try {
+      const { csrf } = await this.ask<{ csrf: string }>('GET', '/session');
+      this.csrf = csrf;
+      this.signedIn = true;
+    } catch {
+      this.signedIn = false;
+    }
+  }
+
+  async signIn(token: string) {
+    const { csrf } = await this.ask<{ csrf: string }>('POST', '/session', { token });
+    this.csrf = csrf;
+    this.signedIn = true;
+  }
+
+  async signOut() {
+    await this.ask('DELETE', '/session').catch(() => undefined);
+    this.signedIn = false;
+  }
+}
+
+export const session = new Session();
+
+/** Something that is asked for again and again while it is shown. */
+export class Watched<T> {
+  value: T | undefined = $state(undefined);
+  error: Refused | undefined = $state(undefined);
+  private timer: ReturnType<typeof setTimeout> | undefined;
+  private stopped = false;
+
+  constructor(
+    private path: () => string,
+    private every: number | undefined,
+  ) {
+    $effect(() => {
+      this.path();
+      this.stopped = false;
+      void this.ask();
+      return () => {
+        this.stopped = true;
+        clearTimeout(this.timer);
+      };
+    });
+  }
+
+  private async ask() {
+    clearTimeout(this.timer);
+    const path = this.path();
+    try {
+      const value = await session.get<T>(path);
+      if (path !== this.path() || this.stopped) return;
+      this.value = value;
+      this.error = undefined;
+    } catch (error) {
+      if (this.stopped) return;
+      this.error = error instanceof Refused ? error : new Refused(0, 'Something went wrong', String(error));
+    }
+    const wait = this.error ? 3000 : this.every;
+    const final = this.error && this.error.status >= 400 && this.error.status < 500;
+    if (wait !== undefined && !this.stopped && !final) this.timer = setTimeout(() => void this.ask(), wait);
+  }
+}

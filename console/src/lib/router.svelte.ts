@@ -1,0 +1,30 @@
+/** The page that the address names. Links are ordinary links; clicks on them stay in the console. */
+class Router {
+  path = $state(window.location.pathname);
+  query = $state(new URLSearchParams(window.location.search));
+
+  constructor() {
+    window.addEventListener('popstate', () => this.read());
+    document.addEventListener('click', (event) => {
+      const link = (event.target as Element | null)?.closest?.('a[href]');
+      const plain = event.button === 0 && !event.metaKey && !event.ctrlKey && !event.shiftKey && !event.altKey;
+      const href = link?.getAttribute('href') ?? '';
+      if (!link || !plain || event.defaultPrevented || !href.startsWith('/') || link.hasAttribute('target')) return;
+      event.preventDefault();
+      this.go(href);
+    });
+  }
+
+  go(href: string) {
+    window.history.pushState({}, '', href);
+    window.scrollTo(0, 0);
+    this.read();
+  }
+
+  private read() {
+    this.path = window.location.pathname;
+    this.query = new URLSearchParams(window.location.search);
+  }
+}
+
+export const router = new Router();

@@ -1,0 +1,53 @@
+/** How values, times and spans are written. */
+
+export function took(micros: number | null | undefined): string {
+  if (micros === null || micros === undefined) return '';
+  if (micros < 1000) return '<1 ms';
+  if (micros < 1_000_000) return `${Math.round(micros / 1000)} ms`;
+  if (micros < 60_000_000) return `${(micros / 1_000_000).toFixed(1)} s`;
+  return `${Math.floor(micros / 60_000_000)} min ${Math.round((micros / 1_000_000) % 60)} s`;
+}
+
+export function ago(instant: string): string {
+  const seconds = Math.max(0, (Date.now() - Date.parse(instant)) / 1000);
+  if (seconds < 2) return 'just now';
+  if (seconds < 90) return `${Math.round(seconds)} s ago`;
+  if (seconds < 5400) return `${Math.round(seconds / 60)} min ago`;
+  if (seconds < 129_600) return `${Math.round(seconds / 3600)} h ago`;
+  return `${Math.round(seconds / 86_400)} days ago`;
+}
+
+export function time(instant: string): string {
+  return instant.slice(0, 19).replace('T', ' ');
+}
+
+export function count(n: number): string {
+  return n.toLocaleString('en').replaceAll(',', '\u202f');
+}
+
+/** A value on one line: `{ name: "Havbris", length_m: 132 }`. */
+export function line(value: unknown): string {
+  if (value === undefined) return '';
+  if (Array.isArray(value)) return `[${value.map(line).join(', ')}]`;
+  if (value !== null && typeof value === 'object') {
+    const cut = (value as { $cut?: { bytes: number; begins: string } }).$cut;
+    if (cut) return `${cut.begins}… (cut, ${count(cut.bytes)} bytes)`;
+    const members = Object.entries(value).map(([key, member]) => `${key}: ${line(member)}`);
+    return members.length ? `{ ${members.join(', ')} }` : '{}';
+  }
+  return JSON.stringify(value);
+}
+
+export function block(value: unknown): string {
+  return typeof value === 'string' ? value : JSON.stringify(value, null, 2);
+}
+
+const ORDINALS = ['', '1st', '2nd', '3rd'];
+
+export function ordinal(n: number): string {
+  return ORDINALS[n] ?? `${n}th`;
+}
+
+export function capital(text: string): string {
+  return text.charAt(0).toUpperCase() + text.slice(1);
+}

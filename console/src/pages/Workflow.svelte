@@ -1,0 +1,138 @@
+<script lang="ts">
+  import { CodeSnippet, ContentSwitcher, SkeletonText, Switch, Tag } from 'carbon-components-svelte';
+  import { type RunLine, Watched, type Workflow } from '../lib/api.svelte';
+  import { ago } from '../lib/show';
+  import Address from '../parts/Address.svelte';
+  import RunTable from '../parts/RunTable.svelte';
+  import Sheet from '../parts/Sheet.svelte';
+  import Source from '../parts/Source.svelte';
+  import Trouble from '../parts/Trouble.svelte';
+
+  let { name }: { name: string } = $props();
+  let view = $state(0);
+  let selected: number | undefined = $state(undefined);
+
+  const shown = new Watched<Workflow>(() => `/workflows/${encodeURIComponent(name)}`, 10_000);
+  const runs = new Watched<{ runs: RunLine[] }>(() => `/runs?workflow=${encodeURIComponent(name)}`, 5000);
+
+  /** The lines of the selected step: from its own to the one before the next step's. */
+  const marked = $derived.by(() => {
+    const sheet = shown.value?.sheet;
+    const at = selected === undefined ? undefined : sheet?.[selected];
+    if (!sheet || !at) return undefined;
+    const lines = shown.value?.source.split('\n') ?? [];
+    const next = sheet.map((p) => p.line).filter((line) => line > at.line).sort((a, b) => a - b)[0];
+    let last = (next ?? lines.length + 1) - 1;
+    while (last > at.line && /^\s*(#.*|(then|else|rescue|steps):)?\s*$/.test(lines[last - 1] ?? '')) last -= 1;
+    return { from: at.line, to: last };
+  });
+</script>
+
+<svelte:head><title>{name} · Kanzlei</title></svelte:head>
+
+<div class="page">
+  <h1>{name}</h1>
+  {#if shown.error}<Trouble error={shown.error} />{/if}
+  {#if shown.value}
+    {@const workflow = shown.value}
+    <p class="dim">{workflow.about}</p>
+    <div class="row head">
+      <Tag type="green" size="sm">live · revision {workflow.revision}</Tag>
+      <span class="dim since">since {ago(workflow.since)}</span>
+      {#each workflow.endpoints as endpoint (endpoint.method + endpoint.path)}<Address {endpoint} />{/each}
+    </div>
+    <div class="views">
+      <ContentSwitcher size="sm" bind:selectedIndex={view}>
+        <Switch text="Sheet" />
+        <Switch text="Runs" />
+        <Switch text="History" />
+      </ContentSwitcher>
+    </div>
+    {#if view === 0}
+      <div class="beside">
+        <Sheet sheet={workflow.sheet} inputs={workflow.input} {selected} onselect={(index) => (selected = selected === index ? undefined : index)} />
+        <Source text={workflow.source} from={marked?.from} to={marked?.to} />
+      </div>
+      {#each workflow.endpoints as endpoint (endpoint.method + endpoint.path)}
+        <div class="curl">
+          <p class="dim">A request that works</p>
+          <CodeSnippet type="multi" code={endpoint.curl} wrapText feedback="Copied" />
+        </div>
+      {/each}
+    {:else if view === 1}
+      {#if runs.error}
+        <Trouble error={runs.error} />
+      {:else if runs.value?.runs.length}
+        <RunTable runs={runs.value.runs} workflow={false} />
+      {:else if runs.value}
+        <div class="panel empty">No runs yet.</div>
+      {:else}
+        <div class="panel empty"><SkeletonText paragraph lines={6} /></div>
+      {/if}
+    {:else}
+      <div class="panel">
+        <table class="bx--data-table bx--data-table--compact">
+          <thead><tr><th>Revision</th><th>Deployed</th><th></th></tr></thead>
+          <tbody>
+            {#each workflow.revisions as revision (revision.revision)}
+              <tr>
+                <td class="mono">{name}@{revision.revision}</td>
+                <td title={revision.created}>{ago(revision.created)}</td>
+                <td>{#if revision.live}<Tag type="green" size="sm">live</Tag>{/if}</td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      </div>
+    {/if}
+  {:else if !shown.error}
+    <div class="panel empty"><SkeletonText paragraph lines={8} /></div>
+  {/if}
+</div>
+
+<style>
+  .head {
+    margin: 0.5rem 0;
+    flex-wrap: wrap;
+  }
+
+  .since {
+    font-size: 0.8125rem;
+    margin-right: 0.5rem;
+  }
+
+  .views {
+    width: 24rem;
+    margin-bottom: 0.75rem;
+  }
+
+  .beside {
+    display: grid;
+    grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
+    gap: 1rem;
+    align-items: start;
+  }
+
+  .curl {
+    margin-top: 1rem;
+  }
+
+  .curl p {
+    font-size: 0.8125rem;
+    margin-bottom: 0.25rem;
+  }
+
+  .curl :global(.bx--snippet) {
+    max-width: none;
+  }
+
+  .empty {
+    padding: 1.5rem;
+  }
+
+  @media (max-width: 66rem) {
+    .beside {
+      grid-template-columns: minmax(0, 1fr);
+    }
+  }
+</style>

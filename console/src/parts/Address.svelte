@@ -1,0 +1,18 @@
+<script lang="ts">
+  import { CopyButton } from 'carbon-components-svelte';
+  import type { Endpoint } from '../lib/api.svelte';
+
+  let { endpoint }: { endpoint: Endpoint } = $props();
+</script>
+
+<div class="row mono">
+  <span class="method">{endpoint.method}</span>
+  <span class="ellipsis" title={endpoint.url}>{endpoint.url}</span>
+  <CopyButton text={endpoint.url} iconDescription="Copy address" feedback="Copied" />
+</div>
+
+<style>
+  .method {
+    font-weight: 600;
+  }
+</style>

@@ -1,0 +1,305 @@
+<script lang="ts">
+  /**
+   * A workflow as a sheet: numbered paragraphs, branches indented under their number. With steps of a
+   * run it shows in the margin what each did.
+   */
+  import type { Input, Paragraph, Step } from '../lib/api.svelte';
+  import { block, capital, line, ordinal, took } from '../lib/show';
+  import { CopyButton } from 'carbon-components-svelte';
+  import RunState from './RunState.svelte';
+
+  interface Props {
+    sheet: Paragraph[];
+    inputs?: Input[];
+    steps?: Step[];
+    /** The input of the run, when there is one. */
+    given?: unknown;
+    total?: number;
+    selected?: number;
+    onselect?: (paragraph: number) => void;
+  }
+  let { sheet, inputs, steps, given, total = 0, selected, onselect }: Props = $props();
+
+  const byParagraph = $derived(new Map((steps ?? []).map((step) => [step.paragraph, step])));
+
+  function inputText(input: Input): string {
+    const fallback = (input.schema as { default?: unknown }).default;
+    if (fallback !== undefined) return `${input.name} = ${typeof fallback === 'string' ? fallback : line(fallback)}`;
+    return input.required ? input.name : `${input.name}?`;
+  }
+
+  /** The first line in the margin: status or truth, time, attempts. */
+  function summary(paragraph: Paragraph, step: Step): string {
+    const parts: string[] = [];
+    const outcome = step.outcome as { status?: number } | null;
+    if (step.state === 'skipped') return 'skipped';
+    if (paragraph.kind === 'call' && outcome?.status) parts.push(String(outcome.status));
+    if (['if', 'match', 'reply'].includes(paragraph.kind) && step.outcome !== null) parts.push(line(step.outcome));
+    if (paragraph.kind === 'fail') parts.push(String((outcome as { status?: number })?.status ?? ''));
+    if (step.failure && paragraph.kind === 'call' && !outcome?.status) parts.push(step.failure.kind);
+    if (!['if', 'match'].includes(paragraph.kind) || step.took_us >= 1000) parts.push(took(step.took_us));
+    if (step.attempts > 1) parts.push(`${ordinal(step.attempts)} attempt`);
+    return parts.filter(Boolean).join(' · ');
+  }
+
+  /** The second line: what came of it. */
+  function result(paragraph: Paragraph, step: Step): string {
+    if (step.failure && step.state !== 'succeeded') return step.failure.detail;
+    const outcome = step.outcome as { body?: unknown } | null;
+    if (step.state === 'skipped' || outcome === null) return '';
+    if (paragraph.kind === 'call') return line(outcome.body);
+    if (paragraph.kind === 'let') {
+      return Object.entries(outcome).map(([name, value]) => `${name} = ${line(value)}`).join(', ');
+    }
+    if (paragraph.kind === 'note') return line(outcome);
+    if (paragraph.kind === 'fail') return String((outcome as { title?: string }).title ?? '');
+    return '';
+  }
+
+  function details(step: Step): [string, unknown][] {
+    const all: [string, unknown][] = [
+      ['Sent', step.sent],
+      ['Came back', step.outcome],
+      ['Failure', step.failure],
+    ];
+    return all.filter(([, value]) => value !== null);
+  }
+</script>
+
+<div class="panel sheet" class:annotated={steps !== undefined} role="list" aria-label="Sheet">
+  <div class="paragraph plain" role="listitem">
+    <div class="number">§</div>
+    <div class="body">
+      <div><span class="kind">Input</span> <span class="dim">{inputs?.map(inputText).join(', ') ?? ''}</span></div>
+    </div>
+    {#if steps}<div class="margin"><span class="mono dim clip">{line(given)}</span></div>{/if}
+  </div>
+  {#each sheet as paragraph, index (paragraph.number)}
+    {@const step = byParagraph.get(index)}
+    {@const open = selected === index}
+    {#if paragraph.branch}
+      <div class="branch dim" style:padding-left="{3 + 2 * paragraph.depth}rem">
+        {paragraph.branch === 'rescue' ? 'when it fails' : paragraph.branch}
+      </div>
+    {/if}
+    <div role="listitem">
+      <button
+        type="button"
+        class="paragraph"
+        class:selected={open}
+        class:away={(steps && !step) || paragraph.off}
+        aria-expanded={steps ? open : undefined}
+        style:--indent="{2 * paragraph.depth}rem"
+        onclick={() => onselect?.(index)}
+      >
+        <span class="number">{paragraph.number}</span>
+        <span class="body">
+          <span class="title">
+            <span class="kind">{capital(paragraph.kind)}</span>
+            <span class="mono">{paragraph.title}</span>
+            {#if paragraph.name}<span class="dim">as</span> <span class="mono dim">{paragraph.name}</span>{/if}
+            {#if paragraph.off}<span class="dim">(off)</span>{/if}
+          </span>
+          {#if paragraph.about}<span class="about dim">{paragraph.about}</span>{/if}
+          {#if paragraph.when || paragraph.rows?.length}
+            <span class="rows">
+              {#if paragraph.when}
+                <span class="dim">when</span><span class="mono">{paragraph.when}</span>
+              {/if}
+              {#each paragraph.rows ?? [] as [name, value] (name)}
+                <span class="dim">{name}</span><span class="mono">{value}</span>
+              {/each}
+            </span>
+          {/if}
+        </span>
+        {#if steps}
+          <span class="margin">
+            {#if step}
+              <span class="row">
+                {#if step.state !== 'succeeded' || step.attempts > 1}
+                  <RunState state={step.state === 'succeeded' ? 'rescued' : step.state} label={false} />
+                {/if}
+                <span>{summary(paragraph, step)}</span>
+              </span>
+              <span class="mono clip" class:why={step.failure && step.state !== 'succeeded'}>{result(paragraph, step)}</span>
+              {#if total > 0}
+                <span class="bar" aria-hidden="true">
+                  <span
+                    style:left="{Math.min(99, (100 * step.started_us) / total)}%"
+                    style:width="{Math.max(0.6, (100 * step.took_us) / total)}%"
+                  ></span>
+                </span>
+              {/if}
+            {:else}
+              <span class="dim">{paragraph.off ? 'off' : 'not reached'}</span>
+            {/if}
+          </span>
+        {/if}
+      </button>
+      {#if steps && open && step}
+        <div class="details">
+          {#each details(step) as [label, value] (label)}
+            <div class="detail">
+              <div class="row label"><span class="dim">{label}</span><CopyButton text={block(value)} feedback="Copied" /></div>
+              <pre>{block(value)}</pre>
+            </div>
+          {:else}
+            <span class="dim">This step takes and gives no values.</span>
+          {/each}
+        </div>
+      {/if}
+    </div>
+  {/each}
+</div>
+
+<style>
+  .paragraph {
+    display: grid;
+    grid-template-columns: calc(3rem + var(--indent, 0rem)) minmax(0, 1fr);
+    width: 100%;
+    padding: 0.5rem 0.75rem 0.5rem 0;
+    border: none;
+    border-left: 3px solid transparent;
+    border-bottom: 1px solid var(--cds-ui-03);
+    background: none;
+    color: inherit;
+    font: inherit;
+    font-size: 0.875rem;
+    line-height: 1.25rem;
+    text-align: left;
+  }
+
+  .annotated .paragraph {
+    grid-template-columns: calc(3rem + var(--indent, 0rem)) minmax(0, 1fr) minmax(13rem, 42%);
+  }
+
+  button.paragraph {
+    cursor: pointer;
+  }
+
+  button.paragraph:hover {
+    background: var(--cds-hover-ui);
+  }
+
+  button.paragraph:focus-visible {
+    outline: 2px solid var(--cds-focus);
+    outline-offset: -2px;
+  }
+
+  .paragraph.selected {
+    background: var(--cds-selected-ui);
+    border-left-color: var(--cds-interactive-04);
+  }
+
+  .paragraph.away {
+    color: var(--cds-text-03);
+  }
+
+  .paragraph.away :global(.dim) {
+    color: inherit;
+  }
+
+  .number {
+    font-family: var(--mono);
+    color: var(--cds-text-02);
+    text-align: right;
+    padding-right: 0.875rem;
+    font-size: 0.8125rem;
+  }
+
+  .away .number {
+    color: inherit;
+  }
+
+  .body,
+  .margin {
+    min-width: 0;
+    display: flex;
+    flex-direction: column;
+  }
+
+  .title {
+    overflow-wrap: anywhere;
+  }
+
+  .about {
+    font-size: 0.8125rem;
+  }
+
+  .rows {
+    display: grid;
+    grid-template-columns: minmax(4.5rem, max-content) minmax(0, 1fr);
+    column-gap: 0.75rem;
+    font-size: 0.8125rem;
+    line-height: 1.125rem;
+  }
+
+  .rows .mono {
+    overflow-wrap: anywhere;
+    font-size: 0.75rem;
+  }
+
+  .margin {
+    border-left: 1px solid var(--cds-ui-03);
+    padding-left: 0.75rem;
+    font-size: 0.8125rem;
+  }
+
+  .clip {
+    overflow: hidden;
+    text-overflow: ellipsis;
+    white-space: nowrap;
+    font-size: 0.75rem;
+  }
+
+  .why {
+    white-space: normal;
+    color: var(--cds-text-error);
+  }
+
+  .bar {
+    display: block;
+    position: relative;
+    height: 3px;
+    margin-top: 0.25rem;
+    background: var(--cds-ui-03);
+  }
+
+  .bar span {
+    position: absolute;
+    top: 0;
+    bottom: 0;
+    max-width: 100%;
+    background: var(--cds-interactive-04);
+  }
+
+  .branch {
+    font-size: 0.75rem;
+    padding-top: 0.25rem;
+    font-style: italic;
+  }
+
+  .details {
+    padding: 0.5rem 0.75rem 0.75rem 3rem;
+    border-bottom: 1px solid var(--cds-ui-03);
+    border-left: 3px solid var(--cds-interactive-04);
+    display: grid;
+    gap: 0.5rem;
+  }
+
+  .detail pre {
+    max-height: 20rem;
+    overflow: auto;
+    padding: 0.5rem;
+    background: var(--cds-field-01);
+    font-size: 0.75rem;
+    line-height: 1.125rem;
+    white-space: pre-wrap;
+    overflow-wrap: anywhere;
+  }
+
+  .label {
+    justify-content: space-between;
+    font-size: 0.8125rem;
+  }
+</style>

@@ -1,0 +1,147 @@
+//! The demo office as processes: database, stand-ins, service; started in this order, stopped in the
+//! other.
+
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::Duration;
+
+use crate::mariadb::Mariadb;
+use crate::process::Process;
+use crate::{Error, Result, io, ports};
+
+/// Ports of the three listeners.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Ports {
+    pub public: u16,
+    pub control: u16,
+    pub standins: u16,
+}
+
+impl Ports {
+    /// Those the handbook names.
+    pub const USUAL: Ports = Ports { public: 7080, control: 7081, standins: 7090 };
+
+    pub fn free() -> Result<Self> {
+        let port = || ports::free().map_err(io("looking for a port"));
+        Ok(Ports { public: port()?, control: port()?, standins: port()? })
+    }
+
+    /// The first that is taken, with what it is for.
+    pub fn taken(&self) -> Option<(u16, &'static str)> {
+        [(self.public, "the public listener"), (self.control, "the control listener"), (self.standins, "the stand-ins")]
+            .into_iter()
+            .find(|(port, _)| !ports::is_free(*port))
+    }
+}
+
+pub struct Office {
+    pub service: Process,
+    pub standins: Process,
+    pub ports: Ports,
+    pub token: String,
+    command: Start,
+}
+
+/// How the service is started, so that it can be started again.
+#[derive(Clone)]
+struct Start {
+    program: PathBuf,
+    args: Vec<String>,
+    log: PathBuf,
+    token_file: PathBuf,
+}
+
+impl Office {
+    /// Starts stand-ins and service from the programs in `bins`, on a database that runs. `settings`
+    /// are further `--set` values.
+    pub fn start(bins: &Path, dir: &Path, database_url: &str, ports: Ports, settings: &[&str]) -> Result<Self> {
+        std::fs::create_dir_all(dir).map_err(io(format!("making {}", dir.display())))?;
+        let mut standins = Command::new(bins.join("kanzlei-standins"));
+        standins.arg(format!("--listen=127.0.0.1:{}", ports.standins));
+        let mut standins = Process::start("the stand-ins", standins, &dir.join("standins.log"))?;
+        standins.wait_for(Duration::from_secs(10), || get(ports.standins, "/-/behaviour", &[]))?;
+        let token_file = dir.join("operator-token");
+        let mut values = vec![
+            format!("listen.public=127.0.0.1:{}", ports.public),
+            format!("listen.control=127.0.0.1:{}", ports.control),
+            format!("token_file={}", token_file.display()),
+        ];
+        values.extend(["registry", "tides", "rates"].map(|s| format!("services.{s}.base=http://127.0.0.1:{}/{s}", ports.standins)));
+        values.extend(settings.iter().map(|s| (*s).to_owned()));
+        let mut args = vec!["--set".to_owned(), format!("database.url={database_url}")];
+        args.extend(values.into_iter().flat_map(|value| ["--set".to_owned(), value]));
+        let command = Start { program: bins.join("kanzleid"), args, log: dir.join("kanzleid.log"), token_file };
+        let service = command.run(ports)?;
+        let token = std::fs::read_to_string(&command.token_file).map_err(io("reading the operator token"))?;
+        Ok(Office { service, standins, ports, token, command })
+    }
+
+    /// Starts the service again after it was stopped or killed.
+    pub fn restart_service(&mut self) -> Result<()> {
+        self.service.stop(Duration::from_secs(20));
+        self.service = self.command.run(self.ports)?;
+        Ok(())
+    }
+
+    pub fn public(&self) -> String {
+        format!("http://127.0.0.1:{}", self.ports.public)
+    }
+
+    pub fn control(&self) -> String {
+        format!("http://127.0.0.1:{}", self.ports.control)
+    }
+
+    /// Stops service and stand-ins.
+    pub fn stop(&mut self) {
+        self.service.stop(Duration::from_secs(35));
+        self.standins.stop(Duration::from_secs(5));
+    }
+}
+
+impl Start {
+    fn run(&self, ports: Ports) -> Result<Process> {
+        let mut command = Command::new(&self.program);
+        command.args(&self.args);
+        let mut service = Process::start("kanzleid", command, &self.log)?;
+        service.wait_for(Duration::from_secs(30), || get(ports.public, "/-/health", &[]).and_then(|_| get(ports.control, "/", &[])))?;
+        Ok(service)
+    }
+}
+
+/// What the start command keeps below its folder.
+pub struct Whole {
+    pub office: Office,
+    pub database: Mariadb,
+}
+
+impl Whole {
+    pub fn start(bins: &Path, dir: &Path, ports: Ports, settings: &[&str]) -> Result<Self> {
+        let database = Mariadb::start(&dir.join("database"))?;
+        let office = Office::start(bins, dir, &database.url("kanzlei"), ports, settings)?;
+        Ok(Whole { office, database })
+    }
+
+    pub fn stop(mut self) {
+        self.office.stop();
+        self.database.stop();
+    }
+}
+
+/// The body of a GET on loopback, when it is answered with 200.
+pub fn get(port: u16, path: &str, headers: &[(&str, &str)]) -> Option<String> {
+    let mut stream = TcpStream::connect(("127.0.0.1", port)).ok()?;
+    stream.set_read_timeout(Some(Duration::from_secs(5))).ok()?;
+    let more: String = headers.iter().map(|(name, value)| format!("{name}: {value}\r\n")).collect();
+    write!(stream, "GET {path} HTTP/1.0\r\nHost: 127.0.0.1\r\nConnection: close\r\n{more}\r\n").ok()?;
+    let mut answer = String::new();
+    stream.read_to_string(&mut answer).ok()?;
+    let (head, body) = answer.split_once("\r\n\r\n")?;
+    head.split(' ').nth(1).filter(|status| *status == "200").map(|_| body.to_owned())
+}
+
+/// An error that says what to do about a port that is taken.
+pub fn port_taken(port: u16, what: &str, flag: &str) -> Error {
+    Error::Failed(format!("port {port} is taken, and {what} needs it; stop what uses it (ss -ltnp 'sport = :{port}' tells) or choose another with {flag}"))
+}

@@ -1,0 +1,76 @@
+//! Builds the console and the programs.
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::{Instant, SystemTime};
+
+use crate::{Fault, root, run};
+
+/// The folder the programs are built into: the one this program runs from.
+pub fn bins(release: bool) -> Result<PathBuf, Fault> {
+    let own = std::env::current_exe()?;
+    let target = own.parent().and_then(Path::parent).ok_or("this program lies in no target folder")?;
+    Ok(target.join(if release { "release" } else { "debug" }))
+}
+
+pub fn programs(release: bool, packages: &[&str]) -> Result<PathBuf, Fault> {
+    let bins = bins(release)?;
+    let mut command = Command::new("cargo");
+    command.arg("build").env("CARGO_TARGET_DIR", bins.parent().unwrap_or(&bins));
+    command.args(packages.iter().flat_map(|package| ["--package", package]));
+    if release {
+        command.arg("--release");
+    }
+    run(&mut command)?;
+    Ok(bins)
+}
+
+/// Builds the console when it is older than its sources.
+pub fn console() -> Result<(), Fault> {
+    let folder = root().join("console");
+    let built = modified(&folder.join("dist/assets"));
+    let newest = ["src", "index.html", "package-lock.json", "vite.config.ts"].iter().filter_map(|name| newest_below(&folder.join(name))).max();
+    if built.is_some() && built >= newest {
+        return Ok(());
+    }
+    packages_of_console()?;
+    step("Building the console", Command::new("npm").args(["run", "build", "--silent"]).current_dir(&folder))
+}
+
+/// Installs the console's npm packages when the lock file changed.
+pub fn packages_of_console() -> Result<(), Fault> {
+    let folder = root().join("console");
+    let lock = modified(&folder.join("package-lock.json"));
+    let installed = modified(&folder.join("node_modules/.package-lock.json"));
+    if installed.is_some() && installed >= lock {
+        return Ok(());
+    }
+    step(
+        "Installing the console's npm packages",
+        Command::new("npm").args(["ci", "--no-audit", "--no-fund", "--ignore-scripts", "--silent"]).current_dir(&folder),
+    )
+}
+
+/// Runs a quiet command with a line that tells what it is and how long it took.
+fn step(what: &str, command: &mut Command) -> Result<(), Fault> {
+    eprint!("{what} … ");
+    let begun = Instant::now();
+    let output = command.stdin(Stdio::null()).output().map_err(|e| format!("{:?}: {e}; is Node.js installed?", command.get_program()))?;
+    if !output.status.success() {
+        eprintln!("failed");
+        return Err(format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr)).into());
+    }
+    eprintln!("{:.1} s", begun.elapsed().as_secs_f64());
+    Ok(())
+}
+
+fn modified(path: &Path) -> Option<SystemTime> {
+    path.metadata().ok()?.modified().ok()
+}
+
+fn newest_below(path: &Path) -> Option<SystemTime> {
+    if path.is_file() {
+        return modified(path);
+    }
+    std::fs::read_dir(path).ok()?.filter_map(Result::ok).filter_map(|entry| newest_below(&entry.path())).max()
+}

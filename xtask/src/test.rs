@@ -1,0 +1,19 @@
+//! `cargo xtask test`: everything that must pass.
+
+use std::process::{Command, ExitCode};
+
+use kanzlei_harness::packages;
+
+use crate::{Done, build, root, run};
+
+pub fn run_all() -> Done {
+    packages::install(&[packages::MARIADB, packages::CHROMIUM, packages::CHROMEDRIVER, packages::CURL])?;
+    build::console()?;
+    // The tests across processes start these programs.
+    let bins = build::programs(false, &["kanzleid", "kanzlei", "kanzlei-standins"])?;
+    let target = bins.parent().unwrap_or(&bins);
+    run(Command::new("cargo").args(["test", "--workspace"]).env("CARGO_TARGET_DIR", target))?;
+    build::packages_of_console()?;
+    run(Command::new("npm").args(["--prefix", "console", "run", "check", "--silent"]).env("PWD", root()))?;
+    Ok(ExitCode::SUCCESS)
+}
