@@ -13,11 +13,12 @@ pub fn bins(release: bool) -> Result<PathBuf, Fault> {
     Ok(target.join(if release { "release" } else { "debug" }))
 }
 
-pub fn programs(release: bool, packages: &[&str]) -> Result<PathBuf, Fault> {
+/// Builds all programs. Always the whole workspace: a selection of packages would unify features
+/// differently and compile much of it twice.
+pub fn programs(release: bool) -> Result<PathBuf, Fault> {
     let bins = bins(release)?;
     let mut command = Command::new("cargo");
-    command.arg("build").env("CARGO_TARGET_DIR", bins.parent().unwrap_or(&bins));
-    command.args(packages.iter().flat_map(|package| ["--package", package]));
+    command.args(["build", "--workspace", "--bins"]).env("CARGO_TARGET_DIR", bins.parent().unwrap_or(&bins));
     if release {
         command.arg("--release");
     }

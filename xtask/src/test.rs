@@ -10,7 +10,7 @@ pub fn run_all() -> Done {
     packages::install(&[packages::MARIADB, packages::CHROMIUM, packages::CHROMEDRIVER, packages::CURL])?;
     build::console()?;
     // The tests across processes start these programs.
-    let bins = build::programs(false, &["kanzleid", "kanzlei", "kanzlei-standins"])?;
+    let bins = build::programs(false)?;
     let target = bins.parent().unwrap_or(&bins);
     run(Command::new("cargo").args(["test", "--workspace"]).env("CARGO_TARGET_DIR", target))?;
     build::packages_of_console()?;

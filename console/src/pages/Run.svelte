@@ -99,6 +99,7 @@
 
   .side {
     display: grid;
+    grid-template-columns: minmax(0, 1fr);
     gap: 1rem;
   }
 

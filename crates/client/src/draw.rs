@@ -111,6 +111,7 @@ fn strip(text: &str) -> String {
 /// Microseconds as people read them.
 pub fn took(micros: &Json) -> String {
     match micros.as_i64() {
+        Some(0..1000) => "<1ms".into(),
         Some(micros) => kanzlei_core::duration::short(std::time::Duration::from_micros(micros.max(0) as u64)),
         None => String::new(),
     }

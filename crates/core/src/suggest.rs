@@ -3,8 +3,8 @@
 /// The candidate with the smallest edit distance, when that is small enough to be a slip.
 pub fn nearest<'a>(name: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let allowed = match name.chars().count() {
-        0..=2 => 1,
-        3..=5 => 2,
+        0..=3 => 1,
+        4..=6 => 2,
         _ => 3,
     };
     candidates

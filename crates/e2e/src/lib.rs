@@ -1,1 +1,110 @@
+//! Tests across processes: the service, the client and the console in Chromium, all real.
+//!
+//! What they share: one MariaDB for each test program with a fresh database for each office, free
+//! ports, and a browser. See `tests/`.
 
+pub mod browser;
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+use std::sync::OnceLock;
+
+use kanzlei_harness::mariadb::Mariadb;
+use kanzlei_harness::office::{Office, Ports};
+
+/// The folder with the programs under test: where this test program was built to.
+pub fn bins() -> PathBuf {
+    let own = std::env::current_exe().expect("own path");
+    let folder = own.parent().expect("folder");
+    if folder.ends_with("deps") { folder.parent().expect("target").to_path_buf() } else { folder.to_path_buf() }
+}
+
+pub fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).ancestors().nth(2).expect("checkout").to_path_buf()
+}
+
+fn scratch() -> PathBuf {
+    std::env::temp_dir().join(format!("kanzlei-e2e-{}", std::process::id()))
+}
+
+/// The database server that the tests of this program share; it dies with the program.
+pub fn database() -> &'static Mariadb {
+    static SERVER: OnceLock<Mariadb> = OnceLock::new();
+    SERVER.get_or_init(|| Mariadb::start(&scratch().join("database")).expect("MariaDB starts"))
+}
+
+/// An office of its own on a fresh database, with the demo not yet deployed.
+pub fn office(name: &str, settings: &[&str]) -> Office {
+    let url = database().fresh(&format!("kanzlei_{name}")).expect("database");
+    office_on(name, &url, settings)
+}
+
+/// An office on a given database.
+pub fn office_on(name: &str, database_url: &str, settings: &[&str]) -> Office {
+    assert!(bins().join("kanzleid").exists(), "the programs are not built; run `cargo build --workspace --bins`");
+    let ports = Ports::free().expect("ports");
+    Office::start(&bins(), &scratch().join(name), database_url, ports, settings).expect("office starts")
+}
+
+/// Runs the client against an office.
+pub fn client(office: &Office, args: &[&str]) -> Output {
+    Command::new(bins().join("kanzlei"))
+        .args(args)
+        .current_dir(root())
+        .env("KANZLEI_URL", office.control())
+        .env("KANZLEI_TOKEN", &office.token)
+        .output()
+        .expect("client runs")
+}
+
+/// What the client printed; it must have ended with `code`.
+pub fn said(output: &Output, code: i32) -> String {
+    let text = format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+    assert_eq!(output.status.code(), Some(code), "{text}");
+    text
+}
+
+/// Puts documents given as texts live; each is (path, text).
+pub fn deploy_texts(office: &Office, documents: &[(&str, &str)]) -> Answer {
+    let documents: Vec<_> = documents.iter().map(|(path, text)| serde_json::json!({"path": path, "text": text})).collect();
+    http("POST", &format!("{}/api/v1/deploys", office.control()), &[("authorization", &format!("Bearer {}", office.token)), ("content-type", "application/json")], serde_json::json!({"documents": documents}).to_string().as_bytes())
+}
+
+/// An HTTP answer.
+#[derive(Debug)]
+pub struct Answer {
+    pub status: u16,
+    pub headers: Vec<(String, String)>,
+    pub body: String,
+}
+
+impl Answer {
+    pub fn header(&self, name: &str) -> Option<&str> {
+        self.headers.iter().find(|(known, _)| known.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str())
+    }
+
+    pub fn json(&self) -> serde_json::Value {
+        serde_json::from_str(&self.body).unwrap_or_else(|error| panic!("{error}: {self:?}"))
+    }
+}
+
+/// One request, whatever the status of its answer.
+pub fn http(method: &str, url: &str, headers: &[(&str, &str)], body: &[u8]) -> Answer {
+    try_http(method, url, headers, body).expect("an answer")
+}
+
+/// One request; nothing when there is no answer.
+pub fn try_http(method: &str, url: &str, headers: &[(&str, &str)], body: &[u8]) -> Option<Answer> {
+    static AGENT: OnceLock<ureq::Agent> = OnceLock::new();
+    let agent = AGENT.get_or_init(|| {
+        ureq::Agent::config_builder().http_status_as_error(false).max_redirects(0).allow_non_standard_methods(true).build().into()
+    });
+    let mut request = ureq::http::Request::builder().method(method).uri(url);
+    for (name, value) in headers {
+        request = request.header(*name, *value);
+    }
+    let mut response = agent.run(request.body(body).ok()?).ok()?;
+    let headers = response.headers().iter().map(|(n, v)| (n.to_string(), String::from_utf8_lossy(v.as_bytes()).into_owned())).collect();
+    let status = response.status().as_u16();
+    Some(Answer { status, headers, body: response.body_mut().read_to_string().ok()? })
+}

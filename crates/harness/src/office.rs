@@ -134,7 +134,7 @@ pub fn get(port: u16, path: &str, headers: &[(&str, &str)]) -> Option<String> {
     let mut stream = TcpStream::connect(("127.0.0.1", port)).ok()?;
     stream.set_read_timeout(Some(Duration::from_secs(5))).ok()?;
     let more: String = headers.iter().map(|(name, value)| format!("{name}: {value}\r\n")).collect();
-    write!(stream, "GET {path} HTTP/1.0\r\nHost: 127.0.0.1\r\nConnection: close\r\n{more}\r\n").ok()?;
+    write!(stream, "GET {path} HTTP/1.1\r\nHost: 127.0.0.1\r\nConnection: close\r\n{more}\r\n").ok()?;
     let mut answer = String::new();
     stream.read_to_string(&mut answer).ok()?;
     let (head, body) = answer.split_once("\r\n\r\n")?;

@@ -100,11 +100,12 @@ pub fn show(api: &Api, id: &str, full: bool, json: bool) -> Done {
         value("in ", &step["sent"], indent + 4);
         value("out", &step["outcome"], indent + 4);
         if let Some(detail) = step["failure"]["detail"].as_str() {
-            println!("{gap}    {} {}: {detail}", draw::paint("31", "why"), step["failure"]["kind"].as_str().unwrap_or_default());
+            let label = if step["state"] == "succeeded" { draw::dim("earlier attempt") } else { draw::paint("31", "why") };
+            println!("{gap}    {label} {}: {detail}", step["failure"]["kind"].as_str().unwrap_or_default());
         }
     }
     println!();
-    value("answer", &Json::String(run["status"].as_u64().map(|s| s.to_string()).unwrap_or_else(|| "none".into())), 2);
+    println!("  {} {}", draw::dim("answer"), run["status"].as_u64().map_or_else(|| "none".into(), |status| status.to_string()));
     value("body  ", &run["reply"], 2);
     if run["state"] == "failed" { Err(Failure::Bad) } else { Ok(()) }
 }

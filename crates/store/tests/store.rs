@@ -1,0 +1,120 @@
+//! The store against a real MariaDB.
+
+use kanzlei_harness::mariadb::Mariadb;
+use kanzlei_store::Store;
+use kanzlei_store::documents::NewDocument;
+use kanzlei_store::journal::{Filter, Run, Step, Tally};
+use uuid::Uuid;
+
+fn document(name: &str, source: &str) -> NewDocument {
+    NewDocument { kind: "workflow".into(), name: name.into(), path: "a.yaml".into(), source: source.into(), file: None, digest: format!("{source:0>64}") }
+}
+
+fn run(workflow: &str, state: &str, started: i64) -> Run {
+    let step = Step { paragraph: 0, state: "succeeded".into(), started, took: 5, attempts: 1, sent: None, outcome: Some("{\"å\":1}".into()), failure: None };
+    Run {
+        id: Uuid::new_v7(uuid::Timestamp::from_unix(uuid::NoContext, (started / 1_000_000) as u64, 0)),
+        workflow: workflow.into(),
+        revision: 1,
+        state: state.into(),
+        entry: "GET /x".into(),
+        status: Some(200),
+        started,
+        took: 10,
+        request_id: "r".into(),
+        trace_id: "0".repeat(32),
+        caller: None,
+        input: "{}".into(),
+        reply: Some("\"😀\"".into()),
+        failure: None,
+        steps: vec![step; 3],
+    }
+}
+
+#[test]
+fn records_are_kept() {
+    let dir = std::env::temp_dir().join(format!("kanzlei-store-{}", std::process::id()));
+    let mut server = Mariadb::start(&dir).expect("MariaDB starts");
+    let url = server.fresh("kanzlei_store").expect("database");
+    let runtime = tokio::runtime::Runtime::new().expect("runtime");
+    runtime.block_on(async {
+        let store = Store::open(&url, 4).await.expect("opens");
+        deploys(&store).await;
+        journal(&store).await;
+        access(&store).await;
+        // What is kept survives a restart of the server, and a store that was there goes on.
+        server.stop();
+        assert!(store.live().await.expect_err("away").is_unreachable());
+        server.run().expect("starts again");
+        assert_eq!(store.live().await.expect("live").len(), 2);
+        Store::open(&url, 1).await.expect("opens again without migrating twice");
+    });
+    drop(server);
+    let _ = std::fs::remove_dir_all(dir);
+}
+
+async fn deploys(store: &Store) {
+    let first = store.deploy(&[document("a", "1"), document("b", "1")], 10).await.expect("deploys");
+    assert_eq!(first.iter().map(|d| (d.number, d.unchanged)).collect::<Vec<_>>(), [(1, false), (1, false)]);
+    let second = store.deploy(&[document("a", "2"), document("b", "1")], 20).await.expect("deploys");
+    assert_eq!(second.iter().map(|d| (d.number, d.unchanged)).collect::<Vec<_>>(), [(2, false), (1, true)]);
+    assert!(store.retire("workflow", "a").await.expect("retires"));
+    assert!(!store.retire("workflow", "a").await.expect("is off already"));
+    let third = store.deploy(&[document("a", "2")], 30).await.expect("deploys");
+    assert_eq!(third[0].number, 3, "revisions are never reused");
+    let live = store.live().await.expect("live");
+    assert_eq!(live.iter().map(|d| (d.name.as_str(), d.number)).collect::<Vec<_>>(), [("a", 3), ("b", 1)]);
+    let revisions = store.revisions("workflow", "a").await.expect("revisions");
+    assert_eq!(revisions.iter().map(|r| (r.number, r.live)).collect::<Vec<_>>(), [(3, true), (2, false), (1, false)]);
+    assert_eq!(store.source("workflow", "a", 1).await.expect("source").expect("there").0, "1");
+
+    // All or none: the second document cannot be saved, so the first is not live either.
+    let too_long = document(&"x".repeat(100), "1");
+    assert!(store.deploy(&[document("c", "1"), too_long], 40).await.is_err());
+    assert_eq!(store.live().await.expect("live").len(), 2);
+
+    // Deploys at once come one after another.
+    let each = (0..8).map(|i| {
+        let store = store.clone();
+        tokio::spawn(async move { store.deploy(&[document("b", &format!("n{i}"))], 50 + i).await.map(|d| d[0].number) })
+    });
+    let mut numbers = Vec::new();
+    for deploy in each.collect::<Vec<_>>() {
+        numbers.push(deploy.await.expect("ends").expect("deploys"));
+    }
+    numbers.sort_unstable();
+    assert_eq!(numbers, (2..=9).collect::<Vec<_>>());
+    store.retire("workflow", "b").await.expect("retires");
+    store.deploy(&[document("b", "1")], 60).await.expect("deploys");
+}
+
+async fn journal(store: &Store) {
+    let runs: Vec<Run> = (0..450).map(|i| run(if i % 2 == 0 { "a" } else { "b" }, if i % 10 == 0 { "failed" } else { "succeeded" }, (i + 1) * 1_000_000)).collect();
+    store.write_runs(&runs).await.expect("writes");
+    store.write_runs(&runs[..10]).await.expect("the same batch again changes nothing");
+    let newest = store.runs(&Filter { limit: 3, ..Filter::default() }).await.expect("lists");
+    assert_eq!(newest.iter().map(|r| r.id).collect::<Vec<_>>(), [runs[449].id, runs[448].id, runs[447].id]);
+    let filter = Filter { workflow: Some("a".into()), state: Some("failed".into()), before: Some(runs[100].id), limit: 100 };
+    assert_eq!(store.runs(&filter).await.expect("lists").len(), 10);
+    assert_eq!(store.run(runs[7].id).await.expect("reads").as_ref(), Some(&runs[7]));
+    assert_eq!(store.run(Uuid::nil()).await.expect("reads"), None);
+    let tally = |runs, failed| Tally { workflow: "a".into(), minute: 5, runs, failed, let_go: 1, took: 100 };
+    store.add_tallies(&[tally(10, 1)]).await.expect("counts");
+    store.add_tallies(&[tally(5, 2)]).await.expect("counts");
+    let summary = store.summaries(0).await.expect("sums");
+    assert_eq!((summary[0].runs, summary[0].failed, summary[0].let_go, summary[0].took), (15, 3, 2, 200));
+    assert_eq!(store.summaries(6).await.expect("sums"), []);
+    assert_eq!(store.purge_runs(101_000_000, 60).await.expect("purges"), 60);
+    assert_eq!(store.purge_runs(101_000_000, 60).await.expect("purges"), 40);
+    assert_eq!(store.run(runs[50].id).await.expect("reads"), None);
+}
+
+async fn access(store: &Store) {
+    store.add_token("h1", "kzo_1234", 1).await.expect("adds");
+    assert_eq!(store.token_hashes().await.expect("reads"), ["h1"]);
+    store.add_session("s1", 10, 20).await.expect("adds");
+    assert!(store.has_session("s1", 15).await.expect("reads"));
+    assert!(!store.has_session("s1", 20).await.expect("reads"), "it has ended");
+    store.end_session("s1").await.expect("ends");
+    assert!(!store.has_session("s1", 15).await.expect("reads"));
+}
