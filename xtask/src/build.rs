@@ -30,7 +30,10 @@ pub fn programs(release: bool) -> Result<PathBuf, Fault> {
 pub fn console() -> Result<(), Fault> {
     let folder = root().join("console");
     let built = modified(&folder.join("dist/assets"));
-    let newest = ["src", "index.html", "package-lock.json", "vite.config.ts"].iter().filter_map(|name| newest_below(&folder.join(name))).max();
+    let newest = ["src", "index.html", "package-lock.json", "vite.config.ts"]
+        .iter()
+        .filter_map(|name| newest_below(&folder.join(name)))
+        .max();
     if built.is_some() && built >= newest {
         return Ok(());
     }
@@ -48,7 +51,9 @@ pub fn packages_of_console() -> Result<(), Fault> {
     }
     step(
         "Installing the console's npm packages",
-        Command::new("npm").args(["ci", "--no-audit", "--no-fund", "--ignore-scripts", "--silent"]).current_dir(&folder),
+        Command::new("npm")
+            .args(["ci", "--no-audit", "--no-fund", "--ignore-scripts", "--silent"])
+            .current_dir(&folder),
     )
 }
 
@@ -56,10 +61,15 @@ pub fn packages_of_console() -> Result<(), Fault> {
 fn step(what: &str, command: &mut Command) -> Result<(), Fault> {
     eprint!("{what} … ");
     let begun = Instant::now();
-    let output = command.stdin(Stdio::null()).output().map_err(|e| format!("{:?}: {e}; is Node.js installed?", command.get_program()))?;
+    let output = command
+        .stdin(Stdio::null())
+        .output()
+        .map_err(|e| format!("{:?}: {e}; is Node.js installed?", command.get_program()))?;
     if !output.status.success() {
         eprintln!("failed");
-        return Err(format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr)).into());
+        return Err(
+            format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr)).into()
+        );
     }
     eprintln!("{:.1} s", begun.elapsed().as_secs_f64());
     Ok(())

@@ -56,12 +56,23 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
     let mut whole = Whole::start(bins, &dir, ports, &[])?;
     let office = &whole.office;
     write_client_settings(&dir, &office.control(), &office.token)?;
-    let deployed = client(bins, &office.control(), &office.token).args(["deploy", "demo/harbour"]).current_dir(root()).output()?;
+    let deployed =
+        client(bins, &office.control(), &office.token).args(["deploy", "demo/harbour"]).current_dir(root()).output()?;
     if !deployed.status.success() {
-        return Err(format!("the demo office could not be deployed:\n{}{}", text(&deployed.stdout), text(&deployed.stderr)).into());
+        return Err(format!(
+            "the demo office could not be deployed:\n{}{}",
+            text(&deployed.stdout),
+            text(&deployed.stderr)
+        )
+        .into());
     }
     let shown = text(&deployed.stdout);
-    let curl = shown.lines().map(str::trim).find(|line| line.starts_with("curl") && line.contains("quotes")).unwrap_or_default().to_owned();
+    let curl = shown
+        .lines()
+        .map(str::trim)
+        .find(|line| line.starts_with("curl") && line.contains("quotes"))
+        .unwrap_or_default()
+        .to_owned();
     println!("\nKanzlei is up ({:.1} s).\n", begun.elapsed().as_secs_f64());
     println!("  public    {}", office.public());
     println!("  console   {}", office.control());
@@ -72,7 +83,10 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
     println!("  kanzlei list");
     println!("  kanzlei call berth-quote harbour=LIN imo=9074729 arrives=2027-03-04T06:00:00Z currency=NOK");
     println!("  kanzlei run last");
-    println!("  curl -X PUT 'http://127.0.0.1:{}/-/behaviour/tides?fail_next=1'     # then call again and see the retry", ports.standins);
+    println!(
+        "  curl -X PUT 'http://127.0.0.1:{}/-/behaviour/tides?fail_next=1'     # then call again and see the retry",
+        ports.standins
+    );
     println!("\nCtrl-C stops everything.");
     loop {
         match stopped.recv_timeout(Duration::from_millis(500)) {
@@ -104,7 +118,12 @@ fn client(bins: &Path, control: &str, token: &str) -> Command {
 fn write_client_settings(dir: &Path, control: &str, token: &str) -> Result<(), Fault> {
     use std::os::unix::fs::PermissionsExt;
     let file = dir.join("client.toml");
-    std::fs::write(&file, format!("# Written by the demo; read by the client in this folder and below.\nurl = {control:?}\ntoken = {token:?}\n"))?;
+    std::fs::write(
+        &file,
+        format!(
+            "# Written by the demo; read by the client in this folder and below.\nurl = {control:?}\ntoken = {token:?}\n"
+        ),
+    )?;
     std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o600))?;
     Ok(())
 }
@@ -132,7 +151,11 @@ fn once(bins: &Path) -> Done {
 
 fn example(bins: &Path, whole: &Whole) -> Result<usize, Fault> {
     let ports = whole.office.ports;
-    let usual = [(Ports::USUAL.public, ports.public), (Ports::USUAL.control, ports.control), (Ports::USUAL.standins, ports.standins)];
+    let usual = [
+        (Ports::USUAL.public, ports.public),
+        (Ports::USUAL.control, ports.control),
+        (Ports::USUAL.standins, ports.standins),
+    ];
     let readme = std::fs::read_to_string(root().join("README.md"))?;
     let path = format!("{}:{}", bins.display(), std::env::var("PATH").unwrap_or_default());
     let mut wrong = 0;
@@ -189,7 +212,9 @@ fn matches(wanted: &[String], got: &[&str]) -> bool {
     match wanted.split_first() {
         None => got.is_empty(),
         Some((first, rest)) if first.trim() == "…" => (0..=got.len()).any(|skip| matches(rest, &got[skip..])),
-        Some((first, rest)) => got.split_first().is_some_and(|(line, others)| line_matches(first, line) && matches(rest, others)),
+        Some((first, rest)) => {
+            got.split_first().is_some_and(|(line, others)| line_matches(first, line) && matches(rest, others))
+        }
     }
 }
 
@@ -208,7 +233,6 @@ fn line_matches(wanted: &str, got: &str) -> bool {
     }
     left.is_empty()
 }
-
 
 #[cfg(test)]
 mod tests {

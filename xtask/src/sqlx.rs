@@ -13,7 +13,8 @@ pub fn prepare() -> Done {
     let server = Mariadb::start(&dir)?;
     let url = server.fresh("kanzlei_sqlx")?;
     let store = root().join("crates/store");
-    let mut migrations: Vec<_> = std::fs::read_dir(store.join("migrations"))?.filter_map(Result::ok).map(|e| e.path()).collect();
+    let mut migrations: Vec<_> =
+        std::fs::read_dir(store.join("migrations"))?.filter_map(Result::ok).map(|e| e.path()).collect();
     migrations.sort();
     for migration in &migrations {
         server.sql("kanzlei_sqlx", &std::fs::read_to_string(migration)?)?;

@@ -26,7 +26,9 @@ impl Api {
         let from_file = |key: &str| known.as_ref().and_then(|table| table.get(key)?.as_str().map(str::to_owned));
         let url = place.url.clone().or_else(|| from_file("url")).unwrap_or_else(|| "http://127.0.0.1:7081".into());
         let token = place.token.clone().or_else(|| from_file("token")).ok_or_else(|| {
-            Failure::Usage("no operator token; set KANZLEI_TOKEN to the one printed at the first start of the service".into())
+            Failure::Usage(
+                "no operator token; set KANZLEI_TOKEN to the one printed at the first start of the service".into(),
+            )
         })?;
         Ok(Api { url: url.trim_end_matches('/').to_owned(), token, agent: agent() })
     }
@@ -66,7 +68,9 @@ impl Api {
         let request = request
             .body(body.map(Json::to_string).unwrap_or_default())
             .map_err(|error| Failure::Usage(format!("`{url}` cannot be asked: {error}")))?;
-        let away = |error: ureq::Error| Failure::Away(format!("the service does not answer at {}: {error}; is kanzleid running?", self.url));
+        let away = |error: ureq::Error| {
+            Failure::Away(format!("the service does not answer at {}: {error}; is kanzleid running?", self.url))
+        };
         let mut response = self.agent.run(request).map_err(away)?;
         let text = response.body_mut().with_config().limit(256 << 20).read_to_string().map_err(away)?;
         let status = response.status().as_u16();

@@ -36,13 +36,17 @@ pub struct Place {
 #[derive(Subcommand)]
 pub enum Command {
     /// Report everything that is wrong with documents, without a service
-    #[command(after_help = "Folders are searched for workflow and service documents. For single files, services are\nlooked up in the nearest `services` folder upwards.\n\nExamples:\n  kanzlei check demo/harbour\n  kanzlei check demo/harbour/workflows/berth-quote.yaml --json")]
+    #[command(
+        after_help = "Folders are searched for workflow and service documents. For single files, services are\nlooked up in the nearest `services` folder upwards.\n\nExamples:\n  kanzlei check demo/harbour\n  kanzlei check demo/harbour/workflows/berth-quote.yaml --json"
+    )]
     Check {
         #[arg(required = true)]
         paths: Vec<PathBuf>,
     },
     /// Check documents and put them live, all or none
-    #[command(after_help = "Prints the addresses and a curl line with example values.\n\nExample:\n  kanzlei deploy demo/harbour")]
+    #[command(
+        after_help = "Prints the addresses and a curl line with example values.\n\nExample:\n  kanzlei deploy demo/harbour"
+    )]
     Deploy {
         #[arg(required = true)]
         paths: Vec<PathBuf>,
@@ -61,7 +65,9 @@ pub enum Command {
         source: bool,
     },
     /// Send a request to a workflow's endpoint, as a client would
-    #[command(after_help = "Values are JSON where they can be, else text: nights=2 is a number, imo='\"9074729\"' a text.\nInputs that are texts by their schema take digits as they are.\n\nExample:\n  kanzlei call berth-quote harbour=LIN imo=9074729 arrives=2027-03-04T06:00:00Z nights=2")]
+    #[command(
+        after_help = "Values are JSON where they can be, else text: nights=2 is a number, imo='\"9074729\"' a text.\nInputs that are texts by their schema take digits as they are.\n\nExample:\n  kanzlei call berth-quote harbour=LIN imo=9074729 arrives=2027-03-04T06:00:00Z nights=2"
+    )]
     Call {
         name: String,
         /// Inputs
@@ -95,7 +101,9 @@ pub enum Command {
         full: bool,
     },
     /// Evaluate an expression
-    #[command(after_help = "The members of the JSON file are the names in scope; `-` reads standard input.\n\nExamples:\n  kanzlei eval '1 + 2'\n  kanzlei eval 'vessels.filter(v => v.length_m > 90).map(v => v.name)' --with vessels.json")]
+    #[command(
+        after_help = "The members of the JSON file are the names in scope; `-` reads standard input.\n\nExamples:\n  kanzlei eval '1 + 2'\n  kanzlei eval 'vessels.filter(v => v.length_m > 90).map(v => v.name)' --with vessels.json"
+    )]
     Eval {
         expression: String,
         #[arg(long, value_name = "FILE.json")]

@@ -3,7 +3,10 @@
 use std::io::IsTerminal;
 
 use kanzlei_core::diagnostic::{Diagnostic, Severity};
-use miette::{GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, NamedSource, Report, ThemeCharacters, ThemeStyles};
+use miette::{
+    GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, NamedSource, Report, ThemeCharacters,
+    ThemeStyles,
+};
 use serde_json::Value as Json;
 
 /// Colours only on a terminal, and not where NO_COLOR is set.
@@ -37,8 +40,10 @@ pub fn state(state: &str) -> String {
 /// Diagnostics on standard error, each with its source line and a mark under the place.
 pub fn diagnostics(found: &[Diagnostic], text_of: &dyn Fn(&str) -> Option<String>) {
     let styles = if coloured(std::io::stderr().is_terminal()) { ThemeStyles::ansi() } else { ThemeStyles::none() };
-    let characters = if std::io::stderr().is_terminal() { ThemeCharacters::unicode() } else { ThemeCharacters::ascii() };
-    let handler = GraphicalReportHandler::new_themed(GraphicalTheme { characters, styles }).with_width(100).with_context_lines(1);
+    let characters =
+        if std::io::stderr().is_terminal() { ThemeCharacters::unicode() } else { ThemeCharacters::ascii() };
+    let handler =
+        GraphicalReportHandler::new_themed(GraphicalTheme { characters, styles }).with_width(100).with_context_lines(1);
     for diagnostic in found {
         let severity = match diagnostic.severity {
             Severity::Error => miette::Severity::Error,

@@ -53,7 +53,10 @@ pub fn bundle(paths: &[PathBuf]) -> Result<Bundle, Failure> {
     bundle.context.retain(|source| !given.contains(&source.path));
     if bundle.documents.is_empty() {
         let shown: Vec<_> = paths.iter().map(|p| p.display().to_string()).collect();
-        return Err(Failure::Usage(format!("no documents in {}; they are .yaml files that begin `workflow:` or `service:`", shown.join(", "))));
+        return Err(Failure::Usage(format!(
+            "no documents in {}; they are .yaml files that begin `workflow:` or `service:`",
+            shown.join(", ")
+        )));
     }
     Ok(bundle)
 }
@@ -68,7 +71,8 @@ fn read(path: &Path) -> Result<String, Failure> {
 }
 
 fn search(folder: &Path, files: &mut Vec<PathBuf>) -> Result<(), Failure> {
-    let entries = std::fs::read_dir(folder).map_err(|error| Failure::Usage(format!("{}: {error}", folder.display())))?;
+    let entries =
+        std::fs::read_dir(folder).map_err(|error| Failure::Usage(format!("{}: {error}", folder.display())))?;
     for entry in entries.filter_map(Result::ok) {
         let path = entry.path();
         let hidden = entry.file_name().to_string_lossy().starts_with('.');

@@ -44,8 +44,22 @@ fn all_faults_are_reported_with_their_places() {
     let get = plan("endpoint: 'GET /x/{id}'", "");
     let post = plan("endpoint: 'POST /x/{id}'", "");
     for (plan, path, query, media, body, wanted) in [
-        (&get, "five", "ratio=2&tags=a&bogus=1", "", "", vec!["query /bogus", "path /id", "query /ratio", "query /tags/0"]),
-        (&post, "5", "q=1", "application/json", r#"{"who":{"name":"x"},"extra":1,"flag":"yes"}"#, vec!["query /q", "body /extra", "body /flag", "body /who/name"]),
+        (
+            &get,
+            "five",
+            "ratio=2&tags=a&bogus=1",
+            "",
+            "",
+            vec!["query /bogus", "path /id", "query /ratio", "query /tags/0"],
+        ),
+        (
+            &post,
+            "5",
+            "q=1",
+            "application/json",
+            r#"{"who":{"name":"x"},"extra":1,"flag":"yes"}"#,
+            vec!["query /q", "body /extra", "body /flag", "body /who/name"],
+        ),
         (&post, "5", "", "application/json", "[1]", vec!["body "]),
         (&post, "5", "", "application/json", "{oops", vec!["400"]),
         (&post, "5", "", "text/csv", "a,b", vec!["415"]),
@@ -61,13 +75,28 @@ fn all_faults_are_reported_with_their_places() {
 #[test]
 fn bodies_forms_headers_and_extras_find_their_place() {
     let post = plan("endpoint: 'POST /x/{id}'", "");
-    assert_eq!(gather(&post, "5", "", "application/json; charset=utf-8", r#"{"tags":[3],"flag":null}"#), Ok(r#"{"id":5,"tags":[3],"flag":null,"pin":"x"}"#.into()));
-    assert_eq!(gather(&post, "5", "", "application/x-www-form-urlencoded", "tags=3&tags=4&flag=true"), Ok(r#"{"id":5,"tags":[3,4],"flag":true,"pin":"x"}"#.into()));
-    let from = plan("endpoint: 'POST /x', from: {id: header.X-Id, who: body, tags: query.t, flag: query.f, ratio: query.r, pin: query.p}", "");
-    assert_eq!(gather(&from, "", "t=1", "application/json", r#"{"name":"Tare"}"#), Ok(r#"{"id":77,"tags":[1],"flag":false,"who":{"name":"Tare"},"pin":"x"}"#.into()));
+    assert_eq!(
+        gather(&post, "5", "", "application/json; charset=utf-8", r#"{"tags":[3],"flag":null}"#),
+        Ok(r#"{"id":5,"tags":[3],"flag":null,"pin":"x"}"#.into())
+    );
+    assert_eq!(
+        gather(&post, "5", "", "application/x-www-form-urlencoded", "tags=3&tags=4&flag=true"),
+        Ok(r#"{"id":5,"tags":[3,4],"flag":true,"pin":"x"}"#.into())
+    );
+    let from = plan(
+        "endpoint: 'POST /x', from: {id: header.X-Id, who: body, tags: query.t, flag: query.f, ratio: query.r, pin: query.p}",
+        "",
+    );
+    assert_eq!(
+        gather(&from, "", "t=1", "application/json", r#"{"name":"Tare"}"#),
+        Ok(r#"{"id":77,"tags":[1],"flag":false,"who":{"name":"Tare"},"pin":"x"}"#.into())
+    );
     assert_eq!(gather(&from, "", "", "application/json", r#"{"name":"T"}"#), Err(vec!["body /name".into()]));
     let open = plan("endpoint: 'POST /x/{id}'", "extra: allow\n");
-    assert_eq!(gather(&open, "5", "q=1", "application/json", r#"{"more":[1]}"#), Ok(r#"{"id":5,"flag":false,"pin":"x","q":"1","more":[1]}"#.into()));
+    assert_eq!(
+        gather(&open, "5", "q=1", "application/json", r#"{"more":[1]}"#),
+        Ok(r#"{"id":5,"flag":false,"pin":"x","q":"1","more":[1]}"#.into())
+    );
 }
 
 #[test]

@@ -5,8 +5,8 @@ use std::process::Command;
 use std::time::Duration;
 
 use fantoccini::{Client, ClientBuilder, Locator};
-use kanzlei_harness::process::Process;
 use kanzlei_harness::ports;
+use kanzlei_harness::process::Process;
 
 /// A browser with its driver; both end with it.
 pub struct Browser {
@@ -21,13 +21,25 @@ impl Browser {
         let port = ports::free().expect("port");
         let mut command = Command::new("/usr/bin/chromedriver");
         command.arg(format!("--port={port}"));
-        let mut driver = Process::start("ChromeDriver", command, &dir.join("chromedriver.log")).expect("ChromeDriver; is chromium-driver installed?");
-        driver.wait_for(Duration::from_secs(20), || std::net::TcpStream::connect(("127.0.0.1", port)).ok()).expect("ChromeDriver is ready");
+        let mut driver = Process::start("ChromeDriver", command, &dir.join("chromedriver.log"))
+            .expect("ChromeDriver; is chromium-driver installed?");
+        driver
+            .wait_for(Duration::from_secs(20), || std::net::TcpStream::connect(("127.0.0.1", port)).ok())
+            .expect("ChromeDriver is ready");
         let profile = dir.join(format!("profile-{port}"));
         let args = [
-            "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-dev-shm-usage",
-            "--disable-background-networking", "--disable-component-update", "--disable-sync", "--hide-scrollbars",
-            "--force-prefers-reduced-motion", "--window-size=1280,800",
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-dev-shm-usage",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--hide-scrollbars",
+            "--force-prefers-reduced-motion",
+            "--window-size=1280,800",
         ];
         let mut args: Vec<String> = args.map(str::to_owned).to_vec();
         args.push(format!("--user-data-dir={}", profile.display()));
@@ -84,7 +96,10 @@ impl Browser {
 
     pub async fn picture(&self, file: &Path) {
         // Fonts and transitions are part of the picture.
-        let _ = self.client.execute_async("const done = arguments[0]; document.fonts.ready.then(() => setTimeout(done, 250))", vec![]).await;
+        let _ = self
+            .client
+            .execute_async("const done = arguments[0]; document.fonts.ready.then(() => setTimeout(done, 250))", vec![])
+            .await;
         let png = self.client.screenshot().await.expect("picture");
         std::fs::write(file, png).expect("file");
     }

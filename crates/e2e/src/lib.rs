@@ -4,6 +4,7 @@
 //! ports, and a browser. See `tests/`.
 
 pub mod browser;
+pub mod peer;
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
@@ -66,8 +67,14 @@ pub fn said(output: &Output, code: i32) -> String {
 
 /// Puts documents given as texts live; each is (path, text).
 pub fn deploy_texts(office: &Office, documents: &[(&str, &str)]) -> Answer {
-    let documents: Vec<_> = documents.iter().map(|(path, text)| serde_json::json!({"path": path, "text": text})).collect();
-    http("POST", &format!("{}/api/v1/deploys", office.control()), &[("authorization", &format!("Bearer {}", office.token)), ("content-type", "application/json")], serde_json::json!({"documents": documents}).to_string().as_bytes())
+    let documents: Vec<_> =
+        documents.iter().map(|(path, text)| serde_json::json!({"path": path, "text": text})).collect();
+    http(
+        "POST",
+        &format!("{}/api/v1/deploys", office.control()),
+        &[("authorization", &format!("Bearer {}", office.token)), ("content-type", "application/json")],
+        serde_json::json!({"documents": documents}).to_string().as_bytes(),
+    )
 }
 
 /// An HTTP answer.
@@ -97,14 +104,23 @@ pub fn http(method: &str, url: &str, headers: &[(&str, &str)], body: &[u8]) -> A
 pub fn try_http(method: &str, url: &str, headers: &[(&str, &str)], body: &[u8]) -> Option<Answer> {
     static AGENT: OnceLock<ureq::Agent> = OnceLock::new();
     let agent = AGENT.get_or_init(|| {
-        ureq::Agent::config_builder().http_status_as_error(false).max_redirects(0).allow_non_standard_methods(true).build().into()
+        ureq::Agent::config_builder()
+            .http_status_as_error(false)
+            .max_redirects(0)
+            .allow_non_standard_methods(true)
+            .build()
+            .into()
     });
     let mut request = ureq::http::Request::builder().method(method).uri(url);
     for (name, value) in headers {
         request = request.header(*name, *value);
     }
     let mut response = agent.run(request.body(body).ok()?).ok()?;
-    let headers = response.headers().iter().map(|(n, v)| (n.to_string(), String::from_utf8_lossy(v.as_bytes()).into_owned())).collect();
+    let headers = response
+        .headers()
+        .iter()
+        .map(|(n, v)| (n.to_string(), String::from_utf8_lossy(v.as_bytes()).into_owned()))
+        .collect();
     let status = response.status().as_u16();
     Some(Answer { status, headers, body: response.body_mut().read_to_string().ok()? })
 }

@@ -27,7 +27,9 @@ impl Mariadb {
     /// Starts a server on the data below `dir`, making it first when it is not there.
     pub fn start(dir: &Path) -> Result<Self> {
         if !Path::new("/usr/sbin/mariadbd").exists() {
-            return Err(Error::Failed("there is no MariaDB server here; install Debian's package mariadb-server".into()));
+            return Err(Error::Failed(
+                "there is no MariaDB server here; install Debian's package mariadb-server".into(),
+            ));
         }
         std::fs::create_dir_all(dir).map_err(io(format!("making {}", dir.display())))?;
         let dir = dir.canonicalize().map_err(io("finding the data directory"))?;
@@ -48,7 +50,12 @@ impl Mariadb {
             }
             make(&dir, &data)?;
         }
-        let mut server = Mariadb { process: None, port: ports::free().map_err(io("looking for a port"))?, password: password(&dir)?, dir };
+        let mut server = Mariadb {
+            process: None,
+            port: ports::free().map_err(io("looking for a port"))?,
+            password: password(&dir)?,
+            dir,
+        };
         server.run()?;
         std::fs::write(&marker, "").map_err(io("marking the data directory"))?;
         Ok(server)
@@ -72,7 +79,12 @@ impl Mariadb {
             .arg(format!("--datadir={}", self.dir.join("data").display()))
             .arg(format!("--init-file={}", init.display()))
             .arg(format!("--port={}", self.port))
-            .args(["--bind-address=127.0.0.1", "--socket=kanzlei.sock", "--pid-file=kanzlei.pid", "--skip-name-resolve"])
+            .args([
+                "--bind-address=127.0.0.1",
+                "--socket=kanzlei.sock",
+                "--pid-file=kanzlei.pid",
+                "--skip-name-resolve",
+            ])
             .args(["--innodb-buffer-pool-size=128M", "--innodb-log-file-size=64M", "--max-connections=300"])
             .args(["--performance-schema=OFF", "--skip-log-bin", "--lower-case-table-names=0"])
             .args(user_arg());
@@ -117,7 +129,12 @@ impl Mariadb {
 
     /// A fresh database; gives its address.
     pub fn fresh(&self, name: &str) -> Result<String> {
-        self.sql("kanzlei", &format!("DROP DATABASE IF EXISTS {name}; CREATE DATABASE {name} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"))?;
+        self.sql(
+            "kanzlei",
+            &format!(
+                "DROP DATABASE IF EXISTS {name}; CREATE DATABASE {name} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
+            ),
+        )?;
         Ok(self.url(name))
     }
 }
@@ -135,7 +152,11 @@ fn make(dir: &Path, data: &Path) -> Result<()> {
     }
     let said = format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
     let _ = std::fs::remove_dir_all(data);
-    let advice = if said.contains("No space left") { "the disk is full; make room and start again" } else { "start again; what was made is cleared" };
+    let advice = if said.contains("No space left") {
+        "the disk is full; make room and start again"
+    } else {
+        "start again; what was made is cleared"
+    };
     Err(Error::Failed(format!("a database could not be made in {} ({advice}):\n{said}", dir.display())))
 }
 
@@ -161,7 +182,9 @@ fn password(dir: &Path) -> Result<String> {
         return Ok(known);
     }
     let mut random = [0u8; 24];
-    std::fs::File::open("/dev/urandom").and_then(|mut f| f.read_exact(&mut random)).map_err(io("reading /dev/urandom"))?;
+    std::fs::File::open("/dev/urandom")
+        .and_then(|mut f| f.read_exact(&mut random))
+        .map_err(io("reading /dev/urandom"))?;
     let made: String = random.iter().map(|byte| format!("{byte:02x}")).collect();
     std::fs::write(&file, &made).map_err(io("writing the password"))?;
     private(&file)?;

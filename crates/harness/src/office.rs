@@ -68,7 +68,10 @@ impl Office {
             format!("listen.control=127.0.0.1:{}", ports.control),
             format!("token_file={}", token_file.display()),
         ];
-        values.extend(["registry", "tides", "rates"].map(|s| format!("services.{s}.base=http://127.0.0.1:{}/{s}", ports.standins)));
+        values.extend(
+            ["registry", "tides", "rates"]
+                .map(|s| format!("services.{s}.base=http://127.0.0.1:{}/{s}", ports.standins)),
+        );
         values.extend(settings.iter().map(|s| (*s).to_owned()));
         let mut args = vec!["--set".to_owned(), format!("database.url={database_url}")];
         args.extend(values.into_iter().flat_map(|value| ["--set".to_owned(), value]));
@@ -105,7 +108,9 @@ impl Start {
         let mut command = Command::new(&self.program);
         command.args(&self.args);
         let mut service = Process::start("kanzleid", command, &self.log)?;
-        service.wait_for(Duration::from_secs(30), || get(ports.public, "/-/health", &[]).and_then(|_| get(ports.control, "/", &[])))?;
+        service.wait_for(Duration::from_secs(30), || {
+            get(ports.public, "/-/health", &[]).and_then(|_| get(ports.control, "/", &[]))
+        })?;
         Ok(service)
     }
 }
@@ -143,5 +148,7 @@ pub fn get(port: u16, path: &str, headers: &[(&str, &str)]) -> Option<String> {
 
 /// An error that says what to do about a port that is taken.
 pub fn port_taken(port: u16, what: &str, flag: &str) -> Error {
-    Error::Failed(format!("port {port} is taken, and {what} needs it; stop what uses it (ss -ltnp 'sport = :{port}' tells) or choose another with {flag}"))
+    Error::Failed(format!(
+        "port {port} is taken, and {what} needs it; stop what uses it (ss -ltnp 'sport = :{port}' tells) or choose another with {flag}"
+    ))
 }

@@ -14,7 +14,8 @@ pub const WRK: (&str, &str) = ("wrk", "/usr/bin/wrk");
 
 /// Installs what is missing; says what it does.
 pub fn install(wanted: &[(&str, &str)]) -> Result<()> {
-    let missing: Vec<&str> = wanted.iter().filter(|(_, file)| !Path::new(file).exists()).map(|(name, _)| *name).collect();
+    let missing: Vec<&str> =
+        wanted.iter().filter(|(_, file)| !Path::new(file).exists()).map(|(name, _)| *name).collect();
     if missing.is_empty() {
         return Ok(());
     }

@@ -79,8 +79,16 @@ impl Process {
         match answer.flatten() {
             Some(answer) => Ok(answer),
             None => {
-                let how = early.map_or_else(|| format!("was not ready within {most:?}"), |status| format!("ended early ({status})"));
-                Err(Error::Failed(format!("{} {how}; the end of {}:\n{}", self.name, self.log.display(), self.last_words(15))))
+                let how = early.map_or_else(
+                    || format!("was not ready within {most:?}"),
+                    |status| format!("ended early ({status})"),
+                );
+                Err(Error::Failed(format!(
+                    "{} {how}; the end of {}:\n{}",
+                    self.name,
+                    self.log.display(),
+                    self.last_words(15)
+                )))
             }
         }
     }

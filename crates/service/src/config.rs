@@ -63,7 +63,11 @@ pub struct Config {
 
 impl Config {
     /// Puts the sources together. Unknown names are errors.
-    pub fn load(file: Option<&Path>, environment: &dyn Fn(&str) -> Option<String>, flags: &[(String, String)]) -> Result<Self> {
+    pub fn load(
+        file: Option<&Path>,
+        environment: &dyn Fn(&str) -> Option<String>,
+        flags: &[(String, String)],
+    ) -> Result<Self> {
         let mut config = Config { values: BTreeMap::new(), bases: BTreeMap::new() };
         for (name, default, _) in SETTINGS {
             config.values.insert((*name).into(), ((*default).into(), Origin::Default));
@@ -102,7 +106,8 @@ impl Config {
 
     fn set(&mut self, name: &str, value: String, origin: Origin) -> Result<()> {
         if let Some(service) = name.strip_prefix("services.").and_then(|rest| rest.strip_suffix(".base")) {
-            let base = kanzlei_core::document::service::valid_base(&value).map_err(|e| Error::Config(format!("{name}: {e}")))?;
+            let base = kanzlei_core::document::service::valid_base(&value)
+                .map_err(|e| Error::Config(format!("{name}: {e}")))?;
             self.bases.insert(service.into(), base);
             return Ok(());
         }
@@ -123,7 +128,17 @@ impl Config {
     fn check(&self) -> Result<()> {
         self.public()?;
         self.control()?;
-        for name in ["database.connections", "workers", "limits.in_flight", "limits.answer", "journal.successes", "journal.failures", "journal.pace", "journal.value", "journal.days"] {
+        for name in [
+            "database.connections",
+            "workers",
+            "limits.in_flight",
+            "limits.answer",
+            "journal.successes",
+            "journal.failures",
+            "journal.pace",
+            "journal.value",
+            "journal.days",
+        ] {
             self.number(name)?;
         }
         for name in ["limits.shutdown", "console.session"] {
@@ -178,7 +193,11 @@ impl Config {
         for (name, _, about) in SETTINGS {
             let (value, origin) = &self.values[*name];
             let value = if *name == "database.url" { hide_password(value) } else { value.clone() };
-            lines.push(format!("{name:<22} {:<42} {origin}\n{:22} # {about}", if value.is_empty() { "—" } else { &value }, ""));
+            lines.push(format!(
+                "{name:<22} {:<42} {origin}\n{:22} # {about}",
+                if value.is_empty() { "—" } else { &value },
+                ""
+            ));
         }
         for (service, base) in &self.bases {
             lines.push(format!("{:<22} {base}", format!("services.{service}.base")));
@@ -219,7 +238,10 @@ mod tests {
         let flags = [("workers".to_owned(), "4".to_owned())];
         let config = Config::load(Some(&file), &environment, &flags).expect("config");
         std::fs::remove_file(&file).expect("remove");
-        assert_eq!((config.text("listen.public"), config.text("listen.control"), config.text("workers")), ("127.0.0.1:1", "127.0.0.1:3", "4"));
+        assert_eq!(
+            (config.text("listen.public"), config.text("listen.control"), config.text("workers")),
+            ("127.0.0.1:1", "127.0.0.1:3", "4")
+        );
         assert_eq!(config.bases["registry"], "http://h");
         let shown = config.describe();
         assert!(shown.contains("environment KANZLEI_LISTEN_CONTROL") && shown.contains("flag"), "{shown}");

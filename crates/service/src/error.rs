@@ -36,7 +36,9 @@ impl Error {
             Error::Store(error) if error.is_unreachable() => {
                 Problem::new(503, "The database is away").detail("nothing was changed; try again in a moment")
             }
-            Error::Store(kanzlei_store::Error::Contended) => Problem::new(409, "Another deploy was faster").detail(self.to_string()),
+            Error::Store(kanzlei_store::Error::Contended) => {
+                Problem::new(409, "Another deploy was faster").detail(self.to_string())
+            }
             _ => Problem::new(500, "Internal server error"),
         }
     }

@@ -94,7 +94,13 @@ pub struct Writer {
 
 impl Journal {
     /// A journal and its writer, with the bounds from the settings.
-    pub fn new(store: Store, successes: usize, failures: usize, pace: usize, value_limit: usize) -> (Arc<Self>, Writer) {
+    pub fn new(
+        store: Store,
+        successes: usize,
+        failures: usize,
+        pace: usize,
+        value_limit: usize,
+    ) -> (Arc<Self>, Writer) {
         let (success_sender, success_receiver) = mpsc::channel(successes.max(1));
         let (failure_sender, failure_receiver) = mpsc::channel(failures.max(1));
         let journal = Journal {
@@ -102,7 +108,11 @@ impl Journal {
             failures: failure_sender,
             counters: Mutex::default(),
             let_go: AtomicU64::new(0),
-            pace: (pace > 0).then(|| Pace { per_second: pace as i64, second: AtomicI64::new(0), left: AtomicI64::new(0) }),
+            pace: (pace > 0).then(|| Pace {
+                per_second: pace as i64,
+                second: AtomicI64::new(0),
+                left: AtomicI64::new(0),
+            }),
             database_away: Default::default(),
         };
         (Arc::new(journal), Writer { store, successes: success_receiver, failures: failure_receiver, value_limit })
@@ -142,9 +152,11 @@ impl Journal {
             if runs + let_go == 0 {
                 continue;
             }
-            let tally = into
-                .entry((workflow.clone(), minute))
-                .or_insert_with(|| Tally { workflow: workflow.clone(), minute, ..Tally::default() });
+            let tally = into.entry((workflow.clone(), minute)).or_insert_with(|| Tally {
+                workflow: workflow.clone(),
+                minute,
+                ..Tally::default()
+            });
             tally.runs += runs;
             tally.let_go += let_go;
             tally.failed += counters.failed.swap(0, Ordering::Relaxed);
@@ -224,7 +236,10 @@ impl Writer {
             if *stop.borrow() {
                 tries_when_stopping -= 1;
                 if tries_when_stopping == 0 {
-                    tracing::error!(runs = rows.len(), "the service stops and the database is away: the end of the journal is lost");
+                    tracing::error!(
+                        runs = rows.len(),
+                        "the service stops and the database is away: the end of the journal is lost"
+                    );
                     return false;
                 }
             }
@@ -310,7 +325,8 @@ mod tests {
     #[test]
     fn the_pace_lets_so_many_through_each_second() {
         let pace = Pace { per_second: 2, second: AtomicI64::new(0), left: AtomicI64::new(0) };
-        let taken: Vec<bool> = [5_000_000, 5_100_000, 5_200_000, 6_000_000].into_iter().map(|at| pace.take(at)).collect();
+        let taken: Vec<bool> =
+            [5_000_000, 5_100_000, 5_200_000, 6_000_000].into_iter().map(|at| pace.take(at)).collect();
         assert_eq!(taken, [true, true, false, true]);
     }
 }

@@ -51,7 +51,11 @@ pub struct Route {
 
 /// What a request's method and path lead to.
 pub enum Found<'l> {
-    Endpoint { workflow: &'l Arc<Workflow>, endpoint: usize, path: Vec<(&'l str, String)> },
+    Endpoint {
+        workflow: &'l Arc<Workflow>,
+        endpoint: usize,
+        path: Vec<(&'l str, String)>,
+    },
     /// The path exists; these methods are allowed.
     OtherMethods(Vec<&'l str>),
     /// A part of the path is no percent-encoded UTF-8.
@@ -69,11 +73,22 @@ impl Live {
         Live::from_checked(checked, documents, bases, journal)
     }
 
-    fn from_checked(checked: Checked, documents: Vec<LiveDocument>, bases: &BTreeMap<String, String>, journal: &Journal) -> Self {
+    fn from_checked(
+        checked: Checked,
+        documents: Vec<LiveDocument>,
+        bases: &BTreeMap<String, String>,
+        journal: &Journal,
+    ) -> Self {
         let mut live = Live::default();
         for (name, service) in checked.services {
             let base = bases.get(&name).cloned().unwrap_or(service.base);
-            let entry = Service { name: name.clone(), about: service.about, base, private: service.private, operations: service.operations.len() };
+            let entry = Service {
+                name: name.clone(),
+                about: service.about,
+                base,
+                private: service.private,
+                operations: service.operations.len(),
+            };
             live.services.insert(name, Arc::new(entry));
         }
         let mut routes: BTreeMap<String, Route> = BTreeMap::new();
@@ -134,7 +149,12 @@ pub fn bundle(documents: &[LiveDocument]) -> Bundle {
     let mut bundle = Bundle::default();
     for document in documents {
         // Paths of different deploys may be equal; the name tells them apart.
-        let path = format!("live/{}/{}/{}", document.kind, document.name, document.path.rsplit('/').next().unwrap_or_default());
+        let path = format!(
+            "live/{}/{}/{}",
+            document.kind,
+            document.name,
+            document.path.rsplit('/').next().unwrap_or_default()
+        );
         if let Some(file) = &document.file
             && let Some(name) = named_file(&document.source)
         {
@@ -155,7 +175,10 @@ pub fn named_file(source: &str) -> Option<String> {
 /// A path template with its names replaced by their positions, so that endpoints of one shape share a
 /// route whatever they call its parts.
 fn by_position(path: &str) -> String {
-    let parts = path.split('/').enumerate().map(|(at, part)| if part.starts_with('{') { format!("{{p{at}}}") } else { part.to_owned() });
+    let parts = path
+        .split('/')
+        .enumerate()
+        .map(|(at, part)| if part.starts_with('{') { format!("{{p{at}}}") } else { part.to_owned() });
     parts.collect::<Vec<_>>().join("/")
 }
 
@@ -185,7 +208,9 @@ mod tests {
 
     #[test]
     fn segments_are_decoded_and_shapes_meet() {
-        for (raw, wanted) in [("a%20b", Some("a b")), ("%C3%A5", Some("å")), ("%ff", None), ("%2", None), ("x", Some("x"))] {
+        for (raw, wanted) in
+            [("a%20b", Some("a b")), ("%C3%A5", Some("å")), ("%ff", None), ("%2", None), ("x", Some("x"))]
+        {
             assert_eq!(percent_decode(raw).as_deref(), wanted, "{raw}");
         }
         assert_eq!(by_position("/a/{x}/b/{y}"), by_position("/a/{q}/b/{z}"));

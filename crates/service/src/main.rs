@@ -204,7 +204,10 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
     let patience = config.duration("limits.shutdown")?;
     let shared = app.clone();
     let public = HttpServer::new(move || {
-        ActixApp::new().app_data(shared.clone()).app_data(PayloadConfig::new(usize::MAX)).default_service(web::to(public::serve))
+        ActixApp::new()
+            .app_data(shared.clone())
+            .app_data(PayloadConfig::new(usize::MAX))
+            .default_service(web::to(public::serve))
     })
     .workers(workers)
     .shutdown_timeout(patience.as_secs())
@@ -242,7 +245,10 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
 }
 
 fn cannot_listen(name: &str, config: &Config, source: std::io::Error) -> Error {
-    let what = format!("`{name}` {} cannot be listened on; stop what uses it or choose another with --set {name}=…", config.text(name));
+    let what = format!(
+        "`{name}` {} cannot be listened on; stop what uses it or choose another with --set {name}=…",
+        config.text(name)
+    );
     Error::Io { what, source }
 }
 

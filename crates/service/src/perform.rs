@@ -104,7 +104,11 @@ pub fn is_private(address: IpAddr) -> bool {
         IpAddr::V6(v6) => match v6.to_ipv4_mapped() {
             Some(v4) => is_private(IpAddr::V4(v4)),
             None => {
-                v6.is_loopback() || v6.is_unspecified() || v6.is_multicast() || v6.is_unique_local() || v6.is_unicast_link_local()
+                v6.is_loopback()
+                    || v6.is_unspecified()
+                    || v6.is_multicast()
+                    || v6.is_unique_local()
+                    || v6.is_unicast_link_local()
             }
         },
     }
@@ -208,7 +212,10 @@ fn told(service: &Service, error: reqwest::Error) -> CallFault {
         return fault(CallError::Timeout, format!("{} did not answer in time", service.name));
     }
     if error.is_connect() {
-        return fault(CallError::Unreachable, format!("{} cannot be reached at {}: {deepest}", service.name, service.base));
+        return fault(
+            CallError::Unreachable,
+            format!("{} cannot be reached at {}: {deepest}", service.name, service.base),
+        );
     }
     fault(CallError::Broken, format!("the exchange with {} broke: {deepest}", service.name))
 }
@@ -218,9 +225,18 @@ mod tests {
     #[test]
     fn private_addresses_are_known() {
         for (address, private) in [
-            ("127.0.0.1", true), ("10.1.2.3", true), ("169.254.1.1", true), ("100.64.0.1", true), ("0.0.0.0", true),
-            ("192.0.2.1", false), ("8.8.8.8", false), ("::1", true), ("fe80::1", true), ("fd00::1", true),
-            ("::ffff:10.0.0.1", true), ("2001:db8::1", false),
+            ("127.0.0.1", true),
+            ("10.1.2.3", true),
+            ("169.254.1.1", true),
+            ("100.64.0.1", true),
+            ("0.0.0.0", true),
+            ("192.0.2.1", false),
+            ("8.8.8.8", false),
+            ("::1", true),
+            ("fe80::1", true),
+            ("fd00::1", true),
+            ("::ffff:10.0.0.1", true),
+            ("2001:db8::1", false),
         ] {
             assert_eq!(super::is_private(address.parse().expect("address")), private, "{address}");
         }

@@ -55,7 +55,13 @@ impl From<Problem> for Refusal {
     }
 }
 
-async fn answer(request: &HttpRequest, payload: &mut Payload, app: &App, id: Uuid, request_id: &str) -> Result<HttpResponse, Refusal> {
+async fn answer(
+    request: &HttpRequest,
+    payload: &mut Payload,
+    app: &App,
+    id: Uuid,
+    request_id: &str,
+) -> Result<HttpResponse, Refusal> {
     let path = request.uri().path();
     if let Some(own) = path.strip_prefix("/-/") {
         return own_path(own, request, app).await;
@@ -76,8 +82,12 @@ async fn answer(request: &HttpRequest, payload: &mut Payload, app: &App, id: Uui
             let problem = Problem::new(405, "Method not allowed").detail(format!("here are {}", methods.join(", ")));
             return Err(Refusal { problem, allow });
         }
-        Found::Malformed => return Err(Problem::new(400, "Malformed path").detail("the path is not percent-encoded UTF-8").into()),
-        Found::Nothing => return Err(Problem::new(404, "Not found").detail(format!("nothing is deployed at {path}")).into()),
+        Found::Malformed => {
+            return Err(Problem::new(400, "Malformed path").detail("the path is not percent-encoded UTF-8").into());
+        }
+        Found::Nothing => {
+            return Err(Problem::new(404, "Not found").detail(format!("nothing is deployed at {path}")).into());
+        }
     };
     let Some(in_flight) = InFlight::enter(&app.in_flight, app.most_in_flight) else {
         return Err(Problem::new(503, "The service is busy").detail("try again in a moment").into());
@@ -92,11 +102,7 @@ async fn answer(request: &HttpRequest, payload: &mut Payload, app: &App, id: Uui
         Err(_) => return Err(Problem::new(408, "The request took too long to arrive").into()),
     };
     let media = request.headers().get(CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
-    let parts = Parts {
-        path,
-        query: form_pairs(request.query_string().as_bytes()),
-        body: Body::read(media, &body)?,
-    };
+    let parts = Parts { path, query: form_pairs(request.query_string().as_bytes()), body: Body::read(media, &body)? };
     let header = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
     let input = plan.input.gather(&declared.input, parts, &header)?;
     let caller = request.peer_addr().map(|address| address.ip().to_string());
@@ -112,7 +118,8 @@ async fn answer(request: &HttpRequest, payload: &mut Payload, app: &App, id: Uui
         deadline,
         within: declared.time,
         request_id: request_id.to_owned(),
-        trace_id: trace_id(request.headers()).unwrap_or_else(|| Uuid::new_v7(uuid::Timestamp::now(uuid::NoContext)).simple().to_string()),
+        trace_id: trace_id(request.headers())
+            .unwrap_or_else(|| Uuid::new_v7(uuid::Timestamp::now(uuid::NoContext)).simple().to_string()),
         caller,
         input,
         answer_limit: app.answer_limit,
@@ -146,22 +153,27 @@ async fn answer(request: &HttpRequest, payload: &mut Payload, app: &App, id: Uui
 /// The client's own request id, where it is one that can be logged and sent on.
 fn taken_over(headers: &HeaderMap) -> Option<String> {
     let id = headers.get("x-request-id")?.to_str().ok()?;
-    let fits = (1..=REQUEST_ID).contains(&id.len()) && id.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_.:+/=".contains(&b));
+    let fits = (1..=REQUEST_ID).contains(&id.len())
+        && id.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_.:+/=".contains(&b));
     fits.then(|| id.to_owned())
 }
 
 /// The trace id of a valid `traceparent` (W3C Trace Context §3.2).
 fn trace_id(headers: &HeaderMap) -> Option<String> {
     let mut parts = headers.get("traceparent")?.to_str().ok()?.split('-');
-    let hex = |part: &str, length: usize| part.len() == length && part.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b));
+    let hex = |part: &str, length: usize| {
+        part.len() == length && part.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b))
+    };
     let (version, trace, parent) = (parts.next()?, parts.next()?, parts.next()?);
     let zero = |part: &str| part.bytes().all(|b| b == b'0');
-    (hex(version, 2) && version != "ff" && hex(trace, 32) && !zero(trace) && hex(parent, 16) && !zero(parent)).then(|| trace.to_owned())
+    (hex(version, 2) && version != "ff" && hex(trace, 32) && !zero(trace) && hex(parent, 16) && !zero(parent))
+        .then(|| trace.to_owned())
 }
 
 async fn read_body(request: &HttpRequest, payload: &mut Payload, most: usize) -> Result<Bytes, Problem> {
     let too_large = || Problem::new(413, "Content too large").detail(format!("at most {most} bytes are taken here"));
-    let announced = request.headers().get(CONTENT_LENGTH).and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<usize>().ok());
+    let announced =
+        request.headers().get(CONTENT_LENGTH).and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<usize>().ok());
     if announced.is_some_and(|length| length > most) {
         return Err(too_large());
     }
@@ -178,9 +190,19 @@ async fn read_body(request: &HttpRequest, payload: &mut Payload, most: usize) ->
 
 /// Header fields that belong to the connection or to the service (RFC 9110 §7.6.1).
 fn is_ours(name: &str) -> bool {
-    ["connection", "content-length", "transfer-encoding", "keep-alive", "upgrade", "te", "trailer", "kanzlei-run", "x-request-id"]
-        .iter()
-        .any(|own| name.eq_ignore_ascii_case(own))
+    [
+        "connection",
+        "content-length",
+        "transfer-encoding",
+        "keep-alive",
+        "upgrade",
+        "te",
+        "trailer",
+        "kanzlei-run",
+        "x-request-id",
+    ]
+    .iter()
+    .any(|own| name.eq_ignore_ascii_case(own))
 }
 
 fn respond(reply: Reply, head: bool) -> HttpResponse {
@@ -231,4 +253,3 @@ async fn own_path(path: &str, request: &HttpRequest, app: &App) -> Result<HttpRe
         _ => Err(Problem::new(404, "Not found").detail(format!("there is no /-/{path}")).into()),
     }
 }
-

@@ -98,7 +98,10 @@ struct Broken;
 
 impl futures_core::Stream for Broken {
     type Item = Result<web::Bytes, std::io::Error>;
-    fn poll_next(self: std::pin::Pin<&mut Self>, _: &mut std::task::Context<'_>) -> std::task::Poll<Option<Self::Item>> {
+    fn poll_next(
+        self: std::pin::Pin<&mut Self>,
+        _: &mut std::task::Context<'_>,
+    ) -> std::task::Poll<Option<Self::Item>> {
         std::task::Poll::Ready(Some(Err(std::io::Error::other("told to break"))))
     }
 }
@@ -108,8 +111,11 @@ fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 }
 
 fn problem(status: u16, title: &str) -> HttpResponse {
-    let code = actix_web::http::StatusCode::from_u16(status).unwrap_or(actix_web::http::StatusCode::SERVICE_UNAVAILABLE);
-    HttpResponse::build(code).content_type("application/problem+json").body(json!({"title": title, "status": status}).to_string())
+    let code =
+        actix_web::http::StatusCode::from_u16(status).unwrap_or(actix_web::http::StatusCode::SERVICE_UNAVAILABLE);
+    HttpResponse::build(code)
+        .content_type("application/problem+json")
+        .body(json!({"title": title, "status": status}).to_string())
 }
 
 fn answer(mut body: serde_json::Value, padding: usize) -> HttpResponse {
@@ -223,7 +229,9 @@ async fn main() -> std::io::Result<()> {
     .workers(args.workers)
     .shutdown_timeout(1)
     .bind(&args.listen)
-    .map_err(|error| std::io::Error::new(error.kind(), format!("{}: {error}; choose another with --listen", args.listen)))?;
+    .map_err(|error| {
+        std::io::Error::new(error.kind(), format!("{}: {error}; choose another with --listen", args.listen))
+    })?;
     eprintln!("Stand-ins at http://{}: {}", args.listen, SERVICES.join(", "));
     server.run().await
 }

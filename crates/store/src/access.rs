@@ -5,7 +5,10 @@ use crate::{Doing, Micros, Result, Store};
 impl Store {
     /// Hashes of all operator tokens, at most 100.
     pub async fn token_hashes(&self) -> Result<Vec<String>> {
-        sqlx::query_scalar!("SELECT hash FROM operator_token LIMIT 100").fetch_all(&self.pool).await.doing("reading tokens")
+        sqlx::query_scalar!("SELECT hash FROM operator_token LIMIT 100")
+            .fetch_all(&self.pool)
+            .await
+            .doing("reading tokens")
     }
 
     pub async fn add_token(&self, hash: &str, prefix: &str, now: Micros) -> Result<()> {
@@ -17,7 +20,10 @@ impl Store {
     }
 
     pub async fn add_session(&self, hash: &str, now: Micros, expires: Micros) -> Result<()> {
-        sqlx::query!("DELETE FROM session WHERE expires < ? LIMIT 1000", now).execute(&self.pool).await.doing("clearing sessions")?;
+        sqlx::query!("DELETE FROM session WHERE expires < ? LIMIT 1000", now)
+            .execute(&self.pool)
+            .await
+            .doing("clearing sessions")?;
         sqlx::query!("INSERT INTO session (hash, created, expires) VALUES (?, ?, ?)", hash, now, expires)
             .execute(&self.pool)
             .await
@@ -26,10 +32,11 @@ impl Store {
     }
 
     pub async fn has_session(&self, hash: &str, now: Micros) -> Result<bool> {
-        let found = sqlx::query_scalar!("SELECT 1 AS `one!: i32` FROM session WHERE hash = ? AND expires > ?", hash, now)
-            .fetch_optional(&self.pool)
-            .await
-            .doing("reading a session")?;
+        let found =
+            sqlx::query_scalar!("SELECT 1 AS `one!: i32` FROM session WHERE hash = ? AND expires > ?", hash, now)
+                .fetch_optional(&self.pool)
+                .await
+                .doing("reading a session")?;
         Ok(found.is_some())
     }
 

@@ -63,7 +63,10 @@ impl Store {
     async fn try_deploy(&self, documents: &[NewDocument], now: Micros) -> Result<Vec<Deployed>> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         // First of all, so that two deploys at once queue up or conflict here.
-        sqlx::query!("UPDATE generation SET number = number + 1 WHERE id = 1").execute(&mut *tx).await.doing("beginning a deploy")?;
+        sqlx::query!("UPDATE generation SET number = number + 1 WHERE id = 1")
+            .execute(&mut *tx)
+            .await
+            .doing("beginning a deploy")?;
         let mut done = Vec::with_capacity(documents.len());
         for document in documents {
             let live = sqlx::query!(
@@ -74,7 +77,12 @@ impl Store {
             .fetch_optional(&mut *tx)
             .await
             .doing("reading what is live")?;
-            let deployed = |number, unchanged| Deployed { kind: document.kind.clone(), name: document.name.clone(), number, unchanged };
+            let deployed = |number, unchanged| Deployed {
+                kind: document.kind.clone(),
+                name: document.name.clone(),
+                number,
+                unchanged,
+            };
             if let Some(live) = &live
                 && live.digest == document.digest
             {
@@ -123,7 +131,10 @@ impl Store {
 
     /// Takes a document off; false when it was not live.
     pub async fn retire(&self, kind: &str, name: &str) -> Result<bool> {
-        let done = sqlx::query!("DELETE FROM live WHERE kind = ? AND name = ?", kind, name).execute(&self.pool).await.doing("retiring")?;
+        let done = sqlx::query!("DELETE FROM live WHERE kind = ? AND name = ?", kind, name)
+            .execute(&self.pool)
+            .await
+            .doing("retiring")?;
         Ok(done.rows_affected() > 0)
     }
 
@@ -155,10 +166,15 @@ impl Store {
 
     /// Source and file of one revision.
     pub async fn source(&self, kind: &str, name: &str, number: u32) -> Result<Option<(String, Option<String>)>> {
-        let row = sqlx::query!("SELECT source, file FROM revision WHERE kind = ? AND name = ? AND number = ?", kind, name, number)
-            .fetch_optional(&self.pool)
-            .await
-            .doing("reading a revision")?;
+        let row = sqlx::query!(
+            "SELECT source, file FROM revision WHERE kind = ? AND name = ? AND number = ?",
+            kind,
+            name,
+            number
+        )
+        .fetch_optional(&self.pool)
+        .await
+        .doing("reading a revision")?;
         Ok(row.map(|row| (row.source, row.file)))
     }
 }

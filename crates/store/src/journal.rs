@@ -247,7 +247,13 @@ impl Store {
         .doing("reading counts")?;
         Ok(rows
             .into_iter()
-            .map(|row| Summary { workflow: row.workflow, runs: row.runs, failed: row.failed, let_go: row.let_go, took: row.took })
+            .map(|row| Summary {
+                workflow: row.workflow,
+                runs: row.runs,
+                failed: row.failed,
+                let_go: row.let_go,
+                took: row.took,
+            })
             .collect())
     }
 

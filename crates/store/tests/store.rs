@@ -7,11 +7,27 @@ use kanzlei_store::journal::{Filter, Run, Step, Tally};
 use uuid::Uuid;
 
 fn document(name: &str, source: &str) -> NewDocument {
-    NewDocument { kind: "workflow".into(), name: name.into(), path: "a.yaml".into(), source: source.into(), file: None, digest: format!("{source:0>64}") }
+    NewDocument {
+        kind: "workflow".into(),
+        name: name.into(),
+        path: "a.yaml".into(),
+        source: source.into(),
+        file: None,
+        digest: format!("{source:0>64}"),
+    }
 }
 
 fn run(workflow: &str, state: &str, started: i64) -> Run {
-    let step = Step { paragraph: 0, state: "succeeded".into(), started, took: 5, attempts: 1, sent: None, outcome: Some("{\"å\":1}".into()), failure: None };
+    let step = Step {
+        paragraph: 0,
+        state: "succeeded".into(),
+        started,
+        took: 5,
+        attempts: 1,
+        sent: None,
+        outcome: Some("{\"å\":1}".into()),
+        failure: None,
+    };
     Run {
         id: Uuid::new_v7(uuid::Timestamp::from_unix(uuid::NoContext, (started / 1_000_000) as u64, 0)),
         workflow: workflow.into(),
@@ -89,12 +105,21 @@ async fn deploys(store: &Store) {
 }
 
 async fn journal(store: &Store) {
-    let runs: Vec<Run> = (0..450).map(|i| run(if i % 2 == 0 { "a" } else { "b" }, if i % 10 == 0 { "failed" } else { "succeeded" }, (i + 1) * 1_000_000)).collect();
+    let runs: Vec<Run> = (0..450)
+        .map(|i| {
+            run(
+                if i % 2 == 0 { "a" } else { "b" },
+                if i % 10 == 0 { "failed" } else { "succeeded" },
+                (i + 1) * 1_000_000,
+            )
+        })
+        .collect();
     store.write_runs(&runs).await.expect("writes");
     store.write_runs(&runs[..10]).await.expect("the same batch again changes nothing");
     let newest = store.runs(&Filter { limit: 3, ..Filter::default() }).await.expect("lists");
     assert_eq!(newest.iter().map(|r| r.id).collect::<Vec<_>>(), [runs[449].id, runs[448].id, runs[447].id]);
-    let filter = Filter { workflow: Some("a".into()), state: Some("failed".into()), before: Some(runs[100].id), limit: 100 };
+    let filter =
+        Filter { workflow: Some("a".into()), state: Some("failed".into()), before: Some(runs[100].id), limit: 100 };
     assert_eq!(store.runs(&filter).await.expect("lists").len(), 10);
     assert_eq!(store.run(runs[7].id).await.expect("reads").as_ref(), Some(&runs[7]));
     assert_eq!(store.run(Uuid::nil()).await.expect("reads"), None);

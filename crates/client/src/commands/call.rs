@@ -29,7 +29,8 @@ pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool,
     }
     let bodyless = matches!(method, "GET" | "HEAD" | "DELETE");
     if bodyless && !given.is_empty() {
-        let query: Vec<String> = given.iter().map(|(key, value)| format!("{}={}", segment(key), segment(&plain(value)))).collect();
+        let query: Vec<String> =
+            given.iter().map(|(key, value)| format!("{}={}", segment(key), segment(&plain(value)))).collect();
         url.push_str(&format!("?{}", query.join("&")));
     }
     let body = (!bodyless).then(|| Json::Object(given).to_string());
@@ -48,15 +49,23 @@ pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool,
     let mut response = agent().run(request).map_err(away)?;
     let status = response.status();
     let run = response.headers().get("kanzlei-run").and_then(|v| v.to_str().ok()).map(str::to_owned);
-    let shown: Vec<(String, String)> =
-        response.headers().iter().map(|(name, value)| (name.to_string(), String::from_utf8_lossy(value.as_bytes()).into_owned())).collect();
+    let shown: Vec<(String, String)> = response
+        .headers()
+        .iter()
+        .map(|(name, value)| (name.to_string(), String::from_utf8_lossy(value.as_bytes()).into_owned()))
+        .collect();
     let text = response.body_mut().with_config().limit(256 << 20).read_to_string().map_err(away)?;
     if json {
         let body: Json = serde_json::from_str(&text).unwrap_or(Json::String(text));
-        super::print_json(&serde_json::json!({"status": status.as_u16(), "headers": shown.into_iter().collect::<std::collections::BTreeMap<_, _>>(), "body": body, "run": run}));
+        super::print_json(
+            &serde_json::json!({"status": status.as_u16(), "headers": shown.into_iter().collect::<std::collections::BTreeMap<_, _>>(), "body": body, "run": run}),
+        );
     } else {
         let code = if status.is_success() { "32" } else { "31" };
-        println!("{}", draw::paint(code, &format!("{} {}", status.as_u16(), status.canonical_reason().unwrap_or_default())));
+        println!(
+            "{}",
+            draw::paint(code, &format!("{} {}", status.as_u16(), status.canonical_reason().unwrap_or_default()))
+        );
         if headers {
             shown.iter().for_each(|(name, value)| println!("{}: {value}", draw::dim(name)));
         }
@@ -74,7 +83,8 @@ pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool,
 
 /// A value as the input's schema wants it: text stays text, anything else is read as JSON.
 fn typed(inputs: &Json, key: &str, value: &str) -> Json {
-    let schema = inputs.as_array().and_then(|list| list.iter().find(|input| input["name"] == key)).map(|input| &input["schema"]);
+    let schema =
+        inputs.as_array().and_then(|list| list.iter().find(|input| input["name"] == key)).map(|input| &input["schema"]);
     if schema.is_some_and(|schema| schema["type"] == "string") {
         return value.into();
     }

@@ -17,7 +17,8 @@ pub fn check(paths: &[PathBuf], json: bool) -> Done {
         print_json(&json!({"documents": bundle.documents.len(), "diagnostics": checked.diagnostics}));
     } else {
         show(&checked.diagnostics, &bundle);
-        let found = if checked.diagnostics.is_empty() { "no errors".to_owned() } else { draw::counted(&checked.diagnostics) };
+        let found =
+            if checked.diagnostics.is_empty() { "no errors".to_owned() } else { draw::counted(&checked.diagnostics) };
         println!("{} documents: {found}", bundle.documents.len());
     }
     if checked.errors() > 0 { Err(Failure::Bad) } else { Ok(()) }
@@ -35,7 +36,8 @@ pub fn deploy(api: &Api, paths: &[PathBuf], json: bool) -> Done {
     let answer = match api.post("/deploys", &body)? {
         Ok(answer) => answer,
         Err(refused) => {
-            let found: Vec<Diagnostic> = serde_json::from_value(refused.problem["diagnostics"].clone()).unwrap_or_default();
+            let found: Vec<Diagnostic> =
+                serde_json::from_value(refused.problem["diagnostics"].clone()).unwrap_or_default();
             if found.is_empty() {
                 return Err(api.tell(refused));
             }
@@ -44,7 +46,8 @@ pub fn deploy(api: &Api, paths: &[PathBuf], json: bool) -> Done {
             } else {
                 show(&found, &bundle);
                 println!("{}; nothing was deployed", draw::counted(&found));
-                if let Some(other) = found.iter().find(|d| d.severity == Severity::Error && d.path.starts_with("live/")) {
+                if let Some(other) = found.iter().find(|d| d.severity == Severity::Error && d.path.starts_with("live/"))
+                {
                     let name = other.path.split('/').nth(2).unwrap_or_default();
                     println!("`{name}` is live and would no longer work; deploy it together with the change");
                 }

@@ -58,7 +58,11 @@ pub fn show(api: &Api, name: &str, source: bool, json: bool) -> Done {
     println!("{}", answer["about"].as_str().unwrap_or_default());
     let none = Vec::new();
     for endpoint in answer["endpoints"].as_array().unwrap_or(&none) {
-        println!("\n{} {}", draw::bold(endpoint["method"].as_str().unwrap_or_default()), endpoint["url"].as_str().unwrap_or_default());
+        println!(
+            "\n{} {}",
+            draw::bold(endpoint["method"].as_str().unwrap_or_default()),
+            endpoint["url"].as_str().unwrap_or_default()
+        );
         println!("{}", draw::dim(endpoint["curl"].as_str().unwrap_or_default()));
     }
     println!();
@@ -76,7 +80,8 @@ pub fn show(api: &Api, name: &str, source: bool, json: bool) -> Done {
         })
         .collect();
     println!("  §   Input {}", inputs.join(", "));
-    let sheet: Vec<Paragraph> = serde_json::from_value(answer["sheet"].clone()).map_err(|e| Failure::Told(e.to_string()))?;
+    let sheet: Vec<Paragraph> =
+        serde_json::from_value(answer["sheet"].clone()).map_err(|e| Failure::Told(e.to_string()))?;
     for paragraph in &sheet {
         print_paragraph(paragraph);
     }

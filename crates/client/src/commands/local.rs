@@ -21,9 +21,13 @@ pub fn eval(text: &str, with: Option<&Path>, json: bool) -> Done {
             std::fs::read_to_string(path)
         };
         let read = read.map_err(|error| Failure::Usage(format!("{}: {error}", path.display())))?;
-        let value: Value = serde_json::from_str(&read).map_err(|error| Failure::Usage(format!("{} is not JSON: {error}", path.display())))?;
+        let value: Value = serde_json::from_str(&read)
+            .map_err(|error| Failure::Usage(format!("{} is not JSON: {error}", path.display())))?;
         let Value::Object(names) = value else {
-            return Err(Failure::Usage(format!("{} holds no object; its members are the names in scope", path.display())));
+            return Err(Failure::Usage(format!(
+                "{} holds no object; its members are the names in scope",
+                path.display()
+            )));
         };
         for (name, value) in names.iter() {
             scope.define(name);

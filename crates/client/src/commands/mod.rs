@@ -30,13 +30,23 @@ pub fn run(args: Args) -> Done {
 /// JSON for a person or a program: indented on a terminal, else on one line.
 fn print_json(value: &serde_json::Value) {
     use std::io::IsTerminal;
-    let text = if std::io::stdout().is_terminal() { serde_json::to_string_pretty(value) } else { serde_json::to_string(value) };
+    let text = if std::io::stdout().is_terminal() {
+        serde_json::to_string_pretty(value)
+    } else {
+        serde_json::to_string(value)
+    };
     println!("{}", text.unwrap_or_default());
 }
 
 /// One part of a path in the control API.
 fn segment(name: &str) -> String {
     name.bytes()
-        .map(|b| if b.is_ascii_alphanumeric() || b"-_.".contains(&b) { char::from(b).to_string() } else { format!("%{b:02X}") })
+        .map(|b| {
+            if b.is_ascii_alphanumeric() || b"-_.".contains(&b) {
+                char::from(b).to_string()
+            } else {
+                format!("%{b:02X}")
+            }
+        })
         .collect()
 }

@@ -64,7 +64,13 @@ pub fn show(api: &Api, id: &str, full: bool, json: bool) -> Done {
         return Ok(());
     }
     let text = |key: &str| run[key].as_str().unwrap_or_default();
-    println!("{} · revision {} · {} · {}", draw::bold(text("workflow")), run["revision"], draw::state(text("state")), draw::took(&run["took_us"]));
+    println!(
+        "{} · revision {} · {} · {}",
+        draw::bold(text("workflow")),
+        run["revision"],
+        draw::state(text("state")),
+        draw::took(&run["took_us"])
+    );
     println!("{:<9} {}", draw::dim("run"), text("id"));
     println!("{:<9} {}", draw::dim("entry"), text("entry"));
     println!("{:<9} {} UTC", draw::dim("started"), draw::time(&run["started"]));
@@ -75,7 +81,11 @@ pub fn show(api: &Api, id: &str, full: bool, json: bool) -> Done {
         if value.is_null() {
             return;
         }
-        let shown = if full { serde_json::to_string_pretty(value).unwrap_or_default() } else { draw::short_json(value, 100 - indent) };
+        let shown = if full {
+            serde_json::to_string_pretty(value).unwrap_or_default()
+        } else {
+            draw::short_json(value, 100 - indent)
+        };
         let gap = " ".repeat(indent);
         println!("{gap}{} {}", draw::dim(label), shown.replace('\n', &format!("\n{gap}")));
     };
@@ -100,12 +110,17 @@ pub fn show(api: &Api, id: &str, full: bool, json: bool) -> Done {
         value("in ", &step["sent"], indent + 4);
         value("out", &step["outcome"], indent + 4);
         if let Some(detail) = step["failure"]["detail"].as_str() {
-            let label = if step["state"] == "succeeded" { draw::dim("earlier attempt") } else { draw::paint("31", "why") };
+            let label =
+                if step["state"] == "succeeded" { draw::dim("earlier attempt") } else { draw::paint("31", "why") };
             println!("{gap}    {label} {}: {detail}", step["failure"]["kind"].as_str().unwrap_or_default());
         }
     }
     println!();
-    println!("  {} {}", draw::dim("answer"), run["status"].as_u64().map_or_else(|| "none".into(), |status| status.to_string()));
+    println!(
+        "  {} {}",
+        draw::dim("answer"),
+        run["status"].as_u64().map_or_else(|| "none".into(), |status| status.to_string())
+    );
     value("body  ", &run["reply"], 2);
     if run["state"] == "failed" { Err(Failure::Bad) } else { Ok(()) }
 }

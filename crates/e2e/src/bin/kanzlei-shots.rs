@@ -26,7 +26,11 @@ async fn main() {
         let (rest, click) = rest.split_once('@').map_or((rest, None), |(a, b)| (a, Some(b)));
         let (path, dark) = rest.split_once('!').map_or((rest, false), |(a, b)| (a, b == "dark"));
         let choice = if dark { "dark" } else { "light" };
-        browser.client.execute(&format!("localStorage.setItem('kanzlei-theme', '{choice}')"), vec![]).await.expect("theme");
+        browser
+            .client
+            .execute(&format!("localStorage.setItem('kanzlei-theme', '{choice}')"), vec![])
+            .await
+            .expect("theme");
         browser.goto(&format!("{control}{path}")).await;
         browser.find("main h1").await;
         tokio::time::sleep(std::time::Duration::from_millis(700)).await;

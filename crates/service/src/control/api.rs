@@ -98,9 +98,11 @@ pub async fn deploy(app: Data<App>, body: Json<Bundle>) -> Result<HttpResponse> 
     let live = app.live.load_full();
     let bundle = with_live(given, &live);
     let checked = check_bundle(&bundle);
-    let warnings: Vec<Diagnostic> = checked.diagnostics.iter().filter(|d| d.severity == Severity::Warning).cloned().collect();
+    let warnings: Vec<Diagnostic> =
+        checked.diagnostics.iter().filter(|d| d.severity == Severity::Warning).cloned().collect();
     if checked.errors() > 0 {
-        let mut problem = Problem::new(422, "The documents have errors").detail(format!("{} errors; nothing was deployed", checked.errors()));
+        let mut problem = Problem::new(422, "The documents have errors")
+            .detail(format!("{} errors; nothing was deployed", checked.errors()));
         problem.with.insert("diagnostics".into(), json!(news(checked.diagnostics)));
         return Err(Error::Problem(Box::new(problem)));
     }
@@ -108,7 +110,8 @@ pub async fn deploy(app: Data<App>, body: Json<Bundle>) -> Result<HttpResponse> 
         .iter()
         .filter_map(|source| {
             let (kind, name) = name_of(&source.text)?;
-            let file = named_file(&source.text).and_then(|named| files.get(&kanzlei_core::check::relative(&source.path, &named)).cloned());
+            let file = named_file(&source.text)
+                .and_then(|named| files.get(&kanzlei_core::check::relative(&source.path, &named)).cloned());
             let mut digest = Sha256::new();
             digest.update(source.text.as_bytes());
             digest.update([0]);
@@ -159,7 +162,8 @@ fn endpoints(workflow: &Workflow, public_url: &str) -> Vec<Json_> {
 pub async fn workflows(app: Data<App>) -> HttpResponse {
     let live = app.live.load_full();
     let counts = app.store.summaries(now() / 60_000_000 - 24 * 60).await;
-    let by_name: BTreeMap<String, _> = counts.as_ref().map(|c| c.iter().map(|s| (s.workflow.clone(), s.clone())).collect()).unwrap_or_default();
+    let by_name: BTreeMap<String, _> =
+        counts.as_ref().map(|c| c.iter().map(|s| (s.workflow.clone(), s.clone())).collect()).unwrap_or_default();
     let mut listed = Vec::new();
     for (name, workflow) in &live.workflows {
         let counted = by_name.get(name).cloned().unwrap_or_default();
@@ -187,7 +191,10 @@ pub async fn workflow(app: Data<App>, name: Path<String>) -> Result<HttpResponse
         return Err(Error::not_found(format!("no workflow `{name}` is live{hint}")));
     };
     let revisions = app.store.revisions("workflow", &name).await.unwrap_or_default();
-    let revisions: Vec<Json_> = revisions.iter().map(|r| json!({"revision": r.number, "created": instant(r.created), "live": r.live})).collect();
+    let revisions: Vec<Json_> = revisions
+        .iter()
+        .map(|r| json!({"revision": r.number, "created": instant(r.created), "live": r.live}))
+        .collect();
     Ok(HttpResponse::Ok().json(json!({
         "name": workflow.plan.name,
         "about": workflow.plan.about,
@@ -215,7 +222,8 @@ pub async fn retire(app: Data<App>, name: Path<String>) -> Result<HttpResponse> 
 /// `DELETE /services/{name}`: takes a service off when no live workflow calls it.
 pub async fn retire_service(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
     let live = app.live.load_full();
-    let users: Vec<&str> = live.workflows.values().filter(|w| w.plan.services.contains(&name)).map(|w| w.plan.name.as_str()).collect();
+    let users: Vec<&str> =
+        live.workflows.values().filter(|w| w.plan.services.contains(&name)).map(|w| w.plan.name.as_str()).collect();
     if !users.is_empty() {
         return Err(Error::problem(409, "The service is in use", format!("it is called by {}", users.join(", "))));
     }
@@ -267,7 +275,11 @@ pub async fn runs(app: Data<App>, query: Query<RunsQuery>) -> Result<HttpRespons
 }
 
 fn line(run: &RunLine, live: &Live) -> Json_ {
-    let detail = run.failure.as_deref().and_then(|f| serde_json::from_str::<Json_>(f).ok()).and_then(|f| f.get("detail").cloned());
+    let detail = run
+        .failure
+        .as_deref()
+        .and_then(|f| serde_json::from_str::<Json_>(f).ok())
+        .and_then(|f| f.get("detail").cloned());
     json!({
         "id": run.id,
         "workflow": run.workflow,
@@ -288,7 +300,9 @@ pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         return Err(Error::problem(400, "Malformed id", format!("`{id}` is not the id of a run")));
     };
     let Some(run) = app.store.run(uuid).await? else {
-        return Err(Error::not_found(format!("the journal has no run {uuid}; details of successful runs are let go under load, and old runs are purged")));
+        return Err(Error::not_found(format!(
+            "the journal has no run {uuid}; details of successful runs are let go under load, and old runs are purged"
+        )));
     };
     let value = |text: &Option<String>| text.as_deref().and_then(|t| serde_json::from_str::<Json_>(t).ok());
     let sheet = sheet_of(&app, &run.workflow, run.revision).await?;
@@ -342,5 +356,11 @@ async fn sheet_of(app: &App, name: &str, revision: u32) -> Result<Vec<kanzlei_co
     bundle.files = known.files;
     bundle.documents = known.documents;
     bundle.documents.push(Source::new("revision.yaml", source));
-    Ok(check_bundle(&bundle).workflows.into_iter().map(|(_, plan)| plan).find(|plan| plan.name == name).map(|plan| plan.sheet).unwrap_or_default())
+    Ok(check_bundle(&bundle)
+        .workflows
+        .into_iter()
+        .map(|(_, plan)| plan)
+        .find(|plan| plan.name == name)
+        .map(|plan| plan.sheet)
+        .unwrap_or_default())
 }

@@ -126,7 +126,11 @@ async fn allowed(app: &App, request: &ServiceRequest) -> Result<()> {
     }
     let changes = !matches!(request.method().as_str(), "GET" | "HEAD");
     if changes && !header(CSRF).is_some_and(|shown| same(shown, &csrf_of(cookie.value()))) {
-        return Err(Error::problem(403, "Forbidden", format!("the header `{CSRF}` of the session is missing or wrong")));
+        return Err(Error::problem(
+            403,
+            "Forbidden",
+            format!("the header `{CSRF}` of the session is missing or wrong"),
+        ));
     }
     Ok(())
 }
