@@ -1,5 +1,6 @@
 //! `cargo xtask …`: everything a developer starts with one command.
 
+mod bench;
 mod build;
 mod demo;
 mod sqlx;
@@ -25,6 +26,9 @@ enum What {
     Test,
     /// Build the console
     Console,
+    /// Measure against hand-written equivalents
+    #[command(subcommand)]
+    Bench(bench::Bench),
     /// Renew what SQLx knows of the queries (.sqlx/), after a query or a migration changed
     Sqlx,
 }
@@ -34,6 +38,7 @@ fn main() -> ExitCode {
         What::Demo(demo) => demo::run(demo),
         What::Test => test::run_all(),
         What::Console => build::console().map(|()| ExitCode::SUCCESS),
+        What::Bench(bench) => bench::run_bench(bench),
         What::Sqlx => sqlx::prepare(),
     };
     match done {

@@ -78,22 +78,24 @@ pub enum Body {
 
 impl Body {
     /// Reads a body by its media type (RFC 9110 §8.3); an empty body is none.
-    pub fn read(media: &str, bytes: &[u8]) -> Result<Self, Problem> {
+    pub fn read(media: &str, bytes: &[u8]) -> Result<Self, Box<Problem>> {
         if bytes.is_empty() {
             return Ok(Body::None);
         }
         let media = media.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
         if media == "application/json" || (media.starts_with("application/") && media.ends_with("+json")) {
-            return serde_json::from_slice(bytes)
-                .map(Body::Json)
-                .map_err(|error| Problem::new(400, "Malformed body").detail(format!("the body is not JSON: {error}")));
+            return serde_json::from_slice(bytes).map(Body::Json).map_err(|error| {
+                Box::new(Problem::new(400, "Malformed body").detail(format!("the body is not JSON: {error}")))
+            });
         }
         if media == "application/x-www-form-urlencoded" {
             return Ok(Body::Form(form_pairs(bytes)));
         }
         let what = if media.is_empty() { "no Content-Type".to_owned() } else { format!("`{media}`") };
-        Err(Problem::new(415, "Unsupported media type")
-            .detail(format!("the body has {what}; send `application/json` or `application/x-www-form-urlencoded`")))
+        Err(Box::new(
+            Problem::new(415, "Unsupported media type")
+                .detail(format!("the body has {what}; send `application/json` or `application/x-www-form-urlencoded`")),
+        ))
     }
 }
 
@@ -186,7 +188,7 @@ impl InputPlan {
         endpoint: &EndpointInput,
         parts: Parts,
         header: &dyn Fn(&str) -> Option<String>,
-    ) -> Result<Value, Problem> {
+    ) -> Result<Value, Box<Problem>> {
         let mut errors = Vec::new();
         let mut input = Map::new();
         let mut body = match parts.body {
@@ -251,7 +253,7 @@ impl InputPlan {
             n => format!("{n} values are not as they should be"),
         });
         problem.errors = errors;
-        Err(problem)
+        Err(Box::new(problem))
     }
 
     fn form_members(&self, endpoint: &EndpointInput, pairs: Vec<(String, String)>) -> Json {

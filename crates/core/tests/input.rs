@@ -67,7 +67,8 @@ fn all_faults_are_reported_with_their_places() {
     ] {
         let mut got = gather(plan, path, query, media, body).expect_err(body);
         let mut wanted: Vec<String> = wanted.into_iter().map(str::to_owned).collect();
-        (got.sort(), wanted.sort());
+        got.sort();
+        wanted.sort();
         assert_eq!(got, wanted, "{path} {query} {body}");
     }
 }

@@ -204,6 +204,7 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
     let patience = config.duration("limits.shutdown")?;
     let shared = app.clone();
     let public = HttpServer::new(move || {
+        perform::warm();
         ActixApp::new()
             .app_data(shared.clone())
             .app_data(PayloadConfig::new(usize::MAX))

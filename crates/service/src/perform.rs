@@ -62,6 +62,15 @@ fn client(private: bool) -> Result<reqwest::Client, CallFault> {
     })
 }
 
+/// Makes this thread's clients before the first request needs them; it takes tens of milliseconds.
+pub fn warm() {
+    for private in [false, true] {
+        if let Err(fault) = client(private) {
+            tracing::error!("calls cannot be made: {}", fault.detail);
+        }
+    }
+}
+
 #[derive(Debug, thiserror::Error)]
 #[error("redirected to {0}")]
 struct Elsewhere(String);

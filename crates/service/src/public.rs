@@ -45,12 +45,18 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
 
 /// A request that no run answers.
 struct Refusal {
-    problem: Problem,
+    problem: Box<Problem>,
     allow: Option<HeaderValue>,
 }
 
 impl From<Problem> for Refusal {
     fn from(problem: Problem) -> Self {
+        Refusal { problem: Box::new(problem), allow: None }
+    }
+}
+
+impl From<Box<Problem>> for Refusal {
+    fn from(problem: Box<Problem>) -> Self {
         Refusal { problem, allow: None }
     }
 }
@@ -80,7 +86,7 @@ async fn answer(
                 return Ok(response);
             }
             let problem = Problem::new(405, "Method not allowed").detail(format!("here are {}", methods.join(", ")));
-            return Err(Refusal { problem, allow });
+            return Err(Refusal { problem: Box::new(problem), allow });
         }
         Found::Malformed => {
             return Err(Problem::new(400, "Malformed path").detail("the path is not percent-encoded UTF-8").into());
@@ -170,18 +176,18 @@ fn trace_id(headers: &HeaderMap) -> Option<String> {
         .then(|| trace.to_owned())
 }
 
-async fn read_body(request: &HttpRequest, payload: &mut Payload, most: usize) -> Result<Bytes, Problem> {
+async fn read_body(request: &HttpRequest, payload: &mut Payload, most: usize) -> Result<Bytes, Box<Problem>> {
     let too_large = || Problem::new(413, "Content too large").detail(format!("at most {most} bytes are taken here"));
     let announced =
         request.headers().get(CONTENT_LENGTH).and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<usize>().ok());
     if announced.is_some_and(|length| length > most) {
-        return Err(too_large());
+        return Err(too_large().into());
     }
     let mut body = BytesMut::new();
     while let Some(chunk) = payload.next().await {
         let chunk = chunk.map_err(|error| Problem::new(400, "Malformed body").detail(error.to_string()))?;
         if body.len() + chunk.len() > most {
-            return Err(too_large());
+            return Err(too_large().into());
         }
         body.extend_from_slice(&chunk);
     }
@@ -248,7 +254,7 @@ async fn own_path(path: &str, request: &HttpRequest, app: &App) -> Result<HttpRe
         }
         ("health", _) => {
             let allow = HeaderValue::from_static("GET, HEAD");
-            Err(Refusal { problem: Problem::new(405, "Method not allowed"), allow: Some(allow) })
+            Err(Refusal { problem: Box::new(Problem::new(405, "Method not allowed")), allow: Some(allow) })
         }
         _ => Err(Problem::new(404, "Not found").detail(format!("there is no /-/{path}")).into()),
     }

@@ -316,7 +316,7 @@ impl Walk<'_, '_, '_> {
                 let status = self.status(status, 200, 599);
                 let headers = self.named_makers(headers);
                 let body = body.as_ref().and_then(|body| self.maker(body));
-                status.map(|status| plan::Action::Reply { status, headers, body })
+                status.map(|status| plan::Action::Reply(Box::new(plan::Reply { status, headers, body })))
             }
             Action::Fail { status, title, detail, problem_type, with } => {
                 let shown =
@@ -332,7 +332,9 @@ impl Walk<'_, '_, '_> {
                 let status = self.status(status, 400, 599);
                 let mut part = |node: &Option<Node>| node.as_ref().and_then(|node| self.maker(node));
                 let (title, detail, problem_type, with) = (part(title), part(detail), part(problem_type), part(with));
-                status.map(|status| plan::Action::Fail { status, title, detail, problem_type, with })
+                status.map(|status| {
+                    plan::Action::Fail(Box::new(plan::Fail { status, title, detail, problem_type, with }))
+                })
             }
         };
         (action, end)

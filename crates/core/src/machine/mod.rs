@@ -31,7 +31,7 @@ pub use call::{Answer, CallError, CallFault, Request};
 pub use record::{Ended, State, StepRecord};
 
 use crate::expr::{self, Limits, ops};
-use crate::plan::{Action, BlockId, FAILURE, INPUT, Maker, Plan, RUN, Step};
+use crate::plan::{self, Action, BlockId, FAILURE, INPUT, Maker, Plan, RUN, Step};
 use crate::problem::Problem;
 use crate::value::Value;
 
@@ -330,7 +330,8 @@ impl Machine {
                 let value = self.make(maker)?;
                 self.close(record, State::Succeeded, value, None);
             }
-            Action::Reply { status, headers, body } => {
+            Action::Reply(reply) => {
+                let plan::Reply { status, headers, body } = &**reply;
                 if self.reply.is_some() {
                     let failure = Failure {
                         kind: "expression",
@@ -358,7 +359,8 @@ impl Machine {
                 self.reply = Some(Reply { status: code, headers: made, body, problem: false });
                 self.close(record, State::Succeeded, Value::Int(code.into()), None);
             }
-            Action::Fail { status, title, detail, problem_type, with } => {
+            Action::Fail(fail) => {
+                let plan::Fail { status, title, detail, problem_type, with } = &**fail;
                 let code = status_code(&self.make(status)?, 400)?;
                 let text = |maker: &Option<Maker>| -> Result<Option<String>, Box<expr::Failure>> {
                     Ok(match maker {

@@ -68,29 +68,27 @@ pub struct Step {
 pub enum Action {
     Call(Box<Call>),
     Let(Vec<(u32, Maker)>),
-    If {
-        condition: Expression,
-        then: BlockId,
-        otherwise: Option<BlockId>,
-    },
-    Match {
-        subject: Expression,
-        arms: Vec<(Value, BlockId)>,
-        otherwise: Option<BlockId>,
-    },
+    If { condition: Expression, then: BlockId, otherwise: Option<BlockId> },
+    Match { subject: Expression, arms: Vec<(Value, BlockId)>, otherwise: Option<BlockId> },
     Note(Maker),
-    Reply {
-        status: Maker,
-        headers: Vec<(String, Maker)>,
-        body: Option<Maker>,
-    },
-    Fail {
-        status: Maker,
-        title: Option<Maker>,
-        detail: Option<Maker>,
-        problem_type: Option<Maker>,
-        with: Option<Maker>,
-    },
+    Reply(Box<Reply>),
+    Fail(Box<Fail>),
+}
+
+#[derive(Debug)]
+pub struct Reply {
+    pub status: Maker,
+    pub headers: Vec<(String, Maker)>,
+    pub body: Option<Maker>,
+}
+
+#[derive(Debug)]
+pub struct Fail {
+    pub status: Maker,
+    pub title: Option<Maker>,
+    pub detail: Option<Maker>,
+    pub problem_type: Option<Maker>,
+    pub with: Option<Maker>,
 }
 
 #[derive(Debug)]

@@ -136,7 +136,7 @@ impl Eval<'_> {
                 if !count.is_finite() || !step.is_finite() {
                     return range_failure("`list.range` takes finite numbers and a step that is not 0");
                 }
-                let count = count.max(0.0).min(1e18) as usize;
+                let count = count.clamp(0.0, 1e18) as usize;
                 self.item_steps(count)?;
                 self.will_make(count.saturating_mul(24))?;
                 return self.make_list((0..count).map(|i| Value::Num(from + i as f64 * step)).collect());

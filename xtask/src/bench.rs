@@ -1,0 +1,204 @@
+//! `cargo xtask bench`: figures against hand-written equivalents, measured in one run.
+
+use std::path::Path;
+use std::process::{Command, ExitCode};
+use std::time::{Duration, Instant};
+
+use kanzlei_harness::office::{Ports, Whole, get};
+use kanzlei_harness::packages;
+use kanzlei_harness::ports;
+use kanzlei_harness::process::Process;
+
+use crate::{Done, Fault, build, root, run};
+
+#[derive(clap::Subcommand)]
+pub enum Bench {
+    /// Requests per second against a hand-written Actix service; idle memory; time to ready
+    Endpoint {
+        /// Seconds of each round
+        #[arg(long, default_value_t = 8)]
+        seconds: u32,
+        /// Rounds, by turns
+        #[arg(long, default_value_t = 3)]
+        rounds: u32,
+    },
+    /// Expressions against the same over serde_json values
+    Expr,
+}
+
+pub fn run_bench(bench: Bench) -> Done {
+    match bench {
+        Bench::Expr => {
+            let bins = build::programs(true)?;
+            run(&mut Command::new(bins.join("kanzlei-bench-expr")))?;
+            Ok(ExitCode::SUCCESS)
+        }
+        Bench::Endpoint { seconds, rounds } => endpoint(seconds, rounds),
+    }
+}
+
+const NOTICE: &str = r#"{"imo":"9074729","nights":2,"cargo":"UN1202 gas oil"}"#;
+const QUOTE: &str = r#"{"imo":"9074729","nights":2,"currency":"NOK"}"#;
+const CONNECTIONS: u32 = 32;
+
+/// One measurement.
+#[derive(Clone, Copy)]
+struct Figure {
+    per_second: f64,
+    p50: f64,
+    p99: f64,
+    /// Microseconds of processor time of the service per request.
+    cpu: f64,
+}
+
+fn endpoint(seconds: u32, rounds: u32) -> Done {
+    packages::install(&[packages::MARIADB, packages::WRK])?;
+    build::console()?;
+    let bins = build::programs(true)?;
+    let dir = std::env::temp_dir().join(format!("kanzlei-bench-{}", std::process::id()));
+    let mut whole = Whole::start(&bins, &dir, Ports::free()?, &["workers=1", "log.level=warn"])?;
+    let port = ports::free()?;
+    let standins = format!("http://127.0.0.1:{}", whole.office.ports.standins);
+    let mut command = Command::new(bins.join("kanzlei-handwritten"));
+    command.args([format!("127.0.0.1:{port}"), standins, "1".into()]);
+    let mut by_hand = Process::start("the hand-written service", command, &dir.join("by-hand.log"))?;
+    by_hand.wait_for(Duration::from_secs(10), || std::net::TcpStream::connect(("127.0.0.1", port)).ok())?;
+    deploy(&bins, &whole, &root().join("demo/harbour/services"))?;
+    deploy(&bins, &whole, &root().join("crates/bench/workflows"))?;
+
+    println!(
+        "One worker each, {CONNECTIONS} connections, {seconds} s a round, {rounds} rounds by turns; wrk, database and stand-ins share the machine.\n"
+    );
+    println!("{:<34} {:>10} {:>9} {:>9} {:>12}", "", "req/s", "p50 ms", "p99 ms", "CPU µs/req");
+    for (what, path, body, wanted) in [
+        ("validate and reply", "/harbours/LIN/notices", NOTICE, 0.5),
+        ("validate, two calls, reply", "/harbours/LIN/quotes", QUOTE, 0.8),
+    ] {
+        let script = dir.join("post.lua");
+        std::fs::write(
+            &script,
+            format!(
+                "wrk.method = 'POST'\nwrk.headers['Content-Type'] = 'application/json'\nwrk.body = [==[{body}]==]\n"
+            ),
+        )?;
+        let (mut hand, mut ours) = (Vec::new(), Vec::new());
+        for _ in 0..rounds {
+            hand.push(measure(port, by_hand.id(), path, &script, seconds)?);
+            ours.push(measure(whole.office.ports.public, whole.office.service.id(), path, &script, seconds)?);
+        }
+        let (hand, ours) = (median(hand), median(ours));
+        for (name, figure) in [("hand-written", hand), ("Kanzlei", ours)] {
+            println!(
+                "{:<34} {:>10.0} {:>9.2} {:>9.2} {:>12.1}",
+                format!("{what}: {name}"),
+                figure.per_second,
+                figure.p50,
+                figure.p99,
+                figure.cpu
+            );
+        }
+        println!("{:<34} {:>10.2}   (wanted at least {wanted})\n", "  ratio", ours.per_second / hand.per_second);
+    }
+    let health = get(whole.office.ports.public, "/-/health", &[]).unwrap_or_default();
+    println!("journal after that: {}", health.split("\r\n").find(|l| l.contains("journal")).unwrap_or(&health));
+    drop(by_hand);
+
+    // A hundred workflows, idle.
+    let many = dir.join("many");
+    std::fs::create_dir_all(&many)?;
+    let text = std::fs::read_to_string(root().join("crates/bench/workflows/quotes.yaml"))?;
+    for n in 0..100 {
+        let renamed = text
+            .replace("workflow: bench-quotes", &format!("workflow: many-{n}"))
+            .replace("/harbours/{harbour}/quotes", &format!("/many/{n}/{{harbour}}"));
+        std::fs::write(many.join(format!("many-{n}.yaml")), renamed)?;
+    }
+    deploy(&bins, &whole, &many)?;
+    let begun = Instant::now();
+    whole.office.restart_service()?;
+    let ready = begun.elapsed();
+    // What starting needed and no longer does is given back within moments.
+    std::thread::sleep(Duration::from_secs(2));
+    println!(
+        "ready after {} ms with 102 workflows (wanted under 500); idle memory {:.1} MB (wanted under 60)",
+        ready.as_millis(),
+        resident(whole.office.service.id())
+    );
+    whole.stop();
+    let _ = std::fs::remove_dir_all(&dir);
+    Ok(ExitCode::SUCCESS)
+}
+
+fn deploy(bins: &Path, whole: &Whole, folder: &Path) -> Result<(), Fault> {
+    let output = Command::new(bins.join("kanzlei"))
+        .arg("deploy")
+        .arg(folder)
+        .env("KANZLEI_URL", whole.office.control())
+        .env("KANZLEI_TOKEN", &whole.office.token)
+        .output()?;
+    if output.status.success() {
+        Ok(())
+    } else {
+        Err(format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr)).into())
+    }
+}
+
+fn measure(port: u16, process: u32, path: &str, script: &Path, seconds: u32) -> Result<Figure, Fault> {
+    let url = format!("http://127.0.0.1:{port}{path}");
+    let wrk = |seconds: u32| {
+        Command::new("wrk")
+            .args(["-t1", &format!("-c{CONNECTIONS}"), &format!("-d{seconds}s"), "--latency", "-s"])
+            .arg(script)
+            .arg(&url)
+            .output()
+    };
+    wrk(1)?;
+    let before = processor_time(process);
+    let output = String::from_utf8_lossy(&wrk(seconds)?.stdout).into_owned();
+    let used = processor_time(process) - before;
+    if output.contains("Non-2xx") {
+        return Err(format!("{url} gave answers that are no success:\n{output}").into());
+    }
+    let field =
+        |name: &str| output.lines().find_map(|l| l.trim().strip_prefix(name)).map(str::trim).unwrap_or("0").to_owned();
+    let per_second: f64 = field("Requests/sec:").parse()?;
+    Ok(Figure {
+        per_second,
+        p50: milliseconds(&field("50%")),
+        p99: milliseconds(&field("99%")),
+        cpu: used / (per_second * f64::from(seconds)) * 1e6,
+    })
+}
+
+fn milliseconds(text: &str) -> f64 {
+    let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
+    let number: f64 = digits.parse().unwrap_or(0.0);
+    match &text[digits.len()..] {
+        "us" => number / 1000.0,
+        "s" => number * 1000.0,
+        _ => number,
+    }
+}
+
+fn median(mut figures: Vec<Figure>) -> Figure {
+    figures.sort_by(|a, b| a.per_second.total_cmp(&b.per_second));
+    figures[figures.len() / 2]
+}
+
+/// Seconds of processor time a process used (proc(5), fields 14 and 15 of stat).
+fn processor_time(process: u32) -> f64 {
+    let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
+    let fields: Vec<&str> = stat.rsplit_once(") ").map_or("", |(_, rest)| rest).split(' ').collect();
+    let ticks = |at: usize| fields.get(at).and_then(|f| f.parse::<f64>().ok()).unwrap_or(0.0);
+    (ticks(11) + ticks(12)) / 100.0
+}
+
+/// Resident memory in megabytes.
+fn resident(process: u32) -> f64 {
+    let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap_or_default();
+    let kilobytes = status
+        .lines()
+        .find_map(|l| l.strip_prefix("VmRSS:"))
+        .and_then(|l| l.trim().split(' ').next()?.parse::<f64>().ok());
+    kilobytes.unwrap_or(0.0) / 1000.0
+}
