@@ -3,6 +3,7 @@
 mod bench;
 mod build;
 mod demo;
+mod shots;
 mod sqlx;
 mod test;
 
@@ -26,6 +27,8 @@ enum What {
     Test,
     /// Build the console
     Console,
+    /// Take the pictures of docs/screenshots/ anew
+    Shots,
     /// Measure against hand-written equivalents
     #[command(subcommand)]
     Bench(bench::Bench),
@@ -38,6 +41,7 @@ fn main() -> ExitCode {
         What::Demo(demo) => demo::run(demo),
         What::Test => test::run_all(),
         What::Console => build::console().map(|()| ExitCode::SUCCESS),
+        What::Shots => shots::take(),
         What::Bench(bench) => bench::run_bench(bench),
         What::Sqlx => sqlx::prepare(),
     };
@@ -61,5 +65,9 @@ fn root() -> PathBuf {
 /// Runs a command in the checkout; its failure is ours.
 fn run(command: &mut Command) -> Result<(), Fault> {
     let status = command.current_dir(root()).status().map_err(|e| format!("{:?}: {e}", command.get_program()))?;
-    if status.success() { Ok(()) } else { Err(format!("{command:?} failed ({status})").into()) }
+    if status.success() {
+        Ok(())
+    } else {
+        Err(format!("{} failed ({status})", command.get_program().to_string_lossy()).into())
+    }
 }

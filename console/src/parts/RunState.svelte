@@ -22,6 +22,7 @@
     display: inline-flex;
     gap: 0.375rem;
     align-items: center;
+    vertical-align: middle;
   }
 
   .succeeded :global(svg) {

@@ -13,11 +13,23 @@ use std::sync::OnceLock;
 use kanzlei_harness::mariadb::Mariadb;
 use kanzlei_harness::office::{Office, Ports};
 
-/// The folder with the programs under test: where this test program was built to.
+/// The folder with the programs under test: where this test program was built to. They are built first,
+/// because `cargo test` alone does not build the programs of other packages.
 pub fn bins() -> PathBuf {
-    let own = std::env::current_exe().expect("own path");
-    let folder = own.parent().expect("folder");
-    if folder.ends_with("deps") { folder.parent().expect("target").to_path_buf() } else { folder.to_path_buf() }
+    static BINS: OnceLock<PathBuf> = OnceLock::new();
+    let find = || {
+        let own = std::env::current_exe().expect("own path");
+        let folder = own.ancestors().find(|dir| dir.join("deps").is_dir()).expect("target folder").to_path_buf();
+        let mut build = Command::new(std::env::var("CARGO").unwrap_or_else(|_| "cargo".into()));
+        build.args(["build", "--workspace", "--bins", "--quiet"]).current_dir(root());
+        build.env("CARGO_TARGET_DIR", folder.parent().expect("target"));
+        if folder.ends_with("release") {
+            build.arg("--release");
+        }
+        assert!(build.status().expect("cargo").success(), "the programs under test do not build");
+        folder
+    };
+    BINS.get_or_init(find).clone()
 }
 
 pub fn root() -> PathBuf {
@@ -42,7 +54,6 @@ pub fn office(name: &str, settings: &[&str]) -> Office {
 
 /// An office on a given database.
 pub fn office_on(name: &str, database_url: &str, settings: &[&str]) -> Office {
-    assert!(bins().join("kanzleid").exists(), "the programs are not built; run `cargo build --workspace --bins`");
     let ports = Ports::free().expect("ports");
     Office::start(&bins(), &scratch().join(name), database_url, ports, settings).expect("office starts")
 }

@@ -49,7 +49,7 @@ async fn an_operator_looks_into_the_office() {
     }
     browser.find("[role=listitem]:nth-of-type(2) button.paragraph").await.click().await.expect("click");
     let marked = browser.find(".source .marked").await.text().await.expect("text");
-    assert!(marked.contains("call: registry.getVessel"), "{marked}");
+    assert!(marked.contains("- id: vessel"), "{marked}");
 
     // Runs, and one run as an annotated sheet.
     browser.goto(&format!("{control}/runs?state=failed")).await;

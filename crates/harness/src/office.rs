@@ -49,6 +49,8 @@ pub struct Office {
 struct Start {
     program: PathBuf,
     args: Vec<String>,
+    /// Given in the environment, because everybody can read arguments.
+    database_url: String,
     log: PathBuf,
     token_file: PathBuf,
 }
@@ -73,9 +75,11 @@ impl Office {
                 .map(|s| format!("services.{s}.base=http://127.0.0.1:{}/{s}", ports.standins)),
         );
         values.extend(settings.iter().map(|s| (*s).to_owned()));
-        let mut args = vec!["--set".to_owned(), format!("database.url={database_url}")];
+        let mut args = Vec::new();
         args.extend(values.into_iter().flat_map(|value| ["--set".to_owned(), value]));
-        let command = Start { program: bins.join("kanzleid"), args, log: dir.join("kanzleid.log"), token_file };
+        let database_url = database_url.to_owned();
+        let command =
+            Start { program: bins.join("kanzleid"), args, database_url, log: dir.join("kanzleid.log"), token_file };
         let service = command.run(ports)?;
         let token = std::fs::read_to_string(&command.token_file).map_err(io("reading the operator token"))?;
         Ok(Office { service, standins, ports, token, command })
@@ -106,7 +110,7 @@ impl Office {
 impl Start {
     fn run(&self, ports: Ports) -> Result<Process> {
         let mut command = Command::new(&self.program);
-        command.args(&self.args);
+        command.args(&self.args).env("KANZLEI_DATABASE_URL", &self.database_url);
         let mut service = Process::start("kanzleid", command, &self.log)?;
         service.wait_for(Duration::from_secs(30), || {
             get(ports.public, "/-/health", &[]).and_then(|_| get(ports.control, "/", &[]))

@@ -19,7 +19,8 @@ pub fn check(paths: &[PathBuf], json: bool) -> Done {
         show(&checked.diagnostics, &bundle);
         let found =
             if checked.diagnostics.is_empty() { "no errors".to_owned() } else { draw::counted(&checked.diagnostics) };
-        println!("{} documents: {found}", bundle.documents.len());
+        let count = bundle.documents.len();
+        println!("{count} document{}: {found}", if count == 1 { "" } else { "s" });
     }
     if checked.errors() > 0 { Err(Failure::Bad) } else { Ok(()) }
 }

@@ -71,11 +71,11 @@ pub fn show(api: &Api, id: &str, full: bool, json: bool) -> Done {
         draw::state(text("state")),
         draw::took(&run["took_us"])
     );
-    println!("{:<9} {}", draw::dim("run"), text("id"));
-    println!("{:<9} {}", draw::dim("entry"), text("entry"));
-    println!("{:<9} {} UTC", draw::dim("started"), draw::time(&run["started"]));
-    println!("{:<9} {}", draw::dim("request"), text("request_id"));
-    println!("{:<9} {}", draw::dim("trace"), text("trace_id"));
+    println!("{} {}", draw::dim("run     "), text("id"));
+    println!("{} {}", draw::dim("entry   "), text("entry"));
+    println!("{} {} UTC", draw::dim("started "), draw::time(&run["started"]));
+    println!("{} {}", draw::dim("request "), text("request_id"));
+    println!("{} {}", draw::dim("trace   "), text("trace_id"));
     println!();
     let value = |label: &str, value: &Json, indent: usize| {
         if value.is_null() {

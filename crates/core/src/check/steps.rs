@@ -170,7 +170,7 @@ impl Walk<'_, '_, '_> {
         let number = numbers.take();
         let mut inside = numbers.inside(&number);
         let paragraph = self.sheet.len();
-        let (line, _) = crate::diagnostic::line_and_column(self.report.text(), step.at.start as usize);
+        let (line, _) = crate::diagnostic::line_and_column(self.report.text(), step.begins as usize);
         self.sheet.push(Paragraph {
             number,
             depth: numbers.depth,

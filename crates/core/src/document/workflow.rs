@@ -56,6 +56,8 @@ pub struct Endpoint {
 pub struct Step {
     /// The place of the key that says what the step does.
     pub at: Place,
+    /// Where the step begins, in bytes.
+    pub begins: u32,
     pub id: Option<Named>,
     pub about: Option<String>,
     pub when: Option<Node>,
@@ -436,7 +438,7 @@ fn step(node: &Node, count: &mut usize, report: &mut Report) -> Option<Step> {
     let off = members.boolean("off", report);
     let rescue = members.get("rescue").map(|node| steps(node, "rescue", count, report)).unwrap_or_default();
     let action = action(kind, &members, count, report)?;
-    Some(Step { at: key.at, id, about, when, off, rescue, action })
+    Some(Step { at: key.at, begins: node.at.start, id, about, when, off, rescue, action })
 }
 
 /// Whether a step's id or a `let` name can be used in expressions; says why not.

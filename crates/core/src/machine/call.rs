@@ -213,8 +213,8 @@ fn judge(call: &Call, answer: Answer) -> Result<Value, Failure> {
     let headers = answer.headers.into_iter().map(|(name, value)| (name.to_ascii_lowercase(), Value::text(value)));
     Ok(Value::object([
         ("status", Value::Int(answer.status.into())),
-        ("headers", Value::object(headers)),
         ("body", body),
+        ("headers", Value::object(headers)),
     ]))
 }
 

@@ -1,5 +1,5 @@
-//! Takes the pictures of the console for `docs/screenshots/` from a demo that runs, or one picture of
-//! one page: `kanzlei-shots CONTROL_URL TOKEN FOLDER [PAGE…]`.
+//! Takes pictures for `docs/screenshots/` from a demo that runs: pages of the console, and what a
+//! command prints on a terminal (`NAME=$COMMAND`). `cargo xtask shots` calls it.
 
 use std::path::Path;
 
@@ -9,7 +9,7 @@ use kanzlei_e2e::browser::Browser;
 async fn main() {
     let args: Vec<String> = std::env::args().skip(1).collect();
     let [control, token, folder, pages @ ..] = args.as_slice() else {
-        eprintln!("usage: kanzlei-shots CONTROL_URL TOKEN FOLDER [NAME=/PAGE[!dark][@CSS-TO-CLICK] …]");
+        eprintln!("usage: kanzlei-shots CONTROL_URL TOKEN FOLDER [NAME=/PAGE[!dark][@CSS-TO-CLICK] | NAME=$COMMAND …]");
         std::process::exit(2);
     };
     let folder = Path::new(folder);
@@ -17,12 +17,17 @@ async fn main() {
     let browser = Browser::start(&std::env::temp_dir().join(format!("kanzlei-shots-{}", std::process::id()))).await;
     browser.goto(control).await;
     browser.find("#token").await;
-    if pages.iter().any(|page| page.starts_with("sign-in")) {
-        browser.picture(&folder.join("sign-in.png")).await;
+    if let Some(name) = pages.iter().find_map(|page| page.strip_suffix("=sign-in")) {
+        browser.picture(&folder.join(format!("{name}.png"))).await;
     }
     browser.sign_in(control, token).await;
-    for page in pages.iter().filter(|page| !page.starts_with("sign-in")) {
+    for page in pages.iter().filter(|page| !page.ends_with("=sign-in")) {
         let (name, rest) = page.split_once('=').expect("NAME=/PAGE");
+        if let Some(command) = rest.strip_prefix('$') {
+            terminal(&browser, command, &folder.join(format!("{name}.png"))).await;
+            println!("{name}");
+            continue;
+        }
         let (rest, click) = rest.split_once('@').map_or((rest, None), |(a, b)| (a, Some(b)));
         let (path, dark) = rest.split_once('!').map_or((rest, false), |(a, b)| (a, b == "dark"));
         let choice = if dark { "dark" } else { "light" };
@@ -41,4 +46,63 @@ async fn main() {
         println!("{name}");
     }
     browser.close().await;
+}
+
+/// Runs a command on a terminal of its own and takes a picture of what it prints.
+async fn terminal(browser: &Browser, command: &str, file: &Path) {
+    let output = std::process::Command::new("script")
+        .args(["--quiet", "--return", "--command", command, "/dev/null"])
+        .env("TERM", "xterm-256color")
+        .output()
+        .expect("script runs");
+    let text = String::from_utf8_lossy(&output.stdout).replace('\r', "");
+    let page = format!(
+        "<!doctype html><meta charset=utf-8><style>body{{margin:0;background:#161616;color:#f4f4f4}}\
+         pre{{font:13px/1.45 'IBM Plex Mono','DejaVu Sans Mono',monospace;margin:20px;white-space:pre-wrap}}\
+         .b{{font-weight:bold}}.d{{color:#a8a8a8}}.r{{color:#ff8389}}.g{{color:#42be65}}.y{{color:#f1c21b}}.c{{color:#33b1ff}}.m{{color:#d4bbff}}</style>\
+         <pre><span class=g>$</span> {}\n{}</pre>",
+        // Where the command was run is of no interest.
+        escape(command.split_once("&& ").map_or(command, |(_, own)| own)),
+        spans(&text)
+    );
+    let path = std::env::temp_dir().join(format!("kanzlei-terminal-{}.html", std::process::id()));
+    std::fs::write(&path, page).expect("page");
+    browser.goto(&format!("file://{}", path.display())).await;
+    browser.picture(file).await;
+    let _ = std::fs::remove_file(path);
+}
+
+fn escape(text: &str) -> String {
+    text.replace('&', "&amp;").replace('<', "&lt;")
+}
+
+/// Select Graphic Rendition codes (ECMA-48 §8.3.117) as spans.
+fn spans(text: &str) -> String {
+    let mut out = String::new();
+    let mut rest = text;
+    let mut open = 0;
+    while let Some(at) = rest.find("\x1b[") {
+        out.push_str(&escape(&rest[..at]));
+        let Some((codes, after)) = rest[at + 2..].split_once('m') else { break };
+        for code in codes.split(';') {
+            let class = match code {
+                "1" => "b",
+                "2" => "d",
+                "31" | "91" => "r",
+                "32" | "92" => "g",
+                "33" | "93" => "y",
+                "34" | "36" | "94" | "96" => "c",
+                "35" | "95" => "m",
+                _ => {
+                    out.push_str(&"</span>".repeat(std::mem::take(&mut open)));
+                    continue;
+                }
+            };
+            out.push_str(&format!("<span class={class}>"));
+            open += 1;
+        }
+        rest = after;
+    }
+    out.push_str(&escape(rest));
+    out
 }

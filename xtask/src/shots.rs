@@ -1,0 +1,82 @@
+//! `cargo xtask shots`: the pictures of `docs/screenshots/`, taken anew from demo data.
+
+use std::process::{Command, ExitCode};
+use std::time::Duration;
+
+use kanzlei_harness::office::{Ports, Whole};
+use kanzlei_harness::{packages, wait};
+
+use crate::{Done, build, root, run};
+
+/// A document with two slips, for the picture of `check`.
+const SLIPS: &str = "workflow: arrival-notice\nabout: Takes the notice of a vessel's arrival.\n\ninput:\n  imo: {type: string, pattern: \"^[0-9]{7}$\"}\n\nsteps:\n  - id: vessel\n    call: registry.getVesel\n    send: {imo: \"${input.imo}\"}\n\n  - reply: 200\n    body:\n      name: ${vesel.body.name}\n      sorted: ${vessel.body.ports.sort()}\n";
+
+pub fn take() -> Done {
+    packages::install(&[packages::MARIADB, packages::CHROMIUM, packages::CHROMEDRIVER])?;
+    build::console()?;
+    let bins = build::programs(false)?;
+    let dir = std::env::temp_dir().join(format!("kanzlei-shots-{}", std::process::id()));
+    // The usual ports where they are free, because the pictures show addresses.
+    let ports = if Ports::USUAL.taken().is_none() { Ports::USUAL } else { Ports::free()? };
+    let whole = Whole::start(&bins, &dir, ports, &[])?;
+    let (control, token) = (whole.office.control(), whole.office.token.clone());
+    let path = format!("{}:{}", bins.display(), std::env::var("PATH").unwrap_or_default());
+    let shell = |line: &str| {
+        let mut command = Command::new("bash");
+        command
+            .args(["-c", line])
+            .current_dir(root())
+            .env("PATH", &path)
+            .env("KANZLEI_URL", &control)
+            .env("KANZLEI_TOKEN", &token);
+        command.output()
+    };
+    shell("kanzlei deploy demo/harbour")?;
+    let call = "kanzlei call berth-quote harbour=LIN imo=9074729 arrives=2027-03-04T06:00:00Z currency=NOK nights=3";
+    let behave = format!("curl -sS -X PUT 'http://127.0.0.1:{}/-/behaviour", ports.standins);
+    for line in [
+        call.to_owned(),
+        call.replace("9074729", "9417359"),
+        "kanzlei call harbour-tides draught=6.2 after=2027-03-04T06:00:00Z".into(),
+        call.replace("9074729", "9999999"),
+        format!("{behave}/tides?fail_next=3'; {call}"),
+        format!("{behave}/tides?fail_next=1&delay_ms=60'; {call}"),
+    ] {
+        shell(&line)?;
+    }
+    let last = wait::until(Duration::from_secs(10), || {
+        let listed = shell("kanzlei runs --json").ok()?;
+        let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).ok()?;
+        let runs = listed["runs"].as_array()?;
+        (runs.len() >= 6).then(|| runs[0]["id"].as_str().unwrap_or_default().to_owned())
+    })
+    .ok_or("the runs do not arrive in the journal")?;
+    let slips = dir.join("services");
+    std::fs::create_dir_all(&slips)?;
+    let document = dir.join("arrival-notice.yaml");
+    std::fs::write(&document, SLIPS)?;
+    for file in std::fs::read_dir(root().join("demo/harbour/services"))? {
+        let file = file?;
+        std::fs::copy(file.path(), slips.join(file.file_name()))?;
+    }
+    let pictures = root().join("docs/screenshots");
+    let done = run(Command::new(bins.join("kanzlei-shots"))
+        .args([&control, &token])
+        .arg(&pictures)
+        .env("PATH", &path)
+        .env("KANZLEI_URL", &control)
+        .env("KANZLEI_TOKEN", &token)
+        .args([
+            "console-list=/workflows".to_owned(),
+            "console-sheet=/workflows/berth-quote@[role=listitem]:nth-of-type(3) button.paragraph".into(),
+            format!("console-run=/runs/{last}"),
+            format!("console-run-dark=/runs/{last}!dark@[role=listitem]:nth-of-type(6) button.paragraph"),
+            "console-runs=/runs".into(),
+            "console-sign-in=sign-in".into(),
+            format!("client-check=$cd {} && kanzlei check arrival-notice.yaml", dir.display()),
+            format!("client-run=$kanzlei run {last}"),
+        ]));
+    whole.stop();
+    let _ = std::fs::remove_dir_all(&dir);
+    done.map(|()| ExitCode::SUCCESS)
+}
