@@ -414,12 +414,24 @@ impl Eval<'_> {
     }
 
     fn binary(&mut self, op: BinaryOp, left: &Expr, right: &Expr, at: Span) -> Res {
-        if op != BinaryOp::Add
-            && op != BinaryOp::In
-            && let (Some(a), Some(b)) = (self.place(left), self.place(right))
-            && a.depth() + b.depth() == 0
-        {
-            return Ok(ops::binary(op, a, b));
+        // Values that are only looked at are not cloned.
+        if op != BinaryOp::Add && op != BinaryOp::In {
+            let made = match self.place(left) {
+                Some(_) => None,
+                None => Some(self.expr(left)?),
+            };
+            if let Some(b) = self.place(right)
+                && let Some(a) = made.as_ref().or_else(|| self.place(left))
+                && a.depth() + b.depth() == 0
+            {
+                return Ok(ops::binary(op, a, b));
+            }
+            let a = match made {
+                Some(a) => a,
+                None => self.expr(left)?,
+            };
+            let b = self.expr(right)?;
+            return self.operate(op, &a, &b);
         }
         let a = self.expr(left)?;
         let b = self.expr(right)?;
@@ -443,14 +455,16 @@ impl Eval<'_> {
                     }
                 }
             }
-            _ => {
-                if a.depth() + b.depth() > 0 {
-                    self.item_cost(&a)?;
-                    self.item_cost(&b)?;
-                }
-                Ok(ops::binary(op, &a, &b))
-            }
+            _ => self.operate(op, &a, &b),
         }
+    }
+
+    fn operate(&mut self, op: BinaryOp, a: &Value, b: &Value) -> Res {
+        if a.depth() + b.depth() > 0 {
+            self.item_cost(a)?;
+            self.item_cost(b)?;
+        }
+        Ok(ops::binary(op, a, b))
     }
 
     fn add(&mut self, a: &Value, b: &Value) -> Res {
@@ -464,6 +478,20 @@ impl Eval<'_> {
         ops::write_text(a, &mut out);
         ops::write_text(b, &mut out);
         self.make_text(out)
+    }
+
+    /// Calls a function with one argument; the usual case, `item => …`, makes no list of arguments.
+    pub(super) fn apply_one(&mut self, function: &Function, item: &Value) -> Res {
+        if let Function::Arrow(arrow) = function
+            && let [Param { target: Target::Local(local), default: None, rest: false }] = arrow.params.as_slice()
+        {
+            self.locals[*local as usize] = item.clone();
+            return match self.expr(&arrow.body) {
+                Err(Stop::Nothing) => Ok(Value::Undefined),
+                other => other,
+            };
+        }
+        self.apply(function, std::slice::from_ref(item))
     }
 
     /// Calls a function that a method was given.

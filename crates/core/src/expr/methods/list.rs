@@ -165,7 +165,11 @@ impl Eval<'_> {
             ($indexes:expr, |$index:ident, $result:ident| $body:expr) => {
                 for $index in $indexes {
                     self.item_steps(1)?;
-                    let $result = self.apply(function, &args_of($index)[..wanted_args])?;
+                    let $result = if wanted_args == 1 {
+                        self.apply_one(function, &items[$index])?
+                    } else {
+                        self.apply(function, &args_of($index)[..wanted_args])?
+                    };
                     $body
                 }
             };
