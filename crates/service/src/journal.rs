@@ -16,7 +16,7 @@ use kanzlei_core::plan::Plan;
 use kanzlei_core::value::Value;
 use kanzlei_store::Store;
 use kanzlei_store::journal::{Run, Step, Tally};
-use tokio::sync::{mpsc, watch};
+use tokio::sync::{mpsc, oneshot, watch};
 use uuid::Uuid;
 
 /// Runs written in one transaction.
@@ -27,6 +27,11 @@ const LINGER: Duration = Duration::from_millis(20);
 const COUNT_EVERY: Duration = Duration::from_secs(1);
 /// The longest pause between tries when the database is away.
 const LONGEST_PAUSE: Duration = Duration::from_secs(2);
+
+/// Readers that may wait for the journal at once.
+const FLUSHES: usize = 64;
+/// How long a reader waits for what is on its way.
+const FLUSH_WAIT: Duration = Duration::from_millis(500);
 
 /// A run that ended, as it comes from the machine; turned into text behind the answer.
 #[derive(Debug)]
@@ -58,6 +63,7 @@ pub struct Counters {
 pub struct Journal {
     successes: mpsc::Sender<Finished>,
     failures: mpsc::Sender<Finished>,
+    flushes: mpsc::Sender<oneshot::Sender<()>>,
     counters: Mutex<HashMap<String, Arc<Counters>>>,
     /// Since the start of the process.
     pub let_go: AtomicU64,
@@ -89,6 +95,7 @@ pub struct Writer {
     store: Store,
     successes: mpsc::Receiver<Finished>,
     failures: mpsc::Receiver<Finished>,
+    flushes: mpsc::Receiver<oneshot::Sender<()>>,
     value_limit: usize,
 }
 
@@ -103,9 +110,11 @@ impl Journal {
     ) -> (Arc<Self>, Writer) {
         let (success_sender, success_receiver) = mpsc::channel(successes.max(1));
         let (failure_sender, failure_receiver) = mpsc::channel(failures.max(1));
+        let (flush_sender, flush_receiver) = mpsc::channel(FLUSHES);
         let journal = Journal {
             successes: success_sender,
             failures: failure_sender,
+            flushes: flush_sender,
             counters: Mutex::default(),
             let_go: AtomicU64::new(0),
             pace: (pace > 0).then(|| Pace {
@@ -115,7 +124,16 @@ impl Journal {
             }),
             database_away: Default::default(),
         };
-        (Arc::new(journal), Writer { store, successes: success_receiver, failures: failure_receiver, value_limit })
+        (
+            Arc::new(journal),
+            Writer {
+                store,
+                successes: success_receiver,
+                failures: failure_receiver,
+                flushes: flush_receiver,
+                value_limit,
+            },
+        )
     }
 
     /// The counters of a workflow; the same ones for all its revisions.
@@ -141,6 +159,15 @@ impl Journal {
         if !kept {
             counters.let_go.fetch_add(1, Ordering::Relaxed);
             self.let_go.fetch_add(1, Ordering::Relaxed);
+        }
+    }
+
+    /// Waits until what was recorded so far is written, at most [`FLUSH_WAIT`]: who looks right after an
+    /// answer finds its run.
+    pub async fn flush(&self) {
+        let (done, written) = oneshot::channel();
+        if self.flushes.try_send(done).is_ok() {
+            let _ = tokio::time::timeout(FLUSH_WAIT, written).await;
         }
     }
 
@@ -170,6 +197,7 @@ impl Writer {
     pub async fn run(mut self, journal: Arc<Journal>, mut stop: watch::Receiver<bool>) {
         let mut tallies = BTreeMap::new();
         let mut count = tokio::time::interval(COUNT_EVERY);
+        let mut waiting: Vec<oneshot::Sender<()>> = Vec::new();
         loop {
             let stopping = *stop.borrow();
             let mut batch = Vec::with_capacity(BATCH);
@@ -179,18 +207,22 @@ impl Writer {
             } else {
                 tokio::select! {
                     biased;
+                    Some(reader) = self.flushes.recv() => waiting.push(reader),
                     Some(run) = self.failures.recv() => batch.push(run),
                     Some(run) = self.successes.recv() => batch.push(run),
                     _ = count.tick() => {}
                     _ = stop.changed() => continue,
                 }
-                if !batch.is_empty() {
-                    tokio::time::sleep(LINGER).await;
+                if !batch.is_empty() || !waiting.is_empty() {
+                    if waiting.is_empty() {
+                        tokio::time::sleep(LINGER).await;
+                    }
                     take_waiting(&mut self.failures, &mut batch);
                     take_waiting(&mut self.successes, &mut batch);
                 }
             }
             if batch.is_empty() {
+                waiting.drain(..).for_each(|reader| _ = reader.send(()));
                 journal.drain(now() / 60_000_000, &mut tallies);
                 let written: Vec<Tally> = tallies.values().cloned().collect();
                 if !written.is_empty() && self.store.add_tallies(&written).await.is_ok() {
@@ -201,10 +233,14 @@ impl Writer {
                 }
                 continue;
             }
+            let emptied = batch.len() < BATCH;
             let limit = self.value_limit;
             let rows: Vec<Run> = batch.into_iter().map(|run| row(run, limit)).collect();
             if !self.write(&journal, &rows, &stop).await {
                 return;
+            }
+            if emptied {
+                waiting.drain(..).for_each(|reader| _ = reader.send(()));
             }
         }
     }

@@ -64,7 +64,9 @@ pub fn deploy(api: &Api, paths: &[PathBuf], json: bool) -> Done {
     show(&warnings, &bundle);
     let text = |json: &Json| json.as_str().unwrap_or_default().to_owned();
     let none = Vec::new();
-    for done in answer["deployed"].as_array().unwrap_or(&none) {
+    let mut deployed = answer["deployed"].as_array().unwrap_or(&none).clone();
+    deployed.sort_by_key(|done| (done["kind"] == "workflow", text(&done["name"])));
+    for done in &deployed {
         let what = format!("{} {}", text(&done["kind"]), text(&done["name"]));
         let how = if done["unchanged"] == true { draw::dim("unchanged") } else { "live".into() };
         println!("{:<26} revision {} · {how}", what, done["revision"]);

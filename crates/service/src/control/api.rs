@@ -264,6 +264,7 @@ pub async fn runs(app: Data<App>, query: Query<RunsQuery>) -> Result<HttpRespons
     let query = query.into_inner();
     let limit = query.limit.unwrap_or(50).clamp(1, MOST_RUNS);
     let filter = Filter { workflow: query.workflow, state: query.state, before: query.before, limit };
+    app.journal.flush().await;
     let found = app.store.runs(&filter).await?;
     let live = app.live.load_full();
     let next = (found.len() as u32 == limit).then(|| found.last().map(|run| run.id)).flatten();
@@ -299,6 +300,7 @@ pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     let Ok(uuid) = id.parse::<Uuid>() else {
         return Err(Error::problem(400, "Malformed id", format!("`{id}` is not the id of a run")));
     };
+    app.journal.flush().await;
     let Some(run) = app.store.run(uuid).await? else {
         return Err(Error::not_found(format!(
             "the journal has no run {uuid}; details of successful runs are let go under load, and old runs are purged"
