@@ -17,7 +17,7 @@ pub fn bins(release: bool) -> Result<PathBuf, Fault> {
 /// differently and compile much of it twice.
 pub fn programs(release: bool) -> Result<PathBuf, Fault> {
     let bins = bins(release)?;
-    let mut command = Command::new("cargo");
+    let mut command = kanzlei_harness::process::cargo();
     command.args(["build", "--workspace", "--bins"]).env("CARGO_TARGET_DIR", bins.parent().unwrap_or(&bins));
     if release {
         command.arg("--release");

@@ -1,6 +1,6 @@
 //! Has the compiler ask a fresh database about every query, and keeps the answers in `.sqlx/`.
 
-use std::process::{Command, ExitCode};
+use std::process::ExitCode;
 
 use kanzlei_harness::mariadb::Mariadb;
 use kanzlei_harness::packages;
@@ -25,7 +25,7 @@ pub fn prepare() -> Done {
     // The macros run again only when the crate is compiled again.
     let library = store.join("src/lib.rs");
     std::fs::File::options().append(true).open(&library)?.set_modified(std::time::SystemTime::now())?;
-    let done = run(Command::new("cargo")
+    let done = run(kanzlei_harness::process::cargo()
         .args(["check", "--package", "kanzlei-store"])
         .env("DATABASE_URL", url)
         .env("SQLX_OFFLINE", "false")

@@ -12,7 +12,7 @@ pub fn run_all() -> Done {
     // The tests across processes start these programs.
     let bins = build::programs(false)?;
     let target = bins.parent().unwrap_or(&bins);
-    run(Command::new("cargo").args(["test", "--workspace"]).env("CARGO_TARGET_DIR", target))?;
+    run(kanzlei_harness::process::cargo().args(["test", "--workspace"]).env("CARGO_TARGET_DIR", target))?;
     build::packages_of_console()?;
     run(Command::new("npm").args(["--prefix", "console", "run", "check", "--silent"]).env("PWD", root()))?;
     Ok(ExitCode::SUCCESS)

@@ -149,3 +149,29 @@ fn spaced(value: &Json) -> String {
         other => other.to_string(),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn values_and_times_are_short() {
+        for (value, most, wanted) in [
+            (json!({"a": [1, "x"], "b": {}}), 40, r#"{ a: [1, "x"], b: {} }"#),
+            (json!({"name": "Havbris"}), 10, "{ name: \"…"),
+            (json!("å\n"), 40, r#""å\n""#),
+            (json!(null), 40, "null"),
+        ] {
+            assert_eq!(short_json(&value, most), wanted);
+        }
+        for (micros, wanted) in
+            [(0, "<1ms"), (1500, "1.5ms"), (104_000, "104ms"), (2_500_000, "2.5s"), (61_000_000, "1m01s")]
+        {
+            assert_eq!(took(&json!(micros)), wanted);
+        }
+        assert_eq!(took(&Json::Null), "");
+        assert_eq!(time(&json!("2027-03-04T06:00:00.123Z")), "2027-03-04 06:00:00");
+        assert_eq!(strip("\x1b[31mfailed\x1b[0m!"), "failed!");
+    }
+}

@@ -108,3 +108,41 @@ fn add_named_file(bundle: &mut Bundle, document: &Path, text: &str) {
         bundle.files.insert(relative(&path, named), content);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn folders_and_files_become_bundles() {
+        let dir = std::env::temp_dir().join(format!("kanzlei-files-{}", std::process::id()));
+        for folder in ["office/services", "office/workflows/deep", "office/.hidden"] {
+            std::fs::create_dir_all(dir.join(folder)).expect("folder");
+        }
+        for (file, text) in [
+            ("office/services/s.yaml", "service: s\nbase: http://s\nopenapi: s.openapi.yaml\n"),
+            ("office/services/s.openapi.yaml", "openapi: 3.1.0\n"),
+            ("office/workflows/deep/w.yaml", "# first\nworkflow: w\n"),
+            ("office/workflows/notes.yaml", "just: notes\n"),
+            ("office/.hidden/h.yaml", "workflow: h\n"),
+        ] {
+            std::fs::write(dir.join(file), text).expect("file");
+        }
+        let names = |bundle: &Bundle| {
+            bundle.documents.iter().map(|d| d.path.rsplit('/').next().unwrap_or("").to_owned()).collect::<Vec<_>>()
+        };
+        let whole = bundle(&[dir.join("office")]).expect("bundle");
+        assert_eq!(
+            (names(&whole), whole.files.len(), whole.context.len()),
+            (vec!["s.yaml".into(), "w.yaml".into()], 1, 0)
+        );
+        let one = bundle(&[dir.join("office/workflows/deep/w.yaml")]).expect("bundle");
+        assert_eq!(
+            (names(&one), one.files.len(), one.context.len()),
+            (vec!["w.yaml".into()], 1, 1),
+            "the services come along"
+        );
+        assert!(matches!(bundle(&[dir.join("office/.hidden/none")]), Err(Failure::Usage(_))));
+        let _ = std::fs::remove_dir_all(dir);
+    }
+}

@@ -20,7 +20,7 @@ pub fn bins() -> PathBuf {
     let find = || {
         let own = std::env::current_exe().expect("own path");
         let folder = own.ancestors().find(|dir| dir.join("deps").is_dir()).expect("target folder").to_path_buf();
-        let mut build = Command::new(std::env::var("CARGO").unwrap_or_else(|_| "cargo".into()));
+        let mut build = kanzlei_harness::process::cargo();
         build.args(["build", "--workspace", "--bins", "--quiet"]).current_dir(root());
         build.env("CARGO_TARGET_DIR", folder.parent().expect("target"));
         if folder.ends_with("release") {

@@ -10,6 +10,23 @@ use std::time::Duration;
 
 use crate::{Error, Result, io, wait};
 
+/// Cargo, without what the cargo that runs us says of us: some build scripts look at it and would be
+/// built again each time.
+pub fn cargo() -> Command {
+    let mut command = Command::new("cargo");
+    for (name, _) in std::env::vars_os() {
+        let text = name.to_string_lossy();
+        if text.starts_with("CARGO_PKG_")
+            || text.starts_with("CARGO_MANIFEST_")
+            || text.starts_with("CARGO_BIN_")
+            || text == "CARGO_CRATE_NAME"
+        {
+            command.env_remove(&name);
+        }
+    }
+    command
+}
+
 type Job = (Command, mpsc::Sender<std::io::Result<Child>>);
 
 /// All processes are started by one thread that lives as long as this process, because the kernel

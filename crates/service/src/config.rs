@@ -187,12 +187,17 @@ impl Config {
         }
     }
 
+    /// The database's address with its password hidden, for messages.
+    pub fn database(&self) -> String {
+        hide_password(self.text("database.url"))
+    }
+
     /// One line per setting: name, value, origin. The database's password is hidden.
     pub fn describe(&self) -> String {
         let mut lines = Vec::new();
         for (name, _, about) in SETTINGS {
             let (value, origin) = &self.values[*name];
-            let value = if *name == "database.url" { hide_password(value) } else { value.clone() };
+            let value = if *name == "database.url" { self.database() } else { value.clone() };
             lines.push(format!(
                 "{name:<22} {:<42} {origin}\n{:22} # {about}",
                 if value.is_empty() { "—" } else { &value },

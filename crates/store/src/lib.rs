@@ -14,6 +14,7 @@ pub mod journal;
 
 use std::time::Duration;
 
+use sqlx::ConnectOptions;
 use sqlx::mysql::{MySqlConnectOptions, MySqlPool, MySqlPoolOptions};
 
 /// Microseconds since 1970 UTC.
@@ -70,8 +71,9 @@ impl Store {
     /// Connects and brings the schema up to date. `connections` bounds the pool.
     pub async fn open(url: &str, connections: u32) -> Result<Self> {
         let store = Store::connect(url, connections)?;
-        let mut connection = store.pool.acquire().await.map_err(Error::Unreachable)?;
-        sqlx::migrate!().run(&mut *connection).await?;
+        // Not through the pool, which would only say that it waited in vain.
+        let mut connection = store.pool.connect_options().connect().await.map_err(Error::Unreachable)?;
+        sqlx::migrate!().run(&mut connection).await?;
         Ok(store)
     }
 

@@ -95,3 +95,25 @@ fn typed(inputs: &Json, key: &str, value: &str) -> Json {
 fn plain(value: &Json) -> String {
     value.as_str().map_or_else(|| value.to_string(), str::to_owned)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn values_follow_the_schema() {
+        let inputs =
+            json!([{"name": "imo", "schema": {"type": "string"}}, {"name": "nights", "schema": {"type": "integer"}}]);
+        for (key, value, wanted) in [
+            ("imo", "9074729", json!("9074729")),
+            ("nights", "2", json!(2)),
+            ("nights", "two", json!("two")),
+            ("tags", "[1,2]", json!([1, 2])),
+            ("other", "true", json!(true)),
+        ] {
+            assert_eq!(typed(&inputs, key, value), wanted, "{key}={value}");
+        }
+        assert_eq!((plain(&json!("a b")), plain(&json!(2.5))), ("a b".into(), "2.5".into()));
+    }
+}

@@ -1,0 +1,287 @@
+//! Nothing that comes from outside makes the core panic, hang or contradict itself: damaged documents,
+//! odd requests, services that answer anything.
+
+use std::sync::Arc;
+
+use kanzlei_core::check::{Bundle, check};
+use kanzlei_core::diagnostic::line_and_column;
+use kanzlei_core::document;
+use kanzlei_core::input::{Body, Parts, form_pairs};
+use kanzlei_core::machine::{Answer, CallError, CallFault, Machine, Next, Outcome, Start, State};
+use kanzlei_core::plan::Plan;
+use kanzlei_core::value::Value;
+
+/// xorshift; deterministic, so that what fails once fails again.
+struct Dice(u64);
+
+impl Dice {
+    fn below(&mut self, n: usize) -> usize {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        (self.0 % n.max(1) as u64) as usize
+    }
+
+    fn pick<'a, T>(&mut self, from: &'a [T]) -> &'a T {
+        &from[self.below(from.len())]
+    }
+}
+
+/// The documents of the demo office, and the files they name.
+fn demo() -> Bundle {
+    let root = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/harbour");
+    let mut bundle = Bundle::default();
+    for folder in ["services", "workflows"] {
+        for entry in std::fs::read_dir(format!("{root}/{folder}")).expect("demo") {
+            let path = entry.expect("entry").path();
+            let name = format!("{folder}/{}", path.file_name().expect("name").to_string_lossy());
+            let text = std::fs::read_to_string(&path).expect("text");
+            if document::kind_of(&text).is_some() {
+                bundle.add(&name, &text);
+            } else {
+                bundle.files.insert(name, text);
+            }
+        }
+    }
+    bundle
+}
+
+/// Damages a text: characters lost, doubled, replaced; lines moved, indented; parts pasted elsewhere.
+fn damage(text: &str, dice: &mut Dice) -> String {
+    const BITS: [&str; 24] = [
+        "${",
+        "}",
+        "{",
+        "[",
+        "]",
+        ":",
+        "- ",
+        "\"",
+        "'",
+        "\n",
+        "\t",
+        "&a ",
+        "*a",
+        "!!",
+        "|",
+        ">",
+        "#",
+        "%",
+        "\u{0}",
+        "\u{feff}",
+        "😀",
+        "steps:",
+        "${input.imo}",
+        "999999999999999999999999999999",
+    ];
+    let mut chars: Vec<char> = text.chars().collect();
+    for _ in 0..=dice.below(4) {
+        let at = dice.below(chars.len());
+        match dice.below(6) {
+            0 => {
+                let end = (at + 1 + dice.below(12)).min(chars.len());
+                chars.drain(at..end);
+            }
+            1 => {
+                let bit: Vec<char> = dice.pick(&BITS).chars().collect();
+                chars.splice(at..at, bit);
+            }
+            2 => {
+                let end = (at + dice.below(60)).min(chars.len());
+                let copy: Vec<char> = chars[at..end].to_vec();
+                let to = dice.below(chars.len());
+                chars.splice(to..to, copy);
+            }
+            3 => chars.truncate(at),
+            4 => {
+                if let Some(place) = chars.get_mut(at) {
+                    *place = char::from_u32(32 + dice.below(95) as u32).unwrap_or('x');
+                }
+            }
+            _ => {
+                let line = chars[..at].iter().rposition(|c| *c == '\n').map_or(0, |p| p + 1);
+                chars.splice(line..line, "  ".chars());
+            }
+        }
+        if chars.is_empty() {
+            chars.push('a');
+        }
+    }
+    chars.into_iter().collect()
+}
+
+#[test]
+fn damaged_documents_give_diagnostics_with_true_positions() {
+    let whole = demo();
+    let mut dice = Dice(0xD1CE);
+    let (mut clean, mut faulty) = (0, 0);
+    for _ in 0..1200 {
+        let mut bundle = whole.clone();
+        let index = dice.below(bundle.documents.len());
+        bundle.documents[index].text = damage(&bundle.documents[index].text, &mut dice);
+        if dice.below(4) == 0 {
+            let name = bundle.files.keys().nth(dice.below(bundle.files.len())).expect("a file").clone();
+            let damaged = damage(&bundle.files[&name], &mut dice);
+            bundle.files.insert(name, damaged);
+        }
+        let checked = check(&bundle);
+        for found in &checked.diagnostics {
+            let text = &bundle.documents.iter().find(|d| d.path == found.path).expect("a document").text;
+            assert!(found.start <= found.end && found.end as usize <= text.len() + 1, "{found:?}");
+            assert_eq!(line_and_column(text, found.start as usize), (found.line, found.column), "{found:?}");
+            assert!(!found.message.is_empty());
+        }
+        if checked.errors() == 0 { clean += 1 } else { faulty += 1 }
+    }
+    assert!(clean > 40 && faulty > 400, "the damage is no damage: {clean} clean, {faulty} faulty");
+}
+
+fn plans() -> Vec<Arc<Plan>> {
+    let mut bundle = demo();
+    // Every kind of step, nested, with rescues that fail themselves.
+    bundle.add(
+        "workflows/odd.yaml",
+        "workflow: odd\ninput: {n: {type: integer, default: 1}, list: {type: array, optional: true}}\nentries: [{endpoint: GET /odd, access: open}]\nsteps:\n  - match: input.n % 3\n    arms:\n      0: [{call: rates.latest, id: a, send: {to: EUR}, retry: {times: 3, first: 1ms}}]\n      1: [{let: {b: \"${input.list.map(x => x.y)}\"}, rescue: [{note: \"${failure.detail}\"}]}]\n    else: [{fail: 409, title: Two}]\n    rescue: [{call: rates.latest, send: {to: EUR}}]\n  - if: a?.body.rate > 1\n    then: [{reply: 200, body: \"${a.body}\"}]\n    else: [{note: \"${b ?? a}\"}]\n  - call: registry.getVessel\n    id: c\n    when: input.n > 4\n    send: {imo: \"${input.n}\"}\n    accept: [2xx, 404, 5xx]\n    rescue: [{fail: 503}]\n  - reply: \"${c?.status ?? 204}\"\n    when: input.n > 6\n    body: \"${c.body.name}\"\n",
+    );
+    let checked = check(&bundle);
+    assert_eq!(checked.errors(), 0, "{:?}", checked.diagnostics);
+    checked.workflows.into_iter().map(|(_, plan)| plan.into()).collect()
+}
+
+fn any_outcome(dice: &mut Dice) -> Outcome {
+    const BODIES: [&str; 9] = [
+        "",
+        "{",
+        "{}",
+        "null",
+        "[1,2]",
+        "\"text\"",
+        r#"{"rate": 2, "window": {"from": "soon"}}"#,
+        r#"{"name": "Tare", "length_m": 1e308, "draught_m": -0.0}"#,
+        "\u{1}",
+    ];
+    match dice.below(4) {
+        0 => {
+            let kind =
+                *dice.pick(&[CallError::Unreachable, CallError::Timeout, CallError::Broken, CallError::TooLarge]);
+            Outcome::Called(Err(CallFault { kind, detail: "away".into() }))
+        }
+        _ => {
+            let status = *dice.pick(&[200, 200, 200, 204, 404, 429, 500, 503]);
+            let media = *dice.pick(&["application/json", "application/json", "text/plain", "image/png", ""]);
+            let headers = vec![("Content-Type".into(), media.into()), ("Retry-After".into(), "99999999999".into())];
+            Outcome::Called(Ok(Answer { status, headers, body: dice.pick(&BODIES).as_bytes().to_vec() }))
+        }
+    }
+}
+
+/// One run on dice; everything that can be seen of it.
+fn run(plan: &Arc<Plan>, seed: u64) -> String {
+    let mut dice = Dice(seed | 1);
+    let input = Value::object([
+        ("n", Value::Int(dice.below(9) as i64)),
+        ("list", Value::Null),
+        ("currency", Value::text("NOK")),
+        ("after", Value::text("x")),
+    ]);
+    let start = Start { id: format!("run-{seed}"), input, now: 1_000_000, caller: None };
+    let mut machine = Machine::new(plan.clone(), start);
+    let mut now = 1_000_000;
+    let mut seen = String::new();
+    for _ in 0..200 {
+        let next = machine.next();
+        seen.push_str(&format!("{next:?}\n"));
+        now += dice.below(1000) as i64;
+        match next {
+            Next::Call(_) => machine.feed(any_outcome(&mut dice), now),
+            Next::Wait { until } => {
+                assert!(until - now < 3_600_000_000, "a pause is never longer than its bound");
+                now = until;
+                machine.feed(Outcome::Waited, now);
+            }
+            Next::Answer(reply) => assert!((200..600).contains(&reply.status)),
+            Next::Finished => {
+                let ended = machine.ended().expect("ended");
+                let open = machine.records().iter().filter(|r| r.state == State::Running).count();
+                assert_eq!(open, 0, "no step is left running");
+                assert_eq!(ended.state == State::Failed, ended.failure.is_some());
+                return format!("{seen}{:?}", machine.records());
+            }
+        }
+    }
+    panic!("the run does not end");
+}
+
+#[test]
+fn runs_end_whatever_services_answer_and_are_the_same_again() {
+    for plan in plans() {
+        for seed in 0..800 {
+            assert_eq!(run(&plan, seed * 7919 + 1), run(&plan, seed * 7919 + 1), "{} {seed}", plan.name);
+        }
+    }
+}
+
+#[test]
+fn odd_requests_become_input_or_problems() {
+    const TEXTS: [&str; 12] =
+        ["", "LIN", "9074729", "-1", "1e9", "null", "true", "%00", "😀", "2027-03-04T06:00:00Z", "{}", "NaN"];
+    const KEYS: [&str; 8] = ["harbour", "imo", "arrives", "nights", "currency", "draught", "after", "bogus/~"];
+    let mut dice = Dice(0x0DD);
+    let (mut good, mut bad) = (0, 0);
+    for plan in plans() {
+        for _ in 0..1500 {
+            let pairs: Vec<String> =
+                (0..dice.below(5)).map(|_| format!("{}={}", dice.pick(&KEYS), dice.pick(&TEXTS))).collect();
+            let members: Vec<String> = (0..dice.below(5))
+                .map(|_| {
+                    format!(
+                        "{:?}: {}",
+                        dice.pick(&KEYS),
+                        dice.pick(&[
+                            "1",
+                            "31",
+                            "null",
+                            "\"9074729\"",
+                            "\"EUR\"",
+                            "[[[]]]",
+                            "{\"a\":1}",
+                            "1e400",
+                            "\"2027-03-04T06:00:00Z\""
+                        ])
+                    )
+                })
+                .collect();
+            let (media, body) = match dice.below(4) {
+                0 => ("application/json", format!("{{{}}}", members.join(","))),
+                1 => ("application/x-www-form-urlencoded", pairs.join("&")),
+                2 => ("application/json", dice.pick(&["[]", "{", "3", "\"x\""]).to_string()),
+                _ => ("", String::new()),
+            };
+            let Ok(body) = Body::read(media, body.as_bytes()) else {
+                bad += 1;
+                continue;
+            };
+            let parts = Parts {
+                path: vec![("harbour", dice.pick(&TEXTS).to_string())],
+                query: form_pairs(pairs.join("&").as_bytes()),
+                body,
+            };
+            match plan.input.gather(&plan.endpoints[0].input, parts, &|_| None) {
+                Ok(input) => {
+                    good += 1;
+                    let json = input.to_serde();
+                    assert!(jsonschema::is_valid(&plan.input.schema, &json), "{json} does not fit");
+                }
+                Err(problem) => {
+                    bad += 1;
+                    assert!(problem.status == 422 && !problem.errors.is_empty(), "{problem:?}");
+                    assert!(
+                        problem.errors.iter().all(|e| e.pointer.is_empty() || e.pointer.starts_with('/')),
+                        "{problem:?}"
+                    );
+                }
+            }
+        }
+    }
+    assert!(good > 100 && bad > 1000, "{good} good, {bad} bad");
+}
