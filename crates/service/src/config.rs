@@ -24,7 +24,7 @@ pub const SETTINGS: &[(&str, &str, &str)] = &[
     ("limits.shutdown", "30s", "How long requests in flight may take when the service stops"),
     ("journal.successes", "4096", "Successful runs waiting to be written; beyond them their details are let go"),
     ("journal.failures", "16384", "Failed runs waiting to be written"),
-    ("journal.pace", "500", "Successful runs a second whose details are kept; 0 for no bound"),
+    ("journal.pace", "100", "Successful runs a second whose details are kept; 0 for no bound"),
     ("journal.value", "16384", "Bytes of a value that the journal keeps; longer ones are cut with a mark"),
     ("journal.days", "14", "Days that runs are kept"),
     ("console.session", "12h", "How long a sign-in lasts"),

@@ -59,8 +59,8 @@ impl Drop for InFlight {
 pub enum Begun {
     /// It is over; here is the answer, if it gave one.
     Over(Option<Reply>),
-    /// It waits; the reply is there when it already answered.
-    Waits(Box<Run>, Option<Reply>),
+    /// It waits for this; the reply is there when it already answered.
+    Waits(Box<Run>, Next, Option<Reply>),
 }
 
 impl Run {
@@ -74,18 +74,19 @@ impl Run {
                     self.finish();
                     return Begun::Over(reply);
                 }
-                Next::Call(_) | Next::Wait { .. } => return Begun::Waits(Box::new(self), reply),
+                next @ (Next::Call(_) | Next::Wait { .. }) => return Begun::Waits(Box::new(self), next, reply),
             }
         }
     }
 
-    /// Takes the run to its end; the reply goes out as soon as it is there.
-    pub async fn go_on(mut self, mut answer: Option<oneshot::Sender<Option<Reply>>>) {
+    /// Takes the run to its end, beginning with what it waits for; the reply goes out as soon as it is
+    /// there.
+    pub async fn go_on(mut self, mut next: Next, mut answer: Option<oneshot::Sender<Option<Reply>>>) {
         // The span that calls see as their parent is this run's own (W3C Trace Context).
         let traceparent = format!("00-{}-{}-01", self.trace_id, &self.id.simple().to_string()[16..]);
         loop {
             let left = self.deadline.saturating_duration_since(Instant::now());
-            match self.machine.next() {
+            match next {
                 Next::Answer(reply) => {
                     if let Some(answer) = answer.take() {
                         let _ = answer.send(Some(*reply));
@@ -111,6 +112,7 @@ impl Run {
                     }
                 }
             }
+            next = self.machine.next();
         }
         if let Some(answer) = answer.take() {
             let _ = answer.send(None);

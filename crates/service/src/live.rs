@@ -39,6 +39,8 @@ pub struct Service {
     pub name: String,
     pub about: String,
     pub base: String,
+    /// The base taken apart once; parsing it for each call would cost more than the rest of the call.
+    pub url: Option<reqwest::Url>,
     pub private: bool,
     pub operations: usize,
 }
@@ -85,6 +87,7 @@ impl Live {
             let entry = Service {
                 name: name.clone(),
                 about: service.about,
+                url: base.parse().ok(),
                 base,
                 private: service.private,
                 operations: service.operations.len(),

@@ -28,6 +28,10 @@ use crate::error::{Error, Result};
 use crate::journal::Journal;
 use crate::live::Live;
 
+/// Many small values come and go with each request; this allocator is made for that.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 #[derive(Parser)]
 #[command(
     name = "kanzleid",

@@ -158,9 +158,15 @@ pub async fn call(
 }
 
 async fn exchange(service: &Service, request: &Request, along: &Along<'_>, most: usize) -> Result<Answer, CallFault> {
-    let address = format!("{}{}", service.base, request.target);
-    let url: reqwest::Url =
-        address.parse().map_err(|error| fault(CallError::Refused, format!("`{address}` is no address: {error}")))?;
+    let Some(mut url) = service.url.clone() else {
+        return Err(fault(CallError::Refused, format!("`{}` is no address", service.base)));
+    };
+    let (path, query) =
+        request.target.split_once('?').map_or((request.target.as_str(), None), |(path, query)| (path, Some(query)));
+    let below = url.path().trim_end_matches('/');
+    let whole = format!("{below}{path}");
+    url.set_path(&whole);
+    url.set_query(query);
     if !service.private
         && let Some(ip) = url.host_str().and_then(|host| host.trim_matches(['[', ']']).parse::<IpAddr>().ok())
         && is_private(ip)

@@ -133,15 +133,15 @@ async fn answer(
     };
     let reply = match run.begin() {
         Begun::Over(reply) => reply,
-        Begun::Waits(run, Some(reply)) => {
+        Begun::Waits(run, next, Some(reply)) => {
             // The client has its answer; the rest goes on without it.
-            app.background.spawn(run.go_on(None));
+            app.background.spawn(run.go_on(next, None));
             Some(reply)
         }
-        Begun::Waits(run, None) => {
+        Begun::Waits(run, next, None) => {
             // A task of its own, so that a client that goes away does not stop the run halfway.
             let (sender, receiver) = oneshot::channel();
-            actix_web::rt::spawn(run.go_on(Some(sender)));
+            actix_web::rt::spawn(run.go_on(next, Some(sender)));
             receiver.await.unwrap_or(None)
         }
     };

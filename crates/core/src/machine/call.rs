@@ -107,6 +107,14 @@ impl Machine {
                 detail: format!("the address cannot be made: {error}"),
                 body: Value::Undefined,
             })?;
+        if leaves_its_path(&target) {
+            return Err(Failure {
+                kind: "refused",
+                status: None,
+                detail: format!("a value makes the path `{target}` lead elsewhere"),
+                body: Value::Undefined,
+            });
+        }
         let mut headers = Vec::with_capacity(call.headers.len() + 3);
         for (name, maker) in &call.headers {
             let value = make(maker)?;
@@ -188,6 +196,16 @@ impl Machine {
             }
         }
     }
+}
+
+/// Whether a path has a part that stands for the folder above or for itself (RFC 3986 §3.3), also
+/// percent-encoded: with it a value of the input could reach another operation.
+fn leaves_its_path(target: &str) -> bool {
+    let path = target.split(['?', '#']).next().unwrap_or_default();
+    path.split(['/', '\\']).any(|part| {
+        let plain = part.replace("%2e", ".").replace("%2E", ".");
+        plain == "." || plain == ".."
+    })
 }
 
 /// What an answer means: the call's result, or a failure.

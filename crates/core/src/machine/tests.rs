@@ -85,6 +85,17 @@ fn requests_carry_what_the_step_says_and_are_the_same_on_each_attempt() {
 }
 
 #[test]
+fn a_value_cannot_lead_a_path_elsewhere() {
+    let steps = "  - let: {p: \"${input.n === 1 ? '..' : input.n === 2 ? '.' : 'a..b'}\"}\n  - call: s.op\n    send: {id: \"${p}\"}\n";
+    for n in [1, 2] {
+        let mut machine = start(plan(steps), n);
+        run(&mut machine, vec![]);
+        assert_eq!(machine.ended().and_then(|e| e.failure.as_ref()).map(|f| f.kind), Some("refused"));
+    }
+    run(&mut start(plan(steps), 3), vec![answer(200, "{}")]);
+}
+
+#[test]
 fn failures_are_told_apart_and_end_the_run() {
     let steps = "  - call: s.op\n    send: {id: x}\n  - reply: 204\n";
     let with_type = |media: &str, body: &[u8]| {
