@@ -27,6 +27,11 @@ pub enum Failure {
 pub type Done = Result<(), Failure>;
 
 fn main() -> ExitCode {
+    // `kanzlei runs | head` ends quietly when head has seen enough.
+    // SAFETY: called before any thread is started; the default disposition is always valid.
+    unsafe {
+        libc::signal(libc::SIGPIPE, libc::SIG_DFL);
+    }
     let args = args::Args::parse();
     match commands::run(args) {
         Ok(()) => ExitCode::SUCCESS,

@@ -19,6 +19,7 @@ pub fn list(api: &Api, json: bool) -> Done {
         println!("Nothing is live yet. Put something live with: kanzlei deploy PATH");
         return Ok(());
     }
+    let known = answer["counts_known"] != false;
     let rows: Vec<Vec<String>> = workflows
         .iter()
         .map(|w| {
@@ -30,8 +31,9 @@ pub fn list(api: &Api, json: bool) -> Done {
             vec![
                 draw::bold(w["name"].as_str().unwrap_or_default()),
                 w["revision"].to_string(),
-                w["day"]["runs"].to_string(),
+                if known { w["day"]["runs"].to_string() } else { "?".into() },
                 match w["day"]["failed"].as_u64() {
+                    _ if !known => "?".into(),
                     Some(0) | None => "0".into(),
                     Some(failed) => draw::paint("31", &failed.to_string()),
                 },
@@ -41,6 +43,9 @@ pub fn list(api: &Api, json: bool) -> Done {
         })
         .collect();
     draw::table(&["workflow", "rev", "runs 24h", "failed", "mean", "address"], &rows);
+    if !known {
+        println!("{}", draw::dim("the database is away: counts are not known now; workflows are served all the same"));
+    }
     Ok(())
 }
 
