@@ -57,9 +57,11 @@ fn main() -> ExitCode {
 type Fault = Box<dyn std::error::Error>;
 type Done = Result<ExitCode, Fault>;
 
-/// The checkout.
+/// The checkout: the one cargo runs us in, which need not be the one we were compiled in when several
+/// share a target folder.
 fn root() -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).parent().map(Path::to_path_buf).unwrap_or_default()
+    let own = std::env::var("CARGO_MANIFEST_DIR").unwrap_or_else(|_| env!("CARGO_MANIFEST_DIR").into());
+    Path::new(&own).parent().map(Path::to_path_buf).unwrap_or_default()
 }
 
 /// Runs a command in the checkout; its failure is ours.

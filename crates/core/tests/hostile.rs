@@ -29,7 +29,7 @@ impl Dice {
 
 /// The documents of the demo office, and the files they name.
 fn demo() -> Bundle {
-    let root = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/harbour");
+    let root = format!("{}/../../demo/harbour", std::env::var("CARGO_MANIFEST_DIR").expect("run by cargo"));
     let mut bundle = Bundle::default();
     for folder in ["services", "workflows"] {
         for entry in std::fs::read_dir(format!("{root}/{folder}")).expect("demo") {

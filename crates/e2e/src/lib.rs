@@ -32,8 +32,10 @@ pub fn bins() -> PathBuf {
     BINS.get_or_init(find).clone()
 }
 
+/// The checkout that cargo runs the tests in.
 pub fn root() -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).ancestors().nth(2).expect("checkout").to_path_buf()
+    let own = std::env::var("CARGO_MANIFEST_DIR").expect("run by cargo");
+    Path::new(&own).ancestors().nth(2).expect("checkout").to_path_buf()
 }
 
 fn scratch() -> PathBuf {
