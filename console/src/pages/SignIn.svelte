@@ -47,7 +47,7 @@
     font-size: 0.875rem;
   }
 
-  main :global(.bx--btn) {
+  main :global(.bx--btn--primary) {
     margin-top: 1.5rem;
   }
 </style>
