@@ -256,6 +256,43 @@ impl InputPlan {
         Err(Box::new(problem))
     }
 
+    /// Takes an input as it is given to a workflow that is not entered through an endpoint: defaults
+    /// are filled in, and what does not fit is told.
+    pub fn accept(&self, given: &Value) -> Result<Value, Box<Problem>> {
+        let mut errors = Vec::new();
+        let mut input = match given.to_serde() {
+            Json::Object(members) => members,
+            Json::Null => Map::new(),
+            other => {
+                errors.push(error("input", String::new(), format!("is {}, not an object", json_kind(&other))));
+                Map::new()
+            }
+        };
+        for declared in &self.properties {
+            if let (false, Some(default)) = (input.contains_key(&declared.name), &declared.default) {
+                input.insert(declared.name.clone(), default.clone());
+            }
+        }
+        if !self.extra {
+            for name in input.keys().filter(|name| !self.properties.iter().any(|p| p.name == **name)) {
+                let known = self.properties.iter().map(|p| p.name.as_str());
+                let hint = suggest::nearest(name, known).map(|near| format!("; did you mean `{near}`?"));
+                let detail = format!("is not an input{}", hint.unwrap_or_default());
+                errors.push(error("input", format!("/{}", escape(name)), detail));
+            }
+        }
+        let input = Json::Object(input);
+        if errors.is_empty() && !self.validator.is_valid(&input) {
+            self.explain(&input, |index| From::Member(self.properties[index].name.clone()), &mut errors);
+        }
+        if errors.is_empty() {
+            return Ok(Value::from_json(&input));
+        }
+        let mut problem = Problem::new(422, "Invalid input");
+        problem.errors = errors;
+        Err(Box::new(problem))
+    }
+
     fn form_members(&self, endpoint: &EndpointInput, pairs: Vec<(String, String)>) -> Json {
         let mut members = Map::new();
         let mut names: Vec<&String> = pairs.iter().map(|(name, _)| name).collect();

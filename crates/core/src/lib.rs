@@ -15,5 +15,6 @@ pub mod input;
 pub mod machine;
 pub mod plan;
 pub mod problem;
+pub mod rehearse;
 pub mod suggest;
 pub mod value;

@@ -84,7 +84,7 @@ fn misbehave(path: &str, stream: &mut std::net::TcpStream) {
             let _ = stream.write_all(b"\x00\x01\x02 what\r\n\r\n");
         }
         "not-json" => peer::answer(stream, "200 OK", "application/json", b"{oops"),
-        "binary" => peer::answer(stream, "200 OK", "image/png", b"\xff\xfe\x00"),
+        "not-text" => peer::answer(stream, "200 OK", "text/plain", b"\xff\xfe\x00"),
         "large" => peer::answer(stream, "200 OK", "text/plain", &vec![b'x'; 3000]),
         "elsewhere" => {
             let _ = stream
@@ -134,7 +134,7 @@ fn services_that_fail_are_told_apart() {
         ("broken", "broken", 502, "broke"),
         ("garbage", "broken", 502, "broke"),
         ("not-json", "unreadable", 502, "says it is JSON and is not"),
-        ("binary", "unreadable", 502, "neither JSON nor text"),
+        ("not-text", "unreadable", 502, "says it is text/plain and is not UTF-8"),
         ("large", "too-large", 502, "more than 2000 bytes"),
         ("elsewhere", "redirected", 502, "http://192.0.2.1/secret"),
         ("refusal", "status", 502, "answered 409: the berth is taken"),

@@ -28,6 +28,13 @@ pub const SETTINGS: &[(&str, &str, &str)] = &[
     ("journal.value", "16384", "Bytes of a value that the journal keeps; longer ones are cut with a mark"),
     ("journal.days", "14", "Days that runs are kept"),
     ("console.session", "12h", "How long a sign-in lasts"),
+    (
+        "databases",
+        "",
+        "Databases for `sql` steps: NAME=URL, several separated by spaces; in a file, databases.NAME.url",
+    ),
+    ("secrets.key", "", "Key of the secrets, 32 bytes in base64; better kept in the environment or a file"),
+    ("secrets.key_file", "", "File with the key of the secrets; made when it is not there"),
     ("token_file", "", "File to which the first start writes the operator token"),
     ("log.format", "text", "text or json"),
     ("log.level", "info", "error, warn, info, debug or trace; also filters such as kanzleid=debug"),
@@ -59,6 +66,8 @@ pub struct Config {
     values: BTreeMap<String, (String, Origin)>,
     /// Base addresses that replace those of the service documents.
     pub bases: BTreeMap<String, String>,
+    /// Addresses of the databases that `sql` steps name.
+    pub databases: BTreeMap<String, String>,
 }
 
 impl Config {
@@ -68,7 +77,7 @@ impl Config {
         environment: &dyn Fn(&str) -> Option<String>,
         flags: &[(String, String)],
     ) -> Result<Self> {
-        let mut config = Config { values: BTreeMap::new(), bases: BTreeMap::new() };
+        let mut config = Config { values: BTreeMap::new(), bases: BTreeMap::new(), databases: BTreeMap::new() };
         for (name, default, _) in SETTINGS {
             config.values.insert((*name).into(), ((*default).into(), Origin::Default));
         }
@@ -85,6 +94,12 @@ impl Config {
         }
         for (name, value) in flags {
             config.set(name, value.clone(), Origin::Flag)?;
+        }
+        for given in config.text("databases").split_whitespace().map(str::to_owned).collect::<Vec<_>>() {
+            match given.split_once('=') {
+                Some((name, url)) => _ = config.databases.insert(name.to_owned(), url.to_owned()),
+                None => return Err(config.wrong("databases", "is NAME=URL, several separated by spaces")),
+            }
         }
         config.check()?;
         Ok(config)
@@ -109,6 +124,10 @@ impl Config {
             let base = kanzlei_core::document::service::valid_base(&value)
                 .map_err(|e| Error::Config(format!("{name}: {e}")))?;
             self.bases.insert(service.into(), base);
+            return Ok(());
+        }
+        if let Some(database) = name.strip_prefix("databases.").and_then(|rest| rest.strip_suffix(".url")) {
+            self.databases.insert(database.into(), value);
             return Ok(());
         }
         match self.values.get_mut(name) {
@@ -197,7 +216,12 @@ impl Config {
         let mut lines = Vec::new();
         for (name, _, about) in SETTINGS {
             let (value, origin) = &self.values[*name];
-            let value = if *name == "database.url" { self.database() } else { value.clone() };
+            let value = match *name {
+                "database.url" => self.database(),
+                "secrets.key" if !value.is_empty() => crate::secrets::MASK.to_owned(),
+                "databases" => value.split_whitespace().map(hide_password).collect::<Vec<_>>().join(" "),
+                _ => value.clone(),
+            };
             lines.push(format!(
                 "{name:<22} {:<42} {origin}\n{:22} # {about}",
                 if value.is_empty() { "—" } else { &value },
@@ -206,6 +230,9 @@ impl Config {
         }
         for (service, base) in &self.bases {
             lines.push(format!("{:<22} {base}", format!("services.{service}.base")));
+        }
+        for (database, url) in &self.databases {
+            lines.push(format!("{:<22} {}", format!("databases.{database}.url"), hide_password(url)));
         }
         lines.join("\n")
     }

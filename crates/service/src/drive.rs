@@ -1,10 +1,13 @@
-//! Drives one run: does what the machine asks for and feeds back what came of it.
+//! Drives one run: does what the machine asks for and feeds back what came of it. Several effects of one
+//! run are under way at the same time when its loops and branches ask for them.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
-use kanzlei_core::machine::{Failure, Machine, Next, Outcome, Reply};
+use futures_util::future::{AbortHandle, Abortable};
+use futures_util::stream::{FuturesUnordered, StreamExt};
+use kanzlei_core::machine::{Effect, EffectId, Failure, Machine, Next, Outcome, Reply};
 use kanzlei_core::problem::Problem;
 use kanzlei_core::value::Value;
 use tokio::sync::oneshot;
@@ -12,7 +15,8 @@ use uuid::Uuid;
 
 use crate::journal::{Finished, Journal, now};
 use crate::live::{Live, Workflow};
-use crate::perform::{self, Along};
+use crate::outside::Outside;
+use crate::perform::Along;
 
 /// A run with everything that stays the same while it goes on.
 pub struct Run {
@@ -20,6 +24,7 @@ pub struct Run {
     pub machine: Machine,
     pub workflow: Arc<Workflow>,
     pub live: Arc<Live>,
+    pub outside: Arc<Outside>,
     pub journal: Arc<Journal>,
     pub entry: Arc<str>,
     pub started: i64,
@@ -30,7 +35,6 @@ pub struct Run {
     pub trace_id: String,
     pub caller: Option<String>,
     pub input: Value,
-    pub answer_limit: usize,
     /// Counted down when the run ends.
     pub in_flight: InFlight,
 }
@@ -59,14 +63,15 @@ impl Drop for InFlight {
 pub enum Begun {
     /// It is over; here is the answer, if it gave one.
     Over(Option<Reply>),
-    /// It waits for this; the reply is there when it already answered.
-    Waits(Box<Run>, Next, Option<Reply>),
+    /// It waits for these; the reply is there when it already answered.
+    Waits(Box<Run>, Vec<(EffectId, Effect)>, Option<Reply>),
 }
 
 impl Run {
     /// Takes the run as far as it gets without I/O. Most short workflows end here.
     pub fn begin(mut self) -> Begun {
         let mut reply = None;
+        let mut asked = Vec::new();
         loop {
             match self.machine.next() {
                 Next::Answer(answer) => reply = Some(*answer),
@@ -74,46 +79,75 @@ impl Run {
                     self.finish();
                     return Begun::Over(reply);
                 }
-                next @ (Next::Call(_) | Next::Wait { .. }) => return Begun::Waits(Box::new(self), next, reply),
+                Next::Do(id, effect) => asked.push((id, effect)),
+                Next::Cancel(id) => asked.retain(|(known, _)| *known != id),
+                Next::Idle => return Begun::Waits(Box::new(self), asked, reply),
             }
         }
     }
 
     /// Takes the run to its end, beginning with what it waits for; the reply goes out as soon as it is
     /// there.
-    pub async fn go_on(mut self, mut next: Next, mut answer: Option<oneshot::Sender<Option<Reply>>>) {
+    pub async fn go_on(mut self, asked: Vec<(EffectId, Effect)>, mut answer: Option<oneshot::Sender<Option<Reply>>>) {
         // The span that calls see as their parent is this run's own (W3C Trace Context).
-        let traceparent = format!("00-{}-{}-01", self.trace_id, &self.id.simple().to_string()[16..]);
+        let traceparent: Arc<str> = format!("00-{}-{}-01", self.trace_id, &self.id.simple().to_string()[16..]).into();
+        let request_id: Arc<str> = self.request_id.as_str().into();
+        let mut under_way = FuturesUnordered::new();
+        let mut handles: Vec<(EffectId, AbortHandle)> = Vec::new();
+        let begin = |id: EffectId, effect: Effect, run: &Run| {
+            let (outside, live) = (run.outside.clone(), run.live.clone());
+            let (traceparent, request_id) = (traceparent.clone(), request_id.clone());
+            let left = run.deadline.saturating_duration_since(Instant::now());
+            let work = async move {
+                let along = Along { traceparent: &traceparent, request_id: &request_id };
+                (id, outside.perform(&live, &effect, &along, left).await)
+            };
+            let (handle, registration) = AbortHandle::new_pair();
+            (handle, Abortable::new(work, registration))
+        };
+        for (id, effect) in asked {
+            let (handle, work) = begin(id, effect, &self);
+            handles.push((id, handle));
+            under_way.push(work);
+        }
         loop {
-            let left = self.deadline.saturating_duration_since(Instant::now());
-            match next {
+            match self.machine.next() {
                 Next::Answer(reply) => {
                     if let Some(answer) = answer.take() {
                         let _ = answer.send(Some(*reply));
                     }
                 }
                 Next::Finished => break,
-                _ if left.is_zero() => self.time_is_up(),
-                Next::Call(request) => {
-                    let service = self.live.services.get(&request.service);
-                    let along = Along { traceparent: &traceparent, request_id: &self.request_id };
-                    let result = perform::call(service, &request, &along, left, self.answer_limit).await;
-                    if result.is_err() && self.deadline <= Instant::now() {
-                        self.time_is_up();
-                    } else {
-                        self.machine.feed(Outcome::Called(result), now());
-                    }
+                Next::Do(id, effect) => {
+                    let (handle, work) = begin(id, effect, &self);
+                    handles.push((id, handle));
+                    under_way.push(work);
                 }
-                Next::Wait { until } => {
-                    let pause = Duration::from_micros((until - now()).max(0) as u64);
-                    tokio::time::sleep(pause.min(left)).await;
-                    if pause <= left {
-                        self.machine.feed(Outcome::Waited, now());
-                    }
+                Next::Cancel(id) => {
+                    handles.retain(|(known, handle)| {
+                        if *known == id {
+                            handle.abort();
+                        }
+                        *known != id
+                    });
                 }
+                Next::Idle => match tokio::time::timeout_at(self.deadline.into(), under_way.next()).await {
+                    Ok(Some(Ok((id, outcome)))) => {
+                        handles.retain(|(known, _)| *known != id);
+                        if self.deadline <= Instant::now() && !succeeded(&outcome) {
+                            self.time_is_up();
+                        } else {
+                            self.machine.feed(id, outcome, now());
+                        }
+                    }
+                    // One that was cancelled.
+                    Ok(Some(Err(_))) => {}
+                    Ok(None) => self.stuck(),
+                    Err(_) => self.time_is_up(),
+                },
             }
-            next = self.machine.next();
         }
+        drop(under_way);
         if let Some(answer) = answer.take() {
             let _ = answer.send(None);
         }
@@ -123,17 +157,21 @@ impl Run {
     fn time_is_up(&mut self) {
         let within = kanzlei_core::duration::short(self.within);
         let detail = format!("the request took longer than its limit of {within}");
-        let failure = Failure { kind: "timeout", status: Some(504), detail: detail.clone(), body: Value::Undefined };
+        let failure = Failure { status: Some(504), ..Failure::new("timeout", detail.clone()) };
         self.machine.stop(failure, Problem::new(504, "The request took too long").detail(detail), now());
+    }
+
+    /// Nothing is under way and the machine asks for nothing: a fault of ours, never of the workflow.
+    fn stuck(&mut self) {
+        tracing::error!(run = %self.id, "a run waits for nothing");
+        let failure = Failure::new("broken", "the run waits for nothing");
+        self.machine.stop(failure, Problem::new(500, "Internal server error"), now());
     }
 
     fn finish(self) {
         let Some(ended) = self.machine.ended().cloned() else { return };
-        let reply = self.machine.reply().cloned();
-        let plan = self.machine.plan().clone();
         let finished = Finished {
             id: self.id,
-            plan,
             revision: self.workflow.revision,
             entry: self.entry,
             started: self.started,
@@ -141,11 +179,19 @@ impl Run {
             trace_id: self.trace_id,
             caller: self.caller,
             input: self.input,
-            reply,
             ended,
-            records: self.machine.into_records(),
+            machine: self.machine,
         };
         self.journal.record(finished, &self.workflow.counters);
         drop(self.in_flight);
+    }
+}
+
+fn succeeded(outcome: &Outcome) -> bool {
+    match outcome {
+        Outcome::Called(result) => result.is_ok(),
+        Outcome::Queried(result) => result.is_ok(),
+        Outcome::Kept(result) => result.is_ok(),
+        Outcome::Waited => true,
     }
 }

@@ -11,13 +11,14 @@ use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
-use kanzlei_core::machine::{Ended, Reply, State, StepRecord};
-use kanzlei_core::plan::Plan;
+use kanzlei_core::machine::{Ended, Machine, State, StepRecord};
 use kanzlei_core::value::Value;
 use kanzlei_store::Store;
 use kanzlei_store::journal::{Run, Step, Tally};
 use tokio::sync::{mpsc, oneshot, watch};
 use uuid::Uuid;
+
+use crate::secrets::Secrets;
 
 /// Runs written in one transaction.
 const BATCH: usize = 200;
@@ -28,6 +29,9 @@ const COUNT_EVERY: Duration = Duration::from_secs(1);
 /// The longest pause between tries when the database is away.
 const LONGEST_PAUSE: Duration = Duration::from_secs(2);
 
+/// Steps of one run that are kept; beyond them only those that failed, up to as many again.
+const STEPS: usize = 1000;
+
 /// Readers that may wait for the journal at once.
 const FLUSHES: usize = 64;
 /// How long a reader waits for what is on its way.
@@ -37,7 +41,6 @@ const FLUSH_WAIT: Duration = Duration::from_millis(500);
 #[derive(Debug)]
 pub struct Finished {
     pub id: Uuid,
-    pub plan: Arc<Plan>,
     pub revision: u32,
     pub entry: Arc<str>,
     pub started: i64,
@@ -45,9 +48,9 @@ pub struct Finished {
     pub trace_id: String,
     pub caller: Option<String>,
     pub input: Value,
-    pub reply: Option<Reply>,
     pub ended: Ended,
-    pub records: Vec<StepRecord>,
+    /// With the reply and what each step did.
+    pub machine: Machine,
 }
 
 /// Counts of one workflow since they were last written.
@@ -97,6 +100,7 @@ pub struct Writer {
     failures: mpsc::Receiver<Finished>,
     flushes: mpsc::Receiver<oneshot::Sender<()>>,
     value_limit: usize,
+    secrets: Arc<Secrets>,
 }
 
 impl Journal {
@@ -107,6 +111,7 @@ impl Journal {
         failures: usize,
         pace: usize,
         value_limit: usize,
+        secrets: Arc<Secrets>,
     ) -> (Arc<Self>, Writer) {
         let (success_sender, success_receiver) = mpsc::channel(successes.max(1));
         let (failure_sender, failure_receiver) = mpsc::channel(failures.max(1));
@@ -132,6 +137,7 @@ impl Journal {
                 failures: failure_receiver,
                 flushes: flush_receiver,
                 value_limit,
+                secrets,
             },
         )
     }
@@ -235,7 +241,7 @@ impl Writer {
             }
             let emptied = batch.len() < BATCH;
             let limit = self.value_limit;
-            let rows: Vec<Run> = batch.into_iter().map(|run| row(run, limit)).collect();
+            let rows: Vec<Run> = batch.into_iter().map(|run| row(run, limit, &self.secrets)).collect();
             if !self.write(&journal, &rows, &stop).await {
                 return;
             }
@@ -298,39 +304,53 @@ pub fn now() -> i64 {
     std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_micros() as i64)
 }
 
-fn row(run: Finished, limit: usize) -> Run {
-    let text = |value: &Value| cut(value.to_json(), limit);
+fn row(run: Finished, limit: usize, secrets: &Secrets) -> Run {
+    let text = |value: &Value| cut(secrets.mask(value.to_json()), limit);
     let some = |value: &Value| if matches!(value, Value::Undefined) { None } else { Some(text(value)) };
-    let steps = run
-        .records
-        .iter()
-        .map(|record| Step {
-            paragraph: record.paragraph,
-            state: record.state.name().into(),
-            started: record.started,
-            took: record.ended - record.started,
-            attempts: record.attempts,
-            sent: some(&record.sent),
-            outcome: some(&record.outcome),
-            failure: record.failure.as_ref().map(|failure| text(&failure.to_value())),
-        })
-        .collect();
+    let machine = &run.machine;
+    let records = machine.records().iter().enumerate();
+    let kept = records.filter(|(at, record)| *at < STEPS || record.state == State::Failed).take(2 * STEPS);
+    let steps = kept.map(|(_, record)| step(machine, record, &text)).collect();
+    let (plan, reply) = (machine.plan(), machine.reply());
     Run {
         id: run.id,
-        workflow: run.plan.name.clone(),
+        workflow: plan.name.clone(),
         revision: run.revision,
         state: run.ended.state.name().into(),
         entry: run.entry.to_string(),
-        status: run.reply.as_ref().map(|reply| reply.status),
+        status: reply.map(|reply| reply.status),
         started: run.started,
         took: run.ended.at - run.started,
         request_id: run.request_id,
         trace_id: run.trace_id,
         caller: run.caller,
-        input: text(&run.plan.input.masked(&run.input)),
-        reply: run.reply.as_ref().and_then(|reply| some(&reply.body)),
+        input: text(&plan.input.masked(&run.input)),
+        reply: reply.and_then(|reply| some(&reply.body)),
         failure: run.ended.failure.as_ref().map(|failure| text(&failure.to_value())),
         steps,
+    }
+}
+
+fn step(machine: &Machine, record: &StepRecord, text: &dyn Fn(&Value) -> String) -> Step {
+    let some = |value: &Value| if matches!(value, Value::Undefined) { None } else { Some(text(value)) };
+    // Steps of the workflow itself are told by their paragraph; those of others bring their heading.
+    let foreign = (record.level > 0).then(|| machine.plan_of(record).sheet.get(record.paragraph as usize)).flatten();
+    let short = |text: &str, most: usize| text.chars().take(most).collect::<String>();
+    let items = machine.items(record);
+    let items = items.iter().map(u32::to_string).collect::<Vec<_>>().join(".");
+    Step {
+        paragraph: record.paragraph,
+        state: record.state.name().into(),
+        started: record.started,
+        took: record.ended - record.started,
+        attempts: record.attempts,
+        sent: some(&record.sent),
+        outcome: some(&record.outcome),
+        failure: record.failure.as_ref().map(|failure| text(&failure.to_value())),
+        number: foreign.map(|_| short(&machine.number(record), 100)),
+        kind: foreign.map(|paragraph| paragraph.kind.clone()),
+        title: foreign.map(|paragraph| short(&paragraph.title, 300)),
+        items: (!items.is_empty()).then(|| short(&items, 100)),
     }
 }
 

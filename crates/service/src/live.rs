@@ -8,11 +8,13 @@ use std::sync::Arc;
 
 use kanzlei_core::check::{Bundle, Checked, check, relative};
 use kanzlei_core::diagnostic::Severity;
+use kanzlei_core::document::service::{Credentials, Operation};
 use kanzlei_core::document::{self, Source};
 use kanzlei_core::plan::Plan;
 use kanzlei_store::documents::LiveDocument;
 
 use crate::journal::{Counters, Journal};
+use crate::limiter::Limiter;
 
 #[derive(Debug, Default)]
 pub struct Live {
@@ -42,7 +44,10 @@ pub struct Service {
     /// The base taken apart once; parsing it for each call would cost more than the rest of the call.
     pub url: Option<reqwest::Url>,
     pub private: bool,
-    pub operations: usize,
+    pub credentials: Option<Credentials>,
+    pub headers: Vec<(String, String)>,
+    pub limiter: Arc<Limiter>,
+    pub operations: BTreeMap<String, Operation>,
 }
 
 /// Endpoints of one path, by method.
@@ -67,12 +72,19 @@ pub enum Found<'l> {
 
 impl Live {
     /// Builds the table. Workflows that no longer pass the check are left out and logged.
-    pub fn build(documents: Vec<LiveDocument>, bases: &BTreeMap<String, String>, journal: &Journal) -> Self {
+    ///
+    /// `before` is the table in force until now: services whose limits stay the same keep count.
+    pub fn build(
+        documents: Vec<LiveDocument>,
+        bases: &BTreeMap<String, String>,
+        journal: &Journal,
+        before: &Live,
+    ) -> Self {
         let checked = check(&bundle(&documents));
         for diagnostic in checked.diagnostics.iter().filter(|d| d.severity == Severity::Error) {
             tracing::error!(path = diagnostic.path, line = diagnostic.line, "not served: {}", diagnostic.message);
         }
-        Live::from_checked(checked, documents, bases, journal)
+        Live::from_checked(checked, documents, bases, journal, before)
     }
 
     fn from_checked(
@@ -80,17 +92,25 @@ impl Live {
         documents: Vec<LiveDocument>,
         bases: &BTreeMap<String, String>,
         journal: &Journal,
+        before: &Live,
     ) -> Self {
         let mut live = Live::default();
         for (name, service) in checked.services {
             let base = bases.get(&name).cloned().unwrap_or(service.base);
+            let (at_once, pace) = (service.at_once, service.pace);
+            let limiter = before.services.get(&name).map(|known| known.limiter.clone());
             let entry = Service {
                 name: name.clone(),
                 about: service.about,
                 url: base.parse().ok(),
                 base,
                 private: service.private,
-                operations: service.operations.len(),
+                credentials: service.credentials,
+                headers: service.headers,
+                limiter: limiter
+                    .filter(|l| l.is(at_once, pace))
+                    .unwrap_or_else(|| Arc::new(Limiter::new(at_once, pace))),
+                operations: service.operations,
             };
             live.services.insert(name, Arc::new(entry));
         }
@@ -104,7 +124,7 @@ impl Live {
                 since: document.since,
                 source: document.source.clone(),
                 entries,
-                plan: Arc::new(plan),
+                plan,
             });
             for (endpoint, entry) in workflow.plan.endpoints.iter().enumerate() {
                 let route = routes.entry(by_position(&entry.path)).or_default();

@@ -6,9 +6,12 @@ mod control;
 mod drive;
 mod error;
 mod journal;
+mod limiter;
 mod live;
+mod outside;
 mod perform;
 mod public;
+mod secrets;
 
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -27,6 +30,8 @@ use crate::config::Config;
 use crate::error::{Error, Result};
 use crate::journal::Journal;
 use crate::live::Live;
+use crate::outside::Outside;
+use crate::secrets::Secrets;
 
 /// Many small values come and go with each request; this allocator is made for that.
 #[global_allocator]
@@ -66,7 +71,7 @@ pub struct App {
     pub started: i64,
     pub in_flight: Arc<AtomicUsize>,
     pub most_in_flight: usize,
-    pub answer_limit: usize,
+    pub outside: Arc<Outside>,
     pub session: Duration,
     pub deploying: tokio::sync::Mutex<()>,
     /// Hashes of tokens that were shown and found good.
@@ -98,7 +103,7 @@ impl App {
     /// Reads what is live and puts it in force for all requests that begin from now on.
     pub async fn reload(&self) -> Result<()> {
         let documents = self.store.live().await?;
-        self.live.store(Arc::new(Live::build(documents, &self.bases, &self.journal)));
+        self.live.store(Arc::new(Live::build(documents, &self.bases, &self.journal, &self.live.load())));
         Ok(())
     }
 }
@@ -174,12 +179,27 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
     if let Some(token) = control::first_token(&store).await? {
         tell_token(&config, &token)?;
     }
+    let secrets = Arc::new(Secrets::new(&config)?);
+    secrets.load(&store).await?;
+    let mut databases = std::collections::HashMap::new();
+    for (name, url) in &config.databases {
+        let database = kanzlei_store::outside::Outside::connect(url, config.number("database.connections")? as u32)
+            .map_err(|error| Error::Config(format!("`databases.{name}.url`: {error}")))?;
+        databases.insert(name.clone(), database);
+    }
+    let outside = Arc::new(Outside {
+        store: store.clone(),
+        databases,
+        secrets: secrets.clone(),
+        answer_limit: config.number("limits.answer")?,
+    });
     let (journal, writer) = Journal::new(
         store.clone(),
         config.number("journal.successes")?,
         config.number("journal.failures")?,
         config.number("journal.pace")?,
         config.number("journal.value")?,
+        secrets,
     );
     let app = Data::new(App {
         store: store.clone(),
@@ -189,7 +209,7 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
         started: journal::now(),
         in_flight: Arc::default(),
         most_in_flight: config.number("limits.in_flight")?,
-        answer_limit: config.number("limits.answer")?,
+        outside,
         session: config.duration("console.session")?,
         deploying: tokio::sync::Mutex::new(()),
         tokens: Mutex::default(),

@@ -8,14 +8,16 @@ use std::cell::RefCell;
 use std::error::Error as _;
 use std::net::IpAddr;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use futures_util::FutureExt;
+use kanzlei_core::document::service::Credentials;
 use kanzlei_core::machine::{Answer, CallError, CallFault, Request};
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use reqwest::redirect::Policy;
 
 use crate::live::Service;
+use crate::secrets::Secrets;
 
 /// Idle connections kept per service and thread.
 const IDLE: usize = 64;
@@ -143,13 +145,24 @@ pub async fn call(
     along: &Along<'_>,
     within: Duration,
     most: usize,
+    secrets: &Secrets,
 ) -> Result<Answer, CallFault> {
     let Some(service) = service else {
         return Err(fault(CallError::Refused, format!("the service `{}` is not live", request.service)));
     };
     let limit = request.within.min(within);
-    match tokio::time::timeout(limit, exchange(service, request, along, most)).await {
-        Ok(result) => result,
+    let begun = Instant::now();
+    let Some(_place) = service.limiter.enter(limit).await else {
+        let detail = format!(
+            "no turn for a call to {} within {}: its limits let no more through",
+            service.name,
+            kanzlei_core::duration::short(limit)
+        );
+        return Err(fault(CallError::Timeout, detail));
+    };
+    let left = limit.saturating_sub(begun.elapsed());
+    match tokio::time::timeout(left, exchange(service, request, along, most, secrets)).await {
+        Ok(result) => result.map_err(|fault| CallFault { detail: secrets.mask(fault.detail), ..fault }),
         Err(_) => Err(fault(
             CallError::Timeout,
             format!("{} did not answer within {}", service.name, kanzlei_core::duration::short(limit)),
@@ -157,7 +170,13 @@ pub async fn call(
     }
 }
 
-async fn exchange(service: &Service, request: &Request, along: &Along<'_>, most: usize) -> Result<Answer, CallFault> {
+async fn exchange(
+    service: &Service,
+    request: &Request,
+    along: &Along<'_>,
+    most: usize,
+    secrets: &Secrets,
+) -> Result<Answer, CallFault> {
     let Some(mut url) = service.url.clone() else {
         return Err(fault(CallError::Refused, format!("`{}` is no address", service.base)));
     };
@@ -173,11 +192,33 @@ async fn exchange(service: &Service, request: &Request, along: &Along<'_>, most:
     {
         return Err(private(service, &ip.to_string()));
     }
+    let secret = match &service.credentials {
+        Some(credentials) => {
+            let name = &credentials.secret().text;
+            let detail = || format!("there is no secret `{name}`; set it with `kanzlei secrets set {name}`");
+            Some(secrets.get(name).ok_or_else(|| fault(CallError::Refused, detail()))?)
+        }
+        None => None,
+    };
+    if let (Some(Credentials::Query { name, .. }), Some(secret)) = (&service.credentials, &secret) {
+        url.query_pairs_mut().append_pair(name, secret);
+    }
     let method = request.method.parse().map_err(|_| fault(CallError::Refused, "unknown method"))?;
     let mut builder = client(service.private)?.request(method, url);
+    for (name, value) in &service.headers {
+        if !request.headers.iter().any(|(given, _)| given.eq_ignore_ascii_case(name)) {
+            builder = builder.header(name, value);
+        }
+    }
     for (name, value) in &request.headers {
         builder = builder.header(name, value);
     }
+    builder = match (&service.credentials, &secret) {
+        (Some(Credentials::Bearer(_)), Some(secret)) => builder.bearer_auth(secret),
+        (Some(Credentials::Basic { user, .. }), Some(secret)) => builder.basic_auth(user, Some(secret)),
+        (Some(Credentials::Header { name, .. }), Some(secret)) => builder.header(name, secret),
+        _ => builder,
+    };
     builder = builder.header("traceparent", along.traceparent).header("x-request-id", along.request_id);
     if let Some(body) = &request.body {
         builder = builder.body(body.clone());

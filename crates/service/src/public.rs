@@ -8,7 +8,7 @@ use actix_web::web::{Bytes, BytesMut, Data, Payload};
 use actix_web::{HttpRequest, HttpResponse};
 use futures_util::StreamExt;
 use kanzlei_core::input::{Body, Parts, form_pairs};
-use kanzlei_core::machine::{Machine, Reply, Start};
+use kanzlei_core::machine::{Machine, Reply, Start, file_bytes};
 use kanzlei_core::problem::Problem;
 use kanzlei_core::value::Value;
 use tokio::sync::oneshot;
@@ -119,6 +119,7 @@ async fn answer(
         entry: workflow.entries[endpoint].clone(),
         workflow,
         live,
+        outside: app.outside.clone(),
         journal: app.journal.clone(),
         started,
         deadline,
@@ -128,20 +129,19 @@ async fn answer(
             .unwrap_or_else(|| Uuid::new_v7(uuid::Timestamp::now(uuid::NoContext)).simple().to_string()),
         caller,
         input,
-        answer_limit: app.answer_limit,
         in_flight,
     };
     let reply = match run.begin() {
         Begun::Over(reply) => reply,
-        Begun::Waits(run, next, Some(reply)) => {
+        Begun::Waits(run, asked, Some(reply)) => {
             // The client has its answer; the rest goes on without it.
-            app.background.spawn(run.go_on(next, None));
+            app.background.spawn(run.go_on(asked, None));
             Some(reply)
         }
-        Begun::Waits(run, next, None) => {
+        Begun::Waits(run, asked, None) => {
             // A task of its own, so that a client that goes away does not stop the run halfway.
             let (sender, receiver) = oneshot::channel();
-            actix_web::rt::spawn(run.go_on(next, Some(sender)));
+            actix_web::rt::spawn(run.go_on(asked, Some(sender)));
             receiver.await.unwrap_or(None)
         }
     };
@@ -224,8 +224,22 @@ fn respond(reply: Reply, head: bool) -> HttpResponse {
             response.append_header((name, value));
         }
     }
+    let file = file_bytes(&reply.body);
     let (media, body) = match &reply.body {
         Value::Undefined => return response.finish(),
+        _ if file.is_some() => {
+            let (media, name, bytes) = file.unwrap_or_default();
+            if let Some(name) =
+                name.filter(|_| !reply.headers.iter().any(|(n, _)| n.eq_ignore_ascii_case("content-disposition")))
+            {
+                let name = name.replace(|c: char| c == '"' || c.is_control(), "_");
+                response.insert_header(("Content-Disposition", format!("attachment; filename=\"{name}\"")));
+            }
+            if !typed {
+                response.content_type(media);
+            }
+            return if head { response.finish() } else { response.body(bytes) };
+        }
         Value::Text(text) => ("text/plain; charset=utf-8", text.as_bytes().to_vec()),
         other => ("application/json", other.to_json().into_bytes()),
     };

@@ -37,6 +37,12 @@ pub struct Step {
     pub sent: Option<String>,
     pub outcome: Option<String>,
     pub failure: Option<String>,
+    /// Number, kind and title of a step of an invoked workflow, which has no paragraph of its own.
+    pub number: Option<String>,
+    pub kind: Option<String>,
+    pub title: Option<String>,
+    /// Positions in the loops around: `2.0`.
+    pub items: Option<String>,
 }
 
 /// Counts of one workflow in one minute.
@@ -120,7 +126,7 @@ impl Store {
             runs.iter().flat_map(|run| run.steps.iter().enumerate().map(move |(seq, step)| (run, seq, step))).collect();
         for chunk in steps.chunks(ROWS) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "INSERT IGNORE INTO step (run, seq, paragraph, state, started, took, attempts, sent, outcome, failure) ",
+                "INSERT IGNORE INTO step (run, seq, paragraph, state, started, took, attempts, sent, outcome, failure, number, kind, title, items) ",
             );
             query.push_values(chunk, |mut row, (run, seq, step)| {
                 row.push_bind(run.id.as_bytes().as_slice())
@@ -132,7 +138,11 @@ impl Store {
                     .push_bind(step.attempts)
                     .push_bind(&step.sent)
                     .push_bind(&step.outcome)
-                    .push_bind(&step.failure);
+                    .push_bind(&step.failure)
+                    .push_bind(&step.number)
+                    .push_bind(&step.kind)
+                    .push_bind(&step.title)
+                    .push_bind(&step.items);
             });
             query.build().persistent(false).execute(&mut *tx).await.doing("writing steps")?;
         }
@@ -209,7 +219,7 @@ impl Store {
         };
         let steps = sqlx::query_as!(
             Step,
-            "SELECT paragraph, state, started, took, attempts, sent, outcome, failure FROM step WHERE run = ? ORDER BY seq",
+            "SELECT paragraph, state, started, took, attempts, sent, outcome, failure, number, kind, title, items FROM step WHERE run = ? ORDER BY seq",
             key
         )
         .fetch_all(&self.pool)

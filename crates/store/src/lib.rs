@@ -6,11 +6,14 @@
 //! workflows: documents and values are text to it.
 //!
 //! The parts: [`documents`] (revisions and what is live), [`journal`] (runs, steps, tallies),
-//! [`access`] (operator tokens and sessions).
+//! [`access`] (operator tokens and sessions), [`kept`] (what workflows remember, secrets), [`outside`]
+//! (the databases that builders' own statements go to).
 
 pub mod access;
 pub mod documents;
 pub mod journal;
+pub mod kept;
+pub mod outside;
 
 use std::time::Duration;
 

@@ -4,6 +4,7 @@ use kanzlei_harness::mariadb::Mariadb;
 use kanzlei_store::Store;
 use kanzlei_store::documents::NewDocument;
 use kanzlei_store::journal::{Filter, Run, Step, Tally};
+use kanzlei_store::outside::{Outside, Refused, Statement};
 use uuid::Uuid;
 
 fn document(name: &str, source: &str) -> NewDocument {
@@ -27,6 +28,10 @@ fn run(workflow: &str, state: &str, started: i64) -> Run {
         sent: None,
         outcome: Some("{\"å\":1}".into()),
         failure: None,
+        number: Some("2.1".into()),
+        kind: Some("call".into()),
+        title: Some("registry.getVessel".into()),
+        items: None,
     };
     Run {
         id: Uuid::new_v7(uuid::Timestamp::from_unix(uuid::NoContext, (started / 1_000_000) as u64, 0)),
@@ -58,6 +63,8 @@ fn records_are_kept() {
         deploys(&store).await;
         journal(&store).await;
         access(&store).await;
+        kept(&store).await;
+        outside(&server.url("kanzlei_store")).await;
         // What is kept survives a restart of the server, and a store that was there goes on.
         server.stop();
         assert!(store.live().await.expect_err("away").is_unreachable());
@@ -142,4 +149,73 @@ async fn access(store: &Store) {
     assert!(!store.has_session("s1", 20).await.expect("reads"), "it has ended");
     store.end_session("s1").await.expect("ends");
     assert!(!store.has_session("s1", 15).await.expect("reads"));
+}
+
+async fn kept(store: &Store) {
+    assert_eq!(store.kept("w").await.expect("kept").version, 0);
+    assert!(store.keep("w", 0, r#"{"a":1}"#, 1).await.expect("kept"));
+    // Who does not know the version keeps nothing.
+    for version in [0, 7] {
+        assert!(!store.keep("w", version, r#"{"a":2}"#, 2).await.expect("asked"), "version {version}");
+    }
+    assert!(store.keep("w", 1, r#"{"a":3}"#, 3).await.expect("kept"));
+    let now = store.kept("w").await.expect("kept");
+    assert_eq!((now.version, now.value.as_str()), (2, r#"{"a":3}"#));
+    store.set_secret("s", &[1; 24], b"sealed", 5).await.expect("set");
+    store.set_secret("s", &[2; 24], b"again", 6).await.expect("set");
+    let secrets = store.secrets().await.expect("secrets");
+    assert_eq!((secrets.len(), secrets[0].sealed.as_slice(), secrets[0].created), (1, b"again".as_slice(), 5));
+    assert!(store.remove_secret("s").await.expect("removed") && !store.remove_secret("s").await.expect("asked"));
+}
+
+/// Statements of builders: values stay values, columns become JSON of their type, refusals are told apart.
+async fn outside(url: &str) {
+    let database = Outside::connect(url, 2).expect("pool");
+    let within = std::time::Duration::from_secs(10);
+    let statement = |text: &str, values: &[serde_json::Value]| Statement { text: text.into(), values: values.into() };
+    let one = async |text: &str, values: &[serde_json::Value]| {
+        database.run(&[statement(text, values)], false, within).await.map(|mut all| all.remove(0))
+    };
+    one("CREATE TABLE t (id INT AUTO_INCREMENT PRIMARY KEY, b BOOLEAN, n BIGINT, u BIGINT UNSIGNED, d DECIMAL(8,2), f FLOAT, g DOUBLE, t VARCHAR(40) UNIQUE, at DATETIME(3), day DATE, clock TIME, j JSON, y BLOB)", &[])
+        .await
+        .expect("table");
+    let values = [
+        true.into(),
+        (-5).into(),
+        7.into(),
+        "12.50".into(),
+        1.1.into(),
+        0.25.into(),
+        "'; DROP TABLE t; --".into(),
+        "2027-03-04 06:07:08.250".into(),
+        "2027-03-04".into(),
+        "-01:30:00".into(),
+        r#"{"k":[1]}"#.into(),
+        "x".into(),
+    ];
+    let insert = "INSERT INTO t (b,n,u,d,f,g,t,at,day,clock,j,y) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)";
+    let given = one(insert, &values).await.expect("inserted");
+    assert_eq!((given.count, given.id, given.rows.len()), (1, Some(1), 0));
+    let given = one("SELECT *, NULL AS nothing FROM t WHERE id = ?", &[1.into()]).await.expect("rows");
+    assert_eq!(
+        given.rows[0].to_string(),
+        r#"{"id":1,"b":true,"n":-5,"u":7,"d":12.5,"f":1.1,"g":0.25,"t":"'; DROP TABLE t; --","at":"2027-03-04T06:07:08.25Z","day":"2027-03-04","clock":"-01:30:00","j":"{\"k\":[1]}","y":"x","nothing":null}"#
+    );
+    assert_eq!((given.count, given.id), (1, None));
+    assert!(matches!(one(insert, &values).await, Err(Refused::Duplicate(_))));
+    assert!(matches!(one("SELEC 1", &[]).await, Err(Refused::Sql(_))));
+    let slow = database.run(&[statement("SELECT SLEEP(5)", &[])], false, std::time::Duration::from_millis(50)).await;
+    assert_eq!(slow, Err(Refused::Timeout));
+    // All or none.
+    let both = [statement("DELETE FROM t", &[]), statement("INSERT INTO nowhere VALUES (1)", &[])];
+    assert!(database.run(&both, true, within).await.is_err());
+    assert_eq!(one("SELECT COUNT(*) AS n FROM t", &[]).await.expect("count").rows[0]["n"], 1);
+    let columns = database.describe("SELECT id, t, NULL AS x FROM t WHERE t = ?").await.expect("described");
+    let shown: Vec<_> = columns.iter().map(|c| (c.name.as_str(), c.type_name.as_str(), c.nullable)).collect();
+    assert_eq!(shown[..2], [("id", "INT", false), ("t", "VARCHAR", true)]);
+    assert!(
+        matches!(database.describe("SELECT nowhere FROM t").await, Err(Refused::Sql(why)) if why.contains("nowhere"))
+    );
+    let away = Outside::connect("mysql://k:k@127.0.0.1:1/d", 1).expect("pool");
+    assert!(matches!(away.describe("SELECT 1").await, Err(Refused::Away(_))));
 }

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use super::steps::Walk;
 use crate::document::service::{In, Operation, Service};
-use crate::document::workflow::{Call, Target};
+use crate::document::step::{Call, Encoding, Target};
 use crate::plan::sheet;
 use crate::plan::{self, Maker};
 use crate::suggest;
@@ -196,7 +196,7 @@ fn operation_call(
         let operator = if fixed_query.is_empty() { '?' } else { '&' };
         template.push_str(&format!("{{{operator}{}}}", query.join(",")));
     }
-    finish(walk, call, service, &operation.method, Request { template, variables, headers, body })
+    finish(walk, call, service, &operation.method, operation.encoding, Request { template, variables, headers, body })
 }
 
 fn url_call(
@@ -234,10 +234,17 @@ fn url_call(
         Some(body) => Some(body?),
         None => None,
     };
-    finish(walk, call, service, method, Request { template, variables, headers, body })
+    finish(walk, call, service, method, None, Request { template, variables, headers, body })
 }
 
-fn finish(walk: &mut Walk, call: &Call, service: &Service, method: &str, request: Request) -> Option<plan::Call> {
+fn finish(
+    walk: &mut Walk,
+    call: &Call,
+    service: &Service,
+    method: &str,
+    by_operation: Option<Encoding>,
+    request: Request,
+) -> Option<plan::Call> {
     let Request { template, variables, headers, body } = request;
     if body.is_some() && matches!(method, "GET" | "HEAD") {
         let at =
@@ -246,11 +253,16 @@ fn finish(walk: &mut Walk, call: &Call, service: &Service, method: &str, request
     }
     Some(plan::Call {
         service: service.name.text.clone(),
+        operation: match &call.target {
+            Target::Operation { operation, .. } => Some(operation.clone()),
+            Target::Url { .. } => None,
+        },
         method: method.to_owned(),
         template,
         variables,
         headers,
         body,
+        encoding: call.encoding.or(by_operation),
         accept: if call.accept.is_empty() { vec![(200, 299)] } else { call.accept.clone() },
         within: call.within.or(service.within).unwrap_or(WITHIN),
         retry: call.retry.clone(),

@@ -11,7 +11,7 @@ use crate::plan;
 use crate::suggest;
 
 /// How long a request may take unless the endpoint says.
-const TIME: Duration = Duration::from_secs(30);
+pub(super) const TIME: Duration = Duration::from_secs(30);
 /// The largest body unless the endpoint says.
 const BODY: u64 = 1 << 20;
 

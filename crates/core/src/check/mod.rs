@@ -13,14 +13,18 @@
 //! assert_eq!(checked.diagnostics[0].message, "there is no `inptu` here");
 //! ```
 
+mod actions;
 mod calls;
 mod entries;
+mod order;
+mod statements;
 mod steps;
 
 #[cfg(test)]
 pub(crate) mod tests;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
@@ -38,6 +42,27 @@ pub struct Bundle {
     /// Texts of other files by path, such as OpenAPI documents.
     #[serde(default)]
     pub files: BTreeMap<String, String>,
+    /// What the service that will run them has; not known offline.
+    #[serde(skip)]
+    pub known: Option<Known>,
+}
+
+/// What a service has, beside documents.
+#[derive(Clone, Debug, Default)]
+pub struct Known {
+    pub secrets: BTreeSet<String>,
+    pub databases: BTreeSet<String>,
+    /// What databases said of statements, by database and text with `?` in place of the parameters.
+    pub statements: BTreeMap<(String, String), Result<Vec<Column>, String>>,
+}
+
+/// A column that a statement gives.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Column {
+    pub name: String,
+    /// The database's name of the type: `VARCHAR`, `BIGINT UNSIGNED`.
+    pub type_name: String,
+    pub nullable: bool,
 }
 
 impl Bundle {
@@ -72,7 +97,7 @@ pub fn relative(document: &str, name: &str) -> String {
 pub struct Checked {
     pub services: BTreeMap<String, Service>,
     /// Plans of the workflows without errors, with the place of their document in the bundle.
-    pub workflows: Vec<(usize, Plan)>,
+    pub workflows: Vec<(usize, Arc<Plan>)>,
     pub diagnostics: Vec<Diagnostic>,
 }
 
@@ -80,47 +105,75 @@ impl Checked {
     pub fn errors(&self) -> usize {
         self.diagnostics.iter().filter(|d| d.severity == Severity::Error).count()
     }
+
+    pub fn plan(&self, name: &str) -> Option<&Arc<Plan>> {
+        self.workflows.iter().map(|(_, plan)| plan).find(|plan| plan.name == name)
+    }
 }
+
+/// A secret that the service which will run this does not have.
+fn missing_secret(service: &Service, known: Option<&Known>, report: &mut Report) {
+    if let (Some(credentials), Some(known)) = (&service.credentials, known) {
+        let secret = credentials.secret();
+        if !known.secrets.contains(&secret.text) {
+            report.error("missing-secret", secret.at, format!("there is no secret `{}`", secret.text));
+            report.help(format!("set it with `kanzlei secrets set {}`", secret.text));
+        }
+    }
+}
+
+/// The longest chain of workflows that invoke each other.
+pub const MAX_INVOKE_DEPTH: usize = 16;
 
 /// Checks a bundle and compiles its workflows.
 pub fn check(bundle: &Bundle) -> Checked {
     let mut checked = Checked::default();
-    for source in &bundle.context {
-        let (document, _) = document::read(source, &|name| bundle.file(&source.path, name));
-        if let Some(Document::Service(service)) = document {
-            checked.services.insert(service.name.text.clone(), *service);
-        }
-    }
-    let mut reports: Vec<Report> = bundle.documents.iter().map(|s| Report::new(&s.path, &s.text)).collect();
+    let own = bundle.documents.len();
+    let sources: Vec<&Source> = bundle.documents.iter().chain(&bundle.context).collect();
+    let mut reports: Vec<Report> = sources.iter().map(|s| Report::new(&s.path, &s.text)).collect();
     let mut workflows: Vec<(usize, Workflow)> = Vec::new();
     let mut names: BTreeMap<(&str, String), usize> = BTreeMap::new();
-    for (index, (source, report)) in bundle.documents.iter().zip(&mut reports).enumerate() {
+    for (index, (source, report)) in sources.iter().zip(&mut reports).enumerate() {
         let Some(document) = document::read_into(report, &|name| bundle.file(&source.path, name)) else { continue };
         let (kind, name) = match &document {
             Document::Workflow(workflow) => ("workflow", &workflow.name),
             Document::Service(service) => ("service", &service.name),
         };
-        if let Some(first) = names.insert((kind, name.text.clone()), index) {
+        let key = (kind, name.text.clone());
+        if index >= own && names.contains_key(&key) {
+            continue;
+        }
+        if let Some(first) = names.insert(key, index) {
             report.error("duplicate-name", name.at, format!("there are two documents of the {kind} `{}`", name.text));
-            report.help(format!("the other one is {}", bundle.documents[first].path));
+            report.help(format!("the other one is {}", sources[first].path));
         }
         match document {
             Document::Workflow(workflow) => workflows.push((index, *workflow)),
             Document::Service(service) => {
+                missing_secret(&service, bundle.known.as_ref(), report);
                 checked.services.insert(service.name.text.clone(), *service);
             }
         }
     }
     let mut taken = entries::Taken::default();
-    for (index, workflow) in &workflows {
+    for (index, workflow) in workflows.iter().filter(|(index, _)| *index < own) {
+        taken.claim(workflow, &sources[*index].path, &mut reports[*index]);
+    }
+    let mut plans = BTreeMap::new();
+    for at in order::callees_first(&workflows, &mut reports) {
+        let (index, workflow) = &workflows[at];
         let report = &mut reports[*index];
-        taken.claim(workflow, &bundle.documents[*index].path, report);
-        if let Some(plan) = steps::compile(workflow, &checked.services, report)
-            && !report.has_errors()
-        {
-            checked.workflows.push((*index, plan));
+        let around = steps::Around { services: &checked.services, plans: &plans, known: bundle.known.as_ref() };
+        let compiled = steps::compile(workflow, &around, report);
+        if let Some(plan) = compiled.filter(|_| !report.has_errors()) {
+            let plan = Arc::new(plan);
+            plans.insert(plan.name.clone(), plan.clone());
+            if *index < own {
+                checked.workflows.push((*index, plan));
+            }
         }
     }
-    checked.diagnostics = reports.into_iter().flat_map(Report::finish).collect();
+    checked.workflows.sort_by_key(|(index, _)| *index);
+    checked.diagnostics = reports.into_iter().take(own).flat_map(Report::finish).collect();
     checked
 }

@@ -1,28 +1,43 @@
 //! The walk over a workflow's steps: names in scope, expressions compiled, paragraphs numbered.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
 
-use super::{calls, entries};
+use super::{Known, entries};
 use crate::diagnostic::{Place, Report};
-use crate::document::workflow::{Action, Step};
+use crate::document::step::{Action, Step};
 use crate::document::yaml::{Kind, Node};
 use crate::document::{Service, Workflow, reader::Named};
 use crate::expr::template::Template;
 use crate::expr::{Expression, Fault, Scope, Use};
 use crate::input::InputPlan;
 use crate::plan::sheet::{self, Paragraph};
-use crate::plan::{self, BlockId, FAILURE, FIXED, INPUT, Maker, Plan, RUN};
+use crate::plan::{self, BlockId, FAILURE, FIXED, INPUT, KEPT, Maker, Plan, RUN};
 use crate::suggest;
 use crate::value::Value;
 
+/// What a workflow may refer to.
+pub(super) struct Around<'a> {
+    pub services: &'a BTreeMap<String, Service>,
+    /// The workflows it may invoke, compiled before it.
+    pub plans: &'a BTreeMap<String, Arc<Plan>>,
+    pub known: Option<&'a Known>,
+}
+
 /// Compiles a workflow; the plan is of use only when the report has no errors.
-pub(super) fn compile(workflow: &Workflow, services: &BTreeMap<String, Service>, report: &mut Report) -> Option<Plan> {
+pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report) -> Option<Plan> {
     let mut scope = Scope::default();
+    for (name, node) in &workflow.functions {
+        functions(&mut scope, name, node, report);
+    }
     scope.define_at(FIXED[0], INPUT);
     scope.define_at(FIXED[1], RUN);
+    scope.define_at(FIXED[3], KEPT);
     let mut walk = Walk {
         workflow,
-        services,
+        services: around.services,
+        plans: around.plans,
+        known: around.known,
         scope,
         slots: FIXED.map(str::to_owned).to_vec(),
         by_name: HashMap::new(),
@@ -31,7 +46,11 @@ pub(super) fn compile(workflow: &Workflow, services: &BTreeMap<String, Service>,
         used_inputs: BTreeSet::new(),
         uses_whole_input: false,
         uses_run: false,
+        uses_kept: false,
         used_services: BTreeSet::new(),
+        invokes: Vec::new(),
+        statements: Vec::new(),
+        apart_from_client: 0,
         report,
     };
     walk.blocks.push(Vec::new());
@@ -59,13 +78,35 @@ pub(super) fn compile(workflow: &Workflow, services: &BTreeMap<String, Service>,
         slots: walk.slots,
         sheet: walk.sheet,
         uses_run: walk.uses_run,
+        uses_kept: walk.uses_kept,
         services: walk.used_services.into_iter().collect(),
+        invokes: walk.invokes,
+        statements: walk.statements,
     })
+}
+
+/// Adds a function of the document to the names that expressions know.
+fn functions(scope: &mut Scope, name: &Named, node: &Node, report: &mut Report) {
+    let Some(text) = node.as_text() else {
+        report.error("wrong-type", node.at, format!("a function is text, not {}", node.what()));
+        report.help("for example `total: \"(length, nights) => length * 3.2 * nights\"`");
+        return;
+    };
+    if scope.function(&name.text).is_some() {
+        report.error("name-taken", name.at, format!("there is already a function `{}`", name.text));
+    }
+    for fault in scope.define_function(&name.text, text).err().unwrap_or_default() {
+        let at = node.place_in(report.text(), fault.at.start as usize, fault.at.end as usize);
+        report.error(fault.code, at, fault.message);
+        if let Some(help) = fault.help {
+            report.help(help);
+        }
+    }
 }
 
 /// Whether the client already has its answer when a step begins.
 #[derive(Clone, Copy, PartialEq)]
-enum Answered {
+pub(super) enum Answered {
     No,
     Maybe,
     Yes,
@@ -73,14 +114,14 @@ enum Answered {
 
 /// What is known at the end of a block.
 #[derive(Clone, Copy)]
-struct End {
+pub(super) struct End {
     /// Every way through the block ends the run.
-    ends: bool,
-    answered: Answered,
+    pub ends: bool,
+    pub answered: Answered,
 }
 
 /// Numbers the steps of one step's branches one after another.
-struct Numbers {
+pub(super) struct Numbers {
     prefix: String,
     next: u32,
     depth: u8,
@@ -98,17 +139,24 @@ impl Numbers {
 }
 
 pub(super) struct Walk<'w, 'r, 's> {
-    workflow: &'w Workflow,
+    pub workflow: &'w Workflow,
     pub services: &'w BTreeMap<String, Service>,
+    pub plans: &'w BTreeMap<String, Arc<Plan>>,
+    pub known: Option<&'w Known>,
     scope: Scope,
     slots: Vec<String>,
     by_name: HashMap<String, u32>,
     blocks: Vec<Vec<plan::Step>>,
-    sheet: Vec<Paragraph>,
+    pub sheet: Vec<Paragraph>,
     used_inputs: BTreeSet<String>,
     uses_whole_input: bool,
-    uses_run: bool,
+    pub uses_run: bool,
+    pub uses_kept: bool,
     pub used_services: BTreeSet<String>,
+    pub invokes: Vec<String>,
+    pub statements: Vec<(String, Arc<plan::Statement>)>,
+    /// How many loops and parallel branches are around: in them no step may answer the client.
+    pub apart_from_client: u32,
     pub report: &'r mut Report<'s>,
 }
 
@@ -143,7 +191,13 @@ impl Walk<'_, '_, '_> {
     }
 
     /// Compiles the steps of a branch into a block of their own. Names defined in it stay known.
-    fn branch(&mut self, steps: &[Step], numbers: &mut Numbers, label: &str, answered: Answered) -> (BlockId, End) {
+    pub(super) fn branch(
+        &mut self,
+        steps: &[Step],
+        numbers: &mut Numbers,
+        label: &str,
+        answered: Answered,
+    ) -> (BlockId, End) {
         let id = self.blocks.len() as BlockId;
         self.blocks.push(Vec::new());
         let (compiled, end) = self.steps(steps, numbers, Some(label), answered);
@@ -152,7 +206,7 @@ impl Walk<'_, '_, '_> {
     }
 
     /// Runs `inner` and takes the names it defined out of the scope again; gives them back.
-    fn apart<T>(&mut self, inner: impl FnOnce(&mut Self) -> T) -> (T, Vec<String>) {
+    pub(super) fn apart<T>(&mut self, inner: impl FnOnce(&mut Self) -> T) -> (T, Vec<String>) {
         let open = self.scope.open();
         let result = inner(self);
         let names = self.scope.names().skip(open).map(str::to_owned).collect();
@@ -188,7 +242,10 @@ impl Walk<'_, '_, '_> {
         let before = self.scope.open();
         let (action, mut end) = self.action(step, paragraph, &mut inside, answered);
         let id = match (&step.id, &step.action) {
-            (Some(id), Action::Call(_)) => self.define(id),
+            (
+                Some(id),
+                Action::Call(_) | Action::Each(_) | Action::Together { .. } | Action::Invoke { .. } | Action::Sql(_),
+            ) => self.define(id),
             (Some(id), _) => {
                 self.report.error(
                     "no-result",
@@ -220,127 +277,7 @@ impl Walk<'_, '_, '_> {
         (compiled, end)
     }
 
-    fn action(
-        &mut self,
-        step: &Step,
-        paragraph: usize,
-        inside: &mut Numbers,
-        answered: Answered,
-    ) -> (Option<plan::Action>, End) {
-        let mut end = End { ends: false, answered };
-        let action = match &step.action {
-            Action::Call(call) => {
-                self.show(paragraph, "call", calls::title(&call.target), calls::rows(call));
-                calls::compile(self, call).map(|call| plan::Action::Call(Box::new(call)))
-            }
-            Action::Let(values) => {
-                let rows = values.iter().map(|(name, node)| (name.text.clone(), sheet::inline(node))).collect();
-                self.show(paragraph, "let", String::new(), rows);
-                let mut made = Vec::new();
-                for (name, node) in values {
-                    let maker = self.maker(node);
-                    made.extend(self.define(name).zip(maker));
-                }
-                Some(plan::Action::Let(made))
-            }
-            Action::If { condition, then, otherwise } => {
-                self.show(paragraph, "if", sheet::inline(condition), Vec::new());
-                let compiled = self.condition("if", condition);
-                if let Some(Value::Bool(b)) = compiled.as_ref().and_then(Expression::constant) {
-                    let never = if *b { "`else` is never taken" } else { "`then` is never taken" };
-                    self.report.warning("constant-condition", condition.at, format!("this is always {b}; {never}"));
-                }
-                let (first, names) = self.apart(|walk| walk.branch(then, inside, "then", answered));
-                let second = (!otherwise.is_empty())
-                    .then(|| self.apart(|walk| walk.branch(otherwise, inside, "else", answered)));
-                let other_end = second.as_ref().map_or(end, |((_, end), _)| *end);
-                end = End { ends: first.1.ends && other_end.ends, answered: first.1.answered.join(other_end.answered) };
-                self.know(names);
-                let otherwise = second.map(|((block, _), names)| {
-                    self.know(names);
-                    block
-                });
-                compiled.map(|condition| plan::Action::If { condition, then: first.0, otherwise })
-            }
-            Action::Match { subject, arms, otherwise } => {
-                self.show(paragraph, "match", sheet::inline(subject), Vec::new());
-                let subject = self.condition("match", subject);
-                let mut compiled = Vec::new();
-                let mut all_names = Vec::new();
-                let mut joined: Option<End> = None;
-                let mut join = |end: End| {
-                    joined =
-                        Some(joined.map_or(end, |j| End {
-                            ends: j.ends && end.ends,
-                            answered: j.answered.join(end.answered),
-                        }));
-                };
-                for arm in arms {
-                    let ((block, end), names) =
-                        self.apart(|walk| walk.branch(&arm.steps, inside, &arm.label.text, answered));
-                    compiled.push((arm.value.clone(), block));
-                    all_names.extend(names);
-                    join(end);
-                }
-                let otherwise = if otherwise.is_empty() {
-                    join(End { ends: false, answered });
-                    None
-                } else {
-                    let ((block, end), names) = self.apart(|walk| walk.branch(otherwise, inside, "else", answered));
-                    all_names.extend(names);
-                    join(end);
-                    Some(block)
-                };
-                self.know(all_names);
-                end = joined.unwrap_or(end);
-                subject.map(|subject| plan::Action::Match { subject, arms: compiled, otherwise })
-            }
-            Action::Note(node) => {
-                self.show(paragraph, "note", sheet::inline(node), Vec::new());
-                self.maker(node).map(plan::Action::Note)
-            }
-            Action::Reply { status, headers, body } => {
-                let rows = body.as_ref().map(|body| sheet::rows("body", body)).unwrap_or_default();
-                self.show(paragraph, "reply", sheet::inline(status), rows);
-                match answered {
-                    Answered::Yes => {
-                        self.report.error(
-                            "second-reply",
-                            step.at,
-                            "the client already has its answer from a `reply` before this one",
-                        );
-                    }
-                    Answered::No | Answered::Maybe => {}
-                }
-                end.answered = Answered::Yes;
-                let status = self.status(status, 200, 599);
-                let headers = self.named_makers(headers);
-                let body = body.as_ref().and_then(|body| self.maker(body));
-                status.map(|status| plan::Action::Reply(Box::new(plan::Reply { status, headers, body })))
-            }
-            Action::Fail { status, title, detail, problem_type, with } => {
-                let shown =
-                    |label: &str, node: &Option<Node>| node.as_ref().map(|n| (label.to_owned(), sheet::inline(n)));
-                let named = title.as_ref().map(|t| format!("{} {}", sheet::inline(status), sheet::inline(t)));
-                let rows = shown("detail", detail)
-                    .into_iter()
-                    .chain(shown("type", problem_type))
-                    .chain(shown("with", with))
-                    .collect();
-                self.show(paragraph, "fail", named.unwrap_or_else(|| sheet::inline(status)), rows);
-                end.ends = true;
-                let status = self.status(status, 400, 599);
-                let mut part = |node: &Option<Node>| node.as_ref().and_then(|node| self.maker(node));
-                let (title, detail, problem_type, with) = (part(title), part(detail), part(problem_type), part(with));
-                status.map(|status| {
-                    plan::Action::Fail(Box::new(plan::Fail { status, title, detail, problem_type, with }))
-                })
-            }
-        };
-        (action, end)
-    }
-
-    fn show(&mut self, paragraph: usize, kind: &str, title: String, rows: Vec<(String, String)>) {
+    pub(super) fn show(&mut self, paragraph: usize, kind: &str, title: String, rows: Vec<(String, String)>) {
         let shown = &mut self.sheet[paragraph];
         shown.kind = kind.into();
         shown.title = title;
@@ -348,7 +285,7 @@ impl Walk<'_, '_, '_> {
     }
 
     /// Gives a name its slot; the same name on another branch shares it.
-    fn define(&mut self, name: &Named) -> Option<u32> {
+    pub(super) fn define(&mut self, name: &Named) -> Option<u32> {
         if self.scope.slot(&name.text).is_some() {
             self.report.error("name-taken", name.at, format!("`{}` already has a value here", name.text));
             self.report.help("values never change; choose another name");
@@ -363,7 +300,7 @@ impl Walk<'_, '_, '_> {
     }
 
     /// Brings names that branches defined into scope, once each.
-    fn know(&mut self, names: impl IntoIterator<Item = String>) {
+    pub(super) fn know(&mut self, names: impl IntoIterator<Item = String>) {
         for name in names {
             if self.scope.slot(&name).is_none()
                 && let Some(slot) = self.by_name.get(&name)
@@ -374,10 +311,11 @@ impl Walk<'_, '_, '_> {
     }
 
     /// A slot that holds a bare expression.
-    fn condition(&mut self, what: &str, node: &Node) -> Option<Expression> {
+    pub(super) fn condition(&mut self, what: &str, node: &Node) -> Option<Expression> {
         let text = match &node.kind {
             Kind::Text(text) => text.text.clone(),
             Kind::Bool(_) | Kind::Int(_) | Kind::Float(_) => node.to_value().to_json(),
+            Kind::List(_) if what == "in" && !node.to_value().to_json().contains("${") => node.to_value().to_json(),
             _ => {
                 self.report.error("wrong-type", node.at, format!("`{what}` takes an expression, not {}", node.what()));
                 return None;
@@ -443,7 +381,7 @@ impl Walk<'_, '_, '_> {
         members.iter().filter_map(|(name, node)| Some((name.text.clone(), self.maker(node)?))).collect()
     }
 
-    fn status(&mut self, node: &Node, least: i64, most: i64) -> Option<Maker> {
+    pub(super) fn status(&mut self, node: &Node, least: i64, most: i64) -> Option<Maker> {
         let maker = self.maker(node)?;
         let fits = match &maker {
             Maker::Const(Value::Int(status)) => (least..=most).contains(status),
@@ -484,6 +422,7 @@ impl Walk<'_, '_, '_> {
                 }
                 (INPUT, None) => self.uses_whole_input = true,
                 (RUN, _) => self.uses_run = true,
+                (KEPT, _) => self.uses_kept = true,
                 _ => {}
             }
         }
@@ -507,7 +446,7 @@ impl Walk<'_, '_, '_> {
 
 impl Answered {
     /// What is known when either of two ways was taken.
-    fn join(self, other: Answered) -> Answered {
+    pub(super) fn join(self, other: Answered) -> Answered {
         if self == other { self } else { Answered::Maybe }
     }
 

@@ -40,7 +40,7 @@ fn every_fault_is_found_at_its_place() {
         ("cases: w\n".into(), "not-yet@1:1"),
         ("[1]".into(), "wrong-type@1:1"),
         (format!("{head}  - replay: 200\n"), "unknown-step@3:5"),
-        (format!("{head}  - each: x\n"), "not-yet@3:5"),
+        (format!("{head}  - enqueue: x\n"), "not-yet@3:5"),
         (format!("{head}  - reply: 200\n    note: x\n"), "two-steps@4:5"),
         (format!("{head}  - reply: 200\n    boddy: x\n"), "unknown-key@4:5"),
         (format!("{head}  - reply: 99\n"), "wrong-value@3:12"),

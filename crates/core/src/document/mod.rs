@@ -12,9 +12,11 @@
 //! assert!(matches!(document, Some(Document::Workflow(w)) if w.name.text == "hello"));
 //! ```
 
+pub mod keys;
 pub mod reader;
 pub mod schema;
 pub mod service;
+pub mod step;
 pub mod workflow;
 pub mod yaml;
 

@@ -3,19 +3,19 @@
 use serde_json::{Map, Value, json};
 
 use super::reader::KeySpec;
-use super::{service, workflow};
+use super::{keys, service};
 
 /// The JSON Schema (2020-12) of a kind of document; nothing for a kind that does not exist.
 pub fn of(kind: &str) -> Option<Value> {
     let (table, definitions) = match kind {
         "workflow" => {
             let kinds: Vec<Value> =
-                workflow::STEP_KINDS.iter().map(|(name, table)| object(&[table, workflow::COMMON], &[name])).collect();
+                keys::STEP_KINDS.iter().map(|(name, table)| object(&[table, keys::COMMON], &[name])).collect();
             let definitions = json!({
                 "steps": {"type": "array", "minItems": 1, "items": {"oneOf": kinds}},
-                "entry": object(&[workflow::ENDPOINT], &["endpoint", "access"]),
+                "entry": object(&[keys::ENDPOINT], &["endpoint", "access"]),
             });
-            (object(&[workflow::WORKFLOW], &["workflow", "steps"]), Some(definitions))
+            (object(&[keys::WORKFLOW], &["workflow", "steps"]), Some(definitions))
         }
         "service" => (object(&[service::SERVICE], &["service", "base"]), None),
         _ => return None,

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use super::reader::{KeySpec, Members, Named, is_document_name};
+use super::step::Encoding;
 use super::workflow::MAX_WITHIN;
 use super::yaml::{self, Node};
 use crate::diagnostic::Report;
@@ -19,7 +20,45 @@ pub struct Service {
     /// Whether it honours `Idempotency-Key`, so that any call may be tried again.
     pub idempotency_key: bool,
     pub within: Option<Duration>,
+    pub credentials: Option<Credentials>,
+    /// Headers sent with every call, unless the call gives them.
+    pub headers: Vec<(String, String)>,
+    /// The most calls under way at the same time.
+    pub at_once: Option<u32>,
+    /// The most calls in an interval, spread evenly.
+    pub pace: Option<(u32, Duration)>,
     pub operations: BTreeMap<String, Operation>,
+}
+
+/// How the service knows who calls. Values are names of secrets, never the secrets themselves.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Credentials {
+    /// `Authorization: Bearer …` (RFC 6750).
+    Bearer(Named),
+    /// `Authorization: Basic …` (RFC 7617).
+    Basic {
+        user: String,
+        password: Named,
+    },
+    Header {
+        name: String,
+        value: Named,
+    },
+    Query {
+        name: String,
+        value: Named,
+    },
+}
+
+impl Credentials {
+    /// The secret it needs.
+    pub fn secret(&self) -> &Named {
+        match self {
+            Credentials::Bearer(secret) => secret,
+            Credentials::Basic { password, .. } => password,
+            Credentials::Header { value, .. } | Credentials::Query { value, .. } => value,
+        }
+    }
 }
 
 /// One operation of the OpenAPI document.
@@ -30,8 +69,9 @@ pub struct Operation {
     pub path: String,
     pub about: String,
     pub parameters: Vec<Parameter>,
-    /// Whether it takes a JSON body.
     pub takes_body: bool,
+    /// How its body is written, where that is not JSON or text by the value.
+    pub encoding: Option<Encoding>,
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -82,7 +122,95 @@ pub const SERVICE: &[KeySpec] = &[
         about: "How long one attempt may take, where the call does not say.",
         schema: r#"{"type":"string"}"#,
     },
+    KeySpec {
+        name: "credentials",
+        about: "How it knows who calls, by names of secrets: `{bearer: rates-token}`, `{basic: {user: office, password: tides-password}}`, `{header: {name: X-Api-Key, value: rates-key}}`, `{query: {name: key, value: rates-key}}`.",
+        schema: r#"{"type":"object","minProperties":1,"maxProperties":1}"#,
+    },
+    KeySpec {
+        name: "headers",
+        about: "Headers sent with every call, unless the call gives them.",
+        schema: r#"{"type":"object","additionalProperties":{"type":"string"}}"#,
+    },
+    KeySpec {
+        name: "limits",
+        about: "`at_once`: the most calls at the same time; `pace: 10/s`: the most calls in an interval, spread evenly.",
+        schema: r#"{"type":"object","properties":{"at_once":{"type":"integer"},"pace":{"type":"string"}},"additionalProperties":false}"#,
+    },
 ];
+
+const CREDENTIALS: &[KeySpec] = &[
+    KeySpec { name: "bearer", about: "A secret sent as bearer token.", schema: r#"{"type":"string"}"# },
+    KeySpec { name: "basic", about: "User, and the secret that is the password.", schema: r#"{"type":"object"}"# },
+    KeySpec { name: "header", about: "A header, and the secret that is its value.", schema: r#"{"type":"object"}"# },
+    KeySpec { name: "query", about: "A query parameter, and its secret.", schema: r#"{"type":"object"}"# },
+];
+const BASIC: &[KeySpec] = &[
+    KeySpec { name: "user", about: "The user.", schema: r#"{"type":"string"}"# },
+    KeySpec { name: "password", about: "The name of a secret.", schema: r#"{"type":"string"}"# },
+];
+const NAMED_VALUE: &[KeySpec] = &[
+    KeySpec { name: "name", about: "The name.", schema: r#"{"type":"string"}"# },
+    KeySpec { name: "value", about: "The name of a secret.", schema: r#"{"type":"string"}"# },
+];
+const SERVICE_LIMITS: &[KeySpec] = &[
+    KeySpec { name: "at_once", about: "The most calls at the same time.", schema: r#"{"type":"integer"}"# },
+    KeySpec { name: "pace", about: "The most calls in an interval: `10/s`.", schema: r#"{"type":"string"}"# },
+];
+
+fn credentials(node: &Node, report: &mut Report) -> Option<Credentials> {
+    let members = Members::new(node, "`credentials`", &[CREDENTIALS], report)?;
+    let count = node.as_map().map_or(0, <[_]>::len);
+    if count != 1 {
+        report.error("wrong-value", node.at, "`credentials` is one of `bearer`, `basic`, `header` and `query`");
+        return None;
+    }
+    if members.get("bearer").is_some() {
+        return members.text("bearer", report).filter(|s| secret_name(s, report)).map(Credentials::Bearer);
+    }
+    if let Some(node) = members.get("basic") {
+        let inner = Members::new(node, "`basic`", &[BASIC], report)?;
+        let (user, password) = (inner.text("user", report), inner.text("password", report));
+        if user.is_none() || password.is_none() {
+            report.error("missing-key", node.at, "`basic` needs `user` and `password`");
+        }
+        return Some(Credentials::Basic { user: user?.text, password: password.filter(|s| secret_name(s, report))? });
+    }
+    let (key, in_header) = if members.get("header").is_some() { ("header", true) } else { ("query", false) };
+    let node = members.get(key)?;
+    let inner = Members::new(node, &format!("`{key}`"), &[NAMED_VALUE], report)?;
+    let (name, value) = (inner.text("name", report), inner.text("value", report));
+    if name.is_none() || value.is_none() {
+        report.error("missing-key", node.at, format!("`{key}` needs `name` and `value`"));
+    }
+    let (name, value) = (name?.text, value.filter(|s| secret_name(s, report))?);
+    Some(if in_header { Credentials::Header { name, value } } else { Credentials::Query { name, value } })
+}
+
+fn secret_name(name: &Named, report: &mut Report) -> bool {
+    let fits = is_document_name(&name.text);
+    if !fits {
+        report.error("bad-name", name.at, "this is not the name of a secret");
+        report.help("the secret itself is set with `kanzlei secrets set NAME`; here stands its name: `rates-token`");
+    }
+    fits
+}
+
+/// A pace such as `10/s`, `100/min` or `5/2s`.
+fn pace(named: &Named, report: &mut Report) -> Option<(u32, Duration)> {
+    let read = |text: &str| {
+        let (count, span) = text.split_once('/')?;
+        let span = span.trim();
+        let span = if span.starts_with(|c: char| c.is_ascii_digit()) { span.to_owned() } else { format!("1{span}") };
+        let count: u32 = count.trim().parse().ok().filter(|count| (1..=100_000).contains(count))?;
+        crate::duration::parse(&span).ok().filter(|span| !span.is_zero()).map(|span| (count, span))
+    };
+    let found = read(&named.text);
+    if found.is_none() {
+        report.error("wrong-value", named.at, "a pace is a count and an interval, such as `10/s` or `100/min`");
+    }
+    found
+}
 
 /// The file a service document names for its OpenAPI document, without reading the rest.
 pub fn openapi_file(root: &Node) -> Option<&str> {
@@ -134,7 +262,35 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
     };
     let idempotency_key = members.boolean("idempotency_key", report);
     let within = members.duration("within", MAX_WITHIN, report);
-    Some(Service { name, about, base, private, idempotency_key, within, operations })
+    let credentials = members.get("credentials").and_then(|node| credentials(node, report));
+    let mut headers = Vec::new();
+    for (name, node) in members.mapping("headers", report) {
+        match node.as_text() {
+            Some(text) if super::step::is_header_name(&name.text) => headers.push((name.text, text.to_owned())),
+            Some(_) => {
+                report.error("bad-name", name.at, format!("`{}` cannot be the name of a header", name.text));
+            }
+            None => {
+                report.error("wrong-type", node.at, format!("a header is text, not {}", node.what()));
+            }
+        }
+    }
+    let limits = members.get("limits").and_then(|node| Members::new(node, "`limits`", &[SERVICE_LIMITS], report));
+    let at_once = limits.as_ref().and_then(|limits| limits.integer("at_once", 1, 10_000, report)).map(|n| n as u32);
+    let pace = limits.as_ref().and_then(|limits| limits.text("pace", report)).and_then(|text| pace(&text, report));
+    Some(Service {
+        name,
+        about,
+        base,
+        private,
+        idempotency_key,
+        within,
+        credentials,
+        headers,
+        at_once,
+        pace,
+        operations,
+    })
 }
 
 /// A base address without a slash at the end, or why it is none.
@@ -176,13 +332,22 @@ fn operations(path: &Named, text: &str, report: &mut Report) -> BTreeMap<String,
                 parameters.extend(items.iter().filter_map(|item| parameter(resolve(&root, item))));
             }
             let text = |key| operation.get(key).and_then(Node::as_text).unwrap_or_default().to_owned();
-            let takes_body = operation
+            let content = operation
                 .get("requestBody")
                 .and_then(|body| resolve(&root, body).get("content"))
                 .and_then(Node::as_map)
-                .is_some_and(|content| content.iter().any(|(media, _)| media.name.contains("json")));
+                .unwrap_or_default();
+            let takes_body = !content.is_empty();
+            let takes = |part: &str| content.iter().any(|(media, _)| media.name.contains(part));
+            let encoding = match () {
+                _ if takes("json") => Some(Encoding::Json),
+                _ if takes("x-www-form-urlencoded") => Some(Encoding::Form),
+                _ if takes("multipart/form-data") => Some(Encoding::Multipart),
+                _ => None,
+            };
             let about = text("summary");
-            let operation = Operation { method: upper, path: template.name.clone(), about, parameters, takes_body };
+            let operation =
+                Operation { method: upper, path: template.name.clone(), about, parameters, takes_body, encoding };
             if found.insert(id.to_owned(), operation).is_some() {
                 report.error("openapi", path.at, format!("`{}` has the operation `{id}` twice", path.text));
             }

@@ -57,6 +57,8 @@ pub enum Kind {
         test: bool,
     },
     Static(Static, Vec<Arg>),
+    /// A function of the document.
+    Call(Arc<Named>, Vec<Arg>),
 }
 
 #[derive(Clone, Debug)]
@@ -136,6 +138,20 @@ pub enum Arg {
 pub enum Function {
     Arrow(Arc<Arrow>),
     Static(Static),
+    Named(Arc<Named>),
+}
+
+/// A function of the document: an arrow function with a name, which sees its parameters and the
+/// functions before it, and nothing else. So none can call itself.
+#[derive(Debug)]
+pub struct Named {
+    pub name: Str,
+    pub text: Str,
+    pub arrow: Arrow,
+    /// Places its parameters and those of the arrow functions in it take.
+    pub locals: u32,
+    /// How deep its evaluation nests, the functions it calls included.
+    pub height: u32,
 }
 
 #[derive(Clone, Debug)]

@@ -74,6 +74,8 @@ pub(super) fn range_failure<T>(message: impl Into<String>) -> Res<T> {
 
 pub(super) struct Eval<'a> {
     text: &'a str,
+    /// The text of the function of the document that is running.
+    inner_text: Option<Str>,
     slots: &'a [Value],
     locals: Vec<Value>,
     meter: Meter,
@@ -90,7 +92,7 @@ pub(super) fn run(
     slots: &[Value],
     limits: Limits,
 ) -> Result<Value, Box<Failure>> {
-    let mut eval = Eval { text, slots, locals: Vec::new(), meter: Meter::new(limits) };
+    let mut eval = Eval { text, inner_text: None, slots, locals: Vec::new(), meter: Meter::new(limits) };
     eval.locals.resize(locals as usize, Value::Undefined);
     match eval.expr(expr) {
         Ok(value) => Ok(value),
@@ -176,6 +178,10 @@ impl Eval<'_> {
                     self.made(result, expr.at)
                 }
             }
+            Kind::Call(function, args) => {
+                let args = self.arg_values(args)?;
+                self.call_named(function, &args, expr.at)
+            }
             Kind::Static(function, args) => {
                 let result = self.static_call(*function, args);
                 self.made(result, expr.at)
@@ -232,7 +238,12 @@ impl Eval<'_> {
     }
 
     fn source(&self, at: Span) -> &str {
-        let text = self.text.get(at.start as usize..at.end as usize).unwrap_or("the value");
+        let text = self
+            .inner_text
+            .as_deref()
+            .unwrap_or(self.text)
+            .get(at.start as usize..at.end as usize)
+            .unwrap_or("the value");
         if text.len() > 60 { "the value" } else { text }
     }
 
@@ -494,31 +505,51 @@ impl Eval<'_> {
         self.apply(function, std::slice::from_ref(item))
     }
 
+    /// Calls a function of the document, which has places for its parameters of its own.
+    fn call_named(&mut self, function: &Named, args: &[Value], at: Span) -> Res {
+        let locals = std::mem::replace(&mut self.locals, vec![Value::Undefined; function.locals as usize]);
+        let text = self.inner_text.replace(function.text.clone());
+        let result = self.call_arrow(&function.arrow, args);
+        self.locals = locals;
+        self.inner_text = text;
+        result.map_err(|stop| match stop {
+            Stop::Failed(mut failure) => {
+                failure.at = Some(at);
+                failure.message = format!("in `{}`: {}", function.name, failure.message);
+                Stop::Failed(failure)
+            }
+            Stop::Nothing => Stop::Nothing,
+        })
+    }
+
+    fn call_arrow(&mut self, arrow: &Arrow, args: &[Value]) -> Res {
+        for (index, param) in arrow.params.iter().enumerate() {
+            match (&param.target, &param.default, param.rest) {
+                (Target::Local(local), None, false) => {
+                    self.locals[*local as usize] = args.get(index).cloned().unwrap_or_default();
+                }
+                (target, default, rest) => {
+                    let value = if rest {
+                        self.make_list(args.get(index..).unwrap_or_default().to_vec())?
+                    } else {
+                        args.get(index).cloned().unwrap_or_default()
+                    };
+                    self.bind(target, default.as_ref(), value)?;
+                }
+            }
+        }
+        match self.expr(&arrow.body) {
+            Err(Stop::Nothing) => Ok(Value::Undefined),
+            other => other,
+        }
+    }
+
     /// Calls a function that a method was given.
     pub(super) fn apply(&mut self, function: &Function, args: &[Value]) -> Res {
         match function {
-            Function::Arrow(arrow) => {
-                for (index, param) in arrow.params.iter().enumerate() {
-                    match (&param.target, &param.default, param.rest) {
-                        (Target::Local(local), None, false) => {
-                            self.locals[*local as usize] = args.get(index).cloned().unwrap_or_default();
-                        }
-                        (target, default, rest) => {
-                            let value = if rest {
-                                self.make_list(args.get(index..).unwrap_or_default().to_vec())?
-                            } else {
-                                args.get(index).cloned().unwrap_or_default()
-                            };
-                            self.bind(target, default.as_ref(), value)?;
-                        }
-                    }
-                }
-                match self.expr(&arrow.body) {
-                    Err(Stop::Nothing) => Ok(Value::Undefined),
-                    other => other,
-                }
-            }
+            Function::Arrow(arrow) => self.call_arrow(arrow, args),
             Function::Static(function) => self.static_values(*function, args),
+            Function::Named(function) => self.call_named(function, args, Span::default()),
         }
     }
 

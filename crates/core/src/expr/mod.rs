@@ -38,6 +38,8 @@ pub use eval::{Failure, FailureKind};
 pub use meter::Limits;
 pub use syntax::{MAX_NESTING, MAX_TEXT};
 
+use std::sync::Arc;
+
 use crate::value::{Str, Value};
 
 /// Something wrong with the text of an expression.
@@ -64,6 +66,7 @@ impl Fault {
 #[derive(Clone, Debug, Default)]
 pub struct Scope {
     names: Vec<(String, u32)>,
+    functions: Vec<Arc<ast::Named>>,
 }
 
 impl Scope {
@@ -85,6 +88,21 @@ impl Scope {
 
     pub fn names(&self) -> impl Iterator<Item = &str> {
         self.names.iter().map(|(name, _)| name.as_str())
+    }
+
+    /// Adds a function of the document: an arrow function that may use those added before it.
+    pub fn define_function(&mut self, name: &str, text: &str) -> Result<(), Vec<Fault>> {
+        let function = syntax::lower_function(name, text, &self.functions)?;
+        self.functions.push(Arc::new(function));
+        Ok(())
+    }
+
+    pub fn function(&self, name: &str) -> Option<&Arc<ast::Named>> {
+        self.functions.iter().find(|function| &*function.name == name)
+    }
+
+    pub fn function_names(&self) -> impl Iterator<Item = &str> {
+        self.functions.iter().map(|function| &*function.name)
     }
 
     /// How many names there are; give it to [`Scope::close`] to leave an inner scope.
@@ -129,6 +147,11 @@ impl Expression {
 
     pub fn text(&self) -> &str {
         &self.text
+    }
+
+    /// The compiled form, for whoever infers types.
+    pub(crate) fn ast(&self) -> &ast::Expr {
+        &self.expr
     }
 
     pub fn uses(&self) -> &[Use] {

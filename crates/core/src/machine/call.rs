@@ -6,16 +6,19 @@ use iri_string::spec::UriSpec;
 use iri_string::template::UriTemplateStr;
 use iri_string::template::simple_context::{SimpleContext, Value as Variable};
 
-use super::{Failure, Machine, Micros, State};
-use crate::document::workflow::{Retry, RetryOn};
+use super::flow::{Awaits, Fibre, Flow, What};
+use super::{Effect, Failure, Machine, Micros, State, body};
+use crate::document::step::{Retry, RetryOn};
 use crate::expr::ops;
-use crate::plan::{Action, Call};
+use crate::plan::{Action, Call, Maker};
 use crate::value::{ObjectBuilder, Value};
 
 /// One HTTP request, to be sent to a service.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Request {
     pub service: String,
+    /// The operation's name, where the call names one.
+    pub operation: Option<String>,
     pub method: String,
     /// Path and query relative to the service's base address.
     pub target: String,
@@ -69,20 +72,26 @@ impl CallError {
 }
 
 impl Machine {
-    fn pending_call(&self) -> Option<(&Call, usize, u32)> {
-        let pending = self.pending.as_ref()?;
-        match &self.step_of(pending.record)?.action {
-            Action::Call(call) => Some((call, pending.record, pending.attempt)),
-            _ => None,
+    /// Makes the request of a call and asks for it to be sent.
+    pub(super) fn start_call(&mut self, at: usize, fibre: &mut Fibre, record: usize, attempt: u32) -> Flow {
+        let plan = self.levels[fibre.level as usize].plan.clone();
+        let (block, place) = self.records[record].place;
+        let step = plan.blocks.get(block as usize).and_then(|block| block.get(place));
+        let Some(Action::Call(call)) = step.map(|step| &step.action) else { return Flow::On };
+        match self.request(fibre, call, record, attempt) {
+            Ok(request) => {
+                let id = self.ask(at, Effect::Call(Box::new(request)));
+                fibre.awaits = Awaits::Effect { id, record: Some(record), what: What::Call { attempt } };
+                Flow::Waits
+            }
+            Err(failure) => self.step_failed(fibre, record, failure),
         }
     }
 
-    /// The request of the pending call, the same for each attempt but for its number.
-    pub(super) fn request(&mut self) -> Result<Request, Failure> {
-        let Some((call, record, attempt)) = self.pending_call() else {
-            return Err(Failure { kind: "expression", status: None, detail: "no call".into(), body: Value::Undefined });
-        };
-        let make = |maker| self.make(maker).map_err(|failure| Failure::expression(&failure));
+    /// The request of a call, the same for each attempt but for its number.
+    fn request(&mut self, fibre: &Fibre, call: &Call, record: usize, attempt: u32) -> Result<Request, Failure> {
+        let make =
+            |maker: &Maker| maker.make(&fibre.slots, self.limits).map_err(|failure| Failure::expression(&failure));
         let mut sent = ObjectBuilder::default();
         let mut context = SimpleContext::new();
         for (name, maker) in &call.variables {
@@ -101,19 +110,9 @@ impl Machine {
         let target = UriTemplateStr::new(&call.template)
             .and_then(|template| template.expand::<UriSpec, _>(&context))
             .map(|target| target.to_string())
-            .map_err(|error| Failure {
-                kind: "expression",
-                status: None,
-                detail: format!("the address cannot be made: {error}"),
-                body: Value::Undefined,
-            })?;
+            .map_err(|error| Failure::new("expression", format!("the address cannot be made: {error}")))?;
         if leaves_its_path(&target) {
-            return Err(Failure {
-                kind: "refused",
-                status: None,
-                detail: format!("a value makes the path `{target}` lead elsewhere"),
-                body: Value::Undefined,
-            });
+            return Err(Failure::new("refused", format!("a value makes the path `{target}` lead elsewhere")));
         }
         let mut headers = Vec::with_capacity(call.headers.len() + 3);
         for (name, maker) in &call.headers {
@@ -127,73 +126,67 @@ impl Machine {
         let given = |headers: &[(String, String)], wanted: &str| {
             headers.iter().any(|(name, _)| name.eq_ignore_ascii_case(wanted))
         };
-        if let Some(body) = &body
-            && !given(&headers, "content-type")
-        {
-            let media = if body.as_text().is_some() { "text/plain; charset=utf-8" } else { "application/json" };
-            headers.push(("content-type".into(), media.into()));
-        }
+        let bytes = body.as_ref().map(|body| {
+            let (bytes, media) = body::write(call.encoding, body, &format!("{}-{record}", self.id));
+            if !given(&headers, "content-type") {
+                headers.push(("content-type".into(), media));
+            }
+            bytes
+        });
         if !given(&headers, "accept") {
             headers.push(("accept".into(), "application/json, */*;q=0.5".into()));
         }
         if !given(&headers, "idempotency-key") && !matches!(call.method.as_str(), "GET" | "HEAD") {
             headers.push(("idempotency-key".into(), format!("{}-{record}", self.id)));
         }
-        if let Some(body) = &body {
-            sent.insert("body".into(), body.clone());
+        if let Some(body) = body {
+            sent.insert("body".into(), body);
         }
-        let request = Request {
+        self.records[record].sent = sent.finish();
+        Ok(Request {
             service: call.service.clone(),
+            operation: call.operation.clone(),
             method: call.method.clone(),
             target,
             headers,
-            body: body.map(|body| match &body {
-                Value::Text(text) => text.as_bytes().to_vec(),
-                other => other.to_json().into_bytes(),
-            }),
+            body: bytes,
             within: call.within,
             attempt,
-        };
-        self.records[record].sent = sent.finish();
-        Ok(request)
+        })
     }
 
-    /// Takes the answer to the pending call, or why there is none.
-    pub(super) fn called(&mut self, result: Result<Answer, CallFault>) {
-        let Some((call, record, attempt)) = self.pending_call() else { return };
+    /// Takes the answer to a call, or why there is none.
+    pub(super) fn called(
+        &mut self,
+        at: usize,
+        fibre: &mut Fibre,
+        record: usize,
+        attempt: u32,
+        result: Result<Answer, CallFault>,
+    ) -> Flow {
+        let plan = self.levels[fibre.level as usize].plan.clone();
+        let (block, place) = self.records[record].place;
+        let step = plan.blocks.get(block as usize).and_then(|block| block.get(place));
+        let Some(Action::Call(call)) = step.map(|step| &step.action) else { return Flow::On };
         let retry_after = result.as_ref().ok().and_then(retry_after);
         let judged = match result {
-            Err(fault) => {
-                Err(Failure { kind: fault.kind.name(), status: None, detail: fault.detail, body: Value::Undefined })
-            }
+            Err(fault) => Err(Failure::new(fault.kind.name(), fault.detail)),
             Ok(answer) => judge(call, answer),
         };
         match judged {
             Ok(value) => {
-                let id = self.step_of(record).and_then(|step| step.id);
-                if let Some(slot) = id {
-                    self.slots[slot as usize] = value.clone();
-                }
-                self.pending = None;
-                self.close(record, State::Succeeded, value, None);
+                self.close(fibre, record, State::Succeeded, value);
+                Flow::On
             }
-            Err(failure) => {
-                let again = call.retry.as_ref().filter(|retry| attempt < retry.times && wants(retry, &failure));
-                let pause = again.map(|retry| pause(retry, attempt, retry_after, &self.id, record));
-                match pause {
-                    Some(pause) => {
-                        self.records[record].failure = Some(failure);
-                        self.records[record].resumes = self.now + pause.as_micros() as Micros;
-                        if let Some(pending) = &mut self.pending {
-                            pending.waiting = true;
-                        }
-                    }
-                    None => {
-                        self.pending = None;
-                        self.step_failed(record, failure);
-                    }
+            Err(failure) => match call.retry.as_ref().filter(|r| attempt < r.times && wants(r, &failure)) {
+                Some(retry) => {
+                    let pause = pause(retry, attempt, retry_after, &self.id, record);
+                    self.records[record].failure = Some(failure);
+                    let until = self.now + pause.as_micros() as Micros;
+                    self.wait(at, fibre, record, until, What::Again { attempt: attempt + 1 })
                 }
-            }
+                None => self.step_failed(fibre, record, failure),
+            },
         }
     }
 }
@@ -215,10 +208,10 @@ fn judge(call: &Call, answer: Answer) -> Result<Value, Failure> {
         answer.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case(wanted)).map(|(_, v)| v.as_str())
     };
     let media = header("content-type").unwrap_or_default().to_ascii_lowercase();
-    let body = match parse(&media, &answer.body) {
+    let body = match body::parse(&media, header("content-disposition"), &answer.body) {
         Ok(body) => body,
         Err(detail) if accepted => {
-            return Err(Failure { kind: "unreadable", status: Some(answer.status), detail, body: Value::Undefined });
+            return Err(Failure { status: Some(answer.status), ..Failure::new("unreadable", detail) });
         }
         Err(_) => Value::Undefined,
     };
@@ -226,7 +219,7 @@ fn judge(call: &Call, answer: Answer) -> Result<Value, Failure> {
         let said = ["detail", "title", "message"].iter().find_map(|key| body.member(key).and_then(Value::as_text));
         let said = said.map(|said| format!(": {said}")).unwrap_or_default();
         let detail = format!("{} answered {}{said}", call.service, answer.status);
-        return Err(Failure { kind: "status", status: Some(answer.status), detail, body });
+        return Err(Failure { status: Some(answer.status), body, ..Failure::new("status", detail) });
     }
     let headers = answer.headers.into_iter().map(|(name, value)| (name.to_ascii_lowercase(), Value::text(value)));
     Ok(Value::object([
@@ -234,24 +227,6 @@ fn judge(call: &Call, answer: Answer) -> Result<Value, Failure> {
         ("body", body),
         ("headers", Value::object(headers)),
     ]))
-}
-
-/// A body by its media type: JSON, text, or nothing.
-fn parse(media: &str, body: &[u8]) -> Result<Value, String> {
-    if body.is_empty() {
-        return Ok(Value::Null);
-    }
-    let essence = media.split(';').next().unwrap_or_default().trim();
-    if essence == "application/json" || essence.ends_with("+json") {
-        return serde_json::from_slice(body).map_err(|error| format!("the answer says it is JSON and is not: {error}"));
-    }
-    match std::str::from_utf8(body) {
-        Ok(text) => Ok(Value::text(text)),
-        Err(_) => Err(format!(
-            "the answer is neither JSON nor text ({})",
-            if essence.is_empty() { "no Content-Type" } else { essence }
-        )),
-    }
 }
 
 fn wants(retry: &Retry, failure: &Failure) -> bool {

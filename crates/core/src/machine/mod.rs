@@ -4,6 +4,10 @@
 //! feeds the outcome back with the time at which it was had. Nothing in here reads a clock, a socket or
 //! a random source, so the same outcomes give the same run: live, rehearsed, recovered or replayed.
 //!
+//! Inside, a run is made of *fibres*: one for the workflow, one for each item of a loop that is being
+//! worked on, each branch of `together`, each invoked workflow (`flow`). A fibre takes steps until it
+//! needs an effect; several effects can be under way at the same time, told apart by their ids.
+//!
 //! ```
 //! use kanzlei_core::check::{Bundle, check};
 //! use kanzlei_core::machine::{Machine, Next, Start};
@@ -13,25 +17,33 @@
 //! bundle.add("greet.yaml", "workflow: greet\ninput: {name: {type: string}}\nsteps:\n  - reply: 200\n    body: Hello ${input.name}\n");
 //! let plan = check(&bundle).workflows.remove(0).1;
 //! let input = Value::object([("name", Value::text("Tare"))]);
-//! let mut machine = Machine::new(plan.into(), Start { id: "r1".into(), input, now: 0, caller: None });
+//! let mut machine = Machine::new(plan, Start { id: "r1".into(), input, now: 0, caller: None });
 //! let Next::Answer(answer) = machine.next() else { panic!() };
 //! assert_eq!(answer.body, Value::text("Hello Tare"));
 //! assert!(matches!(machine.next(), Next::Finished));
 //! ```
 
+mod act;
+mod body;
 mod call;
+mod flow;
+mod query;
 mod record;
 
 #[cfg(test)]
 mod tests;
 
+use std::collections::VecDeque;
 use std::sync::Arc;
 
+pub use body::file_bytes;
 pub use call::{Answer, CallError, CallFault, Request};
+use flow::{Awaits, Fibre, Level, What};
+pub use query::{Query, QueryFault, Rows, Sql};
 pub use record::{Ended, State, StepRecord};
 
 use crate::expr::{self, Limits, ops};
-use crate::plan::{self, Action, BlockId, FAILURE, INPUT, Maker, Plan, RUN, Step};
+use crate::plan::{INPUT, KEPT, Plan, RUN};
 use crate::problem::Problem;
 use crate::value::Value;
 
@@ -39,7 +51,11 @@ use crate::value::Value;
 pub type Micros = i64;
 
 /// The most steps one run may take.
-pub const MAX_TAKEN: u32 = 100_000;
+pub const MAX_TAKEN: u32 = 200_000;
+/// The most items of one loop.
+pub const MAX_ITEMS: usize = 100_000;
+/// How often a `keep` is made anew because another run was faster.
+pub const MAX_KEEP_TRIES: u32 = 50;
 
 /// What a run begins with.
 #[derive(Clone, Debug)]
@@ -52,24 +68,66 @@ pub struct Start {
     pub caller: Option<String>,
 }
 
+/// Tells the effects of one run apart.
+pub type EffectId = u64;
+
 /// What is to be done next.
 #[derive(Debug)]
 pub enum Next {
-    /// Send this request and feed the answer, or why there is none.
-    Call(Box<Request>),
-    /// Do nothing until then, and feed [`Outcome::Waited`].
-    Wait { until: Micros },
+    /// Do this and feed what came of it; others may be under way at the same time.
+    Do(EffectId, Effect),
+    /// Nobody waits for this any more.
+    Cancel(EffectId),
     /// The client's answer is ready; the run may go on behind it.
     Answer(Box<Reply>),
+    /// Everything that can be begun is under way: feed an outcome.
+    Idle,
     /// The run has ended; [`Machine::ended`] says how.
     Finished,
 }
 
-/// What came of the effect last asked for.
-#[derive(Debug)]
+/// Something outside the machine.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Effect {
+    /// Send this request: [`Outcome::Called`].
+    Call(Box<Request>),
+    /// Do nothing until then: [`Outcome::Waited`].
+    Wait { until: Micros },
+    /// Ask a database: [`Outcome::Queried`].
+    Query(Box<Query>),
+    /// Tell what the workflow remembers: [`Outcome::Kept`].
+    Recall { workflow: String },
+    /// Remember these values if the version is still the same: [`Outcome::Kept`].
+    Keep(Box<Keep>),
+}
+
+/// Values to be remembered, in place of all that were.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Keep {
+    pub workflow: String,
+    /// The version these values were made from.
+    pub version: u64,
+    pub values: Value,
+}
+
+/// What a workflow remembers between runs.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Kept {
+    /// 0 while nothing was ever remembered.
+    pub version: u64,
+    /// An object.
+    pub values: Value,
+    /// For [`Effect::Keep`]: whether its values are these.
+    pub stored: bool,
+}
+
+/// What came of an effect.
+#[derive(Clone, Debug, PartialEq)]
 pub enum Outcome {
     Called(Result<Answer, CallFault>),
     Waited,
+    Queried(Result<Vec<Rows>, QueryFault>),
+    Kept(Result<Kept, String>),
 }
 
 /// The answer to the client.
@@ -90,11 +148,17 @@ pub struct Failure {
     pub status: Option<u16>,
     pub detail: String,
     pub body: Value,
+    /// What a `fail` step says to the client.
+    pub problem: Option<Box<Problem>>,
 }
 
 impl Failure {
+    pub fn new(kind: &'static str, detail: impl Into<String>) -> Self {
+        Failure { kind, status: None, detail: detail.into(), body: Value::Undefined, problem: None }
+    }
+
     fn expression(failure: &expr::Failure) -> Self {
-        Failure { kind: "expression", status: None, detail: failure.message.clone(), body: Value::Undefined }
+        Failure::new("expression", failure.message.clone())
     }
 
     pub fn to_value(&self) -> Value {
@@ -107,31 +171,24 @@ impl Failure {
     }
 }
 
-/// Where the run is: a step in a block, and the record of the step the block belongs to.
-#[derive(Debug)]
-struct Frame {
-    block: BlockId,
-    at: usize,
-    /// Index of the record of the step around.
-    owner: Option<usize>,
-}
-
-/// A call that is being made.
-#[derive(Debug)]
-struct Pending {
-    record: usize,
-    attempt: u32,
-    waiting: bool,
-}
-
 #[derive(Debug)]
 pub struct Machine {
-    plan: Arc<Plan>,
     id: String,
-    slots: Vec<Value>,
-    frames: Vec<Frame>,
-    pending: Option<Pending>,
+    /// The workflow at 0, and each place at which one is invoked.
+    levels: Vec<Level>,
+    fibres: Vec<Option<Box<Fibre>>>,
+    free: Vec<usize>,
+    /// Fibres that can take a step.
+    ready: VecDeque<usize>,
+    /// Effects to be handed out.
+    due: VecDeque<(EffectId, Effect)>,
+    /// Effects nobody waits for, to be told.
+    cancelled: Vec<EffectId>,
+    /// Effects under way, and the fibre that waits for each.
+    waited_for: Vec<(EffectId, usize)>,
+    next_effect: EffectId,
     records: Vec<StepRecord>,
+    /// Of the workflow itself; invoked ones have their own.
     reply: Option<Reply>,
     reply_given: bool,
     ended: Option<Ended>,
@@ -153,12 +210,16 @@ impl Machine {
             ]);
         }
         let records = Vec::with_capacity(plan.blocks[0].len());
-        Machine {
-            plan,
+        let mut machine = Machine {
             id: start.id,
-            slots,
-            frames: vec![Frame { block: 0, at: 0, owner: None }],
-            pending: None,
+            levels: vec![Level::root(plan)],
+            fibres: Vec::with_capacity(1),
+            free: Vec::new(),
+            ready: VecDeque::with_capacity(1),
+            due: VecDeque::new(),
+            cancelled: Vec::new(),
+            waited_for: Vec::new(),
+            next_effect: 0,
             records,
             reply: None,
             reply_given: false,
@@ -166,11 +227,13 @@ impl Machine {
             now: start.now,
             taken: 0,
             limits: Limits::default(),
-        }
+        };
+        machine.start_invocation(0, slots, None);
+        machine
     }
 
     pub fn plan(&self) -> &Arc<Plan> {
-        &self.plan
+        &self.levels[0].plan
     }
 
     /// What the steps did so far, in the order they began.
@@ -178,8 +241,29 @@ impl Machine {
         &self.records
     }
 
-    pub fn into_records(self) -> Vec<StepRecord> {
-        self.records
+    /// The number of a record's step on the sheet of the run: those of an invoked workflow stand below
+    /// the number of the step that invokes it.
+    pub fn number(&self, record: &StepRecord) -> String {
+        let level = &self.levels[record.level as usize];
+        let own = level.plan.sheet.get(record.paragraph as usize).map_or("", |p| p.number.as_str());
+        format!("{}{own}", level.prefix)
+    }
+
+    /// The plan that a record's step belongs to.
+    pub fn plan_of(&self, record: &StepRecord) -> &Arc<Plan> {
+        &self.levels[record.level as usize].plan
+    }
+
+    /// The positions in the loops around a record, outermost first.
+    pub fn items(&self, record: &StepRecord) -> Vec<u32> {
+        let mut items = Vec::new();
+        let mut at = Some(record);
+        while let Some(record) = at {
+            items.extend(record.item);
+            at = record.owner.and_then(|owner| self.records.get(owner as usize));
+        }
+        items.reverse();
+        items
     }
 
     pub fn ended(&self) -> Option<&Ended> {
@@ -190,7 +274,7 @@ impl Machine {
         self.reply.as_ref()
     }
 
-    /// Says what is to be done; asked again before an outcome is fed it says the same.
+    /// Says what is to be done; each effect is said once.
     #[allow(clippy::should_implement_trait)]
     pub fn next(&mut self) -> Next {
         loop {
@@ -203,36 +287,36 @@ impl Machine {
             if self.ended.is_some() {
                 return Next::Finished;
             }
-            if let Some(pending) = &self.pending {
-                let record = &self.records[pending.record];
-                if pending.waiting {
-                    return Next::Wait { until: record.resumes };
-                }
-                match self.request() {
-                    Ok(request) => return Next::Call(Box::new(request)),
-                    Err(failure) => {
-                        let record = pending_record(&mut self.pending);
-                        self.step_failed(record, failure);
-                        continue;
-                    }
-                }
+            if let Some(id) = self.cancelled.pop() {
+                return Next::Cancel(id);
             }
-            self.advance();
+            if let Some((id, effect)) = self.due.pop_front() {
+                return Next::Do(id, effect);
+            }
+            match self.ready.pop_front() {
+                Some(fibre) => self.run_fibre(fibre),
+                None => return Next::Idle,
+            }
         }
     }
 
-    /// Takes the outcome of what [`Machine::next`] asked for.
-    pub fn feed(&mut self, outcome: Outcome, now: Micros) {
+    /// Takes the outcome of an effect; one that nobody waits for is let go.
+    pub fn feed(&mut self, id: EffectId, outcome: Outcome, now: Micros) {
         self.now = self.now.max(now);
-        let Some(pending) = &mut self.pending else { return };
-        match outcome {
-            Outcome::Waited => {
-                pending.waiting = false;
-                pending.attempt += 1;
-                self.records[pending.record].attempts = pending.attempt;
-            }
-            Outcome::Called(result) => self.called(result),
+        if self.ended.is_some() {
+            return;
         }
+        let Some(at) = self.waited_for.iter().position(|(known, _)| *known == id) else { return };
+        let (_, at) = self.waited_for.swap_remove(at);
+        let Some(mut fibre) = self.fibres[at].take() else { return };
+        let flow = match std::mem::replace(&mut fibre.awaits, Awaits::Nothing) {
+            Awaits::Effect { record, what, .. } => self.outcome(at, &mut fibre, record, what, outcome),
+            other => {
+                fibre.awaits = other;
+                flow::Flow::Waits
+            }
+        };
+        self.settle(at, fibre, flow);
     }
 
     /// Ends the run from outside, for instance when its time is up.
@@ -241,226 +325,50 @@ impl Machine {
         if self.ended.is_some() {
             return;
         }
-        if self.pending.is_some() {
-            let record = pending_record(&mut self.pending);
-            self.close(record, State::Failed, Value::Undefined, Some(failure.clone()));
+        for record in self.records.iter_mut().filter(|r| r.state == State::Running && r.attempts > 0) {
+            record.failure = Some(failure.clone());
         }
         self.end_failed(failure, problem);
     }
 
-    /// Takes one step, or leaves a block that is done.
-    fn advance(&mut self) {
-        let Some(frame) = self.frames.last_mut() else {
-            self.ended = Some(Ended { state: State::Succeeded, failure: None, at: self.now });
-            return;
-        };
-        let plan = self.plan.clone();
-        let Some(step) = plan.blocks[frame.block as usize].get(frame.at) else {
-            let done = self.frames.pop();
-            if let Some(owner) = done.and_then(|frame| frame.owner) {
-                self.close(owner, State::Succeeded, Value::Undefined, None);
+    fn outcome(
+        &mut self,
+        at: usize,
+        fibre: &mut Fibre,
+        record: Option<usize>,
+        what: What,
+        outcome: Outcome,
+    ) -> flow::Flow {
+        match (what, outcome, record) {
+            (What::Call { attempt }, Outcome::Called(result), Some(record)) => {
+                self.called(at, fibre, record, attempt, result)
             }
-            return;
-        };
-        let place = (frame.block, frame.at);
-        frame.at += 1;
-        if step.off {
-            return;
-        }
-        self.taken += 1;
-        if self.taken > MAX_TAKEN {
-            let failure = Failure {
-                kind: "expression",
-                status: None,
-                detail: format!("more than {MAX_TAKEN} steps"),
-                body: Value::Undefined,
-            };
-            self.end_failed(failure, Problem::new(500, "The workflow takes too many steps"));
-            return;
-        }
-        self.take(step, place);
-    }
-
-    fn take(&mut self, step: &Step, place: (BlockId, usize)) {
-        let record = self.open(step, place);
-        if let Some(when) = &step.when {
-            match when.eval(&self.slots, self.limits) {
-                Ok(value) if ops::truthy(&value) => {}
-                Ok(_) => {
-                    self.close(record, State::Skipped, Value::Undefined, None);
-                    return;
-                }
-                Err(failure) => return self.step_failed(record, Failure::expression(&failure)),
+            (What::Again { attempt }, Outcome::Waited, Some(record)) => {
+                self.records[record].attempts = attempt;
+                self.start_call(at, fibre, record, attempt)
             }
-        }
-        if let Err(failure) = self.act(step, record) {
-            self.step_failed(record, Failure::expression(&failure));
-        }
-    }
-
-    fn act(&mut self, step: &Step, record: usize) -> Result<(), Box<expr::Failure>> {
-        match &step.action {
-            Action::Call(_) => {
-                self.records[record].attempts = 1;
-                self.pending = Some(Pending { record, attempt: 1, waiting: false });
+            (What::Pause, Outcome::Waited, Some(record)) => {
+                self.close(fibre, record, State::Succeeded, Value::Undefined);
+                flow::Flow::On
             }
-            Action::Let(values) => {
-                let mut out = Vec::with_capacity(values.len());
-                for (slot, maker) in values {
-                    let value = self.make(maker)?;
-                    out.push((self.plan.slots[*slot as usize].as_str(), value.clone()));
-                    self.slots[*slot as usize] = value;
-                }
-                let made = Value::object(out);
-                self.close(record, State::Succeeded, made, None);
-            }
-            Action::If { condition, then, otherwise } => {
-                let value = condition.eval(&self.slots, self.limits)?;
-                let truth = ops::truthy(&value);
-                self.records[record].outcome = Value::Bool(truth);
-                self.enter(if truth { Some(*then) } else { *otherwise }, record);
-            }
-            Action::Match { subject, arms, otherwise } => {
-                let value = subject.eval(&self.slots, self.limits)?;
-                let arm = arms.iter().find(|(wanted, _)| ops::strict_equal(wanted, &value)).map(|(_, block)| *block);
-                self.records[record].outcome = value;
-                self.enter(arm.or(*otherwise), record);
-            }
-            Action::Note(maker) => {
-                let value = self.make(maker)?;
-                self.close(record, State::Succeeded, value, None);
-            }
-            Action::Reply(reply) => {
-                let plan::Reply { status, headers, body } = &**reply;
-                if self.reply.is_some() {
-                    let failure = Failure {
-                        kind: "expression",
-                        status: None,
-                        detail: "the client already had its answer".into(),
-                        body: Value::Undefined,
-                    };
-                    self.step_failed(record, failure);
-                    return Ok(());
-                }
-                let status = self.make(status)?;
-                let code = status_code(&status, 200)?;
-                let mut made = Vec::with_capacity(headers.len());
-                for (name, maker) in headers {
-                    let value = self.make(maker)?;
-                    if !value.is_nullish() {
-                        made.push((name.clone(), ops::to_text(&value).to_string()));
+            (What::Query, Outcome::Queried(result), Some(record)) => self.queried(fibre, record, result),
+            (What::Recall, Outcome::Kept(result), _) => match result {
+                Ok(kept) => {
+                    fibre.slots[KEPT as usize] = kept.values.clone();
+                    if let Some(own) = &mut fibre.own {
+                        own.kept = Some(kept);
                     }
+                    flow::Flow::On
                 }
-                let body = match body {
-                    Some(maker) => self.make(maker)?,
-                    None => Value::Undefined,
-                };
-                self.records[record].outcome = Value::Int(code.into());
-                self.reply = Some(Reply { status: code, headers: made, body, problem: false });
-                self.close(record, State::Succeeded, Value::Int(code.into()), None);
+                Err(detail) => flow::Flow::Failed(Failure::new("database", detail)),
+            },
+            (What::Keep { tries }, Outcome::Kept(result), Some(record)) => self.kept(at, fibre, record, tries, result),
+            // An outcome of another kind than what was asked for: as if it had broken.
+            (_, _, Some(record)) => {
+                self.step_failed(fibre, record, Failure::new("broken", "the outcome is not what was asked for"))
             }
-            Action::Fail(fail) => {
-                let plan::Fail { status, title, detail, problem_type, with } = &**fail;
-                let code = status_code(&self.make(status)?, 400)?;
-                let text = |maker: &Option<Maker>| -> Result<Option<String>, Box<expr::Failure>> {
-                    Ok(match maker {
-                        Some(maker) => {
-                            Some(self.make(maker)?).filter(|v| !v.is_nullish()).map(|v| ops::to_text(&v).to_string())
-                        }
-                        None => None,
-                    })
-                };
-                let (title, detail, problem_type) = (text(title)?, text(detail)?, text(problem_type)?);
-                let mut problem = Problem::new(code, title.unwrap_or_else(|| phrase(code).to_owned()));
-                problem.detail = detail;
-                problem.problem_type = problem_type;
-                if let Some(with) = with
-                    && let serde_json::Value::Object(members) = self.make(with)?.to_serde()
-                {
-                    problem.with = members;
-                    for own in ["type", "title", "status", "detail", "errors"] {
-                        problem.with.remove(own);
-                    }
-                }
-                let failure = Failure {
-                    kind: "fail",
-                    status: Some(code),
-                    detail: problem.detail.clone().unwrap_or_else(|| problem.title.clone()),
-                    body: Value::Undefined,
-                };
-                self.close(record, State::Failed, problem.to_value(), None);
-                self.end_failed(failure, problem);
-            }
+            (_, _, None) => flow::Flow::Failed(Failure::new("broken", "the outcome is not what was asked for")),
         }
-        Ok(())
-    }
-
-    fn make(&self, maker: &Maker) -> Result<Value, Box<expr::Failure>> {
-        maker.make(&self.slots, self.limits)
-    }
-
-    /// Goes into a branch of a step; the step is done when the branch is.
-    fn enter(&mut self, block: Option<BlockId>, owner: usize) {
-        match block {
-            Some(block) => self.frames.push(Frame { block, at: 0, owner: Some(owner) }),
-            None => {
-                let outcome = std::mem::take(&mut self.records[owner].outcome);
-                self.close(owner, State::Succeeded, outcome, None);
-            }
-        }
-    }
-
-    fn open(&mut self, step: &Step, place: (BlockId, usize)) -> usize {
-        self.records.push(StepRecord::new(step.paragraph, place, self.now));
-        self.records.len() - 1
-    }
-
-    fn close(&mut self, record: usize, state: State, outcome: Value, failure: Option<Failure>) {
-        let record = &mut self.records[record];
-        // A rescued step stays rescued; its branch's end is not its own success.
-        if record.state == State::Running {
-            record.state = state;
-        }
-        record.ended = self.now;
-        if !matches!(outcome, Value::Undefined) {
-            record.outcome = outcome;
-        }
-        if failure.is_some() {
-            record.failure = failure;
-        }
-    }
-
-    /// A step failed: its rescue takes over, or that of a step around it, or the run ends.
-    fn step_failed(&mut self, record: usize, failure: Failure) {
-        let mut failed = record;
-        loop {
-            let rescue = self.step_of(failed).and_then(|step| step.rescue);
-            let in_rescue = self.records[failed].state == State::Rescued;
-            if let Some(block) = rescue.filter(|_| !in_rescue) {
-                self.close(failed, State::Rescued, Value::Undefined, Some(failure.clone()));
-                self.slots[FAILURE as usize] = failure.to_value();
-                self.frames.push(Frame { block, at: 0, owner: Some(failed) });
-                return;
-            }
-            if in_rescue {
-                self.records[failed].state = State::Failed;
-                self.records[failed].ended = self.now;
-            } else {
-                self.close(failed, State::Failed, Value::Undefined, Some(failure.clone()));
-            }
-            match self.frames.pop().and_then(|frame| frame.owner) {
-                Some(owner) => failed = owner,
-                None => break,
-            }
-        }
-        let problem = problem_of(&failure);
-        self.end_failed(failure, problem);
-    }
-
-    /// The step a record belongs to.
-    fn step_of(&self, record: usize) -> Option<&Step> {
-        let (block, at) = self.records.get(record)?.place;
-        self.plan.blocks.get(block as usize)?.get(at)
     }
 
     fn end_failed(&mut self, failure: Failure, problem: Problem) {
@@ -469,17 +377,12 @@ impl Machine {
             record.state = State::Failed;
             record.ended = now;
         }
-        self.frames.clear();
         if self.reply.is_none() {
             let body = problem.to_value();
             self.reply = Some(Reply { status: problem.status, headers: Vec::new(), body, problem: true });
         }
         self.ended = Some(Ended { state: State::Failed, failure: Some(failure), at: now });
     }
-}
-
-fn pending_record(pending: &mut Option<Pending>) -> usize {
-    pending.take().map_or(0, |pending| pending.record)
 }
 
 /// A status an expression gave.
@@ -497,9 +400,13 @@ fn status_code(value: &Value, least: u16) -> Result<u16, Box<expr::Failure>> {
 
 /// What the client is told when a step fails and nothing rescues it (never what was inside).
 fn problem_of(failure: &Failure) -> Problem {
+    if let Some(problem) = &failure.problem {
+        return (**problem).clone();
+    }
     match failure.kind {
         "timeout" => Problem::new(504, "A service did not answer in time"),
-        "expression" => Problem::new(500, "The workflow failed"),
+        "database" | "conflict" => Problem::new(503, "A database is not available"),
+        "expression" | "input" | "sql" => Problem::new(500, "The workflow failed"),
         _ => Problem::new(502, "A service failed"),
     }
 }

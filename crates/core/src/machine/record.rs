@@ -16,6 +16,8 @@ pub enum State {
     /// Failed, and its rescue took over.
     Rescued,
     Failed,
+    /// Ended because a branch or item beside it failed.
+    Cancelled,
 }
 
 impl State {
@@ -26,6 +28,7 @@ impl State {
             State::Skipped => "skipped",
             State::Rescued => "rescued",
             State::Failed => "failed",
+            State::Cancelled => "cancelled",
         }
     }
 }
@@ -44,14 +47,18 @@ pub struct StepRecord {
     /// What came of it.
     pub outcome: Value,
     pub failure: Option<Failure>,
-    /// When the next attempt is due, while one is waited for.
-    pub(super) resumes: Micros,
+    /// The record of the step around it.
+    pub owner: Option<u32>,
+    /// The position of its item, on steps that stand directly in a loop.
+    pub item: Option<u32>,
+    /// Which of the run's plans it belongs to; 0 is the workflow itself.
+    pub level: u16,
     /// The step in the plan: block and position.
     pub(super) place: (BlockId, usize),
 }
 
 impl StepRecord {
-    pub(super) fn new(paragraph: u32, place: (BlockId, usize), now: Micros) -> Self {
+    pub(super) fn new(paragraph: u32, level: u16, place: (BlockId, usize), now: Micros) -> Self {
         StepRecord {
             paragraph,
             state: State::Running,
@@ -61,7 +68,9 @@ impl StepRecord {
             sent: Value::Undefined,
             outcome: Value::Undefined,
             failure: None,
-            resumes: now,
+            owner: None,
+            item: None,
+            level,
             place,
         }
     }

@@ -6,11 +6,12 @@
 
 pub mod sheet;
 
+use std::sync::Arc;
 use std::time::Duration;
 
 pub use sheet::Paragraph;
 
-use crate::document::workflow::Retry;
+use crate::document::step::{Encoding, Retry};
 use crate::expr::template::Template;
 use crate::expr::{Expression, Failure, Limits};
 use crate::input::{EndpointInput, InputPlan};
@@ -20,8 +21,9 @@ use crate::value::{MAX_DEPTH, ObjectBuilder, Str, Value};
 pub const INPUT: u32 = 0;
 pub const RUN: u32 = 1;
 pub const FAILURE: u32 = 2;
+pub const KEPT: u32 = 3;
 /// Their names, in order.
-pub const FIXED: [&str; 3] = ["input", "run", "failure"];
+pub const FIXED: [&str; 4] = ["input", "run", "failure", "kept"];
 
 #[derive(Debug)]
 pub struct Plan {
@@ -36,8 +38,14 @@ pub struct Plan {
     pub sheet: Vec<Paragraph>,
     /// Whether any expression looks at `run`.
     pub uses_run: bool,
+    /// Whether any step reads or keeps what is remembered between runs.
+    pub uses_kept: bool,
     /// Names of the services it calls.
     pub services: Vec<String>,
+    /// Names of the workflows it invokes.
+    pub invokes: Vec<String>,
+    /// Statements and their databases, in the order of the document.
+    pub statements: Vec<(String, Arc<Statement>)>,
 }
 
 #[derive(Debug)]
@@ -68,11 +76,96 @@ pub struct Step {
 pub enum Action {
     Call(Box<Call>),
     Let(Vec<(u32, Maker)>),
-    If { condition: Expression, then: BlockId, otherwise: Option<BlockId> },
-    Match { subject: Expression, arms: Vec<(Value, BlockId)>, otherwise: Option<BlockId> },
+    If {
+        condition: Expression,
+        then: BlockId,
+        otherwise: Option<BlockId>,
+    },
+    Match {
+        subject: Expression,
+        arms: Vec<(Value, BlockId)>,
+        otherwise: Option<BlockId>,
+    },
+    Each(Box<Each>),
+    Together {
+        branches: Vec<Branch>,
+        settle: bool,
+    },
+    Invoke(Box<Invoke>),
+    Sql(Box<Sql>),
+    Keep(Vec<(Str, Maker)>),
+    /// Waits for so long.
+    Pause(Maker),
+    /// Waits until an instant.
+    Until(Maker),
     Note(Maker),
     Reply(Box<Reply>),
     Fail(Box<Fail>),
+}
+
+impl Action {
+    /// Whether the step has a result that can be named.
+    pub fn has_result(&self) -> bool {
+        matches!(
+            self,
+            Action::Call(_)
+                | Action::Each(_)
+                | Action::Together { .. }
+                | Action::Invoke(_)
+                | Action::Sql(_)
+                | Action::Let(_)
+        )
+    }
+}
+
+/// A loop: `block` once for each item of the list.
+#[derive(Debug)]
+pub struct Each {
+    pub list: Expression,
+    pub item: u32,
+    pub index: Option<u32>,
+    pub block: BlockId,
+    pub at_once: u32,
+    pub collect: Option<Maker>,
+    pub settle: bool,
+}
+
+#[derive(Debug)]
+pub struct Branch {
+    pub name: Str,
+    pub slot: u32,
+    pub block: BlockId,
+}
+
+#[derive(Debug)]
+pub struct Invoke {
+    /// The invoked workflow as it was when this one was checked.
+    pub plan: Arc<Plan>,
+    pub send: Vec<(Str, Maker)>,
+}
+
+#[derive(Debug)]
+pub struct Sql {
+    pub database: String,
+    pub statements: Vec<(Arc<Statement>, Vec<(Str, Maker)>)>,
+    pub transaction: bool,
+    pub within: Duration,
+}
+
+/// A statement with its named parameters taken out.
+#[derive(Debug, PartialEq)]
+pub struct Statement {
+    /// The texts around the parameters: always one more than parameters.
+    pub texts: Vec<String>,
+    /// For each parameter in the text, which of the bound values it takes.
+    pub parameters: Vec<usize>,
+}
+
+impl Statement {
+    /// The text with one `?` for each parameter, as a database prepares it.
+    pub fn prepared(&self) -> String {
+        self.texts.join("?")
+    }
 }
 
 #[derive(Debug)]
@@ -94,6 +187,7 @@ pub struct Fail {
 #[derive(Debug)]
 pub struct Call {
     pub service: String,
+    pub operation: Option<String>,
     pub method: String,
     /// URI template (RFC 6570) relative to the service's base.
     pub template: String,
@@ -101,6 +195,7 @@ pub struct Call {
     pub variables: Vec<(String, Maker)>,
     pub headers: Vec<(String, Maker)>,
     pub body: Option<Maker>,
+    pub encoding: Option<Encoding>,
     pub accept: Vec<(u16, u16)>,
     pub within: Duration,
     pub retry: Option<Retry>,

@@ -1,12 +1,12 @@
 //! The control API: what the command line and the console ask for.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json, Path, Query};
-use kanzlei_core::check::{Bundle, check as check_bundle};
+use kanzlei_core::check::{Bundle, Checked, Column, Known, check as check_bundle};
 use kanzlei_core::diagnostic::{Diagnostic, Severity};
 use kanzlei_core::document::{self, Source};
 use kanzlei_core::example;
@@ -14,6 +14,7 @@ use kanzlei_core::machine::instant;
 use kanzlei_core::problem::Problem;
 use kanzlei_store::documents::{LiveDocument, NewDocument};
 use kanzlei_store::journal::{Filter, RunLine};
+use kanzlei_store::outside::Refused;
 use serde::Deserialize;
 use serde_json::{Value as Json_, json};
 use sha2::{Digest, Sha256};
@@ -81,8 +82,47 @@ fn news(diagnostics: Vec<Diagnostic>) -> Vec<Diagnostic> {
 pub async fn check(app: Data<App>, body: Json<Bundle>) -> HttpResponse {
     let live = app.live.load_full();
     let bundle = with_live(body.into_inner(), &live);
-    let checked = check_bundle(&bundle);
+    let checked = check_here(&app, bundle).await;
     HttpResponse::Ok().json(json!({"diagnostics": news(checked.diagnostics)}))
+}
+
+/// Statements that are shown to their databases in one check.
+const MOST_STATEMENTS: usize = 2000;
+
+/// Checks documents against what this service has: secrets, databases, and what those say of statements.
+async fn check_here(app: &App, mut bundle: Bundle) -> Checked {
+    let mut known = Known {
+        secrets: app.outside.secrets.names().into_iter().collect(),
+        databases: app.outside.databases.keys().cloned().collect(),
+        statements: Default::default(),
+    };
+    bundle.known = Some(known.clone());
+    let checked = check_bundle(&bundle);
+    let asked: BTreeSet<(String, String)> = checked
+        .workflows
+        .iter()
+        .flat_map(|(_, plan)| &plan.statements)
+        .map(|(database, statement)| (database.clone(), statement.prepared()))
+        .take(MOST_STATEMENTS)
+        .collect();
+    if asked.is_empty() {
+        return checked;
+    }
+    for (name, text) in asked {
+        let Some(database) = app.outside.databases.get(&name) else { continue };
+        let described = match database.describe(&text).await {
+            Ok(columns) => Ok(columns
+                .into_iter()
+                .map(|c| Column { name: c.name, type_name: c.type_name, nullable: c.nullable })
+                .collect()),
+            Err(Refused::Sql(why)) => Err(why),
+            // A database that is away says nothing; the statement is taken as it is.
+            Err(_) => continue,
+        };
+        known.statements.insert((name, text), described);
+    }
+    bundle.known = Some(known);
+    check_bundle(&bundle)
 }
 
 /// `POST /deploys`: checks documents and puts them live, all or none.
@@ -97,7 +137,7 @@ pub async fn deploy(app: Data<App>, body: Json<Bundle>) -> Result<HttpResponse> 
     let files = given.files.clone();
     let live = app.live.load_full();
     let bundle = with_live(given, &live);
-    let checked = check_bundle(&bundle);
+    let checked = check_here(&app, bundle).await;
     let warnings: Vec<Diagnostic> =
         checked.diagnostics.iter().filter(|d| d.severity == Severity::Warning).cloned().collect();
     if checked.errors() > 0 {
@@ -246,7 +286,7 @@ pub async fn services(app: Data<App>) -> HttpResponse {
     listed.sort_by(|a, b| a.name.cmp(&b.name));
     let listed: Vec<Json_> = listed
         .into_iter()
-        .map(|s| json!({"name": s.name, "about": s.about, "base": s.base, "network": if s.private { "private" } else { "public" }, "operations": s.operations}))
+        .map(|s| json!({"name": s.name, "about": s.about, "base": s.base, "network": if s.private { "private" } else { "public" }, "operations": s.operations.len()}))
         .collect();
     HttpResponse::Ok().json(json!({"services": listed}))
 }
@@ -363,6 +403,6 @@ async fn sheet_of(app: &App, name: &str, revision: u32) -> Result<Vec<kanzlei_co
         .into_iter()
         .map(|(_, plan)| plan)
         .find(|plan| plan.name == name)
-        .map(|plan| plan.sheet)
+        .map(|plan| plan.sheet.clone())
         .unwrap_or_default())
 }

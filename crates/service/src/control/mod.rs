@@ -7,6 +7,7 @@
 mod api;
 mod auth;
 mod console;
+mod secrets;
 
 use actix_web::middleware::from_fn;
 use actix_web::web;
@@ -39,6 +40,9 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/workflows/{name}", web::delete().to(api::retire))
                     .route("/services", web::get().to(api::services))
                     .route("/services/{name}", web::delete().to(api::retire_service))
+                    .route("/secrets", web::get().to(secrets::list))
+                    .route("/secrets/{name}", web::put().to(secrets::set))
+                    .route("/secrets/{name}", web::delete().to(secrets::remove))
                     .route("/runs", web::get().to(api::runs))
                     .route("/runs/{id}", web::get().to(api::run))
                     .default_service(web::to(api::nothing)),

@@ -148,6 +148,8 @@ impl Eval<'_> {
         let wanted_args = match function {
             Function::Arrow(arrow) if arrow.params.iter().any(|p| p.rest) => 3,
             Function::Arrow(arrow) => arrow.params.len().clamp(1, 3),
+            Function::Named(function) if function.arrow.params.iter().any(|p| p.rest) => 3,
+            Function::Named(function) => function.arrow.params.len().clamp(1, 3),
             Function::Static(_) => 3,
         };
         let args_of = |index: usize| {

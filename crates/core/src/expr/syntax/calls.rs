@@ -20,6 +20,9 @@ impl Lowering<'_> {
             js::Expression::Identifier(name) => {
                 let name = name.name.as_str();
                 if !self.in_scope(name) {
+                    if let Some(function) = self.scope.function(name) {
+                        return self.named_call(function.clone(), call);
+                    }
                     if let Some(function) = Static::by_name(name) {
                         return self.static_call(function, call);
                     }
@@ -29,7 +32,13 @@ impl Lowering<'_> {
                         return expr;
                     }
                     let expr = self.fault("unknown-function", format!("there is no function `{name}`"), call);
-                    if let Some(near) = suggest::nearest(name, Static::names()) {
+                    let known: Vec<String> = self
+                        .scope
+                        .function_names()
+                        .map(str::to_owned)
+                        .chain(Static::names().map(str::to_owned))
+                        .collect();
+                    if let Some(near) = suggest::nearest(name, known.iter().map(String::as_str)).map(str::to_owned) {
                         self.help(format!("did you mean `{near}`?"));
                     }
                     return expr;
@@ -78,6 +87,23 @@ impl Lowering<'_> {
     fn static_call(&mut self, function: Static, call: &js::CallExpression) -> Expr {
         let args = self.args(function.name(), function.arity(), function.takes_function(), false, call);
         Expr { kind: Kind::Static(function, args), at: span(call) }
+    }
+
+    fn named_call(&mut self, function: Arc<Named>, call: &js::CallExpression) -> Expr {
+        let params = &function.arrow.params;
+        let least = params.iter().position(|p| p.default.is_some() || p.rest).unwrap_or(params.len());
+        let most = if params.last().is_some_and(|p| p.rest) { usize::MAX } else { params.len() };
+        let args = self.args(&function.name, (least, most), functions::FunctionArg::No, false, call);
+        let height = self.depth + function.height;
+        if height > super::MAX_NESTING {
+            self.fault(
+                "expression-too-deep",
+                format!("functions nested deeper than {} levels", super::MAX_NESTING),
+                call,
+            );
+        }
+        self.height = self.height.max(height);
+        Expr { kind: Kind::Call(function, args), at: span(call) }
     }
 
     fn pattern_call(&mut self, literal: &js::RegExpLiteral, method: &str, call: &js::CallExpression) -> Expr {
@@ -172,7 +198,7 @@ impl Lowering<'_> {
                     }
                     Some(expr) => {
                         if function_here && let Some(function) = self.function_name(expr) {
-                            args.push(Arg::Function(Function::Static(function)));
+                            args.push(Arg::Function(function));
                             continue;
                         }
                         if function_here && matches!(takes_function, FunctionArg::Required(_)) {
@@ -191,9 +217,16 @@ impl Lowering<'_> {
     }
 
     /// `Number`, `String`, `Math.round` … given where a function is wanted.
-    fn function_name(&self, expr: &js::Expression) -> Option<Static> {
+    fn function_name(&mut self, expr: &js::Expression) -> Option<Function> {
         let name = match expr {
-            js::Expression::Identifier(name) => name.name.to_string(),
+            js::Expression::Identifier(name) => {
+                let name = name.name.as_str();
+                if let Some(function) = self.scope.function(name).filter(|_| !self.in_scope(name)) {
+                    self.height = self.height.max(self.depth + function.height);
+                    return Some(Function::Named(function.clone()));
+                }
+                name.to_owned()
+            }
             js::Expression::StaticMemberExpression(member) => match &member.object {
                 js::Expression::Identifier(object) => format!("{}.{}", object.name, member.property.name),
                 _ => return None,
@@ -201,10 +234,10 @@ impl Lowering<'_> {
             _ => return None,
         };
         let first = name.split('.').next().unwrap_or_default();
-        if self.in_scope(first) { None } else { Static::by_name(&name) }
+        if self.in_scope(first) { None } else { Static::by_name(&name).map(Function::Static) }
     }
 
-    fn arrow(&mut self, arrow: &js::ArrowFunctionExpression) -> Option<Arrow> {
+    pub(super) fn arrow(&mut self, arrow: &js::ArrowFunctionExpression) -> Option<Arrow> {
         if arrow.r#async {
             self.refuse("an async function is", arrow);
             return None;

@@ -13,6 +13,8 @@ use oxc_parser::Parser;
 use oxc_span::{GetSpan, SourceType};
 use oxc_syntax::operator::{BinaryOperator, LogicalOperator, UnaryOperator};
 
+use std::sync::Arc;
+
 use super::ast::*;
 use super::functions::{self, Static};
 use super::{Fault, Scope, Use};
@@ -52,20 +54,44 @@ pub(super) fn lower(text: &str, scope: &Scope) -> Result<Lowered, Vec<Fault>> {
             Ok(tree) => tree,
             Err(diagnostics) => return Err(syntax_faults(text, diagnostics.into_vec())),
         };
-        let mut lowering = Lowering {
-            text,
-            scope,
-            locals: Vec::new(),
-            most_locals: 0,
-            depth: 0,
-            faults: Vec::new(),
-            uses: Vec::new(),
-        };
+        let mut lowering = Lowering::new(text, scope);
         let expr = lowering.expr(&tree);
         if lowering.faults.is_empty() {
             Ok(Lowered { expr, locals: lowering.most_locals, uses: lowering.uses })
         } else {
             Err(lowering.faults)
+        }
+    })
+}
+
+/// Parses and lowers a function of a document.
+pub(super) fn lower_function(name: &str, text: &str, known: &[Arc<Named>]) -> Result<Named, Vec<Fault>> {
+    if text.len() > MAX_TEXT {
+        let at = Span { start: 0, end: 1 };
+        return Err(vec![Fault::new("expression-too-long", format!("at most {MAX_TEXT} bytes are allowed"), at)]);
+    }
+    let need = 64 * 1024 + text.len() * 6 * 1024;
+    stacker::maybe_grow(need, need + 256 * 1024, || {
+        let allocator = Allocator::default();
+        let parsed = Parser::new(&allocator, text, SourceType::mjs()).parse_expression();
+        let tree = parsed.map_err(|diagnostics| syntax_faults(text, diagnostics.into_vec()))?;
+        let js::Expression::ArrowFunctionExpression(arrow) = tree.without_parentheses() else {
+            let at = Span { start: 0, end: text.len() as u32 };
+            let fault = Fault::new("expression-syntax", "a function is an arrow function", at);
+            return Err(vec![fault.help("for example `(length, nights) => length * 3.2 * nights`")]);
+        };
+        let scope = Scope { functions: known.to_vec(), ..Scope::default() };
+        let mut lowering = Lowering::new(text, &scope);
+        let arrow = lowering.arrow(arrow);
+        match arrow {
+            Some(arrow) if lowering.faults.is_empty() => Ok(Named {
+                name: name.into(),
+                text: text.into(),
+                arrow,
+                locals: lowering.most_locals,
+                height: lowering.height + 1,
+            }),
+            _ => Err(lowering.faults),
         }
     })
 }
@@ -106,8 +132,25 @@ struct Lowering<'s> {
     locals: Vec<String>,
     most_locals: u32,
     depth: u32,
+    /// The deepest nesting met, called functions included.
+    height: u32,
     faults: Vec<Fault>,
     uses: Vec<Use>,
+}
+
+impl<'s> Lowering<'s> {
+    fn new(text: &'s str, scope: &'s Scope) -> Self {
+        Lowering {
+            text,
+            scope,
+            locals: Vec::new(),
+            most_locals: 0,
+            depth: 0,
+            height: 0,
+            faults: Vec::new(),
+            uses: Vec::new(),
+        }
+    }
 }
 
 impl Lowering<'_> {
@@ -140,6 +183,7 @@ impl Lowering<'_> {
             return Expr { kind: Kind::Const(Value::Undefined), at: span(expr) };
         }
         self.depth += 1;
+        self.height = self.height.max(self.depth);
         let lowered = self.expr_inner(expr);
         self.depth -= 1;
         lowered
@@ -295,6 +339,14 @@ impl Lowering<'_> {
             self.fault("unknown-name", format!("there is no `{name}` here"), &js_span);
             let mut known: Vec<&str> = self.locals.iter().map(String::as_str).collect();
             known.extend(self.scope.names());
+            if self.scope.function(name).is_some() {
+                self.help(format!("`{name}` is a function; call it: `{name}(…)`"));
+                return Expr { kind: Kind::Const(Value::Undefined), at };
+            }
+            if known.is_empty() {
+                self.help("a function sees its own parameters only");
+                return Expr { kind: Kind::Const(Value::Undefined), at };
+            }
             let help = match suggest::nearest(name, known.iter().copied()) {
                 Some(near) => format!("did you mean `{near}`?"),
                 None => format!("in scope here: {}", known.join(", ")),

@@ -1,0 +1,144 @@
+//! The tables of keys of workflow documents: what each mapping may hold, for reading and for editors.
+
+use super::reader::KeySpec;
+
+const ANY: &str = "{}";
+const TEXT: &str = r#"{"type":"string"}"#;
+const STEPS: &str = r##"{"$ref":"#/$defs/steps"}"##;
+const VALUES: &str = r#"{"type":"object"}"#;
+const DURATION: &str = r#"{"type":"string","examples":["200ms","2s","PT48H"]}"#;
+const CONDITION: &str = r#"{"type":["string","boolean","number"],"description":"an expression"}"#;
+
+macro_rules! keys {
+    ($($name:literal, $schema:expr, $about:literal;)*) => { &[$(KeySpec { name: $name, about: $about, schema: $schema }),*] };
+}
+
+pub const WORKFLOW: &[KeySpec] = keys! {
+    "workflow", r#"{"type":"string","pattern":"^[a-z][a-z0-9-]*$"}"#, "The name of the workflow.";
+    "about", TEXT, "What it is for, in a sentence.";
+    "input", r#"{"type":"object","additionalProperties":{"type":"object"}}"#, "What it takes: JSON Schema by name. Required unless it has a `default` or says `optional: true`.";
+    "extra", r#"{"enum":["refuse","allow"]}"#, "Whether members that are not declared are let in; `refuse` unless said.";
+    "entries", r##"{"type":"array","items":{"$ref":"#/$defs/entry"}}"##, "The ways in.";
+    "functions", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Named functions for expressions: `total: \"(a, b) => a + b\"`.";
+    "replies", r#"{"type":"object","additionalProperties":{"type":["object","boolean"]}}"#, "What the bodies of its replies look like: JSON Schema by status. The steps are checked against it.";
+    "steps", STEPS, "What it does, top to bottom.";
+};
+
+pub const ENDPOINT: &[KeySpec] = keys! {
+    "endpoint", r#"{"type":"string","pattern":"^(GET|HEAD|POST|PUT|PATCH|DELETE) /"}"#, "Method and path template: `POST /harbours/{harbour}/quotes`.";
+    "access", r#"{"enum":["open"]}"#, "Who may call: `open` for anybody.";
+    "from", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Where an input comes from, when not by convention: `header.X-Trace-Id`, `query.q`, `body`.";
+    "limits", r#"{"type":"object","properties":{"time":{"type":"string"},"body":{"type":["string","integer"]}},"additionalProperties":false}"#, "The longest a request may take and the largest body.";
+};
+
+pub const LIMITS: &[KeySpec] = keys! {
+    "time", DURATION, "How long a request may take.";
+    "body", r#"{"type":["string","integer"]}"#, "The largest body: bytes, or `64 KiB`, `2 MiB`.";
+};
+
+pub const COMMON: &[KeySpec] = keys! {
+    "id", r#"{"type":"string"}"#, "The name of the step's result.";
+    "about", TEXT, "What the step is for.";
+    "when", CONDITION, "The step is skipped unless this holds.";
+    "off", r#"{"type":"boolean"}"#, "Kept but not run.";
+    "rescue", STEPS, "Steps to take when the step fails; `failure` tells how.";
+};
+
+pub const CALL: &[KeySpec] = keys! {
+    "call", TEXT, "`service.operation`, or a method and a URI template.";
+    "send", VALUES, "Parameters and body members of the operation, or variables of the template.";
+    "headers", VALUES, "Request headers.";
+    "body", ANY, "The whole request body.";
+    "as", r#"{"enum":["json","form","text","multipart"]}"#, "How the body is written, when not by what the operation takes.";
+    "accept", r#"{"type":"array","items":{"type":["integer","string"]}}"#, "Statuses that are no failure: `[200, 404]`, `[2xx]`. 2xx unless said.";
+    "within", DURATION, "How long one attempt may take; 10s unless said.";
+    "retry", r#"{"type":"object"}"#, "When and how often to try again.";
+};
+
+pub const RETRY: &[KeySpec] = keys! {
+    "times", r#"{"type":"integer","minimum":1,"maximum":20}"#, "Attempts in all.";
+    "first", DURATION, "Pause before the second attempt; 200ms unless said.";
+    "factor", r#"{"type":"number"}"#, "By how much each further pause is longer; 2 unless said.";
+    "most", DURATION, "The longest pause; 10s unless said.";
+    "on", r#"{"type":"array"}"#, "What is tried again: `unreachable`, `timeout`, `broken`, statuses.";
+};
+
+pub const LET: &[KeySpec] = keys! { "let", VALUES, "Names values."; };
+pub const IF: &[KeySpec] = keys! {
+    "if", CONDITION, "Which branch is taken.";
+    "then", STEPS, "Steps when it holds.";
+    "else", STEPS, "Steps when it does not.";
+};
+pub const MATCH: &[KeySpec] = keys! {
+    "match", CONDITION, "What is compared with each arm.";
+    "arms", r##"{"type":"object","additionalProperties":{"$ref":"#/$defs/steps"}}"##, "Steps by value.";
+    "else", STEPS, "Steps when no arm fits.";
+};
+pub const NOTE: &[KeySpec] = keys! { "note", ANY, "A line in the journal."; };
+pub const REPLY: &[KeySpec] = keys! {
+    "reply", r#"{"type":["integer","string"]}"#, "The status of the answer.";
+    "headers", VALUES, "Its headers.";
+    "body", ANY, "Its body: text, or anything else as JSON.";
+};
+pub const FAIL: &[KeySpec] = keys! {
+    "fail", r#"{"type":["integer","string"]}"#, "The status of the problem (RFC 9457).";
+    "title", TEXT, "What kind of problem this is.";
+    "detail", TEXT, "What happened this time.";
+    "type", TEXT, "A URI for the kind of problem.";
+    "with", VALUES, "Further members of the problem.";
+};
+
+pub const EACH: &[KeySpec] = keys! {
+    "each", TEXT, "The name of the item in the steps.";
+    "in", CONDITION, "The list, as an expression.";
+    "index", TEXT, "The name of the item's position, from 0.";
+    "steps", STEPS, "Steps for each item.";
+    "at_once", r#"{"type":"integer","minimum":1,"maximum":64}"#, "How many items are worked on at once; 1 unless said.";
+    "collect", ANY, "The value kept of each item; the step's result is their list.";
+    "settle", r#"{"enum":["all"]}"#, "`all`: a failure ends only its own item.";
+};
+pub const TOGETHER: &[KeySpec] = keys! {
+    "together", r##"{"type":"object","additionalProperties":{"oneOf":[{"type":"object"},{"$ref":"#/$defs/steps"}]}}"##, "Branches that run at the same time, each a step or a list of steps, by the name of its result.";
+    "settle", r#"{"enum":["all"]}"#, "`all`: a failure ends only its own branch.";
+};
+pub const INVOKE: &[KeySpec] = keys! {
+    "invoke", TEXT, "The workflow that runs inside this run.";
+    "send", VALUES, "Its input.";
+};
+pub const SQL: &[KeySpec] = keys! {
+    "sql", TEXT, "The name of the database, as the service is configured.";
+    "statement", TEXT, "One statement with named parameters: `SELECT name FROM vessel WHERE imo = :imo`.";
+    "bind", VALUES, "Values of the parameters.";
+    "statements", r#"{"type":"array","items":{"type":"object"}}"#, "Several statements in one transaction, each with its `bind`.";
+    "within", DURATION, "How long it may take; 5s unless said.";
+};
+pub const STATEMENT: &[KeySpec] = keys! {
+    "statement", TEXT, "One statement with named parameters.";
+    "bind", VALUES, "Values of the parameters.";
+};
+pub const KEEP: &[KeySpec] =
+    keys! { "keep", VALUES, "Values remembered for later runs of this workflow, as `kept.name`."; };
+pub const PAUSE: &[KeySpec] = keys! {
+    "pause", r#"{"oneOf":[{"type":"string"},{"type":"object","properties":{"until":{}},"required":["until"],"additionalProperties":false}]}"#, "How long to wait: `5s`, `${…}`, or `{until: instant}`.";
+};
+
+/// The step kinds: the key that names each, and its table.
+pub const STEP_KINDS: &[(&str, &[KeySpec])] = &[
+    ("call", CALL),
+    ("let", LET),
+    ("if", IF),
+    ("match", MATCH),
+    ("each", EACH),
+    ("together", TOGETHER),
+    ("invoke", INVOKE),
+    ("sql", SQL),
+    ("keep", KEEP),
+    ("pause", PAUSE),
+    ("note", NOTE),
+    ("reply", REPLY),
+    ("fail", FAIL),
+];
+
+/// Step and entry kinds of the language that this version does not run yet.
+pub(super) const LATER: &[&str] =
+    &["enqueue", "cancel", "await", "mail", "render", "file", "progress", "webhook", "timetable", "watch"];

@@ -1,0 +1,191 @@
+//! Secrets: sealed in the database (XChaCha20-Poly1305), opened only in memory, masked wherever text
+//! leaves the service.
+//!
+//! The key comes from `secrets.key` (the environment, in base64) or from the file `secrets.key_file`,
+//! which is made when it is not there. The name of a secret is authenticated with its value, so that a
+//! sealed value cannot be moved under another name.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::sync::Arc;
+
+use arc_swap::ArcSwap;
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use chacha20poly1305::aead::{Aead, AeadCore, KeyInit, OsRng, Payload};
+use chacha20poly1305::{XChaCha20Poly1305, XNonce};
+use kanzlei_store::Store;
+use kanzlei_store::kept::Sealed;
+
+use crate::config::Config;
+use crate::error::{Error, Result};
+use crate::journal::now;
+
+/// The longest secret, in bytes.
+pub const LONGEST: usize = 8 * 1024;
+/// Shorter secrets are not looked for in texts: they would be found everywhere.
+const SHORTEST_MASKED: usize = 4;
+pub const MASK: &str = "•••";
+
+/// The secrets, opened.
+pub struct Secrets {
+    cipher: Option<XChaCha20Poly1305>,
+    opened: ArcSwap<BTreeMap<String, String>>,
+}
+
+impl Secrets {
+    /// Secrets with the key of the settings; without one none can be set or used.
+    pub fn new(config: &Config) -> Result<Self> {
+        let key = match (config.text("secrets.key"), config.text("secrets.key_file")) {
+            ("", "") => None,
+            ("", file) => Some(key_file(Path::new(file))?),
+            (key, _) => Some(decode(key, "`secrets.key`")?),
+        };
+        let cipher = key.map(|key| XChaCha20Poly1305::new(&key.into()));
+        Ok(Secrets { cipher, opened: ArcSwap::default() })
+    }
+
+    /// Opens all secrets of the database.
+    pub async fn load(&self, store: &Store) -> Result<()> {
+        let sealed = store.secrets().await?;
+        let mut opened = BTreeMap::new();
+        for secret in sealed {
+            match self.open(&secret) {
+                Some(value) => _ = opened.insert(secret.name, value),
+                None => tracing::error!(name = secret.name, "a secret cannot be opened with the key of the settings"),
+            }
+        }
+        self.opened.store(Arc::new(opened));
+        Ok(())
+    }
+
+    fn open(&self, secret: &Sealed) -> Option<String> {
+        let nonce: [u8; 24] = secret.nonce.as_slice().try_into().ok()?;
+        let payload = Payload { msg: &secret.sealed, aad: secret.name.as_bytes() };
+        let opened = self.cipher.as_ref()?.decrypt(&XNonce::from(nonce), payload).ok()?;
+        String::from_utf8(opened).ok()
+    }
+
+    /// Seals a value and keeps it.
+    pub async fn set(&self, store: &Store, name: &str, value: &str) -> Result<()> {
+        let Some(cipher) = &self.cipher else {
+            return Err(Error::problem(
+                409,
+                "No key for secrets",
+                "set `secrets.key_file` in the service's settings and start it again; the file is made when it is not there",
+            ));
+        };
+        let nonce = XChaCha20Poly1305::generate_nonce(&mut OsRng);
+        let payload = Payload { msg: value.as_bytes(), aad: name.as_bytes() };
+        let sealed =
+            cipher.encrypt(&nonce, payload).map_err(|_| Error::Config("a secret could not be sealed".into()))?;
+        store.set_secret(name, &nonce[..], &sealed, now()).await?;
+        self.load(store).await
+    }
+
+    pub fn get(&self, name: &str) -> Option<String> {
+        self.opened.load().get(name).cloned()
+    }
+
+    pub fn names(&self) -> Vec<String> {
+        self.opened.load().keys().cloned().collect()
+    }
+
+    /// Puts [`MASK`] in place of every secret in a text, also where JSON or a URL wrote it with escapes.
+    pub fn mask(&self, text: String) -> String {
+        let opened = self.opened.load();
+        let mut text = text;
+        for secret in opened.values().filter(|secret| secret.len() >= SHORTEST_MASKED) {
+            let mut written = serde_json::Value::from(secret.as_str()).to_string();
+            written.pop();
+            let encoded: String = secret.bytes().map(percent_encoded).collect();
+            for form in [secret.as_str(), written.get(1..).unwrap_or_default(), encoded.as_str()] {
+                if text.contains(form) {
+                    text = text.replace(form, MASK);
+                }
+            }
+        }
+        text
+    }
+}
+
+fn percent_encoded(byte: u8) -> String {
+    match byte {
+        b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => (byte as char).to_string(),
+        _ => format!("%{byte:02X}"),
+    }
+}
+
+fn decode(text: &str, what: &str) -> Result<[u8; 32]> {
+    STANDARD
+        .decode(text.trim())
+        .ok()
+        .and_then(|bytes| bytes.try_into().ok())
+        .ok_or_else(|| Error::Config(format!("{what} is not 32 bytes in base64; `openssl rand -base64 32` makes one")))
+}
+
+/// The key in a file; makes the file when it is not there.
+fn key_file(path: &Path) -> Result<[u8; 32]> {
+    use std::io::Write;
+    use std::os::unix::fs::OpenOptionsExt;
+    let failed = |source| Error::Io { what: format!("the key of the secrets, {}", path.display()), source };
+    match std::fs::read_to_string(path) {
+        Ok(text) => decode(&text, &format!("the content of {}", path.display())),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+            let key = XChaCha20Poly1305::generate_key(&mut OsRng);
+            let mut file =
+                std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(failed)?;
+            writeln!(file, "{}", STANDARD.encode(key)).map_err(failed)?;
+            tracing::info!(path = %path.display(), "a key for secrets was made; keep a copy of it");
+            Ok(key.into())
+        }
+        Err(error) => Err(failed(error)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn secrets(key: &str) -> Secrets {
+        let flags = [("secrets.key".to_owned(), key.to_owned())];
+        Secrets::new(&Config::load(None, &|_| None, &flags).expect("config")).expect("secrets")
+    }
+
+    #[test]
+    fn a_secret_opens_only_under_its_name_and_key() {
+        let (one, other) = (secrets(&STANDARD.encode([7; 32])), secrets(&STANDARD.encode([8; 32])));
+        let nonce = XNonce::from([1; 24]);
+        let cipher = one.cipher.as_ref().expect("cipher");
+        let sealed = cipher.encrypt(&nonce, Payload { msg: b"hush", aad: b"a" }).expect("sealed");
+        let row = |name: &str| Sealed {
+            name: name.into(),
+            nonce: nonce.to_vec(),
+            sealed: sealed.clone(),
+            created: 0,
+            changed: 0,
+        };
+        assert_eq!(one.open(&row("a")).as_deref(), Some("hush"));
+        assert_eq!((one.open(&row("b")), other.open(&row("a"))), (None, None));
+        assert!(
+            Config::load(None, &|_| None, &[("secrets.key".into(), "short".into())])
+                .map(|config| Secrets::new(&config).is_err())
+                .expect("config")
+        );
+    }
+
+    #[test]
+    fn secrets_are_masked_however_they_are_written() {
+        let secrets = secrets(&STANDARD.encode([7; 32]));
+        let opened = [("a".to_owned(), "s3\"cret/ö".to_owned()), ("b".to_owned(), "abc".to_owned())];
+        secrets.opened.store(Arc::new(opened.into()));
+        for (text, wanted) in [
+            ("x s3\"cret/ö y", "x ••• y"),
+            (r#"{"k":"s3\"cret/ö"}"#, r#"{"k":"•••"}"#),
+            ("?k=s3%22cret%2F%C3%B6&n=1", "?k=•••&n=1"),
+            ("abc is too short to be told from other text", "abc is too short to be told from other text"),
+        ] {
+            assert_eq!(secrets.mask(text.into()), wanted);
+        }
+    }
+}

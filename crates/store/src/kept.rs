@@ -1,0 +1,90 @@
+//! What workflows remember between runs, and secrets as sealed bytes. This module knows no key: sealing
+//! and opening is the service's business.
+
+use crate::{Doing, Micros, Result, Store};
+
+/// What a workflow remembers.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Kept {
+    /// 0 while nothing was ever kept.
+    pub version: u64,
+    /// A JSON object.
+    pub value: String,
+}
+
+/// A secret as it lies in the database.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Sealed {
+    pub name: String,
+    pub nonce: Vec<u8>,
+    pub sealed: Vec<u8>,
+    pub created: Micros,
+    pub changed: Micros,
+}
+
+impl Store {
+    pub async fn kept(&self, workflow: &str) -> Result<Kept> {
+        let row = sqlx::query!("SELECT version, value FROM kept WHERE workflow = ?", workflow)
+            .fetch_optional(&self.pool)
+            .await
+            .doing("reading what is kept")?;
+        Ok(row.map_or(Kept { version: 0, value: "{}".into() }, |row| Kept { version: row.version, value: row.value }))
+    }
+
+    /// Keeps a value if the version is still the one given; false when another was faster.
+    pub async fn keep(&self, workflow: &str, version: u64, value: &str, now: Micros) -> Result<bool> {
+        let done = if version == 0 {
+            sqlx::query!(
+                "INSERT IGNORE INTO kept (workflow, version, value, changed) VALUES (?, 1, ?, ?)",
+                workflow,
+                value,
+                now
+            )
+            .execute(&self.pool)
+            .await
+        } else {
+            sqlx::query!(
+                "UPDATE kept SET version = version + 1, value = ?, changed = ? WHERE workflow = ? AND version = ?",
+                value,
+                now,
+                workflow,
+                version
+            )
+            .execute(&self.pool)
+            .await
+        };
+        Ok(done.doing("keeping values")?.rows_affected() > 0)
+    }
+
+    pub async fn secrets(&self) -> Result<Vec<Sealed>> {
+        sqlx::query_as!(Sealed, "SELECT name, nonce, sealed, created, changed FROM secret ORDER BY name")
+            .fetch_all(&self.pool)
+            .await
+            .doing("reading secrets")
+    }
+
+    pub async fn set_secret(&self, name: &str, nonce: &[u8], sealed: &[u8], now: Micros) -> Result<()> {
+        sqlx::query!(
+            "INSERT INTO secret (name, nonce, sealed, created, changed) VALUES (?, ?, ?, ?, ?)
+             ON DUPLICATE KEY UPDATE nonce = VALUES(nonce), sealed = VALUES(sealed), changed = VALUES(changed)",
+            name,
+            nonce,
+            sealed,
+            now,
+            now
+        )
+        .execute(&self.pool)
+        .await
+        .map(|_| ())
+        .doing("keeping a secret")
+    }
+
+    /// False when there was none of that name.
+    pub async fn remove_secret(&self, name: &str) -> Result<bool> {
+        let done = sqlx::query!("DELETE FROM secret WHERE name = ?", name)
+            .execute(&self.pool)
+            .await
+            .doing("removing a secret")?;
+        Ok(done.rows_affected() > 0)
+    }
+}

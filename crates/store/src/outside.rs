@@ -1,0 +1,289 @@
+//! Databases that workflows ask by name, which are not the service's own: statements of builders, with
+//! values only in their places, and rows as JSON values.
+//!
+//! Rows come in MariaDB's binary protocol; [`json`] turns each column into the JSON type it stands for:
+//! numbers as numbers (a DECIMAL as the nearest double), TINYINT(1) and BOOLEAN as booleans, dates as
+//! `2027-03-04`, instants as RFC 3339 in UTC, JSON columns as what they hold, bytes that are no text as
+//! base64.
+
+use std::time::Duration;
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use futures_util::TryStreamExt;
+use serde_json::{Map, Value as Json};
+use sqlx::mysql::{MySqlArguments, MySqlConnectOptions, MySqlPool, MySqlPoolOptions, MySqlRow};
+use sqlx::query::Query;
+use sqlx::{AssertSqlSafe, Column, Either, Executor, MySql, Row, SqlSafeStr, TypeInfo};
+
+use crate::{Error, Result};
+
+/// The most rows one statement may give.
+pub const MAX_ROWS: usize = 50_000;
+/// The most bytes of values one statement may give.
+pub const MAX_BYTES: usize = 32 << 20;
+/// How often a transaction that met another one is tried in all.
+const TRIES: u32 = 4;
+
+/// A pool of connections to a builder's database. Cheap to clone.
+#[derive(Clone, Debug)]
+pub struct Outside {
+    pool: MySqlPool,
+}
+
+/// A statement with `?` in place of each value.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Statement {
+    pub text: String,
+    /// Null, booleans, numbers and texts.
+    pub values: Vec<Json>,
+}
+
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Given {
+    /// Objects by column name.
+    pub rows: Vec<Json>,
+    /// Rows given, or changed.
+    pub count: u64,
+    /// The id made for an inserted row.
+    pub id: Option<i64>,
+}
+
+/// A column that a statement gives.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Described {
+    pub name: String,
+    /// MariaDB's name of the type: `VARCHAR`, `BIGINT UNSIGNED`.
+    pub type_name: String,
+    pub nullable: bool,
+}
+
+/// Why statements gave nothing.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Refused {
+    /// The database is away.
+    Away(String),
+    Timeout,
+    /// A row with this key is there already.
+    Duplicate(String),
+    /// Too many rows or bytes.
+    TooLarge(String),
+    /// The database does not take the statement.
+    Sql(String),
+}
+
+impl Outside {
+    /// Prepares a pool without connecting yet.
+    pub fn connect(url: &str, connections: u32) -> Result<Self> {
+        let options: MySqlConnectOptions = url.parse().map_err(Error::Address)?;
+        let pool = MySqlPoolOptions::new()
+            .max_connections(connections)
+            .acquire_timeout(Duration::from_secs(3))
+            .connect_lazy_with(options.charset("utf8mb4").timezone(Some("+00:00".into())));
+        Ok(Outside { pool })
+    }
+
+    /// What columns a statement gives, or why the database does not take it.
+    pub async fn describe(&self, text: &str) -> std::result::Result<Vec<Described>, Refused> {
+        let described = (&self.pool).describe(AssertSqlSafe(text.to_owned()).into_sql_str()).await.map_err(refused)?;
+        Ok(described
+            .columns
+            .iter()
+            .enumerate()
+            .map(|(index, column)| Described {
+                name: column.name().to_owned(),
+                type_name: column.type_info().name().to_owned(),
+                nullable: described.nullable(index).unwrap_or(true),
+            })
+            .collect())
+    }
+
+    /// Runs statements one after another, in one transaction if so asked.
+    pub async fn run(
+        &self,
+        statements: &[Statement],
+        transaction: bool,
+        within: Duration,
+    ) -> std::result::Result<Vec<Given>, Refused> {
+        let work = async {
+            let mut tries = 1;
+            loop {
+                let done = if transaction { self.all_or_none(statements).await } else { self.each(statements).await };
+                match done {
+                    // 1213: another transaction won; nothing of this one was done.
+                    Err(Stop::Sql(sqlx::Error::Database(error)))
+                        if error.code().as_deref() == Some("40001") && tries < TRIES =>
+                    {
+                        tries += 1;
+                    }
+                    Err(Stop::Sql(error)) => return Err(refused(error)),
+                    Err(Stop::TooLarge(what)) => return Err(Refused::TooLarge(what)),
+                    Ok(given) => return Ok(given),
+                }
+            }
+        };
+        tokio::time::timeout(within, work).await.unwrap_or(Err(Refused::Timeout))
+    }
+
+    async fn each(&self, statements: &[Statement]) -> std::result::Result<Vec<Given>, Stop> {
+        let mut connection = self.pool.acquire().await?;
+        let mut all = Vec::with_capacity(statements.len());
+        for statement in statements {
+            all.push(one(&mut connection, statement).await?);
+        }
+        Ok(all)
+    }
+
+    async fn all_or_none(&self, statements: &[Statement]) -> std::result::Result<Vec<Given>, Stop> {
+        let mut tx = self.pool.begin().await?;
+        let mut all = Vec::with_capacity(statements.len());
+        for statement in statements {
+            all.push(one(&mut tx, statement).await?);
+        }
+        tx.commit().await?;
+        Ok(all)
+    }
+}
+
+enum Stop {
+    Sql(sqlx::Error),
+    TooLarge(String),
+}
+
+impl From<sqlx::Error> for Stop {
+    fn from(error: sqlx::Error) -> Self {
+        Stop::Sql(error)
+    }
+}
+
+async fn one(connection: &mut sqlx::MySqlConnection, statement: &Statement) -> std::result::Result<Given, Stop> {
+    // The text is a builder's own; what a run adds to it are bound values.
+    let mut query: Query<'_, MySql, MySqlArguments> = sqlx::query(AssertSqlSafe(statement.text.clone()).into_sql_str());
+    for value in &statement.values {
+        query = match value {
+            Json::Null => query.bind(None::<String>),
+            Json::Bool(b) => query.bind(*b),
+            Json::Number(n) => match n.as_i64() {
+                Some(int) => query.bind(int),
+                None => query.bind(n.as_f64()),
+            },
+            Json::String(text) => query.bind(text.clone()),
+            other => query.bind(other.to_string()),
+        };
+    }
+    let mut given = Given::default();
+    let mut bytes = 0;
+    let mut found = connection.fetch_many(query);
+    while let Some(item) = found.try_next().await? {
+        match item {
+            Either::Left(done) => {
+                given.count += done.rows_affected();
+                given.id = i64::try_from(done.last_insert_id()).ok().filter(|id| *id > 0);
+            }
+            Either::Right(row) => {
+                given.rows.push(object(&row, &mut bytes));
+                if given.rows.len() > MAX_ROWS {
+                    return Err(Stop::TooLarge(format!("more than {MAX_ROWS} rows; ask for fewer with LIMIT")));
+                }
+                if bytes > MAX_BYTES {
+                    return Err(Stop::TooLarge(format!("more than {} MiB of values", MAX_BYTES >> 20)));
+                }
+            }
+        }
+    }
+    if !given.rows.is_empty() {
+        given.count = given.rows.len() as u64;
+    }
+    Ok(given)
+}
+
+fn refused(error: sqlx::Error) -> Refused {
+    match &error {
+        sqlx::Error::Database(database) if database.is_unique_violation() => {
+            Refused::Duplicate(database.message().to_owned())
+        }
+        sqlx::Error::Database(database) => {
+            let message = database.message().to_owned();
+            let away = Error::Query { doing: "asking", source: error }.is_unreachable();
+            if away { Refused::Away(message) } else { Refused::Sql(message) }
+        }
+        _ => Refused::Away(error.to_string()),
+    }
+}
+
+fn object(row: &MySqlRow, bytes: &mut usize) -> Json {
+    let mut members = Map::new();
+    for (index, column) in row.columns().iter().enumerate() {
+        let raw = row.try_get_unchecked::<Option<&[u8]>, _>(index).ok().flatten();
+        *bytes += raw.map_or(0, <[u8]>::len) + column.name().len() + 16;
+        members.insert(column.name().to_owned(), raw.map_or(Json::Null, |raw| json(column.type_info().name(), raw)));
+    }
+    Json::Object(members)
+}
+
+/// A column's bytes as the JSON value they stand for.
+fn json(type_name: &str, raw: &[u8]) -> Json {
+    let unsigned = type_name.ends_with("UNSIGNED");
+    let text = || match std::str::from_utf8(raw) {
+        Ok(text) => Json::from(text),
+        Err(_) => Json::from(STANDARD.encode(raw)),
+    };
+    match type_name.trim_end_matches(" UNSIGNED") {
+        "BOOLEAN" => Json::Bool(raw.first().is_some_and(|b| *b != 0)),
+        "TINYINT" | "SMALLINT" | "MEDIUMINT" | "INT" | "BIGINT" | "YEAR" => {
+            let mut wide = [if !unsigned && raw.last().is_some_and(|b| b & 0x80 != 0) { 0xff } else { 0 }; 8];
+            wide[..raw.len().min(8)].copy_from_slice(&raw[..raw.len().min(8)]);
+            match unsigned || type_name == "YEAR" {
+                true => u64::from_le_bytes(wide).into(),
+                false => i64::from_le_bytes(wide).into(),
+            }
+        }
+        "FLOAT" => match raw.try_into() {
+            // By way of its shortest text, so that 1.1 is 1.1.
+            Ok(four) => f32::from_le_bytes(four).to_string().parse::<f64>().map_or(Json::Null, Json::from),
+            Err(_) => Json::Null,
+        },
+        "DOUBLE" => raw.try_into().map_or(Json::Null, |eight| Json::from(f64::from_le_bytes(eight))),
+        "DECIMAL" => {
+            let written = std::str::from_utf8(raw).unwrap_or_default();
+            match written.parse::<i64>() {
+                Ok(int) => int.into(),
+                Err(_) => written.parse::<f64>().map_or(Json::Null, Json::from),
+            }
+        }
+        "DATE" => instant(raw).map_or(Json::Null, |(date, _)| date.into()),
+        "DATETIME" | "TIMESTAMP" => instant(raw).map_or(Json::Null, |(date, time)| format!("{date}T{time}Z").into()),
+        "TIME" => time(raw).map_or(Json::Null, Json::from),
+        "JSON" => serde_json::from_slice(raw).unwrap_or_else(|_| text()),
+        _ => text(),
+    }
+}
+
+/// Date and time of day: length, year, month, day, hour, minute, second, microseconds.
+fn instant(raw: &[u8]) -> Option<(String, String)> {
+    let (length, raw) = raw.split_first()?;
+    let raw = raw.get(..*length as usize)?;
+    if raw.is_empty() {
+        return None;
+    }
+    let year = u16::from_le_bytes([*raw.first()?, *raw.get(1)?]);
+    let at = |index: usize| raw.get(index).copied().unwrap_or(0);
+    let date = format!("{year:04}-{:02}-{:02}", at(2), at(3));
+    Some((date, clock(at(4).into(), at(5), at(6), raw.get(7..11))))
+}
+
+/// A span of time: length, sign, days, hours, minutes, seconds, microseconds.
+fn time(raw: &[u8]) -> Option<String> {
+    let (length, raw) = raw.split_first()?;
+    let raw = raw.get(..*length as usize)?;
+    let at = |index: usize| raw.get(index).copied().unwrap_or(0);
+    let days = u32::from_le_bytes([at(1), at(2), at(3), at(4)]);
+    let sign = if at(0) == 1 { "-" } else { "" };
+    Some(format!("{sign}{}", clock(days * 24 + u32::from(at(5)), at(6), at(7), raw.get(8..12))))
+}
+
+fn clock(hours: u32, minutes: u8, seconds: u8, micros: Option<&[u8]>) -> String {
+    let micros = micros.and_then(|raw| raw.try_into().ok()).map_or(0, u32::from_le_bytes);
+    let plain = format!("{hours:02}:{minutes:02}:{seconds:02}");
+    if micros == 0 { plain } else { format!("{plain}.{micros:06}").trim_end_matches('0').to_owned() }
+}
