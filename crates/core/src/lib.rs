@@ -17,4 +17,5 @@ pub mod plan;
 pub mod problem;
 pub mod rehearse;
 pub mod suggest;
+pub mod types;
 pub mod value;

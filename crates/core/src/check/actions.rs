@@ -1,16 +1,16 @@
 //! What each kind of step becomes: its line on the sheet, the names it defines, its compiled action.
 
 use super::steps::{Answered, End, Numbers, Walk};
-use super::{calls, statements};
+use super::{calls, scope, statements};
+use crate::diagnostic::Place;
 use crate::document::reader::Named;
 use crate::document::step::{Action, Pause, Step};
 use crate::document::yaml::Node;
 use crate::duration;
-use crate::expr::Expression;
 use crate::plan::sheet;
 use crate::plan::{self, Maker};
 use crate::suggest;
-use crate::value::Value;
+use crate::types::{Env, Type, contradiction, schema};
 
 impl Walk<'_, '_, '_> {
     pub(super) fn action(
@@ -19,34 +19,46 @@ impl Walk<'_, '_, '_> {
         paragraph: usize,
         inside: &mut Numbers,
         answered: Answered,
-    ) -> (Option<plan::Action>, End) {
+    ) -> (Option<plan::Action>, End, Type) {
         let mut end = End { ends: false, answered };
+        let mut gives = Type::Undefined;
         let action = match &step.action {
             Action::Call(call) => {
                 self.show(paragraph, "call", calls::title(&call.target), calls::rows(call));
-                calls::compile(self, call).map(|call| plan::Action::Call(Box::new(call)))
+                let compiled = calls::compile(self, call);
+                gives = calls::result(self, call);
+                compiled.map(|call| plan::Action::Call(Box::new(call)))
             }
             Action::Let(values) => {
                 let rows = values.iter().map(|(name, node)| (name.text.clone(), sheet::inline(node))).collect();
                 self.show(paragraph, "let", String::new(), rows);
                 let mut made = Vec::new();
+                let mut types = Vec::new();
                 for (name, node) in values {
-                    let maker = self.maker(node);
-                    made.extend(self.define(name).zip(maker));
+                    let (maker, of) = self.typed(node);
+                    let slot = self.define(name);
+                    types.push((name.text.as_str(), of.clone()));
+                    if let Some(slot) = slot {
+                        self.env.set(slot, of);
+                    }
+                    made.extend(slot.zip(maker));
                 }
+                gives = Type::object(types);
                 Some(plan::Action::Let(made))
             }
             Action::If { condition, then, otherwise } => {
                 self.show(paragraph, "if", sheet::inline(condition), Vec::new());
                 let compiled = self.condition("if", condition);
-                if let Some(Value::Bool(b)) = compiled.as_ref().and_then(Expression::constant) {
-                    let never = if *b { "`else` is never taken" } else { "`then` is never taken" };
-                    self.report.warning("constant-condition", condition.at, format!("this is always {b}; {never}"));
-                }
+                self.constant_condition(condition);
+                let around = self.env.clone();
+                let assuming = |holds| compiled.as_ref().map_or(around.clone(), |c| around.assuming(c, holds));
+                self.env = assuming(true);
                 let (first, names) = self.apart(|walk| walk.branch(then, inside, "then", answered));
+                let after_then = std::mem::replace(&mut self.env, assuming(false));
                 let second = (!otherwise.is_empty())
                     .then(|| self.apart(|walk| walk.branch(otherwise, inside, "else", answered)));
                 let other_end = second.as_ref().map_or(end, |((_, end), _)| *end);
+                self.env = scope::meet(after_then, first.1.ends, self.env.clone(), other_end.ends);
                 end = End { ends: first.1.ends && other_end.ends, answered: first.1.answered.join(other_end.answered) };
                 self.know(names);
                 let otherwise = second.map(|((block, _), names)| {
@@ -58,6 +70,15 @@ impl Walk<'_, '_, '_> {
             Action::Match { subject, arms, otherwise } => {
                 self.show(paragraph, "match", sheet::inline(subject), Vec::new());
                 let subject = self.condition("match", subject);
+                let subject_type = self.last.clone();
+                let mut left = self.env.clone();
+                let mut after: Option<(Env, bool)> = None;
+                let mut meet = |env: Env, ends: bool| {
+                    after = Some(match after.take() {
+                        None => (env, ends),
+                        Some((known, known_ends)) => (scope::meet(known, known_ends, env, ends), known_ends && ends),
+                    });
+                };
                 let mut compiled = Vec::new();
                 let mut all_names = Vec::new();
                 let mut joined: Option<End> = None;
@@ -68,22 +89,52 @@ impl Walk<'_, '_, '_> {
                             answered: j.answered.join(end.answered),
                         }));
                 };
+                let mut open = subject_type.clone();
                 for arm in arms {
+                    let value = Type::of(&arm.value);
+                    if !open.can_be(&value) {
+                        let message = format!("this arm is never taken: the value is {}", short(&subject_type));
+                        self.report.warning("constant-condition", arm.label.at, message);
+                    }
+                    open = open.keep(|one| *one != value);
+                    if let Some(subject) = &subject {
+                        self.env = left.assuming_value(subject, &arm.value, true);
+                        left = left.assuming_value(subject, &arm.value, false);
+                    }
                     let ((block, end), names) =
                         self.apart(|walk| walk.branch(&arm.steps, inside, &arm.label.text, answered));
                     compiled.push((arm.value.clone(), block));
                     all_names.extend(names);
+                    meet(self.env.clone(), end.ends);
                     join(end);
                 }
+                // With an arm for each value there is no other way.
+                let all_covered = open == Type::Never;
+                self.env = left;
                 let otherwise = if otherwise.is_empty() {
-                    join(End { ends: false, answered });
+                    if !all_covered {
+                        meet(self.env.clone(), false);
+                        join(End { ends: false, answered });
+                    }
                     None
                 } else {
+                    if all_covered {
+                        let at = otherwise[0].at;
+                        self.report.warning(
+                            "constant-condition",
+                            at,
+                            "`else` is never taken: there is an arm for each value",
+                        );
+                    }
                     let ((block, end), names) = self.apart(|walk| walk.branch(otherwise, inside, "else", answered));
                     all_names.extend(names);
+                    meet(self.env.clone(), end.ends);
                     join(end);
                     Some(block)
                 };
+                if let Some((env, _)) = after {
+                    self.env = env;
+                }
                 self.know(all_names);
                 end = joined.unwrap_or(end);
                 subject.map(|subject| plan::Action::Match { subject, arms: compiled, otherwise })
@@ -100,14 +151,30 @@ impl Walk<'_, '_, '_> {
                 }
                 self.show(paragraph, "each", title, rows);
                 let list = self.condition("in", &each.list);
+                let item_type = self.list_item(&each.list);
                 self.apart_from_client += 1;
+                let around = self.env.clone();
                 let ((item, index, block, collect), _) = self.apart(|walk| {
                     let item = walk.define(&each.item);
                     let index = each.index.as_ref().map(|index| walk.define(index));
+                    if let Some(slot) = item {
+                        walk.env.set(slot, item_type);
+                    }
+                    if let Some(Some(slot)) = index {
+                        walk.env.set(slot, Type::NUMBER);
+                    }
+                    walk.result = Type::Undefined;
                     let (block, _) = walk.branch(&each.steps, inside, "each", answered);
-                    let collect = each.collect.as_ref().map(|node| walk.maker(node));
+                    let mut kept = walk.result.clone();
+                    let collect = each.collect.as_ref().map(|node| {
+                        let (maker, of) = walk.typed(node);
+                        kept = of;
+                        maker
+                    });
+                    gives = Type::list(if each.settle { scope::settled(kept) } else { kept });
                     (item, index, block, collect)
                 });
+                self.env = around;
                 self.apart_from_client -= 1;
                 let whole = list.zip(item).filter(|_| index != Some(None) && !matches!(collect, Some(None)));
                 whole.map(|(list, item)| {
@@ -131,18 +198,27 @@ impl Walk<'_, '_, '_> {
                 }
                 self.apart_from_client += 1;
                 let mut blocks = Vec::with_capacity(branches.len());
+                let around = self.env.clone();
+                let mut types = Vec::with_capacity(branches.len());
                 for branch in branches {
+                    self.env = around.clone();
+                    self.result = Type::Undefined;
                     let ((block, branch_end), _) =
                         self.apart(|walk| walk.branch(&branch.steps, inside, &branch.name.text, answered));
                     end.ends |= branch_end.ends;
                     blocks.push(block);
+                    let of = self.result.clone();
+                    types.push(if *settle { scope::settled(of) } else { of });
                 }
+                self.env = around;
                 self.apart_from_client -= 1;
+                gives = Type::object(branches.iter().map(|b| b.name.text.as_str()).zip(types.iter().cloned()));
                 let compiled: Vec<_> = branches
                     .iter()
-                    .zip(blocks)
-                    .filter_map(|(branch, block)| {
+                    .zip(blocks.into_iter().zip(types))
+                    .filter_map(|(branch, (block, of))| {
                         let slot = self.define(&branch.name)?;
+                        self.env.set(slot, of);
                         Some(plan::Branch { name: branch.name.text.as_str().into(), slot, block })
                     })
                     .collect();
@@ -151,6 +227,7 @@ impl Walk<'_, '_, '_> {
             Action::Invoke { workflow, send } => {
                 let rows = send.iter().map(|(name, node)| (name.text.clone(), sheet::inline(node))).collect();
                 self.show(paragraph, "invoke", workflow.text.clone(), rows);
+                gives = self.plans.get(&workflow.text).map_or(Type::Unknown, |plan| plan.result());
                 self.invoke(workflow, send).map(|invoke| plan::Action::Invoke(Box::new(invoke)))
             }
             Action::Sql(sql) => {
@@ -162,7 +239,12 @@ impl Walk<'_, '_, '_> {
                 let mut rows = vec![("statement".to_owned(), short)];
                 rows.extend(binds.map(|(name, node)| (format!(":{}", name.text), sheet::inline(node))));
                 self.show(paragraph, "sql", format!("{}{more}", sql.database.text), rows);
-                statements::compile(self, sql).map(|sql| plan::Action::Sql(Box::new(sql)))
+                let compiled = statements::compile(self, sql);
+                gives = match &compiled {
+                    Some(sql) => statements::result(self, sql),
+                    None => Type::Unknown,
+                };
+                compiled.map(|sql| plan::Action::Sql(Box::new(sql)))
             }
             Action::Keep(values) => {
                 let rows = values.iter().map(|(name, node)| (name.text.clone(), sheet::inline(node))).collect();
@@ -208,9 +290,20 @@ impl Walk<'_, '_, '_> {
                     Answered::No | Answered::Maybe => {}
                 }
                 end.answered = Answered::Yes;
+                let at = body.as_ref().map_or(status.at, |body| body.at);
                 let status = self.status(status, 200, 599);
+                let code = match &self.last {
+                    Type::Number(Some(code)) => Some(*code as u16),
+                    _ => None,
+                };
+                let names = headers.iter().map(|(name, _)| name.text.clone()).collect();
                 let headers = self.named_makers(headers);
-                let body = body.as_ref().and_then(|body| self.maker(body));
+                let (body, of) = body.as_ref().map_or((None, Type::Undefined), |body| self.typed(body));
+                let declared = self.declared(code, &of, at);
+                let shape = plan::ReplyShape { status: code, body: of, headers: names, declared };
+                if !step.off && !self.replies.contains(&shape) {
+                    self.replies.push(shape);
+                }
                 status.map(|status| plan::Action::Reply(Box::new(plan::Reply { status, headers, body })))
             }
             Action::Fail { status, title, detail, problem_type, with } => {
@@ -225,6 +318,9 @@ impl Walk<'_, '_, '_> {
                 self.show(paragraph, "fail", named.unwrap_or_else(|| sheet::inline(status)), rows);
                 end.ends = true;
                 let status = self.status(status, 400, 599);
+                if let (Type::Number(Some(code)), false) = (&self.last, step.off) {
+                    self.fails.push((*code as u16, title.as_ref().and_then(|t| t.as_text().map(str::to_owned))));
+                }
                 let mut part = |node: &Option<Node>| node.as_ref().and_then(|node| self.maker(node));
                 let (title, detail, problem_type, with) = (part(title), part(detail), part(problem_type), part(with));
                 status.map(|status| {
@@ -232,12 +328,15 @@ impl Walk<'_, '_, '_> {
                 })
             }
         };
-        (action, end)
+        (action, end, gives)
     }
 
     fn invoke(&mut self, workflow: &Named, send: &[(Named, Node)]) -> Option<plan::Invoke> {
+        let given: Vec<_> = send.iter().map(|(name, node)| (name, node, self.typed(node))).collect();
+        let types: Vec<(&Named, &Node, Type)> =
+            given.iter().map(|(name, node, (_, of))| (*name, *node, of.clone())).collect();
         let made: Vec<_> =
-            send.iter().filter_map(|(name, node)| Some((name.text.as_str().into(), self.maker(node)?))).collect();
+            given.into_iter().filter_map(|(name, _, (maker, _))| Some((name.text.as_str().into(), maker?))).collect();
         let Some(plan) = self.plans.get(&workflow.text) else {
             self.report.error("unknown-workflow", workflow.at, format!("there is no workflow `{}`", workflow.text));
             if let Some(near) = suggest::nearest(&workflow.text, self.plans.keys().map(String::as_str)) {
@@ -269,7 +368,71 @@ impl Walk<'_, '_, '_> {
                 self.report.help(format!("add it under `send`: `{}: …`", property.name));
             }
         }
+        for (name, node, of) in types {
+            let Some(property) = properties.iter().find(|p| p.name == name.text) else { continue };
+            let wanted = schema::read(&property.schema);
+            let of = if property.required { of } else { of.keep(|one| *one != Type::Undefined) };
+            if let Some((pointer, why)) = contradiction(&of, &wanted) {
+                let pointer = if pointer.is_empty() { String::new() } else { format!(" at `{pointer}`") };
+                self.report.error(
+                    "wrong-argument",
+                    node.at,
+                    format!("`{}` does not take this{pointer}: {why}", plan.name),
+                );
+            }
+        }
         Some(plan::Invoke { plan: plan.clone(), send: made })
+    }
+
+    /// A condition that every value it can have answers the same way.
+    fn constant_condition(&mut self, node: &Node) {
+        let always = match (self.last.can_be_true(), self.last.can_be_false()) {
+            (true, false) => "true; `else` is never taken",
+            (false, true) => "false; `then` is never taken",
+            _ => return,
+        };
+        self.report.warning("constant-condition", node.at, format!("this is always {always}"));
+    }
+
+    /// The type of the items of the list that a loop goes through.
+    fn list_item(&mut self, node: &Node) -> Type {
+        let of = self.last.clone();
+        let wrong = of.keep(|one| !matches!(one, Type::List(_) | Type::Unknown));
+        if wrong != Type::Never {
+            let verb = if wrong == of { "is" } else { "may be" };
+            let code = if wrong.may_be_missing() { "maybe-missing" } else { "wrong-operand" };
+            self.report.error(code, node.at, format!("this {verb} {}, and a loop goes through an array", wrong.what()));
+            if wrong.may_be_missing() {
+                self.report.help("say what to take instead: `?? []`");
+            }
+        }
+        of.map(|one| match one {
+            Type::List(item) => (**item).clone(),
+            Type::Unknown => Type::Unknown,
+            _ => Type::Never,
+        })
+    }
+
+    /// The schema that the document declares for a status; a body that contradicts it is told.
+    fn declared(&mut self, status: Option<u16>, body: &Type, at: Place) -> Option<serde_json::Value> {
+        if self.workflow.replies.is_empty() {
+            return None;
+        }
+        let status = status?;
+        let Some((_, declared, _)) = self.workflow.replies.iter().find(|(known, _, _)| *known == status) else {
+            self.report.error(
+                "undeclared-reply",
+                at,
+                format!("the status {status} is not among the declared `replies`"),
+            );
+            self.report.help(format!("declare it: `{status}: {{type: object, …}}`"));
+            return None;
+        };
+        if let Some((pointer, why)) = contradiction(body, &schema::read(declared)) {
+            let pointer = if pointer.is_empty() { "the body".to_owned() } else { format!("`{pointer}`") };
+            self.report.error("wrong-reply", at, format!("{pointer} contradicts the declared reply {status}: {why}"));
+        }
+        Some(declared.clone())
     }
 
     /// A pause whose length is written down must fit into the time of each endpoint.
@@ -292,4 +455,9 @@ impl Walk<'_, '_, '_> {
             }
         }
     }
+}
+
+fn short(of: &Type) -> String {
+    let shown = of.to_string();
+    if shown.chars().count() > 80 { of.what() } else { shown }
 }

@@ -3,11 +3,14 @@
 use std::time::Duration;
 
 use super::steps::Walk;
-use crate::document::service::{In, Operation, Service};
+use crate::diagnostic::Place;
+use crate::document::service::{In, Operation, Response, Service};
 use crate::document::step::{Call, Encoding, Target};
 use crate::plan::sheet;
 use crate::plan::{self, Maker};
 use crate::suggest;
+use crate::types::schema::Reader;
+use crate::types::{Shape, Type, contradiction};
 
 /// How long an attempt may take unless call or service say.
 const WITHIN: Duration = Duration::from_secs(10);
@@ -29,8 +32,11 @@ pub(super) fn rows(call: &Call) -> Vec<(String, String)> {
 /// What the step gives to the call; a value that did not compile is `None` and reported.
 struct Given {
     send: Vec<(String, Option<Maker>)>,
+    /// Types of what is sent, in the same order.
+    types: Vec<Type>,
     headers: Vec<(String, Maker)>,
     body: Option<Option<Maker>>,
+    body_type: Option<Type>,
 }
 
 /// What goes out.
@@ -42,11 +48,18 @@ struct Request {
 }
 
 pub(super) fn compile(walk: &mut Walk, call: &Call) -> Option<plan::Call> {
-    let given = Given {
-        send: call.send.iter().map(|(name, node)| (name.text.clone(), walk.maker(node))).collect(),
-        headers: walk.named_makers(&call.headers),
-        body: call.body.as_ref().map(|body| walk.maker(body)),
+    let (mut send, mut types) = (Vec::new(), Vec::new());
+    for (name, node) in &call.send {
+        let (maker, of) = walk.typed(node);
+        send.push((name.text.clone(), maker));
+        types.push(of);
+    }
+    let headers = walk.named_makers(&call.headers);
+    let (body, body_type) = match call.body.as_ref().map(|body| walk.typed(body)) {
+        Some((maker, of)) => (Some(maker), Some(of)),
+        None => (None, None),
     };
+    let given = Given { send, types, headers, body, body_type };
     let target = match &call.target {
         Target::Operation { service, operation, at } => {
             let Some(known) = walk.services.get(service) else {
@@ -121,8 +134,9 @@ fn operation_call(
     call: &Call,
     service: &Service,
     operation: &Operation,
-    Given { send, mut headers, body }: Given,
+    Given { send, types, mut headers, body, body_type }: Given,
 ) -> Option<plan::Call> {
+    argument_types(walk, call, service, operation, &types, body_type.as_ref());
     let at = match &call.target {
         Target::Operation { at, .. } | Target::Url { at, .. } => *at,
     };
@@ -204,7 +218,7 @@ fn url_call(
     call: &Call,
     service: &Service,
     (method, template): (&str, String),
-    Given { send, headers, body }: Given,
+    Given { send, headers, body, .. }: Given,
 ) -> Option<plan::Call> {
     let wanted = template_names(&template);
     let at = match &call.target {
@@ -267,6 +281,143 @@ fn finish(
         within: call.within.or(service.within).unwrap_or(WITHIN),
         retry: call.retry.clone(),
     })
+}
+
+/// Tells what is sent and can never be what the operation takes.
+fn argument_types(
+    walk: &mut Walk,
+    call: &Call,
+    service: &Service,
+    operation: &Operation,
+    types: &[Type],
+    body: Option<&Type>,
+) {
+    let mut reader = Reader::new(&service.api);
+    let wanted_body = operation.body.as_ref().map(|schema| reader.read(schema));
+    let mut members = Shape::default();
+    for ((name, node), of) in call.send.iter().zip(types) {
+        match operation.parameters.iter().find(|p| p.name == name.text) {
+            Some(parameter) => {
+                if parameter.required && of.may_be_missing() {
+                    let missing = of.keep(Type::is_nullish).what();
+                    let message = format!("the operation needs `{}`, which may be {missing} here", name.text);
+                    walk.report.error("maybe-missing", node.at, message);
+                    walk.report.help("say what to send instead: `?? …`, or test it first");
+                }
+                // Parameters are written as text; lists and objects only where they are asked for.
+                let wanted = reader.read(&parameter.schema);
+                let plain = wanted
+                    .alternatives()
+                    .iter()
+                    .all(|one| matches!(one, Type::Text(_) | Type::Number(_) | Type::Bool(_)));
+                let odd = of.keep(|one| matches!(one, Type::List(_) | Type::Object(_)));
+                if plain && wanted != Type::Never && odd != Type::Never {
+                    let message =
+                        format!("`{}` is {}, and the operation takes {}", name.text, odd.what(), wanted.what());
+                    walk.report.error("wrong-argument", node.at, message);
+                } else if wanted.alternatives().iter().all(|one| matches!(one, Type::Text(Some(_)))) {
+                    // One of a few words.
+                    let texts = of.keep(|one| matches!(one, Type::Text(_)));
+                    if let Some((_, why)) = contradiction(&texts, &wanted) {
+                        walk.report.error("wrong-argument", node.at, format!("`{}`: {why}", name.text));
+                    }
+                }
+            }
+            None => members.set(name.text.as_str().into(), of.clone(), false),
+        }
+    }
+    let given = match (body, members.members.is_empty()) {
+        (Some(body), _) => body.clone(),
+        (None, false) => Type::Object(members.into()),
+        (None, true) => {
+            if operation.body_required
+                && call.send.iter().all(|(name, _)| operation.parameters.iter().any(|p| p.name == name.text))
+            {
+                let at = target_place(call);
+                walk.report.error("missing-parameter", at, "the operation needs a body, which is not sent");
+                walk.report.help("give its members under `send`, or all of it under `body`");
+            }
+            return;
+        }
+    };
+    // Forms and multipart bodies are text in the end, as parameters are.
+    let json = matches!(call.encoding.or(operation.encoding), None | Some(Encoding::Json));
+    if let Some((pointer, why)) = wanted_body.filter(|_| json).and_then(|wanted| contradiction(&given, &wanted)) {
+        let first = pointer.split('/').nth(1).unwrap_or_default();
+        let node = call.send.iter().find(|(name, _)| name.text == first).map(|(_, node)| node.at);
+        let at = node.or(call.body.as_ref().map(|body| body.at)).unwrap_or_else(|| target_place(call));
+        let what = if pointer.is_empty() { "the body".to_owned() } else { format!("`{pointer}` of the body") };
+        walk.report.error("wrong-argument", at, format!("{what}: {why}"));
+    }
+}
+
+fn target_place(call: &Call) -> Place {
+    match &call.target {
+        Target::Operation { at, .. } | Target::Url { at, .. } => *at,
+    }
+}
+
+/// The type of a call's result: one form for each status that is accepted and described.
+pub(super) fn result(walk: &Walk, call: &Call) -> Type {
+    let one = |status: Type, body: Type| {
+        Type::object([("status", status), ("body", body), ("headers", Type::record(Type::TEXT))])
+    };
+    let accept = if call.accept.is_empty() { vec![(200, 299)] } else { call.accept.clone() };
+    let single = |range: &(u16, u16)| if range.0 == range.1 { Type::number(range.0.into()) } else { Type::NUMBER };
+    let unknown = || Type::union(accept.iter().map(|range| one(single(range), Type::Unknown)));
+    let Target::Operation { service, operation, .. } = &call.target else { return unknown() };
+    let found = walk.services.get(service).and_then(|s| Some((s, s.operations.get(operation)?)));
+    let Some((service, operation)) = found else { return Type::Unknown };
+    if operation.responses.is_empty() {
+        return unknown();
+    }
+    let mut reader = Reader::new(&service.api);
+    let mut forms = Vec::new();
+    for range in &accept {
+        let described: Vec<&Response> = operation
+            .responses
+            .iter()
+            .filter(|r| r.statuses().is_some_and(|(from, to)| from <= range.1 && range.0 <= to))
+            .collect();
+        let otherwise = operation.responses.iter().find(|r| r.status == "default");
+        match (described.is_empty(), otherwise) {
+            (false, _) => forms.extend(described.into_iter().map(|response| {
+                let status = match response.statuses() {
+                    Some((from, to)) if from == to => Type::number(from.into()),
+                    _ => single(range),
+                };
+                one(status, body(&mut reader, response))
+            })),
+            (true, Some(response)) => forms.push(one(single(range), body(&mut reader, response))),
+            (true, None) => forms.push(one(single(range), Type::Unknown)),
+        }
+    }
+    Type::union(forms)
+}
+
+/// The type of an answer's body, as the machine reads it by its media type.
+fn body<'d>(reader: &mut Reader<'d>, response: &'d Response) -> Type {
+    if response.content.is_empty() {
+        return Type::Null;
+    }
+    Type::union(
+        response
+            .content
+            .iter()
+            .map(|(media, schema)| match media.as_str() {
+                "*/*" => Type::Unknown,
+                media if media.contains("json") => reader.read(schema),
+                "text/csv" => Type::list(Type::record(Type::TEXT)),
+                media if media.starts_with("text/") || media.ends_with("xml") => Type::TEXT,
+                media => Type::object([
+                    ("name", Type::TEXT.or(Type::Null)),
+                    ("media", if media.contains('*') { Type::TEXT } else { Type::text(media) }),
+                    ("size", Type::NUMBER),
+                    ("base64", Type::TEXT),
+                ]),
+            })
+            .collect::<Vec<_>>(),
+    )
 }
 
 /// The variable names of a URI template.

@@ -17,6 +17,7 @@ mod actions;
 mod calls;
 mod entries;
 mod order;
+mod scope;
 mod statements;
 mod steps;
 

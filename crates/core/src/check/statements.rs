@@ -9,6 +9,7 @@ use super::steps::Walk;
 use crate::document::step::Sql;
 use crate::plan::{self, Maker, Statement};
 use crate::suggest;
+use crate::types::{Type, row};
 
 /// How long statements may take unless the step says.
 const WITHIN: std::time::Duration = std::time::Duration::from_secs(5);
@@ -86,6 +87,21 @@ impl Walk<'_, '_, '_> {
     ) -> Option<Result<Vec<super::Column>, String>> {
         self.known?.statements.get(&(database.to_owned(), statement.prepared())).cloned()
     }
+}
+
+/// The type of what the statements give.
+pub(super) fn result(walk: &Walk, sql: &plan::Sql) -> Type {
+    let one = |statement: &Statement| {
+        let row = match walk.described(&sql.database, statement) {
+            Some(Ok(columns)) if columns.is_empty() => Type::Never,
+            Some(Ok(columns)) => row(columns.iter().map(|c| (c.name.as_str(), c.type_name.as_str(), c.nullable))),
+            _ => Type::Unknown,
+        };
+        Type::object([("rows", Type::list(row)), ("count", Type::NUMBER), ("id", Type::NUMBER.or(Type::Null))])
+    };
+    let results = sql.statements.iter().map(|(statement, _)| one(statement));
+    let whole = Type::union(results);
+    if sql.transaction { Type::list(whole) } else { whole }
 }
 
 /// The texts around the named parameters, and each parameter with its place.

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
-use super::{Known, entries};
+use super::{Known, entries, scope};
 use crate::diagnostic::{Place, Report};
 use crate::document::step::{Action, Step};
 use crate::document::yaml::{Kind, Node};
@@ -14,6 +14,7 @@ use crate::input::InputPlan;
 use crate::plan::sheet::{self, Paragraph};
 use crate::plan::{self, BlockId, FAILURE, FIXED, INPUT, KEPT, Maker, Plan, RUN};
 use crate::suggest;
+use crate::types::{Env, Finding, Type};
 use crate::value::Value;
 
 /// What a workflow may refer to.
@@ -50,12 +51,17 @@ pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report)
         used_services: BTreeSet::new(),
         invokes: Vec::new(),
         statements: Vec::new(),
+        replies: Vec::new(),
+        fails: Vec::new(),
         apart_from_client: 0,
+        env: scope::at_the_start(workflow),
+        result: Type::Undefined,
+        last: Type::Unknown,
         report,
     };
     walk.blocks.push(Vec::new());
     let mut numbers = Numbers { prefix: String::new(), next: 0, depth: 0 };
-    let (steps, _) = walk.steps(&workflow.steps, &mut numbers, None, Answered::No);
+    let (steps, end) = walk.steps(&workflow.steps, &mut numbers, None, Answered::No);
     walk.blocks[0] = steps;
     walk.unused_inputs();
     let input = match InputPlan::new(&workflow.input, workflow.extra) {
@@ -82,6 +88,9 @@ pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report)
         services: walk.used_services.into_iter().collect(),
         invokes: walk.invokes,
         statements: walk.statements,
+        replies: walk.replies,
+        fails: walk.fails,
+        may_end_silent: !end.ends && end.answered != Answered::Yes,
     })
 }
 
@@ -155,6 +164,14 @@ pub(super) struct Walk<'w, 'r, 's> {
     pub used_services: BTreeSet<String>,
     pub invokes: Vec<String>,
     pub statements: Vec<(String, Arc<plan::Statement>)>,
+    pub replies: Vec<plan::ReplyShape>,
+    pub fails: Vec<(u16, Option<String>)>,
+    /// What is known of the names here.
+    pub env: Env,
+    /// What the latest step of the block gives.
+    pub result: Type,
+    /// What the condition or status looked at last gives.
+    pub last: Type,
     /// How many loops and parallel branches are around: in them no step may answer the client.
     pub apart_from_client: u32,
     pub report: &'r mut Report<'s>,
@@ -238,9 +255,14 @@ impl Walk<'_, '_, '_> {
             off: step.off,
             line,
         });
+        let around = self.env.clone();
         let when = step.when.as_ref().and_then(|node| self.condition("when", node));
+        if let Some(when) = &when {
+            self.env = around.assuming(when, true);
+        }
+        let result_before = std::mem::replace(&mut self.result, Type::Undefined);
         let before = self.scope.open();
-        let (action, mut end) = self.action(step, paragraph, &mut inside, answered);
+        let (action, mut end, mut gives) = self.action(step, paragraph, &mut inside, answered);
         let id = match (&step.id, &step.action) {
             (
                 Some(id),
@@ -256,19 +278,36 @@ impl Walk<'_, '_, '_> {
             }
             (None, _) => None,
         };
+        if let Some(slot) = id {
+            self.env.set(slot, gives.clone());
+        }
         let mut rescue = None;
         if !step.rescue.is_empty() {
             // The step's own names are not there when it failed; rescue steps may define them.
             let own: Vec<String> = self.scope.names().skip(before).map(str::to_owned).collect();
             self.scope.close(before);
             self.scope.define_at(FIXED[2], FAILURE);
+            let succeeded = std::mem::replace(&mut self.env, around.clone());
+            self.env.set(FAILURE, scope::failure());
             let ((block, rescue_end), names) =
                 self.apart(|walk| walk.branch(&step.rescue, &mut inside, "rescue", Answered::Maybe.min(answered)));
             self.scope.close(before);
             self.know(own.into_iter().chain(names));
+            self.env = scope::meet(succeeded, end.ends, self.env.clone(), rescue_end.ends);
+            gives = gives.or(Type::Undefined);
             rescue = Some(block);
             end = End { ends: end.ends && rescue_end.ends, answered: end.answered.join(rescue_end.answered) };
         }
+        if let Some(when) = &when {
+            let skipped = around.assuming(when, false);
+            self.env = scope::meet(self.env.clone(), end.ends, skipped, false);
+            gives = gives.or(Type::Undefined);
+        }
+        if step.off {
+            self.env = around;
+            gives = result_before;
+        }
+        self.result = gives;
         if step.when.is_some() {
             end = End { ends: false, answered: end.answered.join(answered) };
         }
@@ -327,9 +366,14 @@ impl Walk<'_, '_, '_> {
             return None;
         }
         let compiled = Expression::compile(&text, &self.scope);
+        self.last = Type::Unknown;
         match compiled {
             Ok(expression) => {
                 self.note_uses(expression.uses().to_vec(), node);
+                self.note_shadows(&expression, node);
+                let (of, findings) = self.env.infer(&expression);
+                self.findings(findings, node);
+                self.last = of;
                 Some(expression)
             }
             Err(faults) => {
@@ -341,40 +385,76 @@ impl Walk<'_, '_, '_> {
 
     /// Any value with templates in its texts.
     pub fn maker(&mut self, node: &Node) -> Option<Maker> {
-        Some(match &node.kind {
+        self.typed(node).0
+    }
+
+    /// The same with the type of what it makes.
+    pub fn typed(&mut self, node: &Node) -> (Option<Maker>, Type) {
+        match &node.kind {
             Kind::Text(text) => match Template::compile(&text.text, &self.scope) {
-                Ok(Template::Text(text)) => Maker::Const(Value::Text(text)),
+                Ok(Template::Text(text)) => {
+                    let of = Type::Text(Some(text.clone()));
+                    (Some(Maker::Const(Value::Text(text))), of)
+                }
                 Ok(template) => {
                     let uses = template.expressions().iter().flat_map(|e| e.uses().to_vec()).collect();
                     self.note_uses(uses, node);
-                    Maker::Text(template)
+                    template.expressions().iter().for_each(|e| self.note_shadows(e, node));
+                    let (of, findings) = self.env.template(&template);
+                    self.findings(findings, node);
+                    (Some(Maker::Text(template)), of)
                 }
                 Err(faults) => {
                     self.faults(faults, node);
-                    return None;
+                    (None, Type::Unknown)
                 }
             },
             Kind::List(items) => {
-                let made: Vec<_> = items.iter().map(|item| self.maker(item)).collect();
-                let made = made.into_iter().collect::<Option<Vec<_>>>()?;
-                if made.iter().all(|m| matches!(m, Maker::Const(_))) {
-                    Maker::Const(node.to_value())
-                } else {
-                    Maker::List(made)
-                }
+                let made: Vec<_> = items.iter().map(|item| self.typed(item)).collect();
+                let of = Type::list(Type::union(made.iter().map(|(_, of)| of.clone())));
+                let Some(made) = made.into_iter().map(|(maker, _)| maker).collect::<Option<Vec<_>>>() else {
+                    return (None, of);
+                };
+                let constant = made.iter().all(|m| matches!(m, Maker::Const(_)));
+                (Some(if constant { Maker::Const(node.to_value()) } else { Maker::List(made) }), of)
             }
             Kind::Map(members) => {
-                let made: Vec<_> =
-                    members.iter().map(|(key, node)| Some((key.name.as_str().into(), self.maker(node)?))).collect();
-                let made: Vec<(crate::value::Str, Maker)> = made.into_iter().collect::<Option<_>>()?;
-                if made.iter().all(|(_, m)| matches!(m, Maker::Const(_))) {
-                    Maker::Const(node.to_value())
-                } else {
-                    Maker::Object(made)
-                }
+                let made: Vec<_> = members.iter().map(|(key, node)| (key.name.as_str(), self.typed(node))).collect();
+                let of = Type::object(made.iter().map(|(name, (_, of))| (*name, of.clone())));
+                let made: Option<Vec<(crate::value::Str, Maker)>> =
+                    made.into_iter().map(|(name, (maker, _))| Some((name.into(), maker?))).collect();
+                let Some(made) = made else { return (None, of) };
+                let constant = made.iter().all(|(_, m)| matches!(m, Maker::Const(_)));
+                (Some(if constant { Maker::Const(node.to_value()) } else { Maker::Object(made) }), of)
             }
-            _ => Maker::Const(node.to_value()),
-        })
+            _ => {
+                let value = node.to_value();
+                let of = Type::of(&value);
+                (Some(Maker::Const(value)), of)
+            }
+        }
+    }
+
+    fn findings(&mut self, findings: Vec<Finding>, node: &Node) {
+        for finding in findings {
+            let at = node.place_in(self.report.text(), finding.at.start as usize, finding.at.end as usize);
+            match finding.warning {
+                true => self.report.warning(finding.code, at, finding.message),
+                false => self.report.error(finding.code, at, finding.message),
+            };
+            if let Some(help) = finding.help {
+                self.report.help(help);
+            }
+        }
+    }
+
+    fn note_shadows(&mut self, expression: &Expression, node: &Node) {
+        for (name, at) in expression.shadows() {
+            let offset = expression.offset();
+            let at = node.place_in(self.report.text(), (at.start + offset) as usize, (at.end + offset) as usize);
+            self.report.warning("shadowed-name", at, format!("`{name}` hides the `{name}` around it"));
+            self.report.help("give the parameter another name");
+        }
     }
 
     pub fn named_makers(&mut self, members: &[(Named, Node)]) -> Vec<(String, Maker)> {
@@ -382,7 +462,9 @@ impl Walk<'_, '_, '_> {
     }
 
     pub(super) fn status(&mut self, node: &Node, least: i64, most: i64) -> Option<Maker> {
-        let maker = self.maker(node)?;
+        let (maker, of) = self.typed(node);
+        self.last = of;
+        let maker = maker?;
         let fits = match &maker {
             Maker::Const(Value::Int(status)) => (least..=most).contains(status),
             Maker::Const(_) => false,

@@ -149,7 +149,7 @@ fn two_workflows_cannot_have_one_address() {
 
 #[test]
 fn names_of_branches_are_known_behind_them() {
-    let text = "workflow: w\nsteps:\n  - if: run.id\n    then: [{let: {a: 1}}]\n    else: [{let: {a: 2, b: 1}}]\n  - call: registry.getVessel\n    id: v\n    send: {imo: \"${a}${b}\"}\n    rescue: [{let: {v: \"${failure.kind}\"}}]\n  - reply: 200\n    body: ${v}\n";
+    let text = "workflow: w\nsteps:\n  - if: run.id\n    then: [{let: {a: 1}}]\n    else: [{let: {a: 2, b: 1}}]\n  - call: registry.getVessel\n    id: v\n    send: {imo: \"${a}${b ?? 0}\"}\n    rescue: [{let: {v: \"${failure.kind}\"}}]\n  - reply: 200\n    body: ${v}\n";
     assert_eq!(found(text), Vec::<String>::new());
 }
 
@@ -187,4 +187,104 @@ fn the_demo_office_is_clean() {
     let checked = check(&demo());
     assert_eq!(checked.diagnostics, []);
     assert_eq!(checked.workflows.len(), 2);
+}
+
+/// A service whose operation answers with a vessel (200), a problem (404), or CSV rows.
+const API: &str = r##"openapi: 3.0.3
+paths:
+  /v/{imo}:
+    get:
+      operationId: get
+      parameters: [{name: imo, in: path, required: true, schema: {type: string}}, {name: fields, in: query, schema: {type: array, items: {type: string}}}]
+      responses:
+        "200": {description: ok, content: {application/json: {schema: {$ref: "#/components/schemas/Vessel"}}}}
+        "404": {description: no, content: {application/problem+json: {schema: {type: object, required: [title], properties: {title: {type: string}}}}}}
+  /v:
+    get: {operationId: list, responses: {"200": {description: ok, content: {text/csv: {schema: {type: string}}}}}}
+    post:
+      operationId: add
+      requestBody: {required: true, content: {application/json: {schema: {$ref: "#/components/schemas/Vessel"}}}}
+      responses: {"201": {description: made}}
+components:
+  schemas:
+    Vessel: {type: object, required: [name, length], properties: {name: {type: string}, length: {type: number}, flag: {type: string, nullable: true}}}
+"##;
+
+/// Codes and places in a workflow with this input that follows `v: get → 200 or 404`.
+fn typed(steps: &str) -> Vec<String> {
+    let mut bundle = Bundle::default();
+    bundle.add("s.yaml", "service: s\nbase: http://s\nopenapi: o.yaml\n");
+    bundle.files.insert("o.yaml".into(), API.into());
+    bundle.add("child.yaml", "workflow: child\ninput: {n: {type: integer}, t: {type: string, optional: true}}\nsteps:\n  - if: input.n > 1\n    then: [{reply: 201, body: {n: \"${input.n}\"}}]\n    else: [{reply: 200, body: \"${input.t ?? ''}\"}]\n");
+    let head = "workflow: w\ninput: {n: {type: integer}, t: {type: string, optional: true}, k: {enum: [a, b]}, list: {type: array, items: {type: string}}}\nreplies: {200: {type: object, required: [x], properties: {x: {type: number}}}, 202: true}\nsteps:\n  - {id: v, call: s.get, send: {imo: x}, accept: [200, 404]}\n";
+    bundle.add("w.yaml", &format!("{head}{steps}  - note: ${{input}}\n"));
+    check(&bundle).diagnostics.iter().map(|d| format!("{}@{}:{}", d.code, d.line, d.column)).collect()
+}
+
+#[test]
+fn types_flow_through_a_workflow() {
+    // None of these is worth a word.
+    for steps in [
+        "  - if: v.status === 404\n    then: [{fail: 422, detail: \"${v.body.title}\"}]\n  - let: {a: \"${v.body.length * 2}\"}\n",
+        "  - match: v.status\n    arms: {200: [{let: {a: \"${v.body.name}\"}}], 404: [{let: {a: \"${v.body.title}\"}}]}\n  - let: {b: \"${a.trim()}\"}\n",
+        "  - {id: w, call: s.get, when: v.status === 404, send: {imo: y}}\n  - let: {a: \"${w?.body.name ?? '-'}\"}\n",
+        "  - {id: w, call: s.get, send: {imo: y}, rescue: [{let: {w: null}}]}\n  - let: {a: \"${w?.body.length}\"}\n",
+        "  - {each: x, in: input.list, index: i, id: all, steps: [{let: {y: \"${x.trim()}\"}}], collect: \"${y.length + i}\"}\n  - let: {a: \"${Math.max(...all)}\"}\n",
+        "  - {each: x, in: input.list, id: all, settle: all, steps: [{id: r, call: s.get, send: {imo: \"${x}\"}}]}\n  - let: {a: \"${all.filter(one => one.ok).map(one => one.value.body.name)}\"}\n",
+        "  - together: {a: {call: s.list}, b: [{let: {c: 1}}]}\n  - let: {d: \"${a.body.map(row => row.imo ?? '')}\", e: \"${b.c * 2}\"}\n",
+        "  - {id: c, invoke: child, send: {n: \"${input.n}\"}}\n  - if: c.status === 201\n    then: [{let: {a: \"${c.body.n * 2}\"}}]\n    else: [{let: {a: \"${c.body.length}\"}}]\n",
+        "  - keep: {seen: \"${[...(kept.seen ?? []), input.n]}\"}\n",
+        "  - {call: s.add, send: {name: x, length: 2, flag: null}}\n",
+        "  - reply: 200\n    body: {x: \"${input.n}\"}\n",
+        "  - reply: 202\n    body: anything\n",
+        "  - note: x\n    when: input.t\n  - let: {a: \"${input.t ? input.t.trim() : ''}\"}\n",
+    ] {
+        assert_eq!(typed(steps), Vec::<String>::new(), "{steps}");
+    }
+    let mut wrong = Vec::new();
+    for (steps, wanted) in [
+        ("  - let: {a: \"${v.body.length * 2}\"}\n", "unknown-member@6:24"),
+        ("  - let: {a: \"${v.status === 404 ? v.body.nam : v.body.name}\"}\n", "unknown-member@6:43"),
+        (
+            "  - if: v.status === 404\n    then: [{note: x}]\n  - let: {a: \"${v.body.length}\"}\n",
+            "unknown-member@8:24",
+        ),
+        ("  - if: v.status === 500\n    then: [{note: x}]\n", "constant-condition@6:9"),
+        ("  - match: input.k\n    arms: {a: [{note: x}], c: [{note: y}]}\n", "constant-condition@7:28"),
+        (
+            "  - match: input.k\n    arms: {a: [{note: x}], b: [{note: y}]}\n    else: [{note: z}]\n",
+            "constant-condition@8:13",
+        ),
+        ("  - if: input.list\n    then: [{note: x}]\n", "constant-condition@6:9"),
+        (
+            "  - {id: w, call: s.get, when: v.status === 404, send: {imo: y}}\n  - let: {a: \"${w.body}\"}\n",
+            "maybe-missing@7:17",
+        ),
+        ("  - {each: x, in: input.t, steps: [{note: \"${x}\"}]}\n", "maybe-missing@6:19"),
+        ("  - {each: x, in: input.list, id: all, steps: [{let: {y: \"${x * 2}\"}}]}\n", "wrong-operand@6:61"),
+        ("  - {id: c, invoke: child, send: {n: \"${input.k}\"}}\n", "wrong-argument@6:38"),
+        ("  - {id: c, invoke: child}\n", "missing-input@6:21"),
+        ("  - {id: c, invoke: child, send: {n: 1, m: 2}}\n", "unknown-input@6:41"),
+        ("  - {invoke: w}\n", "invoke-cycle@6:14"),
+        ("  - let: {a: \"${kept.seen}\"}\n", "unknown-member@6:22"),
+        ("  - {call: s.add, send: {name: x}}\n", "wrong-argument@6:12"),
+        ("  - {call: s.add, send: {name: 1, length: 2}}\n", "wrong-argument@6:32"),
+        ("  - {call: s.add}\n", "missing-parameter@6:12"),
+        ("  - {call: s.get, send: {imo: \"${input.t}\"}}\n", "maybe-missing@6:31"),
+        ("  - {call: s.get, send: {imo: \"${input.list}\"}}\n", "wrong-argument@6:31"),
+        ("  - reply: 200\n    body: {x: \"${input.k}\"}\n", "wrong-reply@7:11"),
+        ("  - reply: 201\n", "undeclared-reply@6:12"),
+        ("  - let: {a: \"${input.list.map(v => v)}\"}\n", "shadowed-name@6:32"),
+        ("  - {each: x, in: input.list, steps: [{reply: 200, body: {x: 1}}]}\n", "reply-apart@6:40"),
+        ("  - {sql: d, statement: \"SELECT ${input.n}\"}\n", "pasted-value@6:33"),
+        ("  - {sql: d, statement: SELECT :n}\n", "missing-parameter@6:32"),
+        ("  - {sql: d, statement: SELECT 1, bind: {m: 1}}\n", "unknown-parameter@6:42"),
+        ("  - {keep: {a: 1}, id: x}\n", "no-result@6:24"),
+    ] {
+        let found = typed(steps);
+        if found.first().map(String::as_str) != Some(wanted) {
+            wrong.push(format!("{steps} wanted {wanted}, gives {found:?}"));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
 }

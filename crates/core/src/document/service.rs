@@ -1,7 +1,10 @@
 //! Documents of kind `service`: an outside HTTP API, with the operations of its OpenAPI document.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::time::Duration;
+
+use serde_json::Value as Json;
 
 use super::reader::{KeySpec, Members, Named, is_document_name};
 use super::step::Encoding;
@@ -28,6 +31,8 @@ pub struct Service {
     /// The most calls in an interval, spread evenly.
     pub pace: Option<(u32, Duration)>,
     pub operations: BTreeMap<String, Operation>,
+    /// The whole OpenAPI document, for the references in its schemas.
+    pub api: Arc<Json>,
 }
 
 /// How the service knows who calls. Values are names of secrets, never the secrets themselves.
@@ -70,6 +75,10 @@ pub struct Operation {
     pub about: String,
     pub parameters: Vec<Parameter>,
     pub takes_body: bool,
+    /// The schema of its body.
+    pub body: Option<Json>,
+    pub body_required: bool,
+    pub responses: Vec<Response>,
     /// How its body is written, where that is not JSON or text by the value.
     pub encoding: Option<Encoding>,
 }
@@ -81,6 +90,30 @@ pub struct Parameter {
     pub required: bool,
     /// Whether its schema is an array.
     pub list: bool,
+    pub schema: Json,
+}
+
+/// What an operation answers with.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Response {
+    /// `200`, `2XX` or `default`.
+    pub status: String,
+    /// Media types and schemas; none for an answer without a body.
+    pub content: Vec<(String, Json)>,
+    pub example: Option<Json>,
+}
+
+impl Response {
+    /// The statuses it describes, both ends included; `default` is for those that no other describes.
+    pub fn statuses(&self) -> Option<(u16, u16)> {
+        match self.status.parse() {
+            Ok(status) => Some((status, status)),
+            Err(_) => {
+                let class = self.status.strip_suffix("XX").or_else(|| self.status.strip_suffix("xx"))?;
+                class.parse::<u16>().ok().map(|class| (class * 100, class * 100 + 99))
+            }
+        }
+    }
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -250,13 +283,13 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
             false
         }
     };
-    let operations = match members.text("openapi", report) {
-        None => BTreeMap::new(),
+    let (operations, api) = match members.text("openapi", report) {
+        None => Default::default(),
         Some(path) => match file(&path.text) {
             Some(text) => operations(&path, &text, report),
             None => {
                 report.error("missing-file", path.at, format!("there is no file `{}` beside this document", path.text));
-                BTreeMap::new()
+                Default::default()
             }
         },
     };
@@ -290,6 +323,7 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
         at_once,
         pace,
         operations,
+        api: Arc::new(api),
     })
 }
 
@@ -307,17 +341,17 @@ pub fn valid_base(base: &str) -> Result<String, String> {
 }
 
 /// The operations of an OpenAPI 3 document, by operationId.
-fn operations(path: &Named, text: &str, report: &mut Report) -> BTreeMap<String, Operation> {
+fn operations(path: &Named, text: &str, report: &mut Report) -> (BTreeMap<String, Operation>, Json) {
     let mut inner = Report::new(&path.text, text);
     let Some(root) = yaml::parse(&mut inner) else {
         let why =
             inner.finish().into_iter().next().map(|d| format!("{} (line {})", d.message, d.line)).unwrap_or_default();
         report.error("openapi", path.at, format!("`{}` cannot be read: {why}", path.text));
-        return BTreeMap::new();
+        return Default::default();
     };
     if !root.get("openapi").and_then(Node::as_text).is_some_and(|version| version.starts_with("3.")) {
         report.error("openapi", path.at, format!("`{}` is not an OpenAPI 3 document", path.text));
-        return BTreeMap::new();
+        return Default::default();
     }
     let mut found = BTreeMap::new();
     let paths = root.get("paths").and_then(Node::as_map).unwrap_or_default();
@@ -338,6 +372,15 @@ fn operations(path: &Named, text: &str, report: &mut Report) -> BTreeMap<String,
                 .and_then(Node::as_map)
                 .unwrap_or_default();
             let takes_body = !content.is_empty();
+            let body_required = operation
+                .get("requestBody")
+                .map(|body| resolve(&root, body))
+                .is_some_and(|body| matches!(body.get("required").map(|n| &n.kind), Some(yaml::Kind::Bool(true))));
+            let preferred = content.iter().find(|(media, _)| media.name.contains("json")).or(content.first());
+            let body =
+                preferred.and_then(|(_, content)| content.get("schema")).map(|schema| schema.to_value().to_serde());
+            let responses = operation.get("responses").and_then(Node::as_map).unwrap_or_default();
+            let responses = responses.iter().map(|(status, node)| response(&root, &status.name, node)).collect();
             let takes = |part: &str| content.iter().any(|(media, _)| media.name.contains(part));
             let encoding = match () {
                 _ if takes("json") => Some(Encoding::Json),
@@ -346,8 +389,17 @@ fn operations(path: &Named, text: &str, report: &mut Report) -> BTreeMap<String,
                 _ => None,
             };
             let about = text("summary");
-            let operation =
-                Operation { method: upper, path: template.name.clone(), about, parameters, takes_body, encoding };
+            let operation = Operation {
+                method: upper,
+                path: template.name.clone(),
+                about,
+                parameters,
+                takes_body,
+                body,
+                body_required,
+                responses,
+                encoding,
+            };
             if found.insert(id.to_owned(), operation).is_some() {
                 report.error("openapi", path.at, format!("`{}` has the operation `{id}` twice", path.text));
             }
@@ -356,7 +408,23 @@ fn operations(path: &Named, text: &str, report: &mut Report) -> BTreeMap<String,
     if found.is_empty() {
         report.warning("openapi", path.at, format!("`{}` has no operation with an `operationId`", path.text));
     }
-    found
+    (found, root.to_value().to_serde())
+}
+
+fn response(root: &Node, status: &str, node: &Node) -> Response {
+    let content = resolve(root, node).get("content").and_then(Node::as_map).unwrap_or_default();
+    let example = content.iter().find_map(|(_, content)| {
+        let first = content.get("examples").and_then(Node::as_map).and_then(|all| all.first()?.1.get("value"));
+        content.get("example").or(first).map(|example| example.to_value().to_serde())
+    });
+    let content = content
+        .iter()
+        .map(|(media, content)| {
+            let schema = content.get("schema").map_or(Json::Bool(true), |schema| schema.to_value().to_serde());
+            (media.name.clone(), schema)
+        })
+        .collect();
+    Response { status: status.to_owned(), content, example }
 }
 
 fn parameter(node: &Node) -> Option<Parameter> {
@@ -368,7 +436,8 @@ fn parameter(node: &Node) -> Option<Parameter> {
     };
     let required = matches!(node.get("required").map(|n| &n.kind), Some(yaml::Kind::Bool(true)));
     let list = node.get("schema").and_then(|s| s.get("type")).and_then(Node::as_text) == Some("array");
-    Some(Parameter { name: node.get("name")?.as_text()?.to_owned(), within, required, list })
+    let schema = node.get("schema").map_or(Json::Bool(true), |schema| schema.to_value().to_serde());
+    Some(Parameter { name: node.get("name")?.as_text()?.to_owned(), within, required, list, schema })
 }
 
 /// Follows local references, at most eight in a row.

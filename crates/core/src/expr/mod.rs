@@ -131,13 +131,23 @@ pub struct Expression {
     expr: ast::Expr,
     locals: u32,
     uses: Vec<Use>,
+    shadows: Vec<(String, Span)>,
+    /// Where it begins in the text of the document's value it is part of.
+    offset: u32,
 }
 
 impl Expression {
     /// Compiles an expression, or reports every fault found in it.
     pub fn compile(text: &str, scope: &Scope) -> Result<Self, Vec<Fault>> {
         let lowered = syntax::lower(text, scope)?;
-        Ok(Expression { text: text.into(), expr: lowered.expr, locals: lowered.locals, uses: lowered.uses })
+        Ok(Expression {
+            text: text.into(),
+            expr: lowered.expr,
+            locals: lowered.locals,
+            uses: lowered.uses,
+            shadows: lowered.shadows,
+            offset: 0,
+        })
     }
 
     /// Evaluates over the values of the scope it was compiled with.
@@ -147,6 +157,15 @@ impl Expression {
 
     pub fn text(&self) -> &str {
         &self.text
+    }
+
+    /// Parameters of arrow functions that hide a name around them.
+    pub fn shadows(&self) -> &[(String, Span)] {
+        &self.shadows
+    }
+
+    pub(crate) fn offset(&self) -> u32 {
+        self.offset
     }
 
     /// The compiled form, for whoever infers types.

@@ -110,6 +110,7 @@ fn expression(text: &str, from: usize, scope: &Scope) -> (usize, Result<Expressi
         let end = from + found;
         match Expression::compile(&text[from..end], scope) {
             Ok(mut expression) => {
+                expression.offset = from as u32;
                 expression.uses.iter_mut().for_each(|u: &mut Use| u.at = shift_span(u.at, from));
                 return (end + 1, Ok(expression));
             }

@@ -307,6 +307,9 @@ impl Machine {
             if let Some(block) = rescue.filter(|_| !in_rescue) {
                 record.state = State::Rescued;
                 record.failure = Some(failure.clone());
+                if fibre.frames.len() == 1 {
+                    fibre.result = Value::Undefined;
+                }
                 fibre.slots[FAILURE as usize] = failure.to_value();
                 fibre.frames.push(Frame { block, at: 0, owner: Some(failed) });
                 return Flow::On;

@@ -15,6 +15,7 @@ use crate::document::step::{Encoding, Retry};
 use crate::expr::template::Template;
 use crate::expr::{Expression, Failure, Limits};
 use crate::input::{EndpointInput, InputPlan};
+use crate::types::Type;
 use crate::value::{MAX_DEPTH, ObjectBuilder, Str, Value};
 
 /// Slots that every workflow has.
@@ -46,6 +47,36 @@ pub struct Plan {
     pub invokes: Vec<String>,
     /// Statements and their databases, in the order of the document.
     pub statements: Vec<(String, Arc<Statement>)>,
+    /// What it can answer with.
+    pub replies: Vec<ReplyShape>,
+    /// Statuses and titles of its `fail` steps, where they are written down.
+    pub fails: Vec<(u16, Option<String>)>,
+    /// Whether it may end without a reply; clients see 204 then.
+    pub may_end_silent: bool,
+}
+
+/// What is known of the answers of one `reply` step.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ReplyShape {
+    /// Nothing when it is worked out by the run.
+    pub status: Option<u16>,
+    pub body: Type,
+    pub headers: Vec<String>,
+    /// The schema that the document declares for this status.
+    pub declared: Option<serde_json::Value>,
+}
+
+impl Plan {
+    /// The type of what an `invoke` of this workflow gives.
+    pub fn result(&self) -> Type {
+        let one = |status: Option<u16>, body: Type| {
+            let status = status.map_or(Type::NUMBER, |status| Type::number(status.into()));
+            Type::object([("status", status), ("body", body), ("headers", Type::record(Type::TEXT))])
+        };
+        let replies = self.replies.iter().map(|reply| one(reply.status, reply.body.clone()));
+        let silent = self.may_end_silent.then(|| one(Some(204), Type::Undefined));
+        Type::union(replies.chain(silent))
+    }
 }
 
 #[derive(Debug)]

@@ -85,7 +85,9 @@ fn single(path: &str, given: &Type, wanted: &Type, depth: usize) -> Option<(Stri
 fn short(of: &Type) -> String {
     match of {
         Type::Text(Some(_)) | Type::Number(Some(_)) | Type::Bool(Some(_)) => of.to_string(),
-        Type::Union(several) if several.iter().all(|one| matches!(one, Type::Text(Some(_)) | Type::Number(Some(_)))) => {
+        Type::Union(several)
+            if several.iter().all(|one| matches!(one, Type::Text(Some(_)) | Type::Number(Some(_)))) =>
+        {
             format!("one of {}", several.iter().map(Type::to_string).collect::<Vec<_>>().join(", "))
         }
         other => other.what(),

@@ -190,6 +190,8 @@ impl Type {
             | (Type::Number(None), Type::Number(_))
             | (Type::Text(None), Type::Text(_)) => true,
             (Type::List(a), Type::List(b)) => **b == Type::Never || a == b,
+            // An empty object is one of those whose members may have any names.
+            (Type::Object(a), Type::Object(b)) if b.members.is_empty() && b.rest.is_none() => a.members.is_empty(),
             (a, b) => a == b,
         }
     }
@@ -219,6 +221,19 @@ impl Type {
     /// Whether it may be `undefined` or null, as far as something is known.
     pub fn may_be_missing(&self) -> bool {
         self.alternatives().iter().any(Type::is_nullish)
+    }
+
+    /// Whether a value of the other type may be of this one.
+    pub fn can_be(&self, other: &Type) -> bool {
+        narrow::overlap(self, other)
+    }
+
+    pub fn can_be_true(&self) -> bool {
+        *self == Type::Unknown || narrow::truthy(self) != Type::Never
+    }
+
+    pub fn can_be_false(&self) -> bool {
+        *self == Type::Unknown || narrow::falsy(self) != Type::Never
     }
 
     pub fn without_nullish(&self) -> Type {

@@ -233,7 +233,8 @@ pub fn write(of: &Type) -> Json {
             }
             match &shape.rest {
                 None => schema["additionalProperties"] = false.into(),
-                Some(Type::Unknown) => {}
+                Some(Type::Unknown) if shape.members.is_empty() => {}
+                Some(Type::Unknown) => schema["additionalProperties"] = true.into(),
                 Some(rest) => schema["additionalProperties"] = write(rest),
             }
             schema

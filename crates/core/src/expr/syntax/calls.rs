@@ -266,7 +266,10 @@ impl Lowering<'_> {
         Some(Arrow { params, body })
     }
 
-    fn bind(&mut self, name: &str) -> u32 {
+    fn bind(&mut self, name: &str, at: &impl GetSpan) -> u32 {
+        if self.in_scope(name) || self.scope.function(name).is_some() {
+            self.shadows.push((name.to_owned(), span(at)));
+        }
         self.locals.push(name.to_owned());
         self.most_locals = self.most_locals.max(self.locals.len() as u32);
         self.locals.len() as u32 - 1
@@ -274,7 +277,7 @@ impl Lowering<'_> {
 
     fn target(&mut self, pattern: &js::BindingPattern) -> Target {
         match pattern {
-            js::BindingPattern::BindingIdentifier(name) => Target::Local(self.bind(name.name.as_str())),
+            js::BindingPattern::BindingIdentifier(name) => Target::Local(self.bind(name.name.as_str(), &**name)),
             js::BindingPattern::ObjectPattern(object) => {
                 let mut members = Vec::with_capacity(object.properties.len());
                 for property in &object.properties {
@@ -283,7 +286,7 @@ impl Lowering<'_> {
                     members.push((key, target, default));
                 }
                 let rest = match object.rest.as_ref().map(|rest| &rest.argument) {
-                    Some(js::BindingPattern::BindingIdentifier(name)) => Some(self.bind(name.name.as_str())),
+                    Some(js::BindingPattern::BindingIdentifier(name)) => Some(self.bind(name.name.as_str(), &**name)),
                     _ => None,
                 };
                 Target::Object { members, rest }

@@ -30,6 +30,7 @@ pub(super) struct Lowered {
     pub expr: Expr,
     pub locals: u32,
     pub uses: Vec<Use>,
+    pub shadows: Vec<(String, Span)>,
 }
 
 /// Parses and lowers one expression.
@@ -57,7 +58,7 @@ pub(super) fn lower(text: &str, scope: &Scope) -> Result<Lowered, Vec<Fault>> {
         let mut lowering = Lowering::new(text, scope);
         let expr = lowering.expr(&tree);
         if lowering.faults.is_empty() {
-            Ok(Lowered { expr, locals: lowering.most_locals, uses: lowering.uses })
+            Ok(Lowered { expr, locals: lowering.most_locals, uses: lowering.uses, shadows: lowering.shadows })
         } else {
             Err(lowering.faults)
         }
@@ -136,6 +137,8 @@ struct Lowering<'s> {
     height: u32,
     faults: Vec<Fault>,
     uses: Vec<Use>,
+    /// Parameters that hide a name around them.
+    shadows: Vec<(String, Span)>,
 }
 
 impl<'s> Lowering<'s> {
@@ -149,6 +152,7 @@ impl<'s> Lowering<'s> {
             height: 0,
             faults: Vec::new(),
             uses: Vec::new(),
+            shadows: Vec::new(),
         }
     }
 }
