@@ -178,10 +178,13 @@ pub struct Invoke {
 #[derive(Debug)]
 pub struct Sql {
     pub database: String,
-    pub statements: Vec<(Arc<Statement>, Vec<(Str, Maker)>)>,
+    pub statements: Vec<(Arc<Statement>, Bound)>,
     pub transaction: bool,
     pub within: Duration,
 }
+
+/// Values by the names of their parameters.
+pub type Bound = Vec<(Str, Maker)>;
 
 /// A statement with its named parameters taken out.
 #[derive(Debug, PartialEq)]

@@ -182,9 +182,7 @@ impl Infer<'_> {
         for (arg, of) in call.args.iter().zip(args) {
             match arg {
                 Arg::Value(expr) => {
-                    if of.may_be_missing() {
-                        self.there(of, expr, "which would be read as text");
-                    }
+                    self.there(of, expr, "which would be read as text");
                 }
                 Arg::Function(function) => {
                     self.apply(function, &[Type::TEXT, Type::Unknown, Type::Unknown, Type::Unknown], at);
