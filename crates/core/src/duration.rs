@@ -28,6 +28,7 @@ pub fn short(duration: Duration) -> String {
         0..1_000 => format!("{micros}µs"),
         1_000..10_000 => format!("{:.1}ms", micros as f64 / 1e3),
         10_000..1_000_000 => format!("{}ms", micros / 1000),
+        1_000_000..60_000_000 if micros % 1_000_000 < 50_000 => format!("{}s", micros / 1_000_000),
         1_000_000..60_000_000 => format!("{:.1}s", micros as f64 / 1e6),
         _ => format!("{}m{:02}s", micros / 60_000_000, micros / 1_000_000 % 60),
     }

@@ -43,6 +43,46 @@ pub fn of(schema: &Json) -> Json {
     }
 }
 
+/// The same for a schema of an OpenAPI document, whose references are followed.
+pub fn of_schema_in(document: &Json, schema: &Json) -> Json {
+    of(&resolved(document, schema, 0))
+}
+
+/// A schema with its references replaced, as deep as examples need.
+fn resolved(document: &Json, schema: &Json, depth: u32) -> Json {
+    if depth > 12 {
+        return json!({"const": null});
+    }
+    let target = schema.get("$ref").and_then(Json::as_str).and_then(|r| r.strip_prefix('#'));
+    if let Some(target) = target.and_then(|pointer| document.pointer(pointer)) {
+        return resolved(document, target, depth + 1);
+    }
+    for key in ["oneOf", "anyOf"] {
+        if let Some(first) = schema.get(key).and_then(Json::as_array).and_then(|all| all.first()) {
+            return resolved(document, first, depth + 1);
+        }
+    }
+    let mut out = schema.clone();
+    for one in schema.get("allOf").and_then(Json::as_array).into_iter().flatten() {
+        let one = resolved(document, one, depth + 1);
+        for (name, property) in one.get("properties").and_then(Json::as_object).into_iter().flatten() {
+            out["properties"][name] = property.clone();
+        }
+    }
+    if let Some(example) = schema.get("example") {
+        out["const"] = example.clone();
+    }
+    if let Some(items) = schema.get("items") {
+        out["items"] = resolved(document, items, depth + 1);
+    }
+    if let Some(properties) = out.get("properties").and_then(Json::as_object).cloned() {
+        for (name, property) in properties {
+            out["properties"][&name] = resolved(document, &property, depth + 1);
+        }
+    }
+    out
+}
+
 fn text(schema: &Json) -> String {
     let known = match schema.get("format").and_then(Json::as_str) {
         Some("date-time") => "2027-03-04T06:00:00Z",

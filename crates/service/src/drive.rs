@@ -155,10 +155,7 @@ impl Run {
     }
 
     fn time_is_up(&mut self) {
-        let within = kanzlei_core::duration::short(self.within);
-        let detail = format!("the request took longer than its limit of {within}");
-        let failure = Failure { status: Some(504), ..Failure::new("timeout", detail.clone()) };
-        self.machine.stop(failure, Problem::new(504, "The request took too long").detail(detail), now());
+        self.machine.time_is_up(self.within, now());
     }
 
     /// Nothing is under way and the machine asks for nothing: a fault of ours, never of the workflow.

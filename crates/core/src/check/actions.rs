@@ -137,7 +137,7 @@ impl Walk<'_, '_, '_> {
                 }
                 self.know(all_names);
                 end = joined.unwrap_or(end);
-                subject.map(|subject| plan::Action::Match { subject, arms: compiled, otherwise })
+                subject.map(|subject| plan::Action::Match { subject, arms: compiled, otherwise, complete: all_covered })
             }
             Action::Each(each) => {
                 let title = format!("{} in {}", each.item.text, sheet::inline(&each.list));

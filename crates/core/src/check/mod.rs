@@ -32,6 +32,7 @@ use serde::{Deserialize, Serialize};
 use crate::diagnostic::{Diagnostic, Report, Severity};
 use crate::document::{self, Document, Service, Source, Workflow};
 use crate::plan::Plan;
+use crate::rehearse::{self, Prepared};
 
 /// Documents that are checked together, and the files they name.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -99,6 +100,8 @@ pub struct Checked {
     pub services: BTreeMap<String, Service>,
     /// Plans of the workflows without errors, with the place of their document in the bundle.
     pub workflows: Vec<(usize, Arc<Plan>)>,
+    /// Documents of cases, ready to be run.
+    pub rehearsals: Vec<Prepared>,
     pub diagnostics: Vec<Diagnostic>,
 }
 
@@ -133,12 +136,20 @@ pub fn check(bundle: &Bundle) -> Checked {
     let sources: Vec<&Source> = bundle.documents.iter().chain(&bundle.context).collect();
     let mut reports: Vec<Report> = sources.iter().map(|s| Report::new(&s.path, &s.text)).collect();
     let mut workflows: Vec<(usize, Workflow)> = Vec::new();
+    let mut cases: Vec<(usize, document::Cases)> = Vec::new();
     let mut names: BTreeMap<(&str, String), usize> = BTreeMap::new();
     for (index, (source, report)) in sources.iter().zip(&mut reports).enumerate() {
         let Some(document) = document::read_into(report, &|name| bundle.file(&source.path, name)) else { continue };
         let (kind, name) = match &document {
             Document::Workflow(workflow) => ("workflow", &workflow.name),
             Document::Service(service) => ("service", &service.name),
+            Document::Cases(found) => {
+                // A workflow may have cases in several documents.
+                if index < own {
+                    cases.push((index, (**found).clone()));
+                }
+                continue;
+            }
         };
         let key = (kind, name.text.clone());
         if index >= own && names.contains_key(&key) {
@@ -154,6 +165,7 @@ pub fn check(bundle: &Bundle) -> Checked {
                 missing_secret(&service, bundle.known.as_ref(), report);
                 checked.services.insert(service.name.text.clone(), *service);
             }
+            Document::Cases(_) => {}
         }
     }
     let mut taken = entries::Taken::default();
@@ -175,6 +187,26 @@ pub fn check(bundle: &Bundle) -> Checked {
         }
     }
     checked.workflows.sort_by_key(|(index, _)| *index);
+    let known: BTreeSet<&str> = workflows.iter().map(|(_, workflow)| workflow.name.text.as_str()).collect();
+    for (index, found) in cases {
+        let report = &mut reports[index];
+        match plans.get(&found.workflow.text) {
+            Some(plan) => {
+                let prepared = rehearse::prepare(&sources[index].path, &found, plan, &checked.services, report);
+                if !report.has_errors() {
+                    checked.rehearsals.push(prepared);
+                }
+            }
+            None if known.contains(found.workflow.text.as_str()) => {}
+            None => {
+                let name = &found.workflow;
+                report.error("unknown-workflow", name.at, format!("there is no workflow `{}`", name.text));
+                if let Some(near) = crate::suggest::nearest(&name.text, known.iter().copied()) {
+                    report.help(format!("did you mean `{near}`?"));
+                }
+            }
+        }
+    }
     checked.diagnostics = reports.into_iter().take(own).flat_map(Report::finish).collect();
     checked
 }

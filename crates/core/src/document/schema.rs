@@ -3,7 +3,7 @@
 use serde_json::{Map, Value, json};
 
 use super::reader::KeySpec;
-use super::{keys, service};
+use super::{cases, keys, service};
 
 /// The JSON Schema (2020-12) of a kind of document; nothing for a kind that does not exist.
 pub fn of(kind: &str) -> Option<Value> {
@@ -18,6 +18,13 @@ pub fn of(kind: &str) -> Option<Value> {
             (object(&[keys::WORKFLOW], &["workflow", "steps"]), Some(definitions))
         }
         "service" => (object(&[service::SERVICE], &["service", "base"]), None),
+        "cases" => {
+            let definitions = json!({
+                "case": object(&[cases::CASE], &["name", "expect"]),
+                "expect": object(&[cases::EXPECT], &[]),
+            });
+            (object(&[cases::CASES], &["cases", "examples"]), Some(definitions))
+        }
         _ => return None,
     };
     let mut schema = Map::new();

@@ -55,7 +55,7 @@ impl Machine {
                 self.records[record].outcome = Value::Bool(truth);
                 self.enter(fibre, if truth { Some(*then) } else { *otherwise }, record)
             }
-            Action::Match { subject, arms, otherwise } => {
+            Action::Match { subject, arms, otherwise, .. } => {
                 let value = subject.eval(&fibre.slots, self.limits)?;
                 let arm = arms.iter().find(|(wanted, _)| ops::strict_equal(wanted, &value)).map(|(_, block)| *block);
                 self.records[record].outcome = value;

@@ -59,6 +59,15 @@ pub enum CallError {
 }
 
 impl CallError {
+    pub const ALL: [CallError; 6] = [
+        CallError::Unreachable,
+        CallError::Timeout,
+        CallError::Broken,
+        CallError::TooLarge,
+        CallError::Redirected,
+        CallError::Refused,
+    ];
+
     pub fn name(self) -> &'static str {
         match self {
             CallError::Unreachable => "unreachable",

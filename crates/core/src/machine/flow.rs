@@ -331,7 +331,7 @@ impl Machine {
     }
 
     /// The step a record belongs to.
-    pub(super) fn step_of(&self, record: usize) -> Option<&Step> {
+    pub fn step_of(&self, record: usize) -> Option<&Step> {
         let record = self.records.get(record)?;
         let (block, at) = record.place;
         self.levels.get(record.level as usize)?.plan.blocks.get(block as usize)?.get(at)

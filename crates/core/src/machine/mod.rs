@@ -331,6 +331,13 @@ impl Machine {
         self.end_failed(failure, problem);
     }
 
+    /// Ends a run that took longer than it may.
+    pub fn time_is_up(&mut self, within: std::time::Duration, now: Micros) {
+        let detail = format!("the request took longer than its limit of {}", crate::duration::short(within));
+        let failure = Failure { status: Some(504), ..Failure::new("timeout", detail.clone()) };
+        self.stop(failure, Problem::new(504, "The request took too long").detail(detail), now);
+    }
+
     fn outcome(
         &mut self,
         at: usize,

@@ -76,6 +76,13 @@ impl StepRecord {
     }
 }
 
+impl StepRecord {
+    /// The step in the plan: block and position.
+    pub fn place(&self) -> (BlockId, usize) {
+        self.place
+    }
+}
+
 /// How a run ended.
 #[derive(Clone, Debug)]
 pub struct Ended {

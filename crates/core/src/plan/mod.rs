@@ -67,6 +67,14 @@ pub struct ReplyShape {
 }
 
 impl Plan {
+    /// The plans of the workflows it invokes, each once for each step that does.
+    pub fn invoked(&self) -> impl Iterator<Item = &Arc<Plan>> {
+        self.blocks.iter().flatten().filter_map(|step| match &step.action {
+            Action::Invoke(invoke) => Some(&invoke.plan),
+            _ => None,
+        })
+    }
+
     /// The type of what an `invoke` of this workflow gives.
     pub fn result(&self) -> Type {
         let one = |status: Option<u16>, body: Type| {
@@ -116,6 +124,8 @@ pub enum Action {
         subject: Expression,
         arms: Vec<(Value, BlockId)>,
         otherwise: Option<BlockId>,
+        /// Whether there is an arm for each value that the subject can have.
+        complete: bool,
     },
     Each(Box<Each>),
     Together {

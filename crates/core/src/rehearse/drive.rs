@@ -2,6 +2,7 @@
 //! next one that is done.
 
 use std::collections::BTreeMap;
+use std::time::Duration;
 
 use crate::machine::{Effect, EffectId, Machine, Micros, Next, Outcome};
 
@@ -14,10 +15,21 @@ pub const MAX_EFFECTS: usize = 1_000_000;
 pub fn drive(
     machine: &mut Machine,
     begins: Micros,
+    answer: impl FnMut(&Effect, Micros) -> (Micros, Outcome),
+) -> Micros {
+    drive_within(machine, begins, None, answer)
+}
+
+/// The same with a limit to how long the run may take, as an endpoint has one.
+pub fn drive_within(
+    machine: &mut Machine,
+    begins: Micros,
+    limit: Option<Duration>,
     mut answer: impl FnMut(&Effect, Micros) -> (Micros, Outcome),
 ) -> Micros {
     let mut now = begins;
     let mut asked = 0;
+    let deadline = limit.map(|limit| begins.saturating_add(limit.as_micros() as Micros));
     // Ordered by time and then by id, so that the same answers give the same run.
     let mut under_way: BTreeMap<(Micros, EffectId), Outcome> = BTreeMap::new();
     loop {
@@ -39,8 +51,16 @@ pub fn drive(
                 let Some(((at, id), outcome)) = under_way.pop_first().filter(|_| asked < MAX_EFFECTS) else {
                     return now;
                 };
-                now = at;
-                machine.feed(id, outcome, now);
+                match (deadline, limit) {
+                    (Some(deadline), Some(limit)) if at > deadline => {
+                        now = deadline;
+                        machine.time_is_up(limit, now);
+                    }
+                    _ => {
+                        now = at;
+                        machine.feed(id, outcome, now);
+                    }
+                }
             }
             Next::Finished => return now,
         }

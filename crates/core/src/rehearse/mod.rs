@@ -1,5 +1,198 @@
-//! Rehearsal: runs without anything outside, on a virtual clock.
+//! Rehearsal: cases run without anything outside, on a virtual clock, by the machine that runs them live.
+//!
+//! [`prepare`] compiles a document of cases against the workflow it is for; [`Prepared::run`] runs one
+//! case and says what was not as expected and which steps and branches it reached ([`coverage`]). Stubs
+//! answer for services and databases; a call that no stub answers fails the case and brings the stub to
+//! paste. Cases know nothing of each other, so they can run in parallel.
+//!
+//! ```
+//! use kanzlei_core::check::{Bundle, check};
+//! let mut bundle = Bundle::default();
+//! bundle.add("w.yaml", "workflow: wait\nsteps: [{pause: 7 days}, {reply: 204}]\n");
+//! bundle.add("c.yaml", "cases: wait\nexamples: [{name: a week, expect: {reply: {status: 204}, took: 604800000}}]\n");
+//! let checked = check(&bundle);
+//! assert!(checked.rehearsals[0].run(0).differences.is_empty());
+//! ```
 
+pub mod coverage;
 mod drive;
+mod expect;
+mod prepare;
+mod stubs;
 
+#[cfg(test)]
+mod tests;
+
+use std::sync::Arc;
+
+use serde::Serialize;
+
+pub use coverage::{Coverage, Reached};
 pub use drive::{MAX_EFFECTS, drive};
+pub use prepare::{Prepared, prepare};
+
+use crate::input::{Body, Parts, form_pairs};
+use crate::machine::{Machine, Micros, Reply, Start, State};
+use crate::plan::Plan;
+use crate::problem::Problem;
+use crate::value::Value;
+use prepare::{Case, Entered};
+
+/// What came of one case.
+#[derive(Debug, Serialize)]
+pub struct CaseResult {
+    pub workflow: String,
+    pub case: String,
+    pub path: String,
+    pub line: u32,
+    /// What was not as expected; empty when the case passes.
+    pub differences: Vec<Difference>,
+    /// Stubs to paste for calls that none answered, as YAML.
+    pub missing_stubs: Vec<String>,
+    /// Steps as they were taken: number, state, attempts.
+    pub steps: Vec<StepTaken>,
+    /// What the client would have got: status and body.
+    pub status: Option<u16>,
+    pub body: Value,
+    /// How the run ended; nothing when the request led to none.
+    pub state: Option<&'static str>,
+    /// Milliseconds on the case's clock.
+    pub took_ms: f64,
+    #[serde(skip)]
+    pub reached: Reached,
+}
+
+#[derive(Debug, Serialize)]
+pub struct StepTaken {
+    pub number: String,
+    pub state: &'static str,
+    #[serde(skip_serializing_if = "is_zero")]
+    pub attempts: u32,
+}
+
+fn is_zero(n: &u32) -> bool {
+    *n == 0
+}
+
+/// One thing that was not as expected, and where the expectation stands.
+#[derive(Debug, PartialEq, Serialize)]
+pub struct Difference {
+    /// `reply.body.dues.amount`.
+    pub what: String,
+    pub wanted: String,
+    pub got: String,
+    pub line: u32,
+    pub column: u32,
+}
+
+impl CaseResult {
+    pub fn passed(&self) -> bool {
+        self.differences.is_empty() && self.missing_stubs.is_empty()
+    }
+}
+
+impl Prepared {
+    /// Runs one case. Gives the same result each time.
+    pub fn run(&self, index: usize) -> CaseResult {
+        let case = &self.cases[index];
+        let mut result = CaseResult {
+            workflow: self.plan.name.clone(),
+            case: case.name.clone(),
+            path: self.path.clone(),
+            line: case.line,
+            differences: Vec::new(),
+            missing_stubs: Vec::new(),
+            steps: Vec::new(),
+            status: None,
+            body: Value::Undefined,
+            state: None,
+            took_ms: 0.0,
+            reached: Reached::default(),
+        };
+        match self.input(case) {
+            Ok((input, limit)) => self.run_on(case, input, limit, &mut result),
+            Err(problem) => {
+                // The request never becomes a run: its answer is all there is to look at.
+                let reply =
+                    Reply { status: problem.status, headers: Vec::new(), body: problem.to_value(), problem: true };
+                expect::without_run(case, &reply, &mut result.differences);
+                (result.status, result.body) = (Some(reply.status), reply.body);
+            }
+        }
+        result
+    }
+
+    fn run_on(&self, case: &Case, input: Value, limit: Option<std::time::Duration>, result: &mut CaseResult) {
+        let start = Start { id: format!("case-{}", case.line), input, now: case.clock, caller: None };
+        let mut machine = Machine::new(self.plan.clone(), start);
+        let mut desk = stubs::Desk::new(self, case);
+        let end = drive::drive_within(&mut machine, case.clock, limit, |effect, now| desk.answer(effect, now));
+        expect::judge(case, &machine, &desk, end, &mut result.differences);
+        result.missing_stubs = desk.missing;
+        result.reached = coverage::reached(&machine);
+        result.took_ms = (end - case.clock) as f64 / 1000.0;
+        result.state = machine.ended().map(|ended| ended.state.name());
+        let silent = machine.ended().is_some_and(|ended| ended.state == State::Succeeded).then_some(204);
+        result.status = machine.reply().map(|reply| reply.status).or(silent);
+        result.body = machine.reply().map(|reply| reply.body.clone()).unwrap_or_default();
+        result.steps = machine
+            .records()
+            .iter()
+            .map(|record| StepTaken {
+                number: numbered(&machine, record),
+                state: record.state.name(),
+                attempts: record.attempts,
+            })
+            .collect();
+    }
+
+    /// The input of a case, and how long the run may take.
+    fn input(&self, case: &Case) -> Result<(Value, Option<std::time::Duration>), Box<Problem>> {
+        match &case.entered {
+            Entered::Input(input) => Ok((self.plan.input.accept(input)?, None)),
+            Entered::Request { endpoint, path, query, headers, body } => {
+                let declared = &self.plan.endpoints[*endpoint];
+                let body = match body {
+                    Some(body) => Body::read("application/json", body.to_json().as_bytes())?,
+                    None => Body::None,
+                };
+                let path = path.iter().map(|(name, value)| (name.as_str(), value.clone())).collect();
+                let parts = Parts { path, query: form_pairs(query.as_bytes()), body };
+                let header = |name: &str| {
+                    headers.iter().find(|(known, _)| known.eq_ignore_ascii_case(name)).map(|(_, value)| value.clone())
+                };
+                Ok((self.plan.input.gather(&declared.input, parts, &header)?, Some(declared.time)))
+            }
+        }
+    }
+
+    pub fn plan(&self) -> &Arc<Plan> {
+        &self.plan
+    }
+
+    pub fn len(&self) -> usize {
+        self.cases.len()
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.cases.is_empty()
+    }
+
+    pub fn name(&self, index: usize) -> &str {
+        &self.cases[index].name
+    }
+}
+
+/// A step's number with the positions in the loops around it: `3.1[2]`.
+fn numbered(machine: &Machine, record: &crate::machine::StepRecord) -> String {
+    let items: String = machine.items(record).iter().map(|item| format!("[{item}]")).collect();
+    format!("{}{items}", machine.number(record))
+}
+
+/// Milliseconds between two instants.
+fn milliseconds(from: Micros, to: Micros) -> Value {
+    match (to - from) % 1000 {
+        0 => Value::Int((to - from) / 1000),
+        _ => Value::Num((to - from) as f64 / 1000.0),
+    }
+}

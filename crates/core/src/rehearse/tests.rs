@@ -1,0 +1,185 @@
+use super::*;
+use crate::check::{Bundle, Checked, check};
+
+const API: &str = r##"openapi: 3.1.0
+paths:
+  /v/{imo}:
+    get:
+      operationId: get
+      parameters: [{name: imo, in: path, required: true, schema: {type: string}}]
+      responses:
+        "200": {description: ok, content: {application/json: {schema: {$ref: "#/components/schemas/V"}}}}
+        "404": {description: no}
+  /v:
+    post: {operationId: add, requestBody: {content: {application/json: {schema: {type: object}}}}, responses: {"201": {description: made}}}
+components: {schemas: {V: {type: object, required: [name, size], properties: {name: {type: string, examples: [Havbris]}, size: {type: number}}}}}
+"##;
+
+const WORKFLOW: &str = r#"workflow: w
+input: {imo: {type: string}, n: {type: integer, default: 1}}
+entries: [{endpoint: "POST /w/{imo}", access: open, limits: {time: 5s}}]
+steps:
+  - id: v
+    call: s.get
+    send: {imo: "${input.imo}"}
+    accept: [200, 404]
+    within: 2s
+    retry: {times: 2, first: 1s}
+  - if: v.status === 404
+    then: [{fail: 422, title: Unknown, detail: "No ${input.imo}"}]
+  - {call: s.add, when: input.n > 1, send: {name: "${v.body.name}"}, rescue: [{note: "${failure.kind}"}]}
+  - match: input.n
+    arms: {1: [{let: {word: one}}], 2: [{let: {word: two}}]}
+    else: [{let: {word: many}}]
+  - {each: x, in: "[1, 2]", steps: [{note: "${x}"}]}
+  - {sql: harbour, id: rows, statement: "SELECT name FROM v WHERE n = :n", bind: {n: "${input.n}"}}
+  - keep: {last: "${v.body.name}"}
+  - {pause: 2s, when: input.n > 5}
+  - reply: 201
+    headers: {X-Word: "${word}"}
+    body: {name: "${v.body.name}", size: "${v.body.size}", rows: "${rows.rows}"}
+"#;
+
+fn checked(cases: &str) -> Checked {
+    let mut bundle = Bundle::default();
+    bundle.add("s.yaml", "service: s\nbase: http://s\nopenapi: o.yaml\nidempotency_key: true\n");
+    bundle.files.insert("o.yaml".into(), API.into());
+    bundle.add("w.yaml", WORKFLOW);
+    bundle.add("c.yaml", cases);
+    check(&bundle)
+}
+
+/// Runs the cases; gives for each what was not as expected.
+fn run(cases: &str) -> Vec<CaseResult> {
+    let checked = checked(cases);
+    assert_eq!(checked.errors(), 0, "{:?}", checked.diagnostics);
+    let prepared = &checked.rehearsals[0];
+    (0..prepared.len()).map(|index| prepared.run(index)).collect()
+}
+
+const STUBS: &str = "cases: w\nclock: 2027-03-01T00:00:00Z\nstubs:\n  s.get: {body: {name: Havbris, size: 132}}\n  s.add: {status: 201}\n  sql.harbour: {rows: [{name: a}]}\nexamples:\n";
+
+#[test]
+fn what_is_as_expected_passes() {
+    let cases = format!(
+        r#"{STUBS}
+  - name: all of it
+    request: POST /w/9074729
+    body: {{n: 1}}
+    kept: {{last: Kvikk}}
+    expect:
+      state: succeeded
+      reply: {{status: 201, headers: {{x-word: one}}, exactly: true, body: {{name: Havbris, size: "${{it > 100}}", rows: [{{name: a}}]}}}}
+      steps: {{1: {{state: succeeded, attempts: 1}}, v: succeeded, 2.1: untaken, 3: skipped, 5.1: {{times: 2}}, "5.1[1]": succeeded}}
+      calls: {{s.add: 0, s.get: [{{params: {{imo: "9074729"}}, method: GET}}], sql.harbour: [{{bind: {{n: 1}}}}]}}
+      kept: {{last: Havbris}}
+      took: 0
+  - name: in turn, with a pause between
+    input: {{imo: x, n: 2}}
+    stubs:
+      s.get: [{{fails: unreachable, takes: 100ms}}, {{body: {{name: A, size: 1}}}}]
+      s.add: [{{when: "request.body.name === 'B'", status: 200}}, {{status: 500}}]
+    expect:
+      reply: {{status: 201}}
+      steps: {{1: {{attempts: 2}}, 3: rescued, 4.2: succeeded}}
+      took: "${{it > 600 && it <= 1100}}"
+  - name: a timeout takes as long as it may
+    input: {{imo: x}}
+    stubs: {{s.get: {{fails: timeout}}}}
+    expect: {{failure: {{kind: timeout}}, reply: {{status: 504}}, took: "${{it >= 4500}}"}}
+  - name: longer than the endpoint may take
+    request: POST /w/x
+    body: {{n: 6}}
+    stubs: {{s.get: [{{fails: timeout}}, {{takes: 1s, body: {{name: A, size: 1}}}}]}}
+    expect: {{reply: {{status: 504, body: {{detail: "the request took longer than its limit of 5s"}}}}, took: 5000}}
+  - name: turned away
+    request: POST /w/x
+    body: {{n: many}}
+    expect: {{reply: {{status: 422, body: {{errors: [{{pointer: /n}}]}}}}, steps: {{1: untaken}}}}
+  - name: a problem
+    input: {{imo: x, n: 3}}
+    stubs: {{s.get: {{status: 404}}}}
+    expect: {{reply: {{status: 422, body: {{detail: No x}}}}}}
+"#
+    );
+    let results = run(&cases);
+    for result in &results {
+        assert!(result.passed(), "{}: {:?} {:?}", result.case, result.differences, result.missing_stubs);
+    }
+    // Together they reach all but one branch.
+    let mut reached = Reached::default();
+    results.iter().for_each(|result| reached.add(&result.reached));
+    let coverage = Coverage::of(checked(&cases).rehearsals[0].plan(), &reached);
+    let missing: Vec<_> = coverage.missing.iter().map(|m| (m.number.as_str(), m.branch.as_deref())).collect();
+    assert_eq!(missing, [("4.3", None), ("4", Some("else"))][..].iter().rev().cloned().collect::<Vec<_>>());
+    assert_eq!((coverage.steps, coverage.branches), (16, 12));
+}
+
+#[test]
+fn what_differs_is_told_with_its_place() {
+    for (case, wanted) in [
+        (
+            "expect: {reply: {status: 200}}",
+            "reply.status 200|201 {\"name\":\"Havbris\",\"size\":132,\"rows\":[{\"name\":\"a\"}]}",
+        ),
+        ("expect: {reply: {body: {name: B}}}", "reply.body.name \"B\"|\"Havbris\""),
+        ("expect: {reply: {body: {rows: []}}}", "reply.body.rows 0 items: []|1 items: [{\"name\":\"a\"}]"),
+        ("expect: {reply: {body: {size: '${it > 200}'}}}", "reply.body.size ${it > 200}|132"),
+        ("expect: {reply: {exactly: true, body: {name: Havbris}}}", "reply.body.size nothing|132"),
+        ("expect: {state: failed}", "state failed|succeeded"),
+        ("expect: {steps: {3: succeeded}}", "step 3 succeeded|skipped"),
+        ("expect: {steps: {2.1: failed}}", "step 2.1 failed|untaken"),
+        ("expect: {calls: {s.get: 2}}", "calls of s.get 2|1"),
+        ("expect: {calls: {s.get: [{params: {imo: y}}]}}", "s.get[0].params.imo \"y\"|\"x\""),
+        ("expect: {kept: {last: B}}", "kept.last \"B\"|\"Havbris\""),
+        ("stubs: {s.get: {status: 500}}\n    expect: {steps: {2: untaken}}", "state succeeded|failed: s answered 500"),
+    ] {
+        let results = run(&format!("{STUBS}  - name: one\n    input: {{imo: x}}\n    {case}\n"));
+        let found: Vec<_> =
+            results[0].differences.iter().map(|d| format!("{} {}|{}", d.what, d.wanted, d.got)).collect();
+        assert_eq!(found.first().map(String::as_str), Some(wanted), "{case}: {found:?}");
+        assert!(results[0].differences[0].line >= 10, "{:?}", results[0].differences);
+    }
+}
+
+#[test]
+fn a_call_without_a_stub_brings_the_stub_to_paste() {
+    let results = run("cases: w\nexamples: [{name: none, input: {imo: x}, expect: {state: succeeded}}]\n");
+    assert_eq!(results[0].missing_stubs, [r#"s.get: {body: {"name":"Havbris","size":1.5}}"#]);
+    assert!(!results[0].passed());
+    // Pasted, the case goes on to the next one that is missing.
+    let stub = &results[0].missing_stubs[0];
+    let results = run(&format!(
+        "cases: w\nstubs:\n  {stub}\nexamples: [{{name: one, input: {{imo: x}}, expect: {{state: succeeded}}}}]\n"
+    ));
+    assert_eq!(
+        results[0].missing_stubs,
+        ["sql.harbour: {when: \"request.statement.startsWith('SELECT name FROM')\", rows: [], count: 0}"]
+    );
+}
+
+#[test]
+fn wrong_cases_are_told() {
+    for (text, wanted) in [
+        ("cases: nobody\nexamples: []\n", "unknown-workflow@1:8"),
+        ("cases: w\n", "missing-key@1:8"),
+        ("cases: w\nexamples: [{name: a}]\n", "missing-key@2:19"),
+        ("cases: w\nexamples: [{name: a, expect: {}}]\n", "wrong-value@2:30"),
+        ("cases: w\nexamples: [{name: a, input: {imox: x}, expect: {state: failed}}]\n", "wrong-input@2:29"),
+        ("cases: w\nexamples: [{name: a, request: GET /w/x, expect: {state: failed}}]\n", "unknown-endpoint@2:31"),
+        ("cases: w\nstubs: {s.gett: {body: 1}}\nexamples: []\n", "unknown-operation@2:9"),
+        ("cases: w\nstubs: {x.get: {body: 1}}\nexamples: []\n", "unknown-service@2:9"),
+        ("cases: w\nstubs: {s.get: {fails: later}}\nexamples: []\n", "wrong-value@2:24"),
+        ("cases: w\nstubs: {s.get: {when: requst.body, body: 1}}\nexamples: []\n", "unknown-name@2:23"),
+        ("cases: w\nstubs: {s.get: {body: {name: 1}}}\nexamples: []\n", "odd-stub@2:23"),
+        ("cases: w\nexamples: [{name: a, input: {imo: x}, expect: {steps: {19: failed}}}]\n", "unknown-step@2:56"),
+        (
+            "cases: w\nexamples: [{name: a, input: {imo: x}, expect: {reply: {body: \"x ${it}\"}}}]\n",
+            "wrong-value@2:62",
+        ),
+    ] {
+        let found: Vec<String> =
+            checked(text).diagnostics.iter().map(|d| format!("{}@{}:{}", d.code, d.line, d.column)).collect();
+        assert!(found.iter().any(|found| found == wanted), "{text} wanted {wanted}, gives {found:?}");
+    }
+}
