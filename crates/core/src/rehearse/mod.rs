@@ -29,6 +29,7 @@ use serde::Serialize;
 
 pub use coverage::{Coverage, Reached};
 pub use drive::{MAX_EFFECTS, drive};
+pub use expect::StepSeen;
 pub use prepare::{Prepared, prepare};
 
 use crate::input::{Body, Parts, form_pairs};
@@ -37,6 +38,9 @@ use crate::plan::Plan;
 use crate::problem::Problem;
 use crate::value::Value;
 use prepare::{Case, Entered};
+
+/// Method, path with query, headers and body.
+pub type CaseRequest = (String, String, Vec<(String, String)>, Option<Value>);
 
 /// What came of one case.
 #[derive(Debug, Serialize)]
@@ -164,6 +168,37 @@ impl Prepared {
                 Ok((self.plan.input.gather(&declared.input, parts, &header)?, Some(declared.time)))
             }
         }
+    }
+
+    /// What of a case's reply, steps and final state a run elsewhere did not give.
+    pub fn judge(&self, index: usize, reply: &Reply, run: Option<(&str, &[StepSeen])>) -> Vec<Difference> {
+        let mut found = Vec::new();
+        let expect = &self.cases[index].expect;
+        expect::compare_reply(expect, Some(reply), &mut found);
+        if let Some((state, steps)) = run {
+            expect::judge_state(expect, state, &mut found);
+            expect::judge_steps(expect, steps, &mut found);
+        }
+        found
+    }
+
+    /// The request of a case: method, path with query, headers, body; nothing for one that gives its
+    /// input itself.
+    pub fn request(&self, index: usize) -> Option<CaseRequest> {
+        let Entered::Request { endpoint, path, query, headers, body } = &self.cases[index].entered else { return None };
+        let declared = &self.plan.endpoints[*endpoint];
+        let mut target = declared.path.clone();
+        for (name, value) in path {
+            target = target.replace(&format!("{{{name}}}"), value);
+        }
+        if !query.is_empty() {
+            target = format!("{target}?{query}");
+        }
+        Some((declared.method.clone(), target, headers.clone(), body.clone()))
+    }
+
+    pub fn line(&self, index: usize) -> u32 {
+        self.cases[index].line
     }
 
     pub fn plan(&self) -> &Arc<Plan> {

@@ -106,13 +106,19 @@ fn what_is_as_expected_passes() {
     for result in &results {
         assert!(result.passed(), "{}: {:?} {:?}", result.case, result.differences, result.missing_stubs);
     }
-    // Together they reach all but one branch.
-    let mut reached = Reached::default();
-    results.iter().for_each(|result| reached.add(&result.reached));
-    let coverage = Coverage::of(checked(&cases).rehearsals[0].plan(), &reached);
-    let missing: Vec<_> = coverage.missing.iter().map(|m| (m.number.as_str(), m.branch.as_deref())).collect();
-    assert_eq!(missing, [("4.3", None), ("4", Some("else"))][..].iter().rev().cloned().collect::<Vec<_>>());
-    assert_eq!((coverage.steps, coverage.branches), (16, 12));
+    // What the first two reach, and all of them together.
+    let plan = checked(&cases).rehearsals[0].plan().clone();
+    let coverage = |results: &[CaseResult]| {
+        let mut reached = Reached::default();
+        results.iter().for_each(|result| reached.add(&result.reached));
+        Coverage::of(&plan, &reached)
+    };
+    let two = coverage(&results[..2]);
+    let missing: Vec<_> = two.missing.iter().map(|m| (m.number.as_str(), m.branch.as_deref())).collect();
+    assert_eq!(missing, [("2", Some("then")), ("2.1", None), ("4", Some("else")), ("4.3", None), ("8", None)]);
+    assert_eq!((two.steps, two.steps_reached, two.branches, two.branches_reached), (15, 12, 10, 7));
+    assert_eq!(two.paragraphs.iter().filter(|reached| **reached == Some(false)).count(), 3);
+    assert_eq!((coverage(&results).percent(), coverage(&results).missing.len()), (100.0, 0));
 }
 
 #[test]
