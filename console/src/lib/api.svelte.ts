@@ -65,9 +65,10 @@ export interface Workflow {
 }
 
 export interface Step {
-  paragraph: number;
-  number: string | null;
-  state: 'running' | 'succeeded' | 'skipped' | 'rescued' | 'failed';
+  number: string;
+  /** Positions in the loops around: `2.0`. */
+  items: string | null;
+  state: 'running' | 'succeeded' | 'skipped' | 'rescued' | 'failed' | 'cancelled';
   started_us: number;
   took_us: number;
   attempts: number;

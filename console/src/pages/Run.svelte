@@ -7,7 +7,7 @@
   import Trouble from '../parts/Trouble.svelte';
 
   let { id }: { id: string } = $props();
-  let selected: number | undefined = $state(undefined);
+  let selected: string | undefined = $state(undefined);
 
   const shown = new Watched<Run>(() => `/runs/${encodeURIComponent(id)}`, undefined);
   const why = $derived((shown.value?.failure as { detail?: string } | null | undefined)?.detail);
@@ -51,7 +51,7 @@
         given={run.input}
         total={run.took_us}
         {selected}
-        onselect={(index) => (selected = selected === index ? undefined : index)}
+        onselect={(number) => (selected = selected === number ? undefined : number)}
       />
       <div class="side">
         <div class="panel card">

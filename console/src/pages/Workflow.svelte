@@ -10,7 +10,7 @@
 
   let { name }: { name: string } = $props();
   let view = $state(0);
-  let selected: number | undefined = $state(undefined);
+  let selected: string | undefined = $state(undefined);
 
   const shown = new Watched<Workflow>(() => `/workflows/${encodeURIComponent(name)}`, 10_000);
   const runs = new Watched<{ runs: RunLine[] }>(() => `/runs?workflow=${encodeURIComponent(name)}`, 5000);
@@ -18,7 +18,8 @@
   /** The lines of the selected step: from its own to the one before the next step's. */
   const marked = $derived.by(() => {
     const sheet = shown.value?.sheet;
-    const at = selected === undefined ? undefined : sheet?.[selected];
+    const index = sheet?.findIndex((paragraph) => paragraph.number === selected) ?? -1;
+    const at = sheet?.[index];
     if (!sheet || !at) return undefined;
     const lines = shown.value?.source.split('\n') ?? [];
     const next = sheet.map((p) => p.line).filter((line) => line > at.line).sort((a, b) => a - b)[0];
@@ -50,7 +51,7 @@
     </div>
     {#if view === 0}
       <div class="beside">
-        <Sheet sheet={workflow.sheet} inputs={workflow.input} {selected} onselect={(index) => (selected = selected === index ? undefined : index)} />
+        <Sheet sheet={workflow.sheet} inputs={workflow.input} {selected} onselect={(number) => (selected = selected === number ? undefined : number)} />
         <Source text={workflow.source} from={marked?.from} to={marked?.to} />
       </div>
       {#each workflow.endpoints as endpoint (endpoint.method + endpoint.path)}

@@ -8,6 +8,9 @@
   import { CopyButton } from 'carbon-components-svelte';
   import RunState from './RunState.svelte';
 
+  /** Items of a loop shown when its step is open. */
+  const MOST_SHOWN = 20;
+
   interface Props {
     sheet: Paragraph[];
     inputs?: Input[];
@@ -15,12 +18,27 @@
     /** The input of the run, when there is one. */
     given?: unknown;
     total?: number;
-    selected?: number;
-    onselect?: (paragraph: number) => void;
+    /** The number of the paragraph that is open. */
+    selected?: string;
+    onselect?: (number: string) => void;
   }
   let { sheet, inputs, steps, given, total = 0, selected, onselect }: Props = $props();
 
-  const byParagraph = $derived(new Map((steps ?? []).map((step) => [step.paragraph, step])));
+  /** Steps by number: several for one in a loop. */
+  const byNumber = $derived.by(() => {
+    const all = new Map<string, Step[]>();
+    for (const step of steps ?? []) {
+      const known = all.get(step.number);
+      if (known) known.push(step);
+      else all.set(step.number, [step]);
+    }
+    return all;
+  });
+
+  /** Of the steps of a loop the one that failed tells most, else the last. */
+  function telling(taken: Step[] | undefined): Step | undefined {
+    return taken?.find((step) => step.state === 'failed') ?? taken?.at(-1);
+  }
 
   function inputText(input: Input): string {
     const fallback = (input.schema as { default?: unknown }).default;
@@ -33,7 +51,9 @@
     const parts: string[] = [];
     const outcome = step.outcome as { status?: number } | null;
     if (step.state === 'skipped') return 'skipped';
-    if (paragraph.kind === 'call' && outcome?.status) parts.push(String(outcome.status));
+    if (['call', 'invoke'].includes(paragraph.kind) && outcome?.status) parts.push(String(outcome.status));
+    if (paragraph.kind === 'sql' && outcome && 'count' in outcome) parts.push(counted(Number(outcome.count), 'row'));
+    if (paragraph.kind === 'each' && Array.isArray(step.outcome)) parts.push(counted(step.outcome.length, 'item'));
     if (['if', 'match', 'reply'].includes(paragraph.kind) && step.outcome !== null) parts.push(line(step.outcome));
     if (paragraph.kind === 'fail') parts.push(String((outcome as { status?: number })?.status ?? ''));
     if (step.failure && paragraph.kind === 'call' && !outcome?.status) parts.push(step.failure.kind);
@@ -42,13 +62,19 @@
     return parts.filter(Boolean).join(' · ');
   }
 
+  function counted(n: number, what: string): string {
+    return `${n} ${what}${n === 1 ? '' : 's'}`;
+  }
+
   /** The second line: what came of it. */
   function result(paragraph: Paragraph, step: Step): string {
     if (step.failure && step.state !== 'succeeded') return step.failure.detail;
     const outcome = step.outcome as { body?: unknown } | null;
     if (step.state === 'skipped' || outcome === null) return '';
-    if (paragraph.kind === 'call') return line(outcome.body);
-    if (paragraph.kind === 'let') {
+    if (['call', 'invoke'].includes(paragraph.kind)) return line(outcome.body);
+    if (paragraph.kind === 'sql') return line((outcome as { rows?: unknown }).rows ?? outcome);
+    if (['each', 'together'].includes(paragraph.kind)) return line(outcome);
+    if (['let', 'keep'].includes(paragraph.kind)) {
       return Object.entries(outcome).map(([name, value]) => `${name} = ${line(value)}`).join(', ');
     }
     if (paragraph.kind === 'note') return line(outcome);
@@ -74,9 +100,10 @@
     </div>
     {#if steps}<div class="margin"><span class="mono dim clip">{line(given)}</span></div>{/if}
   </div>
-  {#each sheet as paragraph, index (paragraph.number)}
-    {@const step = byParagraph.get(index)}
-    {@const open = selected === index}
+  {#each sheet as paragraph (paragraph.number)}
+    {@const taken = byNumber.get(paragraph.number)}
+    {@const step = telling(taken)}
+    {@const open = selected === paragraph.number}
     {#if paragraph.branch}
       <div class="branch dim" style:padding-left="{3 + 2 * paragraph.depth}rem">
         {paragraph.branch === 'rescue' ? 'when it fails' : paragraph.branch}
@@ -90,7 +117,7 @@
         class:away={(steps && !step) || paragraph.off}
         aria-expanded={steps ? open : undefined}
         style:--indent="{2 * paragraph.depth}rem"
-        onclick={() => onselect?.(index)}
+        onclick={() => onselect?.(paragraph.number)}
       >
         <span class="number">{paragraph.number}</span>
         <span class="body">
@@ -120,6 +147,7 @@
                   <RunState state={step.state === 'succeeded' ? 'rescued' : step.state} label={false} />
                 {/if}
                 <span>{summary(paragraph, step)}</span>
+                {#if taken && taken.length > 1}<span class="dim">× {taken.length}</span>{/if}
               </span>
               <span class="mono clip" class:why={step.failure && step.state !== 'succeeded'}>{result(paragraph, step)}</span>
               {#if total > 0}
@@ -136,16 +164,28 @@
           </span>
         {/if}
       </button>
-      {#if steps && open && step}
+      {#if steps && open && taken}
         <div class="details">
-          {#each details(step) as [label, value] (label)}
-            <div class="detail">
-              <div class="row label"><span class="dim">{label}</span><CopyButton text={block(value)} feedback="Copied" /></div>
-              <pre>{block(value)}</pre>
-            </div>
-          {:else}
-            <span class="dim">This step takes and gives no values.</span>
+          {#each taken.slice(0, MOST_SHOWN) as one, at (at)}
+            {#if one.items}
+              <div class="row item">
+                <span class="mono">[{one.items.split('.').join('][')}]</span>
+                <RunState state={one.state} label={false} />
+                <span class="dim">{summary(paragraph, one)}</span>
+              </div>
+            {/if}
+            {#each details(one) as [label, value] (label)}
+              <div class="detail">
+                <div class="row label"><span class="dim">{label}</span><CopyButton text={block(value)} feedback="Copied" /></div>
+                <pre>{block(value)}</pre>
+              </div>
+            {:else}
+              <span class="dim">This step takes and gives no values.</span>
+            {/each}
           {/each}
+          {#if taken.length > MOST_SHOWN}
+            <span class="dim">{taken.length - MOST_SHOWN} more items are not shown here.</span>
+          {/if}
         </div>
       {/if}
     </div>
@@ -296,6 +336,10 @@
     line-height: 1.125rem;
     white-space: pre-wrap;
     overflow-wrap: anywhere;
+  }
+
+  .item {
+    font-size: 0.8125rem;
   }
 
   .label {

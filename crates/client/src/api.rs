@@ -41,6 +41,10 @@ impl Api {
         self.send("DELETE", path, None)?.map_err(|refused| self.tell(refused))
     }
 
+    pub fn put(&self, path: &str, body: &Json) -> Result<Json, Failure> {
+        self.send("PUT", path, Some(body))?.map_err(|refused| self.tell(refused))
+    }
+
     pub fn post(&self, path: &str, body: &Json) -> Result<Result<Json, Refused>, Failure> {
         self.send("POST", path, Some(body))
     }

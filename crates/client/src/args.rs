@@ -37,11 +37,28 @@ pub struct Place {
 pub enum Command {
     /// Report everything that is wrong with documents, without a service
     #[command(
-        after_help = "Folders are searched for workflow and service documents. For single files, services are\nlooked up in the nearest `services` folder upwards.\n\nExamples:\n  kanzlei check demo/harbour\n  kanzlei check demo/harbour/workflows/berth-quote.yaml --json"
+        after_help = "Folders are searched for documents. For single files, the documents around the nearest\n`services` folder upwards are there to be referred to.\n\nExamples:\n  kanzlei check demo/harbour\n  kanzlei check demo/harbour/workflows/berth-quote.yaml --json\n  kanzlei check demo/harbour --format sarif > kanzlei.sarif"
     )]
     Check {
         #[arg(required = true)]
         paths: Vec<PathBuf>,
+        /// How findings are written
+        #[arg(long, value_enum, default_value_t = Format::Text)]
+        format: Format,
+    },
+    /// Run cases offline and show what differs and what was not reached
+    #[command(
+        after_help = "Services and databases are answered by the stubs of the cases, time by a clock that jumps.\n\nExamples:\n  kanzlei rehearse demo/harbour\n  kanzlei rehearse demo/harbour --only berth-quote --watch\n  kanzlei rehearse demo/harbour --junit rehearsal.xml\n  kanzlei rehearse demo/harbour/cases/berth-quote.yaml --against http://127.0.0.1:7080"
+    )]
+    Rehearse(Rehearse),
+    /// Make a case out of a past run
+    #[command(after_help = "Prints a document of cases.\n\nExample:\n  kanzlei record last > cases/berth-quote-1.yaml")]
+    Record {
+        /// The run's id, or `last`
+        id: String,
+        /// What the case shows
+        #[arg(long)]
+        name: Option<String>,
     },
     /// Check documents and put them live, all or none
     #[command(
@@ -50,6 +67,17 @@ pub enum Command {
     Deploy {
         #[arg(required = true)]
         paths: Vec<PathBuf>,
+        /// Do not run the cases first
+        #[arg(long)]
+        unrehearsed: bool,
+    },
+    /// Secrets that services are called with: list, set, remove
+    #[command(
+        after_help = "A value is read from the prompt or from standard input, is kept encrypted and never shown.\n\nExamples:\n  kanzlei secrets\n  kanzlei secrets set rates-token\n  printf %s \"$TOKEN\" | kanzlei secrets set rates-token"
+    )]
+    Secrets {
+        #[command(subcommand)]
+        what: Option<Secrets>,
     },
     /// Take a workflow off the air; its revisions stay
     #[command(after_help = "Example:\n  kanzlei retire harbour-tides")]
@@ -112,7 +140,42 @@ pub enum Command {
     /// Print the JSON Schema of a kind of document, for editors
     #[command(after_help = "Example:\n  kanzlei schema workflow > workflow.schema.json")]
     Schema {
-        /// workflow or service
+        /// workflow, service or cases
         kind: String,
     },
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, clap::ValueEnum)]
+pub enum Format {
+    /// With the lines they are about
+    Text,
+    Json,
+    /// SARIF 2.1.0, for editors and code hosts
+    Sarif,
+}
+
+#[derive(ClapArgs)]
+pub struct Rehearse {
+    #[arg(required = true)]
+    pub paths: Vec<PathBuf>,
+    /// Only cases with this text in `workflow/name`
+    #[arg(long, value_name = "TEXT")]
+    pub only: Option<String>,
+    /// Run again whenever a file changes
+    #[arg(long)]
+    pub watch: bool,
+    /// Also write the results as JUnit XML
+    #[arg(long, value_name = "FILE")]
+    pub junit: Option<PathBuf>,
+    /// Send the requests to a deployed service instead, and compare replies, steps and final states
+    #[arg(long, value_name = "URL")]
+    pub against: Option<String>,
+}
+
+#[derive(Subcommand)]
+pub enum Secrets {
+    /// Set or replace a secret; its value is asked for
+    Set { name: String },
+    /// Remove a secret that no live service uses
+    Remove { name: String },
 }

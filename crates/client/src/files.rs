@@ -11,8 +11,8 @@ use crate::Failure;
 /// The most files looked at below the given folders.
 const MOST_FILES: usize = 20_000;
 
-/// Reads documents. Folders are searched; for single files the services beside them come along as
-/// context.
+/// Reads documents. Folders are searched; for single files the services and workflows of the folder they
+/// belong to come along as context.
 pub fn bundle(paths: &[PathBuf]) -> Result<Bundle, Failure> {
     let mut bundle = Bundle::default();
     let mut files = Vec::new();
@@ -27,12 +27,12 @@ pub fn bundle(paths: &[PathBuf]) -> Result<Bundle, Failure> {
                 continue;
             }
             files.push(path.clone());
-            if let Some(services) = services_folder(path) {
+            if let Some(office) = office(path) {
                 let mut beside = Vec::new();
-                search(&services, &mut beside)?;
+                search(&office, &mut beside)?;
                 for file in beside {
                     let text = read(&file)?;
-                    if document::kind_of(&text) == Some("service") {
+                    if matches!(document::kind_of(&text), Some("service" | "workflow")) {
                         add_named_file(&mut bundle, &file, &text);
                         bundle.context.push(Source::new(name(&file), text));
                     }
@@ -54,7 +54,7 @@ pub fn bundle(paths: &[PathBuf]) -> Result<Bundle, Failure> {
     if bundle.documents.is_empty() {
         let shown: Vec<_> = paths.iter().map(|p| p.display().to_string()).collect();
         return Err(Failure::Usage(format!(
-            "no documents in {}; they are .yaml files that begin `workflow:` or `service:`",
+            "no documents in {}; they are .yaml files that begin `workflow:`, `service:` or `cases:`",
             shown.join(", ")
         )));
     }
@@ -88,12 +88,12 @@ fn search(folder: &Path, files: &mut Vec<PathBuf>) -> Result<(), Failure> {
     Ok(())
 }
 
-/// The `services` folder beside a file or above it.
-fn services_folder(file: &Path) -> Option<PathBuf> {
+/// The folder that a file belongs to: the nearest one upwards that has a folder `services`.
+fn office(file: &Path) -> Option<PathBuf> {
     let file = std::path::absolute(file).ok()?;
     let here = std::env::current_dir().ok()?;
-    let found = file.ancestors().skip(1).map(|dir| dir.join("services")).find(|dir| dir.is_dir())?;
-    Some(found.strip_prefix(&here).map(Path::to_path_buf).unwrap_or(found))
+    let found = file.ancestors().skip(1).find(|dir| dir.join("services").is_dir())?;
+    Some(found.strip_prefix(&here).map(Path::to_path_buf).unwrap_or(found.to_path_buf()))
 }
 
 /// Takes along the file a service document names.

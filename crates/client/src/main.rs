@@ -6,6 +6,7 @@ mod args;
 mod commands;
 mod draw;
 mod files;
+mod sarif;
 
 use std::process::ExitCode;
 

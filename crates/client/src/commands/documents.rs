@@ -4,23 +4,30 @@ use std::path::PathBuf;
 
 use kanzlei_core::check::{Bundle, check as check_bundle};
 use kanzlei_core::diagnostic::{Diagnostic, Severity};
+use kanzlei_core::document::kind_of;
 use serde_json::{Value as Json, json};
 
-use super::print_json;
+use super::{print_json, rehearse};
 use crate::api::Api;
-use crate::{Done, Failure, draw, files};
+use crate::args::Format;
+use crate::{Done, Failure, draw, files, sarif};
 
-pub fn check(paths: &[PathBuf], json: bool) -> Done {
+pub fn check(paths: &[PathBuf], format: Format) -> Done {
     let bundle = files::bundle(paths)?;
     let checked = check_bundle(&bundle);
-    if json {
-        print_json(&json!({"documents": bundle.documents.len(), "diagnostics": checked.diagnostics}));
-    } else {
-        show(&checked.diagnostics, &bundle);
-        let found =
-            if checked.diagnostics.is_empty() { "no errors".to_owned() } else { draw::counted(&checked.diagnostics) };
-        let count = bundle.documents.len();
-        println!("{count} document{}: {found}", if count == 1 { "" } else { "s" });
+    let text_of = |path: &str| bundle.documents.iter().find(|d| d.path == path).map(|d| d.text.clone());
+    match format {
+        Format::Json => {
+            print_json(&json!({"documents": bundle.documents.len(), "diagnostics": checked.diagnostics}));
+        }
+        Format::Sarif => print_json(&sarif::log(&checked.diagnostics, &text_of)),
+        Format::Text => {
+            show(&checked.diagnostics, &bundle);
+            let clean = checked.diagnostics.is_empty();
+            let found = if clean { "no errors".to_owned() } else { draw::counted(&checked.diagnostics) };
+            let count = bundle.documents.len();
+            println!("{count} document{}: {found}", if count == 1 { "" } else { "s" });
+        }
     }
     if checked.errors() > 0 { Err(Failure::Bad) } else { Ok(()) }
 }
@@ -29,8 +36,20 @@ fn show(found: &[Diagnostic], bundle: &Bundle) {
     draw::diagnostics(found, &|path| bundle.documents.iter().find(|d| d.path == path).map(|d| d.text.clone()));
 }
 
-pub fn deploy(api: &Api, paths: &[PathBuf], json: bool) -> Done {
+pub fn deploy(api: &Api, paths: &[PathBuf], unrehearsed: bool, json: bool) -> Done {
     let mut bundle = files::bundle(paths)?;
+    if !unrehearsed {
+        // Faults are told with what is live; here only the cases of sound workflows are run.
+        let checked = check_bundle(&bundle);
+        if checked.errors() == 0 && !rehearse::all_pass(&checked) {
+            println!("\nnothing was deployed; see `kanzlei rehearse {}`, or deploy with --unrehearsed", rehearse::shown(paths));
+            return Err(Failure::Bad);
+        }
+    }
+    bundle.documents.retain(|document| kind_of(&document.text) != Some("cases"));
+    if bundle.documents.is_empty() {
+        return Err(Failure::Usage("there are only cases here; nothing to deploy".into()));
+    }
     // Services beside single files are live already, or the service says that they are not.
     bundle.context.clear();
     let body = serde_json::to_value(&bundle).map_err(|error| Failure::Told(error.to_string()))?;

@@ -1,21 +1,32 @@
 //! One function per command.
 
+mod against;
 mod call;
 mod documents;
 mod live;
 mod local;
+mod record;
+mod rehearse;
 mod runs;
+mod secrets;
 
 use crate::Done;
 use crate::api::Api;
-use crate::args::{Args, Command};
+use crate::args::{Args, Command, Format, Secrets};
 
 pub fn run(args: Args) -> Done {
     let json = args.place.json;
     let api = || Api::new(&args.place);
     match args.command {
-        Command::Check { paths } => documents::check(&paths, json),
-        Command::Deploy { paths } => documents::deploy(&api()?, &paths, json),
+        Command::Check { paths, format } => {
+            documents::check(&paths, if json && format == Format::Text { Format::Json } else { format })
+        }
+        Command::Rehearse(args) => rehearse::rehearse(&args, api, json),
+        Command::Record { id, name } => record::record(&api()?, &id, name.as_deref()),
+        Command::Deploy { paths, unrehearsed } => documents::deploy(&api()?, &paths, unrehearsed, json),
+        Command::Secrets { what: None } => secrets::list(&api()?, json),
+        Command::Secrets { what: Some(Secrets::Set { name }) } => secrets::set(&api()?, &name),
+        Command::Secrets { what: Some(Secrets::Remove { name }) } => secrets::remove(&api()?, &name),
         Command::Retire { name } => live::retire(&api()?, &name, json),
         Command::List => live::list(&api()?, json),
         Command::Show { name, source } => live::show(&api()?, &name, source, json),

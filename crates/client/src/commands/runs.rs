@@ -94,15 +94,21 @@ pub fn show(api: &Api, id: &str, full: bool, json: bool) -> Done {
     let sheet: Vec<Paragraph> = serde_json::from_value(run["sheet"].clone()).unwrap_or_default();
     let none = Vec::new();
     let steps = run["steps"].as_array().unwrap_or(&none);
-    for (index, paragraph) in sheet.iter().enumerate() {
-        let step = steps.iter().find(|step| step["paragraph"].as_u64() == Some(index as u64));
+    for paragraph in &sheet {
+        let taken: Vec<&Json> = steps.iter().filter(|step| step["number"] == paragraph.number.as_str()).collect();
         let indent = 2 + 4 * paragraph.depth as usize;
         let gap = " ".repeat(indent);
-        let Some(step) = step else {
+        // In a loop the one that failed tells most, else the last.
+        let failed = taken.iter().position(|step| step["state"] == "failed");
+        let Some(step) = failed.or(taken.len().checked_sub(1)).map(|at| taken[at]) else {
             println!("{gap}{}", draw::dim(&format!("{} — not reached", plain_heading(paragraph))));
             continue;
         };
         let mut marks = vec![draw::state(step["state"].as_str().unwrap_or_default()), draw::took(&step["took_us"])];
+        if let Some(items) = step["items"].as_str() {
+            let item = items.split('.').map(|item| format!("[{item}]")).collect::<String>();
+            marks.insert(0, format!("{}{}", draw::dim(&format!("{} times; ", taken.len())), draw::dim(&item)));
+        }
         if let Some(attempts) = step["attempts"].as_u64().filter(|n| *n > 1) {
             marks.push(draw::paint("33", &format!("{attempts} attempts")));
         }

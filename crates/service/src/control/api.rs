@@ -11,9 +11,10 @@ use kanzlei_core::diagnostic::{Diagnostic, Severity};
 use kanzlei_core::document::{self, Source};
 use kanzlei_core::example;
 use kanzlei_core::machine::instant;
+use kanzlei_core::plan::Paragraph;
 use kanzlei_core::problem::Problem;
 use kanzlei_store::documents::{LiveDocument, NewDocument};
-use kanzlei_store::journal::{Filter, RunLine};
+use kanzlei_store::journal::{Filter, RunLine, Step};
 use kanzlei_store::outside::Refused;
 use serde::Deserialize;
 use serde_json::{Value as Json_, json};
@@ -347,14 +348,15 @@ pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         )));
     };
     let value = |text: &Option<String>| text.as_deref().and_then(|t| serde_json::from_str::<Json_>(t).ok());
-    let sheet = sheet_of(&app, &run.workflow, run.revision).await?;
+    let own = sheet_of(&app, &run.workflow, run.revision).await?;
+    let sheet = with_invoked(own.clone(), &run.steps);
     let steps: Vec<Json_> = run
         .steps
         .iter()
         .map(|step| {
             json!({
-                "paragraph": step.paragraph,
-                "number": sheet.get(step.paragraph as usize).map(|p| p.number.as_str()),
+                "number": step.number.as_deref().or(own.get(step.paragraph as usize).map(|p| p.number.as_str())),
+                "items": step.items,
                 "state": step.state,
                 "started_us": step.started - run.started,
                 "took_us": step.took,
@@ -385,8 +387,40 @@ pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     })))
 }
 
+/// A run's sheet with the steps of the workflows it invoked, below the steps that did.
+fn with_invoked(mut sheet: Vec<Paragraph>, steps: &[Step]) -> Vec<Paragraph> {
+    for step in steps {
+        let (Some(number), Some(kind)) = (&step.number, &step.kind) else { continue };
+        if sheet.iter().any(|paragraph| paragraph.number == *number) {
+            continue;
+        }
+        // Behind all that stands below the same step, in the order they were taken.
+        let parts: Vec<u32> = numbers(number);
+        let at = sheet.iter().rposition(|paragraph| numbers(&paragraph.number) < parts).map_or(0, |at| at + 1);
+        let paragraph = Paragraph {
+            number: number.clone(),
+            depth: number.matches('.').count() as u8,
+            kind: kind.clone(),
+            title: step.title.clone().unwrap_or_default(),
+            name: None,
+            branch: None,
+            rows: Vec::new(),
+            about: None,
+            when: None,
+            off: false,
+            line: 0,
+        };
+        sheet.insert(at, paragraph);
+    }
+    sheet
+}
+
+fn numbers(number: &str) -> Vec<u32> {
+    number.split('.').filter_map(|part| part.parse().ok()).collect()
+}
+
 /// The sheet of a revision: the live one's, or made again from its source.
-async fn sheet_of(app: &App, name: &str, revision: u32) -> Result<Vec<kanzlei_core::plan::Paragraph>> {
+async fn sheet_of(app: &App, name: &str, revision: u32) -> Result<Vec<Paragraph>> {
     let live: Arc<Live> = app.live.load_full();
     if let Some(workflow) = live.workflows.get(name).filter(|w| w.revision == revision) {
         return Ok(workflow.plan.sheet.clone());

@@ -1,0 +1,59 @@
+//! Diagnostics as SARIF 2.1.0 (OASIS), for editors and code hosts.
+
+use std::collections::BTreeSet;
+
+use kanzlei_core::diagnostic::{Diagnostic, Severity};
+use serde_json::{Value as Json, json};
+
+/// One run of the checker. Columns count Unicode code points, as the positions of diagnostics do.
+pub fn log(found: &[Diagnostic], text_of: &dyn Fn(&str) -> Option<String>) -> Json {
+    let codes: Vec<&str> = found.iter().map(|d| d.code.as_str()).collect::<BTreeSet<_>>().into_iter().collect();
+    let rules: Vec<Json> = codes.iter().map(|code| json!({"id": code})).collect();
+    let results: Vec<Json> = found
+        .iter()
+        .map(|d| {
+            let level = match d.severity {
+                Severity::Error => "error",
+                Severity::Warning => "warning",
+            };
+            let message = match &d.help {
+                Some(help) => format!("{} ({help})", d.message),
+                None => d.message.clone(),
+            };
+            let mut region = json!({"startLine": d.line, "startColumn": d.column});
+            if let Some(text) = text_of(&d.path) {
+                let (line, column) = kanzlei_core::diagnostic::line_and_column(&text, d.end as usize);
+                region["endLine"] = line.into();
+                region["endColumn"] = column.into();
+            }
+            json!({
+                "ruleId": d.code,
+                "ruleIndex": codes.iter().position(|code| *code == d.code),
+                "level": level,
+                "message": {"text": message},
+                "locations": [{"physicalLocation": {"artifactLocation": {"uri": uri(&d.path)}, "region": region}}],
+            })
+        })
+        .collect();
+    json!({
+        "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
+        "version": "2.1.0",
+        "runs": [{
+            "tool": {"driver": {"name": "kanzlei check", "semanticVersion": env!("CARGO_PKG_VERSION"), "rules": rules}},
+            "columnKind": "unicodeCodePoints",
+            "results": results,
+        }],
+    })
+}
+
+/// A path as a relative URI reference (RFC 3986 §4.2).
+fn uri(path: &str) -> String {
+    let mut out = String::new();
+    for byte in path.bytes() {
+        match byte {
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' | b'/' => out.push(byte as char),
+            _ => out.push_str(&format!("%{byte:02X}")),
+        }
+    }
+    if path.starts_with('/') { format!("file://{out}") } else { out }
+}

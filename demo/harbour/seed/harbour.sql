@@ -1,0 +1,24 @@
+-- The harbour office's own records, for the `sql` steps of the demo.
+CREATE TABLE IF NOT EXISTS bill (
+    id       INT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
+    harbour  CHAR(3)       NOT NULL,
+    imo      CHAR(7)       NOT NULL,
+    vessel   VARCHAR(60)   NOT NULL,
+    nights   INT           NOT NULL,
+    dues_eur DECIMAL(10,2) NOT NULL,
+    made     DATE          NOT NULL,
+    paid     BOOLEAN       NOT NULL DEFAULT FALSE
+);
+CREATE TABLE IF NOT EXISTS report (
+    id       INT UNSIGNED NOT NULL PRIMARY KEY,
+    harbour  CHAR(3)      NOT NULL,
+    at       VARCHAR(30)  NOT NULL,
+    kind     VARCHAR(12)  NOT NULL,
+    text     VARCHAR(300) NOT NULL
+);
+INSERT IGNORE INTO bill (id, harbour, imo, vessel, nights, dues_eur, made, paid) VALUES
+    (1, 'LIN', '9074729', 'Havbris',      2, 844.80, '2027-02-03', TRUE),
+    (2, 'LIN', '9305477', 'Kvikk',        5, 390.40, '2027-02-11', TRUE),
+    (3, 'LIN', '9417359', 'Oljegard',     1, 879.36, '2027-02-19', FALSE),
+    (4, 'NES', '9210218', 'Nesholm Ferge', 1, 204.80, '2027-02-20', TRUE),
+    (5, 'NES', '9748693', 'Morild',       3, 946.56, '2027-02-27', FALSE);
