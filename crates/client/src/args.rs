@@ -46,6 +46,19 @@ pub enum Command {
         #[arg(long, value_enum, default_value_t = Format::Text)]
         format: Format,
     },
+    /// Begin a workflow from a worked example, with its cases
+    #[command(
+        after_help = "Examples to begin from: berth-quote, harbour-tides, vessel-dues, stay-bill, arrival-brief,\ngather-reports, harbour-report.\n\nExample:\n  kanzlei new port-fees --like stay-bill"
+    )]
+    New {
+        name: String,
+        /// The example to begin from; berth-quote unless said
+        #[arg(long, value_name = "EXAMPLE")]
+        like: Option<String>,
+        /// The folder with `workflows`, `cases` and `services`
+        #[arg(long, default_value = "", value_name = "FOLDER", hide_default_value = true)]
+        folder: PathBuf,
+    },
     /// Run cases offline and show what differs and what was not reached
     #[command(
         after_help = "Services and databases are answered by the stubs of the cases, time by a clock that jumps.\n\nExamples:\n  kanzlei rehearse demo/harbour\n  kanzlei rehearse demo/harbour --only berth-quote --watch\n  kanzlei rehearse demo/harbour --junit rehearsal.xml\n  kanzlei rehearse demo/harbour/cases/berth-quote.yaml --against http://127.0.0.1:7080"
@@ -79,6 +92,17 @@ pub enum Command {
         #[command(subcommand)]
         what: Option<Secrets>,
     },
+    /// List services
+    Services,
+    /// Take in a published API, or show a service's operations
+    #[command(after_help = "Examples:\n  kanzlei service add weather weather-openapi.json\n  kanzlei service show registry")]
+    Service {
+        #[command(subcommand)]
+        what: Service,
+    },
+    /// Print the OpenAPI document of everything deployed
+    #[command(after_help = "Clients read the same at /-/openapi.json of the public listener.\n\nExample:\n  kanzlei openapi > openapi.json")]
+    Openapi,
     /// Take a workflow off the air; its revisions stay
     #[command(after_help = "Example:\n  kanzlei retire harbour-tides")]
     Retire { name: String },
@@ -170,6 +194,24 @@ pub struct Rehearse {
     /// Send the requests to a deployed service instead, and compare replies, steps and final states
     #[arg(long, value_name = "URL")]
     pub against: Option<String>,
+}
+
+#[derive(Subcommand)]
+pub enum Service {
+    /// Take an OpenAPI description in, with a document of kind `service` beside it
+    Add {
+        name: String,
+        /// OpenAPI 3 as YAML or JSON
+        api: PathBuf,
+        /// Base address; the description's first server unless said
+        #[arg(long, value_name = "URL")]
+        base: Option<String>,
+        /// The folder with `services`
+        #[arg(long, default_value = "", value_name = "FOLDER", hide_default_value = true)]
+        folder: PathBuf,
+    },
+    /// List the operations of a live service with what they take and give
+    Show { name: String },
 }
 
 #[derive(Subcommand)]

@@ -13,6 +13,7 @@ pub mod example;
 pub mod expr;
 pub mod input;
 pub mod machine;
+pub mod openapi;
 pub mod plan;
 pub mod problem;
 pub mod rehearse;

@@ -51,6 +51,7 @@ struct Start {
     args: Vec<String>,
     /// Given in the environment, because everybody can read arguments.
     database_url: String,
+    databases: String,
     log: PathBuf,
     token_file: PathBuf,
 }
@@ -58,7 +59,16 @@ struct Start {
 impl Office {
     /// Starts stand-ins and service from the programs in `bins`, on a database that runs. `settings`
     /// are further `--set` values.
-    pub fn start(bins: &Path, dir: &Path, database_url: &str, ports: Ports, settings: &[&str]) -> Result<Self> {
+    ///
+    /// `databases` are those that `sql` steps name: `harbour=mysql://…`.
+    pub fn start(
+        bins: &Path,
+        dir: &Path,
+        database_url: &str,
+        databases: &str,
+        ports: Ports,
+        settings: &[&str],
+    ) -> Result<Self> {
         std::fs::create_dir_all(dir).map_err(io(format!("making {}", dir.display())))?;
         let mut standins = Command::new(bins.join("kanzlei-standins"));
         standins.arg(format!("--listen=127.0.0.1:{}", ports.standins));
@@ -69,19 +79,21 @@ impl Office {
             format!("listen.public=127.0.0.1:{}", ports.public),
             format!("listen.control=127.0.0.1:{}", ports.control),
             format!("token_file={}", token_file.display()),
+            format!("secrets.key_file={}", dir.join("secrets.key").display()),
         ];
         values.extend(
-            ["registry", "tides", "rates"]
+            ["registry", "tides", "rates", "pilots", "texts"]
                 .map(|s| format!("services.{s}.base=http://127.0.0.1:{}/{s}", ports.standins)),
         );
         values.extend(settings.iter().map(|s| (*s).to_owned()));
         let mut args = Vec::new();
         args.extend(values.into_iter().flat_map(|value| ["--set".to_owned(), value]));
-        let database_url = database_url.to_owned();
-        let command =
-            Start { program: bins.join("kanzleid"), args, database_url, log: dir.join("kanzleid.log"), token_file };
+        let (database_url, databases) = (database_url.to_owned(), databases.to_owned());
+        let log = dir.join("kanzleid.log");
+        let command = Start { program: bins.join("kanzleid"), args, database_url, databases, log, token_file };
         let service = command.run(ports)?;
         let token = std::fs::read_to_string(&command.token_file).map_err(io("reading the operator token"))?;
+        set_secret(ports.control, &token, "texts-key", "lindvik-texts-7f3a")?;
         Ok(Office { service, standins, ports, token, command })
     }
 
@@ -111,6 +123,7 @@ impl Start {
     fn run(&self, ports: Ports) -> Result<Process> {
         let mut command = Command::new(&self.program);
         command.args(&self.args).env("KANZLEI_DATABASE_URL", &self.database_url);
+        command.env("KANZLEI_DATABASES", &self.databases);
         let mut service = Process::start("kanzleid", command, &self.log)?;
         service.wait_for(Duration::from_secs(30), || {
             get(ports.public, "/-/health", &[]).and_then(|_| get(ports.control, "/", &[]))
@@ -128,13 +141,45 @@ pub struct Whole {
 impl Whole {
     pub fn start(bins: &Path, dir: &Path, ports: Ports, settings: &[&str]) -> Result<Self> {
         let database = Mariadb::start(&dir.join("database"))?;
-        let office = Office::start(bins, dir, &database.url("kanzlei"), ports, settings)?;
+        let harbour = format!("harbour={}", harbour(&database, "kanzlei_harbour")?);
+        let office = Office::start(bins, dir, &database.url("kanzlei"), &harbour, ports, settings)?;
         Ok(Whole { office, database })
     }
 
     pub fn stop(mut self) {
         self.office.stop();
         self.database.stop();
+    }
+}
+
+/// The harbour office's own database with its first records, made when it is not there; gives its address.
+pub fn harbour(server: &Mariadb, name: &str) -> Result<String> {
+    let root = std::env::var("CARGO_MANIFEST_DIR").map_or_else(|_| PathBuf::from("."), PathBuf::from);
+    let seed = root.ancestors().map(|dir| dir.join("demo/harbour/seed/harbour.sql")).find(|file| file.exists());
+    let seed = seed.ok_or_else(|| Error::Failed("demo/harbour/seed/harbour.sql is not in this checkout".into()))?;
+    let seed = std::fs::read_to_string(&seed).map_err(io("reading the harbour's records"))?;
+    server.sql("kanzlei", &format!("CREATE DATABASE IF NOT EXISTS {name} CHARACTER SET utf8mb4"))?;
+    server.sql(name, &seed)?;
+    Ok(server.url(name))
+}
+
+/// Sets a secret through the control API.
+fn set_secret(port: u16, token: &str, name: &str, value: &str) -> Result<()> {
+    let failed = |error| Error::Failed(format!("the secret `{name}` could not be set: {error}"));
+    let mut stream = TcpStream::connect(("127.0.0.1", port)).map_err(io("reaching the control listener"))?;
+    stream.set_read_timeout(Some(Duration::from_secs(5))).map_err(io("reaching the control listener"))?;
+    let body = format!("{{\"value\":\"{value}\"}}");
+    write!(
+        stream,
+        "PUT /api/v1/secrets/{name} HTTP/1.1\r\nHost: 127.0.0.1\r\nConnection: close\r\nAuthorization: Bearer {token}\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}",
+        body.len()
+    )
+    .map_err(io("setting a secret"))?;
+    let mut answer = String::new();
+    stream.read_to_string(&mut answer).map_err(io("setting a secret"))?;
+    match answer.split(' ').nth(1) {
+        Some("204") => Ok(()),
+        _ => Err(failed(answer)),
     }
 }
 

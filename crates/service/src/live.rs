@@ -5,7 +5,9 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
+use std::time::Duration;
 
+use actix_web::web::Bytes;
 use kanzlei_core::check::{Bundle, Checked, check, relative};
 use kanzlei_core::diagnostic::Severity;
 use kanzlei_core::document::service::{Credentials, Operation};
@@ -22,6 +24,8 @@ pub struct Live {
     pub services: HashMap<String, Arc<Service>>,
     /// All live documents, for checking what comes next against them.
     pub documents: Vec<LiveDocument>,
+    /// The OpenAPI document of all endpoints, as it is sent.
+    pub openapi: Bytes,
     routes: matchit::Router<Route>,
 }
 
@@ -48,6 +52,9 @@ pub struct Service {
     pub headers: Vec<(String, String)>,
     pub limiter: Arc<Limiter>,
     pub operations: BTreeMap<String, Operation>,
+    pub api: Arc<serde_json::Value>,
+    pub at_once: Option<u32>,
+    pub pace: Option<(u32, Duration)>,
 }
 
 /// Endpoints of one path, by method.
@@ -79,12 +86,13 @@ impl Live {
         bases: &BTreeMap<String, String>,
         journal: &Journal,
         before: &Live,
+        public_url: &str,
     ) -> Self {
         let checked = check(&bundle(&documents));
         for diagnostic in checked.diagnostics.iter().filter(|d| d.severity == Severity::Error) {
             tracing::error!(path = diagnostic.path, line = diagnostic.line, "not served: {}", diagnostic.message);
         }
-        Live::from_checked(checked, documents, bases, journal, before)
+        Live::from_checked(checked, documents, bases, journal, before, public_url)
     }
 
     fn from_checked(
@@ -93,6 +101,7 @@ impl Live {
         bases: &BTreeMap<String, String>,
         journal: &Journal,
         before: &Live,
+        public_url: &str,
     ) -> Self {
         let mut live = Live::default();
         for (name, service) in checked.services {
@@ -111,6 +120,9 @@ impl Live {
                     .filter(|l| l.is(at_once, pace))
                     .unwrap_or_else(|| Arc::new(Limiter::new(at_once, pace))),
                 operations: service.operations,
+                api: service.api,
+                at_once,
+                pace,
             };
             live.services.insert(name, Arc::new(entry));
         }
@@ -138,6 +150,8 @@ impl Live {
             }
         }
         live.documents = documents;
+        let plans = live.workflows.values().map(|workflow| &*workflow.plan);
+        live.openapi = kanzlei_core::openapi::document(plans, public_url).to_string().into();
         live
     }
 

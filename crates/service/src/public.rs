@@ -266,7 +266,11 @@ async fn own_path(path: &str, request: &HttpRequest, app: &App) -> Result<HttpRe
                 serde_json::json!({"status": status, "database": if away { "away" } else { "there" }, "journal": journal}).to_string(),
             ))
         }
-        ("health", _) => {
+        ("openapi.json", "GET" | "HEAD") => {
+            let document = app.live.load().openapi.clone();
+            Ok(HttpResponse::Ok().content_type("application/json").insert_header(("Cache-Control", "no-cache")).body(document))
+        }
+        ("health" | "openapi.json", _) => {
             let allow = HeaderValue::from_static("GET, HEAD");
             Err(Refusal { problem: Box::new(Problem::new(405, "Method not allowed")), allow: Some(allow) })
         }

@@ -1,4 +1,4 @@
-//! Simulated outside services of the demo office: `registry`, `tides`, `rates`.
+//! Simulated outside services of the demo office: `registry`, `tides`, `rates`, `pilots`, `texts`.
 //!
 //! Each can be told to be slow or to fail, so that retries and rescues can be seen:
 //!
@@ -53,9 +53,12 @@ fn unavailable() -> u16 {
 struct State {
     behaviours: Mutex<HashMap<String, Behaviour>>,
     seen: Mutex<HashMap<String, u64>>,
+    pilots_asked: Mutex<u64>,
 }
 
-const SERVICES: [&str; 3] = ["registry", "tides", "rates"];
+const SERVICES: [&str; 5] = ["registry", "tides", "rates", "pilots", "texts"];
+/// What `texts` asks for; the demo keeps it as the secret `texts-key`.
+const TEXTS_KEY: &str = "lindvik-texts-7f3a";
 
 /// IMO number, name, kind, length, draught, flag. All invented.
 const VESSELS: [(&str, &str, &str, f64, f64, &str); 8] = [
@@ -170,6 +173,103 @@ async fn window(state: Data<State>, query: Query<Window>) -> HttpResponse {
     answer(json!({"station": query.station, "window": {"from": at(from), "to": at(high + half)}}), padding)
 }
 
+/// What pilots reported: id, harbour, instant, text. All invented.
+const REPORTS: [(u32, &str, &str, &str); 9] = [
+    (109, "NES", "2027-03-03T22:10:00Z", "Fog at the outer mole"),
+    (108, "LIN", "2027-03-03T20:00:00Z", "Two yachts crossing the fairway"),
+    (107, "LIN", "2027-03-03T16:40:00Z", "Crane two is stuck over berth four"),
+    (106, "NES", "2027-03-03T11:05:00Z", "Drifting log north of Nesholm"),
+    (105, "LIN", "2027-03-02T21:15:00Z", "Wind from the south-west, gusts of 38 knots"),
+    (104, "LIN", "2027-03-02T13:30:00Z", "Buoy seven has no light"),
+    (103, "NES", "2027-03-02T08:20:00Z", "Fishing boats in the narrows"),
+    (102, "LIN", "2027-03-01T19:45:00Z", "Ice in the inner basin"),
+    (101, "NES", "2027-03-01T07:00:00Z", "A pallet lost from the quay"),
+];
+const PAGE: usize = 4;
+
+#[derive(Deserialize)]
+struct Next {
+    harbour: String,
+    after: String,
+}
+
+/// Slow as pilots are; each fifth request comes at a bad time.
+async fn pilot(state: Data<State>, query: Query<Next>) -> HttpResponse {
+    let (failure, padding) = state.behave("pilots").await;
+    if let Some(failure) = failure {
+        return failure;
+    }
+    tokio::time::sleep(Duration::from_millis(120)).await;
+    let asked = {
+        let mut asked = lock(&state.pilots_asked);
+        *asked += 1;
+        *asked
+    };
+    if asked % 5 == 0 {
+        return HttpResponse::ServiceUnavailable().insert_header(("Retry-After", "1")).finish();
+    }
+    let Ok(after) = query.after.parse::<jiff::Timestamp>() else { return problem(400, "`after` is not an instant") };
+    let (pilot, minutes) = match query.harbour.as_str() {
+        "LIN" => ("Runa Teglvik", 30),
+        "NES" => ("Aslak Myrstad", 45),
+        _ => return problem(404, "There is no such harbour"),
+    };
+    let at = jiff::Timestamp::from_second(after.as_second() + minutes * 60).map(|t| t.to_string()).unwrap_or_default();
+    answer(json!({"pilot": pilot, "at": at, "boat": null}), padding)
+}
+
+#[derive(Deserialize)]
+struct PageNumber {
+    page: Option<usize>,
+}
+
+async fn reports(state: Data<State>, query: Query<PageNumber>) -> HttpResponse {
+    let (failure, padding) = state.behave("pilots").await;
+    if let Some(failure) = failure {
+        return failure;
+    }
+    let page = query.page.unwrap_or(1).max(1);
+    let items: Vec<_> = REPORTS
+        .chunks(PAGE)
+        .nth(page - 1)
+        .unwrap_or_default()
+        .iter()
+        .map(|(id, harbour, at, text)| json!({"id": id, "harbour": harbour, "at": at, "text": text, "vessel": null}))
+        .collect();
+    answer(json!({"page": page, "pages": REPORTS.len().div_ceil(PAGE), "items": items}), padding)
+}
+
+#[derive(Deserialize)]
+struct Text {
+    text: String,
+}
+
+/// Sorts by words from a fixed table.
+async fn classify(state: Data<State>, request: HttpRequest, body: web::Json<Text>) -> HttpResponse {
+    let (failure, padding) = state.behave("texts").await;
+    if let Some(failure) = failure {
+        return failure;
+    }
+    if request.headers().get("x-api-key").and_then(|key| key.to_str().ok()) != Some(TEXTS_KEY) {
+        return problem(401, "The key is wrong");
+    }
+    const WORDS: [(&str, &str); 9] = [
+        ("fog", "weather"),
+        ("wind", "weather"),
+        ("ice", "weather"),
+        ("yacht", "traffic"),
+        ("boats", "traffic"),
+        ("log", "traffic"),
+        ("stuck", "damage"),
+        ("no light", "damage"),
+        ("lost", "damage"),
+    ];
+    let lower = body.text.to_lowercase();
+    let kind = WORDS.iter().find(|(word, _)| lower.contains(word)).map_or("other", |(_, kind)| kind);
+    let short: String = body.text.split(',').next().unwrap_or_default().chars().take(40).collect();
+    answer(json!({"kind": kind, "short": short}), padding)
+}
+
 #[derive(Deserialize)]
 struct To {
     to: String,
@@ -221,6 +321,9 @@ async fn main() -> std::io::Result<()> {
             .route("/registry/vessels/{imo}", web::get().to(vessel))
             .route("/tides/windows/next", web::get().to(window))
             .route("/rates/latest", web::get().to(rate))
+            .route("/pilots/next", web::get().to(pilot))
+            .route("/pilots/reports", web::get().to(reports))
+            .route("/texts/classify", web::post().to(classify))
             .route("/-/behaviour", web::get().to(show))
             .route("/-/behaviour/{service}", web::put().to(set))
             .route("/-/behaviour/{service}", web::delete().to(reset))

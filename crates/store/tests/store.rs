@@ -212,7 +212,7 @@ async fn outside(url: &str) {
     assert_eq!(one("SELECT COUNT(*) AS n FROM t", &[]).await.expect("count").rows[0]["n"], 1);
     let columns = database.describe("SELECT id, t, NULL AS x FROM t WHERE t = ?").await.expect("described");
     let shown: Vec<_> = columns.iter().map(|c| (c.name.as_str(), c.type_name.as_str(), c.nullable)).collect();
-    assert_eq!(shown[..2], [("id", "INT", false), ("t", "VARCHAR", true)]);
+    assert_eq!(shown[..2], [("id", "INT", false), ("t", "VARBINARY", true)]);
     assert!(
         matches!(database.describe("SELECT nowhere FROM t").await, Err(Refused::Sql(why)) if why.contains("nowhere"))
     );

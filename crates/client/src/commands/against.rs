@@ -93,8 +93,10 @@ fn journaled(api: &Api, id: &str) -> Result<(String, Vec<StepSeen>), Failure> {
     let sheet = run["sheet"].as_array().unwrap_or(&empty);
     let steps = run["steps"].as_array().unwrap_or(&empty).iter().map(|step| {
         let number = text(&step["number"]);
-        let items: String = text(&step["items"]).split('.').filter(|i| !i.is_empty()).map(|i| format!("[{i}]")).collect();
-        let id = sheet.iter().find(|p| p["number"] == step["number"]).and_then(|p| p["name"].as_str().map(str::to_owned));
+        let items: String =
+            text(&step["items"]).split('.').filter(|i| !i.is_empty()).map(|i| format!("[{i}]")).collect();
+        let id =
+            sheet.iter().find(|p| p["number"] == step["number"]).and_then(|p| p["name"].as_str().map(str::to_owned));
         StepSeen {
             numbered: format!("{number}{items}"),
             number,

@@ -1,6 +1,7 @@
 //! One function per command.
 
 mod against;
+mod begin;
 mod call;
 mod documents;
 mod live;
@@ -12,7 +13,7 @@ mod secrets;
 
 use crate::Done;
 use crate::api::Api;
-use crate::args::{Args, Command, Format, Secrets};
+use crate::args::{Args, Command, Format, Secrets, Service};
 
 pub fn run(args: Args) -> Done {
     let json = args.place.json;
@@ -20,6 +21,16 @@ pub fn run(args: Args) -> Done {
     match args.command {
         Command::Check { paths, format } => {
             documents::check(&paths, if json && format == Format::Text { Format::Json } else { format })
+        }
+        Command::New { name, like, folder } => begin::new(&name, like.as_deref(), &folder),
+        Command::Services => begin::services(&api()?, json),
+        Command::Service { what: Service::Add { name, api, base, folder } } => {
+            begin::add_service(&name, &api, base.as_deref(), &folder)
+        }
+        Command::Service { what: Service::Show { name } } => begin::show_service(&api()?, &name, json),
+        Command::Openapi => {
+            print_json(&api()?.get("/openapi")?);
+            Ok(())
         }
         Command::Rehearse(args) => rehearse::rehearse(&args, api, json),
         Command::Record { id, name } => record::record(&api()?, &id, name.as_deref()),

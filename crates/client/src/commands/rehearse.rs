@@ -28,7 +28,9 @@ pub fn rehearse(args: &Rehearse, api: impl Fn() -> Result<Api, Failure>, json: b
         let bundle = files::bundle(&args.paths);
         let now = bundle.ok();
         let changed = match (&last, &now) {
-            (Some(last), Some(now)) => last.documents != now.documents || last.context != now.context || last.files != now.files,
+            (Some(last), Some(now)) => {
+                last.documents != now.documents || last.context != now.context || last.files != now.files
+            }
             _ => last.is_some() != now.is_some() || last.is_none(),
         };
         if changed {
@@ -74,7 +76,9 @@ fn once(args: &Rehearse, api: &impl Fn() -> Result<Api, Failure>, json: bool) ->
     }
     if json {
         let failed = results.iter().filter(|result| !result.passed()).count();
-        print_json(&json!({"cases": results, "coverage": coverage, "failed": failed, "took_ms": took.as_millis() as u64}));
+        print_json(
+            &json!({"cases": results, "coverage": coverage, "failed": failed, "took_ms": took.as_millis() as u64}),
+        );
     } else {
         show(&results, &coverage, took, args.against.as_deref());
     }
@@ -195,7 +199,12 @@ fn show(results: &[CaseResult], coverage: &[Coverage], took: Duration, against: 
                 for missing in &of.missing {
                     let branch = missing.branch.as_ref().map(|branch| format!(" · {branch}")).unwrap_or_default();
                     let what: String = missing.what.chars().take(60).collect();
-                    println!("  {} {}{branch}  {}", of.workflow, draw::bold(&missing.number), draw::dim(&format!("{what} (line {})", missing.line)));
+                    println!(
+                        "  {} {}{branch}  {}",
+                        of.workflow,
+                        draw::bold(&missing.number),
+                        draw::dim(&format!("{what} (line {})", missing.line))
+                    );
                 }
             }
         }

@@ -23,7 +23,8 @@ pub fn list(api: &Api, json: bool) -> Done {
     let rows: Vec<Vec<String>> = listed
         .iter()
         .map(|secret| {
-            let users: Vec<&str> = secret["services"].as_array().unwrap_or(&empty).iter().filter_map(Json::as_str).collect();
+            let users: Vec<&str> =
+                secret["services"].as_array().unwrap_or(&empty).iter().filter_map(Json::as_str).collect();
             let name = secret["name"].as_str().unwrap_or_default().to_owned();
             let how = if secret["readable"] == false { " (cannot be opened with the service's key)" } else { "" };
             vec![name, draw::time(&secret["set"]), format!("{}{how}", users.join(", "))]
@@ -50,7 +51,9 @@ pub fn set(api: &Api, name: &str) -> Done {
     let value = value.map_err(|error| Failure::Usage(format!("the value cannot be read: {error}")))?;
     let value = value.trim_end_matches(['\r', '\n']);
     if value.is_empty() {
-        return Err(Failure::Usage(format!("no value was given; try: printf %s \"$TOKEN\" | kanzlei secrets set {name}")));
+        return Err(Failure::Usage(format!(
+            "no value was given; try: printf %s \"$TOKEN\" | kanzlei secrets set {name}"
+        )));
     }
     api.put(&format!("/secrets/{}", segment(name)), &json!({"value": value}))?;
     println!("{name} is set");

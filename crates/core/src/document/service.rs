@@ -4,13 +4,14 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use serde_json::Value as Json;
+use serde_json::{Value as Json, json};
 
 use super::reader::{KeySpec, Members, Named, is_document_name};
 use super::step::Encoding;
 use super::workflow::MAX_WITHIN;
 use super::yaml::{self, Node};
 use crate::diagnostic::Report;
+use crate::types::schema::Reader;
 
 #[derive(Clone, Debug)]
 pub struct Service {
@@ -358,8 +359,11 @@ fn operations(path: &Named, text: &str, report: &mut Report) -> (BTreeMap<String
     for (template, item) in paths {
         for (method, operation) in item.as_map().unwrap_or_default() {
             let upper = method.name.to_uppercase();
-            let id = operation.get("operationId").and_then(Node::as_text);
-            let (true, Some(id)) = (super::workflow::METHODS.contains(&upper.as_str()), id) else { continue };
+            if !super::workflow::METHODS.contains(&upper.as_str()) {
+                continue;
+            }
+            let given = operation.get("operationId").and_then(Node::as_text).map(str::to_owned);
+            let id = given.unwrap_or_else(|| made_id(&method.name, &template.name));
             let mut parameters = Vec::new();
             for list in [item.get("parameters"), operation.get("parameters")].into_iter().flatten() {
                 let yaml::Kind::List(items) = &list.kind else { continue };
@@ -400,7 +404,7 @@ fn operations(path: &Named, text: &str, report: &mut Report) -> (BTreeMap<String
                 responses,
                 encoding,
             };
-            if found.insert(id.to_owned(), operation).is_some() {
+            if found.insert(id.clone(), operation).is_some() {
                 report.error("openapi", path.at, format!("`{}` has the operation `{id}` twice", path.text));
             }
         }
@@ -409,6 +413,51 @@ fn operations(path: &Named, text: &str, report: &mut Report) -> (BTreeMap<String
         report.warning("openapi", path.at, format!("`{}` has no operation with an `operationId`", path.text));
     }
     (found, root.to_value().to_serde())
+}
+
+/// A name for an operation that has none: `getVesselsByImo` for `GET /vessels/{imo}`.
+fn made_id(method: &str, path: &str) -> String {
+    let mut id = method.to_lowercase();
+    for part in path.split('/').filter(|part| !part.is_empty()) {
+        let (by, name) = match part.strip_prefix('{').and_then(|p| p.strip_suffix('}')) {
+            Some(name) => ("By", name),
+            None => ("", part),
+        };
+        id.push_str(by);
+        for word in name.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty()) {
+            let mut letters = word.chars();
+            id.extend(letters.next().map(|first| first.to_ascii_uppercase()));
+            id.push_str(letters.as_str());
+        }
+    }
+    id
+}
+
+/// What an operation takes and gives, for people: its parameters, body and answers with their types.
+pub fn described(api: &Json, id: &str, operation: &Operation) -> Json {
+    let mut reader = Reader::new(api);
+    let parameters: Vec<Json> = operation
+        .parameters
+        .iter()
+        .map(|p| json!({"name": p.name, "required": p.required, "type": reader.read(&p.schema).to_string()}))
+        .collect();
+    let body = operation.body.as_ref().map(|schema| reader.read(schema).to_string());
+    let answers: Vec<Json> = operation
+        .responses
+        .iter()
+        .map(|response| {
+            let of = response.content.iter().map(|(media, schema)| match media.contains("json") {
+                true => reader.read(schema).to_string(),
+                false => media.clone(),
+            });
+            let of: Vec<String> = of.collect();
+            json!({"status": response.status, "type": if of.is_empty() { "no body".into() } else { of.join(" or ") }})
+        })
+        .collect();
+    json!({
+        "id": id, "method": operation.method, "path": operation.path, "about": operation.about,
+        "parameters": parameters, "body": body, "answers": answers,
+    })
 }
 
 fn response(root: &Node, status: &str, node: &Node) -> Response {

@@ -292,6 +292,34 @@ pub async fn services(app: Data<App>) -> HttpResponse {
     HttpResponse::Ok().json(json!({"services": listed}))
 }
 
+/// `GET /services/{name}`: one service with what its operations take and give.
+pub async fn service(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+    let live = app.live.load();
+    let Some(service) = live.services.get(name.as_str()) else {
+        let near = kanzlei_core::suggest::nearest(&name, live.services.keys().map(String::as_str));
+        let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
+        return Err(Error::not_found(format!("no service `{name}` is live{hint}")));
+    };
+    let operations = service.operations.iter();
+    let operations: Vec<Json_> =
+        operations.map(|(id, operation)| document::service::described(&service.api, id, operation)).collect();
+    Ok(HttpResponse::Ok().json(json!({
+        "name": service.name,
+        "about": service.about,
+        "base": service.base,
+        "network": if service.private { "private" } else { "public" },
+        "secret": service.credentials.as_ref().map(|credentials| &credentials.secret().text),
+        "at_once": service.at_once,
+        "pace": service.pace.map(|(count, every)| format!("{count} in {}", kanzlei_core::duration::short(every))),
+        "operations": operations,
+    })))
+}
+
+/// `GET /openapi`: the OpenAPI document of all endpoints, as clients read it.
+pub async fn openapi(app: Data<App>) -> HttpResponse {
+    HttpResponse::Ok().content_type("application/json").body(app.live.load().openapi.clone())
+}
+
 #[derive(Deserialize)]
 pub struct RunsQuery {
     workflow: Option<String>,

@@ -39,6 +39,8 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/workflows/{name}", web::get().to(api::workflow))
                     .route("/workflows/{name}", web::delete().to(api::retire))
                     .route("/services", web::get().to(api::services))
+                    .route("/services/{name}", web::get().to(api::service))
+                    .route("/openapi", web::get().to(api::openapi))
                     .route("/services/{name}", web::delete().to(api::retire_service))
                     .route("/secrets", web::get().to(secrets::list))
                     .route("/secrets/{name}", web::put().to(secrets::set))
