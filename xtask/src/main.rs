@@ -3,6 +3,7 @@
 mod bench;
 mod build;
 mod demo;
+mod fuzz;
 mod shots;
 mod sqlx;
 mod test;
@@ -32,6 +33,13 @@ enum What {
     /// Measure against hand-written equivalents
     #[command(subcommand)]
     Bench(bench::Bench),
+    /// Feed a part of the core with what a fuzzer thinks of
+    Fuzz {
+        /// documents, expressions, openapi or cases
+        target: String,
+        #[arg(long, default_value_t = 10)]
+        minutes: u64,
+    },
     /// Renew what SQLx knows of the queries (.sqlx/), after a query or a migration changed
     Sqlx,
 }
@@ -43,6 +51,7 @@ fn main() -> ExitCode {
         What::Console => build::console().map(|()| ExitCode::SUCCESS),
         What::Shots => shots::take(),
         What::Bench(bench) => bench::run_bench(bench),
+        What::Fuzz { target, minutes } => fuzz::fuzz(&target, minutes),
         What::Sqlx => sqlx::prepare(),
     };
     match done {

@@ -1,7 +1,11 @@
 //! Nothing that comes from outside makes the core panic, hang or contradict itself: damaged documents,
 //! odd requests, services that answer anything.
 
+mod dice;
+
 use std::sync::Arc;
+
+use dice::Dice;
 
 use kanzlei_core::check::{Bundle, check};
 use kanzlei_core::diagnostic::line_and_column;
@@ -12,22 +16,6 @@ use kanzlei_core::machine::{
 };
 use kanzlei_core::plan::Plan;
 use kanzlei_core::value::Value;
-
-/// xorshift; deterministic, so that what fails once fails again.
-struct Dice(u64);
-
-impl Dice {
-    fn below(&mut self, n: usize) -> usize {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        (self.0 % n.max(1) as u64) as usize
-    }
-
-    fn pick<'a, T>(&mut self, from: &'a [T]) -> &'a T {
-        &from[self.below(from.len())]
-    }
-}
 
 /// The documents of the demo office, and the files they name.
 fn demo() -> Bundle {

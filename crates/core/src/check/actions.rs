@@ -391,7 +391,9 @@ impl Walk<'_, '_, '_> {
             (false, true) => "false; `then` is never taken",
             _ => return,
         };
-        self.report.warning("constant-condition", node.at, format!("this is always {always}"));
+        if !self.told_constant {
+            self.report.warning("constant-condition", node.at, format!("this is always {always}"));
+        }
     }
 
     /// The type of the items of the list that a loop goes through.

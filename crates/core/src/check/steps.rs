@@ -57,6 +57,7 @@ pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report)
         env: scope::at_the_start(workflow),
         result: Type::Undefined,
         last: Type::Unknown,
+        told_constant: false,
         report,
     };
     walk.blocks.push(Vec::new());
@@ -172,6 +173,8 @@ pub(super) struct Walk<'w, 'r, 's> {
     pub result: Type,
     /// What the condition or status looked at last gives.
     pub last: Type,
+    /// Whether it was told already that it is always the same.
+    pub told_constant: bool,
     /// How many loops and parallel branches are around: in them no step may answer the client.
     pub apart_from_client: u32,
     pub report: &'r mut Report<'s>,
@@ -436,6 +439,7 @@ impl Walk<'_, '_, '_> {
     }
 
     fn findings(&mut self, findings: Vec<Finding>, node: &Node) {
+        self.told_constant = findings.iter().any(|f| matches!(f.code, "constant-condition" | "never-equal"));
         for finding in findings {
             let at = node.place_in(self.report.text(), finding.at.start as usize, finding.at.end as usize);
             match finding.warning {

@@ -150,15 +150,17 @@ pub struct Failure {
     pub body: Value,
     /// What a `fail` step says to the client.
     pub problem: Option<Box<Problem>>,
+    /// Why an expression failed.
+    pub cause: Option<expr::FailureKind>,
 }
 
 impl Failure {
     pub fn new(kind: &'static str, detail: impl Into<String>) -> Self {
-        Failure { kind, status: None, detail: detail.into(), body: Value::Undefined, problem: None }
+        Failure { kind, status: None, detail: detail.into(), body: Value::Undefined, problem: None, cause: None }
     }
 
     fn expression(failure: &expr::Failure) -> Self {
-        Failure::new("expression", failure.message.clone())
+        Failure { cause: Some(failure.kind), ..Failure::new("expression", failure.message.clone()) }
     }
 
     pub fn to_value(&self) -> Value {

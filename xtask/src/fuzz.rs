@@ -1,0 +1,71 @@
+//! Runs the fuzz targets: built with coverage marks on the stable compiler, begun with the demo's
+//! documents and with what earlier runs found, ended by time.
+
+use std::path::Path;
+use std::process::{Command, ExitCode};
+
+use crate::{Done, root, run};
+
+pub const TARGETS: &[&str] = &["documents", "expressions", "openapi", "cases"];
+
+/// Compiler flags that put libFuzzer's coverage marks in.
+const FLAGS: &str = "-Cpasses=sancov-module -Cllvm-args=-sanitizer-coverage-level=3 \
+     -Cllvm-args=-sanitizer-coverage-inline-8bit-counters -Cllvm-args=-sanitizer-coverage-pc-table \
+     -Cllvm-args=-sanitizer-coverage-trace-compares --cfg fuzzing";
+
+pub fn fuzz(target: &str, minutes: u64) -> Done {
+    if !TARGETS.contains(&target) {
+        return Err(format!("there is no fuzz target `{target}`; targets: {}", TARGETS.join(", ")).into());
+    }
+    let fuzz = root().join("fuzz");
+    let built = std::env::var("CARGO_TARGET_DIR").unwrap_or_else(|_| "target".into()) + "-fuzz";
+    run(kanzlei_harness::process::cargo()
+        .args(["build", "--release", "--manifest-path", "fuzz/Cargo.toml", "--bin", target, "--target", host()])
+        .env("CARGO_TARGET_DIR", &built)
+        .env("RUSTFLAGS", FLAGS))?;
+    let corpus = std::env::temp_dir().join(format!("kanzlei-fuzz-{target}"));
+    std::fs::create_dir_all(&corpus)?;
+    seed(target, &corpus)?;
+    let findings = fuzz.join("findings").join(target);
+    std::fs::create_dir_all(&findings)?;
+    let program = Path::new(&built).join(host()).join("release").join(target);
+    let status = Command::new(program)
+        .arg(&corpus)
+        .arg(&findings)
+        .arg(format!("-max_total_time={}", minutes * 60))
+        .args(["-timeout=10", "-rss_limit_mb=3000", "-max_len=6000", "-print_final_stats=1"])
+        .arg(format!("-artifact_prefix={}/", findings.display()))
+        .status()?;
+    Ok(if status.success() { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+}
+
+/// Real documents to begin from.
+fn seed(target: &str, corpus: &Path) -> Result<(), Box<dyn std::error::Error>> {
+    let demo = root().join("demo/harbour");
+    let folder = match target {
+        "documents" => demo.join("workflows"),
+        "openapi" => demo.join("services"),
+        "cases" => demo.join("cases"),
+        _ => {
+            let written = std::fs::read_to_string(root().join("crates/core/tests/expressions.txt"))?;
+            for (index, line) in written.lines().filter(|line| !line.trim().is_empty()).enumerate() {
+                std::fs::write(corpus.join(format!("seed-{index}")), line)?;
+            }
+            return Ok(());
+        }
+    };
+    for entry in std::fs::read_dir(folder)? {
+        let path = entry?.path();
+        if let Some(name) = path.file_name() {
+            std::fs::copy(&path, corpus.join(name))?;
+        }
+    }
+    Ok(())
+}
+
+fn host() -> &'static str {
+    match std::env::consts::ARCH {
+        "aarch64" => "aarch64-unknown-linux-gnu",
+        _ => "x86_64-unknown-linux-gnu",
+    }
+}
