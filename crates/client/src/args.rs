@@ -95,13 +95,17 @@ pub enum Command {
     /// List services
     Services,
     /// Take in a published API, or show a service's operations
-    #[command(after_help = "Examples:\n  kanzlei service add weather weather-openapi.json\n  kanzlei service show registry")]
+    #[command(
+        after_help = "Examples:\n  kanzlei service add weather weather-openapi.json\n  kanzlei service show registry"
+    )]
     Service {
         #[command(subcommand)]
         what: Service,
     },
     /// Print the OpenAPI document of everything deployed
-    #[command(after_help = "Clients read the same at /-/openapi.json of the public listener.\n\nExample:\n  kanzlei openapi > openapi.json")]
+    #[command(
+        after_help = "Clients read the same at /-/openapi.json of the public listener.\n\nExample:\n  kanzlei openapi > openapi.json"
+    )]
     Openapi,
     /// Take a workflow off the air; its revisions stay
     #[command(after_help = "Example:\n  kanzlei retire harbour-tides")]

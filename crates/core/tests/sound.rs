@@ -169,7 +169,9 @@ impl Maker<'_> {
         let d = depth - 1;
         match self.dice.below(12) {
             0 => (*self.dice.pick(&["0", "1", "2.5", "-3", "100"])).to_owned(),
-            1 => format!("({} {} {})", self.number(d), self.dice.pick(&["+", "-", "*", "/", "%", "**"]), self.number(d)),
+            1 => {
+                format!("({} {} {})", self.number(d), self.dice.pick(&["+", "-", "*", "/", "%", "**"]), self.number(d))
+            }
             2 => format!("{}.length", self.text(d)),
             3 => format!("Math.{}({}, {})", self.dice.pick(&["max", "min"]), self.number(d), self.number(d)),
             4 => format!("({} ? {} : {})", self.truth(d), self.number(d), self.number(d)),
@@ -229,7 +231,12 @@ impl Maker<'_> {
             5 => format!("{}.includes({})", self.text(d), self.text(0)),
             6 => {
                 let place = self.place();
-                format!("({} {} {})", place.text, self.dice.pick(&["===", "!==", "==", "!="]), self.dice.pick(&["null", "undefined", "'one'", "'cargo'"]))
+                format!(
+                    "({} {} {})",
+                    place.text,
+                    self.dice.pick(&["===", "!==", "==", "!="]),
+                    self.dice.pick(&["null", "undefined", "'one'", "'cargo'"])
+                )
             }
             7 => {
                 let place = self.place();
@@ -247,7 +254,11 @@ impl Maker<'_> {
                 Place { text: format!("({} ?? [])", place.text), maybe: false, ..place }
             }
             Some(place) => place,
-            None => Place { text: "[1, 2]".into(), schema: json!({"type": "array", "items": {"type": "number"}}), maybe: false },
+            None => Place {
+                text: "[1, 2]".into(),
+                schema: json!({"type": "array", "items": {"type": "number"}}),
+                maybe: false,
+            },
         };
         if depth == 0 {
             return base;
@@ -291,7 +302,16 @@ impl Maker<'_> {
     /// Narrowing by a test, and a use that needs it.
     fn tested(&mut self) -> String {
         let place = self.place();
-        let (path, tests) = (place.text, ["{p} ? {u} : null", "{p} !== undefined && {p} !== null ? {u} : null", "{p} == null ? null : {u}", "!{p} ? null : {u}", "{p} && {u}"]);
+        let (path, tests) = (
+            place.text,
+            [
+                "{p} ? {u} : null",
+                "{p} !== undefined && {p} !== null ? {u} : null",
+                "{p} == null ? null : {u}",
+                "!{p} ? null : {u}",
+                "{p} && {u}",
+            ],
+        );
         let uses = match place.schema["type"].as_str() {
             Some("array") => "{p}.length",
             Some("object") => "{p}.name",
@@ -299,7 +319,8 @@ impl Maker<'_> {
             Some("string") => "{p}.trim()",
             _ => "{p}",
         };
-        let uses = if place.schema.get("anyOf").is_some() { "({p}.kind === 'one' ? {p}.a : {p}.b.trim())" } else { uses };
+        let uses =
+            if place.schema.get("anyOf").is_some() { "({p}.kind === 'one' ? {p}.a : {p}.b.trim())" } else { uses };
         self.dice.pick(&tests).replace("{u}", uses).replace("{p}", &path)
     }
 
@@ -420,20 +441,27 @@ fn workflow(dice: &mut Dice, input: &Json, answer: &Json) -> String {
             2 => {
                 out.push_str(&format!("  - {{id: r{at}, call: s.get, send: {{q: x}}, accept: [200, 404]}}\n"));
                 if !maker.dice.one_in(4) {
-                    out.push_str(&format!("  - if: r{at}.status === 404\n    then: [{{fail: 422, detail: \"${{r{at}.body.title}}\"}}]\n"));
+                    out.push_str(&format!(
+                        "  - if: r{at}.status === 404\n    then: [{{fail: 422, detail: \"${{r{at}.body.title}}\"}}]\n"
+                    ));
                 }
                 maker.names.push(place(&format!("r{at}.body"), answer, false));
             }
             3 => {
                 let condition = maker.truth(2);
-                out.push_str(&format!("  - {{id: r{at}, call: s.get, when: {}, send: {{q: x}}}}\n", quoted(&condition)));
+                out.push_str(&format!(
+                    "  - {{id: r{at}, call: s.get, when: {}, send: {{q: x}}}}\n",
+                    quoted(&condition)
+                ));
                 maker.names.push(place(&format!("r{at}?.body"), answer, true));
             }
             4 => {
                 let (condition, then, otherwise) = (maker.truth(2), maker.anything(2), maker.anything(1));
                 out.push_str(&format!(
                     "  - if: {}\n    then: [{{let: {{y{at}: {}}}}}]\n    else: [{{let: {{y{at}: {}}}}}]\n",
-                    quoted(&condition), whole(&then), whole(&otherwise)
+                    quoted(&condition),
+                    whole(&then),
+                    whole(&otherwise)
                 ));
             }
             5 => {
@@ -449,7 +477,10 @@ fn workflow(dice: &mut Dice, input: &Json, answer: &Json) -> String {
             6 => {
                 // Narrowed by what ends the run.
                 let place = maker.place();
-                out.push_str(&format!("  - if: {}\n    then: [{{fail: 409}}]\n", quoted(&format!("{} == null", place.text))));
+                out.push_str(&format!(
+                    "  - if: {}\n    then: [{{fail: 409}}]\n",
+                    quoted(&format!("{} == null", place.text))
+                ));
                 maker.names.push(Place { maybe: false, ..place });
             }
             7 => {
@@ -484,11 +515,11 @@ fn clean_workflows_never_fail_with_a_name_or_type_error() {
         let mut bundle = Bundle::default();
         bundle.add("s.yaml", "service: s\nbase: http://s\nopenapi: o.json\n");
         let api = json!({"openapi": "3.1.0", "paths": {"/x": {"get": {"operationId": "get",
-            "parameters": [{"name": "q", "in": "query", "schema": {"type": "string"}}],
-            "responses": {
-                "200": {"description": "ok", "content": {"application/json": {"schema": answer}}},
-                "404": {"description": "no", "content": {"application/json": {"schema": {"type": "object", "required": ["title"], "properties": {"title": {"type": "string"}}}}}},
-            }}}}});
+        "parameters": [{"name": "q", "in": "query", "schema": {"type": "string"}}],
+        "responses": {
+            "200": {"description": "ok", "content": {"application/json": {"schema": answer}}},
+            "404": {"description": "no", "content": {"application/json": {"schema": {"type": "object", "required": ["title"], "properties": {"title": {"type": "string"}}}}}},
+        }}}}});
         bundle.files.insert("o.json".into(), api.to_string());
         bundle.add("w.yaml", &text);
         let checked = check(&bundle);
@@ -510,15 +541,21 @@ fn clean_workflows_never_fail_with_a_name_or_type_error() {
                     _ => (200, fitting(&mut dice, &answer)),
                 };
                 let headers = vec![("content-type".into(), "application/json".into())];
-                (dice.below(50) as i64, Outcome::Called(Ok(Answer { status, headers, body: body.to_string().into_bytes() })))
+                (
+                    dice.below(50) as i64,
+                    Outcome::Called(Ok(Answer { status, headers, body: body.to_string().into_bytes() })),
+                )
             });
             runs += 1;
             let ended = machine.ended().expect("ended");
             let failures = machine.records().iter().filter_map(|record| record.failure.as_ref()).chain(&ended.failure);
             for failure in failures {
                 assert!(
-                    failure.cause != Some(FailureKind::Type) && (failure.kind != "expression" || failure.cause.is_some()),
-                    "{}\n{text}\nover {}", failure.detail, given.to_json()
+                    failure.cause != Some(FailureKind::Type)
+                        && (failure.kind != "expression" || failure.cause.is_some()),
+                    "{}\n{text}\nover {}",
+                    failure.detail,
+                    given.to_json()
                 );
             }
         }

@@ -46,7 +46,13 @@ fn serve(mut stream: TcpStream, behave: Behave, log: &Mutex<Vec<String>>) {
     }
     let head = String::from_utf8_lossy(&head).into_owned();
     let path = head.split(' ').nth(1).unwrap_or_default().to_owned();
-    log.lock().expect("log").push(head);
+    let length =
+        head.lines().find_map(|line| line.to_ascii_lowercase().strip_prefix("content-length:")?.trim().parse().ok());
+    let mut body = vec![0; length.unwrap_or(0)];
+    if stream.read_exact(&mut body).is_err() {
+        return;
+    }
+    log.lock().expect("log").push(format!("{head}{}", String::from_utf8_lossy(&body)));
     behave(&path, &mut stream);
 }
 

@@ -103,7 +103,13 @@ impl App {
     /// Reads what is live and puts it in force for all requests that begin from now on.
     pub async fn reload(&self) -> Result<()> {
         let documents = self.store.live().await?;
-        self.live.store(Arc::new(Live::build(documents, &self.bases, &self.journal, &self.live.load(), &self.public_url)));
+        self.live.store(Arc::new(Live::build(
+            documents,
+            &self.bases,
+            &self.journal,
+            &self.live.load(),
+            &self.public_url,
+        )));
         Ok(())
     }
 }

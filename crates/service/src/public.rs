@@ -268,7 +268,10 @@ async fn own_path(path: &str, request: &HttpRequest, app: &App) -> Result<HttpRe
         }
         ("openapi.json", "GET" | "HEAD") => {
             let document = app.live.load().openapi.clone();
-            Ok(HttpResponse::Ok().content_type("application/json").insert_header(("Cache-Control", "no-cache")).body(document))
+            Ok(HttpResponse::Ok()
+                .content_type("application/json")
+                .insert_header(("Cache-Control", "no-cache"))
+                .body(document))
         }
         ("health" | "openapi.json", _) => {
             let allow = HeaderValue::from_static("GET, HEAD");

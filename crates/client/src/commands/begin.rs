@@ -37,21 +37,61 @@ macro_rules! example {
 }
 
 const EXAMPLES: &[Example] = &[
-    example!("berth-quote", "calls one after another, a branch, a retry, an answer", &["registry", "tides", "rates"], &[]),
+    example!(
+        "berth-quote",
+        "calls one after another, a branch, a retry, an answer",
+        &["registry", "tides", "rates"],
+        &[]
+    ),
     example!("harbour-tides", "a GET that goes on when one service is away", &["tides"], &[]),
     example!("vessel-dues", "a workflow for others to invoke, with functions and a match", &["registry"], &[]),
-    example!("stay-bill", "invokes another workflow and writes to a database in one transaction", &["registry"], &["vessel-dues"]),
-    example!("arrival-brief", "different calls by kind, several services at once", &["registry", "tides", "pilots"], &["vessel-dues"]),
-    example!("gather-reports", "a list page by page, only what is new, each item sorted and stored", &["pilots", "texts"], &[]),
+    example!(
+        "stay-bill",
+        "invokes another workflow and writes to a database in one transaction",
+        &["registry"],
+        &["vessel-dues"]
+    ),
+    example!(
+        "arrival-brief",
+        "different calls by kind, several services at once",
+        &["registry", "tides", "pilots"],
+        &["vessel-dues"]
+    ),
+    example!(
+        "gather-reports",
+        "a list page by page, only what is new, each item sorted and stored",
+        &["pilots", "texts"],
+        &[]
+    ),
     example!("harbour-report", "a GET that reports from a database", &[], &[]),
 ];
 
 const SERVICES: &[(&str, &str, &str)] = &[
-    ("registry", include_str!("../../../../demo/harbour/services/registry.yaml"), include_str!("../../../../demo/harbour/services/registry.openapi.yaml")),
-    ("tides", include_str!("../../../../demo/harbour/services/tides.yaml"), include_str!("../../../../demo/harbour/services/tides.openapi.yaml")),
-    ("rates", include_str!("../../../../demo/harbour/services/rates.yaml"), include_str!("../../../../demo/harbour/services/rates.openapi.yaml")),
-    ("pilots", include_str!("../../../../demo/harbour/services/pilots.yaml"), include_str!("../../../../demo/harbour/services/pilots.openapi.yaml")),
-    ("texts", include_str!("../../../../demo/harbour/services/texts.yaml"), include_str!("../../../../demo/harbour/services/texts.openapi.yaml")),
+    (
+        "registry",
+        include_str!("../../../../demo/harbour/services/registry.yaml"),
+        include_str!("../../../../demo/harbour/services/registry.openapi.yaml"),
+    ),
+    (
+        "tides",
+        include_str!("../../../../demo/harbour/services/tides.yaml"),
+        include_str!("../../../../demo/harbour/services/tides.openapi.yaml"),
+    ),
+    (
+        "rates",
+        include_str!("../../../../demo/harbour/services/rates.yaml"),
+        include_str!("../../../../demo/harbour/services/rates.openapi.yaml"),
+    ),
+    (
+        "pilots",
+        include_str!("../../../../demo/harbour/services/pilots.yaml"),
+        include_str!("../../../../demo/harbour/services/pilots.openapi.yaml"),
+    ),
+    (
+        "texts",
+        include_str!("../../../../demo/harbour/services/texts.yaml"),
+        include_str!("../../../../demo/harbour/services/texts.openapi.yaml"),
+    ),
 ];
 
 fn examples() -> String {
@@ -60,7 +100,9 @@ fn examples() -> String {
 
 pub fn new(name: &str, like: Option<&str>, folder: &Path) -> Done {
     if !is_document_name(name) {
-        return Err(Failure::Usage(format!("`{name}` cannot be the name of a workflow; lower-case letters, digits and hyphens")));
+        return Err(Failure::Usage(format!(
+            "`{name}` cannot be the name of a workflow; lower-case letters, digits and hyphens"
+        )));
     }
     let wanted = like.unwrap_or("berth-quote");
     let Some(example) = EXAMPLES.iter().find(|e| e.name == wanted) else {
@@ -126,7 +168,9 @@ fn write(file: &Path, text: &str) -> Done {
 /// Takes a published API description into the folder and writes the service's document beside it.
 pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) -> Done {
     if !is_document_name(name) {
-        return Err(Failure::Usage(format!("`{name}` cannot be the name of a service; lower-case letters, digits and hyphens")));
+        return Err(Failure::Usage(format!(
+            "`{name}` cannot be the name of a service; lower-case letters, digits and hyphens"
+        )));
     }
     let text = std::fs::read_to_string(api).map_err(|error| Failure::Usage(format!("{}: {error}", api.display())))?;
     let shown = api.display().to_string();
@@ -146,8 +190,7 @@ pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) ->
         return Err(Failure::Usage(format!("{shown} names no server; give its address with --base https://…")));
     };
     let extension = if text.trim_start().starts_with('{') { "json" } else { "yaml" };
-    let (file, beside) =
-        (folder.join(format!("services/{name}.yaml")), format!("{name}.openapi.{extension}"));
+    let (file, beside) = (folder.join(format!("services/{name}.yaml")), format!("{name}.openapi.{extension}"));
     if file.exists() {
         return Err(Failure::Usage(format!("{} is there already", file.display())));
     }
@@ -168,8 +211,11 @@ pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) ->
     println!("written   {}", file.display());
     println!("written   {}\n", folder.join(format!("services/{beside}")).display());
     if let Some(service) = checked.services.get(name) {
-        let described: Vec<Json> =
-            service.operations.iter().map(|(id, operation)| document::service::described(&service.api, id, operation)).collect();
+        let described: Vec<Json> = service
+            .operations
+            .iter()
+            .map(|(id, operation)| document::service::described(&service.api, id, operation))
+            .collect();
         operations(name, &described);
     }
     Ok(())
@@ -267,9 +313,14 @@ mod tests {
                     assert!(prepared.run(index).passed(), "{} {}", example.name, prepared.name(index));
                 }
             }
-            assert!(matches!(new("my-own", Some(example.name), &dir), Err(Failure::Usage(_))), "nothing is overwritten");
+            assert!(
+                matches!(new("my-own", Some(example.name), &dir), Err(Failure::Usage(_))),
+                "nothing is overwritten"
+            );
             let _ = std::fs::remove_dir_all(&dir);
         }
-        assert!(matches!(new("x", Some("nothing"), Path::new("/nowhere")), Err(Failure::Usage(why)) if why.contains("stay-bill")));
+        assert!(
+            matches!(new("x", Some("nothing"), Path::new("/nowhere")), Err(Failure::Usage(why)) if why.contains("stay-bill"))
+        );
     }
 }
