@@ -24,6 +24,12 @@ pub enum Bench {
     },
     /// Expressions against the same over serde_json values
     Expr,
+    /// Checking, loops, eight calls at once, a deploy of 500 workflows, 10,000 cases
+    Language {
+        /// Seconds of each round
+        #[arg(long, default_value_t = 5)]
+        seconds: u32,
+    },
 }
 
 pub fn run_bench(bench: Bench) -> Done {
@@ -34,6 +40,7 @@ pub fn run_bench(bench: Bench) -> Done {
             Ok(ExitCode::SUCCESS)
         }
         Bench::Endpoint { seconds, rounds } => endpoint(seconds, rounds),
+        Bench::Language { seconds } => language(seconds),
     }
 }
 
@@ -51,12 +58,21 @@ struct Figure {
     cpu: f64,
 }
 
-fn endpoint(seconds: u32, rounds: u32) -> Done {
+/// The office with one worker, and the same by hand at a port.
+struct Rivals {
+    bins: std::path::PathBuf,
+    dir: std::path::PathBuf,
+    whole: Whole,
+    by_hand: Process,
+    port: u16,
+}
+
+fn rivals() -> Result<Rivals, Fault> {
     packages::install(&[packages::MARIADB, packages::WRK])?;
     build::console()?;
     let bins = build::programs(true)?;
     let dir = std::env::temp_dir().join(format!("kanzlei-bench-{}", std::process::id()));
-    let mut whole = Whole::start(&bins, &dir, Ports::free()?, &["workers=1", "log.level=warn"])?;
+    let whole = Whole::start(&bins, &dir, Ports::free()?, &["workers=1", "log.level=warn"])?;
     let port = ports::free()?;
     let standins = format!("http://127.0.0.1:{}", whole.office.ports.standins);
     let mut command = Command::new(bins.join("kanzlei-handwritten"));
@@ -65,6 +81,53 @@ fn endpoint(seconds: u32, rounds: u32) -> Done {
     by_hand.wait_for(Duration::from_secs(10), || std::net::TcpStream::connect(("127.0.0.1", port)).ok())?;
     deploy(&bins, &whole, &root().join("demo/harbour/services"))?;
     deploy(&bins, &whole, &root().join("crates/bench/workflows"))?;
+    Ok(Rivals { bins, dir, whole, by_hand, port })
+}
+
+fn language(seconds: u32) -> Done {
+    let Rivals { bins, dir, whole, by_hand, port } = rivals()?;
+    run(&mut Command::new(bins.join("kanzlei-bench-language")))?;
+    let script = dir.join("get.lua");
+    std::fs::write(&script, "wrk.method = 'GET'\n")?;
+    let (mut hand, mut ours) = (Vec::new(), Vec::new());
+    for _ in 0..3 {
+        hand.push(measure(port, by_hand.id(), "/bench/together", &script, seconds)?);
+        ours.push(measure(whole.office.ports.public, whole.office.service.id(), "/bench/together", &script, seconds)?);
+    }
+    let (hand, ours) = (median(hand), median(ours));
+    println!(
+        "{:<52} {:>9.0} req/s   by hand {:.0} req/s, ratio {:.2}; p99 {:.1} ms against {:.1} ms",
+        "together, eight calls, 32 connections",
+        ours.per_second,
+        hand.per_second,
+        ours.per_second / hand.per_second,
+        ours.p99,
+        hand.p99
+    );
+    let many = dir.join("many");
+    std::fs::create_dir_all(&many)?;
+    let text = std::fs::read_to_string(root().join("crates/bench/workflows/quotes.yaml"))?;
+    for n in 0..500 {
+        let renamed = text
+            .replace("workflow: bench-quotes", &format!("workflow: many-{n}"))
+            .replace("/harbours/{harbour}/quotes", &format!("/many/{n}/{{harbour}}"));
+        std::fs::write(many.join(format!("many-{n}.yaml")), renamed)?;
+    }
+    for what in ["the first time", "unchanged"] {
+        let begun = Instant::now();
+        deploy(&bins, &whole, &many)?;
+        let label = format!("check and deploy 500 workflows, {what}");
+        println!("{label:<52} {:>9.0} ms", begun.elapsed().as_secs_f64() * 1000.0);
+    }
+    println!("{:<52} {:>9.1} MB", "memory of the service after that", resident(whole.office.service.id()));
+    drop(by_hand);
+    whole.stop();
+    let _ = std::fs::remove_dir_all(&dir);
+    Ok(ExitCode::SUCCESS)
+}
+
+fn endpoint(seconds: u32, rounds: u32) -> Done {
+    let Rivals { bins, dir, mut whole, by_hand, port } = rivals()?;
 
     println!(
         "One worker each, {CONNECTIONS} connections, {seconds} s a round, {rounds} rounds by turns; wrk, database and stand-ins share the machine.\n"

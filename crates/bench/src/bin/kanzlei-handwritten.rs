@@ -104,6 +104,21 @@ async fn quote(services: Data<Services>, harbour: Path<String>, quote: Json<Quot
     }))
 }
 
+/// Eight calls at once.
+async fn together(services: Data<Services>) -> HttpResponse {
+    let numbers = ["9074729", "9128532", "9210218", "9305477", "9417359", "9523644", "9631072", "9748693"];
+    let calls = numbers.map(|imo| {
+        let services = services.clone();
+        async move { get::<Vessel>(&services, &format!("/registry/vessels/{imo}")).await }
+    });
+    let vessels = futures_util::future::join_all(calls).await;
+    match vessels.into_iter().collect::<Option<Vec<_>>>() {
+        Some(vessels) => HttpResponse::Ok()
+            .json(serde_json::json!({"metres": vessels.iter().map(|vessel| vessel.length_m).sum::<f64>()})),
+        None => HttpResponse::BadGateway().finish(),
+    }
+}
+
 #[actix_web::main]
 async fn main() -> std::io::Result<()> {
     let _ = rustls::crypto::ring::default_provider().install_default();
@@ -119,6 +134,7 @@ async fn main() -> std::io::Result<()> {
             .app_data(Data::new(Services { client, base: base.clone() }))
             .route("/harbours/{harbour}/notices", web::post().to(notice))
             .route("/harbours/{harbour}/quotes", web::post().to(quote))
+            .route("/bench/together", web::get().to(together))
     })
     .workers(workers.parse().unwrap_or(1))
     .bind(listen)?
