@@ -83,6 +83,8 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
     println!("  kanzlei list");
     println!("  kanzlei call berth-quote harbour=LIN imo=9074729 arrives=2027-03-04T06:00:00Z currency=NOK");
     println!("  kanzlei run last");
+    println!("  kanzlei rehearse demo/harbour");
+    println!("  kanzlei call gather-reports");
     println!(
         "  curl -X PUT 'http://127.0.0.1:{}/-/behaviour/tides?fail_next=1'     # then call again and see the retry",
         ports.standins

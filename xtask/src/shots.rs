@@ -8,8 +8,8 @@ use kanzlei_harness::{packages, wait};
 
 use crate::{Done, build, root, run};
 
-/// A document with two slips, for the picture of `check`.
-const SLIPS: &str = "workflow: arrival-notice\nabout: Takes the notice of a vessel's arrival.\n\ninput:\n  imo: {type: string, pattern: \"^[0-9]{7}$\"}\n\nsteps:\n  - id: vessel\n    call: registry.getVesel\n    send: {imo: \"${input.imo}\"}\n\n  - reply: 200\n    body:\n      name: ${vesel.body.name}\n      sorted: ${vessel.body.ports.sort()}\n";
+/// A document with slips, for the picture of `check`.
+const SLIPS: &str = "workflow: arrival-notice\nabout: Takes the notice of a vessel's arrival.\n\ninput:\n  imo:    {type: string, pattern: \"^[0-9]{7}$\"}\n  nights: {type: integer, optional: true}\n\nsteps:\n  - id: vessel\n    call: registry.getVessel\n    send: {imo: \"${input.imo}\"}\n    accept: [200, 404]\n\n  - let:\n      dues: ${vessel.body.length_m * 3.2 * input.nights}\n\n  - if: vessel.status === 500\n    then: [{fail: 502, title: The registry is broken}]\n\n  - reply: 200\n    body:\n      kind: ${vesel.body.kind}\n      dues: ${dues}\n";
 
 pub fn take() -> Done {
     packages::install(&[packages::MARIADB, packages::CHROMIUM, packages::CHROMEDRIVER])?;
@@ -35,6 +35,8 @@ pub fn take() -> Done {
     let call = "kanzlei call berth-quote harbour=LIN imo=9074729 arrives=2027-03-04T06:00:00Z currency=NOK nights=3";
     let behave = format!("curl -sS -X PUT 'http://127.0.0.1:{}/-/behaviour", ports.standins);
     for line in [
+        "kanzlei call gather-reports".to_owned(),
+        "kanzlei call stay-bill harbour=LIN imo=9074729 nights=2 made=2027-03-04".into(),
         call.to_owned(),
         call.replace("9074729", "9417359"),
         "kanzlei call harbour-tides draught=6.2 after=2027-03-04T06:00:00Z".into(),
@@ -44,13 +46,27 @@ pub fn take() -> Done {
     ] {
         shell(&line)?;
     }
-    let last = wait::until(Duration::from_secs(10), || {
+    let runs = wait::until(Duration::from_secs(10), || {
         let listed = shell("kanzlei runs --json").ok()?;
         let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).ok()?;
-        let runs = listed["runs"].as_array()?;
-        (runs.len() >= 6).then(|| runs[0]["id"].as_str().unwrap_or_default().to_owned())
+        let runs = listed["runs"].as_array()?.clone();
+        (runs.len() >= 8).then_some(runs)
     })
     .ok_or("the runs do not arrive in the journal")?;
+    let id = |run: Option<&serde_json::Value>| run.and_then(|run| run["id"].as_str()).unwrap_or_default().to_owned();
+    let last = id(runs.first());
+    let gathered = id(runs.iter().find(|run| run["workflow"] == "gather-reports"));
+    // Cases of which one fails and one branch is not reached.
+    let cases = dir.join("cases");
+    run(Command::new("cp").arg("-r").arg(root().join("demo/harbour")).arg(&cases))?;
+    for (file, from, to) in [
+        ("vessel-dues.yaml", "dues_eur: 153.6", "dues_eur: 153.7"),
+        ("harbour-report.yaml", "sql.harbour: {rows: []}", "sql.harbour: {rows: [{vessel: Kvikk, stays: 1}]}"),
+    ] {
+        let file = cases.join("cases").join(file);
+        let text = std::fs::read_to_string(&file)?.replace(from, to);
+        std::fs::write(&file, text)?;
+    }
     let slips = dir.join("services");
     std::fs::create_dir_all(&slips)?;
     let document = dir.join("arrival-notice.yaml");
@@ -71,10 +87,13 @@ pub fn take() -> Done {
             "console-sheet=/workflows/berth-quote@[role=listitem]:nth-of-type(3) button.paragraph".into(),
             format!("console-run=/runs/{last}"),
             format!("console-run-dark=/runs/{last}!dark@[role=listitem]:nth-of-type(6) button.paragraph"),
+            "console-steps=/workflows/gather-reports".into(),
+            format!("console-loop=/runs/{gathered}@[role=listitem]:nth-of-type(8) button.paragraph"),
             "console-runs=/runs".into(),
             "console-sign-in=sign-in".into(),
             format!("client-check=$cd {} && kanzlei check arrival-notice.yaml", dir.display()),
             format!("client-run=$kanzlei run {last}"),
+            format!("client-rehearse=$cd {} && kanzlei rehearse .", cases.display()),
         ]));
     whole.stop();
     let _ = std::fs::remove_dir_all(&dir);
