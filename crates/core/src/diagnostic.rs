@@ -46,6 +46,8 @@ impl Place {
 pub struct Report<'s> {
     path: &'s str,
     text: &'s str,
+    /// Where each line begins, in bytes.
+    lines: Vec<u32>,
     found: Vec<Diagnostic>,
 }
 
@@ -54,7 +56,13 @@ const MOST: usize = 200;
 
 impl<'s> Report<'s> {
     pub fn new(path: &'s str, text: &'s str) -> Self {
-        Report { path, text, found: Vec::new() }
+        let breaks = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at as u32 + 1);
+        Report { path, text, lines: std::iter::once(0).chain(breaks).collect(), found: Vec::new() }
+    }
+
+    /// The line of a byte position, from 1.
+    pub fn line(&self, byte: u32) -> u32 {
+        self.lines.partition_point(|begin| *begin <= byte) as u32
     }
 
     pub fn text(&self) -> &'s str {

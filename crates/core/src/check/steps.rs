@@ -244,7 +244,7 @@ impl Walk<'_, '_, '_> {
         let number = numbers.take();
         let mut inside = numbers.inside(&number);
         let paragraph = self.sheet.len();
-        let (line, _) = crate::diagnostic::line_and_column(self.report.text(), step.begins as usize);
+        let line = self.report.line(step.begins);
         self.sheet.push(Paragraph {
             number,
             depth: numbers.depth,
@@ -258,7 +258,9 @@ impl Walk<'_, '_, '_> {
             off: step.off,
             line,
         });
-        let around = self.env.clone();
+        // What is known here counts again only where the step may be left out or fail.
+        let keeps = step.when.is_some() || step.off || !step.rescue.is_empty();
+        let around = if keeps { self.env.clone() } else { Env::default() };
         let when = step.when.as_ref().and_then(|node| self.condition("when", node));
         if let Some(when) = &when {
             self.env = around.assuming(when, true);

@@ -38,6 +38,7 @@ pub use eval::{Failure, FailureKind};
 pub use meter::Limits;
 pub use syntax::{MAX_NESTING, MAX_TEXT};
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use crate::value::{Str, Value};
@@ -66,6 +67,8 @@ impl Fault {
 #[derive(Clone, Debug, Default)]
 pub struct Scope {
     names: Vec<(String, u32)>,
+    /// The places of each name in `names`, the innermost last.
+    by_name: HashMap<String, Vec<usize>>,
     functions: Vec<Arc<ast::Named>>,
 }
 
@@ -79,11 +82,13 @@ impl Scope {
 
     /// Adds a name for a slot that is already there.
     pub fn define_at(&mut self, name: &str, slot: u32) {
+        self.by_name.entry(name.to_owned()).or_default().push(self.names.len());
         self.names.push((name.to_owned(), slot));
     }
 
     pub fn slot(&self, name: &str) -> Option<u32> {
-        self.names.iter().rev().find(|(known, _)| known == name).map(|(_, slot)| *slot)
+        let innermost = *self.by_name.get(name)?.last()?;
+        self.names.get(innermost).map(|(_, slot)| *slot)
     }
 
     pub fn names(&self) -> impl Iterator<Item = &str> {
@@ -111,7 +116,11 @@ impl Scope {
     }
 
     pub fn close(&mut self, open: usize) {
-        self.names.truncate(open);
+        for (name, _) in self.names.drain(open.min(self.names.len())..) {
+            if let Some(places) = self.by_name.get_mut(&name) {
+                places.pop();
+            }
+        }
     }
 }
 

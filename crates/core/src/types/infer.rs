@@ -102,8 +102,15 @@ impl Env {
     /// other's too.
     pub fn join(&self, other: &Env) -> Env {
         let most = self.slots.len().max(other.slots.len());
-        let of = |env: &Env, slot: usize| env.slots.get(slot).cloned().unwrap_or(Type::Undefined);
-        let slots = (0..most).map(|slot| of(self, slot).or(of(other, slot))).collect();
+        let slots = (0..most)
+            .map(|slot| match (self.slots.get(slot), other.slots.get(slot)) {
+                (Some(one), Some(other)) if one.is_plainly(other) => one.clone(),
+                (one, other) => {
+                    let missing = Type::Undefined;
+                    one.unwrap_or(&missing).clone().or(other.unwrap_or(&missing).clone())
+                }
+            })
+            .collect();
         let facts = self.facts.iter().filter(|fact| other.facts.contains(fact)).cloned().collect();
         Env { slots, facts }
     }

@@ -223,6 +223,16 @@ impl Type {
         self.alternatives().iter().any(Type::is_nullish)
     }
 
+    /// Whether two types are the same at first sight, without a look into lists and objects.
+    fn is_plainly(&self, other: &Type) -> bool {
+        match (self, other) {
+            (Type::List(a), Type::List(b)) => Arc::ptr_eq(a, b),
+            (Type::Object(a), Type::Object(b)) => Arc::ptr_eq(a, b),
+            (Type::Union(a), Type::Union(b)) => Arc::ptr_eq(a, b),
+            (a, b) => std::mem::discriminant(a) == std::mem::discriminant(b) && a == b,
+        }
+    }
+
     /// Whether a value of the other type may be of this one.
     pub fn can_be(&self, other: &Type) -> bool {
         narrow::overlap(self, other)
