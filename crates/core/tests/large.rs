@@ -71,7 +71,10 @@ fn long_lists() {
     let mut machine =
         Machine::new(plan, Start { id: "r".into(), input: Value::object::<&str>([]), now: 0, caller: None });
     timed("a million steps, ended at the bound", || drive(&mut machine, 0, |_, _| unreachable!()));
-    assert_eq!(machine.reply().map(|r| r.body.to_json()).as_deref(), Some(r#"{"title":"The workflow takes too many steps","status":500}"#));
+    assert_eq!(
+        machine.reply().map(|r| r.body.to_json()).as_deref(),
+        Some(r#"{"title":"The workflow takes too many steps","status":500}"#)
+    );
 }
 
 #[test]

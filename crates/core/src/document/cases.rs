@@ -401,7 +401,8 @@ fn expect_step(node: &Node, report: &mut Report) -> Option<ExpectStep> {
     };
     if let Some(text) = node.as_text() {
         let state = Named { text: text.to_owned(), at: node.at };
-        return known(&state).then(|| ExpectStep { at: node.at, state: Some(state), times: None, attempts: None });
+        let fits = known(&state);
+        return fits.then_some(ExpectStep { at: node.at, state: Some(state), times: None, attempts: None });
     }
     let inner = Members::new(node, "an expected step", &[STEP], report)?;
     Some(ExpectStep {

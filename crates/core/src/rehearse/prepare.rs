@@ -276,7 +276,7 @@ impl Compiler<'_, '_, '_> {
     fn operation(&mut self, stub: &cases::Stub) -> Option<(Arc<Described>, Operation)> {
         let name = &stub.name;
         let (service, operation) = match name.text.split_once(['.', ' ']) {
-            Some((service, _)) if service == "sql" => {
+            Some(("sql", _)) => {
                 return None;
             }
             Some((service, operation)) => (service, operation),
