@@ -88,7 +88,7 @@ pub fn take() -> Done {
             format!("console-run=/runs/{last}"),
             format!("console-run-dark=/runs/{last}!dark@[role=listitem]:nth-of-type(6) button.paragraph"),
             "console-steps=/workflows/gather-reports".into(),
-            format!("console-loop=/runs/{gathered}@[role=listitem]:nth-of-type(8) button.paragraph"),
+            format!("console-loop=/runs/{gathered}@button[data-number='4.2.2']"),
             "console-runs=/runs".into(),
             "console-sign-in=sign-in".into(),
             format!("client-check=$cd {} && kanzlei check arrival-notice.yaml", dir.display()),

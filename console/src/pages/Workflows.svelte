@@ -49,7 +49,7 @@
               {/each}
             </div>
             <div class="dim small">
-              {count(workflow.day.runs)} runs in 24 h
+              {count(workflow.day.runs)} {workflow.day.runs === 1 ? "run" : "runs"} in 24 h
               {#if workflow.day.failed > 0}
                 · <a class="failed" href="/runs?workflow={workflow.name}&state=failed">{count(workflow.day.failed)} failed</a>
               {/if}

@@ -72,7 +72,10 @@
     const outcome = step.outcome as { body?: unknown } | null;
     if (step.state === 'skipped' || outcome === null) return '';
     if (['call', 'invoke'].includes(paragraph.kind)) return line(outcome.body);
-    if (paragraph.kind === 'sql') return line((outcome as { rows?: unknown }).rows ?? outcome);
+    if (paragraph.kind === 'sql') {
+      const rows = (outcome as { rows?: unknown[] }).rows;
+      return rows?.length === 0 ? '' : line(rows ?? outcome);
+    }
     if (['each', 'together'].includes(paragraph.kind)) return line(outcome);
     if (['let', 'keep'].includes(paragraph.kind)) {
       return Object.entries(outcome).map(([name, value]) => `${name} = ${line(value)}`).join(', ');
@@ -113,6 +116,7 @@
       <button
         type="button"
         class="paragraph"
+        data-number={paragraph.number}
         class:selected={open}
         class:away={(steps && !step) || paragraph.off}
         aria-expanded={steps ? open : undefined}

@@ -62,7 +62,7 @@ pub fn bundle(paths: &[PathBuf]) -> Result<Bundle, Failure> {
 }
 
 fn name(path: &Path) -> String {
-    path.to_string_lossy().into_owned()
+    path.strip_prefix(".").unwrap_or(path).to_string_lossy().into_owned()
 }
 
 fn read(path: &Path) -> Result<String, Failure> {
@@ -93,7 +93,11 @@ fn office(file: &Path) -> Option<PathBuf> {
     let file = std::path::absolute(file).ok()?;
     let here = std::env::current_dir().ok()?;
     let found = file.ancestors().skip(1).find(|dir| dir.join("services").is_dir())?;
-    Some(found.strip_prefix(&here).map(Path::to_path_buf).unwrap_or(found.to_path_buf()))
+    match found.strip_prefix(&here) {
+        Ok(own) if own == Path::new("") => Some(PathBuf::from(".")),
+        Ok(below) => Some(below.to_path_buf()),
+        Err(_) => Some(found.to_path_buf()),
+    }
 }
 
 /// Takes along the file a service document names.

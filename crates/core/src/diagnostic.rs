@@ -60,6 +60,17 @@ impl<'s> Report<'s> {
         Report { path, text, lines: std::iter::once(0).chain(breaks).collect(), found: Vec::new() }
     }
 
+    /// Line and column of a byte position, both from 1; columns count characters.
+    pub fn line_and_column(&self, byte: u32) -> (u32, u32) {
+        let mut byte = (byte as usize).min(self.text.len());
+        while !self.text.is_char_boundary(byte) {
+            byte -= 1;
+        }
+        let line = self.line(byte as u32);
+        let begins = self.lines.get(line.saturating_sub(1) as usize).copied().unwrap_or(0) as usize;
+        (line, self.text.get(begins..byte).map_or(0, |before| before.chars().count() as u32) + 1)
+    }
+
     /// The line of a byte position, from 1.
     pub fn line(&self, byte: u32) -> u32 {
         self.lines.partition_point(|begin| *begin <= byte) as u32
@@ -87,7 +98,7 @@ impl<'s> Report<'s> {
 
     fn add(&mut self, severity: Severity, code: &str, at: Place, message: String) -> &mut Self {
         if self.found.len() < MOST {
-            let (line, column) = line_and_column(self.text, at.start as usize);
+            let (line, column) = self.line_and_column(at.start);
             self.found.push(Diagnostic {
                 code: code.into(),
                 severity,

@@ -164,7 +164,7 @@ impl Walk<'_, '_, '_> {
                         walk.env.set(slot, Type::NUMBER);
                     }
                     walk.result = Type::Undefined;
-                    let (block, _) = walk.branch(&each.steps, inside, "each", answered);
+                    let (block, _) = walk.branch(&each.steps, inside, &format!("each {}", each.item.text), answered);
                     let mut kept = walk.result.clone();
                     let collect = each.collect.as_ref().map(|node| {
                         let (maker, of) = walk.typed(node);
@@ -232,7 +232,10 @@ impl Walk<'_, '_, '_> {
             }
             Action::Sql(sql) => {
                 let first = sql.statements.first().and_then(|s| s.text.as_text()).unwrap_or_default();
-                let short: String = first.split_whitespace().collect::<Vec<_>>().join(" ").chars().take(80).collect();
+                let mut short = first.split_whitespace().collect::<Vec<_>>().join(" ");
+                if short.chars().count() > 160 {
+                    short = short.chars().take(160).chain(['…']).collect();
+                }
                 let more =
                     if sql.transaction { format!(" (transaction of {})", sql.statements.len()) } else { String::new() };
                 let binds = sql.statements.iter().flat_map(|s| &s.bind);

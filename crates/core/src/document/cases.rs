@@ -205,8 +205,10 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Cases> {
     if cases.len() > MAX_CASES {
         report.error("too-many-cases", workflow.at, format!("{} cases; at most {MAX_CASES}", cases.len()));
     }
-    for (index, case) in cases.iter().enumerate() {
-        if cases[..index].iter().any(|other: &Case| other.name.text == case.name.text) {
+    let mut names = std::collections::HashSet::new();
+    for case in &cases {
+        let case: &Case = case;
+        if !names.insert(case.name.text.as_str()) {
             report.error("duplicate-name", case.name.at, format!("there are two cases `{}`", case.name.text));
         }
     }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use super::expect::Expected;
-use crate::diagnostic::{Place, Report, line_and_column};
+use crate::diagnostic::{Place, Report};
 use crate::document::cases::{self, Cases, ExpectCalls, Gives};
 use crate::document::service::{Operation, Service};
 use crate::document::yaml::{Kind, Node};
@@ -167,7 +167,7 @@ struct Compiler<'a, 'r, 's> {
 
 impl Compiler<'_, '_, '_> {
     fn at(&self, place: Place) -> At {
-        let (line, column) = line_and_column(self.report.text(), place.start as usize);
+        let (line, column) = self.report.line_and_column(place.start);
         At { line, column }
     }
 
