@@ -8,6 +8,7 @@ use serde_json::Value as Json;
 use crate::Failure;
 use crate::args::Place;
 
+#[derive(Clone)]
 pub struct Api {
     url: String,
     token: String,

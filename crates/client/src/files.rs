@@ -100,16 +100,17 @@ fn office(file: &Path) -> Option<PathBuf> {
     }
 }
 
-/// Takes along the file a service document names.
+/// Takes along the files a document names.
 fn add_named_file(bundle: &mut Bundle, document: &Path, text: &str) {
     let path = name(document);
     let mut report = Report::new(&path, text);
     let Some(root) = document::yaml::parse(&mut report) else { return };
-    let Some(named) = document::service::openapi_file(&root) else { return };
-    if let Some(folder) = document.parent()
-        && let Ok(content) = std::fs::read_to_string(folder.join(named))
-    {
-        bundle.files.insert(relative(&path, named), content);
+    for named in document::service::openapi_file(&root).into_iter().chain(document::cases::seed_files(&root)) {
+        if let Some(folder) = document.parent()
+            && let Ok(content) = std::fs::read_to_string(folder.join(named))
+        {
+            bundle.files.insert(relative(&path, named), content);
+        }
     }
 }
 

@@ -107,6 +107,12 @@ fn cases_are_run_by_the_client() {
     let shown = run(&["rehearse", "demo/harbour"], 0);
     assert!(shown.contains("25 passed") && shown.contains("arrival-brief   4 of 4  13/13  4/4       100%"), "{shown}");
 
+    // Cases that want a real database are lent a fresh one each, and give it back.
+    let real = run(&["rehearse", "demo/harbour/services", "demo/harbour/workflows", "demo/with-database"], 0);
+    assert!(real.contains("2 cases: 2 passed"), "{real}");
+    let left = database().sql("kanzlei", "SHOW DATABASES LIKE 'kanzlei\\_scratch%'").expect("listed");
+    assert_eq!(left, "");
+
     // From an example to a case that fails, with its difference; it keeps the deploy from happening.
     run(&["new", "port-fees", "--like", "vessel-dues", "--folder", folder], 0);
     let cases = dir.join("cases/port-fees.yaml");

@@ -72,6 +72,9 @@ pub struct App {
     pub in_flight: Arc<AtomicUsize>,
     pub most_in_flight: usize,
     pub outside: Arc<Outside>,
+    /// Where databases for rehearsals are made, and those that are lent.
+    pub scratch: kanzlei_store::outside::Outside,
+    pub lent: control::scratch::Lent,
     pub session: Duration,
     pub deploying: tokio::sync::Mutex<()>,
     /// Hashes of tokens that were shown and found good.
@@ -193,6 +196,7 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
             .map_err(|error| Error::Config(format!("`databases.{name}.url`: {error}")))?;
         databases.insert(name.clone(), database);
     }
+    let scratch = kanzlei_store::outside::Outside::connect(config.text("database.url"), 2)?;
     let outside = Arc::new(Outside {
         store: store.clone(),
         databases,
@@ -216,6 +220,8 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
         in_flight: Arc::default(),
         most_in_flight: config.number("limits.in_flight")?,
         outside,
+        scratch,
+        lent: Default::default(),
         session: config.duration("console.session")?,
         deploying: tokio::sync::Mutex::new(()),
         tokens: Mutex::default(),

@@ -83,6 +83,35 @@ impl Outside {
         Ok(Outside { pool })
     }
 
+    /// A fresh database on the same server, with tables and rows made by these statements; it is for
+    /// whoever took it to [`Outside::give_back`].
+    pub async fn fresh(&self, name: &str, seed: &str) -> std::result::Result<Self, Refused> {
+        let create = format!("CREATE DATABASE `{}` CHARACTER SET utf8mb4", plain_name(name)?);
+        sqlx::raw_sql(AssertSqlSafe(create)).execute(&self.pool).await.map_err(refused)?;
+        let options = (*self.pool.connect_options()).clone().database(name);
+        let pool = MySqlPoolOptions::new()
+            .max_connections(1)
+            .acquire_timeout(Duration::from_secs(3))
+            .connect_lazy_with(options);
+        let fresh = Outside { pool };
+        let seeded = sqlx::raw_sql(AssertSqlSafe(seed.to_owned())).execute(&fresh.pool).await;
+        match seeded {
+            Ok(_) => Ok(fresh),
+            Err(error) => {
+                let _ = fresh.give_back(name).await;
+                Err(refused(error))
+            }
+        }
+    }
+
+    /// Drops a database that [`Outside::fresh`] made.
+    pub async fn give_back(&self, name: &str) -> std::result::Result<(), Refused> {
+        let drop = format!("DROP DATABASE IF EXISTS `{}`", plain_name(name)?);
+        sqlx::raw_sql(AssertSqlSafe(drop)).execute(&self.pool).await.map_err(refused)?;
+        self.pool.close().await;
+        Ok(())
+    }
+
     /// What columns a statement gives, or why the database does not take it.
     pub async fn describe(&self, text: &str) -> std::result::Result<Vec<Described>, Refused> {
         let described = (&self.pool).describe(AssertSqlSafe(text.to_owned()).into_sql_str()).await.map_err(refused)?;
@@ -195,6 +224,12 @@ async fn one(connection: &mut sqlx::MySqlConnection, statement: &Statement) -> s
         given.count = given.rows.len() as u64;
     }
     Ok(given)
+}
+
+/// A name made of letters, digits and underscores, as ours are.
+fn plain_name(name: &str) -> std::result::Result<&str, Refused> {
+    let plain = !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_');
+    if plain { Ok(name) } else { Err(Refused::Sql(format!("`{name}` is no name for a database"))) }
 }
 
 fn refused(error: sqlx::Error) -> Refused {

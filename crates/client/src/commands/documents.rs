@@ -41,7 +41,7 @@ pub fn deploy(api: &Api, paths: &[PathBuf], unrehearsed: bool, json: bool) -> Do
     if !unrehearsed {
         // Faults are told with what is live; here only the cases of sound workflows are run.
         let checked = check_bundle(&bundle);
-        if checked.errors() == 0 && !rehearse::all_pass(&checked) {
+        if checked.errors() == 0 && !rehearse::all_pass(&checked, api) {
             println!(
                 "\nnothing was deployed; see `kanzlei rehearse {}`, or deploy with --unrehearsed",
                 rehearse::shown(paths)

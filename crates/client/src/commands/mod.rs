@@ -4,6 +4,7 @@ mod against;
 mod begin;
 mod call;
 mod documents;
+mod lend;
 mod live;
 mod local;
 mod record;

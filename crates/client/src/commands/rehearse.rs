@@ -7,10 +7,11 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use kanzlei_core::check::{Bundle, Checked, check};
-use kanzlei_core::rehearse::{CaseResult, Coverage, Prepared, Reached};
+use kanzlei_core::rehearse::{CaseResult, Coverage, Lender, Prepared, Reached};
 use quick_junit::{NonSuccessKind, Report, TestCase, TestCaseStatus, TestSuite};
 use serde_json::json;
 
+use super::lend::FromService;
 use super::{against, print_json};
 use crate::api::Api;
 use crate::args::Rehearse;
@@ -65,7 +66,11 @@ fn once(args: &Rehearse, api: &impl Fn() -> Result<Api, Failure>, json: bool) ->
     }
     let results = match &args.against {
         Some(url) => against::run(&chosen, url, &api()?)?,
-        None => run(&chosen),
+        None => {
+            // Only cases that want real databases need a service.
+            let service = chosen.iter().any(|(prepared, _)| prepared.wants_databases()).then(api).transpose()?;
+            run(&chosen, service.as_ref())
+        }
     };
     let took = begun.elapsed();
     // With some cases only, nothing can be said of what the others reach.
@@ -99,7 +104,9 @@ fn choose<'p>(rehearsals: &'p [Prepared], only: Option<&str>) -> Vec<(&'p Prepar
 }
 
 /// Runs cases on all cores; results stand in the order of the cases.
-pub fn run(chosen: &[(&Prepared, usize)]) -> Vec<CaseResult> {
+pub fn run(chosen: &[(&Prepared, usize)], service: Option<&Api>) -> Vec<CaseResult> {
+    let lender = service.map(FromService);
+    let lender = lender.as_ref().map(|lender| lender as &dyn Lender);
     let threads = std::thread::available_parallelism().map_or(1, |n| n.get()).min(chosen.len().max(1));
     let next = AtomicUsize::new(0);
     let done: Mutex<BTreeMap<usize, CaseResult>> = Mutex::default();
@@ -109,7 +116,7 @@ pub fn run(chosen: &[(&Prepared, usize)]) -> Vec<CaseResult> {
                 loop {
                     let at = next.fetch_add(1, Ordering::Relaxed);
                     let Some((prepared, index)) = chosen.get(at) else { break };
-                    let result = prepared.run(*index);
+                    let result = prepared.run_with(*index, lender);
                     done.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(at, result);
                 }
             });
@@ -129,9 +136,9 @@ fn coverage(checked: &Checked, results: &[CaseResult]) -> Vec<Coverage> {
 }
 
 /// Whether the cases of a bundle pass; tells those that do not. For `deploy`.
-pub fn all_pass(checked: &Checked) -> bool {
+pub fn all_pass(checked: &Checked, api: &Api) -> bool {
     let chosen = choose(&checked.rehearsals, None);
-    let results = run(&chosen);
+    let results = run(&chosen, Some(api));
     for result in results.iter().filter(|result| !result.passed()) {
         show_failed(result);
     }
@@ -196,6 +203,10 @@ fn show(results: &[CaseResult], coverage: &[Coverage], took: Duration, against: 
         if coverage.iter().any(|of| !of.missing.is_empty()) {
             println!("\nNot reached:");
             for of in coverage {
+                if of.steps_reached == 0 {
+                    println!("  {} {}", of.workflow, draw::dim("no step of it"));
+                    continue;
+                }
                 for missing in &of.missing {
                     let branch = missing.branch.as_ref().map(|branch| format!(" · {branch}")).unwrap_or_default();
                     let what: String = missing.what.chars().take(60).collect();

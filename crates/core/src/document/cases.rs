@@ -16,6 +16,8 @@ const MAX_TAKES: Duration = Duration::from_secs(366 * 24 * 3600);
 #[derive(Clone, Debug)]
 pub struct Cases {
     pub workflow: Named,
+    /// Databases that are real in these cases, each with the text that makes its tables and rows.
+    pub databases: Vec<(Named, String)>,
     /// Stubs that all cases have, behind their own.
     pub stubs: Vec<Stub>,
     pub cases: Vec<Case>,
@@ -132,6 +134,7 @@ pub const CASES: &[KeySpec] = keys! {
     "cases", r#"{"type":"string"}"#, "The workflow these are cases of.";
     "about", TEXT, "What they show.";
     "clock", TEXT, "The instant at which each case begins, unless it says its own.";
+    "databases", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Databases that are real here: by name a file of SQL beside this document. Each case begins with a fresh one; the service lends them.";
     "stubs", STUBS, "Answers for all cases, behind the case's own.";
     "examples", r##"{"type":"array","items":{"$ref":"#/$defs/case"}}"##, "The cases.";
 };
@@ -185,11 +188,30 @@ pub const STEP_STATES: &[&str] = &["succeeded", "skipped", "rescued", "failed", 
 const CALL_FAILURES: &[&str] = &["unreachable", "timeout", "broken", "too-large", "redirected", "refused"];
 const QUERY_FAILURES: &[&str] = &["database", "timeout", "duplicate", "sql"];
 
-pub fn read(root: &Node, report: &mut Report) -> Option<Cases> {
+/// The files with SQL that a document of cases names, without reading the rest.
+pub fn seed_files(root: &Node) -> Vec<&str> {
+    let named = root.get("cases").and_then(|_| root.get("databases")).and_then(Node::as_map).unwrap_or_default();
+    named.iter().filter_map(|(_, node)| node.as_text()).collect()
+}
+
+/// Reads cases; `file` gives the text of a file named relative to the document.
+pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Report) -> Option<Cases> {
     let members = Members::new(root, "a document of cases", &[CASES], report)?;
     let workflow = members.text("cases", report)?;
     let clock = clock(&members, report).unwrap_or(DEFAULT_CLOCK);
     let stubs = stubs(&members, report);
+    let mut databases = Vec::new();
+    for (name, node) in members.mapping("databases", report) {
+        match node.as_text().map(|path| (path, file(path))) {
+            Some((_, Some(text))) => databases.push((name, text)),
+            Some((path, None)) => {
+                report.error("missing-file", node.at, format!("there is no file `{path}` beside this document"));
+            }
+            None => {
+                report.error("wrong-type", node.at, "a database is given by the file with its SQL");
+            }
+        }
+    }
     let mut cases = Vec::new();
     match members.get("examples") {
         None => {
@@ -212,7 +234,7 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Cases> {
             report.error("duplicate-name", case.name.at, format!("there are two cases `{}`", case.name.text));
         }
     }
-    Some(Cases { workflow, stubs, cases })
+    Some(Cases { workflow, databases, stubs, cases })
 }
 
 /// 2027-01-01T00:00:00Z.

@@ -83,7 +83,7 @@ pub(crate) fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<Strin
     match key.name.as_str() {
         "workflow" => workflow::read(&root, report).map(|w| Document::Workflow(Box::new(w))),
         "service" => service::read(&root, file, report).map(|s| Document::Service(Box::new(s))),
-        "cases" => cases::read(&root, report).map(|c| Document::Cases(Box::new(c))),
+        "cases" => cases::read(&root, file, report).map(|c| Document::Cases(Box::new(c))),
         kind if LATER.contains(&kind) => {
             report.error("not-yet", key.at, format!("documents of kind `{kind}` are not part of this version"));
             None

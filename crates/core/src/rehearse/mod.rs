@@ -33,11 +33,22 @@ pub use expect::StepSeen;
 pub use prepare::{Prepared, prepare};
 
 use crate::input::{Body, Parts, form_pairs};
-use crate::machine::{Machine, Micros, Reply, Start, State};
+use crate::machine::{Machine, Micros, Query, QueryFault, Reply, Rows, Start, State};
 use crate::plan::Plan;
 use crate::problem::Problem;
 use crate::value::Value;
 use prepare::{Case, Entered};
+
+/// Lends fresh databases to cases that want real ones.
+pub trait Lender: Sync {
+    /// A database with these tables and rows; it is gone when it is dropped.
+    fn lend(&self, seed: &str) -> Result<Box<dyn Lent>, String>;
+}
+
+/// A database of a case's own.
+pub trait Lent {
+    fn query(&mut self, query: &Query) -> Result<Vec<Rows>, QueryFault>;
+}
 
 /// Method, path with query, headers and body.
 pub type CaseRequest = (String, String, Vec<(String, String)>, Option<Value>);
@@ -96,8 +107,18 @@ impl CaseResult {
 }
 
 impl Prepared {
+    /// Whether its cases want real databases.
+    pub fn wants_databases(&self) -> bool {
+        !self.databases.is_empty()
+    }
+
     /// Runs one case. Gives the same result each time.
     pub fn run(&self, index: usize) -> CaseResult {
+        self.run_with(index, None)
+    }
+
+    /// The same with somebody who lends databases.
+    pub fn run_with(&self, index: usize, lender: Option<&dyn Lender>) -> CaseResult {
         let case = &self.cases[index];
         let mut result = CaseResult {
             workflow: self.plan.name.clone(),
@@ -114,7 +135,24 @@ impl Prepared {
             reached: Reached::default(),
         };
         match self.input(case) {
-            Ok((input, limit)) => self.run_on(case, input, limit, &mut result),
+            Ok((input, limit)) => {
+                let mut lent = Vec::new();
+                for (name, seed) in &self.databases {
+                    let nobody =
+                        || Err("nobody lends databases here; a service does, where one can be reached".to_owned());
+                    match lender.map_or_else(nobody, |lender| lender.lend(seed)) {
+                        Ok(database) => lent.push((name.clone(), database)),
+                        Err(why) => {
+                            let what = format!("database {name}");
+                            let wanted = "a fresh database".to_owned();
+                            let difference = Difference { what, wanted, got: why, line: case.line, column: 1 };
+                            result.differences.push(difference);
+                            return result;
+                        }
+                    }
+                }
+                self.run_on(case, input, limit, lent, &mut result);
+            }
             Err(problem) => {
                 // The request never becomes a run: its answer is all there is to look at.
                 let reply =
@@ -126,10 +164,17 @@ impl Prepared {
         result
     }
 
-    fn run_on(&self, case: &Case, input: Value, limit: Option<std::time::Duration>, result: &mut CaseResult) {
+    fn run_on(
+        &self,
+        case: &Case,
+        input: Value,
+        limit: Option<std::time::Duration>,
+        lent: Vec<(String, Box<dyn Lent>)>,
+        result: &mut CaseResult,
+    ) {
         let start = Start { id: format!("case-{}", case.line), input, now: case.clock, caller: None };
         let mut machine = Machine::new(self.plan.clone(), start);
-        let mut desk = stubs::Desk::new(self, case);
+        let mut desk = stubs::Desk::new(self, case, lent);
         let end = drive::drive_within(&mut machine, case.clock, limit, |effect, now| desk.answer(effect, now));
         expect::judge(case, &machine, &desk, end, &mut result.differences);
         result.missing_stubs = desk.missing;

@@ -27,6 +27,8 @@ const REQUEST: &str = "request";
 pub struct Prepared {
     pub path: String,
     pub(super) plan: Arc<Plan>,
+    /// Databases that are real, and what makes their tables and rows.
+    pub(super) databases: Vec<(String, String)>,
     /// Stubs of all cases.
     pub(super) stubs: Vec<Stub>,
     pub(super) cases: Vec<Case>,
@@ -145,7 +147,8 @@ pub fn prepare(
     let mut compiler = Compiler { plan, services: &known, report };
     let stubs = document.stubs.iter().map(|stub| compiler.stub(stub)).collect();
     let cases = document.cases.iter().filter_map(|case| compiler.case(case)).collect();
-    Prepared { path: path.to_owned(), plan: plan.clone(), stubs, cases, services: known }
+    let databases = document.databases.iter().map(|(name, seed)| (name.text.clone(), seed.clone())).collect();
+    Prepared { path: path.to_owned(), plan: plan.clone(), databases, stubs, cases, services: known }
 }
 
 /// The services that a workflow and those it invokes call.

@@ -7,6 +7,7 @@
 mod api;
 mod auth;
 mod console;
+pub mod scratch;
 mod secrets;
 
 use actix_web::middleware::from_fn;
@@ -45,6 +46,9 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/secrets", web::get().to(secrets::list))
                     .route("/secrets/{name}", web::put().to(secrets::set))
                     .route("/secrets/{name}", web::delete().to(secrets::remove))
+                    .route("/scratch", web::post().to(scratch::lend))
+                    .route("/scratch/{name}", web::post().to(scratch::ask))
+                    .route("/scratch/{name}", web::delete().to(scratch::give_back))
                     .route("/runs", web::get().to(api::runs))
                     .route("/runs/{id}", web::get().to(api::run))
                     .default_service(web::to(api::nothing)),

@@ -1,0 +1,100 @@
+//! Databases lent to rehearsals: made fresh with a case's tables and rows, asked a few statements, and
+//! given back; at the latest after [`LONGEST`].
+
+use std::collections::HashMap;
+use std::time::{Duration, Instant};
+
+use actix_web::HttpResponse;
+use actix_web::web::{Data, Json, Path};
+use kanzlei_store::outside::{Outside as Database, Refused, Statement};
+use serde::Deserialize;
+use serde_json::{Value as Json_, json};
+use tokio::sync::Mutex;
+
+use crate::App;
+use crate::error::{Error, Result};
+
+/// How long a database is lent.
+const LONGEST: Duration = Duration::from_secs(120);
+/// Databases lent at the same time.
+const MOST: usize = 32;
+
+/// The databases that are lent, by name.
+#[derive(Default)]
+pub struct Lent(Mutex<HashMap<String, (Database, Instant)>>);
+
+#[derive(Deserialize)]
+pub struct Seed {
+    seed: String,
+}
+
+fn told(refused: Refused) -> Error {
+    match refused {
+        Refused::Away(why) => Error::problem(503, "The database is away", why),
+        Refused::Timeout => Error::problem(504, "The database took too long", ""),
+        Refused::Duplicate(why) | Refused::TooLarge(why) | Refused::Sql(why) => {
+            Error::problem(422, "The database refused it", why)
+        }
+    }
+}
+
+/// `POST /scratch`: a fresh database with these tables and rows.
+pub async fn lend(app: Data<App>, body: Json<Seed>) -> Result<HttpResponse> {
+    let mut lent = app.lent.0.lock().await;
+    let old: Vec<String> =
+        lent.iter().filter(|(_, (_, since))| since.elapsed() > LONGEST).map(|(name, _)| name.clone()).collect();
+    for name in old {
+        if let Some((database, _)) = lent.remove(&name) {
+            let _ = database.give_back(&name).await;
+        }
+    }
+    if lent.len() >= MOST {
+        return Err(Error::problem(503, "Too many databases are lent", "try again in a moment"));
+    }
+    let name = format!("kanzlei_scratch_{}", uuid::Uuid::new_v4().simple());
+    let fresh = app.scratch.fresh(&name, &body.seed).await.map_err(told)?;
+    lent.insert(name.clone(), (fresh, Instant::now()));
+    Ok(HttpResponse::Created().json(json!({"database": name})))
+}
+
+#[derive(Deserialize)]
+pub struct Ask {
+    statements: Vec<Asked>,
+    transaction: bool,
+    within_ms: u64,
+}
+
+#[derive(Deserialize)]
+struct Asked {
+    text: String,
+    values: Vec<Json_>,
+}
+
+/// `POST /scratch/{name}`: runs statements on a lent database; a refusal is an answer like any other.
+pub async fn ask(app: Data<App>, name: Path<String>, body: Json<Ask>) -> Result<HttpResponse> {
+    let database = app.lent.0.lock().await.get(name.as_str()).map(|(database, _)| database.clone());
+    let Some(database) = database else { return Err(Error::not_found("this database is not lent, or no longer")) };
+    let ask = body.into_inner();
+    let statements: Vec<Statement> =
+        ask.statements.into_iter().map(|asked| Statement { text: asked.text, values: asked.values }).collect();
+    let within = Duration::from_millis(ask.within_ms.clamp(1, 60_000));
+    Ok(HttpResponse::Ok().json(match database.run(&statements, ask.transaction, within).await {
+        Ok(given) => {
+            let given = given.into_iter().map(|g| json!({"rows": g.rows, "count": g.count, "id": g.id}));
+            json!({"given": given.collect::<Vec<_>>()})
+        }
+        Err(Refused::Away(detail)) => json!({"kind": "database", "detail": detail}),
+        Err(Refused::Timeout) => json!({"kind": "timeout", "detail": "the database did not answer in time"}),
+        Err(Refused::Duplicate(detail)) => json!({"kind": "duplicate", "detail": detail}),
+        Err(Refused::TooLarge(detail)) => json!({"kind": "too-large", "detail": detail}),
+        Err(Refused::Sql(detail)) => json!({"kind": "sql", "detail": detail}),
+    }))
+}
+
+/// `DELETE /scratch/{name}`: gives a database back.
+pub async fn give_back(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+    if let Some((database, _)) = app.lent.0.lock().await.remove(name.as_str()) {
+        database.give_back(&name).await.map_err(told)?;
+    }
+    Ok(HttpResponse::NoContent().finish())
+}
