@@ -56,7 +56,7 @@ pub enum Command {
         #[arg(long, value_name = "EXAMPLE")]
         like: Option<String>,
         /// The folder with `workflows`, `cases` and `services`
-        #[arg(long, default_value = "", value_name = "FOLDER", hide_default_value = true)]
+        #[arg(long, default_value = ".", value_name = "FOLDER")]
         folder: PathBuf,
     },
     /// Run cases offline and show what differs and what was not reached
@@ -211,7 +211,7 @@ pub enum Service {
         #[arg(long, value_name = "URL")]
         base: Option<String>,
         /// The folder with `services`
-        #[arg(long, default_value = "", value_name = "FOLDER", hide_default_value = true)]
+        #[arg(long, default_value = ".", value_name = "FOLDER")]
         folder: PathBuf,
     },
     /// List the operations of a live service with what they take and give

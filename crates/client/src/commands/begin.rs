@@ -99,6 +99,9 @@ fn examples() -> String {
 }
 
 pub fn new(name: &str, like: Option<&str>, folder: &Path) -> Done {
+    let written_in = folder;
+    // Paths are shown as a person would write them: `workflows/x.yaml`, not `./workflows/x.yaml`.
+    let folder = folder.strip_prefix(".").unwrap_or(folder);
     if !is_document_name(name) {
         return Err(Failure::Usage(format!(
             "`{name}` cannot be the name of a workflow; lower-case letters, digits and hyphens"
@@ -130,7 +133,7 @@ pub fn new(name: &str, like: Option<&str>, folder: &Path) -> Done {
         write(&file, &text)?;
         println!("written   {}", file.display());
     }
-    let shown = if folder == Path::new("") { ".".to_owned() } else { folder.display().to_string() };
+    let shown = written_in.display();
     println!("\nNext:\n  kanzlei check {shown}\n  kanzlei rehearse {shown} --only {name} --watch");
     Ok(())
 }
@@ -167,6 +170,7 @@ fn write(file: &Path, text: &str) -> Done {
 
 /// Takes a published API description into the folder and writes the service's document beside it.
 pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) -> Done {
+    let folder = folder.strip_prefix(".").unwrap_or(folder);
     if !is_document_name(name) {
         return Err(Failure::Usage(format!(
             "`{name}` cannot be the name of a service; lower-case letters, digits and hyphens"
