@@ -9,7 +9,7 @@ use kanzlei_harness::{packages, wait};
 use crate::{Done, build, root, run};
 
 /// A document with slips, for the picture of `check`.
-const SLIPS: &str = "workflow: arrival-notice\nabout: Takes the notice of a vessel's arrival.\n\ninput:\n  imo:    {type: string, pattern: \"^[0-9]{7}$\"}\n  nights: {type: integer, optional: true}\n\nsteps:\n  - id: vessel\n    call: registry.getVessel\n    send: {imo: \"${input.imo}\"}\n    accept: [200, 404]\n\n  - let:\n      dues: ${vessel.body.length_m * 3.2 * input.nights}\n\n  - if: vessel.status === 500\n    then: [{fail: 502, title: The registry is broken}]\n\n  - reply: 200\n    body:\n      kind: ${vesel.body.kind}\n      dues: ${dues}\n";
+const SLIPS: &str = "workflow: arrival-notice\nabout: Takes the notice of a vessel's arrival.\n\ninput:\n  imo:    {type: string, pattern: \"^[0-9]{7}$\"}\n  nights: {type: integer, optional: true}\n\nsteps:\n  - id: vessel\n    call: registry.getVessel\n    send: {imo: \"${input.imo}\"}\n    accept: [200, 404]\n\n  - let:\n      dues: ${vessel.body.length_m * 3.2 * input.nights}\n\n  - if: vessel.status === 500\n    then: [{fail: 502, title: The registry is broken}]\n\n  - reply: 200\n    body:\n      dues: ${dues}\n";
 
 pub fn take() -> Done {
     packages::install(&[packages::MARIADB, packages::CHROMIUM, packages::CHROMEDRIVER])?;

@@ -280,6 +280,7 @@
 
   .rows .mono {
     overflow-wrap: anywhere;
+    padding-right: 0.5rem;
     font-size: 0.75rem;
   }
 

@@ -57,3 +57,37 @@ fn uri(path: &str) -> String {
     }
     if path.starts_with('/') { format!("file://{out}") } else { out }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn findings_become_results_with_places() {
+        let found = |code: &str, severity, start, end| Diagnostic {
+            code: code.into(),
+            severity,
+            path: "work flows/å.yaml".into(),
+            line: 2,
+            column: 3,
+            start,
+            end,
+            message: "no".into(),
+            help: Some("yes".into()),
+        };
+        let text = "workflow: x\n  åb: c\n";
+        let found = [found("b", Severity::Error, 14, 17), found("a", Severity::Warning, 14, 14)];
+        let log = log(&found, &|_| Some(text.to_owned()));
+        let run = &log["runs"][0];
+        assert_eq!((&log["version"], &run["columnKind"]), (&json!("2.1.0"), &json!("unicodeCodePoints")));
+        assert_eq!(run["tool"]["driver"]["rules"], json!([{"id": "a"}, {"id": "b"}]));
+        let first = &run["results"][0];
+        assert_eq!((&first["ruleId"], &first["ruleIndex"], &first["level"]), (&json!("b"), &json!(1), &json!("error")));
+        assert_eq!(first["message"]["text"], "no (yes)");
+        let place = &first["locations"][0]["physicalLocation"];
+        assert_eq!(place["artifactLocation"]["uri"], "work%20flows/%C3%A5.yaml");
+        assert_eq!(place["region"], json!({"startLine": 2, "startColumn": 3, "endLine": 2, "endColumn": 5}));
+        assert_eq!(run["results"][1]["level"], "warning");
+        assert_eq!(uri("/tmp/x"), "file:///tmp/x");
+    }
+}

@@ -361,6 +361,16 @@ fn holds(value: &Value, of: &Type) -> bool {
     })
 }
 
+/// Whether all numbers in it can be written as JSON numbers.
+fn finite(value: &Value) -> bool {
+    match value {
+        Value::Num(n) => n.is_finite(),
+        Value::List(list) => list.items().iter().all(finite),
+        Value::Object(object) => object.iter().all(|(_, value)| finite(value)),
+        _ => true,
+    }
+}
+
 #[test]
 fn clean_expressions_give_values_of_their_type() {
     let mut dice = Dice(0x50_0D);
@@ -388,6 +398,15 @@ fn clean_expressions_give_values_of_their_type() {
         for _ in 0..4 {
             let values: Vec<Value> = schemas.iter().map(|s| Value::from_json(&fitting(&mut dice, s))).collect();
             match expression.eval(&values, Limits::default()) {
+                Ok(value) if holds(&value, &of) => {
+                    // What is published of the type is true of what goes out as JSON.
+                    let written = schema::write(&of);
+                    let sent = value.to_serde();
+                    assert!(
+                        !finite(&value) || jsonschema::is_valid(&written, &sent),
+                        "{text}\n gives {sent} which is not {written}"
+                    );
+                }
                 Ok(value) => assert!(
                     holds(&value, &of),
                     "{text}\n gives {} which is not {of}\n over {:?}\n of {schemas:?}",

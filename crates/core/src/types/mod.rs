@@ -13,6 +13,7 @@
 //! assert_eq!(status.widened().to_string(), "number");
 //! ```
 
+mod bind;
 mod calls;
 mod columns;
 mod fits;

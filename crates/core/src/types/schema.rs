@@ -239,6 +239,11 @@ pub fn write(of: &Type) -> Json {
             }
             schema
         }
+        // Both ways of being missing are null once they are written.
+        Type::Union(several) if several.contains(&Type::Undefined) => match or_null(of) {
+            Type::Union(several) => union(&several),
+            one => write(&one),
+        },
         Type::Union(several) => union(several),
     }
 }

@@ -468,3 +468,45 @@ async fn sheet_of(app: &App, name: &str, revision: u32) -> Result<Vec<Paragraph>
         .map(|plan| plan.sheet.clone())
         .unwrap_or_default())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn steps_of_invoked_workflows_stand_below_the_step_that_invokes() {
+        let paragraph = |number: &str| Paragraph {
+            number: number.into(),
+            depth: number.matches('.').count() as u8,
+            kind: "note".into(),
+            title: String::new(),
+            name: None,
+            branch: None,
+            rows: Vec::new(),
+            about: None,
+            when: None,
+            off: false,
+            line: 1,
+        };
+        let step = |number: Option<&str>| Step {
+            paragraph: 0,
+            state: "succeeded".into(),
+            started: 0,
+            took: 0,
+            attempts: 0,
+            sent: None,
+            outcome: None,
+            failure: None,
+            number: number.map(str::to_owned),
+            kind: number.map(|_| "call".to_owned()),
+            title: None,
+            items: None,
+        };
+        let own = ["1", "2", "2.1", "3", "10"].map(paragraph).to_vec();
+        let steps = [None, Some("1.2"), Some("1.10"), Some("1.2"), Some("3.1"), Some("3.1.1"), Some("10.1")].map(step);
+        let sheet = with_invoked(own, &steps);
+        let numbers: Vec<&str> = sheet.iter().map(|paragraph| paragraph.number.as_str()).collect();
+        assert_eq!(numbers, ["1", "1.2", "1.10", "2", "2.1", "3", "3.1", "3.1.1", "10", "10.1"]);
+        assert_eq!((sheet[7].depth, sheet[7].kind.as_str()), (2, "call"));
+    }
+}
