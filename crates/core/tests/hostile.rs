@@ -174,16 +174,40 @@ fn any_outcome(dice: &mut Dice) -> Outcome {
     }
 }
 
-/// One run on dice; everything that can be seen of it.
-fn run(plan: &Arc<Plan>, seed: u64) -> String {
-    let mut dice = Dice(seed | 1);
+/// What a run was fed: which effect, what came of it, when.
+type Journal = Vec<(u64, Outcome, i64)>;
+
+fn start(seed: u64, dice: &mut Dice) -> Start {
     let input = Value::object([
         ("n", Value::Int(dice.below(9) as i64)),
         ("list", Value::Null),
         ("currency", Value::text("NOK")),
         ("after", Value::text("x")),
     ]);
-    let start = Start { id: format!("run-{seed}"), input, now: 1_000_000, caller: None };
+    Start { id: format!("run-{seed}"), input, now: 1_000_000, caller: None }
+}
+
+/// Feeds a new run from a journal alone; gives what its steps did.
+fn replay(plan: &Arc<Plan>, seed: u64, journal: &Journal) -> String {
+    let mut machine = Machine::new(plan.clone(), start(seed, &mut Dice(seed | 1)));
+    let mut left = journal.iter();
+    loop {
+        match machine.next() {
+            Next::Idle => {
+                let (id, outcome, now) = left.next().expect("the journal goes on");
+                machine.feed(*id, outcome.clone(), *now);
+            }
+            Next::Finished => return format!("{:?}", machine.records()),
+            Next::Do(..) | Next::Cancel(_) | Next::Answer(_) => {}
+        }
+    }
+}
+
+/// One run on dice: everything that can be seen of it, what its steps did, and its journal.
+fn run(plan: &Arc<Plan>, seed: u64) -> (String, String, Journal) {
+    let mut dice = Dice(seed | 1);
+    let start = start(seed, &mut dice);
+    let mut journal = Journal::new();
     let mut machine = Machine::new(plan.clone(), start);
     let mut now = 1_000_000;
     let mut seen = String::new();
@@ -222,6 +246,7 @@ fn run(plan: &Arc<Plan>, seed: u64) -> String {
                     Effect::Keep(_) => kept(&mut dice),
                 };
                 machine.feed(id + 1000, Outcome::Waited, now);
+                journal.push((id, outcome.clone(), now));
                 machine.feed(id, outcome, now);
             }
             Next::Answer(reply) => assert!((200..600).contains(&reply.status)),
@@ -230,7 +255,7 @@ fn run(plan: &Arc<Plan>, seed: u64) -> String {
                 let open = machine.records().iter().filter(|r| r.state == State::Running).count();
                 assert_eq!(open, 0, "no step is left running");
                 assert_eq!(ended.state == State::Failed, ended.failure.is_some());
-                return format!("{seen}{:?}", machine.records());
+                return (seen, format!("{:?}", machine.records()), journal);
             }
         }
     }
@@ -249,7 +274,10 @@ fn kept(dice: &mut Dice) -> Outcome {
 fn runs_end_whatever_services_answer_and_are_the_same_again() {
     for plan in plans() {
         for seed in 0..800 {
-            assert_eq!(run(&plan, seed * 7919 + 1), run(&plan, seed * 7919 + 1), "{} {seed}", plan.name);
+            let seed = seed * 7919 + 1;
+            let (seen, records, journal) = run(&plan, seed);
+            assert_eq!(run(&plan, seed).0, seen, "{} {seed}", plan.name);
+            assert_eq!(replay(&plan, seed, &journal), records, "{} {seed}: replayed from its journal", plan.name);
         }
     }
 }
