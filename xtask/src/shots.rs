@@ -55,6 +55,7 @@ pub fn take() -> Done {
     .ok_or("the runs do not arrive in the journal")?;
     let id = |run: Option<&serde_json::Value>| run.and_then(|run| run["id"].as_str()).unwrap_or_default().to_owned();
     let last = id(runs.first());
+    let billed = id(runs.iter().find(|run| run["workflow"] == "stay-bill"));
     let gathered = id(runs.iter().find(|run| run["workflow"] == "gather-reports"));
     // Cases of which one fails and one branch is not reached.
     let cases = dir.join("cases");
@@ -89,6 +90,7 @@ pub fn take() -> Done {
             format!("console-run-dark=/runs/{last}!dark@[role=listitem]:nth-of-type(6) button.paragraph"),
             "console-steps=/workflows/gather-reports".into(),
             format!("console-loop=/runs/{gathered}@button[data-number='4.2.2']"),
+            format!("console-invoke=/runs/{billed}"),
             "console-runs=/runs".into(),
             "console-sign-in=sign-in".into(),
             format!("client-check=$cd {} && kanzlei check arrival-notice.yaml", dir.display()),

@@ -137,7 +137,7 @@
               {#if paragraph.when}
                 <span class="dim">when</span><span class="mono">{paragraph.when}</span>
               {/if}
-              {#each paragraph.rows ?? [] as [name, value] (name)}
+              {#each paragraph.rows ?? [] as [name, value], at (at)}
                 <span class="dim">{name}</span><span class="mono">{value}</span>
               {/each}
             </span>

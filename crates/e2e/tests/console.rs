@@ -17,6 +17,8 @@ async fn an_operator_looks_into_the_office() {
             &client(&office, &["call", "berth-quote", "harbour=LIN", "imo=9999999", "arrives=2027-03-04T06:00:00Z"]),
             1,
         );
+        said(&client(&office, &["call", "stay-bill", "harbour=LIN", "imo=9074729", "made=2027-03-04"]), 0);
+        said(&client(&office, &["call", "gather-reports"]), 0);
         office
     })
     .await
@@ -60,6 +62,27 @@ async fn an_operator_looks_into_the_office() {
     }
     browser.find("button.paragraph").await.click().await.expect("click");
     browser.see("GET /vessels/9999999").await;
+
+    // Sheets of every kind of step; runs with loops and with an invoked workflow below its caller.
+    for (workflow, part) in [
+        ("arrival-brief", "Together"),
+        ("stay-bill", "transaction of 2"),
+        ("gather-reports", "list.range(2, first.body.pages + 1)"),
+        ("harbour-report", "GROUP BY vessel"),
+        ("vessel-dues", "vessel.body.kind"),
+    ] {
+        browser.goto(&format!("{control}/workflows/{workflow}")).await;
+        browser.see(part).await;
+    }
+    for (workflow, part, number, inside) in
+        [("stay-bill", "registry.getVessel", "1.1", "GET /vessels/9074729"), ("gather-reports", "× 9", "4.2.1", "[8]")]
+    {
+        browser.goto(&format!("{control}/runs?workflow={workflow}")).await;
+        browser.find("tbody tr td a").await.click().await.expect("click");
+        browser.see(part).await;
+        browser.find(&format!("button[data-number='{number}']")).await.click().await.expect("click");
+        browser.see(inside).await;
+    }
 
     // Empty, missing, and the other theme; the keyboard reaches the steps.
     browser.goto(&format!("{control}/runs?workflow=harbour-tides")).await;

@@ -231,16 +231,19 @@ impl Walk<'_, '_, '_> {
                 self.invoke(workflow, send).map(|invoke| plan::Action::Invoke(Box::new(invoke)))
             }
             Action::Sql(sql) => {
-                let first = sql.statements.first().and_then(|s| s.text.as_text()).unwrap_or_default();
-                let mut short = first.split_whitespace().collect::<Vec<_>>().join(" ");
-                if short.chars().count() > 160 {
-                    short = short.chars().take(160).chain(['…']).collect();
-                }
                 let more =
                     if sql.transaction { format!(" (transaction of {})", sql.statements.len()) } else { String::new() };
-                let binds = sql.statements.iter().flat_map(|s| &s.bind);
-                let mut rows = vec![("statement".to_owned(), short)];
-                rows.extend(binds.map(|(name, node)| (format!(":{}", name.text), sheet::inline(node))));
+                let mut rows = Vec::new();
+                for statement in &sql.statements {
+                    let words = statement.text.as_text().unwrap_or_default().split_whitespace();
+                    let mut short = words.collect::<Vec<_>>().join(" ");
+                    if short.chars().count() > 160 {
+                        short = short.chars().take(160).chain(['…']).collect();
+                    }
+                    rows.push(("statement".to_owned(), short));
+                    let binds = statement.bind.iter();
+                    rows.extend(binds.map(|(name, node)| (format!(":{}", name.text), sheet::inline(node))));
+                }
                 self.show(paragraph, "sql", format!("{}{more}", sql.database.text), rows);
                 let compiled = statements::compile(self, sql);
                 gives = match &compiled {
