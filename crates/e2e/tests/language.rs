@@ -94,6 +94,7 @@ fn the_demo_office_live() {
     for part in ["Each page in list.range", "Sql harbour", "Keep", "4.2.1 Call texts.classify as kind"] {
         assert!(shown.contains(part), "no {part:?} in:\n{shown}");
     }
+    assert!(run(&["retire", "vessel-dues"], 1).contains("it is invoked by arrival-brief, stay-bill"));
     assert!(run(&["services"], 0).contains("pilots    2"));
     assert!(run(&["service", "show", "pilots"], 0).contains("send harbour: 'LIN' | 'NES'"));
 }

@@ -33,6 +33,7 @@ pub const SETTINGS: &[(&str, &str, &str)] = &[
         "",
         "Databases for `sql` steps: NAME=URL, several separated by spaces; in a file, databases.NAME.url",
     ),
+    ("rehearsal.url", "", "Server on which databases are made for cases; that of database.url unless set"),
     ("secrets.key", "", "Key of the secrets, 32 bytes in base64; better kept in the environment or a file"),
     ("secrets.key_file", "", "File with the key of the secrets; made when it is not there"),
     ("token_file", "", "File to which the first start writes the operator token"),
@@ -218,6 +219,7 @@ impl Config {
             let (value, origin) = &self.values[*name];
             let value = match *name {
                 "database.url" => self.database(),
+                "rehearsal.url" => hide_password(value),
                 "secrets.key" if !value.is_empty() => crate::secrets::MASK.to_owned(),
                 "databases" => value.split_whitespace().map(hide_password).collect::<Vec<_>>().join(" "),
                 _ => value.clone(),

@@ -196,7 +196,8 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
             .map_err(|error| Error::Config(format!("`databases.{name}.url`: {error}")))?;
         databases.insert(name.clone(), database);
     }
-    let scratch = kanzlei_store::outside::Outside::connect(config.text("database.url"), 2)?;
+    let server = if config.text("rehearsal.url").is_empty() { "database.url" } else { "rehearsal.url" };
+    let scratch = kanzlei_store::outside::Outside::connect(config.text(server), 2)?;
     let outside = Arc::new(Outside {
         store: store.clone(),
         databases,

@@ -257,6 +257,13 @@ fn inputs(workflow: &Workflow) -> Vec<Json_> {
 
 /// `DELETE /workflows/{name}`: takes a workflow off the air; its revisions stay.
 pub async fn retire(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+    let live = app.live.load_full();
+    let callers: Vec<&str> =
+        live.workflows.values().filter(|w| w.plan.invokes.contains(&name)).map(|w| w.plan.name.as_str()).collect();
+    if !callers.is_empty() {
+        let detail = format!("it is invoked by {}; retire them first", callers.join(", "));
+        return Err(Error::problem(409, "The workflow is in use", detail));
+    }
     retire_one(&app, "workflow", &name).await
 }
 
