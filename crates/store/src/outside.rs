@@ -22,6 +22,8 @@ use crate::{Error, Result};
 pub const MAX_ROWS: usize = 50_000;
 /// The most bytes of values one statement may give.
 pub const MAX_BYTES: usize = 32 << 20;
+/// How much longer than its time a statement is waited for before its connection is given up.
+const GRACE: Duration = Duration::from_millis(250);
 /// How often a transaction that met another one is tried in all.
 const TRIES: u32 = 4;
 
@@ -134,10 +136,20 @@ impl Outside {
         transaction: bool,
         within: Duration,
     ) -> std::result::Result<Vec<Given>, Refused> {
+        let until = tokio::time::Instant::now() + within;
+        let acquired = tokio::time::timeout_at(until, self.pool.acquire()).await;
+        let mut connection = acquired.map_err(|_| Refused::Timeout)?.map_err(refused)?;
+        // The database ends what takes too long by itself; the client's own bound is for one that hangs.
+        let bound = format!("SET max_statement_time = {:.3}", within.as_secs_f64());
         let work = async {
+            sqlx::raw_sql(AssertSqlSafe(bound)).execute(&mut *connection).await.map_err(refused)?;
             let mut tries = 1;
             loop {
-                let done = if transaction { self.all_or_none(statements).await } else { self.each(statements).await };
+                let done = if transaction {
+                    all_or_none(&mut connection, statements).await
+                } else {
+                    each(&mut connection, statements).await
+                };
                 match done {
                     // 1213: another transaction won; nothing of this one was done.
                     Err(Stop::Sql(sqlx::Error::Database(error)))
@@ -151,27 +163,36 @@ impl Outside {
                 }
             }
         };
-        tokio::time::timeout(within, work).await.unwrap_or(Err(Refused::Timeout))
-    }
-
-    async fn each(&self, statements: &[Statement]) -> std::result::Result<Vec<Given>, Stop> {
-        let mut connection = self.pool.acquire().await?;
-        let mut all = Vec::with_capacity(statements.len());
-        for statement in statements {
-            all.push(one(&mut connection, statement).await?);
+        match tokio::time::timeout_at(until + GRACE, work).await {
+            Ok(done) => done,
+            Err(_) => {
+                // It is still busy with what nobody waits for.
+                connection.close_on_drop();
+                Err(Refused::Timeout)
+            }
         }
-        Ok(all)
     }
+}
 
-    async fn all_or_none(&self, statements: &[Statement]) -> std::result::Result<Vec<Given>, Stop> {
-        let mut tx = self.pool.begin().await?;
-        let mut all = Vec::with_capacity(statements.len());
-        for statement in statements {
-            all.push(one(&mut tx, statement).await?);
-        }
-        tx.commit().await?;
-        Ok(all)
+async fn each(
+    connection: &mut sqlx::MySqlConnection,
+    statements: &[Statement],
+) -> std::result::Result<Vec<Given>, Stop> {
+    let mut all = Vec::with_capacity(statements.len());
+    for statement in statements {
+        all.push(one(connection, statement).await?);
     }
+    Ok(all)
+}
+
+async fn all_or_none(
+    connection: &mut sqlx::MySqlConnection,
+    statements: &[Statement],
+) -> std::result::Result<Vec<Given>, Stop> {
+    let mut tx = sqlx::Connection::begin(connection).await?;
+    let all = each(&mut tx, statements).await?;
+    tx.commit().await?;
+    Ok(all)
 }
 
 enum Stop {
@@ -234,6 +255,8 @@ fn plain_name(name: &str) -> std::result::Result<&str, Refused> {
 
 fn refused(error: sqlx::Error) -> Refused {
     match &error {
+        // 1969: longer than max_statement_time.
+        sqlx::Error::Database(database) if database.code().as_deref() == Some("70100") => Refused::Timeout,
         sqlx::Error::Database(database) if database.is_unique_violation() => {
             Refused::Duplicate(database.message().to_owned())
         }

@@ -206,6 +206,14 @@ async fn outside(url: &str) {
     assert!(matches!(one("SELEC 1", &[]).await, Err(Refused::Sql(_))));
     let slow = database.run(&[statement("SELECT SLEEP(5)", &[])], false, std::time::Duration::from_millis(50)).await;
     assert_eq!(slow, Err(Refused::Timeout));
+    // What took too long is ended: the only connection of a pool is free again at once.
+    let single = Outside::connect(url, 1).expect("pool");
+    let quick = std::time::Duration::from_secs(2);
+    let hold = [statement("SELECT SLEEP(60)", &[])];
+    assert_eq!(single.run(&hold, false, std::time::Duration::from_millis(50)).await, Err(Refused::Timeout));
+    assert_eq!(single.run(&hold, true, std::time::Duration::from_millis(50)).await, Err(Refused::Timeout));
+    let after = single.run(&[statement("SELECT 1 AS one", &[])], false, quick).await.expect("free");
+    assert_eq!(after[0].rows[0]["one"], 1);
     // All or none.
     let both = [statement("DELETE FROM t", &[]), statement("INSERT INTO nowhere VALUES (1)", &[])];
     assert!(database.run(&both, true, within).await.is_err());
