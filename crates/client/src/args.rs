@@ -8,8 +8,8 @@ use clap::{Args as ClapArgs, Parser, Subcommand};
 #[command(
     name = "kanzlei",
     version,
-    about = "Check, deploy, call and look into workflows",
-    after_help = "Examples:\n  kanzlei check demo/harbour\n  kanzlei deploy demo/harbour\n  kanzlei call berth-quote harbour=LIN imo=9074729 arrives=2027-03-04T06:00:00Z\n  kanzlei runs --failed\n\n\
+    about = "Check, rehearse, deploy, call and look into workflows",
+    after_help = "Examples:\n  kanzlei check demo/harbour\n  kanzlei rehearse demo/harbour\n  kanzlei deploy demo/harbour\n  kanzlei call berth-quote harbour=LIN imo=9074729 arrives=2027-03-04T06:00:00Z\n  kanzlei runs --failed\n\n\
                   Exit codes: 0 good, 1 the thing asked about is bad, 2 usage, 3 service not reachable."
 )]
 pub struct Args {
@@ -73,7 +73,7 @@ pub enum Command {
         #[arg(long)]
         name: Option<String>,
     },
-    /// Check documents and put them live, all or none
+    /// Check and rehearse documents and put them live, all or none
     #[command(
         after_help = "Prints the addresses and a curl line with example values.\n\nExample:\n  kanzlei deploy demo/harbour"
     )]
