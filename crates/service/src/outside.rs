@@ -8,7 +8,7 @@ use std::time::Duration;
 use kanzlei_core::machine::{Effect, Keep, Kept, Outcome, Query, QueryFault, Rows};
 use kanzlei_core::value::Value;
 use kanzlei_store::Store;
-use kanzlei_store::outside::{Given, Outside as Database, Refused, Statement};
+use kanzlei_store::outside::{Given, Outside as Database, Statement};
 
 use crate::journal::now;
 use crate::live::Live;
@@ -58,17 +58,8 @@ impl Outside {
         let within = query.within.min(left);
         let given = database.run(&statements, query.transaction, within).await;
         given.map(|all| all.into_iter().map(rows).collect()).map_err(|refused| {
-            let (kind, detail) = match refused {
-                Refused::Away(detail) => ("database", detail),
-                Refused::Timeout => {
-                    let within = kanzlei_core::duration::short(within);
-                    ("timeout", format!("{} did not answer within {within}", query.database))
-                }
-                Refused::Duplicate(detail) => ("duplicate", detail),
-                Refused::TooLarge(detail) => ("too-large", detail),
-                Refused::Sql(detail) => ("sql", detail),
-            };
-            QueryFault { kind, detail }
+            let (kind, detail) = refused.told();
+            QueryFault { kind, detail: format!("{}: {detail}", query.database) }
         })
     }
 

@@ -74,6 +74,19 @@ pub enum Refused {
     Sql(String),
 }
 
+impl Refused {
+    /// The kind of failure that workflows see, and what is told of it.
+    pub fn told(self) -> (&'static str, String) {
+        match self {
+            Refused::Away(why) => ("database", why),
+            Refused::Timeout => ("timeout", "the database did not answer in time".into()),
+            Refused::Duplicate(why) => ("duplicate", why),
+            Refused::TooLarge(why) => ("too-large", why),
+            Refused::Sql(why) => ("sql", why),
+        }
+    }
+}
+
 impl Outside {
     /// Prepares a pool without connecting yet.
     pub fn connect(url: &str, connections: u32) -> Result<Self> {

@@ -30,9 +30,12 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use crate::diagnostic::{Diagnostic, Report, Severity};
+use crate::document::yaml::{Kind, Node};
 use crate::document::{self, Document, Service, Source, Workflow};
-use crate::plan::Plan;
+use crate::expr::Fault;
+use crate::plan::{Maker, Plan};
 use crate::rehearse::{self, Prepared};
+use crate::types::Type;
 
 /// Documents that are checked together, and the files they name.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -112,6 +115,50 @@ impl Checked {
 
     pub fn plan(&self, name: &str) -> Option<&Arc<Plan>> {
         self.workflows.iter().map(|(_, plan)| plan).find(|plan| plan.name == name)
+    }
+}
+
+/// Tells what is wrong with the expressions in a text of a document.
+pub(crate) fn tell_faults(report: &mut Report, node: &Node, faults: Vec<Fault>) {
+    for fault in faults {
+        let at = node.place_in(report.text(), fault.at.start as usize, fault.at.end as usize);
+        report.error(fault.code, at, fault.message);
+        if let Some(help) = fault.help {
+            report.help(help);
+        }
+    }
+}
+
+/// What a value of a document becomes: its plan, and the type it will have.
+pub(crate) type Made = (Option<Maker>, Type);
+
+/// Makes a maker of any value of a document, with its type; `text` makes those of its texts.
+pub(crate) fn maker(node: &Node, text: &mut dyn FnMut(&Node, &str) -> Made) -> Made {
+    let constant = |maker: &Maker| matches!(maker, Maker::Const(_));
+    match &node.kind {
+        Kind::Text(found) => text(node, &found.text),
+        Kind::List(items) => {
+            let (made, types): (Vec<_>, Vec<_>) = items.iter().map(|item| maker(item, text)).unzip();
+            let made = made.into_iter().collect::<Option<Vec<_>>>().map(|made| match made.iter().all(constant) {
+                true => Maker::Const(node.to_value()),
+                false => Maker::List(made),
+            });
+            (made, Type::list(Type::union(types)))
+        }
+        Kind::Map(members) => {
+            let names = members.iter().map(|(key, _)| key.name.as_str());
+            let (made, types): (Vec<_>, Vec<_>) = members.iter().map(|(_, node)| maker(node, text)).unzip();
+            let made = made.into_iter().collect::<Option<Vec<_>>>().map(|made| match made.iter().all(constant) {
+                true => Maker::Const(node.to_value()),
+                false => Maker::Object(names.clone().map(Into::into).zip(made).collect()),
+            });
+            (made, Type::object(names.clone().zip(types)))
+        }
+        _ => {
+            let value = node.to_value();
+            let of = Type::of(&value);
+            (Some(Maker::Const(value)), of)
+        }
     }
 }
 

@@ -105,13 +105,7 @@ fn functions(scope: &mut Scope, name: &Named, node: &Node, report: &mut Report) 
     if scope.function(&name.text).is_some() {
         report.error("name-taken", name.at, format!("there is already a function `{}`", name.text));
     }
-    for fault in scope.define_function(&name.text, text).err().unwrap_or_default() {
-        let at = node.place_in(report.text(), fault.at.start as usize, fault.at.end as usize);
-        report.error(fault.code, at, fault.message);
-        if let Some(help) = fault.help {
-            report.help(help);
-        }
-    }
+    super::tell_faults(report, node, scope.define_function(&name.text, text).err().unwrap_or_default());
 }
 
 /// Whether the client already has its answer when a step begins.
@@ -395,49 +389,24 @@ impl Walk<'_, '_, '_> {
 
     /// The same with the type of what it makes.
     pub fn typed(&mut self, node: &Node) -> (Option<Maker>, Type) {
-        match &node.kind {
-            Kind::Text(text) => match Template::compile(&text.text, &self.scope) {
-                Ok(Template::Text(text)) => {
-                    let of = Type::Text(Some(text.clone()));
-                    (Some(Maker::Const(Value::Text(text))), of)
-                }
-                Ok(template) => {
-                    let uses = template.expressions().iter().flat_map(|e| e.uses().to_vec()).collect();
-                    self.note_uses(uses, node);
-                    template.expressions().iter().for_each(|e| self.note_shadows(e, node));
-                    let (of, findings) = self.env.template(&template);
-                    self.findings(findings, node);
-                    (Some(Maker::Text(template)), of)
-                }
-                Err(faults) => {
-                    self.faults(faults, node);
-                    (None, Type::Unknown)
-                }
-            },
-            Kind::List(items) => {
-                let made: Vec<_> = items.iter().map(|item| self.typed(item)).collect();
-                let of = Type::list(Type::union(made.iter().map(|(_, of)| of.clone())));
-                let Some(made) = made.into_iter().map(|(maker, _)| maker).collect::<Option<Vec<_>>>() else {
-                    return (None, of);
-                };
-                let constant = made.iter().all(|m| matches!(m, Maker::Const(_)));
-                (Some(if constant { Maker::Const(node.to_value()) } else { Maker::List(made) }), of)
+        super::maker(node, &mut |node, text| match Template::compile(text, &self.scope) {
+            Ok(Template::Text(text)) => {
+                let of = Type::Text(Some(text.clone()));
+                (Some(Maker::Const(Value::Text(text))), of)
             }
-            Kind::Map(members) => {
-                let made: Vec<_> = members.iter().map(|(key, node)| (key.name.as_str(), self.typed(node))).collect();
-                let of = Type::object(made.iter().map(|(name, (_, of))| (*name, of.clone())));
-                let made: Option<Vec<(crate::value::Str, Maker)>> =
-                    made.into_iter().map(|(name, (maker, _))| Some((name.into(), maker?))).collect();
-                let Some(made) = made else { return (None, of) };
-                let constant = made.iter().all(|(_, m)| matches!(m, Maker::Const(_)));
-                (Some(if constant { Maker::Const(node.to_value()) } else { Maker::Object(made) }), of)
+            Ok(template) => {
+                let uses = template.expressions().iter().flat_map(|e| e.uses().to_vec()).collect();
+                self.note_uses(uses, node);
+                template.expressions().iter().for_each(|e| self.note_shadows(e, node));
+                let (of, findings) = self.env.template(&template);
+                self.findings(findings, node);
+                (Some(Maker::Text(template)), of)
             }
-            _ => {
-                let value = node.to_value();
-                let of = Type::of(&value);
-                (Some(Maker::Const(value)), of)
+            Err(faults) => {
+                self.faults(faults, node);
+                (None, Type::Unknown)
             }
-        }
+        })
     }
 
     fn findings(&mut self, findings: Vec<Finding>, node: &Node) {
@@ -484,13 +453,7 @@ impl Walk<'_, '_, '_> {
     }
 
     pub fn faults(&mut self, faults: Vec<Fault>, node: &Node) {
-        for fault in faults {
-            let at = node.place_in(self.report.text(), fault.at.start as usize, fault.at.end as usize);
-            self.report.error(fault.code, at, fault.message);
-            if let Some(help) = fault.help {
-                self.report.help(help);
-            }
-        }
+        super::tell_faults(self.report, node, faults);
     }
 
     fn note_uses(&mut self, uses: Vec<Use>, node: &Node) {

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use super::keys::keys;
 use super::reader::{KeySpec, Members, Named, free_members};
 use super::yaml::{Kind, Node};
 use crate::diagnostic::{Place, Report};
@@ -125,10 +126,6 @@ const ANY: &str = "{}";
 const TEXT: &str = r#"{"type":"string"}"#;
 const VALUES: &str = r#"{"type":"object"}"#;
 const STUBS: &str = r#"{"type":"object","description":"Answers by `service.operation`, or by `sql.DATABASE`: one, or a list of answers in turn."}"#;
-
-macro_rules! keys {
-    ($($name:literal, $schema:expr, $about:literal;)*) => { &[$(KeySpec { name: $name, about: $about, schema: $schema }),*] };
-}
 
 pub const CASES: &[KeySpec] = keys! {
     "cases", r#"{"type":"string"}"#, "The workflow these are cases of.";

@@ -9,9 +9,12 @@ const VALUES: &str = r#"{"type":"object"}"#;
 const DURATION: &str = r#"{"type":"string","examples":["200ms","2s","PT48H"]}"#;
 const CONDITION: &str = r#"{"type":["string","boolean","number"],"description":"an expression"}"#;
 
+/// A table of keys: name, schema, what it is.
 macro_rules! keys {
     ($($name:literal, $schema:expr, $about:literal;)*) => { &[$(KeySpec { name: $name, about: $about, schema: $schema }),*] };
 }
+
+pub(super) use keys;
 
 pub const WORKFLOW: &[KeySpec] = keys! {
     "workflow", r#"{"type":"string","pattern":"^[a-z][a-z0-9-]*$"}"#, "The name of the workflow.";

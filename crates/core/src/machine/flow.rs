@@ -219,7 +219,7 @@ impl Machine {
                 return;
             };
             let Some(mut over) = self.fibres.get_mut(parent).and_then(Option::take) else { return };
-            flow = self.child_ended(parent, &mut over, at, fibre, index, result);
+            flow = self.child_ended(&mut over, at, fibre, index, result);
             (at, fibre) = (parent, over);
         }
     }
@@ -448,7 +448,6 @@ impl Machine {
     /// A child ended: its result is kept, the next item begins, or the step around ends.
     fn child_ended(
         &mut self,
-        at: usize,
         parent: &mut Fibre,
         child_at: usize,
         mut child: Box<Fibre>,
@@ -513,7 +512,6 @@ impl Machine {
             parent.awaits = Awaits::Children(group);
             return Flow::Waits;
         }
-        let _ = at;
         let outcome = match &step.action {
             Action::Together { branches, .. } => {
                 for (branch, value) in branches.iter().zip(&group.results) {

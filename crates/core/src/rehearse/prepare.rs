@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use super::expect::Expected;
+use crate::check;
 use crate::diagnostic::{Place, Report};
 use crate::document::cases::{self, Cases, ExpectCalls, Gives};
 use crate::document::service::{Operation, Service};
@@ -347,40 +348,20 @@ impl Compiler<'_, '_, '_> {
     }
 
     fn maker(&mut self, node: &Node) -> Option<Maker> {
-        Some(match &node.kind {
-            Kind::Text(text) => match Template::compile(&text.text, &Self::scope(REQUEST)) {
-                Ok(Template::Text(text)) => Maker::Const(Value::Text(text)),
-                Ok(template) => Maker::Text(template),
-                Err(faults) => {
-                    self.faults(faults, node);
-                    return None;
-                }
-            },
-            Kind::List(items) => {
-                let made = items.iter().map(|item| self.maker(item)).collect::<Vec<_>>();
-                let made = made.into_iter().collect::<Option<Vec<_>>>()?;
-                let constant = made.iter().all(|maker| matches!(maker, Maker::Const(_)));
-                if constant { Maker::Const(node.to_value()) } else { Maker::List(made) }
+        let scope = Self::scope(REQUEST);
+        let mut text = |node: &Node, text: &str| match Template::compile(text, &scope) {
+            Ok(Template::Text(text)) => (Some(Maker::Const(Value::Text(text))), Type::TEXT),
+            Ok(template) => (Some(Maker::Text(template)), Type::Unknown),
+            Err(faults) => {
+                self.faults(faults, node);
+                (None, Type::Unknown)
             }
-            Kind::Map(members) => {
-                let made = members.iter().map(|(key, node)| Some((key.name.as_str().into(), self.maker(node)?)));
-                let made = made.collect::<Vec<Option<(crate::value::Str, Maker)>>>();
-                let made = made.into_iter().collect::<Option<Vec<_>>>()?;
-                let constant = made.iter().all(|(_, maker)| matches!(maker, Maker::Const(_)));
-                if constant { Maker::Const(node.to_value()) } else { Maker::Object(made) }
-            }
-            _ => Maker::Const(node.to_value()),
-        })
+        };
+        check::maker(node, &mut text).0
     }
 
     fn faults(&mut self, faults: Vec<Fault>, node: &Node) {
-        for fault in faults {
-            let at = node.place_in(self.report.text(), fault.at.start as usize, fault.at.end as usize);
-            self.report.error(fault.code, at, fault.message);
-            if let Some(help) = fault.help {
-                self.report.help(help);
-            }
-        }
+        check::tell_faults(self.report, node, faults);
     }
 
     fn expect(&mut self, expect: &cases::Expect) -> Expect {

@@ -223,13 +223,17 @@ pub async fn workflows(app: Data<App>) -> HttpResponse {
     HttpResponse::Ok().json(json!({"workflows": listed, "counts_known": counts.is_ok()}))
 }
 
+/// Nothing of that name is live; perhaps another is meant.
+fn not_live<'n>(kind: &str, name: &str, names: impl Iterator<Item = &'n str>) -> Error {
+    let hint = kanzlei_core::suggest::nearest(name, names).map(|near| format!("; did you mean `{near}`?"));
+    Error::not_found(format!("no {kind} `{name}` is live{}", hint.unwrap_or_default()))
+}
+
 /// `GET /workflows/{name}`: one workflow with its sheet, source and revisions.
 pub async fn workflow(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
     let live = app.live.load_full();
     let Some(workflow) = live.workflows.get(name.as_str()) else {
-        let near = kanzlei_core::suggest::nearest(&name, live.workflows.keys().map(String::as_str));
-        let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
-        return Err(Error::not_found(format!("no workflow `{name}` is live{hint}")));
+        return Err(not_live("workflow", &name, live.workflows.keys().map(String::as_str)));
     };
     let revisions = app.store.revisions("workflow", &name).await.unwrap_or_default();
     let revisions: Vec<Json_> = revisions
@@ -303,9 +307,7 @@ pub async fn services(app: Data<App>) -> HttpResponse {
 pub async fn service(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
     let live = app.live.load();
     let Some(service) = live.services.get(name.as_str()) else {
-        let near = kanzlei_core::suggest::nearest(&name, live.services.keys().map(String::as_str));
-        let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
-        return Err(Error::not_found(format!("no service `{name}` is live{hint}")));
+        return Err(not_live("service", &name, live.services.keys().map(String::as_str)));
     };
     let operations = service.operations.iter();
     let operations: Vec<Json_> =

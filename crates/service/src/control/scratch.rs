@@ -29,13 +29,12 @@ pub struct Seed {
 }
 
 fn told(refused: Refused) -> Error {
-    match refused {
-        Refused::Away(why) => Error::problem(503, "The database is away", why),
-        Refused::Timeout => Error::problem(504, "The database took too long", ""),
-        Refused::Duplicate(why) | Refused::TooLarge(why) | Refused::Sql(why) => {
-            Error::problem(422, "The database refused it", why)
-        }
-    }
+    let status = match &refused {
+        Refused::Away(_) => 503,
+        Refused::Timeout => 504,
+        _ => 422,
+    };
+    Error::problem(status, "The database refused it", refused.told().1)
 }
 
 /// `POST /scratch`: a fresh database with these tables and rows.
@@ -83,11 +82,10 @@ pub async fn ask(app: Data<App>, name: Path<String>, body: Json<Ask>) -> Result<
             let given = given.into_iter().map(|g| json!({"rows": g.rows, "count": g.count, "id": g.id}));
             json!({"given": given.collect::<Vec<_>>()})
         }
-        Err(Refused::Away(detail)) => json!({"kind": "database", "detail": detail}),
-        Err(Refused::Timeout) => json!({"kind": "timeout", "detail": "the database did not answer in time"}),
-        Err(Refused::Duplicate(detail)) => json!({"kind": "duplicate", "detail": detail}),
-        Err(Refused::TooLarge(detail)) => json!({"kind": "too-large", "detail": detail}),
-        Err(Refused::Sql(detail)) => json!({"kind": "sql", "detail": detail}),
+        Err(refused) => {
+            let (kind, detail) = refused.told();
+            json!({"kind": kind, "detail": detail})
+        }
     }))
 }
 
