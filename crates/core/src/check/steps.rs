@@ -271,7 +271,7 @@ impl Walk<'_, '_, '_> {
                 self.report.error(
                     "no-result",
                     id.at,
-                    format!("a `{}` step has no result to name", self.sheet[paragraph].kind),
+                    format!("the step `{}` has no result to name", self.sheet[paragraph].kind),
                 );
                 None
             }

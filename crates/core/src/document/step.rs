@@ -193,7 +193,7 @@ fn step(node: &Node, count: &mut usize, report: &mut Report) -> Option<Step> {
             return None;
         }
     };
-    let members = Members::new(node, &format!("a `{kind}` step"), &[table, COMMON], report)?;
+    let members = Members::new(node, &format!("the step `{kind}`"), &[table, COMMON], report)?;
     let id = members.text("id", report).filter(|id| valid_name(id, report));
     let about = members.text("about", report).map(|about| about.text);
     let when = members.get("when").cloned();
