@@ -1,40 +1,22 @@
 //! Nothing that comes from outside makes the core panic, hang or contradict itself: damaged documents,
 //! odd requests, services that answer anything.
 
+mod demo;
 mod dice;
 
 use std::sync::Arc;
 
+use demo::demo;
 use dice::Dice;
 
-use kanzlei_core::check::{Bundle, check};
+use kanzlei_core::check::check;
 use kanzlei_core::diagnostic::line_and_column;
-use kanzlei_core::document;
 use kanzlei_core::input::{Body, Parts, form_pairs};
 use kanzlei_core::machine::{
     Answer, CallError, CallFault, Effect, Kept, Machine, Next, Outcome, QueryFault, Rows, Start, State,
 };
 use kanzlei_core::plan::Plan;
 use kanzlei_core::value::Value;
-
-/// The documents of the demo office, and the files they name.
-fn demo() -> Bundle {
-    let root = format!("{}/../../demo/harbour", std::env::var("CARGO_MANIFEST_DIR").expect("run by cargo"));
-    let mut bundle = Bundle::default();
-    for folder in ["services", "workflows", "cases"] {
-        for entry in std::fs::read_dir(format!("{root}/{folder}")).expect("demo") {
-            let path = entry.expect("entry").path();
-            let name = format!("{folder}/{}", path.file_name().expect("name").to_string_lossy());
-            let text = std::fs::read_to_string(&path).expect("text");
-            if document::kind_of(&text).is_some() {
-                bundle.add(&name, &text);
-            } else {
-                bundle.files.insert(name, text);
-            }
-        }
-    }
-    bundle
-}
 
 /// Damages a text: characters lost, doubled, replaced; lines moved, indented; parts pasted elsewhere.
 fn damage(text: &str, dice: &mut Dice) -> String {

@@ -1,8 +1,10 @@
 //! The published description: what it says of endpoints, and that rehearsed answers are among those it
 //! describes.
 
+mod demo;
+
+use demo::demo;
 use kanzlei_core::check::{Bundle, check};
-use kanzlei_core::document;
 use kanzlei_core::openapi;
 use kanzlei_core::value::Value;
 use serde_json::{Value as Json, json};
@@ -106,20 +108,7 @@ fn answers_have_the_types_of_their_replies() {
 
 #[test]
 fn every_answer_of_the_demos_cases_is_described() {
-    let root = format!("{}/../../demo/harbour", std::env::var("CARGO_MANIFEST_DIR").expect("run by cargo"));
-    let mut bundle = Bundle::default();
-    for folder in ["services", "workflows", "cases"] {
-        for entry in std::fs::read_dir(format!("{root}/{folder}")).expect("demo") {
-            let path = entry.expect("entry").path();
-            let name = format!("{folder}/{}", path.file_name().expect("name").to_string_lossy());
-            let text = std::fs::read_to_string(&path).expect("text");
-            match document::kind_of(&text) {
-                Some(_) => bundle.add(&name, &text),
-                None => _ = bundle.files.insert(name, text),
-            }
-        }
-    }
-    let checked = check(&bundle);
+    let checked = check(&demo());
     let published = openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost");
     let mut looked_at = 0;
     for prepared in &checked.rehearsals {
