@@ -238,14 +238,14 @@ fn secrets_reach_services_and_nothing_else() {
             run["steps"].is_array().then(|| run.to_string())
         })
         .expect("journaled");
-        assert!(journaled.contains("your token is •••") && !journaled.contains("4711"), "{journaled}");
+        assert!(journaled.contains("your token is •••") && !journaled.contains("tok-4711"), "{journaled}");
     }
     let listed = run(&["secrets"], 0);
-    assert!(listed.contains("the-token") && !listed.contains("4711"), "{listed}");
+    assert!(listed.contains("the-token") && !listed.contains("tok-4711"), "{listed}");
     assert!(run(&["secrets", "remove", "the-token"], 1).contains("the service `s` needs it"));
     assert!(run(&["secrets", "remove", "nothing"], 1).contains("there is no secret `nothing`"));
     let log = std::fs::read_to_string(&office.service.log).expect("log");
-    assert!(!log.contains("4711"), "the log holds no secret");
+    assert!(!log.contains("tok-4711"), "the log holds no secret");
     let rows = database().sql("kanzlei_secrets", "SELECT HEX(sealed) FROM secret").expect("rows");
     assert!(!rows.is_empty() && !rows.contains(&secret.bytes().map(|b| format!("{b:02X}")).collect::<String>()));
 }
