@@ -2,9 +2,11 @@
 //!
 //! No I/O, no async runtime, no clock and no interface code lives here. The rooms stand in the order
 //! of a workflow's life: [`document`] (text to typed tree) → [`check`] (names, references,
-//! diagnostics) → [`plan`] (compiled form) → [`machine`] (one run). [`expr`] is the expression
+//! diagnostics) → [`plan`] (compiled form) → [`machine`] (one run). [`calendar`] knows when recurring jobs
+//! are due. [`expr`] is the expression
 //! language, [`value`] what it computes with, [`input`] how requests become input.
 
+pub mod calendar;
 pub mod check;
 pub mod diagnostic;
 pub mod document;

@@ -13,7 +13,8 @@ use kanzlei_core::check::check;
 use kanzlei_core::diagnostic::line_and_column;
 use kanzlei_core::input::{Body, Parts, form_pairs};
 use kanzlei_core::machine::{
-    Answer, CallError, CallFault, Effect, Kept, Machine, Next, Outcome, QueryFault, Rows, Start, State,
+    Address, Answer, Arrival, CallError, CallFault, Cancellation, Effect, Kept, Machine, Next, Outcome, QueryFault,
+    QueueFault, Queued, Rows, Start, State, Told,
 };
 use kanzlei_core::plan::Plan;
 use kanzlei_core::value::Value;
@@ -124,6 +125,10 @@ fn plans() -> Vec<Arc<Plan>> {
         "workflows/part.yaml",
         "workflow: part\ninput: {n: {type: integer}}\nsteps:\n  - if: input.n === 3\n    then: [{fail: 422, title: Three}]\n  - together: {a: {call: rates.latest, send: {to: EUR}}, b: {pause: 3ms}}\n  - reply: 200\n    body: ${a.body}\n  - keep: {last: \"${input.n}\"}\n",
     );
+    bundle.add(
+        "workflows/queues.yaml",
+        "workflow: queues\ninput: {n: {type: integer, default: 1}, list: {type: array, optional: true}}\nextra: allow\nsteps:\n  - {enqueue: part, id: one, send: {n: \"${input.n}\"}, after: 2 days, tag: \"t-${input.n}\", rescue: [{note: \"${failure.kind}\"}]}\n  - {enqueue: part, id: all, for_each: \"[1, 2, input.n]\", item: x, send: {n: \"${x}\"}, spacing: \"${input.n}s\", rescue: [{progress: \"${input.n / 4}\"}]}\n  - together:\n      a: {await: callback, until: 2 days, steps: [{call: rates.latest, send: {to: \"${callback.url}\"}}, {progress: 0.5}], rescue: [{note: \"${failure.kind}\"}]}\n      b: [{cancel: \"${all?.jobs ?? []}\"}, {cancel: {tag: x}, id: gone}, {note: \"${gone.cancelled}\"}]\n    settle: all\n  - {await: late, steps: [{note: \"${late.id}\"}]}\n  - reply: 200\n    body: {a: \"${a}\", one: \"${one}\"}\n",
+    );
     let checked = check(&bundle);
     assert_eq!(checked.errors(), 0, "{:?}", checked.diagnostics);
     checked.workflows.into_iter().map(|(_, plan)| plan).collect()
@@ -166,7 +171,7 @@ fn start(seed: u64, dice: &mut Dice) -> Start {
         ("currency", Value::text("NOK")),
         ("after", Value::text("x")),
     ]);
-    Start { id: format!("run-{seed}"), input, now: 1_000_000, caller: None }
+    Start { id: format!("run-{seed}"), input, now: 1_000_000, caller: None, attempt: 1 }
 }
 
 /// Feeds a new run from a journal alone; gives what its steps did.
@@ -177,10 +182,13 @@ fn replay(plan: &Arc<Plan>, seed: u64, journal: &Journal) -> String {
         match machine.next() {
             Next::Idle => {
                 let (id, outcome, now) = left.next().expect("the journal goes on");
-                machine.feed(*id, outcome.clone(), *now);
+                // As the queue does: by way of what is written down.
+                let written = outcome.to_json().to_string();
+                let read = serde_json::from_str(&written).ok().and_then(|json| Outcome::from_json(&json));
+                machine.feed(*id, read.expect("an outcome"), *now);
             }
             Next::Finished => return format!("{:?}", machine.records()),
-            Next::Do(..) | Next::Cancel(_) | Next::Answer(_) => {}
+            Next::Do(..) | Next::Cancel(_) | Next::Answer(_) | Next::Tell(_) => {}
         }
     }
 }
@@ -226,11 +234,27 @@ fn run(plan: &Arc<Plan>, seed: u64) -> (String, String, Journal) {
                     }
                     Effect::Recall { .. } => kept(&mut dice),
                     Effect::Keep(_) => kept(&mut dice),
+                    Effect::Enqueue(enqueue) if dice.below(4) > 0 => {
+                        let ids = (0..enqueue.jobs.len()).map(|n| format!("j{n}")).collect();
+                        Outcome::Queued(Ok(Queued { ids, group: None, base: "http://h".into() }))
+                    }
+                    Effect::Enqueue(_) => Outcome::Queued(Err(full())),
+                    Effect::Cancel(_) if dice.below(4) > 0 => Outcome::Cancelled(Ok(Cancellation::default())),
+                    Effect::Cancel(_) => Outcome::Cancelled(Err(full())),
+                    Effect::Open if dice.below(4) > 0 => {
+                        Outcome::Opened(Ok(Address { id: "c".into(), url: "http://h/c".into() }))
+                    }
+                    Effect::Open => Outcome::Opened(Err(full())),
+                    Effect::Await { .. } => Outcome::Arrived((dice.below(2) == 0).then(|| Arrival {
+                        media: dice.pick(&["application/json", "text/plain", "image/png"]).to_string(),
+                        body: dice.pick(&["{}", "{", "\"x\"", ""]).as_bytes().to_vec(),
+                    })),
                 };
                 machine.feed(id + 1000, Outcome::Waited, now);
                 journal.push((id, outcome.clone(), now));
                 machine.feed(id, outcome, now);
             }
+            Next::Tell(told) => assert!(!matches!(told, Told::Progress(p) if !(0.0..=1.0).contains(&p)), "{told:?}"),
             Next::Answer(reply) => assert!((200..600).contains(&reply.status)),
             Next::Finished => {
                 let ended = machine.ended().expect("ended");
@@ -242,6 +266,10 @@ fn run(plan: &Arc<Plan>, seed: u64) -> (String, String, Journal) {
         }
     }
     panic!("the run does not end");
+}
+
+fn full() -> QueueFault {
+    QueueFault { kind: "full", detail: "no more".into() }
 }
 
 fn kept(dice: &mut Dice) -> Outcome {

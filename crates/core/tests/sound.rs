@@ -551,7 +551,7 @@ fn clean_workflows_never_fail_with_a_name_or_type_error() {
             let given = Value::from_json(&fitting(&mut dice, &input));
             let accepted = plan.input.accept(&given).unwrap_or_else(|problem| panic!("{problem:?}\n{text}"));
             let mut machine =
-                Machine::new(plan.clone(), Start { id: "r".into(), input: accepted, now: 0, caller: None });
+                Machine::new(plan.clone(), Start { id: "r".into(), input: accepted, now: 0, caller: None, attempt: 1 });
             drive(&mut machine, 0, |effect, _| {
                 let Effect::Call(_) = effect else { panic!("{effect:?}") };
                 let (status, body) = match dice.below(8) {

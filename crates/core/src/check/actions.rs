@@ -4,7 +4,8 @@ use super::steps::{Answered, End, Numbers, Walk};
 use super::{calls, scope, statements};
 use crate::diagnostic::Place;
 use crate::document::reader::Named;
-use crate::document::step::{Action, Pause, Step};
+use crate::document::step::{Action, Cancel, Pause, Step};
+use crate::document::workflow::Answer;
 use crate::document::yaml::Node;
 use crate::duration;
 use crate::plan::sheet;
@@ -274,6 +275,69 @@ impl Walk<'_, '_, '_> {
                 self.show(paragraph, "pause", format!("until {}", sheet::inline(node)), Vec::new());
                 self.maker(node).map(plan::Action::Until)
             }
+            Action::Enqueue(enqueue) => {
+                gives = self.enqueued(enqueue, paragraph);
+                self.enqueue(enqueue).map(|enqueue| plan::Action::Enqueue(Box::new(enqueue)))
+            }
+            Action::Cancel(cancel) => {
+                let (title, node, by) = match cancel {
+                    Cancel::Ids(node) => (sheet::inline(node), node, plan::Cancel::Ids as fn(Maker) -> plan::Cancel),
+                    Cancel::Tag(node) => (format!("tag {}", sheet::inline(node)), node, plan::Cancel::Tag as _),
+                };
+                self.show(paragraph, "cancel", title, Vec::new());
+                let ids = Type::list(Type::TEXT);
+                gives = Type::object(["cancelled", "begun", "done", "unknown"].map(|name| (name, ids.clone())));
+                self.maker(node).map(by).map(plan::Action::Cancel)
+            }
+            Action::Await(wait) => {
+                let title = wait
+                    .until
+                    .as_ref()
+                    .map_or("callback".to_owned(), |until| format!("callback until {}", sheet::inline(until)));
+                self.show(paragraph, "await", title, Vec::new());
+                self.durable = true;
+                let around = self.env.clone();
+                let ((slot, block), names) = self.apart(|walk| {
+                    let slot = walk.define(&wait.name);
+                    if let Some(slot) = slot {
+                        walk.env.set(slot, Type::object([("url", Type::TEXT), ("id", Type::TEXT)]));
+                    }
+                    let (block, inner) = walk.branch(&wait.steps, inside, "give out", answered);
+                    end = inner;
+                    (slot, block)
+                });
+                // The address is of no use any more; what the steps gave is.
+                self.know(names.into_iter().filter(|name| *name != wait.name.text));
+                if end.ends {
+                    self.env = around;
+                }
+                let until = wait.until.as_ref().map(|node| (node, self.maker(node)));
+                if let Some((node, Some(Maker::Const(value)))) = &until {
+                    self.constant_until(&crate::expr::ops::to_text(value), node);
+                }
+                gives = Type::Unknown;
+                let until = match until {
+                    None => Some(None),
+                    Some((_, maker)) => maker.map(Some),
+                };
+                slot.zip(until).map(|(slot, until)| plan::Action::Await(Box::new(plan::Await { slot, block, until })))
+            }
+            Action::Progress(node) => {
+                self.show(paragraph, "progress", sheet::inline(node), Vec::new());
+                let (maker, of) = self.typed(node);
+                let fits = match &of {
+                    Type::Number(Some(number)) => (0.0..=1.0).contains(number),
+                    of => of.can_be(&Type::NUMBER),
+                };
+                if !fits {
+                    self.report.error(
+                        "wrong-value",
+                        node.at,
+                        format!("progress is a number from 0 to 1, not {}", of.what()),
+                    );
+                }
+                maker.map(plan::Action::Progress)
+            }
             Action::Note(node) => {
                 self.show(paragraph, "note", sheet::inline(node), Vec::new());
                 self.maker(node).map(plan::Action::Note)
@@ -344,50 +408,59 @@ impl Walk<'_, '_, '_> {
         let made: Vec<_> =
             given.into_iter().filter_map(|(name, _, (maker, _))| Some((name.text.as_str().into(), maker?))).collect();
         let Some(plan) = self.plans.get(&workflow.text) else {
-            self.report.error("unknown-workflow", workflow.at, format!("there is no workflow `{}`", workflow.text));
-            if let Some(near) = suggest::nearest(&workflow.text, self.plans.keys().map(String::as_str)) {
-                self.report.help(format!("did you mean `{near}`?"));
-            }
+            self.unknown_workflow(workflow);
             return None;
         };
         self.uses_run |= plan.uses_run;
+        self.durable |= plan.durable;
         if !self.invokes.contains(&plan.name) {
             self.invokes.push(plan.name.clone());
         }
-        let properties = &plan.input.properties;
-        for (name, _) in send.iter().filter(|_| !plan.input.extra) {
-            if !properties.iter().any(|p| p.name == name.text) {
-                self.report.error("unknown-input", name.at, format!("`{}` takes no `{}`", plan.name, name.text));
-                match suggest::nearest(&name.text, properties.iter().map(|p| p.name.as_str())) {
+        let takes: Vec<Takes> =
+            plan.input.properties.iter().map(|p| (p.name.as_str(), &p.schema, p.required)).collect();
+        self.sent_to(workflow, &takes, plan.input.extra, &types);
+        Some(plan::Invoke { plan: plan.clone(), send: made })
+    }
+
+    pub(super) fn unknown_workflow(&mut self, workflow: &Named) {
+        self.report.error("unknown-workflow", workflow.at, format!("there is no workflow `{}`", workflow.text));
+        if let Some(near) = suggest::nearest(&workflow.text, self.workflows.keys().copied()) {
+            self.report.help(format!("did you mean `{near}`?"));
+        }
+    }
+
+    /// What is sent against what a workflow takes.
+    pub(super) fn sent_to(&mut self, workflow: &Named, takes: &[Takes], extra: bool, sent: &[(&Named, &Node, Type)]) {
+        for (name, _, _) in sent.iter().filter(|_| !extra) {
+            if !takes.iter().any(|(known, _, _)| *known == name.text) {
+                self.report.error("unknown-input", name.at, format!("`{}` takes no `{}`", workflow.text, name.text));
+                match suggest::nearest(&name.text, takes.iter().map(|(known, _, _)| *known)) {
                     Some(near) => self.report.help(format!("did you mean `{near}`?")),
+                    None if takes.is_empty() => self.report.help("it takes no input"),
                     None => self.report.help(format!(
                         "it takes {}",
-                        properties.iter().map(|p| p.name.as_str()).collect::<Vec<_>>().join(", ")
+                        takes.iter().map(|(known, _, _)| *known).collect::<Vec<_>>().join(", ")
                     )),
                 };
             }
         }
-        for property in properties.iter().filter(|p| p.required) {
-            if !send.iter().any(|(name, _)| name.text == property.name) {
-                let message = format!("`{}` needs `{}`, which is not sent", plan.name, property.name);
+        for (known, _, _) in takes.iter().filter(|(_, _, required)| *required) {
+            if !sent.iter().any(|(name, _, _)| name.text == *known) {
+                let message = format!("`{}` needs `{known}`, which is not sent", workflow.text);
                 self.report.error("missing-input", workflow.at, message);
-                self.report.help(format!("add it under `send`: `{}: …`", property.name));
+                self.report.help(format!("add it under `send`: `{known}: …`"));
             }
         }
-        for (name, node, of) in types {
-            let Some(property) = properties.iter().find(|p| p.name == name.text) else { continue };
-            let wanted = schema::read(&property.schema);
-            let of = if property.required { of } else { of.keep(|one| *one != Type::Undefined) };
+        for (name, node, of) in sent {
+            let Some((_, wanted, required)) = takes.iter().find(|(known, _, _)| *known == name.text) else { continue };
+            let wanted = schema::read(wanted);
+            let of = if *required { of.clone() } else { of.keep(|one| *one != Type::Undefined) };
             if let Some((pointer, why)) = contradiction(&of, &wanted) {
                 let pointer = if pointer.is_empty() { String::new() } else { format!(" at `{pointer}`") };
-                self.report.error(
-                    "wrong-argument",
-                    node.at,
-                    format!("`{}` does not take this{pointer}: {why}", plan.name),
-                );
+                let message = format!("`{}` does not take this{pointer}: {why}", workflow.text);
+                self.report.error("wrong-argument", node.at, message);
             }
         }
-        Some(plan::Invoke { plan: plan.clone(), send: made })
     }
 
     /// A condition that every value it can have answers the same way.
@@ -403,7 +476,7 @@ impl Walk<'_, '_, '_> {
     }
 
     /// The type of the items of the list that a loop goes through.
-    fn list_item(&mut self, node: &Node) -> Type {
+    pub(super) fn list_item(&mut self, node: &Node) -> Type {
         let of = self.last.clone();
         let wrong = of.keep(|one| !matches!(one, Type::List(_) | Type::Unknown));
         if wrong != Type::Never {
@@ -452,18 +525,23 @@ impl Walk<'_, '_, '_> {
                 return;
             }
         };
-        for endpoint in &self.workflow.entries {
+        self.durable |= span > crate::document::workflow::MAX_TIME;
+        for endpoint in self.workflow.entries.iter().filter(|endpoint| endpoint.answer != Answer::Later) {
             let time = endpoint.time.unwrap_or(super::entries::TIME);
             if span >= time {
                 let limit = duration::short(time);
                 let message =
                     format!("the pause is longer than `{} {}` may take ({limit})", endpoint.method, endpoint.path);
                 self.report.error("pause-too-long", node.at, message);
-                self.report.help("give the endpoint more time: `limits: {time: …}`, or pause for less");
+                self.report
+                    .help("give the endpoint more time: `limits: {time: …}`, pause for less, or say `answer: later`");
             }
         }
     }
 }
+
+/// A declared input: its name, schema, and whether it must be there.
+pub(super) type Takes<'a> = (&'a str, &'a serde_json::Value, bool);
 
 fn short(of: &Type) -> String {
     let shown = of.to_string();

@@ -122,6 +122,7 @@ pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut
         method: endpoint.method.clone(),
         path: endpoint.path.clone(),
         input: EndpointInput { sources },
+        answer: endpoint.answer,
         time: endpoint.time.unwrap_or(TIME),
         body: endpoint.body.unwrap_or(BODY) as usize,
     })

@@ -16,6 +16,7 @@
 mod actions;
 mod calls;
 mod entries;
+mod jobs;
 mod order;
 mod scope;
 mod statements;
@@ -33,7 +34,7 @@ use crate::diagnostic::{Diagnostic, Report, Severity};
 use crate::document::yaml::{Kind, Node};
 use crate::document::{self, Document, Service, Source, Workflow};
 use crate::expr::Fault;
-use crate::plan::{Maker, Plan};
+use crate::plan::{Lane, Maker, Plan};
 use crate::rehearse::{self, Prepared};
 use crate::types::Type;
 
@@ -101,6 +102,7 @@ pub fn relative(document: &str, name: &str) -> String {
 #[derive(Debug, Default)]
 pub struct Checked {
     pub services: BTreeMap<String, Service>,
+    pub lanes: BTreeMap<String, Arc<Lane>>,
     /// Plans of the workflows without errors, with the place of their document in the bundle.
     pub workflows: Vec<(usize, Arc<Plan>)>,
     /// Documents of cases, ready to be run.
@@ -190,6 +192,7 @@ pub fn check(bundle: &Bundle) -> Checked {
         let (kind, name) = match &document {
             Document::Workflow(workflow) => ("workflow", &workflow.name),
             Document::Service(service) => ("service", &service.name),
+            Document::Lane(lane) => ("lane", &lane.name),
             Document::Cases(found) => {
                 // A workflow may have cases in several documents.
                 if index < own {
@@ -212,6 +215,11 @@ pub fn check(bundle: &Bundle) -> Checked {
                 missing_secret(&service, bundle.known.as_ref(), report);
                 checked.services.insert(service.name.text.clone(), *service);
             }
+            Document::Lane(lane) => {
+                if let Some(compiled) = jobs::lane(&lane, report) {
+                    checked.lanes.insert(compiled.name.clone(), Arc::new(compiled));
+                }
+            }
             Document::Cases(_) => {}
         }
     }
@@ -219,11 +227,18 @@ pub fn check(bundle: &Bundle) -> Checked {
     for (index, workflow) in workflows.iter().filter(|(index, _)| *index < own) {
         taken.claim(workflow, &sources[*index].path, &mut reports[*index]);
     }
+    let by_name: BTreeMap<&str, &Workflow> = workflows.iter().map(|(_, w)| (w.name.text.as_str(), w)).collect();
     let mut plans = BTreeMap::new();
     for at in order::callees_first(&workflows, &mut reports) {
         let (index, workflow) = &workflows[at];
         let report = &mut reports[*index];
-        let around = steps::Around { services: &checked.services, plans: &plans, known: bundle.known.as_ref() };
+        let around = steps::Around {
+            services: &checked.services,
+            plans: &plans,
+            workflows: &by_name,
+            lanes: &checked.lanes,
+            known: bundle.known.as_ref(),
+        };
         let compiled = steps::compile(workflow, &around, report);
         if let Some(plan) = compiled.filter(|_| !report.has_errors()) {
             let plan = Arc::new(plan);

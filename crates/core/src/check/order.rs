@@ -72,20 +72,9 @@ fn cycle(from: usize, calls: &[Vec<(usize, &Named)>], depth: &[Option<usize>]) -
 
 fn invoked<'w>(steps: &'w [Step], found: &mut Vec<&'w Named>) {
     for step in steps {
-        match &step.action {
-            Action::Invoke { workflow, .. } => found.push(workflow),
-            Action::If { then, otherwise, .. } => {
-                invoked(then, found);
-                invoked(otherwise, found);
-            }
-            Action::Match { arms, otherwise, .. } => {
-                arms.iter().for_each(|arm| invoked(&arm.steps, found));
-                invoked(otherwise, found);
-            }
-            Action::Each(each) => invoked(&each.steps, found),
-            Action::Together { branches, .. } => branches.iter().for_each(|b| invoked(&b.steps, found)),
-            _ => {}
+        if let Action::Invoke { workflow, .. } = &step.action {
+            found.push(workflow);
         }
-        invoked(&step.rescue, found);
+        step.inside().into_iter().for_each(|steps| invoked(steps, found));
     }
 }

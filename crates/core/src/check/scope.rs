@@ -45,21 +45,10 @@ fn kept(workflow: &Workflow) -> Type {
 
 fn kept_names<'w>(steps: &'w [Step], names: &mut BTreeSet<&'w str>) {
     for step in steps {
-        match &step.action {
-            Action::Keep(values) => names.extend(values.iter().map(|(name, _)| name.text.as_str())),
-            Action::If { then, otherwise, .. } => {
-                kept_names(then, names);
-                kept_names(otherwise, names);
-            }
-            Action::Match { arms, otherwise, .. } => {
-                arms.iter().for_each(|arm| kept_names(&arm.steps, names));
-                kept_names(otherwise, names);
-            }
-            Action::Each(each) => kept_names(&each.steps, names),
-            Action::Together { branches, .. } => branches.iter().for_each(|b| kept_names(&b.steps, names)),
-            _ => {}
+        if let Action::Keep(values) = &step.action {
+            names.extend(values.iter().map(|(name, _)| name.text.as_str()));
         }
-        kept_names(&step.rescue, names);
+        step.inside().into_iter().for_each(|steps| kept_names(steps, names));
     }
 }
 

@@ -22,6 +22,9 @@ pub(super) struct Around<'a> {
     pub services: &'a BTreeMap<String, Service>,
     /// The workflows it may invoke, compiled before it.
     pub plans: &'a BTreeMap<String, Arc<Plan>>,
+    /// All workflows, for what they take; those it queues may come after it.
+    pub workflows: &'a BTreeMap<&'a str, &'a Workflow>,
+    pub lanes: &'a BTreeMap<String, Arc<plan::Lane>>,
     pub known: Option<&'a Known>,
 }
 
@@ -38,6 +41,8 @@ pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report)
         workflow,
         services: around.services,
         plans: around.plans,
+        workflows: around.workflows,
+        lanes: around.lanes,
         known: around.known,
         scope,
         slots: FIXED.map(str::to_owned).to_vec(),
@@ -50,6 +55,8 @@ pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report)
         uses_kept: false,
         used_services: BTreeSet::new(),
         invokes: Vec::new(),
+        enqueues: Vec::new(),
+        durable: false,
         statements: Vec::new(),
         replies: Vec::new(),
         fails: Vec::new(),
@@ -60,6 +67,7 @@ pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report)
         told_constant: false,
         report,
     };
+    let jobs = walk.jobs();
     walk.blocks.push(Vec::new());
     let mut numbers = Numbers { prefix: String::new(), next: 0, depth: 0 };
     let (steps, end) = walk.steps(&workflow.steps, &mut numbers, None, Answered::No);
@@ -76,7 +84,13 @@ pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report)
         }
     };
     let endpoints = workflow.entries.iter().filter_map(|e| entries::compile(e, &workflow.input, walk.report)).collect();
+    walk.durable_entries();
+    let timetables = workflow.timetables.iter().filter_map(|timetable| walk.timetable(timetable)).collect();
     Some(Plan {
+        timetables,
+        jobs,
+        durable: walk.durable,
+        enqueues: walk.enqueues,
         name: workflow.name.text.clone(),
         about: workflow.about.clone(),
         input: input?,
@@ -146,6 +160,8 @@ pub(super) struct Walk<'w, 'r, 's> {
     pub workflow: &'w Workflow,
     pub services: &'w BTreeMap<String, Service>,
     pub plans: &'w BTreeMap<String, Arc<Plan>>,
+    pub workflows: &'w BTreeMap<&'w str, &'w Workflow>,
+    pub lanes: &'w BTreeMap<String, Arc<plan::Lane>>,
     pub known: Option<&'w Known>,
     scope: Scope,
     slots: Vec<String>,
@@ -158,6 +174,9 @@ pub(super) struct Walk<'w, 'r, 's> {
     pub uses_kept: bool,
     pub used_services: BTreeSet<String>,
     pub invokes: Vec<String>,
+    pub enqueues: Vec<String>,
+    /// Whether a step waits longer than a client can.
+    pub durable: bool,
     pub statements: Vec<(String, Arc<plan::Statement>)>,
     pub replies: Vec<plan::ReplyShape>,
     pub fails: Vec<(u16, Option<String>)>,
@@ -265,7 +284,14 @@ impl Walk<'_, '_, '_> {
         let id = match (&step.id, &step.action) {
             (
                 Some(id),
-                Action::Call(_) | Action::Each(_) | Action::Together { .. } | Action::Invoke { .. } | Action::Sql(_),
+                Action::Call(_)
+                | Action::Each(_)
+                | Action::Together { .. }
+                | Action::Invoke { .. }
+                | Action::Sql(_)
+                | Action::Enqueue(_)
+                | Action::Cancel(_)
+                | Action::Await(_),
             ) => self.define(id),
             (Some(id), _) => {
                 self.report.error(

@@ -37,10 +37,10 @@ fn every_fault_is_found_at_its_place() {
         ("workflow: w\nsteps: [{reply: 200}]\nentires: []\n".into(), "unknown-key@3:1"),
         ("workflow: w\n".into(), "missing-key@1:11"),
         ("wrkflow: w\n".into(), "unknown-kind@1:1"),
-        ("lane: w\n".into(), "not-yet@1:1"),
+        ("plan: w\n".into(), "not-yet@1:1"),
         ("[1]".into(), "wrong-type@1:1"),
         (format!("{head}  - replay: 200\n"), "unknown-step@3:5"),
-        (format!("{head}  - enqueue: x\n"), "not-yet@3:5"),
+        (format!("{head}  - mail: x\n"), "not-yet@3:5"),
         (format!("{head}  - reply: 200\n    note: x\n"), "two-steps@4:5"),
         (format!("{head}  - reply: 200\n    boddy: x\n"), "unknown-key@4:5"),
         (format!("{head}  - reply: 99\n"), "wrong-value@3:12"),
@@ -110,7 +110,7 @@ fn every_fault_is_found_at_its_place() {
             "workflow: w\nentries: [{endpoint: GET /-/x, access: open}]\nsteps: [{reply: 200}]\n".into(),
             "reserved-path@2:22",
         ),
-        ("workflow: w\nentries: [{timetable: x}]\nsteps: [{reply: 200}]\n".into(), "not-yet@2:12"),
+        ("workflow: w\nentries: [{webhook: x}]\nsteps: [{reply: 200}]\n".into(), "not-yet@2:12"),
         ("service: s\n".into(), "missing-key@1:10"),
         ("service: s\nbase: nowhere\n".into(), "wrong-value@2:7"),
         ("service: s\nbase: http://h\nopenapi: gone.yaml\n".into(), "missing-file@3:10"),
@@ -292,6 +292,28 @@ fn types_flow_through_a_workflow() {
         ("  - {sql: d, statement: SELECT :n}\n", "missing-parameter@6:32"),
         ("  - {sql: d, statement: SELECT 1, bind: {m: 1}}\n", "unknown-parameter@6:42"),
         ("  - {keep: {a: 1}, id: x}\n", "no-result@6:24"),
+        ("  - {enqueue: chidl}\n", "unknown-workflow@6:15"),
+        ("  - {enqueue: child}\n", "missing-input@6:15"),
+        ("  - {enqueue: child, send: {n: x}}\n", "wrong-argument@6:32"),
+        ("  - {enqueue: child, send: {n: 1}, after: soon}\n", "wrong-value@6:43"),
+        ("  - {enqueue: child, send: {n: 1}, at: tomorrow}\n", "wrong-value@6:40"),
+        ("  - {enqueue: child, send: {n: 1}, after: 1s, at: 2027-03-04T06:00:00Z}\n", "wrong-value@6:51"),
+        ("  - {enqueue: child, send: {n: 1}, lane: slow}\n", "unknown-lane@6:42"),
+        ("  - {enqueue: child, send: {n: 1}, spacing: 2s}\n", "wrong-value@6:36"),
+        ("  - {enqueue: child, send: {n: \"${item}\"}, for_each: input.k}\n", "wrong-operand@6:54"),
+        (
+            "  - {enqueue: child, send: {n: \"${x.y}\"}, for_each: \"input.list ?? []\", item: x}\n",
+            "unknown-member@6:37",
+        ),
+        ("  - {enqueue: child, id: e, send: {n: 1}}\n  - let: {a: \"${e.jobs}\"}\n", "unknown-member@7:19"),
+        ("  - {cancel: {tga: x}}\n", "unknown-key@6:15"),
+        ("  - {cancel: x, id: c}\n  - let: {a: \"${c.gone}\"}\n", "unknown-member@7:19"),
+        ("  - {await: callback}\n", "missing-key@6:5"),
+        ("  - {await: c, until: soon, steps: [{note: \"${c.url}\"}]}\n", "wrong-value@6:23"),
+        ("  - {await: c, steps: [{note: \"${c.address}\"}]}\n", "unknown-member@6:36"),
+        ("  - {await: c, steps: [{note: x}]}\n  - note: ${c.url}\n", "unknown-name@7:13"),
+        ("  - {progress: 2}\n", "wrong-value@6:16"),
+        ("  - {progress: \"${input.t}\"}\n", "wrong-value@6:16"),
     ] {
         let found = typed(steps);
         if found.first().map(String::as_str) != Some(wanted) {
@@ -299,4 +321,68 @@ fn types_flow_through_a_workflow() {
         }
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+#[test]
+fn lanes_timetables_and_answers_are_checked() {
+    let mut wrong = Vec::new();
+    for (text, wanted) in [
+        ("lane: slow\nat_once: 0\n", "wrong-value@2:10"),
+        ("lane: slow\npace: often\n", "wrong-value@2:7"),
+        ("lane: slow\norder: random\n", "wrong-value@2:8"),
+        ("lane: slow\norder: {per: inptu.imo}\n", "unknown-name@2:14"),
+        ("lane: slow\nfull: 404\n", "wrong-value@2:7"),
+        ("lane: slow\nagain: {times: 0}\n", "wrong-value@2:16"),
+        ("workflow: w\njobs: {lane: fast}\nsteps: [{note: x}]\n", "unknown-lane@2:14"),
+        ("workflow: w\njobs: {tag: \"${v}\"}\nsteps: [{note: x}]\n", "unknown-name@2:16"),
+        ("workflow: w\njobs: {again: {first: soon}}\nsteps: [{note: x}]\n", "wrong-value@2:23"),
+        ("workflow: w\njobs: {notify: {to: x}}\nsteps: [{note: x}]\n", "missing-key@2:16"),
+        ("workflow: w\nentries: [{timetable: \"0 6 * *\"}]\nsteps: [{note: x}]\n", "bad-pattern@2:23"),
+        (
+            "workflow: w\nentries: [{timetable: \"0 6 * * *\", zone: Europe/Olso}]\nsteps: [{note: x}]\n",
+            "unknown-zone@2:42",
+        ),
+        ("workflow: w\nentries: [{every: 1ms}]\nsteps: [{note: x}]\n", "wrong-value@2:11"),
+        ("workflow: w\nentries: [{every: 1h, missed: never}]\nsteps: [{note: x}]\n", "wrong-value@2:31"),
+        ("workflow: w\nentries: [{every: 1h, from: today}]\nsteps: [{note: x}]\n", "wrong-value@2:29"),
+        (
+            "workflow: w\ninput: {n: {type: integer}}\nentries: [{every: 1h}]\nsteps: [{note: \"${input.n}\"}]\n",
+            "missing-input@3:11",
+        ),
+        (
+            "workflow: w\ninput: {n: {type: integer}}\nentries: [{every: 1h, send: {n: x}}]\nsteps: [{note: \"${input.n}\"}]\n",
+            "wrong-argument@3:33",
+        ),
+        (
+            "workflow: w\nentries: [{endpoint: GET /w, access: open, answer: soon}]\nsteps: [{note: x}]\n",
+            "wrong-value@2:52",
+        ),
+        (
+            "workflow: w\nentries: [{endpoint: GET /w, access: open}]\nsteps: [{await: c, steps: [{note: x}]}]\n",
+            "needs-a-job@2:22",
+        ),
+        (
+            "workflow: w\nentries: [{endpoint: GET /w, access: open, answer: either}]\nsteps: [{pause: 2 days}]\n",
+            "pause-too-long@3:17",
+        ),
+    ] {
+        let found = found(text);
+        if found.first().map(String::as_str) != Some(wanted) {
+            wrong.push(format!("{text} wanted {wanted}, gives {found:?}"));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    let mut good = Bundle::default();
+    good.add("lane.yaml", "lane: slow\nat_once: 2\npace: 30/min\norder: {per: input.imo}\nlength: 500\nfull: 429\nagain: {times: 4, first: 1s, most: 1min}\n");
+    good.add("w.yaml", "workflow: w\ninput: {imo: {type: string}, due: {type: string, optional: true}}\njobs: {lane: slow, priority: 2, tag: \"v-${input.imo}\", results: 2 days}\nentries:\n  - {endpoint: POST /w, access: open, answer: later}\n  - {timetable: [\"0 6 * * MON-FRI\", \"0 9 L * *\"], zone: Europe/Oslo, missed: once, overlap: wait, send: {imo: \"9074729\", due: \"${due}\"}}\nsteps:\n  - {await: c, until: 2 days, steps: [{note: \"${c.url}\"}]}\n  - {pause: 30 days, when: input.due != null}\n");
+    let checked = check(&good);
+    assert_eq!(checked.diagnostics, Vec::new());
+    let (plan, lane) = (checked.plan("w").expect("plan"), &checked.lanes["slow"]);
+    assert!(plan.durable && plan.timetables.len() == 1);
+    let input = crate::value::Value::object([("imo", crate::value::Value::text("9074729"))]);
+    assert_eq!(lane.turn(&input).as_deref(), Some("slow 9074729"));
+    let given = plan.timetables[0].input("2027-03-04T06:00:00Z").expect("input");
+    assert_eq!(given.to_json(), r#"{"imo":"9074729","due":"2027-03-04T06:00:00Z"}"#);
+    let pauses: Vec<u64> = (1..=8).map(|time| lane.again.as_ref().expect("again").pause(time).as_secs()).collect();
+    assert_eq!(pauses, [1, 2, 4, 8, 16, 32, 60, 60]);
 }

@@ -91,6 +91,8 @@ pub struct Expect {
     pub steps: Vec<(Named, ExpectStep)>,
     /// By name of the stub.
     pub calls: Vec<(Named, ExpectCalls)>,
+    /// Jobs queued, by their workflow.
+    pub jobs: Vec<(Named, ExpectCalls)>,
     pub kept: Option<Node>,
     /// Milliseconds on the case's clock.
     pub took: Option<Node>,
@@ -125,7 +127,7 @@ pub enum ExpectCalls {
 const ANY: &str = "{}";
 const TEXT: &str = r#"{"type":"string"}"#;
 const VALUES: &str = r#"{"type":"object"}"#;
-const STUBS: &str = r#"{"type":"object","description":"Answers by `service.operation`, or by `sql.DATABASE`: one, or a list of answers in turn."}"#;
+const STUBS: &str = r#"{"type":"object","description":"Answers by `service.operation`, or by `sql.DATABASE`: one, or a list of answers in turn. `callback` is what comes to an address that is waited at; `queue` can fail, `cancel` says what became of jobs."}"#;
 
 pub const CASES: &[KeySpec] = keys! {
     "cases", r#"{"type":"string"}"#, "The workflow these are cases of.";
@@ -165,6 +167,7 @@ pub const EXPECT: &[KeySpec] = keys! {
     "reply", VALUES, "`status`, `headers` and `body` of the answer; of objects the members that are named, unless `exactly: true`.";
     "steps", VALUES, "Steps by number or id: a state, or `{state, times, attempts}`.";
     "calls", VALUES, "By operation: how often it was called, or a list of what each request was like.";
+    "jobs", VALUES, "Jobs queued, by workflow: how many, or a list of what each is like: its `input`, `due`, `tag`, `lane`, `priority`.";
     "kept", VALUES, "What the workflow remembers afterwards.";
     "took", ANY, "Milliseconds on the case's clock.";
 };
@@ -184,6 +187,7 @@ const STEP: &[KeySpec] = keys! {
 pub const STEP_STATES: &[&str] = &["succeeded", "skipped", "rescued", "failed", "cancelled", "untaken"];
 const CALL_FAILURES: &[&str] = &["unreachable", "timeout", "broken", "too-large", "redirected", "refused"];
 const QUERY_FAILURES: &[&str] = &["database", "timeout", "duplicate", "sql"];
+const QUEUE_FAILURES: &[&str] = &["full", "database"];
 
 /// The files with SQL that a document of cases names, without reading the rest.
 pub fn seed_files(root: &Node) -> Vec<&str> {
@@ -301,17 +305,17 @@ fn case(node: &Node, clock_of_all: i64, report: &mut Report) -> Option<Case> {
 fn stubs(members: &Members, report: &mut Report) -> Vec<Stub> {
     let mut all = Vec::new();
     for (name, node) in members.mapping("stubs", report) {
-        let sql = name.text.starts_with("sql.");
         let answers = match &node.kind {
-            Kind::List(items) => items.iter().filter_map(|item| answer(item, sql, report)).collect(),
-            _ => answer(node, sql, report).into_iter().collect(),
+            Kind::List(items) => items.iter().filter_map(|item| answer(item, &name.text, report)).collect(),
+            _ => answer(node, &name.text, report).into_iter().collect(),
         };
         all.push(Stub { name, answers });
     }
     all
 }
 
-fn answer(node: &Node, sql: bool, report: &mut Report) -> Option<StubAnswer> {
+fn answer(node: &Node, name: &str, report: &mut Report) -> Option<StubAnswer> {
+    let sql = name.starts_with("sql.");
     let members = Members::new(node, "an answer", &[ANSWER], report)?;
     let misplaced: &[&str] = if sql { &["status", "headers", "body"] } else { &["rows", "count", "id"] };
     for (key, _) in misplaced.iter().filter_map(|name| members.entry(name)) {
@@ -324,7 +328,11 @@ fn answer(node: &Node, sql: bool, report: &mut Report) -> Option<StubAnswer> {
     }
     let gives = match members.text("fails", report) {
         Some(kind) => {
-            let known = if sql { QUERY_FAILURES } else { CALL_FAILURES };
+            let known = match name {
+                "queue" => QUEUE_FAILURES,
+                _ if sql => QUERY_FAILURES,
+                _ => CALL_FAILURES,
+            };
             if !known.contains(&kind.text.as_str()) {
                 report.error("wrong-value", kind.at, format!("there is no failure `{}` here", kind.text));
                 match suggest::nearest(&kind.text, known.iter().copied()) {
@@ -386,16 +394,20 @@ fn expect(node: &Node, report: &mut Report) -> Option<Expect> {
     for (name, node) in members.mapping("steps", report) {
         steps.extend(expect_step(node, report).map(|step| (name, step)));
     }
-    let mut calls = Vec::new();
-    for (name, node) in members.mapping("calls", report) {
-        match &node.kind {
-            Kind::Int(times) if *times >= 0 => calls.push((name, ExpectCalls::Times(*times as usize, node.at))),
-            Kind::List(items) => calls.push((name, ExpectCalls::Each(items.clone(), node.at))),
-            _ => {
-                report.error("wrong-type", node.at, "how often it was called, or a list of what each request was like");
+    let made = |key: &str, report: &mut Report| {
+        let mut out = Vec::new();
+        for (name, node) in members.mapping(key, report) {
+            match &node.kind {
+                Kind::Int(times) if *times >= 0 => out.push((name, ExpectCalls::Times(*times as usize, node.at))),
+                Kind::List(items) => out.push((name, ExpectCalls::Each(items.clone(), node.at))),
+                _ => {
+                    report.error("wrong-type", node.at, "say how many, or give a list of what each was like");
+                }
             }
         }
-    }
+        out
+    };
+    let (calls, jobs) = (made("calls", report), made("jobs", report));
     if let Some(kept) = members.get("kept") {
         free_members(kept, "kept", report);
     }
@@ -407,6 +419,7 @@ fn expect(node: &Node, report: &mut Report) -> Option<Expect> {
         reply,
         steps,
         calls,
+        jobs,
         kept: kept.cloned(),
         took: took.cloned(),
     })

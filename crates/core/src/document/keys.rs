@@ -23,6 +23,7 @@ pub const WORKFLOW: &[KeySpec] = keys! {
     "extra", r#"{"enum":["refuse","allow"]}"#, "Whether members that are not declared are let in; `refuse` unless said.";
     "entries", r##"{"type":"array","items":{"$ref":"#/$defs/entry"}}"##, "The ways in.";
     "functions", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Named functions for expressions: `total: \"(a, b) => a + b\"`.";
+    "jobs", r#"{"type":"object"}"#, "How it runs as a job: `lane`, `priority`, `tag`, `again`, `results`, `notify`.";
     "replies", r#"{"type":"object","additionalProperties":{"type":["object","boolean"]}}"#, "What the bodies of its replies look like: JSON Schema by status. The steps are checked against it.";
     "steps", STEPS, "What it does, top to bottom.";
 };
@@ -31,7 +32,41 @@ pub const ENDPOINT: &[KeySpec] = keys! {
     "endpoint", r#"{"type":"string","pattern":"^(GET|HEAD|POST|PUT|PATCH|DELETE) /"}"#, "Method and path template: `POST /harbours/{harbour}/quotes`.";
     "access", r#"{"enum":["open"]}"#, "Who may call: `open` for anybody.";
     "from", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Where an input comes from, when not by convention: `header.X-Trace-Id`, `query.q`, `body`.";
+    "answer", r#"{"enum":["now","later","either"]}"#, "`now`: the reply of the run; `later`: 202 and the address of a job; `either`: as the client prefers (RFC 7240). `now` unless said.";
     "limits", r#"{"type":"object","properties":{"time":{"type":"string"},"body":{"type":["string","integer"]}},"additionalProperties":false}"#, "The longest a request may take and the largest body.";
+};
+
+pub const TIMETABLE: &[KeySpec] = keys! {
+    "timetable", r#"{"type":["string","array"],"items":{"type":"string"}}"#, "When a job is due: a pattern of five fields (minute, hour, day of month, month, weekday), or a list of them.";
+    "zone", TEXT, "The time zone of the pattern, as the IANA names it: `Europe/Oslo`; `UTC` unless said.";
+    "from", TEXT, "Not before this instant.";
+    "until", TEXT, "Not after this instant.";
+    "missed", r#"{"enum":["skip","once","all"]}"#, "What becomes of times that passed while nothing ran: left out, made up for once, or each. `skip` unless said.";
+    "overlap", r#"{"enum":["allow","skip","wait"]}"#, "What becomes of a time at which the job before has not ended: run beside it, left out, or behind it. `allow` unless said.";
+    "send", VALUES, "The input of the job; `due` is the instant it is due.";
+};
+pub const EVERY: &[KeySpec] = keys! {
+    "every", DURATION, "When a job is due: every so often, counted from `from`, or from 1970 where it is not said.";
+};
+
+pub const JOBS: &[KeySpec] = keys! {
+    "lane", TEXT, "The lane its jobs wait in; `main` unless said.";
+    "priority", r#"{"type":"integer","minimum":1,"maximum":9}"#, "1 goes first, 9 last; 5 unless said.";
+    "tag", TEXT, "By which its jobs can be found and cancelled: `hold-${input.berth}`.";
+    "again", r#"{"type":"object"}"#, "When and how often a failed job is taken up again: `{times: 5, first: 10s, factor: 2, most: 10min}`.";
+    "results", DURATION, "How long a result can be had after the end; `24h` unless said.";
+    "notify", r#"{"type":"object"}"#, "Tells an address when the job has ended: `{to: \"${input.tell}\", secret: notify-key}`.";
+};
+pub const AGAIN: &[KeySpec] = keys! {
+    "times", r#"{"type":"integer","minimum":1,"maximum":100}"#, "How often a failed job is taken up again; 3 unless said.";
+    "first", DURATION, "The pause before the first time; 10s unless said.";
+    "factor", r#"{"type":"number"}"#, "By how much each further pause is longer; 2 unless said.";
+    "most", DURATION, "The longest pause; 1h unless said.";
+};
+pub const NOTIFY: &[KeySpec] = keys! {
+    "to", TEXT, "The address, often one of the input: `${input.tell}`; nothing is told where it gives nothing.";
+    "secret", TEXT, "The name of the secret that signs it (Standard Webhooks).";
+    "network", r#"{"enum":["public","private"]}"#, "`private` allows private addresses; `public` unless said.";
 };
 
 pub const LIMITS: &[KeySpec] = keys! {
@@ -125,6 +160,30 @@ pub const PAUSE: &[KeySpec] = keys! {
     "pause", r#"{"oneOf":[{"type":"string"},{"type":"object","properties":{"until":{}},"required":["until"],"additionalProperties":false}]}"#, "How long to wait: `5s`, `${…}`, or `{until: instant}`.";
 };
 
+pub const ENQUEUE: &[KeySpec] = keys! {
+    "enqueue", TEXT, "The workflow that runs as a job of its own.";
+    "send", VALUES, "Its input.";
+    "after", TEXT, "How long from now it is due: `2 days`.";
+    "at", TEXT, "The instant it is due.";
+    "lane", TEXT, "The lane it waits in, when not the workflow's own.";
+    "tag", TEXT, "By which it can be found and cancelled.";
+    "priority", r#"{"type":"integer","minimum":1,"maximum":9}"#, "1 goes first, 9 last.";
+    "for_each", CONDITION, "A list: one job for each item, together a group.";
+    "item", TEXT, "The name of the item in `send`, `tag`, `after` and `at`; `item` unless said.";
+    "spacing", TEXT, "How far apart the jobs of a list are due: `2s`.";
+};
+pub const CANCEL: &[KeySpec] = keys! {
+    "cancel", r#"{}"#, "A job's id, a list of them, or `{tag: …}`.";
+};
+pub const AWAIT: &[KeySpec] = keys! {
+    "await", TEXT, "The name under which its steps know the address: `await: callback`, then `${callback.url}`.";
+    "steps", STEPS, "Steps that give the address out.";
+    "until", TEXT, "An instant, or a span from when the step began; then it fails with the kind `timeout`.";
+};
+pub const PROGRESS: &[KeySpec] = keys! {
+    "progress", r#"{"type":["number","string"]}"#, "How far the run is, from 0 to 1; clients that poll see it.";
+};
+
 /// The step kinds: the key that names each, and its table.
 pub const STEP_KINDS: &[(&str, &[KeySpec])] = &[
     ("call", CALL),
@@ -137,11 +196,14 @@ pub const STEP_KINDS: &[(&str, &[KeySpec])] = &[
     ("sql", SQL),
     ("keep", KEEP),
     ("pause", PAUSE),
+    ("enqueue", ENQUEUE),
+    ("cancel", CANCEL),
+    ("await", AWAIT),
     ("note", NOTE),
+    ("progress", PROGRESS),
     ("reply", REPLY),
     ("fail", FAIL),
 ];
 
 /// Step and entry kinds of the language that this version does not run yet.
-pub(super) const LATER: &[&str] =
-    &["enqueue", "cancel", "await", "mail", "render", "file", "progress", "webhook", "timetable", "watch"];
+pub(super) const LATER: &[&str] = &["mail", "render", "file", "webhook", "watch"];

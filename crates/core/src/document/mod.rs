@@ -1,7 +1,7 @@
 //! Documents: from text to a typed tree with positions.
 //!
 //! A document is YAML 1.2 whose first key names its kind. [`yaml`] gives a tree of nodes, [`reader`]
-//! reads mappings by tables of keys, [`workflow`], [`service`] and [`cases`] hold the kinds. Nothing here looks
+//! reads mappings by tables of keys, [`workflow`], [`service`], [`lane`] and [`cases`] hold the kinds. Nothing here looks
 //! into expressions or knows other documents; that is [`crate::check`].
 //!
 //! ```
@@ -14,6 +14,7 @@
 
 pub mod cases;
 pub mod keys;
+pub mod lane;
 pub mod reader;
 pub mod schema;
 pub mod service;
@@ -24,6 +25,7 @@ pub mod yaml;
 use serde::{Deserialize, Serialize};
 
 pub use cases::Cases;
+pub use lane::Lane;
 pub use service::Service;
 pub use workflow::Workflow;
 
@@ -48,11 +50,12 @@ pub enum Document {
     Workflow(Box<Workflow>),
     Service(Box<Service>),
     Cases(Box<Cases>),
+    Lane(Box<Lane>),
 }
 
 /// The kinds of documents this version reads.
-pub const KINDS: &[&str] = &["workflow", "service", "cases"];
-const LATER: &[&str] = &["lane", "plan"];
+pub const KINDS: &[&str] = &["workflow", "service", "cases", "lane"];
+const LATER: &[&str] = &["plan"];
 
 /// The kind a text says it is, when it is one of ours; tells our documents from other YAML.
 pub fn kind_of(text: &str) -> Option<&'static str> {
@@ -77,13 +80,15 @@ pub(crate) fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<Strin
     let root = yaml::parse(report)?;
     let Some((key, _)) = root.as_map().and_then(|members| members.first()) else {
         report.error("wrong-type", root.at, format!("a document is a mapping, not {}", root.what()));
-        report.help("the first key names the kind: `workflow: NAME`, `service: NAME` or `cases: WORKFLOW`");
+        report
+            .help("the first key names the kind: `workflow: NAME`, `service: NAME`, `lane: NAME` or `cases: WORKFLOW`");
         return None;
     };
     match key.name.as_str() {
         "workflow" => workflow::read(&root, report).map(|w| Document::Workflow(Box::new(w))),
         "service" => service::read(&root, file, report).map(|s| Document::Service(Box::new(s))),
         "cases" => cases::read(&root, file, report).map(|c| Document::Cases(Box::new(c))),
+        "lane" => lane::read(&root, report).map(|l| Document::Lane(Box::new(l))),
         kind if LATER.contains(&kind) => {
             report.error("not-yet", key.at, format!("documents of kind `{kind}` are not part of this version"));
             None
@@ -93,7 +98,7 @@ pub(crate) fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<Strin
             match suggest::nearest(other, KINDS.iter().copied()) {
                 Some(near) => report.help(format!("did you mean `{near}`?")),
                 None => {
-                    report.help("the first key names the kind: `workflow: NAME`, `service: NAME` or `cases: WORKFLOW`")
+                    report.help("the first key names the kind: `workflow: NAME`, `service: NAME`, `lane: NAME` or `cases: WORKFLOW`")
                 }
             };
             None

@@ -3,7 +3,7 @@
 use serde_json::{Map, Value, json};
 
 use super::reader::KeySpec;
-use super::{cases, keys, service};
+use super::{cases, keys, lane, service};
 
 /// The JSON Schema (2020-12) of a kind of document; nothing for a kind that does not exist.
 pub fn of(kind: &str) -> Option<Value> {
@@ -13,11 +13,16 @@ pub fn of(kind: &str) -> Option<Value> {
                 keys::STEP_KINDS.iter().map(|(name, table)| object(&[table, keys::COMMON], &[name])).collect();
             let definitions = json!({
                 "steps": {"type": "array", "minItems": 1, "items": {"oneOf": kinds}},
-                "entry": object(&[keys::ENDPOINT], &["endpoint", "access"]),
+                "entry": {"oneOf": [
+                    object(&[keys::ENDPOINT], &["endpoint", "access"]),
+                    object(&[keys::TIMETABLE], &["timetable"]),
+                    object(&[keys::EVERY, &keys::TIMETABLE[2..]], &["every"]),
+                ]},
             });
             (object(&[keys::WORKFLOW], &["workflow", "steps"]), Some(definitions))
         }
         "service" => (object(&[service::SERVICE], &["service", "base"]), None),
+        "lane" => (object(&[lane::LANE], &["lane"]), None),
         "cases" => {
             let definitions = json!({
                 "case": object(&[cases::CASE], &["name", "expect"]),

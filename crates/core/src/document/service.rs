@@ -231,7 +231,7 @@ fn secret_name(name: &Named, report: &mut Report) -> bool {
 }
 
 /// A pace such as `10/s`, `100/min` or `5/2s`.
-fn pace(named: &Named, report: &mut Report) -> Option<(u32, Duration)> {
+pub(super) fn pace(named: &Named, report: &mut Report) -> Option<(u32, Duration)> {
     let read = |text: &str| {
         let (count, span) = text.split_once('/')?;
         let span = span.trim();

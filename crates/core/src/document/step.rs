@@ -36,7 +36,11 @@ pub enum Action {
     Sql(Box<Sql>),
     Keep(Vec<(Named, Node)>),
     Pause(Pause),
+    Enqueue(Box<Enqueue>),
+    Cancel(Cancel),
+    Await(Box<Await>),
     Note(Node),
+    Progress(Node),
     Reply { status: Node, headers: Vec<(Named, Node)>, body: Option<Node> },
     Fail { status: Node, title: Option<Node>, detail: Option<Node>, problem_type: Option<Node>, with: Option<Node> },
 }
@@ -81,6 +85,52 @@ pub struct Statement {
     /// The node of the text, for places in it.
     pub text: Node,
     pub bind: Vec<(Named, Node)>,
+}
+
+/// Jobs of another workflow.
+#[derive(Clone, Debug)]
+pub struct Enqueue {
+    pub workflow: Named,
+    pub send: Vec<(Named, Node)>,
+    pub due: Option<Pause>,
+    pub lane: Option<Named>,
+    pub tag: Option<Node>,
+    pub priority: Option<u8>,
+    /// The list and the name of its items.
+    pub for_each: Option<(Node, Named)>,
+    pub spacing: Option<Node>,
+}
+
+#[derive(Clone, Debug)]
+pub enum Cancel {
+    Ids(Node),
+    Tag(Node),
+}
+
+/// Waits for what comes to an address that its steps give out.
+#[derive(Clone, Debug)]
+pub struct Await {
+    pub name: Named,
+    pub steps: Vec<Step>,
+    pub until: Option<Node>,
+}
+
+impl Step {
+    /// The steps inside it, branch by branch, its rescue last.
+    pub fn inside(&self) -> Vec<&[Step]> {
+        let mut out: Vec<&[Step]> = match &self.action {
+            Action::If { then, otherwise, .. } => vec![then, otherwise],
+            Action::Match { arms, otherwise, .. } => {
+                arms.iter().map(|arm| arm.steps.as_slice()).chain([otherwise.as_slice()]).collect()
+            }
+            Action::Each(each) => vec![&each.steps],
+            Action::Together { branches, .. } => branches.iter().map(|branch| branch.steps.as_slice()).collect(),
+            Action::Await(wait) => vec![&wait.steps],
+            _ => Vec::new(),
+        };
+        out.push(&self.rescue);
+        out
+    }
 }
 
 #[derive(Clone, Debug)]
@@ -317,7 +367,41 @@ fn action(kind: &str, members: &Members, count: &mut usize, report: &mut Report)
                 }
             }
         }
+        "enqueue" => Action::Enqueue(Box::new(enqueue(members, report)?)),
+        "cancel" => {
+            let node = members.get("cancel")?;
+            match node.as_map() {
+                None => Action::Cancel(Cancel::Ids(node.clone())),
+                Some(_) => {
+                    let inner = Members::new(node, "`cancel`", &[TAG], report)?;
+                    let Some(tag) = inner.get("tag") else {
+                        if node.as_map().is_some_and(|members| !members.is_empty()) {
+                            return None;
+                        }
+                        report.error("missing-key", node.at, "`cancel` is a job's id, a list of ids, or `{tag: …}`");
+                        return None;
+                    };
+                    Action::Cancel(Cancel::Tag(tag.clone()))
+                }
+            }
+        }
+        "await" => {
+            let name = members.text("await", report).filter(|name| valid_name(name, report))?;
+            let body = match members.get("steps") {
+                Some(node) => steps(node, "steps", count, report),
+                None => {
+                    report.error("missing-key", members.at, "`await` needs `steps`");
+                    report.help(format!(
+                        "they give the address out that is waited at: `send: {{reply_to: \"${{{}.url}}\"}}`",
+                        name.text
+                    ));
+                    Vec::new()
+                }
+            };
+            Action::Await(Box::new(Await { name, steps: body, until: members.get("until").cloned() }))
+        }
         "note" => Action::Note(required("note")?),
+        "progress" => Action::Progress(required("progress")?),
         "reply" => {
             Action::Reply { status: required("reply")?, headers: headers(members, report), body: required("body") }
         }
@@ -378,6 +462,41 @@ fn each(members: &Members, count: &mut usize, report: &mut Report) -> Option<Eac
         at_once: members.integer("at_once", 1, MAX_AT_ONCE, report).unwrap_or(1) as u32,
         collect: members.get("collect").cloned(),
         settle: settle(members, report),
+    })
+}
+
+const TAG: &[KeySpec] = &[KeySpec { name: "tag", about: "The tag of the jobs.", schema: r#"{"type":"string"}"# }];
+
+fn enqueue(members: &Members, report: &mut Report) -> Option<Enqueue> {
+    let workflow = members.text("enqueue", report)?;
+    let send = members.mapping("send", report).into_iter().map(|(name, node)| (name, node.clone())).collect();
+    let due = match (members.get("after"), members.get("at")) {
+        (Some(_), Some(at)) => {
+            report.error("wrong-value", at.at, "a job is due either `after` a span or `at` an instant");
+            None
+        }
+        (Some(after), None) => Some(Pause::For(after.clone())),
+        (None, at) => at.map(|at| Pause::Until(at.clone())),
+    };
+    let item = members.text("item", report);
+    let for_each = members.get("for_each").map(|list| {
+        let item = item.clone().unwrap_or(Named { text: "item".into(), at: list.at });
+        (list.clone(), item)
+    });
+    for name in ["item", "spacing"] {
+        if let (None, Some((key, _))) = (&for_each, members.entry(name)) {
+            report.error("wrong-value", key.at, format!("`{name}` goes with `for_each`, the list of items"));
+        }
+    }
+    Some(Enqueue {
+        workflow,
+        send,
+        due,
+        lane: members.text("lane", report),
+        tag: members.get("tag").cloned(),
+        priority: members.integer("priority", 1, 9, report).map(|priority| priority as u8),
+        for_each: for_each.filter(|(_, item)| valid_name(item, report)),
+        spacing: members.get("spacing").cloned(),
     })
 }
 

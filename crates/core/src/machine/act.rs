@@ -2,7 +2,7 @@
 
 use super::flow::{Awaits, Fibre, Flow, What};
 use super::{
-    Effect, Failure, Keep, Kept, MAX_ITEMS, MAX_KEEP_TRIES, Machine, Micros, Reply, State, phrase, status_code,
+    Effect, Failure, Keep, Kept, MAX_ITEMS, MAX_KEEP_TRIES, Machine, Micros, Reply, State, Told, phrase, status_code,
 };
 use crate::expr::{self, ops};
 use crate::plan::{self, Action, KEPT, Maker, Step};
@@ -114,19 +114,27 @@ impl Machine {
             }
             Action::Until(instant) => {
                 let value = make(fibre, instant)?;
-                match ops::to_text(&value).parse::<jiff::Timestamp>() {
-                    Ok(until) => self.wait(at, fibre, record, until.as_microsecond(), What::Pause),
-                    Err(_) => {
-                        let detail =
-                            format!("`{}` is not an instant such as 2027-03-04T06:00:00Z", ops::to_text(&value));
-                        self.step_failed(fibre, record, Failure::new("expression", detail))
-                    }
-                }
+                self.wait(at, fibre, record, super::queue::instant(&value)?, What::Pause)
             }
+            Action::Enqueue(enqueue) => self.start_enqueue(at, fibre, enqueue, record)?,
+            Action::Cancel(cancel) => self.start_cancel(at, fibre, cancel, record)?,
+            Action::Await(_) => self.wait_for(at, fibre, record, Effect::Open, What::Open),
             Action::Note(maker) => {
                 let value = make(fibre, maker)?;
+                self.told.push_back(Told::Note(value.clone()));
                 self.close(fibre, record, State::Succeeded, value);
-                Flow::On
+                Flow::Yield
+            }
+            Action::Progress(maker) => {
+                let value = make(fibre, maker)?;
+                let number = ops::to_number(&value);
+                if !(0.0..=1.0).contains(&number) {
+                    let detail = format!("progress is a number from 0 to 1, not {}", ops::to_text(&value));
+                    return Ok(self.step_failed(fibre, record, Failure::new("expression", detail)));
+                }
+                self.told.push_back(Told::Progress(number));
+                self.close(fibre, record, State::Succeeded, value);
+                Flow::Yield
             }
             Action::Reply(reply) => {
                 let reply = self.made_reply(fibre, reply)?;

@@ -86,6 +86,11 @@ pub(super) enum What {
     Keep {
         tries: u32,
     },
+    Enqueue,
+    CancelJobs,
+    /// The address of a callback.
+    Open,
+    Callback,
 }
 
 /// The children of one step.
@@ -232,6 +237,10 @@ impl Machine {
             let owner = frame.owner;
             fibre.frames.pop();
             if let Some(owner) = owner.filter(|_| !fibre.frames.is_empty()) {
+                let gave_out = self.step_of(owner).is_some_and(|step| matches!(step.action, Action::Await(_)));
+                if gave_out && self.records[owner].state == State::Running {
+                    return self.start_wait(at, fibre, owner);
+                }
                 self.close(fibre, owner, State::Succeeded, Value::Undefined);
             }
             return Flow::On;

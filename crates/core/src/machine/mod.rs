@@ -17,7 +17,7 @@
 //! bundle.add("greet.yaml", "workflow: greet\ninput: {name: {type: string}}\nsteps:\n  - reply: 200\n    body: Hello ${input.name}\n");
 //! let plan = check(&bundle).workflows.remove(0).1;
 //! let input = Value::object([("name", Value::text("Tare"))]);
-//! let mut machine = Machine::new(plan, Start { id: "r1".into(), input, now: 0, caller: None });
+//! let mut machine = Machine::new(plan, Start { id: "r1".into(), input, now: 0, caller: None, attempt: 1 });
 //! let Next::Answer(answer) = machine.next() else { panic!() };
 //! assert_eq!(answer.body, Value::text("Hello Tare"));
 //! assert!(matches!(machine.next(), Next::Finished));
@@ -27,7 +27,9 @@ mod act;
 mod body;
 mod call;
 mod flow;
+mod memo;
 mod query;
+mod queue;
 mod record;
 
 #[cfg(test)]
@@ -40,6 +42,7 @@ pub use body::file_bytes;
 pub use call::{Answer, CallError, CallFault, Request};
 use flow::{Awaits, Fibre, Level, What};
 pub use query::{Query, QueryFault, Rows, Sql};
+pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, NewJob, QueueFault, Queued};
 pub use record::{Ended, State, StepRecord};
 
 use crate::expr::{self, Limits, ops};
@@ -66,6 +69,8 @@ pub struct Start {
     pub now: Micros,
     /// Who called, as far as known.
     pub caller: Option<String>,
+    /// How often the run began from the start, this time included.
+    pub attempt: u32,
 }
 
 /// Tells the effects of one run apart.
@@ -80,10 +85,20 @@ pub enum Next {
     Cancel(EffectId),
     /// The client's answer is ready; the run may go on behind it.
     Answer(Box<Reply>),
+    /// A note or how far the run is, for whoever follows it.
+    Tell(Told),
     /// Everything that can be begun is under way: feed an outcome.
     Idle,
     /// The run has ended; [`Machine::ended`] says how.
     Finished,
+}
+
+/// What a run lets others know while it goes on.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Told {
+    Note(Value),
+    /// From 0 to 1.
+    Progress(f64),
 }
 
 /// Something outside the machine.
@@ -99,6 +114,14 @@ pub enum Effect {
     Recall { workflow: String },
     /// Remember these values if the version is still the same: [`Outcome::Kept`].
     Keep(Box<Keep>),
+    /// Queue these jobs: [`Outcome::Queued`].
+    Enqueue(Box<Enqueue>),
+    /// Cancel jobs: [`Outcome::Cancelled`].
+    Cancel(Box<Cancelling>),
+    /// Make an address for a callback: [`Outcome::Opened`].
+    Open,
+    /// Wait until something comes to it: [`Outcome::Arrived`].
+    Await { callback: String, until: Option<Micros> },
 }
 
 /// Values to be remembered, in place of all that were.
@@ -128,6 +151,11 @@ pub enum Outcome {
     Waited,
     Queried(Result<Vec<Rows>, QueryFault>),
     Kept(Result<Kept, String>),
+    Queued(Result<Queued, QueueFault>),
+    Cancelled(Result<Cancellation, QueueFault>),
+    Opened(Result<Address, QueueFault>),
+    /// Nothing when the time was up before.
+    Arrived(Option<Arrival>),
 }
 
 /// The answer to the client.
@@ -190,6 +218,8 @@ pub struct Machine {
     waited_for: Vec<(EffectId, usize)>,
     next_effect: EffectId,
     records: Vec<StepRecord>,
+    /// What is to be let known.
+    told: VecDeque<Told>,
     /// Of the workflow itself; invoked ones have their own.
     reply: Option<Reply>,
     reply_given: bool,
@@ -206,7 +236,7 @@ impl Machine {
         if plan.uses_run {
             slots[RUN as usize] = Value::object([
                 ("id", Value::text(start.id.as_str())),
-                ("attempt", Value::Int(1)),
+                ("attempt", Value::Int(start.attempt.into())),
                 ("started", Value::text(instant(start.now))),
                 ("caller", start.caller.map_or(Value::Null, Value::text)),
             ]);
@@ -223,6 +253,7 @@ impl Machine {
             waited_for: Vec::new(),
             next_effect: 0,
             records,
+            told: VecDeque::new(),
             reply: None,
             reply_given: false,
             ended: None,
@@ -286,6 +317,9 @@ impl Machine {
                     return Next::Answer(Box::new(reply.clone()));
                 }
             }
+            if let Some(told) = self.told.pop_front() {
+                return Next::Tell(told);
+            }
             if self.ended.is_some() {
                 return Next::Finished;
             }
@@ -333,6 +367,20 @@ impl Machine {
         self.end_failed(failure, problem);
     }
 
+    /// Ends the run because it is not wanted any more.
+    pub fn call_off(&mut self, now: Micros) {
+        self.now = self.now.max(now);
+        if self.ended.is_some() {
+            return;
+        }
+        let now = self.now;
+        for record in self.records.iter_mut().filter(|r| r.state == State::Running) {
+            record.state = State::Cancelled;
+            record.ended = now;
+        }
+        self.ended = Some(Ended { state: State::Cancelled, failure: None, at: now });
+    }
+
     /// Ends a run that took longer than it may.
     pub fn time_is_up(&mut self, within: std::time::Duration, now: Micros) {
         let detail = format!("the request took longer than its limit of {}", crate::duration::short(within));
@@ -372,6 +420,10 @@ impl Machine {
                 Err(detail) => flow::Flow::Failed(Failure::new("database", detail)),
             },
             (What::Keep { tries }, Outcome::Kept(result), Some(record)) => self.kept(at, fibre, record, tries, result),
+            (What::Enqueue, Outcome::Queued(result), Some(record)) => self.queued(fibre, record, result),
+            (What::CancelJobs, Outcome::Cancelled(result), Some(record)) => self.jobs_cancelled(fibre, record, result),
+            (What::Open, Outcome::Opened(result), Some(record)) => self.opened(fibre, record, result),
+            (What::Callback, Outcome::Arrived(arrival), Some(record)) => self.arrived(fibre, record, arrival),
             // An outcome of another kind than what was asked for: as if it had broken.
             (_, _, Some(record)) => {
                 self.step_failed(fibre, record, Failure::new("broken", "the outcome is not what was asked for"))
@@ -414,6 +466,7 @@ fn problem_of(failure: &Failure) -> Problem {
     }
     match failure.kind {
         "timeout" => Problem::new(504, "A service did not answer in time"),
+        "full" => Problem::new(503, "The queue is full"),
         "database" | "conflict" => Problem::new(503, "A database is not available"),
         "expression" | "input" | "sql" => Problem::new(500, "The workflow failed"),
         _ => Problem::new(502, "A service failed"),

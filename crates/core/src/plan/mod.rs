@@ -11,7 +11,10 @@ use std::time::Duration;
 
 pub use sheet::Paragraph;
 
+use crate::calendar::Calendar;
+use crate::document::lane::Again;
 use crate::document::step::{Encoding, Retry};
+use crate::document::workflow::{Answer, Missed, Overlap};
 use crate::expr::template::Template;
 use crate::expr::{Expression, Failure, Limits};
 use crate::input::{EndpointInput, InputPlan};
@@ -32,6 +35,12 @@ pub struct Plan {
     pub about: String,
     pub input: InputPlan,
     pub endpoints: Vec<Endpoint>,
+    pub timetables: Vec<Timetable>,
+    pub jobs: Jobs,
+    /// Whether it waits longer than a client can: it runs as a job only.
+    pub durable: bool,
+    /// Names of the workflows it queues.
+    pub enqueues: Vec<String>,
     /// Block 0 is the workflow itself.
     pub blocks: Vec<Vec<Step>>,
     /// The names of the slots.
@@ -92,10 +101,109 @@ pub struct Endpoint {
     pub method: String,
     pub path: String,
     pub input: EndpointInput,
+    pub answer: Answer,
     /// How long a request may take.
     pub time: Duration,
     /// The largest body in bytes.
     pub body: usize,
+}
+
+/// A lane's own rules, compiled.
+#[derive(Debug)]
+pub struct Lane {
+    pub name: String,
+    pub about: String,
+    pub at_once: Option<u32>,
+    pub pace: Option<(u32, Duration)>,
+    pub order: Order,
+    pub length: Option<u64>,
+    pub full: u16,
+    pub again: Option<Again>,
+}
+
+#[derive(Debug)]
+pub enum Order {
+    Due,
+    Strict,
+    /// Over `input`, in slot 0.
+    Per(Box<Expression>),
+}
+
+impl Lane {
+    /// A lane without rules.
+    pub fn plain(name: &str) -> Self {
+        Lane {
+            name: name.to_owned(),
+            about: String::new(),
+            at_once: None,
+            pace: None,
+            order: Order::Due,
+            length: None,
+            full: 503,
+            again: None,
+        }
+    }
+
+    /// Whose turn a job with this input waits for: jobs of one turn run one after another. Nothing
+    /// where the input has no value for it.
+    pub fn turn(&self, input: &Value) -> Option<String> {
+        match &self.order {
+            Order::Due => None,
+            Order::Strict => Some(self.name.clone()),
+            Order::Per(key) => {
+                let value = key.eval(std::slice::from_ref(input), Limits::default()).ok()?;
+                let text = if value.is_nullish() { return None } else { crate::expr::ops::to_text(&value) };
+                Some(format!("{} {text}", self.name))
+            }
+        }
+    }
+
+    /// Whether there is anything to keep to when its jobs are taken.
+    pub fn is_plain(&self) -> bool {
+        self.at_once.is_none() && self.pace.is_none()
+    }
+}
+
+/// How a workflow runs as a job.
+#[derive(Debug, Default)]
+pub struct Jobs {
+    pub lane: Option<String>,
+    pub priority: Option<u8>,
+    /// Over the fixed slots.
+    pub tag: Option<Maker>,
+    pub again: Option<Again>,
+    pub results: Option<Duration>,
+    pub notify: Option<Notify>,
+}
+
+#[derive(Debug)]
+pub struct Notify {
+    /// Over the fixed slots.
+    pub to: Maker,
+    /// The name of the secret that signs.
+    pub secret: String,
+    pub private: bool,
+}
+
+/// A timetable entry.
+#[derive(Debug)]
+pub struct Timetable {
+    pub calendar: Calendar,
+    pub missed: Missed,
+    pub overlap: Overlap,
+    /// The input; slot 0 is the instant it is due, as text.
+    pub send: Vec<(Str, Maker)>,
+}
+
+impl Timetable {
+    /// The input of the job that is due at an instant.
+    pub fn input(&self, due: &str) -> Result<Value, Box<Failure>> {
+        let mut input = ObjectBuilder::with_capacity(self.send.len());
+        for (name, maker) in &self.send {
+            input.insert(name.clone(), maker.make(&[Value::text(due)], Limits::default())?);
+        }
+        Ok(input.finish())
+    }
 }
 
 pub type BlockId = u32;
@@ -139,7 +247,11 @@ pub enum Action {
     Pause(Maker),
     /// Waits until an instant.
     Until(Maker),
+    Enqueue(Box<Enqueue>),
+    Cancel(Cancel),
+    Await(Box<Await>),
     Note(Maker),
+    Progress(Maker),
     Reply(Box<Reply>),
     Fail(Box<Fail>),
 }
@@ -155,7 +267,22 @@ impl Action {
                 | Action::Invoke(_)
                 | Action::Sql(_)
                 | Action::Let(_)
+                | Action::Enqueue(_)
+                | Action::Cancel(_)
+                | Action::Await(_)
         )
+    }
+
+    /// The blocks inside, branch by branch; a rescue belongs to the step.
+    pub fn blocks(&self) -> Vec<BlockId> {
+        match self {
+            Action::If { then, otherwise, .. } => std::iter::once(*then).chain(*otherwise).collect(),
+            Action::Match { arms, otherwise, .. } => arms.iter().map(|(_, block)| *block).chain(*otherwise).collect(),
+            Action::Each(each) => vec![each.block],
+            Action::Together { branches, .. } => branches.iter().map(|branch| branch.block).collect(),
+            Action::Await(wait) => vec![wait.block],
+            _ => Vec::new(),
+        }
     }
 }
 
@@ -169,6 +296,42 @@ pub struct Each {
     pub at_once: u32,
     pub collect: Option<Maker>,
     pub settle: bool,
+}
+
+/// Jobs of another workflow: one, or one for each item of a list.
+#[derive(Debug)]
+pub struct Enqueue {
+    pub workflow: String,
+    pub send: Vec<(Str, Maker)>,
+    pub due: Option<Due>,
+    pub lane: Option<String>,
+    pub tag: Option<Maker>,
+    pub priority: Option<u8>,
+    /// The list, and the slot of its items.
+    pub for_each: Option<(Expression, u32)>,
+    pub spacing: Option<Maker>,
+}
+
+#[derive(Debug)]
+pub enum Due {
+    After(Maker),
+    At(Maker),
+}
+
+#[derive(Debug)]
+pub enum Cancel {
+    Ids(Maker),
+    Tag(Maker),
+}
+
+/// Gives an address out and waits for what comes to it.
+#[derive(Debug)]
+pub struct Await {
+    /// Holds the address while the steps run.
+    pub slot: u32,
+    pub block: BlockId,
+    /// An instant, or a span from when the step began.
+    pub until: Option<Maker>,
 }
 
 #[derive(Debug)]

@@ -109,14 +109,7 @@ impl Coverage {
 fn collect<'p>(plan: &'p Plan, block: u32, out: &mut Vec<&'p Step>) {
     for step in plan.blocks[block as usize].iter().filter(|step| !step.off) {
         out.push(step);
-        let inner: Vec<u32> = match &step.action {
-            Action::If { then, otherwise, .. } => std::iter::once(*then).chain(*otherwise).collect(),
-            Action::Match { arms, otherwise, .. } => arms.iter().map(|(_, block)| *block).chain(*otherwise).collect(),
-            Action::Each(each) => vec![each.block],
-            Action::Together { branches, .. } => branches.iter().map(|branch| branch.block).collect(),
-            _ => Vec::new(),
-        };
-        for block in inner.into_iter().chain(step.rescue) {
+        for block in step.action.blocks().into_iter().chain(step.rescue) {
             collect(plan, block, out);
         }
     }

@@ -149,24 +149,10 @@ pub(super) fn judge(case: &Case, machine: &Machine, desk: &Desk, end: Micros, fo
     }
     judge_steps(expect, &seen(machine), found);
     for (name, calls) in &expect.calls {
-        let made: Vec<&Value> =
-            desk.asked.iter().filter(|(known, _)| known == name).map(|(_, request)| request).collect();
-        let what = format!("calls of {name}");
-        match calls {
-            Calls::Times(times, at) => {
-                if made.len() != *times {
-                    differ(found, &what, format!("{times}"), format!("{}", made.len()), *at);
-                }
-            }
-            Calls::Each(expected, at) => {
-                if made.len() != expected.len() {
-                    differ(found, &what, format!("{}", expected.len()), format!("{}", made.len()), *at);
-                }
-                for (index, (expected, request)) in expected.iter().zip(made).enumerate() {
-                    compare(&format!("{name}[{index}]"), expected, request, false, found);
-                }
-            }
-        }
+        judge_made(&format!("calls of {name}"), name, calls, &desk.asked, found);
+    }
+    for (name, jobs) in &expect.jobs {
+        judge_made(&format!("jobs of {name}"), name, jobs, &desk.jobs, found);
     }
     if let Some(expected) = &expect.kept {
         let name = &machine.plan().name;
@@ -175,6 +161,23 @@ pub(super) fn judge(case: &Case, machine: &Machine, desk: &Desk, end: Micros, fo
     }
     if let Some(expected) = &expect.took {
         compare("took", expected, &milliseconds(case.clock, end), false, found);
+    }
+}
+
+/// Calls or jobs of one name, as many and as they were expected.
+fn judge_made(what: &str, name: &str, calls: &Calls, all: &[(String, Value)], found: &mut Vec<Difference>) {
+    let made: Vec<&Value> = all.iter().filter(|(known, _)| known == name).map(|(_, one)| one).collect();
+    let (wanted, at) = match calls {
+        Calls::Times(times, at) => (*times, *at),
+        Calls::Each(expected, at) => (expected.len(), *at),
+    };
+    if made.len() != wanted {
+        differ(found, what, format!("{wanted}"), format!("{}", made.len()), at);
+    }
+    if let Calls::Each(expected, _) = calls {
+        for (index, (expected, one)) in expected.iter().zip(made).enumerate() {
+            compare(&format!("{name}[{index}]"), expected, one, false, found);
+        }
     }
 }
 

@@ -32,6 +32,7 @@ pub use drive::{MAX_EFFECTS, drive};
 pub use expect::StepSeen;
 pub use prepare::{Prepared, prepare};
 
+use crate::document::workflow::Answer;
 use crate::input::{Body, Parts, form_pairs};
 use crate::machine::{Machine, Micros, Query, QueryFault, Reply, Rows, Start, State};
 use crate::plan::Plan;
@@ -172,7 +173,7 @@ impl Prepared {
         lent: Vec<(String, Box<dyn Lent>)>,
         result: &mut CaseResult,
     ) {
-        let start = Start { id: format!("case-{}", case.line), input, now: case.clock, caller: None };
+        let start = Start { id: format!("case-{}", case.line), input, now: case.clock, caller: None, attempt: 1 };
         let mut machine = Machine::new(self.plan.clone(), start);
         let mut desk = stubs::Desk::new(self, case, lent);
         let end = drive::drive_within(&mut machine, case.clock, limit, |effect, now| desk.answer(effect, now));
@@ -210,7 +211,8 @@ impl Prepared {
                 let header = |name: &str| {
                     headers.iter().find(|(known, _)| known.eq_ignore_ascii_case(name)).map(|(_, value)| value.clone())
                 };
-                Ok((self.plan.input.gather(&declared.input, parts, &header)?, Some(declared.time)))
+                let limit = (declared.answer == Answer::Now).then_some(declared.time);
+                Ok((self.plan.input.gather(&declared.input, parts, &header)?, limit))
             }
         }
     }

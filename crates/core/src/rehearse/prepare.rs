@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use super::expect::Expected;
+use super::stubs::{CALLBACK, CANCEL, QUEUE};
 use crate::check;
 use crate::diagnostic::{Place, Report};
 use crate::document::cases::{self, Cases, ExpectCalls, Gives};
@@ -103,6 +104,7 @@ pub(super) struct Expect {
     /// Number or id, as written.
     pub steps: Vec<(String, Step)>,
     pub calls: Vec<(String, Calls)>,
+    pub jobs: Vec<(String, Calls)>,
     pub kept: Option<Expected>,
     pub took: Option<Expected>,
 }
@@ -280,9 +282,8 @@ impl Compiler<'_, '_, '_> {
     fn operation(&mut self, stub: &cases::Stub) -> Option<(Arc<Described>, Operation)> {
         let name = &stub.name;
         let (service, operation) = match name.text.split_once(['.', ' ']) {
-            Some(("sql", _)) => {
-                return None;
-            }
+            Some(("sql", _)) => return None,
+            None if [QUEUE, CANCEL, CALLBACK].contains(&name.text.as_str()) => return None,
             Some((service, operation)) => (service, operation),
             None => (name.text.as_str(), ""),
         };
@@ -405,19 +406,39 @@ impl Compiler<'_, '_, '_> {
             };
             out.steps.push((name.text.clone(), compiled));
         }
-        for (name, calls) in &expect.calls {
-            let compiled = match calls {
-                ExpectCalls::Times(times, at) => Calls::Times(*times, self.at(*at)),
-                ExpectCalls::Each(nodes, at) => {
-                    let each = nodes.iter().filter_map(|node| self.expected(node)).collect();
-                    Calls::Each(each, self.at(*at))
+        for (name, jobs) in &expect.jobs {
+            if !self.queues(self.plan, &name.text) {
+                let message = format!("`{}` queues no `{}`", self.plan.name, name.text);
+                self.report.error("unknown-workflow", name.at, message);
+                if let Some(near) = suggest::nearest(&name.text, self.plan.enqueues.iter().map(String::as_str)) {
+                    self.report.help(format!("did you mean `{near}`?"));
                 }
-            };
+            }
+            let compiled = self.expected_calls(jobs);
+            out.jobs.push((name.text.clone(), compiled));
+        }
+        for (name, calls) in &expect.calls {
+            let compiled = self.expected_calls(calls);
             let stub = cases::Stub { name: name.clone(), answers: Vec::new() };
             self.operation(&stub);
             out.calls.push((name.text.clone(), compiled));
         }
         out
+    }
+
+    /// Whether a workflow, or one it invokes, queues jobs of another.
+    fn queues(&self, plan: &Plan, name: &str) -> bool {
+        plan.enqueues.iter().any(|known| known == name) || plan.invoked().any(|plan| self.queues(plan, name))
+    }
+
+    fn expected_calls(&mut self, calls: &ExpectCalls) -> Calls {
+        match calls {
+            ExpectCalls::Times(times, at) => Calls::Times(*times, self.at(*at)),
+            ExpectCalls::Each(nodes, at) => {
+                let each = nodes.iter().filter_map(|node| self.expected(node)).collect();
+                Calls::Each(each, self.at(*at))
+            }
+        }
     }
 
     fn expected(&mut self, node: &Node) -> Option<Expected> {

@@ -8,9 +8,17 @@ use super::prepare::{Answer, Case, Given, Prepared, Stub};
 use crate::document::service::{In, Operation};
 use crate::example;
 use crate::expr::{Limits, ops};
-use crate::machine::{self, CallError, CallFault, Effect, Kept, Micros, Outcome, Query, QueryFault, Request, Rows};
+use crate::machine::{
+    self, Address, Arrival, CallError, CallFault, Cancellation, Cancelling, Effect, Enqueue, Kept, Micros, Outcome,
+    Query, QueryFault, QueueFault, Queued, Request, Rows,
+};
 use crate::plan::Maker;
 use crate::value::{ObjectBuilder, Value};
+
+/// The names of stubs that stand for no service.
+pub(super) const QUEUE: &str = "queue";
+pub(super) const CANCEL: &str = "cancel";
+pub(super) const CALLBACK: &str = "callback";
 
 pub(super) struct Desk<'c> {
     prepared: &'c Prepared,
@@ -20,6 +28,10 @@ pub(super) struct Desk<'c> {
     /// Requests in order, by the name of their stub.
     pub asked: Vec<(String, Value)>,
     pub missing: Vec<String>,
+    /// Jobs that were queued, by their workflow; those that were cancelled are marked.
+    pub jobs: Vec<(String, Value)>,
+    cancelled: Vec<bool>,
+    callbacks: usize,
     /// What the workflows remember.
     pub kept: BTreeMap<String, (u64, Value)>,
     /// Databases that are real in this case.
@@ -30,15 +42,35 @@ impl<'c> Desk<'c> {
     pub fn new(prepared: &'c Prepared, case: &'c Case, lent: Vec<(String, Box<dyn Lent>)>) -> Self {
         let mut kept = BTreeMap::new();
         kept.insert(prepared.plan.name.clone(), (1, case.kept.clone()));
-        Desk { prepared, case, used: BTreeMap::new(), asked: Vec::new(), missing: Vec::new(), kept, lent }
+        Desk {
+            prepared,
+            case,
+            used: BTreeMap::new(),
+            asked: Vec::new(),
+            missing: Vec::new(),
+            jobs: Vec::new(),
+            cancelled: Vec::new(),
+            callbacks: 0,
+            kept,
+            lent,
+        }
     }
 
     /// How long an effect takes, and what comes of it.
-    pub fn answer(&mut self, effect: &Effect, _: Micros) -> (Micros, Outcome) {
+    pub fn answer(&mut self, effect: &Effect, now: Micros) -> (Micros, Outcome) {
         match effect {
             Effect::Call(request) => self.call(request),
             Effect::Query(query) => self.query(query),
             Effect::Wait { .. } => (0, Outcome::Waited),
+            Effect::Enqueue(enqueue) => (0, Outcome::Queued(self.enqueue(enqueue, now))),
+            Effect::Cancel(cancelling) => (0, Outcome::Cancelled(Ok(self.cancel(cancelling, now)))),
+            Effect::Open => {
+                self.callbacks += 1;
+                let id = format!("callback-{}", self.callbacks);
+                let url = format!("http://127.0.0.1:7080/-/callbacks/{id}");
+                (0, Outcome::Opened(Ok(Address { id, url })))
+            }
+            Effect::Await { callback, until } => self.wait(callback, *until, now),
             Effect::Recall { workflow } => (0, Outcome::Kept(Ok(self.remembered(workflow, false)))),
             Effect::Keep(keep) => {
                 let (version, _) = self.kept.get(&keep.workflow).cloned().unwrap_or((0, Value::Undefined));
@@ -47,6 +79,114 @@ impl<'c> Desk<'c> {
                     self.kept.insert(keep.workflow.clone(), (version + 1, keep.values.clone()));
                 }
                 (0, Outcome::Kept(Ok(self.remembered(&keep.workflow, stored))))
+            }
+        }
+    }
+
+    fn enqueue(&mut self, enqueue: &Enqueue, now: Micros) -> Result<Queued, QueueFault> {
+        let mut ids = Vec::with_capacity(enqueue.jobs.len());
+        let before = self.jobs.len();
+        for job in &enqueue.jobs {
+            let due = job.due.unwrap_or(now);
+            let shown = Value::object([
+                ("input", job.input.clone()),
+                ("due", Value::text(machine::instant(due))),
+                ("tag", job.tag.as_deref().map_or(Value::Null, Value::text)),
+                ("lane", enqueue.lane.as_deref().map_or(Value::Null, Value::text)),
+                ("priority", enqueue.priority.map_or(Value::Null, |p| Value::Int(p.into()))),
+            ]);
+            self.jobs.push((enqueue.workflow.clone(), shown));
+            self.cancelled.push(false);
+            ids.push(format!("job-{}", self.jobs.len()));
+        }
+        let request = Value::object([("workflow", Value::text(enqueue.workflow.as_str()))]);
+        if let Some(Answer { gives: Given::Fails { kind, detail }, .. }) = self.find(|stub| stub == QUEUE, &request) {
+            self.jobs.truncate(before);
+            self.cancelled.truncate(before);
+            let kind = ["full", "database"].into_iter().find(|known| known == kind).unwrap_or("full");
+            return Err(QueueFault { kind, detail: detail.clone() });
+        }
+        let group = enqueue.group.then(|| format!("group-{}", before + 1));
+        Ok(Queued { ids, group, base: "http://127.0.0.1:7080".into() })
+    }
+
+    /// Jobs of this case that are not due yet are cancelled; others are as the stub says.
+    fn cancel(&mut self, cancelling: &Cancelling, now: Micros) -> Cancellation {
+        let mut done = Cancellation::default();
+        let request = match cancelling {
+            Cancelling::Tag(tag) => Value::object([("tag", Value::text(tag.as_str()))]),
+            Cancelling::Ids(ids) => {
+                Value::object([("ids", Value::list(ids.iter().map(|id| Value::text(id.as_str())).collect()))])
+            }
+        };
+        self.asked.push((CANCEL.to_owned(), request.clone()));
+        if let Some(Answer { gives: Given::Answer { body: Some(body), .. }, .. }) =
+            self.find(|stub| stub == CANCEL, &request)
+        {
+            let body = made(body, &request);
+            let ids = |name: &str| {
+                let list = body.member(name).and_then(|list| list.as_list().map(<[Value]>::to_vec)).unwrap_or_default();
+                list.iter().map(|id| ops::to_text(id).to_string()).collect()
+            };
+            return Cancellation {
+                cancelled: ids("cancelled"),
+                begun: ids("begun"),
+                done: ids("done"),
+                unknown: ids("unknown"),
+            };
+        }
+        let ids: Vec<String> = match cancelling {
+            Cancelling::Ids(ids) => ids.clone(),
+            Cancelling::Tag(tag) => {
+                let tagged = self.jobs.iter().enumerate();
+                let tagged = tagged.filter(|(_, (_, job))| job.member("tag").and_then(Value::as_text) == Some(tag));
+                tagged.map(|(at, _)| format!("job-{}", at + 1)).collect()
+            }
+        };
+        let now = machine::instant(now);
+        for id in ids {
+            let at = id.strip_prefix("job-").and_then(|number| number.parse::<usize>().ok()).map(|number| number - 1);
+            let job = at.and_then(|at| Some((at, self.jobs.get(at)?)));
+            let into = match job {
+                None => &mut done.unknown,
+                Some((at, (_, job))) => {
+                    let later = job.member("due").and_then(Value::as_text).is_some_and(|due| *due > *now);
+                    let before = std::mem::replace(&mut self.cancelled[at], later);
+                    if later && !before { &mut done.cancelled } else { &mut done.done }
+                }
+            };
+            into.push(id);
+        }
+        done
+    }
+
+    fn wait(&mut self, callback: &str, until: Option<Micros>, now: Micros) -> (Micros, Outcome) {
+        let request = Value::object([("id", Value::text(callback))]);
+        let left = until.map(|until| (until - now).max(0));
+        let found = self.find(|stub| stub == CALLBACK, &request).map(|answer| {
+            let arrival = match &answer.gives {
+                Given::Answer { headers, body, .. } => {
+                    let body = body.as_ref().map(|maker| made(maker, &request));
+                    let answer = http_answer(200, headers, body);
+                    let media = answer.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("content-type"));
+                    let media = media.map_or(String::new(), |(_, media)| media.clone());
+                    Some(Arrival { media, body: answer.body })
+                }
+                _ => None,
+            };
+            (answer.takes.as_micros() as Micros, arrival)
+        });
+        match (found, left) {
+            (Some((takes, Some(arrival))), left) if left.is_none_or(|left| takes <= left) => {
+                (takes, Outcome::Arrived(Some(arrival)))
+            }
+            (_, Some(left)) => (left, Outcome::Arrived(None)),
+            (_, None) => {
+                let stub = "callback: {takes: 1s, body: {}}".to_owned();
+                if !self.missing.contains(&stub) {
+                    self.missing.push(stub);
+                }
+                (0, Outcome::Arrived(None))
             }
         }
     }

@@ -189,3 +189,59 @@ fn wrong_cases_are_told() {
         assert!(found.iter().any(|found| found == wanted), "{text} wanted {wanted}, gives {found:?}");
     }
 }
+
+#[test]
+fn jobs_and_callbacks_are_rehearsed() {
+    let workflow = r#"workflow: q
+input: {n: {type: integer}}
+steps:
+  - {id: later, enqueue: child, send: {n: "${input.n}"}, after: 2 days, tag: t, rescue: [{fail: 503, detail: "${failure.kind}"}]}
+  - {id: all, enqueue: child, for_each: "[1, 2, 3]", send: {n: "${item}"}, spacing: 1min, lane: slow}
+  - {progress: 0.5}
+  - id: word
+    await: callback
+    until: 1 day
+    steps: [{call: s.add, send: {name: "${callback.url}"}}]
+    rescue: [{cancel: "${[later.job, 'else']}", id: gone}, {fail: 504, detail: "${gone.cancelled[0]} ${gone.unknown[0]}"}]
+  - reply: 200
+    body: {word: "${word}", jobs: "${all.jobs.length}"}
+"#;
+    let head = "cases: q\nclock: 2027-03-01T00:00:00Z\nstubs: {s.add: {status: 201}}\nexamples:\n";
+    let run = |case: &str| {
+        let mut bundle = Bundle::default();
+        bundle.add("s.yaml", "service: s\nbase: http://s\nopenapi: o.yaml\n");
+        bundle.files.insert("o.yaml".into(), API.into());
+        bundle.add("lane.yaml", "lane: slow\n");
+        bundle.add("child.yaml", "workflow: child\ninput: {n: {type: integer}}\nsteps: [{note: \"${input.n}\"}]\n");
+        bundle.add("q.yaml", workflow);
+        bundle.add("c.yaml", &format!("{head}  - {{name: a, input: {{n: 1}}, {case}}}\n"));
+        let checked = check(&bundle);
+        assert_eq!(checked.errors(), 0, "{case}: {:?}", checked.diagnostics);
+        let result = checked.rehearsals[0].run(0);
+        let what: Vec<String> = result.differences.iter().map(|d| format!("{}: {}", d.what, d.got)).collect();
+        (what, result.missing_stubs)
+    };
+    for (case, wanted) in [
+        (
+            "stubs: {callback: {takes: 3h, body: {ok: true}}}, expect: {reply: {status: 200, body: {word: {ok: true}, jobs: 3}}, took: 10800000}",
+            &[][..],
+        ),
+        (
+            "stubs: {callback: {takes: 3h, body: 1}}, expect: {jobs: {child: [{input: {n: 1}, due: 2027-03-03T00:00:00Z, tag: t}, {due: 2027-03-01T00:00:00Z}, {due: 2027-03-01T00:01:00Z, lane: slow}, {input: {n: 3}}]}}",
+            &[],
+        ),
+        ("expect: {reply: {status: 504, body: {detail: job-1 else}}, took: 86400000}", &[]),
+        (
+            "stubs: {callback: {takes: 25h}, cancel: {body: {cancelled: [x], unknown: [y]}}}, expect: {reply: {status: 504, body: {detail: x y}}}",
+            &[],
+        ),
+        ("stubs: {queue: {fails: full}}, expect: {reply: {status: 503, body: {detail: full}}, jobs: {child: 0}}", &[]),
+        ("stubs: {callback: {body: 1}}, expect: {jobs: {child: 3}}", &["jobs of child: 4"]),
+        (
+            "stubs: {callback: {body: 1}}, expect: {jobs: {child: [{}, {}, {}, {input: {n: 4}}]}}",
+            &["child[3].input.n: 3"],
+        ),
+    ] {
+        assert_eq!(run(case), (wanted.iter().map(|s| s.to_string()).collect(), Vec::new()), "{case}");
+    }
+}
