@@ -62,11 +62,7 @@ impl Store {
 
     async fn try_deploy(&self, documents: &[NewDocument], now: Micros) -> Result<Vec<Deployed>> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
-        // First of all, so that two deploys at once queue up or conflict here.
-        sqlx::query!("UPDATE generation SET number = number + 1 WHERE id = 1")
-            .execute(&mut *tx)
-            .await
-            .doing("beginning a deploy")?;
+        let generation = next_generation(&mut tx).await?;
         let mut done = Vec::with_capacity(documents.len());
         for document in documents {
             let live = sqlx::query!(
@@ -123,6 +119,7 @@ impl Store {
             .execute(&mut *tx)
             .await
             .doing("putting a revision live")?;
+            note_deployed(&mut tx, &document.kind, &document.name, generation, Some(number)).await?;
             done.push(deployed(number, false));
         }
         tx.commit().await.doing("finishing a deploy")?;
@@ -131,11 +128,42 @@ impl Store {
 
     /// Takes a document off; false when it was not live.
     pub async fn retire(&self, kind: &str, name: &str) -> Result<bool> {
+        let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
+        let generation = next_generation(&mut tx).await?;
         let done = sqlx::query!("DELETE FROM live WHERE kind = ? AND name = ?", kind, name)
-            .execute(&self.pool)
+            .execute(&mut *tx)
             .await
             .doing("retiring")?;
+        if done.rows_affected() > 0 {
+            note_deployed(&mut tx, kind, name, generation, None).await?;
+        }
+        tx.commit().await.doing("retiring")?;
         Ok(done.rows_affected() > 0)
+    }
+
+    /// Counts the deploys and retirements so far.
+    pub async fn generation(&self) -> Result<u64> {
+        sqlx::query_scalar!("SELECT number FROM generation WHERE id = 1")
+            .fetch_one(&self.pool)
+            .await
+            .doing("reading the generation")
+    }
+
+    /// Everything that was live at a generation, services before workflows as in [`Store::live`].
+    pub async fn live_at(&self, generation: u64) -> Result<Vec<LiveDocument>> {
+        sqlx::query_as!(
+            LiveDocument,
+            "SELECT d.kind, d.name, r.number, r.created AS since, r.path, r.source, r.file
+             FROM deployed d
+             JOIN (SELECT kind, name, MAX(generation) AS last FROM deployed WHERE generation <= ? GROUP BY kind, name) m
+               ON m.kind = d.kind AND m.name = d.name AND m.last = d.generation
+             JOIN revision r ON r.kind = d.kind AND r.name = d.name AND r.number = d.number
+             ORDER BY d.kind, d.name",
+            generation
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("reading what was live")
     }
 
     /// Everything that is live, services first.
@@ -177,4 +205,37 @@ impl Store {
         .doing("reading a revision")?;
         Ok(row.map(|row| (row.source, row.file)))
     }
+}
+
+/// Counts the generation up, first of all, so that two deploys at once queue up or conflict here.
+async fn next_generation(tx: &mut sqlx::Transaction<'_, sqlx::MySql>) -> Result<u64> {
+    sqlx::query!("UPDATE generation SET number = number + 1 WHERE id = 1")
+        .execute(&mut **tx)
+        .await
+        .doing("beginning a deploy")?;
+    sqlx::query_scalar!("SELECT number FROM generation WHERE id = 1")
+        .fetch_one(&mut **tx)
+        .await
+        .doing("beginning a deploy")
+}
+
+async fn note_deployed(
+    tx: &mut sqlx::Transaction<'_, sqlx::MySql>,
+    kind: &str,
+    name: &str,
+    generation: u64,
+    number: Option<u32>,
+) -> Result<()> {
+    sqlx::query!(
+        "INSERT INTO deployed (kind, name, generation, number) VALUES (?, ?, ?, ?)
+         ON DUPLICATE KEY UPDATE number = VALUES(number)",
+        kind,
+        name,
+        generation,
+        number
+    )
+    .execute(&mut **tx)
+    .await
+    .map(|_| ())
+    .doing("writing down a deploy")
 }

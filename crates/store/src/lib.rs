@@ -6,7 +6,8 @@
 //! workflows: documents and values are text to it.
 //!
 //! The parts: [`documents`] (revisions and what is live), [`journal`] (runs, steps, tallies),
-//! [`access`] (operator tokens and sessions), [`kept`] (what workflows remember, secrets), [`outside`]
+//! [`access`] (operator tokens and sessions), [`kept`] (what workflows remember, secrets), [`queue`] (jobs,
+//! lanes, timetables, callbacks), [`outside`]
 //! (the databases that builders' own statements go to).
 
 pub mod access;
@@ -14,6 +15,7 @@ pub mod documents;
 pub mod journal;
 pub mod kept;
 pub mod outside;
+pub mod queue;
 
 use std::time::Duration;
 
@@ -33,7 +35,7 @@ pub enum Error {
     Migration(#[from] sqlx::migrate::MigrateError),
     #[error("{doing}: {source}")]
     Query { doing: &'static str, source: sqlx::Error },
-    #[error("two deploys happened at the same time too often; try again")]
+    #[error("others were faster too often; try again")]
     Contended,
 }
 
@@ -50,6 +52,20 @@ impl Error {
         };
         matches!(inner, E::Io(_) | E::PoolTimedOut | E::PoolClosed | E::Tls(_) | E::Protocol(_))
             || matches!(inner, E::Database(db) if ["1040", "1053", "1152", "1158", "1159", "1160", "1161"].contains(&db.code().as_deref().unwrap_or_default()) || db.message().contains("shutdown"))
+    }
+}
+
+impl Error {
+    /// Whether another transaction won (deadlock, lock wait, certification): nothing was done, and it
+    /// can be done again.
+    pub fn is_contention(&self) -> bool {
+        match self {
+            Error::Query { source: sqlx::Error::Database(error), .. } => {
+                matches!(error.code().as_deref(), Some("40001" | "1213" | "1020" | "1205"))
+            }
+            Error::Contended => true,
+            _ => false,
+        }
     }
 }
 

@@ -1,0 +1,463 @@
+//! Taking jobs: which lanes have something due, and taking the first of one lane for a worker. A worker
+//! is a process; its lease is its own row, and each job it takes gets a new fence.
+
+use sqlx::{MySql, QueryBuilder, Row};
+use uuid::Uuid;
+
+use super::{ROWS, TRIES, push_ids, uuid};
+use crate::{Doing, Error, Micros, Result, Store};
+
+/// The earliest due job of one lane and place.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Head {
+    pub lane: String,
+    pub place: u8,
+    pub wake: Micros,
+}
+
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct LaneState {
+    pub name: String,
+    pub held: bool,
+    pub next: Micros,
+}
+
+/// What a lane lets through.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Room {
+    /// The most jobs that run at the same time, over all processes.
+    pub at_once: Option<u32>,
+    /// Microseconds between the beginnings of two jobs.
+    pub gap: Option<i64>,
+}
+
+/// A job that was taken.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Claimed {
+    pub id: Uuid,
+    pub fence: u32,
+    pub lane: String,
+    pub workflow: String,
+    pub revision: u32,
+    pub generation: u64,
+    pub priority: u8,
+    pub turn: Option<String>,
+    pub tag: Option<String>,
+    pub entry: String,
+    pub caller: Option<String>,
+    pub request_id: String,
+    pub trace_id: String,
+    pub accepted: Micros,
+    pub due: Micros,
+    pub started: Micros,
+    pub stop: bool,
+    pub attempt: u32,
+    pub tries: u32,
+    pub outcomes: u32,
+    pub replied: bool,
+    pub notes: Option<String>,
+    pub input: String,
+    pub sealed: bool,
+    pub kept_for: i64,
+}
+
+/// What a claim brought, and when it is worth asking again.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Taken {
+    pub jobs: Vec<Claimed>,
+    /// The lane's pace lets the next one through at this time.
+    pub next: Option<Micros>,
+    /// As many as were asked for: there may be more.
+    pub more: bool,
+}
+
+/// One outcome that was written down.
+#[derive(Clone, Debug, PartialEq)]
+pub struct OutcomeRow {
+    pub job: Uuid,
+    pub attempt: u32,
+    pub seq: u32,
+    pub effect: u64,
+    pub at: Micros,
+    pub data: String,
+    pub sealed: bool,
+    pub void: bool,
+}
+
+impl Store {
+    /// The earliest due job of each lane and place, due or not.
+    pub async fn heads(&self) -> Result<Vec<Head>> {
+        let rows =
+            sqlx::query!("SELECT lane, place, MIN(wake) AS `wake!: i64` FROM job WHERE phase = 1 GROUP BY lane, place")
+                .fetch_all(&self.pool)
+                .await
+                .doing("looking for due jobs")?;
+        Ok(rows.into_iter().map(|row| Head { lane: row.lane, place: row.place, wake: row.wake }).collect())
+    }
+
+    pub async fn lane_states(&self) -> Result<Vec<LaneState>> {
+        let rows = sqlx::query!("SELECT name, held AS `held: bool`, next FROM lane_state")
+            .fetch_all(&self.pool)
+            .await
+            .doing("reading lanes")?;
+        Ok(rows.into_iter().map(|row| LaneState { name: row.name, held: row.held, next: row.next }).collect())
+    }
+
+    /// Takes up to `most` due jobs of a lane for a worker. `stamp` is now, and no two claims of a worker
+    /// have the same.
+    pub async fn claim(&self, worker: Uuid, lane: &str, room: Room, most: u32, stamp: Micros) -> Result<Taken> {
+        for attempt in 1.. {
+            let taken = match room {
+                Room { at_once: None, gap: None } => self.claim_plain(worker, lane, most, stamp).await,
+                _ => self.claim_limited(worker, lane, room, most, stamp).await,
+            };
+            match taken {
+                Err(error) if error.is_contention() && attempt < TRIES => {}
+                Ok(taken) => return self.take_turns(worker, taken).await,
+                other => return other,
+            }
+        }
+        Err(Error::Contended)
+    }
+
+    async fn claim_plain(&self, worker: Uuid, lane: &str, most: u32, stamp: Micros) -> Result<Taken> {
+        let mut connection = self.pool.acquire().await.map_err(Error::Unreachable)?;
+        let jobs = mark_and_read(&mut connection, worker, lane, most, stamp).await?;
+        Ok(Taken { more: jobs.len() as u32 == most, jobs, next: None })
+    }
+
+    /// One process at a time gets through to a lane with limits: its row orders them, on one node by its
+    /// lock and over several by certification.
+    async fn claim_limited(&self, worker: Uuid, lane: &str, room: Room, most: u32, stamp: Micros) -> Result<Taken> {
+        let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
+        sqlx::query!(
+            "INSERT INTO lane_state (name, version) VALUES (?, 1) ON DUPLICATE KEY UPDATE version = version + 1",
+            lane
+        )
+        .execute(&mut *tx)
+        .await
+        .doing("entering a lane")?;
+        let state = sqlx::query!("SELECT held AS `held: bool`, next FROM lane_state WHERE name = ?", lane)
+            .fetch_one(&mut *tx)
+            .await
+            .doing("entering a lane")?;
+        let mut most = i64::from(most);
+        if let Some(at_once) = room.at_once {
+            let running = sqlx::query_scalar!("SELECT COUNT(*) FROM job WHERE phase = 2 AND lane = ?", lane)
+                .fetch_one(&mut *tx)
+                .await
+                .doing("counting what runs in a lane")?;
+            most = most.min(i64::from(at_once) - running);
+        }
+        let mut slot = state.next;
+        if let Some(gap) = room.gap {
+            // What was not used in the last quarter of a second is not made up for.
+            slot = slot.max(stamp - 250_000.min(gap));
+            let open = if slot > stamp { 0 } else { (stamp - slot) / gap.max(1) + 1 };
+            most = most.min(open);
+        }
+        if state.held || most <= 0 {
+            tx.rollback().await.doing("leaving a lane")?;
+            let next = (room.gap.is_some() && slot > stamp && !state.held).then_some(slot);
+            return Ok(Taken { next, ..Taken::default() });
+        }
+        let jobs = mark_and_read(&mut tx, worker, lane, most as u32, stamp).await?;
+        let mut next = None;
+        if let Some(gap) = room.gap {
+            slot += gap * jobs.len() as i64;
+            next = Some(slot);
+            sqlx::query!("UPDATE lane_state SET next = ? WHERE name = ?", slot, lane)
+                .execute(&mut *tx)
+                .await
+                .doing("pacing a lane")?;
+        }
+        tx.commit().await.doing("taking jobs")?;
+        Ok(Taken { more: jobs.len() as i64 == most && room.gap.is_none(), jobs, next })
+    }
+
+    /// Of jobs of one turn only one may run; the others wait behind it.
+    async fn take_turns(&self, worker: Uuid, mut taken: Taken) -> Result<Taken> {
+        let turns: Vec<(&str, Uuid)> =
+            taken.jobs.iter().filter_map(|job| Some((job.turn.as_deref()?, job.id))).collect();
+        if turns.is_empty() {
+            return Ok(taken);
+        }
+        let mut behind = Vec::new();
+        for chunk in turns.chunks(ROWS) {
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new("INSERT IGNORE INTO turn (name, job) ");
+            query.push_values(chunk, |mut row, (turn, job)| {
+                row.push_bind(*turn).push_bind(job.as_bytes().to_vec());
+            });
+            query.build().persistent(false).execute(&self.pool).await.doing("taking turns")?;
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new("SELECT name, job FROM turn WHERE name IN (");
+            let mut list = query.separated(", ");
+            for (turn, _) in chunk {
+                list.push_bind(*turn);
+            }
+            query.push(")");
+            let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("taking turns")?;
+            let mut holders = std::collections::HashMap::new();
+            for row in rows {
+                let (name, job): (String, Vec<u8>) =
+                    (row.try_get(0).doing("taking turns")?, row.try_get(1).doing("taking turns")?);
+                holders.insert(name, uuid(&job));
+            }
+            behind.extend(chunk.iter().filter(|(turn, job)| holders.get(*turn) != Some(job)).map(|(_, job)| *job));
+        }
+        if !behind.is_empty() {
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new(
+                "UPDATE job SET phase = 3, worker = NULL, fence = fence + 1, wake = due, started = IF(outcomes > 0 OR waits IS NOT NULL OR tries > 0, started, NULL) WHERE phase = 2 AND worker = ",
+            );
+            query.push_bind(worker.as_bytes().to_vec()).push(" AND id IN (");
+            push_ids(&mut query, &behind);
+            query.push(")");
+            query
+                .build()
+                .persistent(false)
+                .execute(&self.pool)
+                .await
+                .doing("putting jobs behind others of their turn")?;
+            taken.jobs.retain(|job| !behind.contains(&job.id));
+        }
+        Ok(taken)
+    }
+
+    /// Lets those go on whose turn nobody has: what a process that died did not come to do.
+    pub async fn free_turns(&self, limit: u32) -> Result<u64> {
+        let done = sqlx::query!(
+            "UPDATE job SET phase = 1 WHERE id IN (SELECT id FROM (
+                 SELECT j.id FROM job j LEFT JOIN turn t ON t.name = j.turn WHERE j.phase = 3 AND t.name IS NULL LIMIT ?) free)",
+            limit
+        )
+        .execute(&self.pool)
+        .await
+        .doing("freeing turns")?;
+        Ok(done.rows_affected())
+    }
+
+    /// What was written down of jobs in their present attempt, in order, void outcomes left out.
+    pub async fn outcomes(&self, jobs: &[(Uuid, u32)]) -> Result<Vec<OutcomeRow>> {
+        let mut out = Vec::new();
+        for (job, attempt) in jobs {
+            let rows = sqlx::query!(
+                "SELECT seq, effect, at, data, sealed AS `sealed: bool` FROM outcome WHERE job = ? AND attempt = ? AND void = 0 ORDER BY seq",
+                job.as_bytes().as_slice(),
+                attempt
+            )
+            .fetch_all(&self.pool)
+            .await
+            .doing("reading outcomes")?;
+            out.extend(rows.into_iter().map(|row| OutcomeRow {
+                job: *job,
+                attempt: *attempt,
+                seq: row.seq,
+                effect: row.effect,
+                at: row.at,
+                data: row.data,
+                sealed: row.sealed,
+                void: false,
+            }));
+        }
+        Ok(out)
+    }
+
+    /// Makes a process known as a worker. What its predecessor of the same name had is free at once.
+    pub async fn begin_worker(&self, id: Uuid, name: &str, now: Micros, expires: Micros) -> Result<()> {
+        let before = sqlx::query_scalar!("SELECT id FROM worker WHERE name = ?", name)
+            .fetch_all(&self.pool)
+            .await
+            .doing("looking for a predecessor")?;
+        sqlx::query!(
+            "INSERT INTO worker (id, name, began, beat, expires) VALUES (?, ?, ?, 0, ?)
+             ON DUPLICATE KEY UPDATE expires = VALUES(expires)",
+            id.as_bytes().as_slice(),
+            name,
+            now,
+            expires
+        )
+        .execute(&self.pool)
+        .await
+        .doing("beginning work")?;
+        for dead in before.iter().map(|bytes| uuid(bytes)).filter(|dead| *dead != id) {
+            self.bury(dead, now).await?;
+        }
+        Ok(())
+    }
+
+    /// Renews the lease of a worker; false when it was declared dead meanwhile.
+    pub async fn beat(&self, id: Uuid, expires: Micros) -> Result<bool> {
+        let done = sqlx::query!(
+            "UPDATE worker SET beat = beat + 1, expires = ? WHERE id = ?",
+            expires,
+            id.as_bytes().as_slice()
+        )
+        .execute(&self.pool)
+        .await
+        .doing("renewing the lease")?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    /// Workers with how often they renewed their lease and when it ends.
+    pub async fn workers(&self) -> Result<Vec<(Uuid, String, u64, Micros)>> {
+        let rows = sqlx::query!("SELECT id, name, beat, expires FROM worker")
+            .fetch_all(&self.pool)
+            .await
+            .doing("reading workers")?;
+        Ok(rows.into_iter().map(|row| (uuid(&row.id), row.name, row.beat, row.expires)).collect())
+    }
+
+    /// Gives what a dead worker had to others: each job gets a new fence. Gives how many.
+    pub async fn bury(&self, dead: Uuid, now: Micros) -> Result<u64> {
+        let mut all = 0;
+        loop {
+            let done = sqlx::query!(
+                "UPDATE job SET phase = 1, place = 0, wake = ?, worker = NULL, fence = fence + 1, changes = changes + 1
+                 WHERE phase = 2 AND worker = ? LIMIT 500",
+                now,
+                dead.as_bytes().as_slice()
+            )
+            .execute(&self.pool)
+            .await
+            .doing("taking over from a dead worker");
+            match done {
+                Ok(done) => {
+                    all += done.rows_affected();
+                    if done.rows_affected() < 500 {
+                        break;
+                    }
+                }
+                Err(error) if error.is_contention() => {}
+                Err(error) => return Err(error),
+            }
+        }
+        sqlx::query!("DELETE FROM worker WHERE id = ?", dead.as_bytes().as_slice())
+            .execute(&self.pool)
+            .await
+            .doing("burying a worker")?;
+        Ok(all)
+    }
+
+    /// Gives back jobs that were taken and not begun.
+    pub async fn give_back(&self, worker: Uuid, jobs: &[Claimed], now: Micros) -> Result<()> {
+        for job in jobs {
+            sqlx::query!(
+                "UPDATE job SET phase = 1, wake = ?, worker = NULL, fence = fence + 1 WHERE id = ? AND phase = 2 AND worker = ? AND fence = ?",
+                now,
+                job.id.as_bytes().as_slice(),
+                worker.as_bytes().as_slice(),
+                job.fence
+            )
+            .execute(&self.pool)
+            .await
+            .doing("giving jobs back")?;
+        }
+        Ok(())
+    }
+
+    /// Running jobs whose worker is not known, as dead ones.
+    pub async fn strays(&self) -> Result<Vec<Uuid>> {
+        let rows = sqlx::query_scalar!(
+            "SELECT DISTINCT j.worker AS `worker!: Vec<u8>` FROM job j LEFT JOIN worker w ON w.id = j.worker WHERE j.phase = 2 AND w.id IS NULL AND j.worker IS NOT NULL"
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("looking for strays")?;
+        Ok(rows.iter().map(|bytes| uuid(bytes)).collect())
+    }
+
+    /// Which of these running jobs are to stop.
+    pub async fn to_stop(&self, worker: Uuid) -> Result<Vec<Uuid>> {
+        let rows = sqlx::query_scalar!(
+            "SELECT id FROM job WHERE phase = 2 AND worker = ? AND stop = 1",
+            worker.as_bytes().as_slice()
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("looking for jobs to stop")?;
+        Ok(rows.iter().map(|bytes| uuid(bytes)).collect())
+    }
+}
+
+/// Marks the first due jobs of a lane as taken, place by place, and reads them.
+async fn mark_and_read(
+    connection: &mut sqlx::MySqlConnection,
+    worker: Uuid,
+    lane: &str,
+    most: u32,
+    stamp: Micros,
+) -> Result<Vec<Claimed>> {
+    let places = sqlx::query_scalar!(
+        "SELECT place FROM job WHERE phase = 1 AND lane = ? GROUP BY place HAVING MIN(wake) <= ? ORDER BY place",
+        lane,
+        stamp
+    )
+    .fetch_all(&mut *connection)
+    .await
+    .doing("looking into a lane")?;
+    let key = worker.as_bytes().as_slice();
+    let mut left = most;
+    for place in places {
+        if left == 0 {
+            break;
+        }
+        let done = sqlx::query!(
+            "UPDATE job SET phase = 2, wake = ?, worker = ?, fence = fence + 1, poked = 0, started = COALESCE(started, ?), changes = changes + 1
+             WHERE phase = 1 AND lane = ? AND place = ? AND wake <= ? ORDER BY wake LIMIT ?",
+            stamp,
+            key,
+            stamp,
+            lane,
+            place,
+            stamp,
+            left
+        )
+        .execute(&mut *connection)
+        .await
+        .doing("taking jobs")?;
+        left -= (done.rows_affected() as u32).min(left);
+    }
+    if left == most {
+        return Ok(Vec::new());
+    }
+    let rows = sqlx::query!(
+        "SELECT id, fence, lane, workflow, revision, generation, priority, turn, tag, entry, caller, request_id, trace_id, accepted, due,
+                started AS `started!`, stop AS `stop: bool`, attempt, tries, outcomes, (status IS NOT NULL) AS `replied!: bool`, notes, input, sealed AS `sealed: bool`, kept_for
+         FROM job WHERE phase = 2 AND lane = ? AND wake = ? AND worker = ? ORDER BY place, due",
+        lane,
+        stamp,
+        key
+    )
+    .fetch_all(&mut *connection)
+    .await
+    .doing("reading taken jobs")?;
+    Ok(rows
+        .into_iter()
+        .map(|row| Claimed {
+            id: uuid(&row.id),
+            fence: row.fence,
+            lane: row.lane,
+            workflow: row.workflow,
+            revision: row.revision,
+            generation: row.generation,
+            priority: row.priority,
+            turn: row.turn,
+            tag: row.tag,
+            entry: row.entry,
+            caller: row.caller,
+            request_id: row.request_id,
+            trace_id: row.trace_id,
+            accepted: row.accepted,
+            due: row.due,
+            started: row.started,
+            stop: row.stop,
+            attempt: row.attempt,
+            tries: row.tries,
+            outcomes: row.outcomes,
+            replied: row.replied,
+            notes: row.notes,
+            input: row.input,
+            sealed: row.sealed,
+            kept_for: row.kept_for,
+        })
+        .collect())
+}

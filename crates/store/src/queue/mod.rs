@@ -1,0 +1,189 @@
+//! Jobs: accepted, claimed, journaled, ended. Everything that several processes must agree on is a row,
+//! changed only where it still is as it was last seen: a job under its fence, a lane under its version,
+//! a turn by its key. Nothing relies on a lock that only one node of a cluster knows.
+//!
+//! [`claim`] takes jobs, [`write`] writes what came of them, [`look`] reads and changes them for people,
+//! [`recur`] keeps timetables and callbacks, [`clients`] repeated requests and notices.
+
+mod claim;
+mod clients;
+mod look;
+mod recur;
+mod write;
+
+pub use claim::{Claimed, Head, LaneState, OutcomeRow, Room, Taken};
+pub use clients::{Notice, Repeat, Stored};
+pub use look::{BatchState, Filter, JobLine, JobRow, LaneDepth, Sample, Watched};
+pub use recur::{CallbackState, Firing, TimetableState};
+pub use write::{End, NewOutcome, Write};
+
+use sqlx::{MySql, QueryBuilder};
+use uuid::Uuid;
+
+use crate::{Doing, Error, Micros, Result, Store};
+
+/// Rows of one statement.
+pub const ROWS: usize = 200;
+/// How often a transaction that lost against another one is tried again.
+const TRIES: u32 = 8;
+
+/// Where a job stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[repr(u8)]
+pub enum Phase {
+    Ready = 1,
+    Running = 2,
+    /// Another of its turn goes first.
+    Behind = 3,
+    Succeeded = 11,
+    Failed = 12,
+    Cancelled = 13,
+}
+
+impl Phase {
+    pub const ALL: [Phase; 6] =
+        [Phase::Ready, Phase::Running, Phase::Behind, Phase::Succeeded, Phase::Failed, Phase::Cancelled];
+
+    pub fn of(code: u8) -> Option<Self> {
+        Phase::ALL.into_iter().find(|phase| *phase as u8 == code)
+    }
+
+    pub fn ended(self) -> bool {
+        self as u8 > 10
+    }
+}
+
+/// A job to be queued. Values are JSON text.
+#[derive(Clone, Debug, PartialEq)]
+pub struct NewJob {
+    pub id: Uuid,
+    pub lane: String,
+    pub workflow: String,
+    pub revision: u32,
+    pub generation: u64,
+    pub priority: u8,
+    pub tag: Option<String>,
+    pub batch: Option<Uuid>,
+    pub turn: Option<String>,
+    pub entry: String,
+    pub caller: Option<String>,
+    pub request_id: String,
+    pub trace_id: String,
+    pub accepted: Micros,
+    pub due: Micros,
+    pub input: String,
+    pub sealed: bool,
+    /// How long after its end the result can be had, in microseconds.
+    pub kept_for: i64,
+}
+
+/// Jobs of one list.
+#[derive(Clone, Debug, PartialEq)]
+pub struct NewBatch {
+    pub id: Uuid,
+    pub workflow: String,
+    /// The run that queued them.
+    pub run: String,
+    pub total: u32,
+    pub created: Micros,
+}
+
+impl Store {
+    /// The installation's own bytes.
+    pub async fn installation(&self) -> Result<Vec<u8>> {
+        sqlx::query_scalar!("SELECT secret FROM installation WHERE id = 1")
+            .fetch_one(&self.pool)
+            .await
+            .doing("reading the installation's secret")
+    }
+
+    /// Queues jobs in one transaction. One that is there already stays as it is, so that it may be done
+    /// again after a connection broke.
+    pub async fn enqueue(&self, jobs: &[NewJob], batch: Option<&NewBatch>) -> Result<()> {
+        for attempt in 1.. {
+            match self.try_enqueue(jobs, batch).await {
+                Err(error) if error.is_contention() && attempt < TRIES => {}
+                other => return other,
+            }
+        }
+        Err(Error::Contended)
+    }
+
+    async fn try_enqueue(&self, jobs: &[NewJob], batch: Option<&NewBatch>) -> Result<()> {
+        let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
+        if let Some(batch) = batch {
+            sqlx::query!(
+                "INSERT IGNORE INTO batch (id, workflow, run, total, created) VALUES (?, ?, ?, ?, ?)",
+                batch.id.as_bytes().as_slice(),
+                batch.workflow,
+                batch.run,
+                batch.total,
+                batch.created
+            )
+            .execute(&mut *tx)
+            .await
+            .doing("queueing a group")?;
+        }
+        for chunk in jobs.chunks(ROWS) {
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new(
+                "INSERT IGNORE INTO job (id, phase, lane, place, wake, workflow, revision, generation, priority, tag, batch, turn, entry, caller, request_id, trace_id, accepted, due, input, sealed, kept_for) ",
+            );
+            query.push_values(chunk, |mut row, job| {
+                row.push_bind(job.id.as_bytes().as_slice())
+                    .push_bind(Phase::Ready as u8)
+                    .push_bind(&job.lane)
+                    .push_bind(job.priority)
+                    .push_bind(job.due)
+                    .push_bind(&job.workflow)
+                    .push_bind(job.revision)
+                    .push_bind(job.generation)
+                    .push_bind(job.priority)
+                    .push_bind(&job.tag)
+                    .push_bind(job.batch.as_ref().map(|id| id.as_bytes().as_slice()))
+                    .push_bind(&job.turn)
+                    .push_bind(&job.entry)
+                    .push_bind(&job.caller)
+                    .push_bind(&job.request_id)
+                    .push_bind(&job.trace_id)
+                    .push_bind(job.accepted)
+                    .push_bind(job.due)
+                    .push_bind(&job.input)
+                    .push_bind(job.sealed)
+                    .push_bind(job.kept_for);
+            });
+            // One statement for each number of rows is prepared once and kept by the connection.
+            query
+                .build()
+                .persistent(chunk.len() == ROWS || chunk.len() == 1)
+                .execute(&mut *tx)
+                .await
+                .doing("queueing jobs")?;
+        }
+        tx.commit().await.doing("queueing jobs")
+    }
+
+    /// How many jobs wait in a lane, counted up to `most`.
+    pub async fn waiting_in(&self, lane: &str, most: u64) -> Result<u64> {
+        let counted = sqlx::query_scalar!(
+            "SELECT COUNT(*) FROM (SELECT 1 AS one FROM job WHERE phase IN (1, 3) AND lane = ? LIMIT ?) waiting",
+            lane,
+            most
+        )
+        .fetch_one(&self.pool)
+        .await
+        .doing("counting a lane")?;
+        Ok(counted as u64)
+    }
+}
+
+/// `?, ?, ?` with the ids bound.
+fn push_ids<'q>(query: &mut QueryBuilder<MySql>, ids: impl IntoIterator<Item = &'q Uuid>) {
+    let mut list = query.separated(", ");
+    for id in ids {
+        list.push_bind(id.as_bytes().to_vec());
+    }
+}
+
+fn uuid(bytes: &[u8]) -> Uuid {
+    Uuid::from_slice(bytes).unwrap_or_default()
+}
