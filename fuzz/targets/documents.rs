@@ -25,7 +25,7 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let _ = kanzlei_core::openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost");
     for (_, plan) in &checked.workflows {
         let input = Value::object([("imo", Value::text("9074729")), ("n", Value::Int(1))]);
-        let start = Start { id: "fuzz".into(), input, now: 0, caller: None };
+        let start = Start { id: "fuzz".into(), input, now: 0, caller: None, attempt: 1 };
         let mut machine = Machine::new(plan.clone(), start);
         drive(&mut machine, 0, |effect, _| {
             let outcome = match effect {

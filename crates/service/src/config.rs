@@ -27,6 +27,14 @@ pub const SETTINGS: &[(&str, &str, &str)] = &[
     ("journal.pace", "100", "Successful runs a second whose details are kept; 0 for no bound"),
     ("journal.value", "16384", "Bytes of a value that the journal keeps; longer ones are cut with a mark"),
     ("journal.days", "14", "Days that runs are kept"),
+    ("jobs.at_once", "128", "Jobs of one lane that this process runs at the same time; 0 takes none"),
+    ("jobs.lease", "10s", "How long a process may be silent before others take over its jobs"),
+    ("jobs.worker", "", "Name of this process among those on the same database; host and public address unless set"),
+    ("jobs.length", "10000000", "Jobs that may wait in a lane whose document does not say"),
+    ("jobs.input", "8388608", "Largest input of a job, in bytes of JSON"),
+    ("jobs.days", "14", "Days that ended jobs are kept"),
+    ("jobs.most", "1000000", "Ended jobs that are kept; of more, the oldest go"),
+    ("jobs.followers", "10000", "Event streams and long polls at the same time; beyond them 503"),
     ("console.session", "12h", "How long a sign-in lasts"),
     (
         "databases",
@@ -158,10 +166,16 @@ impl Config {
             "journal.pace",
             "journal.value",
             "journal.days",
+            "jobs.at_once",
+            "jobs.length",
+            "jobs.input",
+            "jobs.days",
+            "jobs.most",
+            "jobs.followers",
         ] {
             self.number(name)?;
         }
-        for name in ["limits.shutdown", "console.session"] {
+        for name in ["limits.shutdown", "console.session", "jobs.lease"] {
             self.duration(name)?;
         }
         if !["text", "json"].contains(&self.text("log.format")) {

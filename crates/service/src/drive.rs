@@ -15,8 +15,7 @@ use uuid::Uuid;
 
 use crate::journal::{Finished, Journal, now};
 use crate::live::{Live, Workflow};
-use crate::outside::Outside;
-use crate::perform::Along;
+use crate::outside::{self, Outside};
 
 /// A run with everything that stays the same while it goes on.
 pub struct Run {
@@ -75,6 +74,8 @@ impl Run {
         loop {
             match self.machine.next() {
                 Next::Answer(answer) => reply = Some(*answer),
+                // Nobody follows a run that is answered at once.
+                Next::Tell(_) => {}
                 Next::Finished => {
                     self.finish();
                     return Begun::Over(reply);
@@ -90,18 +91,19 @@ impl Run {
     /// there.
     pub async fn go_on(mut self, asked: Vec<(EffectId, Effect)>, mut answer: Option<oneshot::Sender<Option<Reply>>>) {
         // The span that calls see as their parent is this run's own (W3C Trace Context).
-        let traceparent: Arc<str> = format!("00-{}-{}-01", self.trace_id, &self.id.simple().to_string()[16..]).into();
-        let request_id: Arc<str> = self.request_id.as_str().into();
+        let about = Arc::new(outside::Run {
+            id: self.id,
+            job: false,
+            traceparent: format!("00-{}-{}-01", self.trace_id, &self.id.simple().to_string()[16..]),
+            request_id: self.request_id.clone(),
+            trace_id: self.trace_id.clone(),
+        });
         let mut under_way = FuturesUnordered::new();
         let mut handles: Vec<(EffectId, AbortHandle)> = Vec::new();
         let begin = |id: EffectId, effect: Effect, run: &Run| {
-            let (outside, live) = (run.outside.clone(), run.live.clone());
-            let (traceparent, request_id) = (traceparent.clone(), request_id.clone());
+            let (outside, live, for_run) = (run.outside.clone(), run.live.clone(), about.clone());
             let left = run.deadline.saturating_duration_since(Instant::now());
-            let work = async move {
-                let along = Along { traceparent: &traceparent, request_id: &request_id };
-                (id, outside.perform(&live, &effect, &along, left).await)
-            };
+            let work = async move { (id, outside.perform(&live, &for_run, id, &effect, left).await) };
             let (handle, registration) = AbortHandle::new_pair();
             (handle, Abortable::new(work, registration))
         };
@@ -118,6 +120,7 @@ impl Run {
                     }
                 }
                 Next::Finished => break,
+                Next::Tell(_) => {}
                 Next::Do(id, effect) => {
                     let (handle, work) = begin(id, effect, &self);
                     handles.push((id, handle));
@@ -189,6 +192,10 @@ fn succeeded(outcome: &Outcome) -> bool {
         Outcome::Called(result) => result.is_ok(),
         Outcome::Queried(result) => result.is_ok(),
         Outcome::Kept(result) => result.is_ok(),
+        Outcome::Queued(result) => result.is_ok(),
+        Outcome::Cancelled(result) => result.is_ok(),
+        Outcome::Opened(result) => result.is_ok(),
+        Outcome::Arrived(arrival) => arrival.is_some(),
         Outcome::Waited => true,
     }
 }

@@ -30,7 +30,7 @@ impl Error {
         Error::problem(404, "Not found", what)
     }
 
-    fn as_problem(&self) -> Problem {
+    pub fn as_problem(&self) -> Problem {
         match self {
             Error::Problem(problem) => (**problem).clone(),
             Error::Store(error) if error.is_unreachable() => {

@@ -10,9 +10,10 @@ use std::time::Duration;
 use actix_web::web::Bytes;
 use kanzlei_core::check::{Bundle, Checked, check, relative};
 use kanzlei_core::diagnostic::Severity;
+use kanzlei_core::document::lane::MAIN;
 use kanzlei_core::document::service::{Credentials, Operation};
 use kanzlei_core::document::{self, Source};
-use kanzlei_core::plan::Plan;
+use kanzlei_core::plan::{Lane, Plan};
 use kanzlei_store::documents::LiveDocument;
 
 use crate::journal::{Counters, Journal};
@@ -22,6 +23,9 @@ use crate::limiter::Limiter;
 pub struct Live {
     pub workflows: BTreeMap<String, Arc<Workflow>>,
     pub services: HashMap<String, Arc<Service>>,
+    pub lanes: BTreeMap<String, Arc<Lane>>,
+    /// Counts deploys and retirements; what was live at one can be had again.
+    pub generation: u64,
     /// All live documents, for checking what comes next against them.
     pub documents: Vec<LiveDocument>,
     /// The OpenAPI document of all endpoints, as it is sent.
@@ -83,6 +87,7 @@ impl Live {
     /// `before` is the table in force until now: services whose limits stay the same keep count.
     pub fn build(
         documents: Vec<LiveDocument>,
+        generation: u64,
         bases: &BTreeMap<String, String>,
         journal: &Journal,
         before: &Live,
@@ -92,7 +97,19 @@ impl Live {
         for diagnostic in checked.diagnostics.iter().filter(|d| d.severity == Severity::Error) {
             tracing::error!(path = diagnostic.path, line = diagnostic.line, "not served: {}", diagnostic.message);
         }
-        Live::from_checked(checked, documents, bases, journal, before, public_url)
+        let mut live = Live::from_checked(checked, documents, bases, journal, before, public_url);
+        live.generation = generation;
+        live
+    }
+
+    /// A lane's rules; `main` and lanes whose document is gone have none.
+    pub fn lane(&self, name: &str) -> Arc<Lane> {
+        self.lanes.get(name).cloned().unwrap_or_else(|| Arc::new(Lane::plain(name)))
+    }
+
+    /// The lane that jobs of a workflow wait in.
+    pub fn lane_of(&self, plan: &Plan) -> Arc<Lane> {
+        self.lane(plan.jobs.lane.as_deref().unwrap_or(MAIN))
     }
 
     fn from_checked(
@@ -104,6 +121,7 @@ impl Live {
         public_url: &str,
     ) -> Self {
         let mut live = Live::default();
+        live.lanes = checked.lanes;
         for (name, service) in checked.services {
             let base = bases.get(&name).cloned().unwrap_or(service.base);
             let (at_once, pace) = (service.at_once, service.pace);

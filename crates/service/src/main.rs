@@ -5,12 +5,14 @@ mod config;
 mod control;
 mod drive;
 mod error;
+mod jobs;
 mod journal;
 mod limiter;
 mod live;
 mod outside;
 mod perform;
 mod public;
+mod public_jobs;
 mod secrets;
 
 use std::path::PathBuf;
@@ -65,7 +67,8 @@ enum Command {
 /// What all listeners share.
 pub struct App {
     pub store: Store,
-    pub live: ArcSwap<Live>,
+    pub live: Arc<ArcSwap<Live>>,
+    pub jobs: Arc<jobs::Jobs>,
     pub journal: Arc<Journal>,
     pub public_url: String,
     pub started: i64,
@@ -105,9 +108,13 @@ impl Guesses {
 impl App {
     /// Reads what is live and puts it in force for all requests that begin from now on.
     pub async fn reload(&self) -> Result<()> {
-        let documents = self.store.live().await?;
+        // Read before the documents: a deploy between the two is seen when the generation is looked at
+        // again.
+        let generation = self.store.generation().await?;
+        let documents = self.store.live_at(generation).await?;
         self.live.store(Arc::new(Live::build(
             documents,
+            generation,
             &self.bases,
             &self.journal,
             &self.live.load(),
@@ -198,8 +205,19 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
     }
     let server = if config.text("rehearsal.url").is_empty() { "database.url" } else { "rehearsal.url" };
     let scratch = kanzlei_store::outside::Outside::connect(config.text(server), 2)?;
+    let live: Arc<ArcSwap<Live>> = Arc::default();
+    let (jobs, acceptances) = jobs::Jobs::new(
+        store.clone(),
+        live.clone(),
+        secrets.clone(),
+        config.public_url(),
+        store.installation().await?,
+        config.number("jobs.input")?,
+        config.number("jobs.followers")?,
+    );
     let outside = Arc::new(Outside {
         store: store.clone(),
+        jobs: jobs.clone(),
         databases,
         secrets: secrets.clone(),
         answer_limit: config.number("limits.answer")?,
@@ -214,13 +232,14 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
     );
     let app = Data::new(App {
         store: store.clone(),
-        live: ArcSwap::default(),
+        live,
+        jobs: jobs.clone(),
         journal: journal.clone(),
         public_url: config.public_url(),
         started: journal::now(),
         in_flight: Arc::default(),
         most_in_flight: config.number("limits.in_flight")?,
-        outside,
+        outside: outside.clone(),
         scratch,
         lent: Default::default(),
         session: config.duration("console.session")?,
@@ -232,8 +251,32 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
     });
     app.reload().await?;
     let (stop_writer, stopped) = watch::channel(false);
-    let writer = tokio::spawn(writer.run(journal, stopped));
-    tokio::spawn(purge(store.clone(), config.number("journal.days")? as i64));
+    let writer = tokio::spawn(writer.run(journal.clone(), stopped));
+    tokio::spawn(purge(
+        store.clone(),
+        Kept {
+            runs: config.number("journal.days")? as i64,
+            jobs: config.number("jobs.days")? as i64,
+            most: config.number("jobs.most")? as u64,
+        },
+    ));
+    tokio::spawn(jobs::accept::run(jobs.clone(), acceptances, config.number("jobs.length")? as u64));
+    tokio::spawn(jobs::follow::run(store.clone(), jobs.clone()));
+    tokio::spawn(follow_deploys(app.clone()));
+    let shared = Arc::new(jobs::worker::Shared {
+        plans: Default::default(),
+        writer: jobs::write::Writer::start(&jobs),
+        jobs: jobs.clone(),
+        outside,
+        journal,
+        tally: Default::default(),
+    });
+    let name = match config.text("jobs.worker") {
+        "" => format!("{} {}", hostname(), config.text("listen.public")),
+        name => name.to_owned(),
+    };
+    let at_once = config.number("jobs.at_once")?;
+    let worker = jobs::worker::Worker::new(shared, name, config.duration("jobs.lease")?, at_once);
 
     let workers = match config.number("workers")? {
         0 => std::thread::available_parallelism().map_or(1, |n| n.get()),
@@ -262,12 +305,20 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
         .bind(config.control()?)
         .map_err(|source| cannot_listen("listen.control", &config, source))?
         .run();
+    // Only now: who holds the address is the one of its name.
+    let (stop_worker, worker_stopped) = watch::channel(false);
+    let working = (at_once > 0).then(|| {
+        tokio::spawn(jobs::timetables::run(jobs.clone()));
+        tokio::spawn(jobs::notices::run(jobs.clone()));
+        tokio::spawn(worker.clone().run(worker_stopped))
+    });
     tracing::info!(public = %config.public_url(), control = %format!("http://{}", config.text("listen.control")), workflows = app.live.load().workflows.len(), "ready");
 
     let (public_handle, control_handle) = (public.handle(), control.handle());
     let servers = tokio::spawn(futures_util::future::join(public, control));
     wait_for_signal().await;
     tracing::info!("stopping: finishing {} requests", app.in_flight.load(Ordering::Relaxed));
+    let _ = stop_worker.send(true);
     control_handle.stop(true).await;
     public_handle.stop(true).await;
     let _ = servers.await;
@@ -275,6 +326,14 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
     let end = tokio::time::Instant::now() + patience;
     while app.in_flight.load(Ordering::Relaxed) > 0 && tokio::time::Instant::now() < end {
         tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    // Jobs get as long as requests; what runs then is given back and taken up by others.
+    while worker.running() > 0 && tokio::time::Instant::now() < end {
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    if let Some(working) = working {
+        let _ = working.await;
+        worker.leave().await;
     }
     let _ = stop_writer.send(true);
     let _ = writer.await;
@@ -322,16 +381,53 @@ async fn wait_for_signal() {
     }
 }
 
-/// Deletes old runs, 500 at a time, every ten minutes.
-async fn purge(store: Store, days: i64) {
-    let mut every = tokio::time::interval(Duration::from_secs(600));
+fn hostname() -> String {
+    std::fs::read_to_string("/proc/sys/kernel/hostname").map_or_else(|_| "here".into(), |name| name.trim().to_owned())
+}
+
+/// Puts in force what another process on the same database deployed.
+async fn follow_deploys(app: Data<App>) {
+    let mut every = tokio::time::interval(Duration::from_millis(200));
+    every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
         every.tick().await;
-        let before = journal::now() - days * 86_400_000_000;
-        while let Ok(count) = store.purge_runs(before, 500).await {
-            if count < 500 {
-                break;
+        let Ok(generation) = app.store.generation().await else { continue };
+        if generation != app.live.load().generation {
+            let _turn = app.deploying.lock().await;
+            // Secrets are shared too.
+            let _ = app.outside.secrets.load(&app.store).await;
+            if generation != app.live.load().generation
+                && let Err(error) = app.reload().await
+            {
+                tracing::warn!(%error, "what was deployed elsewhere is not in force here yet");
             }
         }
+    }
+}
+
+/// How long and how many are kept.
+struct Kept {
+    /// Days.
+    runs: i64,
+    jobs: i64,
+    most: u64,
+}
+
+/// Deletes what is old, in small batches, every minute.
+async fn purge(store: Store, kept: Kept) {
+    const DAY: i64 = 86_400_000_000;
+    let mut every = tokio::time::interval(Duration::from_secs(60));
+    loop {
+        every.tick().await;
+        let at = journal::now();
+        while let Ok(500) = store.purge_runs(at - kept.runs * DAY, 500).await {}
+        let mut before = at - kept.jobs * DAY;
+        if let Ok(Some(beyond)) = store.ended_beyond(kept.most).await {
+            before = before.max(beyond);
+        }
+        while store.purge_jobs(before, 500).await.is_ok_and(|count| count >= 500) {}
+        let _ = store.purge_firings(at - kept.jobs * DAY).await;
+        let _ = store.purge_answers(at).await;
+        let _ = store.purge_samples(at - 2 * DAY).await;
     }
 }

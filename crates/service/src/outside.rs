@@ -5,11 +5,14 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use kanzlei_core::machine::{Effect, Keep, Kept, Outcome, Query, QueryFault, Rows};
+use kanzlei_core::machine::{Effect, EffectId, Keep, Kept, Outcome, Query, QueryFault, QueueFault, Rows};
 use kanzlei_core::value::Value;
 use kanzlei_store::Store;
 use kanzlei_store::outside::{Given, Outside as Database, Statement};
 
+use uuid::Uuid;
+
+use crate::jobs::{self, Jobs};
 use crate::journal::now;
 use crate::live::Live;
 use crate::perform::{self, Along};
@@ -18,8 +21,19 @@ use crate::secrets::Secrets;
 /// The most bytes of JSON that one workflow remembers.
 const MOST_KEPT: usize = 256 << 10;
 
+/// The run for which something is done.
+pub struct Run {
+    pub id: Uuid,
+    /// Whether it is a job: it can wait as long as it likes.
+    pub job: bool,
+    pub traceparent: String,
+    pub request_id: String,
+    pub trace_id: String,
+}
+
 pub struct Outside {
     pub store: Store,
+    pub jobs: Arc<Jobs>,
     pub databases: HashMap<String, Database>,
     pub secrets: Arc<Secrets>,
     /// The largest answer of a service, in bytes.
@@ -28,11 +42,12 @@ pub struct Outside {
 
 impl Outside {
     /// Does what a machine asks for; `left` is what is left of the run's time.
-    pub async fn perform(&self, live: &Live, effect: &Effect, along: &Along<'_>, left: Duration) -> Outcome {
+    pub async fn perform(&self, live: &Live, run: &Run, id: EffectId, effect: &Effect, left: Duration) -> Outcome {
         match effect {
             Effect::Call(request) => {
                 let service = live.services.get(&request.service);
-                Outcome::Called(perform::call(service, request, along, left, self.answer_limit, &self.secrets).await)
+                let along = Along { traceparent: &run.traceparent, request_id: &run.request_id };
+                Outcome::Called(perform::call(service, request, &along, left, self.answer_limit, &self.secrets).await)
             }
             Effect::Wait { until } => {
                 let pause = Duration::from_micros((until - now()).max(0) as u64);
@@ -40,6 +55,23 @@ impl Outside {
                 Outcome::Waited
             }
             Effect::Query(query) => Outcome::Queried(self.query(query, left).await),
+            Effect::Enqueue(asked) => {
+                let along = jobs::Along {
+                    entry: format!("enqueued by {}", run.id),
+                    caller: None,
+                    request_id: run.request_id.clone(),
+                    trace_id: run.trace_id.clone(),
+                };
+                Outcome::Queued(self.jobs.enqueue(run.id, id, asked, &along).await)
+            }
+            Effect::Cancel(asked) => Outcome::Cancelled(self.jobs.cancel(asked, &format!("the run {}", run.id)).await),
+            Effect::Open if run.job => Outcome::Opened(self.jobs.open(run.id, id).await),
+            Effect::Open => {
+                let detail = "only a job can wait for a callback".to_owned();
+                Outcome::Opened(Err(QueueFault { kind: "input", detail }))
+            }
+            // Whoever drives a job sees to it; nothing else waits for one.
+            Effect::Await { .. } => Outcome::Arrived(None),
             Effect::Recall { workflow } => Outcome::Kept(self.recall(workflow).await),
             Effect::Keep(keep) => Outcome::Kept(self.keep(keep).await),
         }

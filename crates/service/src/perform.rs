@@ -243,6 +243,34 @@ async fn exchange(
     Ok(Answer { status: response.status().as_u16(), headers, body })
 }
 
+/// Sends a body of JSON to an address that is no service's; gives the status of the answer.
+pub async fn post(
+    address: &str,
+    private_too: bool,
+    headers: &[(&str, String)],
+    body: &str,
+    within: Duration,
+) -> Result<u16, String> {
+    let url: reqwest::Url = address.parse().map_err(|error| format!("`{address}` is no address: {error}"))?;
+    if !matches!(url.scheme(), "http" | "https") {
+        return Err(format!("`{address}` is no HTTP address"));
+    }
+    let ip = url.host_str().and_then(|host| host.trim_matches(['[', ']']).parse::<IpAddr>().ok());
+    if let Some(ip) = ip.filter(|ip| !private_too && is_private(*ip)) {
+        return Err(format!("{ip} is a private address; if that is meant, say `network: private`"));
+    }
+    let mut builder = client(private_too).map_err(|fault| fault.detail)?.post(url);
+    for (name, value) in headers {
+        builder = builder.header(*name, value);
+    }
+    let sent = builder.header("content-type", "application/json").body(body.to_owned()).send();
+    match tokio::time::timeout(within, sent).await {
+        Ok(Ok(answer)) => Ok(answer.status().as_u16()),
+        Ok(Err(error)) => Err(error.to_string()),
+        Err(_) => Err("no answer in time".into()),
+    }
+}
+
 fn private(service: &Service, host: &str) -> CallFault {
     fault(
         CallError::Refused,

@@ -1,12 +1,14 @@
 //! The public listener: what workflows serve, and the service's own paths below `/-/`.
 
+use std::sync::Arc;
 use std::time::Instant;
 
 use actix_web::http::StatusCode;
-use actix_web::http::header::{ALLOW, CONTENT_LENGTH, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue};
+use actix_web::http::header::{ALLOW, CONTENT_LENGTH, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue, RETRY_AFTER};
 use actix_web::web::{Bytes, BytesMut, Data, Payload};
 use actix_web::{HttpRequest, HttpResponse};
 use futures_util::StreamExt;
+use kanzlei_core::document::workflow::Answer;
 use kanzlei_core::input::{Body, Parts, form_pairs};
 use kanzlei_core::machine::{Machine, Reply, Start, file_bytes};
 use kanzlei_core::problem::Problem;
@@ -17,8 +19,10 @@ use uuid::Uuid;
 use crate::App;
 use crate::drive::{Begun, InFlight, Run};
 use crate::error::problem_response;
+use crate::jobs::{self, Jobs};
 use crate::journal::now;
-use crate::live::Found;
+use crate::live::{Found, Live, Workflow};
+use crate::public_jobs::{self, Prefer};
 
 /// The longest request id that is taken over from a client.
 const REQUEST_ID: usize = 100;
@@ -34,6 +38,9 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
             if let Some(allow) = refusal.allow {
                 response.headers_mut().insert(ALLOW, allow);
             }
+            if let Some(seconds) = refusal.retry_after {
+                response.headers_mut().insert(RETRY_AFTER, seconds.into());
+            }
             response
         }
     };
@@ -44,33 +51,48 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
 }
 
 /// A request that no run answers.
-struct Refusal {
+pub struct Refusal {
     problem: Box<Problem>,
     allow: Option<HeaderValue>,
+    /// Seconds.
+    pub retry_after: Option<u32>,
+}
+
+impl Refusal {
+    pub fn not_allowed(methods: &'static str) -> Self {
+        let problem = Problem::new(405, "Method not allowed").detail(format!("here are {methods}"));
+        Refusal { allow: Some(HeaderValue::from_static(methods)), ..problem.into() }
+    }
 }
 
 impl From<Problem> for Refusal {
     fn from(problem: Problem) -> Self {
-        Refusal { problem: Box::new(problem), allow: None }
+        Refusal { problem: Box::new(problem), allow: None, retry_after: None }
+    }
+}
+
+impl From<crate::error::Error> for Refusal {
+    fn from(error: crate::error::Error) -> Self {
+        Refusal { problem: Box::new(error.as_problem()), allow: None, retry_after: None }
     }
 }
 
 impl From<Box<Problem>> for Refusal {
     fn from(problem: Box<Problem>) -> Self {
-        Refusal { problem, allow: None }
+        Refusal { problem, allow: None, retry_after: None }
     }
 }
 
 async fn answer(
     request: &HttpRequest,
     payload: &mut Payload,
-    app: &App,
+    app: &Data<App>,
     id: Uuid,
     request_id: &str,
 ) -> Result<HttpResponse, Refusal> {
     let path = request.uri().path();
     if let Some(own) = path.strip_prefix("/-/") {
-        return own_path(own, request, app).await;
+        return own_path(own, request, payload, app).await;
     }
     let live = app.live.load_full();
     let method = request.method().as_str();
@@ -86,7 +108,7 @@ async fn answer(
                 return Ok(response);
             }
             let problem = Problem::new(405, "Method not allowed").detail(format!("here are {}", methods.join(", ")));
-            return Err(Refusal { problem: Box::new(problem), allow });
+            return Err(Refusal { allow, ..problem.into() });
         }
         Found::Malformed => {
             return Err(Problem::new(400, "Malformed path").detail("the path is not percent-encoded UTF-8").into());
@@ -99,20 +121,78 @@ async fn answer(
         return Err(Problem::new(503, "The service is busy").detail("try again in a moment").into());
     };
     let started = now();
-    let begun = Instant::now();
-    let plan = workflow.plan.clone();
-    let declared = &plan.endpoints[endpoint];
-    let deadline = begun + declared.time;
+    let declared = &workflow.plan.endpoints[endpoint];
+    let deadline = Instant::now() + declared.time;
+    let time = declared.time;
     let body = match tokio::time::timeout_at(deadline.into(), read_body(request, payload, declared.body)).await {
         Ok(body) => body?,
         Err(_) => return Err(Problem::new(408, "The request took too long to arrive").into()),
     };
+    let repeatable = match public_jobs::repeated(app, request, &body, id, time).await? {
+        Ok(repeatable) => repeatable,
+        Err(answered) => return Ok(answered),
+    };
+    let answer = run_or_queue(
+        request,
+        app,
+        id,
+        request_id,
+        body,
+        Way { workflow, endpoint, path, live: live.clone(), in_flight, started, deadline },
+    )
+    .await;
+    match repeatable {
+        Some(repeatable) => repeatable.keep(app, answer).await,
+        None => answer,
+    }
+}
+
+/// A request on its way: what it leads to, and what it has taken so far.
+struct Way<'p> {
+    workflow: Arc<Workflow>,
+    endpoint: usize,
+    path: Vec<(&'p str, String)>,
+    live: Arc<Live>,
+    in_flight: InFlight,
+    started: i64,
+    deadline: Instant,
+}
+
+async fn run_or_queue(
+    request: &HttpRequest,
+    app: &App,
+    id: Uuid,
+    request_id: &str,
+    body: Bytes,
+    way: Way<'_>,
+) -> Result<HttpResponse, Refusal> {
+    let Way { workflow, endpoint, path, live, in_flight, started, deadline } = way;
+    let plan = workflow.plan.clone();
+    let declared = &plan.endpoints[endpoint];
     let media = request.headers().get(CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
     let parts = Parts { path, query: form_pairs(request.query_string().as_bytes()), body: Body::read(media, &body)? };
     let header = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
     let input = plan.input.gather(&declared.input, parts, &header)?;
     let caller = request.peer_addr().map(|address| address.ip().to_string());
-    let start = Start { id: id.to_string(), input: input.clone(), now: started, caller: caller.clone() };
+    let trace_id = trace_id(request.headers())
+        .unwrap_or_else(|| Uuid::new_v7(uuid::Timestamp::now(uuid::NoContext)).simple().to_string());
+    let prefer = Prefer::of(request.headers());
+    if declared.answer == Answer::Later || (declared.answer == Answer::Either && prefer.later) {
+        let along = jobs::Along {
+            entry: workflow.entries[endpoint].to_string(),
+            caller,
+            request_id: request_id.to_owned(),
+            trace_id,
+        };
+        let row = app.jobs.row(&live, &workflow, Jobs::fresh_id(), &input, &along).map_err(Refusal::from)?;
+        let run = row.id;
+        let mut response = public_jobs::answer_later(app, row, prefer).await?;
+        if let Ok(value) = HeaderValue::from_str(&run.to_string()) {
+            response.headers_mut().insert(HeaderName::from_static("kanzlei-run"), value);
+        }
+        return Ok(response);
+    }
+    let start = Start { id: id.to_string(), input: input.clone(), now: started, caller: caller.clone(), attempt: 1 };
     let run = Run {
         id,
         machine: Machine::new(plan.clone(), start),
@@ -125,8 +205,7 @@ async fn answer(
         deadline,
         within: declared.time,
         request_id: request_id.to_owned(),
-        trace_id: trace_id(request.headers())
-            .unwrap_or_else(|| Uuid::new_v7(uuid::Timestamp::now(uuid::NoContext)).simple().to_string()),
+        trace_id,
         caller,
         input,
         in_flight,
@@ -176,7 +255,7 @@ fn trace_id(headers: &HeaderMap) -> Option<String> {
         .then(|| trace.to_owned())
 }
 
-async fn read_body(request: &HttpRequest, payload: &mut Payload, most: usize) -> Result<Bytes, Box<Problem>> {
+pub async fn read_body(request: &HttpRequest, payload: &mut Payload, most: usize) -> Result<Bytes, Box<Problem>> {
     let too_large = || Problem::new(413, "Content too large").detail(format!("at most {most} bytes are taken here"));
     let announced =
         request.headers().get(CONTENT_LENGTH).and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<usize>().ok());
@@ -211,7 +290,7 @@ fn is_ours(name: &str) -> bool {
     .any(|own| name.eq_ignore_ascii_case(own))
 }
 
-fn respond(reply: Reply, head: bool) -> HttpResponse {
+pub fn respond(reply: Reply, head: bool) -> HttpResponse {
     let status = StatusCode::from_u16(reply.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
     let mut response = HttpResponse::build(status);
     let mut typed = false;
@@ -256,7 +335,18 @@ fn respond(reply: Reply, head: bool) -> HttpResponse {
 }
 
 /// Paths below `/-/`.
-async fn own_path(path: &str, request: &HttpRequest, app: &App) -> Result<HttpResponse, Refusal> {
+async fn own_path(
+    path: &str,
+    request: &HttpRequest,
+    payload: &mut Payload,
+    app: &Data<App>,
+) -> Result<HttpResponse, Refusal> {
+    if let Some(rest) = path.strip_prefix("jobs/") {
+        return public_jobs::job_path(rest, request, app).await;
+    }
+    if let Some(token) = path.strip_prefix("callbacks/") {
+        return public_jobs::callback(token, request, payload, app).await;
+    }
     match (path, request.method().as_str()) {
         ("health", "GET" | "HEAD") => {
             let away = app.journal.database_away.load(std::sync::atomic::Ordering::Relaxed);
@@ -273,10 +363,7 @@ async fn own_path(path: &str, request: &HttpRequest, app: &App) -> Result<HttpRe
                 .insert_header(("Cache-Control", "no-cache"))
                 .body(document))
         }
-        ("health" | "openapi.json", _) => {
-            let allow = HeaderValue::from_static("GET, HEAD");
-            Err(Refusal { problem: Box::new(Problem::new(405, "Method not allowed")), allow: Some(allow) })
-        }
+        ("health" | "openapi.json", _) => Err(Refusal::not_allowed("GET, HEAD")),
         _ => Err(Problem::new(404, "Not found").detail(format!("there is no /-/{path}")).into()),
     }
 }

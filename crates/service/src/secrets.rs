@@ -26,6 +26,8 @@ pub const LONGEST: usize = 8 * 1024;
 /// Shorter secrets are not looked for in texts: they would be found everywhere.
 const SHORTEST_MASKED: usize = 4;
 pub const MASK: &str = "•••";
+/// What sealed texts in the database begin with; JSON never does.
+const SEALED: &str = "sealed:";
 
 /// The secrets, opened.
 pub struct Secrets {
@@ -85,6 +87,29 @@ impl Secrets {
 
     pub fn get(&self, name: &str) -> Option<String> {
         self.opened.load().get(name).cloned()
+    }
+
+    /// A text as it may lie in the database: sealed where it holds a secret, or where `always` says so.
+    ///
+    /// # Errors
+    /// Nothing when it must be sealed and there is no key.
+    pub fn guard(&self, text: String, always: bool) -> Option<String> {
+        if !always && self.mask(text.clone()) == text {
+            return Some(text);
+        }
+        let nonce = XChaCha20Poly1305::generate_nonce(&mut OsRng);
+        let sealed = self.cipher.as_ref()?.encrypt(&nonce, text.as_bytes()).ok()?;
+        Some(format!("{SEALED}{}", STANDARD.encode([&nonce[..], &sealed].concat())))
+    }
+
+    /// The text that was guarded; nothing when it cannot be opened.
+    pub fn unguard(&self, text: &str) -> Option<String> {
+        let Some(sealed) = text.strip_prefix(SEALED) else { return Some(text.to_owned()) };
+        let bytes = STANDARD.decode(sealed).ok()?;
+        let (nonce, sealed) = bytes.split_at_checked(24)?;
+        let nonce: [u8; 24] = nonce.try_into().ok()?;
+        let opened = self.cipher.as_ref()?.decrypt(&XNonce::from(nonce), sealed).ok()?;
+        String::from_utf8(opened).ok()
     }
 
     pub fn names(&self) -> Vec<String> {
@@ -172,6 +197,19 @@ mod tests {
                 .map(|config| Secrets::new(&config).is_err())
                 .expect("config")
         );
+    }
+
+    #[test]
+    fn texts_with_secrets_are_sealed_and_opened_again() {
+        let (one, other) = (secrets(&STANDARD.encode([7; 32])), secrets(&STANDARD.encode([8; 32])));
+        one.opened.store(Arc::new([("a".to_owned(), "hush-hush".to_owned())].into()));
+        for (text, always, plain) in [("{\"a\":1}", false, true), ("say hush-hush", false, false), ("{}", true, false)]
+        {
+            let kept = one.guard(text.into(), always).expect("guarded");
+            assert_eq!(kept == text, plain, "{kept}");
+            assert_eq!(one.unguard(&kept).as_deref(), Some(text));
+            assert_eq!(other.unguard(&kept).is_some(), plain);
+        }
     }
 
     #[test]

@@ -89,8 +89,10 @@ fn main() {
     let items: Vec<Json> = (0..10_000).map(|n| json!({"n": n})).collect();
     let input = Value::from_json(&json!({"list": items}));
     let ours = time(9, || {
-        let mut machine =
-            Machine::new(plan.clone(), Start { id: "b".into(), input: input.clone(), now: 0, caller: None });
+        let mut machine = Machine::new(
+            plan.clone(),
+            Start { id: "b".into(), input: input.clone(), now: 0, caller: None, attempt: 1 },
+        );
         drive(&mut machine, 0, |_, _| unreachable!());
         machine.reply().map(|reply| reply.body.to_json())
     });

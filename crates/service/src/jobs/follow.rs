@@ -1,0 +1,110 @@
+//! Followers: clients that wait for a job to change. Changes made in this process are told at once;
+//! those of other processes are looked for every [`LOOK`], all jobs that are followed in one query.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use kanzlei_store::Store;
+use tokio::sync::watch;
+use uuid::Uuid;
+
+/// How often other processes' changes are looked for.
+const LOOK: Duration = Duration::from_millis(250);
+
+pub struct Followers {
+    most: usize,
+    /// By job: what its followers wait for, how many they are, and the changes seen last.
+    jobs: Mutex<HashMap<Uuid, Followed>>,
+}
+
+struct Followed {
+    tell: watch::Sender<u64>,
+    count: usize,
+    seen: u64,
+}
+
+/// One follower; leaves when it is dropped.
+pub struct Follower {
+    of: Arc<super::Jobs>,
+    id: Uuid,
+    changed: watch::Receiver<u64>,
+}
+
+impl Followers {
+    pub fn new(most: usize) -> Self {
+        Followers { most, jobs: Mutex::default() }
+    }
+
+    /// Tells that a job changed.
+    pub fn changed(&self, id: Uuid) {
+        let jobs = self.jobs.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(followed) = jobs.get(&id) {
+            followed.tell.send_modify(|n| *n += 1);
+        }
+    }
+
+    pub fn count(&self) -> usize {
+        let jobs = self.jobs.lock().unwrap_or_else(PoisonError::into_inner);
+        jobs.values().map(|followed| followed.count).sum()
+    }
+}
+
+impl super::Jobs {
+    /// Begins to follow a job; nothing when there are as many followers as there may be.
+    pub fn follow(self: &Arc<Self>, id: Uuid) -> Option<Follower> {
+        let mut jobs = self.followers.jobs.lock().unwrap_or_else(PoisonError::into_inner);
+        let all: usize = jobs.values().map(|followed| followed.count).sum();
+        if all >= self.followers.most {
+            return None;
+        }
+        let followed = jobs.entry(id).or_insert_with(|| Followed { tell: watch::channel(0).0, count: 0, seen: 0 });
+        followed.count += 1;
+        Some(Follower { of: self.clone(), id, changed: followed.tell.subscribe() })
+    }
+}
+
+impl Follower {
+    /// Waits until the job may have changed, at most so long.
+    pub async fn changed(&mut self, within: Duration) {
+        let _ = tokio::time::timeout(within, self.changed.changed()).await;
+    }
+}
+
+impl Drop for Follower {
+    fn drop(&mut self) {
+        let mut jobs = self.of.followers.jobs.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(followed) = jobs.get_mut(&self.id) {
+            followed.count -= 1;
+            if followed.count == 0 {
+                jobs.remove(&self.id);
+            }
+        }
+    }
+}
+
+/// Looks for what other processes changed, for ever.
+pub async fn run(store: Store, jobs: Arc<super::Jobs>) {
+    let mut every = tokio::time::interval(LOOK);
+    every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    loop {
+        every.tick().await;
+        let ids: Vec<Uuid> = {
+            let followed = jobs.followers.jobs.lock().unwrap_or_else(PoisonError::into_inner);
+            followed.keys().copied().collect()
+        };
+        if ids.is_empty() {
+            continue;
+        }
+        let Ok(found) = store.watched(&ids).await else { continue };
+        let mut followed = jobs.followers.jobs.lock().unwrap_or_else(PoisonError::into_inner);
+        for job in found {
+            if let Some(followed) = followed.get_mut(&job.id)
+                && followed.seen != job.changes
+            {
+                followed.seen = job.changes;
+                followed.tell.send_modify(|n| *n += 1);
+            }
+        }
+    }
+}

@@ -1,0 +1,91 @@
+//! Tells addresses that jobs have ended, signed as Standard Webhooks says, again and again with longer
+//! pauses until somebody takes it or [`PAUSES`] are used up.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use hmac::{Hmac, Mac};
+use kanzlei_store::queue::Notice;
+use sha2::Sha256;
+
+use super::Jobs;
+use crate::journal::now;
+use crate::perform;
+
+/// Pauses between tries, in seconds: about nine hours in all.
+const PAUSES: [i64; 9] = [5, 30, 120, 300, 900, 1800, 3600, 7200, 18_000];
+const LOOK: Duration = Duration::from_secs(1);
+/// Notices told in one round, and how long one may take.
+const ROUND: u32 = 50;
+const WITHIN: Duration = Duration::from_secs(15);
+
+/// Tells what is due, for ever.
+pub async fn run(jobs: Arc<Jobs>) {
+    loop {
+        tokio::time::sleep(LOOK).await;
+        // Moved on by more than a round can take, so that no other process takes them meanwhile.
+        let until = now() + 2 * WITHIN.as_micros() as i64;
+        let Ok(due) = jobs.store.due_notices(now(), until, ROUND).await else { continue };
+        let telling = due.iter().map(|notice| tell(&jobs, notice));
+        futures_util::future::join_all(telling).await;
+    }
+}
+
+async fn tell(jobs: &Jobs, notice: &Notice) {
+    let told = match jobs.secrets.get(&notice.secret) {
+        Some(secret) => {
+            let at = now() / 1_000_000;
+            let signature = signature(&secret, &notice.job.to_string(), at, &notice.body);
+            let headers = [
+                ("webhook-id", notice.job.to_string()),
+                ("webhook-timestamp", at.to_string()),
+                ("webhook-signature", signature),
+            ];
+            perform::post(&notice.url, notice.private, &headers, &notice.body, WITHIN).await
+        }
+        None => Err(format!("there is no secret `{}`", notice.secret)),
+    };
+    let (status, detail) = match told {
+        Ok(status) => (Some(status), (!(200..300).contains(&status)).then(|| format!("answered {status}"))),
+        Err(detail) => (None, Some(jobs.secrets.mask(detail))),
+    };
+    // 410 asks not to be told again.
+    let next = match (&detail, status) {
+        (None, _) | (_, Some(410)) => None,
+        _ => PAUSES.get(notice.tries as usize).map(|pause| now() + pause * 1_000_000),
+    };
+    let good = detail.is_none().then(now);
+    let detail = detail.map(|detail| detail.chars().take(500).collect::<String>());
+    if let Err(error) = jobs.store.notice_told(notice.job, next, status, detail.as_deref(), good).await {
+        tracing::warn!(%error, "how a notice went could not be written");
+    }
+}
+
+/// `v1,` and the HMAC-SHA256 of id, time and body in base64 (Standard Webhooks, symmetric signatures). A
+/// secret that begins with `whsec_` is base64, any other is taken as it is.
+pub fn signature(secret: &str, id: &str, at: i64, body: &str) -> String {
+    let key = match secret.strip_prefix("whsec_") {
+        Some(encoded) => STANDARD.decode(encoded).unwrap_or_else(|_| secret.as_bytes().to_vec()),
+        None => secret.as_bytes().to_vec(),
+    };
+    let Ok(mut mac) = Hmac::<Sha256>::new_from_slice(&key) else { return String::new() };
+    mac.update(format!("{id}.{at}.{body}").as_bytes());
+    format!("v1,{}", STANDARD.encode(mac.finalize().into_bytes()))
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn signatures_are_those_of_the_standard() {
+        // The example of the specification.
+        let signature = super::signature(
+            "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw",
+            "msg_p5jXN8AQM9LWM0D4loKWxJek",
+            1_614_265_330,
+            r#"{"test": 2432232314}"#,
+        );
+        assert_eq!(signature, "v1,g0hM9SsE+OTPJTGt/tmIKtSyZlE3uFJELVlNIOLJ1OE=");
+    }
+}

@@ -1,0 +1,383 @@
+//! The worker: takes due jobs of each lane and has them driven, keeps its lease, and takes over what a
+//! dead one had.
+//!
+//! A process is one worker; its lease is one row that it renews. Another process declares it dead when
+//! the lease has ended by the clock *and* was not renewed for a while by the other's own stopwatch, so
+//! that a clock that jumps takes nothing from anybody. Jobs that are taken over get a new fence.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use kanzlei_core::plan::Lane;
+use kanzlei_store::queue::{Claimed, Phase, Room, Sample};
+use tokio::sync::watch;
+use uuid::Uuid;
+
+use super::plans::Plans;
+use super::write::Writer;
+use super::{Jobs, drive};
+use crate::journal::{Journal, now};
+use crate::outside::Outside;
+
+/// How often it is looked for what other processes queued.
+const LOOK: Duration = Duration::from_millis(200);
+/// Jobs taken from one lane at once.
+const BATCH: u32 = 200;
+/// The width of a sample of a lane.
+const SAMPLE: i64 = 10_000_000;
+
+/// What all driven jobs share.
+pub struct Shared {
+    pub jobs: Arc<Jobs>,
+    pub plans: Plans,
+    pub writer: Writer,
+    pub outside: Arc<Outside>,
+    pub journal: Arc<Journal>,
+    pub tally: Tally,
+}
+
+/// Counts by lane since they were last written.
+#[derive(Default)]
+pub struct Tally(Mutex<BTreeMap<String, Sample>>);
+
+impl Tally {
+    fn with(&self, lane: &str, count: impl FnOnce(&mut Sample)) {
+        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        count(all.entry(lane.to_owned()).or_default());
+    }
+
+    pub fn ended(&self, lane: &str, phase: Phase) {
+        self.with(lane, |sample| match phase {
+            Phase::Failed => sample.failed += 1,
+            _ => sample.done += 1,
+        });
+    }
+
+    fn begun(&self, job: &Claimed, at: i64) {
+        let late = (at - job.due).max(0) as u64;
+        self.with(&job.lane, |sample| {
+            sample.begun += 1;
+            sample.late += late;
+            sample.latest = sample.latest.max(late);
+        });
+    }
+
+    fn take(&self) -> BTreeMap<String, Sample> {
+        std::mem::take(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+pub struct Worker {
+    shared: Arc<Shared>,
+    id: Uuid,
+    name: String,
+    lease: Duration,
+    /// Jobs of one lane that run here at the same time.
+    at_once: usize,
+    running: Mutex<HashMap<Uuid, Running>>,
+    by_lane: Mutex<HashMap<String, Arc<AtomicUsize>>>,
+    stamp: AtomicI64,
+}
+
+struct Running {
+    fence: u32,
+    stop: Arc<AtomicBool>,
+    handle: tokio::task::AbortHandle,
+}
+
+impl Worker {
+    pub fn new(shared: Arc<Shared>, name: String, lease: Duration, at_once: usize) -> Arc<Self> {
+        Arc::new(Worker {
+            shared,
+            id: Uuid::new_v4(),
+            name,
+            lease,
+            at_once,
+            running: Mutex::default(),
+            by_lane: Mutex::default(),
+            stamp: AtomicI64::new(0),
+        })
+    }
+
+    /// Works until told to stop.
+    pub async fn run(self: Arc<Self>, stop: watch::Receiver<bool>) {
+        let store = &self.shared.jobs.store;
+        let expires = || now() + self.lease.as_micros() as i64;
+        while let Err(error) = store.begin_worker(self.id, &self.name, now(), expires()).await {
+            tracing::warn!(%error, "the worker waits for the database");
+            if *stop.borrow() {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(500)).await;
+        }
+        let keeper = tokio::spawn(self.clone().keep());
+        let sampler = tokio::spawn(self.clone().sample());
+        self.take_jobs(stop).await;
+        keeper.abort();
+        sampler.abort();
+    }
+
+    /// How many jobs run here.
+    pub fn running(&self) -> usize {
+        self.running.lock().unwrap_or_else(PoisonError::into_inner).len()
+    }
+
+    /// Gives back what still runs: others take it up at once.
+    pub async fn leave(&self) {
+        {
+            let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
+            running.drain().for_each(|(_, one)| one.handle.abort());
+        }
+        if let Err(error) = self.shared.jobs.store.bury(self.id, now()).await {
+            tracing::warn!(%error, "running jobs could not be given back; others take them over when the lease ends");
+        }
+    }
+
+    /// A time that no other claim of this worker has.
+    fn stamp(&self) -> i64 {
+        let at = now();
+        let before = self.stamp.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |last| Some(at.max(last + 1)));
+        before.map_or(at, |before| at.max(before + 1))
+    }
+
+    async fn take_jobs(self: &Arc<Self>, mut stop: watch::Receiver<bool>) {
+        let jobs = &self.shared.jobs;
+        let mut away = false;
+        while !*stop.borrow() {
+            let next = match self.look().await {
+                Ok(next) => {
+                    if std::mem::take(&mut away) {
+                        tracing::info!("the worker goes on");
+                    }
+                    next
+                }
+                Err(error) => {
+                    if !std::mem::replace(&mut away, true) {
+                        tracing::warn!(%error, "the worker waits for the database");
+                    }
+                    Some(Duration::from_millis(500))
+                }
+            };
+            match next {
+                Some(pause) => {
+                    tokio::select! {
+                        () = jobs.wake.notified() => {}
+                        () = tokio::time::sleep(pause.min(LOOK)) => {}
+                        _ = stop.changed() => {}
+                    }
+                }
+                None => tokio::task::yield_now().await,
+            }
+        }
+    }
+
+    /// Takes what is due in each lane; gives how long there is nothing to do, or nothing when there may
+    /// be more at once.
+    async fn look(self: &Arc<Self>) -> kanzlei_store::Result<Option<Duration>> {
+        let jobs = &self.shared.jobs;
+        let live = jobs.live.load_full();
+        let states = jobs.store.lane_states().await?;
+        let heads = jobs.store.heads().await?;
+        let at = now();
+        let mut due: BTreeMap<&str, i64> = BTreeMap::new();
+        for head in &heads {
+            let earliest = due.entry(&head.lane).or_insert(i64::MAX);
+            *earliest = head.wake.min(*earliest);
+        }
+        let mut next = at + LOOK.as_micros() as i64;
+        let mut more = false;
+        for (name, wake) in due {
+            let state = states.iter().find(|state| state.name == name);
+            if state.is_some_and(|state| state.held) {
+                continue;
+            }
+            let lane = live.lane(name);
+            let open = state.filter(|_| lane.pace.is_some()).map_or(wake, |state| wake.max(state.next));
+            if open > at {
+                next = next.min(open);
+                continue;
+            }
+            let busy = self.busy(name);
+            let free = self.at_once.saturating_sub(busy.load(Ordering::Relaxed));
+            if free == 0 {
+                continue;
+            }
+            let taken = jobs.store.claim(self.id, name, room(&lane), BATCH.min(free as u32), self.stamp()).await?;
+            more |= taken.more && free > taken.jobs.len();
+            next = taken.next.map_or(next, |at| next.min(at));
+            self.begin(taken.jobs, &busy).await?;
+        }
+        Ok((!more).then(|| Duration::from_micros((next - now()).max(500) as u64)))
+    }
+
+    fn busy(&self, lane: &str) -> Arc<AtomicUsize> {
+        let mut all = self.by_lane.lock().unwrap_or_else(PoisonError::into_inner);
+        all.entry(lane.to_owned()).or_default().clone()
+    }
+
+    async fn begin(self: &Arc<Self>, taken: Vec<Claimed>, busy: &Arc<AtomicUsize>) -> kanzlei_store::Result<()> {
+        if taken.is_empty() {
+            return Ok(());
+        }
+        let known: Vec<(Uuid, u32)> =
+            taken.iter().filter(|job| job.outcomes > 0).map(|job| (job.id, job.attempt)).collect();
+        let mut outcomes: HashMap<Uuid, Vec<_>> = HashMap::new();
+        let mut read = Ok(Vec::new());
+        if !known.is_empty() {
+            read = self.shared.jobs.store.outcomes(&known).await;
+        }
+        let read = match read {
+            Ok(read) => read,
+            Err(error) => {
+                // They are marked as ours: without what was written down they must not run.
+                for job in &taken {
+                    tracing::warn!(job = %job.id, "a job is given back unread");
+                }
+                let _ = self.shared.jobs.store.give_back(self.id, &taken, now()).await;
+                return Err(error);
+            }
+        };
+        for row in read {
+            outcomes.entry(row.job).or_default().push(row);
+        }
+        let at = now();
+        for job in taken {
+            if job.attempt == 1 && job.outcomes == 0 && job.tries == 0 {
+                self.shared.tally.begun(&job, at);
+            }
+            busy.fetch_add(1, Ordering::Relaxed);
+            let (id, fence) = (job.id, job.fence);
+            let stop = Arc::new(AtomicBool::new(job.stop));
+            let written = outcomes.remove(&id).unwrap_or_default();
+            let place = Place(busy.clone(), self.shared.jobs.clone());
+            let (worker, flag) = (self.clone(), stop.clone());
+            // The entry is there before the task can remove it.
+            let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
+            let task = tokio::spawn(async move {
+                drive::drive(worker.shared.clone(), job, written, flag).await;
+                drop(place);
+                let mut running = worker.running.lock().unwrap_or_else(PoisonError::into_inner);
+                if running.get(&id).is_some_and(|one| one.fence == fence) {
+                    running.remove(&id);
+                }
+            });
+            if let Some(before) = running.insert(id, Running { fence, stop, handle: task.abort_handle() }) {
+                // It was taken from us and came back: what the old one does now would be refused.
+                before.handle.abort();
+            }
+        }
+        Ok(())
+    }
+
+    /// Renews the lease, looks for jobs that are to stop, and for workers that are dead.
+    async fn keep(self: Arc<Self>) {
+        let store = &self.shared.jobs.store;
+        let mut every = tokio::time::interval(LOOK);
+        every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        let mut renewed = Instant::now();
+        let mut looked = Instant::now();
+        let mut seen: HashMap<Uuid, (u64, Instant)> = HashMap::new();
+        loop {
+            every.tick().await;
+            if self.running() > 0
+                && let Ok(ids) = store.to_stop(self.id).await
+            {
+                let running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
+                let mut told = false;
+                for one in ids.iter().filter_map(|id| running.get(id)) {
+                    told |= !one.stop.swap(true, Ordering::Relaxed);
+                }
+                drop(running);
+                if told {
+                    self.shared.jobs.stops.notify_waiters();
+                }
+            }
+            if renewed.elapsed() >= self.lease / 4 {
+                let expires = now() + self.lease.as_micros() as i64;
+                match store.beat(self.id, expires).await {
+                    Ok(true) => renewed = Instant::now(),
+                    Ok(false) => {
+                        tracing::warn!("this worker was declared dead; what it had is run by others");
+                        if store.begin_worker(self.id, &self.name, now(), expires).await.is_ok() {
+                            renewed = Instant::now();
+                        }
+                    }
+                    Err(error) => tracing::debug!(%error, "the lease was not renewed"),
+                }
+            }
+            if looked.elapsed() >= Duration::from_secs(1) {
+                let Ok(workers) = store.workers().await else { continue };
+                // After a silence of our own nobody is judged by it.
+                if looked.elapsed() > Duration::from_secs(3) {
+                    seen.clear();
+                }
+                looked = Instant::now();
+                self.judge(workers, &mut seen).await;
+            }
+        }
+    }
+
+    async fn judge(&self, workers: Vec<(Uuid, String, u64, i64)>, seen: &mut HashMap<Uuid, (u64, Instant)>) {
+        let store = &self.shared.jobs.store;
+        seen.retain(|id, _| workers.iter().any(|(known, ..)| known == id));
+        for (id, name, beat, expires) in workers {
+            let (last, since) = seen.entry(id).or_insert((beat, Instant::now()));
+            if *last != beat {
+                (*last, *since) = (beat, Instant::now());
+            }
+            let silent = since.elapsed() >= self.lease.mul_f64(0.6).max(Duration::from_secs(1));
+            if id != self.id && expires < now() && silent {
+                match store.bury(id, now()).await {
+                    Ok(count) => tracing::warn!(worker = name, jobs = count, "a dead worker's jobs were taken over"),
+                    Err(error) => tracing::warn!(%error, worker = name, "a dead worker's jobs wait"),
+                }
+                self.shared.jobs.wake.notify_one();
+            }
+        }
+        if let Ok(strays) = store.strays().await {
+            for id in strays.into_iter().filter(|id| *id != self.id) {
+                let _ = store.bury(id, now()).await;
+            }
+        }
+        if store.free_turns(500).await.is_ok_and(|freed| freed > 0) {
+            self.shared.jobs.wake.notify_one();
+        }
+    }
+
+    /// Writes samples of lanes: what was done here, and how much waits.
+    async fn sample(self: Arc<Self>) {
+        let store = &self.shared.jobs.store;
+        let mut every = tokio::time::interval(Duration::from_micros(SAMPLE as u64 / 2));
+        loop {
+            every.tick().await;
+            let at = now() / SAMPLE * SAMPLE;
+            let mut samples = self.shared.tally.take();
+            for depth in store.lane_depths(now()).await.unwrap_or_default() {
+                let sample = samples.entry(depth.lane).or_default();
+                sample.waiting = depth.queued;
+            }
+            let samples: Vec<Sample> =
+                samples.into_iter().map(|(lane, sample)| Sample { lane, at, ..sample }).collect();
+            if let Err(error) = store.add_samples(&samples).await {
+                tracing::debug!(%error, "samples of lanes were not written");
+            }
+        }
+    }
+}
+
+/// A place among the jobs of a lane that run here; free again when it is dropped.
+struct Place(Arc<AtomicUsize>, Arc<Jobs>);
+
+impl Drop for Place {
+    fn drop(&mut self) {
+        self.0.fetch_sub(1, Ordering::Relaxed);
+        self.1.wake.notify_one();
+    }
+}
+
+fn room(lane: &Lane) -> Room {
+    let gap = lane.pace.map(|(count, span)| (span.as_micros() as i64 / i64::from(count.max(1))).max(1));
+    Room { at_once: lane.at_once, gap }
+}
