@@ -156,6 +156,87 @@ pub enum Command {
         #[arg(long)]
         full: bool,
     },
+    /// List jobs, newest first, by anything they have in common
+    #[command(
+        after_help = "Examples:\n  kanzlei jobs\n  kanzlei jobs --state failed --lane reminders\n  kanzlei jobs --tag hold-17 --follow\n  kanzlei jobs --group 0195a1b2-0000-7000-8000-000000000001\n  kanzlei jobs --due-from 2027-03-04T00:00:00Z --due-until 2027-03-05T00:00:00Z"
+    )]
+    Jobs(Jobs),
+    /// Show one job: its times, history, journal, and the curl line that polls it
+    #[command(
+        after_help = "Examples:\n  kanzlei job last --follow\n  kanzlei job 0195a1b2-0000-7000-8000-000000000001"
+    )]
+    Job {
+        /// The job's id, or `last`
+        id: String,
+        /// Print a line whenever something changes, until it ends
+        #[arg(long)]
+        follow: bool,
+        /// Print values in full
+        #[arg(long)]
+        full: bool,
+    },
+    /// Cancel jobs: those that wait at once, those that run before their next step
+    #[command(
+        after_help = "Examples:\n  kanzlei cancel 0195a1b2-0000-7000-8000-000000000001\n  kanzlei cancel --tag hold-17\n  kanzlei cancel --group 0195a1b2-0000-7000-8000-000000000001"
+    )]
+    Cancel {
+        ids: Vec<String>,
+        #[command(flatten)]
+        select: Select,
+    },
+    /// Let jobs that are scheduled, or wait for another try, begin now
+    #[command(after_help = "Example:\n  kanzlei run-now last")]
+    RunNow {
+        ids: Vec<String>,
+        #[command(flatten)]
+        select: Select,
+    },
+    /// Set when jobs that have not begun are due
+    #[command(
+        after_help = "Examples:\n  kanzlei postpone 2h last\n  kanzlei postpone 2027-03-04T06:00:00Z --lane reminders --state queued"
+    )]
+    Postpone {
+        /// An instant, or a span from now
+        due: String,
+        ids: Vec<String>,
+        #[command(flatten)]
+        select: Select,
+    },
+    /// Take failed jobs up again, from the failed step or from the start
+    #[command(
+        after_help = "Examples:\n  kanzlei take-up last\n  kanzlei take-up --state failed --workflow dues-reminder\n  kanzlei take-up last --from-start"
+    )]
+    TakeUp {
+        ids: Vec<String>,
+        #[command(flatten)]
+        select: Select,
+        /// Do everything again, with the same input
+        #[arg(long)]
+        from_start: bool,
+    },
+    /// List lanes: what waits, what runs, what they keep to
+    Lanes,
+    /// Hold a lane, let it go on, or cancel what waits in it
+    #[command(
+        after_help = "Examples:\n  kanzlei lane hold reminders\n  kanzlei lane release reminders\n  kanzlei lane empty reminders"
+    )]
+    Lane {
+        #[arg(value_enum)]
+        action: LaneAction,
+        name: String,
+    },
+    /// List timetables with their next and last times
+    Timetables,
+    /// Pause a timetable, resume it, or fire it now
+    #[command(after_help = "Examples:\n  kanzlei timetable fire night-watch\n  kanzlei timetable pause night-watch 1")]
+    Timetable {
+        #[arg(value_enum)]
+        action: TimetableAction,
+        workflow: String,
+        /// Which of the workflow's timetables
+        #[arg(default_value_t = 1)]
+        number: u16,
+    },
     /// Evaluate an expression
     #[command(
         after_help = "The members of the JSON file are the names in scope; `-` reads standard input.\n\nExamples:\n  kanzlei eval '1 + 2'\n  kanzlei eval 'vessels.filter(v => v.length_m > 90).map(v => v.name)' --with vessels.json"
@@ -168,7 +249,7 @@ pub enum Command {
     /// Print the JSON Schema of a kind of document, for editors
     #[command(after_help = "Example:\n  kanzlei schema workflow > workflow.schema.json")]
     Schema {
-        /// workflow, service or cases
+        /// workflow, service, lane or cases
         kind: String,
     },
 }
@@ -198,6 +279,66 @@ pub struct Rehearse {
     /// Send the requests to a deployed service instead, and compare replies, steps and final states
     #[arg(long, value_name = "URL")]
     pub against: Option<String>,
+}
+
+/// Which jobs are meant; everything that is said must fit.
+#[derive(ClapArgs, Default)]
+pub struct Select {
+    /// scheduled, queued, running, waiting, succeeded, failed or cancelled
+    #[arg(long)]
+    pub state: Option<String>,
+    #[arg(long)]
+    pub lane: Option<String>,
+    #[arg(long)]
+    pub workflow: Option<String>,
+    #[arg(long)]
+    pub tag: Option<String>,
+    /// Jobs of one list, by the id of their group
+    #[arg(long, value_name = "ID")]
+    pub group: Option<String>,
+    #[arg(long, value_name = "INSTANT")]
+    pub due_from: Option<String>,
+    #[arg(long, value_name = "INSTANT")]
+    pub due_until: Option<String>,
+    /// Somewhere in the input
+    #[arg(long)]
+    pub text: Option<String>,
+}
+
+impl Select {
+    pub fn is_empty(&self) -> bool {
+        [&self.state, &self.lane, &self.workflow, &self.tag, &self.group, &self.due_from, &self.due_until, &self.text]
+            .iter()
+            .all(|part| part.is_none())
+    }
+}
+
+#[derive(ClapArgs)]
+pub struct Jobs {
+    #[command(flatten)]
+    pub select: Select,
+    /// Only jobs before this one, for the next page
+    #[arg(long, value_name = "ID")]
+    pub before: Option<String>,
+    /// Show the list again whenever it changes
+    #[arg(long)]
+    pub follow: bool,
+    #[arg(long, default_value_t = 20)]
+    pub limit: u32,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, clap::ValueEnum)]
+pub enum LaneAction {
+    Hold,
+    Release,
+    Empty,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, clap::ValueEnum)]
+pub enum TimetableAction {
+    Pause,
+    Resume,
+    Fire,
 }
 
 #[derive(Subcommand)]

@@ -31,7 +31,8 @@ pub fn state(state: &str) -> String {
     let code = match state {
         "succeeded" => "32",
         "failed" => "31",
-        "rescued" => "33",
+        "rescued" | "cancelled" => "33",
+        "running" => "36",
         _ => "2",
     };
     paint(code, state)

@@ -82,7 +82,7 @@ impl Office {
             format!("secrets.key_file={}", dir.join("secrets.key").display()),
         ];
         values.extend(
-            ["registry", "tides", "rates", "pilots", "texts"]
+            ["registry", "tides", "rates", "pilots", "texts", "customs"]
                 .map(|s| format!("services.{s}.base=http://127.0.0.1:{}/{s}", ports.standins)),
         );
         values.extend(settings.iter().map(|s| (*s).to_owned()));
@@ -94,6 +94,7 @@ impl Office {
         let service = command.run(ports)?;
         let token = std::fs::read_to_string(&command.token_file).map_err(io("reading the operator token"))?;
         set_secret(ports.control, &token, "texts-key", "lindvik-texts-7f3a")?;
+        set_secret(ports.control, &token, "notify-key", "whsec_bGluZHZpay1ub3RpZmllcy00YmM5LWRlbW8=")?;
         Ok(Office { service, standins, ports, token, command })
     }
 

@@ -71,6 +71,8 @@ pub struct Journal {
     /// Since the start of the process.
     pub let_go: AtomicU64,
     pace: Option<Pace>,
+    /// Bytes of a value that are shown.
+    pub value_limit: usize,
     /// Whether the last write worked.
     pub database_away: std::sync::atomic::AtomicBool,
 }
@@ -127,6 +129,7 @@ impl Journal {
                 second: AtomicI64::new(0),
                 left: AtomicI64::new(0),
             }),
+            value_limit,
             database_away: Default::default(),
         };
         (
@@ -308,9 +311,7 @@ fn row(run: Finished, limit: usize, secrets: &Secrets) -> Run {
     let text = |value: &Value| cut(secrets.mask(value.to_json()), limit);
     let some = |value: &Value| if matches!(value, Value::Undefined) { None } else { Some(text(value)) };
     let machine = &run.machine;
-    let records = machine.records().iter().enumerate();
-    let kept = records.filter(|(at, record)| *at < STEPS || record.state == State::Failed).take(2 * STEPS);
-    let steps = kept.map(|(_, record)| step(machine, record, &text)).collect();
+    let steps = steps(machine, limit, secrets);
     let (plan, reply) = (machine.plan(), machine.reply());
     Run {
         id: run.id,
@@ -329,6 +330,14 @@ fn row(run: Finished, limit: usize, secrets: &Secrets) -> Run {
         failure: run.ended.failure.as_ref().map(|failure| text(&failure.to_value())),
         steps,
     }
+}
+
+/// What the steps of a run did, as it is shown: values cut, secrets masked, of very many the first.
+pub fn steps(machine: &Machine, limit: usize, secrets: &Secrets) -> Vec<Step> {
+    let text = |value: &Value| cut(secrets.mask(value.to_json()), limit);
+    let records = machine.records().iter().enumerate();
+    let kept = records.filter(|(at, record)| *at < STEPS || record.state == State::Failed).take(2 * STEPS);
+    kept.map(|(_, record)| step(machine, record, &text)).collect()
 }
 
 fn step(machine: &Machine, record: &StepRecord, text: &dyn Fn(&Value) -> String) -> Step {

@@ -1,4 +1,5 @@
-//! Simulated outside services of the demo office: `registry`, `tides`, `rates`, `pilots`, `texts`.
+//! Simulated outside services of the demo office: `registry`, `tides`, `rates`, `pilots`, `texts`,
+//! `customs`, and `ledger`, which counts how often it was called under each idempotency key.
 //!
 //! Each can be told to be slow or to fail, so that retries and rescues can be seen:
 //!
@@ -54,9 +55,14 @@ struct State {
     behaviours: Mutex<HashMap<String, Behaviour>>,
     seen: Mutex<HashMap<String, u64>>,
     pilots_asked: Mutex<u64>,
+    customs_asked: Mutex<u64>,
+    /// Calls of the ledger by idempotency key.
+    entries: Mutex<HashMap<String, u32>>,
 }
 
-const SERVICES: [&str; 5] = ["registry", "tides", "rates", "pilots", "texts"];
+const SERVICES: [&str; 7] = ["registry", "tides", "rates", "pilots", "texts", "customs", "ledger"];
+/// How long customs take to decide, unless told otherwise by their delay.
+const DECIDES_AFTER: Duration = Duration::from_secs(4);
 /// What `texts` asks for; the demo keeps it as the secret `texts-key`.
 const TEXTS_KEY: &str = "lindvik-texts-7f3a";
 
@@ -289,6 +295,66 @@ async fn rate(state: Data<State>, query: Query<To>) -> HttpResponse {
     answer(json!({"to": query.to, "rate": rate}), padding)
 }
 
+#[derive(Deserialize)]
+struct Clearance {
+    imo: String,
+    cargo: String,
+    reply_to: String,
+}
+
+/// Takes a request, decides seconds later and calls back. Weapons are held, all else is cleared.
+async fn customs(state: Data<State>, body: web::Json<Clearance>) -> HttpResponse {
+    let (failure, _) = state.behave("customs").await;
+    if let Some(failure) = failure {
+        return failure;
+    }
+    let number = {
+        let mut asked = lock(&state.customs_asked);
+        *asked += 1;
+        1000 + *asked
+    };
+    let reference = format!("C-{}-{number}", std::process::id());
+    let request = body.into_inner();
+    let answer = reference.clone();
+    tokio::spawn(async move {
+        tokio::time::sleep(DECIDES_AFTER).await;
+        let decision = if request.cargo.to_lowercase().contains("weapon") { "held" } else { "cleared" };
+        let body = json!({
+            "reference": reference, "imo": request.imo, "decision": decision, "at": jiff::Timestamp::now().to_string(),
+        });
+        // Again and again, as a real authority would, at most ten times.
+        for _ in 0..10 {
+            let (to, body) = (request.reply_to.clone(), body.clone());
+            let sent = tokio::task::spawn_blocking(move || ureq::post(&to).send_json(&body).is_ok()).await;
+            if sent.unwrap_or(false) {
+                return;
+            }
+            tokio::time::sleep(Duration::from_secs(2)).await;
+        }
+    });
+    HttpResponse::Accepted().json(json!({"reference": answer}))
+}
+
+/// Writes an entry; every call is counted under its idempotency key.
+async fn entry(state: Data<State>, request: HttpRequest) -> HttpResponse {
+    let (failure, padding) = state.behave("ledger").await;
+    let key = request.headers().get("idempotency-key").and_then(|key| key.to_str().ok()).unwrap_or("none");
+    *lock(&state.entries).entry(key.to_owned()).or_default() += 1;
+    failure.unwrap_or_else(|| answer(json!({"written": true}), padding))
+}
+
+/// How often the ledger was called: keys, calls, and keys by number of calls.
+async fn entries(state: Data<State>) -> HttpResponse {
+    let entries = lock(&state.entries);
+    let mut times: std::collections::BTreeMap<String, u32> = Default::default();
+    for count in entries.values() {
+        *times.entry(count.to_string()).or_default() += 1;
+    }
+    let calls: u32 = entries.values().sum();
+    let more: Vec<&String> = entries.iter().filter(|(_, count)| **count > 1).map(|(key, _)| key).collect();
+    HttpResponse::Ok().json(json!({"keys": entries.len(), "calls": calls, "times": times, "more_than_once": more}))
+}
+
 async fn set(state: Data<State>, service: Path<String>, query: Query<Behaviour>) -> HttpResponse {
     if !SERVICES.contains(&service.as_str()) {
         return problem(404, "There is no such stand-in");
@@ -324,6 +390,9 @@ async fn main() -> std::io::Result<()> {
             .route("/pilots/next", web::get().to(pilot))
             .route("/pilots/reports", web::get().to(reports))
             .route("/texts/classify", web::post().to(classify))
+            .route("/customs/requests", web::post().to(customs))
+            .route("/ledger/entries", web::post().to(entry))
+            .route("/-/ledger", web::get().to(entries))
             .route("/-/behaviour", web::get().to(show))
             .route("/-/behaviour/{service}", web::put().to(set))
             .route("/-/behaviour/{service}", web::delete().to(reset))

@@ -22,3 +22,37 @@ INSERT IGNORE INTO bill (id, harbour, imo, vessel, nights, dues_eur, made, paid)
     (3, 'LIN', '9417359', 'Oljegard',     1, 879.36, '2027-02-19', FALSE),
     (4, 'NES', '9210218', 'Nesholm Ferge', 1, 204.80, '2027-02-20', TRUE),
     (5, 'NES', '9748693', 'Morild',       3, 946.56, '2027-02-27', FALSE);
+CREATE TABLE IF NOT EXISTS hold (
+    id       INT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
+    harbour  CHAR(3)     NOT NULL,
+    imo      CHAR(7)     NOT NULL,
+    berth    VARCHAR(10) NOT NULL,
+    state    VARCHAR(10) NOT NULL DEFAULT 'held',
+    reminded INT         NOT NULL DEFAULT 0
+);
+CREATE TABLE IF NOT EXISTS arrival (
+    id       INT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
+    harbour  CHAR(3)     NOT NULL,
+    imo      CHAR(7)     NOT NULL,
+    arrives  VARCHAR(30) NOT NULL,
+    vessel   VARCHAR(60) NULL,
+    pilot    VARCHAR(60) NULL
+);
+CREATE TABLE IF NOT EXISTS clearance (
+    reference VARCHAR(40) NOT NULL PRIMARY KEY,
+    imo       CHAR(7)     NOT NULL,
+    cargo     VARCHAR(60) NOT NULL,
+    decision  VARCHAR(10) NOT NULL,
+    decided   VARCHAR(30) NOT NULL
+);
+CREATE TABLE IF NOT EXISTS reminder (
+    bill     INT UNSIGNED NOT NULL,
+    at       VARCHAR(30)  NOT NULL,
+    text     VARCHAR(300) NOT NULL,
+    PRIMARY KEY (bill, at)
+);
+CREATE TABLE IF NOT EXISTS watch (
+    at       VARCHAR(30)  NOT NULL PRIMARY KEY,
+    arrivals INT          NOT NULL,
+    holds    INT          NOT NULL
+);

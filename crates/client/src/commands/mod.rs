@@ -4,6 +4,7 @@ mod against;
 mod begin;
 mod call;
 mod documents;
+mod jobs;
 mod lend;
 mod live;
 mod local;
@@ -11,6 +12,8 @@ mod record;
 mod rehearse;
 mod runs;
 mod secrets;
+
+use serde_json::json;
 
 use crate::Done;
 use crate::api::Api;
@@ -45,6 +48,21 @@ pub fn run(args: Args) -> Done {
         Command::Call { name, inputs, headers, curl } => call::call(&api()?, &name, &inputs, headers, curl, json),
         Command::Runs { workflow, failed, limit } => runs::list(&api()?, workflow.as_deref(), failed, limit, json),
         Command::Run { id, full } => runs::show(&api()?, &id, full, json),
+        Command::Jobs(args) => jobs::list(&api()?, &args, json),
+        Command::Job { id, follow, full } => jobs::show(&api()?, &id, follow, full, json),
+        Command::Cancel { ids, select } => jobs::act(&api()?, "cancel", &ids, &select, json!({}), json),
+        Command::RunNow { ids, select } => jobs::act(&api()?, "run-now", &ids, &select, json!({}), json),
+        Command::Postpone { due, ids, select } => {
+            jobs::act(&api()?, "postpone", &ids, &select, json!({"due": due}), json)
+        }
+        Command::TakeUp { ids, select, from_start } => {
+            let from = if from_start { "start" } else { "failed-step" };
+            jobs::act(&api()?, "take-up", &ids, &select, json!({"from": from}), json)
+        }
+        Command::Lanes => jobs::lanes(&api()?, json),
+        Command::Lane { action, name } => jobs::lane(&api()?, &name, action, json),
+        Command::Timetables => jobs::timetables(&api()?, json),
+        Command::Timetable { action, workflow, number } => jobs::timetable(&api()?, &workflow, number, action, json),
         Command::Eval { expression, with } => local::eval(&expression, with.as_deref(), json),
         Command::Schema { kind } => local::schema(&kind),
     }

@@ -77,18 +77,33 @@ pub fn show(api: &Api, id: &str, full: bool, json: bool) -> Done {
     println!("{} {}", draw::dim("request "), text("request_id"));
     println!("{} {}", draw::dim("trace   "), text("trace_id"));
     println!();
-    let value = |label: &str, value: &Json, indent: usize| {
-        if value.is_null() {
-            return;
-        }
-        let shown = if full {
-            serde_json::to_string_pretty(value).unwrap_or_default()
-        } else {
-            draw::short_json(value, 100 - indent)
-        };
-        let gap = " ".repeat(indent);
-        println!("{gap}{} {}", draw::dim(label), shown.replace('\n', &format!("\n{gap}")));
+    print_steps(&run, full);
+    println!();
+    println!(
+        "  {} {}",
+        draw::dim("answer"),
+        run["status"].as_u64().map_or_else(|| "none".into(), |status| status.to_string())
+    );
+    print_value("body  ", &run["reply"], 2, full);
+    if run["state"] == "failed" { Err(Failure::Bad) } else { Ok(()) }
+}
+
+fn print_value(label: &str, value: &Json, indent: usize, full: bool) {
+    if value.is_null() {
+        return;
+    }
+    let shown = if full {
+        serde_json::to_string_pretty(value).unwrap_or_default()
+    } else {
+        draw::short_json(value, 100 - indent)
     };
+    let gap = " ".repeat(indent);
+    println!("{gap}{} {}", draw::dim(label), shown.replace('\n', &format!("\n{gap}")));
+}
+
+/// The input of a run or job and what each of its steps did.
+pub fn print_steps(run: &Json, full: bool) {
+    let value = |label: &str, value: &Json, indent: usize| print_value(label, value, indent, full);
     println!("  §   {}", draw::bold("Input"));
     value("in ", &run["input"], 6);
     let sheet: Vec<Paragraph> = serde_json::from_value(run["sheet"].clone()).unwrap_or_default();
@@ -121,14 +136,6 @@ pub fn show(api: &Api, id: &str, full: bool, json: bool) -> Done {
             println!("{gap}    {label} {}: {detail}", step["failure"]["kind"].as_str().unwrap_or_default());
         }
     }
-    println!();
-    println!(
-        "  {} {}",
-        draw::dim("answer"),
-        run["status"].as_u64().map_or_else(|| "none".into(), |status| status.to_string())
-    );
-    value("body  ", &run["reply"], 2);
-    if run["state"] == "failed" { Err(Failure::Bad) } else { Ok(()) }
 }
 
 fn plain_heading(paragraph: &Paragraph) -> String {

@@ -387,23 +387,7 @@ pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     let value = |text: &Option<String>| text.as_deref().and_then(|t| serde_json::from_str::<Json_>(t).ok());
     let own = sheet_of(&app, &run.workflow, run.revision).await?;
     let sheet = with_invoked(own.clone(), &run.steps);
-    let steps: Vec<Json_> = run
-        .steps
-        .iter()
-        .map(|step| {
-            json!({
-                "number": step.number.as_deref().or(own.get(step.paragraph as usize).map(|p| p.number.as_str())),
-                "items": step.items,
-                "state": step.state,
-                "started_us": step.started - run.started,
-                "took_us": step.took,
-                "attempts": step.attempts,
-                "sent": value(&step.sent),
-                "outcome": value(&step.outcome),
-                "failure": value(&step.failure),
-            })
-        })
-        .collect();
+    let steps = steps_json(&run.steps, &own, run.started);
     Ok(HttpResponse::Ok().json(json!({
         "id": run.id,
         "workflow": run.workflow,
@@ -424,8 +408,29 @@ pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     })))
 }
 
+/// What steps did, each by its number on the sheet.
+pub fn steps_json(steps: &[Step], own: &[Paragraph], started: i64) -> Vec<Json_> {
+    let value = |text: &Option<String>| text.as_deref().and_then(|t| serde_json::from_str::<Json_>(t).ok());
+    let steps = steps.iter();
+    steps
+        .map(|step| {
+            json!({
+                "number": step.number.as_deref().or(own.get(step.paragraph as usize).map(|p| p.number.as_str())),
+                "items": step.items,
+                "state": step.state,
+                "started_us": step.started - started,
+                "took_us": step.took,
+                "attempts": step.attempts,
+                "sent": value(&step.sent),
+                "outcome": value(&step.outcome),
+                "failure": value(&step.failure),
+            })
+        })
+        .collect()
+}
+
 /// A run's sheet with the steps of the workflows it invoked, below the steps that did.
-fn with_invoked(mut sheet: Vec<Paragraph>, steps: &[Step]) -> Vec<Paragraph> {
+pub fn with_invoked(mut sheet: Vec<Paragraph>, steps: &[Step]) -> Vec<Paragraph> {
     for step in steps {
         let (Some(number), Some(kind)) = (&step.number, &step.kind) else { continue };
         if sheet.iter().any(|paragraph| paragraph.number == *number) {

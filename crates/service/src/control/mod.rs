@@ -7,6 +7,7 @@
 mod api;
 mod auth;
 mod console;
+mod jobs;
 pub mod scratch;
 mod secrets;
 
@@ -51,6 +52,15 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/scratch/{name}", web::delete().to(scratch::give_back))
                     .route("/runs", web::get().to(api::runs))
                     .route("/runs/{id}", web::get().to(api::run))
+                    .route("/jobs", web::get().to(jobs::list))
+                    .route("/jobs/actions", web::post().to(jobs::act))
+                    .route("/jobs/{id}", web::get().to(jobs::show))
+                    .route("/groups/{id}", web::get().to(jobs::group))
+                    .route("/lanes", web::get().to(jobs::lanes))
+                    .route("/lanes/samples", web::get().to(jobs::samples))
+                    .route("/lanes/{name}/{action}", web::post().to(jobs::lane_act))
+                    .route("/timetables", web::get().to(jobs::timetables_list))
+                    .route("/timetables/{workflow}/{number}/{action}", web::post().to(jobs::timetable_act))
                     .default_service(web::to(api::nothing)),
             ),
     );
