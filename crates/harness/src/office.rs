@@ -98,6 +98,19 @@ impl Office {
         Ok(Office { service, standins, ports, token, command })
     }
 
+    /// Starts another service on the same database, with ports of its own.
+    pub fn another(&self, number: usize) -> Result<(Process, Ports)> {
+        let ports = Ports { standins: self.ports.standins, ..Ports::free()? };
+        let mut command = self.command.clone();
+        for value in
+            [format!("listen.public=127.0.0.1:{}", ports.public), format!("listen.control=127.0.0.1:{}", ports.control)]
+        {
+            command.args.extend(["--set".to_owned(), value]);
+        }
+        command.log = command.log.with_file_name(format!("kanzleid-{number}.log"));
+        Ok((command.run(ports)?, ports))
+    }
+
     /// Starts the service again after it was stopped or killed.
     pub fn restart_service(&mut self) -> Result<()> {
         self.service.stop(Duration::from_secs(20));

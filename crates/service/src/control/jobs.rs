@@ -244,6 +244,10 @@ pub async fn act(app: Data<App>, body: Json<Act>) -> Result<HttpResponse> {
     let due = act.due.as_deref().map(|text| due_of(text, at)).transpose()?;
     let mut done = Vec::new();
     let mut refused = Vec::new();
+    let mut ids = ids;
+    if act.action == "cancel" {
+        (done, ids) = app.jobs.cancel_most(ids, "an operator").await?;
+    }
     for id in ids {
         let outcome = match act.action.as_str() {
             "cancel" => match app.jobs.cancel_one(id, "an operator").await? {
@@ -442,8 +446,12 @@ pub async fn lane_act(app: Data<App>, path: Path<(String, String)>) -> Result<Ht
                     limit: MOST_MEANT,
                     ..Filter::default()
                 };
-                for id in app.store.job_ids(&filter, now()).await? {
-                    cancelled += u64::from(app.jobs.cancel_one(id, "an operator, emptying the lane").await?.is_some());
+                let ids = app.store.job_ids(&filter, now()).await?;
+                let (done, left) = app.jobs.cancel_most(ids, "an operator, emptying the lane").await?;
+                cancelled += done.len() as u64;
+                for id in left {
+                    let by = "an operator, emptying the lane";
+                    cancelled += u64::from(app.jobs.cancel_one(id, by).await?.is_some_and(|phase| !phase.ended()));
                 }
             }
         }

@@ -63,6 +63,8 @@ enum Step {
     /// Ended, or given back: nothing more is to be done here.
     Over,
     Waits,
+    /// What it did was not written.
+    Lost,
 }
 
 /// Drives a claimed job to its end or its next long wait.
@@ -103,7 +105,8 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
         input,
         stop,
         asked: Vec::new(),
-        next_seq: outcomes.last().map_or(0, |last| last.seq + 1),
+        // Those that were taken back keep their numbers.
+        next_seq: claimed.outcomes,
         notes: VecDeque::new(),
         progress: None,
         noted: false,
@@ -151,20 +154,17 @@ fn write(claimed: &Claimed, end: Option<End>) -> Write {
 /// Ends a job that cannot be run at all.
 async fn broken(shared: &Shared, claimed: &Claimed, detail: &str) {
     tracing::error!(job = %claimed.id, detail, "a job cannot be run");
-    let failure = Failure::new("broken", detail);
-    let at = now();
+    let end = End { expires: Some(now() + claimed.kept_for), ..left(claimed, Phase::Failed) };
+    shared.writer.write(as_broken(write(claimed, Some(end)), detail)).await;
+}
+
+/// What is written of a job that cannot go on for a fault of ours.
+fn as_broken(write: Write, detail: &str) -> Write {
     let problem = Problem::new(500, "The job cannot be run").detail(detail);
     let reply = Reply { status: 500, headers: Vec::new(), body: problem.to_value(), problem: true };
-    let mut write = write(
-        claimed,
-        Some(End {
-            failure: Some(failure.to_value().to_json()),
-            expires: Some(at + claimed.kept_for),
-            ..left(claimed, Phase::Failed)
-        }),
-    );
-    write.reply = Some((500, reply_json(&reply)));
-    shared.writer.write(write).await;
+    let failure = Some(Failure::new("broken", detail).to_value().to_json());
+    let end = write.end.map(|end| End { phase: Phase::Failed, wake: now(), waits: None, notice: None, failure, ..end });
+    Write { outcomes: Vec::new(), progress: None, notes: None, reply: Some((500, reply_json(&reply))), end, ..write }
 }
 
 impl Driven {
@@ -299,12 +299,13 @@ impl Driven {
             if self.noted || self.progress.is_some() || self.reply.is_some() {
                 let write = self.write(None);
                 if !self.shared.writer.write(write).await {
-                    return self.lost();
+                    return self.lost().await;
                 }
             }
             if handles.is_empty() {
                 match self.rest(waits).await {
                     Step::Over => return,
+                    Step::Lost => return self.lost().await,
                     Step::Waits => continue,
                 }
             }
@@ -321,7 +322,7 @@ impl Driven {
                 continue;
             }
             if !self.take(id, outcome).await {
-                return self.lost();
+                return self.lost().await;
             }
         }
         drop(under_way);
@@ -374,7 +375,7 @@ impl Driven {
             let over = until.is_some_and(|until| until <= now());
             if arrival.is_some() || over {
                 if !self.take(id, Outcome::Arrived(arrival)).await {
-                    return Step::Over;
+                    return Step::Lost;
                 }
                 return Step::Waits;
             }
@@ -386,9 +387,11 @@ impl Driven {
         Step::Over
     }
 
-    /// Another worker has it.
-    fn lost(self) {
-        tracing::warn!(job = %self.claimed.id, "a job was taken over by another worker; what was done here last is not kept");
+    /// What it did last was not written: another worker has it, or the database does not take it. If it is
+    /// still this worker's, it must not stay running for ever.
+    async fn lost(self) {
+        tracing::warn!(job = %self.claimed.id, "what a job did last was not written");
+        broken(&self.shared, &self.claimed, "what it did last could not be written down").await;
     }
 
     async fn finish(mut self) {
@@ -446,7 +449,7 @@ impl Driven {
         };
         let write = self.write(Some(end));
         if !self.shared.writer.write(write).await {
-            return self.lost();
+            return self.lost().await;
         }
         self.shared.tally.ended(&self.claimed.lane, phase);
         let counters = self.shared.journal.counters(&self.claimed.workflow);

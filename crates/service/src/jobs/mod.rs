@@ -253,7 +253,14 @@ impl Jobs {
                 found.into_iter().map(|id| (id.to_string(), Some(id))).collect()
             }
         };
+        let known: Vec<Uuid> = ids.iter().filter_map(|(_, id)| *id).collect();
+        let (cancelled, _) = self.cancel_most(known, by).await.map_err(away)?;
+        let cancelled: std::collections::HashSet<Uuid> = cancelled.into_iter().collect();
         for (text, id) in ids {
+            if id.is_some_and(|id| cancelled.contains(&id)) {
+                done.cancelled.push(text);
+                continue;
+            }
             let found = match id {
                 Some(id) => self.cancel_one(id, by).await.map_err(away)?,
                 None => None,
@@ -267,6 +274,23 @@ impl Jobs {
             into.push(text);
         }
         Ok(done)
+    }
+
+    /// Cancels those of many jobs that can be cancelled without asking one by one; gives which are left.
+    pub async fn cancel_most(&self, ids: Vec<Uuid>, by: &str) -> kanzlei_store::Result<(Vec<Uuid>, Vec<Uuid>)> {
+        let (mut done, mut left) = (Vec::new(), Vec::new());
+        for chunk in ids.chunks(500) {
+            let cancelled = match self.store.cancel_waiting(chunk, now(), &past("cancelled", by, None)).await {
+                Ok(cancelled) => cancelled,
+                Err(error) if error.is_contention() => Vec::new(),
+                Err(error) => return Err(error),
+            };
+            let known: std::collections::HashSet<Uuid> = cancelled.iter().copied().collect();
+            left.extend(chunk.iter().filter(|id| !known.contains(id)));
+            cancelled.iter().for_each(|id| self.followers.changed(*id));
+            done.extend(cancelled);
+        }
+        Ok((done, left))
     }
 
     /// Cancels one job; gives the phase it was found in.

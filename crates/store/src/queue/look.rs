@@ -345,6 +345,34 @@ impl Store {
         Ok(Some(found))
     }
 
+    /// Cancels those of many jobs that wait and belong to no turn, in one transaction; gives which. The
+    /// others are for [`Store::cancel_job`].
+    pub async fn cancel_waiting(&self, ids: &[Uuid], now: Micros, past: &str) -> Result<Vec<Uuid>> {
+        let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
+        let mut query: QueryBuilder<MySql> =
+            QueryBuilder::new("SELECT id FROM job WHERE phase = 1 AND turn IS NULL AND id IN (");
+        super::push_ids(&mut query, ids);
+        query.push(") FOR UPDATE");
+        let rows = query.build().persistent(false).fetch_all(&mut *tx).await.doing("cancelling jobs")?;
+        let found: Vec<Uuid> = rows
+            .iter()
+            .map(|row| row.try_get::<Vec<u8>, _>(0).map(|id| uuid(&id)))
+            .collect::<std::result::Result<_, _>>()
+            .doing("cancelling jobs")?;
+        if !found.is_empty() {
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new(
+                "UPDATE job SET phase = 13, waits = NULL, stop = 1, fence = fence + 1, changes = changes + 1, wake = ",
+            );
+            query.push_bind(now).push(", ended = ").push_bind(now).push(", expires = kept_for + ").push_bind(now);
+            query.push(", past = CONCAT(COALESCE(past, ''), ").push_bind(past).push(") WHERE id IN (");
+            super::push_ids(&mut query, &found);
+            query.push(")");
+            query.build().persistent(false).execute(&mut *tx).await.doing("cancelling jobs")?;
+        }
+        tx.commit().await.doing("cancelling jobs")?;
+        Ok(found)
+    }
+
     /// Sets when a job that has not begun, or that waits, is due; false when it is neither.
     pub async fn reschedule(&self, id: Uuid, due: Micros, past: &str) -> Result<bool> {
         let done = sqlx::query!(
