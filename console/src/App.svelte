@@ -1,17 +1,24 @@
 <script lang="ts">
   import { Button, Loading } from 'carbon-components-svelte';
   import Activity from 'carbon-icons-svelte/lib/Activity.svelte';
+  import Alarm from 'carbon-icons-svelte/lib/Alarm.svelte';
   import Asleep from 'carbon-icons-svelte/lib/Asleep.svelte';
+  import Catalog from 'carbon-icons-svelte/lib/Catalog.svelte';
   import Document from 'carbon-icons-svelte/lib/Document.svelte';
+  import FlowStream from 'carbon-icons-svelte/lib/FlowStream.svelte';
   import Light from 'carbon-icons-svelte/lib/Light.svelte';
   import Logout from 'carbon-icons-svelte/lib/Logout.svelte';
   import { session } from './lib/api.svelte';
   import { router } from './lib/router.svelte';
   import { theme } from './lib/theme.svelte';
+  import Job from './pages/Job.svelte';
+  import Jobs from './pages/Jobs.svelte';
+  import Lanes from './pages/Lanes.svelte';
   import Nothing from './pages/Nothing.svelte';
   import Run from './pages/Run.svelte';
   import Runs from './pages/Runs.svelte';
   import SignIn from './pages/SignIn.svelte';
+  import Timetables from './pages/Timetables.svelte';
   import Workflow from './pages/Workflow.svelte';
   import Workflows from './pages/Workflows.svelte';
 
@@ -20,6 +27,9 @@
   const pages = [
     { href: '/workflows', label: 'Workflows', icon: Document },
     { href: '/runs', label: 'Runs', icon: Activity },
+    { href: '/jobs', label: 'Jobs', icon: Catalog },
+    { href: '/lanes', label: 'Lanes', icon: FlowStream },
+    { href: '/timetables', label: 'Timetables', icon: Alarm },
   ];
   const parts = $derived(router.path.split('/').filter(Boolean).map(decodeURIComponent));
   const area = $derived(parts[0] ?? 'workflows');
@@ -72,6 +82,14 @@
         {#key parts[1]}<Run id={parts[1]} />{/key}
       {:else if area === 'runs'}
         <Runs />
+      {:else if area === 'jobs' && parts[1]}
+        {#key parts[1]}<Job id={parts[1]} />{/key}
+      {:else if area === 'jobs'}
+        <Jobs />
+      {:else if area === 'lanes'}
+        <Lanes />
+      {:else if area === 'timetables'}
+        <Timetables />
       {:else}
         <Nothing />
       {/if}

@@ -2,7 +2,11 @@
   import CheckmarkFilled from 'carbon-icons-svelte/lib/CheckmarkFilled.svelte';
   import CircleDash from 'carbon-icons-svelte/lib/CircleDash.svelte';
   import ErrorFilled from 'carbon-icons-svelte/lib/ErrorFilled.svelte';
+  import Hourglass from 'carbon-icons-svelte/lib/Hourglass.svelte';
   import InProgress from 'carbon-icons-svelte/lib/InProgress.svelte';
+  import PauseOutline from 'carbon-icons-svelte/lib/PauseOutline.svelte';
+  import StopOutline from 'carbon-icons-svelte/lib/StopOutline.svelte';
+  import Time from 'carbon-icons-svelte/lib/Time.svelte';
   import WarningAltFilled from 'carbon-icons-svelte/lib/WarningAltFilled.svelte';
 
   let { state, label = true }: { state: string; label?: boolean } = $props();
@@ -11,6 +15,10 @@
     failed: ErrorFilled,
     rescued: WarningAltFilled,
     running: InProgress,
+    queued: Hourglass,
+    waiting: PauseOutline,
+    scheduled: Time,
+    cancelled: StopOutline,
   };
   const Icon = $derived(icons[state] ?? CircleDash);
 </script>

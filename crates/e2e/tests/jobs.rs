@@ -579,3 +579,39 @@ fn the_end_of_a_job_is_told() {
     becomes(&office, &silent, "succeeded");
     assert!(api(&office, &format!("/jobs/{silent}"))["notice"].is_null());
 }
+
+#[test]
+fn nothing_is_lost_when_services_are_killed_and_the_database_restarts() {
+    let server = drill_server();
+    let mut server = server.lock().expect("server");
+    let url = server.fresh("kanzlei_drill").expect("database");
+    // Its own server: it is stopped and started again.
+    let harbour = kanzlei_harness::office::harbour(&server, "kanzlei_drill_harbour").expect("records");
+    let dir = std::env::temp_dir().join(format!("kanzlei-drill-{}", std::process::id()));
+    let ports = kanzlei_harness::office::Ports::free().expect("ports");
+    let settings = ["jobs.lease=2s", "log.level=info"];
+    let mut office = Office::start(&bins(), &dir.join("office"), &url, &format!("harbour={harbour}"), ports, &settings)
+        .expect("office");
+    let mut drill = drill::Drill::start(&mut office, 2, 4, Duration::from_millis(5));
+    for round in 0..8 {
+        drill.more(20);
+        drill.kill(round);
+    }
+    // The database goes away and comes back: accepting answers 503, workers wait.
+    server.stop();
+    drill.refusal();
+    server.run().expect("the database starts again");
+    drill.more(50);
+    let found = drill.finish(&server, "kanzlei_drill", Duration::from_secs(60));
+    println!("{found}");
+    assert!(found.good(), "{found}\n{:?} {:?}", found.stuck, found.repeated_after_journaled);
+    assert!(found.refused > 0, "the database was away");
+}
+
+fn drill_server() -> &'static std::sync::Mutex<kanzlei_harness::mariadb::Mariadb> {
+    static SERVER: std::sync::OnceLock<std::sync::Mutex<kanzlei_harness::mariadb::Mariadb>> =
+        std::sync::OnceLock::new();
+    let dir = std::env::temp_dir().join(format!("kanzlei-drill-{}", std::process::id()));
+    SERVER
+        .get_or_init(|| kanzlei_harness::mariadb::Mariadb::start(&dir.join("database")).expect("MariaDB starts").into())
+}

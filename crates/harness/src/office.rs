@@ -36,6 +36,7 @@ impl Ports {
     }
 }
 
+#[derive(Debug)]
 pub struct Office {
     pub service: Process,
     pub standins: Process,
@@ -45,7 +46,7 @@ pub struct Office {
 }
 
 /// How the service is started, so that it can be started again.
-#[derive(Clone)]
+#[derive(Clone, Debug)]
 struct Start {
     program: PathBuf,
     args: Vec<String>,

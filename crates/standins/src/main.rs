@@ -56,8 +56,8 @@ struct State {
     seen: Mutex<HashMap<String, u64>>,
     pilots_asked: Mutex<u64>,
     customs_asked: Mutex<u64>,
-    /// Calls of the ledger by idempotency key.
-    entries: Mutex<HashMap<String, u32>>,
+    /// When the ledger was called, in microseconds, by idempotency key.
+    entries: Mutex<HashMap<String, Vec<i64>>>,
 }
 
 const SERVICES: [&str; 7] = ["registry", "tides", "rates", "pilots", "texts", "customs", "ledger"];
@@ -339,20 +339,13 @@ async fn customs(state: Data<State>, body: web::Json<Clearance>) -> HttpResponse
 async fn entry(state: Data<State>, request: HttpRequest) -> HttpResponse {
     let (failure, padding) = state.behave("ledger").await;
     let key = request.headers().get("idempotency-key").and_then(|key| key.to_str().ok()).unwrap_or("none");
-    *lock(&state.entries).entry(key.to_owned()).or_default() += 1;
+    lock(&state.entries).entry(key.to_owned()).or_default().push(jiff::Timestamp::now().as_microsecond());
     failure.unwrap_or_else(|| answer(json!({"written": true}), padding))
 }
 
-/// How often the ledger was called: keys, calls, and keys by number of calls.
+/// When the ledger was called, by key.
 async fn entries(state: Data<State>) -> HttpResponse {
-    let entries = lock(&state.entries);
-    let mut times: std::collections::BTreeMap<String, u32> = Default::default();
-    for count in entries.values() {
-        *times.entry(count.to_string()).or_default() += 1;
-    }
-    let calls: u32 = entries.values().sum();
-    let more: Vec<&String> = entries.iter().filter(|(_, count)| **count > 1).map(|(key, _)| key).collect();
-    HttpResponse::Ok().json(json!({"keys": entries.len(), "calls": calls, "times": times, "more_than_once": more}))
+    HttpResponse::Ok().json(&*lock(&state.entries))
 }
 
 async fn set(state: Data<State>, service: Path<String>, query: Query<Behaviour>) -> HttpResponse {

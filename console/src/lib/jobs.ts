@@ -1,0 +1,149 @@
+/** Jobs, lanes and timetables in the control API. Shapes follow `crates/service/src/control/jobs.rs`. */
+import { type Paragraph, session, type Step } from './api.svelte';
+
+export const STATES = ['scheduled', 'queued', 'running', 'waiting', 'succeeded', 'failed', 'cancelled'] as const;
+
+export interface JobLine {
+  id: string;
+  url: string;
+  workflow: string;
+  revision: number;
+  retired: boolean;
+  state: (typeof STATES)[number];
+  stopping: boolean;
+  behind: string | null;
+  waits_for: string | null;
+  lane: string;
+  priority: number;
+  tag: string | null;
+  group: string | null;
+  entry: string;
+  queued: string;
+  due: string;
+  wakes: string | null;
+  started: string | null;
+  ended: string | null;
+  late_us: number | null;
+  took_us: number | null;
+  tries: number;
+  progress: number | null;
+  failure: string | null;
+}
+
+export interface Jobs {
+  jobs: JobLine[];
+  counts: Record<string, number>;
+  next_before: string | null;
+}
+
+export interface Job extends Omit<JobLine, 'failure' | 'behind'> {
+  curl: string;
+  live: boolean;
+  held: boolean;
+  behind: boolean;
+  turn: string | null;
+  until: string | null;
+  caller: string | null;
+  request_id: string;
+  trace_id: string;
+  attempt: number;
+  left_s: number | null;
+  note: string | null;
+  notes: { at: string; text: string }[];
+  input: unknown;
+  status: number | null;
+  reply: unknown;
+  result_until: string | null;
+  failure: { kind: string; detail: string } | null;
+  history: { at: string; what: string; by: string; detail?: string }[];
+  notice: { url: string; tries: number; status: number | null; detail: string | null; told: string | null; next: string | null } | null;
+  sheet: Paragraph[] | null;
+  steps: Step[] | null;
+}
+
+export interface Group {
+  id: string;
+  workflow: string;
+  total: number;
+  done: number;
+  failed: number;
+  cancelled: number;
+  running: number;
+  left: number;
+  expected_end: string | null;
+}
+
+export interface Lane {
+  name: string;
+  about: string;
+  declared: boolean;
+  held: boolean;
+  at_once: number | null;
+  pace: string | null;
+  order: string;
+  length: number | null;
+  scheduled: number;
+  queued: number;
+  running: number;
+  oldest_us: number | null;
+  last_5min: { begun: number; done: number; failed: number; mean_late_us: number | null; latest_us: number };
+}
+
+export interface Sample {
+  at: number;
+  waiting: number;
+  begun: number;
+  done: number;
+  failed: number;
+  mean_late_ms: number;
+  latest_ms: number;
+}
+
+export interface Timetable {
+  workflow: string;
+  number: number;
+  when: string;
+  words: string;
+  zone: string;
+  missed: string;
+  overlap: string;
+  paused: boolean;
+  next: { due: string; zone: string }[];
+  last: { due: string; became: string; job: string | null; state: string | null }[];
+}
+
+export type Action = 'cancel' | 'run-now' | 'postpone' | 'take-up';
+
+export interface Done {
+  done: string[];
+  refused: { id: string; why: string }[];
+}
+
+export function act(action: Action, ids: string[], more: Record<string, unknown> = {}): Promise<Done> {
+  return session.ask<Done>('POST', '/jobs/actions', { action, ids, ...more });
+}
+
+/** What came of an action, in a sentence. */
+export function told(action: Action, done: Done): string {
+  const did = { cancel: 'cancelled or asked to stop', 'run-now': 'due now', postpone: 'postponed', 'take-up': 'taken up again' }[action];
+  const count = done.done.length;
+  const good = count === 0 ? '' : `${count} ${count === 1 ? 'job' : 'jobs'} ${did}.`;
+  const why = done.refused[0]?.why;
+  const bad = why ? ` ${done.refused.length} not: ${why}.` : '';
+  return (good + bad).trim();
+}
+
+/** An instant that lies ahead: `in 4 min`. */
+export function ahead(instant: string): string {
+  const seconds = (Date.parse(instant) - Date.now()) / 1000;
+  if (seconds < 1) return 'now';
+  if (seconds < 90) return `in ${Math.round(seconds)} s`;
+  if (seconds < 5400) return `in ${Math.round(seconds / 60)} min`;
+  if (seconds < 129_600) return `in ${Math.round(seconds / 3600)} h`;
+  return `in ${Math.round(seconds / 86_400)} days`;
+}
+
+/** An instant as the reader's own clock shows it. */
+export function local(instant: string): string {
+  return new Date(instant).toLocaleString('sv-SE', { dateStyle: 'short', timeStyle: 'medium' });
+}

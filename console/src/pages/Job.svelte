@@ -1,0 +1,197 @@
+<script lang="ts">
+  import { CodeSnippet, CopyButton, ProgressBar, SkeletonText } from 'carbon-components-svelte';
+  import { Watched } from '../lib/api.svelte';
+  import { ahead, type Job, local } from '../lib/jobs';
+  import { ago, block, time, took } from '../lib/show';
+  import JobActions from '../parts/JobActions.svelte';
+  import RunState from '../parts/RunState.svelte';
+  import Sheet from '../parts/Sheet.svelte';
+  import Trouble from '../parts/Trouble.svelte';
+
+  let { id }: { id: string } = $props();
+  let selected: string | undefined = $state(undefined);
+  let round = $state(0);
+
+  const shown = new Watched<Job>(() => {
+    void round;
+    return `/jobs/${encodeURIComponent(id)}`;
+  }, 1500);
+
+  const facts = $derived.by((): [string, string][] => {
+    const job = shown.value;
+    if (!job) return [];
+    const all: [string, string | null][] = [
+      ['Job', job.id],
+      ['Address', job.url],
+      ['From', job.caller],
+      ['Request', job.request_id],
+      ['In the terminal', `kanzlei job ${job.id} --follow`],
+    ];
+    return all.filter((fact): fact is [string, string] => fact[1] !== null);
+  });
+
+  /** What happened to it, in order. */
+  const timeline = $derived.by((): { at: string; text: string; bad?: boolean }[] => {
+    const job = shown.value;
+    if (!job) return [];
+    const out = [{ at: job.queued, text: `queued by ${job.entry}` }];
+    if (job.due !== job.queued && !job.started) out.push({ at: job.due, text: 'due' });
+    if (job.started) out.push({ at: job.started, text: `began${job.late_us && job.late_us > 1000 ? `, ${took(job.late_us)} after it was due` : ''}` });
+    out.push(...job.notes.map((note) => ({ at: note.at, text: note.text })));
+    out.push(...job.history.map((past) => ({ at: past.at, text: `${past.what} by ${past.by}${past.detail ? `: ${past.detail}` : ''}` })));
+    if (job.ended && job.state === 'succeeded') out.push({ at: job.ended, text: `succeeded, ${took(job.took_us)} after it began` });
+    if (job.notice?.told) out.push({ at: job.notice.told, text: `${job.notice.url} was told` });
+    return out.sort((a, b) => Date.parse(a.at) - Date.parse(b.at));
+  });
+</script>
+
+<svelte:head><title>Job of {shown.value?.workflow ?? '…'} · Kanzlei</title></svelte:head>
+
+<div class="page">
+  {#if shown.error}
+    <h1>Job</h1>
+    <Trouble error={shown.error} />
+  {/if}
+  {#if shown.value}
+    {@const job = shown.value}
+    <h1>Job of <a class="quiet" href="/workflows/{job.workflow}">{job.workflow}</a></h1>
+    <div class="row head">
+      <RunState state={job.state} />
+      {#if job.stopping}<span>· stops before its next step</span>{/if}
+      {#if job.waits_for}<span>· for {job.waits_for}{job.until ? ` until ${local(job.until)} (${ahead(job.until)})` : ''}</span>{/if}
+      {#if job.state === 'scheduled'}<span>· due {local(job.due)} ({ahead(job.due)})</span>{/if}
+      {#if job.behind}<span>· behind another of the turn <code>{job.turn}</code></span>{/if}
+      {#if job.started}<span>· {took(job.took_us)}</span>{/if}
+      {#if job.left_s !== null}<span class="dim">· about {Math.round(job.left_s)} s left</span>{/if}
+      <span class="dim" title={time(job.queued)}>· queued {ago(job.queued)}</span>
+      <span class="dim">· lane <a href="/lanes">{job.lane}</a>{job.held ? ' (held)' : ''}, priority {job.priority}</span>
+      <span class="dim">· revision {job.revision}{job.retired ? ' (retired meanwhile)' : ''}</span>
+      {#if job.tag}<span class="dim">· tag <a href="/jobs?tag={encodeURIComponent(job.tag)}">{job.tag}</a></span>{/if}
+      {#if job.group}<span class="dim">· <a href="/jobs?group={job.group}">its group</a></span>{/if}
+    </div>
+    {#if job.progress !== null && !job.ended}
+      <div class="progress"><ProgressBar size="sm" value={job.progress * 100} labelText={job.note ?? ''} helperText="{Math.round(job.progress * 100)} %" /></div>
+    {/if}
+    {#if job.failure}<p class="why">{job.failure.kind}: {job.failure.detail}</p>{/if}
+    <div class="acts"><JobActions ids={[job.id]} states={[job.state]} ondone={() => (round += 1)} /></div>
+    <div class="beside">
+      {#if job.sheet && job.steps}
+        <Sheet
+          sheet={job.sheet}
+          steps={job.steps}
+          given={job.input}
+          total={Math.max(job.took_us ?? 0, 1)}
+          {selected}
+          onselect={(number) => (selected = selected === number ? undefined : number)}
+        />
+      {:else}
+        <div class="panel card dim">It has not begun. <pre>{block(job.input)}</pre></div>
+      {/if}
+      <div class="side">
+        <div class="panel card">
+          {#each facts as [label, value] (label)}
+            <div class="fact">
+              <span class="dim">{label}</span>
+              <span class="row"><span class="mono ellipsis" title={value}>{value}</span><CopyButton text={value} feedback="Copied" /></span>
+            </div>
+          {/each}
+          <p class="dim small">Poll it</p>
+          <CodeSnippet type="multi" code={job.curl} wrapText feedback="Copied" />
+        </div>
+        <div class="panel card">
+          <p class="dim small">What happened</p>
+          <ol>
+            {#each timeline as entry, index (index)}
+              <li><span class="mono dim" title={time(entry.at)}>{local(entry.at).slice(11)}</span> {entry.text}</li>
+            {/each}
+          </ol>
+          {#if job.notice && !job.notice.told}
+            <p class="small">
+              {job.notice.url}: {job.notice.detail ?? 'not told yet'}, {job.notice.tries} tries{job.notice.next ? `, next ${ahead(job.notice.next)}` : ', given up'}
+            </p>
+          {/if}
+        </div>
+        {#if job.status !== null}
+          <div class="panel card">
+            <div class="row label"><span class="dim">Answer {job.status}</span><CopyButton text={block(job.reply)} feedback="Copied" /></div>
+            <pre>{block(job.reply)}</pre>
+            {#if job.result_until}<p class="dim small">can be had until {local(job.result_until)}</p>{/if}
+          </div>
+        {/if}
+      </div>
+    </div>
+  {:else if !shown.error}
+    <div class="panel card"><SkeletonText paragraph lines={8} /></div>
+  {/if}
+</div>
+
+<style>
+  .head {
+    margin: 0.25rem 0 0.5rem;
+    font-size: 0.875rem;
+    flex-wrap: wrap;
+  }
+
+  .progress {
+    max-width: 40rem;
+    margin: 0.5rem 0;
+  }
+
+  .acts {
+    margin: 0.75rem 0 1rem;
+  }
+
+  .why {
+    color: var(--cds-text-error);
+    font-size: 0.875rem;
+  }
+
+  .beside {
+    display: grid;
+    grid-template-columns: minmax(0, 1fr) 24rem;
+    gap: 1rem;
+    align-items: start;
+  }
+
+  .side {
+    display: grid;
+    grid-template-columns: minmax(0, 1fr);
+    gap: 1rem;
+  }
+
+  .card {
+    padding: 0.75rem;
+  }
+
+  .fact,
+  .small,
+  .label,
+  li {
+    font-size: 0.8125rem;
+  }
+
+  .fact .row,
+  .label {
+    justify-content: space-between;
+  }
+
+  li {
+    padding: 0.125rem 0;
+    overflow-wrap: anywhere;
+  }
+
+  pre {
+    font-size: 0.75rem;
+    line-height: 1.125rem;
+    white-space: pre-wrap;
+    overflow-wrap: anywhere;
+    max-height: 20rem;
+    overflow: auto;
+  }
+
+  @media (max-width: 66rem) {
+    .beside {
+      grid-template-columns: minmax(0, 1fr);
+    }
+  }
+</style>

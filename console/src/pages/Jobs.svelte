@@ -1,0 +1,215 @@
+<script lang="ts">
+  import { Button, Search, Select, SelectItem, SkeletonText } from 'carbon-components-svelte';
+  import { Watched, type WorkflowLine } from '../lib/api.svelte';
+  import { type Group, type Jobs, type Lane, local, STATES } from '../lib/jobs';
+  import { router } from '../lib/router.svelte';
+  import { count } from '../lib/show';
+  import JobActions from '../parts/JobActions.svelte';
+  import JobTable from '../parts/JobTable.svelte';
+  import Trouble from '../parts/Trouble.svelte';
+
+  const KEYS = ['state', 'lane', 'workflow', 'tag', 'group', 'text', 'due_from', 'due_until', 'before'] as const;
+  const chosen = $derived(Object.fromEntries(KEYS.map((key) => [key, router.query.get(key) ?? ''])) as Record<(typeof KEYS)[number], string>);
+  let selected: string[] = $state([]);
+  let typed = $state(router.query.get('text') ?? '');
+  let round = $state(0);
+
+  function address(change: Partial<Record<(typeof KEYS)[number], string>>): string {
+    const query = new URLSearchParams();
+    for (const [key, value] of Object.entries({ ...chosen, ...change })) if (value) query.set(key, value);
+    const text = query.toString();
+    return text ? `?${text}` : '';
+  }
+
+  function go(change: Partial<Record<(typeof KEYS)[number], string>>) {
+    selected = [];
+    router.go(`/jobs${address({ before: '', ...change })}`);
+  }
+
+  const listed = new Watched<Jobs>(() => {
+    void round;
+    return `/jobs${address({})}`;
+  }, 2000);
+  const lanes = new Watched<{ lanes: Lane[] }>(() => '/lanes', 10_000);
+  const workflows = new Watched<{ workflows: WorkflowLine[] }>(() => '/workflows', undefined);
+  const group = new Watched<Group | null>(() => (chosen.group ? `/groups/${chosen.group}` : '/lanes'), 2000);
+  const filtered = $derived(KEYS.some((key) => key !== 'before' && chosen[key]));
+  const states = $derived(listed.value?.jobs.filter((job) => selected.includes(job.id)).map((job) => job.state) ?? []);
+</script>
+
+<svelte:head><title>Jobs · Kanzlei</title></svelte:head>
+
+<div class="page">
+  <h1>Jobs</h1>
+  <div class="counts" role="group" aria-label="State">
+    <button class:current={!chosen.state} onclick={() => go({ state: '' })}>all</button>
+    {#each STATES as state (state)}
+      <button class:current={chosen.state === state} onclick={() => go({ state: chosen.state === state ? '' : state })}>
+        {state} <strong>{count(listed.value?.counts[state] ?? 0)}</strong>
+      </button>
+    {/each}
+  </div>
+  <div class="filters">
+    <Select labelText="Workflow" size="sm" selected={chosen.workflow} on:update={(event) => go({ workflow: String(event.detail ?? '') })}>
+      <SelectItem value="" text="all" />
+      {#each workflows.value?.workflows ?? [] as line (line.name)}<SelectItem value={line.name} text={line.name} />{/each}
+    </Select>
+    <Select labelText="Lane" size="sm" selected={chosen.lane} on:update={(event) => go({ lane: String(event.detail ?? '') })}>
+      <SelectItem value="" text="all" />
+      {#each lanes.value?.lanes ?? [] as lane (lane.name)}<SelectItem value={lane.name} text={lane.name} />{/each}
+    </Select>
+    <form
+      onsubmit={(event) => {
+        event.preventDefault();
+        go({ text: typed });
+      }}
+    >
+      <Search size="sm" labelText="In the input" placeholder="in the input …" bind:value={typed} on:clear={() => go({ text: '' })} />
+    </form>
+    {#if chosen.tag}<Button size="small" kind="ghost" on:click={() => go({ tag: '' })}>tag {chosen.tag} ✕</Button>{/if}
+    {#if chosen.group}<Button size="small" kind="ghost" on:click={() => go({ group: '' })}>group …{chosen.group.slice(-12)} ✕</Button>{/if}
+  </div>
+  {#if chosen.group && group.value?.total}
+    {@const g = group.value}
+    <div class="panel group">
+      <strong>{g.done + g.failed + g.cancelled} of {g.total}</strong>
+      <span class="bar" title="{g.done} done, {g.failed} failed, {g.cancelled} cancelled, {g.running} running">
+        <i class="done" style="width: {(100 * g.done) / g.total}%"></i><i class="failed" style="width: {(100 * g.failed) / g.total}%"></i><i
+          class="cancelled"
+          style="width: {(100 * g.cancelled) / g.total}%"
+        ></i>
+      </span>
+      <span>{g.done} done · {g.failed} failed · {g.cancelled} cancelled · {g.running} running · {g.left} left</span>
+      {#if g.expected_end}<span class="dim">expected end {local(g.expected_end)}</span>{/if}
+    </div>
+  {/if}
+  {#if listed.error}<Trouble error={listed.error} />{/if}
+  {#if selected.length > 0}
+    <div class="panel chosen">
+      <span>{selected.length} selected</span>
+      <JobActions ids={selected} {states} ondone={() => (round += 1)} />
+    </div>
+  {/if}
+  {#if listed.value && listed.value.jobs.length > 0}
+    <JobTable jobs={listed.value.jobs} bind:selected />
+    <div class="pages">
+      {#if chosen.before}<Button kind="ghost" size="small" href="/jobs{address({ before: '' })}">Newest</Button>{/if}
+      {#if listed.value.next_before}
+        <Button kind="ghost" size="small" href="/jobs{address({ before: listed.value.next_before })}">Older</Button>
+      {/if}
+    </div>
+  {:else if listed.value}
+    <div class="panel empty">
+      {#if filtered}
+        No job fits. <a href="/jobs">Show all jobs</a>
+      {:else}
+        <p>No jobs yet. An endpoint with <code>answer: later</code>, an <code>enqueue</code> step or a timetable makes them:</p>
+        <pre>curl -X POST -H 'Prefer: respond-async' …</pre>
+      {/if}
+    </div>
+  {:else if !listed.error}
+    <div class="panel empty"><SkeletonText paragraph lines={8} /></div>
+  {/if}
+</div>
+
+<style>
+  .counts {
+    display: flex;
+    flex-wrap: wrap;
+    margin: 0.75rem 0;
+    border-bottom: 1px solid var(--cds-ui-03);
+  }
+
+  .counts button {
+    all: unset;
+    cursor: pointer;
+    padding: 0.5rem 0.875rem;
+    font-size: 0.875rem;
+    color: var(--cds-text-02);
+    border-bottom: 2px solid transparent;
+  }
+
+  .counts button:hover {
+    background: var(--cds-hover-ui);
+  }
+
+  .counts button:focus-visible {
+    outline: 2px solid var(--cds-focus);
+    outline-offset: -2px;
+  }
+
+  .counts button.current {
+    color: var(--cds-text-01);
+    border-bottom-color: var(--cds-interactive-04);
+  }
+
+  .counts strong {
+    font-weight: 600;
+    color: var(--cds-text-01);
+  }
+
+  .filters {
+    display: flex;
+    gap: 1rem;
+    align-items: end;
+    margin: 0.75rem 0 1rem;
+    flex-wrap: wrap;
+  }
+
+  .filters :global(.bx--form-item) {
+    flex: 0 0 11rem;
+  }
+
+  .filters form {
+    width: 16rem;
+  }
+
+  .group,
+  .chosen {
+    padding: 0.625rem 1rem;
+    margin-bottom: 0.75rem;
+    font-size: 0.875rem;
+  }
+
+  .group {
+    display: flex;
+    gap: 1rem;
+    align-items: center;
+    flex-wrap: wrap;
+  }
+
+  .chosen {
+    display: grid;
+    grid-template-columns: 6rem minmax(0, 1fr);
+    align-items: center;
+  }
+
+  .bar {
+    display: flex;
+    width: 16rem;
+    height: 0.5rem;
+    background: var(--cds-ui-03);
+  }
+
+  .bar i.done {
+    background: var(--cds-support-02);
+  }
+
+  .bar i.failed {
+    background: var(--cds-support-01);
+  }
+
+  .bar i.cancelled {
+    background: var(--cds-ui-04);
+  }
+
+  .empty {
+    padding: 1.5rem;
+  }
+
+  .pages {
+    display: flex;
+    justify-content: flex-end;
+    margin-top: 0.5rem;
+  }
+</style>

@@ -1,0 +1,141 @@
+<script lang="ts">
+  import { Button, InlineNotification, Modal, Select, SelectItem, SkeletonText, Tag } from 'carbon-components-svelte';
+  import { Refused, session, Watched } from '../lib/api.svelte';
+  import type { Lane, Sample } from '../lib/jobs';
+  import { count, took } from '../lib/show';
+  import Chart from '../parts/Chart.svelte';
+  import Trouble from '../parts/Trouble.svelte';
+
+  let round = $state(0);
+  let minutes = $state('60');
+  let wrong = $state('');
+  let emptying: string | undefined = $state(undefined);
+
+  const shown = new Watched<{ lanes: Lane[] }>(() => {
+    void round;
+    return '/lanes';
+  }, 2000);
+  const samples = new Watched<{ seconds: number; lanes: Record<string, Sample[]> }>(() => `/lanes/samples?minutes=${minutes}`, 5000);
+
+  /** Samples of all lanes on one axis; ten seconds without one are nothing. */
+  const drawn = $derived.by(() => {
+    const lanes = samples.value?.lanes ?? {};
+    const width = samples.value?.seconds ?? 10;
+    const known = Object.values(lanes).flat().map((sample) => sample.at);
+    const last = Math.floor(Date.now() / 1000 / width) * width;
+    const first = Math.max(known.length ? Math.min(...known) : last, last - Number(minutes) * 60);
+    const times = Array.from({ length: Math.max(2, Math.floor((last - first) / width) + 1) }, (_, index) => first + index * width);
+    const of = (pick: (sample: Sample) => number) =>
+      Object.entries(lanes).map(([label, found]) => {
+        const by = new Map(found.map((sample) => [sample.at, pick(sample)]));
+        return { label, values: times.map((at) => by.get(at) ?? 0) };
+      });
+    return { times, waiting: of((s) => s.waiting), done: of((s) => ((s.done + s.failed) * 60) / width), late: of((s) => s.latest_ms / 1000) };
+  });
+
+  async function act(name: string, action: string) {
+    wrong = '';
+    emptying = undefined;
+    try {
+      await session.ask('POST', `/lanes/${encodeURIComponent(name)}/${action}`);
+    } catch (error) {
+      wrong = error instanceof Refused ? error.message : String(error);
+    }
+    round += 1;
+  }
+</script>
+
+<svelte:head><title>Lanes · Kanzlei</title></svelte:head>
+
+<div class="page">
+  <h1>Lanes</h1>
+  {#if shown.error}<Trouble error={shown.error} />{/if}
+  {#if wrong}<InlineNotification kind="error" lowContrast title={wrong} on:close={() => (wrong = '')} />{/if}
+  {#if shown.value}
+    <div class="panel">
+      <table class="bx--data-table bx--data-table--compact">
+        <thead>
+          <tr>
+            <th>Lane</th><th>Queued</th><th>Running</th><th>Later</th><th>Oldest waits</th><th>At once</th><th>Pace</th><th>Order</th><th>Last 5 min</th><th></th>
+          </tr>
+        </thead>
+        <tbody>
+          {#each shown.value.lanes as lane (lane.name)}
+            <tr>
+              <td title={lane.about}>
+                <a href="/jobs?lane={lane.name}">{lane.name}</a>
+                {#if lane.held}<Tag type="magenta" size="sm">held</Tag>{/if}
+              </td>
+              <td>{count(lane.queued)}{lane.length ? ` of ${count(lane.length)}` : ''}</td>
+              <td>{count(lane.running)}</td>
+              <td>{count(lane.scheduled)}</td>
+              <td>{took(lane.oldest_us)}</td>
+              <td>{lane.at_once ?? '—'}</td>
+              <td>{lane.pace ?? '—'}</td>
+              <td>{lane.order === 'due' ? 'as due' : lane.order}</td>
+              <td>{lane.last_5min.done} done, {lane.last_5min.failed} failed{lane.last_5min.begun ? `, at most ${took(lane.last_5min.latest_us)} late` : ''}</td>
+              <td class="acts">
+                <Button size="small" kind="ghost" on:click={() => void act(lane.name, lane.held ? 'release' : 'hold')}>{lane.held ? 'Release' : 'Hold'}</Button>
+                <Button size="small" kind="ghost" disabled={lane.queued + lane.scheduled === 0} on:click={() => (emptying = lane.name)}>Empty …</Button>
+              </td>
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+    <div class="row over">
+      <Select labelText="Over" size="sm" inline bind:selected={minutes}>
+        <SelectItem value="15" text="15 minutes" />
+        <SelectItem value="60" text="an hour" />
+        <SelectItem value="360" text="6 hours" />
+        <SelectItem value="1440" text="a day" />
+      </Select>
+    </div>
+    <div class="charts">
+      <Chart title="Queue depth" unit="jobs that wait" times={drawn.times} series={drawn.waiting} />
+      <Chart title="Throughput" unit="jobs ended a minute" times={drawn.times} series={drawn.done} />
+      <Chart title="Lateness" unit="seconds after due, at most" times={drawn.times} series={drawn.late} />
+    </div>
+  {:else if !shown.error}
+    <div class="panel empty"><SkeletonText paragraph lines={6} /></div>
+  {/if}
+</div>
+
+<Modal
+  size="xs"
+  danger
+  open={emptying !== undefined}
+  modalHeading="Cancel all that waits in {emptying}?"
+  primaryButtonText="Empty the lane"
+  secondaryButtonText="Leave"
+  on:click:button--secondary={() => (emptying = undefined)}
+  on:close={() => (emptying = undefined)}
+  on:submit={() => emptying && void act(emptying, 'empty')}
+>
+  <p>Jobs that have begun go on.</p>
+</Modal>
+
+<style>
+  h1 {
+    margin-bottom: 1rem;
+  }
+
+  .acts {
+    white-space: nowrap;
+    text-align: right;
+  }
+
+  .over {
+    margin: 1rem 0 0.5rem;
+  }
+
+  .charts {
+    display: grid;
+    grid-template-columns: repeat(auto-fit, minmax(20rem, 1fr));
+    gap: 1rem;
+  }
+
+  .empty {
+    padding: 1.5rem;
+  }
+</style>

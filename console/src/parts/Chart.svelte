@@ -1,0 +1,64 @@
+<script lang="ts">
+  import uPlot from 'uplot';
+  import 'uplot/dist/uPlot.min.css';
+  import { theme } from '../lib/theme.svelte';
+
+  interface Series {
+    label: string;
+    values: (number | null)[];
+  }
+
+  let { title, unit = '', times, series }: { title: string; unit?: string; times: number[]; series: Series[] } = $props();
+  let place: HTMLDivElement | undefined = $state(undefined);
+  let width = $state(0);
+
+  // Of Carbon's palette for data, in its order for categories.
+  const COLOURS = ['#6929c4', '#1192e8', '#005d5d', '#9f1853', '#fa4d56', '#570408', '#198038'];
+
+  $effect(() => {
+    if (!place || width < 50) return;
+    void theme.choice;
+    const colour = (name: string) => getComputedStyle(document.body).getPropertyValue(name).trim() || '#6f6f6f';
+    const axis = { stroke: colour('--cds-text-02'), grid: { stroke: colour('--cds-ui-03'), width: 1 }, ticks: { show: false }, font: '11px IBM Plex Sans' };
+    const plot = new uPlot(
+      {
+        width,
+        height: 150,
+        padding: [8, 8, 0, 0],
+        legend: { show: series.length > 1, live: false },
+        cursor: { y: false },
+        scales: { y: { range: (_, __, most) => [0, Math.max(1, most * 1.1)] } },
+        axes: [{ ...axis, values: (_, ticks) => ticks.map((at) => new Date(at * 1000).toLocaleTimeString('sv-SE', { timeStyle: 'short' })) }, { ...axis, size: 44 }],
+        series: [
+          {},
+          ...series.map((one, index) => ({ label: one.label, stroke: COLOURS[index % COLOURS.length], width: 1.5, points: { show: times.length < 3 }, spanGaps: false })),
+        ],
+      },
+      [times, ...series.map((one) => one.values)],
+      place,
+    );
+    return () => plot.destroy();
+  });
+</script>
+
+<figure class="panel" aria-label={title}>
+  <figcaption>{title} <span class="dim">{unit}</span></figcaption>
+  <div bind:this={place} bind:clientWidth={width}></div>
+</figure>
+
+<style>
+  figure {
+    padding: 0.75rem;
+    min-width: 0;
+  }
+
+  figcaption {
+    font-size: 0.875rem;
+    margin-bottom: 0.25rem;
+  }
+
+  figure :global(.u-legend) {
+    font-size: 0.75rem;
+    text-align: left;
+  }
+</style>

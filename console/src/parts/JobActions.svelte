@@ -1,0 +1,70 @@
+<script lang="ts">
+  import { Button, InlineNotification, Modal, TextInput } from 'carbon-components-svelte';
+  import { Refused } from '../lib/api.svelte';
+  import { act, type Action, told } from '../lib/jobs';
+
+  let { ids, states, ondone }: { ids: string[]; states: string[]; ondone: () => void } = $props();
+  let message = $state('');
+  let wrong = $state('');
+  let asking: 'postpone' | 'cancel' | undefined = $state(undefined);
+  let due = $state('1h');
+
+  const open = $derived(states.some((state) => ['scheduled', 'queued', 'waiting', 'running'].includes(state)));
+  const waits = $derived(states.some((state) => ['scheduled', 'queued', 'waiting'].includes(state)));
+  const again = $derived(states.some((state) => ['failed', 'cancelled'].includes(state)));
+
+  async function run(action: Action, more: Record<string, unknown> = {}) {
+    asking = undefined;
+    [message, wrong] = ['', ''];
+    try {
+      const done = await act(action, ids, more);
+      message = done.done.length ? told(action, done) : '';
+      wrong = done.done.length ? '' : told(action, done);
+    } catch (error) {
+      wrong = error instanceof Refused ? error.message : String(error);
+    }
+    ondone();
+  }
+</script>
+
+<div class="row actions">
+  <Button size="small" kind="danger-tertiary" disabled={!open} on:click={() => (asking = 'cancel')}>Cancel</Button>
+  <Button size="small" kind="tertiary" disabled={!waits} on:click={() => void run('run-now')}>Run now</Button>
+  <Button size="small" kind="tertiary" disabled={!waits} on:click={() => (asking = 'postpone')}>Postpone …</Button>
+  <Button size="small" kind="tertiary" disabled={!again} on:click={() => void run('take-up')}>Take up from failed step</Button>
+  <Button size="small" kind="ghost" disabled={!again} on:click={() => void run('take-up', { from: 'start' })}>From the start</Button>
+</div>
+{#if message}<InlineNotification kind="success" lowContrast title={message} on:close={() => (message = '')} />{/if}
+{#if wrong}<InlineNotification kind="warning" lowContrast title={wrong} on:close={() => (wrong = '')} />{/if}
+
+<Modal
+  size="xs"
+  open={asking === 'postpone'}
+  modalHeading="Postpone {ids.length === 1 ? 'the job' : `${ids.length} jobs`}"
+  primaryButtonText="Postpone"
+  secondaryButtonText="Leave"
+  on:click:button--secondary={() => (asking = undefined)}
+  on:close={() => (asking = undefined)}
+  on:submit={() => void run('postpone', { due })}
+>
+  <TextInput labelText="Due" helperText="An instant such as 2027-03-04T06:00:00Z, or a span from now: 2h, 3 days" bind:value={due} />
+</Modal>
+<Modal
+  size="xs"
+  danger
+  open={asking === 'cancel'}
+  modalHeading="Cancel {ids.length === 1 ? 'the job' : `${ids.length} jobs`}?"
+  primaryButtonText="Cancel {ids.length === 1 ? 'the job' : 'them'}"
+  secondaryButtonText="Leave"
+  on:click:button--secondary={() => (asking = undefined)}
+  on:close={() => (asking = undefined)}
+  on:submit={() => void run('cancel')}
+>
+  <p>What waits never begins; what runs stops before its next step.</p>
+</Modal>
+
+<style>
+  .actions {
+    flex-wrap: wrap;
+  }
+</style>

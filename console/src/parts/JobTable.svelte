@@ -1,0 +1,97 @@
+<script lang="ts">
+  import { Checkbox, CopyButton } from 'carbon-components-svelte';
+  import { ahead, type JobLine } from '../lib/jobs';
+  import { router } from '../lib/router.svelte';
+  import { ago, time, took } from '../lib/show';
+  import RunState from './RunState.svelte';
+
+  let { jobs, selected = $bindable() }: { jobs: JobLine[]; selected: string[] } = $props();
+  const all = $derived(jobs.length > 0 && jobs.every((job) => selected.includes(job.id)));
+
+  function toggle(id: string) {
+    selected = selected.includes(id) ? selected.filter((other) => other !== id) : [...selected, id];
+  }
+
+  function when(job: JobLine): string {
+    if (job.wakes && (job.state === 'scheduled' || job.state === 'waiting')) return ahead(job.wakes);
+    return ago(job.due);
+  }
+</script>
+
+<div class="panel">
+  <table class="bx--data-table bx--data-table--compact">
+    <thead>
+      <tr>
+        <th class="check">
+          <Checkbox hideLabel labelText="Select all" checked={all} on:change={() => (selected = all ? [] : jobs.map((job) => job.id))} />
+        </th>
+        <th>Due</th>
+        <th>Workflow</th>
+        <th>State</th>
+        <th>Lane</th>
+        <th>Late</th>
+        <th>Took</th>
+        <th>Job</th>
+        <th>Tag, or why it failed</th>
+      </tr>
+    </thead>
+    <tbody>
+      {#each jobs as job (job.id)}
+        <tr class:chosen={selected.includes(job.id)} onclick={() => router.go(`/jobs/${job.id}`)}>
+          <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_noninteractive_element_interactions -->
+          <td class="check" onclick={(event) => event.stopPropagation()}>
+            <Checkbox hideLabel labelText="Select {job.id}" checked={selected.includes(job.id)} on:change={() => toggle(job.id)} />
+          </td>
+          <td title="{time(job.wakes ?? job.due)} UTC"><a class="quiet" href="/jobs/{job.id}">{when(job)}</a></td>
+          <td>{job.workflow}{#if job.retired}<span class="dim"> (retired)</span>{/if}</td>
+          <td>
+            <RunState state={job.state} />
+            {#if job.stopping}<span class="dim">stopping</span>
+            {:else if job.state === 'running' && job.progress !== null}<span class="dim">{Math.round(job.progress * 100)} %</span>
+            {:else if job.waits_for}<span class="dim">{job.waits_for}</span>
+            {:else if job.behind}<span class="dim">behind another</span>{/if}
+          </td>
+          <td>{job.lane}</td>
+          <td>{took(job.late_us)}</td>
+          <td>{took(job.took_us)}</td>
+          <td>
+            <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
+            <span class="row" onclick={(event) => event.stopPropagation()}>
+              <a class="mono quiet" href="/jobs/{job.id}">…{job.id.slice(-12)}</a>
+              <CopyButton text={job.id} iconDescription="Copy id" feedback="Copied" />
+            </span>
+          </td>
+          <td class="why" title={job.failure ?? job.tag ?? ''}>
+            {#if job.failure}{job.failure}{:else if job.tag}<a href="/jobs?tag={encodeURIComponent(job.tag)}">{job.tag}</a>{/if}
+          </td>
+        </tr>
+      {/each}
+    </tbody>
+  </table>
+</div>
+
+<style>
+  tbody tr {
+    cursor: pointer;
+  }
+
+  .check {
+    width: 2.5rem;
+    padding-right: 0;
+  }
+
+  .check :global(.bx--form-item) {
+    margin: 0;
+  }
+
+  .chosen td {
+    background: var(--cds-selected-ui);
+  }
+
+  .why {
+    max-width: 16rem;
+    overflow: hidden;
+    text-overflow: ellipsis;
+    white-space: nowrap;
+  }
+</style>

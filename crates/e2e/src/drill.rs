@@ -1,0 +1,234 @@
+//! Drills: services are killed and the database goes away under load, and what was accepted is counted
+//! afterwards. Short ones are tests; `cargo xtask drill` runs them as long as wanted.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+use kanzlei_harness::mariadb::Mariadb;
+use kanzlei_harness::office::{Office, Ports};
+use kanzlei_harness::process::Process;
+use kanzlei_harness::wait;
+use serde_json::Value as Json;
+
+use crate::{deploy_texts, try_http};
+
+/// Two calls with something between them that takes a moment, so that kills find jobs in all states.
+const WORKFLOW: &str = "workflow: drill\ninput: {n: {type: integer}, wait: {type: string}}\nentries: [{endpoint: POST /drill, access: open, answer: later}]\njobs: {again: {times: 20, first: 100ms, most: 1s}}\nsteps:\n  - {call: \"POST LEDGER/ledger/entries\", body: {n: \"${input.n}\"}}\n  - {sql: harbour, statement: \"INSERT IGNORE INTO watch (at, arrivals, holds) VALUES (:at, 1, 1)\", bind: {at: \"${run.id.slice(0, 30)}\"}}\n  - pause: ${input.wait}\n  - {call: \"POST LEDGER/ledger/entries\", body: {n: \"${input.n}\"}}\n  - reply: 200\n    body: {n: \"${input.n}\"}\n";
+
+/// What a drill found.
+#[derive(Debug, Default)]
+pub struct Found {
+    pub accepted: usize,
+    pub refused: u64,
+    pub kills: usize,
+    pub ended: BTreeMap<String, usize>,
+    /// Jobs that did not end.
+    pub stuck: Vec<String>,
+    pub calls: usize,
+    /// Keys that were called more than once: their first calls were never written down.
+    pub repeated: usize,
+    /// Keys that were called again after what came of them was written down.
+    pub repeated_after_journaled: Vec<String>,
+    /// Keys whose calls were compared with what was written down.
+    pub compared: usize,
+    pub took: Duration,
+}
+
+impl Found {
+    /// Whether nothing was lost, stuck, or done twice that must not be.
+    pub fn good(&self) -> bool {
+        self.stuck.is_empty()
+            && self.repeated_after_journaled.is_empty()
+            && self.accepted > 0
+            && self.compared >= 2 * self.accepted
+            && self.ended.get("succeeded") == Some(&self.accepted)
+    }
+}
+
+impl std::fmt::Display for Found {
+    fn fmt(&self, f: &mut std::fmt::Formatter) -> std::fmt::Result {
+        writeln!(
+            f,
+            "{} jobs accepted, {} requests refused, {} kills, {:?}",
+            self.accepted, self.refused, self.kills, self.took
+        )?;
+        writeln!(f, "ended: {:?}; stuck: {}", self.ended, self.stuck.len())?;
+        write!(
+            f,
+            "{} calls under {} keys; {} keys called more than once, {} of them after what came of it was written down",
+            self.calls,
+            self.compared,
+            self.repeated,
+            self.repeated_after_journaled.len()
+        )
+    }
+}
+
+/// Several services on one database, and clients that queue jobs at any of them.
+pub struct Drill<'o> {
+    office: &'o mut Office,
+    others: Vec<(Process, Ports)>,
+    public: Arc<Mutex<Vec<u16>>>,
+    accepted: Arc<Mutex<Vec<String>>>,
+    refused: Arc<AtomicU64>,
+    stop: Arc<AtomicBool>,
+    clients: Vec<std::thread::JoinHandle<()>>,
+    begun: Instant,
+    kills: usize,
+}
+
+impl<'o> Drill<'o> {
+    /// Deploys the drill's workflow, starts `processes - 1` more services and `clients` clients.
+    pub fn start(office: &'o mut Office, processes: usize, clients: usize, pause: Duration) -> Self {
+        let ledger = format!("http://127.0.0.1:{}", office.ports.standins);
+        let service = format!("service: ledger\nbase: {ledger}\nnetwork: private\n");
+        let deployed = deploy_texts(office, &[("s.yaml", &service), ("d.yaml", &WORKFLOW.replace("LEDGER", &ledger))]);
+        assert_eq!(deployed.status, 200, "{deployed:?}");
+        let others: Vec<_> = (2..=processes).map(|n| office.another(n).expect("another service")).collect();
+        let public = std::iter::once(office.ports.public).chain(others.iter().map(|(_, ports)| ports.public));
+        let mut drill = Drill {
+            public: Arc::new(Mutex::new(public.collect())),
+            office,
+            others,
+            accepted: Arc::default(),
+            refused: Arc::default(),
+            stop: Arc::default(),
+            clients: Vec::new(),
+            begun: Instant::now(),
+            kills: 0,
+        };
+        for client in 0..clients {
+            let (public, accepted) = (drill.public.clone(), drill.accepted.clone());
+            let (refused, stop) = (drill.refused.clone(), drill.stop.clone());
+            drill.clients.push(std::thread::spawn(move || {
+                let mut n = client;
+                while !stop.load(Ordering::Relaxed) {
+                    n += clients;
+                    let port = {
+                        let ports = public.lock().expect("ports");
+                        ports[n % ports.len()]
+                    };
+                    let body = format!("{{\"n\":{n},\"wait\":\"{}ms\"}}", 1 + n % 50);
+                    let url = format!("http://127.0.0.1:{port}/drill");
+                    let answer = try_http("POST", &url, &[("content-type", "application/json")], body.as_bytes());
+                    match answer.filter(|answer| answer.status == 202) {
+                        Some(answer) => {
+                            let id = answer.json()["id"].as_str().expect("id").to_owned();
+                            accepted.lock().expect("accepted").push(id);
+                        }
+                        None => _ = refused.fetch_add(1, Ordering::Relaxed),
+                    }
+                    std::thread::sleep(pause);
+                }
+            }));
+        }
+        drill
+    }
+
+    pub fn accepted(&self) -> usize {
+        self.accepted.lock().expect("accepted").len()
+    }
+
+    /// Waits until so many more jobs were accepted.
+    pub fn more(&self, count: usize) {
+        let wanted = self.accepted() + count;
+        wait::until(Duration::from_secs(60), || (self.accepted() >= wanted).then_some(())).unwrap_or_else(|| {
+            panic!("no {count} more jobs are accepted; {} refused", self.refused.load(Ordering::Relaxed))
+        });
+    }
+
+    /// Waits until a request is refused: whoever accepts notices that the database is away.
+    pub fn refusal(&self) {
+        let before = self.refused.load(Ordering::Relaxed);
+        wait::until(Duration::from_secs(60), || (self.refused.load(Ordering::Relaxed) > before).then_some(()))
+            .expect("a request is refused");
+    }
+
+    /// Kills one of the services as a crash would, and starts it again.
+    pub fn kill(&mut self, which: usize) {
+        self.kills += 1;
+        match which % (1 + self.others.len()) {
+            0 => {
+                self.office.service.kill();
+                self.office.restart_service().expect("the service starts again");
+            }
+            at => {
+                self.others[at - 1].0.kill();
+                self.others[at - 1] = self.office.another(at + 1).expect("another service");
+                let mut ports = self.public.lock().expect("ports");
+                ports[at] = self.others[at - 1].1.public;
+            }
+        }
+    }
+
+    /// Stops the clients, waits until every accepted job has ended, and counts.
+    pub fn finish(self, server: &Mariadb, database: &str, most: Duration) -> Found {
+        self.stop.store(true, Ordering::Relaxed);
+        for client in self.clients {
+            client.join().expect("client");
+        }
+        let accepted = self.accepted.lock().expect("accepted").clone();
+        let open = || -> usize {
+            let sql = "SELECT COUNT(*) FROM job WHERE phase < 10";
+            server.sql(database, sql).ok().and_then(|count| count.trim().parse().ok()).unwrap_or(usize::MAX)
+        };
+        let _ = wait::until(most, || (open() == 0).then_some(()));
+        let rows = server.sql(database, "SELECT HEX(id), phase FROM job").expect("jobs");
+        let phases: HashMap<String, u8> = rows
+            .lines()
+            .filter_map(|row| row.split_once('\t'))
+            .map(|(id, phase)| (id.to_lowercase(), phase.trim().parse().expect("phase")))
+            .collect();
+        let mut found = Found {
+            accepted: accepted.len(),
+            refused: self.refused.load(Ordering::Relaxed),
+            kills: self.kills,
+            took: self.begun.elapsed(),
+            ..Found::default()
+        };
+        for id in &accepted {
+            let state = match phases.get(&id.replace('-', "")) {
+                Some(11) => "succeeded",
+                Some(12) => "failed",
+                Some(13) => "cancelled",
+                _ => {
+                    found.stuck.push(id.clone());
+                    "open"
+                }
+            };
+            *found.ended.entry(state.to_owned()).or_default() += 1;
+        }
+        // What came of calls, by job in the order of its steps; the ledger's calls by job likewise.
+        let sql = "SELECT HEX(job), at FROM outcome WHERE void = 0 AND data LIKE '{\"called\"%' ORDER BY job, seq";
+        let mut written: HashMap<String, Vec<i64>> = HashMap::new();
+        for (job, at) in server.sql(database, sql).expect("outcomes").lines().filter_map(|row| row.split_once('\t')) {
+            written.entry(job.to_lowercase()).or_default().push(at.trim().parse().expect("instant"));
+        }
+        let url = format!("http://127.0.0.1:{}/-/ledger", self.office.ports.standins);
+        let ledger: BTreeMap<String, Vec<i64>> =
+            serde_json::from_value(try_http("GET", &url, &[], b"").map_or(Json::Null, |a| a.json())).expect("ledger");
+        let mut by_job: HashMap<String, Vec<(u32, &String, &Vec<i64>)>> = HashMap::new();
+        for (key, times) in &ledger {
+            found.calls += times.len();
+            found.repeated += usize::from(times.len() > 1);
+            let Some((job, record)) = key.rsplit_once('-') else { continue };
+            by_job.entry(job.replace('-', "")).or_default().push((record.parse().expect("record"), key, times));
+        }
+        for (job, mut keys) in by_job {
+            keys.sort();
+            let written = written.get(&job).cloned().unwrap_or_default();
+            for ((_, key, times), at) in keys.into_iter().zip(written) {
+                found.compared += 1;
+                if times.iter().any(|time| *time > at) {
+                    found.repeated_after_journaled.push(key.clone());
+                }
+            }
+        }
+        for (mut process, _) in self.others {
+            process.stop(Duration::from_secs(20));
+        }
+        found
+    }
+}
