@@ -22,6 +22,8 @@ pub enum Bench {
         #[arg(long, default_value_t = 3)]
         rounds: u32,
     },
+    /// The queue against bare SQL: accepting, finishing, timers, a backlog of a million, followers
+    Jobs,
     /// Expressions against the same over serde_json values
     Expr,
     /// Checking, loops, eight calls at once, a deploy of 500 workflows, 10,000 cases
@@ -40,6 +42,7 @@ pub fn run_bench(bench: Bench) -> Done {
             Ok(ExitCode::SUCCESS)
         }
         Bench::Endpoint { seconds, rounds } => endpoint(seconds, rounds),
+        Bench::Jobs => jobs(),
         Bench::Language { seconds } => language(seconds),
     }
 }
@@ -82,6 +85,32 @@ fn rivals() -> Result<Rivals, Fault> {
     deploy(&bins, &whole, &root().join("demo/harbour/services"))?;
     deploy(&bins, &whole, &root().join("crates/bench/workflows"))?;
     Ok(Rivals { bins, dir, whole, by_hand, port })
+}
+
+fn jobs() -> Done {
+    packages::install(&[packages::MARIADB, packages::CHROMIUM, packages::CHROMEDRIVER])?;
+    build::console()?;
+    let bins = build::programs(true)?;
+    let dir = std::env::temp_dir().join(format!("kanzlei-bench-{}", std::process::id()));
+    let whole = Whole::start(&bins, &dir, Ports::free()?, &["log.level=warn"])?;
+    deploy(&bins, &whole, &root().join("crates/bench/workflows/job.yaml"))?;
+    deploy(&bins, &whole, &root().join("crates/bench/workflows/wait.yaml"))?;
+    let figures = dir.join("jobs.json");
+    let mut command = Command::new(bins.join("kanzlei-bench-jobs"));
+    command.args([
+        whole.office.ports.public.to_string(),
+        whole.office.ports.control.to_string(),
+        whole.office.token.clone(),
+    ]);
+    command.args([whole.database.url("kanzlei"), whole.database.fresh("kanzlei_bare")?]);
+    command.args([whole.office.service.id().to_string(), figures.display().to_string()]);
+    run(&mut command)?;
+    whole.stop();
+    let mut picture = Command::new(bins.join("kanzlei-shots"));
+    picture.arg("figures").arg(&figures).arg(root().join("docs/bench-jobs.png"));
+    run(&mut picture)?;
+    let _ = std::fs::remove_dir_all(&dir);
+    Ok(ExitCode::SUCCESS)
 }
 
 fn language(seconds: u32) -> Done {

@@ -46,6 +46,30 @@ pub fn take() -> Done {
     ] {
         shell(&line)?;
     }
+    let post =
+        |path: &str, body: &str| format!("curl -sS -X POST http://127.0.0.1:{}{path} --json '{body}'", ports.public);
+    let mut jobs = vec![post("/clearances", r#"{"imo":"9417359","cargo":"diesel oil"}"#)];
+    jobs.push(post("/harbours/LIN/holds", r#"{"imo":"9748693","berth":"B4","looks":["2s","40s","80s"]}"#));
+    jobs.extend(
+        (1..8)
+            .map(|n| post("/harbours/LIN/bills", &format!(r#"{{"imo":"9128532","nights":{n},"made":"2027-03-04"}}"#))),
+    );
+    jobs.push(post("/harbours/LIN/dues-rounds", r#"{"spacing":"3s"}"#));
+    jobs.push(post("/harbours/NES/arrivals", r#"{"imo":"9305477","arrives":"2027-03-04T06:00:00Z"}"#));
+    jobs.push(format!("{behave}/registry?fail_next=9'"));
+    jobs.push(post("/harbours/LIN/arrivals", r#"{"imo":"9631072","arrives":"2027-03-04T09:00:00Z"}"#));
+    for line in &jobs {
+        shell(line)?;
+    }
+    let job_of = |workflow: &str, state: &str| {
+        wait::until(Duration::from_secs(20), || {
+            let listed = shell(&format!("kanzlei jobs --workflow {workflow} --state {state} --json")).ok()?;
+            let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).ok()?;
+            listed["jobs"][0]["id"].as_str().map(str::to_owned)
+        })
+        .ok_or(format!("no job of {workflow} is {state}"))
+    };
+    let (cleared, held) = (job_of("customs-clearance", "succeeded")?, job_of("hold-watch", "waiting")?);
     let runs = wait::until(Duration::from_secs(10), || {
         let listed = shell("kanzlei runs --json").ok()?;
         let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).ok()?;
@@ -92,6 +116,11 @@ pub fn take() -> Done {
             format!("console-loop=/runs/{gathered}@button[data-number='4.2.2']"),
             format!("console-invoke=/runs/{billed}"),
             "console-runs=/runs".into(),
+            "console-jobs=/jobs".into(),
+            format!("console-job=/jobs/{held}"),
+            "console-lanes=/lanes".into(),
+            "console-timetables=/timetables".into(),
+            format!("client-job=$kanzlei job {cleared}"),
             "console-sign-in=sign-in".into(),
             format!("client-check=$cd {} && kanzlei check arrival-notice.yaml", dir.display()),
             format!("client-run=$kanzlei run {last}"),

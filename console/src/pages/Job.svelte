@@ -31,10 +31,10 @@
   });
 
   /** What happened to it, in order. */
-  const timeline = $derived.by((): { at: string; text: string; bad?: boolean }[] => {
+  const timeline = $derived.by((): { at: string; text: string }[] => {
     const job = shown.value;
     if (!job) return [];
-    const out = [{ at: job.queued, text: `queued by ${job.entry}` }];
+    const out: { at: string; text: string }[] = [{ at: job.queued, text: job.entry.startsWith('enqueued') ? job.entry : `queued by ${job.entry}` }];
     if (job.due !== job.queued && !job.started) out.push({ at: job.due, text: 'due' });
     if (job.started) out.push({ at: job.started, text: `began${job.late_us && job.late_us > 1000 ? `, ${took(job.late_us)} after it was due` : ''}` });
     out.push(...job.notes.map((note) => ({ at: note.at, text: note.text })));

@@ -120,6 +120,12 @@
     margin-bottom: 1rem;
   }
 
+  td,
+  th {
+    padding-left: 0.75rem;
+    padding-right: 0.75rem;
+  }
+
   .acts {
     white-space: nowrap;
     text-align: right;

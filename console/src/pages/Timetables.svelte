@@ -57,7 +57,7 @@
               <table>
                 <tbody>
                   {#each timetable.next as next (next.due)}
-                    <tr><td class="mono">{next.zone}</td><td class="dim">{local(next.due)} here</td><td class="dim">{ahead(next.due)}</td></tr>
+                    <tr><td class="mono">{next.zone.replace(/:00 /, ' ')}</td><td class="dim">{local(next.due).slice(0, 16)} here</td><td class="dim">{ahead(next.due)}</td></tr>
                   {:else}
                     <tr><td class="dim">{timetable.paused ? 'None while it is paused.' : 'None any more.'}</td></tr>
                   {/each}
@@ -127,7 +127,13 @@
     margin-top: 0.5rem;
   }
 
+  p {
+    font-size: 0.8125rem;
+  }
+
   td {
+    white-space: nowrap;
+    font-size: 0.8125rem;
     padding: 0.125rem 1rem 0.125rem 0;
     vertical-align: middle;
   }

@@ -60,5 +60,12 @@
   figure :global(.u-legend) {
     font-size: 0.75rem;
     text-align: left;
+    margin-top: 0.25rem;
+  }
+
+  figure :global(.u-legend th) {
+    font-weight: 400;
+    font-family: 'IBM Plex Sans', system-ui, sans-serif;
+    color: var(--cds-text-01);
   }
 </style>

@@ -57,7 +57,7 @@
           <td>
             <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
             <span class="row" onclick={(event) => event.stopPropagation()}>
-              <a class="mono quiet" href="/jobs/{job.id}">…{job.id.slice(-12)}</a>
+              <a class="mono quiet" href="/jobs/{job.id}">…{job.id.slice(-8)}</a>
               <CopyButton text={job.id} iconDescription="Copy id" feedback="Copied" />
             </span>
           </td>
@@ -88,8 +88,15 @@
     background: var(--cds-selected-ui);
   }
 
+  td,
+  th {
+    white-space: nowrap;
+    padding-left: 0.75rem;
+    padding-right: 0.5rem;
+  }
+
   .why {
-    max-width: 16rem;
+    max-width: 14rem;
     overflow: hidden;
     text-overflow: ellipsis;
     white-space: nowrap;

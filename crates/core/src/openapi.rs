@@ -14,6 +14,7 @@ use std::collections::BTreeMap;
 
 use serde_json::{Map, Value as Json, json};
 
+use crate::document::workflow::Answer;
 use crate::example;
 use crate::input::From;
 use crate::machine::phrase;
@@ -39,11 +40,35 @@ pub fn document<'p>(plans: impl IntoIterator<Item = &'p Plan>, server: &str) -> 
         "security": [],
         "paths": paths.into_iter().map(|(path, operations)| (path.to_owned(), Json::Object(operations))).collect::<Map<_, _>>(),
         "components": {
-            "schemas": {"Problem": problem_schema()},
+            "schemas": {"Problem": problem_schema(), "Job": job_schema()},
             "headers": {
                 "Kanzlei-Run": {"description": "The id of the run that answered.", "schema": {"type": "string", "format": "uuid"}},
                 "X-Request-Id": {"description": "The request's id: the client's own, or one that was made.", "schema": {"type": "string"}},
             },
+        },
+    })
+}
+
+/// A queued run, as `/-/jobs/{id}` tells it.
+fn job_schema() -> Json {
+    let instant = json!({"type": ["string", "null"], "format": "date-time"});
+    json!({
+        "type": "object",
+        "description": "A queued run.",
+        "required": ["id", "workflow", "state", "queued", "due", "links"],
+        "properties": {
+            "id": {"type": "string", "format": "uuid"},
+            "workflow": {"type": "string"},
+            "state": {"enum": ["scheduled", "queued", "running", "waiting", "succeeded", "failed", "cancelled"]},
+            "queued": {"type": "string", "format": "date-time"},
+            "due": {"type": "string", "format": "date-time"},
+            "started": instant,
+            "ended": instant,
+            "progress": {"type": ["number", "null"], "minimum": 0, "maximum": 1},
+            "note": {"type": ["string", "null"]},
+            "left_s": {"type": ["number", "null"], "description": "Estimated seconds until it ends."},
+            "answered": {"type": "boolean"},
+            "links": {"type": "object", "additionalProperties": {"type": "string"}},
         },
     })
 }
@@ -149,6 +174,9 @@ fn responses(plan: &Plan, endpoint: &Endpoint) -> Json {
     if plan.may_end_silent {
         by_status.entry("204".into()).or_default().replies.push((Type::Undefined, None));
     }
+    if endpoint.answer != Answer::Now {
+        by_status.entry("202".into()).or_default().job = true;
+    }
     let mut problem = |status: &str, why: &str| {
         let answers = by_status.entry(status.to_owned()).or_default();
         if !why.is_empty() && !answers.problems.contains(&why.to_owned()) {
@@ -167,6 +195,13 @@ fn responses(plan: &Plan, endpoint: &Endpoint) -> Json {
         problem("408", "The request took too long to arrive");
         problem("413", "The body is too large");
         problem("415", "The body's media type is not understood");
+    }
+    if endpoint.answer != Answer::Now {
+        problem("409", "The job was cancelled while the client waited");
+        problem("429", "The queue is full");
+    }
+    if matches!(endpoint.method.as_str(), "POST" | "PATCH") {
+        problem("409", "The same request is being worked on");
     }
     problem("422", "The input does not fit");
     problem("500", "The workflow failed");
@@ -206,6 +241,8 @@ struct Answers {
     /// Whether a reply says its own media type.
     typed: bool,
     problem: bool,
+    /// Whether it is the address of a job.
+    job: bool,
     /// What problems of this status mean.
     problems: Vec<String>,
 }
@@ -238,10 +275,20 @@ impl Answers {
                 content.insert("*/*".into(), json!({}));
             }
         }
+        if self.job {
+            let job = json!({"$ref": "#/components/schemas/Job"});
+            let schema = match content.remove("application/json") {
+                Some(reply) => json!({"anyOf": [job, reply["schema"]]}),
+                None => job,
+            };
+            content.insert("application/json".into(), json!({"schema": schema}));
+        }
         if self.problem {
             content.insert(PROBLEM.into(), json!({"schema": {"$ref": "#/components/schemas/Problem"}}));
         }
-        let about = match (self.replies.is_empty(), self.problems.is_empty()) {
+        let queued = self.job && self.replies.is_empty();
+        let about = match (self.replies.is_empty() && !queued, self.problems.is_empty()) {
+            _ if queued => "It is queued; `Location` is the address to poll".to_owned(),
             (false, true) => "The answer".to_owned(),
             (false, false) => format!("The answer; or {}", self.problems.join("; ")),
             (true, _) => self.problems.join("; "),
@@ -251,10 +298,18 @@ impl Answers {
         if !content.is_empty() {
             out["content"] = Json::Object(content);
         }
-        out["headers"] = json!({
+        if self.job {
+            out["headers"] =
+                json!({"Location": {"schema": {"type": "string"}}, "Retry-After": {"schema": {"type": "string"}}});
+        }
+        let common = json!({
             "Kanzlei-Run": {"$ref": "#/components/headers/Kanzlei-Run"},
             "X-Request-Id": {"$ref": "#/components/headers/X-Request-Id"},
         });
+        match (&mut out["headers"], common) {
+            (Json::Object(headers), Json::Object(common)) => headers.extend(common),
+            (headers, common) => *headers = common,
+        }
         out
     }
 }

@@ -102,7 +102,7 @@ fn answers_have_the_types_of_their_replies() {
     assert_eq!(statuses(all, "  - {call: GET http://s/}\n  - reply: 200\n"), "200 400 422 500 502 503 504");
     assert_eq!(
         statuses("{endpoint: POST /x, access: open}", "  - reply: 201\n"),
-        "201 400 408 413 415 422 500 503 504"
+        "201 400 408 409 413 415 422 500 503 504"
     );
 }
 

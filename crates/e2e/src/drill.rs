@@ -66,6 +66,9 @@ impl std::fmt::Display for Found {
     }
 }
 
+/// A key of the ledger: the step's record, the key itself, and when it was called.
+type Key<'l> = (u32, &'l String, &'l Vec<i64>);
+
 /// Several services on one database, and clients that queue jobs at any of them.
 pub struct Drill<'o> {
     office: &'o mut Office,
@@ -209,7 +212,7 @@ impl<'o> Drill<'o> {
         let url = format!("http://127.0.0.1:{}/-/ledger", self.office.ports.standins);
         let ledger: BTreeMap<String, Vec<i64>> =
             serde_json::from_value(try_http("GET", &url, &[], b"").map_or(Json::Null, |a| a.json())).expect("ledger");
-        let mut by_job: HashMap<String, Vec<(u32, &String, &Vec<i64>)>> = HashMap::new();
+        let mut by_job: HashMap<String, Vec<Key>> = HashMap::new();
         for (key, times) in &ledger {
             found.calls += times.len();
             found.repeated += usize::from(times.len() > 1);

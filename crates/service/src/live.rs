@@ -120,8 +120,7 @@ impl Live {
         before: &Live,
         public_url: &str,
     ) -> Self {
-        let mut live = Live::default();
-        live.lanes = checked.lanes;
+        let mut live = Live { lanes: checked.lanes, ..Live::default() };
         for (name, service) in checked.services {
             let base = bases.get(&name).cloned().unwrap_or(service.base);
             let (at_once, pace) = (service.at_once, service.pace);

@@ -102,6 +102,15 @@ impl Store {
         let pool = MySqlPoolOptions::new()
             .max_connections(connections)
             .acquire_timeout(Duration::from_secs(2))
+            // Without gaps to lock, those who queue, take and finish jobs do not get in each other's way.
+            // What is read is what was committed last, which is what each compare-and-set wants.
+            .after_connect(|connection, _| {
+                Box::pin(async move {
+                    sqlx::Executor::execute(connection, "SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED")
+                        .await
+                        .map(|_| ())
+                })
+            })
             .connect_lazy_with(options.charset("utf8mb4"));
         Ok(Store { pool })
     }

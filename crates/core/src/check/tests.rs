@@ -166,7 +166,7 @@ fn steps_are_numbered_like_a_deed() {
 pub(crate) fn demo() -> Bundle {
     let root = format!("{}/../../demo/harbour", std::env::var("CARGO_MANIFEST_DIR").expect("run by cargo"));
     let mut bundle = Bundle::default();
-    for folder in ["services", "workflows", "cases"] {
+    for folder in ["services", "lanes", "workflows", "cases"] {
         for entry in std::fs::read_dir(format!("{root}/{folder}")).expect("demo") {
             let path = entry.expect("entry").path();
             let name = format!("{folder}/{}", path.file_name().expect("name").to_string_lossy());
@@ -186,7 +186,7 @@ pub(crate) fn demo() -> Bundle {
 fn the_demo_office_is_clean() {
     let checked = check(&demo());
     assert_eq!(checked.diagnostics, []);
-    assert_eq!((checked.workflows.len(), checked.rehearsals.len()), (7, 7));
+    assert_eq!((checked.workflows.len(), checked.rehearsals.len()), (16, 16));
     // Its cases pass and reach every step and branch.
     let mut reached = crate::rehearse::Reached::default();
     for prepared in &checked.rehearsals {

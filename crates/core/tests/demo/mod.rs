@@ -7,7 +7,7 @@ use kanzlei_core::document;
 pub fn demo() -> Bundle {
     let root = format!("{}/../../demo/harbour", std::env::var("CARGO_MANIFEST_DIR").expect("run by cargo"));
     let mut bundle = Bundle::default();
-    for folder in ["services", "workflows", "cases"] {
+    for folder in ["services", "lanes", "workflows", "cases"] {
         for entry in std::fs::read_dir(format!("{root}/{folder}")).expect("demo") {
             let path = entry.expect("entry").path();
             let name = format!("{folder}/{}", path.file_name().expect("name").to_string_lossy());

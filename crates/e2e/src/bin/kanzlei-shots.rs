@@ -8,6 +8,11 @@ use kanzlei_e2e::browser::Browser;
 #[tokio::main]
 async fn main() {
     let args: Vec<String> = std::env::args().skip(1).collect();
+    if let [what, figures, file] = args.as_slice()
+        && what == "figures"
+    {
+        return chart(Path::new(figures), Path::new(file)).await;
+    }
     let [control, token, folder, pages @ ..] = args.as_slice() else {
         eprintln!("usage: kanzlei-shots CONTROL_URL TOKEN FOLDER [NAME=/PAGE[!dark][@CSS-TO-CLICK] | NAME=$COMMAND …]");
         std::process::exit(2);
@@ -46,6 +51,37 @@ async fn main() {
         println!("{name}");
     }
     browser.close().await;
+}
+
+/// Draws measured figures, each as a bar within its unit.
+async fn chart(figures: &Path, file: &Path) {
+    let text = std::fs::read_to_string(figures).expect("figures");
+    let figures: serde_json::Map<String, serde_json::Value> = serde_json::from_str(&text).expect("figures");
+    let mut rows = String::new();
+    for (what, figure) in &figures {
+        let (value, unit) = (figure["value"].as_f64().unwrap_or(0.0), figure["unit"].as_str().unwrap_or_default());
+        let same = figures.values().filter(|other| other["unit"] == unit).filter_map(|other| other["value"].as_f64());
+        let width = 100.0 * value / same.fold(1e-9, f64::max);
+        rows.push_str(&format!(
+            "<tr><td>{}<td class=n>{value:.1} {unit}<td class=b><i class={} style='width:{width:.1}%'></i><td class=d>{}",
+            escape(what),
+            if unit == "jobs/s" { "many" } else { "time" },
+            escape(figure["more"].as_str().unwrap_or_default())
+        ));
+    }
+    let page = format!(
+        "<!doctype html><meta charset=utf-8><style>body{{margin:24px;font:14px 'IBM Plex Sans','DejaVu Sans',sans-serif;color:#161616}}\
+         h1{{font-size:20px;font-weight:400}}td{{padding:7px 12px 7px 0;border-top:1px solid #e0e0e0}}.n{{text-align:right;white-space:nowrap}}\
+         .b{{width:280px}}.b i{{display:block;height:12px;background:#1192e8}}.b i.time{{background:#6929c4}}.d{{color:#525252;font-size:12px}}</style>\
+         <h1>Jobs: figures of <code>cargo xtask bench jobs</code></h1><table cellspacing=0>{rows}</table>"
+    );
+    let path = std::env::temp_dir().join(format!("kanzlei-chart-{}.html", std::process::id()));
+    std::fs::write(&path, page).expect("page");
+    let browser = Browser::start(&std::env::temp_dir().join(format!("kanzlei-shots-{}", std::process::id()))).await;
+    browser.goto(&format!("file://{}", path.display())).await;
+    browser.picture(file).await;
+    browser.close().await;
+    let _ = std::fs::remove_file(path);
 }
 
 /// Runs a command on a terminal of its own and takes a picture of what it prints.

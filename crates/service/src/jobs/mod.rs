@@ -115,6 +115,11 @@ impl Jobs {
         let bytes = self.made(&format!("job {run} {effect} {index}"));
         let mut random = [0; 10];
         random.copy_from_slice(&bytes[..10]);
+        // The first 17 bits are the place in the list, so that ids sort as the list does; 57 are left.
+        let place = index.min(0x1_ffff);
+        random[0] = (place >> 13) as u8;
+        random[1] = (place >> 5) as u8;
+        random[2] = ((place & 0x1f) << 1) as u8 | (random[2] & 1);
         uuid::Builder::from_unix_timestamp_millis((at / 1000).max(0) as u64, &random).into_uuid()
     }
 

@@ -4,7 +4,7 @@
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
-use super::{ROWS, TRIES, push_ids, uuid};
+use super::{TRIES, portions, push_ids, uuid};
 use crate::{Doing, Error, Micros, Result, Store};
 
 /// The earliest due job of one lane and place.
@@ -112,7 +112,7 @@ impl Store {
                 _ => self.claim_limited(worker, lane, room, most, stamp).await,
             };
             match taken {
-                Err(error) if error.is_contention() && attempt < TRIES => {}
+                Err(error) if error.is_contention() && attempt < TRIES => super::again(attempt).await,
                 Ok(taken) => return self.take_turns(worker, taken).await,
                 other => return other,
             }
@@ -183,19 +183,19 @@ impl Store {
             return Ok(taken);
         }
         let mut behind = Vec::new();
-        for chunk in turns.chunks(ROWS) {
+        for chunk in portions(&turns) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new("INSERT IGNORE INTO turn (name, job) ");
             query.push_values(chunk, |mut row, (turn, job)| {
                 row.push_bind(*turn).push_bind(job.as_bytes().to_vec());
             });
-            query.build().persistent(false).execute(&self.pool).await.doing("taking turns")?;
+            query.build().execute(&self.pool).await.doing("taking turns")?;
             let mut query: QueryBuilder<MySql> = QueryBuilder::new("SELECT name, job FROM turn WHERE name IN (");
             let mut list = query.separated(", ");
             for (turn, _) in chunk {
                 list.push_bind(*turn);
             }
             query.push(")");
-            let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("taking turns")?;
+            let rows = query.build().fetch_all(&self.pool).await.doing("taking turns")?;
             let mut holders = std::collections::HashMap::new();
             for row in rows {
                 let (name, job): (String, Vec<u8>) =
@@ -204,35 +204,36 @@ impl Store {
             }
             behind.extend(chunk.iter().filter(|(turn, job)| holders.get(*turn) != Some(job)).map(|(_, job)| *job));
         }
-        if !behind.is_empty() {
+        for behind in portions(&behind) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
                 "UPDATE job SET phase = 3, worker = NULL, fence = fence + 1, wake = due, started = IF(outcomes > 0 OR waits IS NOT NULL OR tries > 0, started, NULL) WHERE phase = 2 AND worker = ",
             );
             query.push_bind(worker.as_bytes().to_vec()).push(" AND id IN (");
-            push_ids(&mut query, &behind);
+            push_ids(&mut query, behind);
             query.push(")");
-            query
-                .build()
-                .persistent(false)
-                .execute(&self.pool)
-                .await
-                .doing("putting jobs behind others of their turn")?;
-            taken.jobs.retain(|job| !behind.contains(&job.id));
+            query.build().execute(&self.pool).await.doing("putting jobs behind others of their turn")?;
         }
+        taken.jobs.retain(|job| !behind.contains(&job.id));
         Ok(taken)
     }
 
     /// Lets those go on whose turn nobody has: what a process that died did not come to do.
     pub async fn free_turns(&self, limit: u32) -> Result<u64> {
-        let done = sqlx::query!(
-            "UPDATE job SET phase = 1 WHERE id IN (SELECT id FROM (
-                 SELECT j.id FROM job j LEFT JOIN turn t ON t.name = j.turn WHERE j.phase = 3 AND t.name IS NULL LIMIT ?) free)",
+        // Looked for without locks: an update with a subquery would go through the whole table.
+        let free = sqlx::query_scalar!(
+            "SELECT j.id FROM job j LEFT JOIN turn t ON t.name = j.turn WHERE j.phase = 3 AND t.name IS NULL LIMIT ?",
             limit
         )
-        .execute(&self.pool)
+        .fetch_all(&self.pool)
         .await
-        .doing("freeing turns")?;
-        Ok(done.rows_affected())
+        .doing("looking for free turns")?;
+        for id in &free {
+            sqlx::query!("UPDATE job SET phase = 1 WHERE id = ? AND phase = 3", id)
+                .execute(&self.pool)
+                .await
+                .doing("freeing a turn")?;
+        }
+        Ok(free.len() as u64)
     }
 
     /// What was written down of jobs in their present attempt, in order, void outcomes left out.

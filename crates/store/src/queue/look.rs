@@ -202,12 +202,12 @@ impl Store {
     /// How jobs that are followed stand.
     pub async fn watched(&self, ids: &[Uuid]) -> Result<Vec<Watched>> {
         let mut out = Vec::with_capacity(ids.len());
-        for chunk in ids.chunks(500) {
+        for chunk in super::portions(ids) {
             let mut query: QueryBuilder<MySql> =
                 QueryBuilder::new("SELECT id, phase, changes, status IS NOT NULL FROM job WHERE id IN (");
             super::push_ids(&mut query, chunk);
             query.push(")");
-            for row in query.build().persistent(false).fetch_all(&self.pool).await.doing("following jobs")? {
+            for row in query.build().fetch_all(&self.pool).await.doing("following jobs")? {
                 let id: Vec<u8> = row.try_get(0).doing("following jobs")?;
                 out.push(Watched {
                     id: uuid(&id),
@@ -298,7 +298,7 @@ impl Store {
     pub async fn cancel_job(&self, id: Uuid, now: Micros, past: &str) -> Result<Option<Phase>> {
         for attempt in 1.. {
             match self.try_cancel(id, now, past).await {
-                Err(error) if error.is_contention() && attempt < TRIES => {}
+                Err(error) if error.is_contention() && attempt < TRIES => super::again(attempt).await,
                 other => return other,
             }
         }

@@ -102,7 +102,7 @@ impl Store {
     pub async fn enqueue(&self, jobs: &[NewJob], batch: Option<&NewBatch>) -> Result<()> {
         for attempt in 1.. {
             match self.try_enqueue(jobs, batch).await {
-                Err(error) if error.is_contention() && attempt < TRIES => {}
+                Err(error) if error.is_contention() && attempt < TRIES => again(attempt).await,
                 other => return other,
             }
         }
@@ -124,7 +124,7 @@ impl Store {
             .await
             .doing("queueing a group")?;
         }
-        for chunk in jobs.chunks(ROWS) {
+        for chunk in portions(jobs) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
                 "INSERT IGNORE INTO job (id, phase, lane, place, wake, workflow, revision, generation, priority, tag, batch, turn, entry, caller, request_id, trace_id, accepted, due, input, sealed, kept_for) ",
             );
@@ -151,13 +151,7 @@ impl Store {
                     .push_bind(job.sealed)
                     .push_bind(job.kept_for);
             });
-            // One statement for each number of rows is prepared once and kept by the connection.
-            query
-                .build()
-                .persistent(chunk.len() == ROWS || chunk.len() == 1)
-                .execute(&mut *tx)
-                .await
-                .doing("queueing jobs")?;
+            query.build().execute(&mut *tx).await.doing("queueing jobs")?;
         }
         tx.commit().await.doing("queueing jobs")
     }
@@ -174,6 +168,26 @@ impl Store {
         .doing("counting a lane")?;
         Ok(counted as u64)
     }
+}
+
+/// A short pause before a transaction that lost is tried again, longer each time.
+async fn again(attempt: u32) {
+    tokio::time::sleep(std::time::Duration::from_millis(u64::from(attempt * attempt))).await;
+}
+
+/// Parts of 128, 64, … 1 rows: so that there are few statements, which a connection prepares once and
+/// keeps. Preparing one of a thousand parameters costs more than executing it.
+fn portions<T>(rows: &[T]) -> impl Iterator<Item = &[T]> {
+    let mut left = rows;
+    std::iter::from_fn(move || {
+        let most = left.len().min(128);
+        if most == 0 {
+            return None;
+        }
+        let (portion, rest) = left.split_at(1 << most.ilog2());
+        left = rest;
+        Some(portion)
+    })
 }
 
 /// `?, ?, ?` with the ids bound.

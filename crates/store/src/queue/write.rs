@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
-use super::{Phase, ROWS, TRIES, push_ids, uuid};
+use super::{Phase, TRIES, portions, push_ids, uuid};
 use crate::{Doing, Error, Micros, Result, Store};
 
 /// An outcome to be written down.
@@ -61,7 +61,7 @@ impl Store {
     pub async fn write_jobs(&self, writes: &[&Write], now: Micros) -> Result<Vec<bool>> {
         for attempt in 1.. {
             match self.try_write(writes, now).await {
-                Err(error) if error.is_contention() && attempt < TRIES => {}
+                Err(error) if error.is_contention() && attempt < TRIES => super::again(attempt).await,
                 other => return other,
             }
         }
@@ -71,12 +71,12 @@ impl Store {
     async fn try_write(&self, writes: &[&Write], now: Micros) -> Result<Vec<bool>> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         let mut fences = HashMap::with_capacity(writes.len());
-        for chunk in writes.chunks(ROWS) {
+        for chunk in portions(writes) {
             let mut query: QueryBuilder<MySql> =
                 QueryBuilder::new("SELECT id, fence FROM job WHERE phase = 2 AND id IN (");
             push_ids(&mut query, chunk.iter().map(|write| &write.job));
             query.push(") FOR UPDATE");
-            for row in query.build().persistent(false).fetch_all(&mut *tx).await.doing("looking at fences")? {
+            for row in query.build().fetch_all(&mut *tx).await.doing("looking at fences")? {
                 let id: Vec<u8> = row.try_get(0).doing("looking at fences")?;
                 fences.insert(uuid(&id), row.try_get::<u32, _>(1).doing("looking at fences")?);
             }
@@ -85,7 +85,7 @@ impl Store {
         let good: Vec<&Write> = writes.iter().zip(&ours).filter(|(_, ours)| **ours).map(|(write, _)| *write).collect();
         let outcomes: Vec<(&Write, &NewOutcome)> =
             good.iter().flat_map(|write| write.outcomes.iter().map(move |outcome| (*write, outcome))).collect();
-        for chunk in outcomes.chunks(ROWS) {
+        for chunk in portions(&outcomes) {
             let mut query: QueryBuilder<MySql> =
                 QueryBuilder::new("INSERT INTO outcome (job, attempt, seq, effect, at, data, sealed) ");
             query.push_values(chunk, |mut row, (write, outcome)| {
@@ -97,9 +97,9 @@ impl Store {
                     .push_bind(&outcome.data)
                     .push_bind(outcome.sealed);
             });
-            query.build().persistent(false).execute(&mut *tx).await.doing("writing outcomes")?;
+            query.build().execute(&mut *tx).await.doing("writing outcomes")?;
         }
-        for chunk in good.chunks(ROWS) {
+        for chunk in portions(&good) {
             update(&mut tx, chunk, now).await?;
         }
         for write in &good {
@@ -198,6 +198,6 @@ async fn update(tx: &mut sqlx::MySqlConnection, writes: &[&Write], now: Micros) 
          j.past = IF(v.past IS NULL, j.past, CONCAT(COALESCE(j.past, ''), v.past, '\\n')),
          j.changes = j.changes + 1",
     );
-    query.build().persistent(false).execute(&mut *tx).await.doing("writing jobs")?;
+    query.build().execute(&mut *tx).await.doing("writing jobs")?;
     Ok(())
 }
