@@ -71,14 +71,14 @@ pub fn take() -> Done {
     };
     let (cleared, held) = (job_of("customs-clearance", "succeeded")?, job_of("hold-watch", "waiting")?);
     let runs = wait::until(Duration::from_secs(10), || {
-        let listed = shell("kanzlei runs --json").ok()?;
+        let listed = shell("kanzlei runs --limit 400 --json").ok()?;
         let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).ok()?;
         let runs = listed["runs"].as_array()?.clone();
         (runs.len() >= 8).then_some(runs)
     })
     .ok_or("the runs do not arrive in the journal")?;
     let id = |run: Option<&serde_json::Value>| run.and_then(|run| run["id"].as_str()).unwrap_or_default().to_owned();
-    let last = id(runs.first());
+    let last = id(runs.iter().find(|run| run["workflow"] == "berth-quote"));
     let billed = id(runs.iter().find(|run| run["workflow"] == "stay-bill"));
     let gathered = id(runs.iter().find(|run| run["workflow"] == "gather-reports"));
     // Cases of which one fails and one branch is not reached.

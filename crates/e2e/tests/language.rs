@@ -106,7 +106,10 @@ fn cases_are_run_by_the_client() {
     let dir = std::env::temp_dir().join(format!("kanzlei-cases-{}", std::process::id()));
     let folder = dir.to_str().expect("path");
     let shown = run(&["rehearse", "demo/harbour"], 0);
-    assert!(shown.contains("41 passed") && shown.contains("arrival-brief      4 of 4  13/13  4/4       100%"), "{shown}");
+    assert!(
+        shown.contains("41 passed") && shown.contains("arrival-brief      4 of 4  13/13  4/4       100%"),
+        "{shown}"
+    );
 
     // Cases that want a real database are lent a fresh one each, and give it back.
     let real = run(&["rehearse", "demo/harbour/services", "demo/harbour/workflows", "demo/with-database"], 0);
