@@ -112,7 +112,10 @@ fn cases_are_run_by_the_client() {
     );
 
     // Cases that want a real database are lent a fresh one each, and give it back.
-    let real = run(&["rehearse", "demo/harbour/services", "demo/harbour/workflows", "demo/with-database"], 0);
+    let real = run(
+        &["rehearse", "demo/harbour/services", "demo/harbour/lanes", "demo/harbour/workflows", "demo/with-database"],
+        0,
+    );
     assert!(real.contains("2 cases: 2 passed"), "{real}");
     let left = database().sql("kanzlei", "SHOW DATABASES LIKE 'kanzlei\\_scratch%'").expect("listed");
     assert_eq!(left, "");

@@ -14,9 +14,9 @@ use crate::{Done, Failure, draw};
 /// How often what is followed is asked for again.
 const AGAIN: Duration = Duration::from_millis(700);
 
-fn query(select: &Select) -> String {
-    let mut parts = Vec::new();
-    for (name, value) in [
+/// What a selection says, by the names of the control API.
+fn parts(select: &Select) -> impl Iterator<Item = (&'static str, &str)> {
+    let all = [
         ("state", &select.state),
         ("lane", &select.lane),
         ("workflow", &select.workflow),
@@ -25,29 +25,16 @@ fn query(select: &Select) -> String {
         ("due_from", &select.due_from),
         ("due_until", &select.due_until),
         ("text", &select.text),
-    ] {
-        parts.extend(value.as_deref().map(|value| format!("&{name}={}", segment(value))));
-    }
-    parts.concat()
+    ];
+    all.into_iter().filter_map(|(name, value)| Some((name, value.as_deref()?)))
+}
+
+fn query(select: &Select) -> String {
+    parts(select).map(|(name, value)| format!("&{name}={}", segment(value))).collect()
 }
 
 fn meant(select: &Select) -> Json {
-    let mut out = serde_json::Map::new();
-    for (name, value) in [
-        ("state", &select.state),
-        ("lane", &select.lane),
-        ("workflow", &select.workflow),
-        ("tag", &select.tag),
-        ("group", &select.group),
-        ("due_from", &select.due_from),
-        ("due_until", &select.due_until),
-        ("text", &select.text),
-    ] {
-        if let Some(value) = value {
-            out.insert(name.to_owned(), value.as_str().into());
-        }
-    }
-    Json::Object(out)
+    Json::Object(parts(select).map(|(name, value)| (name.to_owned(), value.into())).collect())
 }
 
 fn text<'j>(value: &'j Json, key: &str) -> &'j str {

@@ -88,7 +88,7 @@ impl Store {
     /// The earliest due job of each lane and place, due or not.
     pub async fn heads(&self) -> Result<Vec<Head>> {
         let rows =
-            sqlx::query!("SELECT lane, place, MIN(wake) AS `wake!: i64` FROM job WHERE phase = 1 GROUP BY lane, place")
+            sqlx::query!("SELECT lane, place, MIN(wake) AS `wake!: i64` FROM job FORCE INDEX FOR GROUP BY (job_work) WHERE phase = 1 GROUP BY lane, place")
                 .fetch_all(&self.pool)
                 .await
                 .doing("looking for due jobs")?;
