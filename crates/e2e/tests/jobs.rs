@@ -187,7 +187,9 @@ fn repeated_requests_are_answered_as_the_first() {
             http("POST", &url, &headers, br#"{"wait":"1500ms"}"#)
         }
     });
-    wait::until(LONG, || (api(&office, "/status")["in_flight"] == 1).then_some(())).expect("in flight");
+    let taken =
+        || database().sql("kanzlei_repeated", "SELECT COUNT(*) FROM idempotency WHERE status IS NULL").expect("keys");
+    wait::until(LONG, || (taken().trim() == "1").then_some(())).expect("the key is taken");
     let busy = post(&office, "/basics", &[("idempotency-key", "slow")], &json!({"wait": "1500ms"}));
     assert!(busy.status == 409 && busy.header("retry-after").is_some(), "{busy:?}");
     assert_eq!(slow.join().expect("slow").status, 201);

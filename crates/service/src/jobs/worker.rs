@@ -25,6 +25,8 @@ use crate::outside::Outside;
 const LOOK: Duration = Duration::from_millis(200);
 /// Jobs taken from one lane at once.
 const BATCH: u32 = 200;
+/// How long a job may be marked as taken without running.
+const UNBEGUN: Duration = Duration::from_secs(5);
 /// The width of a sample of a lane.
 const SAMPLE: i64 = 10_000_000;
 
@@ -235,6 +237,7 @@ impl Worker {
                 for job in &taken {
                     tracing::warn!(job = %job.id, "a job is given back unread");
                 }
+                let taken: Vec<(Uuid, u32)> = taken.iter().map(|job| (job.id, job.fence)).collect();
                 let _ = self.shared.jobs.store.give_back(self.id, &taken, now()).await;
                 return Err(error);
             }
@@ -314,9 +317,29 @@ impl Worker {
                     seen.clear();
                 }
                 looked = Instant::now();
+                if let Err(error) = self.give_back_unbegun().await {
+                    tracing::debug!(%error, "taken jobs were not looked at");
+                }
                 self.judge(workers, &mut seen).await;
             }
         }
+    }
+
+    /// Jobs that are marked as taken here and do not run: the connection broke between marking and reading
+    /// them.
+    async fn give_back_unbegun(&self) -> kanzlei_store::Result<()> {
+        let taken = self.shared.jobs.store.taken_before(self.id, now() - UNBEGUN.as_micros() as i64).await?;
+        let unbegun: Vec<(Uuid, u32)> = {
+            let running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
+            let here = |id: &Uuid, fence: u32| running.get(id).is_some_and(|one| one.fence == fence);
+            taken.into_iter().filter(|(id, fence)| !here(id, *fence)).collect()
+        };
+        if !unbegun.is_empty() {
+            tracing::warn!(jobs = unbegun.len(), "jobs that were taken and not begun are given back");
+            self.shared.jobs.store.give_back(self.id, &unbegun, now()).await?;
+            self.shared.jobs.wake.notify_one();
+        }
+        Ok(())
     }
 
     async fn judge(&self, workers: Vec<(Uuid, String, u64, i64)>, seen: &mut HashMap<Uuid, (u64, Instant)>) {

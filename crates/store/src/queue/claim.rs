@@ -338,15 +338,28 @@ impl Store {
         Ok(all)
     }
 
-    /// Gives back jobs that were taken and not begun.
-    pub async fn give_back(&self, worker: Uuid, jobs: &[Claimed], now: Micros) -> Result<()> {
-        for job in jobs {
+    /// Jobs that a worker took before an instant and still has, with their fences.
+    pub async fn taken_before(&self, worker: Uuid, before: Micros) -> Result<Vec<(Uuid, u32)>> {
+        let rows = sqlx::query!(
+            "SELECT id, fence FROM job WHERE phase = 2 AND worker = ? AND wake < ?",
+            worker.as_bytes().as_slice(),
+            before
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("looking at taken jobs")?;
+        Ok(rows.into_iter().map(|row| (uuid(&row.id), row.fence)).collect())
+    }
+
+    /// Gives back jobs that were taken and not begun, each under its fence.
+    pub async fn give_back(&self, worker: Uuid, jobs: &[(Uuid, u32)], now: Micros) -> Result<()> {
+        for (job, fence) in jobs {
             sqlx::query!(
                 "UPDATE job SET phase = 1, wake = ?, worker = NULL, fence = fence + 1 WHERE id = ? AND phase = 2 AND worker = ? AND fence = ?",
                 now,
-                job.id.as_bytes().as_slice(),
+                job.as_bytes().as_slice(),
                 worker.as_bytes().as_slice(),
-                job.fence
+                fence
             )
             .execute(&self.pool)
             .await
