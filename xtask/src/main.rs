@@ -47,9 +47,6 @@ enum What {
         /// Services on one database
         #[arg(long, default_value_t = 3)]
         processes: usize,
-        /// A cluster of three database nodes instead of one server; a node is killed, then a service
-        #[arg(long)]
-        cluster: bool,
     },
     /// Renew what SQLx knows of the queries (.sqlx/), after a query or a migration changed
     Sqlx,
@@ -63,7 +60,7 @@ fn main() -> ExitCode {
         What::Shots => shots::take(),
         What::Bench(bench) => bench::run_bench(bench),
         What::Fuzz { target, minutes } => fuzz::fuzz(&target, minutes),
-        What::Drill { kills, processes, cluster } => drill(kills, processes, cluster),
+        What::Drill { kills, processes } => drill(kills, processes),
         What::Sqlx => sqlx::prepare(),
     };
     match done {
@@ -95,16 +92,13 @@ fn run(command: &mut Command) -> Result<(), Fault> {
     }
 }
 
-fn drill(kills: usize, processes: usize, cluster: bool) -> Done {
+fn drill(kills: usize, processes: usize) -> Done {
     use kanzlei_harness::packages;
     packages::install(&[packages::MARIADB])?;
-    if cluster {
-        packages::install(&[packages::GALERA])?;
-    }
     build::console()?;
     let bins = build::programs(false)?;
     let mut command = Command::new(bins.join("kanzlei-drill"));
-    command.args([if cluster { "cluster".to_owned() } else { kills.to_string() }, processes.to_string()]);
+    command.args([kills.to_string(), processes.to_string()]);
     run(command.current_dir(root()).env("CARGO_MANIFEST_DIR", root().join("crates/e2e")))?;
     Ok(ExitCode::SUCCESS)
 }

@@ -10,9 +10,6 @@ pub const MARIADB: (&str, &str) = ("mariadb-server", "/usr/sbin/mariadbd");
 pub const CHROMIUM: (&str, &str) = ("chromium", "/usr/bin/chromium");
 pub const CHROMEDRIVER: (&str, &str) = ("chromium-driver", "/usr/bin/chromedriver");
 pub const CURL: (&str, &str) = ("curl", "/usr/bin/curl");
-/// The library that makes a cluster of MariaDB servers, and what brings a new node its data.
-pub const GALERA: (&str, &str) = ("galera-4", "/usr/lib/galera/libgalera_smm.so");
-pub const RSYNC: (&str, &str) = ("rsync", "/usr/bin/rsync");
 pub const WRK: (&str, &str) = ("wrk", "/usr/bin/wrk");
 
 /// Installs what is missing; says what it does.
