@@ -264,7 +264,6 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
     tokio::spawn(jobs::follow::run(store.clone(), jobs.clone()));
     tokio::spawn(follow_deploys(app.clone()));
     let shared = Arc::new(jobs::worker::Shared {
-        plans: Default::default(),
         writer: jobs::write::Writer::start(&jobs),
         jobs: jobs.clone(),
         outside,

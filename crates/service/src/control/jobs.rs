@@ -125,10 +125,7 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     let at = now();
     let (mut document, left) = app.jobs.document(&job).await;
     let live = app.live.load_full();
-    let plan = {
-        let plans = crate::jobs::plans::Plans::default();
-        plans.get(&app.store, &live, &job.workflow, job.revision, job.generation).await?
-    };
+    let plan = app.jobs.plans.get(&app.store, &live, &job.workflow, job.revision, job.generation).await?;
     let (mut sheet, mut steps) = (Json_::Null, Json_::Null);
     if let Some(plan) = plan {
         let machine = replayed(&app, &job, plan).await?;

@@ -72,7 +72,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
     let (id, fence) = (claimed.id, claimed.fence);
     let live = shared.jobs.live.load_full();
     let found =
-        shared.plans.get(&shared.jobs.store, &live, &claimed.workflow, claimed.revision, claimed.generation).await;
+        shared.jobs.plans.get(&shared.jobs.store, &live, &claimed.workflow, claimed.revision, claimed.generation).await;
     let plan = match found {
         Ok(Some(plan)) => plan,
         Ok(None) => {

@@ -63,6 +63,8 @@ pub struct Jobs {
     /// Tells runs that somebody wants them to stop.
     pub stops: Arc<Notify>,
     pub most_input: usize,
+    /// Shared by who runs jobs and who looks at them.
+    pub plans: plans::Plans,
     usual: view::Usual,
     acceptances: mpsc::Sender<accept::Acceptance>,
     key: Vec<u8>,
@@ -88,6 +90,7 @@ impl Jobs {
             wake: Arc::default(),
             stops: Arc::default(),
             most_input,
+            plans: plans::Plans::default(),
             usual: view::Usual::default(),
             acceptances,
             key,

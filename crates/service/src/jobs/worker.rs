@@ -15,7 +15,6 @@ use kanzlei_store::queue::{Claimed, Phase, Room, Sample};
 use tokio::sync::watch;
 use uuid::Uuid;
 
-use super::plans::Plans;
 use super::write::Writer;
 use super::{Jobs, drive};
 use crate::journal::{Journal, now};
@@ -33,7 +32,6 @@ const SAMPLE: i64 = 10_000_000;
 /// What all driven jobs share.
 pub struct Shared {
     pub jobs: Arc<Jobs>,
-    pub plans: Plans,
     pub writer: Writer,
     pub outside: Arc<Outside>,
     pub journal: Arc<Journal>,

@@ -309,7 +309,7 @@ impl Store {
 
     /// Gives what a dead worker had to others: each job gets a new fence. Gives how many.
     pub async fn bury(&self, dead: Uuid, now: Micros) -> Result<u64> {
-        let mut all = 0;
+        let (mut all, mut lost) = (0, 0);
         loop {
             let done = sqlx::query!(
                 "UPDATE job SET phase = 1, place = 0, wake = ?, worker = NULL, fence = fence + 1, changes = changes + 1
@@ -327,7 +327,10 @@ impl Store {
                         break;
                     }
                 }
-                Err(error) if error.is_contention() => {}
+                Err(error) if error.is_contention() && lost < TRIES => {
+                    lost += 1;
+                    super::again(lost).await;
+                }
                 Err(error) => return Err(error),
             }
         }
