@@ -204,7 +204,8 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
         databases.insert(name.clone(), database);
     }
     let server = if config.text("rehearsal.url").is_empty() { "database.url" } else { "rehearsal.url" };
-    let scratch = kanzlei_store::outside::Outside::connect(config.text(server), 2)?;
+    let first = config.text(server).split_whitespace().next().unwrap_or_default();
+    let scratch = kanzlei_store::outside::Outside::connect(first, 2)?;
     let live: Arc<ArcSwap<Live>> = Arc::default();
     let (jobs, acceptances) = jobs::Jobs::new(
         store.clone(),
@@ -263,19 +264,21 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
     tokio::spawn(jobs::accept::run(jobs.clone(), acceptances, config.number("jobs.length")? as u64));
     tokio::spawn(jobs::follow::run(store.clone(), jobs.clone()));
     tokio::spawn(follow_deploys(app.clone()));
+    tokio::spawn(keep_server(store.clone()));
     let shared = Arc::new(jobs::worker::Shared {
         writer: jobs::write::Writer::start(&jobs),
         jobs: jobs.clone(),
         outside,
         journal,
         tally: Default::default(),
+        lease: jobs::worker::Lease::new(config.duration("jobs.lease")?),
     });
     let name = match config.text("jobs.worker") {
         "" => format!("{} {}", hostname(), config.text("listen.public")),
         name => name.to_owned(),
     };
     let at_once = config.number("jobs.at_once")?;
-    let worker = jobs::worker::Worker::new(shared, name, config.duration("jobs.lease")?, at_once);
+    let worker = jobs::worker::Worker::new(shared, name, at_once);
 
     let workers = match config.number("workers")? {
         0 => std::thread::available_parallelism().map_or(1, |n| n.get()),
@@ -382,6 +385,20 @@ async fn wait_for_signal() {
 
 fn hostname() -> String {
     std::fs::read_to_string("/proc/sys/kernel/hostname").map_or_else(|_| "here".into(), |name| name.trim().to_owned())
+}
+
+/// Goes to another node of the database's cluster when the one in use is away.
+async fn keep_server(store: Store) {
+    let mut every = tokio::time::interval(Duration::from_millis(500));
+    every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    loop {
+        every.tick().await;
+        match store.look_for_server().await {
+            Ok(None) => {}
+            Ok(Some(server)) => tracing::warn!(server, "the database was away; another of its servers is used"),
+            Err(error) => tracing::debug!(%error, "none of the database's servers answers"),
+        }
+    }
 }
 
 /// Puts in force what another process on the same database deployed.

@@ -67,6 +67,8 @@ pub fn away() -> Refusal {
 /// the time the client waits.
 pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<HttpResponse, Refusal> {
     let id = row.id;
+    // As it was queued: what became of it since is for who asks again.
+    let fresh = JobRow::queued(&row);
     app.jobs.accept(vec![row], None).await.map_err(|refused| match refused {
         Refused::Full { status, detail } => {
             let mut refusal = Refusal::from(Problem::new(status, "The queue is full").detail(detail));
@@ -88,10 +90,7 @@ pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<Http
     let mut response = match &job {
         Some(job) if job.phase.ended() || job.status.is_some() => result_of(app, job, false)?,
         _ => {
-            let job = match job {
-                Some(job) => job,
-                None => found(app, id).await?,
-            };
+            let job = job.unwrap_or(fresh);
             let (document, left) = app.jobs.document(&job).await;
             HttpResponse::Accepted()
                 .insert_header(("Location", format!("/-/jobs/{id}")))

@@ -8,7 +8,7 @@
 //! The parts: [`documents`] (revisions and what is live), [`journal`] (runs, steps, tallies),
 //! [`access`] (operator tokens and sessions), [`kept`] (what workflows remember, secrets), [`queue`] (jobs,
 //! lanes, timetables, callbacks), [`outside`]
-//! (the databases that builders' own statements go to).
+//! (the databases that builders' own statements go to), and where the records lie (`servers`).
 
 pub mod access;
 pub mod documents;
@@ -16,11 +16,13 @@ pub mod journal;
 pub mod kept;
 pub mod outside;
 pub mod queue;
+mod servers;
 
-use std::time::Duration;
+use std::sync::Arc;
 
-use sqlx::ConnectOptions;
-use sqlx::mysql::{MySqlConnectOptions, MySqlPool, MySqlPoolOptions};
+use sqlx::mysql::MySqlPool;
+
+use servers::Servers;
 
 /// Microseconds since 1970 UTC.
 pub type Micros = i64;
@@ -51,7 +53,7 @@ impl Error {
             _ => return false,
         };
         matches!(inner, E::Io(_) | E::PoolTimedOut | E::PoolClosed | E::Tls(_) | E::Protocol(_))
-            || matches!(inner, E::Database(db) if ["1040", "1053", "1152", "1158", "1159", "1160", "1161"].contains(&db.code().as_deref().unwrap_or_default()) || db.message().contains("shutdown"))
+            || matches!(inner, E::Database(db) if ["1040", "1047", "1053", "1152", "1158", "1159", "1160", "1161"].contains(&db.code().as_deref().unwrap_or_default()) || db.message().contains("shutdown"))
     }
 }
 
@@ -84,35 +86,24 @@ impl<T> Doing<T> for std::result::Result<T, sqlx::Error> {
 #[derive(Clone, Debug)]
 pub struct Store {
     pool: MySqlPool,
+    servers: Arc<Servers>,
 }
 
 impl Store {
-    /// Connects and brings the schema up to date. `connections` bounds the pool.
-    pub async fn open(url: &str, connections: u32) -> Result<Self> {
-        let store = Store::connect(url, connections)?;
+    /// Connects and brings the schema up to date. `urls` are the address of a server, or those of the nodes
+    /// of a cluster, separated by spaces; `connections` bounds the pool.
+    pub async fn open(urls: &str, connections: u32) -> Result<Self> {
+        let store = Store::connect(urls, connections)?;
         // Not through the pool, which would only say that it waited in vain.
-        let mut connection = store.pool.connect_options().connect().await.map_err(Error::Unreachable)?;
+        let mut connection = store.servers.connect(&store.pool).await?;
         sqlx::migrate!().run(&mut connection).await?;
         Ok(store)
     }
 
-    /// Prepares a pool without connecting yet. A caller waits at most two seconds for a connection.
-    pub fn connect(url: &str, connections: u32) -> Result<Self> {
-        let options: MySqlConnectOptions = url.parse().map_err(Error::Address)?;
-        let pool = MySqlPoolOptions::new()
-            .max_connections(connections)
-            .acquire_timeout(Duration::from_secs(2))
-            // Without gaps to lock, those who queue, take and finish jobs do not get in each other's way.
-            // What is read is what was committed last, which is what each compare-and-set wants.
-            .after_connect(|connection, _| {
-                Box::pin(async move {
-                    sqlx::Executor::execute(connection, "SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED")
-                        .await
-                        .map(|_| ())
-                })
-            })
-            .connect_lazy_with(options.charset("utf8mb4"));
-        Ok(Store { pool })
+    /// Prepares a pool without connecting yet.
+    pub fn connect(urls: &str, connections: u32) -> Result<Self> {
+        let servers = Servers::read(urls)?;
+        Ok(Store { pool: servers.pool(connections), servers })
     }
 
     /// Whether the database answers.

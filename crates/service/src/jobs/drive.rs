@@ -20,6 +20,7 @@ use kanzlei_store::queue::{Claimed, End, NewOutcome, Notice, OutcomeRow, Phase, 
 use serde_json::json;
 
 use super::worker::Shared;
+use super::write::Written;
 use super::{hash, past, reply_json};
 use crate::journal::{Finished, now};
 use crate::outside::Run;
@@ -64,7 +65,7 @@ enum Step {
     Over,
     Waits,
     /// What it did was not written.
-    Lost,
+    Lost(Written),
 }
 
 /// Drives a claimed job to its end or its next long wait.
@@ -283,10 +284,11 @@ impl Driven {
                     Effect::Wait { until } if *until - now() > SLEPT => waits.push((*until, "pause")),
                     Effect::Await { until, .. } => waits.push((until.unwrap_or(i64::MAX / 2), "callback")),
                     effect => {
-                        let (outside, live, run) = (self.shared.outside.clone(), live.clone(), run.clone());
+                        let (shared, live, run) = (self.shared.clone(), live.clone(), run.clone());
                         let (id, effect) = (*id, effect.clone());
                         let work = async move {
-                            let outcome = outside.perform(&live, &run, id, &effect, STEP).await;
+                            shared.lease.sure().await;
+                            let outcome = shared.outside.perform(&live, &run, id, &effect, STEP).await;
                             (id, outcome)
                         };
                         let (handle, registration) = AbortHandle::new_pair();
@@ -298,14 +300,15 @@ impl Driven {
             // Clients see notes and progress while the step behind them is under way.
             if self.noted || self.progress.is_some() || self.reply.is_some() {
                 let write = self.write(None);
-                if !self.shared.writer.write(write).await {
-                    return self.lost().await;
+                let written = self.shared.writer.write(write).await;
+                if written != Written::Yes {
+                    return self.lost(written).await;
                 }
             }
             if handles.is_empty() {
                 match self.rest(waits).await {
                     Step::Over => return,
-                    Step::Lost => return self.lost().await,
+                    Step::Lost(written) => return self.lost(written).await,
                     Step::Waits => continue,
                 }
             }
@@ -321,8 +324,9 @@ impl Driven {
             if !self.asked.iter().any(|(known, _)| *known == id) {
                 continue;
             }
-            if !self.take(id, outcome).await {
-                return self.lost().await;
+            let written = self.take(id, outcome).await;
+            if written != Written::Yes {
+                return self.lost(written).await;
             }
         }
         drop(under_way);
@@ -330,19 +334,20 @@ impl Driven {
     }
 
     /// Writes an outcome down, and then feeds it.
-    async fn take(&mut self, id: EffectId, outcome: Outcome) -> bool {
+    async fn take(&mut self, id: EffectId, outcome: Outcome) -> Written {
         let at = now();
         let (data, sealed) = self.guarded(outcome.to_json().to_string());
         let mut write = self.write(None);
         write.outcomes.push(NewOutcome { seq: self.next_seq, effect: id, at, data, sealed });
-        if !self.shared.writer.write(write).await {
-            return false;
+        let written = self.shared.writer.write(write).await;
+        if written != Written::Yes {
+            return written;
         }
         self.next_seq += 1;
         self.claimed.outcomes += 1;
         self.feed(id, outcome, at);
         self.listen(at);
-        true
+        Written::Yes
     }
 
     /// Nothing but long waits is left: takes what has come meanwhile, or gives the job back.
@@ -374,10 +379,10 @@ impl Driven {
                 .map(|known| Arrival { media: known.media.unwrap_or_default(), body: known.body.unwrap_or_default() });
             let over = until.is_some_and(|until| until <= now());
             if arrival.is_some() || over {
-                if !self.take(id, Outcome::Arrived(arrival)).await {
-                    return Step::Lost;
-                }
-                return Step::Waits;
+                return match self.take(id, Outcome::Arrived(arrival)).await {
+                    Written::Yes => Step::Waits,
+                    written => Step::Lost(written),
+                };
             }
         }
         let (wake, why) = waits_for;
@@ -387,11 +392,14 @@ impl Driven {
         Step::Over
     }
 
-    /// What it did last was not written: another worker has it, or the database does not take it. If it is
-    /// still this worker's, it must not stay running for ever.
-    async fn lost(self) {
-        tracing::warn!(job = %self.claimed.id, "what a job did last was not written");
-        broken(&self.shared, &self.claimed, "what it did last could not be written down").await;
+    /// What it did last was not written. Another worker that has the job goes on with it; one that the
+    /// database does not take must not stay running for ever.
+    async fn lost(self, written: Written) {
+        if written == Written::NotOurs {
+            tracing::info!(job = %self.claimed.id, "a job is another worker's by now; what was done of it last is not written");
+        } else {
+            broken(&self.shared, &self.claimed, "what it did last could not be written down").await;
+        }
     }
 
     async fn finish(mut self) {
@@ -448,8 +456,9 @@ impl Driven {
             ..left(&self.claimed, phase)
         };
         let write = self.write(Some(end));
-        if !self.shared.writer.write(write).await {
-            return self.lost().await;
+        let written = self.shared.writer.write(write).await;
+        if written != Written::Yes {
+            return self.lost(written).await;
         }
         self.shared.tally.ended(&self.claimed.lane, phase);
         let counters = self.shared.journal.counters(&self.claimed.workflow);

@@ -4,6 +4,10 @@
 //! A process is one worker; its lease is one row that it renews. Another process declares it dead when
 //! the lease has ended by the clock *and* was not renewed for a while by the other's own stopwatch, so
 //! that a clock that jumps takes nothing from anybody. Jobs that are taken over get a new fence.
+//!
+//! The owner is stricter with itself than others are: when it could not renew its lease for half its
+//! length it begins nothing more ([`Lease::sure`]), so that a process that is only slow, or cut off from
+//! the database, does not call services for jobs that others have taken over.
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
@@ -29,6 +33,38 @@ const UNBEGUN: Duration = Duration::from_secs(5);
 /// The width of a sample of a lane.
 const SAMPLE: i64 = 10_000_000;
 
+/// The share of the lease after which its owner begins nothing more, and after which others may take over.
+const SURE: f64 = 0.5;
+const SILENT: f64 = 0.6;
+
+/// Until when this process may be sure that its jobs are its own, by its own stopwatch.
+pub struct Lease {
+    length: Duration,
+    until: watch::Sender<Instant>,
+}
+
+impl Lease {
+    pub fn new(length: Duration) -> Self {
+        Lease { length, until: watch::channel(Instant::now()).0 }
+    }
+
+    /// It was renewed by a request that was sent at this instant.
+    fn renewed(&self, sent: Instant) {
+        self.until.send_replace(sent + self.length.mul_f64(SURE));
+    }
+
+    fn is_sure(&self) -> bool {
+        Instant::now() < *self.until.borrow()
+    }
+
+    /// Waits until it is sure. What waits here is dropped when the process was declared dead.
+    pub async fn sure(&self) {
+        if !self.is_sure() {
+            let _ = self.until.subscribe().wait_for(|until| Instant::now() < *until).await;
+        }
+    }
+}
+
 /// What all driven jobs share.
 pub struct Shared {
     pub jobs: Arc<Jobs>,
@@ -36,6 +72,7 @@ pub struct Shared {
     pub outside: Arc<Outside>,
     pub journal: Arc<Journal>,
     pub tally: Tally,
+    pub lease: Lease,
 }
 
 /// Counts by lane since they were last written.
@@ -73,7 +110,6 @@ pub struct Worker {
     shared: Arc<Shared>,
     id: Uuid,
     name: String,
-    lease: Duration,
     /// Jobs of one lane that run here at the same time.
     at_once: usize,
     running: Mutex<HashMap<Uuid, Running>>,
@@ -88,12 +124,11 @@ struct Running {
 }
 
 impl Worker {
-    pub fn new(shared: Arc<Shared>, name: String, lease: Duration, at_once: usize) -> Arc<Self> {
+    pub fn new(shared: Arc<Shared>, name: String, at_once: usize) -> Arc<Self> {
         Arc::new(Worker {
             shared,
             id: Uuid::new_v4(),
             name,
-            lease,
             at_once,
             running: Mutex::default(),
             by_lane: Mutex::default(),
@@ -104,9 +139,12 @@ impl Worker {
     /// Works until told to stop.
     pub async fn run(self: Arc<Self>, stop: watch::Receiver<bool>) {
         let store = &self.shared.jobs.store;
-        let expires = || now() + self.lease.as_micros() as i64;
-        while let Err(error) = store.begin_worker(self.id, &self.name, now(), expires()).await {
-            tracing::warn!(%error, "the worker waits for the database");
+        loop {
+            let sent = Instant::now();
+            match store.begin_worker(self.id, &self.name, now(), self.expires()).await {
+                Ok(()) => break self.shared.lease.renewed(sent),
+                Err(error) => tracing::warn!(%error, "the worker waits for the database"),
+            }
             if *stop.borrow() {
                 return;
             }
@@ -119,6 +157,10 @@ impl Worker {
         sampler.abort();
     }
 
+    fn expires(&self) -> i64 {
+        now() + self.shared.lease.length.as_micros() as i64
+    }
+
     /// How many jobs run here.
     pub fn running(&self) -> usize {
         self.running.lock().unwrap_or_else(PoisonError::into_inner).len()
@@ -126,13 +168,15 @@ impl Worker {
 
     /// Gives back what still runs: others take it up at once.
     pub async fn leave(&self) {
-        {
-            let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
-            running.drain().for_each(|(_, one)| one.handle.abort());
-        }
+        self.drop_all();
         if let Err(error) = self.shared.jobs.store.bury(self.id, now()).await {
             tracing::warn!(%error, "running jobs could not be given back; others take them over when the lease ends");
         }
+    }
+
+    fn drop_all(&self) {
+        let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
+        running.drain().for_each(|(_, one)| one.handle.abort());
     }
 
     /// A time that no other claim of this worker has.
@@ -146,6 +190,10 @@ impl Worker {
         let jobs = &self.shared.jobs;
         let mut away = false;
         while !*stop.borrow() {
+            tokio::select! {
+                () = self.shared.lease.sure() => {}
+                _ = stop.changed() => continue,
+            }
             let next = match self.look().await {
                 Ok(next) => {
                     if std::mem::take(&mut away) {
@@ -204,7 +252,7 @@ impl Worker {
             if free == 0 {
                 continue;
             }
-            let taken = jobs.store.claim(self.id, name, room(&lane), BATCH.min(free as u32), self.stamp()).await?;
+            let taken = jobs.store.claim(self.id, name, room(&lane, live.generation), BATCH.min(free as u32), self.stamp()).await?;
             more |= taken.more && free > taken.jobs.len();
             next = taken.next.map_or(next, |at| next.min(at));
             self.begin(taken.jobs, &busy).await?;
@@ -295,16 +343,17 @@ impl Worker {
                     self.shared.jobs.stops.notify_waiters();
                 }
             }
-            if renewed.elapsed() >= self.lease / 4 {
-                let expires = now() + self.lease.as_micros() as i64;
-                match store.beat(self.id, expires).await {
-                    Ok(true) => renewed = Instant::now(),
-                    Ok(false) => {
-                        tracing::warn!("this worker was declared dead; what it had is run by others");
-                        if store.begin_worker(self.id, &self.name, now(), expires).await.is_ok() {
-                            renewed = Instant::now();
-                        }
+            if renewed.elapsed() >= self.shared.lease.length / 4 {
+                let sent = Instant::now();
+                match store.beat(self.id, self.expires()).await {
+                    Ok(true) => {
+                        renewed = sent;
+                        self.shared.lease.renewed(sent);
                     }
+                    Ok(false) => match self.begin_again().await {
+                        Ok(()) => renewed = sent,
+                        Err(error) => tracing::warn!(%error, "this worker was declared dead and cannot begin again"),
+                    },
                     Err(error) => tracing::debug!(%error, "the lease was not renewed"),
                 }
             }
@@ -321,6 +370,18 @@ impl Worker {
                 self.judge(workers, &mut seen).await;
             }
         }
+    }
+
+    /// After it was declared dead: what it runs is others' by now, and what it took since is anybody's.
+    async fn begin_again(&self) -> kanzlei_store::Result<()> {
+        let store = &self.shared.jobs.store;
+        tracing::warn!(jobs = self.running(), "this worker was declared dead; what it had is run by others");
+        self.drop_all();
+        store.bury(self.id, now()).await?;
+        let sent = Instant::now();
+        store.begin_worker(self.id, &self.name, now(), self.expires()).await?;
+        self.shared.lease.renewed(sent);
+        Ok(())
     }
 
     /// Jobs that are marked as taken here and do not run: the connection broke between marking and reading
@@ -348,9 +409,10 @@ impl Worker {
             if *last != beat {
                 (*last, *since) = (beat, Instant::now());
             }
-            let silent = since.elapsed() >= self.lease.mul_f64(0.6).max(Duration::from_secs(1));
+            let silent = since.elapsed() >= self.shared.lease.length.mul_f64(SILENT);
             if id != self.id && expires < now() && silent {
                 match store.bury(id, now()).await {
+                    Ok(0) => {}
                     Ok(count) => tracing::warn!(worker = name, jobs = count, "a dead worker's jobs were taken over"),
                     Err(error) => tracing::warn!(%error, worker = name, "a dead worker's jobs wait"),
                 }
@@ -398,7 +460,7 @@ impl Drop for Place {
     }
 }
 
-fn room(lane: &Lane) -> Room {
+fn room(lane: &Lane, generation: u64) -> Room {
     let gap = lane.pace.map(|(count, span)| (span.as_micros() as i64 / i64::from(count.max(1))).max(1));
-    Room { at_once: lane.at_once, gap }
+    Room { at_once: lane.at_once, gap, generation }
 }

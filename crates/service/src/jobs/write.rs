@@ -13,7 +13,17 @@ use crate::journal::now;
 /// The longest pause between tries when the database is away.
 const LONGEST_PAUSE: Duration = Duration::from_secs(1);
 
-type Waiting = (Write, oneshot::Sender<bool>);
+type Waiting = (Write, oneshot::Sender<Written>);
+
+/// What became of a write.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Written {
+    Yes,
+    /// The job is another worker's by now: it was declared dead, or the job was taken from it.
+    NotOurs,
+    /// The database does not take it.
+    Refused,
+}
 
 /// Where running jobs hand in what is to be written.
 #[derive(Clone)]
@@ -26,13 +36,13 @@ impl Writer {
         Writer(sender)
     }
 
-    /// Writes; false when the job is not this worker's any more.
-    pub async fn write(&self, write: Write) -> bool {
+    /// Writes, and waits for the database as long as it is away.
+    pub async fn write(&self, write: Write) -> Written {
         let (done, receiver) = oneshot::channel();
         if self.0.send((write, done)).await.is_err() {
-            return false;
+            return Written::NotOurs;
         }
-        receiver.await.unwrap_or(false)
+        receiver.await.unwrap_or(Written::NotOurs)
     }
 }
 
@@ -44,24 +54,26 @@ async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Waiting>) {
         {
             together.push(next);
         }
-        let ours = write(&jobs, &together).await;
-        for ((write, done), ours) in together.into_iter().zip(ours) {
+        let written = write(&jobs, &together).await;
+        for ((write, done), written) in together.into_iter().zip(written) {
             jobs.followers.changed(write.job);
             if write.end.as_ref().is_some_and(|end| end.turn.is_some() || end.wake <= now()) {
                 jobs.wake.notify_one();
             }
-            let _ = done.send(ours);
+            let _ = done.send(written);
         }
     }
 }
 
 /// Writes as often as needed. What the database refuses for itself is refused, and the rest written.
-async fn write(jobs: &Jobs, together: &[Waiting]) -> Vec<bool> {
+async fn write(jobs: &Jobs, together: &[Waiting]) -> Vec<Written> {
     let mut pause = Duration::from_millis(50);
     loop {
         let writes: Vec<&Write> = together.iter().map(|(write, _)| write).collect();
         match jobs.store.write_jobs(&writes, now()).await {
-            Ok(ours) => return ours,
+            Ok(ours) => {
+                return ours.into_iter().map(|ours| if ours { Written::Yes } else { Written::NotOurs }).collect();
+            }
             Err(error) if error.is_unreachable() || error.is_contention() => {
                 tracing::warn!(%error, jobs = together.len(), "running jobs wait for the database");
             }
@@ -74,9 +86,8 @@ async fn write(jobs: &Jobs, together: &[Waiting]) -> Vec<bool> {
                 return all;
             }
             Err(error) => {
-                // Another worker takes it up when this one's lease ends, or finds the same.
                 tracing::error!(%error, "a job could not be written");
-                return vec![false];
+                return vec![Written::Refused];
             }
         }
         tokio::time::sleep(pause).await;

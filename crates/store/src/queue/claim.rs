@@ -22,13 +22,16 @@ pub struct LaneState {
     pub next: Micros,
 }
 
-/// What a lane lets through.
+/// What a lane lets through, as it was read at a generation.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Room {
     /// The most jobs that run at the same time, over all processes.
     pub at_once: Option<u32>,
     /// Microseconds between the beginnings of two jobs.
     pub gap: Option<i64>,
+    /// What is in force here. Jobs of a later deploy stay where they are: this process may not know the
+    /// limits of their lane yet.
+    pub generation: u64,
 }
 
 /// A job that was taken.
@@ -108,7 +111,9 @@ impl Store {
     pub async fn claim(&self, worker: Uuid, lane: &str, room: Room, most: u32, stamp: Micros) -> Result<Taken> {
         for attempt in 1.. {
             let taken = match room {
-                Room { at_once: None, gap: None } => self.claim_plain(worker, lane, most, stamp).await,
+                Room { at_once: None, gap: None, generation } => {
+                    self.claim_plain(worker, lane, generation, most, stamp).await
+                }
                 _ => self.claim_limited(worker, lane, room, most, stamp).await,
             };
             match taken {
@@ -120,9 +125,16 @@ impl Store {
         Err(Error::Contended)
     }
 
-    async fn claim_plain(&self, worker: Uuid, lane: &str, most: u32, stamp: Micros) -> Result<Taken> {
+    async fn claim_plain(
+        &self,
+        worker: Uuid,
+        lane: &str,
+        generation: u64,
+        most: u32,
+        stamp: Micros,
+    ) -> Result<Taken> {
         let mut connection = self.pool.acquire().await.map_err(Error::Unreachable)?;
-        let jobs = mark_and_read(&mut connection, worker, lane, most, stamp).await?;
+        let jobs = mark_and_read(&mut connection, worker, lane, generation, most, stamp).await?;
         Ok(Taken { more: jobs.len() as u32 == most, jobs, next: None })
     }
 
@@ -161,7 +173,7 @@ impl Store {
             let next = (room.gap.is_some() && slot > stamp && !state.held).then_some(slot);
             return Ok(Taken { next, ..Taken::default() });
         }
-        let jobs = mark_and_read(&mut tx, worker, lane, most as u32, stamp).await?;
+        let jobs = mark_and_read(&mut tx, worker, lane, room.generation, most as u32, stamp).await?;
         let mut next = None;
         if let Some(gap) = room.gap {
             slot += gap * jobs.len() as i64;
@@ -400,6 +412,7 @@ async fn mark_and_read(
     connection: &mut sqlx::MySqlConnection,
     worker: Uuid,
     lane: &str,
+    generation: u64,
     most: u32,
     stamp: Micros,
 ) -> Result<Vec<Claimed>> {
@@ -419,13 +432,14 @@ async fn mark_and_read(
         }
         let done = sqlx::query!(
             "UPDATE job SET phase = 2, wake = ?, worker = ?, fence = fence + 1, poked = 0, started = COALESCE(started, ?), changes = changes + 1
-             WHERE phase = 1 AND lane = ? AND place = ? AND wake <= ? ORDER BY wake LIMIT ?",
+             WHERE phase = 1 AND lane = ? AND place = ? AND wake <= ? AND generation <= ? ORDER BY wake LIMIT ?",
             stamp,
             key,
             stamp,
             lane,
             place,
             stamp,
+            generation,
             left
         )
         .execute(&mut *connection)

@@ -50,6 +50,50 @@ pub struct JobRow {
     pub expires: Option<Micros>,
 }
 
+impl JobRow {
+    /// A job as it stands right after it was queued, its input left out.
+    pub fn queued(job: &super::NewJob) -> Self {
+        let job = super::NewJob { input: String::new(), ..job.clone() };
+        JobRow {
+            id: job.id,
+            phase: Phase::Ready,
+            lane: job.lane,
+            wake: job.due,
+            workflow: job.workflow,
+            revision: job.revision,
+            generation: job.generation,
+            priority: job.priority,
+            tag: job.tag,
+            batch: job.batch,
+            turn: job.turn,
+            entry: job.entry,
+            caller: job.caller,
+            request_id: job.request_id,
+            trace_id: job.trace_id,
+            accepted: job.accepted,
+            due: job.due,
+            started: None,
+            ended: None,
+            worker: None,
+            stop: false,
+            waits: None,
+            attempt: 1,
+            tries: 0,
+            outcomes: 0,
+            changes: 1,
+            progress: None,
+            notes: None,
+            status: None,
+            reply: None,
+            failure: None,
+            input: job.input,
+            sealed: job.sealed,
+            past: None,
+            expires: None,
+        }
+    }
+}
+
 /// A job in a listing.
 #[derive(Clone, Debug, PartialEq)]
 pub struct JobLine {
