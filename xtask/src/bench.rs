@@ -23,7 +23,11 @@ pub enum Bench {
         rounds: u32,
     },
     /// The queue against bare SQL: accepting, finishing, timers, a backlog of a million, followers
-    Jobs,
+    Jobs {
+        /// Only what is done per second and when it begins; draws nothing
+        #[arg(long)]
+        rates: bool,
+    },
     /// Expressions against the same over serde_json values
     Expr,
     /// Checking, loops, eight calls at once, a deploy of 500 workflows, 10,000 cases
@@ -42,7 +46,7 @@ pub fn run_bench(bench: Bench) -> Done {
             Ok(ExitCode::SUCCESS)
         }
         Bench::Endpoint { seconds, rounds } => endpoint(seconds, rounds),
-        Bench::Jobs => jobs(),
+        Bench::Jobs { rates } => jobs(rates),
         Bench::Language { seconds } => language(seconds),
     }
 }
@@ -87,8 +91,8 @@ fn rivals() -> Result<Rivals, Fault> {
     Ok(Rivals { bins, dir, whole, by_hand, port })
 }
 
-fn jobs() -> Done {
-    packages::install(&[packages::MARIADB, packages::CHROMIUM, packages::CHROMEDRIVER])?;
+fn jobs(rates: bool) -> Done {
+    packages::install(&[packages::MARIADB, packages::WRK, packages::CHROMIUM, packages::CHROMEDRIVER])?;
     build::console()?;
     let bins = build::programs(true)?;
     let dir = std::env::temp_dir().join(format!("kanzlei-bench-{}", std::process::id()));
@@ -104,11 +108,14 @@ fn jobs() -> Done {
     ]);
     command.args([whole.database.url("kanzlei"), whole.database.fresh("kanzlei_bare")?]);
     command.args([whole.office.service.id().to_string(), figures.display().to_string()]);
+    command.args(rates.then_some("rates"));
     run(&mut command)?;
     whole.stop();
-    let mut picture = Command::new(bins.join("kanzlei-shots"));
-    picture.arg("figures").arg(&figures).arg(root().join("docs/bench-jobs.png"));
-    run(&mut picture)?;
+    if !rates {
+        let mut picture = Command::new(bins.join("kanzlei-shots"));
+        picture.arg("figures").arg(&figures).arg(root().join("docs/bench-jobs.png"));
+        run(&mut picture)?;
+    }
     let _ = std::fs::remove_dir_all(&dir);
     Ok(ExitCode::SUCCESS)
 }

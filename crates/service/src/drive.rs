@@ -13,7 +13,8 @@ use kanzlei_core::value::Value;
 use tokio::sync::oneshot;
 use uuid::Uuid;
 
-use crate::journal::{Finished, Journal, now};
+use crate::clock::now;
+use crate::journal::{Finished, Journal};
 use crate::live::{Live, Workflow};
 use crate::outside::{self, Outside};
 

@@ -18,6 +18,7 @@ use kanzlei_store::journal::{Run, Step, Tally};
 use tokio::sync::{mpsc, oneshot, watch};
 use uuid::Uuid;
 
+use crate::clock::now;
 use crate::secrets::Secrets;
 
 /// Runs written in one transaction.
@@ -300,11 +301,6 @@ fn take_waiting(from: &mut mpsc::Receiver<Finished>, batch: &mut Vec<Finished>) 
     {
         batch.push(run);
     }
-}
-
-/// Microseconds since 1970 UTC.
-pub fn now() -> i64 {
-    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_micros() as i64)
 }
 
 fn row(run: Finished, limit: usize, secrets: &Secrets) -> Run {

@@ -1,6 +1,7 @@
 //! `kanzleid`: serves workflows on its public listener, and the control API with the console on
 //! another. See `kanzleid --help`.
 
+mod clock;
 mod config;
 mod control;
 mod drive;
@@ -97,7 +98,7 @@ pub struct Guesses {
 
 impl Guesses {
     fn allow(&self, most: u32) -> bool {
-        let second = journal::now() / 1_000_000;
+        let second = clock::now() / 1_000_000;
         if self.second.swap(second, Ordering::Relaxed) != second {
             self.count.store(0, Ordering::Relaxed);
         }
@@ -192,6 +193,7 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
     }
     let store = Store::open(config.text("database.url"), config.number("database.connections")? as u32).await;
     let store = store.map_err(|error| Error::Config(format!("{error}; `database.url` is {}", config.database())))?;
+    clock::look(&store).await?;
     if let Some(token) = control::first_token(&store).await? {
         tell_token(&config, &token)?;
     }
@@ -237,7 +239,7 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
         jobs: jobs.clone(),
         journal: journal.clone(),
         public_url: config.public_url(),
-        started: journal::now(),
+        started: clock::now(),
         in_flight: Arc::default(),
         most_in_flight: config.number("limits.in_flight")?,
         outside: outside.clone(),
@@ -265,6 +267,7 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
     tokio::spawn(jobs::follow::run(store.clone(), jobs.clone()));
     tokio::spawn(follow_deploys(app.clone()));
     tokio::spawn(keep_server(store.clone()));
+    tokio::spawn(clock::keep(store.clone()));
     let shared = Arc::new(jobs::worker::Shared {
         writer: jobs::write::Writer::start(&jobs),
         jobs: jobs.clone(),
@@ -435,7 +438,7 @@ async fn purge(store: Store, kept: Kept) {
     let mut every = tokio::time::interval(Duration::from_secs(60));
     loop {
         every.tick().await;
-        let at = journal::now();
+        let at = clock::now();
         while let Ok(500) = store.purge_runs(at - kept.runs * DAY, 500).await {}
         let mut before = at - kept.jobs * DAY;
         if let Ok(Some(beyond)) = store.ended_beyond(kept.most).await {

@@ -12,8 +12,8 @@ use kanzlei_store::outside::{Given, Outside as Database, Statement};
 
 use uuid::Uuid;
 
+use crate::clock::now;
 use crate::jobs::{self, Jobs};
-use crate::journal::now;
 use crate::live::Live;
 use crate::perform::{self, Along};
 use crate::secrets::Secrets;

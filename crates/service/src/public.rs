@@ -17,10 +17,10 @@ use tokio::sync::oneshot;
 use uuid::Uuid;
 
 use crate::App;
+use crate::clock::{fresh_id, now};
 use crate::drive::{Begun, InFlight, Run};
 use crate::error::problem_response;
-use crate::jobs::{self, Jobs};
-use crate::journal::now;
+use crate::jobs;
 use crate::live::{Found, Live, Workflow};
 use crate::public_jobs::{self, Prefer};
 
@@ -174,8 +174,7 @@ async fn run_or_queue(
     let header = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
     let input = plan.input.gather(&declared.input, parts, &header)?;
     let caller = request.peer_addr().map(|address| address.ip().to_string());
-    let trace_id = trace_id(request.headers())
-        .unwrap_or_else(|| Uuid::new_v7(uuid::Timestamp::now(uuid::NoContext)).simple().to_string());
+    let trace_id = trace_id(request.headers()).unwrap_or_else(|| fresh_id().simple().to_string());
     let prefer = Prefer::of(request.headers());
     if declared.answer == Answer::Later || (declared.answer == Answer::Either && prefer.later) {
         let along = jobs::Along {
@@ -184,7 +183,7 @@ async fn run_or_queue(
             request_id: request_id.to_owned(),
             trace_id,
         };
-        let row = app.jobs.row(&live, &workflow, Jobs::fresh_id(), &input, &along).map_err(Refusal::from)?;
+        let row = app.jobs.row(&live, &workflow, fresh_id(), &input, &along).map_err(Refusal::from)?;
         let run = row.id;
         let mut response = public_jobs::answer_later(app, row, prefer).await?;
         if let Ok(value) = HeaderValue::from_str(&run.to_string()) {

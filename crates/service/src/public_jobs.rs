@@ -14,9 +14,9 @@ use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
 use crate::App;
+use crate::clock::now;
 use crate::jobs::accept::Refused;
 use crate::jobs::{event, hash, reply_of};
-use crate::journal::now;
 use crate::public::{Refusal, read_body, respond};
 
 /// The longest a client may wait in one request.

@@ -17,9 +17,9 @@ use chacha20poly1305::{XChaCha20Poly1305, XNonce};
 use kanzlei_store::Store;
 use kanzlei_store::kept::Sealed;
 
+use crate::clock::now;
 use crate::config::Config;
 use crate::error::{Error, Result};
-use crate::journal::now;
 
 /// The longest secret, in bytes.
 pub const LONGEST: usize = 8 * 1024;

@@ -111,6 +111,14 @@ impl Store {
         sqlx::query("SELECT 1").execute(&self.pool).await.map(|_| ()).doing("asking whether the database is there")
     }
 
+    /// The database's own time.
+    pub async fn clock(&self) -> Result<Micros> {
+        sqlx::query_scalar!("SELECT TIMESTAMPDIFF(MICROSECOND, '1970-01-01', UTC_TIMESTAMP(6)) AS `at!: i64`")
+            .fetch_one(&self.pool)
+            .await
+            .doing("asking for the time")
+    }
+
     pub async fn close(&self) {
         self.pool.close().await;
     }

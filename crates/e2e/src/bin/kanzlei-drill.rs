@@ -22,7 +22,7 @@ fn main() {
     let mut dice: u64 = 0x5eed;
     for round in 0..rounds {
         dice = dice.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
-        std::thread::sleep(Duration::from_millis((dice >> 33) % 300));
+        std::thread::sleep(Duration::from_millis((dice >> 33) % 1200));
         drilled.kill(round);
         if (round + 1) % 20 == 0 {
             eprintln!("{} of {rounds} kills, {} jobs accepted", round + 1, drilled.accepted());

@@ -22,8 +22,8 @@ use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
 use crate::App;
+use crate::clock::now;
 use crate::error::{Error, Result};
-use crate::journal::now;
 use crate::live::{Live, Workflow, named_file};
 
 /// The most runs in one listing.

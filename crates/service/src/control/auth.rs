@@ -14,8 +14,8 @@ use subtle::ConstantTimeEq;
 use uuid::Uuid;
 
 use crate::App;
+use crate::clock::now;
 use crate::error::{Error, Result};
-use crate::journal::now;
 
 const COOKIE: &str = "kanzlei_session";
 const CSRF: &str = "x-csrf-token";

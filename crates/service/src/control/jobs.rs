@@ -15,9 +15,10 @@ use uuid::Uuid;
 
 use super::api::{steps_json, with_invoked};
 use crate::App;
+use crate::clock::now;
 use crate::error::{Error, Result};
 use crate::jobs::{MOST_MEANT, past, state_of, timetables};
-use crate::journal::{self, now};
+use crate::journal;
 
 /// The most jobs in one listing.
 const MOST_JOBS: u32 = 500;

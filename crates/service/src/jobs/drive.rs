@@ -22,7 +22,8 @@ use serde_json::json;
 use super::worker::Shared;
 use super::write::Written;
 use super::{hash, past, reply_json};
-use crate::journal::{Finished, now};
+use crate::clock::now;
+use crate::journal::Finished;
 use crate::outside::Run;
 
 /// Waits up to this long are slept through; longer ones give the job back to the queue.

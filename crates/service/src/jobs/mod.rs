@@ -31,8 +31,8 @@ use sha2::{Digest, Sha256};
 use tokio::sync::{Notify, mpsc};
 use uuid::Uuid;
 
+use crate::clock::now;
 use crate::error::{Error, Result};
-use crate::journal::now;
 use crate::live::{Live, Workflow};
 use crate::secrets::Secrets;
 
@@ -106,11 +106,6 @@ impl Jobs {
         };
         mac.update(words.as_bytes());
         mac.finalize().into_bytes().into()
-    }
-
-    /// An id that nobody can guess and that sorts by time (RFC 9562, version 7, 74 random bits).
-    pub fn fresh_id() -> Uuid {
-        Uuid::new_v7(uuid::Timestamp::now(uuid::NoContext))
     }
 
     /// The id of a job that a run queues: the same when the run does it again after a crash.

@@ -11,7 +11,7 @@ use kanzlei_store::queue::Notice;
 use sha2::Sha256;
 
 use super::Jobs;
-use crate::journal::now;
+use crate::clock::now;
 use crate::perform;
 
 /// Pauses between tries, in seconds: about nine hours in all.

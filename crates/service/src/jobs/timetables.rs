@@ -13,8 +13,8 @@ use kanzlei_store::queue::{NewJob, Phase, TimetableState};
 use uuid::Uuid;
 
 use super::{Along, Jobs};
+use crate::clock::now;
 use crate::error::{Error, Result};
-use crate::journal::now;
 use crate::live::{Live, Workflow};
 
 /// How often timetables are looked at.

@@ -9,7 +9,7 @@ use kanzlei_store::queue::JobRow;
 use serde_json::{Value as Json, json};
 
 use super::{Jobs, state_of};
-use crate::journal::now;
+use crate::clock::now;
 
 /// How long it is believed how long the jobs of a workflow take.
 const BELIEVED: Duration = Duration::from_secs(10);

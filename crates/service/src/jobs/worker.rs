@@ -21,11 +21,16 @@ use uuid::Uuid;
 
 use super::write::Writer;
 use super::{Jobs, drive};
-use crate::journal::{Journal, now};
+use crate::clock::now;
+use crate::journal::Journal;
 use crate::outside::Outside;
 
 /// How often it is looked for what other processes queued.
 const LOOK: Duration = Duration::from_millis(200);
+/// The least time between two looks under load: what comes meanwhile is taken together.
+const BREATH: Duration = Duration::from_millis(3);
+/// How long few free places wait for more of them, in microseconds.
+const GATHERED: i64 = 10_000;
 /// Jobs taken from one lane at once.
 const BATCH: u32 = 200;
 /// How long a job may be marked as taken without running.
@@ -113,8 +118,18 @@ pub struct Worker {
     /// Jobs of one lane that run here at the same time.
     at_once: usize,
     running: Mutex<HashMap<Uuid, Running>>,
-    by_lane: Mutex<HashMap<String, Arc<AtomicUsize>>>,
+    by_lane: Mutex<HashMap<String, Arc<Here>>>,
     stamp: AtomicI64,
+}
+
+/// A lane as this process works on it.
+#[derive(Default)]
+struct Here {
+    busy: AtomicUsize,
+    /// When jobs were taken last.
+    claimed: AtomicI64,
+    /// More is due than there were places: whoever leaves one says so.
+    crowded: AtomicBool,
 }
 
 struct Running {
@@ -189,11 +204,14 @@ impl Worker {
     async fn take_jobs(self: &Arc<Self>, mut stop: watch::Receiver<bool>) {
         let jobs = &self.shared.jobs;
         let mut away = false;
+        let mut looked = tokio::time::Instant::now();
         while !*stop.borrow() {
             tokio::select! {
                 () = self.shared.lease.sure() => {}
                 _ = stop.changed() => continue,
             }
+            tokio::time::sleep_until(looked + BREATH).await;
+            looked = tokio::time::Instant::now();
             let next = match self.look().await {
                 Ok(next) => {
                     if std::mem::take(&mut away) {
@@ -229,43 +247,56 @@ impl Worker {
         let states = jobs.store.lane_states().await?;
         let heads = jobs.store.heads().await?;
         let at = now();
-        let mut due: BTreeMap<&str, i64> = BTreeMap::new();
+        // Of each lane when the first job is due, and the places where there are due ones.
+        let mut due: BTreeMap<&str, (i64, Vec<u8>)> = BTreeMap::new();
         for head in &heads {
-            let earliest = due.entry(&head.lane).or_insert(i64::MAX);
+            let (earliest, places) = due.entry(&head.lane).or_insert((i64::MAX, Vec::new()));
             *earliest = head.wake.min(*earliest);
+            if head.wake <= at {
+                places.push(head.place);
+            }
         }
         let mut next = at + LOOK.as_micros() as i64;
         let mut more = false;
-        for (name, wake) in due {
+        for (name, (wake, mut places)) in due {
+            places.sort_unstable();
             let state = states.iter().find(|state| state.name == name);
             if state.is_some_and(|state| state.held) {
                 continue;
             }
             let lane = live.lane(name);
-            let open = state.filter(|_| lane.pace.is_some()).map_or(wake, |state| wake.max(state.next));
+            let room = room(&lane, live.generation);
+            let slot = room.gap.zip(state).map_or(wake, |(gap, state)| state.next.min(at + gap));
+            let open = wake.max(slot);
             if open > at {
                 next = next.min(open);
                 continue;
             }
-            let busy = self.busy(name);
-            let free = self.at_once.saturating_sub(busy.load(Ordering::Relaxed));
-            if free == 0 {
+            let here = self.here(name);
+            let free = self.at_once.saturating_sub(here.busy.load(Ordering::Relaxed));
+            // A few places are worth a claim of their own only when no more become free soon.
+            let gathered = here.claimed.load(Ordering::Relaxed) + GATHERED;
+            if free == 0 || (free < self.at_once / 2 && at < gathered) {
+                here.crowded.store(true, Ordering::Relaxed);
+                next = if free > 0 { next.min(gathered) } else { next };
                 continue;
             }
-            let taken = jobs.store.claim(self.id, name, room(&lane, live.generation), BATCH.min(free as u32), self.stamp()).await?;
+            let taken = jobs.store.claim(self.id, (name, &places), room, BATCH.min(free as u32), self.stamp()).await?;
+            here.claimed.store(now(), Ordering::Relaxed);
+            here.crowded.store(taken.more, Ordering::Relaxed);
             more |= taken.more && free > taken.jobs.len();
             next = taken.next.map_or(next, |at| next.min(at));
-            self.begin(taken.jobs, &busy).await?;
+            self.begin(taken.jobs, &here).await?;
         }
         Ok((!more).then(|| Duration::from_micros((next - now()).max(500) as u64)))
     }
 
-    fn busy(&self, lane: &str) -> Arc<AtomicUsize> {
+    fn here(&self, lane: &str) -> Arc<Here> {
         let mut all = self.by_lane.lock().unwrap_or_else(PoisonError::into_inner);
         all.entry(lane.to_owned()).or_default().clone()
     }
 
-    async fn begin(self: &Arc<Self>, taken: Vec<Claimed>, busy: &Arc<AtomicUsize>) -> kanzlei_store::Result<()> {
+    async fn begin(self: &Arc<Self>, taken: Vec<Claimed>, here: &Arc<Here>) -> kanzlei_store::Result<()> {
         if taken.is_empty() {
             return Ok(());
         }
@@ -296,11 +327,11 @@ impl Worker {
             if job.attempt == 1 && job.outcomes == 0 && job.tries == 0 {
                 self.shared.tally.begun(&job, at);
             }
-            busy.fetch_add(1, Ordering::Relaxed);
+            here.busy.fetch_add(1, Ordering::Relaxed);
             let (id, fence) = (job.id, job.fence);
             let stop = Arc::new(AtomicBool::new(job.stop));
             let written = outcomes.remove(&id).unwrap_or_default();
-            let place = Place(busy.clone(), self.shared.jobs.clone());
+            let place = Place(here.clone(), self.shared.jobs.clone());
             let (worker, flag) = (self.clone(), stop.clone());
             // The entry is there before the task can remove it.
             let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
@@ -437,9 +468,8 @@ impl Worker {
             every.tick().await;
             let at = now() / SAMPLE * SAMPLE;
             let mut samples = self.shared.tally.take();
-            for depth in store.lane_depths(now()).await.unwrap_or_default() {
-                let sample = samples.entry(depth.lane).or_default();
-                sample.waiting = depth.queued;
+            for (lane, waiting) in store.lanes_waiting(now()).await.unwrap_or_default() {
+                samples.entry(lane).or_default().waiting = waiting;
             }
             let samples: Vec<Sample> =
                 samples.into_iter().map(|(lane, sample)| Sample { lane, at, ..sample }).collect();
@@ -451,12 +481,14 @@ impl Worker {
 }
 
 /// A place among the jobs of a lane that run here; free again when it is dropped.
-struct Place(Arc<AtomicUsize>, Arc<Jobs>);
+struct Place(Arc<Here>, Arc<Jobs>);
 
 impl Drop for Place {
     fn drop(&mut self) {
-        self.0.fetch_sub(1, Ordering::Relaxed);
-        self.1.wake.notify_one();
+        self.0.busy.fetch_sub(1, Ordering::Relaxed);
+        if self.0.crowded.load(Ordering::Relaxed) {
+            self.1.wake.notify_one();
+        }
     }
 }
 

@@ -4,11 +4,11 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use kanzlei_store::queue::{ROWS, Write};
+use kanzlei_store::queue::{End, ROWS, Write};
 use tokio::sync::{mpsc, oneshot};
 
 use super::Jobs;
-use crate::journal::now;
+use crate::clock::now;
 
 /// The longest pause between tries when the database is away.
 const LONGEST_PAUSE: Duration = Duration::from_secs(1);
@@ -57,7 +57,9 @@ async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Waiting>) {
         let written = write(&jobs, &together).await;
         for ((write, done), written) in together.into_iter().zip(written) {
             jobs.followers.changed(write.job);
-            if write.end.as_ref().is_some_and(|end| end.turn.is_some() || end.wake <= now()) {
+            // The next of its turn may be ready, or itself.
+            let ready = |end: &End| end.turn.is_some() || (!end.phase.ended() && end.wake <= now());
+            if write.end.as_ref().is_some_and(ready) {
                 jobs.wake.notify_one();
             }
             let _ = done.send(written);

@@ -552,6 +552,29 @@ impl Store {
         Ok(lanes.into_values().collect())
     }
 
+    /// How many jobs of each lane are due and wait. Reads no jobs that are due later.
+    pub async fn lanes_waiting(&self, now: Micros) -> Result<std::collections::BTreeMap<String, u64>> {
+        let behind = sqlx::query!("SELECT lane, COUNT(*) AS `n!: i64` FROM job WHERE phase = 3 GROUP BY lane")
+            .fetch_all(&self.pool)
+            .await
+            .doing("counting lanes")?;
+        let mut lanes: std::collections::BTreeMap<String, u64> =
+            behind.into_iter().map(|row| (row.lane, row.n as u64)).collect();
+        for head in self.heads().await? {
+            let waiting = lanes.entry(head.lane.clone()).or_default();
+            if head.wake <= now {
+                let due = sqlx::query_scalar!(
+                    "SELECT COUNT(*) FROM job FORCE INDEX (job_work) WHERE phase = 1 AND lane = ? AND place = ? AND wake <= ?",
+                    head.lane,
+                    head.place,
+                    now
+                );
+                *waiting += due.fetch_one(&self.pool).await.doing("counting lanes")? as u64;
+            }
+        }
+        Ok(lanes)
+    }
+
     /// Holds a lane or lets it go on.
     pub async fn hold_lane(&self, lane: &str, held: bool) -> Result<()> {
         sqlx::query!(

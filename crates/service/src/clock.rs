@@ -1,0 +1,100 @@
+//! The time that all processes on one database share: the database's, carried on by this process's own
+//! stopwatch between two looks. A wall clock that jumps on one machine moves nothing: no job comes early
+//! or late, no lease ends, no timetable fires twice.
+//!
+//! ```text
+//! now() = the database's time when it was looked at last + stopwatch since then
+//! ```
+
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicI64, Ordering};
+use std::time::{Duration, Instant};
+
+use kanzlei_store::Store;
+use tokio::time::MissedTickBehavior;
+use uuid::{NoContext, Timestamp, Uuid};
+
+/// How often the database's time is looked at.
+const LOOK: Duration = Duration::from_secs(2);
+/// Smaller differences are left alone, in microseconds: asking takes about as long.
+const LEFT_ALONE: i64 = 5_000;
+
+/// Microseconds since 1970 UTC when the stopwatch began.
+static BEGAN: AtomicI64 = AtomicI64::new(0);
+static STOPWATCH: OnceLock<Instant> = OnceLock::new();
+
+fn elapsed() -> i64 {
+    let stopwatch = STOPWATCH.get_or_init(|| {
+        // Until the database was asked, the machine's own clock.
+        let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+        BEGAN.store(since.map_or(0, |since| since.as_micros() as i64), Ordering::Relaxed);
+        Instant::now()
+    });
+    stopwatch.elapsed().as_micros() as i64
+}
+
+/// Microseconds since 1970 UTC.
+pub fn now() -> i64 {
+    let elapsed = elapsed();
+    BEGAN.load(Ordering::Relaxed) + elapsed
+}
+
+/// An id that sorts by time and that nobody can guess (RFC 9562 §5.7, version 7, 74 random bits).
+pub fn fresh_id() -> Uuid {
+    let at = now().max(0) as u64;
+    Uuid::new_v7(Timestamp::from_unix(NoContext, at / 1_000_000, (at % 1_000_000) as u32 * 1000))
+}
+
+/// Looks at the database's time once; gives by how much this process was off, where that was corrected.
+pub async fn look(store: &Store) -> kanzlei_store::Result<Option<i64>> {
+    let before = now();
+    let theirs = store.clock().await?;
+    let after = now();
+    let off = correction(before, theirs, after);
+    if let Some(off) = off {
+        BEGAN.fetch_add(off, Ordering::Relaxed);
+    }
+    Ok(off)
+}
+
+/// What is to be added to our time: theirs was read at some moment between two of ours.
+fn correction(before: i64, theirs: i64, after: i64) -> Option<i64> {
+    let off = theirs - (before + (after - before) / 2);
+    // A slow answer says less about the time than the stopwatch does.
+    (off.abs() > LEFT_ALONE.max(after - before)).then_some(off)
+}
+
+/// Keeps to the database's time for ever.
+pub async fn keep(store: Store) {
+    let mut every = tokio::time::interval(LOOK);
+    every.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    loop {
+        every.tick().await;
+        if let Ok(Some(off)) = look(&store).await
+            && off.abs() > 1_000_000
+        {
+            tracing::warn!(seconds = off as f64 / 1e6, "the time was corrected to the database's");
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_time_is_corrected_where_the_answer_says_enough() {
+        for (before, theirs, after, wanted) in [
+            (1_000_000, 1_001_000, 1_002_000, None),
+            (1_000_000, 9_001_000, 1_002_000, Some(8_000_000)),
+            (9_000_000, 1_001_000, 9_002_000, Some(-8_000_000)),
+            // The answer took three seconds: two seconds off may be its own doing.
+            (1_000_000, 4_500_000, 4_000_000, None),
+        ] {
+            assert_eq!(correction(before, theirs, after), wanted, "{before} {theirs} {after}");
+        }
+        let (first, second) = (fresh_id(), now());
+        let made = first.get_timestamp().expect("time").to_unix();
+        assert!((second / 1_000_000 - made.0 as i64).abs() <= 1);
+    }
+}
