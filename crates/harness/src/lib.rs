@@ -3,6 +3,7 @@
 //!
 //! Nothing of the product depends on this crate.
 
+pub mod cluster;
 pub mod mariadb;
 pub mod office;
 pub mod packages;

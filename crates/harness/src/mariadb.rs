@@ -21,11 +21,26 @@ pub struct Mariadb {
     dir: PathBuf,
     port: u16,
     password: String,
+    node: Option<Node>,
+}
+
+/// What makes a server a node of a cluster.
+#[derive(Clone, Debug)]
+pub(crate) struct Node {
+    pub args: Vec<String>,
+    /// It begins the cluster; others get what it holds.
+    pub first: bool,
+    /// Nodes have the same password.
+    pub password: String,
 }
 
 impl Mariadb {
     /// Starts a server on the data below `dir`, making it first when it is not there.
     pub fn start(dir: &Path) -> Result<Self> {
+        Mariadb::start_as(dir, None)
+    }
+
+    pub(crate) fn start_as(dir: &Path, node: Option<Node>) -> Result<Self> {
         if !Path::new("/usr/sbin/mariadbd").exists() {
             return Err(Error::Failed(
                 "there is no MariaDB server here; install Debian's package mariadb-server".into(),
@@ -48,12 +63,13 @@ impl Mariadb {
                     LEAST_FREE >> 20
                 )));
             }
-            make(&dir, &data)?;
+            make(&dir, &data, user(node.as_ref()))?;
         }
         let mut server = Mariadb {
             process: None,
             port: ports::free().map_err(io("looking for a port"))?,
-            password: password(&dir)?,
+            password: node.as_ref().map_or_else(|| password(&dir), |node| Ok(node.password.clone()))?,
+            node,
             dir,
         };
         server.run()?;
@@ -77,7 +93,6 @@ impl Mariadb {
         command
             .arg("--no-defaults")
             .arg(format!("--datadir={}", self.dir.join("data").display()))
-            .arg(format!("--init-file={}", init.display()))
             .arg(format!("--port={}", self.port))
             .args([
                 "--bind-address=127.0.0.1",
@@ -87,7 +102,17 @@ impl Mariadb {
             ])
             .args(["--innodb-buffer-pool-size=128M", "--innodb-log-file-size=64M", "--max-connections=300"])
             .args(["--performance-schema=OFF", "--skip-log-bin", "--lower-case-table-names=0"])
-            .args(user_arg());
+            .args(user(self.node.as_ref()).map(|user| format!("--user={user}")));
+        if self.node.as_ref().is_none_or(|node| node.first) {
+            command.arg(format!("--init-file={}", init.display()));
+        }
+        if let Some(node) = &self.node {
+            command.args(&node.args);
+            if user(Some(node)).is_some() {
+                let owned = Command::new("chown").args(["-R", "mysql:mysql"]).arg(&self.dir).status();
+                owned.map_err(io("giving a node its folder"))?;
+            }
+        }
         let mut process = Process::start("MariaDB", command, &self.dir.join("mariadb.log"))?;
         let port = self.port;
         process.wait_for(Duration::from_secs(60), || answers(port))?;
@@ -99,6 +124,17 @@ impl Mariadb {
         if let Some(mut process) = self.process.take() {
             process.stop(Duration::from_secs(30));
         }
+    }
+
+    /// Kills the server process, as a crash would.
+    pub fn kill(&mut self) {
+        if let Some(mut process) = self.process.take() {
+            process.kill();
+        }
+    }
+
+    pub(crate) fn set_node(&mut self, node: Node) {
+        self.node = Some(node);
     }
 
     pub fn port(&self) -> u16 {
@@ -139,12 +175,12 @@ impl Mariadb {
     }
 }
 
-fn make(dir: &Path, data: &Path) -> Result<()> {
+fn make(dir: &Path, data: &Path, user: Option<&str>) -> Result<()> {
     let output = Command::new("mariadb-install-db")
         .arg("--no-defaults")
         .arg(format!("--datadir={}", data.display()))
         .args(["--auth-root-authentication-method=normal", "--skip-test-db"])
-        .args(user_arg())
+        .args(user.map(|user| format!("--user={user}")))
         .output()
         .map_err(io("running mariadb-install-db"))?;
     if output.status.success() {
@@ -160,10 +196,12 @@ fn make(dir: &Path, data: &Path) -> Result<()> {
     Err(Error::Failed(format!("a database could not be made in {} ({advice}):\n{said}", dir.display())))
 }
 
-/// The server refuses to run as root unless told so.
-fn user_arg() -> Option<&'static str> {
+/// Who the server runs as, when we are root: it refuses to be root unless told so, and the copying of a
+/// cluster's records to a new node does not work as root.
+fn user(node: Option<&Node>) -> Option<&'static str> {
     // SAFETY: has no preconditions.
-    (unsafe { libc::geteuid() } == 0).then_some("--user=root")
+    let root = unsafe { libc::geteuid() } == 0;
+    root.then_some(if node.is_some() { "mysql" } else { "root" })
 }
 
 /// The first byte of the server's greeting says it is ready; the init file has run by then.
@@ -174,7 +212,7 @@ fn answers(port: u16) -> Option<()> {
 }
 
 /// The password, made at the first start and readable by nobody else.
-fn password(dir: &Path) -> Result<String> {
+pub(crate) fn password(dir: &Path) -> Result<String> {
     let file = dir.join("password");
     if let Ok(known) = std::fs::read_to_string(&file)
         && known.len() >= 32

@@ -9,6 +9,10 @@ use crate::{Error, Result, io};
 pub const MARIADB: (&str, &str) = ("mariadb-server", "/usr/sbin/mariadbd");
 pub const CHROMIUM: (&str, &str) = ("chromium", "/usr/bin/chromium");
 pub const CHROMEDRIVER: (&str, &str) = ("chromium-driver", "/usr/bin/chromedriver");
+pub const GALERA: (&str, &str) = ("galera-4", "/usr/lib/galera/libgalera_smm.so");
+pub const RSYNC: (&str, &str) = ("rsync", "/usr/bin/rsync");
+pub const LSOF: (&str, &str) = ("lsof", "/usr/bin/lsof");
+pub const FAKETIME: (&str, &str) = ("faketime", "/usr/bin/faketime");
 pub const CURL: (&str, &str) = ("curl", "/usr/bin/curl");
 pub const WRK: (&str, &str) = ("wrk", "/usr/bin/wrk");
 

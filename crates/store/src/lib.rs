@@ -87,6 +87,7 @@ impl<T> Doing<T> for std::result::Result<T, sqlx::Error> {
 pub struct Store {
     pool: MySqlPool,
     servers: Arc<Servers>,
+    lanes: Arc<queue::Lanes>,
 }
 
 impl Store {
@@ -103,7 +104,7 @@ impl Store {
     /// Prepares a pool without connecting yet.
     pub fn connect(urls: &str, connections: u32) -> Result<Self> {
         let servers = Servers::read(urls)?;
-        Ok(Store { pool: servers.pool(connections), servers })
+        Ok(Store { pool: servers.pool(connections), servers, lanes: Arc::default() })
     }
 
     /// Whether the database answers.

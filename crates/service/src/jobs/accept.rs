@@ -12,8 +12,9 @@ use super::Jobs;
 
 /// Lanes with more than this many places are counted now and then, others each time.
 const COUNTED_EACH_TIME: u64 = 20_000;
-/// How long the count of a large lane is believed.
+/// How long the count of a large lane is believed, when it is more than half full and when it is not.
 const BELIEVED: Duration = Duration::from_secs(5);
+const BELIEVED_FAR: Duration = Duration::from_secs(60);
 
 /// Jobs that are to be queued together.
 pub struct Acceptance {
@@ -102,7 +103,9 @@ impl Lengths {
         for (name, more) in &by_lane {
             let lane = live.lanes.get(*name);
             let most = lane.and_then(|lane| lane.length).unwrap_or(unsaid);
-            let known = self.0.get(*name).filter(|(at, _)| most > COUNTED_EACH_TIME && at.elapsed() < BELIEVED);
+            let believed = |count: u64| if count > most / 2 { BELIEVED } else { BELIEVED_FAR };
+            let fresh = |(at, count): &&(Instant, u64)| most > COUNTED_EACH_TIME && at.elapsed() < believed(*count);
+            let known = self.0.get(*name).filter(fresh);
             let count = match known {
                 Some((_, count)) => *count,
                 None => {

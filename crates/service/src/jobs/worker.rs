@@ -244,30 +244,21 @@ impl Worker {
     async fn look(self: &Arc<Self>) -> kanzlei_store::Result<Option<Duration>> {
         let jobs = &self.shared.jobs;
         let live = jobs.live.load_full();
-        let states = jobs.store.lane_states().await?;
         let heads = jobs.store.heads().await?;
         let at = now();
-        // Of each lane when the first job is due, and the places where there are due ones.
-        let mut due: BTreeMap<&str, (i64, Vec<u8>)> = BTreeMap::new();
-        for head in &heads {
-            let (earliest, places) = due.entry(&head.lane).or_insert((i64::MAX, Vec::new()));
-            *earliest = head.wake.min(*earliest);
-            if head.wake <= at {
-                places.push(head.place);
-            }
-        }
         let mut next = at + LOOK.as_micros() as i64;
         let mut more = false;
-        for (name, (wake, mut places)) in due {
-            places.sort_unstable();
-            let state = states.iter().find(|state| state.name == name);
-            if state.is_some_and(|state| state.held) {
+        for heads in heads.chunk_by(|a, b| a.lane == b.lane) {
+            let name = heads[0].lane.as_str();
+            if heads[0].held {
                 continue;
             }
             let lane = live.lane(name);
             let room = room(&lane, live.generation);
-            let slot = room.gap.zip(state).map_or(wake, |(gap, state)| state.next.min(at + gap));
-            let open = wake.max(slot);
+            // A slot further ahead than one gap was given under a slower pace.
+            let slot = room.gap.map_or(0, |gap| heads[0].next.min(at + gap));
+            let open = heads.iter().map(|head| head.wake).min().unwrap_or(i64::MAX).max(slot);
+            let places: Vec<u8> = heads.iter().filter(|head| head.wake <= at).map(|head| head.place).collect();
             if open > at {
                 next = next.min(open);
                 continue;
@@ -285,6 +276,10 @@ impl Worker {
             here.claimed.store(now(), Ordering::Relaxed);
             here.crowded.store(taken.more, Ordering::Relaxed);
             more |= taken.more && free > taken.jobs.len();
+            if !taken.jobs.is_empty() {
+                // When the next one of this lane is due is not known yet.
+                next = at;
+            }
             next = taken.next.map_or(next, |at| next.min(at));
             self.begin(taken.jobs, &here).await?;
         }

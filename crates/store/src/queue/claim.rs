@@ -7,19 +7,21 @@ use uuid::Uuid;
 use super::{TRIES, portions, push_ids, uuid};
 use crate::{Doing, Error, Micros, Result, Store};
 
-/// The earliest due job of one lane and place.
+/// The earliest job of one lane and place, and how the lane stands.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Head {
     pub lane: String,
     pub place: u8,
     pub wake: Micros,
+    pub held: bool,
+    /// When the lane's pace lets the next one through.
+    pub next: Micros,
 }
 
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct LaneState {
     pub name: String,
     pub held: bool,
-    pub next: Micros,
 }
 
 /// What a lane lets through, as it was read at a generation.
@@ -88,25 +90,38 @@ pub struct OutcomeRow {
 }
 
 impl Store {
-    /// The earliest due job of each lane and place, due or not.
+    /// The earliest job of each lane and place, due or not, in the order they are to be taken. Reads one
+    /// entry of the index for each, however many wait behind it.
     pub async fn heads(&self) -> Result<Vec<Head>> {
-        // The phase is grouped by as well: only then one entry of the index is read for each group, however
-        // many jobs wait. Seen with EXPLAIN: `Using index for group-by`.
+        // Not by grouping: whether that reads entry by entry is up to the optimizer and its statistics.
         let rows = sqlx::query!(
-            "SELECT phase, lane, place, MIN(wake) AS `wake!: i64` FROM job FORCE INDEX (job_work) WHERE phase = 1 GROUP BY phase, lane, place"
+            "SELECT l.name, l.held AS `held: bool`, l.next, p.place AS `place!: u8`,
+                    (SELECT j.wake FROM job j FORCE INDEX (job_work)
+                     WHERE j.phase = 1 AND j.lane = l.name AND j.place = p.place ORDER BY j.wake LIMIT 1) AS `wake: i64`
+             FROM lane_state l CROSS JOIN (SELECT 0 AS place UNION ALL SELECT 1 UNION ALL SELECT 2 UNION ALL SELECT 3 UNION ALL SELECT 4
+                                           UNION ALL SELECT 5 UNION ALL SELECT 6 UNION ALL SELECT 7 UNION ALL SELECT 8 UNION ALL SELECT 9) p"
         )
         .fetch_all(&self.pool)
         .await
         .doing("looking for due jobs")?;
-        Ok(rows.into_iter().map(|row| Head { lane: row.lane, place: row.place, wake: row.wake }).collect())
+        let mut heads: Vec<Head> = rows
+            .into_iter()
+            .filter_map(|row| {
+                let wake = row.wake?;
+                Some(Head { lane: row.name, place: row.place, wake, held: row.held, next: row.next })
+            })
+            .collect();
+        heads.sort_unstable_by(|a, b| (&a.lane, a.place).cmp(&(&b.lane, b.place)));
+        Ok(heads)
     }
 
+    /// Lanes that ever had a job or were held.
     pub async fn lane_states(&self) -> Result<Vec<LaneState>> {
-        let rows = sqlx::query!("SELECT name, held AS `held: bool`, next FROM lane_state")
+        let rows = sqlx::query!("SELECT name, held AS `held: bool` FROM lane_state")
             .fetch_all(&self.pool)
             .await
             .doing("reading lanes")?;
-        Ok(rows.into_iter().map(|row| LaneState { name: row.name, held: row.held, next: row.next }).collect())
+        Ok(rows.into_iter().map(|row| LaneState { name: row.name, held: row.held }).collect())
     }
 
     /// Takes up to `most` due jobs of a lane for a worker, place by place as they are given. `stamp` is now,
@@ -127,7 +142,8 @@ impl Store {
             };
             match taken {
                 Err(error) if error.is_contention() && attempt < TRIES => super::again(attempt).await,
-                Ok(taken) => return self.take_turns(worker, taken).await,
+                Ok(taken) if taken.jobs.iter().all(|job| job.turn.is_none()) => return Ok(taken),
+                Ok(taken) => return self.take_turns_again(worker, taken).await,
                 other => return other,
             }
         }
@@ -167,7 +183,7 @@ impl Store {
         let mut slot = state.next;
         if let Some(gap) = room.gap {
             // What was not used in the last quarter of a second is not made up for. A slot further ahead
-            // than one gap was given by a clock that went wrong, or by a slower pace.
+            // than one gap was given under a slower pace.
             slot = slot.clamp(stamp - 250_000.min(gap), stamp + gap);
             let open = if slot > stamp { 0 } else { (stamp - slot) / gap.max(1) + 1 };
             most = most.min(open);
@@ -191,13 +207,21 @@ impl Store {
         Ok(Taken { more: jobs.len() as i64 == most && room.gap.is_none(), jobs, next })
     }
 
+    /// The jobs are marked as taken: who loses against another process tries again.
+    async fn take_turns_again(&self, worker: Uuid, taken: Taken) -> Result<Taken> {
+        for attempt in 1..TRIES {
+            match self.take_turns(worker, taken.clone()).await {
+                Err(error) if error.is_contention() => super::again(attempt).await,
+                other => return other,
+            }
+        }
+        Err(Error::Contended)
+    }
+
     /// Of jobs of one turn only one may run; the others wait behind it.
     async fn take_turns(&self, worker: Uuid, mut taken: Taken) -> Result<Taken> {
         let turns: Vec<(&str, Uuid)> =
             taken.jobs.iter().filter_map(|job| Some((job.turn.as_deref()?, job.id))).collect();
-        if turns.is_empty() {
-            return Ok(taken);
-        }
         let mut behind = Vec::new();
         for chunk in portions(&turns) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new("INSERT IGNORE INTO turn (name, job) ");

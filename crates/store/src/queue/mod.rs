@@ -17,6 +17,8 @@ pub use look::{BatchState, Filter, JobLine, JobRow, LaneDepth, Sample, Watched};
 pub use recur::{CallbackState, Firing, TimetableState};
 pub use write::{End, NewOutcome, Write};
 
+use std::collections::{BTreeSet, HashSet};
+
 use sqlx::{MySql, QueryBuilder};
 use uuid::Uuid;
 
@@ -124,6 +126,13 @@ impl Store {
             .await
             .doing("queueing a group")?;
         }
+        let fresh = self.lanes.unknown(jobs.iter().map(|job| job.lane.as_str()));
+        for lane in &fresh {
+            sqlx::query!("INSERT IGNORE INTO lane_state (name) VALUES (?)", lane)
+                .execute(&mut *tx)
+                .await
+                .doing("opening a lane")?;
+        }
         for chunk in portions(jobs) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
                 "INSERT IGNORE INTO job (id, phase, lane, place, wake, workflow, revision, generation, priority, tag, batch, turn, entry, caller, request_id, trace_id, accepted, due, input, sealed, kept_for) ",
@@ -153,7 +162,9 @@ impl Store {
             });
             query.build().execute(&mut *tx).await.doing("queueing jobs")?;
         }
-        tx.commit().await.doing("queueing jobs")
+        tx.commit().await.doing("queueing jobs")?;
+        self.lanes.learn(fresh);
+        Ok(())
     }
 
     /// How many jobs wait in a lane, counted up to `most`.
@@ -167,6 +178,26 @@ impl Store {
         .await
         .doing("counting a lane")?;
         Ok(counted as u64)
+    }
+}
+
+/// Lanes that are known to have a row of their own; as many as there are documents, and names that jobs
+/// were queued under.
+#[derive(Debug, Default)]
+pub(crate) struct Lanes(std::sync::Mutex<HashSet<String>>);
+
+impl Lanes {
+    fn known(&self) -> std::sync::MutexGuard<'_, HashSet<String>> {
+        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    fn unknown<'l>(&self, names: impl Iterator<Item = &'l str>) -> BTreeSet<String> {
+        let known = self.known();
+        names.filter(|name| !known.contains(*name)).map(str::to_owned).collect()
+    }
+
+    fn learn(&self, names: BTreeSet<String>) {
+        self.known().extend(names);
     }
 }
 
