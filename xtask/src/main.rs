@@ -47,6 +47,9 @@ enum What {
         /// Services on one database
         #[arg(long, default_value_t = 3)]
         processes: usize,
+        /// Two services on three nodes of a cluster; nodes are killed too
+        #[arg(long, conflicts_with_all = ["kills", "processes"])]
+        cluster: bool,
     },
     /// Renew what SQLx knows of the queries (.sqlx/), after a query or a migration changed
     Sqlx,
@@ -60,7 +63,7 @@ fn main() -> ExitCode {
         What::Shots => shots::take(),
         What::Bench(bench) => bench::run_bench(bench),
         What::Fuzz { target, minutes } => fuzz::fuzz(&target, minutes),
-        What::Drill { kills, processes } => drill(kills, processes),
+        What::Drill { kills, processes, cluster } => drill(kills, processes, cluster),
         What::Sqlx => sqlx::prepare(),
     };
     match done {
@@ -92,13 +95,20 @@ fn run(command: &mut Command) -> Result<(), Fault> {
     }
 }
 
-fn drill(kills: usize, processes: usize) -> Done {
+fn drill(kills: usize, processes: usize, cluster: bool) -> Done {
     use kanzlei_harness::packages;
     packages::install(&[packages::MARIADB])?;
+    if cluster {
+        packages::install(&[packages::GALERA, packages::RSYNC, packages::LSOF])?;
+    }
     build::console()?;
     let bins = build::programs(false)?;
     let mut command = Command::new(bins.join("kanzlei-drill"));
-    command.args([kills.to_string(), processes.to_string()]);
+    if cluster {
+        command.arg("cluster");
+    } else {
+        command.args([kills.to_string(), processes.to_string()]);
+    }
     run(command.current_dir(root()).env("CARGO_MANIFEST_DIR", root().join("crates/e2e")))?;
     Ok(ExitCode::SUCCESS)
 }

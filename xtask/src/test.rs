@@ -7,7 +7,13 @@ use kanzlei_harness::packages;
 use crate::{Done, build, root, run};
 
 pub fn run_all() -> Done {
-    packages::install(&[packages::MARIADB, packages::CHROMIUM, packages::CHROMEDRIVER, packages::CURL])?;
+    packages::install(&[
+        packages::MARIADB,
+        packages::CHROMIUM,
+        packages::CHROMEDRIVER,
+        packages::CURL,
+        packages::FAKETIME,
+    ])?;
     build::console()?;
     // The tests across processes start these programs.
     let bins = build::programs(false)?;

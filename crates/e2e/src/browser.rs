@@ -68,6 +68,26 @@ impl Browser {
         }
     }
 
+    /// Waits for a button with this text below what an XPath means, and presses it.
+    pub async fn press(&self, within: &str, label: &str) {
+        let path = format!("{within}//button[normalize-space()='{label}' and not(@disabled)]");
+        let end = std::time::Instant::now() + Duration::from_secs(15);
+        loop {
+            // Drawn anew while we look: what was found may be gone.
+            for button in self.client.find_all(Locator::XPath(&path)).await.unwrap_or_default() {
+                if button.is_displayed().await.unwrap_or(false) && button.click().await.is_ok() {
+                    return;
+                }
+            }
+            assert!(
+                std::time::Instant::now() < end,
+                "no button {label:?} in {within}; the page says: {}",
+                self.text().await
+            );
+            tokio::time::sleep(Duration::from_millis(30)).await;
+        }
+    }
+
     /// Waits until the page shows a text.
     pub async fn see(&self, wanted: &str) {
         let end = std::time::Instant::now() + Duration::from_secs(15);

@@ -69,10 +69,14 @@ impl std::fmt::Display for Found {
 /// A key of the ledger: the step's record, the key itself, and when it was called.
 type Key<'l> = (u32, &'l String, &'l Vec<i64>);
 
+pub type Environment = Vec<(&'static str, String)>;
+
 /// Several services on one database, and clients that queue jobs at any of them.
 pub struct Drill<'o> {
     office: &'o mut Office,
     others: Vec<(Process, Ports)>,
+    /// What the others have in their environment.
+    environments: Vec<Environment>,
     public: Arc<Mutex<Vec<u16>>>,
     accepted: Arc<Mutex<Vec<String>>>,
     refused: Arc<AtomicU64>,
@@ -83,18 +87,23 @@ pub struct Drill<'o> {
 }
 
 impl<'o> Drill<'o> {
-    /// Deploys the drill's workflow, starts `processes - 1` more services and `clients` clients.
-    pub fn start(office: &'o mut Office, processes: usize, clients: usize, pause: Duration) -> Self {
+    /// Deploys the drill's workflow, starts more services, one for each environment, and `clients` clients.
+    pub fn start(office: &'o mut Office, environments: Vec<Environment>, clients: usize, pause: Duration) -> Self {
         let ledger = format!("http://127.0.0.1:{}", office.ports.standins);
         let service = format!("service: ledger\nbase: {ledger}\nnetwork: private\n");
         let deployed = deploy_texts(office, &[("s.yaml", &service), ("d.yaml", &WORKFLOW.replace("LEDGER", &ledger))]);
         assert_eq!(deployed.status, 200, "{deployed:?}");
-        let others: Vec<_> = (2..=processes).map(|n| office.another(n).expect("another service")).collect();
+        let others: Vec<_> = environments
+            .iter()
+            .enumerate()
+            .map(|(at, environment)| office.another_with(at + 2, &[], environment).expect("another service"))
+            .collect();
         let public = std::iter::once(office.ports.public).chain(others.iter().map(|(_, ports)| ports.public));
         let mut drill = Drill {
             public: Arc::new(Mutex::new(public.collect())),
             office,
             others,
+            environments,
             accepted: Arc::default(),
             refused: Arc::default(),
             stop: Arc::default(),
@@ -159,7 +168,8 @@ impl<'o> Drill<'o> {
             }
             at => {
                 self.others[at - 1].0.kill();
-                self.others[at - 1] = self.office.another(at + 1).expect("another service");
+                self.others[at - 1] =
+                    self.office.another_with(at + 1, &[], &self.environments[at - 1]).expect("another service");
                 let mut ports = self.public.lock().expect("ports");
                 ports[at] = self.others[at - 1].1.public;
             }

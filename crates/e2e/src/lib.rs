@@ -4,6 +4,7 @@
 //! ports, and a browser. See `tests/`.
 
 pub mod browser;
+pub mod calls;
 pub mod drill;
 pub mod peer;
 

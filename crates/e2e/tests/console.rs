@@ -1,8 +1,10 @@
-//! The console in Chromium, on the demo office.
+//! The console in Chromium, on the demo office and on jobs of its own.
 
 use fantoccini::Locator;
 use kanzlei_e2e::browser::Browser;
+use kanzlei_e2e::calls::{becomes, id_of, post};
 use kanzlei_e2e::*;
+use serde_json::json;
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn an_operator_looks_into_the_office() {
@@ -102,5 +104,109 @@ async fn an_operator_looks_into_the_office() {
     assert!(policy.contains("script-src 'self';") && policy.contains("default-src 'none'"), "{policy}");
     browser.find("header .row button:last-child").await.click().await.expect("click");
     browser.see("Sign in").await;
+    browser.close().await;
+}
+
+const QUAY: &str = "lane: quay\nabout: One after another.\nat_once: 2\n";
+const UNLOAD: &str = "workflow: unload\ninput: {n: {type: integer}, wait: {type: string, default: 1ms}}\nentries:\n  - {endpoint: POST /unload, access: open, answer: later}\n  - {timetable: \"0 6 * * MON-FRI\", zone: Europe/Oslo, send: {n: 1}}\njobs: {lane: quay, tag: \"crane-${input.n}\"}\nsteps:\n  - note: Crane ${input.n} begins.\n  - progress: 0.5\n  - pause: ${input.wait}\n  - if: input.n == 13\n    then: [{fail: 409, title: The crane is broken}]\n  - reply: 200\n    body: {n: \"${input.n}\"}\n";
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_operator_handles_jobs() {
+    let office = tokio::task::spawn_blocking(|| {
+        let office = office("handles", &[]);
+        let deployed = deploy_texts(&office, &[("quay.yaml", QUAY), ("unload.yaml", UNLOAD)]);
+        assert_eq!(deployed.status, 200, "{deployed:?}");
+        office
+    })
+    .await
+    .expect("office");
+    let control = office.control();
+    let page = |path: &str| format!("{control}{path}");
+    let unload = |body: serde_json::Value| {
+        tokio::task::block_in_place(|| id_of(&post(&office, "/unload", &[], &body)))
+    };
+    let state = |id: &str, state: &str| tokio::task::block_in_place(|| becomes(&office, id, state));
+    let browser = Browser::start(&std::env::temp_dir().join(format!("kanzlei-jobs-{}", std::process::id()))).await;
+    browser.sign_in(&control, &office.token).await;
+
+    browser.goto(&page("/jobs")).await;
+    browser.see("No jobs yet.").await;
+    // A lane is held, and what comes waits in it.
+    browser.goto(&page("/lanes")).await;
+    browser.see("Queue depth").await;
+    let row = "//tr[td[1][contains(., 'quay')]]";
+    browser.press(row, "Hold").await;
+    browser.see("held").await;
+    let jobs: Vec<String> = (1..=3).map(|n| unload(json!({"n": n}))).collect();
+    browser.goto(&page("/jobs?lane=quay")).await;
+    browser.see("queued 3").await;
+    // Several are postponed at once, run now again, and one of them is cancelled.
+    browser.find("thead .bx--checkbox-label").await.click().await.expect("click");
+    browser.see("3 selected").await;
+    browser.press("", "Postpone …").await;
+    let due = browser.find(".bx--modal.is-visible input").await;
+    due.clear().await.expect("clear");
+    due.send_keys("2 fortnights").await.expect("typing");
+    let modal = "//*[contains(@class, 'is-visible')]";
+    browser.press(modal, "Postpone").await;
+    browser.see("neither an instant").await;
+    browser.press("", "Postpone …").await;
+    let due = browser.find(".bx--modal.is-visible input").await;
+    due.clear().await.expect("clear");
+    due.send_keys("2h").await.expect("typing");
+    browser.press(modal, "Postpone").await;
+    browser.see("scheduled 3").await;
+    browser.press("", "Run now").await;
+    browser.see("queued 3").await;
+    browser.goto(&page(&format!("/jobs/{}", jobs[2]))).await;
+    for part in ["Job of unload", "(held)", "queued by POST /unload", "postponed by", "curl -s", "It has not begun."] {
+        browser.see(part).await;
+    }
+    browser.press("", "Cancel").await;
+    browser.press(modal, "Cancel the job").await;
+    browser.see("cancelled by").await;
+    // The lane goes on: the others are done, and their answer is shown.
+    browser.goto(&page("/lanes")).await;
+    browser.press(row, "Release").await;
+    state(&jobs[0], "succeeded");
+    browser.goto(&page(&format!("/jobs/{}", jobs[0]))).await;
+    for part in ["Crane 1 begins.", "Answer 200", "can be had until", "crane-1"] {
+        browser.see(part).await;
+    }
+    // One that runs is watched while it changes; a step under way shows how long it is.
+    let slow = unload(json!({"n": 7, "wait": "1h"}));
+    state(&slow, "waiting");
+    browser.goto(&page(&format!("/jobs/{slow}"))).await;
+    browser.see("for pause until").await;
+    browser.see("50 %").await;
+    browser.press("", "Run now").await;
+    browser.see("does not wait for its time").await;
+    browser.press("", "Cancel").await;
+    browser.press(modal, "Cancel the job").await;
+    browser.see("cancelled by").await;
+    // One that failed is taken up again, and fails again.
+    let broken = unload(json!({"n": 13}));
+    state(&broken, "failed");
+    browser.goto(&page(&format!("/jobs/{broken}"))).await;
+    browser.see("The crane is broken").await;
+    browser.press("", "Take up from failed step").await;
+    browser.see("taken up").await;
+    // Found by tag and by what was given; a state nobody is in says so.
+    browser.goto(&page("/jobs?tag=crane-13")).await;
+    browser.see(&broken[broken.len() - 8..]).await;
+    browser.goto(&page("/jobs?state=scheduled")).await;
+    browser.see("No job fits.").await;
+    // The timetable is paused, and fired by hand.
+    browser.goto(&page("/timetables")).await;
+    for part in ["0 6 * * MON-FRI", "06:00", "It was never due yet."] {
+        browser.see(part).await;
+    }
+    browser.press("", "Pause").await;
+    browser.see("None while it is paused.").await;
+    browser.press("", "Fire now").await;
+    browser.see("Queued as job").await;
+    browser.see("by hand").await;
+    browser.press("", "Resume").await;
+    browser.see("here").await;
     browser.close().await;
 }

@@ -1,55 +1,17 @@
 //! Jobs as clients and builders meet them: queued, polled, followed, cancelled, taken up again; lanes,
-//! timetables, callbacks, notices; and what is kept when processes and the database go away.
+//! timetables, callbacks, notices.
 
 use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Write};
 use std::net::TcpStream;
 use std::time::{Duration, Instant};
 
+use kanzlei_e2e::calls::*;
 use kanzlei_e2e::peer::{self, Peer};
 use kanzlei_e2e::*;
 use kanzlei_harness::office::Office;
 use kanzlei_harness::wait;
 use serde_json::{Value as Json, json};
-
-const LONG: Duration = Duration::from_secs(30);
-
-fn bearer(office: &Office) -> String {
-    format!("Bearer {}", office.token)
-}
-
-fn api(office: &Office, path: &str) -> Json {
-    http("GET", &format!("{}/api/v1{path}", office.control()), &[("authorization", &bearer(office))], b"").json()
-}
-
-fn act(office: &Office, path: &str, body: Json) -> Answer {
-    let headers = [("authorization", bearer(office)), ("content-type", "application/json".to_owned())];
-    let headers: Vec<(&str, &str)> = headers.iter().map(|(name, value)| (*name, value.as_str())).collect();
-    http("POST", &format!("{}/api/v1{path}", office.control()), &headers, body.to_string().as_bytes())
-}
-
-fn post(office: &Office, path: &str, headers: &[(&str, &str)], body: &Json) -> Answer {
-    let mut all = vec![("content-type", "application/json")];
-    all.extend(headers);
-    http("POST", &format!("{}{path}", office.public()), &all, body.to_string().as_bytes())
-}
-
-fn get(office: &Office, path: &str, headers: &[(&str, &str)]) -> Answer {
-    http("GET", &format!("{}{path}", office.public()), headers, b"")
-}
-
-/// Waits until a job is in a state; gives its document.
-fn becomes(office: &Office, id: &str, state: &str) -> Json {
-    let found = wait::until(LONG, || {
-        let job = get(office, &format!("/-/jobs/{id}"), &[]).json();
-        (job["state"] == state).then_some(job)
-    });
-    found.unwrap_or_else(|| panic!("{id} does not become {state}: {}", api(office, &format!("/jobs/{id}"))))
-}
-
-fn id_of(answer: &Answer) -> String {
-    answer.json()["id"].as_str().unwrap_or_else(|| panic!("no id: {answer:?}")).to_owned()
-}
 
 const BASICS: &str = r#"workflow: basics
 input: {n: {type: integer, default: 1}, wait: {type: string, default: 1ms}}
@@ -580,40 +542,4 @@ fn the_end_of_a_job_is_told() {
     let silent = id_of(&post(&office, "/told", &[], &json!({})));
     becomes(&office, &silent, "succeeded");
     assert!(api(&office, &format!("/jobs/{silent}"))["notice"].is_null());
-}
-
-#[test]
-fn nothing_is_lost_when_services_are_killed_and_the_database_restarts() {
-    let server = drill_server();
-    let mut server = server.lock().expect("server");
-    let url = server.fresh("kanzlei_drill").expect("database");
-    // Its own server: it is stopped and started again.
-    let harbour = kanzlei_harness::office::harbour(&server, "kanzlei_drill_harbour").expect("records");
-    let dir = std::env::temp_dir().join(format!("kanzlei-drill-{}", std::process::id()));
-    let ports = kanzlei_harness::office::Ports::free().expect("ports");
-    let settings = ["jobs.lease=2s", "log.level=info"];
-    let mut office = Office::start(&bins(), &dir.join("office"), &url, &format!("harbour={harbour}"), ports, &settings)
-        .expect("office");
-    let mut drill = drill::Drill::start(&mut office, 2, 4, Duration::from_millis(5));
-    for round in 0..8 {
-        drill.more(20);
-        drill.kill(round);
-    }
-    // The database goes away and comes back: accepting answers 503, workers wait.
-    server.stop();
-    drill.refusal();
-    server.run().expect("the database starts again");
-    drill.more(50);
-    let found = drill.finish(&server, "kanzlei_drill", Duration::from_secs(60));
-    println!("{found}");
-    assert!(found.good(), "{found}\n{:?} {:?}", found.stuck, found.repeated_after_journaled);
-    assert!(found.refused > 0, "the database was away");
-}
-
-fn drill_server() -> &'static std::sync::Mutex<kanzlei_harness::mariadb::Mariadb> {
-    static SERVER: std::sync::OnceLock<std::sync::Mutex<kanzlei_harness::mariadb::Mariadb>> =
-        std::sync::OnceLock::new();
-    let dir = std::env::temp_dir().join(format!("kanzlei-drill-{}", std::process::id()));
-    SERVER
-        .get_or_init(|| kanzlei_harness::mariadb::Mariadb::start(&dir.join("database")).expect("MariaDB starts").into())
 }

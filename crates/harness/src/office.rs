@@ -53,6 +53,7 @@ struct Start {
     /// Given in the environment, because everybody can read arguments.
     database_url: String,
     databases: String,
+    environment: Vec<(String, String)>,
     log: PathBuf,
     token_file: PathBuf,
 }
@@ -91,7 +92,9 @@ impl Office {
         args.extend(values.into_iter().flat_map(|value| ["--set".to_owned(), value]));
         let (database_url, databases) = (database_url.to_owned(), databases.to_owned());
         let log = dir.join("kanzleid.log");
-        let command = Start { program: bins.join("kanzleid"), args, database_url, databases, log, token_file };
+        let environment = Vec::new();
+        let command =
+            Start { program: bins.join("kanzleid"), args, database_url, databases, environment, log, token_file };
         let service = command.run(ports)?;
         let token = std::fs::read_to_string(&command.token_file).map_err(io("reading the operator token"))?;
         set_secret(ports.control, &token, "texts-key", "lindvik-texts-7f3a")?;
@@ -101,6 +104,16 @@ impl Office {
 
     /// Starts another service on the same database, with ports of its own.
     pub fn another(&self, number: usize) -> Result<(Process, Ports)> {
+        self.another_with(number, &[], &[])
+    }
+
+    /// The same, with further `--set` values and something more in its environment.
+    pub fn another_with(
+        &self,
+        number: usize,
+        settings: &[&str],
+        environment: &[(&str, String)],
+    ) -> Result<(Process, Ports)> {
         let ports = Ports { standins: self.ports.standins, ..Ports::free()? };
         let mut command = self.command.clone();
         for value in
@@ -108,6 +121,8 @@ impl Office {
         {
             command.args.extend(["--set".to_owned(), value]);
         }
+        command.args.extend(settings.iter().flat_map(|value| ["--set".to_owned(), (*value).to_owned()]));
+        command.environment.extend(environment.iter().map(|(name, value)| ((*name).to_owned(), value.clone())));
         command.log = command.log.with_file_name(format!("kanzleid-{number}.log"));
         Ok((command.run(ports)?, ports))
     }
@@ -138,7 +153,7 @@ impl Start {
     fn run(&self, ports: Ports) -> Result<Process> {
         let mut command = Command::new(&self.program);
         command.args(&self.args).env("KANZLEI_DATABASE_URL", &self.database_url);
-        command.env("KANZLEI_DATABASES", &self.databases);
+        command.env("KANZLEI_DATABASES", &self.databases).envs(self.environment.iter().map(|(n, v)| (n, v)));
         let mut service = Process::start("kanzleid", command, &self.log)?;
         service.wait_for(Duration::from_secs(30), || {
             get(ports.public, "/-/health", &[]).and_then(|_| get(ports.control, "/", &[]))

@@ -1,37 +1,31 @@
-//! `cargo xtask drill`: services killed at random moments, as often as wanted, under load.
+//! `cargo xtask drill`: services killed at random moments, as often as wanted, under load; and with
+//! `--cluster`, nodes of the database killed too.
 
+use std::path::Path;
 use std::time::Duration;
 
+use kanzlei_e2e::drill::{Drill, Found};
 use kanzlei_e2e::{bins, drill};
+use kanzlei_harness::cluster::Cluster;
 use kanzlei_harness::mariadb::Mariadb;
 use kanzlei_harness::office::{Office, Ports, harbour};
 
+/// How long jobs may take to end when the load is over.
+const DRAIN: Duration = Duration::from_secs(180);
+const SETTINGS: [&str; 2] = ["jobs.lease=2s", "log.level=warn"];
+
 fn main() {
-    let number = |at: usize, unsaid: usize| std::env::args().nth(at).and_then(|n| n.parse().ok()).unwrap_or(unsaid);
-    let (rounds, processes) = (number(1, 200), number(2, 3));
+    let args: Vec<String> = std::env::args().skip(1).collect();
     let dir = std::env::temp_dir().join(format!("kanzlei-drill-{}", std::process::id()));
-    let server = Mariadb::start(&dir.join("database")).expect("MariaDB starts");
-    let url = server.fresh("kanzlei_drill").expect("database");
-    let records = harbour(&server, "kanzlei_drill_harbour").expect("records");
-    let settings = ["jobs.lease=2s", "log.level=warn"];
-    let ports = Ports::free().expect("ports");
-    let databases = format!("harbour={records}");
-    let mut office = Office::start(&bins(), &dir.join("office"), &url, &databases, ports, &settings).expect("office");
-    let mut drilled = drill::Drill::start(&mut office, processes, 8, Duration::from_millis(4));
-    // A fixed seed: the same moments each time, as far as the machine allows.
-    let mut dice: u64 = 0x5eed;
-    for round in 0..rounds {
-        dice = dice.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
-        std::thread::sleep(Duration::from_millis((dice >> 33) % 1200));
-        drilled.kill(round);
-        if (round + 1) % 20 == 0 {
-            eprintln!("{} of {rounds} kills, {} jobs accepted", round + 1, drilled.accepted());
+    let found = match args.iter().map(String::as_str).collect::<Vec<_>>().as_slice() {
+        ["cluster"] => cluster(&dir),
+        [kills, processes] => {
+            let number = |text: &str| text.parse().expect("a number");
+            services(&dir, number(kills), number(processes))
         }
-    }
-    let found = drilled.finish(&server, "kanzlei_drill", Duration::from_secs(180));
+        _ => panic!("usage: kanzlei-drill KILLS PROCESSES | cluster"),
+    };
     println!("{found}");
-    office.stop();
-    drop(server);
     let good = found.good();
     if good {
         let _ = std::fs::remove_dir_all(&dir);
@@ -44,4 +38,65 @@ fn main() {
         );
     }
     std::process::exit(i32::from(!good));
+}
+
+fn services(dir: &Path, kills: usize, processes: usize) -> Found {
+    let server = Mariadb::start(&dir.join("database")).expect("MariaDB starts");
+    let url = server.fresh("kanzlei_drill").expect("database");
+    let records = harbour(&server, "kanzlei_drill_harbour").expect("records");
+    let ports = Ports::free().expect("ports");
+    let databases = format!("harbour={records}");
+    let mut office = Office::start(&bins(), &dir.join("office"), &url, &databases, ports, &SETTINGS).expect("office");
+    let environments = vec![drill::Environment::new(); processes.saturating_sub(1)];
+    let mut drilled = Drill::start(&mut office, environments, 8, Duration::from_millis(4));
+    // A fixed seed: the same moments each time, as far as the machine allows.
+    let mut dice: u64 = 0x5eed;
+    for round in 0..kills {
+        dice = dice.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+        std::thread::sleep(Duration::from_millis((dice >> 33) % 1200));
+        drilled.kill(round);
+        if (round + 1) % 20 == 0 {
+            eprintln!("{} of {kills} kills, {} jobs accepted", round + 1, drilled.accepted());
+        }
+    }
+    let found = drilled.finish(&server, "kanzlei_drill", DRAIN);
+    office.stop();
+    found
+}
+
+/// Two services and three nodes: a node is killed, then a service, then the node comes back and the one
+/// that the other service uses is killed.
+fn cluster(dir: &Path) -> Found {
+    let mut cluster = Cluster::start(&dir.join("database"), 3).expect("three nodes");
+    eprintln!("three nodes hold the same records");
+    cluster.nodes[0].fresh("kanzlei_drill").expect("database");
+    // The harbour's own records lie with the node that is not killed.
+    let records = harbour(&cluster.nodes[2], "kanzlei_drill_harbour").expect("records");
+    let ports = Ports::free().expect("ports");
+    let databases = format!("harbour={records}");
+    let first = cluster.urls("kanzlei_drill", 0);
+    let mut office = Office::start(&bins(), &dir.join("office"), &first, &databases, ports, &SETTINGS).expect("office");
+    // The other one begins with another node: both take jobs, and their transactions meet.
+    let second = vec![("KANZLEI_DATABASE_URL", cluster.urls("kanzlei_drill", 1))];
+    let mut drilled = Drill::start(&mut office, vec![second], 6, Duration::from_millis(10));
+    let say = |what: &str, drilled: &Drill| eprintln!("{what}; {} jobs accepted", drilled.accepted());
+    drilled.more(300);
+    cluster.nodes[0].kill();
+    say("the first node was killed", &drilled);
+    drilled.more(300);
+    drilled.kill(0);
+    say("the first service was killed and started again", &drilled);
+    drilled.more(300);
+    cluster.restart(0).expect("the first node joins again");
+    say("the first node holds the records again", &drilled);
+    drilled.more(300);
+    cluster.nodes[1].kill();
+    say("the second node was killed", &drilled);
+    drilled.more(300);
+    drilled.kill(1);
+    say("the second service was killed and started again", &drilled);
+    drilled.more(300);
+    let found = drilled.finish(&cluster.nodes[2], "kanzlei_drill", DRAIN);
+    office.stop();
+    found
 }

@@ -5,7 +5,7 @@ use actix_web::web::{Data, Json, Path, Query};
 use jiff::Timestamp;
 use kanzlei_core::document::lane::MAIN;
 use kanzlei_core::document::workflow::{Missed, Overlap};
-use kanzlei_core::machine::{Machine, Next, Outcome, Start, instant};
+use kanzlei_core::machine::{Machine, Next, Outcome, Start, State, instant};
 use kanzlei_core::plan::Order;
 use kanzlei_core::value::Value;
 use kanzlei_store::queue::{Filter, JobLine, JobRow, Phase, Sample};
@@ -131,7 +131,9 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     if let Some(plan) = plan {
         let machine = replayed(&app, &job, plan).await?;
         if let Some(machine) = machine {
-            let rows = journal::steps(&machine, app.journal.value_limit, &app.outside.secrets);
+            let mut rows = journal::steps(&machine, app.journal.value_limit, &app.outside.secrets);
+            let under_way = rows.iter_mut().filter(|row| row.state == State::Running.name());
+            under_way.for_each(|row| row.took = at - row.started);
             let own = machine.plan().sheet.clone();
             steps = steps_json(&rows, &own, job.started.unwrap_or(job.accepted)).into();
             sheet = json!(with_invoked(own, &rows));

@@ -1,0 +1,168 @@
+//! What is kept when processes die or are only slow, when the database goes away, and when a clock jumps.
+//! Longer ones are `cargo xtask drill`.
+
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::time::Duration;
+
+use kanzlei_e2e::calls::*;
+use kanzlei_e2e::peer::{self, Peer};
+use kanzlei_e2e::*;
+use kanzlei_harness::mariadb::Mariadb;
+use kanzlei_harness::office::Office;
+use kanzlei_harness::wait;
+use serde_json::json;
+
+/// Signals (signal(7)).
+const STOP: i32 = 19;
+const CONTINUE: i32 = 18;
+
+/// Cuts all connections to a server.
+fn cut(server: &Mariadb) {
+    let sql = "SELECT CONCAT('KILL ', id) FROM information_schema.processlist WHERE id <> CONNECTION_ID()";
+    for kill in server.sql("kanzlei", sql).expect("connections").lines() {
+        // Some are gone by now.
+        let _ = server.sql("kanzlei", kill);
+    }
+}
+
+#[test]
+fn an_owner_that_is_only_slow_is_refused() {
+    static CALLS: AtomicUsize = AtomicUsize::new(0);
+    static GO: AtomicBool = AtomicBool::new(false);
+    let office = office("slow", &["jobs.lease=1s"]);
+    // The first request is answered when told, those after it at once.
+    let peer = Peer::start(|_, stream| {
+        if CALLS.fetch_add(1, Ordering::Relaxed) == 0 {
+            wait::until(LONG, || GO.load(Ordering::Relaxed).then_some(()));
+        }
+        peer::answer(stream, "200 OK", "application/json", b"{}");
+    });
+    let ledger = format!("http://127.0.0.1:{}", office.ports.standins);
+    let slow = format!("service: slow\nbase: http://127.0.0.1:{}\nnetwork: private\n", peer.port);
+    let books = format!("service: ledger\nbase: {ledger}\nnetwork: private\n");
+    let workflow = format!(
+        "workflow: owned\nentries: [{{endpoint: POST /owned, access: open, answer: later}}]\nsteps:\n  - {{call: \"GET http://127.0.0.1:{}/slow\"}}\n  - {{call: \"POST {ledger}/ledger/entries\", body: {{n: 1}}}}\n  - reply: 200\n",
+        peer.port
+    );
+    let deployed = deploy_texts(&office, &[("a.yaml", &slow), ("b.yaml", &books), ("c.yaml", &workflow)]);
+    assert_eq!(deployed.status, 200, "{deployed:?}");
+    let id = id_of(&post(&office, "/owned", &[], &json!({})));
+    wait::until(LONG, || (CALLS.load(Ordering::Relaxed) == 1).then_some(())).expect("the first call");
+    office.service.signal(STOP);
+    let (mut other, _) = office.another(2).expect("a second service");
+    let row = || {
+        let sql = "SELECT phase, fence, outcomes, changes, ended FROM job WHERE entry = 'POST /owned'";
+        database().sql("kanzlei_slow", sql).expect("the job")
+    };
+    wait::until(LONG, || row().starts_with("11\t").then_some(()))
+        .unwrap_or_else(|| panic!("not taken over: {}", row()));
+    let ended = row();
+    office.service.signal(CONTINUE);
+    GO.store(true, Ordering::Relaxed);
+    let log = || std::fs::read_to_string(&office.service.log).unwrap_or_default();
+    wait::until(LONG, || log().contains("declared dead").then_some(())).unwrap_or_else(|| panic!("{}", log()));
+    // It works again, under a new lease; what it came back with changed nothing.
+    other.stop(LONG);
+    let next = id_of(&post(&office, "/owned", &[], &json!({})));
+    becomes(&office, &next, "succeeded");
+    let first = row().lines().next().map(|line| format!("{line}\n"));
+    assert_eq!(first.as_deref(), Some(ended.as_str()), "{}", log());
+    let calls = http("GET", &format!("{ledger}/-/ledger"), &[], b"").json();
+    let times: Vec<usize> = calls
+        .as_object()
+        .expect("keys")
+        .iter()
+        .filter(|(key, _)| key.starts_with(&id))
+        .map(|(_, times)| times.as_array().map_or(0, Vec::len))
+        .collect();
+    assert_eq!(times, [1], "the step after it was done once: {calls}");
+}
+
+#[test]
+fn a_clock_that_jumps_moves_nothing() {
+    // This one accepts and takes no jobs; the other one's clock jumps, and it runs them all.
+    let office = office("clocks", &["jobs.at_once=0", "jobs.lease=1s"]);
+    let clock = office.service.log.with_file_name("clock");
+    std::fs::write(&clock, "+0").expect("clock");
+    let library = "/usr/lib/x86_64-linux-gnu/faketime/libfaketimeMT.so.1";
+    let environment = [
+        ("LD_PRELOAD", library.to_owned()),
+        ("FAKETIME_TIMESTAMP_FILE", clock.display().to_string()),
+        ("FAKETIME_NO_CACHE", "1".to_owned()),
+        ("FAKETIME_DONT_FAKE_MONOTONIC", "1".to_owned()),
+    ];
+    let (mut other, _) = office.another_with(2, &["jobs.at_once=64"], &environment).expect("a second service");
+    let work = "workflow: work\ninput: {n: {type: integer, default: 1}}\nentries: [{endpoint: POST /work, access: open, answer: later}]\nsteps: [{pause: 10ms}, {reply: 204}]\n";
+    let later = "workflow: ask\nentries: [{endpoint: POST /ask, access: open}]\nsteps: [{id: q, enqueue: work, after: 10m}, {reply: 200, body: \"${q}\"}]\n";
+    let tick = "workflow: tick\nentries: [{every: 1s}]\nsteps: [{reply: 204}]\n";
+    let deployed = deploy_texts(&office, &[("a.yaml", work), ("b.yaml", later), ("c.yaml", tick)]);
+    assert_eq!(deployed.status, 200, "{deployed:?}");
+    let asked = post(&office, "/ask", &[], &json!({})).json();
+    let scheduled = asked["id"].as_str().unwrap_or_else(|| panic!("no id: {asked}")).to_owned();
+    let ticks = || -> Vec<i64> {
+        let sql = "SELECT due DIV 1000000 FROM firing WHERE workflow = 'tick' AND became = 'queued' ORDER BY due";
+        let due = database().sql("kanzlei_clocks", sql).expect("firings");
+        due.lines().map(|line| line.trim().parse().expect("instant")).collect()
+    };
+    for jump in ["+0", "+3600", "-7200", "+0"] {
+        std::fs::write(&clock, jump).expect("clock");
+        let before = ticks().len();
+        wait::until(LONG, || (ticks().len() >= before + 3).then_some(()))
+            .unwrap_or_else(|| panic!("{jump}: no more ticks after {:?}", ticks()));
+        let id = id_of(&post(&office, "/work", &[], &json!({})));
+        let done = becomes(&office, &id, "succeeded");
+        let at = |name: &str| done[name].as_str().expect("instant").parse::<jiff::Timestamp>().expect("instant");
+        let late = at("ended").duration_since(at("queued"));
+        assert!(late.as_secs().abs() < 20, "{jump}: {done}");
+    }
+    let all = ticks();
+    assert!(all.windows(2).all(|pair| pair[1] == pair[0] + 1), "one firing each second, none elsewhere: {all:?}");
+    let still = get(&office, &format!("/-/jobs/{scheduled}"), &[]).json();
+    assert_eq!(still["state"], "scheduled", "ten minutes are not over: {still}");
+    let log = std::fs::read_to_string(&other.log).unwrap_or_default();
+    assert!(!log.contains("declared dead"), "{log}");
+    other.stop(LONG);
+}
+
+#[test]
+fn nothing_is_lost_when_services_are_killed_and_the_database_restarts() {
+    let server = drill_server();
+    let mut server = server.lock().expect("server");
+    let url = server.fresh("kanzlei_drill").expect("database");
+    // Its own server: it is stopped and started again.
+    let harbour = kanzlei_harness::office::harbour(&server, "kanzlei_drill_harbour").expect("records");
+    let dir = std::env::temp_dir().join(format!("kanzlei-drill-{}", std::process::id()));
+    let ports = kanzlei_harness::office::Ports::free().expect("ports");
+    let settings = ["jobs.lease=2s", "log.level=info"];
+    let mut office = Office::start(&bins(), &dir.join("office"), &url, &format!("harbour={harbour}"), ports, &settings)
+        .expect("office");
+    let mut drill = drill::Drill::start(&mut office, vec![Vec::new()], 4, Duration::from_millis(5));
+    for round in 0..8 {
+        drill.more(20);
+        if round % 2 == 1 {
+            cut(&server);
+        }
+        drill.kill(round);
+    }
+    for _ in 0..5 {
+        drill.more(10);
+        cut(&server);
+    }
+    // The database goes away and comes back: accepting answers 503, workers wait.
+    server.stop();
+    drill.refusal();
+    server.run().expect("the database starts again");
+    drill.more(50);
+    let found = drill.finish(&server, "kanzlei_drill", Duration::from_secs(60));
+    println!("{found}");
+    assert!(found.good(), "{found}\n{:?} {:?}", found.stuck, found.repeated_after_journaled);
+    assert!(found.refused > 0, "the database was away");
+}
+
+fn drill_server() -> &'static std::sync::Mutex<kanzlei_harness::mariadb::Mariadb> {
+    static SERVER: std::sync::OnceLock<std::sync::Mutex<kanzlei_harness::mariadb::Mariadb>> =
+        std::sync::OnceLock::new();
+    let dir = std::env::temp_dir().join(format!("kanzlei-drill-{}", std::process::id()));
+    SERVER
+        .get_or_init(|| kanzlei_harness::mariadb::Mariadb::start(&dir.join("database")).expect("MariaDB starts").into())
+}

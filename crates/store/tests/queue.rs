@@ -1,0 +1,174 @@
+//! The queue against a real MariaDB: who gets which job, and who may write what of it.
+
+use kanzlei_harness::mariadb::Mariadb;
+use kanzlei_store::Store;
+use kanzlei_store::queue::{End, NewJob, NewOutcome, Phase, Room, Write};
+use uuid::Uuid;
+
+const FREE: Room = Room { at_once: None, gap: None, generation: 1 };
+/// All places of a lane.
+const ALL: &[u8] = &[0, 1, 2, 3, 4, 5, 6, 7, 8, 9];
+
+fn job(n: u128, lane: &str) -> NewJob {
+    NewJob {
+        id: Uuid::from_u128(n),
+        lane: lane.into(),
+        workflow: "w".into(),
+        revision: 1,
+        generation: 1,
+        priority: 5,
+        tag: None,
+        batch: None,
+        turn: None,
+        entry: "POST /w".into(),
+        caller: None,
+        request_id: "r".into(),
+        trace_id: "0".repeat(32),
+        accepted: 100,
+        due: 100,
+        input: "{}".into(),
+        sealed: false,
+        kept_for: 1,
+    }
+}
+
+fn write(job: u128, fence: u32, phase: Option<Phase>) -> Write {
+    let end = phase.map(|phase| End {
+        phase,
+        place: 5,
+        wake: 900,
+        waits: None,
+        failure: None,
+        tries: 0,
+        expires: Some(1000),
+        void_last: false,
+        past: None,
+        turn: None,
+        notice: None,
+    });
+    let outcome = NewOutcome { seq: 0, effect: 7, at: 800, data: format!("{fence}"), sealed: false };
+    let outcomes = if phase.is_none() { vec![outcome] } else { Vec::new() };
+    Write { job: Uuid::from_u128(job), fence, attempt: 1, outcomes, progress: None, notes: None, reply: None, end }
+}
+
+async fn claim(store: &Store, worker: u128, lane: &str, room: Room, most: u32, at: i64) -> (Vec<u128>, Option<i64>) {
+    let taken = store.claim(Uuid::from_u128(worker), (lane, ALL), room, most, at).await.expect("claims");
+    (taken.jobs.iter().map(|job| job.id.as_u128()).collect(), taken.next)
+}
+
+#[test]
+fn jobs_are_taken_and_written() {
+    let dir = std::env::temp_dir().join(format!("kanzlei-queue-{}", std::process::id()));
+    let server = Mariadb::start(&dir).expect("MariaDB starts");
+    let url = server.fresh("kanzlei_queue").expect("database");
+    let runtime = tokio::runtime::Runtime::new().expect("runtime");
+    runtime.block_on(async {
+        let store = Store::open(&url, 4).await.expect("opens");
+        in_order(&store).await;
+        under_fences(&store).await;
+        within_limits(&store).await;
+        by_turns(&store).await;
+        little_is_read(&store, &server).await;
+    });
+    drop(server);
+    let _ = std::fs::remove_dir_all(dir);
+}
+
+async fn in_order(store: &Store) {
+    let jobs = [
+        job(1, "order"),
+        NewJob { due: 50, ..job(2, "order") },
+        NewJob { priority: 1, due: 200, ..job(3, "order") },
+        NewJob { due: 5000, ..job(4, "order") },
+        // Of a later deploy, whose lanes this process does not know yet.
+        NewJob { generation: 2, due: 10, ..job(5, "order") },
+    ];
+    store.enqueue(&jobs, None).await.expect("queues");
+    store.enqueue(&jobs[..2], None).await.expect("again changes nothing");
+    let heads: Vec<(u8, i64)> =
+        store.heads().await.expect("heads").iter().filter(|h| h.lane == "order").map(|h| (h.place, h.wake)).collect();
+    assert_eq!(heads, [(1, 200), (5, 10)]);
+    assert_eq!(claim(store, 1, "order", FREE, 2, 300).await.0, [3, 2], "by priority, then as due");
+    assert_eq!(claim(store, 1, "order", FREE, 9, 301).await.0, [1], "what is not due or not known stays");
+    assert_eq!(claim(store, 2, "order", Room { generation: 2, ..FREE }, 9, 302).await.0, [5]);
+}
+
+async fn under_fences(store: &Store) {
+    let slow = Uuid::from_u128(1);
+    store.enqueue(&[job(10, "fence"), job(11, "fence")], None).await.expect("queues");
+    assert_eq!(claim(store, 1, "fence", FREE, 1, 400).await.0, [10]);
+    let good = store.write_jobs(&[&write(10, 1, None)], 410).await.expect("writes");
+    assert_eq!(good, [true]);
+    // It was slow, was declared dead, and another has the job by now.
+    assert!(store.bury(slow, 500).await.expect("buries") >= 1);
+    let taken = store.claim(Uuid::from_u128(2), ("fence", ALL), FREE, 1, 501).await.expect("claims");
+    assert_eq!((taken.jobs[0].id.as_u128(), taken.jobs[0].fence, taken.jobs[0].outcomes), (10, 3, 1));
+    for (old, new) in [(None, None), (Some(Phase::Succeeded), Some(Phase::Failed))] {
+        let late = Write { outcomes: Vec::new(), ..write(10, 1, old) };
+        let fresh = Write { outcomes: Vec::new(), ..write(10, 3, new) };
+        let both = store.write_jobs(&[&late, &fresh], 600).await.expect("writes");
+        assert_eq!(both, [false, true], "the old owner is refused");
+    }
+    let row = store.job(Uuid::from_u128(10)).await.expect("reads").expect("job");
+    assert_eq!((row.phase, row.outcomes), (Phase::Failed, 1));
+    let kept = store.outcomes(&[(Uuid::from_u128(10), 1)]).await.expect("outcomes");
+    assert_eq!(kept.iter().map(|o| o.data.as_str()).collect::<Vec<_>>(), ["1"]);
+    // What was taken and not begun goes back once, under its fence.
+    let (worker, id) = (Uuid::from_u128(3), Uuid::from_u128(11));
+    assert_eq!(claim(store, 3, "fence", FREE, 1, 700).await.0, [11]);
+    assert_eq!(store.taken_before(worker, 701).await.expect("looks"), [(id, 1)]);
+    for (fence, phase) in [(9, Phase::Running), (1, Phase::Ready)] {
+        store.give_back(worker, &[(id, fence)], 702).await.expect("gives back");
+        assert_eq!(store.job(id).await.expect("reads").expect("job").phase, phase);
+    }
+}
+
+async fn within_limits(store: &Store) {
+    let many: Vec<NewJob> = (20..30).map(|n| job(n, "limits")).collect();
+    store.enqueue(&many, None).await.expect("queues");
+    let paced = Room { gap: Some(1_000_000), ..FREE };
+    let second = 1_000_000_000;
+    for (at, count, next) in [
+        (second, 1, second + 750_000),
+        (second + 10, 0, second + 750_000),
+        (second + 750_000, 1, second + 1_750_000),
+        // Slots that nobody used are not made up for.
+        (second + 9_000_000, 1, second + 9_750_000),
+    ] {
+        let (taken, open) = claim(store, 4, "limits", paced, 9, at).await;
+        assert_eq!((taken.len(), open), (count, Some(next)), "at {at}");
+    }
+    let few = Room { at_once: Some(5), ..FREE };
+    assert_eq!(claim(store, 4, "limits", few, 9, second * 2).await.0.len(), 2, "three run already");
+    assert_eq!(claim(store, 5, "limits", few, 9, second * 2 + 1).await.0.len(), 0);
+    store.hold_lane("limits", true).await.expect("holds");
+    assert_eq!(claim(store, 5, "limits", Room { at_once: Some(50), ..FREE }, 9, second * 3).await.0.len(), 0);
+    assert_eq!(store.waiting_in("limits", 100).await.expect("counts"), 5);
+}
+
+async fn by_turns(store: &Store) {
+    let turn = |n| NewJob { turn: Some("turns quay-1".into()), due: n as i64, ..job(n, "turns") };
+    store.enqueue(&[turn(40), turn(41), turn(42)], None).await.expect("queues");
+    assert_eq!(claim(store, 6, "turns", FREE, 9, 900).await.0, [40]);
+    assert_eq!(claim(store, 7, "turns", FREE, 9, 901).await.0, [0; 0], "the others are behind it");
+    let mut done = write(40, 1, Some(Phase::Succeeded));
+    done.end.as_mut().expect("end").turn = Some("turns quay-1".into());
+    assert_eq!(store.write_jobs(&[&done], 902).await.expect("writes"), [true]);
+    assert_eq!(claim(store, 7, "turns", FREE, 9, 903).await.0, [41]);
+}
+
+/// Looking and taking read a few entries, however many jobs wait: a plan that sorts them all would show.
+async fn little_is_read(store: &Store, server: &Mariadb) {
+    let many: Vec<NewJob> = (1000..6000).map(|n| NewJob { due: n as i64, ..job(n, "many") }).collect();
+    store.enqueue(&many, None).await.expect("queues");
+    let read = || -> u64 {
+        let sql = "SELECT SUM(VARIABLE_VALUE) FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME IN ('HANDLER_READ_NEXT', 'HANDLER_READ_RND')";
+        server.sql("kanzlei_queue", sql).expect("status").trim().parse::<f64>().expect("number") as u64
+    };
+    let before = read();
+    store.heads().await.expect("heads");
+    assert_eq!(claim(store, 8, "many", FREE, 10, 10_000).await.0, (1000..1010).collect::<Vec<_>>());
+    assert_eq!(claim(store, 8, "many", Room { at_once: Some(20), ..FREE }, 20, 10_001).await.0.len(), 10);
+    let spent = read() - before;
+    assert!(spent < 500, "{spent} entries were read");
+}
