@@ -129,7 +129,7 @@ export function told(action: Action, done: Done): string {
   const count = done.done.length;
   const good = count === 0 ? '' : `${count} ${count === 1 ? 'job' : 'jobs'} ${did}.`;
   const why = done.refused[0]?.why;
-  const bad = why ? ` ${done.refused.length} not: ${why}.` : '';
+  const bad = why ? ` ${count + done.refused.length === 1 ? 'Not done' : `${done.refused.length} not`}: ${why}.` : '';
   return (good + bad).trim();
 }
 

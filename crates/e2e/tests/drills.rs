@@ -91,14 +91,14 @@ fn a_clock_that_jumps_moves_nothing() {
         ("FAKETIME_NO_CACHE", "1".to_owned()),
         ("FAKETIME_DONT_FAKE_MONOTONIC", "1".to_owned()),
     ];
-    let (mut other, _) = office.another_with(2, &["jobs.at_once=64"], &environment).expect("a second service");
+    let (mut other, ports) = office.another_with(2, &["jobs.at_once=64"], &environment).expect("a second service");
     let work = "workflow: work\ninput: {n: {type: integer, default: 1}}\nentries: [{endpoint: POST /work, access: open, answer: later}]\nsteps: [{pause: 10ms}, {reply: 204}]\n";
     let later = "workflow: ask\nentries: [{endpoint: POST /ask, access: open}]\nsteps: [{id: q, enqueue: work, after: 10m}, {reply: 200, body: \"${q}\"}]\n";
     let tick = "workflow: tick\nentries: [{every: 1s}]\nsteps: [{reply: 204}]\n";
     let deployed = deploy_texts(&office, &[("a.yaml", work), ("b.yaml", later), ("c.yaml", tick)]);
     assert_eq!(deployed.status, 200, "{deployed:?}");
     let asked = post(&office, "/ask", &[], &json!({})).json();
-    let scheduled = asked["id"].as_str().unwrap_or_else(|| panic!("no id: {asked}")).to_owned();
+    let scheduled = asked["job"].as_str().unwrap_or_else(|| panic!("no id: {asked}")).to_owned();
     let ticks = || -> Vec<i64> {
         let sql = "SELECT due DIV 1000000 FROM firing WHERE workflow = 'tick' AND became = 'queued' ORDER BY due";
         let due = database().sql("kanzlei_clocks", sql).expect("firings");
@@ -106,6 +106,14 @@ fn a_clock_that_jumps_moves_nothing() {
     };
     for jump in ["+0", "+3600", "-7200", "+0"] {
         std::fs::write(&clock, jump).expect("clock");
+        // Its HTTP answers tell the machine's time: that it did jump.
+        let dated = || -> Option<i64> {
+            let answer = try_http("GET", &format!("http://127.0.0.1:{}/-/health", ports.public), &[], b"")?;
+            let date = jiff::fmt::rfc2822::parse(answer.header("date")?).ok()?;
+            Some(date.timestamp().duration_since(jiff::Timestamp::now()).as_secs())
+        };
+        let away: i64 = jump.parse().expect("seconds");
+        wait::until(LONG, || dated().filter(|off| (off - away).abs() < 10)).expect("the clock jumps");
         let before = ticks().len();
         wait::until(LONG, || (ticks().len() >= before + 3).then_some(()))
             .unwrap_or_else(|| panic!("{jump}: no more ticks after {:?}", ticks()));
