@@ -122,9 +122,7 @@ async fn an_operator_handles_jobs() {
     .expect("office");
     let control = office.control();
     let page = |path: &str| format!("{control}{path}");
-    let unload = |body: serde_json::Value| {
-        tokio::task::block_in_place(|| id_of(&post(&office, "/unload", &[], &body)))
-    };
+    let unload = |body: serde_json::Value| tokio::task::block_in_place(|| id_of(&post(&office, "/unload", &[], &body)));
     let state = |id: &str, state: &str| tokio::task::block_in_place(|| becomes(&office, id, state));
     let browser = Browser::start(&std::env::temp_dir().join(format!("kanzlei-jobs-{}", std::process::id()))).await;
     browser.sign_in(&control, &office.token).await;

@@ -13,6 +13,7 @@ const PROVIDER: &str = "/usr/lib/galera/libgalera_smm.so";
 
 pub struct Cluster {
     pub nodes: Vec<Mariadb>,
+    parts: Vec<Node>,
 }
 
 impl Cluster {
@@ -23,7 +24,7 @@ impl Cluster {
         let port = || ports::free().map_err(io("looking for a port"));
         let groups = (0..count).map(|_| port()).collect::<Result<Vec<u16>>>()?;
         let all = groups.iter().map(|group| format!("127.0.0.1:{group}")).collect::<Vec<_>>().join(",");
-        let mut cluster = Cluster { nodes: Vec::new() };
+        let mut cluster = Cluster { nodes: Vec::new(), parts: Vec::new() };
         for (index, group) in groups.iter().enumerate() {
             let args = vec![
                 "--wsrep-on=ON".to_owned(),
@@ -49,9 +50,10 @@ impl Cluster {
             }
             let mut node = Mariadb::start_as(&dir.join(format!("node-{}", index + 1)), Some(begins))?;
             // When it starts again it joins the others.
-            node.set_node(part);
+            node.set_node(part.clone());
             joined(&node)?;
             cluster.nodes.push(node);
+            cluster.parts.push(part);
         }
         Ok(cluster)
     }
@@ -63,8 +65,15 @@ impl Cluster {
         all.join(" ")
     }
 
-    /// Starts a node again after it was killed, and waits until it holds the records.
+    /// Starts a node again after it was killed, and waits until it holds the records. It is told where it
+    /// stood, as Debian's own service does, so that it gets what it missed and not a whole copy, for
+    /// which another node would stand still.
     pub fn restart(&mut self, node: usize) -> Result<()> {
+        let mut part = self.parts[node].clone();
+        if let Some(position) = self.nodes[node].position()? {
+            part.args.push(format!("--wsrep-start-position={position}"));
+        }
+        self.nodes[node].set_node(part);
         self.nodes[node].run()?;
         joined(&self.nodes[node])
     }

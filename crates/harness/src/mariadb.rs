@@ -79,6 +79,14 @@ impl Mariadb {
 
     /// Starts the server process again on the same port, after [`Mariadb::stop`].
     pub fn run(&mut self) -> Result<()> {
+        let mut process = Process::start("MariaDB", self.command()?, &self.dir.join("mariadb.log"))?;
+        let port = self.port;
+        process.wait_for(Duration::from_secs(60), || answers(port))?;
+        self.process = Some(process);
+        Ok(())
+    }
+
+    fn command(&self) -> Result<Command> {
         let init = self.dir.join("init.sql");
         let sql = format!(
             "CREATE DATABASE IF NOT EXISTS kanzlei CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\n\
@@ -113,11 +121,16 @@ impl Mariadb {
                 owned.map_err(io("giving a node its folder"))?;
             }
         }
-        let mut process = Process::start("MariaDB", command, &self.dir.join("mariadb.log"))?;
-        let port = self.port;
-        process.wait_for(Duration::from_secs(60), || answers(port))?;
-        self.process = Some(process);
-        Ok(())
+        Ok(command)
+    }
+
+    /// Up to where a node that was killed holds its cluster's records: `UUID:NUMBER`.
+    pub(crate) fn position(&self) -> Result<Option<String>> {
+        let mut command = self.command()?;
+        let output = command.arg("--wsrep-recover").output().map_err(io("asking a node for its position"))?;
+        let said = String::from_utf8_lossy(&output.stderr);
+        let found = said.lines().find_map(|line| line.split_once("Recovered position: "));
+        Ok(found.map(|(_, position)| position.trim().to_owned()))
     }
 
     pub fn stop(&mut self) {
