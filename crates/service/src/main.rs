@@ -445,6 +445,7 @@ async fn purge(store: Store, kept: Kept) {
             before = before.max(beyond);
         }
         while store.purge_jobs(before, 500).await.is_ok_and(|count| count >= 500) {}
+        let _ = store.purge_groups(at - kept.jobs * DAY).await;
         let _ = store.purge_firings(at - kept.jobs * DAY).await;
         let _ = store.purge_answers(at).await;
         let _ = store.purge_samples(at - 2 * DAY).await;

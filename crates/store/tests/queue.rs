@@ -2,7 +2,7 @@
 
 use kanzlei_harness::mariadb::Mariadb;
 use kanzlei_store::Store;
-use kanzlei_store::queue::{End, NewJob, NewOutcome, Phase, Room, Write};
+use kanzlei_store::queue::{End, NewBatch, NewJob, NewOutcome, Phase, Room, Write};
 use uuid::Uuid;
 
 const FREE: Room = Room { at_once: None, gap: None, generation: 1 };
@@ -68,6 +68,7 @@ fn jobs_are_taken_and_written() {
         under_fences(&store).await;
         within_limits(&store).await;
         by_turns(&store).await;
+        old_ones_go(&store, &server).await;
         little_is_read(&store, &server).await;
     });
     drop(server);
@@ -155,6 +156,29 @@ async fn by_turns(store: &Store) {
     done.end.as_mut().expect("end").turn = Some("turns quay-1".into());
     assert_eq!(store.write_jobs(&[&done], 902).await.expect("writes"), [true]);
     assert_eq!(claim(store, 7, "turns", FREE, 9, 903).await.0, [41]);
+}
+
+async fn old_ones_go(store: &Store, server: &Mariadb) {
+    let batch =
+        |n: u128| NewBatch { id: Uuid::from_u128(n), workflow: "w".into(), run: "r".into(), total: 1, created: 100 };
+    let (old, open) = (batch(700), batch(701));
+    store.enqueue(&[NewJob { batch: Some(old.id), ..job(50, "old") }], Some(&old)).await.expect("queues");
+    store.enqueue(&[NewJob { batch: Some(open.id), ..job(51, "open") }], Some(&open)).await.expect("queues");
+    assert_eq!(claim(store, 9, "old", FREE, 9, 1_000).await.0, [50]);
+    for write in [write(50, 1, None), write(50, 1, Some(Phase::Cancelled))] {
+        assert_eq!(store.write_jobs(&[&write], 1_000).await.expect("writes"), [true]);
+    }
+    // Three ended until now, at 900 all of them: the fenced one, that of a turn, and this.
+    for (most, beyond) in [(3, None), (2, Some(900)), (0, Some(900))] {
+        assert_eq!(store.ended_beyond(most).await.expect("counts"), beyond, "of {most}");
+    }
+    for (before, gone) in [(900, 0), (901, 3), (2_000, 0)] {
+        assert_eq!(store.purge_jobs(before, 500).await.expect("purges"), gone, "before {before}");
+    }
+    let left = "SELECT (SELECT COUNT(*) FROM job WHERE phase > 10), (SELECT COUNT(*) FROM outcome)";
+    assert_eq!(server.sql("kanzlei_queue", left).expect("counts").trim(), "0\t0");
+    assert_eq!((store.purge_groups(100).await.ok(), store.purge_groups(101).await.ok()), (Some(0), Some(1)));
+    assert!(store.batch(open.id).await.expect("reads").is_some(), "it has a job");
 }
 
 /// Looking and taking read a few entries, however many jobs wait: a plan that sorts them all would show.

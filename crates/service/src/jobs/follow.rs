@@ -2,6 +2,7 @@
 //! those of other processes are looked for every [`LOOK`], all jobs that are followed in one query.
 
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -14,6 +15,7 @@ const LOOK: Duration = Duration::from_millis(250);
 
 pub struct Followers {
     most: usize,
+    all: AtomicUsize,
     /// By job: what its followers wait for, how many they are, and the changes seen last.
     jobs: Mutex<HashMap<Uuid, Followed>>,
 }
@@ -33,7 +35,7 @@ pub struct Follower {
 
 impl Followers {
     pub fn new(most: usize) -> Self {
-        Followers { most, jobs: Mutex::default() }
+        Followers { most, all: AtomicUsize::new(0), jobs: Mutex::default() }
     }
 
     /// Tells that a job changed.
@@ -45,8 +47,7 @@ impl Followers {
     }
 
     pub fn count(&self) -> usize {
-        let jobs = self.jobs.lock().unwrap_or_else(PoisonError::into_inner);
-        jobs.values().map(|followed| followed.count).sum()
+        self.all.load(Ordering::Relaxed)
     }
 }
 
@@ -54,10 +55,11 @@ impl super::Jobs {
     /// Begins to follow a job; nothing when there are as many followers as there may be.
     pub fn follow(self: &Arc<Self>, id: Uuid) -> Option<Follower> {
         let mut jobs = self.followers.jobs.lock().unwrap_or_else(PoisonError::into_inner);
-        let all: usize = jobs.values().map(|followed| followed.count).sum();
-        if all >= self.followers.most {
+        // Counted under the lock of the jobs: never more than may be.
+        if self.followers.all.load(Ordering::Relaxed) >= self.followers.most {
             return None;
         }
+        self.followers.all.fetch_add(1, Ordering::Relaxed);
         let followed = jobs.entry(id).or_insert_with(|| Followed { tell: watch::channel(0).0, count: 0, seen: 0 });
         followed.count += 1;
         Some(Follower { of: self.clone(), id, changed: followed.tell.subscribe() })
@@ -74,6 +76,7 @@ impl Follower {
 impl Drop for Follower {
     fn drop(&mut self) {
         let mut jobs = self.of.followers.jobs.lock().unwrap_or_else(PoisonError::into_inner);
+        self.of.followers.all.fetch_sub(1, Ordering::Relaxed);
         if let Some(followed) = jobs.get_mut(&self.id) {
             followed.count -= 1;
             if followed.count == 0 {
