@@ -5,7 +5,9 @@ export function took(micros: number | null | undefined): string {
   if (micros < 1000) return '<1 ms';
   if (micros < 1_000_000) return `${Math.round(micros / 1000)} ms`;
   if (micros < 60_000_000) return `${(micros / 1_000_000).toFixed(1)} s`;
-  return `${Math.floor(micros / 60_000_000)} min ${Math.round((micros / 1_000_000) % 60)} s`;
+  if (micros < 3_600_000_000) return `${Math.floor(micros / 60_000_000)} min ${Math.floor((micros / 1_000_000) % 60)} s`;
+  if (micros < 172_800_000_000) return `${Math.floor(micros / 3_600_000_000)} h ${Math.floor((micros / 60_000_000) % 60)} min`;
+  return `${Math.floor(micros / 86_400_000_000)} days ${Math.floor((micros / 3_600_000_000) % 24)} h`;
 }
 
 export function ago(instant: string): string {

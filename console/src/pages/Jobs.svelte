@@ -34,6 +34,8 @@
   const workflows = new Watched<{ workflows: WorkflowLine[] }>(() => '/workflows', undefined);
   const group = new Watched<Group | null>(() => (chosen.group ? `/groups/${chosen.group}` : '/lanes'), 2000);
   const filtered = $derived(KEYS.some((key) => key !== 'before' && chosen[key]));
+  /** By more than the state: the counts are of all jobs and would mislead. */
+  const narrowed = $derived(KEYS.some((key) => key !== 'before' && key !== 'state' && chosen[key]));
   const states = $derived(listed.value?.jobs.filter((job) => selected.includes(job.id)).map((job) => job.state) ?? []);
 </script>
 
@@ -45,7 +47,7 @@
     <button class:current={!chosen.state} onclick={() => go({ state: '' })}>all</button>
     {#each STATES as state (state)}
       <button class:current={chosen.state === state} onclick={() => go({ state: chosen.state === state ? '' : state })}>
-        {state} <strong>{count(listed.value?.counts[state] ?? 0)}</strong>
+        {state}{#if !narrowed} <strong>{count(listed.value?.counts[state] ?? 0)}</strong>{/if}
       </button>
     {/each}
   </div>

@@ -23,13 +23,20 @@ pub struct Args {
 #[derive(ClapArgs)]
 pub struct Place {
     /// Address of the control listener
-    #[arg(long, env = "KANZLEI_URL", global = true, value_name = "URL")]
+    #[arg(long, env = "KANZLEI_URL", global = true, display_order = 900, value_name = "URL")]
     pub url: Option<String>,
     /// Operator token; better kept in the environment
-    #[arg(long, env = "KANZLEI_TOKEN", global = true, hide_env_values = true, value_name = "TOKEN")]
+    #[arg(
+        long,
+        env = "KANZLEI_TOKEN",
+        global = true,
+        display_order = 901,
+        hide_env_values = true,
+        value_name = "TOKEN"
+    )]
     pub token: Option<String>,
     /// Print JSON
-    #[arg(long, global = true)]
+    #[arg(long, global = true, display_order = 902)]
     pub json: bool,
 }
 

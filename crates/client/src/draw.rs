@@ -166,9 +166,14 @@ mod tests {
         ] {
             assert_eq!(short_json(&value, most), wanted);
         }
-        for (micros, wanted) in
-            [(0, "<1ms"), (1500, "1.5ms"), (104_000, "104ms"), (2_500_000, "2.5s"), (61_000_000, "1m01s")]
-        {
+        for (micros, wanted) in [
+            (0, "<1ms"),
+            (1500, "1.5ms"),
+            (104_000, "104ms"),
+            (2_500_000, "2.5s"),
+            (61_000_000, "1m01s"),
+            (7_689_000_000_i64, "2h08m"),
+        ] {
             assert_eq!(took(&json!(micros)), wanted);
         }
         assert_eq!(took(&Json::Null), "");

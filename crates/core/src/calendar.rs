@@ -132,7 +132,7 @@ impl Calendar {
         std::iter::successors(next(&after), next).take(most.min(MOST)).collect()
     }
 
-    /// As it is written: `0 6 * * MON-FRI · Europe/Oslo`, `every 30m00s`.
+    /// As it is written: `0 6 * * MON-FRI · Europe/Oslo`, `every 30m`.
     pub fn text(&self) -> String {
         match &self.when {
             When::Every(every) => format!("every {}", crate::duration::short(*every)),
@@ -227,7 +227,7 @@ mod tests {
         );
         grid.from = Some(instant("2027-03-05T06:10:00Z"));
         assert_eq!(listed(&grid, "2027-01-01T00:00:00Z", 9), ["2027-03-05T06:10:00Z", "2027-03-05T06:40:00Z"]);
-        assert_eq!(grid.text(), "every 30m00s");
+        assert_eq!(grid.text(), "every 30m");
     }
 
     #[test]

@@ -21,7 +21,7 @@ pub fn parse(text: &str) -> Result<Duration, NotADuration> {
     exact.ok().and_then(|duration| Duration::try_from(duration).ok()).ok_or_else(|| NotADuration(text.to_owned()))
 }
 
-/// The short form of an exact span: `1.5s`, `200ms`, `2m`.
+/// The short form of a span: `200ms`, `1.5s`, `2m`, `2m05s`, `26h00m`, `7d12h`; what is smaller is left out.
 pub fn short(duration: Duration) -> String {
     let micros = duration.as_micros();
     match micros {
@@ -30,7 +30,10 @@ pub fn short(duration: Duration) -> String {
         10_000..1_000_000 => format!("{}ms", micros / 1000),
         1_000_000..60_000_000 if micros % 1_000_000 < 50_000 => format!("{}s", micros / 1_000_000),
         1_000_000..60_000_000 => format!("{:.1}s", micros as f64 / 1e6),
-        _ => format!("{}m{:02}s", micros / 60_000_000, micros / 1_000_000 % 60),
+        60_000_000..3_600_000_000 if (micros / 1_000_000).is_multiple_of(60) => format!("{}m", micros / 60_000_000),
+        60_000_000..3_600_000_000 => format!("{}m{:02}s", micros / 60_000_000, micros / 1_000_000 % 60),
+        3_600_000_000..172_800_000_000 => format!("{}h{:02}m", micros / 3_600_000_000, micros / 60_000_000 % 60),
+        _ => format!("{}d{:02}h", micros / 86_400_000_000, micros / 3_600_000_000 % 24),
     }
 }
 

@@ -136,7 +136,7 @@ async fn an_operator_handles_jobs() {
     browser.press(row, "Hold").await;
     browser.see("held").await;
     let jobs: Vec<String> = (1..=3).map(|n| unload(json!({"n": n}))).collect();
-    browser.goto(&page("/jobs?lane=quay")).await;
+    browser.goto(&page("/jobs")).await;
     browser.see("queued 3").await;
     // Several are postponed at once, run now again, and one of them is cancelled.
     browser.find("thead .bx--checkbox-label").await.click().await.expect("click");

@@ -465,9 +465,12 @@ fn builders_find_and_change_jobs() {
     ] {
         assert_eq!(found(query), wanted.into_iter().cloned().collect::<Vec<_>>(), "{query}");
     }
-    for (query, says) in
-        [("state=runing", "did you mean `running`"), ("stat=x", "unknown field"), ("due_from=soon", "query")]
-    {
+    for (query, says) in [
+        ("state=runing", "did you mean `running`"),
+        ("stat=x", "unknown field"),
+        ("due_from=soon", "`due_from` is an instant"),
+        ("group=7", "not the id of a group"),
+    ] {
         let answer = http(
             "GET",
             &format!("{}/api/v1/jobs?{query}", office.control()),

@@ -162,16 +162,15 @@ impl Bench {
         Ok(spans)
     }
 
-    /// A thousand timers a second for ten seconds: p50 and p99 of how late they began, in milliseconds.
-    async fn timers(&mut self, generation: u64) -> Done<(f64, f64)> {
+    /// A thousand timers a second for ten seconds: how late they began in microseconds, sorted.
+    async fn timers(&mut self, generation: u64) -> Done<Vec<i64>> {
         let since = now();
         let first = since + 4_000_000;
         let jobs: Vec<NewJob> = (0..10_000).map(|n| job(first + n * 1000, generation)).collect();
         self.store.enqueue(&jobs, None).await?;
         tokio::time::sleep(Duration::from_secs(14)).await;
         self.drained().await?;
-        let late = self.spans("due", "started", since).await?;
-        Ok((at(&late, 0.5), at(&late, 0.99)))
+        self.spans("due", "started", since).await
     }
 
     fn memory(&self) -> f64 {
@@ -179,6 +178,12 @@ impl Bench {
         let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:"));
         line.and_then(|text| text.trim().trim_end_matches(" kB").trim().parse::<f64>().ok()).unwrap_or(0.0) / 1024.0
     }
+}
+
+/// Milliseconds at each hundredth of sorted microseconds, for the picture.
+fn curve(label: &str, wanted: f64, sorted: &[i64]) -> Json {
+    let values: Vec<f64> = (0..=100).map(|percent| at(sorted, f64::from(percent) / 100.0)).collect();
+    json!({"label": label, "wanted": wanted, "values": values})
 }
 
 fn at(sorted: &[i64], share: f64) -> f64 {
@@ -203,10 +208,10 @@ async fn main() -> Done<()> {
         process: process.clone(),
     };
     let generation = bench.store.generation().await?;
-    let mut figures = serde_json::Map::new();
+    let (mut figures, mut curves) = (Vec::new(), Vec::new());
     let mut say = |what: &str, value: f64, unit: &str, more: String| {
         println!("{what:<58} {value:>10.1} {unit:<8} {more}");
-        figures.insert(what.to_owned(), json!({"value": value, "unit": unit, "more": more}));
+        figures.push(json!({"what": what, "value": value, "unit": unit, "more": more}));
     };
 
     let (insert, claim, complete, whole) = bare(empty, 20_000).await?;
@@ -251,10 +256,13 @@ async fn main() -> Done<()> {
         format!("p50 {:.1} (wanted p99 under 30)", at(&begin, 0.5)),
     );
 
+    curves.push(curve("from 202 to the first step, low load", 30.0, &begin));
     if !rates.is_empty() {
         return Ok(());
     }
-    let (p50, alone) = bench.timers(generation).await?;
+    let late = bench.timers(generation).await?;
+    let (p50, alone) = (at(&late, 0.5), at(&late, 0.99));
+    curves.push(curve("1,000 timers a second", 100.0, &late));
     say("1,000 timers a second, late, p99", alone, "ms", format!("p50 {p50:.1} (wanted p99 under 100)"));
     let before = bench.memory();
     let begun = Instant::now();
@@ -264,7 +272,9 @@ async fn main() -> Done<()> {
         bench.store.enqueue(&jobs, None).await?;
     }
     println!("{:<58} {:>10.1} s", "1,000,000 jobs scheduled", begun.elapsed().as_secs_f64());
-    let (p50, loaded) = bench.timers(generation).await?;
+    let late = bench.timers(generation).await?;
+    let (p50, loaded) = (at(&late, 0.5), at(&late, 0.99));
+    curves.push(curve("the same with 1,000,000 scheduled jobs", 100.0, &late));
     say(
         "the same with 1,000,000 scheduled jobs, p99",
         loaded,
@@ -327,6 +337,6 @@ async fn main() -> Done<()> {
             bench.memory()
         ),
     );
-    std::fs::write(file, serde_json::to_string_pretty(&figures)?)?;
+    std::fs::write(file, json!({"figures": figures, "curves": curves}).to_string())?;
     Ok(())
 }

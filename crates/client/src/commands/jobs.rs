@@ -69,11 +69,11 @@ fn print_list(answer: &Json) {
     let counts = answer["counts"].as_object().cloned().unwrap_or_default();
     let counted: Vec<String> = ["scheduled", "queued", "running", "waiting", "succeeded", "failed", "cancelled"]
         .iter()
-        .filter_map(|state| counts.get(*state).map(|n| format!("{n} {}", draw::state(state))))
+        .filter_map(|state| counts.get(*state).filter(|n| **n != 0).map(|n| format!("{n} {}", draw::state(state))))
         .collect();
     let jobs = answer["jobs"].as_array().unwrap_or(&none);
     if !counted.is_empty() {
-        println!("{}\n", counted.join(" · "));
+        println!("{}\n", draw::dim("in all: ") + &counted.join(" · "));
     }
     if jobs.is_empty() {
         println!("No such jobs. Queue one with a request that prefers it: curl -H 'Prefer: respond-async' …");
@@ -250,7 +250,8 @@ fn print_job(job: &Json, full: bool) {
         if job["ended"].is_null() {
             String::new()
         } else {
-            format!("{}, took {}", utc(&job["ended"]), draw::took(&job["took_us"]))
+            let took = draw::took(&job["took_us"]);
+            utc(&job["ended"]) + &if took.is_empty() { ", never begun".to_owned() } else { format!(", took {took}") }
         },
     );
     if let Some(left) = job["left_s"].as_f64() {

@@ -32,11 +32,11 @@ pub struct Meant {
     lane: Option<String>,
     workflow: Option<String>,
     tag: Option<String>,
-    group: Option<Uuid>,
-    due_from: Option<Timestamp>,
-    due_until: Option<Timestamp>,
+    group: Option<String>,
+    due_from: Option<String>,
+    due_until: Option<String>,
     text: Option<String>,
-    before: Option<Uuid>,
+    before: Option<String>,
     limit: Option<u32>,
 }
 
@@ -49,16 +49,30 @@ impl Meant {
             let hint = near.map_or_else(|| STATES.join(", "), |near| format!("did you mean `{near}`?"));
             return Err(Error::problem(422, "Unknown state", format!("no job is `{state}`; {hint}")));
         }
+        let id = |text: Option<String>, of: &str| -> Result<Option<Uuid>> {
+            let wrong = |text: &str| Error::problem(422, "Malformed id", format!("`{text}` is not the id of a {of}"));
+            text.map(|text| text.parse().map_err(|_| wrong(&text))).transpose()
+        };
+        let instant = |text: Option<String>, name: &str| -> Result<Option<i64>> {
+            let read = |text: String| match text.parse::<Timestamp>() {
+                Ok(at) => Ok(at.as_microsecond()),
+                Err(_) => {
+                    let detail = format!("`{name}` is an instant such as 2027-03-04T06:00:00Z, not `{text}`");
+                    Err(Error::problem(422, "That is no time", detail))
+                }
+            };
+            text.map(read).transpose()
+        };
         Ok(Filter {
             state: self.state,
             lane: self.lane,
             workflow: self.workflow,
             tag: self.tag,
-            batch: self.group,
-            due_from: self.due_from.map(|at| at.as_microsecond()),
-            due_until: self.due_until.map(|at| at.as_microsecond()),
+            batch: id(self.group, "group")?,
+            due_from: instant(self.due_from, "due_from")?,
+            due_until: instant(self.due_until, "due_until")?,
             text: self.text.filter(|text| !text.is_empty()),
-            before: self.before,
+            before: id(self.before, "job")?,
             limit: self.limit.unwrap_or(most).clamp(1, most),
         })
     }
@@ -71,7 +85,10 @@ pub async fn list(app: Data<App>, query: Query<Meant>) -> Result<HttpResponse> {
     let filter = meant.filter(MOST_JOBS)?;
     let at = now();
     let found = app.store.jobs(&filter, at).await?;
-    let counts = app.store.job_counts(at).await?;
+    // They are of all jobs: beside a narrower list they would mislead, and they cost a look at each.
+    let only_state =
+        Filter { state: filter.state.clone(), before: filter.before, limit: filter.limit, ..Filter::default() };
+    let counts = if filter == only_state { app.store.job_counts(at).await? } else { Vec::new() };
     let live = app.live.load_full();
     let next = (found.len() as u32 == filter.limit).then(|| found.last().map(|job| job.id)).flatten();
     let listed: Vec<Json_> = found.iter().map(|job| line(job, &app, &live, at)).collect();
@@ -339,10 +356,15 @@ pub async fn group(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     };
     let at = now();
     let ended = state.done + state.failed + state.cancelled;
-    // As fast as until now, but not before the last is due.
-    let pace = state.first_started.filter(|_| ended > 0).map(|first| (at - first) / ended as i64);
-    let expected = pace.map(|pace| at + pace * state.left as i64);
-    let expected = (state.left > 0).then(|| expected.max(state.last_due)).flatten();
+    let left = state.left as i64;
+    // As fast as until now or as the lane lets them through, and not before the last is due. What waits in
+    // a lane that is held has no end in sight.
+    let name = state.lane.clone().unwrap_or_default();
+    let held = app.store.lane_states().await?.iter().any(|lane| lane.held && lane.name == name);
+    let lane = app.live.load().lane(&name);
+    let until_now = state.first_started.filter(|_| ended > 0).map(|first| at + (at - first) / ended as i64 * left);
+    let paced = lane.pace.map(|(count, span)| at + span.as_micros() as i64 / i64::from(count.max(1)) * left);
+    let expected = (left > 0 && !held).then(|| until_now.max(paced).max(state.last_due)).flatten();
     Ok(HttpResponse::Ok().json(json!({
         "id": id, "workflow": state.workflow, "run": state.run, "created": instant(state.created),
         "total": state.total, "done": state.done, "failed": state.failed, "cancelled": state.cancelled,
@@ -382,7 +404,7 @@ pub async fn lanes(app: Data<App>) -> Result<HttpResponse> {
                 "declared": live.lanes.contains_key(name),
                 "held": held,
                 "at_once": lane.at_once,
-                "pace": lane.pace.map(|(count, span)| format!("{count} in {}", kanzlei_core::duration::short(span))),
+                "pace": lane.pace.map(|(count, span)| pace_text(count, span)),
                 "order": match &lane.order {
                     Order::Due => "due".to_owned(),
                     Order::Strict => "strict".to_owned(),
@@ -402,6 +424,16 @@ pub async fn lanes(app: Data<App>) -> Result<HttpResponse> {
         })
         .collect();
     Ok(HttpResponse::Ok().json(json!({"lanes": listed})))
+}
+
+/// A pace as people write it: `60/min`, `5 in 10s`.
+fn pace_text(count: u32, span: std::time::Duration) -> String {
+    match span.as_secs_f64() {
+        1.0 => format!("{count}/s"),
+        60.0 => format!("{count}/min"),
+        3600.0 => format!("{count}/h"),
+        _ => format!("{count} in {}", kanzlei_core::duration::short(span)),
+    }
 }
 
 #[derive(Deserialize)]

@@ -158,6 +158,8 @@ pub struct BatchState {
     pub cancelled: u64,
     pub running: u64,
     pub left: u64,
+    /// The lane of those that are left.
+    pub lane: Option<String>,
     /// When the last one that is left is due, and when the first one began.
     pub last_due: Option<Micros>,
     pub first_started: Option<Micros>,
@@ -486,7 +488,7 @@ impl Store {
             ..BatchState::default()
         };
         let rows = sqlx::query!(
-            "SELECT phase, COUNT(*) AS `n!: i64`, MAX(due) AS last_due, MIN(started) AS first_started FROM job WHERE batch = ? GROUP BY phase",
+            "SELECT phase, COUNT(*) AS `n!: i64`, MAX(due) AS last_due, MIN(started) AS first_started, MIN(lane) AS lane FROM job WHERE batch = ? GROUP BY phase",
             key
         )
         .fetch_all(&self.pool)
@@ -504,6 +506,7 @@ impl Store {
                 }
                 Phase::Ready | Phase::Behind => {
                     state.left += n;
+                    state.lane = row.lane;
                     state.last_due = state.last_due.max(row.last_due);
                 }
             }
