@@ -78,6 +78,8 @@ export interface Step {
 }
 
 export interface Run extends RunLine {
+  /** Where it was a job: the line that polls it. */
+  curl: string | null;
   request_id: string;
   trace_id: string;
   caller: string | null;

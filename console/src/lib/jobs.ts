@@ -6,6 +6,7 @@ export const STATES = ['scheduled', 'queued', 'running', 'waiting', 'succeeded',
 export interface JobLine {
   id: string;
   url: string;
+  curl: string;
   workflow: string;
   revision: number;
   retired: boolean;
@@ -37,7 +38,6 @@ export interface Jobs {
 }
 
 export interface Job extends Omit<JobLine, 'failure' | 'behind'> {
-  curl: string;
   live: boolean;
   held: boolean;
   behind: boolean;
@@ -109,7 +109,7 @@ export interface Timetable {
   overlap: string;
   paused: boolean;
   next: { due: string; zone: string }[];
-  last: { due: string; became: string; job: string | null; state: string | null }[];
+  last: { due: string; became: string; job: string | null; curl: string | null; state: string | null }[];
 }
 
 export type Action = 'cancel' | 'run-now' | 'postpone' | 'take-up';

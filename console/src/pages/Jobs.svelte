@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button, Search, Select, SelectItem, SkeletonText } from 'carbon-components-svelte';
+  import { Button, Search, Select, SelectItem, SkeletonText, TextInput } from 'carbon-components-svelte';
   import { Watched, type WorkflowLine } from '../lib/api.svelte';
   import { type Group, type Jobs, type Lane, local, STATES } from '../lib/jobs';
   import { router } from '../lib/router.svelte';
@@ -12,7 +12,19 @@
   const chosen = $derived(Object.fromEntries(KEYS.map((key) => [key, router.query.get(key) ?? ''])) as Record<(typeof KEYS)[number], string>);
   let selected: string[] = $state([]);
   let typed = $state(router.query.get('text') ?? '');
+  let tag = $state(router.query.get('tag') ?? '');
   let round = $state(0);
+
+  /** An instant as `datetime-local` shows it, in the browser's zone, and back. */
+  function shown(instant: string): string {
+    const at = new Date(instant);
+    return Number.isNaN(at.getTime()) ? '' : new Date(at.getTime() - at.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+  }
+
+  function instant(local: string): string {
+    const at = new Date(local);
+    return Number.isNaN(at.getTime()) ? '' : at.toISOString();
+  }
 
   function address(change: Partial<Record<(typeof KEYS)[number], string>>): string {
     const query = new URLSearchParams();
@@ -68,7 +80,25 @@
     >
       <Search size="sm" labelText="In the input" placeholder="in the input …" bind:value={typed} on:clear={() => go({ text: '' })} />
     </form>
-    {#if chosen.tag}<Button size="small" kind="ghost" on:click={() => go({ tag: '' })}>tag {chosen.tag} ✕</Button>{/if}
+    <form
+      class="tag"
+      onsubmit={(event) => {
+        event.preventDefault();
+        go({ tag });
+      }}
+    >
+      <TextInput size="sm" labelText="Tag" placeholder="whole tag, Enter" bind:value={tag} />
+    </form>
+    {#each [['due_from', 'Due from'], ['due_until', 'Due until']] as const as [key, label] (key)}
+      <TextInput
+        size="sm"
+        type="datetime-local"
+        labelText={label}
+        value={shown(chosen[key])}
+        on:change={(event) => go({ [key]: instant(String(event.detail ?? '')) })}
+      />
+    {/each}
+    {#if filtered}<Button size="small" kind="ghost" href="/jobs">Show all</Button>{/if}
     {#if chosen.group}<Button size="small" kind="ghost" on:click={() => go({ group: '' })}>group …{chosen.group.slice(-12)} ✕</Button>{/if}
   </div>
   {#if chosen.group && group.value?.total}
@@ -159,11 +189,15 @@
   }
 
   .filters :global(.bx--form-item) {
-    flex: 0 0 11rem;
+    flex: 0 0 10.5rem;
   }
 
   .filters form {
-    width: 16rem;
+    width: 14rem;
+  }
+
+  .filters form.tag {
+    width: 11rem;
   }
 
   .group,

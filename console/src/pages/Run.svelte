@@ -21,6 +21,7 @@
       ['Trace', run.trace_id],
       ['From', run.caller],
       ['In the terminal', `kanzlei run ${run.id}`],
+      ['Poll its job', run.curl],
     ];
     return all.filter((fact): fact is [string, string] => fact[1] !== null);
   });
@@ -42,6 +43,7 @@
       <span class="dim" title={time(run.started)}>· {time(run.started)} UTC, {ago(run.started)}</span>
       <span class="dim">· revision {run.revision}</span>
       <span class="mono dim">· {run.entry}</span>
+      {#if run.curl}<span>· <a href="/jobs/{run.id}">its job</a></span>{/if}
     </div>
     {#if why}<p class="why">{why}</p>{/if}
     <div class="beside">

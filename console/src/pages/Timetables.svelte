@@ -3,6 +3,7 @@
   import { Refused, session, Watched } from '../lib/api.svelte';
   import { ahead, local, type Timetable } from '../lib/jobs';
   import { ago } from '../lib/show';
+  import JobId from '../parts/JobId.svelte';
   import RunState from '../parts/RunState.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
@@ -72,7 +73,7 @@
                     <tr>
                       <td title={last.due}>{ago(last.due)}</td>
                       <td>{#if last.state}<RunState state={last.state} />{:else}{last.became}{/if}{#if last.became === 'by-hand'}<span class="dim"> by hand</span>{/if}</td>
-                      <td>{#if last.job}<a class="mono" href="/jobs/{last.job}">…{last.job.slice(-12)}</a>{/if}</td>
+                      <td>{#if last.job}<JobId id={last.job} curl={last.curl} shown={12} />{/if}</td>
                     </tr>
                   {:else}
                     <tr><td class="dim">It was never due yet.</td></tr>

@@ -1,8 +1,9 @@
 <script lang="ts">
-  import { Checkbox, CopyButton } from 'carbon-components-svelte';
+  import { Checkbox } from 'carbon-components-svelte';
   import { ahead, type JobLine } from '../lib/jobs';
   import { router } from '../lib/router.svelte';
   import { ago, time, took } from '../lib/show';
+  import JobId from './JobId.svelte';
   import RunState from './RunState.svelte';
 
   let { jobs, selected = $bindable() }: { jobs: JobLine[]; selected: string[] } = $props();
@@ -55,11 +56,7 @@
           <td>{took(job.late_us)}</td>
           <td>{took(job.took_us)}</td>
           <td>
-            <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
-            <span class="row" onclick={(event) => event.stopPropagation()}>
-              <a class="mono quiet" href="/jobs/{job.id}">…{job.id.slice(-8)}</a>
-              <CopyButton text={job.id} iconDescription="Copy id" feedback="Copied" />
-            </span>
+            <JobId id={job.id} curl={job.curl} />
           </td>
           <td class="why" title={job.failure ?? job.tag ?? ''}>
             {#if job.failure}{job.failure}{:else if job.tag}<a href="/jobs?tag={encodeURIComponent(job.tag)}">{job.tag}</a>{/if}

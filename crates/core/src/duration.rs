@@ -42,6 +42,23 @@ mod tests {
     use super::*;
 
     #[test]
+    fn short_forms_are_short() {
+        for (micros, text) in [
+            (7, "7µs"),
+            (1_500, "1.5ms"),
+            (104_000, "104ms"),
+            (2_000_000, "2s"),
+            (2_500_000, "2.5s"),
+            (120_000_000, "2m"),
+            (125_000_000, "2m05s"),
+            (7_689_000_000, "2h08m"),
+            (648_000_000_000, "7d12h"),
+        ] {
+            assert_eq!(short(Duration::from_micros(micros)), text);
+        }
+    }
+
+    #[test]
     fn both_forms_are_read() {
         for (text, millis) in [
             ("200ms", 200),

@@ -436,6 +436,112 @@ fn timetables_fire_once_whoever_looks() {
 }
 
 #[test]
+fn what_a_timetable_missed_is_made_up_for_as_it_says() {
+    let mut office = office("missed", &[]);
+    let each = |name: &str, more: &str| {
+        format!("workflow: {name}\nentries: [{{every: 1min, {more}}}]\nsteps: [{{reply: 204}}]\n")
+    };
+    let texts = [
+        ("skip", each("skip", "missed: skip")),
+        ("once", each("once", "missed: once")),
+        ("all", each("all", "missed: all")),
+        ("over", each("over", "missed: all, until: \"2020-01-01T00:00:00Z\"")),
+        ("later", each("later", "missed: all, from: \"2999-01-01T00:00:00Z\"")),
+        ("held", each("held", "missed: all")),
+    ];
+    let documents: Vec<(&str, &str)> = texts.iter().map(|(name, text)| (*name, text.as_str())).collect();
+    let deployed = deploy_texts(&office, &documents);
+    assert_eq!(deployed.status, 200, "{deployed:?}");
+    let sql = |sql: &str| database().sql("kanzlei_missed", sql).expect("sql");
+    wait::until(LONG, || (sql("SELECT COUNT(*) FROM timetable").trim() == "6").then_some(())).expect("known");
+    assert_eq!(act(&office, "/timetables/held/1/pause", json!(null)).status, 200);
+    // As if nobody had looked for five minutes and a half, and nothing had been due before.
+    office.service.stop(LONG);
+    sql("DELETE FROM firing");
+    sql("DELETE FROM job");
+    sql("UPDATE timetable SET upto = UNIX_TIMESTAMP() DIV 60 * 60000000 - 330000000");
+    office.restart_service().expect("starts again");
+    let became = |workflow: &str| {
+        let rows = sql(&format!("SELECT became, COUNT(*) FROM firing WHERE workflow = '{workflow}' GROUP BY became"));
+        rows.lines().map(|line| line.replace('\t', " ")).collect::<Vec<_>>().join(", ")
+    };
+    let queued = |text: &str| -> u32 {
+        let number = text.split(", ").find_map(|part| part.strip_prefix("queued "));
+        number.and_then(|n| n.parse().ok()).unwrap_or(0)
+    };
+    wait::until(LONG, || (queued(&became("all")) >= 5).then_some(())).unwrap_or_else(|| panic!("{}", became("all")));
+    // The latest of them may be due just now and not be missed at all.
+    for (workflow, least, most) in
+        [("skip", 0, 2), ("once", 1, 3), ("all", 5, 7), ("over", 0, 0), ("later", 0, 0), ("held", 0, 0)]
+    {
+        let found = became(workflow);
+        let count = queued(&found);
+        assert!((least..=most).contains(&count), "{workflow}: {found}");
+        assert_eq!(found.contains("missed"), matches!(workflow, "skip" | "once"), "{workflow}: {found}");
+    }
+    let shown = said(&client(&office, &["timetables"]), 0);
+    assert!(shown.contains("missed all") && shown.contains("none any more"), "{shown}");
+}
+
+#[test]
+fn a_job_runs_what_was_live_when_it_was_queued() {
+    let office = office("pinned", &[]);
+    let inner = |word: &str| format!("workflow: inner\nsteps:\n  - reply: 200\n    body: {{inner: {word}}}\n");
+    let outer = |word: &str| {
+        format!(
+            "workflow: outer\nentries: [{{endpoint: POST /outer, access: open, answer: later}}]\nsteps:\n  - {{id: i, invoke: inner}}\n  - reply: 200\n    body: {{outer: {word}, of: \"${{i.inner}}\"}}\n"
+        )
+    };
+    let deploy = |word: &str| {
+        let (inner, outer) = (inner(word), outer(word));
+        let deployed = deploy_texts(&office, &[("i.yaml", &inner), ("o.yaml", &outer)]);
+        assert_eq!(deployed.status, 200, "{deployed:?}");
+    };
+    let result = |id: &str| get(&office, &format!("/-/jobs/{id}/result"), &[]).body;
+    deploy("old");
+    act(&office, "/lanes/main/hold", json!(null));
+    let before = id_of(&post(&office, "/outer", &[], &json!({})));
+    deploy("new");
+    let after = id_of(&post(&office, "/outer", &[], &json!({})));
+    act(&office, "/lanes/main/release", json!(null));
+    for (id, word) in [(&before, "old"), (&after, "new")] {
+        becomes(&office, id, "succeeded");
+        assert_eq!(result(id), format!("{{\"outer\":\"{word}\",\"of\":\"{word}\"}}"));
+    }
+    let shown = api(&office, &format!("/jobs/{before}"));
+    assert_eq!((&shown["revision"], &shown["live"], &shown["retired"]), (&json!(1), &json!(false), &json!(false)));
+}
+
+#[test]
+fn a_full_lane_turns_clients_away() {
+    let office = office("full", &[]);
+    let lane = |name: &str, more: &str| format!("lane: {name}\nlength: 2\n{more}");
+    let work = |name: &str| {
+        format!(
+            "workflow: {name}\nentries: [{{endpoint: POST /{name}, access: open, answer: later}}]\njobs: {{lane: {name}}}\nsteps: [{{reply: 204}}]\n"
+        )
+    };
+    let texts = [lane("calm", ""), lane("strictly", "full: 429\n"), work("calm"), work("strictly")];
+    let names = ["a", "b", "c", "d"];
+    let documents: Vec<(&str, &str)> = names.into_iter().zip(texts.iter().map(String::as_str)).collect();
+    let deployed = deploy_texts(&office, &documents);
+    assert_eq!(deployed.status, 200, "{deployed:?}");
+    for (name, status) in [("calm", 503), ("strictly", 429)] {
+        act(&office, &format!("/lanes/{name}/hold"), json!(null));
+        let queued: Vec<String> = (0..2).map(|_| id_of(&post(&office, &format!("/{name}"), &[], &json!({})))).collect();
+        let refused = post(&office, &format!("/{name}"), &[("idempotency-key", "once")], &json!({}));
+        assert_eq!((refused.status, refused.json()["title"].as_str()), (status, Some("The queue is full")));
+        assert!(refused.header("retry-after").is_some_and(|wait| wait.parse::<u32>().is_ok()), "{refused:?}");
+        // Another lane takes what comes, and this one too when there is room; the same key may come again.
+        http("DELETE", &format!("{}/-/jobs/{}", office.public(), queued[0]), &[], b"");
+        let taken = post(&office, &format!("/{name}"), &[("idempotency-key", "once")], &json!({}));
+        assert_eq!(taken.status, 202, "{taken:?}");
+        act(&office, &format!("/lanes/{name}/release"), json!(null));
+        becomes(&office, &id_of(&taken), "succeeded");
+    }
+}
+
+#[test]
 fn builders_find_and_change_jobs() {
     let office = office("builders", &["jobs.input=100000"]);
     let texts = [

@@ -17,8 +17,16 @@ pub enum Error {
     #[error("{0}")]
     Client(String),
     /// An answer to the client of the control API.
-    #[error("{}", .0.title)]
+    #[error("{}", told(.0))]
     Problem(Box<Problem>),
+}
+
+/// A problem in one line.
+fn told(problem: &Problem) -> String {
+    match &problem.detail {
+        Some(detail) => format!("{}: {detail}", problem.title),
+        None => problem.title.clone(),
+    }
 }
 
 impl Error {
@@ -36,8 +44,8 @@ impl Error {
             Error::Store(error) if error.is_unreachable() => {
                 Problem::new(503, "The database is away").detail("nothing was changed; try again in a moment")
             }
-            Error::Store(kanzlei_store::Error::Contended) => {
-                Problem::new(409, "Another deploy was faster").detail(self.to_string())
+            Error::Store(error) if error.is_contention() => {
+                Problem::new(409, "Others were faster").detail("nothing was changed; try again in a moment")
             }
             _ => Problem::new(500, "Internal server error"),
         }

@@ -112,6 +112,7 @@ fn print_list(answer: &Json) {
         })
         .collect();
     draw::table(&["job", "workflow", "state", "lane", "due (UTC)", "late", "took", "tag or why"], &rows);
+    println!("{}", draw::dim(&format!("poll the first: {}", text(&jobs[0], "curl"))));
     if let Some(next) = answer["next_before"].as_str() {
         println!("{}", draw::dim(&format!("older ones: add --before {next}")));
     }

@@ -388,8 +388,11 @@ pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     let own = sheet_of(&app, &run.workflow, run.revision).await?;
     let sheet = with_invoked(own.clone(), &run.steps);
     let steps = steps_json(&run.steps, &own, run.started);
+    let queued = app.store.job(uuid).await?.is_some();
     Ok(HttpResponse::Ok().json(json!({
         "id": run.id,
+        // Where it was a job that is still there: how it is polled.
+        "curl": queued.then(|| super::jobs::poll_line(&app, uuid)),
         "workflow": run.workflow,
         "revision": run.revision,
         "state": run.state,

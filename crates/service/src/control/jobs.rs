@@ -5,7 +5,7 @@ use actix_web::web::{Data, Json, Path, Query};
 use jiff::Timestamp;
 use kanzlei_core::document::lane::MAIN;
 use kanzlei_core::document::workflow::{Missed, Overlap};
-use kanzlei_core::machine::{Machine, Next, Outcome, Start, State, instant};
+use kanzlei_core::machine::{Machine, Next, Start, State, instant};
 use kanzlei_core::plan::Order;
 use kanzlei_core::value::Value;
 use kanzlei_store::queue::{Filter, JobLine, JobRow, Phase, Sample};
@@ -17,7 +17,7 @@ use super::api::{steps_json, with_invoked};
 use crate::App;
 use crate::clock::now;
 use crate::error::{Error, Result};
-use crate::jobs::{MOST_MEANT, past, state_of, timetables};
+use crate::jobs::{MOST_MEANT, outcome_of, past, state_of, timetables};
 use crate::journal;
 
 /// The most jobs in one listing.
@@ -100,11 +100,17 @@ fn failure_of(text: Option<&str>) -> Option<Json_> {
     serde_json::from_str::<Json_>(text?).ok()?.get("detail").cloned()
 }
 
+/// The line that polls a job in a terminal.
+pub fn poll_line(app: &App, id: Uuid) -> String {
+    format!("curl -s '{}/-/jobs/{id}' -H 'Prefer: wait=30'", app.public_url)
+}
+
 fn line(job: &JobLine, app: &App, live: &crate::live::Live, at: i64) -> Json_ {
     let state = state_of(job.phase, job.waits.as_deref(), job.started.is_some(), job.wake, at);
     json!({
         "id": job.id,
         "url": format!("{}/-/jobs/{}", app.public_url, job.id),
+        "curl": poll_line(app, job.id),
         "workflow": job.workflow,
         "revision": job.revision,
         "retired": !live.workflows.contains_key(&job.workflow),
@@ -171,7 +177,7 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     let address = format!("{}/-/jobs/{id}", app.public_url);
     let more = json!({
         "url": address,
-        "curl": format!("curl -s '{address}' -H 'Prefer: wait=30'"),
+        "curl": poll_line(&app, id),
         "revision": job.revision,
         "retired": !live.workflows.contains_key(&job.workflow),
         "live": live.workflows.get(&job.workflow).is_some_and(|w| w.revision == job.revision),
@@ -226,8 +232,7 @@ async fn replayed(app: &App, job: &JobRow, plan: std::sync::Arc<kanzlei_core::pl
     let listen = |machine: &mut Machine| while !matches!(machine.next(), Next::Idle | Next::Finished) {};
     listen(&mut machine);
     for row in app.store.outcomes(&[(job.id, job.attempt)]).await? {
-        let read = app.outside.secrets.unguard(&row.data);
-        let Some(outcome) = read.and_then(|text| Outcome::from_json(&serde_json::from_str(&text).ok()?)) else { break };
+        let Some(outcome) = outcome_of(&app.outside.secrets, &row) else { break };
         machine.feed(row.effect, outcome, row.at);
         listen(&mut machine);
     }
@@ -525,6 +530,7 @@ pub async fn timetables_list(app: Data<App>) -> Result<HttpResponse> {
                         "due": instant(firing.due),
                         "became": firing.became,
                         "job": firing.job,
+                        "curl": firing.job.map(|job| poll_line(&app, job)),
                         "state": phase.map(|phase| state_of(phase, None, true, 0, 0)),
                     })
                 })
@@ -568,4 +574,50 @@ pub async fn timetable_act(app: Data<App>, path: Path<(String, u16, String)>) ->
     let url = job.map(|id| format!("{}/-/jobs/{id}", app.public_url));
     Ok(HttpResponse::Ok()
         .json(json!({"workflow": workflow, "number": number, "action": action, "job": job, "url": url})))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use super::*;
+
+    #[test]
+    fn paces_are_written_as_people_do() {
+        for (count, seconds, text) in [(5, 1, "5/s"), (60, 60, "60/min"), (7, 3600, "7/h"), (2, 90, "2 in 1m30s")] {
+            assert_eq!(pace_text(count, Duration::from_secs(seconds)), text);
+        }
+    }
+
+    #[test]
+    fn due_times_lie_ahead() {
+        let at = 1_800_000_000_000_000;
+        for (text, wanted) in [
+            ("2h", Some(at + 7_200_000_000)),
+            ("PT1M", Some(at + 60_000_000)),
+            ("2027-03-04T06:00:00Z", Some(1_804_140_000_000_000)),
+            ("2027-03-04T07:00:00+01:00", Some(1_804_140_000_000_000)),
+            ("2020-01-01T00:00:00Z", None),
+            ("tomorrow", None),
+            ("-2h", None),
+            ("", None),
+        ] {
+            assert_eq!(due_of(text, at).ok(), wanted, "{text}");
+        }
+    }
+
+    #[test]
+    fn what_is_meant_is_checked() {
+        for (meant, says) in [
+            (Meant { state: Some("faild".into()), ..Meant::default() }, "did you mean `failed`?"),
+            (Meant { group: Some("7".into()), ..Meant::default() }, "`7` is not the id of a group"),
+            (Meant { due_until: Some("soon".into()), ..Meant::default() }, "`due_until` is an instant"),
+        ] {
+            let error = meant.filter(10).expect_err("refused").to_string();
+            assert!(error.contains(says), "{error}");
+        }
+        let filter = Meant { limit: Some(5000), text: Some(String::new()), ..Meant::default() }.filter(10);
+        let filter = filter.expect("good");
+        assert_eq!((filter.limit, filter.text), (10, None));
+    }
 }

@@ -178,9 +178,7 @@ impl Driven {
             if !self.asked.iter().any(|(id, _)| *id == row.effect) {
                 return Err(format!("what is written down of it does not fit its workflow (outcome {})", row.seq));
             }
-            let read = self.shared.jobs.secrets.unguard(&row.data);
-            let outcome = read.and_then(|text| Outcome::from_json(&serde_json::from_str(&text).ok()?));
-            let Some(outcome) = outcome else {
+            let Some(outcome) = super::outcome_of(&self.shared.jobs.secrets, &row) else {
                 return Err(format!("what is written down of it cannot be read (outcome {})", row.seq));
             };
             self.feed(row.effect, outcome, row.at);

@@ -23,10 +23,12 @@ use arc_swap::ArcSwap;
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use hmac::{Hmac, Mac};
-use kanzlei_core::machine::{Address, Cancellation, Cancelling, Enqueue, NewJob as Asked, QueueFault, Queued, instant};
+use kanzlei_core::machine::{
+    Address, Cancellation, Cancelling, Enqueue, NewJob as Asked, Outcome, QueueFault, Queued, instant,
+};
 use kanzlei_core::value::Value;
 use kanzlei_store::Store;
-use kanzlei_store::queue::{Filter, NewBatch, NewJob, Phase};
+use kanzlei_store::queue::{Filter, NewBatch, NewJob, OutcomeRow, Phase};
 use sha2::{Digest, Sha256};
 use tokio::sync::{Notify, mpsc};
 use uuid::Uuid;
@@ -315,6 +317,11 @@ impl Jobs {
         let url = format!("{}/-/callbacks/{token}", self.public_url);
         Ok(Address { id: token, url })
     }
+}
+
+/// What is written down of an outcome, read again; nothing when it cannot be read.
+pub fn outcome_of(secrets: &Secrets, row: &OutcomeRow) -> Option<Outcome> {
+    Outcome::from_json(&serde_json::from_str(&secrets.unguard(&row.data)?).ok()?)
 }
 
 /// The hash under which a token lies in the database.
