@@ -59,7 +59,7 @@
     <button class:current={!chosen.state} onclick={() => go({ state: '' })}>all</button>
     {#each STATES as state (state)}
       <button class:current={chosen.state === state} onclick={() => go({ state: chosen.state === state ? '' : state })}>
-        {state}{#if !narrowed} <strong>{count(listed.value?.counts[state] ?? 0)}</strong>{/if}
+        {state}{#if !narrowed}{' '}<strong>{count(listed.value?.counts[state] ?? 0)}</strong>{/if}
       </button>
     {/each}
   </div>

@@ -24,6 +24,8 @@ pub struct Found {
     pub refused: u64,
     pub kills: usize,
     pub ended: BTreeMap<String, usize>,
+    /// Why jobs failed, some of them.
+    pub failures: Vec<String>,
     /// Jobs that did not end.
     pub stuck: Vec<String>,
     pub calls: usize,
@@ -55,6 +57,7 @@ impl std::fmt::Display for Found {
             self.accepted, self.refused, self.kills, self.took
         )?;
         writeln!(f, "ended: {:?}; stuck: {}", self.ended, self.stuck.len())?;
+        self.failures.iter().try_for_each(|why| writeln!(f, "failed: {why}"))?;
         write!(
             f,
             "{} calls under {} keys; {} keys called more than once, {} of them after what came of it was written down",
@@ -194,7 +197,10 @@ impl<'o> Drill<'o> {
             .filter_map(|row| row.split_once('\t'))
             .map(|(id, phase)| (id.to_lowercase(), phase.trim().parse().expect("phase")))
             .collect();
+        let failures = "SELECT CONCAT(tries, ' tries: ', failure) FROM job WHERE phase = 12 LIMIT 3";
+        let failures = server.sql(database, failures).expect("failures").lines().map(str::to_owned).collect();
         let mut found = Found {
+            failures,
             accepted: accepted.len(),
             refused: self.refused.load(Ordering::Relaxed),
             kills: self.kills,

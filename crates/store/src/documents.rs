@@ -52,8 +52,7 @@ impl Store {
     pub async fn deploy(&self, documents: &[NewDocument], now: Micros) -> Result<Vec<Deployed>> {
         for _ in 0..TRIES {
             match self.try_deploy(documents, now).await {
-                Err(Error::Query { source: sqlx::Error::Database(error), .. })
-                    if matches!(error.code().as_deref(), Some("40001" | "1213" | "1020")) => {}
+                Err(error) if error.is_contention() => {}
                 other => return other,
             }
         }

@@ -53,8 +53,20 @@ impl Error {
             _ => return false,
         };
         matches!(inner, E::Io(_) | E::PoolTimedOut | E::PoolClosed | E::Tls(_) | E::Protocol(_))
-            || matches!(inner, E::Database(db) if ["1040", "1047", "1053", "1152", "1158", "1159", "1160", "1161"].contains(&db.code().as_deref().unwrap_or_default()) || db.message().contains("shutdown"))
+            || number(inner).is_some_and(|number| AWAY.contains(&number))
     }
+}
+
+/// What the server says when it is not there for us: too many connections; not part of its cluster; shutting
+/// down; trouble on the way; read only; the statement interrupted or the connection cut by somebody.
+const AWAY: [u16; 12] = [1040, 1047, 1053, 1152, 1158, 1159, 1160, 1161, 1290, 1317, 1836, 1927];
+/// Another transaction was faster: locks, deadlocks, a row that changed since it was read.
+const CONTENTION: [u16; 3] = [1020, 1205, 1213];
+
+/// The server's number of an error.
+fn number(error: &sqlx::Error) -> Option<u16> {
+    let error = error.as_database_error()?;
+    error.try_downcast_ref::<sqlx::mysql::MySqlDatabaseError>().map(|error| error.number())
 }
 
 impl Error {
@@ -62,9 +74,7 @@ impl Error {
     /// can be done again.
     pub fn is_contention(&self) -> bool {
         match self {
-            Error::Query { source: sqlx::Error::Database(error), .. } => {
-                matches!(error.code().as_deref(), Some("40001" | "1213" | "1020" | "1205"))
-            }
+            Error::Query { source, .. } => number(source).is_some_and(|number| CONTENTION.contains(&number)),
             Error::Contended => true,
             _ => false,
         }

@@ -164,12 +164,8 @@ impl Outside {
                     each(&mut connection, statements).await
                 };
                 match done {
-                    // 1213: another transaction won; nothing of this one was done.
-                    Err(Stop::Sql(sqlx::Error::Database(error)))
-                        if error.code().as_deref() == Some("40001") && tries < TRIES =>
-                    {
-                        tries += 1;
-                    }
+                    // Another transaction won; nothing of this one was done.
+                    Err(Stop::Sql(error)) if crate::number(&error) == Some(1213) && tries < TRIES => tries += 1,
                     Err(Stop::Sql(error)) => return Err(refused(error)),
                     Err(Stop::TooLarge(what)) => return Err(Refused::TooLarge(what)),
                     Ok(given) => return Ok(given),
@@ -268,8 +264,8 @@ fn plain_name(name: &str) -> std::result::Result<&str, Refused> {
 
 fn refused(error: sqlx::Error) -> Refused {
     match &error {
-        // 1969: longer than max_statement_time.
-        sqlx::Error::Database(database) if database.code().as_deref() == Some("70100") => Refused::Timeout,
+        // Longer than max_statement_time.
+        error if crate::number(error) == Some(1969) => Refused::Timeout,
         sqlx::Error::Database(database) if database.is_unique_violation() => {
             Refused::Duplicate(database.message().to_owned())
         }

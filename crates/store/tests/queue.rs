@@ -2,6 +2,7 @@
 
 use kanzlei_harness::mariadb::Mariadb;
 use kanzlei_store::Store;
+use kanzlei_store::outside::{Outside, Refused, Statement};
 use kanzlei_store::queue::{End, NewBatch, NewJob, NewOutcome, Phase, Room, Write};
 use uuid::Uuid;
 
@@ -70,6 +71,7 @@ fn jobs_are_taken_and_written() {
         by_turns(&store).await;
         old_ones_go(&store, &server).await;
         little_is_read(&store, &server).await;
+        what_is_cut_is_away(&server).await;
     });
     drop(server);
     let _ = std::fs::remove_dir_all(dir);
@@ -195,4 +197,27 @@ async fn little_is_read(store: &Store, server: &Mariadb) {
     assert_eq!(claim(store, 8, "many", Room { at_once: Some(20), ..FREE }, 20, 10_001).await.0.len(), 10);
     let spent = read() - before;
     assert!(spent < 500, "{spent} entries were read");
+}
+
+/// A connection that somebody cuts, or a statement that is interrupted, is no fault of the statement: it is
+/// worth trying again.
+async fn what_is_cut_is_away(server: &Mariadb) {
+    for how in ["KILL", "KILL QUERY"] {
+        let database = Outside::connect(&server.url("kanzlei_queue"), 1).expect("pool");
+        let asked = tokio::spawn(async move {
+            let sleep = Statement { text: "SELECT 1 FROM job WHERE SLEEP(60) LIMIT 1".into(), values: Vec::new() };
+            database.run(&[sleep], false, std::time::Duration::from_secs(60)).await
+        });
+        let sleeping = "SELECT id FROM information_schema.processlist WHERE info LIKE '%job WHERE SLEEP%' AND id <> CONNECTION_ID()";
+        let id = loop {
+            let found = server.sql("kanzlei_queue", sleeping).expect("connections");
+            if let Some(id) = found.lines().next() {
+                break id.to_owned();
+            }
+            tokio::task::yield_now().await;
+        };
+        server.sql("kanzlei_queue", &format!("{how} {id}")).expect("cut");
+        let refused = asked.await.expect("ends");
+        assert!(matches!(refused, Err(Refused::Away(_))), "{how}: {refused:?}");
+    }
 }
