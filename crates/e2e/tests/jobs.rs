@@ -489,7 +489,7 @@ fn a_job_runs_what_was_live_when_it_was_queued() {
     let inner = |word: &str| format!("workflow: inner\nsteps:\n  - reply: 200\n    body: {{inner: {word}}}\n");
     let outer = |word: &str| {
         format!(
-            "workflow: outer\nentries: [{{endpoint: POST /outer, access: open, answer: later}}]\nsteps:\n  - {{id: i, invoke: inner}}\n  - reply: 200\n    body: {{outer: {word}, of: \"${{i.inner}}\"}}\n"
+            "workflow: outer\nentries: [{{endpoint: POST /outer, access: open, answer: later}}]\nsteps:\n  - {{id: i, invoke: inner}}\n  - reply: 200\n    body: {{outer: {word}, of: \"${{i.body.inner}}\"}}\n"
         )
     };
     let deploy = |word: &str| {

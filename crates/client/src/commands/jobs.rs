@@ -450,7 +450,15 @@ pub fn timetables(api: &Api, json: bool) -> Done {
             draw::dim("overlap"),
             text(timetable, "overlap")
         );
-        for next in timetable["next"].as_array().unwrap_or(&none) {
+        let next = timetable["next"].as_array().unwrap_or(&none);
+        if next.is_empty() {
+            println!(
+                "    {} none {}",
+                draw::dim("next"),
+                if timetable["paused"] == true { "while it is paused" } else { "any more" }
+            );
+        }
+        for next in next {
             println!(
                 "    {} {}  {}",
                 draw::dim("next"),
