@@ -50,10 +50,6 @@ pub fn take() -> Done {
         |path: &str, body: &str| format!("curl -sS -X POST http://127.0.0.1:{}{path} --json '{body}'", ports.public);
     let mut jobs = vec![post("/clearances", r#"{"imo":"9417359","cargo":"diesel oil"}"#)];
     jobs.push(post("/harbours/LIN/holds", r#"{"imo":"9748693","berth":"B4","looks":["2s","40s","80s"]}"#));
-    jobs.extend(
-        (1..8)
-            .map(|n| post("/harbours/LIN/bills", &format!(r#"{{"imo":"9128532","nights":{n},"made":"2027-03-04"}}"#))),
-    );
     jobs.push(post("/harbours/LIN/dues-rounds", r#"{"spacing":"3s"}"#));
     jobs.push(post("/harbours/NES/arrivals", r#"{"imo":"9305477","arrives":"2027-03-04T06:00:00Z"}"#));
     jobs.push(format!("{behave}/registry?fail_next=9'"));

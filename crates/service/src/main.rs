@@ -274,7 +274,7 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
         outside,
         journal,
         tally: Default::default(),
-        lease: jobs::worker::Lease::new(config.duration("jobs.lease")?),
+        lease: jobs::lease::Lease::new(config.duration("jobs.lease")?),
     });
     let name = match config.text("jobs.worker") {
         "" => format!("{} {}", hostname(), config.text("listen.public")),

@@ -8,8 +8,10 @@
 pub mod accept;
 pub mod drive;
 pub mod follow;
+pub mod lease;
 pub mod notices;
 pub mod plans;
+pub mod tally;
 pub mod timetables;
 pub mod view;
 pub mod worker;

@@ -4,21 +4,19 @@
 //! A process is one worker; its lease is one row that it renews. Another process declares it dead when
 //! the lease has ended by the clock *and* was not renewed for a while by the other's own stopwatch, so
 //! that a clock that jumps takes nothing from anybody. Jobs that are taken over get a new fence.
-//!
-//! The owner is stricter with itself than others are: when it could not renew its lease for half its
-//! length it begins nothing more ([`Lease::sure`]), so that a process that is only slow, or cut off from
-//! the database, does not call services for jobs that others have taken over.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use kanzlei_core::plan::Lane;
-use kanzlei_store::queue::{Claimed, Phase, Room, Sample};
+use kanzlei_store::queue::{Claimed, Room};
 use tokio::sync::watch;
 use uuid::Uuid;
 
+use super::lease::{Lease, SILENT};
+use super::tally::{self, Tally};
 use super::write::Writer;
 use super::{Jobs, drive};
 use crate::clock::now;
@@ -35,40 +33,6 @@ const GATHERED: i64 = 10_000;
 const BATCH: u32 = 200;
 /// How long a job may be marked as taken without running.
 const UNBEGUN: Duration = Duration::from_secs(5);
-/// The width of a sample of a lane.
-const SAMPLE: i64 = 10_000_000;
-
-/// The share of the lease after which its owner begins nothing more, and after which others may take over.
-const SURE: f64 = 0.5;
-const SILENT: f64 = 0.6;
-
-/// Until when this process may be sure that its jobs are its own, by its own stopwatch.
-pub struct Lease {
-    length: Duration,
-    until: watch::Sender<Instant>,
-}
-
-impl Lease {
-    pub fn new(length: Duration) -> Self {
-        Lease { length, until: watch::channel(Instant::now()).0 }
-    }
-
-    /// It was renewed by a request that was sent at this instant.
-    fn renewed(&self, sent: Instant) {
-        self.until.send_replace(sent + self.length.mul_f64(SURE));
-    }
-
-    fn is_sure(&self) -> bool {
-        Instant::now() < *self.until.borrow()
-    }
-
-    /// Waits until it is sure. What waits here is dropped when the process was declared dead.
-    pub async fn sure(&self) {
-        if !self.is_sure() {
-            let _ = self.until.subscribe().wait_for(|until| Instant::now() < *until).await;
-        }
-    }
-}
 
 /// What all driven jobs share.
 pub struct Shared {
@@ -78,37 +42,6 @@ pub struct Shared {
     pub journal: Arc<Journal>,
     pub tally: Tally,
     pub lease: Lease,
-}
-
-/// Counts by lane since they were last written.
-#[derive(Default)]
-pub struct Tally(Mutex<BTreeMap<String, Sample>>);
-
-impl Tally {
-    fn with(&self, lane: &str, count: impl FnOnce(&mut Sample)) {
-        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        count(all.entry(lane.to_owned()).or_default());
-    }
-
-    pub fn ended(&self, lane: &str, phase: Phase) {
-        self.with(lane, |sample| match phase {
-            Phase::Failed => sample.failed += 1,
-            _ => sample.done += 1,
-        });
-    }
-
-    fn begun(&self, job: &Claimed, at: i64) {
-        let late = (at - job.due).max(0) as u64;
-        self.with(&job.lane, |sample| {
-            sample.begun += 1;
-            sample.late += late;
-            sample.latest = sample.latest.max(late);
-        });
-    }
-
-    fn take(&self) -> BTreeMap<String, Sample> {
-        std::mem::take(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))
-    }
 }
 
 pub struct Worker {
@@ -166,7 +99,8 @@ impl Worker {
             tokio::time::sleep(Duration::from_millis(500)).await;
         }
         let keeper = tokio::spawn(self.clone().keep());
-        let sampler = tokio::spawn(self.clone().sample());
+        let shared = self.shared.clone();
+        let sampler = tokio::spawn(async move { tally::sample(&shared.jobs.store, &shared.tally).await });
         self.take_jobs(stop).await;
         keeper.abort();
         sampler.abort();
@@ -452,25 +386,6 @@ impl Worker {
         }
         if store.free_turns(500).await.is_ok_and(|freed| freed > 0) {
             self.shared.jobs.wake.notify_one();
-        }
-    }
-
-    /// Writes samples of lanes: what was done here, and how much waits.
-    async fn sample(self: Arc<Self>) {
-        let store = &self.shared.jobs.store;
-        let mut every = tokio::time::interval(Duration::from_micros(SAMPLE as u64 / 2));
-        loop {
-            every.tick().await;
-            let at = now() / SAMPLE * SAMPLE;
-            let mut samples = self.shared.tally.take();
-            for (lane, waiting) in store.lanes_waiting(now()).await.unwrap_or_default() {
-                samples.entry(lane).or_default().waiting = waiting;
-            }
-            let samples: Vec<Sample> =
-                samples.into_iter().map(|(lane, sample)| Sample { lane, at, ..sample }).collect();
-            if let Err(error) = store.add_samples(&samples).await {
-                tracing::debug!(%error, "samples of lanes were not written");
-            }
         }
     }
 }

@@ -1,0 +1,74 @@
+//! The lease of this process as it sees it itself: until when it may be sure that its jobs are its own.
+//!
+//! The owner is stricter with itself than others are: when it could not renew its lease for half its
+//! length it begins nothing more, so that a process that is only slow, or cut off from the database, does
+//! not call services for jobs that others have taken over.
+//!
+//! ```text
+//! lease.sure().await;      // before each step that reaches out
+//! ```
+
+use std::time::{Duration, Instant};
+
+use tokio::sync::watch;
+
+/// The share of the lease after which its owner begins nothing more, and after which others may take over.
+const SURE: f64 = 0.5;
+pub const SILENT: f64 = 0.6;
+const _: () = assert!(SURE < SILENT, "its owner stops before others take over");
+
+/// Until when this process may be sure that its jobs are its own, by its own stopwatch.
+pub struct Lease {
+    pub length: Duration,
+    until: watch::Sender<Instant>,
+}
+
+impl Lease {
+    pub fn new(length: Duration) -> Self {
+        Lease { length, until: watch::channel(Instant::now()).0 }
+    }
+
+    /// It was renewed by a request that was sent at this instant.
+    pub fn renewed(&self, sent: Instant) {
+        self.until.send_replace(sent + self.length.mul_f64(SURE));
+    }
+
+    fn is_sure(&self) -> bool {
+        Instant::now() < *self.until.borrow()
+    }
+
+    /// Waits until it is sure. What waits here is dropped when the process was declared dead.
+    pub async fn sure(&self) {
+        if !self.is_sure() {
+            let _ = self.until.subscribe().wait_for(|until| Instant::now() < *until).await;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn it_is_sure_for_half_its_length() {
+        let lease = Lease::new(Duration::from_secs(10));
+        assert!(!lease.is_sure(), "before it is renewed");
+        for (ago, sure) in [(0, true), (4, true), (6, false), (3600, false)] {
+            lease.renewed(Instant::now() - Duration::from_secs(ago));
+            assert_eq!(lease.is_sure(), sure, "renewed {ago} seconds ago");
+        }
+    }
+
+    #[tokio::test]
+    async fn who_waits_goes_on_when_it_is_renewed() {
+        let lease = std::sync::Arc::new(Lease::new(Duration::from_secs(10)));
+        let waiting = tokio::spawn({
+            let lease = lease.clone();
+            async move { lease.sure().await }
+        });
+        tokio::task::yield_now().await;
+        assert!(!waiting.is_finished());
+        lease.renewed(Instant::now());
+        waiting.await.expect("goes on");
+    }
+}
