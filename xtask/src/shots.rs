@@ -50,7 +50,7 @@ pub fn take() -> Done {
         |path: &str, body: &str| format!("curl -sS -X POST http://127.0.0.1:{}{path} --json '{body}'", ports.public);
     let mut jobs = vec![post("/clearances", r#"{"imo":"9417359","cargo":"diesel oil"}"#)];
     jobs.push(post("/harbours/LIN/holds", r#"{"imo":"9748693","berth":"B4","looks":["2s","40s","80s"]}"#));
-    jobs.push(post("/harbours/LIN/dues-rounds", r#"{"spacing":"3s"}"#));
+    jobs.push(post("/harbours/LIN/dues-rounds", r#"{"spacing":"0s"}"#));
     jobs.push(post("/harbours/NES/arrivals", r#"{"imo":"9305477","arrives":"2027-03-04T06:00:00Z"}"#));
     jobs.push(format!("{behave}/registry?fail_next=9'"));
     jobs.push(post("/harbours/LIN/arrivals", r#"{"imo":"9631072","arrives":"2027-03-04T09:00:00Z"}"#));
@@ -97,31 +97,43 @@ pub fn take() -> Done {
         std::fs::copy(file.path(), slips.join(file.file_name()))?;
     }
     let pictures = root().join("docs/screenshots");
-    let done = run(Command::new(bins.join("kanzlei-shots"))
-        .args([&control, &token])
-        .arg(&pictures)
-        .env("PATH", &path)
-        .env("KANZLEI_URL", &control)
-        .env("KANZLEI_TOKEN", &token)
-        .args([
-            "console-list=/workflows".to_owned(),
-            "console-sheet=/workflows/berth-quote@[role=listitem]:nth-of-type(3) button.paragraph".into(),
-            format!("console-run=/runs/{last}"),
-            format!("console-run-dark=/runs/{last}!dark@[role=listitem]:nth-of-type(6) button.paragraph"),
-            "console-steps=/workflows/gather-reports".into(),
-            format!("console-loop=/runs/{gathered}@button[data-number='4.2.2']"),
-            format!("console-invoke=/runs/{billed}"),
-            "console-runs=/runs".into(),
-            "console-jobs=/jobs".into(),
-            format!("console-job=/jobs/{held}"),
-            "console-lanes=/lanes".into(),
-            "console-timetables=/timetables".into(),
-            format!("client-job=$kanzlei job {cleared}"),
-            "console-sign-in=sign-in".into(),
-            format!("client-check=$cd {} && kanzlei check arrival-notice.yaml", dir.display()),
-            format!("client-run=$kanzlei run {last}"),
-            format!("client-rehearse=$cd {} && kanzlei rehearse .", cases.display()),
-        ]));
+    let take = |pages: &[String]| {
+        run(Command::new(bins.join("kanzlei-shots"))
+            .args([&control, &token])
+            .arg(&pictures)
+            .env("PATH", &path)
+            .env("KANZLEI_URL", &control)
+            .env("KANZLEI_TOKEN", &token)
+            .args(pages))
+    };
+    let done = take(&[
+        "console-list=/workflows".to_owned(),
+        "console-sheet=/workflows/berth-quote@[role=listitem]:nth-of-type(3) button.paragraph".into(),
+        format!("console-run=/runs/{last}"),
+        format!("console-run-dark=/runs/{last}!dark@[role=listitem]:nth-of-type(6) button.paragraph"),
+        "console-steps=/workflows/gather-reports".into(),
+        format!("console-loop=/runs/{gathered}@button[data-number='4.2.2']"),
+        format!("console-invoke=/runs/{billed}"),
+        "console-runs=/runs".into(),
+        "console-jobs=/jobs".into(),
+        format!("console-job=/jobs/{held}"),
+        "console-timetables=/timetables".into(),
+        format!("client-job=$kanzlei job {cleared}"),
+        "console-sign-in=sign-in".into(),
+        format!("client-check=$cd {} && kanzlei check arrival-notice.yaml", dir.display()),
+        format!("client-run=$kanzlei run {last}"),
+        format!("client-rehearse=$cd {} && kanzlei rehearse .", cases.display()),
+    ])
+    // The charts of lanes begin with their first samples, ten seconds each.
+    .and_then(|()| {
+        wait::until(Duration::from_secs(90), || {
+            let samples =
+                format!("curl -s -H 'Authorization: Bearer {token}' '{control}/api/v1/lanes/samples?minutes=5'");
+            let samples: serde_json::Value = serde_json::from_slice(&shell(&samples).ok()?.stdout).ok()?;
+            (samples["lanes"]["reminders"].as_array()?.len() >= 5).then_some(())
+        });
+        take(&["console-lanes=/lanes".to_owned()])
+    });
     whole.stop();
     let _ = std::fs::remove_dir_all(&dir);
     done.map(|()| ExitCode::SUCCESS)

@@ -48,7 +48,7 @@
   const filtered = $derived(KEYS.some((key) => key !== 'before' && chosen[key]));
   /** By more than the state: the counts are of all jobs and would mislead. */
   const narrowed = $derived(KEYS.some((key) => key !== 'before' && key !== 'state' && chosen[key]));
-  const states = $derived(listed.value?.jobs.filter((job) => selected.includes(job.id)).map((job) => job.state) ?? []);
+  const meant = $derived(listed.value?.jobs.filter((job) => selected.includes(job.id)) ?? []);
 </script>
 
 <svelte:head><title>Jobs · Kanzlei</title></svelte:head>
@@ -87,7 +87,7 @@
         go({ tag });
       }}
     >
-      <TextInput size="sm" labelText="Tag" placeholder="whole tag, Enter" bind:value={tag} />
+      <TextInput size="sm" labelText="Tag" placeholder="whole tag" bind:value={tag} />
     </form>
     {#each [['due_from', 'Due from'], ['due_until', 'Due until']] as const as [key, label] (key)}
       <TextInput
@@ -119,7 +119,7 @@
   {#if selected.length > 0}
     <div class="panel chosen">
       <span>{selected.length} selected</span>
-      <JobActions ids={selected} {states} ondone={() => (round += 1)} />
+      <JobActions ids={selected} jobs={meant} ondone={() => (round += 1)} />
     </div>
   {/if}
   {#if listed.value && listed.value.jobs.length > 0}
@@ -182,22 +182,28 @@
 
   .filters {
     display: flex;
-    gap: 1rem;
+    gap: 0.75rem;
     align-items: end;
     margin: 0.75rem 0 1rem;
     flex-wrap: wrap;
   }
 
   .filters :global(.bx--form-item) {
-    flex: 0 0 10.5rem;
+    flex: 0 0 9rem;
   }
 
   .filters form {
-    width: 14rem;
+    width: 10.5rem;
   }
 
   .filters form.tag {
-    width: 11rem;
+    width: 8rem;
+  }
+
+  /* Instants are as long as they are. */
+  .filters :global(input[type='datetime-local']) {
+    padding: 0 0.5rem;
+    font-size: 0.75rem;
   }
 
   .group,

@@ -30,7 +30,9 @@
         const by = new Map(found.map((sample) => [sample.at, pick(sample)]));
         return { label, values: times.map((at) => by.get(at) ?? 0) };
       });
-    return { times, waiting: of((s) => s.waiting), done: of((s) => ((s.done + s.failed) * 60) / width), late: of((s) => s.latest_ms / 1000) };
+    // What was done in the ten seconds that are not over would look like a fall.
+    const over = (series: ReturnType<typeof of>) => series.map((one) => ({ ...one, values: one.values.map((n, index) => (index < times.length - 1 ? n : null)) }));
+    return { times, waiting: of((s) => s.waiting), done: over(of((s) => ((s.done + s.failed) * 60) / width)), late: of((s) => s.latest_ms / 1000) };
   });
 
   async function act(name: string, action: string) {

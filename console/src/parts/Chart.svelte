@@ -20,15 +20,17 @@
     void theme.choice;
     const colour = (name: string) => getComputedStyle(document.body).getPropertyValue(name).trim() || '#6f6f6f';
     const axis = { stroke: colour('--cds-text-02'), grid: { stroke: colour('--cds-ui-03'), width: 1 }, ticks: { show: false }, font: '11px IBM Plex Sans' };
+    // Seconds are said only where minutes would repeat.
+    const timeStyle = (times.at(-1) ?? 0) - (times.at(0) ?? 0) < 300 ? 'medium' : 'short';
     const plot = new uPlot(
       {
         width,
-        height: 150,
-        padding: [8, 8, 0, 0],
+        height: 200,
+        padding: [8, 24, 0, 0],
         legend: { show: series.length > 1, live: false },
         cursor: { y: false },
-        scales: { y: { range: (_, __, most) => [0, Math.max(1, most * 1.1)] } },
-        axes: [{ ...axis, values: (_, ticks) => ticks.map((at) => new Date(at * 1000).toLocaleTimeString('sv-SE', { timeStyle: 'short' })) }, { ...axis, size: 44 }],
+        scales: { y: { range: (_, __, most) => [0, most > 0 ? most * 1.1 : 1] } },
+        axes: [{ ...axis, space: 64, values: (_, ticks) => ticks.map((at) => new Date(at * 1000).toLocaleTimeString('sv-SE', { timeStyle })) }, { ...axis, size: 44 }],
         series: [
           {},
           ...series.map((one, index) => ({ label: one.label, stroke: COLOURS[index % COLOURS.length], width: 1.5, points: { show: times.length < 3 }, spanGaps: false })),

@@ -3,15 +3,16 @@
   import { Refused } from '../lib/api.svelte';
   import { act, type Action, told } from '../lib/jobs';
 
-  let { ids, states, ondone }: { ids: string[]; states: string[]; ondone: () => void } = $props();
+  let { ids, jobs, ondone }: { ids: string[]; jobs: { state: string; waits_for?: string | null }[]; ondone: () => void } = $props();
   let message = $state('');
   let wrong = $state('');
   let asking: 'postpone' | 'cancel' | undefined = $state(undefined);
   let due = $state('1h');
 
-  const open = $derived(states.some((state) => ['scheduled', 'queued', 'waiting', 'running'].includes(state)));
-  const waits = $derived(states.some((state) => ['scheduled', 'queued', 'waiting'].includes(state)));
-  const again = $derived(states.some((state) => ['failed', 'cancelled'].includes(state)));
+  const open = $derived(jobs.some((job) => ['scheduled', 'queued', 'waiting', 'running'].includes(job.state)));
+  /** A pause and a callback last as long as the workflow says. */
+  const waits = $derived(jobs.some((job) => ['scheduled', 'queued'].includes(job.state) || job.waits_for === 'again'));
+  const again = $derived(jobs.some((job) => ['failed', 'cancelled'].includes(job.state)));
 
   async function run(action: Action, more: Record<string, unknown> = {}) {
     asking = undefined;
