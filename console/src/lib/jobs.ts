@@ -119,8 +119,11 @@ export interface Done {
   refused: { id: string; why: string }[];
 }
 
-export function act(action: Action, ids: string[], more: Record<string, unknown> = {}): Promise<Done> {
-  return session.ask<Done>('POST', '/jobs/actions', { action, ids, ...more });
+/** Which jobs: these, or all that fit a filter. */
+export type Which = { ids: string[] } | { meant: Record<string, string> };
+
+export function act(action: Action, which: Which, more: Record<string, unknown> = {}): Promise<Done> {
+  return session.ask<Done>('POST', '/jobs/actions', { action, ...which, ...more });
 }
 
 /** What came of an action, in a sentence. */

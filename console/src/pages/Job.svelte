@@ -73,7 +73,7 @@
       <div class="progress"><ProgressBar size="sm" value={job.progress * 100} labelText={job.note ?? ''} helperText="{Math.round(job.progress * 100)} %" /></div>
     {/if}
     {#if job.failure}<p class="why">{job.failure.kind}: {job.failure.detail}</p>{/if}
-    <div class="acts"><JobActions ids={[job.id]} jobs={[job]} ondone={() => (round += 1)} /></div>
+    <div class="acts"><JobActions which={{ ids: [job.id] }} jobs={[job]} ondone={() => (round += 1)} /></div>
     <div class="beside">
       {#if job.sheet && job.steps}
         <Sheet

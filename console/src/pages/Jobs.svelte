@@ -14,6 +14,8 @@
   let typed = $state(router.query.get('text') ?? '');
   let tag = $state(router.query.get('tag') ?? '');
   let round = $state(0);
+  /** All that fit are meant, also those on other pages. */
+  let everything = $state(false);
 
   /** An instant as `datetime-local` shows it, in the browser's zone, and back. */
   function shown(instant: string): string {
@@ -35,6 +37,7 @@
 
   function go(change: Partial<Record<(typeof KEYS)[number], string>>) {
     selected = [];
+    everything = false;
     router.go(`/jobs${address({ before: '', ...change })}`);
   }
 
@@ -49,6 +52,12 @@
   /** By more than the state: the counts are of all jobs and would mislead. */
   const narrowed = $derived(KEYS.some((key) => key !== 'before' && key !== 'state' && chosen[key]));
   const meant = $derived(listed.value?.jobs.filter((job) => selected.includes(job.id)) ?? []);
+  const which = $derived(
+    everything ? { meant: Object.fromEntries(Object.entries(chosen).filter(([key, value]) => value && key !== 'before')) } : { ids: selected },
+  );
+  $effect(() => {
+    if (selected.length === 0) everything = false;
+  });
 </script>
 
 <svelte:head><title>Jobs · Kanzlei</title></svelte:head>
@@ -118,8 +127,17 @@
   {#if listed.error}<Trouble error={listed.error} />{/if}
   {#if selected.length > 0}
     <div class="panel chosen">
-      <span>{selected.length} selected</span>
-      <JobActions ids={selected} jobs={meant} ondone={() => (round += 1)} />
+      <span>{everything ? 'all that fit' : `${selected.length} selected`}</span>
+      <JobActions {which} jobs={meant} ondone={() => (round += 1)} />
+      {#if listed.value?.next_before && selected.length === listed.value.jobs.length}
+        <span class="all">
+          {#if everything}
+            Jobs on other pages too. <button onclick={() => (everything = false)}>Only these {selected.length}</button>
+          {:else}
+            There are more on other pages. <button onclick={() => (everything = true)}>Choose all that fit</button>
+          {/if}
+        </span>
+      {/if}
     </div>
   {/if}
   {#if listed.value && listed.value.jobs.length > 0}
@@ -224,6 +242,22 @@
     display: grid;
     grid-template-columns: 6rem minmax(0, 1fr);
     align-items: center;
+  }
+
+  .all {
+    grid-column: 2;
+    padding-top: 0.5rem;
+  }
+
+  .all button {
+    all: unset;
+    cursor: pointer;
+    color: var(--cds-link-01);
+    text-decoration: underline;
+  }
+
+  .all button:focus-visible {
+    outline: 2px solid var(--cds-focus);
   }
 
   .bar {

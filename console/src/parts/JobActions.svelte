@@ -1,9 +1,10 @@
 <script lang="ts">
   import { Button, InlineNotification, Modal, TextInput } from 'carbon-components-svelte';
   import { Refused } from '../lib/api.svelte';
-  import { act, type Action, told } from '../lib/jobs';
+  import { act, type Action, told, type Which } from '../lib/jobs';
 
-  let { ids, jobs, ondone }: { ids: string[]; jobs: { state: string; waits_for?: string | null }[]; ondone: () => void } = $props();
+  /** `jobs` are those that are known of: what can be done with one of them can be chosen. */
+  let { which, jobs, ondone }: { which: Which; jobs: { state: string; waits_for?: string | null }[]; ondone: () => void } = $props();
   let message = $state('');
   let wrong = $state('');
   let asking: 'postpone' | 'cancel' | undefined = $state(undefined);
@@ -14,11 +15,13 @@
   const waits = $derived(jobs.some((job) => ['scheduled', 'queued'].includes(job.state) || job.waits_for === 'again'));
   const again = $derived(jobs.some((job) => ['failed', 'cancelled'].includes(job.state)));
 
+  const named = $derived('meant' in which ? 'all jobs that fit' : which.ids.length === 1 ? 'the job' : `${which.ids.length} jobs`);
+
   async function run(action: Action, more: Record<string, unknown> = {}) {
     asking = undefined;
     [message, wrong] = ['', ''];
     try {
-      const done = await act(action, ids, more);
+      const done = await act(action, which, more);
       message = done.done.length ? told(action, done) : '';
       wrong = done.done.length ? '' : told(action, done);
     } catch (error) {
@@ -41,7 +44,7 @@
 <Modal
   size="xs"
   open={asking === 'postpone'}
-  modalHeading="Postpone {ids.length === 1 ? 'the job' : `${ids.length} jobs`}"
+  modalHeading="Postpone {named}"
   primaryButtonText="Postpone"
   secondaryButtonText="Leave"
   on:click:button--secondary={() => (asking = undefined)}
@@ -54,8 +57,8 @@
   size="xs"
   danger
   open={asking === 'cancel'}
-  modalHeading="Cancel {ids.length === 1 ? 'the job' : `${ids.length} jobs`}?"
-  primaryButtonText="Cancel {ids.length === 1 ? 'the job' : 'them'}"
+  modalHeading="Cancel {named}?"
+  primaryButtonText="Cancel {named === 'the job' ? named : 'them'}"
   secondaryButtonText="Leave"
   on:click:button--secondary={() => (asking = undefined)}
   on:close={() => (asking = undefined)}

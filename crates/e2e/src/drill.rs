@@ -251,3 +251,12 @@ impl<'o> Drill<'o> {
         found
     }
 }
+
+/// Cuts all connections to a server.
+pub fn cut(server: &Mariadb) {
+    let sql = "SELECT CONCAT('KILL ', id) FROM information_schema.processlist WHERE id <> CONNECTION_ID()";
+    for kill in server.sql("kanzlei", sql).expect("connections").lines() {
+        // Some are gone by now.
+        let _ = server.sql("kanzlei", kill);
+    }
+}

@@ -197,6 +197,19 @@ async fn an_operator_handles_jobs() {
     browser.see(&broken[broken.len() - 8..]).await;
     browser.goto(&page("/jobs?state=scheduled")).await;
     browser.see("No job fits.").await;
+    // More than fit on a page are cancelled at once.
+    tokio::task::block_in_place(|| {
+        said(&client(&office, &["lane", "hold", "quay"]), 0);
+        (0..53).for_each(|n| _ = unload(json!({"n": 100 + n})));
+    });
+    browser.goto(&page("/jobs?lane=quay&state=queued")).await;
+    browser.find("thead .bx--checkbox-label").await.click().await.expect("click");
+    browser.press("", "Choose all that fit").await;
+    browser.press("", "Cancel").await;
+    browser.press(modal, "Cancel them").await;
+    browser.see("53 jobs cancelled").await;
+    browser.see("No job fits.").await;
+    tokio::task::block_in_place(|| _ = said(&client(&office, &["lane", "release", "quay"]), 0));
     // The timetable is paused, and fired by hand.
     browser.goto(&page("/timetables")).await;
     for part in ["0 6 * * MON-FRI", "06:00", "It was never due yet."] {

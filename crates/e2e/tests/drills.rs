@@ -7,7 +7,6 @@ use std::time::Duration;
 use kanzlei_e2e::calls::*;
 use kanzlei_e2e::peer::{self, Peer};
 use kanzlei_e2e::*;
-use kanzlei_harness::mariadb::Mariadb;
 use kanzlei_harness::office::Office;
 use kanzlei_harness::wait;
 use serde_json::json;
@@ -15,15 +14,6 @@ use serde_json::json;
 /// Signals (signal(7)).
 const STOP: i32 = 19;
 const CONTINUE: i32 = 18;
-
-/// Cuts all connections to a server.
-fn cut(server: &Mariadb) {
-    let sql = "SELECT CONCAT('KILL ', id) FROM information_schema.processlist WHERE id <> CONNECTION_ID()";
-    for kill in server.sql("kanzlei", sql).expect("connections").lines() {
-        // Some are gone by now.
-        let _ = server.sql("kanzlei", kill);
-    }
-}
 
 #[test]
 fn an_owner_that_is_only_slow_is_refused() {
@@ -148,13 +138,13 @@ fn nothing_is_lost_when_services_are_killed_and_the_database_restarts() {
     for round in 0..8 {
         drill.more(20);
         if round % 2 == 1 {
-            cut(&server);
+            drill::cut(&server);
         }
         drill.kill(round);
     }
     for _ in 0..5 {
         drill.more(10);
-        cut(&server);
+        drill::cut(&server);
     }
     // The database goes away and comes back: accepting answers 503, workers wait.
     server.stop();

@@ -100,8 +100,10 @@ async fn under_fences(store: &Store) {
     let slow = Uuid::from_u128(1);
     store.enqueue(&[job(10, "fence"), job(11, "fence")], None).await.expect("queues");
     assert_eq!(claim(store, 1, "fence", FREE, 1, 400).await.0, [10]);
-    let good = store.write_jobs(&[&write(10, 1, None)], 410).await.expect("writes");
-    assert_eq!(good, [true]);
+    // Twice: as when the connection broke while the transaction was ending.
+    for at in [410, 411] {
+        assert_eq!(store.write_jobs(&[&write(10, 1, None)], at).await.expect("writes"), [true]);
+    }
     // It was slow, was declared dead, and another has the job by now.
     assert!(store.bury(slow, 500).await.expect("buries") >= 1);
     let taken = store.claim(Uuid::from_u128(2), ("fence", ALL), FREE, 1, 501).await.expect("claims");
@@ -112,6 +114,10 @@ async fn under_fences(store: &Store) {
         let both = store.write_jobs(&[&late, &fresh], 600).await.expect("writes");
         assert_eq!(both, [false, true], "the old owner is refused");
     }
+    let again = store.write_jobs(&[&Write { outcomes: Vec::new(), ..write(10, 3, Some(Phase::Failed)) }], 700).await;
+    assert_eq!(again.expect("writes"), [true], "it is known that it left by this");
+    let other = store.write_jobs(&[&write(10, 3, Some(Phase::Succeeded)), &write(10, 3, None)], 700).await;
+    assert_eq!(other.expect("writes"), [false, false]);
     let row = store.job(Uuid::from_u128(10)).await.expect("reads").expect("job");
     assert_eq!((row.phase, row.outcomes), (Phase::Failed, 1));
     let kept = store.outcomes(&[(Uuid::from_u128(10), 1)]).await.expect("outcomes");

@@ -54,6 +54,9 @@ fn services(dir: &Path, kills: usize, processes: usize) -> Found {
     for round in 0..kills {
         dice = dice.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
         std::thread::sleep(Duration::from_millis((dice >> 33) % 1200));
+        if round % 10 == 9 {
+            drill::cut(&server);
+        }
         drilled.kill(round);
         if (round + 1) % 20 == 0 {
             eprintln!("{} of {kills} kills, {} jobs accepted", round + 1, drilled.accepted());

@@ -258,6 +258,11 @@ pub struct Act {
 /// `POST /jobs/actions`: does something to jobs, by id or by what they have in common.
 pub async fn act(app: Data<App>, body: Json<Act>) -> Result<HttpResponse> {
     let act = body.into_inner();
+    let known = ["cancel", "run-now", "postpone", "take-up"];
+    if !known.contains(&act.action.as_str()) {
+        let detail = format!("there is no action `{}`; actions: {}", act.action, known.join(", "));
+        return Err(Error::problem(422, "Unknown action", detail));
+    }
     let at = now();
     let ids = match (&act.ids, act.meant) {
         (ids, None) => ids.iter().map(|id| read_id(id)).collect::<Result<Vec<_>>>()?,
@@ -302,11 +307,7 @@ pub async fn act(app: Data<App>, body: Json<Act>) -> Result<HttpResponse> {
                 };
                 take_up(&app, id, from_start, at).await?
             }
-            other => {
-                let known = ["cancel", "run-now", "postpone", "take-up"];
-                let detail = format!("there is no action `{other}`; actions: {}", known.join(", "));
-                return Err(Error::problem(422, "Unknown action", detail));
-            }
+            _ => Err("there is no such action"),
         };
         match outcome {
             Ok(()) => {

@@ -57,7 +57,8 @@ pub struct Write {
 
 impl Store {
     /// Writes what came of jobs, all in one transaction; says for each whether it was still this
-    /// worker's. What was not is not written.
+    /// worker's. What was not is not written. May be done again when it is not known whether it worked
+    /// (a connection broke while the transaction was ending): what is there already stays as it is.
     pub async fn write_jobs(&self, writes: &[&Write], now: Micros) -> Result<Vec<bool>> {
         for attempt in 1.. {
             match self.try_write(writes, now).await {
@@ -70,24 +71,30 @@ impl Store {
 
     async fn try_write(&self, writes: &[&Write], now: Micros) -> Result<Vec<bool>> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
-        let mut fences = HashMap::with_capacity(writes.len());
+        let mut found = HashMap::with_capacity(writes.len());
         for chunk in portions(writes) {
-            let mut query: QueryBuilder<MySql> =
-                QueryBuilder::new("SELECT id, fence FROM job WHERE phase = 2 AND id IN (");
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new("SELECT id, fence, phase FROM job WHERE id IN (");
             push_ids(&mut query, chunk.iter().map(|write| &write.job));
             query.push(") FOR UPDATE");
             for row in query.build().fetch_all(&mut *tx).await.doing("looking at fences")? {
                 let id: Vec<u8> = row.try_get(0).doing("looking at fences")?;
-                fences.insert(uuid(&id), row.try_get::<u32, _>(1).doing("looking at fences")?);
+                let fence: u32 = row.try_get(1).doing("looking at fences")?;
+                found.insert(uuid(&id), (fence, row.try_get::<u8, _>(2).doing("looking at fences")?));
             }
         }
-        let ours: Vec<bool> = writes.iter().map(|write| fences.get(&write.job) == Some(&write.fence)).collect();
-        let good: Vec<&Write> = writes.iter().zip(&ours).filter(|(_, ours)| **ours).map(|(write, _)| *write).collect();
+        let running = Phase::Running as u8;
+        let stands =
+            |write: &Write| found.get(&write.job).filter(|(fence, _)| *fence == write.fence).map(|(_, at)| *at);
+        let left = |write: &Write, at: u8| write.end.as_ref().is_some_and(|end| end.phase as u8 == at);
+        // One that left under this very fence did so by this write, done before.
+        let ours =
+            writes.iter().map(|write| stands(write).is_some_and(|at| at == running || left(write, at))).collect();
+        let good: Vec<&Write> = writes.iter().filter(|write| stands(write) == Some(running)).copied().collect();
         let outcomes: Vec<(&Write, &NewOutcome)> =
             good.iter().flat_map(|write| write.outcomes.iter().map(move |outcome| (*write, outcome))).collect();
         for chunk in portions(&outcomes) {
             let mut query: QueryBuilder<MySql> =
-                QueryBuilder::new("INSERT INTO outcome (job, attempt, seq, effect, at, data, sealed) ");
+                QueryBuilder::new("INSERT IGNORE INTO outcome (job, attempt, seq, effect, at, data, sealed) ");
             query.push_values(chunk, |mut row, (write, outcome)| {
                 row.push_bind(write.job.as_bytes().as_slice())
                     .push_bind(write.attempt)
@@ -169,7 +176,7 @@ async fn update(tx: &mut sqlx::MySqlConnection, writes: &[&Write], now: Micros) 
         name(&mut query, "tries");
         query.push_bind(end.and_then(|end| end.expires));
         name(&mut query, "expires");
-        query.push_bind(write.outcomes.len() as u32);
+        query.push_bind(write.outcomes.last().map(|outcome| outcome.seq + 1));
         name(&mut query, "outcomes");
         query.push_bind(write.progress);
         name(&mut query, "progress");
@@ -192,7 +199,7 @@ async fn update(tx: &mut sqlx::MySqlConnection, writes: &[&Write], now: Micros) 
          j.place = COALESCE(v.place, j.place), j.phase = v.phase,
          j.worker = IF(v.phase = 2, j.worker, NULL), j.waits = v.waits,
          j.failure = IF(v.phase = 2, j.failure, v.failure), j.tries = COALESCE(v.tries, j.tries), j.expires = v.expires,
-         j.ended = IF(v.phase > 10, v.wake, NULL), j.outcomes = j.outcomes + v.outcomes,
+         j.ended = IF(v.phase > 10, v.wake, NULL), j.outcomes = GREATEST(j.outcomes, COALESCE(v.outcomes, 0)),
          j.progress = COALESCE(v.progress, j.progress), j.notes = COALESCE(v.notes, j.notes),
          j.status = COALESCE(v.status, j.status), j.reply = COALESCE(v.reply, j.reply),
          j.past = IF(v.past IS NULL, j.past, CONCAT(COALESCE(j.past, ''), v.past, '\\n')),
