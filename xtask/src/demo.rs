@@ -89,6 +89,17 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
         "  curl -X PUT 'http://127.0.0.1:{}/-/behaviour/tides?fail_next=1'     # then call again and see the retry",
         ports.standins
     );
+    println!("\nJobs:\n");
+    let public = office.public();
+    println!(
+        "  curl -sS {public}/clearances --json '{{\"imo\":\"9417359\",\"cargo\":\"diesel oil\"}}'     # 202; customs call back"
+    );
+    println!("  kanzlei job last --follow");
+    println!(
+        "  curl -sS {public}/harbours/LIN/dues-rounds --json '{{\"spacing\":\"0s\"}}'     # one for each open bill, in a slow lane"
+    );
+    println!("  kanzlei lanes");
+    println!("  kanzlei timetables");
     println!("\nCtrl-C stops everything.");
     loop {
         match stopped.recv_timeout(Duration::from_millis(500)) {
