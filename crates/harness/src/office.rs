@@ -172,6 +172,7 @@ impl Whole {
     pub fn start(bins: &Path, dir: &Path, ports: Ports, settings: &[&str]) -> Result<Self> {
         let database = Mariadb::start(&dir.join("database"))?;
         let harbour = format!("harbour={}", harbour(&database, "kanzlei_harbour")?);
+        database.sql("kanzlei_harbour", &seed("winter.sql")?)?;
         let office = Office::start(bins, dir, &database.url("kanzlei"), &harbour, ports, settings)?;
         Ok(Whole { office, database })
     }
@@ -184,13 +185,18 @@ impl Whole {
 
 /// The harbour office's own database with its first records, made when it is not there; gives its address.
 pub fn harbour(server: &Mariadb, name: &str) -> Result<String> {
-    let root = std::env::var("CARGO_MANIFEST_DIR").map_or_else(|_| PathBuf::from("."), PathBuf::from);
-    let seed = root.ancestors().map(|dir| dir.join("demo/harbour/seed/harbour.sql")).find(|file| file.exists());
-    let seed = seed.ok_or_else(|| Error::Failed("demo/harbour/seed/harbour.sql is not in this checkout".into()))?;
-    let seed = std::fs::read_to_string(&seed).map_err(io("reading the harbour's records"))?;
+    let seed = seed("harbour.sql")?;
     server.sql("kanzlei", &format!("CREATE DATABASE IF NOT EXISTS {name} CHARACTER SET utf8mb4"))?;
     server.sql(name, &seed)?;
     Ok(server.url(name))
+}
+
+/// A file of the harbour's first records.
+fn seed(name: &str) -> Result<String> {
+    let root = std::env::var("CARGO_MANIFEST_DIR").map_or_else(|_| PathBuf::from("."), PathBuf::from);
+    let file = root.ancestors().map(|dir| dir.join("demo/harbour/seed").join(name)).find(|file| file.exists());
+    let file = file.ok_or_else(|| Error::Failed(format!("demo/harbour/seed/{name} is not in this checkout")))?;
+    std::fs::read_to_string(&file).map_err(io(format!("reading {}", file.display())))
 }
 
 /// Sets a secret through the control API.

@@ -22,13 +22,6 @@ INSERT IGNORE INTO bill (id, harbour, imo, vessel, nights, dues_eur, made, paid)
     (3, 'LIN', '9417359', 'Oljegard',     1, 879.36, '2027-02-19', FALSE),
     (4, 'NES', '9210218', 'Nesholm Ferge', 1, 204.80, '2027-02-20', TRUE),
     (5, 'NES', '9748693', 'Morild',       3, 946.56, '2027-02-27', FALSE);
--- Bills of the winter that are still open: what a round of reminders goes over.
-INSERT IGNORE INTO bill (id, harbour, imo, vessel, nights, dues_eur, made, paid)
-    SELECT 100 + n.seq, IF(n.seq % 4 = 3, 'NES', 'LIN'),
-           ELT(1 + n.seq % 5, '9074729', '9305477', '9417359', '9210218', '9748693'),
-           ELT(1 + n.seq % 5, 'Havbris', 'Kvikk', 'Oljegard', 'Nesholm Ferge', 'Morild'),
-           1 + n.seq % 6, 78.08 + 41.6 * (n.seq % 17), DATE_ADD('2026-12-01', INTERVAL n.seq DAY), FALSE
-    FROM seq_1_to_60 n;
 CREATE TABLE IF NOT EXISTS hold (
     id       INT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
     harbour  CHAR(3)     NOT NULL,
