@@ -429,6 +429,7 @@ fn timetables_fire_once_whoever_looks() {
     let id = fired.split("/-/jobs/").nth(1).and_then(|rest| rest.lines().next()).expect("id").to_owned();
     becomes(&office, &id, "succeeded");
     let shown = said(&client(&office, &["timetables"]), 0);
+    assert!(shown.contains("succeeded by hand"), "{shown}");
     assert!(shown.contains("paused") && shown.contains("06:00:00 +0") && shown.contains("Monday"), "{shown}");
     assert_eq!(find("tick", 2)["next"].as_array().map(Vec::len), Some(5));
     said(&client(&office, &["timetable", "fire", "tick", "3"]), 1);

@@ -468,7 +468,13 @@ pub fn timetables(api: &Api, json: bool) -> Done {
         }
         for last in timetable["last"].as_array().unwrap_or(&none).iter().take(5) {
             let state = last["state"].as_str().map_or_else(|| text(last, "became").to_owned(), draw::state);
-            println!("    {} {} UTC  {state}  {}", draw::dim("last"), draw::time(&last["due"]), text(last, "job"));
+            let hand = if text(last, "became") == "by-hand" { " by hand" } else { "" };
+            println!(
+                "    {} {} UTC  {state}{hand}  {}",
+                draw::dim("last"),
+                draw::time(&last["due"]),
+                text(last, "job")
+            );
         }
     }
     Ok(())
