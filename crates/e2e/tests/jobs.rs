@@ -125,6 +125,33 @@ fn event_streams_are_resumed() {
 }
 
 #[test]
+fn as_many_follow_as_may() {
+    let office = office("followers", &["jobs.followers=2"]);
+    assert_eq!(deploy_texts(&office, &[("b.yaml", BASICS)]).status, 200);
+    let id = id_of(&post(&office, "/later", &[], &json!({"wait": "1h"})));
+    becomes(&office, &id, "waiting");
+    let open = || {
+        let mut stream = TcpStream::connect(("127.0.0.1", office.ports.public)).expect("connects");
+        stream.set_read_timeout(Some(LONG)).expect("timeout");
+        write!(stream, "GET /-/jobs/{id}/events HTTP/1.1\r\nHost: x\r\n\r\n").expect("asks");
+        let mut line = String::new();
+        BufReader::new(stream.try_clone().expect("stream")).read_line(&mut line).expect("answers");
+        (stream, line)
+    };
+    let both: Vec<(TcpStream, String)> = (0..2).map(|_| open()).collect();
+    assert!(both.iter().all(|(_, line)| line.contains("200")), "{both:?}");
+    let third = open();
+    assert!(third.1.contains("503"), "{third:?}");
+    // Polling without waiting goes on, waiting does not.
+    let poll = |headers: &[(&str, &str)]| get(&office, &format!("/-/jobs/{id}"), headers);
+    assert_eq!(poll(&[]).status, 200);
+    let refused = poll(&[("prefer", "wait=5")]);
+    assert_eq!((refused.status, refused.json()["title"].as_str()), (503, Some("Too many clients wait")));
+    drop(both);
+    wait::until(LONG, || (poll(&[("prefer", "wait=1")]).status == 200).then_some(())).expect("there is room again");
+}
+
+#[test]
 fn repeated_requests_are_answered_as_the_first() {
     let office = office("repeated", &[]);
     assert_eq!(deploy_texts(&office, &[("b.yaml", BASICS)]).status, 200);
@@ -329,9 +356,9 @@ fn lanes_keep_to_their_rules_over_two_processes() {
         .collect();
     let (first, last) = (started.iter().min().expect("jobs"), started.iter().max().expect("jobs"));
     assert!(last - first >= 500, "eight jobs at ten a second take most of a second: {started:?}");
-    // What was held went nowhere; then one at a time, over both processes.
+    // What was held went nowhere, and no end is in sight; then one at a time, over both processes.
     let state = api(&office, &format!("/groups/{}", held["group"].as_str().expect("group")));
-    assert_eq!((&state["left"], &state["done"]), (&json!(6), &json!(0)));
+    assert_eq!((&state["left"], &state["done"], &state["expected_end"]), (&json!(6), &json!(0), &Json::Null));
     assert_eq!(act(&office, "/lanes/one/release", json!(null)).status, 200);
     done(&held);
     assert_eq!(most_at_once(&marks("lanes", &held), false), 1);
