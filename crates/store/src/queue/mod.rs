@@ -2,18 +2,23 @@
 //! changed only where it still is as it was last seen: a job under its fence, a lane under its version,
 //! a turn by its key. Nothing relies on a lock that only one node of a cluster knows.
 //!
-//! [`claim`] takes jobs, [`write`] writes what came of them, [`look`] reads and changes them for people,
+//! [`claim`] takes jobs, [`write`] writes what came of them, [`look`] reads and [`change`] changes them for
+//! people, [`lanes`] tells how lanes stand, [`purge`] deletes what is old,
 //! [`recur`] keeps timetables and callbacks, [`clients`] repeated requests and notices.
 
+mod change;
 mod claim;
 mod clients;
+mod lanes;
 mod look;
+mod purge;
 mod recur;
 mod write;
 
 pub use claim::{Claimed, Head, LaneState, OutcomeRow, Room, Taken};
 pub use clients::{Notice, Repeat, Stored};
-pub use look::{BatchState, Filter, JobLine, JobRow, LaneDepth, Sample, Watched};
+pub use lanes::{LaneDepth, Sample};
+pub use look::{BatchState, Filter, JobLine, JobRow, Watched};
 pub use recur::{CallbackState, Firing, TimetableState};
 pub use write::{End, NewOutcome, Write};
 

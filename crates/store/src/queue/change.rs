@@ -1,0 +1,142 @@
+//! Changing jobs by hand or by a step: cancelled, due at another time, taken up again. Only what waits, or
+//! has ended, is changed; what runs is asked to stop.
+
+use sqlx::{MySql, QueryBuilder, Row};
+use uuid::Uuid;
+
+use super::look::phase;
+use super::write::give_turn_on;
+use super::{Phase, TRIES, uuid};
+use crate::{Doing, Error, Micros, Result, Store};
+
+impl Store {
+    /// Cancels a job that waits, or asks one that runs to stop. Gives the phase in which it was found.
+    pub async fn cancel_job(&self, id: Uuid, now: Micros, past: &str) -> Result<Option<Phase>> {
+        for attempt in 1.. {
+            match self.try_cancel(id, now, past).await {
+                Err(error) if error.is_contention() && attempt < TRIES => super::again(attempt).await,
+                other => return other,
+            }
+        }
+        Err(Error::Contended)
+    }
+
+    async fn try_cancel(&self, id: Uuid, now: Micros, past: &str) -> Result<Option<Phase>> {
+        let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
+        let key = id.as_bytes().as_slice();
+        let Some(row) = sqlx::query!("SELECT phase, turn FROM job WHERE id = ? FOR UPDATE", key)
+            .fetch_optional(&mut *tx)
+            .await
+            .doing("cancelling a job")?
+        else {
+            return Ok(None);
+        };
+        let found = phase(row.phase);
+        match found {
+            Phase::Ready | Phase::Behind => {
+                sqlx::query!(
+                    "UPDATE job SET phase = 13, wake = ?, ended = ?, waits = NULL, stop = 1, fence = fence + 1, changes = changes + 1,
+                            expires = ? + kept_for, past = CONCAT(COALESCE(past, ''), ?) WHERE id = ?",
+                    now, now, now, past, key
+                )
+                .execute(&mut *tx)
+                .await
+                .doing("cancelling a job")?;
+                if let Some(turn) = &row.turn {
+                    give_turn_on(&mut tx, turn, id).await?;
+                }
+            }
+            Phase::Running => {
+                sqlx::query!(
+                    "UPDATE job SET stop = 1, changes = changes + 1, past = CONCAT(COALESCE(past, ''), ?) WHERE id = ? AND stop = 0",
+                    past, key
+                )
+                .execute(&mut *tx)
+                .await
+                .doing("stopping a job")?;
+            }
+            _ => {}
+        }
+        tx.commit().await.doing("cancelling a job")?;
+        Ok(Some(found))
+    }
+
+    /// Cancels those of many jobs that wait and belong to no turn, in one transaction; gives which. The
+    /// others are for [`Store::cancel_job`].
+    pub async fn cancel_waiting(&self, ids: &[Uuid], now: Micros, past: &str) -> Result<Vec<Uuid>> {
+        let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
+        let mut query: QueryBuilder<MySql> =
+            QueryBuilder::new("SELECT id FROM job WHERE phase = 1 AND turn IS NULL AND id IN (");
+        super::push_ids(&mut query, ids);
+        query.push(") FOR UPDATE");
+        let rows = query.build().persistent(false).fetch_all(&mut *tx).await.doing("cancelling jobs")?;
+        let found: Vec<Uuid> = rows
+            .iter()
+            .map(|row| row.try_get::<Vec<u8>, _>(0).map(|id| uuid(&id)))
+            .collect::<std::result::Result<_, _>>()
+            .doing("cancelling jobs")?;
+        if !found.is_empty() {
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new(
+                "UPDATE job SET phase = 13, waits = NULL, stop = 1, fence = fence + 1, changes = changes + 1, wake = ",
+            );
+            query.push_bind(now).push(", ended = ").push_bind(now).push(", expires = kept_for + ").push_bind(now);
+            query.push(", past = CONCAT(COALESCE(past, ''), ").push_bind(past).push(") WHERE id IN (");
+            super::push_ids(&mut query, &found);
+            query.push(")");
+            query.build().persistent(false).execute(&mut *tx).await.doing("cancelling jobs")?;
+        }
+        tx.commit().await.doing("cancelling jobs")?;
+        Ok(found)
+    }
+
+    /// Sets when a job that has not begun, or that waits, is due; false when it is neither.
+    pub async fn reschedule(&self, id: Uuid, due: Micros, past: &str) -> Result<bool> {
+        let done = sqlx::query!(
+            "UPDATE job SET wake = ?, due = IF(place = 0, due, ?), changes = changes + 1, past = CONCAT(COALESCE(past, ''), ?)
+             WHERE id = ? AND phase IN (1, 3) AND (waits IS NULL OR waits = 'again')",
+            due, due, past, id.as_bytes().as_slice()
+        )
+        .execute(&self.pool)
+        .await
+        .doing("rescheduling a job")?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    /// Takes a failed job up again: from its failed step (what was done before is not done again), or
+    /// from the start with what it was given. Cancelled ones are taken up from the start only. False when
+    /// it is not failed or cancelled.
+    pub async fn take_up(&self, id: Uuid, from_start: bool, now: Micros, past: &str) -> Result<bool> {
+        let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
+        let key = id.as_bytes().as_slice();
+        let done = sqlx::query!(
+            "UPDATE job SET phase = 1, place = IF(?, priority, 0), wake = ?, due = ?, ended = NULL, started = IF(?, NULL, started), worker = NULL, fence = fence + 1,
+                    stop = 0, waits = NULL, attempt = attempt + IF(?, 1, 0), outcomes = IF(?, 0, outcomes), tries = 0, progress = NULL,
+                    status = NULL, reply = NULL, failure = NULL, expires = NULL, changes = changes + 1, past = CONCAT(COALESCE(past, ''), ?)
+             WHERE id = ? AND (phase = 12 OR (phase = 13 AND ?))",
+            from_start, now, now, from_start, from_start, from_start, past, key, from_start
+        )
+        .execute(&mut *tx)
+        .await
+        .doing("taking a job up again")?;
+        if done.rows_affected() > 0 && !from_start {
+            sqlx::query!(
+                "UPDATE outcome o JOIN job j ON j.id = o.job AND j.attempt = o.attempt SET o.void = 1
+                 WHERE o.job = ? AND o.seq = (SELECT seq FROM (SELECT MAX(seq) AS seq FROM outcome x JOIN job y ON y.id = x.job AND y.attempt = x.attempt WHERE x.job = ? AND x.void = 0) last)",
+                key, key
+            )
+            .execute(&mut *tx)
+            .await
+            .doing("taking an outcome back")?;
+        }
+        if done.rows_affected() > 0 {
+            // The journal shows the run as it ends in the end.
+            sqlx::query!("DELETE FROM step WHERE run = ?", key)
+                .execute(&mut *tx)
+                .await
+                .doing("taking a job up again")?;
+            sqlx::query!("DELETE FROM run WHERE id = ?", key).execute(&mut *tx).await.doing("taking a job up again")?;
+        }
+        tx.commit().await.doing("taking a job up again")?;
+        Ok(done.rows_affected() > 0)
+    }
+}

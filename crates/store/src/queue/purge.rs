@@ -1,0 +1,87 @@
+//! Deleting what ended long ago, in small batches.
+
+use sqlx::{MySql, QueryBuilder};
+
+use crate::{Doing, Micros, Result, Store};
+
+impl Store {
+    /// Deletes jobs that ended before an instant, at most `limit` of each kind; gives how many.
+    pub async fn purge_jobs(&self, before: Micros, limit: u32) -> Result<u64> {
+        let mut all = 0;
+        // The first of each lane, place and outcome, as in [`Store::heads`].
+        let places = sqlx::query!(
+            "SELECT l.name AS lane, p.place AS `place!: u8`, e.phase AS `phase!: u8`,
+                    (SELECT j.wake FROM job j FORCE INDEX (job_work)
+                     WHERE j.phase = e.phase AND j.lane = l.name AND j.place = p.place ORDER BY j.wake LIMIT 1) AS `wake: i64`
+             FROM lane_state l CROSS JOIN (SELECT 11 AS phase UNION ALL SELECT 12 UNION ALL SELECT 13) e
+             CROSS JOIN (SELECT 0 AS place UNION ALL SELECT 1 UNION ALL SELECT 2 UNION ALL SELECT 3 UNION ALL SELECT 4
+                         UNION ALL SELECT 5 UNION ALL SELECT 6 UNION ALL SELECT 7 UNION ALL SELECT 8 UNION ALL SELECT 9) p"
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("looking for old jobs")?;
+        let places = places.into_iter().filter(|place| place.wake.is_some_and(|wake| wake < before));
+        for place in places {
+            let ids = sqlx::query_scalar!(
+                "SELECT id FROM job FORCE INDEX (job_work) WHERE phase = ? AND lane = ? AND place = ? AND wake < ? LIMIT ?",
+                place.phase,
+                place.lane,
+                place.place,
+                before,
+                limit
+            )
+            .fetch_all(&self.pool)
+            .await
+            .doing("looking for old jobs")?;
+            for chunk in ids.chunks(100) {
+                for table in ["outcome", "callback", "notice", "job"] {
+                    let mut query: QueryBuilder<MySql> = QueryBuilder::new(match table {
+                        "outcome" => "DELETE FROM outcome WHERE job IN (",
+                        "callback" => "DELETE FROM callback WHERE job IN (",
+                        "notice" => "DELETE FROM notice WHERE job IN (",
+                        _ => "DELETE FROM job WHERE id IN (",
+                    });
+                    let mut list = query.separated(", ");
+                    for id in chunk {
+                        list.push_bind(id.clone());
+                    }
+                    query.push(")");
+                    query.build().persistent(false).execute(&self.pool).await.doing("deleting old jobs")?;
+                }
+                all += chunk.len() as u64;
+            }
+        }
+        Ok(all)
+    }
+
+    /// Forgets groups made before an instant of which no job is left, at most 500.
+    pub async fn purge_groups(&self, before: Micros) -> Result<u64> {
+        let empty = sqlx::query_scalar!(
+            "SELECT b.id FROM batch b WHERE b.created < ? AND NOT EXISTS (SELECT 1 FROM job j WHERE j.batch = b.id) LIMIT 500",
+            before
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("looking for old groups")?;
+        for id in &empty {
+            sqlx::query!("DELETE FROM batch WHERE id = ?", id).execute(&self.pool).await.doing("forgetting a group")?;
+        }
+        Ok(empty.len() as u64)
+    }
+
+    /// The instant before which ended jobs are too many: of all that ended, the newest `most` stay.
+    pub async fn ended_beyond(&self, most: u64) -> Result<Option<Micros>> {
+        // Sorting them is for when there are too many.
+        let all = sqlx::query_scalar!("SELECT COUNT(*) FROM job WHERE phase IN (11, 12, 13)")
+            .fetch_one(&self.pool)
+            .await
+            .doing("counting ended jobs")?;
+        if all as u64 <= most {
+            return Ok(None);
+        }
+        sqlx::query_scalar!("SELECT ended AS `ended!` FROM job WHERE phase > 10 AND ended IS NOT NULL ORDER BY ended DESC LIMIT 1 OFFSET ?", most)
+            .fetch_optional(&self.pool)
+            .await
+            .doing("counting ended jobs")
+    }
+}
