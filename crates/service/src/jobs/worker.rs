@@ -208,7 +208,8 @@ impl Worker {
             }
             let taken = jobs.store.claim(self.id, (name, &places), room, BATCH.min(free as u32), self.stamp()).await?;
             here.claimed.store(now(), Ordering::Relaxed);
-            here.crowded.store(taken.more, Ordering::Relaxed);
+            // In a lane with a bound over all processes a job that ends may make room for the next.
+            here.crowded.store(taken.more || room.at_once.is_some(), Ordering::Relaxed);
             more |= taken.more && free > taken.jobs.len();
             if !taken.jobs.is_empty() {
                 // When the next one of this lane is due is not known yet.
