@@ -18,7 +18,7 @@ pub fn fuzz(target: &str, minutes: u64) -> Done {
         return Err(format!("there is no fuzz target `{target}`; targets: {}", TARGETS.join(", ")).into());
     }
     let fuzz = root().join("fuzz");
-    let built = std::env::var("CARGO_TARGET_DIR").unwrap_or_else(|_| "target".into()) + "-fuzz";
+    let built = target_dir();
     run(kanzlei_harness::process::cargo()
         .args(["build", "--release", "--manifest-path", "fuzz/Cargo.toml", "--bin", target, "--target", host()])
         .env("CARGO_TARGET_DIR", &built)
@@ -43,7 +43,10 @@ pub fn fuzz(target: &str, minutes: u64) -> Done {
 fn seed(target: &str, corpus: &Path) -> Result<(), Box<dyn std::error::Error>> {
     let demo = root().join("demo/harbour");
     let folder = match target {
-        "documents" => demo.join("workflows"),
+        "documents" => {
+            copy(&demo.join("lanes"), corpus)?;
+            demo.join("workflows")
+        }
         "openapi" => demo.join("services"),
         "cases" => demo.join("cases"),
         _ => {
@@ -54,6 +57,10 @@ fn seed(target: &str, corpus: &Path) -> Result<(), Box<dyn std::error::Error>> {
             return Ok(());
         }
     };
+    copy(&folder, corpus)
+}
+
+fn copy(folder: &Path, corpus: &Path) -> Result<(), Box<dyn std::error::Error>> {
     for entry in std::fs::read_dir(folder)? {
         let path = entry?.path();
         if let Some(name) = path.file_name() {
@@ -61,6 +68,17 @@ fn seed(target: &str, corpus: &Path) -> Result<(), Box<dyn std::error::Error>> {
         }
     }
     Ok(())
+}
+
+/// Checks that the targets still fit the core, without the marks; fuzzing itself takes minutes.
+pub fn check() -> Result<(), crate::Fault> {
+    run(kanzlei_harness::process::cargo()
+        .args(["check", "--quiet", "--manifest-path", "fuzz/Cargo.toml"])
+        .env("CARGO_TARGET_DIR", target_dir()))
+}
+
+fn target_dir() -> String {
+    std::env::var("CARGO_TARGET_DIR").unwrap_or_else(|_| "target".into()) + "-fuzz"
 }
 
 fn host() -> &'static str {

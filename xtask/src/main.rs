@@ -37,7 +37,7 @@ enum What {
     Fuzz {
         /// documents, expressions, openapi or cases
         target: String,
-        #[arg(long, default_value_t = 10)]
+        #[arg(long, default_value_t = 10, value_parser = clap::value_parser!(u64).range(1..=600))]
         minutes: u64,
     },
     /// Kill services at random moments under load, and count what became of what they accepted

@@ -4,7 +4,7 @@ use std::process::{Command, ExitCode};
 
 use kanzlei_harness::packages;
 
-use crate::{Done, build, root, run};
+use crate::{Done, build, fuzz, root, run};
 
 pub fn run_all() -> Done {
     packages::install(&[
@@ -21,5 +21,6 @@ pub fn run_all() -> Done {
     run(kanzlei_harness::process::cargo().args(["test", "--workspace"]).env("CARGO_TARGET_DIR", target))?;
     build::packages_of_console()?;
     run(Command::new("npm").args(["--prefix", "console", "run", "check", "--silent"]).env("PWD", root()))?;
+    fuzz::check()?;
     Ok(ExitCode::SUCCESS)
 }
