@@ -72,6 +72,8 @@ export interface Step {
   started_us: number;
   took_us: number;
   attempts: number;
+  /** What came of the attempts before the last one: statuses and kinds of failure. */
+  tries: string[] | null;
   sent: unknown;
   outcome: unknown;
   failure: { kind: string; status: number | null; detail: string } | null;

@@ -1,6 +1,8 @@
 <script lang="ts">
-  import { CopyButton, SkeletonText } from 'carbon-components-svelte';
-  import { type Run, Watched } from '../lib/api.svelte';
+  import { Button, CopyButton, SkeletonText } from 'carbon-components-svelte';
+  import Checkmark from 'carbon-icons-svelte/lib/Checkmark.svelte';
+  import Document from 'carbon-icons-svelte/lib/Document.svelte';
+  import { Refused, type Run, session, Watched } from '../lib/api.svelte';
   import { ago, block, time, took } from '../lib/show';
   import RunState from '../parts/RunState.svelte';
   import Sheet from '../parts/Sheet.svelte';
@@ -12,6 +14,22 @@
   const shown = new Watched<Run>(() => `/runs/${encodeURIComponent(id)}`, undefined);
   const why = $derived((shown.value?.failure as { detail?: string } | null | undefined)?.detail);
 
+  let recorded = $state(false);
+  let refused: Refused | undefined = $state(undefined);
+
+  /** Copies a case that shows what this run did. */
+  async function record() {
+    refused = undefined;
+    try {
+      const made = await session.get<{ document: string }>(`/runs/${encodeURIComponent(id)}/case`);
+      await navigator.clipboard.writeText(made.document);
+      recorded = true;
+      setTimeout(() => (recorded = false), 1500);
+    } catch (error) {
+      refused = error instanceof Refused ? error : new Refused(0, 'Not copied', String(error));
+    }
+  }
+
   const facts = $derived.by((): [string, string][] => {
     const run = shown.value;
     if (!run) return [];
@@ -21,6 +39,7 @@
       ['Trace', run.trace_id],
       ['From', run.caller],
       ['In the terminal', `kanzlei run ${run.id}`],
+      ['Make it a case', `kanzlei record ${run.id}`],
       ['Poll its job', run.curl],
     ];
     return all.filter((fact): fact is [string, string] => fact[1] !== null);
@@ -44,7 +63,13 @@
       <span class="dim">· revision {run.revision}</span>
       <span class="mono dim">· {run.entry}</span>
       {#if run.curl}<span>· <a href="/jobs/{run.id}">its job</a></span>{/if}
+      {#if run.state !== 'cancelled'}
+        <Button kind="ghost" size="small" icon={recorded ? Checkmark : Document} on:click={() => void record()}>
+          {recorded ? 'Copied' : 'Copy as a case'}
+        </Button>
+      {/if}
     </div>
+    {#if refused}<Trouble error={refused} />{/if}
     {#if why}<p class="why">{why}</p>{/if}
     <div class="beside">
       <Sheet

@@ -58,7 +58,10 @@
     if (paragraph.kind === 'fail') parts.push(String((outcome as { status?: number })?.status ?? ''));
     if (step.failure && paragraph.kind === 'call' && !outcome?.status) parts.push(step.failure.kind);
     if (!['if', 'match'].includes(paragraph.kind) || step.took_us >= 1000) parts.push(took(step.took_us));
-    if (step.attempts > 1) parts.push(`${ordinal(step.attempts)} attempt`);
+    if (step.attempts > 1) {
+      const before = step.tries?.length ? `, before: ${step.tries.join(', ')}` : '';
+      parts.push(`${ordinal(step.attempts)} attempt${before}`);
+    }
     return parts.filter(Boolean).join(' · ');
   }
 

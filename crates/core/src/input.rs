@@ -131,7 +131,67 @@ pub fn form_pairs(bytes: &[u8]) -> Vec<(String, String)> {
         .collect()
 }
 
+/// A part of a path without its percent-encoding (RFC 3986 §2.1).
+pub fn decoded(part: &str) -> String {
+    form_pairs(format!("={}", part.replace('+', "%2B").replace('&', "%26")).as_bytes())
+        .pop()
+        .map_or_else(String::new, |(_, value)| value)
+}
+
+/// A text as a part of a path or query: everything but unreserved characters is percent-encoded.
+pub fn encoded(text: &str) -> String {
+    let one = |byte: u8| match byte {
+        b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => char::from(byte).to_string(),
+        byte => format!("%{byte:02X}"),
+    };
+    text.bytes().map(one).collect()
+}
+
+/// A request as it is sent: path with query, headers, JSON body.
+pub type Sent = (String, Vec<(String, String)>, Option<Json>);
+
 impl InputPlan {
+    /// The request to an endpoint that gives this input: the other way round of [`InputPlan::gather`].
+    /// Nothing where no such request gives just this.
+    pub fn request(&self, path: &str, endpoint: &EndpointInput, input: &Value) -> Option<Sent> {
+        let given = input.to_serde();
+        let given = given.as_object()?;
+        let (mut target, mut query, mut headers) = (path.to_owned(), Vec::new(), Vec::new());
+        let (mut members, mut body) = (Map::new(), None);
+        for (name, value) in given {
+            let at = self.properties.iter().position(|declared| declared.name == *name);
+            let text = |value: &Json| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+            match at.map(|at| &endpoint.sources[at]) {
+                Some(From::Path(part)) => target = target.replace(&format!("{{{part}}}"), &encoded(&text(value))),
+                Some(From::Query(name)) => {
+                    let several = value.as_array().map_or(std::slice::from_ref(value), Vec::as_slice);
+                    let pair = |value| format!("{}={}", encoded(name), encoded(&text(value)));
+                    query.extend(several.iter().map(pair));
+                }
+                Some(From::Header(name)) => headers.push((name.clone(), text(value))),
+                Some(From::Member(name)) => _ = members.insert(name.clone(), value.clone()),
+                Some(From::Body) => body = Some(value.clone()),
+                None => return None,
+            }
+        }
+        let body = body.or_else(|| (!members.is_empty()).then(|| members.into()));
+        // Whether it does is tried out; there are inputs that no text gives.
+        let path: Vec<(&str, String)> = path
+            .split('/')
+            .zip(target.split('/'))
+            .filter_map(|(part, given)| Some((part.strip_prefix('{')?.strip_suffix('}')?, decoded(given))))
+            .collect();
+        let parts = Parts {
+            path,
+            query: form_pairs(query.join("&").as_bytes()),
+            body: body.clone().map_or(Body::None, Body::Json),
+        };
+        let header = |name: &str| headers.iter().find(|(known, _)| known == name).map(|(_, value)| value.clone());
+        let gathered = self.gather(endpoint, parts, &header).ok()?;
+        let target = if query.is_empty() { target } else { format!("{target}?{}", query.join("&")) };
+        (gathered == *input).then_some((target, headers, body))
+    }
+
     /// Compiles the declarations; an invalid schema is given back with its property and what is wrong.
     pub fn new(properties: &[Property], extra: bool) -> Result<Self, Vec<(usize, String)>> {
         let mut faults = Vec::new();

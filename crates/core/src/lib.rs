@@ -22,3 +22,9 @@ pub mod rehearse;
 pub mod suggest;
 pub mod types;
 pub mod value;
+
+#[cfg(test)]
+extern crate self as kanzlei_core;
+#[cfg(test)]
+#[path = "../tests/demo/mod.rs"]
+mod tests_demo;

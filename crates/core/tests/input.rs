@@ -3,6 +3,7 @@
 use kanzlei_core::check::{Bundle, check};
 use kanzlei_core::input::{Body, Parts, form_pairs};
 use kanzlei_core::plan::Plan;
+use kanzlei_core::value::Value;
 
 fn plan(endpoint: &str, more: &str) -> std::sync::Arc<Plan> {
     let text = format!(
@@ -105,4 +106,44 @@ fn secrets_are_masked_for_the_journal() {
     let get = plan("endpoint: 'GET /x/{id}'", "");
     let input = serde_json::from_str(r#"{"id":5,"pin":"1234"}"#).expect("json");
     assert_eq!(get.input.masked(&input).to_json(), r#"{"id":5,"pin":"•••"}"#);
+}
+
+#[test]
+fn an_input_gives_the_request_it_came_from() {
+    let get = plan("endpoint: 'GET /x/{id}', from: {who: header.X-Who}", "");
+    let post = plan("endpoint: 'POST /x/{id}', from: {tags: query.tag}", "");
+    let whole = plan(
+        "endpoint: 'PUT /x/{id}', from: {who: body, tags: query.tags, flag: query.flag, ratio: query.ratio, pin: query.pin}",
+        "",
+    );
+    for (plan, input, wanted) in [
+        (&get, r#"{"id":5,"flag":false,"pin":"x y"}"#, Some(r#"/x/5?flag=false&pin=x%20y [] none"#)),
+        (
+            &get,
+            r#"{"id":5,"tags":[1,2],"flag":true,"pin":"å&="}"#,
+            Some("/x/5?tags=1&tags=2&flag=true&pin=%C3%A5%26%3D [] none"),
+        ),
+        (
+            &get,
+            r#"{"id":5,"who":{"name":"Tare"},"flag":true,"pin":"x"}"#,
+            Some(r#"/x/5?flag=true&pin=x [("X-Who", "{\"name\":\"Tare\"}")] none"#),
+        ),
+        (&post, r#"{"id":5,"tags":[7],"flag":null,"pin":"x"}"#, Some(r#"/x/5?tag=7 [] {"flag":null,"pin":"x"}"#)),
+        (
+            &whole,
+            r#"{"id":5,"who":{"name":"Tare"},"flag":true,"pin":"x"}"#,
+            Some(r#"/x/5?flag=true&pin=x [] {"name":"Tare"}"#),
+        ),
+        // An empty list leaves no trace in a query; neither does what no request of the endpoint gives.
+        (&get, r#"{"id":5,"tags":[],"flag":true,"pin":"x"}"#, None),
+        (&get, r#"{"id":5,"flag":true,"pin":"x","other":1}"#, None),
+        (&get, r#"{"id":"•••","flag":true,"pin":"x"}"#, None),
+    ] {
+        let given = Value::from_json(&serde_json::from_str::<serde_json::Value>(input).expect("json"));
+        let endpoint = &plan.endpoints[0];
+        let request = plan.input.request(&endpoint.path, &endpoint.input, &given).map(|(target, headers, body)| {
+            format!("{target} {headers:?} {}", body.map_or("none".to_owned(), |body| body.to_string()))
+        });
+        assert_eq!(request.as_deref(), wanted, "{input}");
+    }
 }

@@ -145,29 +145,48 @@ fn cases_are_run_by_the_client() {
     assert_eq!((&listed["failed"], &listed["coverage"][0]["branches_reached"]), (&json!(1), &json!(6)));
     run(&["deploy", folder, "--unrehearsed"], 0);
 
-    // A run becomes a case that passes; against the service itself the stubs do not count.
+    // Runs become cases that pass: one that tried again, one that looks at what was kept, one of a child
+    // and a database, one that was queued and waited for a callback.
     run(&["deploy", "demo/harbour"], 0);
     let quote = json!({"imo": "9074729", "arrives": "2027-03-04T06:00:00Z"});
-    assert_eq!(post(&office, "/harbours/LIN/quotes", &quote).status, 201);
-    let recorded = run(&["record", "last", "--name", "as it was"], 0);
-    std::fs::create_dir_all(dir.join("recorded")).expect("folder");
-    for file in [
-        "workflows/berth-quote.yaml",
-        "services/registry.yaml",
-        "services/registry.openapi.yaml",
-        "services/tides.yaml",
-        "services/tides.openapi.yaml",
-        "services/rates.yaml",
-        "services/rates.openapi.yaml",
+    let fail_next = format!("http://127.0.0.1:{}/-/behaviour/tides?fail_next=1", office.ports.standins);
+    assert_eq!(http("PUT", &fail_next, &[], b"").status / 100, 2);
+    let clearance = json!({"imo": "9417359", "cargo": "diesel oil"});
+    for (path, body, status) in [
+        ("/harbours/LIN/quotes", &quote, 201),
+        ("/reports/gather", &json!({}), 201),
+        ("/reports/gather", &json!({}), 200),
+        ("/harbours/LIN/bills", &json!({"imo": "9074729", "nights": 2, "made": "2027-03-04"}), 201),
+        ("/clearances", &clearance, 202),
     ] {
-        let name = file.rsplit('/').next().expect("name");
-        std::fs::copy(root().join("demo/harbour").join(file), dir.join("recorded").join(name)).expect("copied");
+        let answer = post(&office, path, body);
+        assert_eq!(answer.status, status, "{path} {}", answer.body);
+        let id = answer.header("kanzlei-run").expect("an id").to_owned();
+        if status == 202 {
+            let job = format!("{}/-/jobs/{id}", office.public());
+            let ended =
+                || (http("GET", &job, &[("Prefer", "wait=10")], b"").json()["state"] == "succeeded").then_some(());
+            wait::until(Duration::from_secs(60), ended).expect("cleared");
+        }
+        let recorded = run(&["record", &id, "--name", &format!("as {id} was")], 0);
+        std::fs::create_dir_all(dir.join("recorded")).expect("folder");
+        std::fs::write(dir.join(format!("recorded/{id}.yaml")), &recorded).expect("case");
+        let tried = recorded.contains("- {status: 503}\n") && recorded.contains("attempts: 2");
+        assert_eq!(tried, path.ends_with("quotes"), "{recorded}");
+        assert_eq!(recorded.contains("\n    kept: {last: 109}\n"), status == 200, "{recorded}");
     }
-    std::fs::write(dir.join("recorded/case.yaml"), &recorded).expect("case");
-    let shown = run(&["rehearse", dir.join("recorded").to_str().expect("path")], 0);
-    assert!(shown.contains("1 case: 1 passed"), "{recorded}\n{shown}");
+    let recorded = dir.join("recorded");
+    let [services, lanes, workflows] =
+        ["services", "lanes", "workflows"].map(|folder| format!("demo/harbour/{folder}"));
+    let shown = run(&["rehearse", &services, &lanes, &workflows, recorded.to_str().expect("path")], 0);
+    assert!(shown.contains("5 cases: 5 passed"), "{shown}");
+    run(&["record", "01a1f0aa-0000-7000-8000-000000000000"], 1);
+
+    // Against the service itself the stubs do not count; what is queued is waited for.
     let against = run(&["rehearse", "demo/harbour", "--only", "vessel nobody knows", "--against", &office.public()], 0);
     assert!(against.contains("2 cases against") && against.contains("2 passed"), "{against}");
+    let queued = run(&["rehearse", "demo/harbour", "--only", "customs decide", "--against", &office.public()], 1);
+    assert!(queued.contains("reply.body.reference") && !queued.contains("reply.status"), "{queued}");
     let _ = std::fs::remove_dir_all(dir);
 }
 

@@ -22,6 +22,8 @@ pub struct Run {
     pub trace_id: String,
     pub caller: Option<String>,
     pub input: String,
+    /// What the workflow remembered when the run began, where it uses that.
+    pub kept: Option<String>,
     pub reply: Option<String>,
     pub failure: Option<String>,
     pub steps: Vec<Step>,
@@ -34,6 +36,8 @@ pub struct Step {
     pub started: Micros,
     pub took: i64,
     pub attempts: u32,
+    /// What came of the attempts before the last one: statuses and kinds of failure with spaces between.
+    pub tries: Option<String>,
     pub sent: Option<String>,
     pub outcome: Option<String>,
     pub failure: Option<String>,
@@ -102,7 +106,7 @@ impl Store {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         for chunk in runs.chunks(ROWS) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "INSERT IGNORE INTO run (id, workflow, revision, state, entry, status, started, took, request_id, trace_id, caller, input, reply, failure) ",
+                "INSERT IGNORE INTO run (id, workflow, revision, state, entry, status, started, took, request_id, trace_id, caller, input, kept, reply, failure) ",
             );
             query.push_values(chunk, |mut row, run| {
                 row.push_bind(run.id.as_bytes().as_slice())
@@ -117,6 +121,7 @@ impl Store {
                     .push_bind(&run.trace_id)
                     .push_bind(&run.caller)
                     .push_bind(&run.input)
+                    .push_bind(&run.kept)
                     .push_bind(&run.reply)
                     .push_bind(&run.failure);
             });
@@ -126,7 +131,7 @@ impl Store {
             runs.iter().flat_map(|run| run.steps.iter().enumerate().map(move |(seq, step)| (run, seq, step))).collect();
         for chunk in steps.chunks(ROWS) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "INSERT IGNORE INTO step (run, seq, paragraph, state, started, took, attempts, sent, outcome, failure, number, kind, title, items) ",
+                "INSERT IGNORE INTO step (run, seq, paragraph, state, started, took, attempts, tries, sent, outcome, failure, number, kind, title, items) ",
             );
             query.push_values(chunk, |mut row, (run, seq, step)| {
                 row.push_bind(run.id.as_bytes().as_slice())
@@ -136,6 +141,7 @@ impl Store {
                     .push_bind(step.started)
                     .push_bind(step.took)
                     .push_bind(step.attempts)
+                    .push_bind(&step.tries)
                     .push_bind(&step.sent)
                     .push_bind(&step.outcome)
                     .push_bind(&step.failure)
@@ -208,7 +214,7 @@ impl Store {
     pub async fn run(&self, id: Uuid) -> Result<Option<Run>> {
         let key = id.as_bytes().as_slice();
         let Some(row) = sqlx::query!(
-            "SELECT workflow, revision, state, entry, status, started, took, request_id, trace_id, caller, input, reply, failure FROM run WHERE id = ?",
+            "SELECT workflow, revision, state, entry, status, started, took, request_id, trace_id, caller, input, kept, reply, failure FROM run WHERE id = ?",
             key
         )
         .fetch_optional(&self.pool)
@@ -219,7 +225,7 @@ impl Store {
         };
         let steps = sqlx::query_as!(
             Step,
-            "SELECT paragraph, state, started, took, attempts, sent, outcome, failure, number, kind, title, items FROM step WHERE run = ? ORDER BY seq",
+            "SELECT paragraph, state, started, took, attempts, tries, sent, outcome, failure, number, kind, title, items FROM step WHERE run = ? ORDER BY seq",
             key
         )
         .fetch_all(&self.pool)
@@ -238,6 +244,7 @@ impl Store {
             trace_id: row.trace_id,
             caller: row.caller,
             input: row.input,
+            kept: row.kept,
             reply: row.reply,
             failure: row.failure,
             steps,

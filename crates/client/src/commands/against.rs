@@ -4,7 +4,7 @@
 use std::time::Duration;
 
 use kanzlei_core::machine::Reply;
-use kanzlei_core::rehearse::{CaseResult, Prepared, Reached, StepSeen};
+use kanzlei_core::rehearse::{CaseResult, Prepared, Reached, StepSeen, body_of};
 use kanzlei_core::value::Value;
 use serde_json::Value as Json;
 
@@ -13,6 +13,8 @@ use crate::api::{Api, agent};
 
 /// How long a run may take to show in the journal.
 const PATIENCE: Duration = Duration::from_secs(10);
+/// How long a queued run may take to end.
+const JOB_PATIENCE: Duration = Duration::from_secs(60);
 
 pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<CaseResult>, Failure> {
     let agent = agent();
@@ -24,34 +26,29 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
             left_out += 1;
             continue;
         };
+        let (media, bytes) = body_of(&headers, body.as_ref());
         let mut request = ureq::http::Request::builder().method(method.as_str()).uri(format!("{base}{target}"));
-        for (name, value) in &headers {
+        for (name, value) in headers.iter().filter(|(name, _)| !name.eq_ignore_ascii_case("content-type")) {
             request = request.header(name, value);
         }
         if body.is_some() {
-            request = request.header("content-type", "application/json");
+            request = request.header("content-type", media);
         }
         let request = request
-            .body(body.map(|body| body.to_json()).unwrap_or_default())
+            .body(bytes)
             .map_err(|error| Failure::Usage(format!("`{base}{target}` cannot be asked: {error}")))?;
-        let away = |error: ureq::Error| Failure::Away(format!("{base} does not answer: {error}"));
-        let mut response = agent.run(request).map_err(away)?;
-        let status = response.status().as_u16();
-        let header = |name: &str| response.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
-        let run_id = header("kanzlei-run");
-        let media = header("content-type").unwrap_or_default();
-        let headers = response
-            .headers()
-            .iter()
-            .map(|(name, value)| (name.to_string(), String::from_utf8_lossy(value.as_bytes()).into_owned()))
-            .collect();
-        let text = response.body_mut().with_config().limit(64 << 20).read_to_string().map_err(away)?;
-        let body = match () {
-            _ if text.is_empty() => Value::Undefined,
-            _ if media.contains("json") => serde_json::from_str(&text).unwrap_or(Value::text(text)),
-            _ => Value::text(text),
-        };
-        let reply = Reply { status, headers, body, problem: media.contains("problem+json") };
+        let (mut reply, run_id) = answer(&agent, base, request)?;
+        // A queued run answers like a direct one when it has ended; its id is that of its job.
+        let queued = run_id.as_ref().filter(|id| {
+            let there = format!("/-/jobs/{id}");
+            reply.status == 202 && reply.headers.iter().any(|(name, at)| name == "location" && *at == there)
+        });
+        if let Some(job) = queued {
+            wait_for(&agent, base, job)?;
+            let request = ureq::http::Request::get(format!("{base}/-/jobs/{job}/result"));
+            let request = request.body(Vec::new()).map_err(|error| Failure::Told(error.to_string()))?;
+            (reply, _) = answer(&agent, base, request)?;
+        }
         let run = run_id.map(|id| journaled(api, &id)).transpose()?;
         let seen = run.as_ref().map(|(state, steps)| (state.as_str(), steps.as_slice()));
         results.push(CaseResult {
@@ -62,7 +59,7 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
             differences: prepared.judge(*index, &reply, seen),
             missing_stubs: Vec::new(),
             steps: Vec::new(),
-            status: Some(status),
+            status: Some(reply.status),
             body: reply.body,
             state: None,
             took_ms: 0.0,
@@ -76,6 +73,50 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
         return Err(Failure::Usage("none of the cases has a `request` to send".into()));
     }
     Ok(results)
+}
+
+/// Sends a request; gives what came back and the id of its run.
+fn answer(
+    agent: &ureq::Agent,
+    base: &str,
+    request: ureq::http::Request<Vec<u8>>,
+) -> Result<(Reply, Option<String>), Failure> {
+    let away = |error: ureq::Error| Failure::Away(format!("{base} does not answer: {error}"));
+    let mut response = agent.run(request).map_err(away)?;
+    let status = response.status().as_u16();
+    let headers: Vec<(String, String)> = response
+        .headers()
+        .iter()
+        .map(|(name, value)| (name.to_string(), String::from_utf8_lossy(value.as_bytes()).into_owned()))
+        .collect();
+    let header = |wanted: &str| headers.iter().find(|(name, _)| name == wanted).map(|(_, value)| value.clone());
+    let (run_id, media) = (header("kanzlei-run"), header("content-type").unwrap_or_default());
+    let text = response.body_mut().with_config().limit(64 << 20).read_to_string().map_err(away)?;
+    let body = match () {
+        _ if text.is_empty() => Value::Undefined,
+        _ if media.contains("json") => serde_json::from_str(&text).unwrap_or(Value::text(text)),
+        _ => Value::text(text),
+    };
+    Ok((Reply { status, headers, body, problem: media.contains("problem+json") }, run_id))
+}
+
+/// Waits until a job has ended, at most [`JOB_PATIENCE`].
+fn wait_for(agent: &ureq::Agent, base: &str, job: &str) -> Result<(), Failure> {
+    let begun = std::time::Instant::now();
+    while begun.elapsed() < JOB_PATIENCE {
+        let request = ureq::http::Request::get(format!("{base}/-/jobs/{job}")).header("prefer", "wait=10");
+        let request = request.body(Vec::new()).map_err(|error| Failure::Told(error.to_string()))?;
+        let (told, _) = answer(agent, base, request)?;
+        let state = told.body.member("state").and_then(Value::as_text).map(|state| state.to_string());
+        match state.as_deref() {
+            Some("succeeded" | "failed" | "cancelled") => return Ok(()),
+            // Somebody has to let it begin; nobody waits here for that.
+            Some("scheduled") => break,
+            Some(_) => {}
+            None => return Err(Failure::Told(format!("{base}/-/jobs/{job} answered {}", told.status))),
+        }
+    }
+    Ok(())
 }
 
 /// The state and steps of a run by the journal, which is written behind the answer.

@@ -37,7 +37,7 @@ pub fn run(args: Args) -> Done {
             Ok(())
         }
         Command::Rehearse(args) => rehearse::rehearse(&args, api, json),
-        Command::Record { id, name } => record::record(&api()?, &id, name.as_deref()),
+        Command::Record { id, name } => record::record(&api()?, &id, name.as_deref(), args.place.json),
         Command::Deploy { paths, unrehearsed } => documents::deploy(&api()?, &paths, unrehearsed, json),
         Command::Secrets { what: None } => secrets::list(&api()?, json),
         Command::Secrets { what: Some(Secrets::Set { name }) } => secrets::set(&api()?, &name),

@@ -128,7 +128,9 @@ pub fn print_steps(run: &Json, full: bool) {
             marks.insert(0, format!("{}{}", draw::dim(&format!("{} times; ", taken.len())), draw::dim(&item)));
         }
         if let Some(attempts) = step["attempts"].as_u64().filter(|n| *n > 1) {
-            marks.push(draw::paint("33", &format!("{attempts} attempts")));
+            let tries: Vec<&str> = step["tries"].as_array().into_iter().flatten().filter_map(Json::as_str).collect();
+            let before = if tries.is_empty() { String::new() } else { format!(", before: {}", tries.join(", ")) };
+            marks.push(draw::paint("33", &format!("{attempts} attempts{before}")));
         }
         println!("{gap}{} — {}", heading(paragraph), marks.join(" · "));
         value("in ", &step["sent"], indent + 4);

@@ -132,6 +132,9 @@ impl Machine {
         }
         let body = call.body.as_ref().map(make).transpose()?;
         sent.insert("target".into(), Value::text(format!("{} {target}", call.method)));
+        if call.operation.is_none() {
+            sent.insert("service".into(), Value::text(call.service.as_str()));
+        }
         let given = |headers: &[(String, String)], wanted: &str| {
             headers.iter().any(|(name, _)| name.eq_ignore_ascii_case(wanted))
         };
@@ -190,6 +193,11 @@ impl Machine {
             Err(failure) => match call.retry.as_ref().filter(|r| attempt < r.times && wants(r, &failure)) {
                 Some(retry) => {
                     let pause = pause(retry, attempt, retry_after, &self.id, record);
+                    let came = match failure.status {
+                        Some(status) if failure.kind == "status" => status.to_string(),
+                        _ => failure.kind.to_owned(),
+                    };
+                    self.records[record].tries.push(came);
                     self.records[record].failure = Some(failure);
                     let until = self.now + pause.as_micros() as Micros;
                     self.wait(at, fibre, record, until, What::Again { attempt: attempt + 1 })

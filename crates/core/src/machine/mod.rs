@@ -224,6 +224,8 @@ pub struct Machine {
     reply: Option<Reply>,
     reply_given: bool,
     ended: Option<Ended>,
+    /// What the workflow remembered when the run began, where it uses that.
+    remembered: Option<Value>,
     now: Micros,
     taken: u32,
     limits: Limits,
@@ -257,6 +259,7 @@ impl Machine {
             reply: None,
             reply_given: false,
             ended: None,
+            remembered: None,
             now: start.now,
             taken: 0,
             limits: Limits::default(),
@@ -305,6 +308,11 @@ impl Machine {
 
     pub fn reply(&self) -> Option<&Reply> {
         self.reply.as_ref()
+    }
+
+    /// What the workflow remembered when the run began; nothing where it does not use that.
+    pub fn remembered(&self) -> Option<&Value> {
+        self.remembered.as_ref()
     }
 
     /// Says what is to be done; each effect is said once.
@@ -411,6 +419,9 @@ impl Machine {
             (What::Query, Outcome::Queried(result), Some(record)) => self.queried(fibre, record, result),
             (What::Recall, Outcome::Kept(result), _) => match result {
                 Ok(kept) => {
+                    if fibre.level == 0 {
+                        self.remembered = Some(kept.values.clone());
+                    }
                     fibre.slots[KEPT as usize] = kept.values.clone();
                     if let Some(own) = &mut fibre.own {
                         own.kept = Some(kept);

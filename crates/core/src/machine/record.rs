@@ -42,6 +42,8 @@ pub struct StepRecord {
     pub ended: Micros,
     /// Attempts made; 0 for steps that are not tried again.
     pub attempts: u32,
+    /// What came of the attempts before the last one: a status, or a kind of failure.
+    pub tries: Vec<String>,
     /// What was sent, for a call.
     pub sent: Value,
     /// What came of it.
@@ -65,6 +67,7 @@ impl StepRecord {
             started: now,
             ended: now,
             attempts: 0,
+            tries: Vec::new(),
             sent: Value::Undefined,
             outcome: Value::Undefined,
             failure: None,

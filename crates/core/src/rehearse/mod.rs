@@ -18,6 +18,7 @@ pub mod coverage;
 mod drive;
 mod expect;
 mod prepare;
+pub mod record;
 mod stubs;
 
 #[cfg(test)]
@@ -33,7 +34,7 @@ pub use expect::StepSeen;
 pub use prepare::{Prepared, prepare};
 
 use crate::document::workflow::Answer;
-use crate::input::{Body, Parts, form_pairs};
+use crate::input::{Body, Parts, encoded, form_pairs};
 use crate::machine::{Machine, Micros, Query, QueryFault, Reply, Rows, Start, State};
 use crate::plan::Plan;
 use crate::problem::Problem;
@@ -120,6 +121,11 @@ impl Prepared {
 
     /// The same with somebody who lends databases.
     pub fn run_with(&self, index: usize, lender: Option<&dyn Lender>) -> CaseResult {
+        self.play(index, lender).0
+    }
+
+    /// The same, with the run itself where the case led to one: all its steps did, for who looks closer.
+    pub fn play(&self, index: usize, lender: Option<&dyn Lender>) -> (CaseResult, Option<Machine>) {
         let case = &self.cases[index];
         let mut result = CaseResult {
             workflow: self.plan.name.clone(),
@@ -148,11 +154,12 @@ impl Prepared {
                             let wanted = "a fresh database".to_owned();
                             let difference = Difference { what, wanted, got: why, line: case.line, column: 1 };
                             result.differences.push(difference);
-                            return result;
+                            return (result, None);
                         }
                     }
                 }
-                self.run_on(case, input, limit, lent, &mut result);
+                let machine = self.run_on(case, input, limit, lent, &mut result);
+                (result, Some(machine))
             }
             Err(problem) => {
                 // The request never becomes a run: its answer is all there is to look at.
@@ -160,9 +167,9 @@ impl Prepared {
                     Reply { status: problem.status, headers: Vec::new(), body: problem.to_value(), problem: true };
                 expect::without_run(case, &reply, &mut result.differences);
                 (result.status, result.body) = (Some(reply.status), reply.body);
+                (result, None)
             }
         }
-        result
     }
 
     fn run_on(
@@ -172,7 +179,7 @@ impl Prepared {
         limit: Option<std::time::Duration>,
         lent: Vec<(String, Box<dyn Lent>)>,
         result: &mut CaseResult,
-    ) {
+    ) -> Machine {
         let start = Start { id: format!("case-{}", case.line), input, now: case.clock, caller: None, attempt: 1 };
         let mut machine = Machine::new(self.plan.clone(), start);
         let mut desk = stubs::Desk::new(self, case, lent);
@@ -194,6 +201,7 @@ impl Prepared {
                 attempts: record.attempts,
             })
             .collect();
+        machine
     }
 
     /// The input of a case, and how long the run may take.
@@ -202,10 +210,8 @@ impl Prepared {
             Entered::Input(input) => Ok((self.plan.input.accept(input)?, None)),
             Entered::Request { endpoint, path, query, headers, body } => {
                 let declared = &self.plan.endpoints[*endpoint];
-                let body = match body {
-                    Some(body) => Body::read("application/json", body.to_json().as_bytes())?,
-                    None => Body::None,
-                };
+                let (media, bytes) = body_of(headers, body.as_ref());
+                let body = Body::read(&media, &bytes)?;
                 let path = path.iter().map(|(name, value)| (name.as_str(), value.clone())).collect();
                 let parts = Parts { path, query: form_pairs(query.as_bytes()), body };
                 let header = |name: &str| {
@@ -236,7 +242,7 @@ impl Prepared {
         let declared = &self.plan.endpoints[*endpoint];
         let mut target = declared.path.clone();
         for (name, value) in path {
-            target = target.replace(&format!("{{{name}}}"), value);
+            target = target.replace(&format!("{{{name}}}"), &encoded(value));
         }
         if !query.is_empty() {
             target = format!("{target}?{query}");
@@ -262,6 +268,16 @@ impl Prepared {
 
     pub fn name(&self, index: usize) -> &str {
         &self.cases[index].name
+    }
+}
+
+/// The media type and the bytes of a case's body: JSON, unless it is a text and the headers say what.
+pub fn body_of(headers: &[(String, String)], body: Option<&Value>) -> (String, Vec<u8>) {
+    let said = headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("content-type")).map(|(_, media)| media);
+    match (said, body) {
+        (_, None) => (String::new(), Vec::new()),
+        (Some(media), Some(Value::Text(text))) if !media.contains("json") => (media.clone(), text.as_bytes().to_vec()),
+        (said, Some(body)) => (said.cloned().unwrap_or_else(|| "application/json".into()), body.to_json().into_bytes()),
     }
 }
 

@@ -14,6 +14,7 @@ use crate::document::service::{Operation, Service};
 use crate::document::yaml::{Kind, Node};
 use crate::expr::template::Template;
 use crate::expr::{Expression, Fault, Scope};
+use crate::input;
 use crate::machine::Micros;
 use crate::plan::{Maker, Plan};
 use crate::suggest;
@@ -235,7 +236,7 @@ impl Compiler<'_, '_, '_> {
             let mut found = Vec::new();
             for (part, given) in parts.iter().zip(&given) {
                 match part.strip_prefix('{').and_then(|p| p.strip_suffix('}')) {
-                    Some(name) => found.push((name.to_owned(), (*given).to_owned())),
+                    Some(name) => found.push((name.to_owned(), input::decoded(given))),
                     None if part == given => {}
                     None => return None,
                 }

@@ -19,6 +19,8 @@ use crate::value::{ObjectBuilder, Value};
 pub(super) const QUEUE: &str = "queue";
 pub(super) const CANCEL: &str = "cancel";
 pub(super) const CALLBACK: &str = "callback";
+/// The address of the service that a rehearsed run believes in.
+pub(super) const PUBLIC: &str = "http://127.0.0.1:7080";
 
 pub(super) struct Desk<'c> {
     prepared: &'c Prepared,
@@ -67,7 +69,7 @@ impl<'c> Desk<'c> {
             Effect::Open => {
                 self.callbacks += 1;
                 let id = format!("callback-{}", self.callbacks);
-                let url = format!("http://127.0.0.1:7080/-/callbacks/{id}");
+                let url = format!("{PUBLIC}/-/callbacks/{id}");
                 (0, Outcome::Opened(Ok(Address { id, url })))
             }
             Effect::Await { callback, until } => self.wait(callback, *until, now),
@@ -107,7 +109,7 @@ impl<'c> Desk<'c> {
             return Err(QueueFault { kind, detail: detail.clone() });
         }
         let group = enqueue.group.then(|| format!("group-{}", before + 1));
-        Ok(Queued { ids, group, base: "http://127.0.0.1:7080".into() })
+        Ok(Queued { ids, group, base: PUBLIC.into() })
     }
 
     /// Jobs of this case that are not due yet are cancelled; others are as the stub says.
@@ -384,11 +386,9 @@ fn shown(request: &Request, operation: Option<&Operation>) -> Value {
         params.insert(name.as_str().into(), Value::text(value));
     }
     if let Some(operation) = operation {
-        let decode = |part: &str| crate::input::form_pairs(format!("={}", part.replace('+', "%2B")).as_bytes());
         for (template, given) in operation.path.split('/').zip(path.split('/')) {
             if let Some(name) = template.strip_prefix('{').and_then(|t| t.strip_suffix('}')) {
-                let value = decode(given).pop().map_or_else(String::new, |(_, value)| value);
-                params.insert(name.into(), Value::text(value));
+                params.insert(name.into(), Value::text(crate::input::decoded(given)));
             }
         }
         for parameter in operation.parameters.iter().filter(|p| p.within == In::Header) {
@@ -409,6 +409,7 @@ fn shown(request: &Request, operation: Option<&Operation>) -> Value {
     Value::object([
         ("method", Value::text(request.method.as_str())),
         ("path", Value::text(path)),
+        ("target", Value::text(request.target.as_str())),
         ("params", params.finish()),
         ("query", by_query.finish()),
         ("headers", Value::object(headers)),

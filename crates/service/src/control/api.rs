@@ -11,10 +11,10 @@ use kanzlei_core::diagnostic::{Diagnostic, Severity};
 use kanzlei_core::document::{self, Source};
 use kanzlei_core::example;
 use kanzlei_core::machine::instant;
-use kanzlei_core::plan::Paragraph;
+use kanzlei_core::plan::{Paragraph, Plan};
 use kanzlei_core::problem::Problem;
 use kanzlei_store::documents::{LiveDocument, NewDocument};
-use kanzlei_store::journal::{Filter, RunLine, Step};
+use kanzlei_store::journal::{Filter, Run, RunLine, Step};
 use kanzlei_store::outside::Refused;
 use serde::Deserialize;
 use serde_json::{Value as Json_, json};
@@ -375,24 +375,17 @@ fn line(run: &RunLine, live: &Live) -> Json_ {
 
 /// `GET /runs/{id}`: one run with the sheet of its revision and what each step did.
 pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
-    let Ok(uuid) = id.parse::<Uuid>() else {
-        return Err(Error::problem(400, "Malformed id", format!("`{id}` is not the id of a run")));
-    };
-    app.journal.flush().await;
-    let Some(run) = app.store.run(uuid).await? else {
-        return Err(Error::not_found(format!(
-            "the journal has no run {uuid}; details of successful runs are let go under load, and old runs are purged"
-        )));
-    };
+    let run = past_run(&app, &id).await?;
     let value = |text: &Option<String>| text.as_deref().and_then(|t| serde_json::from_str::<Json_>(t).ok());
-    let own = sheet_of(&app, &run.workflow, run.revision).await?;
+    let plan = plan_of(&app, &run.workflow, run.revision).await?;
+    let own = plan.as_ref().map(|plan| plan.sheet.clone()).unwrap_or_default();
     let sheet = with_invoked(own.clone(), &run.steps);
     let steps = steps_json(&run.steps, &own, run.started);
-    let queued = app.store.job(uuid).await?.is_some();
+    let queued = app.store.job(run.id).await?.is_some();
     Ok(HttpResponse::Ok().json(json!({
         "id": run.id,
         // Where it was a job that is still there: how it is polled.
-        "curl": queued.then(|| super::jobs::poll_line(&app, uuid)),
+        "curl": queued.then(|| super::jobs::poll_line(&app, run.id)),
         "workflow": run.workflow,
         "revision": run.revision,
         "state": run.state,
@@ -404,11 +397,25 @@ pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         "trace_id": run.trace_id,
         "caller": run.caller,
         "input": value(&Some(run.input.clone())),
+        "kept": value(&run.kept),
         "reply": value(&run.reply),
         "failure": value(&run.failure),
         "sheet": sheet,
         "steps": steps,
     })))
+}
+
+/// A run by the text of its id, once what is on its way to the journal is written.
+pub async fn past_run(app: &App, id: &str) -> Result<Run> {
+    let Ok(uuid) = id.parse::<Uuid>() else {
+        return Err(Error::problem(400, "Malformed id", format!("`{id}` is not the id of a run")));
+    };
+    app.journal.flush().await;
+    app.store.run(uuid).await?.ok_or_else(|| {
+        Error::not_found(format!(
+            "the journal has no run {uuid}; details of successful runs are let go under load, and old runs are purged"
+        ))
+    })
 }
 
 /// What steps did, each by its number on the sheet.
@@ -424,6 +431,7 @@ pub fn steps_json(steps: &[Step], own: &[Paragraph], started: i64) -> Vec<Json_>
                 "started_us": step.started - started,
                 "took_us": step.took,
                 "attempts": step.attempts,
+                "tries": step.tries.as_deref().map(|tries| tries.split(' ').collect::<Vec<_>>()),
                 "sent": value(&step.sent),
                 "outcome": value(&step.outcome),
                 "failure": value(&step.failure),
@@ -464,26 +472,18 @@ fn numbers(number: &str) -> Vec<u32> {
     number.split('.').filter_map(|part| part.parse().ok()).collect()
 }
 
-/// The sheet of a revision: the live one's, or made again from its source.
-async fn sheet_of(app: &App, name: &str, revision: u32) -> Result<Vec<Paragraph>> {
+/// The plan of a revision: the live one's, or made again from its source.
+pub async fn plan_of(app: &App, name: &str, revision: u32) -> Result<Option<Arc<Plan>>> {
     let live: Arc<Live> = app.live.load_full();
     if let Some(workflow) = live.workflows.get(name).filter(|w| w.revision == revision) {
-        return Ok(workflow.plan.sheet.clone());
+        return Ok(Some(workflow.plan.clone()));
     }
-    let Some((source, _)) = app.store.source("workflow", name, revision).await? else { return Ok(Vec::new()) };
-    let mut bundle = Bundle::default();
-    let services: Vec<LiveDocument> = live.documents.iter().filter(|d| d.kind == "service").cloned().collect();
-    let known = crate::live::bundle(&services);
-    bundle.files = known.files;
-    bundle.documents = known.documents;
-    bundle.documents.push(Source::new("revision.yaml", source));
-    Ok(check_bundle(&bundle)
-        .workflows
-        .into_iter()
-        .map(|(_, plan)| plan)
-        .find(|plan| plan.name == name)
-        .map(|plan| plan.sheet.clone())
-        .unwrap_or_default())
+    let Some((source, _)) = app.store.source("workflow", name, revision).await? else { return Ok(None) };
+    // Beside what is live now: what the revision refers to need not be there any more as it was.
+    let known = crate::live::bundle(&live.documents);
+    let documents = vec![Source::new("revision.yaml", source)];
+    let bundle = Bundle { documents, context: known.documents, files: known.files, known: None };
+    Ok(check_bundle(&bundle).plan(name).cloned())
 }
 
 #[cfg(test)]
@@ -511,6 +511,7 @@ mod tests {
             started: 0,
             took: 0,
             attempts: 0,
+            tries: None,
             sent: None,
             outcome: None,
             failure: None,

@@ -8,6 +8,7 @@ mod api;
 mod auth;
 mod console;
 mod jobs;
+mod record;
 pub mod scratch;
 mod secrets;
 
@@ -52,6 +53,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/scratch/{name}", web::delete().to(scratch::give_back))
                     .route("/runs", web::get().to(api::runs))
                     .route("/runs/{id}", web::get().to(api::run))
+                    .route("/runs/{id}/case", web::get().to(record::case))
                     .route("/jobs", web::get().to(jobs::list))
                     .route("/jobs/actions", web::post().to(jobs::act))
                     .route("/jobs/{id}", web::get().to(jobs::show))
