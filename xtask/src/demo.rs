@@ -122,7 +122,7 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
     Ok(ExitCode::SUCCESS)
 }
 
-fn client(bins: &Path, control: &str, token: &str) -> Command {
+pub fn client(bins: &Path, control: &str, token: &str) -> Command {
     let mut command = Command::new(bins.join("kanzlei"));
     command.env("KANZLEI_URL", control).env("KANZLEI_TOKEN", token);
     command

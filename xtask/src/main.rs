@@ -2,6 +2,7 @@
 
 mod bench;
 mod build;
+mod contract;
 mod demo;
 mod fuzz;
 mod shots;
@@ -40,6 +41,12 @@ enum What {
         #[arg(long, default_value_t = 10, value_parser = clap::value_parser!(u64).range(1..=600))]
         minutes: u64,
     },
+    /// Have the published OpenAPI document validated, and its endpoints tried with requests made from it
+    Contract {
+        /// Requests of each kind that are thought of for each operation
+        #[arg(long, default_value_t = 100)]
+        examples: u32,
+    },
     /// Kill services at random moments under load, and count what became of what they accepted
     Drill {
         #[arg(long, default_value_t = 200)]
@@ -63,6 +70,7 @@ fn main() -> ExitCode {
         What::Shots => shots::take(),
         What::Bench(bench) => bench::run_bench(bench),
         What::Fuzz { target, minutes } => fuzz::fuzz(&target, minutes),
+        What::Contract { examples } => contract::run_contract(examples),
         What::Drill { kills, processes, cluster } => drill(kills, processes, cluster),
         What::Sqlx => sqlx::prepare(),
     };

@@ -89,5 +89,13 @@ mod tests {
         assert_eq!(place["region"], json!({"startLine": 2, "startColumn": 3, "endLine": 2, "endColumn": 5}));
         assert_eq!(run["results"][1]["level"], "warning");
         assert_eq!(uri("/tmp/x"), "file:///tmp/x");
+        // The published schema, without its descriptions.
+        let schema: Json = serde_json::from_str(include_str!("testdata/sarif-2.1.0.schema.json")).expect("a schema");
+        let validator = jsonschema::validator_for(&schema).expect("a usable schema");
+        let faults: Vec<String> = validator.iter_errors(&log).map(|fault| fault.to_string()).collect();
+        assert_eq!(faults, Vec::<String>::new());
+        let mut wrong = log;
+        wrong["runs"][0]["results"][0]["level"] = "bad".into();
+        assert!(!validator.is_valid(&wrong), "the schema tells what is wrong");
     }
 }

@@ -13,6 +13,7 @@ pub const GALERA: (&str, &str) = ("galera-4", "/usr/lib/galera/libgalera_smm.so"
 pub const RSYNC: (&str, &str) = ("rsync", "/usr/bin/rsync");
 pub const LSOF: (&str, &str) = ("lsof", "/usr/bin/lsof");
 pub const FAKETIME: (&str, &str) = ("faketime", "/usr/bin/faketime");
+pub const VENV: (&str, &str) = ("python3-venv", "/usr/share/doc/python3-venv");
 pub const CURL: (&str, &str) = ("curl", "/usr/bin/curl");
 pub const WRK: (&str, &str) = ("wrk", "/usr/bin/wrk");
 
