@@ -47,6 +47,7 @@ pub enum Command {
         after_help = "Folders are searched for documents. For single files, the documents around the nearest\n`services` folder upwards are there to be referred to.\n\nExamples:\n  kanzlei check demo/harbour\n  kanzlei check demo/harbour/workflows/berth-quote.yaml --json\n  kanzlei check demo/harbour --format sarif > kanzlei.sarif"
     )]
     Check {
+        /// Documents, or folders with documents
         #[arg(required = true)]
         paths: Vec<PathBuf>,
         /// How findings are written
@@ -55,9 +56,10 @@ pub enum Command {
     },
     /// Begin a workflow from a worked example, with its cases
     #[command(
-        after_help = "Examples to begin from: berth-quote, harbour-tides, vessel-dues, stay-bill, arrival-brief,\ngather-reports, harbour-report.\n\nExample:\n  kanzlei new port-fees --like stay-bill"
+        after_help = "Examples to begin from: berth-quote, harbour-tides, vessel-dues, stay-bill, arrival-brief,\ngather-reports, harbour-report, arrival-notice, customs-clearance, night-watch.\n\nExample:\n  kanzlei new port-fees --like stay-bill"
     )]
     New {
+        /// The name of the workflow: lower-case letters, digits and hyphens
         name: String,
         /// The example to begin from; berth-quote unless said
         #[arg(long, value_name = "EXAMPLE")]
@@ -85,6 +87,7 @@ pub enum Command {
         after_help = "Prints the addresses and a curl line with example values.\n\nExample:\n  kanzlei deploy demo/harbour"
     )]
     Deploy {
+        /// Documents, or folders with documents
         #[arg(required = true)]
         paths: Vec<PathBuf>,
         /// Do not run the cases first
@@ -116,12 +119,16 @@ pub enum Command {
     Openapi,
     /// Take a workflow off the air; its revisions stay
     #[command(after_help = "Example:\n  kanzlei retire harbour-tides")]
-    Retire { name: String },
+    Retire {
+        /// The workflow
+        name: String,
+    },
     /// List what is live, with the counts of the last 24 hours
     List,
     /// Show a workflow as a sheet, with its addresses
     #[command(after_help = "Example:\n  kanzlei show berth-quote\n  kanzlei show berth-quote --source")]
     Show {
+        /// The workflow
         name: String,
         /// Print the document itself
         #[arg(long)]
@@ -132,6 +139,7 @@ pub enum Command {
         after_help = "Values are JSON where they can be, else text: nights=2 is a number, imo='\"9074729\"' a text.\nInputs that are texts by their schema take digits as they are.\n\nExample:\n  kanzlei call berth-quote harbour=LIN imo=9074729 arrives=2027-03-04T06:00:00Z nights=2"
     )]
     Call {
+        /// The workflow
         name: String,
         /// Inputs
         #[arg(value_name = "KEY=VALUE")]
@@ -187,6 +195,7 @@ pub enum Command {
         after_help = "Examples:\n  kanzlei cancel 0195a1b2-0000-7000-8000-000000000001\n  kanzlei cancel --tag hold-17\n  kanzlei cancel --group 0195a1b2-0000-7000-8000-000000000001"
     )]
     Cancel {
+        /// Jobs by their ids
         ids: Vec<String>,
         #[command(flatten)]
         select: Select,
@@ -194,6 +203,7 @@ pub enum Command {
     /// Let jobs that are scheduled, or wait for another try, begin now
     #[command(after_help = "Example:\n  kanzlei run-now last")]
     RunNow {
+        /// Jobs by their ids
         ids: Vec<String>,
         #[command(flatten)]
         select: Select,
@@ -205,6 +215,7 @@ pub enum Command {
     Postpone {
         /// An instant, or a span from now
         due: String,
+        /// Jobs by their ids
         ids: Vec<String>,
         #[command(flatten)]
         select: Select,
@@ -214,6 +225,7 @@ pub enum Command {
         after_help = "Examples:\n  kanzlei take-up last\n  kanzlei take-up --state failed --workflow dues-reminder\n  kanzlei take-up last --from-start"
     )]
     TakeUp {
+        /// Jobs by their ids
         ids: Vec<String>,
         #[command(flatten)]
         select: Select,
@@ -230,6 +242,7 @@ pub enum Command {
     Lane {
         #[arg(value_enum)]
         action: LaneAction,
+        /// The lane
         name: String,
     },
     /// List timetables with their next and last times
@@ -249,6 +262,7 @@ pub enum Command {
         after_help = "The members of the JSON file are the names in scope; `-` reads standard input.\n\nExamples:\n  kanzlei eval '1 + 2'\n  kanzlei eval 'vessels.filter(v => v.length_m > 90).map(v => v.name)' --with vessels.json"
     )]
     Eval {
+        /// An ECMAScript expression of the subset that documents have
         expression: String,
         #[arg(long, value_name = "FILE.json")]
         with: Option<PathBuf>,
@@ -272,6 +286,7 @@ pub enum Format {
 
 #[derive(ClapArgs)]
 pub struct Rehearse {
+    /// Documents, or folders with documents; those of kind `cases` are run
     #[arg(required = true)]
     pub paths: Vec<PathBuf>,
     /// Only cases with this text in `workflow/name`
@@ -352,6 +367,7 @@ pub enum TimetableAction {
 pub enum Service {
     /// Take an OpenAPI description in, with a document of kind `service` beside it
     Add {
+        /// The name of the service, by which workflows call it
         name: String,
         /// OpenAPI 3 as YAML or JSON
         api: PathBuf,
@@ -363,13 +379,22 @@ pub enum Service {
         folder: PathBuf,
     },
     /// List the operations of a live service with what they take and give
-    Show { name: String },
+    Show {
+        /// The service
+        name: String,
+    },
 }
 
 #[derive(Subcommand)]
 pub enum Secrets {
     /// Set or replace a secret; its value is asked for
-    Set { name: String },
+    Set {
+        /// The name by which services refer to it
+        name: String,
+    },
     /// Remove a secret that no live service uses
-    Remove { name: String },
+    Remove {
+        /// The name of the secret
+        name: String,
+    },
 }

@@ -19,19 +19,24 @@ struct Example {
     workflow: &'static str,
     cases: &'static str,
     services: &'static [&'static str],
-    /// Workflows it invokes.
-    invokes: &'static [&'static str],
+    /// Workflows it invokes or queues.
+    others: &'static [&'static str],
+    lanes: &'static [&'static str],
 }
 
 macro_rules! example {
-    ($name:literal, $about:literal, $services:expr, $invokes:expr) => {
+    ($name:literal, $about:literal, $services:expr, $others:expr) => {
+        example!($name, $about, $services, $others, &[])
+    };
+    ($name:literal, $about:literal, $services:expr, $others:expr, $lanes:expr) => {
         Example {
             name: $name,
             about: $about,
             workflow: include_str!(concat!("../../../../demo/harbour/workflows/", $name, ".yaml")),
             cases: include_str!(concat!("../../../../demo/harbour/cases/", $name, ".yaml")),
             services: $services,
-            invokes: $invokes,
+            others: $others,
+            lanes: $lanes,
         }
     };
 }
@@ -64,9 +69,34 @@ const EXAMPLES: &[Example] = &[
         &[]
     ),
     example!("harbour-report", "a GET that reports from a database", &[], &[]),
+    example!(
+        "arrival-notice",
+        "answers at once and queues the rest, which is tried again until it works",
+        &["registry", "pilots"],
+        &["arrival-follow-up"],
+        &["vessels"]
+    ),
+    example!(
+        "customs-clearance",
+        "a job that clients poll, and that waits for a callback",
+        &["customs"],
+        &[],
+        &["vessels"]
+    ),
+    example!("night-watch", "a recurring job with its time zone", &[], &[]),
 ];
 
+/// What examples queue or invoke without being one to begin from.
+const OTHERS: &[Example] = &[example!("arrival-follow-up", "", &[], &[])];
+
+const LANES: &[(&str, &str)] = &[("vessels", include_str!("../../../../demo/harbour/lanes/vessels.yaml"))];
+
 const SERVICES: &[(&str, &str, &str)] = &[
+    (
+        "customs",
+        include_str!("../../../../demo/harbour/services/customs.yaml"),
+        include_str!("../../../../demo/harbour/services/customs.openapi.yaml"),
+    ),
     (
         "registry",
         include_str!("../../../../demo/harbour/services/registry.yaml"),
@@ -95,7 +125,7 @@ const SERVICES: &[(&str, &str, &str)] = &[
 ];
 
 fn examples() -> String {
-    EXAMPLES.iter().map(|e| format!("  {:<15} {}", e.name, e.about)).collect::<Vec<_>>().join("\n")
+    EXAMPLES.iter().map(|e| format!("  {:<17} {}", e.name, e.about)).collect::<Vec<_>>().join("\n")
 }
 
 pub fn new(name: &str, like: Option<&str>, folder: &Path) -> Done {
@@ -117,9 +147,12 @@ pub fn new(name: &str, like: Option<&str>, folder: &Path) -> Done {
     if let Some((file, _)) = files.iter().find(|(file, _)| file.exists()) {
         return Err(Failure::Usage(format!("{} is there already; choose another name", file.display())));
     }
-    for invoked in EXAMPLES.iter().filter(|e| example.invokes.contains(&e.name)) {
-        files.push((folder.join(format!("workflows/{}.yaml", invoked.name)), invoked.workflow.to_owned()));
-        files.push((folder.join(format!("cases/{}.yaml", invoked.name)), invoked.cases.to_owned()));
+    for other in EXAMPLES.iter().chain(OTHERS).filter(|e| example.others.contains(&e.name)) {
+        files.push((folder.join(format!("workflows/{}.yaml", other.name)), other.workflow.to_owned()));
+        files.push((folder.join(format!("cases/{}.yaml", other.name)), other.cases.to_owned()));
+    }
+    for (lane, text) in LANES.iter().filter(|(lane, _)| example.lanes.contains(lane)) {
+        files.push((folder.join(format!("lanes/{lane}.yaml")), (*text).to_owned()));
     }
     for (service, text, api) in SERVICES.iter().filter(|(service, _, _)| example.services.contains(service)) {
         files.push((folder.join(format!("services/{service}.yaml")), (*text).to_owned()));
@@ -185,6 +218,14 @@ pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) ->
         draw::diagnostics(&found, &|_| Some(text.clone()));
         return Err(Failure::Bad);
     };
+    let version = root.get("openapi").and_then(Node::as_text).unwrap_or_default();
+    if !version.starts_with("3.") {
+        let what = match root.get("swagger") {
+            Some(_) => "describes its API by Swagger 2.0",
+            None => "is no OpenAPI document",
+        };
+        return Err(Failure::Usage(format!("{shown} {what}; OpenAPI 3.0 and 3.1 are read")));
+    }
     let server = root.get("servers").and_then(|servers| match &servers.kind {
         document::yaml::Kind::List(items) => items.first()?.get("url").and_then(Node::as_text),
         _ => None,

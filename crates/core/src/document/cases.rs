@@ -127,7 +127,8 @@ pub enum ExpectCalls {
 const ANY: &str = "{}";
 const TEXT: &str = r#"{"type":"string"}"#;
 const VALUES: &str = r#"{"type":"object"}"#;
-const STUBS: &str = r#"{"type":"object","description":"Answers by `service.operation`, or by `sql.DATABASE`: one, or a list of answers in turn. `callback` is what comes to an address that is waited at; `queue` can fail, `cancel` says what became of jobs."}"#;
+const COUNTS: &str = r#"{"type":"object","additionalProperties":{"type":["integer","array"]}}"#;
+const STUBS: &str = r##"{"type":"object","additionalProperties":{"oneOf":[{"$ref":"#/$defs/answer"},{"type":"array","items":{"$ref":"#/$defs/answer"}}]},"description":"Answers by `service.operation`, or by `sql.DATABASE`: one, or a list of answers in turn. `callback` is what comes to an address that is waited at; `queue` can fail, `cancel` says what became of jobs."}"##;
 
 pub const CASES: &[KeySpec] = keys! {
     "cases", r#"{"type":"string"}"#, "The workflow these are cases of.";
@@ -164,20 +165,20 @@ pub const ANSWER: &[KeySpec] = keys! {
 pub const EXPECT: &[KeySpec] = keys! {
     "state", r#"{"enum":["succeeded","failed"]}"#, "How the run ends.";
     "failure", VALUES, "How it failed: `{kind: status, status: 503}`.";
-    "reply", VALUES, "`status`, `headers` and `body` of the answer; of objects the members that are named, unless `exactly: true`.";
-    "steps", VALUES, "Steps by number or id: a state, or `{state, times, attempts}`.";
-    "calls", VALUES, "By operation: how often it was called, or a list of what each request was like.";
-    "jobs", VALUES, "Jobs queued, by workflow: how many, or a list of what each is like: its `input`, `due`, `tag`, `lane`, `priority`.";
+    "reply", r##"{"$ref":"#/$defs/reply"}"##, "`status`, `headers` and `body` of the answer; of objects the members that are named, unless `exactly: true`.";
+    "steps", r##"{"type":"object","additionalProperties":{"oneOf":[{"type":"string"},{"$ref":"#/$defs/step"}]}}"##, "Steps by number or id: a state, or `{state, times, attempts}`.";
+    "calls", COUNTS, "By operation: how often it was called, or a list of what each request was like.";
+    "jobs", COUNTS, "Jobs queued, by workflow: how many, or a list of what each is like: its `input`, `due`, `tag`, `lane`, `priority`.";
     "kept", VALUES, "What the workflow remembers afterwards.";
     "took", ANY, "Milliseconds on the case's clock.";
 };
-const REPLY: &[KeySpec] = keys! {
+pub const REPLY: &[KeySpec] = keys! {
     "status", r#"{"type":"integer"}"#, "The status.";
     "headers", VALUES, "Headers.";
     "body", ANY, "The body.";
     "exactly", r#"{"type":"boolean"}"#, "Whether the body has no further members.";
 };
-const STEP: &[KeySpec] = keys! {
+pub const STEP: &[KeySpec] = keys! {
     "state", TEXT, "`succeeded`, `skipped`, `rescued`, `failed`, `cancelled`, or `untaken`.";
     "times", r#"{"type":"integer"}"#, "How often it was taken.";
     "attempts", r#"{"type":"integer"}"#, "Attempts in all.";

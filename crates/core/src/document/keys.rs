@@ -23,7 +23,7 @@ pub const WORKFLOW: &[KeySpec] = keys! {
     "extra", r#"{"enum":["refuse","allow"]}"#, "Whether members that are not declared are let in; `refuse` unless said.";
     "entries", r##"{"type":"array","items":{"$ref":"#/$defs/entry"}}"##, "The ways in.";
     "functions", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Named functions for expressions: `total: \"(a, b) => a + b\"`.";
-    "jobs", r#"{"type":"object"}"#, "How it runs as a job: `lane`, `priority`, `tag`, `again`, `results`, `notify`.";
+    "jobs", r##"{"$ref":"#/$defs/jobs"}"##, "How it runs as a job: `lane`, `priority`, `tag`, `again`, `results`, `notify`.";
     "replies", r#"{"type":"object","additionalProperties":{"type":["object","boolean"]}}"#, "What the bodies of its replies look like: JSON Schema by status. The steps are checked against it.";
     "steps", STEPS, "What it does, top to bottom.";
 };
@@ -33,7 +33,7 @@ pub const ENDPOINT: &[KeySpec] = keys! {
     "access", r#"{"enum":["open"]}"#, "Who may call: `open` for anybody.";
     "from", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Where an input comes from, when not by convention: `header.X-Trace-Id`, `query.q`, `body`.";
     "answer", r#"{"enum":["now","later","either"]}"#, "`now`: the reply of the run; `later`: 202 and the address of a job; `either`: as the client prefers (RFC 7240). `now` unless said.";
-    "limits", r#"{"type":"object","properties":{"time":{"type":"string"},"body":{"type":["string","integer"]}},"additionalProperties":false}"#, "The longest a request may take and the largest body.";
+    "limits", r##"{"$ref":"#/$defs/limits"}"##, "The longest a request may take and the largest body.";
 };
 
 pub const TIMETABLE: &[KeySpec] = keys! {
@@ -53,9 +53,9 @@ pub const JOBS: &[KeySpec] = keys! {
     "lane", TEXT, "The lane its jobs wait in; `main` unless said.";
     "priority", r#"{"type":"integer","minimum":1,"maximum":9}"#, "1 goes first, 9 last; 5 unless said.";
     "tag", TEXT, "By which its jobs can be found and cancelled: `hold-${input.berth}`.";
-    "again", r#"{"type":"object"}"#, "When and how often a failed job is taken up again: `{times: 5, first: 10s, factor: 2, most: 10min}`.";
+    "again", r##"{"$ref":"#/$defs/again"}"##, "When and how often a failed job is taken up again: `{times: 5, first: 10s, factor: 2, most: 10min}`.";
     "results", DURATION, "How long a result can be had after the end; `24h` unless said.";
-    "notify", r#"{"type":"object"}"#, "Tells an address when the job has ended: `{to: \"${input.tell}\", secret: notify-key}`.";
+    "notify", r##"{"$ref":"#/$defs/notify"}"##, "Tells an address when the job has ended: `{to: \"${input.tell}\", secret: notify-key}`.";
 };
 pub const AGAIN: &[KeySpec] = keys! {
     "times", r#"{"type":"integer","minimum":1,"maximum":100}"#, "How often a failed job is taken up again; 3 unless said.";
@@ -90,7 +90,7 @@ pub const CALL: &[KeySpec] = keys! {
     "as", r#"{"enum":["json","form","text","multipart"]}"#, "How the body is written, when not by what the operation takes.";
     "accept", r#"{"type":"array","items":{"type":["integer","string"]}}"#, "Statuses that are no failure: `[200, 404]`, `[2xx]`. 2xx unless said.";
     "within", DURATION, "How long one attempt may take; 10s unless said.";
-    "retry", r#"{"type":"object"}"#, "When and how often to try again.";
+    "retry", r##"{"$ref":"#/$defs/retry"}"##, "When and how often to try again.";
 };
 
 pub const RETRY: &[KeySpec] = keys! {
@@ -136,7 +136,7 @@ pub const EACH: &[KeySpec] = keys! {
     "settle", r#"{"enum":["all"]}"#, "`all`: a failure ends only its own item.";
 };
 pub const TOGETHER: &[KeySpec] = keys! {
-    "together", r##"{"type":"object","additionalProperties":{"oneOf":[{"type":"object"},{"$ref":"#/$defs/steps"}]}}"##, "Branches that run at the same time, each a step or a list of steps, by the name of its result.";
+    "together", r##"{"type":"object","additionalProperties":{"oneOf":[{"$ref":"#/$defs/step"},{"$ref":"#/$defs/steps"}]}}"##, "Branches that run at the same time, each a step or a list of steps, by the name of its result.";
     "settle", r#"{"enum":["all"]}"#, "`all`: a failure ends only its own branch.";
 };
 pub const INVOKE: &[KeySpec] = keys! {
@@ -147,7 +147,7 @@ pub const SQL: &[KeySpec] = keys! {
     "sql", TEXT, "The name of the database, as the service is configured.";
     "statement", TEXT, "One statement with named parameters: `SELECT name FROM vessel WHERE imo = :imo`.";
     "bind", VALUES, "Values of the parameters.";
-    "statements", r#"{"type":"array","items":{"type":"object"}}"#, "Several statements in one transaction, each with its `bind`.";
+    "statements", r##"{"type":"array","items":{"$ref":"#/$defs/statement"}}"##, "Several statements in one transaction, each with its `bind`.";
     "within", DURATION, "How long it may take; 5s unless said.";
 };
 pub const STATEMENT: &[KeySpec] = keys! {
@@ -173,7 +173,7 @@ pub const ENQUEUE: &[KeySpec] = keys! {
     "spacing", TEXT, "How far apart the jobs of a list are due: `2s`.";
 };
 pub const CANCEL: &[KeySpec] = keys! {
-    "cancel", r#"{}"#, "A job's id, a list of them, or `{tag: …}`.";
+    "cancel", r#"{"oneOf":[{"type":"string"},{"type":"array"},{"type":"object","properties":{"tag":{"type":"string"}},"required":["tag"],"additionalProperties":false}]}"#, "A job's id, a list of them, or `{tag: …}`.";
 };
 pub const AWAIT: &[KeySpec] = keys! {
     "await", TEXT, "The name under which its steps know the address: `await: callback`, then `${callback.url}`.";

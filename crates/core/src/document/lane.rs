@@ -74,7 +74,7 @@ pub const LANE: &[KeySpec] = keys! {
     "order", r#"{"oneOf":[{"enum":["due","strict"]},{"type":"object","properties":{"per":{"type":"string"}},"required":["per"],"additionalProperties":false}]}"#, "`due`: as they are due; `strict`: one after another, each to its end; `{per: input.imo}`: one at a time of those with the same value. `due` unless said.";
     "length", r#"{"type":"integer","minimum":1}"#, "The most jobs that wait in it; beyond them `full` is answered.";
     "full", r#"{"enum":[503,429]}"#, "The status that clients see when it is full; 503 unless said.";
-    "again", r#"{"type":"object"}"#, "When and how often failed jobs are taken up again, unless their workflow says.";
+    "again", r##"{"$ref":"#/$defs/again"}"##, "When and how often failed jobs are taken up again, unless their workflow says.";
 };
 const PER: &[KeySpec] = keys! { "per", r#"{"type":"string"}"#, "An expression over `input`."; };
 

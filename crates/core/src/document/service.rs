@@ -159,7 +159,7 @@ pub const SERVICE: &[KeySpec] = &[
     KeySpec {
         name: "credentials",
         about: "How it knows who calls, by names of secrets: `{bearer: rates-token}`, `{basic: {user: office, password: tides-password}}`, `{header: {name: X-Api-Key, value: rates-key}}`, `{query: {name: key, value: rates-key}}`.",
-        schema: r#"{"type":"object","minProperties":1,"maxProperties":1}"#,
+        schema: r##"{"$ref":"#/$defs/credentials"}"##,
     },
     KeySpec {
         name: "headers",
@@ -169,25 +169,33 @@ pub const SERVICE: &[KeySpec] = &[
     KeySpec {
         name: "limits",
         about: "`at_once`: the most calls at the same time; `pace: 10/s`: the most calls in an interval, spread evenly.",
-        schema: r#"{"type":"object","properties":{"at_once":{"type":"integer"},"pace":{"type":"string"}},"additionalProperties":false}"#,
+        schema: r##"{"$ref":"#/$defs/limits"}"##,
     },
 ];
 
-const CREDENTIALS: &[KeySpec] = &[
+pub const CREDENTIALS: &[KeySpec] = &[
     KeySpec { name: "bearer", about: "A secret sent as bearer token.", schema: r#"{"type":"string"}"# },
-    KeySpec { name: "basic", about: "User, and the secret that is the password.", schema: r#"{"type":"object"}"# },
-    KeySpec { name: "header", about: "A header, and the secret that is its value.", schema: r#"{"type":"object"}"# },
-    KeySpec { name: "query", about: "A query parameter, and its secret.", schema: r#"{"type":"object"}"# },
+    KeySpec {
+        name: "basic",
+        about: "User, and the secret that is the password.",
+        schema: r##"{"$ref":"#/$defs/basic"}"##,
+    },
+    KeySpec {
+        name: "header",
+        about: "A header, and the secret that is its value.",
+        schema: r##"{"$ref":"#/$defs/named"}"##,
+    },
+    KeySpec { name: "query", about: "A query parameter, and its secret.", schema: r##"{"$ref":"#/$defs/named"}"## },
 ];
-const BASIC: &[KeySpec] = &[
+pub const BASIC: &[KeySpec] = &[
     KeySpec { name: "user", about: "The user.", schema: r#"{"type":"string"}"# },
     KeySpec { name: "password", about: "The name of a secret.", schema: r#"{"type":"string"}"# },
 ];
-const NAMED_VALUE: &[KeySpec] = &[
+pub const NAMED_VALUE: &[KeySpec] = &[
     KeySpec { name: "name", about: "The name.", schema: r#"{"type":"string"}"# },
     KeySpec { name: "value", about: "The name of a secret.", schema: r#"{"type":"string"}"# },
 ];
-const SERVICE_LIMITS: &[KeySpec] = &[
+pub const SERVICE_LIMITS: &[KeySpec] = &[
     KeySpec { name: "at_once", about: "The most calls at the same time.", schema: r#"{"type":"integer"}"# },
     KeySpec { name: "pace", about: "The most calls in an interval: `10/s`.", schema: r#"{"type":"string"}"# },
 ];
