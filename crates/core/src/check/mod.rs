@@ -2,8 +2,8 @@
 //!
 //! [`check`] reads a bundle of documents, knows the services they declare, and walks each workflow with
 //! the names in scope ([`steps`], [`calls`]). What passes is compiled: the walk that finds the faults
-//! also makes the [`Plan`], so nothing is checked that is not what will run. The inference of types
-//! will walk the same plans; it belongs beside these as a module of its own.
+//! also makes the [`Plan`], so nothing is checked that is not what will run. Types are inferred on the same
+//! walk, by `crate::types`.
 //!
 //! ```
 //! use kanzlei_core::check::{Bundle, check};
