@@ -188,7 +188,7 @@ fn replay(plan: &Arc<Plan>, seed: u64, journal: &Journal) -> String {
                 machine.feed(*id, read.expect("an outcome"), *now);
             }
             Next::Finished => return format!("{:?}", machine.records()),
-            Next::Do(..) | Next::Cancel(_) | Next::Answer(_) | Next::Tell(_) => {}
+            Next::Do(..) | Next::Cancel(_) | Next::Answer(_) | Next::Tell(_) | Next::Breathe => {}
         }
     }
 }
@@ -254,6 +254,7 @@ fn run(plan: &Arc<Plan>, seed: u64) -> (String, String, Journal) {
                 journal.push((id, outcome.clone(), now));
                 machine.feed(id, outcome, now);
             }
+            Next::Breathe => {}
             Next::Tell(told) => assert!(!matches!(told, Told::Progress(p) if !(0.0..=1.0).contains(&p)), "{told:?}"),
             Next::Answer(reply) => assert!((200..600).contains(&reply.status)),
             Next::Finished => {

@@ -1,6 +1,6 @@
 //! The service as clients and operators meet it.
 
-use std::io::Write;
+use std::io::{Read, Write};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Duration;
 
@@ -380,6 +380,28 @@ fn a_run_has_its_time_and_goes_on_without_its_client() {
         .expect("the call is on its way");
     drop(impatient);
     assert_eq!(runs(&office, "&state=succeeded", 1).len(), 1);
+}
+
+#[test]
+fn a_long_run_lets_others_have_their_turn() {
+    // One thread for all requests, and a run that takes a hundred thousand steps on it.
+    let office = office("turns", &["workers=1"]);
+    let long = "workflow: long\nentries: [{endpoint: GET /long, access: open}]\nsteps:\n  - {each: x, in: list.range(100000), steps: [{let: {y: '${x}'}}]}\n  - {reply: 200, body: done}\n";
+    let quick = "workflow: quick\nentries: [{endpoint: GET /quick, access: open}]\nsteps: [{reply: 200, body: here}]\n";
+    assert_eq!(deploy_texts(&office, &[("long.yaml", long), ("quick.yaml", quick)]).status, 200);
+    let mut stream = std::net::TcpStream::connect(("127.0.0.1", office.ports.public)).expect("connects");
+    stream.write_all(b"GET /long HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n").expect("asks");
+    assert_eq!(http("GET", &format!("{}/quick", office.public()), &[], b"").body, "here");
+    stream.set_nonblocking(true).expect("set");
+    let early = stream.read(&mut [0; 16]);
+    assert!(
+        early.is_err_and(|e| e.kind() == std::io::ErrorKind::WouldBlock),
+        "the long run ended before the quick one"
+    );
+    stream.set_nonblocking(false).expect("set");
+    let mut answer = String::new();
+    stream.read_to_string(&mut answer).expect("an answer");
+    assert!(answer.starts_with("HTTP/1.1 200") && answer.ends_with("done"), "{answer}");
 }
 
 #[test]

@@ -83,7 +83,8 @@ impl Run {
                 }
                 Next::Do(id, effect) => asked.push((id, effect)),
                 Next::Cancel(id) => asked.retain(|(known, _)| *known != id),
-                Next::Idle => return Begun::Waits(Box::new(self), asked, reply),
+                // What takes long goes on in a task of its own.
+                Next::Idle | Next::Breathe => return Begun::Waits(Box::new(self), asked, reply),
             }
         }
     }
@@ -122,6 +123,8 @@ impl Run {
                 }
                 Next::Finished => break,
                 Next::Tell(_) => {}
+                Next::Breathe if self.deadline <= Instant::now() => self.time_is_up(),
+                Next::Breathe => tokio::task::yield_now().await,
                 Next::Do(id, effect) => {
                     let (handle, work) = begin(id, effect, &self);
                     handles.push((id, handle));

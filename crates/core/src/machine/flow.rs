@@ -110,7 +110,7 @@ pub(super) struct Group {
 #[derive(Debug)]
 pub(super) enum Flow {
     On,
-    /// Lets the machine speak first: the client's answer is ready.
+    /// Lets the machine speak first: the client's answer is ready, or others are to have a turn.
     Yield,
     Waits,
     Done,
@@ -184,7 +184,7 @@ impl Machine {
         let (mut at, mut fibre, mut flow) = (at, fibre, flow);
         loop {
             while let Flow::On = flow {
-                flow = self.advance(at, &mut fibre);
+                flow = if self.out_of_breath() { Flow::Yield } else { self.advance(at, &mut fibre) };
             }
             let result = match flow {
                 Flow::On | Flow::Waits => {

@@ -57,6 +57,8 @@ pub type Micros = i64;
 pub const MAX_TAKEN: u32 = 200_000;
 /// The most items of one loop.
 pub const MAX_ITEMS: usize = 100_000;
+/// Steps after which a run lets its holder see to others: [`Next::Breathe`].
+pub const BREATH: u32 = 1000;
 /// How often a `keep` is made anew because another run was faster.
 pub const MAX_KEEP_TRIES: u32 = 50;
 
@@ -87,6 +89,8 @@ pub enum Next {
     Answer(Box<Reply>),
     /// A note or how far the run is, for whoever follows it.
     Tell(Told),
+    /// It took many steps without waiting: let others have their turn, then ask again.
+    Breathe,
     /// Everything that can be begun is under way: feed an outcome.
     Idle,
     /// The run has ended; [`Machine::ended`] says how.
@@ -228,6 +232,8 @@ pub struct Machine {
     remembered: Option<Value>,
     now: Micros,
     taken: u32,
+    /// The count of steps at which the holder is to breathe.
+    breath: u32,
     limits: Limits,
 }
 
@@ -262,6 +268,7 @@ impl Machine {
             remembered: None,
             now: start.now,
             taken: 0,
+            breath: BREATH,
             limits: Limits::default(),
         };
         machine.start_invocation(0, slots, None);
@@ -337,11 +344,19 @@ impl Machine {
             if let Some((id, effect)) = self.due.pop_front() {
                 return Next::Do(id, effect);
             }
+            if self.out_of_breath() {
+                self.breath = self.taken + BREATH;
+                return Next::Breathe;
+            }
             match self.ready.pop_front() {
                 Some(fibre) => self.run_fibre(fibre),
                 None => return Next::Idle,
             }
         }
+    }
+
+    fn out_of_breath(&self) -> bool {
+        self.taken >= self.breath
     }
 
     /// Takes the outcome of an effect; one that nobody waits for is let go.

@@ -186,6 +186,22 @@ fn steps_behind_the_reply_still_run() {
 }
 
 #[test]
+fn a_long_run_breathes_between_its_steps() {
+    let mut machine = start(plan("  - {each: x, in: list.range(2500), steps: [{note: x}]}\n  - reply: 200\n"), 1);
+    let (mut breaths, mut told) = (0, 0);
+    loop {
+        match machine.next() {
+            Next::Breathe => breaths += 1,
+            Next::Tell(_) => told += 1,
+            Next::Answer(_) => assert_eq!(told, 2500),
+            Next::Finished => break,
+            other => panic!("{other:?}"),
+        }
+    }
+    assert_eq!((breaths, machine.records().len()), (2, 2502));
+}
+
+#[test]
 fn the_same_outcomes_give_the_same_run() {
     let demo = check(&crate::check::tests::demo());
     let (_, plan) = demo.workflows.into_iter().find(|(_, plan)| plan.name == "berth-quote").expect("berth-quote");

@@ -46,7 +46,7 @@ pub fn drive_within(
                 under_way.insert((at, id), outcome);
             }
             Next::Cancel(id) => under_way.retain(|(_, known), _| *known != id),
-            Next::Answer(_) | Next::Tell(_) => {}
+            Next::Answer(_) | Next::Tell(_) | Next::Breathe => {}
             Next::Idle => {
                 let Some(((at, id), outcome)) = under_way.pop_first().filter(|_| asked < MAX_EFFECTS) else {
                     return now;

@@ -116,7 +116,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
         last_fed: None,
         claimed,
     };
-    match driven.replay(outcomes) {
+    match driven.replay(outcomes).await {
         Err(detail) => broken(&driven.shared, &driven.claimed, &detail).await,
         Ok(()) => driven.go_on().await,
     }
@@ -171,10 +171,10 @@ fn as_broken(write: Write, detail: &str) -> Write {
 
 impl Driven {
     /// Brings the run to where it stood.
-    fn replay(&mut self, outcomes: Vec<OutcomeRow>) -> Result<(), String> {
+    async fn replay(&mut self, outcomes: Vec<OutcomeRow>) -> Result<(), String> {
         let mut at = self.claimed.started;
         for row in outcomes {
-            self.listen(at);
+            self.listen(at).await;
             if !self.asked.iter().any(|(id, _)| *id == row.effect) {
                 return Err(format!("what is written down of it does not fit its workflow (outcome {})", row.seq));
             }
@@ -184,7 +184,7 @@ impl Driven {
             self.feed(row.effect, outcome, row.at);
             at = row.at;
         }
-        self.listen(at);
+        self.listen(at).await;
         // What was told before is known already.
         if self.claimed.replied {
             self.reply = None;
@@ -193,7 +193,7 @@ impl Driven {
     }
 
     /// Takes the run as far as it gets by itself.
-    fn listen(&mut self, at: i64) {
+    async fn listen(&mut self, at: i64) {
         loop {
             match self.machine.next() {
                 Next::Do(id, effect) => self.asked.push((id, effect)),
@@ -210,6 +210,7 @@ impl Driven {
                     }
                     self.noted = true;
                 }
+                Next::Breathe => tokio::task::yield_now().await,
                 Next::Idle | Next::Finished => return,
             }
         }
@@ -345,7 +346,7 @@ impl Driven {
         self.next_seq += 1;
         self.claimed.outcomes += 1;
         self.feed(id, outcome, at);
-        self.listen(at);
+        self.listen(at).await;
         Written::Yes
     }
 
