@@ -31,8 +31,9 @@ impl Infer<'_> {
     /// A method call on a value of which nothing is missing.
     pub(super) fn method(&mut self, call: &MethodCall, on: &Type, at: Span) -> Type {
         let args = self.args(&call.args);
+        // What can never be there gives nothing: an unknown value would hide what the other ways give.
         if *on == Type::Never {
-            return Type::Unknown;
+            return Type::Never;
         }
         let kinds = |test: fn(&Type) -> bool| on.keep(test);
         let wrong = on.keep(|one| !has_method(one, call.method));

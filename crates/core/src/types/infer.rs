@@ -574,7 +574,7 @@ impl Infer<'_> {
         let is_text = |of: &Type| of.alternatives().iter().all(|one| matches!(one, Type::Text(_)));
         let is_number = |of: &Type| of.alternatives().iter().all(|one| matches!(one, Type::Number(_)));
         match () {
-            _ if a == Type::Never || b == Type::Never => Type::Unknown,
+            _ if a == Type::Never || b == Type::Never => Type::Never,
             _ if is_text(&a) || is_text(&b) => Type::TEXT,
             _ if is_number(&a) && is_number(&b) => self.computed(BinaryOp::Add, &a, &b),
             _ => {
