@@ -20,7 +20,7 @@ use crate::live::Service;
 use crate::secrets::Secrets;
 
 /// Idle connections kept per service and thread.
-const IDLE: usize = 64;
+const IDLE: usize = 512;
 /// How long connecting may take, within the attempt's time.
 const CONNECT: Duration = Duration::from_secs(5);
 /// Redirects followed within one service.
