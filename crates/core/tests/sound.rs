@@ -23,7 +23,11 @@ fn holds(value: &Value, of: &Type) -> bool {
         (Type::Number(wanted), Value::Int(n)) => wanted.is_none_or(|wanted| wanted == *n as f64),
         (Type::Number(wanted), Value::Num(n)) => wanted.is_none_or(|wanted| wanted == *n || wanted.is_nan()),
         (Type::Text(wanted), Value::Text(text)) => wanted.as_ref().is_none_or(|wanted| wanted == text),
-        (Type::List(item), Value::List(list)) => list.items().iter().all(|value| holds(value, item)),
+        (Type::List(items), Value::List(list)) => {
+            list.items().iter().all(|value| holds(value, &items.of))
+                && items.first.len() <= list.items().len()
+                && items.first.iter().zip(list.items()).all(|(of, value)| holds(value, of))
+        }
         (Type::Object(shape), Value::Object(object)) => {
             shape.members.iter().all(|member| match object.get(&member.name) {
                 None => member.optional || holds(&Value::Undefined, &member.value),

@@ -488,7 +488,7 @@ impl Walk<'_, '_, '_> {
             }
         }
         of.map(|one| match one {
-            Type::List(item) => (**item).clone(),
+            Type::List(item) => item.of.clone(),
             Type::Unknown => Type::Unknown,
             _ => Type::Never,
         })

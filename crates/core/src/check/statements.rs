@@ -100,8 +100,7 @@ pub(super) fn result(walk: &Walk, sql: &plan::Sql) -> Type {
         Type::object([("rows", Type::list(row)), ("count", Type::NUMBER), ("id", Type::NUMBER.or(Type::Null))])
     };
     let results = sql.statements.iter().map(|(statement, _)| one(statement));
-    let whole = Type::union(results);
-    if sql.transaction { Type::list(whole) } else { whole }
+    if sql.transaction { Type::beginning(results, Type::Never) } else { Type::union(results) }
 }
 
 /// The texts around the named parameters, and each parameter with its place.

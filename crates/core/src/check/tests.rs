@@ -246,6 +246,8 @@ fn types_flow_through_a_workflow() {
         "  - together: {a: {call: s.list}, b: [{let: {c: 1}}]}\n  - let: {d: \"${a.body.map(row => row.imo ?? '')}\", e: \"${b.c * 2}\"}\n",
         "  - {id: c, invoke: child, send: {n: \"${input.n}\"}}\n  - if: c.status === 201\n    then: [{let: {a: \"${c.body.n * 2}\"}}]\n    else: [{let: {a: \"${c.body.length}\"}}]\n",
         "  - keep: {seen: \"${[...(kept.seen ?? []), input.n]}\"}\n",
+        // Each statement of a transaction has its result.
+        "  - {sql: d, id: two, statements: [{statement: \"DELETE FROM a\"}, {statement: \"SELECT 1 AS n\"}]}\n  - let: {a: \"${two[0].count + two[1].rows.length}\"}\n",
         "  - {call: s.add, send: {name: x, length: 2, flag: null}}\n",
         "  - reply: 200\n    body: {x: \"${input.n}\"}\n",
         "  - reply: 202\n    body: anything\n",

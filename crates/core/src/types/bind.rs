@@ -121,9 +121,15 @@ impl Infer<'_> {
                     self.tell("wrong-operand", format!("{} cannot be taken apart like a list", wrong.what()), at);
                 }
                 let item = items(&given);
-                let maybe = if item == Type::Unknown { Type::Unknown } else { item.clone().or(Type::Undefined) };
-                for (target, default) in targets.iter().flatten() {
-                    self.bind(target, default.as_ref(), maybe.clone());
+                for (position, target) in targets.iter().enumerate() {
+                    let Some((target, default)) = target else { continue };
+                    let there = given.map(|one| match one {
+                        Type::List(items) if items.of == Type::Unknown => Type::Unknown,
+                        Type::List(items) => Type::at(items, Some(position as f64)),
+                        Type::Text(_) => Type::TEXT.or(Type::Undefined),
+                        _ => Type::Unknown,
+                    });
+                    self.bind(target, default.as_ref(), there);
                 }
                 if let Some(rest) = rest {
                     self.bind(rest, None, Type::list(item));

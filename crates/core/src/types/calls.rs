@@ -111,7 +111,13 @@ impl Infer<'_> {
                 }
                 whole
             }
-            (At, _) => maybe(item.clone()),
+            (At, _) => {
+                let position = args.first().and_then(|at| if let Type::Number(n) = at { *n } else { None });
+                list.map(|one| match one {
+                    Type::List(items) => Type::at(items, position),
+                    _ => Type::Never,
+                })
+            }
             (Concat, _) => Type::list(Type::union(std::iter::once(item.clone()).chain(args.iter().map(flat)))),
             (Entries, _) => Type::list(Type::list(item.clone().or(Type::NUMBER))),
             (Flat, _) if call.args.is_empty() => Type::list(flat(item)),
@@ -305,7 +311,7 @@ impl Infer<'_> {
 /// What `flat` makes of an item.
 fn flat(item: &Type) -> Type {
     item.map(|one| match one {
-        Type::List(inner) => (**inner).clone(),
+        Type::List(inner) => inner.of.clone(),
         other => other.clone(),
     })
 }
@@ -316,7 +322,7 @@ fn values(of: &Type) -> Type {
             let members = shape.members.iter().map(|member| member.value.clone());
             Type::union(members.chain(shape.rest.clone()))
         }
-        Type::List(item) => (**item).clone(),
+        Type::List(item) => item.of.clone(),
         Type::Text(_) => Type::TEXT,
         _ => Type::Unknown,
     })

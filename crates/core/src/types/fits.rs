@@ -44,7 +44,7 @@ fn single(path: &str, given: &Type, wanted: &Type, depth: usize) -> Option<(Stri
         (Type::Text(a), Type::Text(b)) if a.is_none() || b.is_none() || a == b => None,
         (Type::Null | Type::Undefined, Type::Null) => None,
         (Type::Undefined, Type::Undefined) => None,
-        (Type::List(a), Type::List(b)) => at(&format!("{path}/0"), a, b, depth + 1),
+        (Type::List(a), Type::List(b)) => at(&format!("{path}/0"), &a.of, &b.of, depth + 1),
         (Type::Object(a), Type::Object(b)) => {
             for member in &b.members {
                 let inner = format!("{path}/{}", member.name);

@@ -244,16 +244,21 @@ impl Infer<'_> {
             }
             Kind::List(items) => {
                 let mut types = Vec::with_capacity(items.len());
+                let mut rest = Type::Never;
+                // Where something is spread, positions are not known any more.
+                let mut spread_before = false;
                 for item in items {
-                    types.push(match item {
-                        Item::One(one) => self.expr(one),
+                    match item {
+                        Item::One(one) if spread_before => rest = rest.or(self.expr(one)),
+                        Item::One(one) => types.push(self.expr(one)),
                         Item::Spread(of) => {
                             let spread = self.expr(of);
-                            self.items_of(&spread, of)
+                            rest = rest.or(self.items_of(&spread, of));
+                            spread_before = true;
                         }
-                    });
+                    }
                 }
-                Type::list(Type::union(types))
+                Type::beginning(types, rest)
             }
             Kind::Object(properties) => self.object(properties),
             Kind::Member { of, name, optional } => {
@@ -378,7 +383,9 @@ impl Infer<'_> {
             Type::Unknown => Type::Unknown,
             Type::List(item) => match key {
                 Type::Text(Some(name)) if &**name == "length" => Type::NUMBER,
-                Type::Number(_) => (**item).clone().or(Type::Undefined),
+                // A negative index is the name of a member that is not there.
+                Type::Number(Some(n)) if *n < 0.0 => Type::Undefined,
+                Type::Number(n) => Type::at(item, *n),
                 _ => Type::Unknown,
             },
             Type::Text(_) => Type::TEXT.or(Type::Undefined),
@@ -620,7 +627,7 @@ impl Infer<'_> {
 /// The item type of lists and texts.
 pub(super) fn items(of: &Type) -> Type {
     of.map(|one| match one {
-        Type::List(item) => (**item).clone(),
+        Type::List(item) => item.of.clone(),
         Type::Text(_) => Type::TEXT,
         _ => Type::Unknown,
     })

@@ -48,11 +48,23 @@ pub enum Type {
     Number(Option<f64>),
     /// A text, or a single one.
     Text(Option<Str>),
-    List(Arc<Type>),
+    List(Arc<Items>),
     Object(Arc<Shape>),
     /// Two or more of the others; none of them a union or `Never`.
     Union(Arc<[Type]>),
 }
+
+/// The items of a list.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Items {
+    /// What each of them is.
+    pub of: Type,
+    /// What the first ones are, which are always there; at most [`MOST_FIRST`].
+    pub first: Vec<Type>,
+}
+
+/// The most items of a list that are known each by itself.
+const MOST_FIRST: usize = 8;
 
 /// The members of an object.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -114,7 +126,25 @@ impl Type {
     }
 
     pub fn list(item: Type) -> Type {
-        Type::List(Arc::new(item))
+        Type::List(Arc::new(Items { of: item, first: Vec::new() }))
+    }
+
+    /// A list that begins with these, and goes on with items of another type.
+    pub fn beginning(first: impl IntoIterator<Item = Type>, rest: Type) -> Type {
+        let mut first: Vec<Type> = first.into_iter().collect();
+        let of = Type::union(first.iter().cloned().chain([rest]));
+        first.truncate(MOST_FIRST);
+        Type::List(Arc::new(Items { of, first }))
+    }
+
+    /// What stands at a position of a list, from the end where it is negative.
+    pub(crate) fn at(list: &Items, position: Option<f64>) -> Type {
+        let maybe = || list.of.clone().or(Type::Undefined);
+        match position {
+            Some(n) if n.fract() == 0.0 && n >= 0.0 => list.first.get(n as usize).cloned().unwrap_or_else(maybe),
+            Some(n) if n.fract() == 0.0 && -n <= list.first.len() as f64 => list.of.clone(),
+            _ => maybe(),
+        }
     }
 
     /// An object with these members, all of them there, and no others.
@@ -139,7 +169,7 @@ impl Type {
             Value::Num(num) if num.is_nan() => Type::NUMBER,
             Value::Num(num) => Type::number(*num),
             Value::Text(text) => Type::Text(Some(text.clone())),
-            Value::List(list) => Type::list(Type::union(list.items().iter().map(Type::of))),
+            Value::List(list) => Type::beginning(list.items().iter().map(Type::of), Type::Never),
             Value::Object(object) => Type::object(object.iter().map(|(name, value)| (name.clone(), Type::of(value)))),
         }
     }
@@ -190,7 +220,7 @@ impl Type {
             (Type::Bool(None), Type::Bool(_))
             | (Type::Number(None), Type::Number(_))
             | (Type::Text(None), Type::Text(_)) => true,
-            (Type::List(a), Type::List(b)) => **b == Type::Never || a == b,
+            (Type::List(a), Type::List(b)) => a == b || a.first.is_empty() && (b.of == Type::Never || a.of == b.of),
             // An empty object is one of those whose members may have any names.
             (Type::Object(a), Type::Object(b)) if b.members.is_empty() && b.rest.is_none() => a.members.is_empty(),
             (a, b) => a == b,
@@ -317,14 +347,14 @@ impl Type {
             Type::Number(Some(n)) => write!(f, "{n}"),
             Type::Text(None) => f.write_str("string"),
             Type::Text(Some(text)) => write!(f, "'{text}'"),
-            Type::List(item) => match &**item {
+            Type::List(item) => match &item.of {
                 Type::Union(_) => {
                     f.write_str("(")?;
-                    item.write(f, depth + 1)?;
+                    item.of.write(f, depth + 1)?;
                     f.write_str(")[]")
                 }
                 _ => {
-                    item.write(f, depth + 1)?;
+                    item.of.write(f, depth + 1)?;
                     f.write_str("[]")
                 }
             },

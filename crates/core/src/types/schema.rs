@@ -11,7 +11,7 @@ use std::sync::Arc;
 
 use serde_json::{Map, Value as Json, json};
 
-use super::{Member, Shape, Type};
+use super::{Items, Member, Shape, Type};
 use crate::value::Value;
 
 /// How deep schemas may nest.
@@ -121,12 +121,25 @@ impl<'d> Reader<'d> {
                     "boolean" => Type::BOOL,
                     "number" | "integer" => Type::NUMBER,
                     "string" => Type::TEXT,
-                    "array" => Type::list(members.get("items").map_or(Type::Unknown, |items| self.read(items))),
+                    "array" => self.list(members),
                     "object" => self.object(members),
                     _ => Type::Unknown,
                 })
                 .collect::<Vec<_>>(),
         )
+    }
+
+    fn list(&mut self, members: &'d Map<String, Json>) -> Type {
+        let rest = members.get("items").map_or(Type::Unknown, |items| self.read(items));
+        let least =
+            members.get("minItems").and_then(Json::as_u64).map_or(0, |least| least.min(super::MOST_FIRST as u64))
+                as usize;
+        let prefix: Vec<Type> = match members.get("prefixItems").and_then(Json::as_array) {
+            Some(prefix) => prefix.iter().map(|item| self.read(item)).collect(),
+            None => Vec::new(),
+        };
+        let first: Vec<Type> = prefix.iter().chain(std::iter::repeat(&rest)).take(least).cloned().collect();
+        Type::beginning(first, Type::union(prefix.into_iter().chain([rest])))
     }
 
     fn object(&mut self, members: &'d Map<String, Json>) -> Type {
@@ -179,7 +192,11 @@ fn both(a: &Type, b: &Type) -> Type {
             let pairs = a.alternatives().iter().flat_map(|a| b.alternatives().iter().map(move |b| both(a, b)));
             Type::union(pairs.collect::<Vec<_>>())
         }
-        (Type::List(a), Type::List(b)) => Type::list(both(a, b)),
+        (Type::List(a), Type::List(b)) => {
+            let least = a.first.len().max(b.first.len());
+            let at = |list: &Items, at: usize| list.first.get(at).unwrap_or(&list.of).clone();
+            Type::beginning((0..least).map(|n| both(&at(a, n), &at(b, n))).collect::<Vec<_>>(), both(&a.of, &b.of))
+        }
         (a, b) if a.covers(b) => b.clone(),
         (a, b) if b.covers(a) => a.clone(),
         _ => Type::Never,
@@ -205,7 +222,7 @@ pub fn write(of: &Type) -> Json {
         Type::Number(Some(n)) => json!({"const": n}),
         Type::Text(None) => json!({"type": "string"}),
         Type::Text(Some(text)) => json!({"const": &**text}),
-        Type::List(item) => match &**item {
+        Type::List(item) => match &item.of {
             Type::Unknown => json!({"type": "array"}),
             Type::Never => json!({"type": "array", "maxItems": 0}),
             item => json!({"type": "array", "items": write(&or_null(item))}),

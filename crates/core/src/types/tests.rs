@@ -46,7 +46,13 @@ fn types_of_expressions() {
         ("typeof v.name === 'string' && 1", "false | 1"),
         ("time.between('2027-01-01T00:00:00Z', v.name, 'hours') / 2", "number"),
         ("2 * 3 + 1", "7"),
-        ("[1, 'a'].at(0)", "1 | 'a' | undefined"),
+        // Items that are always there are known each by itself.
+        ("[1, 'a'].at(0)", "1"),
+        ("[1, 'a'].at(-2)", "1 | 'a'"),
+        ("[1, 'a'][2]", "1 | 'a' | undefined"),
+        ("[1, 'a'][-1]", "undefined"),
+        ("[...v.calls, 1].at(0)", "{berth: number, note?: string} | 1 | undefined"),
+        ("[[1, 'a']].map(([n, text, none]) => [text, none])[0]", "('a' | 1 | undefined)[] | undefined"),
     ] {
         assert_eq!(infer(VESSEL, text), (wanted.to_owned(), vec![]), "{text}");
     }

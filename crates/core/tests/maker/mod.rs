@@ -14,7 +14,8 @@ pub fn any_schema(dice: &mut Dice, depth: usize) -> Json {
         3 => json!({"enum": ["cargo", "ferry", "tanker"]}),
         4 => json!({"type": ["string", "null"]}),
         5 => json!({"type": ["number", "null"]}),
-        6 | 7 => json!({"type": "array", "items": any_schema(dice, depth - 1)}),
+        6 => json!({"type": "array", "items": any_schema(dice, depth - 1)}),
+        7 => json!({"type": "array", "items": any_schema(dice, depth - 1), "minItems": 1 + dice.below(2)}),
         8 => json!({"anyOf": [
             {"type": "object", "required": ["kind", "a"], "properties": {"kind": {"const": "one"}, "a": {"type": "number"}}},
             {"type": "object", "required": ["kind", "b"], "properties": {"kind": {"const": "two"}, "b": {"type": "string"}}},
@@ -60,7 +61,9 @@ pub fn fitting(dice: &mut Dice, schema: &Json) -> Json {
         "string" => json!(*dice.pick(&["", "Havbris", "12", "a b c", "2027-03-04T06:00:00Z"])),
         "number" => json!(*dice.pick(&[0.0, 1.0, -2.5, 132.0, 1e9])),
         "boolean" => json!(dice.one_in(2)),
-        "array" => (0..dice.below(4)).map(|_| fitting(dice, &schema["items"])).collect(),
+        "array" => (0..dice.below(4).max(schema["minItems"].as_u64().unwrap_or(0) as usize))
+            .map(|_| fitting(dice, &schema["items"]))
+            .collect(),
         "object" => {
             let required: Vec<&str> =
                 schema["required"].as_array().into_iter().flatten().filter_map(Json::as_str).collect();
@@ -112,6 +115,10 @@ impl Maker<'_> {
                 place.text = format!("{}{dot}{shown}", place.text);
                 place.maybe |= !required;
                 place.schema = properties[&name].clone();
+            } else if schema["type"] == "array" && !place.maybe && schema["minItems"].is_u64() && self.dice.one_in(2) {
+                // The first one is always there.
+                place.text = format!("{}{}", place.text, self.dice.pick(&["[0]", ".at(0)", ".at(-1)"]));
+                place.schema = schema["items"].clone();
             } else if schema["type"] == "array" {
                 place.text = match self.dice.below(3) {
                     0 if !place.maybe => format!("{}[0]", place.text),
@@ -262,7 +269,10 @@ impl Maker<'_> {
                 let body = self.within(&local, |maker| maker.truth(depth - 1));
                 format!("{}.filter({} => {body})", base.text, local.text)
             }
-            1 => format!("[...{}, ...{}]", base.text, base.text),
+            1 => match self.dice.below(3) {
+                0 if base.schema["minItems"].is_u64() => format!("[{}[0], ...{}]", base.text, base.text),
+                _ => format!("[...{}, ...{}]", base.text, base.text),
+            },
             2 => format!("{}.slice({})", base.text, self.number(0)),
             3 => format!("{}.toReversed()", base.text),
             _ => base.text.clone(),
