@@ -64,6 +64,9 @@ async fn an_operator_looks_into_the_office() {
     }
     browser.find("button.paragraph").await.click().await.expect("click");
     browser.see("GET /vessels/9999999").await;
+    // What it did becomes a case, on the clipboard.
+    browser.press("", "Copy as a case").await;
+    browser.see("Copied").await;
 
     // Sheets of every kind of step; runs with loops and with an invoked workflow below its caller.
     for (workflow, part) in [

@@ -104,8 +104,10 @@ fn print_paragraph(paragraph: &Paragraph) {
         println!("{indent}      {} {when}", draw::dim("when"));
     }
     let width = paragraph.rows.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
+    // An expression over several lines goes on below its beginning.
+    let below = format!("\n{indent}{}", " ".repeat(7 + width));
     for (name, value) in &paragraph.rows {
-        println!("{indent}      {} {value}", draw::dim(&format!("{name:<width$}")));
+        println!("{indent}      {} {}", draw::dim(&format!("{name:<width$}")), value.trim_end().replace('\n', &below));
     }
 }
 
