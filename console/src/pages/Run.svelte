@@ -63,11 +63,9 @@
       <span class="dim">· revision {run.revision}</span>
       <span class="mono dim">· {run.entry}</span>
       {#if run.curl}<span>· <a href="/jobs/{run.id}">its job</a></span>{/if}
-      {#if run.state !== 'cancelled'}
-        <Button kind="ghost" size="small" icon={recorded ? Checkmark : Document} on:click={() => void record()}>
-          {recorded ? 'Copied' : 'Copy as a case'}
-        </Button>
-      {/if}
+      <Button kind="ghost" size="small" icon={recorded ? Checkmark : Document} on:click={() => void record()}>
+        {recorded ? 'Copied' : 'Copy as a case'}
+      </Button>
     </div>
     {#if refused}<Trouble error={refused} />{/if}
     {#if why}<p class="why">{why}</p>{/if}

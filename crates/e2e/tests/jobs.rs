@@ -57,6 +57,7 @@ fn clients_poll_follow_and_cancel() {
     // Cancelled, once and again.
     let gone = http("DELETE", &format!("{}/-/jobs/{id}", office.public()), &[], b"");
     assert_eq!((gone.status, gone.json()["state"].as_str()), (200, Some("cancelled")));
+    assert!(said(&client(&office, &["record", &id]), 1).contains(&format!("kanzlei job {id}")), "it has no run");
     let again = http("DELETE", &format!("{}/-/jobs/{id}", office.public()), &[], b"");
     assert_eq!((again.status, again.json()["title"].as_str()), (409, Some("The job has ended")));
     assert_eq!(get(&office, &format!("/-/jobs/{id}/result"), &[]).status, 409);

@@ -122,6 +122,34 @@ fn what_is_as_expected_passes() {
 }
 
 #[test]
+fn requests_are_read_as_a_service_reads_them() {
+    let cases = format!(
+        r#"{STUBS}
+  - name: parts of the path are decoded, and encoded again for the call
+    request: POST /w/a%2Fb%20%C3%A5
+    body: {{n: 1}}
+    expect: {{reply: {{status: 201}}, calls: {{s.get: [{{target: /v/a%2Fb%20%C3%A5, params: {{imo: a/b å}}}}]}}}}
+  - name: a form
+    request: POST /w/x
+    headers: {{Content-Type: application/x-www-form-urlencoded}}
+    body: n=2
+    expect: {{steps: {{4.2: succeeded}}}}
+  - name: no body
+    request: POST /w/x
+    expect: {{steps: {{4.1: succeeded}}}}
+  - name: what is no JSON
+    request: POST /w/x
+    headers: {{content-type: text/csv}}
+    body: "n;2"
+    expect: {{reply: {{status: 415}}}}
+"#
+    );
+    for result in run(&cases) {
+        assert!(result.passed(), "{}: {:?} {:?}", result.case, result.differences, result.missing_stubs);
+    }
+}
+
+#[test]
 fn what_differs_is_told_with_its_place() {
     for (case, wanted) in [
         (

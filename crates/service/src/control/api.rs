@@ -411,11 +411,17 @@ pub async fn past_run(app: &App, id: &str) -> Result<Run> {
         return Err(Error::problem(400, "Malformed id", format!("`{id}` is not the id of a run")));
     };
     app.journal.flush().await;
-    app.store.run(uuid).await?.ok_or_else(|| {
-        Error::not_found(format!(
+    if let Some(run) = app.store.run(uuid).await? {
+        return Ok(run);
+    }
+    Err(Error::not_found(match app.store.job(uuid).await? {
+        Some(_) => format!(
+            "{uuid} is a job without a run in the journal: it has not ended, or it was cancelled; `kanzlei job {uuid}` shows it"
+        ),
+        None => format!(
             "the journal has no run {uuid}; details of successful runs are let go under load, and old runs are purged"
-        ))
-    })
+        ),
+    }))
 }
 
 /// What steps did, each by its number on the sheet.

@@ -25,10 +25,6 @@ pub struct Named {
 /// `GET /runs/{id}/case`: a document of cases with one that shows what the run did.
 pub async fn case(app: Data<App>, id: Path<String>, named: Query<Named>) -> Result<HttpResponse> {
     let run = past_run(&app, &id).await?;
-    if run.state == "cancelled" {
-        let detail = "the run was cancelled from outside, which a case cannot show";
-        return Err(Error::problem(409, "Not to be recorded", detail));
-    }
     let plan = plan_of(&app, &run.workflow, run.revision).await?.ok_or_else(|| {
         Error::not_found(format!("revision {} of `{}` cannot be read any more", run.revision, run.workflow))
     })?;
