@@ -553,7 +553,24 @@ impl Infer<'_> {
                 }
                 Type::BOOL
             }
-            BinaryOp::LooseEq | BinaryOp::LooseNe => Type::BOOL,
+            BinaryOp::LooseEq | BinaryOp::LooseNe => {
+                // Null and `undefined` are loosely equal to each other and to nothing else (ECMA-262 §7.2.14).
+                let nothing = |of: &Type| *of != Type::Never && of.alternatives().iter().all(Type::is_nullish);
+                let (of, expr) = match (nothing(&a), nothing(&b)) {
+                    (_, true) => (&a, left),
+                    (true, false) => (&b, right),
+                    _ => return Type::BOOL,
+                };
+                let may_be = of.may_be_missing() || of.alternatives().contains(&Type::Unknown);
+                if may_be || *of == Type::Never {
+                    return Type::BOOL;
+                }
+                let equal = op == BinaryOp::LooseEq;
+                let always = if equal { "never" } else { "always" };
+                let shown = self.source(expr.at);
+                self.warn("constant-condition", format!("this {always} holds: {shown} is {}", brief(of)), at);
+                Type::Bool(Some(!equal))
+            }
             BinaryOp::In => {
                 let b = self.there(&b, right, "which has no members");
                 self.only(&b, right, |one| matches!(one, Type::Object(_) | Type::List(_)), "has no members");

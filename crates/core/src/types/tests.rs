@@ -46,6 +46,8 @@ fn types_of_expressions() {
         ("typeof v.name === 'string' && 1", "false | 1"),
         ("time.between('2027-01-01T00:00:00Z', v.name, 'hours') / 2", "number"),
         ("2 * 3 + 1", "7"),
+        ("v.flag == null", "boolean"),
+        ("JSON.parse(v.name) != null", "boolean"),
         // Items that are always there are known each by itself.
         ("[1, 'a'].at(0)", "1"),
         ("[1, 'a'].at(-2)", "1 | 'a'"),
@@ -70,6 +72,8 @@ fn what_cannot_work_is_told_at_its_place() {
         ("v.name < v.length", "wrong-operand@0"),
         ("v.name === v.length", "never-equal@0"),
         ("v.kind === 'tanker'", "constant-condition@0"),
+        ("v.length == null", "constant-condition@0"),
+        ("undefined != v.name", "constant-condition@0"),
         ("v.name.map(x => x)", "unknown-method@0"),
         ("v.calls.map(c => c.bert)", "unknown-member@19"),
         ("v.calls.reduce((a, c) => a)", "maybe-missing@0"),
