@@ -638,7 +638,7 @@ fn builders_find_and_change_jobs() {
     assert!(run(&["cancel", &id], 1).contains("it has ended"));
     assert!(run(&["lane", "hold", "mian"], 1).contains("there is no lane"));
     // A job of a workflow that was retired meanwhile says so, and is run as it was queued.
-    let kept = id_of(&post(&office, "/later", &[], &json!({"n": 43, "wait": "3s"})));
+    let kept = id_of(&post(&office, "/later", &[], &json!({"n": 43, "wait": "10s"})));
     becomes(&office, &kept, "waiting");
     run(&["retire", "basics"], 0);
     assert!(run(&["job", &kept], 0).contains("retired meanwhile"));
