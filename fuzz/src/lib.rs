@@ -2,14 +2,14 @@
 
 use std::sync::OnceLock;
 
-use kanzlei_core::check::Bundle;
-use kanzlei_core::document::{self, Source};
-use kanzlei_core::machine::{
+use kanzlei_compiler::check::Bundle;
+use kanzlei_lang::document::{self, Source};
+use kanzlei_engine::machine::{
     Address, Answer, Arrival, Cancellation, Effect, Kept, Machine, Outcome, Queued, Rows, Start,
 };
-use kanzlei_core::plan::Plan;
-use kanzlei_core::rehearse::drive;
-use kanzlei_core::value::Value;
+use kanzlei_compiler::plan::Plan;
+use kanzlei_engine::driver::drive;
+use kanzlei_model::value::Value;
 
 /// Workflows that others of the demo invoke or queue.
 const CHILDREN: [&str; 4] = ["vessel-dues", "hold-watch", "dues-reminder", "arrival-follow-up"];

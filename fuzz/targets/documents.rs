@@ -2,7 +2,7 @@
 //! passes the check runs to an end on dull answers.
 #![no_main]
 
-use kanzlei_core::check::check;
+use kanzlei_compiler::check::check;
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let Ok(text) = std::str::from_utf8(bytes) else { return };
@@ -12,7 +12,7 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     for found in &checked.diagnostics {
         assert!(found.start <= found.end && found.line > 0 && found.column > 0);
     }
-    let _ = kanzlei_core::openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost");
+    let _ = kanzlei_compiler::openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost");
     for (_, plan) in &checked.workflows {
         kanzlei_fuzz::run_dully(plan);
     }

@@ -1,9 +1,9 @@
 //! Any text as an expression and as a template: never a panic, and bounded work.
 #![no_main]
 
-use kanzlei_core::expr::{Expression, Limits, Scope, template::Template};
-use kanzlei_core::types::{Env, schema};
-use kanzlei_core::value::Value;
+use kanzlei_lang::expr::{Expression, Limits, Scope, template::Template};
+use kanzlei_lang::types::{Env, schema};
+use kanzlei_model::value::Value;
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let Ok(text) = std::str::from_utf8(bytes) else { return };

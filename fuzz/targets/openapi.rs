@@ -1,9 +1,9 @@
 //! Any text as the OpenAPI document of a service that a workflow calls.
 #![no_main]
 
-use kanzlei_core::check::{Bundle, check};
-use kanzlei_core::document::service::described;
-use kanzlei_core::example;
+use kanzlei_compiler::check::{Bundle, check};
+use kanzlei_lang::document::service::described;
+use kanzlei_compiler::example;
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let Ok(text) = std::str::from_utf8(bytes) else { return };
@@ -22,5 +22,5 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
             }
         }
     }
-    let _ = kanzlei_core::openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost");
+    let _ = kanzlei_compiler::openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost");
 });

@@ -87,7 +87,7 @@ fn rivals() -> Result<Rivals, Fault> {
     let mut by_hand = Process::start("the hand-written service", command, &dir.join("by-hand.log"))?;
     by_hand.wait_for(Duration::from_secs(10), || std::net::TcpStream::connect(("127.0.0.1", port)).ok())?;
     deploy(&bins, &whole, &root().join("demo/harbour/services"))?;
-    deploy(&bins, &whole, &root().join("crates/bench/workflows"))?;
+    deploy(&bins, &whole, &root().join("testing/bench/workflows"))?;
     Ok(Rivals { bins, dir, whole, by_hand, port })
 }
 
@@ -97,8 +97,8 @@ fn jobs(rates: bool) -> Done {
     let bins = build::programs(true)?;
     let dir = std::env::temp_dir().join(format!("kanzlei-bench-{}", std::process::id()));
     let whole = Whole::start(&bins, &dir, Ports::free()?, &["log.level=warn"])?;
-    deploy(&bins, &whole, &root().join("crates/bench/workflows/job.yaml"))?;
-    deploy(&bins, &whole, &root().join("crates/bench/workflows/wait.yaml"))?;
+    deploy(&bins, &whole, &root().join("testing/bench/workflows/job.yaml"))?;
+    deploy(&bins, &whole, &root().join("testing/bench/workflows/wait.yaml"))?;
     let figures = dir.join("jobs.json");
     let mut command = Command::new(bins.join("kanzlei-bench-jobs"));
     command.args([
@@ -142,7 +142,7 @@ fn language(seconds: u32) -> Done {
     );
     let many = dir.join("many");
     std::fs::create_dir_all(&many)?;
-    let text = std::fs::read_to_string(root().join("crates/bench/workflows/quotes.yaml"))?;
+    let text = std::fs::read_to_string(root().join("testing/bench/workflows/quotes.yaml"))?;
     for n in 0..500 {
         let renamed = text
             .replace("workflow: bench-quotes", &format!("workflow: many-{n}"))
@@ -205,7 +205,7 @@ fn endpoint(seconds: u32, rounds: u32) -> Done {
     // A hundred workflows, idle.
     let many = dir.join("many");
     std::fs::create_dir_all(&many)?;
-    let text = std::fs::read_to_string(root().join("crates/bench/workflows/quotes.yaml"))?;
+    let text = std::fs::read_to_string(root().join("testing/bench/workflows/quotes.yaml"))?;
     for n in 0..100 {
         let renamed = text
             .replace("workflow: bench-quotes", &format!("workflow: many-{n}"))

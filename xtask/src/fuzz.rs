@@ -50,7 +50,7 @@ fn seed(target: &str, corpus: &Path) -> Result<(), Box<dyn std::error::Error>> {
         "openapi" => demo.join("services"),
         "cases" => demo.join("cases"),
         _ => {
-            let written = std::fs::read_to_string(root().join("crates/core/tests/expressions.txt"))?;
+            let written = std::fs::read_to_string(root().join("core/lang/tests/expressions.txt"))?;
             for (index, line) in written.lines().filter(|line| !line.trim().is_empty()).enumerate() {
                 std::fs::write(corpus.join(format!("seed-{index}")), line)?;
             }

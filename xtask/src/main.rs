@@ -117,6 +117,6 @@ fn drill(kills: usize, processes: usize, cluster: bool) -> Done {
     } else {
         command.args([kills.to_string(), processes.to_string()]);
     }
-    run(command.current_dir(root()).env("CARGO_MANIFEST_DIR", root().join("crates/e2e")))?;
+    run(command.current_dir(root()).env("CARGO_MANIFEST_DIR", root().join("testing/e2e")))?;
     Ok(ExitCode::SUCCESS)
 }

@@ -12,7 +12,7 @@ pub fn prepare() -> Done {
     let dir = std::env::temp_dir().join(format!("kanzlei-sqlx-{}", std::process::id()));
     let server = Mariadb::start(&dir)?;
     let url = server.fresh("kanzlei_sqlx")?;
-    let store = root().join("crates/store");
+    let store = root().join("server/store");
     let mut migrations: Vec<_> =
         std::fs::read_dir(store.join("migrations"))?.filter_map(Result::ok).map(|e| e.path()).collect();
     migrations.sort();

@@ -1,4 +1,4 @@
-/** The control API, as the console uses it. Shapes follow `crates/service/src/control/api.rs`. */
+/** The control API, as the console uses it. Shapes follow `server/service/src/control/api.rs`. */
 
 export interface Endpoint {
   method: string;

@@ -1,4 +1,4 @@
-/** Jobs, lanes and timetables in the control API. Shapes follow `crates/service/src/control/jobs.rs`. */
+/** Jobs, lanes and timetables in the control API. Shapes follow `server/service/src/control/jobs.rs`. */
 import { type Paragraph, session, type Step } from './api.svelte';
 
 export const STATES = ['scheduled', 'queued', 'running', 'waiting', 'succeeded', 'failed', 'cancelled'] as const;

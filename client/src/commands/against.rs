@@ -1,0 +1,152 @@
+//! `rehearse --against URL`: the requests of cases, sent to a deployed service; replies, states of steps
+//! and final states compared. Stubs do not apply there: what services answer is theirs.
+
+use std::time::Duration;
+
+use kanzlei_engine::machine::Reply;
+use kanzlei_model::value::Value;
+use kanzlei_rehearsal::{CaseResult, Prepared, Reached, StepSeen, body_of};
+use serde_json::Value as Json;
+
+use crate::Failure;
+use crate::api::{Api, agent};
+
+/// How long a run may take to show in the journal.
+const PATIENCE: Duration = Duration::from_secs(10);
+/// How long a queued run may take to end.
+const JOB_PATIENCE: Duration = Duration::from_secs(60);
+
+pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<CaseResult>, Failure> {
+    let agent = agent();
+    let base = url.trim_end_matches('/');
+    let mut results = Vec::new();
+    let mut left_out = 0;
+    for (prepared, index) in chosen {
+        let Some((method, target, headers, body)) = prepared.request(*index) else {
+            left_out += 1;
+            continue;
+        };
+        let (media, bytes) = body_of(&headers, body.as_ref());
+        let mut request = ureq::http::Request::builder().method(method.as_str()).uri(format!("{base}{target}"));
+        for (name, value) in headers.iter().filter(|(name, _)| !name.eq_ignore_ascii_case("content-type")) {
+            request = request.header(name, value);
+        }
+        if body.is_some() {
+            request = request.header("content-type", media);
+        }
+        let request = request
+            .body(bytes)
+            .map_err(|error| Failure::Usage(format!("`{base}{target}` cannot be asked: {error}")))?;
+        let (mut reply, run_id) = answer(&agent, base, request)?;
+        // A queued run answers like a direct one when it has ended; its id is that of its job.
+        let queued = run_id.as_ref().filter(|id| {
+            let there = format!("/-/jobs/{id}");
+            reply.status == 202 && reply.headers.iter().any(|(name, at)| name == "location" && *at == there)
+        });
+        if let Some(job) = queued {
+            wait_for(&agent, base, job)?;
+            let request = ureq::http::Request::get(format!("{base}/-/jobs/{job}/result"));
+            let request = request.body(Vec::new()).map_err(|error| Failure::Told(error.to_string()))?;
+            (reply, _) = answer(&agent, base, request)?;
+        }
+        let run = run_id.map(|id| journaled(api, &id)).transpose()?;
+        let seen = run.as_ref().map(|(state, steps)| (state.as_str(), steps.as_slice()));
+        results.push(CaseResult {
+            workflow: prepared.plan().name.clone(),
+            case: prepared.name(*index).to_owned(),
+            path: prepared.path.clone(),
+            line: prepared.line(*index),
+            differences: prepared.judge(*index, &reply, seen),
+            missing_stubs: Vec::new(),
+            steps: Vec::new(),
+            status: Some(reply.status),
+            body: reply.body,
+            state: None,
+            took_ms: 0.0,
+            reached: Reached::default(),
+        });
+    }
+    if left_out > 0 {
+        eprintln!("{left_out} cases give an `input` instead of a `request` and were left out");
+    }
+    if results.is_empty() {
+        return Err(Failure::Usage("none of the cases has a `request` to send".into()));
+    }
+    Ok(results)
+}
+
+/// Sends a request; gives what came back and the id of its run.
+fn answer(
+    agent: &ureq::Agent,
+    base: &str,
+    request: ureq::http::Request<Vec<u8>>,
+) -> Result<(Reply, Option<String>), Failure> {
+    let away = |error: ureq::Error| Failure::Away(format!("{base} does not answer: {error}"));
+    let mut response = agent.run(request).map_err(away)?;
+    let status = response.status().as_u16();
+    let headers: Vec<(String, String)> = response
+        .headers()
+        .iter()
+        .map(|(name, value)| (name.to_string(), String::from_utf8_lossy(value.as_bytes()).into_owned()))
+        .collect();
+    let header = |wanted: &str| headers.iter().find(|(name, _)| name == wanted).map(|(_, value)| value.clone());
+    let (run_id, media) = (header("kanzlei-run"), header("content-type").unwrap_or_default());
+    let text = response.body_mut().with_config().limit(64 << 20).read_to_string().map_err(away)?;
+    let body = match () {
+        _ if text.is_empty() => Value::Undefined,
+        _ if media.contains("json") => serde_json::from_str(&text).unwrap_or(Value::text(text)),
+        _ => Value::text(text),
+    };
+    Ok((Reply { status, headers, body, problem: media.contains("problem+json") }, run_id))
+}
+
+/// Waits until a job has ended, at most [`JOB_PATIENCE`].
+fn wait_for(agent: &ureq::Agent, base: &str, job: &str) -> Result<(), Failure> {
+    let begun = std::time::Instant::now();
+    while begun.elapsed() < JOB_PATIENCE {
+        let request = ureq::http::Request::get(format!("{base}/-/jobs/{job}")).header("prefer", "wait=10");
+        let request = request.body(Vec::new()).map_err(|error| Failure::Told(error.to_string()))?;
+        let (told, _) = answer(agent, base, request)?;
+        let state = told.body.member("state").and_then(Value::as_text).map(|state| state.to_string());
+        match state.as_deref() {
+            Some("succeeded" | "failed" | "cancelled") => return Ok(()),
+            // Somebody has to let it begin; nobody waits here for that.
+            Some("scheduled") => break,
+            Some(_) => {}
+            None => return Err(Failure::Told(format!("{base}/-/jobs/{job} answered {}", told.status))),
+        }
+    }
+    Ok(())
+}
+
+/// The state and steps of a run by the journal, which is written behind the answer.
+fn journaled(api: &Api, id: &str) -> Result<(String, Vec<StepSeen>), Failure> {
+    let begun = std::time::Instant::now();
+    let run = loop {
+        match api.get(&format!("/runs/{id}")) {
+            Ok(run) => break run,
+            Err(failure) if begun.elapsed() > PATIENCE => return Err(failure),
+            Err(_) => std::thread::sleep(Duration::from_millis(50)),
+        }
+    };
+    let text = |json: &Json| json.as_str().unwrap_or_default().to_owned();
+    let empty = Vec::new();
+    let sheet = run["sheet"].as_array().unwrap_or(&empty);
+    let steps = run["steps"].as_array().unwrap_or(&empty).iter().map(|step| {
+        let number = text(&step["number"]);
+        let items: String =
+            text(&step["items"]).split('.').filter(|i| !i.is_empty()).map(|i| format!("[{i}]")).collect();
+        let id =
+            sheet.iter().find(|p| p["number"] == step["number"]).and_then(|p| p["name"].as_str().map(str::to_owned));
+        StepSeen {
+            numbered: format!("{number}{items}"),
+            number,
+            id,
+            state: text(&step["state"]),
+            attempts: step["attempts"].as_u64().unwrap_or(0) as u32,
+            failure: step["failure"]["detail"].as_str().map(str::to_owned),
+        }
+    });
+    let detail = run["failure"]["detail"].as_str().map(|detail| format!(": {detail}")).unwrap_or_default();
+    Ok((format!("{}{detail}", text(&run["state"])), steps.collect()))
+}

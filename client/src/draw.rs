@@ -1,0 +1,183 @@
+//! What people see on a terminal: diagnostics with the source line, sheets, tables, times.
+
+use std::io::IsTerminal;
+
+use kanzlei_lang::diagnostic::{Diagnostic, Severity};
+use miette::{
+    GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, NamedSource, Report, ThemeCharacters,
+    ThemeStyles,
+};
+use serde_json::Value as Json;
+
+/// Colours only on a terminal, and not where NO_COLOR is set.
+fn coloured(terminal: bool) -> bool {
+    terminal && std::env::var_os("NO_COLOR").is_none()
+}
+
+pub fn paint(code: &str, text: &str) -> String {
+    if coloured(std::io::stdout().is_terminal()) { format!("\x1b[{code}m{text}\x1b[0m") } else { text.to_owned() }
+}
+
+pub fn bold(text: &str) -> String {
+    paint("1", text)
+}
+
+pub fn dim(text: &str) -> String {
+    paint("2", text)
+}
+
+/// A state in its colour.
+pub fn state(state: &str) -> String {
+    let code = match state {
+        "succeeded" => "32",
+        "failed" => "31",
+        "rescued" | "cancelled" => "33",
+        "running" => "36",
+        _ => "2",
+    };
+    paint(code, state)
+}
+
+/// Diagnostics on standard error, each with its source line and a mark under the place.
+pub fn diagnostics(found: &[Diagnostic], text_of: &dyn Fn(&str) -> Option<String>) {
+    let styles = if coloured(std::io::stderr().is_terminal()) { ThemeStyles::ansi() } else { ThemeStyles::none() };
+    let characters =
+        if std::io::stderr().is_terminal() { ThemeCharacters::unicode() } else { ThemeCharacters::ascii() };
+    let handler =
+        GraphicalReportHandler::new_themed(GraphicalTheme { characters, styles }).with_width(100).with_context_lines(1);
+    for diagnostic in found {
+        let severity = match diagnostic.severity {
+            Severity::Error => miette::Severity::Error,
+            Severity::Warning => miette::Severity::Warning,
+        };
+        let length = (diagnostic.end - diagnostic.start).max(1) as usize;
+        let mut shown = MietteDiagnostic::new(&diagnostic.message)
+            .with_code(&diagnostic.code)
+            .with_severity(severity)
+            .with_label(LabeledSpan::new(None, diagnostic.start as usize, length));
+        if let Some(help) = &diagnostic.help {
+            shown = shown.with_help(help);
+        }
+        let mut out = String::new();
+        let drawn = match text_of(&diagnostic.path) {
+            Some(text) => {
+                let report = Report::new(shown).with_source_code(NamedSource::new(&diagnostic.path, text));
+                handler.render_report(&mut out, report.as_ref())
+            }
+            None => handler.render_report(&mut out, Report::new(shown).as_ref()),
+        };
+        if drawn.is_err() {
+            out = format!("{}:{}:{}: {}\n", diagnostic.path, diagnostic.line, diagnostic.column, diagnostic.message);
+        }
+        eprint!("{out}");
+    }
+}
+
+/// `1 error, 2 warnings`.
+pub fn counted(found: &[Diagnostic]) -> String {
+    let errors = found.iter().filter(|d| d.severity == Severity::Error).count();
+    let plural = |n: usize, what: &str| format!("{n} {what}{}", if n == 1 { "" } else { "s" });
+    format!("{}, {}", plural(errors, "error"), plural(found.len() - errors, "warning"))
+}
+
+/// A table with columns as wide as they need to be; no borders, so it can be cut and pasted.
+pub fn table(head: &[&str], rows: &[Vec<String>]) {
+    let width = |text: &str| strip(text).chars().count();
+    let mut widths: Vec<usize> = head.iter().map(|text| width(text)).collect();
+    for row in rows {
+        for (at, cell) in row.iter().enumerate() {
+            widths[at] = widths[at].max(width(cell));
+        }
+    }
+    let line = |cells: Vec<String>| {
+        let mut out = String::new();
+        for (at, cell) in cells.iter().enumerate() {
+            out.push_str(cell);
+            if at + 1 < cells.len() {
+                out.push_str(&" ".repeat(widths[at] + 2 - width(cell)));
+            }
+        }
+        println!("{}", out.trim_end());
+    };
+    line(head.iter().map(|text| dim(text)).collect());
+    rows.iter().for_each(|row| line(row.clone()));
+}
+
+/// A text without colour codes.
+fn strip(text: &str) -> String {
+    let mut out = String::new();
+    let mut rest = text;
+    while let Some(at) = rest.find('\x1b') {
+        out.push_str(&rest[..at]);
+        rest = rest[at..].split_once('m').map_or("", |(_, after)| after);
+    }
+    out + rest
+}
+
+/// Microseconds as people read them.
+pub fn took(micros: &Json) -> String {
+    match micros.as_i64() {
+        Some(0..1000) => "<1ms".into(),
+        Some(micros) => kanzlei_model::duration::short(std::time::Duration::from_micros(micros.max(0) as u64)),
+        None => String::new(),
+    }
+}
+
+/// An instant to the second.
+pub fn time(instant: &Json) -> String {
+    let text = instant.as_str().unwrap_or_default();
+    text.get(..19).map(|t| t.replace('T', " ")).unwrap_or_default()
+}
+
+/// JSON on one line, cut to a width.
+pub fn short_json(value: &Json, most: usize) -> String {
+    let text = match value {
+        Json::Null => return "null".into(),
+        Json::String(text) => format!("{text:?}"),
+        other => spaced(other),
+    };
+    if text.chars().count() <= most { text } else { text.chars().take(most.saturating_sub(1)).chain(['…']).collect() }
+}
+
+/// `{ name: "Havbris", length_m: 132 }`
+fn spaced(value: &Json) -> String {
+    match value {
+        Json::Object(members) => {
+            let inner: Vec<String> = members.iter().map(|(key, value)| format!("{key}: {}", spaced(value))).collect();
+            if inner.is_empty() { "{}".into() } else { format!("{{ {} }}", inner.join(", ")) }
+        }
+        Json::Array(items) => format!("[{}]", items.iter().map(spaced).collect::<Vec<_>>().join(", ")),
+        other => other.to_string(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn values_and_times_are_short() {
+        for (value, most, wanted) in [
+            (json!({"a": [1, "x"], "b": {}}), 40, r#"{ a: [1, "x"], b: {} }"#),
+            (json!({"name": "Havbris"}), 10, "{ name: \"…"),
+            (json!("å\n"), 40, r#""å\n""#),
+            (json!(null), 40, "null"),
+        ] {
+            assert_eq!(short_json(&value, most), wanted);
+        }
+        for (micros, wanted) in [
+            (0, "<1ms"),
+            (1500, "1.5ms"),
+            (104_000, "104ms"),
+            (2_500_000, "2.5s"),
+            (61_000_000, "1m01s"),
+            (7_689_000_000_i64, "2h08m"),
+        ] {
+            assert_eq!(took(&json!(micros)), wanted);
+        }
+        assert_eq!(took(&Json::Null), "");
+        assert_eq!(time(&json!("2027-03-04T06:00:00.123Z")), "2027-03-04 06:00:00");
+        assert_eq!(strip("\x1b[31mfailed\x1b[0m!"), "failed!");
+    }
+}

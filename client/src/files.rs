@@ -1,0 +1,153 @@
+//! Documents from files and folders, as a bundle.
+
+use std::path::{Path, PathBuf};
+
+use kanzlei_compiler::check::{Bundle, relative};
+use kanzlei_lang::diagnostic::Report;
+use kanzlei_lang::document::{self, Source};
+
+use crate::Failure;
+
+/// The most files looked at below the given folders.
+const MOST_FILES: usize = 20_000;
+
+/// Reads documents. Folders are searched; for single files the services and workflows of the folder they
+/// belong to come along as context.
+pub fn bundle(paths: &[PathBuf]) -> Result<Bundle, Failure> {
+    let mut bundle = Bundle::default();
+    let mut files = Vec::new();
+    for path in paths {
+        if path.is_dir() {
+            search(path, &mut files)?;
+        } else {
+            let text = read(path)?;
+            if document::kind_of(&text).is_none() {
+                // Not one of ours by its first key: the checker says so at its place.
+                bundle.documents.push(Source::new(name(path), text));
+                continue;
+            }
+            files.push(path.clone());
+            if let Some(office) = office(path) {
+                let mut beside = Vec::new();
+                search(&office, &mut beside)?;
+                for file in beside {
+                    let text = read(&file)?;
+                    if matches!(document::kind_of(&text), Some("service" | "workflow")) {
+                        add_named_file(&mut bundle, &file, &text);
+                        bundle.context.push(Source::new(name(&file), text));
+                    }
+                }
+            }
+        }
+    }
+    files.sort();
+    files.dedup();
+    for file in files {
+        let text = read(&file)?;
+        if document::kind_of(&text).is_some() {
+            add_named_file(&mut bundle, &file, &text);
+            bundle.documents.push(Source::new(name(&file), text));
+        }
+    }
+    let given: Vec<String> = bundle.documents.iter().map(|d| d.path.clone()).collect();
+    bundle.context.retain(|source| !given.contains(&source.path));
+    if bundle.documents.is_empty() {
+        let shown: Vec<_> = paths.iter().map(|p| p.display().to_string()).collect();
+        return Err(Failure::Usage(format!(
+            "no documents in {}; they are .yaml files that begin `workflow:`, `service:` or `cases:`",
+            shown.join(", ")
+        )));
+    }
+    Ok(bundle)
+}
+
+fn name(path: &Path) -> String {
+    path.strip_prefix(".").unwrap_or(path).to_string_lossy().into_owned()
+}
+
+fn read(path: &Path) -> Result<String, Failure> {
+    let bytes = std::fs::read(path).map_err(|error| Failure::Usage(format!("{}: {error}", path.display())))?;
+    String::from_utf8(bytes).map_err(|_| Failure::Told(format!("{} is not UTF-8", path.display())))
+}
+
+fn search(folder: &Path, files: &mut Vec<PathBuf>) -> Result<(), Failure> {
+    let entries =
+        std::fs::read_dir(folder).map_err(|error| Failure::Usage(format!("{}: {error}", folder.display())))?;
+    for entry in entries.filter_map(Result::ok) {
+        let path = entry.path();
+        let hidden = entry.file_name().to_string_lossy().starts_with('.');
+        if path.is_dir() && !hidden && !path.is_symlink() {
+            search(&path, files)?;
+        } else if path.extension().is_some_and(|e| e == "yaml" || e == "yml") && !hidden {
+            files.push(path);
+        }
+        if files.len() > MOST_FILES {
+            return Err(Failure::Usage(format!("more than {MOST_FILES} files below {}", folder.display())));
+        }
+    }
+    Ok(())
+}
+
+/// The folder that a file belongs to: the nearest one upwards that has a folder `services`.
+fn office(file: &Path) -> Option<PathBuf> {
+    let file = std::path::absolute(file).ok()?;
+    let here = std::env::current_dir().ok()?;
+    let found = file.ancestors().skip(1).find(|dir| dir.join("services").is_dir())?;
+    match found.strip_prefix(&here) {
+        Ok(own) if own == Path::new("") => Some(PathBuf::from(".")),
+        Ok(below) => Some(below.to_path_buf()),
+        Err(_) => Some(found.to_path_buf()),
+    }
+}
+
+/// Takes along the files a document names.
+fn add_named_file(bundle: &mut Bundle, document: &Path, text: &str) {
+    let path = name(document);
+    let mut report = Report::new(&path, text);
+    let Some(root) = document::yaml::parse(&mut report) else { return };
+    for named in document::service::openapi_file(&root).into_iter().chain(document::cases::seed_files(&root)) {
+        if let Some(folder) = document.parent()
+            && let Ok(content) = std::fs::read_to_string(folder.join(named))
+        {
+            bundle.files.insert(relative(&path, named), content);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn folders_and_files_become_bundles() {
+        let dir = std::env::temp_dir().join(format!("kanzlei-files-{}", std::process::id()));
+        for folder in ["office/services", "office/workflows/deep", "office/.hidden"] {
+            std::fs::create_dir_all(dir.join(folder)).expect("folder");
+        }
+        for (file, text) in [
+            ("office/services/s.yaml", "service: s\nbase: http://s\nopenapi: s.openapi.yaml\n"),
+            ("office/services/s.openapi.yaml", "openapi: 3.1.0\n"),
+            ("office/workflows/deep/w.yaml", "# first\nworkflow: w\n"),
+            ("office/workflows/notes.yaml", "just: notes\n"),
+            ("office/.hidden/h.yaml", "workflow: h\n"),
+        ] {
+            std::fs::write(dir.join(file), text).expect("file");
+        }
+        let names = |bundle: &Bundle| {
+            bundle.documents.iter().map(|d| d.path.rsplit('/').next().unwrap_or("").to_owned()).collect::<Vec<_>>()
+        };
+        let whole = bundle(&[dir.join("office")]).expect("bundle");
+        assert_eq!(
+            (names(&whole), whole.files.len(), whole.context.len()),
+            (vec!["s.yaml".into(), "w.yaml".into()], 1, 0)
+        );
+        let one = bundle(&[dir.join("office/workflows/deep/w.yaml")]).expect("bundle");
+        assert_eq!(
+            (names(&one), one.files.len(), one.context.len()),
+            (vec!["w.yaml".into()], 1, 1),
+            "the services come along"
+        );
+        assert!(matches!(bundle(&[dir.join("office/.hidden/none")]), Err(Failure::Usage(_))));
+        let _ = std::fs::remove_dir_all(dir);
+    }
+}

@@ -1,0 +1,435 @@
+//! Calls: services and operations that exist, what is sent against what the operation takes.
+
+use std::time::Duration;
+
+use super::steps::Walk;
+use crate::plan::sheet;
+use crate::plan::{self, Maker};
+use kanzlei_lang::diagnostic::Place;
+use kanzlei_lang::document::service::{In, Operation, Response, Service};
+use kanzlei_lang::document::step::{Call, Encoding, Target};
+use kanzlei_lang::suggest;
+use kanzlei_lang::types::schema::Reader;
+use kanzlei_lang::types::{Shape, Type, contradiction};
+
+/// How long an attempt may take unless call or service say.
+const WITHIN: Duration = Duration::from_secs(10);
+
+pub(super) fn title(target: &Target) -> String {
+    match target {
+        Target::Operation { service, operation, .. } => format!("{service}.{operation}"),
+        Target::Url { method, template, .. } => format!("{method} {template}"),
+    }
+}
+
+pub(super) fn rows(call: &Call) -> Vec<(String, String)> {
+    let mut rows: Vec<_> = call.send.iter().map(|(name, node)| (name.text.clone(), sheet::inline(node))).collect();
+    rows.extend(call.headers.iter().map(|(name, node)| (format!("{}:", name.text), sheet::inline(node))));
+    rows.extend(call.body.iter().map(|body| ("body".to_owned(), sheet::inline(body))));
+    rows
+}
+
+/// What the step gives to the call; a value that did not compile is `None` and reported.
+struct Given {
+    send: Vec<(String, Option<Maker>)>,
+    /// Types of what is sent, in the same order.
+    types: Vec<Type>,
+    headers: Vec<(String, Maker)>,
+    body: Option<Option<Maker>>,
+    body_type: Option<Type>,
+}
+
+/// What goes out.
+struct Request {
+    template: String,
+    variables: Vec<(String, Maker)>,
+    headers: Vec<(String, Maker)>,
+    body: Option<Maker>,
+}
+
+pub(super) fn compile(walk: &mut Walk, call: &Call) -> Option<plan::Call> {
+    let (mut send, mut types) = (Vec::new(), Vec::new());
+    for (name, node) in &call.send {
+        let (maker, of) = walk.typed(node);
+        send.push((name.text.clone(), maker));
+        types.push(of);
+    }
+    let headers = walk.named_makers(&call.headers);
+    let (body, body_type) = match call.body.as_ref().map(|body| walk.typed(body)) {
+        Some((maker, of)) => (Some(maker), Some(of)),
+        None => (None, None),
+    };
+    let given = Given { send, types, headers, body, body_type };
+    let target = match &call.target {
+        Target::Operation { service, operation, at } => {
+            let Some(known) = walk.services.get(service) else {
+                walk.report.error("unknown-service", *at, format!("there is no service `{service}`"));
+                match suggest::nearest(service, walk.services.keys().map(String::as_str)) {
+                    Some(near) => walk.report.help(format!("did you mean `{near}`?")),
+                    None => walk
+                        .report
+                        .help(format!("declare it in a document of its own that begins `service: {service}`")),
+                };
+                return None;
+            };
+            let Some(found) = known.operations.get(operation) else {
+                walk.report.error(
+                    "unknown-operation",
+                    *at,
+                    format!("the service `{service}` has no operation `{operation}`"),
+                );
+                match suggest::nearest(operation, known.operations.keys().map(String::as_str)) {
+                    Some(near) => walk.report.help(format!("did you mean `{near}`?")),
+                    None => walk.report.help(format!(
+                        "its operations: {}",
+                        known.operations.keys().cloned().collect::<Vec<_>>().join(", ")
+                    )),
+                };
+                return None;
+            };
+            operation_call(walk, call, known, found, given)
+        }
+        Target::Url { method, template, at } => {
+            let declared = walk.services.values().filter(|s| under(template, &s.base)).max_by_key(|s| s.base.len());
+            let Some(service) = declared else {
+                walk.report.error(
+                    "unknown-service",
+                    *at,
+                    "no declared service has a base address that this begins with",
+                );
+                walk.report.help("calls go to declared services only; write a document that begins `service: NAME`");
+                return None;
+            };
+            let relative = template[service.base.len()..].to_owned();
+            url_call(walk, call, service, (method, relative), given)
+        }
+    }?;
+    walk.used_services.insert(target.service.clone());
+    if let Some(retry) = &call.retry {
+        let repeatable = !matches!(target.method.as_str(), "POST" | "PATCH");
+        let honours = walk.services.get(&target.service).is_some_and(|s| s.idempotency_key);
+        if retry.times > 1 && !repeatable && !honours {
+            walk.report.error(
+                "unsafe-retry",
+                retry.at,
+                format!("trying a {} again could do its work twice", target.method),
+            );
+            walk.report.help(format!(
+                "if `{}` honours `Idempotency-Key`, say `idempotency_key: true` in its document",
+                target.service
+            ));
+        }
+    }
+    Some(target)
+}
+
+/// Whether an address lies below a base.
+fn under(template: &str, base: &str) -> bool {
+    !base.is_empty()
+        && template.strip_prefix(base).is_some_and(|rest| rest.is_empty() || rest.starts_with(['/', '?', '{']))
+}
+
+fn operation_call(
+    walk: &mut Walk,
+    call: &Call,
+    service: &Service,
+    operation: &Operation,
+    Given { send, types, mut headers, body, body_type }: Given,
+) -> Option<plan::Call> {
+    argument_types(walk, call, service, operation, &types, body_type.as_ref());
+    let at = match &call.target {
+        Target::Operation { at, .. } | Target::Url { at, .. } => *at,
+    };
+    let mut template = operation.path.clone();
+    let mut variables: Vec<(String, Maker)> = Vec::new();
+    let mut query = Vec::new();
+    let mut fixed_query = Vec::new();
+    let mut members = Vec::new();
+    for ((name, maker), (named, _)) in send.into_iter().zip(&call.send) {
+        let parameter = operation.parameters.iter().find(|p| p.name == name);
+        // Names of parameters may hold what a template variable must not.
+        let variable = format!("v{}", variables.len());
+        match parameter.map(|p| (p.within, p.list)) {
+            Some((In::Path, _)) => {
+                template = template.replace(&format!("{{{name}}}"), &format!("{{{variable}}}"));
+                variables.push((variable, maker?));
+            }
+            Some((In::Query, list)) => {
+                let plain = name.bytes().all(|b| b.is_ascii_alphanumeric() || b"_.".contains(&b));
+                if plain {
+                    query.push(format!("{name}{}", if list { "*" } else { "" }));
+                    variables.push((name, maker?));
+                } else {
+                    fixed_query.push(format!("{name}={{{variable}}}"));
+                    variables.push((variable, maker?));
+                }
+            }
+            Some((In::Header, _)) => headers.push((name, maker?)),
+            None if operation.takes_body => members.push((name.as_str().into(), maker?)),
+            None => {
+                walk.report.error("unknown-parameter", named.at, format!("the operation takes no `{name}`"));
+                match suggest::nearest(&name, operation.parameters.iter().map(|p| p.name.as_str())) {
+                    Some(near) => walk.report.help(format!("did you mean `{near}`?")),
+                    None => {
+                        let names: Vec<_> = operation.parameters.iter().map(|p| p.name.as_str()).collect();
+                        walk.report.help(if names.is_empty() {
+                            "it takes nothing".to_owned()
+                        } else {
+                            format!("it takes {}", names.join(", "))
+                        })
+                    }
+                };
+            }
+        }
+    }
+    for parameter in operation.parameters.iter().filter(|p| p.required) {
+        let sent = call.send.iter().any(|(name, _)| name.text == parameter.name)
+            || headers.iter().any(|(name, _)| name.eq_ignore_ascii_case(&parameter.name));
+        if !sent {
+            walk.report.error(
+                "missing-parameter",
+                at,
+                format!("the operation needs `{}`, which is not sent", parameter.name),
+            );
+            walk.report.help(format!("add it under `send`: `{}: …`", parameter.name));
+        }
+    }
+    if !members.is_empty() && body.is_some() {
+        walk.report.error("wrong-value", at, "the body is given by `body`, and again by members under `send`");
+    }
+    let body = match body {
+        Some(body) => Some(body?),
+        None if members.is_empty() => None,
+        None => Some(Maker::Object(members)),
+    };
+    // `{?a,b}` leaves out what has no value; a name that no variable can have stands as it is.
+    if !fixed_query.is_empty() {
+        template.push_str(&format!("?{}", fixed_query.join("&")));
+    }
+    if !query.is_empty() {
+        let operator = if fixed_query.is_empty() { '?' } else { '&' };
+        template.push_str(&format!("{{{operator}{}}}", query.join(",")));
+    }
+    finish(walk, call, service, &operation.method, operation.encoding, Request { template, variables, headers, body })
+}
+
+fn url_call(
+    walk: &mut Walk,
+    call: &Call,
+    service: &Service,
+    (method, template): (&str, String),
+    Given { send, headers, body, .. }: Given,
+) -> Option<plan::Call> {
+    let wanted = template_names(&template);
+    let at = match &call.target {
+        Target::Operation { at, .. } | Target::Url { at, .. } => *at,
+    };
+    if iri_string::template::UriTemplateStr::new(&template).is_err() {
+        walk.report.error("bad-template", at, "this is not a URI template (RFC 6570)");
+        return None;
+    }
+    let mut variables = Vec::new();
+    for ((name, maker), (named, _)) in send.into_iter().zip(&call.send) {
+        if !wanted.contains(&name) {
+            walk.report.error("unknown-parameter", named.at, format!("the template has no variable `{name}`"));
+            match suggest::nearest(&name, wanted.iter().map(String::as_str)) {
+                Some(near) => walk.report.help(format!("did you mean `{near}`?")),
+                None => walk.report.help("what belongs in the body stands under `body`"),
+            };
+            continue;
+        }
+        variables.push((name, maker?));
+    }
+    for name in wanted.iter().filter(|name| !call.send.iter().any(|(sent, _)| sent.text == **name)) {
+        walk.report.error("missing-parameter", at, format!("the template needs `{name}`, which is not sent"));
+        walk.report.help(format!("add it under `send`: `{name}: …`"));
+    }
+    let body = match body {
+        Some(body) => Some(body?),
+        None => None,
+    };
+    finish(walk, call, service, method, None, Request { template, variables, headers, body })
+}
+
+fn finish(
+    walk: &mut Walk,
+    call: &Call,
+    service: &Service,
+    method: &str,
+    by_operation: Option<Encoding>,
+    request: Request,
+) -> Option<plan::Call> {
+    let Request { template, variables, headers, body } = request;
+    if body.is_some() && matches!(method, "GET" | "HEAD") {
+        let at =
+            call.body.as_ref().map_or_else(|| call.send.first().map(|(name, _)| name.at).unwrap_or_default(), |b| b.at);
+        walk.report.error("wrong-value", at, format!("a {method} request has no body"));
+    }
+    Some(plan::Call {
+        service: service.name.text.clone(),
+        operation: match &call.target {
+            Target::Operation { operation, .. } => Some(operation.clone()),
+            Target::Url { .. } => None,
+        },
+        method: method.to_owned(),
+        template,
+        variables,
+        headers,
+        body,
+        encoding: call.encoding.or(by_operation),
+        accept: if call.accept.is_empty() { vec![(200, 299)] } else { call.accept.clone() },
+        within: call.within.or(service.within).unwrap_or(WITHIN),
+        retry: call.retry.clone(),
+    })
+}
+
+/// Tells what is sent and can never be what the operation takes.
+fn argument_types(
+    walk: &mut Walk,
+    call: &Call,
+    service: &Service,
+    operation: &Operation,
+    types: &[Type],
+    body: Option<&Type>,
+) {
+    let mut reader = Reader::new(&service.api);
+    let wanted_body = operation.body.as_ref().map(|schema| reader.read(schema));
+    let mut members = Shape::default();
+    for ((name, node), of) in call.send.iter().zip(types) {
+        match operation.parameters.iter().find(|p| p.name == name.text) {
+            Some(parameter) => {
+                if parameter.required && of.may_be_missing() {
+                    let missing = of.keep(Type::is_nullish).what();
+                    let message = format!("the operation needs `{}`, which may be {missing} here", name.text);
+                    walk.report.error("maybe-missing", node.at, message);
+                    walk.report.help("say what to send instead: `?? …`, or test it first");
+                }
+                // Parameters are written as text; lists and objects only where they are asked for.
+                let wanted = reader.read(&parameter.schema);
+                let plain = wanted
+                    .alternatives()
+                    .iter()
+                    .all(|one| matches!(one, Type::Text(_) | Type::Number(_) | Type::Bool(_)));
+                let odd = of.keep(|one| matches!(one, Type::List(_) | Type::Object(_)));
+                if plain && wanted != Type::Never && odd != Type::Never {
+                    let message =
+                        format!("`{}` is {}, and the operation takes {}", name.text, odd.what(), wanted.what());
+                    walk.report.error("wrong-argument", node.at, message);
+                } else if wanted.alternatives().iter().all(|one| matches!(one, Type::Text(Some(_)))) {
+                    // One of a few words.
+                    let texts = of.keep(|one| matches!(one, Type::Text(_)));
+                    if let Some((_, why)) = contradiction(&texts, &wanted) {
+                        walk.report.error("wrong-argument", node.at, format!("`{}`: {why}", name.text));
+                    }
+                }
+            }
+            None => members.set(name.text.as_str().into(), of.clone(), false),
+        }
+    }
+    let given = match (body, members.members.is_empty()) {
+        (Some(body), _) => body.clone(),
+        (None, false) => Type::Object(members.into()),
+        (None, true) => {
+            if operation.body_required
+                && call.send.iter().all(|(name, _)| operation.parameters.iter().any(|p| p.name == name.text))
+            {
+                let at = target_place(call);
+                walk.report.error("missing-parameter", at, "the operation needs a body, which is not sent");
+                walk.report.help("give its members under `send`, or all of it under `body`");
+            }
+            return;
+        }
+    };
+    // Forms and multipart bodies are text in the end, as parameters are.
+    let json = matches!(call.encoding.or(operation.encoding), None | Some(Encoding::Json));
+    if let Some((pointer, why)) = wanted_body.filter(|_| json).and_then(|wanted| contradiction(&given, &wanted)) {
+        let first = pointer.split('/').nth(1).unwrap_or_default();
+        let node = call.send.iter().find(|(name, _)| name.text == first).map(|(_, node)| node.at);
+        let at = node.or(call.body.as_ref().map(|body| body.at)).unwrap_or_else(|| target_place(call));
+        let what = if pointer.is_empty() { "the body".to_owned() } else { format!("`{pointer}` of the body") };
+        walk.report.error("wrong-argument", at, format!("{what}: {why}"));
+    }
+}
+
+fn target_place(call: &Call) -> Place {
+    match &call.target {
+        Target::Operation { at, .. } | Target::Url { at, .. } => *at,
+    }
+}
+
+/// The type of a call's result: one form for each status that is accepted and described.
+pub(super) fn result(walk: &Walk, call: &Call) -> Type {
+    let one = |status: Type, body: Type| {
+        Type::object([("status", status), ("body", body), ("headers", Type::record(Type::TEXT))])
+    };
+    let accept = if call.accept.is_empty() { vec![(200, 299)] } else { call.accept.clone() };
+    let single = |range: &(u16, u16)| if range.0 == range.1 { Type::number(range.0.into()) } else { Type::NUMBER };
+    let unknown = || Type::union(accept.iter().map(|range| one(single(range), Type::Unknown)));
+    let Target::Operation { service, operation, .. } = &call.target else { return unknown() };
+    let found = walk.services.get(service).and_then(|s| Some((s, s.operations.get(operation)?)));
+    let Some((service, operation)) = found else { return Type::Unknown };
+    if operation.responses.is_empty() {
+        return unknown();
+    }
+    let mut reader = Reader::new(&service.api);
+    let mut forms = Vec::new();
+    for range in &accept {
+        let described: Vec<&Response> = operation
+            .responses
+            .iter()
+            .filter(|r| r.statuses().is_some_and(|(from, to)| from <= range.1 && range.0 <= to))
+            .collect();
+        let otherwise = operation.responses.iter().find(|r| r.status == "default");
+        match (described.is_empty(), otherwise) {
+            (false, _) => forms.extend(described.into_iter().map(|response| {
+                let status = match response.statuses() {
+                    Some((from, to)) if from == to => Type::number(from.into()),
+                    _ => single(range),
+                };
+                one(status, body(&mut reader, response))
+            })),
+            (true, Some(response)) => forms.push(one(single(range), body(&mut reader, response))),
+            (true, None) => forms.push(one(single(range), Type::Unknown)),
+        }
+    }
+    Type::union(forms)
+}
+
+/// The type of an answer's body, as the machine reads it by its media type.
+fn body<'d>(reader: &mut Reader<'d>, response: &'d Response) -> Type {
+    if response.content.is_empty() {
+        return Type::Null;
+    }
+    Type::union(
+        response
+            .content
+            .iter()
+            .map(|(media, schema)| match media.as_str() {
+                "*/*" => Type::Unknown,
+                media if media.contains("json") => reader.read(schema),
+                "text/csv" => Type::list(Type::record(Type::TEXT)),
+                media if media.starts_with("text/") || media.ends_with("xml") => Type::TEXT,
+                media => Type::object([
+                    ("name", Type::TEXT.or(Type::Null)),
+                    ("media", if media.contains('*') { Type::TEXT } else { Type::text(media) }),
+                    ("size", Type::NUMBER),
+                    ("base64", Type::TEXT),
+                ]),
+            })
+            .collect::<Vec<_>>(),
+    )
+}
+
+/// The variable names of a URI template.
+fn template_names(template: &str) -> Vec<String> {
+    let mut names = Vec::new();
+    for expression in template.split('{').skip(1).filter_map(|part| part.split_once('}')).map(|(inside, _)| inside) {
+        for variable in expression.trim_start_matches(['+', '#', '.', '/', ';', '?', '&']).split(',') {
+            let name = variable.split(':').next().unwrap_or_default().trim_end_matches('*');
+            if !names.iter().any(|known| known == name) {
+                names.push(name.to_owned());
+            }
+        }
+    }
+    names
+}

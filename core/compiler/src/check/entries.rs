@@ -1,0 +1,129 @@
+//! Entries: path templates against the input, and no two endpoints at one address.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use crate::input::{EndpointInput, From};
+use crate::plan;
+use kanzlei_lang::diagnostic::Report;
+use kanzlei_lang::document::Workflow;
+use kanzlei_lang::document::workflow::{Endpoint, Property};
+use kanzlei_lang::suggest;
+
+/// How long a request may take unless the endpoint says.
+pub(super) const TIME: Duration = Duration::from_secs(30);
+/// The largest body unless the endpoint says.
+const BODY: u64 = 1 << 20;
+
+/// The addresses that are taken: by method and path with the names left out.
+#[derive(Default)]
+pub(super) struct Taken {
+    addresses: BTreeMap<(String, String), (String, String)>,
+}
+
+impl Taken {
+    pub fn claim(&mut self, workflow: &Workflow, path: &str, report: &mut Report) {
+        for endpoint in &workflow.entries {
+            let address = (endpoint.method.clone(), shape(&endpoint.path));
+            let owner = (workflow.name.text.clone(), path.to_owned());
+            if let Some((other, file)) = self.addresses.insert(address, owner) {
+                report.error(
+                    "address-taken",
+                    endpoint.at,
+                    format!("`{} {}` is already an endpoint of `{other}`", endpoint.method, endpoint.path),
+                );
+                report.help(format!("see {file}; give one of them another path"));
+            }
+        }
+    }
+}
+
+/// A path with its names left out: two paths of one shape meet at the same addresses.
+pub fn shape(path: &str) -> String {
+    path.split('/').map(|part| if part.starts_with('{') { "{}" } else { part }).collect::<Vec<_>>().join("/")
+}
+
+pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut Report) -> Option<plan::Endpoint> {
+    let mut in_path = Vec::new();
+    for part in endpoint.path.split('/').skip(1) {
+        match part.strip_prefix('{').and_then(|p| p.strip_suffix('}')) {
+            Some(name) => match properties.iter().find(|p| p.name.text == name) {
+                Some(_) if in_path.contains(&name) => {
+                    report.error("bad-path", endpoint.at, format!("`{{{name}}}` stands twice in the path"));
+                }
+                Some(property) => {
+                    in_path.push(name);
+                    if matches!(property.schema.get("type").and_then(|t| t.as_str()), Some("object" | "array")) {
+                        report.error(
+                            "bad-path",
+                            endpoint.at,
+                            format!("`{name}` is a list or an object and cannot stand in a path"),
+                        );
+                    }
+                }
+                None => {
+                    report.error(
+                        "unknown-input",
+                        endpoint.at,
+                        format!("the path names `{{{name}}}`, which is no input"),
+                    );
+                    match suggest::nearest(name, properties.iter().map(|p| p.name.text.as_str())) {
+                        Some(near) => report.help(format!("did you mean `{{{near}}}`?")),
+                        None => report.help(format!("declare it under `input`: `{name}: {{type: string}}`")),
+                    };
+                }
+            },
+            None if part.contains(['{', '}', '*', '?', '#', ' ']) => {
+                report.error("bad-path", endpoint.at, format!("`{part}` cannot be part of a path"));
+                report.help("a part of a path is plain text or one name in braces");
+            }
+            None => {}
+        }
+    }
+    let bodyless = matches!(endpoint.method.as_str(), "GET" | "HEAD" | "DELETE");
+    let mut sources: Vec<From> = properties
+        .iter()
+        .map(|property| {
+            let name = property.name.text.clone();
+            match (in_path.contains(&name.as_str()), bodyless) {
+                (true, _) => From::Path(name),
+                (false, true) => From::Query(name),
+                (false, false) => From::Member(name),
+            }
+        })
+        .collect();
+    for (name, source) in &endpoint.from {
+        let Some(index) = properties.iter().position(|p| p.name.text == name.text) else {
+            report.error("unknown-input", name.at, format!("`{}` is no input", name.text));
+            if let Some(near) = suggest::nearest(&name.text, properties.iter().map(|p| p.name.text.as_str())) {
+                report.help(format!("did you mean `{near}`?"));
+            }
+            continue;
+        };
+        let part = source.text.split_once('.').map_or((source.text.as_str(), ""), |(a, b)| (a, b));
+        sources[index] = match part {
+            ("body", "") => From::Body,
+            ("body", member) => From::Member(member.into()),
+            ("query", name) if !name.is_empty() => From::Query(name.into()),
+            ("header", name) if !name.is_empty() => From::Header(name.into()),
+            _ => {
+                report.error("wrong-value", source.at, format!("`{}` is no part of a request", source.text));
+                report.help("write `body`, `body.name`, `query.name` or `header.Name`");
+                continue;
+            }
+        };
+    }
+    let body = sources.iter().filter(|s| **s == From::Body).count();
+    if body > 1 || (body == 1 && sources.iter().any(|s| matches!(s, From::Member(_)))) {
+        report.error("wrong-value", endpoint.at, "the body cannot be one input and hold others too");
+        report.help("say with `from` where the other inputs come from");
+    }
+    Some(plan::Endpoint {
+        method: endpoint.method.clone(),
+        path: endpoint.path.clone(),
+        input: EndpointInput { sources },
+        answer: endpoint.answer,
+        time: endpoint.time.unwrap_or(TIME),
+        body: endpoint.body.unwrap_or(BODY) as usize,
+    })
+}

@@ -1,0 +1,250 @@
+//! What has to do with jobs: lanes, `enqueue` steps, timetables, and how a workflow runs as a job.
+
+use super::actions::Takes;
+use super::steps::Walk;
+use crate::plan::{self, Maker, sheet};
+use kanzlei_lang::diagnostic::{Place, Report};
+use kanzlei_lang::document::lane::{self, MAIN};
+use kanzlei_lang::document::reader::Named;
+use kanzlei_lang::document::step::{Enqueue, Pause};
+use kanzlei_lang::document::workflow::{Answer, Timetable, Workflow};
+use kanzlei_lang::document::yaml::Node;
+use kanzlei_lang::expr::template::Template;
+use kanzlei_lang::expr::{Expression, Scope, ops};
+use kanzlei_lang::suggest;
+use kanzlei_lang::types::Type;
+use kanzlei_model::duration;
+use kanzlei_model::value::Value;
+
+/// Compiles a lane.
+pub(super) fn lane(lane: &lane::Lane, report: &mut Report) -> Option<plan::Lane> {
+    let order = match &lane.order {
+        lane::Order::Due => plan::Order::Due,
+        lane::Order::Strict => plan::Order::Strict,
+        lane::Order::Per(node) => {
+            let text = node.as_text().unwrap_or_default();
+            let mut scope = Scope::default();
+            scope.define("input");
+            match Expression::compile(text, &scope) {
+                Ok(key) => plan::Order::Per(Box::new(key)),
+                Err(faults) => {
+                    super::tell_faults(report, node, faults);
+                    return None;
+                }
+            }
+        }
+    };
+    Some(plan::Lane {
+        name: lane.name.text.clone(),
+        about: lane.about.clone(),
+        at_once: lane.at_once,
+        pace: lane.pace,
+        order,
+        length: lane.length,
+        full: lane.full,
+        again: lane.again.clone(),
+    })
+}
+
+/// What a workflow takes, by its document.
+fn takes(workflow: &Workflow) -> Vec<Takes<'_>> {
+    let declared = workflow.input.iter();
+    declared.map(|p| (p.name.text.as_str(), &p.schema, p.default.is_none() && !p.optional)).collect()
+}
+
+impl Walk<'_, '_, '_> {
+    /// How the workflow runs as a job; only its input is known here.
+    pub(super) fn jobs(&mut self) -> plan::Jobs {
+        let jobs = &self.workflow.jobs;
+        let notify = jobs.notify.as_ref().and_then(|notify| {
+            let secret = &notify.secret;
+            if self.known.is_some_and(|known| !known.secrets.contains(&secret.text)) {
+                self.report.error("missing-secret", secret.at, format!("there is no secret `{}`", secret.text));
+                self.report.help(format!("set it with `kanzlei secrets set {}`", secret.text));
+            }
+            let (to, secret) = (self.maker(&notify.to)?, secret.text.clone());
+            Some(plan::Notify { to, secret, private: notify.private })
+        });
+        plan::Jobs {
+            lane: jobs.lane.as_ref().and_then(|lane| self.known_lane(lane)),
+            priority: jobs.priority,
+            tag: jobs.tag.as_ref().and_then(|tag| self.maker(tag)),
+            again: jobs.again.clone(),
+            results: jobs.results,
+            notify,
+        }
+    }
+
+    fn known_lane(&mut self, lane: &Named) -> Option<String> {
+        if lane.text != MAIN && !self.lanes.contains_key(&lane.text) {
+            self.report.error("unknown-lane", lane.at, format!("there is no lane `{}`", lane.text));
+            match suggest::nearest(&lane.text, self.lanes.keys().map(String::as_str)) {
+                Some(near) => self.report.help(format!("did you mean `{near}`?")),
+                None => self.report.help(format!("a lane is a document of its own: `lane: {}`", lane.text)),
+            };
+        }
+        Some(lane.text.clone())
+    }
+
+    /// The line of an `enqueue` step on the sheet, and what it gives.
+    pub(super) fn enqueued(&mut self, enqueue: &Enqueue, paragraph: usize) -> Type {
+        let mut rows: Vec<(String, String)> =
+            enqueue.send.iter().map(|(name, node)| (name.text.clone(), sheet::inline(node))).collect();
+        let mut row = |label: &str, node: &Node| rows.push((label.to_owned(), sheet::inline(node)));
+        match &enqueue.due {
+            Some(Pause::For(after)) => row("after", after),
+            Some(Pause::Until(at)) => row("at", at),
+            None => {}
+        }
+        enqueue.tag.iter().for_each(|tag| row("tag", tag));
+        enqueue.spacing.iter().for_each(|spacing| row("spacing", spacing));
+        rows.extend(enqueue.lane.iter().map(|lane| ("lane".to_owned(), lane.text.clone())));
+        let each =
+            enqueue.for_each.as_ref().map(|(list, item)| format!(" for each {} in {}", item.text, sheet::inline(list)));
+        self.show(paragraph, "enqueue", format!("{}{}", enqueue.workflow.text, each.unwrap_or_default()), rows);
+        match enqueue.for_each {
+            Some(_) => Type::object([("jobs", Type::list(Type::TEXT)), ("group", Type::TEXT), ("count", Type::NUMBER)]),
+            None => Type::object([("job", Type::TEXT), ("url", Type::TEXT)]),
+        }
+    }
+
+    pub(super) fn enqueue(&mut self, enqueue: &Enqueue) -> Option<plan::Enqueue> {
+        let workflow = &enqueue.workflow;
+        if let Some(lane) = &enqueue.lane {
+            self.known_lane(lane);
+        }
+        let list = match &enqueue.for_each {
+            None => None,
+            Some((list, item)) => {
+                let compiled = self.condition("for_each", list);
+                Some((compiled, item, self.list_item(list)))
+            }
+        };
+        let spacing = self.span(enqueue.spacing.as_ref())?;
+        let around = self.env.clone();
+        let ((slot, send, due, tag), _) = self.apart(|walk| {
+            let slot = list.as_ref().map(|(_, item, of)| {
+                let slot = walk.define(item);
+                if let Some(slot) = slot {
+                    walk.env.set(slot, of.clone());
+                }
+                slot
+            });
+            let send: Vec<_> = enqueue.send.iter().map(|(name, node)| (name, node, walk.typed(node))).collect();
+            let due = match &enqueue.due {
+                Some(Pause::For(node)) => walk.span(Some(node)).map(|maker| maker.map(plan::Due::After)),
+                Some(Pause::Until(node)) => walk.instant(node).map(|maker| Some(plan::Due::At(maker))),
+                None => Some(None),
+            };
+            let tag = match &enqueue.tag {
+                Some(node) => walk.maker(node).map(Some),
+                None => Some(None),
+            };
+            (slot, send, due, tag)
+        });
+        self.env = around;
+        let sent: Vec<(&Named, &Node, Type)> =
+            send.iter().map(|(name, node, (_, of))| (*name, *node, of.clone())).collect();
+        match self.workflows.get(workflow.text.as_str()).copied() {
+            None => self.unknown_workflow(workflow),
+            Some(known) => self.sent_to(workflow, &takes(known), known.extra, &sent),
+        }
+        if !self.enqueues.contains(&workflow.text) {
+            self.enqueues.push(workflow.text.clone());
+        }
+        let send = send.into_iter().map(|(name, _, (maker, _))| Some((name.text.as_str().into(), maker?)));
+        let for_each = match (list, slot) {
+            (Some((list, _, _)), Some(slot)) => Some((list?, slot?)),
+            _ => None,
+        };
+        Some(plan::Enqueue {
+            workflow: workflow.text.clone(),
+            send: send.collect::<Option<_>>()?,
+            due: due?,
+            lane: enqueue.lane.as_ref().map(|lane| lane.text.clone()),
+            tag: tag?,
+            priority: enqueue.priority,
+            for_each,
+            spacing,
+        })
+    }
+
+    /// A span, checked where it is written down; nothing for one that is wrong.
+    fn span(&mut self, node: Option<&Node>) -> Option<Option<Maker>> {
+        let Some(node) = node else { return Some(None) };
+        let maker = self.maker(node)?;
+        if let Maker::Const(value) = &maker
+            && let Err(error) = duration::parse(&ops::to_text(value))
+        {
+            self.report.error("wrong-value", node.at, error.to_string());
+        }
+        Some(Some(maker))
+    }
+
+    fn instant(&mut self, node: &Node) -> Option<Maker> {
+        let maker = self.maker(node)?;
+        if let Maker::Const(value) = &maker
+            && ops::to_text(value).parse::<jiff::Timestamp>().is_err()
+        {
+            let message = format!("`{}` is not an instant such as 2027-03-04T06:00:00Z", ops::to_text(value));
+            self.report.error("wrong-value", node.at, message);
+        }
+        Some(maker)
+    }
+
+    /// A time-out that is written down: a span or an instant.
+    pub(super) fn constant_until(&mut self, text: &str, node: &Node) {
+        if text.parse::<jiff::Timestamp>().is_err()
+            && let Err(error) = duration::parse(text)
+        {
+            self.report.error("wrong-value", node.at, format!("{error}, or an instant such as 2027-03-04T06:00:00Z"));
+        }
+    }
+
+    /// A workflow that waits longer than a client can is answered later.
+    pub(super) fn durable_entries(&mut self) {
+        let told = !self.durable || self.report.has_errors();
+        for endpoint in self.workflow.entries.iter().filter(|_| !told) {
+            if endpoint.answer != Answer::Later {
+                let message = format!(
+                    "`{} {}` answers now, and the workflow waits too long for that",
+                    endpoint.method, endpoint.path
+                );
+                self.report.error("needs-a-job", endpoint.at, message);
+                self.report.help("say `answer: later`: the client gets 202 and the address of a job");
+            }
+        }
+    }
+
+    pub(super) fn timetable(&mut self, timetable: &Timetable) -> Option<plan::Timetable> {
+        let mut scope = Scope::default();
+        scope.define("due");
+        let mut made = Vec::new();
+        for (name, node) in &timetable.send {
+            let mut text = |node: &Node, text: &str| match Template::compile(text, &scope) {
+                Ok(Template::Text(text)) => (Some(Maker::Const(Value::Text(text.clone()))), Type::Text(Some(text))),
+                Ok(template) => {
+                    let of = if matches!(template, Template::Mixed(..)) { Type::TEXT } else { Type::Unknown };
+                    (Some(Maker::Text(template)), of)
+                }
+                Err(faults) => {
+                    super::tell_faults(self.report, node, faults);
+                    (None, Type::Unknown)
+                }
+            };
+            made.push((name, node, super::maker(node, &mut text)));
+        }
+        let sent: Vec<(&Named, &Node, Type)> =
+            made.iter().map(|(name, node, (_, of))| (*name, *node, of.clone())).collect();
+        let at: Place = timetable.at;
+        let workflow = Named { text: self.workflow.name.text.clone(), at };
+        self.sent_to(&workflow, &takes(self.workflow), self.workflow.extra, &sent);
+        let send = made.into_iter().map(|(name, _, (maker, _))| Some((name.text.as_str().into(), maker?)));
+        Some(plan::Timetable {
+            calendar: timetable.calendar.clone(),
+            missed: timetable.missed,
+            overlap: timetable.overlap,
+            send: send.collect::<Option<_>>()?,
+        })
+    }
+}

@@ -1,0 +1,274 @@
+//! Checking: documents that belong together to plans, or to everything that is wrong with them.
+//!
+//! [`check`] reads a bundle of documents, knows the services they declare, and walks each workflow with
+//! the names in scope ([`steps`], [`calls`]). What passes is compiled: the walk that finds the faults
+//! also makes the [`Plan`], so nothing is checked that is not what will run. Types are inferred on the same
+//! walk, by `kanzlei_lang::types`.
+//!
+//! ```
+//! use kanzlei_compiler::check::{Bundle, check};
+//! let mut bundle = Bundle::default();
+//! bundle.add("hello.yaml", "workflow: hello\nsteps:\n  - reply: 200\n    body: ${inptu.name}\n");
+//! let checked = check(&bundle);
+//! assert_eq!(checked.diagnostics[0].message, "there is no `inptu` here");
+//! ```
+
+mod actions;
+mod calls;
+mod entries;
+mod jobs;
+mod order;
+mod scope;
+mod statements;
+mod steps;
+
+#[cfg(test)]
+mod tests;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
+
+use crate::plan::{Lane, Maker, Plan};
+use kanzlei_lang::diagnostic::{Diagnostic, Report, Severity};
+use kanzlei_lang::document::yaml::{Kind, Node};
+use kanzlei_lang::document::{self, Document, Service, Source, Workflow};
+use kanzlei_lang::expr::Fault;
+use kanzlei_lang::types::Type;
+
+/// Documents that are checked together, and the files they name.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct Bundle {
+    pub documents: Vec<Source>,
+    /// Documents that are there to be referred to; their own faults are not reported.
+    #[serde(default)]
+    pub context: Vec<Source>,
+    /// Texts of other files by path, such as OpenAPI documents.
+    #[serde(default)]
+    pub files: BTreeMap<String, String>,
+    /// What the service that will run them has; not known offline.
+    #[serde(skip)]
+    pub known: Option<Known>,
+}
+
+/// What a service has, beside documents.
+#[derive(Clone, Debug, Default)]
+pub struct Known {
+    pub secrets: BTreeSet<String>,
+    pub databases: BTreeSet<String>,
+    /// What databases said of statements, by database and text with `?` in place of the parameters.
+    pub statements: BTreeMap<(String, String), Result<Vec<Column>, String>>,
+}
+
+/// A column that a statement gives.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Column {
+    pub name: String,
+    /// The database's name of the type: `VARCHAR`, `BIGINT UNSIGNED`.
+    pub type_name: String,
+    pub nullable: bool,
+}
+
+impl Bundle {
+    /// A bundle of texts by path; what is no document is a file that documents name.
+    pub fn of(texts: impl IntoIterator<Item = (String, String)>) -> Self {
+        let mut bundle = Bundle::default();
+        for (path, text) in texts {
+            match document::kind_of(&text) {
+                Some(_) => bundle.add(&path, &text),
+                None => {
+                    bundle.files.insert(path, text);
+                }
+            }
+        }
+        bundle
+    }
+
+    pub fn add(&mut self, path: &str, text: &str) {
+        self.documents.push(Source::new(path, text));
+    }
+
+    /// A file named relative to a document.
+    pub fn file(&self, document: &str, name: &str) -> Option<String> {
+        self.files.get(&relative(document, name)).cloned()
+    }
+}
+
+/// The path of a file that a document names relative to itself.
+pub fn relative(document: &str, name: &str) -> String {
+    let mut parts: Vec<&str> = document.split('/').collect();
+    parts.pop();
+    for part in name.split('/') {
+        match part {
+            "." | "" => {}
+            ".." if parts.last().is_some_and(|last| *last != "..") => {
+                parts.pop();
+            }
+            part => parts.push(part),
+        }
+    }
+    parts.join("/")
+}
+
+/// What came of a bundle.
+#[derive(Debug, Default)]
+pub struct Checked {
+    pub services: BTreeMap<String, Service>,
+    pub lanes: BTreeMap<String, Arc<Lane>>,
+    /// Plans of the workflows without errors, with the place of their document in the bundle.
+    pub workflows: Vec<(usize, Arc<Plan>)>,
+    /// Documents of cases as read, with the place of each in the bundle.
+    pub cases: Vec<(usize, document::Cases)>,
+    /// Plans by name, those of the documents for context too.
+    pub plans: BTreeMap<String, Arc<Plan>>,
+    /// Names of all workflows, also of those with errors.
+    pub names: BTreeSet<String>,
+    pub diagnostics: Vec<Diagnostic>,
+}
+
+impl Checked {
+    pub fn errors(&self) -> usize {
+        self.diagnostics.iter().filter(|d| d.severity == Severity::Error).count()
+    }
+
+    pub fn plan(&self, name: &str) -> Option<&Arc<Plan>> {
+        self.workflows.iter().map(|(_, plan)| plan).find(|plan| plan.name == name)
+    }
+}
+
+/// Tells what is wrong with the expressions in a text of a document.
+pub fn tell_faults(report: &mut Report, node: &Node, faults: Vec<Fault>) {
+    for fault in faults {
+        let at = node.place_in(report.text(), fault.at.start as usize, fault.at.end as usize);
+        report.error(fault.code, at, fault.message);
+        if let Some(help) = fault.help {
+            report.help(help);
+        }
+    }
+}
+
+/// What a value of a document becomes: its plan, and the type it will have.
+pub type Made = (Option<Maker>, Type);
+
+/// Makes a maker of any value of a document, with its type; `text` makes those of its texts.
+pub fn maker(node: &Node, text: &mut dyn FnMut(&Node, &str) -> Made) -> Made {
+    let constant = |maker: &Maker| matches!(maker, Maker::Const(_));
+    match &node.kind {
+        Kind::Text(found) => text(node, &found.text),
+        Kind::List(items) => {
+            let (made, types): (Vec<_>, Vec<_>) = items.iter().map(|item| maker(item, text)).unzip();
+            let made = made.into_iter().collect::<Option<Vec<_>>>().map(|made| match made.iter().all(constant) {
+                true => Maker::Const(node.to_value()),
+                false => Maker::List(made),
+            });
+            (made, Type::list(Type::union(types)))
+        }
+        Kind::Map(members) => {
+            let names = members.iter().map(|(key, _)| key.name.as_str());
+            let (made, types): (Vec<_>, Vec<_>) = members.iter().map(|(_, node)| maker(node, text)).unzip();
+            let made = made.into_iter().collect::<Option<Vec<_>>>().map(|made| match made.iter().all(constant) {
+                true => Maker::Const(node.to_value()),
+                false => Maker::Object(names.clone().map(Into::into).zip(made).collect()),
+            });
+            (made, Type::object(names.clone().zip(types)))
+        }
+        _ => {
+            let value = node.to_value();
+            let of = Type::of(&value);
+            (Some(Maker::Const(value)), of)
+        }
+    }
+}
+
+/// A secret that the service which will run this does not have.
+fn missing_secret(service: &Service, known: Option<&Known>, report: &mut Report) {
+    if let (Some(credentials), Some(known)) = (&service.credentials, known) {
+        let secret = credentials.secret();
+        if !known.secrets.contains(&secret.text) {
+            report.error("missing-secret", secret.at, format!("there is no secret `{}`", secret.text));
+            report.help(format!("set it with `kanzlei secrets set {}`", secret.text));
+        }
+    }
+}
+
+/// The longest chain of workflows that invoke each other.
+pub const MAX_INVOKE_DEPTH: usize = 16;
+
+/// Checks a bundle and compiles its workflows.
+pub fn check(bundle: &Bundle) -> Checked {
+    let mut checked = Checked::default();
+    let own = bundle.documents.len();
+    let sources: Vec<&Source> = bundle.documents.iter().chain(&bundle.context).collect();
+    let mut reports: Vec<Report> = sources.iter().map(|s| Report::new(&s.path, &s.text)).collect();
+    let mut workflows: Vec<(usize, Workflow)> = Vec::new();
+    let mut cases: Vec<(usize, document::Cases)> = Vec::new();
+    let mut names: BTreeMap<(&str, String), usize> = BTreeMap::new();
+    for (index, (source, report)) in sources.iter().zip(&mut reports).enumerate() {
+        let Some(document) = document::read_into(report, &|name| bundle.file(&source.path, name)) else { continue };
+        let (kind, name) = match &document {
+            Document::Workflow(workflow) => ("workflow", &workflow.name),
+            Document::Service(service) => ("service", &service.name),
+            Document::Lane(lane) => ("lane", &lane.name),
+            Document::Cases(found) => {
+                // A workflow may have cases in several documents.
+                if index < own {
+                    cases.push((index, (**found).clone()));
+                }
+                continue;
+            }
+        };
+        let key = (kind, name.text.clone());
+        if index >= own && names.contains_key(&key) {
+            continue;
+        }
+        if let Some(first) = names.insert(key, index) {
+            report.error("duplicate-name", name.at, format!("there are two documents of the {kind} `{}`", name.text));
+            report.help(format!("the other one is {}", sources[first].path));
+        }
+        match document {
+            Document::Workflow(workflow) => workflows.push((index, *workflow)),
+            Document::Service(service) => {
+                missing_secret(&service, bundle.known.as_ref(), report);
+                checked.services.insert(service.name.text.clone(), *service);
+            }
+            Document::Lane(lane) => {
+                if let Some(compiled) = jobs::lane(&lane, report) {
+                    checked.lanes.insert(compiled.name.clone(), Arc::new(compiled));
+                }
+            }
+            Document::Cases(_) => {}
+        }
+    }
+    let mut taken = entries::Taken::default();
+    for (index, workflow) in workflows.iter().filter(|(index, _)| *index < own) {
+        taken.claim(workflow, &sources[*index].path, &mut reports[*index]);
+    }
+    let by_name: BTreeMap<&str, &Workflow> = workflows.iter().map(|(_, w)| (w.name.text.as_str(), w)).collect();
+    let mut plans = BTreeMap::new();
+    for at in order::callees_first(&workflows, &mut reports) {
+        let (index, workflow) = &workflows[at];
+        let report = &mut reports[*index];
+        let around = steps::Around {
+            services: &checked.services,
+            plans: &plans,
+            workflows: &by_name,
+            lanes: &checked.lanes,
+            known: bundle.known.as_ref(),
+        };
+        let compiled = steps::compile(workflow, &around, report);
+        if let Some(plan) = compiled.filter(|_| !report.has_errors()) {
+            let plan = Arc::new(plan);
+            plans.insert(plan.name.clone(), plan.clone());
+            if *index < own {
+                checked.workflows.push((*index, plan));
+            }
+        }
+    }
+    checked.workflows.sort_by_key(|(index, _)| *index);
+    checked.names = workflows.iter().map(|(_, workflow)| workflow.name.text.clone()).collect();
+    checked.plans = plans;
+    checked.cases = cases;
+    checked.diagnostics = reports.into_iter().take(own).flat_map(Report::finish).collect();
+    checked
+}

@@ -1,0 +1,78 @@
+//! Types of the names that every workflow has, and what is known where ways part and meet.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use crate::plan::{INPUT, KEPT, RUN};
+use kanzlei_lang::document::Workflow;
+use kanzlei_lang::document::step::{Action, Step};
+use kanzlei_lang::types::{Env, Member, Shape, Type, schema};
+
+/// What is known before the first step.
+pub(super) fn at_the_start(workflow: &Workflow) -> Env {
+    let mut env = Env::default();
+    env.set(INPUT, input(workflow));
+    env.set(
+        RUN,
+        Type::object([
+            ("id", Type::TEXT),
+            ("attempt", Type::NUMBER),
+            ("started", Type::TEXT),
+            ("caller", Type::TEXT.or(Type::Null)),
+        ]),
+    );
+    env.set(KEPT, kept(workflow));
+    env
+}
+
+fn input(workflow: &Workflow) -> Type {
+    let members = workflow.input.iter().map(|property| Member {
+        name: property.name.text.as_str().into(),
+        value: schema::read(&property.schema),
+        optional: property.optional && property.default.is_none(),
+    });
+    // Members that are not declared are told with the places of their uses.
+    Type::Object(Arc::new(Shape { members: members.collect(), rest: Some(Type::Unknown) }))
+}
+
+/// Anything may be remembered under the names that the workflow keeps, and nothing in its first run.
+fn kept(workflow: &Workflow) -> Type {
+    let mut names = BTreeSet::new();
+    kept_names(&workflow.steps, &mut names);
+    let members = names.into_iter().map(|name| Member { name: name.into(), value: Type::Unknown, optional: true });
+    Type::Object(Arc::new(Shape { members: members.collect(), rest: None }))
+}
+
+fn kept_names<'w>(steps: &'w [Step], names: &mut BTreeSet<&'w str>) {
+    for step in steps {
+        if let Action::Keep(values) = &step.action {
+            names.extend(values.iter().map(|(name, _)| name.text.as_str()));
+        }
+        step.inside().into_iter().for_each(|steps| kept_names(steps, names));
+    }
+}
+
+/// The type of `failure` in a rescue.
+pub(super) fn failure() -> Type {
+    Type::object([
+        ("kind", Type::TEXT),
+        ("status", Type::NUMBER.or(Type::Null)),
+        ("detail", Type::TEXT),
+        ("body", Type::Unknown),
+    ])
+}
+
+/// What is known behind two ways, of which one or both may end the run.
+pub(super) fn meet(one: Env, one_ends: bool, other: Env, other_ends: bool) -> Env {
+    match (one_ends, other_ends) {
+        (true, false) => other,
+        (false, true) => one,
+        _ => one.join(&other),
+    }
+}
+
+/// What `settle: all` makes of a result.
+pub(super) fn settled(value: Type) -> Type {
+    let good = Type::object([("ok", Type::Bool(Some(true))), ("value", value)]);
+    good.or(Type::object([("ok", Type::Bool(Some(false))), ("failure", failure())]))
+}

@@ -1,0 +1,185 @@
+//! SQL statements: named parameters out of the text, and what is bound against them.
+//!
+//! Only as much of SQL is read as is needed to find `:name` outside of strings, quoted names and
+//! comments. Whether a statement is good is for its database to say, when it is deployed.
+
+use std::sync::Arc;
+
+use super::steps::Walk;
+use crate::plan::{self, Maker, Statement};
+use kanzlei_lang::document::step::Sql;
+use kanzlei_lang::suggest;
+use kanzlei_lang::types::{Type, row};
+
+/// How long statements may take unless the step says.
+const WITHIN: std::time::Duration = std::time::Duration::from_secs(5);
+
+pub(super) fn compile(walk: &mut Walk, sql: &Sql) -> Option<plan::Sql> {
+    let mut statements = Vec::with_capacity(sql.statements.len());
+    let mut whole = true;
+    if let Some(known) = walk.known.filter(|known| !known.databases.contains(&sql.database.text)) {
+        let name = &sql.database.text;
+        walk.report.error("unknown-database", sql.database.at, format!("the service knows no database `{name}`"));
+        match suggest::nearest(name, known.databases.iter().map(String::as_str)) {
+            Some(near) => walk.report.help(format!("did you mean `{near}`?")),
+            None => walk.report.help(format!("name it in the service's settings: `databases.{name}.url`")),
+        };
+    }
+    for statement in &sql.statements {
+        let text = statement.text.as_text().unwrap_or_default();
+        if let Some(at) = text.find("${") {
+            let place = statement.text.place_in(walk.report.text(), at, at + 2);
+            walk.report.error("pasted-value", place, "values are never pasted into a statement");
+            walk.report.help("name a parameter, `:name`, and give its value under `bind`");
+            whole = false;
+            continue;
+        }
+        let (texts, found) = parameters(text);
+        let makers: Vec<Option<(kanzlei_model::value::Str, Maker)>> =
+            statement.bind.iter().map(|(name, node)| Some((name.text.as_str().into(), walk.maker(node)?))).collect();
+        let mut indexes = Vec::with_capacity(found.len());
+        for (at, name) in &found {
+            match statement.bind.iter().position(|(bound, _)| bound.text == *name) {
+                Some(index) => indexes.push(index),
+                None => {
+                    let place = statement.text.place_in(walk.report.text(), *at, at + name.len() + 1);
+                    walk.report.error("missing-parameter", place, format!("`:{name}` is not bound"));
+                    walk.report.help(format!("add it under `bind`: `{name}: …`"));
+                    whole = false;
+                }
+            }
+        }
+        for (name, _) in &statement.bind {
+            if !found.iter().any(|(_, known)| *known == name.text) {
+                walk.report.error("unknown-parameter", name.at, format!("the statement has no `:{}`", name.text));
+                if let Some(near) = suggest::nearest(&name.text, found.iter().map(|(_, known)| known.as_str())) {
+                    walk.report.help(format!("did you mean `:{near}`?"));
+                }
+                whole = false;
+            }
+        }
+        let compiled = Arc::new(Statement { texts, parameters: indexes });
+        if let Some(Err(why)) = walk.described(&sql.database.text, &compiled) {
+            walk.report.error(
+                "refused-statement",
+                statement.text.at,
+                format!("the database does not take this: {why}"),
+            );
+        }
+        walk.statements.push((sql.database.text.clone(), compiled.clone()));
+        whole &= makers.iter().all(Option::is_some);
+        statements.push((compiled, makers.into_iter().flatten().collect()));
+    }
+    whole.then(|| plan::Sql {
+        database: sql.database.text.clone(),
+        statements,
+        transaction: sql.transaction,
+        within: sql.within.unwrap_or(WITHIN),
+    })
+}
+
+impl Walk<'_, '_, '_> {
+    /// What the database said of a statement, where it was asked.
+    pub(super) fn described(
+        &self,
+        database: &str,
+        statement: &Statement,
+    ) -> Option<Result<Vec<super::Column>, String>> {
+        self.known?.statements.get(&(database.to_owned(), statement.prepared())).cloned()
+    }
+}
+
+/// The type of what the statements give.
+pub(super) fn result(walk: &Walk, sql: &plan::Sql) -> Type {
+    let one = |statement: &Statement| {
+        let row = match walk.described(&sql.database, statement) {
+            Some(Ok(columns)) if columns.is_empty() => Type::Never,
+            Some(Ok(columns)) => row(columns.iter().map(|c| (c.name.as_str(), c.type_name.as_str(), c.nullable))),
+            _ => Type::Unknown,
+        };
+        Type::object([("rows", Type::list(row)), ("count", Type::NUMBER), ("id", Type::NUMBER.or(Type::Null))])
+    };
+    let results = sql.statements.iter().map(|(statement, _)| one(statement));
+    if sql.transaction { Type::beginning(results, Type::Never) } else { Type::union(results) }
+}
+
+/// The texts around the named parameters, and each parameter with its place.
+fn parameters(text: &str) -> (Vec<String>, Vec<(usize, String)>) {
+    let bytes = text.as_bytes();
+    let mut texts = Vec::new();
+    let mut found = Vec::new();
+    let mut from = 0;
+    let mut at = 0;
+    while at < bytes.len() {
+        let rest = &text[at..];
+        at += match bytes[at] {
+            quote @ (b'\'' | b'"' | b'`') => quoted(&bytes[at..], quote),
+            b'#' => line(rest),
+            b'-' if rest.starts_with("-- ") || rest == "--" || rest.starts_with("--\n") => line(rest),
+            b'/' if rest.starts_with("/*") => rest[2..].find("*/").map_or(rest.len(), |end| end + 4),
+            b':' => {
+                let name: usize = rest[1..].bytes().take_while(|b| b.is_ascii_alphanumeric() || *b == b'_').count();
+                let begins = bytes.get(at + 1).is_some_and(|b| b.is_ascii_alphabetic() || *b == b'_');
+                let after_name = at > 0 && (bytes[at - 1].is_ascii_alphanumeric() || bytes[at - 1] == b':');
+                if begins && !after_name {
+                    texts.push(text[from..at].to_owned());
+                    found.push((at, rest[1..=name].to_owned()));
+                    from = at + 1 + name;
+                    1 + name
+                } else {
+                    1
+                }
+            }
+            _ => rest.chars().next().map_or(1, char::len_utf8),
+        };
+    }
+    texts.push(text[from..].to_owned());
+    (texts, found)
+}
+
+fn line(rest: &str) -> usize {
+    rest.find('\n').map_or(rest.len(), |end| end + 1)
+}
+
+/// The length of a quoted text, its quotes included; a doubled quote and `\\` do not end it.
+fn quoted(bytes: &[u8], quote: u8) -> usize {
+    let mut at = 1;
+    while at < bytes.len() {
+        match bytes[at] {
+            b'\\' if quote != b'`' => at += 2,
+            b if b == quote => match bytes.get(at + 1) {
+                Some(next) if *next == quote => at += 2,
+                _ => return at + 1,
+            },
+            _ => at += 1,
+        }
+    }
+    bytes.len()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::parameters;
+
+    #[test]
+    fn parameters_are_found_outside_of_strings_and_comments() {
+        for (text, wanted) in [
+            ("SELECT * FROM v WHERE imo = :imo AND kind IN (:kinds)", &["imo", "kinds"][..]),
+            ("SELECT ':no' , \":no\", `:no` -- :no\n, :yes", &["yes"]),
+            ("SELECT 'it''s :no', 'a\\':no', :a_1", &["a_1"]),
+            ("SELECT /* :no */ :a # :no\n + :a", &["a", "a"]),
+            ("SELECT @x := 1, 12:30, a::b, :å", &[]),
+            ("SELECT '", &[]),
+            (":", &[]),
+        ] {
+            let (texts, found) = parameters(text);
+            let names: Vec<&str> = found.iter().map(|(_, name)| name.as_str()).collect();
+            assert_eq!(names, wanted, "{text}");
+            let mut whole = texts[0].clone();
+            for (name, after) in names.iter().zip(&texts[1..]) {
+                whole.push_str(&format!(":{name}{after}"));
+            }
+            assert_eq!(whole, text, "nothing is lost");
+        }
+    }
+}

@@ -1,0 +1,534 @@
+//! The walk over a workflow's steps: names in scope, expressions compiled, paragraphs numbered.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
+
+use super::{Known, entries, scope};
+use crate::input::InputPlan;
+use crate::plan::sheet::{self, Paragraph};
+use crate::plan::{self, BlockId, FAILURE, FIXED, INPUT, KEPT, Maker, Plan, RUN};
+use kanzlei_lang::diagnostic::{Place, Report};
+use kanzlei_lang::document::step::{Action, Step};
+use kanzlei_lang::document::yaml::{Kind, Node};
+use kanzlei_lang::document::{Service, Workflow, reader::Named};
+use kanzlei_lang::expr::template::Template;
+use kanzlei_lang::expr::{Expression, Fault, Scope, Use};
+use kanzlei_lang::suggest;
+use kanzlei_lang::types::{Env, Finding, Type};
+use kanzlei_model::value::Value;
+
+/// What a workflow may refer to.
+pub(super) struct Around<'a> {
+    pub services: &'a BTreeMap<String, Service>,
+    /// The workflows it may invoke, compiled before it.
+    pub plans: &'a BTreeMap<String, Arc<Plan>>,
+    /// All workflows, for what they take; those it queues may come after it.
+    pub workflows: &'a BTreeMap<&'a str, &'a Workflow>,
+    pub lanes: &'a BTreeMap<String, Arc<plan::Lane>>,
+    pub known: Option<&'a Known>,
+}
+
+/// Compiles a workflow; the plan is of use only when the report has no errors.
+pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report) -> Option<Plan> {
+    let mut scope = Scope::default();
+    for (name, node) in &workflow.functions {
+        functions(&mut scope, name, node, report);
+    }
+    scope.define_at(FIXED[0], INPUT);
+    scope.define_at(FIXED[1], RUN);
+    scope.define_at(FIXED[3], KEPT);
+    let mut walk = Walk {
+        workflow,
+        services: around.services,
+        plans: around.plans,
+        workflows: around.workflows,
+        lanes: around.lanes,
+        known: around.known,
+        scope,
+        slots: FIXED.map(str::to_owned).to_vec(),
+        by_name: HashMap::new(),
+        blocks: Vec::new(),
+        sheet: Vec::new(),
+        used_inputs: BTreeSet::new(),
+        uses_whole_input: false,
+        uses_run: false,
+        uses_kept: false,
+        used_services: BTreeSet::new(),
+        invokes: Vec::new(),
+        enqueues: Vec::new(),
+        durable: false,
+        statements: Vec::new(),
+        replies: Vec::new(),
+        fails: Vec::new(),
+        apart_from_client: 0,
+        env: scope::at_the_start(workflow),
+        result: Type::Undefined,
+        last: Type::Unknown,
+        told_constant: false,
+        report,
+    };
+    let jobs = walk.jobs();
+    walk.blocks.push(Vec::new());
+    let mut numbers = Numbers { prefix: String::new(), next: 0, depth: 0 };
+    let (steps, end) = walk.steps(&workflow.steps, &mut numbers, None, Answered::No);
+    walk.blocks[0] = steps;
+    walk.unused_inputs();
+    let input = match InputPlan::new(&workflow.input, workflow.extra) {
+        Ok(input) => Some(input),
+        Err(faults) => {
+            for (index, message) in faults {
+                let at = workflow.input.get(index).map_or(workflow.name.at, |p| p.at);
+                walk.report.error("bad-schema", at, message);
+            }
+            None
+        }
+    };
+    let endpoints = workflow.entries.iter().filter_map(|e| entries::compile(e, &workflow.input, walk.report)).collect();
+    walk.durable_entries();
+    let timetables = workflow.timetables.iter().filter_map(|timetable| walk.timetable(timetable)).collect();
+    Some(Plan {
+        timetables,
+        jobs,
+        durable: walk.durable,
+        enqueues: walk.enqueues,
+        name: workflow.name.text.clone(),
+        about: workflow.about.clone(),
+        input: input?,
+        endpoints,
+        blocks: walk.blocks,
+        slots: walk.slots,
+        sheet: walk.sheet,
+        uses_run: walk.uses_run,
+        uses_kept: walk.uses_kept,
+        services: walk.used_services.into_iter().collect(),
+        invokes: walk.invokes,
+        statements: walk.statements,
+        replies: walk.replies,
+        fails: walk.fails,
+        may_end_silent: !end.ends && end.answered != Answered::Yes,
+    })
+}
+
+/// Adds a function of the document to the names that expressions know.
+fn functions(scope: &mut Scope, name: &Named, node: &Node, report: &mut Report) {
+    let Some(text) = node.as_text() else {
+        report.error("wrong-type", node.at, format!("a function is text, not {}", node.what()));
+        report.help("for example `total: \"(length, nights) => length * 3.2 * nights\"`");
+        return;
+    };
+    if scope.function(&name.text).is_some() {
+        report.error("name-taken", name.at, format!("there is already a function `{}`", name.text));
+    }
+    super::tell_faults(report, node, scope.define_function(&name.text, text).err().unwrap_or_default());
+}
+
+/// Whether the client already has its answer when a step begins.
+#[derive(Clone, Copy, PartialEq)]
+pub(super) enum Answered {
+    No,
+    Maybe,
+    Yes,
+}
+
+/// What is known at the end of a block.
+#[derive(Clone, Copy)]
+pub(super) struct End {
+    /// Every way through the block ends the run.
+    pub ends: bool,
+    pub answered: Answered,
+}
+
+/// Numbers the steps of one step's branches one after another.
+pub(super) struct Numbers {
+    prefix: String,
+    next: u32,
+    depth: u8,
+}
+
+impl Numbers {
+    fn take(&mut self) -> String {
+        self.next += 1;
+        format!("{}{}", self.prefix, self.next)
+    }
+
+    fn inside(&self, number: &str) -> Numbers {
+        Numbers { prefix: format!("{number}."), next: 0, depth: self.depth + 1 }
+    }
+}
+
+pub(super) struct Walk<'w, 'r, 's> {
+    pub workflow: &'w Workflow,
+    pub services: &'w BTreeMap<String, Service>,
+    pub plans: &'w BTreeMap<String, Arc<Plan>>,
+    pub workflows: &'w BTreeMap<&'w str, &'w Workflow>,
+    pub lanes: &'w BTreeMap<String, Arc<plan::Lane>>,
+    pub known: Option<&'w Known>,
+    scope: Scope,
+    slots: Vec<String>,
+    by_name: HashMap<String, u32>,
+    blocks: Vec<Vec<plan::Step>>,
+    pub sheet: Vec<Paragraph>,
+    used_inputs: BTreeSet<String>,
+    uses_whole_input: bool,
+    pub uses_run: bool,
+    pub uses_kept: bool,
+    pub used_services: BTreeSet<String>,
+    pub invokes: Vec<String>,
+    pub enqueues: Vec<String>,
+    /// Whether a step waits longer than a client can.
+    pub durable: bool,
+    pub statements: Vec<(String, Arc<plan::Statement>)>,
+    pub replies: Vec<plan::ReplyShape>,
+    pub fails: Vec<(u16, Option<String>)>,
+    /// What is known of the names here.
+    pub env: Env,
+    /// What the latest step of the block gives.
+    pub result: Type,
+    /// What the condition or status looked at last gives.
+    pub last: Type,
+    /// Whether it was told already that it is always the same.
+    pub told_constant: bool,
+    /// How many loops and parallel branches are around: in them no step may answer the client.
+    pub apart_from_client: u32,
+    pub report: &'r mut Report<'s>,
+}
+
+impl Walk<'_, '_, '_> {
+    fn steps(
+        &mut self,
+        steps: &[Step],
+        numbers: &mut Numbers,
+        branch: Option<&str>,
+        answered: Answered,
+    ) -> (Vec<plan::Step>, End) {
+        let mut out = Vec::with_capacity(steps.len());
+        let mut end = End { ends: false, answered };
+        let mut told = false;
+        for (index, step) in steps.iter().enumerate() {
+            if end.ends && !told && !step.off {
+                self.report.warning(
+                    "unreachable-step",
+                    step.at,
+                    "this step is never reached: the one before always ends the run",
+                );
+                told = true;
+            }
+            let branch = if index == 0 { branch } else { None };
+            let (compiled, step_end) = self.step(step, numbers, branch, end.answered);
+            if !step.off {
+                end = End { ends: end.ends || step_end.ends, answered: step_end.answered };
+            }
+            out.extend(compiled);
+        }
+        (out, end)
+    }
+
+    /// Compiles the steps of a branch into a block of their own. Names defined in it stay known.
+    pub(super) fn branch(
+        &mut self,
+        steps: &[Step],
+        numbers: &mut Numbers,
+        label: &str,
+        answered: Answered,
+    ) -> (BlockId, End) {
+        let id = self.blocks.len() as BlockId;
+        self.blocks.push(Vec::new());
+        let (compiled, end) = self.steps(steps, numbers, Some(label), answered);
+        self.blocks[id as usize] = compiled;
+        (id, end)
+    }
+
+    /// Runs `inner` and takes the names it defined out of the scope again; gives them back.
+    pub(super) fn apart<T>(&mut self, inner: impl FnOnce(&mut Self) -> T) -> (T, Vec<String>) {
+        let open = self.scope.open();
+        let result = inner(self);
+        let names = self.scope.names().skip(open).map(str::to_owned).collect();
+        self.scope.close(open);
+        (result, names)
+    }
+
+    fn step(
+        &mut self,
+        step: &Step,
+        numbers: &mut Numbers,
+        branch: Option<&str>,
+        answered: Answered,
+    ) -> (Option<plan::Step>, End) {
+        let number = numbers.take();
+        let mut inside = numbers.inside(&number);
+        let paragraph = self.sheet.len();
+        let line = self.report.line(step.begins);
+        self.sheet.push(Paragraph {
+            number,
+            depth: numbers.depth,
+            kind: String::new(),
+            title: String::new(),
+            name: step.id.as_ref().map(|id| id.text.clone()),
+            branch: branch.map(str::to_owned),
+            rows: Vec::new(),
+            about: step.about.clone(),
+            when: step.when.as_ref().map(sheet::inline),
+            off: step.off,
+            line,
+        });
+        // What is known here counts again only where the step may be left out or fail.
+        let keeps = step.when.is_some() || step.off || !step.rescue.is_empty();
+        let around = if keeps { self.env.clone() } else { Env::default() };
+        let when = step.when.as_ref().and_then(|node| self.condition("when", node));
+        if let Some(when) = &when {
+            self.env = around.assuming(when, true);
+        }
+        let result_before = std::mem::replace(&mut self.result, Type::Undefined);
+        let before = self.scope.open();
+        let (action, mut end, mut gives) = self.action(step, paragraph, &mut inside, answered);
+        let id = match (&step.id, &step.action) {
+            (
+                Some(id),
+                Action::Call(_)
+                | Action::Each(_)
+                | Action::Together { .. }
+                | Action::Invoke { .. }
+                | Action::Sql(_)
+                | Action::Enqueue(_)
+                | Action::Cancel(_)
+                | Action::Await(_),
+            ) => self.define(id),
+            (Some(id), _) => {
+                self.report.error(
+                    "no-result",
+                    id.at,
+                    format!("the step `{}` has no result to name", self.sheet[paragraph].kind),
+                );
+                None
+            }
+            (None, _) => None,
+        };
+        if let Some(slot) = id {
+            self.env.set(slot, gives.clone());
+        }
+        let mut rescue = None;
+        if !step.rescue.is_empty() {
+            // The step's own names are not there when it failed; rescue steps may define them.
+            let own: Vec<String> = self.scope.names().skip(before).map(str::to_owned).collect();
+            self.scope.close(before);
+            self.scope.define_at(FIXED[2], FAILURE);
+            let succeeded = std::mem::replace(&mut self.env, around.clone());
+            self.env.set(FAILURE, scope::failure());
+            let ((block, rescue_end), names) =
+                self.apart(|walk| walk.branch(&step.rescue, &mut inside, "rescue", Answered::Maybe.min(answered)));
+            self.scope.close(before);
+            self.know(own.into_iter().chain(names));
+            self.env = scope::meet(succeeded, end.ends, self.env.clone(), rescue_end.ends);
+            gives = gives.or(Type::Undefined);
+            rescue = Some(block);
+            end = End { ends: end.ends && rescue_end.ends, answered: end.answered.join(rescue_end.answered) };
+        }
+        if let Some(when) = &when {
+            let skipped = around.assuming(when, false);
+            self.env = scope::meet(self.env.clone(), end.ends, skipped, false);
+            gives = gives.or(Type::Undefined);
+        }
+        if step.off {
+            self.env = around;
+            gives = result_before;
+        }
+        self.result = gives;
+        if step.when.is_some() {
+            end = End { ends: false, answered: end.answered.join(answered) };
+        }
+        let compiled =
+            action.map(|action| plan::Step { paragraph: paragraph as u32, id, when, off: step.off, rescue, action });
+        (compiled, end)
+    }
+
+    pub(super) fn show(&mut self, paragraph: usize, kind: &str, title: String, rows: Vec<(String, String)>) {
+        let shown = &mut self.sheet[paragraph];
+        shown.kind = kind.into();
+        shown.title = title;
+        shown.rows = rows;
+    }
+
+    /// Gives a name its slot; the same name on another branch shares it.
+    pub(super) fn define(&mut self, name: &Named) -> Option<u32> {
+        if self.scope.slot(&name.text).is_some() {
+            self.report.error("name-taken", name.at, format!("`{}` already has a value here", name.text));
+            self.report.help("values never change; choose another name");
+            return None;
+        }
+        let slot = *self.by_name.entry(name.text.clone()).or_insert_with(|| {
+            self.slots.push(name.text.clone());
+            self.slots.len() as u32 - 1
+        });
+        self.scope.define_at(&name.text, slot);
+        Some(slot)
+    }
+
+    /// Brings names that branches defined into scope, once each.
+    pub(super) fn know(&mut self, names: impl IntoIterator<Item = String>) {
+        for name in names {
+            if self.scope.slot(&name).is_none()
+                && let Some(slot) = self.by_name.get(&name)
+            {
+                self.scope.define_at(&name, *slot);
+            }
+        }
+    }
+
+    /// A slot that holds a bare expression.
+    pub(super) fn condition(&mut self, what: &str, node: &Node) -> Option<Expression> {
+        let text = match &node.kind {
+            Kind::Text(text) => text.text.clone(),
+            Kind::Bool(_) | Kind::Int(_) | Kind::Float(_) => node.to_value().to_json(),
+            Kind::List(_) if what == "in" && !node.to_value().to_json().contains("${") => node.to_value().to_json(),
+            _ => {
+                self.report.error("wrong-type", node.at, format!("`{what}` takes an expression, not {}", node.what()));
+                return None;
+            }
+        };
+        if text.trim_start().starts_with("${") && text.trim_end().ends_with('}') {
+            self.report.error("expression-syntax", node.at, format!("`{what}` takes the bare expression"));
+            self.report.help(format!("write `{}`", text.trim().trim_start_matches("${").trim_end_matches('}').trim()));
+            return None;
+        }
+        let compiled = Expression::compile(&text, &self.scope);
+        self.last = Type::Unknown;
+        match compiled {
+            Ok(expression) => {
+                self.note_uses(expression.uses().to_vec(), node);
+                self.note_shadows(&expression, node);
+                let (of, findings) = self.env.infer(&expression);
+                self.findings(findings, node);
+                self.last = of;
+                Some(expression)
+            }
+            Err(faults) => {
+                self.faults(faults, node);
+                None
+            }
+        }
+    }
+
+    /// Any value with templates in its texts.
+    pub fn maker(&mut self, node: &Node) -> Option<Maker> {
+        self.typed(node).0
+    }
+
+    /// The same with the type of what it makes.
+    pub fn typed(&mut self, node: &Node) -> (Option<Maker>, Type) {
+        super::maker(node, &mut |node, text| match Template::compile(text, &self.scope) {
+            Ok(Template::Text(text)) => {
+                let of = Type::Text(Some(text.clone()));
+                (Some(Maker::Const(Value::Text(text))), of)
+            }
+            Ok(template) => {
+                let uses = template.expressions().iter().flat_map(|e| e.uses().to_vec()).collect();
+                self.note_uses(uses, node);
+                template.expressions().iter().for_each(|e| self.note_shadows(e, node));
+                let (of, findings) = self.env.template(&template);
+                self.findings(findings, node);
+                (Some(Maker::Text(template)), of)
+            }
+            Err(faults) => {
+                self.faults(faults, node);
+                (None, Type::Unknown)
+            }
+        })
+    }
+
+    fn findings(&mut self, findings: Vec<Finding>, node: &Node) {
+        self.told_constant = findings.iter().any(|f| matches!(f.code, "constant-condition" | "never-equal"));
+        for finding in findings {
+            let at = node.place_in(self.report.text(), finding.at.start as usize, finding.at.end as usize);
+            match finding.warning {
+                true => self.report.warning(finding.code, at, finding.message),
+                false => self.report.error(finding.code, at, finding.message),
+            };
+            if let Some(help) = finding.help {
+                self.report.help(help);
+            }
+        }
+    }
+
+    fn note_shadows(&mut self, expression: &Expression, node: &Node) {
+        for (name, at) in expression.shadows() {
+            let offset = expression.offset();
+            let at = node.place_in(self.report.text(), (at.start + offset) as usize, (at.end + offset) as usize);
+            self.report.warning("shadowed-name", at, format!("`{name}` hides the `{name}` around it"));
+            self.report.help("give the parameter another name");
+        }
+    }
+
+    pub fn named_makers(&mut self, members: &[(Named, Node)]) -> Vec<(String, Maker)> {
+        members.iter().filter_map(|(name, node)| Some((name.text.clone(), self.maker(node)?))).collect()
+    }
+
+    pub(super) fn status(&mut self, node: &Node, least: i64, most: i64) -> Option<Maker> {
+        let (maker, of) = self.typed(node);
+        self.last = of;
+        let maker = maker?;
+        let fits = match &maker {
+            Maker::Const(Value::Int(status)) => (least..=most).contains(status),
+            Maker::Const(_) => false,
+            _ => true,
+        };
+        if !fits {
+            self.report.error("wrong-value", node.at, format!("a status from {least} to {most} belongs here"));
+            return None;
+        }
+        Some(maker)
+    }
+
+    pub fn faults(&mut self, faults: Vec<Fault>, node: &Node) {
+        super::tell_faults(self.report, node, faults);
+    }
+
+    fn note_uses(&mut self, uses: Vec<Use>, node: &Node) {
+        for used in uses {
+            match (used.slot, used.member) {
+                (INPUT, Some(member)) => {
+                    let known = self.workflow.input.iter().any(|p| p.name.text == *member);
+                    if !known && !self.workflow.extra {
+                        let at: Place = node.place_in(self.report.text(), used.at.start as usize, used.at.end as usize);
+                        self.report.error("unknown-input", at, format!("the input has no `{member}`"));
+                        match suggest::nearest(&member, self.workflow.input.iter().map(|p| p.name.text.as_str())) {
+                            Some(near) => self.report.help(format!("did you mean `{near}`?")),
+                            None => self.report.help(format!("declare it under `input`: `{member}: {{type: string}}`")),
+                        };
+                    }
+                    self.used_inputs.insert(member.to_string());
+                }
+                (INPUT, None) => self.uses_whole_input = true,
+                (RUN, _) => self.uses_run = true,
+                (KEPT, _) => self.uses_kept = true,
+                _ => {}
+            }
+        }
+    }
+
+    fn unused_inputs(&mut self) {
+        if self.uses_whole_input || self.report.has_errors() {
+            return;
+        }
+        for property in &self.workflow.input {
+            if !self.used_inputs.contains(&property.name.text) {
+                self.report.warning(
+                    "unused-input",
+                    property.name.at,
+                    format!("the input `{}` is never used", property.name.text),
+                );
+            }
+        }
+    }
+}
+
+impl Answered {
+    /// What is known when either of two ways was taken.
+    pub(super) fn join(self, other: Answered) -> Answered {
+        if self == other { self } else { Answered::Maybe }
+    }
+
+    /// In a rescue the failed step may have answered or not.
+    fn min(self, before: Answered) -> Answered {
+        if before == Answered::Yes { Answered::Yes } else { self }
+    }
+}

@@ -1,0 +1,356 @@
+//! Every diagnostic has a document that earns it; the demo office earns none.
+
+use super::*;
+
+const SERVICE: &str = "service: registry\nbase: http://127.0.0.1:7090/registry\nopenapi: registry.openapi.yaml\n";
+const OPENAPI: &str = r#"
+openapi: 3.1.0
+paths:
+  /vessels/{imo}:
+    get:
+      operationId: getVessel
+      parameters:
+        - {name: imo, in: path, required: true, schema: {type: string}}
+        - {name: fields, in: query, schema: {type: array}}
+  /vessels:
+    post: {operationId: addVessel, requestBody: {content: {application/json: {}}}}
+"#;
+
+fn bundle(text: &str) -> Bundle {
+    let mut bundle = Bundle::default();
+    bundle.add("services/registry.yaml", SERVICE);
+    bundle.files.insert("services/registry.openapi.yaml".into(), OPENAPI.into());
+    bundle.add("test.yaml", text);
+    bundle
+}
+
+fn found(text: &str) -> Vec<String> {
+    check(&bundle(text)).diagnostics.iter().map(|d| format!("{}@{}:{}", d.code, d.line, d.column)).collect()
+}
+
+#[test]
+fn every_fault_is_found_at_its_place() {
+    let head = "workflow: w\nsteps:\n"; // steps begin on line 3
+    let mut differing = Vec::new();
+    for (text, wanted) in [
+        ("workflow: W w\nsteps: [{reply: 200}]\n".to_owned(), "bad-name@1:11"),
+        ("workflow: w\nsteps: [{reply: 200}]\nentires: []\n".into(), "unknown-key@3:1"),
+        ("workflow: w\n".into(), "missing-key@1:11"),
+        ("wrkflow: w\n".into(), "unknown-kind@1:1"),
+        ("plan: w\n".into(), "not-yet@1:1"),
+        ("[1]".into(), "wrong-type@1:1"),
+        (format!("{head}  - replay: 200\n"), "unknown-step@3:5"),
+        (format!("{head}  - mail: x\n"), "not-yet@3:5"),
+        (format!("{head}  - reply: 200\n    note: x\n"), "two-steps@4:5"),
+        (format!("{head}  - reply: 200\n    boddy: x\n"), "unknown-key@4:5"),
+        (format!("{head}  - reply: 99\n"), "wrong-value@3:12"),
+        (format!("{head}  - fail: 200\n"), "wrong-value@3:11"),
+        (format!("{head}  - reply: 200\n    body: Hi ${{nme}}\n"), "unknown-name@4:16"),
+        (format!("{head}  - reply: 200\n    body: {{a: [1, \"${{x}}\"]}}\n"), "unknown-name@4:22"),
+        (format!("{head}  - if: ${{1}}\n    then: [{{reply: 200}}]\n"), "expression-syntax@3:9"),
+        (format!("{head}  - if: 1 ===\n    then: [{{reply: 200}}]\n"), "expression-syntax@3:14"),
+        (format!("{head}  - if: true\n    then: [{{reply: 200}}]\n"), "constant-condition@3:9"),
+        (format!("{head}  - call: registry.getVesel\n"), "unknown-operation@3:11"),
+        (format!("{head}  - call: regstry.getVessel\n"), "unknown-service@3:11"),
+        (format!("{head}  - call: registry.getVessel\n"), "missing-parameter@3:11"),
+        (format!("{head}  - call: registry.getVessel\n    send: {{imo: '1', x: 1}}\n"), "unknown-parameter@4:22"),
+        (format!("{head}  - call: registry.getVessel\n    send: {{imo: '1'}}\n    body: x\n"), "wrong-value@5:11"),
+        (format!("{head}  - call: registry.addVessel\n    retry: {{times: 2}}\n"), "unsafe-retry@4:5"),
+        (format!("{head}  - call: GET https://elsewhere.example/x\n"), "unknown-service@3:11"),
+        (format!("{head}  - call: GET http://127.0.0.1:7090/registry/v{{?q}}\n"), "missing-parameter@3:11"),
+        (format!("{head}  - call: registry.getVessel\n    send: {{imo: '1'}}\n    within: soon\n"), "wrong-value@5:13"),
+        (
+            format!("{head}  - call: registry.getVessel\n    send: {{imo: '1'}}\n    accept: [2000]\n"),
+            "wrong-value@5:14",
+        ),
+        (format!("{head}  - let: {{input: 1}}\n"), "bad-name@3:11"),
+        (format!("{head}  - let: {{a: 1}}\n  - let: {{a: 2}}\n"), "name-taken@4:11"),
+        (format!("{head}  - id: x\n    let: {{a: 1}}\n"), "no-result@3:9"),
+        (format!("{head}  - fail: 400\n  - note: x\n"), "unreachable-step@4:5"),
+        (
+            format!("{head}  - if: run.id\n    then: [{{fail: 400}}]\n    else: [{{fail: 400}}]\n  - note: x\n"),
+            "unreachable-step@6:5",
+        ),
+        (format!("{head}  - reply: 200\n  - reply: 200\n"), "second-reply@4:5"),
+        (format!("{head}  - reply: 200\n    body: ${{failure.kind}}\n"), "unknown-name@4:13"),
+        (
+            format!("{head}  - if: run.id\n    then: [{{let: {{a: 1}}}}]\n    else: [{{note: \"${{a}}\"}}]\n"),
+            "unknown-name@5:22",
+        ),
+        (
+            "workflow: w\ninput: {a: {type: strin}}\nsteps: [{reply: 200, body: \"${input.a}\"}]\n".into(),
+            "bad-schema@2:12",
+        ),
+        (
+            "workflow: w\ninput: {a: {type: integer, default: x}}\nsteps: [{reply: 200, body: \"${input.a}\"}]\n"
+                .into(),
+            "bad-schema@2:12",
+        ),
+        (
+            "workflow: w\ninput: {a: {type: string, pattern: '(?=x)'}}\nsteps: [{reply: 200, body: \"${input.a}\"}]\n"
+                .into(),
+            "bad-schema@2:12",
+        ),
+        ("workflow: w\ninput: {a: {type: string}}\nsteps: [{reply: 200}]\n".into(), "unused-input@2:9"),
+        (
+            "workflow: w\ninput: {a: {type: string}}\nsteps: [{reply: 200, body: \"${input.b}\"}]\n".into(),
+            "unknown-input@3:31",
+        ),
+        (
+            "workflow: w\nentries: [{endpoint: \"POST /x/{id}\", access: open}]\nsteps: [{reply: 200}]\n".into(),
+            "unknown-input@2:22",
+        ),
+        (
+            "workflow: w\nentries: [{endpoint: FETCH /x, access: open}]\nsteps: [{reply: 200}]\n".into(),
+            "wrong-value@2:22",
+        ),
+        ("workflow: w\nentries: [{endpoint: GET /x, access: key}]\nsteps: [{reply: 200}]\n".into(), "not-yet@2:38"),
+        ("workflow: w\nentries: [{endpoint: GET /x}]\nsteps: [{reply: 200}]\n".into(), "missing-key@2:22"),
+        (
+            "workflow: w\nentries: [{endpoint: GET /-/x, access: open}]\nsteps: [{reply: 200}]\n".into(),
+            "reserved-path@2:22",
+        ),
+        ("workflow: w\nentries: [{webhook: x}]\nsteps: [{reply: 200}]\n".into(), "not-yet@2:12"),
+        ("service: s\n".into(), "missing-key@1:10"),
+        ("service: s\nbase: nowhere\n".into(), "wrong-value@2:7"),
+        ("service: s\nbase: http://h\nopenapi: gone.yaml\n".into(), "missing-file@3:10"),
+        ("service: registry\nbase: http://h\n".into(), "duplicate-name@1:10"),
+    ] {
+        let got = found(&text);
+        if got != [wanted] {
+            differing.push(format!("{text}    wanted {wanted}, found {got:?}"));
+        }
+    }
+    assert!(differing.is_empty(), "{}", differing.join("\n"));
+}
+
+#[test]
+fn faults_are_reported_together() {
+    let text = "workflow: w\nbogus: 1\nsteps:\n  - call: nobody.knows\n  - let: {a: \"${b}\", c: \"${1 +}\"}\n  - reply: 1000\n";
+    assert_eq!(found(text).len(), 5, "{:?}", found(text));
+}
+
+#[test]
+fn two_workflows_cannot_have_one_address() {
+    let text = |name: &str, path: &str| {
+        format!(
+            "workflow: {name}\ninput: {{a: {{type: string}}, b: {{type: string}}}}\nentries: [{{endpoint: \"GET {path}\", access: open}}]\nsteps: [{{reply: 200, body: \"${{input}}\"}}]\n"
+        )
+    };
+    let mut both = Bundle::default();
+    both.add("one.yaml", &text("one", "/x/{a}"));
+    both.add("two.yaml", &text("two", "/x/{b}"));
+    let checked = check(&both);
+    assert_eq!(
+        checked.diagnostics.iter().map(|d| (d.code.as_str(), d.path.as_str())).collect::<Vec<_>>(),
+        [("address-taken", "two.yaml")]
+    );
+}
+
+#[test]
+fn names_of_branches_are_known_behind_them() {
+    let text = "workflow: w\nsteps:\n  - if: run.id\n    then: [{let: {a: 1}}]\n    else: [{let: {a: 2, b: 1}}]\n  - call: registry.getVessel\n    id: v\n    send: {imo: \"${a}${b ?? 0}\"}\n    rescue: [{let: {v: \"${failure.kind}\"}}]\n  - reply: 200\n    body: ${v}\n";
+    assert_eq!(found(text), Vec::<String>::new());
+}
+
+#[test]
+fn steps_are_numbered_like_a_deed() {
+    let text = "workflow: w\nsteps:\n  - note: a\n  - match: run.id\n    arms:\n      x: [{note: b}, {if: run.id, then: [{note: c}]}]\n    else: [{note: d}]\n  - reply: 204\n";
+    let checked = check(&bundle(text));
+    let sheet = &checked.workflows[0].1.sheet;
+    let shown: Vec<_> = sheet.iter().map(|p| (p.number.as_str(), p.branch.as_deref().unwrap_or(""))).collect();
+    assert_eq!(shown, [("1", ""), ("2", ""), ("2.1", "x"), ("2.2", ""), ("2.2.1", "then"), ("2.3", "else"), ("3", "")]);
+}
+
+/// A service whose operation answers with a vessel (200), a problem (404), or CSV rows.
+const API: &str = r##"openapi: 3.0.3
+paths:
+  /v/{imo}:
+    get:
+      operationId: get
+      parameters: [{name: imo, in: path, required: true, schema: {type: string}}, {name: fields, in: query, schema: {type: array, items: {type: string}}}]
+      responses:
+        "200": {description: ok, content: {application/json: {schema: {$ref: "#/components/schemas/Vessel"}}}}
+        "404": {description: no, content: {application/problem+json: {schema: {type: object, required: [title], properties: {title: {type: string}}}}}}
+  /v:
+    get: {operationId: list, responses: {"200": {description: ok, content: {text/csv: {schema: {type: string}}}}}}
+    post:
+      operationId: add
+      requestBody: {required: true, content: {application/json: {schema: {$ref: "#/components/schemas/Vessel"}}}}
+      responses: {"201": {description: made}}
+components:
+  schemas:
+    Vessel: {type: object, required: [name, length], properties: {name: {type: string}, length: {type: number}, flag: {type: string, nullable: true}}}
+"##;
+
+/// Codes and places in a workflow with this input that follows `v: get → 200 or 404`.
+fn typed(steps: &str) -> Vec<String> {
+    let mut bundle = Bundle::default();
+    bundle.add("s.yaml", "service: s\nbase: http://s\nopenapi: o.yaml\n");
+    bundle.files.insert("o.yaml".into(), API.into());
+    bundle.add("child.yaml", "workflow: child\ninput: {n: {type: integer}, t: {type: string, optional: true}}\nsteps:\n  - if: input.n > 1\n    then: [{reply: 201, body: {n: \"${input.n}\"}}]\n    else: [{reply: 200, body: \"${input.t ?? ''}\"}]\n");
+    let head = "workflow: w\ninput: {n: {type: integer}, t: {type: string, optional: true}, k: {enum: [a, b]}, list: {type: array, items: {type: string}}}\nreplies: {200: {type: object, required: [x], properties: {x: {type: number}}}, 202: true}\nsteps:\n  - {id: v, call: s.get, send: {imo: x}, accept: [200, 404]}\n";
+    bundle.add("w.yaml", &format!("{head}{steps}  - note: ${{input}}\n"));
+    check(&bundle).diagnostics.iter().map(|d| format!("{}@{}:{}", d.code, d.line, d.column)).collect()
+}
+
+#[test]
+fn types_flow_through_a_workflow() {
+    // None of these is worth a word.
+    for steps in [
+        "  - if: v.status === 404\n    then: [{fail: 422, detail: \"${v.body.title}\"}]\n  - let: {a: \"${v.body.length * 2}\"}\n",
+        "  - match: v.status\n    arms: {200: [{let: {a: \"${v.body.name}\"}}], 404: [{let: {a: \"${v.body.title}\"}}]}\n  - let: {b: \"${a.trim()}\"}\n",
+        "  - {id: w, call: s.get, when: v.status === 404, send: {imo: y}}\n  - let: {a: \"${w?.body.name ?? '-'}\"}\n",
+        "  - {id: w, call: s.get, send: {imo: y}, rescue: [{let: {w: null}}]}\n  - let: {a: \"${w?.body.length}\"}\n",
+        "  - {each: x, in: input.list, index: i, id: all, steps: [{let: {y: \"${x.trim()}\"}}], collect: \"${y.length + i}\"}\n  - let: {a: \"${Math.max(...all)}\"}\n",
+        "  - {each: x, in: input.list, id: all, settle: all, steps: [{id: r, call: s.get, send: {imo: \"${x}\"}}]}\n  - let: {a: \"${all.filter(one => one.ok).map(one => one.value.body.name)}\"}\n",
+        "  - together: {a: {call: s.list}, b: [{let: {c: 1}}]}\n  - let: {d: \"${a.body.map(row => row.imo ?? '')}\", e: \"${b.c * 2}\"}\n",
+        "  - {id: c, invoke: child, send: {n: \"${input.n}\"}}\n  - if: c.status === 201\n    then: [{let: {a: \"${c.body.n * 2}\"}}]\n    else: [{let: {a: \"${c.body.length}\"}}]\n",
+        "  - keep: {seen: \"${[...(kept.seen ?? []), input.n]}\"}\n",
+        // Each statement of a transaction has its result.
+        "  - {sql: d, id: two, statements: [{statement: \"DELETE FROM a\"}, {statement: \"SELECT 1 AS n\"}]}\n  - let: {a: \"${two[0].count + two[1].rows.length}\"}\n",
+        "  - {call: s.add, send: {name: x, length: 2, flag: null}}\n",
+        "  - reply: 200\n    body: {x: \"${input.n}\"}\n",
+        "  - reply: 202\n    body: anything\n",
+        "  - note: x\n    when: input.t\n  - let: {a: \"${input.t ? input.t.trim() : ''}\"}\n",
+    ] {
+        assert_eq!(typed(steps), Vec::<String>::new(), "{steps}");
+    }
+    let mut wrong = Vec::new();
+    for (steps, wanted) in [
+        ("  - let: {a: \"${v.body.length * 2}\"}\n", "unknown-member@6:24"),
+        ("  - let: {a: \"${v.status === 404 ? v.body.nam : v.body.name}\"}\n", "unknown-member@6:43"),
+        (
+            "  - if: v.status === 404\n    then: [{note: x}]\n  - let: {a: \"${v.body.length}\"}\n",
+            "unknown-member@8:24",
+        ),
+        ("  - if: v.status === 500\n    then: [{note: x}]\n", "constant-condition@6:9"),
+        ("  - match: input.k\n    arms: {a: [{note: x}], c: [{note: y}]}\n", "constant-condition@7:28"),
+        (
+            "  - match: input.k\n    arms: {a: [{note: x}], b: [{note: y}]}\n    else: [{note: z}]\n",
+            "constant-condition@8:13",
+        ),
+        ("  - if: input.list\n    then: [{note: x}]\n", "constant-condition@6:9"),
+        (
+            "  - {id: w, call: s.get, when: v.status === 404, send: {imo: y}}\n  - let: {a: \"${w.body}\"}\n",
+            "maybe-missing@7:17",
+        ),
+        ("  - {each: x, in: input.t, steps: [{note: \"${x}\"}]}\n", "maybe-missing@6:19"),
+        // A way that is never taken does not hide what the other gives.
+        (
+            "  - let: {o: {count: \"${input.list.length}\", rows: [a]}}\n  - if: o.count == null\n    then: [{let: {y: \"${o.rows.filter(r => r)}\"}}]\n    else: [{let: {y: \"${o.count}\"}}]\n  - note: ${y?.at(-1)}\n",
+            "unknown-method@10:13",
+        ),
+        ("  - {each: x, in: input.list, id: all, steps: [{let: {y: \"${x * 2}\"}}]}\n", "wrong-operand@6:61"),
+        ("  - {id: c, invoke: child, send: {n: \"${input.k}\"}}\n", "wrong-argument@6:38"),
+        ("  - {id: c, invoke: child}\n", "missing-input@6:21"),
+        ("  - {id: c, invoke: child, send: {n: 1, m: 2}}\n", "unknown-input@6:41"),
+        ("  - {invoke: w}\n", "invoke-cycle@6:14"),
+        ("  - let: {a: \"${kept.seen}\"}\n", "unknown-member@6:22"),
+        ("  - {call: s.add, send: {name: x}}\n", "wrong-argument@6:12"),
+        ("  - {call: s.add, send: {name: 1, length: 2}}\n", "wrong-argument@6:32"),
+        ("  - {call: s.add}\n", "missing-parameter@6:12"),
+        ("  - {call: s.get, send: {imo: \"${input.t}\"}}\n", "maybe-missing@6:31"),
+        ("  - {call: s.get, send: {imo: \"${input.list}\"}}\n", "wrong-argument@6:31"),
+        ("  - reply: 200\n    body: {x: \"${input.k}\"}\n", "wrong-reply@7:11"),
+        ("  - reply: 201\n", "undeclared-reply@6:12"),
+        ("  - let: {a: \"${input.list.map(v => v)}\"}\n", "shadowed-name@6:32"),
+        ("  - {each: x, in: input.list, steps: [{reply: 200, body: {x: 1}}]}\n", "reply-apart@6:40"),
+        ("  - {sql: d, statement: \"SELECT ${input.n}\"}\n", "pasted-value@6:33"),
+        ("  - {sql: d, statement: SELECT :n}\n", "missing-parameter@6:32"),
+        ("  - {sql: d, statement: SELECT 1, bind: {m: 1}}\n", "unknown-parameter@6:42"),
+        ("  - {keep: {a: 1}, id: x}\n", "no-result@6:24"),
+        ("  - {enqueue: chidl}\n", "unknown-workflow@6:15"),
+        ("  - {enqueue: child}\n", "missing-input@6:15"),
+        ("  - {enqueue: child, send: {n: x}}\n", "wrong-argument@6:32"),
+        ("  - {enqueue: child, send: {n: 1}, after: soon}\n", "wrong-value@6:43"),
+        ("  - {enqueue: child, send: {n: 1}, at: tomorrow}\n", "wrong-value@6:40"),
+        ("  - {enqueue: child, send: {n: 1}, after: 1s, at: 2027-03-04T06:00:00Z}\n", "wrong-value@6:51"),
+        ("  - {enqueue: child, send: {n: 1}, lane: slow}\n", "unknown-lane@6:42"),
+        ("  - {enqueue: child, send: {n: 1}, spacing: 2s}\n", "wrong-value@6:36"),
+        ("  - {enqueue: child, send: {n: \"${item}\"}, for_each: input.k}\n", "wrong-operand@6:54"),
+        (
+            "  - {enqueue: child, send: {n: \"${x.y}\"}, for_each: \"input.list ?? []\", item: x}\n",
+            "unknown-member@6:37",
+        ),
+        ("  - {enqueue: child, id: e, send: {n: 1}}\n  - let: {a: \"${e.jobs}\"}\n", "unknown-member@7:19"),
+        ("  - {cancel: {tga: x}}\n", "unknown-key@6:15"),
+        ("  - {cancel: x, id: c}\n  - let: {a: \"${c.gone}\"}\n", "unknown-member@7:19"),
+        ("  - {await: callback}\n", "missing-key@6:5"),
+        ("  - {await: c, until: soon, steps: [{note: \"${c.url}\"}]}\n", "wrong-value@6:23"),
+        ("  - {await: c, steps: [{note: \"${c.address}\"}]}\n", "unknown-member@6:36"),
+        ("  - {await: c, steps: [{note: x}]}\n  - note: ${c.url}\n", "unknown-name@7:13"),
+        ("  - {progress: 2}\n", "wrong-value@6:16"),
+        ("  - {progress: \"${input.t}\"}\n", "wrong-value@6:16"),
+    ] {
+        let found = typed(steps);
+        if !found.iter().any(|found| found == wanted) {
+            wrong.push(format!("{steps} wanted {wanted}, gives {found:?}"));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+#[test]
+fn lanes_timetables_and_answers_are_checked() {
+    let mut wrong = Vec::new();
+    for (text, wanted) in [
+        ("lane: slow\nat_once: 0\n", "wrong-value@2:10"),
+        ("lane: slow\npace: often\n", "wrong-value@2:7"),
+        ("lane: slow\norder: random\n", "wrong-value@2:8"),
+        ("lane: slow\norder: {per: inptu.imo}\n", "unknown-name@2:14"),
+        ("lane: slow\nfull: 404\n", "wrong-value@2:7"),
+        ("lane: slow\nagain: {times: 0}\n", "wrong-value@2:16"),
+        ("workflow: w\njobs: {lane: fast}\nsteps: [{note: x}]\n", "unknown-lane@2:14"),
+        ("workflow: w\njobs: {tag: \"${v}\"}\nsteps: [{note: x}]\n", "unknown-name@2:16"),
+        ("workflow: w\njobs: {again: {first: soon}}\nsteps: [{note: x}]\n", "wrong-value@2:23"),
+        ("workflow: w\njobs: {notify: {to: x}}\nsteps: [{note: x}]\n", "missing-key@2:16"),
+        ("workflow: w\nentries: [{timetable: \"0 6 * *\"}]\nsteps: [{note: x}]\n", "bad-pattern@2:23"),
+        (
+            "workflow: w\nentries: [{timetable: \"0 6 * * *\", zone: Europe/Olso}]\nsteps: [{note: x}]\n",
+            "unknown-zone@2:42",
+        ),
+        ("workflow: w\nentries: [{every: 1ms}]\nsteps: [{note: x}]\n", "wrong-value@2:11"),
+        ("workflow: w\nentries: [{every: 1h, missed: never}]\nsteps: [{note: x}]\n", "wrong-value@2:31"),
+        ("workflow: w\nentries: [{every: 1h, from: today}]\nsteps: [{note: x}]\n", "wrong-value@2:29"),
+        (
+            "workflow: w\ninput: {n: {type: integer}}\nentries: [{every: 1h}]\nsteps: [{note: \"${input.n}\"}]\n",
+            "missing-input@3:11",
+        ),
+        (
+            "workflow: w\ninput: {n: {type: integer}}\nentries: [{every: 1h, send: {n: x}}]\nsteps: [{note: \"${input.n}\"}]\n",
+            "wrong-argument@3:33",
+        ),
+        (
+            "workflow: w\nentries: [{endpoint: GET /w, access: open, answer: soon}]\nsteps: [{note: x}]\n",
+            "wrong-value@2:52",
+        ),
+        (
+            "workflow: w\nentries: [{endpoint: GET /w, access: open}]\nsteps: [{await: c, steps: [{note: x}]}]\n",
+            "needs-a-job@2:22",
+        ),
+        (
+            "workflow: w\nentries: [{endpoint: GET /w, access: open, answer: either}]\nsteps: [{pause: 2 days}]\n",
+            "pause-too-long@3:17",
+        ),
+    ] {
+        let found = found(text);
+        if found.first().map(String::as_str) != Some(wanted) {
+            wrong.push(format!("{text} wanted {wanted}, gives {found:?}"));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    let mut good = Bundle::default();
+    good.add("lane.yaml", "lane: slow\nat_once: 2\npace: 30/min\norder: {per: input.imo}\nlength: 500\nfull: 429\nagain: {times: 4, first: 1s, most: 1min}\n");
+    good.add("w.yaml", "workflow: w\ninput: {imo: {type: string}, due: {type: string, optional: true}}\njobs: {lane: slow, priority: 2, tag: \"v-${input.imo}\", results: 2 days}\nentries:\n  - {endpoint: POST /w, access: open, answer: later}\n  - {timetable: [\"0 6 * * MON-FRI\", \"0 9 L * *\"], zone: Europe/Oslo, missed: once, overlap: wait, send: {imo: \"9074729\", due: \"${due}\"}}\nsteps:\n  - {await: c, until: 2 days, steps: [{note: \"${c.url}\"}]}\n  - {pause: 30 days, when: input.due != null}\n");
+    let checked = check(&good);
+    assert_eq!(checked.diagnostics, Vec::new());
+    let (plan, lane) = (checked.plan("w").expect("plan"), &checked.lanes["slow"]);
+    assert!(plan.durable && plan.timetables.len() == 1);
+    let input = kanzlei_model::value::Value::object([("imo", kanzlei_model::value::Value::text("9074729"))]);
+    assert_eq!(lane.turn(&input).as_deref(), Some("slow 9074729"));
+    let given = plan.timetables[0].input("2027-03-04T06:00:00Z").expect("input");
+    assert_eq!(given.to_json(), r#"{"imo":"9074729","due":"2027-03-04T06:00:00Z"}"#);
+    let pauses: Vec<u64> = (1..=8).map(|time| lane.again.as_ref().expect("again").pause(time).as_secs()).collect();
+    assert_eq!(pauses, [1, 2, 4, 8, 16, 32, 60, 60]);
+}

@@ -1,0 +1,485 @@
+//! A workflow's input: where each part of a request goes, and what is wrong with it.
+//!
+//! The same declaration serves however a workflow is entered. For an endpoint the parts of a request
+//! are assigned by convention (path, query or body, as the design of entries says), text becomes the
+//! type its schema asks for, defaults fill what is missing, and JSON Schema has the last word. All
+//! faults of a request are reported together.
+
+use jsonschema::Validator;
+use jsonschema::error::ValidationErrorKind;
+use serde_json::{Map, Value as Json, json};
+
+use kanzlei_lang::document::workflow::Property;
+use kanzlei_lang::suggest;
+use kanzlei_model::problem::{InputError, Problem};
+use kanzlei_model::value::Value;
+
+#[derive(Debug)]
+pub struct InputPlan {
+    pub properties: Vec<Declared>,
+    pub extra: bool,
+    /// The schema of the whole input, as an object.
+    pub schema: Json,
+    validator: Validator,
+}
+
+#[derive(Clone, Debug)]
+pub struct Declared {
+    pub name: String,
+    pub schema: Json,
+    pub required: bool,
+    pub secret: bool,
+    default: Option<Json>,
+}
+
+/// Where each input comes from at one endpoint, in the order of the declarations.
+#[derive(Clone, Debug, PartialEq)]
+pub struct EndpointInput {
+    pub sources: Vec<From>,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub enum From {
+    Path(String),
+    Query(String),
+    Header(String),
+    /// A member of the JSON or form body.
+    Member(String),
+    /// The whole body.
+    Body,
+}
+
+impl From {
+    fn within(&self) -> &'static str {
+        match self {
+            From::Path(_) => "path",
+            From::Query(_) => "query",
+            From::Header(_) => "header",
+            From::Member(_) | From::Body => "body",
+        }
+    }
+}
+
+/// A request taken apart.
+#[derive(Debug, Default)]
+pub struct Parts<'r> {
+    pub path: Vec<(&'r str, String)>,
+    pub query: Vec<(String, String)>,
+    pub body: Body,
+}
+
+#[derive(Debug, Default, PartialEq)]
+pub enum Body {
+    #[default]
+    None,
+    Json(Json),
+    Form(Vec<(String, String)>),
+}
+
+impl Body {
+    /// Reads a body by its media type (RFC 9110 §8.3); an empty body is none.
+    pub fn read(media: &str, bytes: &[u8]) -> Result<Self, Box<Problem>> {
+        if bytes.is_empty() {
+            return Ok(Body::None);
+        }
+        let media = media.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+        if media == "application/json" || (media.starts_with("application/") && media.ends_with("+json")) {
+            return serde_json::from_slice(bytes).map(Body::Json).map_err(|error| {
+                Box::new(Problem::new(400, "Malformed body").detail(format!("the body is not JSON: {error}")))
+            });
+        }
+        if media == "application/x-www-form-urlencoded" {
+            return Ok(Body::Form(form_pairs(bytes)));
+        }
+        let what = if media.is_empty() { "no Content-Type".to_owned() } else { format!("`{media}`") };
+        Err(Box::new(
+            Problem::new(415, "Unsupported media type")
+                .detail(format!("the body has {what}; send `application/json` or `application/x-www-form-urlencoded`")),
+        ))
+    }
+}
+
+/// Pairs of a query or form (application/x-www-form-urlencoded, as the URL standard reads it).
+pub fn form_pairs(bytes: &[u8]) -> Vec<(String, String)> {
+    let decode = |part: &[u8]| {
+        let mut out = Vec::with_capacity(part.len());
+        let mut at = 0;
+        while at < part.len() {
+            let hex = part
+                .get(at + 1..at + 3)
+                .and_then(|h| std::str::from_utf8(h).ok())
+                .and_then(|h| u8::from_str_radix(h, 16).ok());
+            match (part[at], hex) {
+                (b'%', Some(byte)) => {
+                    out.push(byte);
+                    at += 2;
+                }
+                (b'+', _) => out.push(b' '),
+                (byte, _) => out.push(byte),
+            }
+            at += 1;
+        }
+        String::from_utf8_lossy(&out).into_owned()
+    };
+    bytes
+        .split(|b| *b == b'&')
+        .filter(|pair| !pair.is_empty())
+        .map(|pair| match pair.iter().position(|b| *b == b'=') {
+            Some(at) => (decode(&pair[..at]), decode(&pair[at + 1..])),
+            None => (decode(pair), String::new()),
+        })
+        .collect()
+}
+
+/// A part of a path without its percent-encoding (RFC 3986 §2.1).
+pub fn decoded(part: &str) -> String {
+    form_pairs(format!("={}", part.replace('+', "%2B").replace('&', "%26")).as_bytes())
+        .pop()
+        .map_or_else(String::new, |(_, value)| value)
+}
+
+/// A text as a part of a path or query: everything but unreserved characters is percent-encoded.
+pub fn encoded(text: &str) -> String {
+    let one = |byte: u8| match byte {
+        b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => char::from(byte).to_string(),
+        byte => format!("%{byte:02X}"),
+    };
+    text.bytes().map(one).collect()
+}
+
+/// A request as it is sent: path with query, headers, JSON body.
+pub type Sent = (String, Vec<(String, String)>, Option<Json>);
+
+impl InputPlan {
+    /// The request to an endpoint that gives this input: the other way round of [`InputPlan::gather`].
+    /// Nothing where no such request gives just this.
+    pub fn request(&self, path: &str, endpoint: &EndpointInput, input: &Value) -> Option<Sent> {
+        let given = input.to_serde();
+        let given = given.as_object()?;
+        let (mut target, mut query, mut headers) = (path.to_owned(), Vec::new(), Vec::new());
+        let (mut members, mut body) = (Map::new(), None);
+        for (name, value) in given {
+            let at = self.properties.iter().position(|declared| declared.name == *name);
+            let text = |value: &Json| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+            match at.map(|at| &endpoint.sources[at]) {
+                Some(From::Path(part)) => target = target.replace(&format!("{{{part}}}"), &encoded(&text(value))),
+                Some(From::Query(name)) => {
+                    let several = value.as_array().map_or(std::slice::from_ref(value), Vec::as_slice);
+                    let pair = |value| format!("{}={}", encoded(name), encoded(&text(value)));
+                    query.extend(several.iter().map(pair));
+                }
+                Some(From::Header(name)) => headers.push((name.clone(), text(value))),
+                Some(From::Member(name)) => _ = members.insert(name.clone(), value.clone()),
+                Some(From::Body) => body = Some(value.clone()),
+                None => return None,
+            }
+        }
+        let body = body.or_else(|| (!members.is_empty()).then(|| members.into()));
+        // Whether it does is tried out; there are inputs that no text gives.
+        let path: Vec<(&str, String)> = path
+            .split('/')
+            .zip(target.split('/'))
+            .filter_map(|(part, given)| Some((part.strip_prefix('{')?.strip_suffix('}')?, decoded(given))))
+            .collect();
+        let parts = Parts {
+            path,
+            query: form_pairs(query.join("&").as_bytes()),
+            body: body.clone().map_or(Body::None, Body::Json),
+        };
+        let header = |name: &str| headers.iter().find(|(known, _)| known == name).map(|(_, value)| value.clone());
+        let gathered = self.gather(endpoint, parts, &header).ok()?;
+        let target = if query.is_empty() { target } else { format!("{target}?{}", query.join("&")) };
+        (gathered == *input).then_some((target, headers, body))
+    }
+
+    /// Compiles the declarations; an invalid schema is given back with its property and what is wrong.
+    pub fn new(properties: &[Property], extra: bool) -> Result<Self, Vec<(usize, String)>> {
+        let mut faults = Vec::new();
+        let mut declared = Vec::new();
+        let mut schemas = Map::new();
+        let mut required = Vec::new();
+        for (index, property) in properties.iter().enumerate() {
+            if let Err(error) = jsonschema::meta::validate(&property.schema) {
+                faults.push((
+                    index,
+                    format!("not a JSON Schema: {error}{}", at_path(&error.instance_path().to_string())),
+                ));
+                continue;
+            }
+            match validator(&property.schema) {
+                Err(error) => faults.push((index, format!("not a usable JSON Schema: {error}"))),
+                Ok(validator) => {
+                    if let Some(default) = property.default.as_ref().map(Value::to_serde)
+                        && let Err(error) = validator.validate(&default)
+                    {
+                        faults.push((index, format!("the default does not fit its schema: {error}")));
+                    }
+                }
+            }
+            let is_required = property.default.is_none() && !property.optional;
+            if is_required {
+                required.push(Json::from(property.name.text.as_str()));
+            }
+            schemas.insert(property.name.text.clone(), property.schema.clone());
+            declared.push(Declared {
+                name: property.name.text.clone(),
+                schema: property.schema.clone(),
+                required: is_required,
+                secret: property.secret,
+                default: property.default.as_ref().map(Value::to_serde),
+            });
+        }
+        if !faults.is_empty() {
+            return Err(faults);
+        }
+        let schema =
+            json!({"type": "object", "properties": schemas, "required": required, "additionalProperties": extra});
+        match validator(&schema) {
+            Ok(validator) => Ok(InputPlan { properties: declared, extra, schema, validator }),
+            Err(error) => Err(vec![(0, format!("not a usable JSON Schema: {error}"))]),
+        }
+    }
+
+    /// Takes the input of one endpoint out of a request.
+    ///
+    /// `header` gives a request header by name.
+    pub fn gather(
+        &self,
+        endpoint: &EndpointInput,
+        parts: Parts,
+        header: &dyn Fn(&str) -> Option<String>,
+    ) -> Result<Value, Box<Problem>> {
+        let mut errors = Vec::new();
+        let mut input = Map::new();
+        let mut body = match parts.body {
+            Body::None => None,
+            Body::Json(json) => Some(json),
+            Body::Form(pairs) => Some(self.form_members(endpoint, pairs)),
+        };
+        let whole_body = endpoint.sources.contains(&From::Body);
+        if let (Some(json), false) = (&body, whole_body)
+            && !json.is_object()
+        {
+            errors.push(error("body", String::new(), format!("the body is {}, not an object", json_kind(json))));
+            body = None;
+        }
+        for (declared, from) in self.properties.iter().zip(&endpoint.sources) {
+            let text = |text: String| coerce(&declared.schema, text);
+            let value = match from {
+                From::Path(name) => {
+                    parts.path.iter().find(|(known, _)| known == name).map(|(_, value)| text(value.clone()))
+                }
+                From::Header(name) => header(name).map(text),
+                From::Query(name) => {
+                    let given: Vec<&String> =
+                        parts.query.iter().filter(|(known, _)| known == name).map(|(_, v)| v).collect();
+                    from_texts(&declared.schema, given)
+                }
+                From::Member(name) => body.as_mut().and_then(|body| body.as_object_mut()?.shift_remove(name)),
+                From::Body => body.take(),
+            };
+            if let Some(value) = value.or_else(|| declared.default.clone()) {
+                input.insert(declared.name.clone(), value);
+            }
+        }
+        // What nobody asked for.
+        for (name, value) in &parts.query {
+            let known = endpoint.sources.iter().any(|from| matches!(from, From::Query(known) if known == name));
+            if !known && self.extra {
+                input.entry(name.clone()).or_insert_with(|| value.as_str().into());
+            } else if !known {
+                errors.push(self.unknown("query", name, endpoint));
+            }
+        }
+        if let Some(Json::Object(left)) = body {
+            for (name, value) in left {
+                if self.extra {
+                    input.entry(name).or_insert(value);
+                } else {
+                    errors.push(self.unknown("body", &name, endpoint));
+                }
+            }
+        }
+        let input = Json::Object(input);
+        if !self.validator.is_valid(&input) {
+            self.explain(&input, |name| endpoint.sources[name].clone(), &mut errors);
+        }
+        if errors.is_empty() {
+            return Ok(Value::from_json(&input));
+        }
+        let mut problem = Problem::new(422, "Invalid input");
+        problem.detail = Some(match errors.len() {
+            1 => "1 value is not as it should be".into(),
+            n => format!("{n} values are not as they should be"),
+        });
+        problem.errors = errors;
+        Err(Box::new(problem))
+    }
+
+    /// Takes an input as it is given to a workflow that is not entered through an endpoint: defaults
+    /// are filled in, and what does not fit is told.
+    pub fn accept(&self, given: &Value) -> Result<Value, Box<Problem>> {
+        let mut errors = Vec::new();
+        let mut input = match given.to_serde() {
+            Json::Object(members) => members,
+            Json::Null => Map::new(),
+            other => {
+                errors.push(error("input", String::new(), format!("is {}, not an object", json_kind(&other))));
+                Map::new()
+            }
+        };
+        for declared in &self.properties {
+            if let (false, Some(default)) = (input.contains_key(&declared.name), &declared.default) {
+                input.insert(declared.name.clone(), default.clone());
+            }
+        }
+        if !self.extra {
+            for name in input.keys().filter(|name| !self.properties.iter().any(|p| p.name == **name)) {
+                let known = self.properties.iter().map(|p| p.name.as_str());
+                let hint = suggest::nearest(name, known).map(|near| format!("; did you mean `{near}`?"));
+                let detail = format!("is not an input{}", hint.unwrap_or_default());
+                errors.push(error("input", format!("/{}", escape(name)), detail));
+            }
+        }
+        let input = Json::Object(input);
+        if errors.is_empty() && !self.validator.is_valid(&input) {
+            self.explain(&input, |index| From::Member(self.properties[index].name.clone()), &mut errors);
+        }
+        if errors.is_empty() {
+            return Ok(Value::from_json(&input));
+        }
+        let mut problem = Problem::new(422, "Invalid input");
+        problem.errors = errors;
+        Err(Box::new(problem))
+    }
+
+    fn form_members(&self, endpoint: &EndpointInput, pairs: Vec<(String, String)>) -> Json {
+        let mut members = Map::new();
+        let mut names: Vec<&String> = pairs.iter().map(|(name, _)| name).collect();
+        names.dedup();
+        for name in names {
+            let given = pairs.iter().filter(|(known, _)| known == name).map(|(_, v)| v).collect();
+            let index = endpoint.sources.iter().position(|from| matches!(from, From::Member(known) if known == name));
+            let schema = index.map_or(&Json::Null, |index| &self.properties[index].schema);
+            if let Some(value) = from_texts(schema, given) {
+                members.insert(name.clone(), value);
+            }
+        }
+        Json::Object(members)
+    }
+
+    fn unknown(&self, within: &str, name: &str, endpoint: &EndpointInput) -> InputError {
+        let known = endpoint.sources.iter().filter(|from| from.within() == within).filter_map(|from| match from {
+            From::Query(name) | From::Member(name) => Some(name.as_str()),
+            _ => None,
+        });
+        let hint = suggest::nearest(name, known).map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
+        error(within, format!("/{}", escape(name)), format!("is not an input{hint}"))
+    }
+
+    /// Turns what JSON Schema found into errors with place and pointer.
+    fn explain(&self, input: &Json, from: impl Fn(usize) -> From, errors: &mut Vec<InputError>) {
+        for found in self.validator.iter_errors(input) {
+            let path = found.instance_path().to_string();
+            let (pointer, detail) = match found.kind() {
+                ValidationErrorKind::Required { property } => {
+                    let name = property.as_str().unwrap_or_default();
+                    (format!("{path}/{}", escape(name)), "is required".to_owned())
+                }
+                _ => (path, found.masked_with("the value").to_string()),
+            };
+            let first = pointer.split('/').nth(1).unwrap_or_default().replace("~1", "/").replace("~0", "~");
+            let Some(index) = self.properties.iter().position(|declared| declared.name == first) else { continue };
+            let source = from(index);
+            // Inside the whole body the pointer starts at the body; a parameter goes by its own name.
+            let rest = pointer.get(1 + escape(&first).len()..).unwrap_or_default();
+            let pointer = match &source {
+                From::Body => rest.to_owned(),
+                From::Path(name) | From::Query(name) | From::Header(name) | From::Member(name) => {
+                    format!("/{}{rest}", escape(name))
+                }
+            };
+            errors.push(error(source.within(), pointer, detail));
+        }
+    }
+
+    /// The input with secret values masked, for journals.
+    pub fn masked(&self, input: &Value) -> Value {
+        if !self.properties.iter().any(|declared| declared.secret) {
+            return input.clone();
+        }
+        let Value::Object(object) = input else { return input.clone() };
+        Value::object(object.iter().map(|(name, value)| {
+            let secret = self.properties.iter().any(|declared| declared.secret && *declared.name == **name);
+            (name.clone(), if secret { Value::text("•••") } else { value.clone() })
+        }))
+    }
+}
+
+fn error(within: &str, pointer: String, detail: String) -> InputError {
+    InputError { within: within.into(), pointer, detail }
+}
+
+/// A reference token of a JSON Pointer (RFC 6901 §3).
+fn escape(name: &str) -> String {
+    name.replace('~', "~0").replace('/', "~1")
+}
+
+fn at_path(path: &str) -> String {
+    if path.is_empty() { String::new() } else { format!(" (at {path})") }
+}
+
+fn json_kind(json: &Json) -> &'static str {
+    Value::from_json(json).kind()
+}
+
+fn validator(schema: &Json) -> Result<Validator, jsonschema::ValidationError<'static>> {
+    jsonschema::options()
+        .with_draft(jsonschema::Draft::Draft202012)
+        .should_validate_formats(true)
+        .with_pattern_options(jsonschema::PatternOptions::regex())
+        .build(schema)
+}
+
+/// The types a schema names; all of them when it names none.
+fn types(schema: &Json) -> Vec<&str> {
+    match schema.get("type") {
+        Some(Json::String(one)) => vec![one],
+        Some(Json::Array(several)) => several.iter().filter_map(Json::as_str).collect(),
+        _ => Vec::new(),
+    }
+}
+
+/// Turns text into the type a schema asks for; text it stays when it cannot be that.
+fn coerce(schema: &Json, text: String) -> Json {
+    for wanted in types(schema) {
+        let value = match wanted {
+            "integer" => text.parse::<i64>().ok().map(Json::from),
+            "number" => text.parse::<i64>().ok().map(Json::from).or_else(|| {
+                let number = kanzlei_lang::expr::ops::text_to_number(&text);
+                (!text.is_empty() && number.is_finite()).then(|| Json::from(number))
+            }),
+            "boolean" => match text.as_str() {
+                "true" => Some(true.into()),
+                "false" => Some(false.into()),
+                _ => None,
+            },
+            "null" if text.is_empty() => Some(Json::Null),
+            "object" => serde_json::from_str(&text).ok().filter(Json::is_object),
+            _ => None,
+        };
+        if let Some(value) = value {
+            return value;
+        }
+    }
+    Json::String(text)
+}
+
+/// A parameter given several times is a list where the schema says so; else the first counts.
+fn from_texts(schema: &Json, given: Vec<&String>) -> Option<Json> {
+    if types(schema).contains(&"array") && !given.is_empty() {
+        let items = schema.get("items").unwrap_or(&Json::Null);
+        return Some(given.into_iter().map(|text| coerce(items, text.clone())).collect());
+    }
+    given.first().map(|text| coerce(schema, (*text).clone()))
+}

@@ -1,0 +1,10 @@
+//! The compiler: documents that belong together become plans, or findings.
+//!
+//! [`check`] resolves names and types and makes the [`plan`]; [`input`] turns requests into the input of a
+//! plan, [`example`] makes a request that fits, [`openapi`] describes endpoints. Nothing here runs a plan.
+
+pub mod check;
+pub mod example;
+pub mod input;
+pub mod openapi;
+pub mod plan;

@@ -1,0 +1,315 @@
+//! The OpenAPI 3.1 document of deployed endpoints, written from what the checker knows of them: inputs
+//! from their schemas, answers from the inferred types of replies, problems from what can go wrong.
+//!
+//! ```
+//! use kanzlei_compiler::check::{Bundle, check};
+//! let mut bundle = Bundle::default();
+//! bundle.add("w.yaml", "workflow: hi\nentries: [{endpoint: GET /hi, access: open}]\nsteps: [{reply: 200, body: {n: 1}}]\n");
+//! let checked = check(&bundle);
+//! let document = kanzlei_compiler::openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost");
+//! assert_eq!(document["paths"]["/hi"]["get"]["operationId"], "hi");
+//! ```
+
+use std::collections::BTreeMap;
+
+use serde_json::{Map, Value as Json, json};
+
+use crate::example;
+use crate::input::From;
+use crate::plan::{Action, Endpoint, Plan};
+use kanzlei_lang::document::workflow::Answer;
+use kanzlei_lang::types::{Type, schema};
+use kanzlei_model::problem::phrase;
+
+const PROBLEM: &str = "application/problem+json";
+
+/// The document of all endpoints of these workflows, reached at `server`.
+pub fn document<'p>(plans: impl IntoIterator<Item = &'p Plan>, server: &str) -> Json {
+    let mut paths: BTreeMap<&str, Map<String, Json>> = BTreeMap::new();
+    for plan in plans {
+        for (index, endpoint) in plan.endpoints.iter().enumerate() {
+            let id = if index == 0 { plan.name.clone() } else { format!("{}-{}", plan.name, index + 1) };
+            let operation = operation(plan, endpoint, id);
+            paths.entry(&endpoint.path).or_default().insert(endpoint.method.to_lowercase(), operation);
+        }
+    }
+    json!({
+        "openapi": "3.1.0",
+        "info": {"title": "Workflows", "version": env!("CARGO_PKG_VERSION")},
+        "servers": [{"url": server}],
+        "security": [],
+        "paths": paths.into_iter().map(|(path, operations)| (path.to_owned(), Json::Object(operations))).collect::<Map<_, _>>(),
+        "components": {
+            "schemas": {"Problem": problem_schema(), "Job": job_schema()},
+            "headers": {
+                "Kanzlei-Run": {"description": "The id of the run that answered.", "schema": {"type": "string", "format": "uuid"}},
+                "X-Request-Id": {"description": "The request's id: the client's own, or one that was made.", "schema": {"type": "string"}},
+            },
+        },
+    })
+}
+
+/// A queued run, as `/-/jobs/{id}` tells it.
+fn job_schema() -> Json {
+    let instant = json!({"type": ["string", "null"], "format": "date-time"});
+    json!({
+        "type": "object",
+        "description": "A queued run.",
+        "required": ["id", "workflow", "state", "queued", "due", "links"],
+        "properties": {
+            "id": {"type": "string", "format": "uuid"},
+            "workflow": {"type": "string"},
+            "state": {"enum": ["scheduled", "queued", "running", "waiting", "succeeded", "failed", "cancelled"]},
+            "queued": {"type": "string", "format": "date-time"},
+            "due": {"type": "string", "format": "date-time"},
+            "started": instant,
+            "ended": instant,
+            "progress": {"type": ["number", "null"], "minimum": 0, "maximum": 1},
+            "note": {"type": ["string", "null"]},
+            "left_s": {"type": ["number", "null"], "description": "Estimated seconds until it ends."},
+            "answered": {"type": "boolean"},
+            "links": {"type": "object", "additionalProperties": {"type": "string"}},
+        },
+    })
+}
+
+/// Problem details (RFC 9457) with the places of faults in the input.
+fn problem_schema() -> Json {
+    json!({
+        "type": "object",
+        "description": "Problem details (RFC 9457).",
+        "required": ["title", "status"],
+        "properties": {
+            "type": {"type": "string"},
+            "title": {"type": "string"},
+            "status": {"type": "integer"},
+            "detail": {"type": "string"},
+            "errors": {"type": "array", "items": {
+                "type": "object",
+                "required": ["in", "pointer", "detail"],
+                "properties": {"in": {"type": "string"}, "pointer": {"type": "string"}, "detail": {"type": "string"}},
+            }},
+        },
+    })
+}
+
+fn operation(plan: &Plan, endpoint: &Endpoint, id: String) -> Json {
+    let mut parameters = Vec::new();
+    let mut members = Map::new();
+    let mut required = Vec::new();
+    let mut whole = None;
+    for (declared, from) in plan.input.properties.iter().zip(&endpoint.input.sources) {
+        let (name, within) = match from {
+            From::Path(name) => (name, "path"),
+            From::Query(name) => (name, "query"),
+            From::Header(name) => (name, "header"),
+            From::Member(name) => {
+                members.insert(name.clone(), declared.schema.clone());
+                if declared.required {
+                    required.push(Json::from(name.as_str()));
+                }
+                continue;
+            }
+            From::Body => {
+                whole = Some((declared.schema.clone(), declared.required));
+                continue;
+            }
+        };
+        let mut parameter = json!({"name": name, "in": within, "schema": declared.schema});
+        if declared.required || within == "path" {
+            parameter["required"] = true.into();
+        }
+        if let Some(about) = declared.schema.get("description") {
+            parameter["description"] = about.clone();
+        }
+        parameters.push(parameter);
+    }
+    let mut out = json!({"operationId": id, "responses": responses(plan, endpoint)});
+    if !plan.about.is_empty() {
+        out["summary"] = plan.about.as_str().into();
+    }
+    if !parameters.is_empty() {
+        out["parameters"] = parameters.into();
+    }
+    let bodyless = matches!(endpoint.method.as_str(), "GET" | "HEAD" | "DELETE");
+    if let Some((schema, required)) = whole {
+        out["requestBody"] = json!({"required": required, "content": {"application/json": {"schema": schema}}});
+    } else if !members.is_empty() && !bodyless {
+        let needed = !required.is_empty();
+        let schema = json!({
+            "type": "object", "properties": members, "required": required, "additionalProperties": plan.input.extra,
+        });
+        let example = example_of(plan, endpoint);
+        out["requestBody"] = json!({
+            "required": needed,
+            "content": {
+                "application/json": {"schema": schema, "example": example},
+                "application/x-www-form-urlencoded": {"schema": schema},
+            },
+        });
+    }
+    out
+}
+
+/// A body with the members that must be there.
+fn example_of(plan: &Plan, endpoint: &Endpoint) -> Json {
+    let declared = plan.input.properties.iter().zip(&endpoint.input.sources);
+    declared
+        .filter_map(|(declared, from)| match from {
+            From::Member(name) if declared.required => Some((name.clone(), example::of(&declared.schema))),
+            _ => None,
+        })
+        .collect::<Map<_, _>>()
+        .into()
+}
+
+fn responses(plan: &Plan, endpoint: &Endpoint) -> Json {
+    let mut by_status: BTreeMap<String, Answers> = BTreeMap::new();
+    for reply in &plan.replies {
+        let status = reply.status.map_or("default".to_owned(), |status| status.to_string());
+        let answers = by_status.entry(status).or_default();
+        answers.replies.push((reply.body.clone(), reply.declared.clone()));
+        answers.typed |= reply.headers.iter().any(|name| name.eq_ignore_ascii_case("content-type"));
+    }
+    if plan.may_end_silent {
+        by_status.entry("204".into()).or_default().replies.push((Type::Undefined, None));
+    }
+    if endpoint.answer != Answer::Now {
+        by_status.entry("202".into()).or_default().job = true;
+    }
+    let mut problem = |status: &str, why: &str| {
+        let answers = by_status.entry(status.to_owned()).or_default();
+        if !why.is_empty() && !answers.problems.contains(&why.to_owned()) {
+            answers.problems.push(why.to_owned());
+        }
+        answers.problem = true;
+    };
+    for (status, title) in all_fails(plan) {
+        match status {
+            Some(status) => problem(&status.to_string(), &title.unwrap_or_else(|| phrase(status).to_owned())),
+            None => problem("default", ""),
+        }
+    }
+    problem("400", "The request is malformed");
+    if !matches!(endpoint.method.as_str(), "GET" | "HEAD" | "DELETE") {
+        problem("408", "The request took too long to arrive");
+        problem("413", "The body is too large");
+        problem("415", "The body's media type is not understood");
+    }
+    if endpoint.answer != Answer::Now {
+        problem("409", "The job was cancelled while the client waited");
+        problem("429", "The queue is full");
+    }
+    if matches!(endpoint.method.as_str(), "POST" | "PATCH") {
+        problem("409", "The same request is being worked on");
+    }
+    problem("422", "The input does not fit");
+    problem("500", "The workflow failed");
+    if calls_out(plan) {
+        problem("502", "A service failed");
+    }
+    problem("503", "The service is busy");
+    problem("504", "The request took too long");
+    Json::Object(by_status.into_iter().map(|(status, answers)| (status, answers.describe())).collect())
+}
+
+/// Statuses and titles of `fail` steps, those of invoked workflows included; a status that only the run
+/// knows is nothing.
+fn all_fails(plan: &Plan) -> Vec<(Option<u16>, Option<String>)> {
+    let mut out: Vec<_> = plan.fails.iter().map(|(status, title)| (Some(*status), title.clone())).collect();
+    let computed = plan.blocks.iter().flatten().any(|step| match &step.action {
+        Action::Fail(fail) => !matches!(fail.status, crate::plan::Maker::Const(_)),
+        _ => false,
+    });
+    if computed {
+        out.push((None, None));
+    }
+    for invoked in plan.invoked() {
+        out.extend(all_fails(invoked));
+    }
+    out
+}
+
+fn calls_out(plan: &Plan) -> bool {
+    !plan.services.is_empty() || !plan.statements.is_empty() || plan.invoked().any(|plan| calls_out(plan))
+}
+
+/// What is answered with one status.
+#[derive(Default)]
+struct Answers {
+    replies: Vec<(Type, Option<Json>)>,
+    /// Whether a reply says its own media type.
+    typed: bool,
+    problem: bool,
+    /// Whether it is the address of a job.
+    job: bool,
+    /// What problems of this status mean.
+    problems: Vec<String>,
+}
+
+impl Answers {
+    fn describe(self) -> Json {
+        let mut content = Map::new();
+        let body = Type::union(self.replies.iter().map(|(body, _)| body.clone()));
+        let declared = self.replies.iter().find_map(|(_, declared)| declared.clone());
+        if self.typed {
+            content.insert("*/*".into(), json!({}));
+        } else {
+            let texts = body.keep(|one| matches!(one, Type::Text(_) | Type::Unknown));
+            let values = body.keep(|one| !matches!(one, Type::Text(_) | Type::Undefined));
+            if values != Type::Never {
+                let schema = declared.clone().unwrap_or_else(|| schema::write(&values));
+                content.insert("application/json".into(), json!({"schema": schema}));
+            }
+            if texts != Type::Never {
+                let schema = if texts == Type::Unknown { json!({"type": "string"}) } else { schema::write(&texts) };
+                content.insert("text/plain".into(), json!({"schema": schema}));
+            }
+            // A file goes out under its own media type.
+            let may_be_file = |one: &Type| match one {
+                Type::Unknown => true,
+                Type::Object(shape) => shape.get("base64").is_some() && shape.get("media").is_some(),
+                _ => false,
+            };
+            if body.alternatives().iter().any(may_be_file) {
+                content.insert("*/*".into(), json!({}));
+            }
+        }
+        if self.job {
+            let job = json!({"$ref": "#/components/schemas/Job"});
+            let schema = match content.remove("application/json") {
+                Some(reply) => json!({"anyOf": [job, reply["schema"]]}),
+                None => job,
+            };
+            content.insert("application/json".into(), json!({"schema": schema}));
+        }
+        if self.problem {
+            content.insert(PROBLEM.into(), json!({"schema": {"$ref": "#/components/schemas/Problem"}}));
+        }
+        let queued = self.job && self.replies.is_empty();
+        let about = match (self.replies.is_empty() && !queued, self.problems.is_empty()) {
+            _ if queued => "It is queued; `Location` is the address to poll".to_owned(),
+            (false, true) => "The answer".to_owned(),
+            (false, false) => format!("The answer; or {}", self.problems.join("; ")),
+            (true, _) => self.problems.join("; "),
+        };
+        let about = if about.is_empty() { "A problem".to_owned() } else { about };
+        let mut out = json!({"description": about});
+        if !content.is_empty() {
+            out["content"] = Json::Object(content);
+        }
+        if self.job {
+            out["headers"] =
+                json!({"Location": {"schema": {"type": "string"}}, "Retry-After": {"schema": {"type": "string"}}});
+        }
+        let common = json!({
+            "Kanzlei-Run": {"$ref": "#/components/headers/Kanzlei-Run"},
+            "X-Request-Id": {"$ref": "#/components/headers/X-Request-Id"},
+        });
+        match (&mut out["headers"], common) {
+            (Json::Object(headers), Json::Object(common)) => headers.extend(common),
+            (headers, common) => *headers = common,
+        }
+        out
+    }
+}

@@ -1,0 +1,441 @@
+//! The compiled form of a workflow: what the checker makes of a document and the machine runs.
+//!
+//! Steps stand in numbered blocks, names are slots, texts are templates. Beside it stands the *sheet*:
+//! one [`Paragraph`] per step, numbered as on a deed, for whoever shows the workflow or a run of it.
+//! A plan holds no address: what a service's base is, is known to whoever performs its calls.
+
+pub mod sheet;
+
+use std::sync::Arc;
+use std::time::Duration;
+
+pub use sheet::Paragraph;
+
+use crate::input::{EndpointInput, InputPlan};
+use kanzlei_lang::calendar::Calendar;
+use kanzlei_lang::document::lane::Again;
+use kanzlei_lang::document::step::{Encoding, Retry};
+use kanzlei_lang::document::workflow::{Answer, Missed, Overlap};
+use kanzlei_lang::expr::template::Template;
+use kanzlei_lang::expr::{Expression, Failure, Limits};
+use kanzlei_lang::types::Type;
+use kanzlei_model::value::{MAX_DEPTH, ObjectBuilder, Str, Value};
+
+/// Slots that every workflow has.
+pub const INPUT: u32 = 0;
+pub const RUN: u32 = 1;
+pub const FAILURE: u32 = 2;
+pub const KEPT: u32 = 3;
+/// Their names, in order.
+pub const FIXED: [&str; 4] = ["input", "run", "failure", "kept"];
+
+#[derive(Debug)]
+pub struct Plan {
+    pub name: String,
+    pub about: String,
+    pub input: InputPlan,
+    pub endpoints: Vec<Endpoint>,
+    pub timetables: Vec<Timetable>,
+    pub jobs: Jobs,
+    /// Whether it waits longer than a client can: it runs as a job only.
+    pub durable: bool,
+    /// Names of the workflows it queues.
+    pub enqueues: Vec<String>,
+    /// Block 0 is the workflow itself.
+    pub blocks: Vec<Vec<Step>>,
+    /// The names of the slots.
+    pub slots: Vec<String>,
+    pub sheet: Vec<Paragraph>,
+    /// Whether any expression looks at `run`.
+    pub uses_run: bool,
+    /// Whether any step reads or keeps what is remembered between runs.
+    pub uses_kept: bool,
+    /// Names of the services it calls.
+    pub services: Vec<String>,
+    /// Names of the workflows it invokes.
+    pub invokes: Vec<String>,
+    /// Statements and their databases, in the order of the document.
+    pub statements: Vec<(String, Arc<Statement>)>,
+    /// What it can answer with.
+    pub replies: Vec<ReplyShape>,
+    /// Statuses and titles of its `fail` steps, where they are written down.
+    pub fails: Vec<(u16, Option<String>)>,
+    /// Whether it may end without a reply; clients see 204 then.
+    pub may_end_silent: bool,
+}
+
+/// What is known of the answers of one `reply` step.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ReplyShape {
+    /// Nothing when it is worked out by the run.
+    pub status: Option<u16>,
+    pub body: Type,
+    pub headers: Vec<String>,
+    /// The schema that the document declares for this status.
+    pub declared: Option<serde_json::Value>,
+}
+
+impl Plan {
+    /// The plans of the workflows it invokes, each once for each step that does.
+    pub fn invoked(&self) -> impl Iterator<Item = &Arc<Plan>> {
+        self.blocks.iter().flatten().filter_map(|step| match &step.action {
+            Action::Invoke(invoke) => Some(&invoke.plan),
+            _ => None,
+        })
+    }
+
+    /// The type of what an `invoke` of this workflow gives.
+    pub fn result(&self) -> Type {
+        let one = |status: Option<u16>, body: Type| {
+            let status = status.map_or(Type::NUMBER, |status| Type::number(status.into()));
+            Type::object([("status", status), ("body", body), ("headers", Type::record(Type::TEXT))])
+        };
+        let replies = self.replies.iter().map(|reply| one(reply.status, reply.body.clone()));
+        let silent = self.may_end_silent.then(|| one(Some(204), Type::Undefined));
+        Type::union(replies.chain(silent))
+    }
+}
+
+#[derive(Debug)]
+pub struct Endpoint {
+    pub method: String,
+    pub path: String,
+    pub input: EndpointInput,
+    pub answer: Answer,
+    /// How long a request may take.
+    pub time: Duration,
+    /// The largest body in bytes.
+    pub body: usize,
+}
+
+/// A lane's own rules, compiled.
+#[derive(Debug)]
+pub struct Lane {
+    pub name: String,
+    pub about: String,
+    pub at_once: Option<u32>,
+    pub pace: Option<(u32, Duration)>,
+    pub order: Order,
+    pub length: Option<u64>,
+    pub full: u16,
+    pub again: Option<Again>,
+}
+
+#[derive(Debug)]
+pub enum Order {
+    Due,
+    Strict,
+    /// Over `input`, in slot 0.
+    Per(Box<Expression>),
+}
+
+impl Lane {
+    /// A lane without rules.
+    pub fn plain(name: &str) -> Self {
+        Lane {
+            name: name.to_owned(),
+            about: String::new(),
+            at_once: None,
+            pace: None,
+            order: Order::Due,
+            length: None,
+            full: 503,
+            again: None,
+        }
+    }
+
+    /// Whose turn a job with this input waits for: jobs of one turn run one after another. Nothing
+    /// where the input has no value for it.
+    pub fn turn(&self, input: &Value) -> Option<String> {
+        match &self.order {
+            Order::Due => None,
+            Order::Strict => Some(self.name.clone()),
+            Order::Per(key) => {
+                let value = key.eval(std::slice::from_ref(input), Limits::default()).ok()?;
+                let text = if value.is_nullish() { return None } else { kanzlei_lang::expr::ops::to_text(&value) };
+                Some(format!("{} {text}", self.name))
+            }
+        }
+    }
+
+    /// Whether there is anything to keep to when its jobs are taken.
+    pub fn is_plain(&self) -> bool {
+        self.at_once.is_none() && self.pace.is_none()
+    }
+}
+
+/// How a workflow runs as a job.
+#[derive(Debug, Default)]
+pub struct Jobs {
+    pub lane: Option<String>,
+    pub priority: Option<u8>,
+    /// Over the fixed slots.
+    pub tag: Option<Maker>,
+    pub again: Option<Again>,
+    pub results: Option<Duration>,
+    pub notify: Option<Notify>,
+}
+
+#[derive(Debug)]
+pub struct Notify {
+    /// Over the fixed slots.
+    pub to: Maker,
+    /// The name of the secret that signs.
+    pub secret: String,
+    pub private: bool,
+}
+
+/// A timetable entry.
+#[derive(Debug)]
+pub struct Timetable {
+    pub calendar: Calendar,
+    pub missed: Missed,
+    pub overlap: Overlap,
+    /// The input; slot 0 is the instant it is due, as text.
+    pub send: Vec<(Str, Maker)>,
+}
+
+impl Timetable {
+    /// The input of the job that is due at an instant.
+    pub fn input(&self, due: &str) -> Result<Value, Box<Failure>> {
+        let mut input = ObjectBuilder::with_capacity(self.send.len());
+        for (name, maker) in &self.send {
+            input.insert(name.clone(), maker.make(&[Value::text(due)], Limits::default())?);
+        }
+        Ok(input.finish())
+    }
+}
+
+pub type BlockId = u32;
+
+#[derive(Debug)]
+pub struct Step {
+    /// Index in the sheet.
+    pub paragraph: u32,
+    pub id: Option<u32>,
+    pub when: Option<Expression>,
+    pub off: bool,
+    pub rescue: Option<BlockId>,
+    pub action: Action,
+}
+
+#[derive(Debug)]
+pub enum Action {
+    Call(Box<Call>),
+    Let(Vec<(u32, Maker)>),
+    If {
+        condition: Expression,
+        then: BlockId,
+        otherwise: Option<BlockId>,
+    },
+    Match {
+        subject: Expression,
+        arms: Vec<(Value, BlockId)>,
+        otherwise: Option<BlockId>,
+        /// Whether there is an arm for each value that the subject can have.
+        complete: bool,
+    },
+    Each(Box<Each>),
+    Together {
+        branches: Vec<Branch>,
+        settle: bool,
+    },
+    Invoke(Box<Invoke>),
+    Sql(Box<Sql>),
+    Keep(Vec<(Str, Maker)>),
+    /// Waits for so long.
+    Pause(Maker),
+    /// Waits until an instant.
+    Until(Maker),
+    Enqueue(Box<Enqueue>),
+    Cancel(Cancel),
+    Await(Box<Await>),
+    Note(Maker),
+    Progress(Maker),
+    Reply(Box<Reply>),
+    Fail(Box<Fail>),
+}
+
+impl Action {
+    /// Whether the step has a result that can be named.
+    pub fn has_result(&self) -> bool {
+        matches!(
+            self,
+            Action::Call(_)
+                | Action::Each(_)
+                | Action::Together { .. }
+                | Action::Invoke(_)
+                | Action::Sql(_)
+                | Action::Let(_)
+                | Action::Enqueue(_)
+                | Action::Cancel(_)
+                | Action::Await(_)
+        )
+    }
+
+    /// The blocks inside, branch by branch; a rescue belongs to the step.
+    pub fn blocks(&self) -> Vec<BlockId> {
+        match self {
+            Action::If { then, otherwise, .. } => std::iter::once(*then).chain(*otherwise).collect(),
+            Action::Match { arms, otherwise, .. } => arms.iter().map(|(_, block)| *block).chain(*otherwise).collect(),
+            Action::Each(each) => vec![each.block],
+            Action::Together { branches, .. } => branches.iter().map(|branch| branch.block).collect(),
+            Action::Await(wait) => vec![wait.block],
+            _ => Vec::new(),
+        }
+    }
+}
+
+/// A loop: `block` once for each item of the list.
+#[derive(Debug)]
+pub struct Each {
+    pub list: Expression,
+    pub item: u32,
+    pub index: Option<u32>,
+    pub block: BlockId,
+    pub at_once: u32,
+    pub collect: Option<Maker>,
+    pub settle: bool,
+}
+
+/// Jobs of another workflow: one, or one for each item of a list.
+#[derive(Debug)]
+pub struct Enqueue {
+    pub workflow: String,
+    pub send: Vec<(Str, Maker)>,
+    pub due: Option<Due>,
+    pub lane: Option<String>,
+    pub tag: Option<Maker>,
+    pub priority: Option<u8>,
+    /// The list, and the slot of its items.
+    pub for_each: Option<(Expression, u32)>,
+    pub spacing: Option<Maker>,
+}
+
+#[derive(Debug)]
+pub enum Due {
+    After(Maker),
+    At(Maker),
+}
+
+#[derive(Debug)]
+pub enum Cancel {
+    Ids(Maker),
+    Tag(Maker),
+}
+
+/// Gives an address out and waits for what comes to it.
+#[derive(Debug)]
+pub struct Await {
+    /// Holds the address while the steps run.
+    pub slot: u32,
+    pub block: BlockId,
+    /// An instant, or a span from when the step began.
+    pub until: Option<Maker>,
+}
+
+#[derive(Debug)]
+pub struct Branch {
+    pub name: Str,
+    pub slot: u32,
+    pub block: BlockId,
+}
+
+#[derive(Debug)]
+pub struct Invoke {
+    /// The invoked workflow as it was when this one was checked.
+    pub plan: Arc<Plan>,
+    pub send: Vec<(Str, Maker)>,
+}
+
+#[derive(Debug)]
+pub struct Sql {
+    pub database: String,
+    pub statements: Vec<(Arc<Statement>, Bound)>,
+    pub transaction: bool,
+    pub within: Duration,
+}
+
+/// Values by the names of their parameters.
+pub type Bound = Vec<(Str, Maker)>;
+
+/// A statement with its named parameters taken out.
+#[derive(Debug, PartialEq)]
+pub struct Statement {
+    /// The texts around the parameters: always one more than parameters.
+    pub texts: Vec<String>,
+    /// For each parameter in the text, which of the bound values it takes.
+    pub parameters: Vec<usize>,
+}
+
+impl Statement {
+    /// The text with one `?` for each parameter, as a database prepares it.
+    pub fn prepared(&self) -> String {
+        self.texts.join("?")
+    }
+}
+
+#[derive(Debug)]
+pub struct Reply {
+    pub status: Maker,
+    pub headers: Vec<(String, Maker)>,
+    pub body: Option<Maker>,
+}
+
+#[derive(Debug)]
+pub struct Fail {
+    pub status: Maker,
+    pub title: Option<Maker>,
+    pub detail: Option<Maker>,
+    pub problem_type: Option<Maker>,
+    pub with: Option<Maker>,
+}
+
+#[derive(Debug)]
+pub struct Call {
+    pub service: String,
+    pub operation: Option<String>,
+    pub method: String,
+    /// URI template (RFC 6570) relative to the service's base.
+    pub template: String,
+    /// Variables of the template.
+    pub variables: Vec<(String, Maker)>,
+    pub headers: Vec<(String, Maker)>,
+    pub body: Option<Maker>,
+    pub encoding: Option<Encoding>,
+    pub accept: Vec<(u16, u16)>,
+    pub within: Duration,
+    pub retry: Option<Retry>,
+}
+
+/// Makes a value: a constant, a text with expressions, or a list or object of such.
+#[derive(Clone, Debug)]
+pub enum Maker {
+    Const(Value),
+    Text(Template),
+    List(Vec<Maker>),
+    Object(Vec<(Str, Maker)>),
+}
+
+impl Maker {
+    pub fn make(&self, slots: &[Value], limits: Limits) -> Result<Value, Box<Failure>> {
+        let value = match self {
+            Maker::Const(value) => return Ok(value.clone()),
+            Maker::Text(template) => template.eval(slots, limits)?,
+            Maker::List(items) => {
+                Value::list(items.iter().map(|item| item.make(slots, limits)).collect::<Result<_, _>>()?)
+            }
+            Maker::Object(members) => {
+                let mut builder = ObjectBuilder::with_capacity(members.len());
+                for (key, maker) in members {
+                    builder.insert(key.clone(), maker.make(slots, limits)?);
+                }
+                builder.finish()
+            }
+        };
+        if value.depth() > MAX_DEPTH {
+            return Err(Failure::too_deep());
+        }
+        Ok(value)
+    }
+}

@@ -1,0 +1,6 @@
+//! The engine: one run of one plan, without I/O, clock or async runtime.
+//!
+//! [`machine`] is a run as a value; [`driver`] is the loop that performs what a machine asks for.
+
+pub mod driver;
+pub mod machine;

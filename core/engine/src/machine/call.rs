@@ -1,0 +1,280 @@
+//! Calls in the machine: the request to send, what the answer means, whether to try again and when.
+
+use std::time::Duration;
+
+use iri_string::spec::UriSpec;
+use iri_string::template::UriTemplateStr;
+use iri_string::template::simple_context::{SimpleContext, Value as Variable};
+
+use super::flow::{Awaits, Fibre, Flow, What};
+use super::{Effect, Failure, Machine, Micros, State, body};
+use kanzlei_compiler::plan::{Action, Call, Maker};
+use kanzlei_lang::document::step::{Retry, RetryOn};
+use kanzlei_lang::expr::ops;
+use kanzlei_model::value::{ObjectBuilder, Value};
+
+/// One HTTP request, to be sent to a service.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Request {
+    pub service: String,
+    /// The operation's name, where the call names one.
+    pub operation: Option<String>,
+    pub method: String,
+    /// Path and query relative to the service's base address.
+    pub target: String,
+    pub headers: Vec<(String, String)>,
+    pub body: Option<Vec<u8>>,
+    /// How long this attempt may take.
+    pub within: Duration,
+    pub attempt: u32,
+}
+
+/// An answer as it came.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Answer {
+    pub status: u16,
+    pub headers: Vec<(String, String)>,
+    pub body: Vec<u8>,
+}
+
+/// Why there is no answer.
+#[derive(Clone, Debug, PartialEq)]
+pub struct CallFault {
+    pub kind: CallError,
+    pub detail: String,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum CallError {
+    /// No connection: nobody listens, the name is unknown.
+    Unreachable,
+    Timeout,
+    /// The connection broke before the answer was whole.
+    Broken,
+    TooLarge,
+    /// A redirect to somewhere else.
+    Redirected,
+    /// The address may not be called.
+    Refused,
+}
+
+impl CallError {
+    pub const ALL: [CallError; 6] = [
+        CallError::Unreachable,
+        CallError::Timeout,
+        CallError::Broken,
+        CallError::TooLarge,
+        CallError::Redirected,
+        CallError::Refused,
+    ];
+
+    pub fn name(self) -> &'static str {
+        match self {
+            CallError::Unreachable => "unreachable",
+            CallError::Timeout => "timeout",
+            CallError::Broken => "broken",
+            CallError::TooLarge => "too-large",
+            CallError::Redirected => "redirected",
+            CallError::Refused => "refused",
+        }
+    }
+}
+
+impl Machine {
+    /// Makes the request of a call and asks for it to be sent.
+    pub(super) fn start_call(&mut self, at: usize, fibre: &mut Fibre, record: usize, attempt: u32) -> Flow {
+        let plan = self.levels[fibre.level as usize].plan.clone();
+        let (block, place) = self.records[record].place;
+        let step = plan.blocks.get(block as usize).and_then(|block| block.get(place));
+        let Some(Action::Call(call)) = step.map(|step| &step.action) else { return Flow::On };
+        match self.request(fibre, call, record, attempt) {
+            Ok(request) => {
+                let id = self.ask(at, Effect::Call(Box::new(request)));
+                fibre.awaits = Awaits::Effect { id, record: Some(record), what: What::Call { attempt } };
+                Flow::Waits
+            }
+            Err(failure) => self.step_failed(fibre, record, failure),
+        }
+    }
+
+    /// The request of a call, the same for each attempt but for its number.
+    fn request(&mut self, fibre: &Fibre, call: &Call, record: usize, attempt: u32) -> Result<Request, Failure> {
+        let make =
+            |maker: &Maker| maker.make(&fibre.slots, self.limits).map_err(|failure| Failure::expression(&failure));
+        let mut sent = ObjectBuilder::default();
+        let mut context = SimpleContext::new();
+        for (name, maker) in &call.variables {
+            let value = make(maker)?;
+            match &value {
+                Value::Undefined | Value::Null => {}
+                Value::List(list) => {
+                    let items: Vec<String> = list.items().iter().map(|item| ops::to_text(item).to_string()).collect();
+                    context.insert(name.as_str(), Variable::List(items));
+                }
+                other => {
+                    context.insert(name.as_str(), ops::to_text(other).to_string());
+                }
+            }
+        }
+        let target = UriTemplateStr::new(&call.template)
+            .and_then(|template| template.expand::<UriSpec, _>(&context))
+            .map(|target| target.to_string())
+            .map_err(|error| Failure::new("expression", format!("the address cannot be made: {error}")))?;
+        if leaves_its_path(&target) {
+            return Err(Failure::new("refused", format!("a value makes the path `{target}` lead elsewhere")));
+        }
+        let mut headers = Vec::with_capacity(call.headers.len() + 3);
+        for (name, maker) in &call.headers {
+            let value = make(maker)?;
+            if !value.is_nullish() {
+                headers.push((name.clone(), ops::to_text(&value).to_string()));
+            }
+        }
+        let body = call.body.as_ref().map(make).transpose()?;
+        sent.insert("target".into(), Value::text(format!("{} {target}", call.method)));
+        if call.operation.is_none() {
+            sent.insert("service".into(), Value::text(call.service.as_str()));
+        }
+        let given = |headers: &[(String, String)], wanted: &str| {
+            headers.iter().any(|(name, _)| name.eq_ignore_ascii_case(wanted))
+        };
+        let bytes = body.as_ref().map(|body| {
+            let (bytes, media) = body::write(call.encoding, body, &format!("{}-{record}", self.id));
+            if !given(&headers, "content-type") {
+                headers.push(("content-type".into(), media));
+            }
+            bytes
+        });
+        if !given(&headers, "accept") {
+            headers.push(("accept".into(), "application/json, */*;q=0.5".into()));
+        }
+        if !given(&headers, "idempotency-key") && !matches!(call.method.as_str(), "GET" | "HEAD") {
+            headers.push(("idempotency-key".into(), format!("{}-{record}", self.id)));
+        }
+        if let Some(body) = body {
+            sent.insert("body".into(), body);
+        }
+        self.records[record].sent = sent.finish();
+        Ok(Request {
+            service: call.service.clone(),
+            operation: call.operation.clone(),
+            method: call.method.clone(),
+            target,
+            headers,
+            body: bytes,
+            within: call.within,
+            attempt,
+        })
+    }
+
+    /// Takes the answer to a call, or why there is none.
+    pub(super) fn called(
+        &mut self,
+        at: usize,
+        fibre: &mut Fibre,
+        record: usize,
+        attempt: u32,
+        result: Result<Answer, CallFault>,
+    ) -> Flow {
+        let plan = self.levels[fibre.level as usize].plan.clone();
+        let (block, place) = self.records[record].place;
+        let step = plan.blocks.get(block as usize).and_then(|block| block.get(place));
+        let Some(Action::Call(call)) = step.map(|step| &step.action) else { return Flow::On };
+        let retry_after = result.as_ref().ok().and_then(retry_after);
+        let judged = match result {
+            Err(fault) => Err(Failure::new(fault.kind.name(), fault.detail)),
+            Ok(answer) => judge(call, answer),
+        };
+        match judged {
+            Ok(value) => {
+                self.close(fibre, record, State::Succeeded, value);
+                Flow::On
+            }
+            Err(failure) => match call.retry.as_ref().filter(|r| attempt < r.times && wants(r, &failure)) {
+                Some(retry) => {
+                    let pause = pause(retry, attempt, retry_after, &self.id, record);
+                    let came = match failure.status {
+                        Some(status) if failure.kind == "status" => status.to_string(),
+                        _ => failure.kind.to_owned(),
+                    };
+                    self.records[record].tries.push(came);
+                    self.records[record].failure = Some(failure);
+                    let until = self.now + pause.as_micros() as Micros;
+                    self.wait(at, fibre, record, until, What::Again { attempt: attempt + 1 })
+                }
+                None => self.step_failed(fibre, record, failure),
+            },
+        }
+    }
+}
+
+/// Whether a path has a part that stands for the folder above or for itself (RFC 3986 §3.3), also
+/// percent-encoded: with it a value of the input could reach another operation.
+fn leaves_its_path(target: &str) -> bool {
+    let path = target.split(['?', '#']).next().unwrap_or_default();
+    path.split(['/', '\\']).any(|part| {
+        let plain = part.replace("%2e", ".").replace("%2E", ".");
+        plain == "." || plain == ".."
+    })
+}
+
+/// What an answer means: the call's result, or a failure.
+fn judge(call: &Call, answer: Answer) -> Result<Value, Failure> {
+    let accepted = call.accept.iter().any(|(from, to)| (*from..=*to).contains(&answer.status));
+    let header = |wanted: &str| {
+        answer.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case(wanted)).map(|(_, v)| v.as_str())
+    };
+    let media = header("content-type").unwrap_or_default().to_ascii_lowercase();
+    let body = match body::parse(&media, header("content-disposition"), &answer.body) {
+        Ok(body) => body,
+        Err(detail) if accepted => {
+            return Err(Failure { status: Some(answer.status), ..Failure::new("unreadable", detail) });
+        }
+        Err(_) => Value::Undefined,
+    };
+    if !accepted {
+        let said = ["detail", "title", "message"].iter().find_map(|key| body.member(key).and_then(Value::as_text));
+        let said = said.map(|said| format!(": {said}")).unwrap_or_default();
+        let detail = format!("{} answered {}{said}", call.service, answer.status);
+        return Err(Failure { status: Some(answer.status), body, ..Failure::new("status", detail) });
+    }
+    let headers = answer.headers.into_iter().map(|(name, value)| (name.to_ascii_lowercase(), Value::text(value)));
+    Ok(Value::object([
+        ("status", Value::Int(answer.status.into())),
+        ("body", body),
+        ("headers", Value::object(headers)),
+    ]))
+}
+
+fn wants(retry: &Retry, failure: &Failure) -> bool {
+    retry.on.iter().any(|on| match on {
+        RetryOn::Failure(kind) => kind == failure.kind,
+        RetryOn::Status(from, to) => {
+            failure.kind == "status" && failure.status.is_some_and(|s| (*from..=*to).contains(&s))
+        }
+    })
+}
+
+/// The pause before the next attempt: growing, jittered between half and whole, and no shorter than
+/// the service asked for, all bounded by `most`.
+fn pause(retry: &Retry, attempt: u32, asked: Option<Duration>, seed: &str, record: usize) -> Duration {
+    let grown = retry.first.as_secs_f64() * retry.factor.powi(attempt as i32 - 1);
+    let jitter = 0.5 + 0.5 * fraction(seed, record, attempt);
+    let pause = (grown.min(retry.most.as_secs_f64()) * jitter).max(asked.map_or(0.0, |asked| asked.as_secs_f64()));
+    Duration::from_secs_f64(pause.min(retry.most.as_secs_f64()))
+}
+
+/// A number in 0..1 that looks random and is the same for the same run, step and attempt (FNV-1a).
+fn fraction(seed: &str, record: usize, attempt: u32) -> f64 {
+    let mut hash: u64 = 0xcbf2_9ce4_8422_2325;
+    for byte in seed.bytes().chain(record.to_le_bytes()).chain(attempt.to_le_bytes()) {
+        hash = (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3);
+    }
+    (hash >> 11) as f64 / (1u64 << 53) as f64
+}
+
+/// `Retry-After` in seconds (RFC 9110 §10.2.3).
+fn retry_after(answer: &Answer) -> Option<Duration> {
+    let (_, value) = answer.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("retry-after"))?;
+    value.trim().parse().ok().map(Duration::from_secs)
+}

@@ -1,0 +1,615 @@
+//! Fibres: how a run moves through its blocks, forks for loops, branches and invoked workflows, joins
+//! them again, and what a failure ends.
+//!
+//! A fibre is taken out of the machine while it runs, so that both can be changed; [`Machine::settle`]
+//! puts it back or deals with its end. What a fibre knows of others is its parent's place only.
+
+use std::sync::Arc;
+
+use super::{Effect, EffectId, Ended, Failure, Kept, Machine, Reply, State, StepRecord, problem_of};
+use kanzlei_compiler::plan::{Action, BlockId, FAILURE, INPUT, KEPT, Plan, Step};
+use kanzlei_model::problem::Problem;
+use kanzlei_model::value::Value;
+
+/// A plan that is part of the run, and where its paragraphs stand.
+#[derive(Debug)]
+pub(super) struct Level {
+    pub plan: Arc<Plan>,
+    /// `3.` where step 3 invokes it.
+    pub prefix: String,
+    /// The level and paragraph that invoke it.
+    caller: Option<(u16, u32)>,
+}
+
+impl Level {
+    pub fn root(plan: Arc<Plan>) -> Self {
+        Level { plan, prefix: String::new(), caller: None }
+    }
+}
+
+/// Where a fibre is: a step in a block, and the record of the step the block belongs to.
+#[derive(Debug)]
+pub(super) struct Frame {
+    pub block: BlockId,
+    pub at: usize,
+    /// Index of the record of the step around.
+    pub owner: Option<usize>,
+}
+
+#[derive(Debug)]
+pub(super) struct Fibre {
+    pub level: u16,
+    /// The fibre that the workflow this one belongs to began with.
+    pub invocation: usize,
+    pub slots: Vec<Value>,
+    pub frames: Vec<Frame>,
+    pub awaits: Awaits,
+    /// The fibre that forked this one, and which of its children this is.
+    parent: Option<(usize, usize)>,
+    /// The record of the step that forked it.
+    owner: Option<usize>,
+    /// The position in a loop.
+    item: Option<u32>,
+    /// What the latest step with a result gave, for branches.
+    result: Value,
+    /// Set on the fibre a workflow began with.
+    pub own: Option<Box<Own>>,
+}
+
+/// What belongs to one invocation of a workflow.
+#[derive(Debug, Default)]
+pub(super) struct Own {
+    pub reply: Option<Reply>,
+    pub kept: Option<Kept>,
+}
+
+#[derive(Debug)]
+pub(super) enum Awaits {
+    Nothing,
+    Effect { id: EffectId, record: Option<usize>, what: What },
+    Children(Box<Group>),
+}
+
+/// What an effect is for.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum What {
+    Call {
+        attempt: u32,
+    },
+    /// The pause before another attempt.
+    Again {
+        attempt: u32,
+    },
+    Pause,
+    Query,
+    Recall,
+    Keep {
+        tries: u32,
+    },
+    Enqueue,
+    CancelJobs,
+    /// The address of a callback.
+    Open,
+    Callback,
+}
+
+/// The children of one step.
+#[derive(Debug)]
+pub(super) struct Group {
+    record: usize,
+    /// Fibres at work.
+    children: Vec<usize>,
+    /// The next item or branch to begin.
+    next: usize,
+    /// The list of a loop.
+    list: Value,
+    results: Vec<Value>,
+}
+
+/// How a fibre goes on.
+#[derive(Debug)]
+pub(super) enum Flow {
+    On,
+    /// Lets the machine speak first: the client's answer is ready, or others are to have a turn.
+    Yield,
+    Waits,
+    Done,
+    Failed(Failure),
+    /// A `fail` step: ends the workflow it stands in.
+    Quit(Failure),
+}
+
+impl Machine {
+    /// Begins a workflow: the run's own, or one that is invoked.
+    pub(super) fn start_invocation(&mut self, level: u16, slots: Vec<Value>, from: Option<(usize, usize)>) -> usize {
+        let fibre = Fibre {
+            level,
+            invocation: 0,
+            slots,
+            frames: vec![Frame { block: 0, at: 0, owner: from.map(|(_, record)| record) }],
+            awaits: Awaits::Nothing,
+            parent: from.map(|(parent, _)| (parent, 0)),
+            owner: from.map(|(_, record)| record),
+            item: None,
+            result: Value::Undefined,
+            own: Some(Box::default()),
+        };
+        let at = self.add(Box::new(fibre));
+        let plan = self.levels[level as usize].plan.clone();
+        if let Some(fibre) = &mut self.fibres[at] {
+            fibre.invocation = at;
+        }
+        if plan.uses_kept {
+            let id = self.ask(at, Effect::Recall { workflow: plan.name.clone() });
+            if let Some(fibre) = &mut self.fibres[at] {
+                fibre.awaits = Awaits::Effect { id, record: None, what: What::Recall };
+            }
+        } else {
+            self.ready.push_back(at);
+        }
+        at
+    }
+
+    fn add(&mut self, fibre: Box<Fibre>) -> usize {
+        match self.free.pop() {
+            Some(at) => {
+                self.fibres[at] = Some(fibre);
+                at
+            }
+            None => {
+                self.fibres.push(Some(fibre));
+                self.fibres.len() - 1
+            }
+        }
+    }
+
+    /// Puts an effect in line for a fibre.
+    pub(super) fn ask(&mut self, fibre: usize, effect: Effect) -> EffectId {
+        let id = self.next_effect;
+        self.next_effect += 1;
+        self.due.push_back((id, effect));
+        self.waited_for.push((id, fibre));
+        id
+    }
+
+    /// Lets a fibre take steps for as long as it can.
+    pub(super) fn run_fibre(&mut self, at: usize) {
+        if let Some(fibre) = self.fibres.get_mut(at).and_then(Option::take) {
+            self.settle(at, fibre, Flow::On);
+        }
+    }
+
+    /// Goes on with a fibre that was taken out, until it waits or ends; then with its parent.
+    pub(super) fn settle(&mut self, at: usize, fibre: Box<Fibre>, flow: Flow) {
+        let (mut at, mut fibre, mut flow) = (at, fibre, flow);
+        loop {
+            while let Flow::On = flow {
+                flow = if self.out_of_breath() { Flow::Yield } else { self.advance(at, &mut fibre) };
+            }
+            let result = match flow {
+                Flow::On | Flow::Waits => {
+                    self.fibres[at] = Some(fibre);
+                    return;
+                }
+                Flow::Yield => {
+                    self.fibres[at] = Some(fibre);
+                    self.ready.push_front(at);
+                    return;
+                }
+                Flow::Done => Ok(()),
+                Flow::Failed(failure) => Err(failure),
+                Flow::Quit(failure) => {
+                    // The workflow around ends, whatever loops and branches lie between.
+                    let root = fibre.invocation;
+                    if root != at {
+                        self.cancel_records(&fibre);
+                        self.fibres[at] = None;
+                        self.free.push(at);
+                        let Some(of) = self.fibres.get_mut(root).and_then(Option::take) else { return };
+                        self.cancel(&of);
+                        (at, fibre) = (root, of);
+                    }
+                    Err(failure)
+                }
+            };
+            let Some((parent, index)) = fibre.parent else {
+                match result {
+                    Ok(()) => self.ended = Some(Ended { state: State::Succeeded, failure: None, at: self.now }),
+                    Err(failure) => {
+                        self.cancel(&fibre);
+                        let problem = problem_of(&failure);
+                        self.end_failed(failure, problem);
+                    }
+                }
+                return;
+            };
+            let Some(mut over) = self.fibres.get_mut(parent).and_then(Option::take) else { return };
+            flow = self.child_ended(&mut over, at, fibre, index, result);
+            (at, fibre) = (parent, over);
+        }
+    }
+
+    /// Takes one step, or leaves a block that is done.
+    fn advance(&mut self, at: usize, fibre: &mut Fibre) -> Flow {
+        let plan = self.levels[fibre.level as usize].plan.clone();
+        let Some(frame) = fibre.frames.last_mut() else { return Flow::Done };
+        let Some(step) = plan.blocks[frame.block as usize].get(frame.at) else {
+            let owner = frame.owner;
+            fibre.frames.pop();
+            if let Some(owner) = owner.filter(|_| !fibre.frames.is_empty()) {
+                let gave_out = self.step_of(owner).is_some_and(|step| matches!(step.action, Action::Await(_)));
+                if gave_out && self.records[owner].state == State::Running {
+                    return self.start_wait(at, fibre, owner);
+                }
+                self.close(fibre, owner, State::Succeeded, Value::Undefined);
+            }
+            return Flow::On;
+        };
+        let place = (frame.block, frame.at);
+        let owner = frame.owner;
+        frame.at += 1;
+        if step.off {
+            return Flow::On;
+        }
+        self.taken += 1;
+        if self.taken > super::MAX_TAKEN {
+            let mut failure = Failure::new("expression", format!("more than {} steps", super::MAX_TAKEN));
+            failure.problem = Some(Box::new(Problem::new(500, "The workflow takes too many steps")));
+            let problem = problem_of(&failure);
+            self.end_failed(failure, problem);
+            return Flow::Waits;
+        }
+        let mut record = StepRecord::new(step.paragraph, fibre.level, place, self.now);
+        record.owner = owner.map(|owner| owner as u32);
+        record.item = fibre.item.filter(|_| fibre.frames.len() == 1);
+        self.records.push(record);
+        let record = self.records.len() - 1;
+        self.take(at, fibre, step, record)
+    }
+
+    /// Goes into a branch of a step; the step is done when the branch is.
+    pub(super) fn enter(&mut self, fibre: &mut Fibre, block: Option<BlockId>, owner: usize) -> Flow {
+        match block {
+            Some(block) => fibre.frames.push(Frame { block, at: 0, owner: Some(owner) }),
+            None => {
+                let outcome = std::mem::take(&mut self.records[owner].outcome);
+                self.close(fibre, owner, State::Succeeded, outcome);
+            }
+        }
+        Flow::On
+    }
+
+    /// Ends a step that did not fail, and gives its result its name.
+    pub(super) fn close(&mut self, fibre: &mut Fibre, record: usize, state: State, outcome: Value) {
+        let now = self.now;
+        let plan = self.levels[fibre.level as usize].plan.clone();
+        let record = &mut self.records[record];
+        // A rescued step stays rescued; its branch's end is not its own success.
+        if record.state == State::Running {
+            record.state = state;
+            let (block, at) = record.place;
+            if let Some(step) = plan.blocks.get(block as usize).and_then(|block| block.get(at)) {
+                let has_result = step.action.has_result() && state == State::Succeeded;
+                if let Some(slot) = step.id.filter(|_| has_result) {
+                    fibre.slots[slot as usize] = outcome.clone();
+                }
+                if fibre.frames.len() == 1 {
+                    fibre.result = if has_result { outcome.clone() } else { Value::Undefined };
+                }
+            }
+        }
+        record.ended = now;
+        if !matches!(outcome, Value::Undefined) {
+            record.outcome = outcome;
+        }
+    }
+
+    /// A step failed: its rescue takes over, or that of a step around it, or the fibre ends.
+    pub(super) fn step_failed(&mut self, fibre: &mut Fibre, record: usize, failure: Failure) -> Flow {
+        let mut failed = record;
+        loop {
+            let rescue = self.step_of(failed).and_then(|step| step.rescue);
+            let now = self.now;
+            let record = &mut self.records[failed];
+            let in_rescue = record.state == State::Rescued;
+            record.ended = now;
+            if let Some(block) = rescue.filter(|_| !in_rescue) {
+                record.state = State::Rescued;
+                record.failure = Some(failure.clone());
+                if fibre.frames.len() == 1 {
+                    fibre.result = Value::Undefined;
+                }
+                fibre.slots[FAILURE as usize] = failure.to_value();
+                fibre.frames.push(Frame { block, at: 0, owner: Some(failed) });
+                return Flow::On;
+            }
+            if in_rescue {
+                record.state = State::Failed;
+            } else {
+                if record.state == State::Running {
+                    record.state = State::Failed;
+                }
+                record.failure = Some(failure.clone());
+            }
+            let owner = fibre.frames.pop().and_then(|frame| frame.owner);
+            match owner.filter(|_| !fibre.frames.is_empty()) {
+                Some(owner) => failed = owner,
+                None => return Flow::Failed(failure),
+            }
+        }
+    }
+
+    /// The step a record belongs to.
+    pub fn step_of(&self, record: usize) -> Option<&Step> {
+        let record = self.records.get(record)?;
+        let (block, at) = record.place;
+        self.levels.get(record.level as usize)?.plan.blocks.get(block as usize)?.get(at)
+    }
+
+    /// Begins the items of a loop.
+    pub(super) fn fork_each(&mut self, at: usize, fibre: &mut Fibre, step: &Step, record: usize, list: Value) -> Flow {
+        let Action::Each(each) = &step.action else { return Flow::On };
+        let count = list.as_list().map_or(0, <[Value]>::len);
+        if count == 0 {
+            self.close(fibre, record, State::Succeeded, Value::list(Vec::new()));
+            return Flow::On;
+        }
+        let mut group = Group {
+            record,
+            children: Vec::with_capacity(count.min(each.at_once as usize)),
+            next: 0,
+            list,
+            results: vec![Value::Undefined; count],
+        };
+        while group.next < count.min(each.at_once as usize) {
+            let child = self.child(at, fibre, each.block, record, group.next);
+            let child = self.add(Box::new(child));
+            self.begin_item(fibre, child, each, &group);
+            group.children.push(child);
+            group.next += 1;
+        }
+        fibre.awaits = Awaits::Children(Box::new(group));
+        Flow::Waits
+    }
+
+    fn begin_item(&mut self, parent: &Fibre, child: usize, each: &kanzlei_compiler::plan::Each, group: &Group) {
+        let index = group.next;
+        let Some(fibre) = &mut self.fibres[child] else { return };
+        fibre.slots.clone_from(&parent.slots);
+        fibre.frames.clear();
+        fibre.frames.push(Frame { block: each.block, at: 0, owner: Some(group.record) });
+        fibre.parent = fibre.parent.map(|(parent, _)| (parent, index));
+        fibre.item = Some(index as u32);
+        fibre.result = Value::Undefined;
+        if let Some(item) = group.list.as_list().and_then(|items| items.get(index)) {
+            fibre.slots[each.item as usize] = item.clone();
+        }
+        if let Some(slot) = each.index {
+            fibre.slots[slot as usize] = Value::Int(index as i64);
+        }
+        self.ready.push_back(child);
+    }
+
+    fn child(&self, at: usize, parent: &Fibre, block: BlockId, record: usize, index: usize) -> Fibre {
+        Fibre {
+            level: parent.level,
+            invocation: parent.invocation,
+            slots: Vec::new(),
+            frames: vec![Frame { block, at: 0, owner: Some(record) }],
+            awaits: Awaits::Nothing,
+            parent: Some((at, index)),
+            owner: Some(record),
+            item: None,
+            result: Value::Undefined,
+            own: None,
+        }
+    }
+
+    /// Begins the branches of `together`.
+    pub(super) fn fork_branches(&mut self, at: usize, fibre: &mut Fibre, step: &Step, record: usize) -> Flow {
+        let Action::Together { branches, .. } = &step.action else { return Flow::On };
+        let mut children = Vec::with_capacity(branches.len());
+        for (index, branch) in branches.iter().enumerate() {
+            let mut child = self.child(at, fibre, branch.block, record, index);
+            child.slots.clone_from(&fibre.slots);
+            let child = self.add(Box::new(child));
+            self.ready.push_back(child);
+            children.push(child);
+        }
+        let results = vec![Value::Undefined; branches.len()];
+        let next = branches.len();
+        fibre.awaits = Awaits::Children(Box::new(Group { record, children, next, list: Value::Undefined, results }));
+        Flow::Waits
+    }
+
+    /// Begins an invoked workflow.
+    pub(super) fn fork_invoke(
+        &mut self,
+        at: usize,
+        fibre: &mut Fibre,
+        plan: &Arc<Plan>,
+        record: usize,
+        input: Value,
+    ) -> Flow {
+        let caller = (fibre.level, self.records[record].paragraph);
+        let level = match self.levels.iter().position(|level| level.caller == Some(caller)) {
+            Some(level) => level,
+            None => {
+                let prefix = format!("{}.", self.number(&self.records[record]));
+                self.levels.push(Level { plan: plan.clone(), prefix, caller: Some(caller) });
+                self.levels.len() - 1
+            }
+        };
+        let mut slots = vec![Value::Undefined; plan.slots.len()];
+        slots[INPUT as usize] = input;
+        slots[kanzlei_compiler::plan::RUN as usize] = fibre.slots[kanzlei_compiler::plan::RUN as usize].clone();
+        let child = self.start_invocation(level as u16, slots, Some((at, record)));
+        fibre.awaits = Awaits::Children(Box::new(Group {
+            record,
+            children: vec![child],
+            next: 1,
+            list: Value::Undefined,
+            results: vec![Value::Undefined],
+        }));
+        Flow::Waits
+    }
+
+    /// A child ended: its result is kept, the next item begins, or the step around ends.
+    fn child_ended(
+        &mut self,
+        parent: &mut Fibre,
+        child_at: usize,
+        mut child: Box<Fibre>,
+        index: usize,
+        result: Result<(), Failure>,
+    ) -> Flow {
+        let Awaits::Children(mut group) = std::mem::replace(&mut parent.awaits, Awaits::Nothing) else {
+            return Flow::Waits;
+        };
+        let plan = self.levels[parent.level as usize].plan.clone();
+        let (block, place) = self.records[group.record].place;
+        let Some(step) = plan.blocks.get(block as usize).and_then(|block| block.get(place)) else {
+            return Flow::Waits;
+        };
+        let given = match result {
+            Ok(()) => match &step.action {
+                Action::Each(each) => match &each.collect {
+                    Some(collect) => {
+                        collect.make(&child.slots, self.limits).map_err(|failure| Failure::expression(&failure))
+                    }
+                    None => Ok(std::mem::take(&mut child.result)),
+                },
+                Action::Invoke(_) => {
+                    let reply = child.own.as_mut().and_then(|own| own.reply.take());
+                    Ok(invoked(reply))
+                }
+                _ => Ok(std::mem::take(&mut child.result)),
+            },
+            Err(failure) => Err(failure),
+        };
+        let settle = match &step.action {
+            Action::Each(each) => each.settle,
+            Action::Together { settle, .. } => *settle,
+            _ => false,
+        };
+        let free = |machine: &mut Machine| machine.free.push(child_at);
+        group.results[index] = match given {
+            Ok(value) if settle => Value::object([("ok", Value::Bool(true)), ("value", value)]),
+            Ok(value) => value,
+            Err(failure) if settle => Value::object([("ok", Value::Bool(false)), ("failure", failure.to_value())]),
+            Err(failure) => {
+                self.fibres[child_at] = None;
+                free(self);
+                group.children.retain(|other| *other != child_at);
+                self.cancel_group(&group);
+                return self.step_failed(parent, group.record, failure);
+            }
+        };
+        if let Action::Each(each) = &step.action
+            && group.next < group.results.len()
+        {
+            self.fibres[child_at] = Some(child);
+            self.begin_item(parent, child_at, each, &group);
+            group.next += 1;
+            parent.awaits = Awaits::Children(group);
+            return Flow::Waits;
+        }
+        self.fibres[child_at] = None;
+        free(self);
+        group.children.retain(|other| *other != child_at);
+        if !group.children.is_empty() {
+            parent.awaits = Awaits::Children(group);
+            return Flow::Waits;
+        }
+        let outcome = match &step.action {
+            Action::Together { branches, .. } => {
+                for (branch, value) in branches.iter().zip(&group.results) {
+                    parent.slots[branch.slot as usize] = value.clone();
+                }
+                Value::object(branches.iter().map(|branch| branch.name.clone()).zip(group.results))
+            }
+            Action::Invoke(_) => group.results.pop().unwrap_or_default(),
+            _ => Value::list(group.results),
+        };
+        if outcome.depth() > kanzlei_model::value::MAX_DEPTH {
+            let failure = Failure::expression(&kanzlei_lang::expr::Failure::too_deep());
+            return self.step_failed(parent, group.record, failure);
+        }
+        // What the children kept is what this fibre sees from here on.
+        self.see_kept(parent);
+        self.close(parent, group.record, State::Succeeded, outcome);
+        Flow::On
+    }
+
+    /// Brings what the workflow remembers by now into a fibre's sight.
+    pub(super) fn see_kept(&self, fibre: &mut Fibre) {
+        let own = match &fibre.own {
+            Some(own) => Some(own),
+            None => self.fibres.get(fibre.invocation).and_then(Option::as_ref).and_then(|root| root.own.as_ref()),
+        };
+        if let Some(kept) = own.and_then(|own| own.kept.as_ref()) {
+            fibre.slots[KEPT as usize] = kept.values.clone();
+        }
+    }
+
+    /// Ends what a fibre that was taken out waits for, and all it forked.
+    fn cancel(&mut self, fibre: &Fibre) {
+        self.cancel_records(fibre);
+        match &fibre.awaits {
+            Awaits::Nothing => {}
+            Awaits::Effect { id, .. } => self.cancel_effect(*id),
+            Awaits::Children(group) => self.cancel_group(group),
+        }
+    }
+
+    fn cancel_group(&mut self, group: &Group) {
+        let mut left: Vec<usize> = group.children.clone();
+        while let Some(at) = left.pop() {
+            let Some(fibre) = self.fibres.get_mut(at).and_then(Option::take) else { continue };
+            self.free.push(at);
+            self.ready.retain(|ready| *ready != at);
+            self.cancel_records(&fibre);
+            match &fibre.awaits {
+                Awaits::Nothing => {}
+                Awaits::Effect { id, .. } => self.cancel_effect(*id),
+                Awaits::Children(group) => left.extend(&group.children),
+            }
+        }
+    }
+
+    fn cancel_effect(&mut self, id: EffectId) {
+        self.waited_for.retain(|(known, _)| *known != id);
+        let before = self.due.len();
+        self.due.retain(|(known, _)| *known != id);
+        if self.due.len() == before {
+            self.cancelled.push(id);
+        }
+    }
+
+    fn cancel_records(&mut self, fibre: &Fibre) {
+        let awaited = match &fibre.awaits {
+            Awaits::Effect { record, .. } => *record,
+            Awaits::Children(group) => Some(group.record),
+            Awaits::Nothing => None,
+        };
+        let own = fibre.frames.iter().filter_map(|frame| frame.owner).filter(|owner| Some(*owner) != fibre.owner);
+        for record in own.chain(awaited) {
+            let record = &mut self.records[record];
+            if record.state == State::Running {
+                record.state = State::Cancelled;
+                record.ended = self.now;
+            }
+        }
+    }
+}
+
+/// What an `invoke` step gives: the reply of the workflow.
+fn invoked(reply: Option<Reply>) -> Value {
+    let reply = reply.unwrap_or(Reply { status: 204, headers: Vec::new(), body: Value::Undefined, problem: false });
+    let headers = reply.headers.into_iter().map(|(name, value)| (name.to_ascii_lowercase(), Value::text(value)));
+    Value::object([
+        ("status", Value::Int(reply.status.into())),
+        ("body", reply.body),
+        ("headers", Value::object(headers)),
+    ])
+}

@@ -1,0 +1,199 @@
+//! Outcomes as JSON, so that a run can be taken up again from what is written down of it: the same
+//! machine, fed with the same outcomes, stands where it stood.
+//!
+//! ```
+//! use kanzlei_engine::machine::Outcome;
+//! let json = Outcome::Waited.to_json();
+//! assert_eq!(Outcome::from_json(&json), Some(Outcome::Waited));
+//! ```
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use serde_json::{Value as Json, json};
+
+use super::{
+    Address, Answer, Arrival, CallError, CallFault, Cancellation, Kept, Outcome, QueryFault, QueueFault, Queued, Rows,
+};
+use kanzlei_model::value::Value;
+
+const QUERY_KINDS: &[&str] = &["database", "timeout", "duplicate", "sql"];
+const QUEUE_KINDS: &[&str] = &["full", "database", "input"];
+
+fn fault(kind: &str, detail: &str) -> Json {
+    json!({"kind": kind, "detail": detail})
+}
+
+fn known(kinds: &[&'static str], json: &Json) -> Option<(&'static str, String)> {
+    let kind = json.get("kind")?.as_str()?;
+    let kind = kinds.iter().copied().find(|known| *known == kind)?;
+    Some((kind, json.get("detail")?.as_str()?.to_owned()))
+}
+
+/// Bytes as text where they are UTF-8, else in base64.
+fn bytes(body: &[u8]) -> Json {
+    match std::str::from_utf8(body) {
+        Ok(text) => json!({"text": text}),
+        Err(_) => json!({"base64": STANDARD.encode(body)}),
+    }
+}
+
+fn read_bytes(json: &Json) -> Option<Vec<u8>> {
+    match (json.get("text"), json.get("base64")) {
+        (Some(text), _) => Some(text.as_str()?.as_bytes().to_vec()),
+        (None, Some(encoded)) => STANDARD.decode(encoded.as_str()?).ok(),
+        _ => None,
+    }
+}
+
+fn texts(json: &Json) -> Option<Vec<String>> {
+    json.as_array()?.iter().map(|item| item.as_str().map(str::to_owned)).collect()
+}
+
+impl Outcome {
+    /// One object with one member that names the kind.
+    pub fn to_json(&self) -> Json {
+        match self {
+            Outcome::Called(Ok(answer)) => json!({"called": {
+                "status": answer.status, "headers": answer.headers, "body": bytes(&answer.body),
+            }}),
+            Outcome::Called(Err(failed)) => json!({"call-failed": fault(failed.kind.name(), &failed.detail)}),
+            Outcome::Waited => json!({"waited": {}}),
+            Outcome::Queried(Ok(all)) => {
+                let all: Vec<Json> = all
+                    .iter()
+                    .map(|rows| {
+                        let list: Vec<Json> = rows.rows.iter().map(Value::to_serde).collect();
+                        json!({"rows": list, "count": rows.count, "id": rows.id})
+                    })
+                    .collect();
+                json!({"queried": all})
+            }
+            Outcome::Queried(Err(failed)) => json!({"query-failed": fault(failed.kind, &failed.detail)}),
+            Outcome::Kept(Ok(kept)) => {
+                json!({"kept": {"version": kept.version, "values": kept.values.to_serde(), "stored": kept.stored}})
+            }
+            Outcome::Kept(Err(detail)) => json!({"keep-failed": detail}),
+            Outcome::Queued(Ok(queued)) => {
+                json!({"queued": {"ids": queued.ids, "group": queued.group, "base": queued.base}})
+            }
+            Outcome::Queued(Err(failed)) => json!({"queue-failed": fault(failed.kind, &failed.detail)}),
+            Outcome::Cancelled(Ok(done)) => json!({"cancelled": {
+                "cancelled": done.cancelled, "begun": done.begun, "done": done.done, "unknown": done.unknown,
+            }}),
+            Outcome::Cancelled(Err(failed)) => json!({"cancel-failed": fault(failed.kind, &failed.detail)}),
+            Outcome::Opened(Ok(address)) => json!({"opened": {"id": address.id, "url": address.url}}),
+            Outcome::Opened(Err(failed)) => json!({"open-failed": fault(failed.kind, &failed.detail)}),
+            Outcome::Arrived(Some(arrival)) => {
+                json!({"arrived": {"media": arrival.media, "body": bytes(&arrival.body)}})
+            }
+            Outcome::Arrived(None) => json!({"nothing-came": {}}),
+        }
+    }
+
+    /// The outcome; nothing for what [`Outcome::to_json`] never writes.
+    pub fn from_json(json: &Json) -> Option<Self> {
+        let (kind, inner) = json.as_object()?.iter().next()?;
+        let queue = |inner: &Json| known(QUEUE_KINDS, inner).map(|(kind, detail)| QueueFault { kind, detail });
+        Some(match kind.as_str() {
+            "called" => {
+                let headers = inner.get("headers")?.as_array()?.iter().map(|pair| {
+                    let pair = texts(pair)?;
+                    let [name, value] = <[String; 2]>::try_from(pair).ok()?;
+                    Some((name, value))
+                });
+                Outcome::Called(Ok(Answer {
+                    status: u16::try_from(inner.get("status")?.as_u64()?).ok()?,
+                    headers: headers.collect::<Option<_>>()?,
+                    body: read_bytes(inner.get("body")?)?,
+                }))
+            }
+            "call-failed" => {
+                let kind = inner.get("kind")?.as_str()?;
+                let kind = CallError::ALL.into_iter().find(|known| known.name() == kind)?;
+                Outcome::Called(Err(CallFault { kind, detail: inner.get("detail")?.as_str()?.to_owned() }))
+            }
+            "waited" => Outcome::Waited,
+            "queried" => {
+                let all = inner.as_array()?.iter().map(|rows| {
+                    Some(Rows {
+                        rows: rows.get("rows")?.as_array()?.iter().map(Value::from_json).collect(),
+                        count: rows.get("count")?.as_u64()?,
+                        id: rows.get("id")?.as_i64(),
+                    })
+                });
+                Outcome::Queried(Ok(all.collect::<Option<_>>()?))
+            }
+            "query-failed" => {
+                let (kind, detail) = known(QUERY_KINDS, inner)?;
+                Outcome::Queried(Err(QueryFault { kind, detail }))
+            }
+            "kept" => Outcome::Kept(Ok(Kept {
+                version: inner.get("version")?.as_u64()?,
+                values: Value::from_json(inner.get("values")?),
+                stored: inner.get("stored")?.as_bool()?,
+            })),
+            "keep-failed" => Outcome::Kept(Err(inner.as_str()?.to_owned())),
+            "queued" => Outcome::Queued(Ok(Queued {
+                ids: texts(inner.get("ids")?)?,
+                group: inner.get("group")?.as_str().map(str::to_owned),
+                base: inner.get("base")?.as_str()?.to_owned(),
+            })),
+            "queue-failed" => Outcome::Queued(Err(queue(inner)?)),
+            "cancelled" => Outcome::Cancelled(Ok(Cancellation {
+                cancelled: texts(inner.get("cancelled")?)?,
+                begun: texts(inner.get("begun")?)?,
+                done: texts(inner.get("done")?)?,
+                unknown: texts(inner.get("unknown")?)?,
+            })),
+            "cancel-failed" => Outcome::Cancelled(Err(queue(inner)?)),
+            "opened" => Outcome::Opened(Ok(Address {
+                id: inner.get("id")?.as_str()?.to_owned(),
+                url: inner.get("url")?.as_str()?.to_owned(),
+            })),
+            "open-failed" => Outcome::Opened(Err(queue(inner)?)),
+            "arrived" => Outcome::Arrived(Some(Arrival {
+                media: inner.get("media")?.as_str()?.to_owned(),
+                body: read_bytes(inner.get("body")?)?,
+            })),
+            "nothing-came" => Outcome::Arrived(None),
+            _ => return None,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_outcome_comes_back_as_it_was() {
+        let queue = |kind| QueueFault { kind, detail: "so".into() };
+        let ids = || vec!["a".to_owned(), "b".to_owned()];
+        let values = Value::object([("n", Value::Int(i64::MAX)), ("x", Value::Num(1.5)), ("no", Value::Null)]);
+        for outcome in [
+            Outcome::Called(Ok(Answer { status: 204, headers: vec![("a".into(), "b".into())], body: vec![] })),
+            Outcome::Called(Ok(Answer { status: 200, headers: vec![], body: b"\xff\x00".to_vec() })),
+            Outcome::Called(Err(CallFault { kind: CallError::TooLarge, detail: "large".into() })),
+            Outcome::Waited,
+            Outcome::Queried(Ok(vec![Rows { rows: vec![values.clone()], count: 1, id: Some(7) }, Rows::default()])),
+            Outcome::Queried(Err(QueryFault { kind: "duplicate", detail: "twice".into() })),
+            Outcome::Kept(Ok(Kept { version: 3, values, stored: true })),
+            Outcome::Kept(Err("away".into())),
+            Outcome::Queued(Ok(Queued { ids: ids(), group: Some("g".into()), base: "http://h".into() })),
+            Outcome::Queued(Err(queue("full"))),
+            Outcome::Cancelled(Ok(Cancellation { cancelled: ids(), begun: ids(), ..Cancellation::default() })),
+            Outcome::Cancelled(Err(queue("database"))),
+            Outcome::Opened(Ok(Address { id: "c".into(), url: "http://h/c".into() })),
+            Outcome::Opened(Err(queue("database"))),
+            Outcome::Arrived(Some(Arrival { media: "application/json".into(), body: b"{}".to_vec() })),
+            Outcome::Arrived(None),
+        ] {
+            let text = outcome.to_json().to_string();
+            let read: Json = serde_json::from_str(&text).expect("json");
+            assert_eq!(Outcome::from_json(&read).as_ref(), Some(&outcome), "{text}");
+        }
+        for text in ["{}", "[]", r#"{"called":{}}"#, r#"{"queue-failed":{"kind":"odd","detail":""}}"#] {
+            assert_eq!(Outcome::from_json(&serde_json::from_str(text).expect("json")), None, "{text}");
+        }
+    }
+}

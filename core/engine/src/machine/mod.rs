@@ -1,0 +1,505 @@
+//! The machine: one run of one plan, without I/O.
+//!
+//! A run is a value. [`Machine::next`] says what is to be done; whoever holds the machine does it and
+//! feeds the outcome back with the time at which it was had. Nothing in here reads a clock, a socket or
+//! a random source, so the same outcomes give the same run: live, rehearsed, recovered or replayed.
+//!
+//! Inside, a run is made of *fibres*: one for the workflow, one for each item of a loop that is being
+//! worked on, each branch of `together`, each invoked workflow (`flow`). A fibre takes steps until it
+//! needs an effect; several effects can be under way at the same time, told apart by their ids.
+//!
+//! ```
+//! use kanzlei_compiler::check::{Bundle, check};
+//! use kanzlei_engine::machine::{Machine, Next, Start};
+//! use kanzlei_model::value::Value;
+//!
+//! let mut bundle = Bundle::default();
+//! bundle.add("greet.yaml", "workflow: greet\ninput: {name: {type: string}}\nsteps:\n  - reply: 200\n    body: Hello ${input.name}\n");
+//! let plan = check(&bundle).workflows.remove(0).1;
+//! let input = Value::object([("name", Value::text("Tare"))]);
+//! let mut machine = Machine::new(plan, Start { id: "r1".into(), input, now: 0, caller: None, attempt: 1 });
+//! let Next::Answer(answer) = machine.next() else { panic!() };
+//! assert_eq!(answer.body, Value::text("Hello Tare"));
+//! assert!(matches!(machine.next(), Next::Finished));
+//! ```
+
+mod act;
+mod body;
+mod call;
+mod flow;
+mod memo;
+mod query;
+mod queue;
+mod record;
+
+#[cfg(test)]
+mod tests;
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+
+pub use body::file_bytes;
+pub use call::{Answer, CallError, CallFault, Request};
+use flow::{Awaits, Fibre, Level, What};
+pub use query::{Query, QueryFault, Rows, Sql};
+pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, NewJob, QueueFault, Queued};
+pub use record::{Ended, State, StepRecord};
+
+use kanzlei_compiler::plan::{INPUT, KEPT, Plan, RUN};
+use kanzlei_lang::expr::{self, Limits, ops};
+use kanzlei_model::problem::Problem;
+use kanzlei_model::value::Value;
+
+/// Microseconds since 1970 UTC.
+pub type Micros = i64;
+
+/// The most steps one run may take.
+pub const MAX_TAKEN: u32 = 200_000;
+/// The most items of one loop.
+pub const MAX_ITEMS: usize = 100_000;
+/// Steps after which a run lets its holder see to others: [`Next::Breathe`].
+pub const BREATH: u32 = 1000;
+/// How often a `keep` is made anew because another run was faster.
+pub const MAX_KEEP_TRIES: u32 = 50;
+
+/// What a run begins with.
+#[derive(Clone, Debug)]
+pub struct Start {
+    /// The run's id; also the seed of everything that looks random in it.
+    pub id: String,
+    pub input: Value,
+    pub now: Micros,
+    /// Who called, as far as known.
+    pub caller: Option<String>,
+    /// How often the run began from the start, this time included.
+    pub attempt: u32,
+}
+
+/// Tells the effects of one run apart.
+pub type EffectId = u64;
+
+/// What is to be done next.
+#[derive(Debug)]
+pub enum Next {
+    /// Do this and feed what came of it; others may be under way at the same time.
+    Do(EffectId, Effect),
+    /// Nobody waits for this any more.
+    Cancel(EffectId),
+    /// The client's answer is ready; the run may go on behind it.
+    Answer(Box<Reply>),
+    /// A note or how far the run is, for whoever follows it.
+    Tell(Told),
+    /// It took many steps without waiting: let others have their turn, then ask again.
+    Breathe,
+    /// Everything that can be begun is under way: feed an outcome.
+    Idle,
+    /// The run has ended; [`Machine::ended`] says how.
+    Finished,
+}
+
+/// What a run lets others know while it goes on.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Told {
+    Note(Value),
+    /// From 0 to 1.
+    Progress(f64),
+}
+
+/// Something outside the machine.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Effect {
+    /// Send this request: [`Outcome::Called`].
+    Call(Box<Request>),
+    /// Do nothing until then: [`Outcome::Waited`].
+    Wait { until: Micros },
+    /// Ask a database: [`Outcome::Queried`].
+    Query(Box<Query>),
+    /// Tell what the workflow remembers: [`Outcome::Kept`].
+    Recall { workflow: String },
+    /// Remember these values if the version is still the same: [`Outcome::Kept`].
+    Keep(Box<Keep>),
+    /// Queue these jobs: [`Outcome::Queued`].
+    Enqueue(Box<Enqueue>),
+    /// Cancel jobs: [`Outcome::Cancelled`].
+    Cancel(Box<Cancelling>),
+    /// Make an address for a callback: [`Outcome::Opened`].
+    Open,
+    /// Wait until something comes to it: [`Outcome::Arrived`].
+    Await { callback: String, until: Option<Micros> },
+}
+
+/// Values to be remembered, in place of all that were.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Keep {
+    pub workflow: String,
+    /// The version these values were made from.
+    pub version: u64,
+    pub values: Value,
+}
+
+/// What a workflow remembers between runs.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Kept {
+    /// 0 while nothing was ever remembered.
+    pub version: u64,
+    /// An object.
+    pub values: Value,
+    /// For [`Effect::Keep`]: whether its values are these.
+    pub stored: bool,
+}
+
+/// What came of an effect.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Outcome {
+    Called(Result<Answer, CallFault>),
+    Waited,
+    Queried(Result<Vec<Rows>, QueryFault>),
+    Kept(Result<Kept, String>),
+    Queued(Result<Queued, QueueFault>),
+    Cancelled(Result<Cancellation, QueueFault>),
+    Opened(Result<Address, QueueFault>),
+    /// Nothing when the time was up before.
+    Arrived(Option<Arrival>),
+}
+
+/// The answer to the client.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Reply {
+    pub status: u16,
+    pub headers: Vec<(String, String)>,
+    /// `undefined` for no body, text as it is, anything else as JSON.
+    pub body: Value,
+    /// Set when the answer is a problem (RFC 9457).
+    pub problem: bool,
+}
+
+/// Why a step failed; what `failure` is in a rescue.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Failure {
+    pub kind: &'static str,
+    pub status: Option<u16>,
+    pub detail: String,
+    pub body: Value,
+    /// What a `fail` step says to the client.
+    pub problem: Option<Box<Problem>>,
+    /// Why an expression failed.
+    pub cause: Option<expr::FailureKind>,
+}
+
+impl Failure {
+    pub fn new(kind: &'static str, detail: impl Into<String>) -> Self {
+        Failure { kind, status: None, detail: detail.into(), body: Value::Undefined, problem: None, cause: None }
+    }
+
+    fn expression(failure: &expr::Failure) -> Self {
+        Failure { cause: Some(failure.kind), ..Failure::new("expression", failure.message.clone()) }
+    }
+
+    pub fn to_value(&self) -> Value {
+        Value::object([
+            ("kind", Value::text(self.kind)),
+            ("status", self.status.map_or(Value::Null, |status| Value::Int(status.into()))),
+            ("detail", Value::text(self.detail.as_str())),
+            ("body", self.body.clone()),
+        ])
+    }
+}
+
+#[derive(Debug)]
+pub struct Machine {
+    id: String,
+    /// The workflow at 0, and each place at which one is invoked.
+    levels: Vec<Level>,
+    fibres: Vec<Option<Box<Fibre>>>,
+    free: Vec<usize>,
+    /// Fibres that can take a step.
+    ready: VecDeque<usize>,
+    /// Effects to be handed out.
+    due: VecDeque<(EffectId, Effect)>,
+    /// Effects nobody waits for, to be told.
+    cancelled: Vec<EffectId>,
+    /// Effects under way, and the fibre that waits for each.
+    waited_for: Vec<(EffectId, usize)>,
+    next_effect: EffectId,
+    records: Vec<StepRecord>,
+    /// What is to be let known.
+    told: VecDeque<Told>,
+    /// Of the workflow itself; invoked ones have their own.
+    reply: Option<Reply>,
+    reply_given: bool,
+    ended: Option<Ended>,
+    /// What the workflow remembered when the run began, where it uses that.
+    remembered: Option<Value>,
+    now: Micros,
+    taken: u32,
+    /// The count of steps at which the holder is to breathe.
+    breath: u32,
+    limits: Limits,
+}
+
+impl Machine {
+    pub fn new(plan: Arc<Plan>, start: Start) -> Self {
+        let mut slots = vec![Value::Undefined; plan.slots.len()];
+        slots[INPUT as usize] = start.input;
+        if plan.uses_run {
+            slots[RUN as usize] = Value::object([
+                ("id", Value::text(start.id.as_str())),
+                ("attempt", Value::Int(start.attempt.into())),
+                ("started", Value::text(instant(start.now))),
+                ("caller", start.caller.map_or(Value::Null, Value::text)),
+            ]);
+        }
+        let records = Vec::with_capacity(plan.blocks[0].len());
+        let mut machine = Machine {
+            id: start.id,
+            levels: vec![Level::root(plan)],
+            fibres: Vec::with_capacity(1),
+            free: Vec::new(),
+            ready: VecDeque::with_capacity(1),
+            due: VecDeque::new(),
+            cancelled: Vec::new(),
+            waited_for: Vec::new(),
+            next_effect: 0,
+            records,
+            told: VecDeque::new(),
+            reply: None,
+            reply_given: false,
+            ended: None,
+            remembered: None,
+            now: start.now,
+            taken: 0,
+            breath: BREATH,
+            limits: Limits::default(),
+        };
+        machine.start_invocation(0, slots, None);
+        machine
+    }
+
+    pub fn plan(&self) -> &Arc<Plan> {
+        &self.levels[0].plan
+    }
+
+    /// What the steps did so far, in the order they began.
+    pub fn records(&self) -> &[StepRecord] {
+        &self.records
+    }
+
+    /// The number of a record's step on the sheet of the run: those of an invoked workflow stand below
+    /// the number of the step that invokes it.
+    pub fn number(&self, record: &StepRecord) -> String {
+        let level = &self.levels[record.level as usize];
+        let own = level.plan.sheet.get(record.paragraph as usize).map_or("", |p| p.number.as_str());
+        format!("{}{own}", level.prefix)
+    }
+
+    /// The plan that a record's step belongs to.
+    pub fn plan_of(&self, record: &StepRecord) -> &Arc<Plan> {
+        &self.levels[record.level as usize].plan
+    }
+
+    /// The positions in the loops around a record, outermost first.
+    pub fn items(&self, record: &StepRecord) -> Vec<u32> {
+        let mut items = Vec::new();
+        let mut at = Some(record);
+        while let Some(record) = at {
+            items.extend(record.item);
+            at = record.owner.and_then(|owner| self.records.get(owner as usize));
+        }
+        items.reverse();
+        items
+    }
+
+    pub fn ended(&self) -> Option<&Ended> {
+        self.ended.as_ref()
+    }
+
+    pub fn reply(&self) -> Option<&Reply> {
+        self.reply.as_ref()
+    }
+
+    /// What the workflow remembered when the run began; nothing where it does not use that.
+    pub fn remembered(&self) -> Option<&Value> {
+        self.remembered.as_ref()
+    }
+
+    /// Says what is to be done; each effect is said once.
+    #[allow(clippy::should_implement_trait)]
+    pub fn next(&mut self) -> Next {
+        loop {
+            if self.reply.is_some() && !self.reply_given {
+                self.reply_given = true;
+                if let Some(reply) = &self.reply {
+                    return Next::Answer(Box::new(reply.clone()));
+                }
+            }
+            if let Some(told) = self.told.pop_front() {
+                return Next::Tell(told);
+            }
+            if self.ended.is_some() {
+                return Next::Finished;
+            }
+            if let Some(id) = self.cancelled.pop() {
+                return Next::Cancel(id);
+            }
+            if let Some((id, effect)) = self.due.pop_front() {
+                return Next::Do(id, effect);
+            }
+            if self.out_of_breath() {
+                self.breath = self.taken + BREATH;
+                return Next::Breathe;
+            }
+            match self.ready.pop_front() {
+                Some(fibre) => self.run_fibre(fibre),
+                None => return Next::Idle,
+            }
+        }
+    }
+
+    fn out_of_breath(&self) -> bool {
+        self.taken >= self.breath
+    }
+
+    /// Takes the outcome of an effect; one that nobody waits for is let go.
+    pub fn feed(&mut self, id: EffectId, outcome: Outcome, now: Micros) {
+        self.now = self.now.max(now);
+        if self.ended.is_some() {
+            return;
+        }
+        let Some(at) = self.waited_for.iter().position(|(known, _)| *known == id) else { return };
+        let (_, at) = self.waited_for.swap_remove(at);
+        let Some(mut fibre) = self.fibres[at].take() else { return };
+        let flow = match std::mem::replace(&mut fibre.awaits, Awaits::Nothing) {
+            Awaits::Effect { record, what, .. } => self.outcome(at, &mut fibre, record, what, outcome),
+            other => {
+                fibre.awaits = other;
+                flow::Flow::Waits
+            }
+        };
+        self.settle(at, fibre, flow);
+    }
+
+    /// Ends the run from outside, for instance when its time is up.
+    pub fn stop(&mut self, failure: Failure, problem: Problem, now: Micros) {
+        self.now = self.now.max(now);
+        if self.ended.is_some() {
+            return;
+        }
+        for record in self.records.iter_mut().filter(|r| r.state == State::Running && r.attempts > 0) {
+            record.failure = Some(failure.clone());
+        }
+        self.end_failed(failure, problem);
+    }
+
+    /// Ends the run because it is not wanted any more.
+    pub fn call_off(&mut self, now: Micros) {
+        self.now = self.now.max(now);
+        if self.ended.is_some() {
+            return;
+        }
+        let now = self.now;
+        for record in self.records.iter_mut().filter(|r| r.state == State::Running) {
+            record.state = State::Cancelled;
+            record.ended = now;
+        }
+        self.ended = Some(Ended { state: State::Cancelled, failure: None, at: now });
+    }
+
+    /// Ends a run that took longer than it may.
+    pub fn time_is_up(&mut self, within: std::time::Duration, now: Micros) {
+        let detail = format!("the request took longer than its limit of {}", kanzlei_model::duration::short(within));
+        let failure = Failure { status: Some(504), ..Failure::new("timeout", detail.clone()) };
+        self.stop(failure, Problem::new(504, "The request took too long").detail(detail), now);
+    }
+
+    fn outcome(
+        &mut self,
+        at: usize,
+        fibre: &mut Fibre,
+        record: Option<usize>,
+        what: What,
+        outcome: Outcome,
+    ) -> flow::Flow {
+        match (what, outcome, record) {
+            (What::Call { attempt }, Outcome::Called(result), Some(record)) => {
+                self.called(at, fibre, record, attempt, result)
+            }
+            (What::Again { attempt }, Outcome::Waited, Some(record)) => {
+                self.records[record].attempts = attempt;
+                self.start_call(at, fibre, record, attempt)
+            }
+            (What::Pause, Outcome::Waited, Some(record)) => {
+                self.close(fibre, record, State::Succeeded, Value::Undefined);
+                flow::Flow::On
+            }
+            (What::Query, Outcome::Queried(result), Some(record)) => self.queried(fibre, record, result),
+            (What::Recall, Outcome::Kept(result), _) => match result {
+                Ok(kept) => {
+                    if fibre.level == 0 {
+                        self.remembered = Some(kept.values.clone());
+                    }
+                    fibre.slots[KEPT as usize] = kept.values.clone();
+                    if let Some(own) = &mut fibre.own {
+                        own.kept = Some(kept);
+                    }
+                    flow::Flow::On
+                }
+                Err(detail) => flow::Flow::Failed(Failure::new("database", detail)),
+            },
+            (What::Keep { tries }, Outcome::Kept(result), Some(record)) => self.kept(at, fibre, record, tries, result),
+            (What::Enqueue, Outcome::Queued(result), Some(record)) => self.queued(fibre, record, result),
+            (What::CancelJobs, Outcome::Cancelled(result), Some(record)) => self.jobs_cancelled(fibre, record, result),
+            (What::Open, Outcome::Opened(result), Some(record)) => self.opened(fibre, record, result),
+            (What::Callback, Outcome::Arrived(arrival), Some(record)) => self.arrived(fibre, record, arrival),
+            // An outcome of another kind than what was asked for: as if it had broken.
+            (_, _, Some(record)) => {
+                self.step_failed(fibre, record, Failure::new("broken", "the outcome is not what was asked for"))
+            }
+            (_, _, None) => flow::Flow::Failed(Failure::new("broken", "the outcome is not what was asked for")),
+        }
+    }
+
+    fn end_failed(&mut self, failure: Failure, problem: Problem) {
+        let now = self.now;
+        for record in self.records.iter_mut().filter(|r| r.state == State::Running) {
+            record.state = State::Failed;
+            record.ended = now;
+        }
+        if self.reply.is_none() {
+            let body = problem.to_value();
+            self.reply = Some(Reply { status: problem.status, headers: Vec::new(), body, problem: true });
+        }
+        self.ended = Some(Ended { state: State::Failed, failure: Some(failure), at: now });
+    }
+}
+
+/// A status an expression gave.
+fn status_code(value: &Value, least: u16) -> Result<u16, Box<expr::Failure>> {
+    let number = ops::to_number(value);
+    if number.fract() == 0.0 && (f64::from(least)..=599.0).contains(&number) {
+        return Ok(number as u16);
+    }
+    Err(Box::new(expr::Failure {
+        kind: expr::FailureKind::Range,
+        message: format!("{} is not a status from {least} to 599", ops::to_text(value)),
+        at: None,
+    }))
+}
+
+/// What the client is told when a step fails and nothing rescues it (never what was inside).
+fn problem_of(failure: &Failure) -> Problem {
+    if let Some(problem) = &failure.problem {
+        return (**problem).clone();
+    }
+    match failure.kind {
+        "timeout" => Problem::new(504, "A service did not answer in time"),
+        "full" => Problem::new(503, "The queue is full"),
+        "database" | "conflict" => Problem::new(503, "A database is not available"),
+        "expression" | "input" | "sql" => Problem::new(500, "The workflow failed"),
+        _ => Problem::new(502, "A service failed"),
+    }
+}
+
+/// RFC 3339 in UTC.
+pub fn instant(micros: Micros) -> String {
+    jiff::Timestamp::from_microsecond(micros).map(|at| at.to_string()).unwrap_or_default()
+}

@@ -1,0 +1,147 @@
+//! Statements in the machine: values into their places, rows into results. No SQL is read here; the
+//! checker took the named parameters out ([`kanzlei_compiler::check`]).
+
+use std::time::Duration;
+
+use super::flow::{Awaits, Fibre, Flow, What};
+use super::{Effect, Failure, Machine, State};
+use kanzlei_compiler::plan::{self, Statement};
+use kanzlei_lang::expr;
+use kanzlei_model::value::Value;
+
+/// The most values one statement is sent with.
+pub const MAX_VALUES: usize = 10_000;
+
+/// Statements for one database.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Query {
+    pub database: String,
+    pub statements: Vec<Sql>,
+    /// All or none of them.
+    pub transaction: bool,
+    pub within: Duration,
+}
+
+/// A statement with `?` for each value, in order.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Sql {
+    pub text: String,
+    /// Null, booleans, numbers and texts.
+    pub values: Vec<Value>,
+    /// The values by the names of their parameters, for stubs and journals.
+    pub bound: Value,
+}
+
+/// What one statement gave.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Rows {
+    /// Objects by column name; empty for a statement that gives none.
+    pub rows: Vec<Value>,
+    /// Rows given, or changed.
+    pub count: u64,
+    /// The id the database made for an inserted row.
+    pub id: Option<i64>,
+}
+
+impl Rows {
+    fn into_value(self) -> Value {
+        Value::object([
+            ("rows", Value::list(self.rows)),
+            ("count", Value::Int(self.count as i64)),
+            ("id", self.id.map_or(Value::Null, Value::Int)),
+        ])
+    }
+}
+
+/// Why a database gave nothing.
+#[derive(Clone, Debug, PartialEq)]
+pub struct QueryFault {
+    /// `database` (it is away), `timeout`, `duplicate`, or `sql` for anything it refused.
+    pub kind: &'static str,
+    pub detail: String,
+}
+
+impl Machine {
+    pub(super) fn start_query(
+        &mut self,
+        at: usize,
+        fibre: &mut Fibre,
+        sql: &plan::Sql,
+        record: usize,
+    ) -> Result<Flow, Box<expr::Failure>> {
+        let mut statements = Vec::with_capacity(sql.statements.len());
+        for (statement, makers) in &sql.statements {
+            let mut values = Vec::with_capacity(makers.len());
+            for (name, maker) in makers {
+                values.push((name.clone(), maker.make(&fibre.slots, self.limits)?));
+            }
+            let filled = fill(statement, &values);
+            if filled.values.len() > MAX_VALUES {
+                let detail = format!("{} values for one statement; at most {MAX_VALUES}", filled.values.len());
+                return Ok(self.step_failed(fibre, record, Failure::new("sql", detail)));
+            }
+            statements.push(filled);
+        }
+        let shown =
+            |sql: &Sql| Value::object([("statement", Value::text(sql.text.as_str())), ("bind", sql.bound.clone())]);
+        self.records[record].sent = match statements.as_slice() {
+            [one] if !sql.transaction => shown(one),
+            several => Value::list(several.iter().map(shown).collect()),
+        };
+        let query =
+            Query { database: sql.database.clone(), statements, transaction: sql.transaction, within: sql.within };
+        let id = self.ask(at, Effect::Query(Box::new(query)));
+        fibre.awaits = Awaits::Effect { id, record: Some(record), what: What::Query };
+        Ok(Flow::Waits)
+    }
+
+    pub(super) fn queried(&mut self, fibre: &mut Fibre, record: usize, result: Result<Vec<Rows>, QueryFault>) -> Flow {
+        let several = matches!(
+            self.step_of(record).map(|step| &step.action),
+            Some(plan::Action::Sql(sql)) if sql.transaction
+        );
+        match result {
+            Ok(mut rows) => {
+                let value = if several {
+                    Value::list(rows.into_iter().map(Rows::into_value).collect())
+                } else {
+                    rows.pop().unwrap_or_default().into_value()
+                };
+                self.close(fibre, record, State::Succeeded, value);
+                Flow::On
+            }
+            Err(fault) => self.step_failed(fibre, record, Failure::new(fault.kind, fault.detail)),
+        }
+    }
+}
+
+/// Puts values into a statement: a list takes as many places as it has items, none of them `NULL`.
+fn fill(statement: &Statement, bound: &[(kanzlei_model::value::Str, Value)]) -> Sql {
+    let mut text = statement.texts[0].clone();
+    let mut values = Vec::new();
+    for (parameter, after) in statement.parameters.iter().zip(&statement.texts[1..]) {
+        match bound.get(*parameter).map(|(_, value)| value) {
+            Some(Value::List(list)) if list.items().is_empty() => text.push_str("NULL"),
+            Some(Value::List(list)) => {
+                text.push_str(&vec!["?"; list.items().len()].join(", "));
+                values.extend(list.items().iter().map(plain));
+            }
+            Some(value) => {
+                text.push('?');
+                values.push(plain(value));
+            }
+            None => text.push_str("NULL"),
+        }
+        text.push_str(after);
+    }
+    Sql { text, values, bound: Value::object(bound.iter().cloned()) }
+}
+
+/// What a database takes: objects and lists inside lists go as JSON text.
+fn plain(value: &Value) -> Value {
+    match value {
+        Value::Undefined => Value::Null,
+        Value::List(_) | Value::Object(_) => Value::text(value.to_json()),
+        other => other.clone(),
+    }
+}

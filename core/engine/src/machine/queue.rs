@@ -1,0 +1,300 @@
+//! Steps that have to do with jobs: queueing and cancelling them, and waiting for a callback. What a
+//! lane is and where jobs are kept is known to whoever performs the effects.
+
+use super::flow::{Awaits, Fibre, Flow, Frame, What};
+use super::{Effect, Failure, MAX_ITEMS, Machine, Micros, State, body};
+use kanzlei_compiler::plan::{self, Action, Cancel, Due, Maker};
+use kanzlei_lang::expr::{self, ops};
+use kanzlei_model::value::{ObjectBuilder, Value};
+
+/// Jobs to be queued, all or none.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Enqueue {
+    pub workflow: String,
+    /// When the run asked: the same when it asks again after a crash.
+    pub at: Micros,
+    /// The lane, when not the workflow's own.
+    pub lane: Option<String>,
+    pub priority: Option<u8>,
+    /// Whether they are one group: the jobs of a list.
+    pub group: bool,
+    pub jobs: Vec<NewJob>,
+}
+
+/// One job to be queued.
+#[derive(Clone, Debug, PartialEq)]
+pub struct NewJob {
+    pub input: Value,
+    /// Due at once where it says nothing.
+    pub due: Option<Micros>,
+    pub tag: Option<String>,
+}
+
+/// Jobs that were queued.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Queued {
+    pub ids: Vec<String>,
+    pub group: Option<String>,
+    /// The address below which jobs are found by their ids.
+    pub base: String,
+}
+
+/// Which jobs are to be cancelled.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Cancelling {
+    Ids(Vec<String>),
+    Tag(String),
+}
+
+/// What became of jobs that were to be cancelled, by id.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Cancellation {
+    pub cancelled: Vec<String>,
+    /// Running: they stop before their next step.
+    pub begun: Vec<String>,
+    pub done: Vec<String>,
+    pub unknown: Vec<String>,
+}
+
+/// An address at which something is waited for.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Address {
+    pub id: String,
+    pub url: String,
+}
+
+/// What came to it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Arrival {
+    pub media: String,
+    pub body: Vec<u8>,
+}
+
+/// Why the queue did not do it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct QueueFault {
+    /// `full` (the lane takes no more), `database` (it is away), or `input`.
+    pub kind: &'static str,
+    pub detail: String,
+}
+
+type Made<T> = Result<T, Box<expr::Failure>>;
+
+fn wrong(message: impl Into<String>) -> Box<expr::Failure> {
+    Box::new(expr::Failure { kind: expr::FailureKind::Range, message: message.into(), at: None })
+}
+
+/// A span as microseconds.
+fn span(value: &Value) -> Made<Micros> {
+    let span = kanzlei_model::duration::parse(&ops::to_text(value)).map_err(|error| wrong(error.to_string()))?;
+    Ok(Micros::try_from(span.as_micros()).unwrap_or(Micros::MAX))
+}
+
+/// An instant in microseconds.
+pub(super) fn instant(value: &Value) -> Made<Micros> {
+    let text = ops::to_text(value);
+    let parsed = text.parse::<jiff::Timestamp>();
+    parsed
+        .map(|at| at.as_microsecond())
+        .map_err(|_| wrong(format!("`{text}` is not an instant such as 2027-03-04T06:00:00Z")))
+}
+
+impl Machine {
+    pub(super) fn start_enqueue(
+        &mut self,
+        at: usize,
+        fibre: &mut Fibre,
+        enqueue: &plan::Enqueue,
+        record: usize,
+    ) -> Made<Flow> {
+        let mut jobs = Vec::new();
+        match &enqueue.for_each {
+            None => jobs.push(self.new_job(fibre, enqueue, 0)?),
+            Some((list, slot)) => {
+                let list = list.eval(&fibre.slots, self.limits)?;
+                let Some(items) = list.as_list() else {
+                    return Err(wrong(format!("`for_each` is {}, not an array", list.kind())));
+                };
+                if items.len() > MAX_ITEMS {
+                    let detail = format!("the list has {} items; at most {MAX_ITEMS} are queued at once", items.len());
+                    return Ok(self.step_failed(fibre, record, Failure::new("expression", detail)));
+                }
+                let spacing =
+                    enqueue.spacing.as_ref().map(|maker| maker.make(&fibre.slots, self.limits)).transpose()?;
+                let spacing = spacing.as_ref().map(span).transpose()?.unwrap_or(0);
+                let before = std::mem::take(&mut fibre.slots[*slot as usize]);
+                for (index, item) in items.iter().enumerate() {
+                    fibre.slots[*slot as usize] = item.clone();
+                    jobs.push(self.new_job(fibre, enqueue, spacing.saturating_mul(index as i64))?);
+                }
+                fibre.slots[*slot as usize] = before;
+            }
+        }
+        let group = enqueue.for_each.is_some();
+        self.records[record].sent = match (group, jobs.first()) {
+            (false, Some(job)) => shown(job),
+            _ => Value::object([
+                ("count", Value::Int(jobs.len() as i64)),
+                ("first", Value::list(jobs.iter().take(3).map(shown).collect())),
+            ]),
+        };
+        let (workflow, lane, priority) = (enqueue.workflow.clone(), enqueue.lane.clone(), enqueue.priority);
+        let effect = Effect::Enqueue(Box::new(Enqueue { workflow, at: self.now, lane, priority, group, jobs }));
+        Ok(self.wait_for(at, fibre, record, effect, What::Enqueue))
+    }
+
+    fn new_job(&self, fibre: &Fibre, enqueue: &plan::Enqueue, later: Micros) -> Made<NewJob> {
+        let make = |maker: &Maker| maker.make(&fibre.slots, self.limits);
+        let mut input = ObjectBuilder::with_capacity(enqueue.send.len());
+        for (name, maker) in &enqueue.send {
+            let value = make(maker)?;
+            if !matches!(value, Value::Undefined) {
+                input.insert(name.clone(), value);
+            }
+        }
+        let due = match &enqueue.due {
+            Some(Due::After(maker)) => Some(self.now.saturating_add(span(&make(maker)?)?)),
+            Some(Due::At(maker)) => Some(instant(&make(maker)?)?),
+            None => (later > 0).then_some(self.now),
+        };
+        let tag = enqueue.tag.as_ref().map(make).transpose()?.filter(|tag| !tag.is_nullish());
+        Ok(NewJob {
+            input: input.finish(),
+            due: due.map(|due| due.saturating_add(later)),
+            tag: tag.map(|tag| ops::to_text(&tag).to_string()),
+        })
+    }
+
+    pub(super) fn queued(&mut self, fibre: &mut Fibre, record: usize, result: Result<Queued, QueueFault>) -> Flow {
+        let group = matches!(
+            self.step_of(record).map(|step| &step.action),
+            Some(Action::Enqueue(enqueue)) if enqueue.for_each.is_some()
+        );
+        match result {
+            Ok(queued) => {
+                let url = |id: &str| Value::text(format!("{}/-/jobs/{id}", queued.base));
+                let value = match (group, queued.ids.first()) {
+                    (false, Some(id)) => Value::object([("job", Value::text(id.as_str())), ("url", url(id))]),
+                    _ => Value::object([
+                        ("jobs", Value::list(queued.ids.iter().map(|id| Value::text(id.as_str())).collect())),
+                        ("group", queued.group.as_deref().map_or(Value::Null, Value::text)),
+                        ("count", Value::Int(queued.ids.len() as i64)),
+                    ]),
+                };
+                self.close(fibre, record, State::Succeeded, value);
+                Flow::On
+            }
+            Err(fault) => self.step_failed(fibre, record, Failure::new(fault.kind, fault.detail)),
+        }
+    }
+
+    pub(super) fn start_cancel(&mut self, at: usize, fibre: &mut Fibre, cancel: &Cancel, record: usize) -> Made<Flow> {
+        let (maker, by_tag) = match cancel {
+            Cancel::Ids(maker) => (maker, false),
+            Cancel::Tag(maker) => (maker, true),
+        };
+        let value = maker.make(&fibre.slots, self.limits)?;
+        self.records[record].sent = value.clone();
+        let cancelling = if by_tag {
+            Cancelling::Tag(ops::to_text(&value).to_string())
+        } else {
+            let ids = match value.as_list() {
+                Some(ids) => ids.iter().map(|id| ops::to_text(id).to_string()).collect(),
+                None => vec![ops::to_text(&value).to_string()],
+            };
+            Cancelling::Ids(ids)
+        };
+        Ok(self.wait_for(at, fibre, record, Effect::Cancel(Box::new(cancelling)), What::CancelJobs))
+    }
+
+    pub(super) fn jobs_cancelled(
+        &mut self,
+        fibre: &mut Fibre,
+        record: usize,
+        result: Result<Cancellation, QueueFault>,
+    ) -> Flow {
+        match result {
+            Ok(done) => {
+                let ids = |ids: Vec<String>| Value::list(ids.into_iter().map(Value::text).collect());
+                let value = Value::object([
+                    ("cancelled", ids(done.cancelled)),
+                    ("begun", ids(done.begun)),
+                    ("done", ids(done.done)),
+                    ("unknown", ids(done.unknown)),
+                ]);
+                self.close(fibre, record, State::Succeeded, value);
+                Flow::On
+            }
+            Err(fault) => self.step_failed(fibre, record, Failure::new(fault.kind, fault.detail)),
+        }
+    }
+
+    /// The address is there: its steps give it out.
+    pub(super) fn opened(&mut self, fibre: &mut Fibre, record: usize, result: Result<Address, QueueFault>) -> Flow {
+        let address = match result {
+            Ok(address) => address,
+            Err(fault) => return self.step_failed(fibre, record, Failure::new(fault.kind, fault.detail)),
+        };
+        let Some(Action::Await(wait)) = self.step_of(record).map(|step| &step.action) else { return Flow::On };
+        let (slot, block) = (wait.slot, wait.block);
+        let value = Value::object([("url", Value::text(address.url)), ("id", Value::text(address.id))]);
+        self.records[record].sent = value.clone();
+        fibre.slots[slot as usize] = value;
+        fibre.frames.push(Frame { block, at: 0, owner: Some(record) });
+        Flow::On
+    }
+
+    /// Its steps are done: from here on it waits.
+    pub(super) fn start_wait(&mut self, at: usize, fibre: &mut Fibre, record: usize) -> Flow {
+        let plan = self.levels[fibre.level as usize].plan.clone();
+        let (block, place) = self.records[record].place;
+        let step = plan.blocks.get(block as usize).and_then(|block| block.get(place));
+        let Some(Action::Await(wait)) = step.map(|step| &step.action) else { return Flow::On };
+        let until = match wait.until.as_ref().map(|maker| maker.make(&fibre.slots, self.limits)) {
+            None => None,
+            Some(made) => {
+                let began = self.records[record].started;
+                let made = made.and_then(|value| instant(&value).or_else(|_| Ok(began.saturating_add(span(&value)?))));
+                match made {
+                    Ok(until) => Some(until),
+                    Err(failure) => return self.step_failed(fibre, record, Failure::expression(&failure)),
+                }
+            }
+        };
+        let callback = self.records[record].sent.member("id").and_then(Value::as_text).unwrap_or_default().to_string();
+        self.wait_for(at, fibre, record, Effect::Await { callback, until }, What::Callback)
+    }
+
+    /// Something came, or the time is up.
+    pub(super) fn arrived(&mut self, fibre: &mut Fibre, record: usize, arrival: Option<Arrival>) -> Flow {
+        match arrival {
+            Some(arrival) => match body::parse(&arrival.media.to_ascii_lowercase(), None, &arrival.body) {
+                Ok(value) => {
+                    self.close(fibre, record, State::Succeeded, value);
+                    Flow::On
+                }
+                Err(detail) => self.step_failed(fibre, record, Failure::new("unreadable", detail)),
+            },
+            None => {
+                let detail = "nothing came to the address in time";
+                self.step_failed(fibre, record, Failure::new("timeout", detail))
+            }
+        }
+    }
+
+    /// Asks for an effect that belongs to a step.
+    pub(super) fn wait_for(&mut self, at: usize, fibre: &mut Fibre, record: usize, effect: Effect, what: What) -> Flow {
+        let id = self.ask(at, effect);
+        fibre.awaits = Awaits::Effect { id, record: Some(record), what };
+        Flow::Waits
+    }
+}
+
+fn shown(job: &NewJob) -> Value {
+    let due = job.due.map_or(Value::Null, |due| Value::text(super::instant(due)));
+    Value::object([
+        ("input", job.input.clone()),
+        ("due", due),
+        ("tag", job.tag.as_deref().map_or(Value::Null, Value::text)),
+    ])
+}

@@ -1,0 +1,95 @@
+//! What the journal is made from: one record per step that began.
+
+use serde::{Deserialize, Serialize};
+
+use super::{Failure, Micros};
+use kanzlei_compiler::plan::BlockId;
+use kanzlei_model::value::Value;
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum State {
+    Running,
+    Succeeded,
+    /// `when` did not hold.
+    Skipped,
+    /// Failed, and its rescue took over.
+    Rescued,
+    Failed,
+    /// Ended because a branch or item beside it failed.
+    Cancelled,
+}
+
+impl State {
+    pub fn name(self) -> &'static str {
+        match self {
+            State::Running => "running",
+            State::Succeeded => "succeeded",
+            State::Skipped => "skipped",
+            State::Rescued => "rescued",
+            State::Failed => "failed",
+            State::Cancelled => "cancelled",
+        }
+    }
+}
+
+#[derive(Clone, Debug)]
+pub struct StepRecord {
+    /// Index in the plan's sheet.
+    pub paragraph: u32,
+    pub state: State,
+    pub started: Micros,
+    pub ended: Micros,
+    /// Attempts made; 0 for steps that are not tried again.
+    pub attempts: u32,
+    /// What came of the attempts before the last one: a status, or a kind of failure.
+    pub tries: Vec<String>,
+    /// What was sent, for a call.
+    pub sent: Value,
+    /// What came of it.
+    pub outcome: Value,
+    pub failure: Option<Failure>,
+    /// The record of the step around it.
+    pub owner: Option<u32>,
+    /// The position of its item, on steps that stand directly in a loop.
+    pub item: Option<u32>,
+    /// Which of the run's plans it belongs to; 0 is the workflow itself.
+    pub level: u16,
+    /// The step in the plan: block and position.
+    pub(super) place: (BlockId, usize),
+}
+
+impl StepRecord {
+    pub(super) fn new(paragraph: u32, level: u16, place: (BlockId, usize), now: Micros) -> Self {
+        StepRecord {
+            paragraph,
+            state: State::Running,
+            started: now,
+            ended: now,
+            attempts: 0,
+            tries: Vec::new(),
+            sent: Value::Undefined,
+            outcome: Value::Undefined,
+            failure: None,
+            owner: None,
+            item: None,
+            level,
+            place,
+        }
+    }
+}
+
+impl StepRecord {
+    /// The step in the plan: block and position.
+    pub fn place(&self) -> (BlockId, usize) {
+        self.place
+    }
+}
+
+/// How a run ended.
+#[derive(Clone, Debug)]
+pub struct Ended {
+    pub state: State,
+    pub failure: Option<Failure>,
+    pub at: Micros,
+}

@@ -1,0 +1,410 @@
+//! Runs of small workflows and of the demo office, with answers given by hand.
+
+use super::*;
+use kanzlei_compiler::check::{Bundle, check};
+
+fn plan(steps: &str) -> Arc<Plan> {
+    let mut bundle = Bundle::default();
+    bundle.add("s.yaml", "service: s\nbase: http://s\nopenapi: o.yaml\nidempotency_key: true\n");
+    bundle.files.insert("o.yaml".into(), "openapi: 3.1.0\npaths: {\"/x/{id}\": {post: {operationId: op, parameters: [{name: id, in: path, required: true}, {name: q, in: query}], requestBody: {content: {application/json: {}}}}}}".into());
+    bundle.add("w.yaml", &format!("workflow: w\ninput: {{n: {{type: integer}}}}\nsteps:\n{steps}"));
+    let mut checked = check(&bundle);
+    assert_eq!(checked.errors(), 0, "{:?}", checked.diagnostics);
+    checked.workflows.remove(0).1
+}
+
+fn start(plan: Arc<Plan>, n: i64) -> Machine {
+    let input = Value::object([("n", Value::Int(n))]);
+    Machine::new(plan, Start { id: "run-1".into(), input, now: 1_000_000, caller: None, attempt: 1 })
+}
+
+fn answer(status: u16, body: &str) -> Outcome {
+    let headers = vec![("Content-Type".into(), "application/json".into())];
+    Outcome::Called(Ok(Answer { status, headers, body: body.into() }))
+}
+
+fn fault(kind: CallError) -> Outcome {
+    Outcome::Called(Err(CallFault { kind, detail: "away".into() }))
+}
+
+/// Runs to the end with these outcomes of calls, in the order they are asked for; gives the reply and
+/// the states by paragraph number.
+fn run(machine: &mut Machine, outcomes: Vec<Outcome>) -> (Option<Reply>, String) {
+    let mut outcomes = outcomes.into_iter();
+    let result = drive(machine, |_| (1000, outcomes.next().expect("an outcome for each call")));
+    assert!(outcomes.next().is_none(), "all outcomes are used");
+    result
+}
+
+/// Runs to the end; `answer` says when each effect but a wait is done, in microseconds from then, and how.
+fn drive(machine: &mut Machine, mut answer: impl FnMut(&Effect) -> (Micros, Outcome)) -> (Option<Reply>, String) {
+    crate::driver::drive(machine, 1_000_000, |effect, _| answer(effect));
+    let items = |r: &StepRecord| match machine.items(r).as_slice() {
+        [] => String::new(),
+        items => format!("{items:?}"),
+    };
+    let states: Vec<String> =
+        machine.records().iter().map(|r| format!("{}{} {}", machine.number(r), items(r), r.state.name())).collect();
+    (machine.reply().cloned(), states.join(", "))
+}
+
+#[test]
+fn branches_are_taken_and_recorded() {
+    let steps = "  - if: input.n > 1\n    then: [{let: {size: big}}]\n    else: [{let: {size: small}}]\n  - match: input.n\n    arms: {1: [{let: {word: one}}], 2: [{let: {word: two}}]}\n    else: [{let: {word: many}}]\n  - note: skipped\n    when: input.n > 100\n  - note: off\n    off: true\n  - reply: 200\n    body: ${size} ${word}\n";
+    for (n, body, states) in [
+        (1, "small one", "1 succeeded, 1.2 succeeded, 2 succeeded, 2.1 succeeded, 3 skipped, 5 succeeded"),
+        (2, "big two", "1 succeeded, 1.1 succeeded, 2 succeeded, 2.2 succeeded, 3 skipped, 5 succeeded"),
+        (9, "big many", "1 succeeded, 1.1 succeeded, 2 succeeded, 2.3 succeeded, 3 skipped, 5 succeeded"),
+    ] {
+        let (reply, got) = run(&mut start(plan(steps), n), vec![]);
+        assert_eq!(reply.expect("reply").body, Value::text(body));
+        assert_eq!(got, states);
+    }
+}
+
+#[test]
+fn requests_carry_what_the_step_says_and_are_the_same_on_each_attempt() {
+    let steps = "  - call: s.op\n    send: {id: \"a b/${input.n}\", q: x&y, name: Tare}\n    headers: {X-N: \"${input.n}\"}\n    retry: {times: 2, first: 1s}\n  - reply: 204\n";
+    let mut machine = start(plan(steps), 7);
+    let Next::Do(id, Effect::Call(first)) = machine.next() else { panic!() };
+    assert_eq!(first.target, "/x/a%20b%2F7?q=x%26y");
+    assert_eq!(first.body.as_deref(), Some(br#"{"name":"Tare"}"#.as_slice()));
+    assert!(first.headers.contains(&("X-N".into(), "7".into())));
+    assert!(first.headers.contains(&("idempotency-key".into(), "run-1-0".into())));
+    machine.feed(id, answer(503, "{}"), 2_000_000);
+    let Next::Do(id, Effect::Wait { until }) = machine.next() else { panic!() };
+    assert!((2_500_000..=3_000_000).contains(&until), "{until}");
+    machine.feed(id, Outcome::Waited, until);
+    let Next::Do(_, Effect::Call(second)) = machine.next() else { panic!() };
+    assert_eq!((second.attempt, &second.headers), (2, &first.headers));
+}
+
+#[test]
+fn a_value_cannot_lead_a_path_elsewhere() {
+    let steps = "  - let: {p: \"${input.n === 1 ? '..' : input.n === 2 ? '.' : 'a..b'}\"}\n  - call: s.op\n    send: {id: \"${p}\"}\n";
+    for n in [1, 2] {
+        let mut machine = start(plan(steps), n);
+        run(&mut machine, vec![]);
+        assert_eq!(machine.ended().and_then(|e| e.failure.as_ref()).map(|f| f.kind), Some("refused"));
+    }
+    run(&mut start(plan(steps), 3), vec![answer(200, "{}")]);
+}
+
+#[test]
+fn failures_are_told_apart_and_end_the_run() {
+    let steps = "  - call: s.op\n    send: {id: x}\n  - reply: 204\n";
+    let with_type = |media: &str, body: &[u8]| {
+        Outcome::Called(Ok(Answer {
+            status: 200,
+            headers: vec![("content-type".into(), media.into())],
+            body: body.into(),
+        }))
+    };
+    for (outcome, kind, status) in [
+        (fault(CallError::Unreachable), "unreachable", 502),
+        (fault(CallError::Timeout), "timeout", 504),
+        (fault(CallError::Broken), "broken", 502),
+        (fault(CallError::TooLarge), "too-large", 502),
+        (fault(CallError::Redirected), "redirected", 502),
+        (fault(CallError::Refused), "refused", 502),
+        (answer(404, r#"{"detail":"no such"}"#), "status", 502),
+        (with_type("application/json", b"{oops"), "unreadable", 502),
+        (with_type("text/plain", b"\xff\xfe"), "unreadable", 502),
+    ] {
+        let mut machine = start(plan(steps), 1);
+        let (reply, states) = run(&mut machine, vec![outcome]);
+        let ended = machine.ended().expect("ended");
+        assert_eq!(ended.failure.as_ref().map(|f| f.kind), Some(kind));
+        assert_eq!(reply.expect("reply").status, status, "{kind}");
+        assert_eq!(states, "1 failed");
+    }
+}
+
+#[test]
+fn only_what_retry_names_is_tried_again() {
+    let steps =
+        "  - call: s.op\n    send: {id: x}\n    retry: {times: 3, first: 10ms, on: [timeout, 5xx]}\n  - reply: 204\n";
+    for (outcomes, attempts, succeeded) in [
+        (vec![fault(CallError::Timeout), answer(500, ""), answer(200, "{}")], 3, true),
+        (vec![fault(CallError::Unreachable)], 1, false),
+        (vec![answer(500, ""), answer(501, ""), answer(502, "")], 3, false),
+        (vec![answer(400, "")], 1, false),
+    ] {
+        let mut machine = start(plan(steps), 1);
+        run(&mut machine, outcomes);
+        assert_eq!(machine.records()[0].attempts, attempts);
+        assert_eq!(machine.ended().expect("ended").state == State::Succeeded, succeeded);
+    }
+}
+
+#[test]
+fn rescue_takes_over_where_it_stands() {
+    let own = "  - id: v\n    call: s.op\n    send: {id: x}\n    rescue: [{let: {v: \"${failure.kind} ${failure.status}\"}}]\n  - reply: 200\n    body: ${v}\n";
+    let (reply, states) = run(&mut start(plan(own), 1), vec![answer(500, "")]);
+    assert_eq!(
+        (reply.expect("reply").body, states.as_str()),
+        (Value::text("status 500"), "1 rescued, 1.1 succeeded, 2 succeeded")
+    );
+
+    let around = "  - if: input.n\n    then: [{call: s.op, send: {id: x}}, {note: never}]\n    rescue: [{note: \"${failure.detail}\"}]\n  - reply: 200\n";
+    let (_, states) = run(&mut start(plan(around), 1), vec![answer(500, "")]);
+    assert_eq!(states, "1 rescued, 1.1 failed, 1.3 succeeded, 2 succeeded");
+
+    let failing = "  - call: s.op\n    send: {id: x}\n    rescue: [{call: s.op, send: {id: y}}]\n  - reply: 200\n";
+    let (reply, states) = run(&mut start(plan(failing), 1), vec![answer(500, ""), answer(501, "")]);
+    assert_eq!((reply.expect("reply").status, states.as_str()), (502, "1 failed, 1.1 failed"));
+
+    let expression =
+        "  - let: {a: \"${list.chunk([1], input.n - 1)}\"}\n    rescue: [{reply: 200, body: \"${failure.kind}\"}]\n";
+    let (reply, _) = run(&mut start(plan(expression), 1), vec![]);
+    assert_eq!(reply.expect("reply").body, Value::text("expression"));
+}
+
+#[test]
+fn fail_gives_problem_details_and_cannot_be_rescued() {
+    let steps = "  - if: input.n\n    then: [{fail: 422, title: Unknown vessel, detail: \"No ${input.n}\", type: \"https://lindvik.example/p\", with: {imo: \"${input.n}\", status: 1}}]\n    rescue: [{note: never}]\n";
+    let mut machine = start(plan(steps), 3);
+    let (reply, states) = run(&mut machine, vec![]);
+    let reply = reply.expect("reply");
+    assert_eq!((reply.status, reply.problem), (422, true));
+    assert_eq!(
+        reply.body.to_json(),
+        r#"{"type":"https://lindvik.example/p","title":"Unknown vessel","status":422,"detail":"No 3","imo":3}"#
+    );
+    assert_eq!(states, "1 failed, 1.1 failed");
+}
+
+#[test]
+fn steps_behind_the_reply_still_run() {
+    let steps = "  - reply: 202\n  - call: s.op\n    send: {id: x}\n";
+    let mut machine = start(plan(steps), 1);
+    assert!(matches!(machine.next(), Next::Answer(_)));
+    let Next::Do(id, Effect::Call(_)) = machine.next() else { panic!() };
+    machine.feed(id, answer(200, "{}"), 2_000_000);
+    let (_, states) = run(&mut machine, vec![]);
+    assert_eq!(states, "1 succeeded, 2 succeeded");
+}
+
+#[test]
+fn a_long_run_breathes_between_its_steps() {
+    let mut machine = start(plan("  - {each: x, in: list.range(2500), steps: [{note: x}]}\n  - reply: 200\n"), 1);
+    let (mut breaths, mut told) = (0, 0);
+    loop {
+        match machine.next() {
+            Next::Breathe => breaths += 1,
+            Next::Tell(_) => told += 1,
+            Next::Answer(_) => assert_eq!(told, 2500),
+            Next::Finished => break,
+            other => panic!("{other:?}"),
+        }
+    }
+    assert_eq!((breaths, machine.records().len()), (2, 2502));
+}
+
+#[test]
+fn the_same_outcomes_give_the_same_run() {
+    let demo = check(&Bundle::of(kanzlei_samples::demo()));
+    let (_, plan) = demo.workflows.into_iter().find(|(_, plan)| plan.name == "berth-quote").expect("berth-quote");
+    let input: Value = serde_json::from_str(
+        r#"{"harbour": "LIN", "imo": "9074729", "arrives": "2027-03-04T06:00:00Z", "nights": 2, "currency": "NOK"}"#,
+    )
+    .expect("input");
+    let once = || {
+        let mut machine = Machine::new(
+            plan.clone(),
+            Start { id: "r".into(), input: input.clone(), now: 0, caller: None, attempt: 1 },
+        );
+        let outcomes = vec![
+            answer(200, r#"{"name": "Havbris", "length_m": 132, "draught_m": 6.2}"#),
+            fault(CallError::Timeout),
+            answer(200, r#"{"window": {"from": "2027-03-04T07:10:00Z", "to": "2027-03-04T09:40:00Z"}}"#),
+            answer(200, r#"{"rate": 11.62}"#),
+        ];
+        let (reply, states) = run(&mut machine, outcomes);
+        (reply.expect("reply").body.to_json(), states, format!("{:?}", machine.records()))
+    };
+    let (body, states, records) = once();
+    assert_eq!(
+        body,
+        r#"{"vessel":"Havbris","dues":{"amount":9816.58,"currency":"NOK"},"tide":{"from":"2027-03-04T07:10:00Z","to":"2027-03-04T09:40:00Z"}}"#
+    );
+    assert_eq!(states, "1 succeeded, 2 succeeded, 3 succeeded, 4 succeeded, 5 succeeded, 6 succeeded");
+    assert_eq!(once(), (body, states, records));
+}
+
+/// The plan of the last of these documents.
+fn plans(documents: &[&str]) -> Arc<Plan> {
+    let mut bundle = Bundle::default();
+    bundle.add("s.yaml", "service: s\nbase: http://s\n");
+    for (index, text) in documents.iter().enumerate() {
+        bundle.add(&format!("{index}.yaml"), text);
+    }
+    let checked = check(&bundle);
+    assert_eq!(checked.errors(), 0, "{:?}", checked.diagnostics);
+    checked.workflows.last().expect("a plan").1.clone()
+}
+
+/// Answers `GET /{n}` with `{"n": n}` after n ms; `/fail/{n}` with 500.
+fn by_path(effect: &Effect) -> (Micros, Outcome) {
+    let Effect::Call(request) = effect else { panic!("{effect:?}") };
+    let parts: Vec<&str> = request.target.trim_start_matches('/').split('/').collect();
+    let n: i64 = parts.last().and_then(|n| n.parse().ok()).expect("a number");
+    match parts[0] {
+        "fail" => (n * 1000, answer(500, "{}")),
+        _ => (n * 1000, answer(200, &format!("{{\"n\": {n}}}"))),
+    }
+}
+
+const W: &str = "workflow: w\ninput: {n: {type: integer}, list: {type: array, optional: true}}\nsteps:\n";
+
+#[test]
+fn loops_keep_the_order_of_their_items_and_the_bound() {
+    for at_once in [1, 2, 5] {
+        let text = format!(
+            "{W}  - each: ms\n    in: input.list ?? []\n    index: i\n    at_once: {at_once}\n    id: all\n    steps:\n      - {{id: r, call: \"GET http://s/x/{{ms}}\", send: {{ms: \"${{ms}}\"}}}}\n    collect: \"${{i}}:${{r.body.n}}\"\n  - reply: 200\n    body: ${{all}}\n"
+        );
+        let input = serde_json::from_str(r#"{"n": 1, "list": [30, 10, 20, 5]}"#).expect("input");
+        let mut machine =
+            Machine::new(plans(&[&text]), Start { id: "r".into(), input, now: 1_000_000, caller: None, attempt: 1 });
+        let (mut most, mut now_running) = (0, 0);
+        let (reply, _) = {
+            let under_way = std::cell::RefCell::new((0u32, 0u32));
+            let result = drive(&mut machine, |effect| {
+                under_way.borrow_mut().0 += 1;
+                by_path(effect)
+            });
+            now_running += under_way.borrow().0;
+            result
+        };
+        assert_eq!(reply.expect("reply").body.to_json(), r#"["0:30","1:10","2:20","3:5"]"#);
+        // How many were at work at the same time shows in the times of the records.
+        let calls: Vec<_> = machine.records().iter().filter(|r| r.attempts > 0).collect();
+        for call in &calls {
+            most = most.max(calls.iter().filter(|o| o.started <= call.started && o.ended > call.started).count());
+        }
+        assert_eq!((now_running, most), (4, at_once.min(4)), "at once {at_once}");
+    }
+}
+
+#[test]
+fn forks_join_fail_and_settle() {
+    let tail = "  - reply: 200\n    when: a && b\n    body: ${a.body.n}+${b.d}\n";
+    let together = |rest: &str| {
+        format!(
+            "{W}  - together:\n      a: {{call: \"GET http://s/x/30\"}}\n      b:\n        - {{id: c, call: \"GET http://s/{rest}\"}}\n        - note: here\n        - let: {{d: \"${{c.body.n}}\"}}\n"
+        )
+    };
+    let settle = "    settle: all\n  - reply: 200\n    body: \"${a.ok} ${b.ok} ${b.ok ? '' : b.failure.status}\"\n";
+    let rescued = "    rescue: [{reply: 200, body: \"${failure.detail}\"}]\n";
+    for (text, body, states) in [
+        (
+            together("x/10") + "  - reply: 200\n    body: ${a.body.n}+${b.d}\n",
+            "30+10",
+            "1 succeeded, 1.1 succeeded, 1.2 succeeded, 1.3 succeeded, 1.4 succeeded, 2 succeeded",
+        ),
+        (together("fail/10") + rescued + tail, "s answered 500", "1 rescued, 1.1 cancelled, 1.2 failed, 1.5 succeeded"),
+        (together("fail/10") + settle, "true false 500", "1 succeeded, 1.1 succeeded, 1.2 failed, 2 succeeded"),
+    ] {
+        let (reply, got) = drive(&mut start(plans(&[&text]), 1), by_path);
+        assert!(got.starts_with(states), "{got}");
+        assert_eq!(reply.expect("reply").body, Value::text(body), "{text}");
+    }
+    // A failure in one item cancels the others and what they wait for.
+    let text = format!(
+        "{W}  - each: p\n    in: \"['x/50', 'fail/10', 'x/60']\"\n    at_once: 3\n    steps:\n      - {{call: \"GET http://s/{{+p}}\", send: {{p: \"${{p}}\"}}}}\n"
+    );
+    let mut machine = start(plans(&[&text]), 1);
+    let (reply, states) = drive(&mut machine, by_path);
+    assert_eq!(states, "1 failed, 1.1[0] cancelled, 1.1[1] failed, 1.1[2] cancelled");
+    assert_eq!((reply.expect("reply").status, machine.ended().expect("ended").at), (502, 1_010_000));
+}
+
+#[test]
+fn an_invoked_workflow_has_its_numbers_below_the_caller_and_gives_its_reply() {
+    let child = "workflow: child\ninput: {n: {type: integer}, kind: {type: string, default: cargo}}\nsteps:\n  - if: input.n > 5\n    then: [{fail: 409, title: Too many}]\n  - {id: r, call: \"GET http://s/x/{n}\", send: {n: \"${input.n}\"}}\n  - reply: 201\n    body: {n: \"${r.body.n}\", kind: \"${input.kind}\"}\n  - note: after the reply\n";
+    let parent = format!(
+        "{W}  - note: first\n  - id: one\n    invoke: child\n    send: {{n: \"${{input.n}}\"}}\n  - reply: 200\n    body: ${{one}}\n"
+    );
+    let (reply, states) = drive(&mut start(plans(&[child, &parent]), 3), by_path);
+    assert_eq!(reply.expect("reply").body.to_json(), r#"{"status":201,"body":{"n":3,"kind":"cargo"},"headers":{}}"#);
+    assert_eq!(
+        states,
+        "1 succeeded, 2 succeeded, 2.1 succeeded, 2.2 succeeded, 2.3 succeeded, 2.4 succeeded, 3 succeeded"
+    );
+    // A problem of the invoked workflow is the caller's, unless it rescues it.
+    let (reply, states) = drive(&mut start(plans(&[child, &parent]), 9), by_path);
+    assert_eq!(
+        (reply.map(|r| r.status), states.as_str()),
+        (Some(409), "1 succeeded, 2 failed, 2.1 failed, 2.1.1 failed")
+    );
+    let rescuing = parent
+        .replace("  - reply", "    rescue: [{reply: 200, body: \"${failure.kind} ${failure.body.title}\"}]\n  - reply");
+    let (reply, _) = drive(&mut start(plans(&[child, &rescuing]), 9), by_path);
+    assert_eq!(reply.expect("reply").body, Value::text("fail Too many"));
+}
+
+#[test]
+fn what_is_kept_is_made_anew_when_another_run_was_faster() {
+    let text = format!(
+        "{W}  - each: s\n    in: input.list ?? []\n    steps: [{{keep: {{seen: \"${{[...(kept.seen ?? []), s]}}\"}}}}]\n  - reply: 200\n    body: ${{kept.seen}}\n"
+    );
+    let input = serde_json::from_str(r#"{"n": 1, "list": ["a", "b"]}"#).expect("input");
+    let mut machine = Machine::new(plans(&[&text]), Start { id: "r".into(), input, now: 0, caller: None, attempt: 1 });
+    // Another run keeps `x` just before this one's first attempt.
+    let mut stored = Kept { version: 3, values: Value::object([("old", Value::Bool(true))]), stored: false };
+    let mut faster = true;
+    let (reply, states) = drive(&mut machine, |effect| {
+        if let Effect::Keep(keep) = effect {
+            if std::mem::take(&mut faster) {
+                stored = Kept {
+                    version: 4,
+                    values: serde_json::from_str(r#"{"old":true,"seen":["x"]}"#).expect("json"),
+                    stored: false,
+                };
+            } else if keep.version == stored.version {
+                stored = Kept { version: keep.version + 1, values: keep.values.clone(), stored: true };
+            }
+        }
+        let stored_now = stored.stored;
+        (1, Outcome::Kept(Ok(Kept { stored: stored_now, ..stored.clone() })))
+    });
+    assert_eq!(reply.expect("reply").body.to_json(), r#"["x","a","b"]"#, "nothing is lost: {states}");
+    assert_eq!((stored.version, stored.values.to_json().as_str()), (6, r#"{"old":true,"seen":["x","a","b"]}"#));
+}
+
+#[test]
+fn statements_take_values_only_in_their_places() {
+    let text = format!(
+        "{W}  - id: v\n    sql: harbour\n    statement: SELECT ':no', name FROM v WHERE imo = :imo AND kind IN (:kinds) AND x IN (:none)\n    bind: {{imo: \"'; DROP TABLE v\", kinds: [a, b], none: []}}\n  - id: t\n    sql: harbour\n    statements: [{{statement: \"INSERT INTO v VALUES (:o)\", bind: {{o: {{k: 1}}}}}}, {{statement: DELETE FROM v}}]\n  - reply: 200\n    body: {{one: \"${{v.rows[0]?.name}}\", id: \"${{t[0]?.id}}\", count: \"${{t[1]?.count}}\"}}\n"
+    );
+    let mut queries = Vec::new();
+    let (reply, _) = drive(&mut start(plans(&[&text]), 1), |effect| {
+        let Effect::Query(query) = effect else { panic!() };
+        queries.push((**query).clone());
+        let row = Value::object([("name", Value::text("Havbris"))]);
+        let rows = match query.transaction {
+            false => vec![Rows { rows: vec![row], count: 1, id: None }],
+            true => vec![Rows { rows: vec![], count: 1, id: Some(7) }, Rows { rows: vec![], count: 2, id: None }],
+        };
+        (1, Outcome::Queried(Ok(rows)))
+    });
+    assert_eq!(reply.expect("reply").body.to_json(), r#"{"one":"Havbris","id":7,"count":2}"#);
+    let first = &queries[0].statements[0];
+    assert_eq!(first.text, "SELECT ':no', name FROM v WHERE imo = ? AND kind IN (?, ?) AND x IN (NULL)");
+    assert_eq!(Value::list(first.values.clone()).to_json(), r#"["'; DROP TABLE v","a","b"]"#);
+    assert_eq!(queries[1].statements[0].values, [Value::text("{\"k\":1}")]);
+    let (reply, _) = drive(&mut start(plans(&[&text]), 1), |_| {
+        (1, Outcome::Queried(Err(QueryFault { kind: "database", detail: "away".into() })))
+    });
+    assert_eq!(reply.expect("reply").status, 503);
+}
+
+#[test]
+fn pauses_and_functions() {
+    let text = "workflow: w\ninput: {n: {type: integer}}\nfunctions:\n  dues: \"(length, nights = 2) => length * 3 * nights\"\n  total: \"list => list.map(dues).reduce((a, b) => a + b, 0) + dues(1)\"\nsteps:\n  - pause: ${input.n}s\n  - pause: {until: \"1970-01-01T00:00:10Z\"}\n  - reply: 200\n    body: ${total([1, 2])}\n";
+    let mut machine = start(plans(&[text]), 3);
+    let (reply, _) = drive(&mut machine, |_| panic!());
+    assert_eq!(reply.expect("reply").body, Value::Int(12));
+    let ends: Vec<i64> = machine.records().iter().map(|r| r.ended).collect();
+    assert_eq!(ends, [4_000_000, 10_000_000, 10_000_000]);
+}

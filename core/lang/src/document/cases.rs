@@ -1,0 +1,449 @@
+//! Documents of kind `cases`: examples of one workflow, with what services answer and what is expected.
+
+use std::time::Duration;
+
+use super::keys::keys;
+use super::reader::{KeySpec, Members, Named, free_members};
+use super::yaml::{Kind, Node};
+use crate::diagnostic::{Place, Report};
+use crate::suggest;
+use kanzlei_model::value::Value;
+
+/// The most cases in one document.
+pub const MAX_CASES: usize = 10_000;
+/// The longest an answer of a stub may take.
+const MAX_TAKES: Duration = Duration::from_secs(366 * 24 * 3600);
+
+#[derive(Clone, Debug)]
+pub struct Cases {
+    pub workflow: Named,
+    /// Databases that are real in these cases, each with the text that makes its tables and rows.
+    pub databases: Vec<(Named, String)>,
+    /// Stubs that all cases have, behind their own.
+    pub stubs: Vec<Stub>,
+    pub cases: Vec<Case>,
+}
+
+#[derive(Clone, Debug)]
+pub struct Case {
+    pub name: Named,
+    pub entered: Entered,
+    /// Microseconds since 1970 UTC.
+    pub clock: i64,
+    /// What the workflow remembers from runs before.
+    pub kept: Value,
+    pub stubs: Vec<Stub>,
+    pub expect: Expect,
+}
+
+/// How the workflow is entered.
+#[derive(Clone, Debug)]
+pub enum Entered {
+    Request { method: String, target: String, headers: Vec<(String, String)>, body: Option<Value>, at: Place },
+    Input(Value, Place),
+}
+
+/// The answers of one operation or database.
+#[derive(Clone, Debug)]
+pub struct Stub {
+    /// `registry.getVessel`, `sql.harbour`, or `registry GET /vessels/{imo}` for calls by address.
+    pub name: Named,
+    pub answers: Vec<StubAnswer>,
+}
+
+#[derive(Clone, Debug)]
+pub struct StubAnswer {
+    pub at: Place,
+    /// A bare expression over `request`.
+    pub when: Option<Node>,
+    /// How often it answers before the next one does; without a bound where it is the last.
+    pub times: Option<u32>,
+    pub takes: Duration,
+    pub gives: Gives,
+}
+
+#[derive(Clone, Debug)]
+pub enum Gives {
+    Answer {
+        status: u16,
+        headers: Vec<(String, String)>,
+        body: Option<Node>,
+    },
+    Rows {
+        rows: Option<Node>,
+        count: Option<u64>,
+        id: Option<i64>,
+    },
+    /// A kind of failure, with what is told of it.
+    Fails {
+        kind: String,
+        detail: String,
+    },
+}
+
+#[derive(Clone, Debug, Default)]
+pub struct Expect {
+    pub at: Place,
+    pub state: Option<Named>,
+    pub failure: Option<Node>,
+    pub reply: Option<ExpectReply>,
+    /// By number or id of the step.
+    pub steps: Vec<(Named, ExpectStep)>,
+    /// By name of the stub.
+    pub calls: Vec<(Named, ExpectCalls)>,
+    /// Jobs queued, by their workflow.
+    pub jobs: Vec<(Named, ExpectCalls)>,
+    pub kept: Option<Node>,
+    /// Milliseconds on the case's clock.
+    pub took: Option<Node>,
+}
+
+#[derive(Clone, Debug)]
+pub struct ExpectReply {
+    pub at: Place,
+    pub status: Option<(u16, Place)>,
+    pub headers: Vec<(Named, Node)>,
+    pub body: Option<Node>,
+    /// Whether the body has no further members.
+    pub exactly: bool,
+}
+
+#[derive(Clone, Debug)]
+pub struct ExpectStep {
+    pub at: Place,
+    pub state: Option<Named>,
+    /// How often it was taken.
+    pub times: Option<usize>,
+    pub attempts: Option<u32>,
+}
+
+#[derive(Clone, Debug)]
+pub enum ExpectCalls {
+    Times(usize, Place),
+    /// What each request is like, in order.
+    Each(Vec<Node>, Place),
+}
+
+const ANY: &str = "{}";
+const TEXT: &str = r#"{"type":"string"}"#;
+const VALUES: &str = r#"{"type":"object"}"#;
+const COUNTS: &str = r#"{"type":"object","additionalProperties":{"type":["integer","array"]}}"#;
+const STUBS: &str = r##"{"type":"object","additionalProperties":{"oneOf":[{"$ref":"#/$defs/answer"},{"type":"array","items":{"$ref":"#/$defs/answer"}}]},"description":"Answers by `service.operation`, or by `sql.DATABASE`: one, or a list of answers in turn. `callback` is what comes to an address that is waited at; `queue` can fail, `cancel` says what became of jobs."}"##;
+
+pub const CASES: &[KeySpec] = keys! {
+    "cases", r#"{"type":"string"}"#, "The workflow these are cases of.";
+    "about", TEXT, "What they show.";
+    "clock", TEXT, "The instant at which each case begins, unless it says its own.";
+    "databases", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Databases that are real here: by name a file of SQL beside this document. Each case begins with a fresh one; the service lends them.";
+    "stubs", STUBS, "Answers for all cases, behind the case's own.";
+    "examples", r##"{"type":"array","items":{"$ref":"#/$defs/case"}}"##, "The cases.";
+};
+pub const CASE: &[KeySpec] = keys! {
+    "name", TEXT, "What the case shows, in a few words.";
+    "request", TEXT, "Method and path as a client sends them: `POST /harbours/LIN/quotes?q=1`.";
+    "headers", VALUES, "Headers of the request.";
+    "body", ANY, "The body of the request, as JSON.";
+    "input", VALUES, "The input itself, in place of a request.";
+    "clock", TEXT, "The instant at which the case begins.";
+    "kept", VALUES, "What the workflow remembers from before.";
+    "stubs", STUBS, "What services and databases answer.";
+    "expect", r##"{"$ref":"#/$defs/expect"}"##, "What is expected.";
+};
+pub const ANSWER: &[KeySpec] = keys! {
+    "when", r#"{"type":["string","boolean"]}"#, "Answers only where this holds of `request`: its `method`, `path`, `params`, `query`, `headers`, `body`; `statement` and `bind` for SQL.";
+    "times", r#"{"type":"integer","minimum":1}"#, "How often it answers before the next one does.";
+    "takes", TEXT, "How long the answer takes: `300ms`.";
+    "status", r#"{"type":"integer"}"#, "The status; 200 unless said.";
+    "headers", VALUES, "Headers of the answer.";
+    "body", ANY, "The body: text as it is, anything else as JSON; texts may hold `${request…}`.";
+    "rows", r#"{"type":"array"}"#, "Rows a statement gives.";
+    "count", r#"{"type":"integer"}"#, "Rows a statement changed.";
+    "id", r#"{"type":"integer"}"#, "The id made for an inserted row.";
+    "fails", TEXT, "In place of an answer: `timeout`, `unreachable`, `broken`, …; for SQL `database`, `timeout`, `duplicate`, `sql`.";
+    "detail", TEXT, "What is told of the failure.";
+};
+pub const EXPECT: &[KeySpec] = keys! {
+    "state", r#"{"enum":["succeeded","failed"]}"#, "How the run ends.";
+    "failure", VALUES, "How it failed: `{kind: status, status: 503}`.";
+    "reply", r##"{"$ref":"#/$defs/reply"}"##, "`status`, `headers` and `body` of the answer; of objects the members that are named, unless `exactly: true`.";
+    "steps", r##"{"type":"object","additionalProperties":{"oneOf":[{"type":"string"},{"$ref":"#/$defs/step"}]}}"##, "Steps by number or id: a state, or `{state, times, attempts}`.";
+    "calls", COUNTS, "By operation: how often it was called, or a list of what each request was like.";
+    "jobs", COUNTS, "Jobs queued, by workflow: how many, or a list of what each is like: its `input`, `due`, `tag`, `lane`, `priority`.";
+    "kept", VALUES, "What the workflow remembers afterwards.";
+    "took", ANY, "Milliseconds on the case's clock.";
+};
+pub const REPLY: &[KeySpec] = keys! {
+    "status", r#"{"type":"integer"}"#, "The status.";
+    "headers", VALUES, "Headers.";
+    "body", ANY, "The body.";
+    "exactly", r#"{"type":"boolean"}"#, "Whether the body has no further members.";
+};
+pub const STEP: &[KeySpec] = keys! {
+    "state", TEXT, "`succeeded`, `skipped`, `rescued`, `failed`, `cancelled`, or `untaken`.";
+    "times", r#"{"type":"integer"}"#, "How often it was taken.";
+    "attempts", r#"{"type":"integer"}"#, "Attempts in all.";
+};
+
+/// States that a step can be expected in; `untaken` is one that was never reached.
+pub const STEP_STATES: &[&str] = &["succeeded", "skipped", "rescued", "failed", "cancelled", "untaken"];
+const CALL_FAILURES: &[&str] = &["unreachable", "timeout", "broken", "too-large", "redirected", "refused"];
+const QUERY_FAILURES: &[&str] = &["database", "timeout", "duplicate", "sql"];
+const QUEUE_FAILURES: &[&str] = &["full", "database"];
+
+/// The files with SQL that a document of cases names, without reading the rest.
+pub fn seed_files(root: &Node) -> Vec<&str> {
+    let named = root.get("cases").and_then(|_| root.get("databases")).and_then(Node::as_map).unwrap_or_default();
+    named.iter().filter_map(|(_, node)| node.as_text()).collect()
+}
+
+/// Reads cases; `file` gives the text of a file named relative to the document.
+pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Report) -> Option<Cases> {
+    let members = Members::new(root, "a document of cases", &[CASES], report)?;
+    let workflow = members.text("cases", report)?;
+    let clock = clock(&members, report).unwrap_or(DEFAULT_CLOCK);
+    let stubs = stubs(&members, report);
+    let mut databases = Vec::new();
+    for (name, node) in members.mapping("databases", report) {
+        match node.as_text().map(|path| (path, file(path))) {
+            Some((_, Some(text))) => databases.push((name, text)),
+            Some((path, None)) => {
+                report.error("missing-file", node.at, format!("there is no file `{path}` beside this document"));
+            }
+            None => {
+                report.error("wrong-type", node.at, "a database is given by the file with its SQL");
+            }
+        }
+    }
+    let mut cases = Vec::new();
+    match members.get("examples") {
+        None => {
+            report.error("missing-key", workflow.at, "cases stand under `examples`");
+            report.help("for example `examples: [{name: a ferry, input: {…}, expect: {reply: {status: 200}}}]`");
+        }
+        Some(_) => {
+            for node in members.list("examples", report) {
+                cases.extend(case(node, clock, report));
+            }
+        }
+    }
+    if cases.len() > MAX_CASES {
+        report.error("too-many-cases", workflow.at, format!("{} cases; at most {MAX_CASES}", cases.len()));
+    }
+    let mut names = std::collections::HashSet::new();
+    for case in &cases {
+        let case: &Case = case;
+        if !names.insert(case.name.text.as_str()) {
+            report.error("duplicate-name", case.name.at, format!("there are two cases `{}`", case.name.text));
+        }
+    }
+    Some(Cases { workflow, databases, stubs, cases })
+}
+
+/// 2027-01-01T00:00:00Z.
+const DEFAULT_CLOCK: i64 = 1_798_761_600_000_000;
+
+fn clock(members: &Members, report: &mut Report) -> Option<i64> {
+    let text = members.text("clock", report)?;
+    match text.text.parse::<jiff::Timestamp>() {
+        Ok(at) => Some(at.as_microsecond()),
+        Err(_) => {
+            report.error("wrong-value", text.at, "`clock` is an instant such as `2027-03-04T06:00:00Z`");
+            None
+        }
+    }
+}
+
+fn case(node: &Node, clock_of_all: i64, report: &mut Report) -> Option<Case> {
+    let members = Members::new(node, "a case", &[CASE], report)?;
+    let name = match members.text("name", report) {
+        Some(name) if !name.text.trim().is_empty() => name,
+        _ => {
+            report.error("missing-key", node.at, "a case has a `name`: what it shows, in a few words");
+            return None;
+        }
+    };
+    let texts = |name: &str, report: &mut Report| -> Vec<(String, String)> {
+        let members = members.mapping(name, report).into_iter();
+        members.map(|(name, node)| (name.text, crate::expr::ops::to_text(&node.to_value()).to_string())).collect()
+    };
+    let entered = match (members.text("request", report), members.get("input")) {
+        (Some(request), None) => {
+            let Some((method, target)) = request.text.split_once(' ') else {
+                report.error("wrong-value", request.at, "a request is a method and a path: `GET /tides?draught=6`");
+                return None;
+            };
+            let body = members.get("body").map(Node::to_value);
+            let headers = texts("headers", report);
+            Entered::Request { method: method.into(), target: target.trim().into(), headers, body, at: request.at }
+        }
+        (None, input) => {
+            for key in ["headers", "body"] {
+                if let Some((key, _)) = members.entry(key) {
+                    report.error("wrong-value", key.at, format!("`{}` belongs to a `request`", key.name));
+                }
+            }
+            Entered::Input(input.map_or(Value::object::<&str>([]), Node::to_value), input.map_or(name.at, |n| n.at))
+        }
+        (Some(_), Some(input)) => {
+            report.error("wrong-value", input.at, "a case has either a `request` or an `input`");
+            return None;
+        }
+    };
+    let kept = members.get("kept").map_or(Value::object::<&str>([]), Node::to_value);
+    let clock = clock(&members, report).unwrap_or(clock_of_all);
+    let stubs = stubs(&members, report);
+    let expect = match members.get("expect") {
+        Some(node) => expect(node, report)?,
+        None => {
+            report.error("missing-key", name.at, "a case says what it expects");
+            report.help("for example `expect: {reply: {status: 200}}`");
+            return None;
+        }
+    };
+    Some(Case { name, entered, clock, kept, stubs, expect })
+}
+
+fn stubs(members: &Members, report: &mut Report) -> Vec<Stub> {
+    let mut all = Vec::new();
+    for (name, node) in members.mapping("stubs", report) {
+        let answers = match &node.kind {
+            Kind::List(items) => items.iter().filter_map(|item| answer(item, &name.text, report)).collect(),
+            _ => answer(node, &name.text, report).into_iter().collect(),
+        };
+        all.push(Stub { name, answers });
+    }
+    all
+}
+
+fn answer(node: &Node, name: &str, report: &mut Report) -> Option<StubAnswer> {
+    let sql = name.starts_with("sql.");
+    let members = Members::new(node, "an answer", &[ANSWER], report)?;
+    let misplaced: &[&str] = if sql { &["status", "headers", "body"] } else { &["rows", "count", "id"] };
+    for (key, _) in misplaced.iter().filter_map(|name| members.entry(name)) {
+        let what = if sql {
+            "a statement gives `rows`, `count` and `id`"
+        } else {
+            "a call gives `status`, `headers` and `body`"
+        };
+        report.error("wrong-value", key.at, what);
+    }
+    let gives = match members.text("fails", report) {
+        Some(kind) => {
+            let known = match name {
+                "queue" => QUEUE_FAILURES,
+                _ if sql => QUERY_FAILURES,
+                _ => CALL_FAILURES,
+            };
+            if !known.contains(&kind.text.as_str()) {
+                report.error("wrong-value", kind.at, format!("there is no failure `{}` here", kind.text));
+                match suggest::nearest(&kind.text, known.iter().copied()) {
+                    Some(near) => report.help(format!("did you mean `{near}`?")),
+                    None => report.help(format!("failures: {}; a bad status is `status: 503`", known.join(", "))),
+                };
+            }
+            let detail = members.text("detail", report).map_or("as the case says".to_owned(), |d| d.text);
+            Gives::Fails { kind: kind.text, detail }
+        }
+        None if sql => Gives::Rows {
+            rows: members.get("rows").cloned(),
+            count: members.integer("count", 0, i64::MAX, report).map(|count| count as u64),
+            id: members.integer("id", 0, i64::MAX, report),
+        },
+        None => Gives::Answer {
+            status: members.integer("status", 100, 599, report).unwrap_or(200) as u16,
+            headers: members
+                .mapping("headers", report)
+                .into_iter()
+                .map(|(name, node)| (name.text, crate::expr::ops::to_text(&node.to_value()).to_string()))
+                .collect(),
+            body: members.get("body").cloned(),
+        },
+    };
+    Some(StubAnswer {
+        at: node.at,
+        when: members.get("when").cloned(),
+        times: members.integer("times", 1, 1_000_000, report).map(|times| times as u32),
+        takes: members.duration("takes", MAX_TAKES, report).unwrap_or_default(),
+        gives,
+    })
+}
+
+fn expect(node: &Node, report: &mut Report) -> Option<Expect> {
+    let members = Members::new(node, "`expect`", &[EXPECT], report)?;
+    if node.as_map().is_some_and(<[_]>::is_empty) {
+        report.error("wrong-value", node.at, "nothing is expected here, so the case cannot fail");
+    }
+    let state = members.text("state", report).filter(|state| {
+        let known = ["succeeded", "failed"].contains(&state.text.as_str());
+        if !known {
+            report.error("wrong-value", state.at, "a run ends as `succeeded` or `failed`");
+        }
+        known
+    });
+    let reply = members.get("reply").and_then(|node| {
+        let inner = Members::new(node, "an expected reply", &[REPLY], report)?;
+        let status = inner.get("status").map(|node| node.at);
+        Some(ExpectReply {
+            at: node.at,
+            status: inner.integer("status", 100, 599, report).map(|s| s as u16).zip(status),
+            headers: inner.mapping("headers", report).into_iter().map(|(name, node)| (name, node.clone())).collect(),
+            body: inner.get("body").cloned(),
+            exactly: inner.boolean("exactly", report),
+        })
+    });
+    let mut steps = Vec::new();
+    for (name, node) in members.mapping("steps", report) {
+        steps.extend(expect_step(node, report).map(|step| (name, step)));
+    }
+    let made = |key: &str, report: &mut Report| {
+        let mut out = Vec::new();
+        for (name, node) in members.mapping(key, report) {
+            match &node.kind {
+                Kind::Int(times) if *times >= 0 => out.push((name, ExpectCalls::Times(*times as usize, node.at))),
+                Kind::List(items) => out.push((name, ExpectCalls::Each(items.clone(), node.at))),
+                _ => {
+                    report.error("wrong-type", node.at, "say how many, or give a list of what each was like");
+                }
+            }
+        }
+        out
+    };
+    let (calls, jobs) = (made("calls", report), made("jobs", report));
+    if let Some(kept) = members.get("kept") {
+        free_members(kept, "kept", report);
+    }
+    let (failure, kept, took) = (members.get("failure"), members.get("kept"), members.get("took"));
+    Some(Expect {
+        at: node.at,
+        state,
+        failure: failure.cloned(),
+        reply,
+        steps,
+        calls,
+        jobs,
+        kept: kept.cloned(),
+        took: took.cloned(),
+    })
+}
+
+fn expect_step(node: &Node, report: &mut Report) -> Option<ExpectStep> {
+    let mut known = |state: &Named| {
+        let known = STEP_STATES.contains(&state.text.as_str());
+        if !known {
+            report.error("wrong-value", state.at, format!("steps end as {}", STEP_STATES.join(", ")));
+        }
+        known
+    };
+    if let Some(text) = node.as_text() {
+        let state = Named { text: text.to_owned(), at: node.at };
+        let fits = known(&state);
+        return fits.then_some(ExpectStep { at: node.at, state: Some(state), times: None, attempts: None });
+    }
+    let inner = Members::new(node, "an expected step", &[STEP], report)?;
+    Some(ExpectStep {
+        at: node.at,
+        state: inner.text("state", report),
+        times: inner.integer("times", 0, 1_000_000, report).map(|times| times as usize),
+        attempts: inner.integer("attempts", 0, 1000, report).map(|attempts| attempts as u32),
+    })
+}

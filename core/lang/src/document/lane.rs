@@ -1,0 +1,143 @@
+//! Documents of kind `lane`: named queues with their own concurrency, pace and order.
+//!
+//! ```
+//! use kanzlei_lang::document::{self, Document, Source};
+//! let source = Source::new("slow.yaml", "lane: slow\nat_once: 2\npace: 30/min\norder: {per: input.imo}\n");
+//! let (document, findings) = document::read(&source, &|_| None);
+//! assert!(findings.is_empty());
+//! assert!(matches!(document, Some(Document::Lane(lane)) if lane.at_once == Some(2)));
+//! ```
+
+use std::time::Duration;
+
+use super::keys::{AGAIN, keys};
+use super::reader::{KeySpec, Members, Named, is_document_name};
+use super::service::pace;
+use super::yaml::{Kind, Node};
+use crate::diagnostic::Report;
+
+/// The lane of jobs that name none.
+pub const MAIN: &str = "main";
+/// The longest a lane may be told to become.
+pub const MAX_LENGTH: i64 = 100_000_000;
+/// The longest pause before a failed job is taken up again.
+const MAX_AGAIN: Duration = Duration::from_secs(30 * 86_400);
+
+#[derive(Clone, Debug)]
+pub struct Lane {
+    pub name: Named,
+    pub about: String,
+    /// The most jobs that run at the same time, over all processes.
+    pub at_once: Option<u32>,
+    /// The most jobs that begin in an interval.
+    pub pace: Option<(u32, Duration)>,
+    pub order: Order,
+    /// The most jobs that wait.
+    pub length: Option<u64>,
+    /// The status of the answer to those beyond: 503 or 429.
+    pub full: u16,
+    pub again: Option<Again>,
+}
+
+#[derive(Clone, Debug)]
+pub enum Order {
+    /// As they are due.
+    Due,
+    /// Strictly one after another.
+    Strict,
+    /// One at a time of those with the same value of this expression over `input`.
+    Per(Node),
+}
+
+/// When and how often a failed job is taken up again.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Again {
+    pub times: u32,
+    pub first: Duration,
+    pub factor: f64,
+    pub most: Duration,
+}
+
+impl Again {
+    /// The pause before it is taken up for the `time`th time, counted from 1.
+    pub fn pause(&self, time: u32) -> Duration {
+        let grown = self.first.as_secs_f64() * self.factor.powi(time.saturating_sub(1).min(1000) as i32);
+        Duration::from_secs_f64(grown.min(self.most.as_secs_f64()))
+    }
+}
+
+pub const LANE: &[KeySpec] = keys! {
+    "lane", r#"{"type":"string","pattern":"^[a-z][a-z0-9-]*$"}"#, "The name of the lane; `main` is the one of jobs that name none.";
+    "about", r#"{"type":"string"}"#, "What it is for, in a sentence.";
+    "at_once", r#"{"type":"integer","minimum":1,"maximum":10000}"#, "The most jobs that run at the same time, over all processes.";
+    "pace", r#"{"type":"string"}"#, "The most jobs that begin in an interval, spread evenly: `30/min`.";
+    "order", r#"{"oneOf":[{"enum":["due","strict"]},{"type":"object","properties":{"per":{"type":"string"}},"required":["per"],"additionalProperties":false}]}"#, "`due`: as they are due; `strict`: one after another, each to its end; `{per: input.imo}`: one at a time of those with the same value. `due` unless said.";
+    "length", r#"{"type":"integer","minimum":1}"#, "The most jobs that wait in it; beyond them `full` is answered.";
+    "full", r#"{"enum":[503,429]}"#, "The status that clients see when it is full; 503 unless said.";
+    "again", r##"{"$ref":"#/$defs/again"}"##, "When and how often failed jobs are taken up again, unless their workflow says.";
+};
+const PER: &[KeySpec] = keys! { "per", r#"{"type":"string"}"#, "An expression over `input`."; };
+
+/// Reads a lane.
+pub fn read(root: &Node, report: &mut Report) -> Option<Lane> {
+    let members = Members::new(root, "a lane", &[LANE], report)?;
+    let name = members.text("lane", report)?;
+    if !is_document_name(&name.text) {
+        report.error("bad-name", name.at, format!("`{}` cannot be the name of a lane", name.text));
+        report.help("lower-case letters, digits and hyphens, beginning with a letter: `slow-mail`");
+    }
+    let order = match members.get("order") {
+        None => Order::Due,
+        Some(node) => match (&node.kind, node.as_text()) {
+            (_, Some("due")) => Order::Due,
+            (_, Some("strict")) => Order::Strict,
+            (Kind::Map(_), _) => match Members::new(node, "`order`", &[PER], report)?.get("per") {
+                Some(per) => Order::Per(per.clone()),
+                None => Order::Due,
+            },
+            _ => {
+                report.error("wrong-value", node.at, "`order` is `due`, `strict` or `{per: expression}`");
+                report.help("for example `order: {per: input.imo}`: one at a time for each vessel");
+                Order::Due
+            }
+        },
+    };
+    let full = match members.get("full").map(|node| (&node.kind, node.at)) {
+        None => 503,
+        Some((Kind::Int(status @ (503 | 429)), _)) => *status as u16,
+        Some((_, at)) => {
+            report.error("wrong-value", at, "`full` is 503 or 429");
+            503
+        }
+    };
+    Some(Lane {
+        name,
+        about: members.text("about", report).map(|about| about.text).unwrap_or_default(),
+        at_once: members.integer("at_once", 1, 10_000, report).map(|n| n as u32),
+        pace: members.text("pace", report).and_then(|text| pace(&text, report)),
+        order,
+        length: members.integer("length", 1, MAX_LENGTH, report).map(|n| n as u64),
+        full,
+        again: members.get("again").and_then(|node| again(node, report)),
+    })
+}
+
+/// A policy for failed jobs, of a lane or of a workflow.
+pub(super) fn again(node: &Node, report: &mut Report) -> Option<Again> {
+    let members = Members::new(node, "`again`", &[AGAIN], report)?;
+    let factor = match members.get("factor").map(|node| (&node.kind, node.at)) {
+        None => 2.0,
+        Some((Kind::Int(int), _)) if (1..=10).contains(int) => *int as f64,
+        Some((Kind::Float(factor), _)) if (1.0..=10.0).contains(factor) => *factor,
+        Some((_, at)) => {
+            report.error("wrong-value", at, "`factor` is a number from 1 to 10");
+            2.0
+        }
+    };
+    Some(Again {
+        times: members.integer("times", 1, 100, report).unwrap_or(3) as u32,
+        first: members.duration("first", MAX_AGAIN, report).unwrap_or(Duration::from_secs(10)),
+        factor,
+        most: members.duration("most", MAX_AGAIN, report).unwrap_or(Duration::from_secs(3600)),
+    })
+}

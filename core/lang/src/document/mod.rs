@@ -1,0 +1,107 @@
+//! Documents: from text to a typed tree with positions.
+//!
+//! A document is YAML 1.2 whose first key names its kind. [`yaml`] gives a tree of nodes, [`reader`]
+//! reads mappings by tables of keys, [`workflow`], [`service`], [`lane`] and [`cases`] hold the kinds. Nothing here looks
+//! into expressions or knows other documents; that is [`kanzlei_compiler::check`].
+//!
+//! ```
+//! use kanzlei_lang::document::{self, Document, Source};
+//! let source = Source::new("hello.yaml", "workflow: hello\nsteps:\n  - reply: 200\n");
+//! let (document, findings) = document::read(&source, &|_| None);
+//! assert!(findings.is_empty());
+//! assert!(matches!(document, Some(Document::Workflow(w)) if w.name.text == "hello"));
+//! ```
+
+pub mod cases;
+pub mod keys;
+pub mod lane;
+pub mod reader;
+pub mod schema;
+pub mod service;
+pub mod step;
+pub mod workflow;
+pub mod yaml;
+
+use serde::{Deserialize, Serialize};
+
+pub use cases::Cases;
+pub use lane::Lane;
+pub use service::Service;
+pub use workflow::Workflow;
+
+use crate::diagnostic::{Diagnostic, Report};
+use crate::suggest;
+
+/// The text of a document and the path it is known by.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Source {
+    pub path: String,
+    pub text: String,
+}
+
+impl Source {
+    pub fn new(path: impl Into<String>, text: impl Into<String>) -> Self {
+        Source { path: path.into(), text: text.into() }
+    }
+}
+
+#[derive(Clone, Debug)]
+pub enum Document {
+    Workflow(Box<Workflow>),
+    Service(Box<Service>),
+    Cases(Box<Cases>),
+    Lane(Box<Lane>),
+}
+
+/// The kinds of documents this version reads.
+pub const KINDS: &[&str] = &["workflow", "service", "cases", "lane"];
+const LATER: &[&str] = &["plan"];
+
+/// The kind a text says it is, when it is one of ours; tells our documents from other YAML.
+pub fn kind_of(text: &str) -> Option<&'static str> {
+    let first = text
+        .lines()
+        .map(str::trim_end)
+        .find(|line| !line.trim().is_empty() && !line.trim_start().starts_with('#') && *line != "---")?;
+    let (key, _) = first.split_once(':')?;
+    KINDS.iter().chain(LATER).copied().find(|kind| *kind == key)
+}
+
+/// Reads one document and everything that is wrong with its shape.
+///
+/// `file` gives the text of a file named relative to the document.
+pub fn read(source: &Source, file: &dyn Fn(&str) -> Option<String>) -> (Option<Document>, Vec<Diagnostic>) {
+    let mut report = Report::new(&source.path, &source.text);
+    let document = read_into(&mut report, file);
+    (document, report.finish())
+}
+
+pub fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<String>) -> Option<Document> {
+    let root = yaml::parse(report)?;
+    let Some((key, _)) = root.as_map().and_then(|members| members.first()) else {
+        report.error("wrong-type", root.at, format!("a document is a mapping, not {}", root.what()));
+        report
+            .help("the first key names the kind: `workflow: NAME`, `service: NAME`, `lane: NAME` or `cases: WORKFLOW`");
+        return None;
+    };
+    match key.name.as_str() {
+        "workflow" => workflow::read(&root, report).map(|w| Document::Workflow(Box::new(w))),
+        "service" => service::read(&root, file, report).map(|s| Document::Service(Box::new(s))),
+        "cases" => cases::read(&root, file, report).map(|c| Document::Cases(Box::new(c))),
+        "lane" => lane::read(&root, report).map(|l| Document::Lane(Box::new(l))),
+        kind if LATER.contains(&kind) => {
+            report.error("not-yet", key.at, format!("documents of kind `{kind}` are not part of this version"));
+            None
+        }
+        other => {
+            report.error("unknown-kind", key.at, format!("there is no kind of document `{other}`"));
+            match suggest::nearest(other, KINDS.iter().copied()) {
+                Some(near) => report.help(format!("did you mean `{near}`?")),
+                None => {
+                    report.help("the first key names the kind: `workflow: NAME`, `service: NAME`, `lane: NAME` or `cases: WORKFLOW`")
+                }
+            };
+            None
+        }
+    }
+}

@@ -1,0 +1,168 @@
+//! Reading mappings key by key: unknown keys, wrong types and missing keys become diagnostics.
+//!
+//! Each mapping of a document has a table of its keys ([`KeySpec`]). The same tables give the JSON
+//! Schemas that editors use ([`super::schema`]), so what is documented is what is read.
+
+use std::time::Duration;
+
+use super::yaml::{Key, Kind, Node};
+use crate::diagnostic::{Place, Report};
+use crate::suggest;
+use kanzlei_model::duration;
+
+/// One key that a mapping may have.
+#[derive(Debug)]
+pub struct KeySpec {
+    pub name: &'static str,
+    pub about: &'static str,
+    /// JSON Schema of its value, as JSON text.
+    pub schema: &'static str,
+}
+
+/// Text with its place.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Named {
+    pub text: String,
+    pub at: Place,
+}
+
+/// A mapping being read.
+pub struct Members<'n> {
+    members: &'n [(Key, Node)],
+    pub at: Place,
+}
+
+impl<'n> Members<'n> {
+    /// Takes a node as a mapping with the keys of these tables.
+    pub fn new(node: &'n Node, what: &str, tables: &[&[KeySpec]], report: &mut Report) -> Option<Self> {
+        let Some(members) = node.as_map() else {
+            report.error("wrong-type", node.at, format!("{what} is a mapping, not {}", node.what()));
+            return None;
+        };
+        for (key, _) in members {
+            let mut known = tables.iter().flat_map(|table| table.iter()).map(|spec| spec.name);
+            if !known.any(|name| name == key.name) {
+                report.error("unknown-key", key.at, format!("{what} has no key `{}`", key.name));
+                let names = tables.iter().flat_map(|table| table.iter()).map(|spec| spec.name);
+                match suggest::nearest(&key.name, names.clone()) {
+                    Some(near) => report.help(format!("did you mean `{near}`?")),
+                    None => report.help(format!("its keys are {}", names.collect::<Vec<_>>().join(", "))),
+                };
+            }
+        }
+        Some(Members { members, at: node.at })
+    }
+
+    pub fn get(&self, name: &str) -> Option<&'n Node> {
+        self.entry(name).map(|(_, node)| node)
+    }
+
+    pub fn entry(&self, name: &str) -> Option<(&'n Key, &'n Node)> {
+        self.members.iter().find(|(key, _)| key.name == name).map(|(key, node)| (key, node))
+    }
+
+    pub fn text(&self, name: &str, report: &mut Report) -> Option<Named> {
+        let node = self.get(name)?;
+        match node.as_text() {
+            Some(text) => Some(Named { text: text.to_owned(), at: node.at }),
+            None => {
+                report.error("wrong-type", node.at, format!("`{name}` is text, not {}", node.what()));
+                None
+            }
+        }
+    }
+
+    pub fn boolean(&self, name: &str, report: &mut Report) -> bool {
+        match self.get(name) {
+            None => false,
+            Some(Node { kind: Kind::Bool(b), .. }) => *b,
+            Some(node) => {
+                report.error("wrong-type", node.at, format!("`{name}` is true or false, not {}", node.what()));
+                false
+            }
+        }
+    }
+
+    /// A whole number within bounds.
+    pub fn integer(&self, name: &str, least: i64, most: i64, report: &mut Report) -> Option<i64> {
+        let node = self.get(name)?;
+        match node.kind {
+            Kind::Int(int) if (least..=most).contains(&int) => Some(int),
+            _ => {
+                report.error("wrong-value", node.at, format!("`{name}` is a whole number from {least} to {most}"));
+                None
+            }
+        }
+    }
+
+    pub fn duration(&self, name: &str, most: Duration, report: &mut Report) -> Option<Duration> {
+        let node = self.get(name)?;
+        let text = match &node.kind {
+            Kind::Text(text) => text.text.clone(),
+            Kind::Int(int) => int.to_string(),
+            _ => {
+                report.error("wrong-type", node.at, format!("`{name}` is a duration, not {}", node.what()));
+                return None;
+            }
+        };
+        match duration::parse(&text) {
+            Ok(found) if found <= most && !found.is_zero() => Some(found),
+            Ok(_) => {
+                let most = duration::short(most);
+                report.error("wrong-value", node.at, format!("`{name}` lies above 0 and is at most {most}"));
+                None
+            }
+            Err(error) => {
+                report.error("wrong-value", node.at, error.to_string());
+                None
+            }
+        }
+    }
+
+    /// The members of a mapping whose keys are free.
+    pub fn mapping(&self, name: &str, report: &mut Report) -> Vec<(Named, &'n Node)> {
+        match self.get(name) {
+            None => Vec::new(),
+            Some(node) => free_members(node, name, report),
+        }
+    }
+
+    pub fn list(&self, name: &str, report: &mut Report) -> &'n [Node] {
+        match self.get(name) {
+            None => &[],
+            Some(Node { kind: Kind::List(items), .. }) => items,
+            Some(node) => {
+                report.error("wrong-type", node.at, format!("`{name}` is a list, not {}", node.what()));
+                &[]
+            }
+        }
+    }
+}
+
+/// The members of a mapping whose keys are free.
+pub fn free_members<'n>(node: &'n Node, name: &str, report: &mut Report) -> Vec<(Named, &'n Node)> {
+    match &node.kind {
+        Kind::Map(members) => {
+            members.iter().map(|(key, node)| (Named { text: key.name.clone(), at: key.at }, node)).collect()
+        }
+        _ => {
+            report.error("wrong-type", node.at, format!("`{name}` is a mapping, not {}", node.what()));
+            Vec::new()
+        }
+    }
+}
+
+/// Whether a text is a name for documents: `berth-quote`.
+pub fn is_document_name(name: &str) -> bool {
+    (1..=60).contains(&name.len())
+        && name.starts_with(|c: char| c.is_ascii_lowercase())
+        && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-')
+        && !name.ends_with('-')
+}
+
+/// Whether a text can be a name in expressions.
+pub fn is_identifier(name: &str) -> bool {
+    (1..=60).contains(&name.len())
+        && name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
+        && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_')
+}

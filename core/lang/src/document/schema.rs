@@ -1,0 +1,182 @@
+//! JSON Schemas of the kinds of documents, for editors: made from the tables that reading uses.
+//!
+//! ```
+//! let schema = kanzlei_lang::document::schema::of("workflow").expect("a kind");
+//! assert_eq!(schema["$defs"]["retry"]["properties"]["times"]["maximum"], 20);
+//! ```
+
+use serde_json::{Map, Value, json};
+
+use super::reader::KeySpec;
+use super::{cases, keys, lane, service};
+
+/// The JSON Schema (2020-12) of a kind of document; nothing for a kind that does not exist.
+pub fn of(kind: &str) -> Option<Value> {
+    let (table, required, definitions): (_, &[&str], _) = match kind {
+        "workflow" => (keys::WORKFLOW, &["workflow", "steps"], workflow()),
+        "service" => (service::SERVICE, &["service", "base"], of_service()),
+        "lane" => (lane::LANE, &["lane"], json!({"again": object(&[keys::AGAIN], &[])})),
+        "cases" => (cases::CASES, &["cases", "examples"], of_cases()),
+        _ => return None,
+    };
+    let mut schema = Map::new();
+    schema.insert("$schema".into(), "https://json-schema.org/draft/2020-12/schema".into());
+    schema.insert("title".into(), format!("Kanzlei {kind}").into());
+    if let Value::Object(members) = object(&[table], required) {
+        schema.extend(members);
+    }
+    schema.insert("$defs".into(), definitions);
+    Some(Value::Object(schema))
+}
+
+fn workflow() -> Value {
+    let mut definitions = json!({
+        "steps": {"type": "array", "minItems": 1, "items": {"$ref": "#/$defs/step"}},
+        "step": step(),
+        "entry": {"oneOf": [
+            object(&[keys::ENDPOINT], &["endpoint", "access"]),
+            object(&[keys::TIMETABLE], &["timetable"]),
+            object(&[keys::EVERY, &keys::TIMETABLE[2..]], &["every"]),
+        ]},
+        "limits": object(&[keys::LIMITS], &[]),
+        "retry": object(&[keys::RETRY], &[]),
+        "statement": object(&[keys::STATEMENT], &["statement"]),
+        "jobs": object(&[keys::JOBS], &[]),
+        "again": object(&[keys::AGAIN], &[]),
+        "notify": object(&[keys::NOTIFY], &["to", "secret"]),
+    });
+    for (name, table) in keys::STEP_KINDS {
+        definitions[format!("step-{name}")] = object(&[table, keys::COMMON], &[name]);
+    }
+    definitions
+}
+
+/// A step: the key that names its kind decides what else it may hold, so that an editor tells the one
+/// thing that is wrong with it and not that it is none of all kinds.
+fn step() -> Value {
+    let first = |table: &'static [KeySpec], name: &str| table.iter().find(|spec| spec.name == name);
+    let mut properties = Map::new();
+    let mut kinds = Vec::new();
+    for (name, table) in keys::STEP_KINDS {
+        let about = first(table, name).map_or("", |spec| spec.about);
+        properties.insert((*name).to_owned(), json!({"description": about}));
+        kinds.push(json!({"if": {"required": [name]}, "then": {"$ref": format!("#/$defs/step-{name}")}}));
+    }
+    let named: Vec<Value> = keys::STEP_KINDS.iter().map(|(name, _)| json!({"required": [name]})).collect();
+    json!({"type": "object", "properties": properties, "anyOf": named, "allOf": kinds})
+}
+
+fn of_service() -> Value {
+    let mut credentials = object(&[service::CREDENTIALS], &[]);
+    credentials["minProperties"] = 1.into();
+    credentials["maxProperties"] = 1.into();
+    json!({
+        "credentials": credentials,
+        "basic": object(&[service::BASIC], &["user", "password"]),
+        "named": object(&[service::NAMED_VALUE], &["name", "value"]),
+        "limits": object(&[service::SERVICE_LIMITS], &[]),
+    })
+}
+
+fn of_cases() -> Value {
+    json!({
+        "case": object(&[cases::CASE], &["name", "expect"]),
+        "answer": object(&[cases::ANSWER], &[]),
+        "expect": object(&[cases::EXPECT], &[]),
+        "reply": object(&[cases::REPLY], &[]),
+        "step": object(&[cases::STEP], &[]),
+    })
+}
+
+fn object(tables: &[&[KeySpec]], required: &[&str]) -> Value {
+    let properties: Map<String, Value> = tables
+        .iter()
+        .flat_map(|table| table.iter())
+        .map(|spec| {
+            let mut schema: Value = serde_json::from_str(spec.schema).unwrap_or_default();
+            if let Value::Object(members) = &mut schema {
+                members.insert("description".into(), spec.about.into());
+            }
+            (spec.name.to_owned(), schema)
+        })
+        .collect();
+    json!({"type": "object", "properties": properties, "required": required, "additionalProperties": false})
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::{KINDS, Source, kind_of, read, yaml};
+    use super::*;
+    use crate::diagnostic::Report;
+
+    fn json_of(text: &str) -> Value {
+        yaml::parse(&mut Report::new("d.yaml", text)).expect("YAML").to_value().to_serde()
+    }
+
+    /// The same document with one of its keys misspelt, for each of its keys.
+    fn misspelt(value: &Value) -> Vec<Value> {
+        match value {
+            Value::Object(members) => {
+                let mut all = Vec::new();
+                for (at, (name, value)) in members.iter().enumerate() {
+                    let with = |name: &str, value: &Value| {
+                        let pair = (name.to_owned(), value.clone());
+                        let mut pairs: Vec<(String, Value)> = members.clone().into_iter().collect();
+                        pairs[at] = pair;
+                        Value::Object(pairs.into_iter().collect())
+                    };
+                    all.push(with(&format!("{name}x"), value));
+                    all.extend(misspelt(value).iter().map(|inner| with(name, inner)));
+                }
+                all
+            }
+            Value::Array(items) => {
+                let inner = items.iter().enumerate().flat_map(|(at, item)| {
+                    let with = move |inner: Value| {
+                        let mut items = items.clone();
+                        items[at] = inner;
+                        Value::Array(items)
+                    };
+                    misspelt(item).into_iter().map(with)
+                });
+                inner.collect()
+            }
+            _ => Vec::new(),
+        }
+    }
+
+    #[test]
+    fn editors_and_the_checker_know_the_same_keys() {
+        let validators: Vec<_> = KINDS
+            .iter()
+            .map(|kind| {
+                let schema = of(kind).expect(kind);
+                jsonschema::meta::validate(&schema).expect("a valid schema");
+                (*kind, jsonschema::validator_for(&schema).expect("a usable schema"))
+            })
+            .collect();
+        let demo: Vec<Source> = kanzlei_samples::demo()
+            .into_iter()
+            .filter(|(_, text)| kind_of(text).is_some())
+            .map(|(path, text)| Source::new(path, text))
+            .collect();
+        let (mut documents, mut unknown) = (0, 0);
+        for source in &demo {
+            let kind = kind_of(&source.text).expect("a kind");
+            let (_, validator) = validators.iter().find(|(known, _)| *known == kind).expect("its schema");
+            let json = json_of(&source.text);
+            let faults: Vec<String> = validator.iter_errors(&json).map(|fault| fault.to_string()).collect();
+            assert_eq!(faults, Vec::<String>::new(), "{}", source.path);
+            documents += 1;
+            for wrong in misspelt(&json) {
+                let text = wrong.to_string();
+                let (_, found) = read(&Source::new("d.yaml", text.as_str()), &|_| Some(String::new()));
+                if found.iter().any(|finding| finding.code == "unknown-key") {
+                    unknown += 1;
+                    assert!(!validator.is_valid(&wrong), "{}: the schema takes {text}", source.path);
+                }
+            }
+        }
+        assert!(documents > 35 && unknown > 800, "{documents} documents, {unknown} unknown keys");
+    }
+}

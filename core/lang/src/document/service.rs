@@ -1,0 +1,512 @@
+//! Documents of kind `service`: an outside HTTP API, with the operations of its OpenAPI document.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::time::Duration;
+
+use serde_json::{Value as Json, json};
+
+use super::reader::{KeySpec, Members, Named, is_document_name};
+use super::step::Encoding;
+use super::workflow::MAX_WITHIN;
+use super::yaml::{self, Node};
+use crate::diagnostic::Report;
+use crate::types::schema::Reader;
+
+#[derive(Clone, Debug)]
+pub struct Service {
+    pub name: Named,
+    pub about: String,
+    /// Absolute base address without a slash at the end.
+    pub base: String,
+    /// `network: private`: private and link-local addresses may be called.
+    pub private: bool,
+    /// Whether it honours `Idempotency-Key`, so that any call may be tried again.
+    pub idempotency_key: bool,
+    pub within: Option<Duration>,
+    pub credentials: Option<Credentials>,
+    /// Headers sent with every call, unless the call gives them.
+    pub headers: Vec<(String, String)>,
+    /// The most calls under way at the same time.
+    pub at_once: Option<u32>,
+    /// The most calls in an interval, spread evenly.
+    pub pace: Option<(u32, Duration)>,
+    pub operations: BTreeMap<String, Operation>,
+    /// The whole OpenAPI document, for the references in its schemas.
+    pub api: Arc<Json>,
+}
+
+/// How the service knows who calls. Values are names of secrets, never the secrets themselves.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Credentials {
+    /// `Authorization: Bearer …` (RFC 6750).
+    Bearer(Named),
+    /// `Authorization: Basic …` (RFC 7617).
+    Basic {
+        user: String,
+        password: Named,
+    },
+    Header {
+        name: String,
+        value: Named,
+    },
+    Query {
+        name: String,
+        value: Named,
+    },
+}
+
+impl Credentials {
+    /// The secret it needs.
+    pub fn secret(&self) -> &Named {
+        match self {
+            Credentials::Bearer(secret) => secret,
+            Credentials::Basic { password, .. } => password,
+            Credentials::Header { value, .. } | Credentials::Query { value, .. } => value,
+        }
+    }
+}
+
+/// One operation of the OpenAPI document.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Operation {
+    pub method: String,
+    /// Path template, as in OpenAPI.
+    pub path: String,
+    pub about: String,
+    pub parameters: Vec<Parameter>,
+    pub takes_body: bool,
+    /// The schema of its body.
+    pub body: Option<Json>,
+    pub body_required: bool,
+    pub responses: Vec<Response>,
+    /// How its body is written, where that is not JSON or text by the value.
+    pub encoding: Option<Encoding>,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct Parameter {
+    pub name: String,
+    pub within: In,
+    pub required: bool,
+    /// Whether its schema is an array.
+    pub list: bool,
+    pub schema: Json,
+}
+
+/// What an operation answers with.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Response {
+    /// `200`, `2XX` or `default`.
+    pub status: String,
+    /// Media types and schemas; none for an answer without a body.
+    pub content: Vec<(String, Json)>,
+    pub example: Option<Json>,
+}
+
+impl Response {
+    /// The statuses it describes, both ends included; `default` is for those that no other describes.
+    pub fn statuses(&self) -> Option<(u16, u16)> {
+        match self.status.parse() {
+            Ok(status) => Some((status, status)),
+            Err(_) => {
+                let class = self.status.strip_suffix("XX").or_else(|| self.status.strip_suffix("xx"))?;
+                class.parse::<u16>().ok().map(|class| (class * 100, class * 100 + 99))
+            }
+        }
+    }
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum In {
+    Path,
+    Query,
+    Header,
+}
+
+pub const SERVICE: &[KeySpec] = &[
+    KeySpec {
+        name: "service",
+        about: "The name of the service.",
+        schema: r#"{"type":"string","pattern":"^[a-z][a-z0-9-]*$"}"#,
+    },
+    KeySpec { name: "about", about: "What it is for, in a sentence.", schema: r#"{"type":"string"}"# },
+    KeySpec {
+        name: "base",
+        about: "Its base address: `https://registry.example/v1`.",
+        schema: r#"{"type":"string","format":"uri"}"#,
+    },
+    KeySpec {
+        name: "openapi",
+        about: "The file with its OpenAPI document, relative to this one.",
+        schema: r#"{"type":"string"}"#,
+    },
+    KeySpec {
+        name: "network",
+        about: "`private` lets calls reach private and link-local addresses; `public` unless said.",
+        schema: r#"{"enum":["public","private"]}"#,
+    },
+    KeySpec {
+        name: "idempotency_key",
+        about: "Whether it honours `Idempotency-Key`, so that any call may be tried again.",
+        schema: r#"{"type":"boolean"}"#,
+    },
+    KeySpec {
+        name: "within",
+        about: "How long one attempt may take, where the call does not say.",
+        schema: r#"{"type":"string"}"#,
+    },
+    KeySpec {
+        name: "credentials",
+        about: "How it knows who calls, by names of secrets: `{bearer: rates-token}`, `{basic: {user: office, password: tides-password}}`, `{header: {name: X-Api-Key, value: rates-key}}`, `{query: {name: key, value: rates-key}}`.",
+        schema: r##"{"$ref":"#/$defs/credentials"}"##,
+    },
+    KeySpec {
+        name: "headers",
+        about: "Headers sent with every call, unless the call gives them.",
+        schema: r#"{"type":"object","additionalProperties":{"type":"string"}}"#,
+    },
+    KeySpec {
+        name: "limits",
+        about: "`at_once`: the most calls at the same time; `pace: 10/s`: the most calls in an interval, spread evenly.",
+        schema: r##"{"$ref":"#/$defs/limits"}"##,
+    },
+];
+
+pub const CREDENTIALS: &[KeySpec] = &[
+    KeySpec { name: "bearer", about: "A secret sent as bearer token.", schema: r#"{"type":"string"}"# },
+    KeySpec {
+        name: "basic",
+        about: "User, and the secret that is the password.",
+        schema: r##"{"$ref":"#/$defs/basic"}"##,
+    },
+    KeySpec {
+        name: "header",
+        about: "A header, and the secret that is its value.",
+        schema: r##"{"$ref":"#/$defs/named"}"##,
+    },
+    KeySpec { name: "query", about: "A query parameter, and its secret.", schema: r##"{"$ref":"#/$defs/named"}"## },
+];
+pub const BASIC: &[KeySpec] = &[
+    KeySpec { name: "user", about: "The user.", schema: r#"{"type":"string"}"# },
+    KeySpec { name: "password", about: "The name of a secret.", schema: r#"{"type":"string"}"# },
+];
+pub const NAMED_VALUE: &[KeySpec] = &[
+    KeySpec { name: "name", about: "The name.", schema: r#"{"type":"string"}"# },
+    KeySpec { name: "value", about: "The name of a secret.", schema: r#"{"type":"string"}"# },
+];
+pub const SERVICE_LIMITS: &[KeySpec] = &[
+    KeySpec { name: "at_once", about: "The most calls at the same time.", schema: r#"{"type":"integer"}"# },
+    KeySpec { name: "pace", about: "The most calls in an interval: `10/s`.", schema: r#"{"type":"string"}"# },
+];
+
+fn credentials(node: &Node, report: &mut Report) -> Option<Credentials> {
+    let members = Members::new(node, "`credentials`", &[CREDENTIALS], report)?;
+    let count = node.as_map().map_or(0, <[_]>::len);
+    if count != 1 {
+        report.error("wrong-value", node.at, "`credentials` is one of `bearer`, `basic`, `header` and `query`");
+        return None;
+    }
+    if members.get("bearer").is_some() {
+        return members.text("bearer", report).filter(|s| secret_name(s, report)).map(Credentials::Bearer);
+    }
+    if let Some(node) = members.get("basic") {
+        let inner = Members::new(node, "`basic`", &[BASIC], report)?;
+        let (user, password) = (inner.text("user", report), inner.text("password", report));
+        if user.is_none() || password.is_none() {
+            report.error("missing-key", node.at, "`basic` needs `user` and `password`");
+        }
+        return Some(Credentials::Basic { user: user?.text, password: password.filter(|s| secret_name(s, report))? });
+    }
+    let (key, in_header) = if members.get("header").is_some() { ("header", true) } else { ("query", false) };
+    let node = members.get(key)?;
+    let inner = Members::new(node, &format!("`{key}`"), &[NAMED_VALUE], report)?;
+    let (name, value) = (inner.text("name", report), inner.text("value", report));
+    if name.is_none() || value.is_none() {
+        report.error("missing-key", node.at, format!("`{key}` needs `name` and `value`"));
+    }
+    let (name, value) = (name?.text, value.filter(|s| secret_name(s, report))?);
+    Some(if in_header { Credentials::Header { name, value } } else { Credentials::Query { name, value } })
+}
+
+fn secret_name(name: &Named, report: &mut Report) -> bool {
+    let fits = is_document_name(&name.text);
+    if !fits {
+        report.error("bad-name", name.at, "this is not the name of a secret");
+        report.help("the secret itself is set with `kanzlei secrets set NAME`; here stands its name: `rates-token`");
+    }
+    fits
+}
+
+/// A pace such as `10/s`, `100/min` or `5/2s`.
+pub(super) fn pace(named: &Named, report: &mut Report) -> Option<(u32, Duration)> {
+    let read = |text: &str| {
+        let (count, span) = text.split_once('/')?;
+        let span = span.trim();
+        let span = if span.starts_with(|c: char| c.is_ascii_digit()) { span.to_owned() } else { format!("1{span}") };
+        let count: u32 = count.trim().parse().ok().filter(|count| (1..=100_000).contains(count))?;
+        kanzlei_model::duration::parse(&span).ok().filter(|span| !span.is_zero()).map(|span| (count, span))
+    };
+    let found = read(&named.text);
+    if found.is_none() {
+        report.error("wrong-value", named.at, "a pace is a count and an interval, such as `10/s` or `100/min`");
+    }
+    found
+}
+
+/// The file a service document names for its OpenAPI document, without reading the rest.
+pub fn openapi_file(root: &Node) -> Option<&str> {
+    root.get("service")?;
+    root.get("openapi")?.as_text()
+}
+
+/// Reads a service; `file` gives the text of a file named relative to the document.
+pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Report) -> Option<Service> {
+    let members = Members::new(root, "a service", &[SERVICE], report)?;
+    let name = members.text("service", report)?;
+    if !is_document_name(&name.text) {
+        report.error("bad-name", name.at, format!("`{}` cannot be the name of a service", name.text));
+        report.help("lower-case letters, digits and hyphens, beginning with a letter");
+    }
+    let about = members.text("about", report).map(|n| n.text).unwrap_or_default();
+    let base = match members.text("base", report) {
+        Some(base) => match valid_base(&base.text) {
+            Ok(valid) => valid,
+            Err(why) => {
+                report.error("wrong-value", base.at, why);
+                String::new()
+            }
+        },
+        None => {
+            report.error("missing-key", name.at, "a service needs `base`, its base address");
+            String::new()
+        }
+    };
+    let private = match members.text("network", report) {
+        None => false,
+        Some(network) if network.text == "private" => true,
+        Some(network) => {
+            if network.text != "public" {
+                report.error("wrong-value", network.at, "`network` is `public` or `private`");
+            }
+            false
+        }
+    };
+    let (operations, api) = match members.text("openapi", report) {
+        None => Default::default(),
+        Some(path) => match file(&path.text) {
+            Some(text) => operations(&path, &text, report),
+            None => {
+                report.error("missing-file", path.at, format!("there is no file `{}` beside this document", path.text));
+                Default::default()
+            }
+        },
+    };
+    let idempotency_key = members.boolean("idempotency_key", report);
+    let within = members.duration("within", MAX_WITHIN, report);
+    let credentials = members.get("credentials").and_then(|node| credentials(node, report));
+    let mut headers = Vec::new();
+    for (name, node) in members.mapping("headers", report) {
+        match node.as_text() {
+            Some(text) if super::step::is_header_name(&name.text) => headers.push((name.text, text.to_owned())),
+            Some(_) => {
+                report.error("bad-name", name.at, format!("`{}` cannot be the name of a header", name.text));
+            }
+            None => {
+                report.error("wrong-type", node.at, format!("a header is text, not {}", node.what()));
+            }
+        }
+    }
+    let limits = members.get("limits").and_then(|node| Members::new(node, "`limits`", &[SERVICE_LIMITS], report));
+    let at_once = limits.as_ref().and_then(|limits| limits.integer("at_once", 1, 10_000, report)).map(|n| n as u32);
+    let pace = limits.as_ref().and_then(|limits| limits.text("pace", report)).and_then(|text| pace(&text, report));
+    Some(Service {
+        name,
+        about,
+        base,
+        private,
+        idempotency_key,
+        within,
+        credentials,
+        headers,
+        at_once,
+        pace,
+        operations,
+        api: Arc::new(api),
+    })
+}
+
+/// A base address without a slash at the end, or why it is none.
+pub fn valid_base(base: &str) -> Result<String, String> {
+    let rest = base.strip_prefix("https://").or_else(|| base.strip_prefix("http://"));
+    match rest {
+        Some(rest)
+            if !rest.is_empty() && !rest.starts_with(['/', ':', '?']) && !base.contains(['?', '#', '{', ' ', '@']) =>
+        {
+            Ok(base.trim_end_matches('/').to_owned())
+        }
+        _ => Err(format!("`{base}` is not a base address such as `https://registry.example/v1`")),
+    }
+}
+
+/// The operations of an OpenAPI 3 document, by operationId.
+fn operations(path: &Named, text: &str, report: &mut Report) -> (BTreeMap<String, Operation>, Json) {
+    let mut inner = Report::new(&path.text, text);
+    let Some(root) = yaml::parse(&mut inner) else {
+        let why =
+            inner.finish().into_iter().next().map(|d| format!("{} (line {})", d.message, d.line)).unwrap_or_default();
+        report.error("openapi", path.at, format!("`{}` cannot be read: {why}", path.text));
+        return Default::default();
+    };
+    if !root.get("openapi").and_then(Node::as_text).is_some_and(|version| version.starts_with("3.")) {
+        report.error("openapi", path.at, format!("`{}` is not an OpenAPI 3 document", path.text));
+        return Default::default();
+    }
+    let mut found = BTreeMap::new();
+    let paths = root.get("paths").and_then(Node::as_map).unwrap_or_default();
+    for (template, item) in paths {
+        for (method, operation) in item.as_map().unwrap_or_default() {
+            let upper = method.name.to_uppercase();
+            if !super::workflow::METHODS.contains(&upper.as_str()) {
+                continue;
+            }
+            let given = operation.get("operationId").and_then(Node::as_text).map(str::to_owned);
+            let id = given.unwrap_or_else(|| made_id(&method.name, &template.name));
+            let mut parameters = Vec::new();
+            for list in [item.get("parameters"), operation.get("parameters")].into_iter().flatten() {
+                let yaml::Kind::List(items) = &list.kind else { continue };
+                parameters.extend(items.iter().filter_map(|item| parameter(resolve(&root, item))));
+            }
+            let text = |key| operation.get(key).and_then(Node::as_text).unwrap_or_default().to_owned();
+            let content = operation
+                .get("requestBody")
+                .and_then(|body| resolve(&root, body).get("content"))
+                .and_then(Node::as_map)
+                .unwrap_or_default();
+            let takes_body = !content.is_empty();
+            let body_required = operation
+                .get("requestBody")
+                .map(|body| resolve(&root, body))
+                .is_some_and(|body| matches!(body.get("required").map(|n| &n.kind), Some(yaml::Kind::Bool(true))));
+            let preferred = content.iter().find(|(media, _)| media.name.contains("json")).or(content.first());
+            let body =
+                preferred.and_then(|(_, content)| content.get("schema")).map(|schema| schema.to_value().to_serde());
+            let responses = operation.get("responses").and_then(Node::as_map).unwrap_or_default();
+            let responses = responses.iter().map(|(status, node)| response(&root, &status.name, node)).collect();
+            let takes = |part: &str| content.iter().any(|(media, _)| media.name.contains(part));
+            let encoding = match () {
+                _ if takes("json") => Some(Encoding::Json),
+                _ if takes("x-www-form-urlencoded") => Some(Encoding::Form),
+                _ if takes("multipart/form-data") => Some(Encoding::Multipart),
+                _ => None,
+            };
+            let about = text("summary");
+            let operation = Operation {
+                method: upper,
+                path: template.name.clone(),
+                about,
+                parameters,
+                takes_body,
+                body,
+                body_required,
+                responses,
+                encoding,
+            };
+            if found.insert(id.clone(), operation).is_some() {
+                report.error("openapi", path.at, format!("`{}` has the operation `{id}` twice", path.text));
+            }
+        }
+    }
+    if found.is_empty() {
+        report.warning("openapi", path.at, format!("`{}` has no operation with an `operationId`", path.text));
+    }
+    (found, root.to_value().to_serde())
+}
+
+/// A name for an operation that has none: `getVesselsByImo` for `GET /vessels/{imo}`.
+fn made_id(method: &str, path: &str) -> String {
+    let mut id = method.to_lowercase();
+    for part in path.split('/').filter(|part| !part.is_empty()) {
+        let (by, name) = match part.strip_prefix('{').and_then(|p| p.strip_suffix('}')) {
+            Some(name) => ("By", name),
+            None => ("", part),
+        };
+        id.push_str(by);
+        for word in name.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty()) {
+            let mut letters = word.chars();
+            id.extend(letters.next().map(|first| first.to_ascii_uppercase()));
+            id.push_str(letters.as_str());
+        }
+    }
+    id
+}
+
+/// What an operation takes and gives, for people: its parameters, body and answers with their types.
+pub fn described(api: &Json, id: &str, operation: &Operation) -> Json {
+    let mut reader = Reader::new(api);
+    let parameters: Vec<Json> = operation
+        .parameters
+        .iter()
+        .map(|p| json!({"name": p.name, "required": p.required, "type": reader.read(&p.schema).to_string()}))
+        .collect();
+    let body = operation.body.as_ref().map(|schema| reader.read(schema).to_string());
+    let answers: Vec<Json> = operation
+        .responses
+        .iter()
+        .map(|response| {
+            let of = response.content.iter().map(|(media, schema)| match media.contains("json") {
+                true => reader.read(schema).to_string(),
+                false => media.clone(),
+            });
+            let of: Vec<String> = of.collect();
+            json!({"status": response.status, "type": if of.is_empty() { "no body".into() } else { of.join(" or ") }})
+        })
+        .collect();
+    json!({
+        "id": id, "method": operation.method, "path": operation.path, "about": operation.about,
+        "parameters": parameters, "body": body, "answers": answers,
+    })
+}
+
+fn response(root: &Node, status: &str, node: &Node) -> Response {
+    let content = resolve(root, node).get("content").and_then(Node::as_map).unwrap_or_default();
+    let example = content.iter().find_map(|(_, content)| {
+        let first = content.get("examples").and_then(Node::as_map).and_then(|all| all.first()?.1.get("value"));
+        content.get("example").or(first).map(|example| example.to_value().to_serde())
+    });
+    let content = content
+        .iter()
+        .map(|(media, content)| {
+            let schema = content.get("schema").map_or(Json::Bool(true), |schema| schema.to_value().to_serde());
+            (media.name.clone(), schema)
+        })
+        .collect();
+    Response { status: status.to_owned(), content, example }
+}
+
+fn parameter(node: &Node) -> Option<Parameter> {
+    let within = match node.get("in")?.as_text()? {
+        "path" => In::Path,
+        "query" => In::Query,
+        "header" => In::Header,
+        _ => return None,
+    };
+    let required = matches!(node.get("required").map(|n| &n.kind), Some(yaml::Kind::Bool(true)));
+    let list = node.get("schema").and_then(|s| s.get("type")).and_then(Node::as_text) == Some("array");
+    let schema = node.get("schema").map_or(Json::Bool(true), |schema| schema.to_value().to_serde());
+    Some(Parameter { name: node.get("name")?.as_text()?.to_owned(), within, required, list, schema })
+}
+
+/// Follows local references, at most eight in a row.
+fn resolve<'n>(root: &'n Node, mut node: &'n Node) -> &'n Node {
+    for _ in 0..8 {
+        let Some(pointer) = node.get("$ref").and_then(Node::as_text).and_then(|r| r.strip_prefix("#/")) else { break };
+        let target =
+            pointer.split('/').try_fold(root, |node, part| node.get(&part.replace("~1", "/").replace("~0", "~")));
+        match target {
+            Some(target) => node = target,
+            None => break,
+        }
+    }
+    node
+}

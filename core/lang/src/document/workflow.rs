@@ -1,0 +1,415 @@
+//! Documents of kind `workflow`: from the tree of nodes to typed steps with positions.
+//!
+//! This knows the shape of the language, not its meaning: names in scope, services and expressions are
+//! the checker's business ([`kanzlei_compiler::check`]). Texts that hold expressions stay nodes.
+
+use std::time::Duration;
+
+use super::keys::{ENDPOINT, EVERY, JOBS, LATER, LIMITS, NOTIFY, TIMETABLE, WORKFLOW};
+use super::lane::{self, Again};
+use super::reader::{Members, Named, is_document_name, is_identifier};
+use super::step::{Step, steps, valid_name};
+use super::yaml::{Kind, Node};
+use crate::calendar::{self, Calendar};
+use crate::diagnostic::{Place, Report};
+use kanzlei_model::value::Value;
+
+/// The most steps of one workflow, those inside others included.
+pub const MAX_STEPS: usize = 5000;
+/// The longest a call may be told to wait for an answer.
+pub const MAX_WITHIN: Duration = Duration::from_secs(15 * 60);
+/// The shortest and the longest interval of an `every` timetable.
+const LEAST_EVERY: Duration = Duration::from_secs(1);
+const MAX_EVERY: Duration = Duration::from_secs(366 * 86_400);
+/// The longest that results of jobs are kept.
+const MAX_RESULTS: Duration = Duration::from_secs(366 * 86_400);
+/// The longest an endpoint may be told to take.
+pub const MAX_TIME: Duration = Duration::from_secs(15 * 60);
+
+#[derive(Clone, Debug)]
+pub struct Workflow {
+    pub name: Named,
+    pub about: String,
+    pub input: Vec<Property>,
+    /// `extra: allow`: members that are not declared are let in.
+    pub extra: bool,
+    pub entries: Vec<Endpoint>,
+    pub timetables: Vec<Timetable>,
+    pub jobs: Jobs,
+    /// Named arrow functions, in the order they are written; each may use those before it.
+    pub functions: Vec<(Named, Node)>,
+    /// JSON Schema of reply bodies by status.
+    pub replies: Vec<(u16, serde_json::Value, Place)>,
+    pub steps: Vec<Step>,
+}
+
+/// One declared input.
+#[derive(Clone, Debug)]
+pub struct Property {
+    pub name: Named,
+    /// JSON Schema, without the keys that are ours.
+    pub schema: serde_json::Value,
+    pub default: Option<Value>,
+    pub optional: bool,
+    pub secret: bool,
+    pub at: Place,
+}
+
+/// An entry of kind `endpoint`.
+#[derive(Clone, Debug)]
+pub struct Endpoint {
+    pub method: String,
+    pub path: String,
+    pub at: Place,
+    pub from: Vec<(Named, Named)>,
+    pub answer: Answer,
+    pub time: Option<Duration>,
+    pub body: Option<u64>,
+}
+
+/// When a client has its answer.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Answer {
+    /// With the reply of the run.
+    #[default]
+    Now,
+    /// At once, with the address of a job.
+    Later,
+    /// As the client prefers (RFC 7240).
+    Either,
+}
+
+impl Answer {
+    pub const NAMES: &[(&str, Answer)] = &[("now", Answer::Now), ("later", Answer::Later), ("either", Answer::Either)];
+}
+
+/// An entry of kind `timetable`.
+#[derive(Clone, Debug)]
+pub struct Timetable {
+    pub at: Place,
+    pub calendar: Calendar,
+    pub missed: Missed,
+    pub overlap: Overlap,
+    pub send: Vec<(Named, Node)>,
+}
+
+/// What becomes of due times that passed while nothing ran.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Missed {
+    #[default]
+    Skip,
+    Once,
+    All,
+}
+
+/// What becomes of a due time at which the job before has not ended.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Overlap {
+    #[default]
+    Allow,
+    Skip,
+    Wait,
+}
+
+/// How a workflow runs as a job.
+#[derive(Clone, Debug, Default)]
+pub struct Jobs {
+    pub lane: Option<Named>,
+    pub priority: Option<u8>,
+    pub tag: Option<Node>,
+    pub again: Option<Again>,
+    pub results: Option<Duration>,
+    pub notify: Option<Notify>,
+}
+
+/// Who is told that a job has ended.
+#[derive(Clone, Debug)]
+pub struct Notify {
+    pub to: Node,
+    pub secret: Named,
+    pub private: bool,
+}
+
+pub const METHODS: &[&str] = &["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"];
+pub const FAILURE_KINDS: &[&str] =
+    &["unreachable", "timeout", "broken", "unreadable", "too-large", "redirected", "status", "refused", "expression"];
+
+/// Reads a workflow; nothing when the text is no mapping or has no usable name.
+pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
+    let members = Members::new(root, "a workflow", &[WORKFLOW], report)?;
+    let name = members.text("workflow", report)?;
+    if !is_document_name(&name.text) {
+        report.error("bad-name", name.at, format!("`{}` cannot be the name of a workflow", name.text));
+        report.help("lower-case letters, digits and hyphens, beginning with a letter: `berth-quote`");
+    }
+    let about = members.text("about", report).map(|n| n.text).unwrap_or_default();
+    let input =
+        members.mapping("input", report).into_iter().filter_map(|(name, node)| property(name, node, report)).collect();
+    let extra = match members.text("extra", report) {
+        None => false,
+        Some(extra) if extra.text == "allow" => true,
+        Some(extra) => {
+            if extra.text != "refuse" {
+                report.error("wrong-value", extra.at, "`extra` is `refuse` or `allow`");
+            }
+            false
+        }
+    };
+    let (mut entries, mut timetables) = (Vec::new(), Vec::new());
+    for node in members.list("entries", report) {
+        let has = |name: &str| node.as_map().is_some_and(|members| members.iter().any(|(key, _)| key.name == name));
+        match has("timetable") || has("every") {
+            true => timetables.extend(timetable(node, report)),
+            false => entries.extend(endpoint(node, report)),
+        }
+    }
+    let jobs = members.get("jobs").map(|node| jobs(node, report)).unwrap_or_default();
+    let functions = members.mapping("functions", report).into_iter();
+    let functions: Vec<_> =
+        functions.filter(|(name, _)| valid_name(name, report)).map(|(name, node)| (name, node.clone())).collect();
+    let mut replies = Vec::new();
+    for (name, node) in members.mapping("replies", report) {
+        match name.text.parse().ok().filter(|status| (200..=599).contains(status)) {
+            Some(status) => replies.push((status, node.to_value().to_serde(), node.at)),
+            None => {
+                report.error("wrong-value", name.at, "replies are listed by status, from 200 to 599");
+            }
+        }
+    }
+    let mut count = 0;
+    let steps = match members.get("steps") {
+        Some(node) => steps(node, "steps", &mut count, report),
+        None => {
+            report.error("missing-key", name.at, "a workflow needs `steps`");
+            Vec::new()
+        }
+    };
+    if count > MAX_STEPS {
+        report.error("too-many-steps", name.at, format!("{count} steps; at most {MAX_STEPS} are allowed"));
+    }
+    Some(Workflow { name, about, input, extra, entries, timetables, jobs, functions, replies, steps })
+}
+
+fn property(name: Named, node: &Node, report: &mut Report) -> Option<Property> {
+    if !is_identifier(&name.text) {
+        report.error("bad-name", name.at, format!("`{}` cannot be the name of an input", name.text));
+        report.help("letters, digits and underscores, so that expressions can use it");
+        return None;
+    }
+    let Value::Object(_) = node.to_value() else {
+        report.error("wrong-type", node.at, format!("an input is described by a JSON Schema, not by {}", node.what()));
+        report.help("for example `{type: string}`");
+        return None;
+    };
+    let mut schema = node.to_value().to_serde();
+    let mut flag = |key: &str, report: &mut Report| match schema.as_object_mut().and_then(|s| s.remove(key)) {
+        None => false,
+        Some(serde_json::Value::Bool(b)) => b,
+        Some(_) => {
+            report.error("wrong-type", node.get(key).map_or(node.at, |n| n.at), format!("`{key}` is true or false"));
+            false
+        }
+    };
+    let optional = flag("optional", report);
+    let secret = flag("secret", report);
+    let default = node.get("default").map(Node::to_value);
+    Some(Property { name, schema, default, optional, secret, at: node.at })
+}
+
+fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
+    if let Some(later) = node.as_map().and_then(|m| m.iter().find(|(key, _)| LATER.contains(&key.name.as_str()))) {
+        report.error("not-yet", later.0.at, format!("entries of kind `{}` are not part of this version", later.0.name));
+        return None;
+    }
+    let members = Members::new(node, "an entry", &[ENDPOINT], report)?;
+    let Some(target) = members.text("endpoint", report) else {
+        if members.get("endpoint").is_none() {
+            report.error("missing-key", node.at, "an entry says what it is: `endpoint: POST /path`");
+        }
+        return None;
+    };
+    let (method, path) = match target.text.split_once(' ') {
+        Some((method, path)) => (method.trim().to_owned(), path.trim().to_owned()),
+        None => (String::new(), String::new()),
+    };
+    if !METHODS.contains(&method.as_str()) || !path.starts_with('/') {
+        report.error(
+            "wrong-value",
+            target.at,
+            "an endpoint is a method and a path, such as `POST /harbours/{harbour}/quotes`",
+        );
+        report.help(format!("methods: {}", METHODS.join(", ")));
+        return None;
+    }
+    if path == "/-" || path.starts_with("/-/") {
+        report.error("reserved-path", target.at, "paths below `/-/` belong to the service");
+    }
+    match members.text("access", report) {
+        Some(access) if access.text == "open" => {}
+        Some(access) => {
+            let known = ["key", "jwt"].contains(&access.text.as_str());
+            report.error(
+                if known { "not-yet" } else { "wrong-value" },
+                access.at,
+                if known {
+                    format!("`access: {}` is not part of this version", access.text)
+                } else {
+                    "`access` is `open`".into()
+                },
+            );
+            report.help("until keys exist, say `access: open`: anybody who reaches the service may call");
+        }
+        None => {
+            report.error("missing-key", target.at, "an endpoint says who may call it");
+            report.help("add `access: open`");
+        }
+    }
+    let from = members
+        .mapping("from", report)
+        .into_iter()
+        .filter_map(|(name, node)| match node.as_text() {
+            Some(text) => Some((name, Named { text: text.to_owned(), at: node.at })),
+            None => {
+                report.error("wrong-type", node.at, "where an input comes from is text, such as `header.X-Trace-Id`");
+                None
+            }
+        })
+        .collect();
+    let answer = one_of(&members, "answer", Answer::NAMES, report);
+    let limits = members.get("limits").and_then(|node| Members::new(node, "limits", &[LIMITS], report));
+    let time = limits.as_ref().and_then(|limits| limits.duration("time", MAX_TIME, report));
+    let body = limits.as_ref().and_then(|limits| limits.get("body")).and_then(|node| size(node, report));
+    Some(Endpoint { method, path, at: target.at, from, answer, time, body })
+}
+
+/// The value of a key that takes one of a few words.
+fn one_of<T: Copy + Default>(members: &Members, name: &str, words: &[(&str, T)], report: &mut Report) -> T {
+    let Some(text) = members.text(name, report) else { return T::default() };
+    let found = words.iter().find(|(word, _)| *word == text.text);
+    if found.is_none() {
+        let words: Vec<String> = words.iter().map(|(word, _)| format!("`{word}`")).collect();
+        report.error("wrong-value", text.at, format!("`{name}` is {}", words.join(" or ")));
+    }
+    found.map(|(_, value)| *value).unwrap_or_default()
+}
+
+fn timetable(node: &Node, report: &mut Report) -> Option<Timetable> {
+    let members = Members::new(node, "a timetable", &[TIMETABLE, EVERY], report)?;
+    let (at, when) = match (members.get("timetable"), members.duration("every", MAX_EVERY, report)) {
+        (Some(_), Some(_)) => {
+            report.error("wrong-value", node.at, "an entry is either a `timetable` of patterns or `every` so often");
+            return None;
+        }
+        (Some(patterns), None) => {
+            let nodes = match &patterns.kind {
+                Kind::List(items) => items.iter().collect(),
+                _ => vec![patterns],
+            };
+            let mut parsed = Vec::new();
+            for node in nodes {
+                let Some(text) = node.as_text() else {
+                    report.error("wrong-type", node.at, format!("a pattern is text, not {}", node.what()));
+                    continue;
+                };
+                match calendar::Pattern::parse(text) {
+                    Ok(pattern) => parsed.push(pattern),
+                    Err(error) => {
+                        report.error("bad-pattern", node.at, error.to_string());
+                        report
+                            .help("minute, hour, day of month, month, weekday: `0 6 * * MON-FRI` is 06:00 on workdays");
+                    }
+                }
+            }
+            if parsed.is_empty() {
+                return None;
+            }
+            (patterns.at, calendar::When::Patterns(parsed))
+        }
+        (None, Some(every)) if every < LEAST_EVERY => {
+            report.error("wrong-value", node.at, "`every` is at least a second");
+            return None;
+        }
+        (None, Some(every)) => (node.at, calendar::When::Every(every)),
+        (None, None) => return None,
+    };
+    let zone = match members.text("zone", report) {
+        None => None,
+        Some(name) => match calendar::zone(&name.text) {
+            Ok(zone) => Some(zone),
+            Err(error) => {
+                report.error("unknown-zone", name.at, error.to_string());
+                None
+            }
+        },
+    };
+    let mut instant = |name: &str| {
+        let text = members.text(name, report)?;
+        let parsed = text.text.parse::<jiff::Timestamp>();
+        if parsed.is_err() {
+            report.error("wrong-value", text.at, format!("`{name}` is an instant such as `2027-03-04T06:00:00Z`"));
+        }
+        parsed.ok()
+    };
+    let (from, until) = (instant("from"), instant("until"));
+    if let (Some(from), Some(until)) = (from, until)
+        && until < from
+    {
+        report.error("wrong-value", at, "`until` lies before `from`");
+    }
+    let missed = [("skip", Missed::Skip), ("once", Missed::Once), ("all", Missed::All)];
+    let overlap = [("allow", Overlap::Allow), ("skip", Overlap::Skip), ("wait", Overlap::Wait)];
+    Some(Timetable {
+        at,
+        calendar: Calendar { when, zone: zone.unwrap_or(jiff::tz::TimeZone::UTC), from, until },
+        missed: one_of(&members, "missed", &missed, report),
+        overlap: one_of(&members, "overlap", &overlap, report),
+        send: members.mapping("send", report).into_iter().map(|(name, node)| (name, node.clone())).collect(),
+    })
+}
+
+fn jobs(node: &Node, report: &mut Report) -> Jobs {
+    let Some(members) = Members::new(node, "`jobs`", &[JOBS], report) else { return Jobs::default() };
+    let notify = members.get("notify").and_then(|node| {
+        let inner = Members::new(node, "`notify`", &[NOTIFY], report)?;
+        let (to, secret) = (inner.get("to").cloned(), inner.text("secret", report));
+        if to.is_none() || secret.is_none() {
+            report.error("missing-key", node.at, "`notify` needs `to`, the address, and `secret`, what signs it");
+        }
+        let private = one_of(&inner, "network", &[("public", false), ("private", true)], report);
+        Some(Notify { to: to?, secret: secret?, private })
+    });
+    Jobs {
+        lane: members.text("lane", report),
+        priority: members.integer("priority", 1, 9, report).map(|n| n as u8),
+        tag: members.get("tag").cloned(),
+        again: members.get("again").and_then(|node| lane::again(node, report)),
+        results: members.duration("results", MAX_RESULTS, report),
+        notify,
+    }
+}
+
+/// A size in bytes: a number, or text such as `64 KiB`. At most 64 MiB.
+fn size(node: &Node, report: &mut Report) -> Option<u64> {
+    let bytes = match &node.kind {
+        Kind::Int(int) => u64::try_from(*int).ok(),
+        Kind::Text(text) => {
+            let text = text.text.trim();
+            let digits = text.trim_end_matches(|c: char| !c.is_ascii_digit());
+            let unit = match text[digits.len()..].trim() {
+                "B" | "" => Some(1),
+                "KiB" => Some(1 << 10),
+                "MiB" => Some(1 << 20),
+                "kB" => Some(1000),
+                "MB" => Some(1_000_000),
+                _ => None,
+            };
+            digits.parse::<u64>().ok().zip(unit).and_then(|(count, unit)| count.checked_mul(unit))
+        }
+        _ => None,
+    };
+    let bytes = bytes.filter(|bytes| (1..=64 << 20).contains(bytes));
+    if bytes.is_none() {
+        report.error("wrong-value", node.at, "a size is a number of bytes or text such as `64 KiB`, at most `64 MiB`");
+    }
+    bytes
+}

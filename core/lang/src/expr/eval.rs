@@ -1,0 +1,620 @@
+//! Runs compiled expressions over shared values.
+//!
+//! Evaluation is a walk over the compiled form. It reads slots (the workflow's names) by reference, so
+//! that `vessel.body.length_m` touches no counter but the last one. Everything is metered; the depth of
+//! the walk is bounded by [`super::syntax::MAX_NESTING`], that of values by
+//! [`kanzlei_model::value::MAX_DEPTH`].
+
+use std::fmt;
+
+use super::ast::*;
+use super::meter::{Limits, Meter};
+use super::ops;
+use kanzlei_model::value::{MAX_DEPTH, ObjectBuilder, Str, Value};
+
+/// Why an evaluation failed.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Failure {
+    pub kind: FailureKind,
+    pub message: String,
+    /// Where in the expression, as far as known.
+    pub at: Option<Span>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum FailureKind {
+    /// An operation on a value of the wrong type, as ECMAScript's TypeError.
+    Type,
+    /// A value out of range, or a text that is not what a function reads.
+    Range,
+    /// The evaluation used up its budget.
+    Budget,
+}
+
+impl Failure {
+    pub(super) fn new(kind: FailureKind, message: impl Into<String>) -> Box<Self> {
+        Box::new(Failure { kind, message: message.into(), at: None })
+    }
+
+    /// A value was made that is nested too deep.
+    pub fn too_deep() -> Box<Self> {
+        Failure::new(FailureKind::Range, format!("a value nested deeper than {MAX_DEPTH} levels"))
+    }
+}
+
+impl fmt::Display for Failure {
+    fn fmt(&self, f: &mut fmt::Formatter) -> fmt::Result {
+        f.write_str(&self.message)
+    }
+}
+
+impl std::error::Error for Failure {}
+
+/// What ends an evaluation early: a failure, or an optional chain that met nothing.
+pub(super) enum Stop {
+    Nothing,
+    Failed(Box<Failure>),
+}
+
+impl From<Box<Failure>> for Stop {
+    fn from(failure: Box<Failure>) -> Self {
+        Stop::Failed(failure)
+    }
+}
+
+pub(super) type Res<T = Value> = Result<T, Stop>;
+
+pub(super) fn type_failure<T>(message: impl Into<String>) -> Res<T> {
+    Err(Failure::new(FailureKind::Type, message).into())
+}
+
+pub(super) fn range_failure<T>(message: impl Into<String>) -> Res<T> {
+    Err(Failure::new(FailureKind::Range, message).into())
+}
+
+pub(super) struct Eval<'a> {
+    text: &'a str,
+    /// The text of the function of the document that is running.
+    inner_text: Option<Str>,
+    slots: &'a [Value],
+    locals: Vec<Value>,
+    meter: Meter,
+}
+
+/// Evaluates a compiled expression.
+///
+/// `slots` are the workflow's values in the order of the scope it was compiled with; one that is
+/// missing reads as `undefined`.
+pub(super) fn run(
+    text: &str,
+    expr: &Expr,
+    locals: u32,
+    slots: &[Value],
+    limits: Limits,
+) -> Result<Value, Box<Failure>> {
+    let mut eval = Eval { text, inner_text: None, slots, locals: Vec::new(), meter: Meter::new(limits) };
+    eval.locals.resize(locals as usize, Value::Undefined);
+    match eval.expr(expr) {
+        Ok(value) => Ok(value),
+        Err(Stop::Nothing) => Ok(Value::Undefined),
+        Err(Stop::Failed(failure)) => Err(failure),
+    }
+}
+
+impl Eval<'_> {
+    /// The value an expression names, where that can be had without making anything.
+    fn place<'e>(&'e self, expr: &'e Expr) -> Option<&'e Value> {
+        match &expr.kind {
+            Kind::Slot(slot) => self.slots.get(*slot as usize),
+            Kind::Local(local) => self.locals.get(*local as usize),
+            Kind::Const(value) => Some(value),
+            Kind::Member { of, name, .. } => match self.place(of)? {
+                Value::Object(object) => object.get(name),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+
+    pub(super) fn expr(&mut self, expr: &Expr) -> Res {
+        self.meter.steps(1)?;
+        match &expr.kind {
+            Kind::Const(value) => Ok(value.clone()),
+            Kind::Slot(slot) => Ok(self.slots.get(*slot as usize).cloned().unwrap_or_default()),
+            Kind::Local(local) => Ok(self.locals[*local as usize].clone()),
+            Kind::Template(texts, parts) => self.template(texts, parts),
+            Kind::List(items) => self.list(items),
+            Kind::Object(properties) => self.object(properties),
+            Kind::Member { of, name, optional } => {
+                if let Some(value) = self.place(expr) {
+                    return Ok(value.clone());
+                }
+                let object = self.expr(of)?;
+                self.member(&object, name, *optional, of, expr.at)
+            }
+            Kind::Index { of, key, optional } => {
+                let object = self.expr(of)?;
+                if object.is_nullish() {
+                    return self.nothing(&object, *optional, of, "an element", expr.at);
+                }
+                let key = self.expr(key)?;
+                self.index(&object, &key)
+            }
+            Kind::Chain(inner) => match self.expr(inner) {
+                Err(Stop::Nothing) => Ok(Value::Undefined),
+                other => other,
+            },
+            Kind::Unary(op, operand) => self.unary(*op, operand),
+            Kind::Binary(op, sides) => self.binary(*op, &sides.0, &sides.1, expr.at),
+            Kind::Logical(op, sides) => {
+                let left = self.expr(&sides.0)?;
+                let take_right = match op {
+                    LogicalOp::And => ops::truthy(&left),
+                    LogicalOp::Or => !ops::truthy(&left),
+                    LogicalOp::Coalesce => left.is_nullish(),
+                };
+                if take_right { self.expr(&sides.1) } else { Ok(left) }
+            }
+            Kind::Conditional(parts) => {
+                let test = self.expr(&parts.0)?;
+                self.expr(if ops::truthy(&test) { &parts.1 } else { &parts.2 })
+            }
+            Kind::Method(call) => {
+                let on = self.expr(&call.on)?;
+                if on.is_nullish() {
+                    return self.nothing(&on, call.optional, &call.on, &format!("`{}`", call.method.name()), expr.at);
+                }
+                let result = self.method(call, on);
+                self.made(result, expr.at)
+            }
+            Kind::Match { pattern, text, test } => {
+                let text = self.expr(text)?;
+                let text = ops::to_text(&text);
+                self.text_steps(text.len())?;
+                if *test {
+                    Ok(Value::Bool(pattern.regex.is_match(&text)))
+                } else {
+                    let result = self.captures(pattern, &text);
+                    self.made(result, expr.at)
+                }
+            }
+            Kind::Call(function, args) => {
+                let args = self.arg_values(args)?;
+                self.call_named(function, &args, expr.at)
+            }
+            Kind::Static(function, args) => {
+                let result = self.static_call(*function, args);
+                self.made(result, expr.at)
+            }
+        }
+    }
+
+    /// Puts the place on a failure that has none, and bounds the depth of what a call made.
+    fn made(&mut self, result: Res, at: Span) -> Res {
+        match result {
+            Ok(value) if value.depth() > MAX_DEPTH => {
+                let mut failure =
+                    Failure::new(FailureKind::Range, format!("a value nested deeper than {MAX_DEPTH} levels"));
+                failure.at = Some(at);
+                Err(failure.into())
+            }
+            Err(Stop::Failed(mut failure)) => {
+                failure.at.get_or_insert(at);
+                Err(Stop::Failed(failure))
+            }
+            other => other,
+        }
+    }
+
+    /// Charges for looking through a text.
+    pub(super) fn text_steps(&mut self, bytes: usize) -> Res<()> {
+        Ok(self.meter.steps(bytes / 32)?)
+    }
+
+    /// Charges for looking through items.
+    pub(super) fn item_steps(&mut self, items: usize) -> Res<()> {
+        Ok(self.meter.steps(items)?)
+    }
+
+    /// Charges for text about to be made.
+    pub(super) fn will_make(&mut self, bytes: usize) -> Res<()> {
+        Ok(self.meter.bytes(bytes)?)
+    }
+
+    pub(super) fn make_text(&mut self, text: impl Into<Str>) -> Res {
+        let text = text.into();
+        self.will_make(text.len())?;
+        Ok(Value::Text(text))
+    }
+
+    pub(super) fn make_list(&mut self, items: Vec<Value>) -> Res {
+        self.will_make(items.len() * size_of::<Value>())?;
+        Ok(Value::list(items))
+    }
+
+    pub(super) fn make_object(&mut self, builder: ObjectBuilder, members: usize) -> Res {
+        self.will_make(members * 64)?;
+        Ok(builder.finish())
+    }
+
+    fn source(&self, at: Span) -> &str {
+        let text = self
+            .inner_text
+            .as_deref()
+            .unwrap_or(self.text)
+            .get(at.start as usize..at.end as usize)
+            .unwrap_or("the value");
+        if text.len() > 60 { "the value" } else { text }
+    }
+
+    fn nothing(&self, value: &Value, optional: bool, of: &Expr, wanted: &str, at: Span) -> Res {
+        if optional {
+            return Err(Stop::Nothing);
+        }
+        let mut failure = Failure::new(
+            FailureKind::Type,
+            format!("`{}` is {}, which has no {}", self.source(of.at), value.kind(), wanted.trim_start_matches("an ")),
+        );
+        failure.at = Some(at);
+        Err(failure.into())
+    }
+
+    fn member(&mut self, object: &Value, name: &str, optional: bool, of: &Expr, at: Span) -> Res {
+        match object {
+            Value::Object(object) => Ok(object.get(name).cloned().unwrap_or_default()),
+            Value::Text(text) if name == "length" => {
+                self.text_steps(text.len())?;
+                Ok(Value::Int(super::methods::utf16_len(text) as i64))
+            }
+            Value::List(list) if name == "length" => Ok(Value::Int(list.items().len() as i64)),
+            Value::List(list) => Ok(list.named().and_then(|named| named.get(name)).cloned().unwrap_or_default()),
+            Value::Undefined | Value::Null => self.nothing(object, optional, of, &format!("member `{name}`"), at),
+            _ => Ok(Value::Undefined),
+        }
+    }
+
+    pub(super) fn index(&mut self, object: &Value, key: &Value) -> Res {
+        let position = match key {
+            Value::Int(int) => u32::try_from(*int).ok(),
+            Value::Num(num) if num.fract() == 0.0 && (0.0..4_294_967_295.0).contains(num) => Some(*num as u32),
+            Value::Text(text) => kanzlei_model::value::array_index(text),
+            _ => None,
+        };
+        match (object, position) {
+            (Value::List(list), Some(position)) => Ok(list.items().get(position as usize).cloned().unwrap_or_default()),
+            (Value::Text(text), Some(position)) => {
+                self.text_steps(text.len())?;
+                Ok(super::methods::unit_at(text, position as usize).map_or(Value::Undefined, Value::text))
+            }
+            _ => {
+                let name = ops::to_text(key);
+                self.member(
+                    object,
+                    &name,
+                    false,
+                    &Expr { kind: Kind::Const(Value::Null), at: Span::default() },
+                    Span::default(),
+                )
+            }
+        }
+    }
+
+    fn template(&mut self, texts: &[Str], parts: &[Expr]) -> Res {
+        let mut out = String::from(&*texts[0]);
+        for (part, text) in parts.iter().zip(&texts[1..]) {
+            let value = self.expr(part)?;
+            self.text_steps(out.len().saturating_sub(text.len()) / 64)?;
+            self.item_cost(&value)?;
+            ops::write_text(&value, &mut out);
+            out.push_str(text);
+        }
+        self.make_text(out)
+    }
+
+    /// Charges for turning a list into text.
+    pub(super) fn item_cost(&mut self, value: &Value) -> Res<()> {
+        match value {
+            Value::List(list) => {
+                self.item_steps(list.items().len())?;
+                list.items().iter().try_for_each(|item| self.item_cost(item))
+            }
+            Value::Text(text) => self.will_make(text.len()),
+            _ => Ok(()),
+        }
+    }
+
+    fn list(&mut self, items: &[Item]) -> Res {
+        let mut out = Vec::with_capacity(items.len());
+        for item in items {
+            match item {
+                Item::One(expr) => out.push(self.expr(expr)?),
+                Item::Spread(expr) => {
+                    let value = self.expr(expr)?;
+                    self.spread(&value, &mut out, expr.at)?;
+                }
+            }
+        }
+        let list = self.make_list(out);
+        self.made(list, Span::default())
+    }
+
+    /// Adds what `...value` stands for in a list or in arguments.
+    pub(super) fn spread(&mut self, value: &Value, out: &mut Vec<Value>, at: Span) -> Res<()> {
+        match value {
+            Value::List(list) => {
+                self.item_steps(list.items().len())?;
+                self.will_make(size_of_val(list.items()))?;
+                out.extend_from_slice(list.items());
+            }
+            Value::Text(text) => {
+                self.item_steps(text.len())?;
+                self.will_make(text.len() * size_of::<Value>())?;
+                out.extend(text.chars().map(|c| Value::text(c.encode_utf8(&mut [0; 4]) as &str)));
+            }
+            other => {
+                let message = format!("`{}` is {}, which cannot be spread into a list", self.source(at), other.kind());
+                let mut failure = Failure::new(FailureKind::Type, message);
+                failure.at = Some(at);
+                return Err(failure.into());
+            }
+        }
+        Ok(())
+    }
+
+    fn object(&mut self, properties: &[Property]) -> Res {
+        let mut builder = ObjectBuilder::with_capacity(properties.len());
+        let mut members = 0;
+        for property in properties {
+            match property {
+                Property::Named(name, expr) => {
+                    let value = self.expr(expr)?;
+                    builder.insert(name.clone(), value);
+                    members += 1;
+                }
+                Property::Computed(key, expr) => {
+                    let key = self.expr(key)?;
+                    let value = self.expr(expr)?;
+                    builder.insert(ops::to_text(&key), value);
+                    members += 1;
+                }
+                Property::Spread(expr) => match self.expr(expr)? {
+                    Value::Object(object) => {
+                        self.item_steps(object.len())?;
+                        members += object.len();
+                        builder.extend(&object);
+                    }
+                    Value::List(list) => {
+                        self.item_steps(list.items().len())?;
+                        members += list.items().len();
+                        for (index, item) in list.items().iter().enumerate() {
+                            builder.insert(index.to_string().into(), item.clone());
+                        }
+                    }
+                    Value::Text(text) => {
+                        let units = super::methods::units(&text);
+                        self.item_steps(units.len())?;
+                        members += units.len();
+                        for (index, unit) in units.into_iter().enumerate() {
+                            builder.insert(index.to_string().into(), Value::text(unit));
+                        }
+                    }
+                    _ => {}
+                },
+            }
+        }
+        let object = self.make_object(builder, members);
+        self.made(object, Span::default())
+    }
+
+    fn unary(&mut self, op: UnaryOp, operand: &Expr) -> Res {
+        let value = self.expr(operand)?;
+        Ok(match op {
+            UnaryOp::Plus => match value {
+                Value::Int(_) => value,
+                other => Value::Num(ops::to_number(&other)),
+            },
+            UnaryOp::Minus => match value {
+                Value::Int(int) if int != 0 && int != i64::MIN => Value::Int(-int),
+                other => Value::Num(-ops::to_number(&other)),
+            },
+            UnaryOp::Not => Value::Bool(!ops::truthy(&value)),
+            UnaryOp::BitNot => Value::Int((!ops::to_int32(ops::to_number(&value))).into()),
+            UnaryOp::TypeOf => Value::text(ops::type_of(&value)),
+            UnaryOp::Void => Value::Undefined,
+        })
+    }
+
+    fn binary(&mut self, op: BinaryOp, left: &Expr, right: &Expr, at: Span) -> Res {
+        // Values that are only looked at are not cloned.
+        if op != BinaryOp::Add && op != BinaryOp::In {
+            let made = match self.place(left) {
+                Some(_) => None,
+                None => Some(self.expr(left)?),
+            };
+            if let Some(b) = self.place(right)
+                && let Some(a) = made.as_ref().or_else(|| self.place(left))
+                && a.depth() + b.depth() == 0
+            {
+                return Ok(ops::binary(op, a, b));
+            }
+            let a = match made {
+                Some(a) => a,
+                None => self.expr(left)?,
+            };
+            let b = self.expr(right)?;
+            return self.operate(op, &a, &b);
+        }
+        let a = self.expr(left)?;
+        let b = self.expr(right)?;
+        match op {
+            BinaryOp::Add => self.add(&a, &b),
+            BinaryOp::In => {
+                let name = ops::to_text(&a);
+                match &b {
+                    Value::Object(object) => Ok(Value::Bool(object.get(&name).is_some())),
+                    Value::List(list) => Ok(Value::Bool(
+                        kanzlei_model::value::array_index(&name).is_some_and(|i| (i as usize) < list.items().len())
+                            || &*name == "length",
+                    )),
+                    other => {
+                        let mut failure = Failure::new(
+                            FailureKind::Type,
+                            format!("`{}` is {}; `in` needs an object", self.source(right.at), other.kind()),
+                        );
+                        failure.at = Some(at);
+                        Err(failure.into())
+                    }
+                }
+            }
+            _ => self.operate(op, &a, &b),
+        }
+    }
+
+    fn operate(&mut self, op: BinaryOp, a: &Value, b: &Value) -> Res {
+        if a.depth() + b.depth() > 0 {
+            self.item_cost(a)?;
+            self.item_cost(b)?;
+        }
+        Ok(ops::binary(op, a, b))
+    }
+
+    fn add(&mut self, a: &Value, b: &Value) -> Res {
+        let is_text = |v: &Value| matches!(v, Value::Text(_) | Value::List(_) | Value::Object(_));
+        if !is_text(a) && !is_text(b) {
+            return Ok(ops::binary(BinaryOp::Add, a, b));
+        }
+        self.item_cost(a)?;
+        self.item_cost(b)?;
+        let mut out = String::new();
+        ops::write_text(a, &mut out);
+        ops::write_text(b, &mut out);
+        self.make_text(out)
+    }
+
+    /// Calls a function with one argument; the usual case, `item => …`, makes no list of arguments.
+    pub(super) fn apply_one(&mut self, function: &Function, item: &Value) -> Res {
+        if let Function::Arrow(arrow) = function
+            && let [Param { target: Target::Local(local), default: None, rest: false }] = arrow.params.as_slice()
+        {
+            self.locals[*local as usize] = item.clone();
+            return match self.expr(&arrow.body) {
+                Err(Stop::Nothing) => Ok(Value::Undefined),
+                other => other,
+            };
+        }
+        self.apply(function, std::slice::from_ref(item))
+    }
+
+    /// Calls a function of the document, which has places for its parameters of its own.
+    fn call_named(&mut self, function: &Named, args: &[Value], at: Span) -> Res {
+        let locals = std::mem::replace(&mut self.locals, vec![Value::Undefined; function.locals as usize]);
+        let text = self.inner_text.replace(function.text.clone());
+        let result = self.call_arrow(&function.arrow, args);
+        self.locals = locals;
+        self.inner_text = text;
+        result.map_err(|stop| match stop {
+            Stop::Failed(mut failure) => {
+                failure.at = Some(at);
+                failure.message = format!("in `{}`: {}", function.name, failure.message);
+                Stop::Failed(failure)
+            }
+            Stop::Nothing => Stop::Nothing,
+        })
+    }
+
+    fn call_arrow(&mut self, arrow: &Arrow, args: &[Value]) -> Res {
+        for (index, param) in arrow.params.iter().enumerate() {
+            match (&param.target, &param.default, param.rest) {
+                (Target::Local(local), None, false) => {
+                    self.locals[*local as usize] = args.get(index).cloned().unwrap_or_default();
+                }
+                (target, default, rest) => {
+                    let value = if rest {
+                        self.make_list(args.get(index..).unwrap_or_default().to_vec())?
+                    } else {
+                        args.get(index).cloned().unwrap_or_default()
+                    };
+                    self.bind(target, default.as_ref(), value)?;
+                }
+            }
+        }
+        match self.expr(&arrow.body) {
+            Err(Stop::Nothing) => Ok(Value::Undefined),
+            other => other,
+        }
+    }
+
+    /// Calls a function that a method was given.
+    pub(super) fn apply(&mut self, function: &Function, args: &[Value]) -> Res {
+        match function {
+            Function::Arrow(arrow) => self.call_arrow(arrow, args),
+            Function::Static(function) => self.static_values(*function, args),
+            Function::Named(function) => self.call_named(function, args, Span::default()),
+        }
+    }
+
+    fn bind(&mut self, target: &Target, default: Option<&Expr>, mut value: Value) -> Res<()> {
+        if let (Value::Undefined, Some(default)) = (&value, default) {
+            value = self.expr(default)?;
+        }
+        match target {
+            Target::Local(local) => self.locals[*local as usize] = value,
+            Target::Object { members, rest } => {
+                if value.is_nullish() {
+                    return type_failure(format!("{} cannot be taken apart", value.kind()));
+                }
+                let mut taken: Vec<Str> = Vec::with_capacity(members.len());
+                for (key, target, default) in members {
+                    let key = self.expr(key)?;
+                    let member = self.index(&value, &key)?;
+                    taken.push(ops::to_text(&key));
+                    self.bind(target, default.as_ref(), member)?;
+                }
+                if let Some(rest) = rest {
+                    let mut builder = ObjectBuilder::default();
+                    let mut count = 0;
+                    if let Value::Object(object) = &value {
+                        self.item_steps(object.len() * (1 + taken.len()))?;
+                        for (key, member) in object.iter().filter(|(key, _)| !taken.contains(key)) {
+                            builder.insert(key.clone(), member.clone());
+                            count += 1;
+                        }
+                    }
+                    self.locals[*rest as usize] = self.make_object(builder, count)?;
+                }
+            }
+            Target::List { items, rest } => {
+                let mut values = Vec::new();
+                self.spread(&value, &mut values, Span::default())?;
+                let mut values = values.into_iter();
+                for item in items {
+                    let value = values.next().unwrap_or_default();
+                    if let Some((target, default)) = item {
+                        self.bind(target, default.as_ref(), value)?;
+                    }
+                }
+                if let Some(rest) = rest {
+                    let list = self.make_list(values.collect())?;
+                    self.bind(rest, None, list)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The values of arguments; a function or pattern among them leaves its place `undefined`.
+    pub(super) fn arg_values(&mut self, args: &[Arg]) -> Res<Vec<Value>> {
+        let mut values = Vec::with_capacity(args.len());
+        for arg in args {
+            match arg {
+                Arg::Value(expr) => values.push(self.expr(expr)?),
+                Arg::Spread(expr) => {
+                    let value = self.expr(expr)?;
+                    self.spread(&value, &mut values, expr.at)?;
+                }
+                Arg::Function(_) | Arg::Pattern(_) => values.push(Value::Undefined),
+            }
+        }
+        Ok(values)
+    }
+}

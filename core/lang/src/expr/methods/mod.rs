@@ -1,0 +1,127 @@
+//! What can be called: methods of texts, lists, numbers and objects, and the functions of the language.
+//!
+//! Texts are kept as UTF-8 but counted in UTF-16 code units, as ECMAScript does. A result that would
+//! hold half of a surrogate pair holds U+FFFD instead (as `toWellFormed` gives).
+
+mod list;
+mod number;
+mod ours;
+mod statics;
+mod text;
+
+use super::ast::{Arg, Function, MethodCall};
+use super::eval::{Eval, Res, type_failure};
+use super::functions::Method;
+use super::ops;
+use kanzlei_model::value::Value;
+
+impl Eval<'_> {
+    pub(super) fn method(&mut self, call: &MethodCall, on: Value) -> Res {
+        match &on {
+            Value::List(list) => {
+                let list = list.clone();
+                self.list_method(call, &on, list.items())
+            }
+            Value::Text(text) => {
+                let text = text.clone();
+                self.text_method(call, &text)
+            }
+            Value::Int(_) | Value::Num(_) => {
+                let args = self.arg_values(&call.args)?;
+                self.number_method(call.method, &on, &args)
+            }
+            other => {
+                let args = self.arg_values(&call.args)?;
+                match (call.method, other) {
+                    (Method::ToString, _) => self.make_text(ops::to_text(other)),
+                    (Method::ValueOf, _) => Ok(on),
+                    (Method::HasOwnProperty, Value::Object(object)) => {
+                        Ok(Value::Bool(object.get(&ops::to_text(&arg(&args, 0))).is_some()))
+                    }
+                    (method, other) => no_method(method, other),
+                }
+            }
+        }
+    }
+}
+
+pub(super) fn no_method(method: Method, on: &Value) -> Res {
+    type_failure(format!("`{}` was called on {}, which has no such method", method.name(), on.kind()))
+}
+
+/// An argument, `undefined` where it is not given.
+pub(super) fn arg(args: &[Value], index: usize) -> Value {
+    args.get(index).cloned().unwrap_or_default()
+}
+
+pub(super) fn function(args: &[Arg], index: usize) -> Option<&Function> {
+    match args.get(index) {
+        Some(Arg::Function(function)) => Some(function),
+        _ => None,
+    }
+}
+
+/// ToIntegerOrInfinity of an argument, with what stands for one not given.
+pub(super) fn integer(args: &[Value], index: usize, default: f64) -> f64 {
+    match args.get(index) {
+        None | Some(Value::Undefined) => default,
+        Some(value) => ops::to_integer(ops::to_number(value)),
+    }
+}
+
+/// A position that may count from the end, held within `0..=length`.
+pub(super) fn relative(position: f64, length: usize) -> usize {
+    let from_start = if position < 0.0 { position + length as f64 } else { position };
+    from_start.clamp(0.0, length as f64) as usize
+}
+
+/// The length in UTF-16 code units.
+pub fn utf16_len(text: &str) -> usize {
+    if text.is_ascii() { text.len() } else { text.chars().map(char::len_utf16).sum() }
+}
+
+/// One UTF-16 code unit as text.
+pub fn unit_at(text: &str, index: usize) -> Option<String> {
+    if text.is_ascii() {
+        return text.get(index..index + 1).map(str::to_owned);
+    }
+    let unit = text.encode_utf16().nth(index)?;
+    Some(String::from_utf16_lossy(&[unit]))
+}
+
+/// All UTF-16 code units, each as text.
+pub fn units(text: &str) -> Vec<String> {
+    text.encode_utf16().map(|unit| String::from_utf16_lossy(&[unit])).collect()
+}
+
+/// The text between two positions in UTF-16 code units.
+pub(super) fn unit_slice(text: &str, from: usize, to: usize) -> String {
+    if from >= to {
+        return String::new();
+    }
+    if text.is_ascii() {
+        return text.get(from..to.min(text.len())).unwrap_or_default().to_owned();
+    }
+    let units: Vec<u16> = text.encode_utf16().skip(from).take(to - from).collect();
+    String::from_utf16_lossy(&units)
+}
+
+/// A byte position as a count of UTF-16 code units.
+pub(super) fn unit_position(text: &str, byte: usize) -> usize {
+    utf16_len(&text[..byte])
+}
+
+/// The byte position of a count of UTF-16 code units; inside a pair it moves on to the next character.
+pub(super) fn byte_position(text: &str, unit: usize) -> usize {
+    if text.is_ascii() {
+        return unit.min(text.len());
+    }
+    let mut seen = 0;
+    for (at, c) in text.char_indices() {
+        if seen >= unit {
+            return at;
+        }
+        seen += c.len_utf16();
+    }
+    text.len()
+}

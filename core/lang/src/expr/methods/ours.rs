@@ -1,0 +1,273 @@
+//! The functions ECMAScript has no good answer for: `time.*` on RFC 3339 texts, `digest.*`, `list.*`.
+//!
+//! Instants are RFC 3339 texts, spans ISO 8601 durations or the short form (`48h`, `2 days`), zones
+//! IANA names. Nothing here reads a clock.
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use hmac::{Hmac, Mac};
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan, Unit, Zoned};
+use sha2::{Digest, Sha256};
+
+use super::{arg, function};
+use crate::expr::ast::Arg;
+use crate::expr::eval::{Eval, Res, range_failure, type_failure};
+use crate::expr::functions::Static;
+use crate::expr::ops;
+use kanzlei_model::value::{ObjectBuilder, Value};
+
+impl Eval<'_> {
+    pub(super) fn ours(&mut self, what: Static, args: &[Value]) -> Res {
+        use Static::*;
+        for value in args {
+            self.item_cost(value)?;
+        }
+        let text = |index: usize| ops::to_text(&arg(args, index));
+        Ok(match what {
+            TimeAdd | TimeSubtract => {
+                let at = instant(&arg(args, 0))?;
+                let span = kanzlei_model::duration::parse_span(&text(1)).or_else(|e| range_failure(e.to_string()))?;
+                let span = if what == TimeSubtract { span.negate() } else { span };
+                let zone = zone(args.get(2))?;
+                match at.to_zoned(zone).checked_add(span) {
+                    Ok(sum) => return self.make_text(written(&sum)),
+                    Err(_) => {
+                        return range_failure(format!("`{}` lies outside the years that instants have", what.name()));
+                    }
+                }
+            }
+            TimeBetween => {
+                let (from, to) = (instant(&arg(args, 0))?, instant(&arg(args, 1))?);
+                let unit = match args.get(2) {
+                    None | Some(Value::Undefined) => "seconds".into(),
+                    Some(unit) => ops::to_text(unit),
+                };
+                let seconds = (to.as_nanosecond() - from.as_nanosecond()) as f64 / 1e9;
+                let per = match unit.trim_end_matches('s') {
+                    "second" => 1.0,
+                    "minute" => 60.0,
+                    "hour" => 3600.0,
+                    "day" => 86400.0,
+                    "week" => 604_800.0,
+                    _ => {
+                        return range_failure(format!(
+                            "`time.between` knows seconds, minutes, hours, days and weeks, not `{unit}`"
+                        ));
+                    }
+                };
+                Value::Num(seconds / per)
+            }
+            TimeCompare => Value::Int(instant(&arg(args, 0))?.cmp(&instant(&arg(args, 1))?) as i64),
+            TimeFormat => {
+                let zoned = instant(&arg(args, 0))?.to_zoned(zone(args.get(2))?);
+                return match jiff::fmt::strtime::format(&*text(1), &zoned) {
+                    Ok(out) => self.make_text(out),
+                    Err(error) => range_failure(format!("`time.format`: {error}")),
+                };
+            }
+            TimeFromUnix => {
+                let seconds = ops::to_number(&arg(args, 0));
+                let nanoseconds = (seconds * 1e9).round();
+                match Timestamp::from_nanosecond(nanoseconds as i128) {
+                    Ok(at) if seconds.is_finite() => return self.make_text(at.to_string()),
+                    _ => return range_failure(format!("{} is not a time in seconds", ops::number_text(seconds))),
+                }
+            }
+            TimeToUnix => Value::Num(instant(&arg(args, 0))?.as_nanosecond() as f64 / 1e9),
+            TimeIn => {
+                let zoned = instant(&arg(args, 0))?.to_zoned(zone(args.get(1))?);
+                return self.make_text(written(&zoned));
+            }
+            TimeStartOf => {
+                let zoned = instant(&arg(args, 0))?.to_zoned(zone(args.get(2))?);
+                let start = match &*text(1) {
+                    "month" => zoned.first_of_month().and_then(|z| z.start_of_day()),
+                    "year" => zoned.first_of_year().and_then(|z| z.start_of_day()),
+                    "week" => {
+                        let days = i64::from(zoned.weekday().to_monday_zero_offset());
+                        zoned.checked_sub(days.days()).and_then(|z| z.start_of_day())
+                    }
+                    "day" => zoned.start_of_day(),
+                    "hour" => zoned.round(jiff::ZonedRound::new().smallest(Unit::Hour).mode(jiff::RoundMode::Trunc)),
+                    "minute" => {
+                        zoned.round(jiff::ZonedRound::new().smallest(Unit::Minute).mode(jiff::RoundMode::Trunc))
+                    }
+                    other => {
+                        return range_failure(format!(
+                            "`time.startOf` knows year, month, week, day, hour and minute, not `{other}`"
+                        ));
+                    }
+                };
+                match start {
+                    Ok(start) => return self.make_text(written(&start)),
+                    Err(error) => return range_failure(format!("`time.startOf`: {error}")),
+                }
+            }
+            DigestSha256 => return self.make_text(hex(&Sha256::digest(text(0).as_bytes()))),
+            DigestHmacSha256 => match Hmac::<Sha256>::new_from_slice(text(0).as_bytes()) {
+                Ok(mut mac) => {
+                    mac.update(text(1).as_bytes());
+                    return self.make_text(hex(&mac.finalize().into_bytes()));
+                }
+                Err(_) => return range_failure("this key cannot be used"),
+            },
+            DigestBase64 => return self.make_text(STANDARD.encode(text(0).as_bytes())),
+            DigestFromBase64 => {
+                match STANDARD.decode(text(0).as_bytes()).ok().and_then(|b| std::string::String::from_utf8(b).ok()) {
+                    Some(decoded) => return self.make_text(decoded),
+                    None => return range_failure("`digest.fromBase64` was given text that is not Base64 of UTF-8"),
+                }
+            }
+            ListChunk => {
+                let items = items(&arg(args, 0), what)?.to_vec();
+                let size = ops::to_integer(ops::to_number(&arg(args, 1)));
+                if size < 1.0 {
+                    return range_failure("`list.chunk` takes a size of at least 1");
+                }
+                let size = size.min(items.len().max(1) as f64) as usize;
+                return self.make_list(items.chunks(size).map(|chunk| Value::list(chunk.to_vec())).collect());
+            }
+            ListRange => {
+                let number = |index: usize, default: f64| args.get(index).map_or(default, ops::to_number);
+                let (from, to) = if args.len() == 1 { (0.0, number(0, 0.0)) } else { (number(0, 0.0), number(1, 0.0)) };
+                let step = number(2, 1.0);
+                let count = ((to - from) / step).ceil();
+                if !count.is_finite() || !step.is_finite() {
+                    return range_failure("`list.range` takes finite numbers and a step that is not 0");
+                }
+                let count = count.clamp(0.0, 1e18) as usize;
+                self.item_steps(count)?;
+                self.will_make(count.saturating_mul(24))?;
+                return self.make_list((0..count).map(|i| Value::Num(from + i as f64 * step)).collect());
+            }
+            ListZip => {
+                let mut lists = Vec::with_capacity(args.len());
+                for value in args {
+                    lists.push(items(value, what)?);
+                }
+                let shortest = lists.iter().map(|list| list.len()).min().unwrap_or(0);
+                self.will_make(shortest * lists.len() * 24)?;
+                let row = |index: usize| Value::list(lists.iter().map(|list| list[index].clone()).collect());
+                return self.make_list((0..shortest).map(row).collect());
+            }
+            other => return range_failure(format!("`{}` needs a function", other.name())),
+        })
+    }
+
+    /// The functions over lists that take a function: group, sortBy, sum, unique.
+    pub(super) fn list_function(&mut self, what: Static, args: &[Arg]) -> Res {
+        let values = self.arg_values(args)?;
+        let first = arg(&values, 0);
+        let list = items(&first, what)?;
+        let key_of = function(args, 1);
+        let mut keyed = Vec::with_capacity(list.len());
+        for item in list {
+            self.item_steps(1)?;
+            let key = match key_of {
+                Some(function) => self.apply(function, std::slice::from_ref(item))?,
+                None => item.clone(),
+            };
+            keyed.push((key, item.clone()));
+        }
+        match what {
+            Static::ListSum => Ok(keyed.iter().fold(Value::Int(0), |sum, (key, _)| {
+                let number = match key {
+                    Value::Int(_) | Value::Num(_) => key.clone(),
+                    other => Value::Num(ops::to_number(other)),
+                };
+                ops::binary(crate::expr::ast::BinaryOp::Add, &sum, &number)
+            })),
+            Static::ListSortBy => {
+                // Sorting pairs by their first place; equal or incomparable keys keep their order.
+                let positions = ranks(&keyed);
+                self.item_steps(keyed.len() * (1 + keyed.len().max(1).ilog2() as usize))?;
+                self.make_list(positions.into_iter().map(|at| keyed[at].1.clone()).collect())
+            }
+            Static::ListGroup => {
+                let mut groups: indexmap::IndexMap<kanzlei_model::value::Str, Vec<Value>> = indexmap::IndexMap::new();
+                for (key, item) in keyed {
+                    groups.entry(ops::to_text(&key)).or_default().push(item);
+                }
+                let mut builder = ObjectBuilder::with_capacity(groups.len());
+                let count = groups.len();
+                for (key, group) in groups {
+                    let group = self.make_list(group)?;
+                    builder.insert(key, group);
+                }
+                self.make_object(builder, count)
+            }
+            _ => {
+                let mut seen = std::collections::HashSet::new();
+                let mut out = Vec::new();
+                for (key, item) in keyed {
+                    self.item_cost(&key)?;
+                    if seen.insert((ops::type_of(&key), key.to_json())) {
+                        out.push(item);
+                    }
+                }
+                self.make_list(out)
+            }
+        }
+    }
+}
+
+/// Item positions in the order of their keys: numbers before texts, the rest last.
+fn ranks(keyed: &[(Value, Value)]) -> Vec<usize> {
+    let rank = |value: &Value| match value {
+        Value::Int(_) => 0,
+        Value::Num(num) if !num.is_nan() => 0,
+        Value::Text(_) => 1,
+        Value::Bool(_) => 2,
+        _ => 3,
+    };
+    let mut positions: Vec<usize> = (0..keyed.len()).collect();
+    positions.sort_by(|a, b| {
+        let (a, b) = (&keyed[*a].0, &keyed[*b].0);
+        rank(a).cmp(&rank(b)).then_with(|| match (a, b) {
+            (Value::Text(a), Value::Text(b)) => ops::compare_text(a, b),
+            (Value::Bool(a), Value::Bool(b)) => a.cmp(b),
+            _ if rank(a) == 0 => ops::to_number(a).total_cmp(&ops::to_number(b)),
+            _ => std::cmp::Ordering::Equal,
+        })
+    });
+    positions
+}
+
+fn items(value: &Value, what: Static) -> Res<&[Value]> {
+    match value.as_list() {
+        Some(items) => Ok(items),
+        None => type_failure(format!("`{}` takes an array, not {}", what.name(), value.kind())),
+    }
+}
+
+fn instant(value: &Value) -> Res<Timestamp> {
+    let text = ops::to_text(value);
+    match text.parse() {
+        Ok(at) => Ok(at),
+        Err(_) => range_failure(format!("`{text}` is not an RFC 3339 instant such as 2027-03-04T06:00:00Z")),
+    }
+}
+
+fn zone(value: Option<&Value>) -> Res<TimeZone> {
+    match value {
+        None | Some(Value::Undefined) => Ok(TimeZone::UTC),
+        Some(name) => {
+            let name = ops::to_text(name);
+            TimeZone::get(&name).or_else(|_| range_failure(format!("there is no time zone `{name}`")))
+        }
+    }
+}
+
+/// RFC 3339 with the zone's offset, `Z` for UTC.
+fn written(zoned: &Zoned) -> String {
+    if *zoned.time_zone() == TimeZone::UTC {
+        zoned.timestamp().to_string()
+    } else {
+        zoned.timestamp().display_with_offset(zoned.offset()).to_string()
+    }
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}

@@ -1,0 +1,409 @@
+//! Functions called by full name: conversions, `Math`, `Object`, `Array`, `JSON`, URI coding.
+
+use super::{arg, function};
+use crate::expr::ast::Arg;
+use crate::expr::eval::{Eval, Res, range_failure, type_failure};
+use crate::expr::functions::Static;
+use crate::expr::ops;
+use kanzlei_model::value::{ObjectBuilder, Value};
+
+impl Eval<'_> {
+    pub(in crate::expr) fn static_call(&mut self, what: Static, args: &[Arg]) -> Res {
+        use Static::*;
+        match what {
+            ArrayFrom if function(args, 1).is_some() => {
+                let values = self.arg_values(args)?;
+                let items = self.array_from(&arg(&values, 0))?;
+                let Some(function) = function(args, 1) else { return self.make_list(items) };
+                let mut out = Vec::with_capacity(items.len());
+                for (index, item) in items.into_iter().enumerate() {
+                    self.item_steps(1)?;
+                    out.push(self.apply(function, &[item, Value::Int(index as i64)])?);
+                }
+                self.make_list(out)
+            }
+            ListGroup | ListSortBy | ListSum | ListUnique => self.list_function(what, args),
+            _ => {
+                let values = self.arg_values(args)?;
+                self.static_values(what, &values)
+            }
+        }
+    }
+
+    /// A function given nothing but values, also when it stands where a method wants a function.
+    pub(in crate::expr) fn static_values(&mut self, what: Static, args: &[Value]) -> Res {
+        use Static::*;
+        let first = arg(args, 0);
+        let number = || ops::to_number(&first);
+        if let Some(math) = math(what) {
+            self.item_cost(&first)?;
+            return Ok(Value::Num(math(number())));
+        }
+        Ok(match what {
+            Boolean => Value::Bool(ops::truthy(&first)),
+            Number => match args.first() {
+                None => Value::Int(0),
+                Some(Value::Int(_)) => first,
+                Some(_) => {
+                    self.item_cost(&first)?;
+                    Value::Num(number())
+                }
+            },
+            String => match args.first() {
+                None => Value::text(""),
+                Some(_) => {
+                    self.item_cost(&first)?;
+                    return self.make_text(ops::to_text(&first));
+                }
+            },
+            ParseInt | NumberParseInt => {
+                self.item_cost(&first)?;
+                let radix = args.get(1).map_or(0.0, ops::to_number);
+                Value::Num(ops::parse_int(&ops::to_text(&first), radix))
+            }
+            ParseFloat | NumberParseFloat => {
+                self.item_cost(&first)?;
+                Value::Num(ops::parse_float(&ops::to_text(&first)))
+            }
+            IsNaN => Value::Bool(number().is_nan()),
+            IsFinite => Value::Bool(number().is_finite()),
+            NumberIsFinite => Value::Bool(number_of(&first).is_some_and(f64::is_finite)),
+            NumberIsNaN => Value::Bool(number_of(&first).is_some_and(f64::is_nan)),
+            NumberIsInteger => Value::Bool(number_of(&first).is_some_and(|n| n.is_finite() && n.fract() == 0.0)),
+            NumberIsSafeInteger => {
+                Value::Bool(number_of(&first).is_some_and(|n| n.fract() == 0.0 && n.abs() <= 9_007_199_254_740_991.0))
+            }
+            EncodeURIComponent => return self.encode_uri(&first, ""),
+            EncodeURI => return self.encode_uri(&first, ";/?:@&=+$,#"),
+            DecodeURIComponent => return self.decode_uri(&first, ""),
+            DecodeURI => return self.decode_uri(&first, ";/?:@&=+$,#"),
+            ArrayIsArray => Value::Bool(matches!(first, Value::List(_))),
+            ArrayOf => return self.make_list(args.to_vec()),
+            ArrayFrom => {
+                let items = self.array_from(&first)?;
+                return self.make_list(items);
+            }
+            ObjectKeys => {
+                let entries = self.entries(&first)?;
+                return self.make_list(entries.into_iter().map(|(key, _)| key).collect());
+            }
+            ObjectValues => {
+                let entries = self.entries(&first)?;
+                return self.make_list(entries.into_iter().map(|(_, value)| value).collect());
+            }
+            ObjectEntries => {
+                let entries = self.entries(&first)?;
+                self.will_make(entries.len() * 64)?;
+                return self.make_list(entries.into_iter().map(|(k, v)| Value::list(vec![k, v])).collect());
+            }
+            ObjectFromEntries => {
+                let Some(pairs) = first.as_list() else {
+                    return type_failure(format!("`Object.fromEntries` takes an array of pairs, not {}", first.kind()));
+                };
+                self.item_steps(pairs.len())?;
+                let mut builder = ObjectBuilder::with_capacity(pairs.len());
+                for pair in pairs {
+                    match pair {
+                        Value::List(pair) => {
+                            builder.insert(ops::to_text(&arg(pair.items(), 0)), arg(pair.items(), 1));
+                        }
+                        Value::Object(pair) => builder.insert(
+                            ops::to_text(pair.get("0").unwrap_or(&Value::Undefined)),
+                            pair.get("1").cloned().unwrap_or_default(),
+                        ),
+                        other => {
+                            return type_failure(format!("`Object.fromEntries` takes pairs, and met {}", other.kind()));
+                        }
+                    }
+                }
+                return self.make_object(builder, pairs.len());
+            }
+            ObjectHasOwn => {
+                let key = arg(args, 1);
+                let name = ops::to_text(&key);
+                Value::Bool(match &first {
+                    Value::Undefined | Value::Null => {
+                        return type_failure(format!("`Object.hasOwn` was given {}", first.kind()));
+                    }
+                    Value::Object(object) => object.get(&name).is_some(),
+                    Value::List(_) | Value::Text(_) => {
+                        &*name == "length" || !matches!(self.index(&first, &key)?, Value::Undefined)
+                    }
+                    _ => false,
+                })
+            }
+            ObjectIs => Value::Bool(ops::same_value(&first, &arg(args, 1))),
+            StringFromCharCode => {
+                let units: Vec<u16> = args.iter().map(|unit| ops::to_uint32(ops::to_number(unit)) as u16).collect();
+                return self.make_text(std::string::String::from_utf16_lossy(&units));
+            }
+            StringFromCodePoint => {
+                let mut out = std::string::String::new();
+                for point in args {
+                    let number = ops::to_number(point);
+                    if number.fract() != 0.0 || !(0.0..=1_114_111.0).contains(&number) {
+                        return range_failure(format!("{} is not a code point", ops::to_text(point)));
+                    }
+                    out.push(char::from_u32(number as u32).unwrap_or('\u{fffd}'));
+                }
+                return self.make_text(out);
+            }
+            JsonParse => {
+                let text = ops::to_text(&first);
+                self.item_steps(text.len() / 8)?;
+                self.will_make(text.len() * 4)?;
+                return match serde_json::from_str(&text) {
+                    Ok(value) => Ok(value),
+                    Err(error) => range_failure(format!("`JSON.parse` was given text that is not JSON: {error}")),
+                };
+            }
+            JsonStringify => return self.stringify(&first, args),
+            MathAtan2 => Value::Num(number().atan2(args.get(1).map_or(f64::NAN, ops::to_number))),
+            MathPow => Value::Num(ops::power(number(), args.get(1).map_or(f64::NAN, ops::to_number))),
+            MathImul => {
+                let b = args.get(1).map_or(f64::NAN, ops::to_number);
+                Value::Int(ops::to_int32(number()).wrapping_mul(ops::to_int32(b)).into())
+            }
+            MathClz32 => Value::Int(ops::to_uint32(number()).leading_zeros().into()),
+            MathHypot => {
+                let numbers: Vec<f64> = args.iter().map(ops::to_number).collect();
+                Value::Num(if numbers.iter().any(|n| n.is_infinite()) {
+                    f64::INFINITY
+                } else {
+                    let most =
+                        numbers.iter().fold(0.0f64, |most, n| if n.is_nan() { f64::NAN } else { most.max(n.abs()) });
+                    let most = if numbers.iter().any(|n| n.is_nan()) { f64::NAN } else { most };
+                    if most == 0.0 {
+                        0.0
+                    } else {
+                        numbers.iter().map(|n| (n / most).powi(2)).sum::<f64>().sqrt() * most
+                    }
+                })
+            }
+            MathMax | MathMin => {
+                self.item_steps(args.len())?;
+                let max = what == MathMax;
+                let mut best = if max { f64::NEG_INFINITY } else { f64::INFINITY };
+                for value in args {
+                    let n = ops::to_number(value);
+                    let better = if max { n > best } else { n < best };
+                    let zero = n == 0.0 && best == 0.0 && n.is_sign_negative() != max;
+                    if n.is_nan() || best.is_nan() {
+                        best = f64::NAN;
+                    } else if better || zero {
+                        best = n;
+                    }
+                }
+                match args.iter().find(|v| matches!(v, Value::Int(int) if *int as f64 == best)) {
+                    Some(int) if best != 0.0 => int.clone(),
+                    _ => Value::Num(best),
+                }
+            }
+            _ => return self.ours(what, args),
+        })
+    }
+
+    /// Own enumerable members as pairs, in order.
+    fn entries(&mut self, of: &Value) -> Res<Vec<(Value, Value)>> {
+        let index = |i: usize| Value::text(i.to_string());
+        let entries: Vec<(Value, Value)> = match of {
+            Value::Undefined | Value::Null => {
+                return type_failure(format!("the members of {} were asked for", of.kind()));
+            }
+            Value::Object(object) => object.iter().map(|(k, v)| (Value::Text(k.clone()), v.clone())).collect(),
+            Value::List(list) => list.items().iter().enumerate().map(|(i, v)| (index(i), v.clone())).collect(),
+            Value::Text(text) => {
+                self.item_steps(text.len())?;
+                super::units(text).into_iter().enumerate().map(|(i, v)| (index(i), Value::text(v))).collect()
+            }
+            _ => Vec::new(),
+        };
+        self.item_steps(entries.len())?;
+        Ok(entries)
+    }
+
+    fn array_from(&mut self, of: &Value) -> Res<Vec<Value>> {
+        match of {
+            Value::List(_) | Value::Text(_) => {
+                let mut out = Vec::new();
+                self.spread(of, &mut out, Default::default())?;
+                Ok(out)
+            }
+            Value::Object(object) => {
+                let length = ops::to_integer(object.get("length").map_or(0.0, ops::to_number)).max(0.0);
+                self.item_steps(length.min(1e18) as usize)?;
+                self.will_make((length * 24.0).min(1e18) as usize)?;
+                Ok((0..length as usize).map(|i| object.get(&i.to_string()).cloned().unwrap_or_default()).collect())
+            }
+            Value::Undefined | Value::Null => type_failure(format!("`Array.from` was given {}", of.kind())),
+            _ => Ok(Vec::new()),
+        }
+    }
+
+    fn encode_uri(&mut self, value: &Value, also: &str) -> Res {
+        let text = ops::to_text(value);
+        self.text_steps(text.len() * 8)?;
+        let mut out = std::string::String::with_capacity(text.len());
+        for byte in text.bytes() {
+            let c = char::from(byte);
+            if c.is_ascii_alphanumeric() || "-_.!~*'()".contains(c) || (c.is_ascii() && also.contains(c)) {
+                out.push(c);
+            } else {
+                out.push_str(&format!("%{byte:02X}"));
+            }
+        }
+        self.make_text(out)
+    }
+
+    fn decode_uri(&mut self, value: &Value, kept: &str) -> Res {
+        let text = ops::to_text(value);
+        self.text_steps(text.len() * 8)?;
+        let mut bytes = Vec::with_capacity(text.len());
+        let source = text.as_bytes();
+        let mut at = 0;
+        while at < source.len() {
+            if source[at] != b'%' {
+                bytes.push(source[at]);
+                at += 1;
+                continue;
+            }
+            let hex = text.get(at + 1..at + 3).filter(|h| h.bytes().all(|b| b.is_ascii_hexdigit()));
+            let Some(byte) = hex.and_then(|hex| u8::from_str_radix(hex, 16).ok()) else {
+                return range_failure("malformed percent-encoding");
+            };
+            if byte.is_ascii() && kept.contains(char::from(byte)) {
+                bytes.extend_from_slice(&source[at..at + 3]);
+            } else {
+                bytes.push(byte);
+            }
+            at += 3;
+        }
+        match std::string::String::from_utf8(bytes) {
+            Ok(text) => self.make_text(text),
+            Err(_) => range_failure("the percent-encoding is not UTF-8"),
+        }
+    }
+
+    fn stringify(&mut self, value: &Value, args: &[Value]) -> Res {
+        let filter: Option<Vec<_>> = match args.get(1) {
+            Some(Value::List(list)) => Some(list.items().iter().map(ops::to_text).collect()),
+            _ => None,
+        };
+        let indent = match args.get(2) {
+            Some(Value::Text(text)) => super::unit_slice(text, 0, 10),
+            Some(n @ (Value::Int(_) | Value::Num(_))) => {
+                " ".repeat(ops::to_integer(ops::to_number(n)).clamp(0.0, 10.0) as usize)
+            }
+            _ => std::string::String::new(),
+        };
+        if matches!(value, Value::Undefined) {
+            return Ok(Value::Undefined);
+        }
+        let mut out = std::string::String::new();
+        self.write_json(value, filter.as_deref(), &indent, "", &mut out)?;
+        self.make_text(out)
+    }
+
+    fn write_json(
+        &mut self,
+        value: &Value,
+        filter: Option<&[kanzlei_model::value::Str]>,
+        indent: &str,
+        outer: &str,
+        out: &mut std::string::String,
+    ) -> Res<()> {
+        self.item_steps(1)?;
+        let inner = format!("{outer}{indent}");
+        let (gap, end) = if indent.is_empty() {
+            (std::string::String::new(), std::string::String::new())
+        } else {
+            (format!("\n{inner}"), format!("\n{outer}"))
+        };
+        let before = out.len();
+        match value {
+            Value::List(list) if !list.items().is_empty() => {
+                out.push('[');
+                for (index, item) in list.items().iter().enumerate() {
+                    out.push_str(if index > 0 { "," } else { "" });
+                    out.push_str(&gap);
+                    self.write_json(item, filter, indent, &inner, out)?;
+                }
+                out.push_str(&end);
+                out.push(']');
+                return Ok(());
+            }
+            Value::Object(object) => {
+                let mut first = true;
+                out.push('{');
+                let chosen: Vec<_> = match filter {
+                    Some(names) => names.iter().filter_map(|name| object.get(name).map(|v| (name, v))).collect(),
+                    None => object.iter().collect(),
+                };
+                for (key, member) in chosen {
+                    if matches!(member, Value::Undefined) {
+                        continue;
+                    }
+                    out.push_str(if std::mem::take(&mut first) { "" } else { "," });
+                    out.push_str(&gap);
+                    kanzlei_model::value::write_json_text(key, out);
+                    out.push_str(if indent.is_empty() { ":" } else { ": " });
+                    self.write_json(member, filter, indent, &inner, out)?;
+                }
+                if !first {
+                    out.push_str(&end);
+                }
+                out.push('}');
+                return Ok(());
+            }
+            other => other.write_json(out),
+        }
+        self.will_make(out.len() - before)
+    }
+}
+
+fn number_of(value: &Value) -> Option<f64> {
+    match value {
+        Value::Int(_) | Value::Num(_) => Some(ops::to_number(value)),
+        _ => None,
+    }
+}
+
+/// `Math` functions of one number.
+fn math(what: Static) -> Option<fn(f64) -> f64> {
+    use Static::*;
+    Some(match what {
+        MathAbs => f64::abs,
+        MathAcos => f64::acos,
+        MathAcosh => f64::acosh,
+        MathAsin => f64::asin,
+        MathAsinh => |x| if x == 0.0 { x } else { x.asinh() },
+        MathAtan => f64::atan,
+        MathAtanh => f64::atanh,
+        MathCbrt => f64::cbrt,
+        MathCeil => f64::ceil,
+        MathCos => f64::cos,
+        MathCosh => f64::cosh,
+        MathExp => f64::exp,
+        MathExpm1 => f64::exp_m1,
+        MathFloor => f64::floor,
+        MathFround => |x| f64::from(x as f32),
+        MathLog => f64::ln,
+        MathLog10 => f64::log10,
+        MathLog1p => f64::ln_1p,
+        MathLog2 => f64::log2,
+        // Half goes up, also below zero; small numbers must not be lifted by adding one half.
+        MathRound => |x| {
+            let floor = x.floor();
+            let rounded = if x - floor >= 0.5 { floor + 1.0 } else { floor };
+            if rounded == 0.0 && x.is_sign_negative() { -0.0 } else { rounded }
+        },
+        MathSign => |x| if x == 0.0 || x.is_nan() { x } else { x.signum() },
+        MathSin => f64::sin,
+        MathSinh => f64::sinh,
+        MathSqrt => f64::sqrt,
+        MathTan => f64::tan,
+        MathTanh => f64::tanh,
+        MathTrunc => f64::trunc,
+        _ => return None,
+    })
+}

@@ -1,0 +1,387 @@
+//! Methods of texts (ECMA-262 §22.1.3), with and without patterns.
+
+use unicode_normalization::UnicodeNormalization;
+
+use super::{arg, byte_position, function, integer, relative, unit_at, unit_position, unit_slice, utf16_len};
+use crate::expr::ast::{Arg, Function, MethodCall};
+use crate::expr::eval::{Eval, Res, range_failure};
+use crate::expr::functions::Method;
+use crate::expr::ops;
+use crate::expr::pattern::Pattern;
+use kanzlei_model::value::{ObjectBuilder, Str, Value};
+
+impl Eval<'_> {
+    pub(super) fn text_method(&mut self, call: &MethodCall, text: &Str) -> Res {
+        self.text_steps(text.len())?;
+        if let Some(Arg::Pattern(pattern)) = call.args.first() {
+            return self.pattern_method(call, text, &pattern.clone());
+        }
+        let args = self.arg_values(&call.args)?;
+        for argument in &args {
+            self.item_cost(argument)?;
+        }
+        let first = || ops::to_text(&arg(&args, 0));
+        let length = utf16_len(text);
+        Ok(match call.method {
+            Method::At => {
+                let position = integer(&args, 0, 0.0);
+                let index = if position < 0.0 { position + length as f64 } else { position };
+                if index < 0.0 {
+                    Value::Undefined
+                } else {
+                    unit_at(text, index as usize).map_or(Value::Undefined, Value::text)
+                }
+            }
+            Method::CharAt => {
+                let index = integer(&args, 0, 0.0);
+                Value::text(if index < 0.0 { String::new() } else { unit_at(text, index as usize).unwrap_or_default() })
+            }
+            Method::CharCodeAt => {
+                let index = integer(&args, 0, 0.0);
+                let unit = (index >= 0.0).then(|| text.encode_utf16().nth(index as usize)).flatten();
+                unit.map_or(Value::Num(f64::NAN), |unit| Value::Int(unit.into()))
+            }
+            Method::CodePointAt => {
+                let index = integer(&args, 0, 0.0);
+                if index < 0.0 || index >= length as f64 {
+                    return Ok(Value::Undefined);
+                }
+                let units: Vec<u16> = text.encode_utf16().skip(index as usize).take(2).collect();
+                match char::decode_utf16(units).next() {
+                    Some(Ok(c)) => Value::Int(c as i64),
+                    Some(Err(half)) => Value::Int(half.unpaired_surrogate().into()),
+                    None => Value::Undefined,
+                }
+            }
+            Method::Concat => {
+                let mut out = text.to_string();
+                args.iter().for_each(|value| ops::write_text(value, &mut out));
+                return self.make_text(out);
+            }
+            Method::EndsWith => {
+                let end = relative(integer(&args, 1, length as f64).max(0.0), length);
+                Value::Bool(text[..byte_position(text, end)].ends_with(&*first()))
+            }
+            Method::StartsWith => {
+                let from = relative(integer(&args, 1, 0.0).max(0.0), length);
+                Value::Bool(text[byte_position(text, from)..].starts_with(&*first()))
+            }
+            Method::Includes => {
+                let from = relative(integer(&args, 1, 0.0).max(0.0), length);
+                Value::Bool(text[byte_position(text, from)..].contains(&*first()))
+            }
+            Method::IndexOf => {
+                let from = byte_position(text, relative(integer(&args, 1, 0.0).max(0.0), length));
+                let found = text[from..].find(&*first());
+                Value::Int(found.map_or(-1, |at| unit_position(text, from + at) as i64))
+            }
+            Method::LastIndexOf => {
+                let position = match args.get(1).map(ops::to_number) {
+                    None => f64::INFINITY,
+                    Some(number) if number.is_nan() => f64::INFINITY,
+                    Some(number) => number,
+                };
+                let last_start = relative(ops::to_integer(position).max(0.0), length);
+                let wanted = first();
+                let end = (byte_position(text, last_start) + wanted.len()).min(text.len());
+                let found = text.get(..end).and_then(|head| head.rfind(&*wanted));
+                Value::Int(found.map_or(-1, |at| unit_position(text, at) as i64))
+            }
+            Method::IsWellFormed => Value::Bool(true),
+            Method::ToWellFormed | Method::ToString | Method::ValueOf => Value::Text(text.clone()),
+            Method::Match | Method::MatchAll | Method::Search => {
+                let pattern = match Pattern::new(&first(), if call.method == Method::MatchAll { "g" } else { "" }) {
+                    Ok(pattern) => pattern,
+                    Err(problem) => return range_failure(problem.message),
+                };
+                return self.pattern_method(call, text, &pattern);
+            }
+            Method::Normalize => {
+                let normalized: String = match args.first() {
+                    None | Some(Value::Undefined) => text.nfc().collect(),
+                    Some(form) => match &*ops::to_text(form) {
+                        "NFC" => text.nfc().collect(),
+                        "NFD" => text.nfd().collect(),
+                        "NFKC" => text.nfkc().collect(),
+                        "NFKD" => text.nfkd().collect(),
+                        other => return range_failure(format!("there is no normalization form `{other}`")),
+                    },
+                };
+                return self.make_text(normalized);
+            }
+            Method::PadEnd | Method::PadStart => {
+                let wanted = integer(&args, 0, 0.0).max(0.0);
+                let filler = match args.get(1) {
+                    None | Some(Value::Undefined) => " ".into(),
+                    Some(filler) => ops::to_text(filler),
+                };
+                if wanted <= length as f64 || filler.is_empty() {
+                    return Ok(Value::Text(text.clone()));
+                }
+                self.will_make(wanted.min(1e18) as usize)?;
+                let missing = wanted as usize - length;
+                let filler_units: Vec<u16> = filler.encode_utf16().cycle().take(missing).collect();
+                let filling = String::from_utf16_lossy(&filler_units);
+                return self.make_text(if call.method == Method::PadEnd {
+                    format!("{text}{filling}")
+                } else {
+                    format!("{filling}{text}")
+                });
+            }
+            Method::Repeat => {
+                let count = integer(&args, 0, 0.0);
+                if count < 0.0 || count.is_infinite() {
+                    return range_failure(format!("a text cannot be repeated {} times", ops::number_text(count)));
+                }
+                self.will_make((count * text.len() as f64).min(1e18) as usize)?;
+                Value::text(text.repeat(if text.is_empty() { 0 } else { count as usize }))
+            }
+            Method::Replace | Method::ReplaceAll => {
+                let wanted = first();
+                let all = call.method == Method::ReplaceAll;
+                let places: Vec<(usize, usize)> = match (all, wanted.is_empty()) {
+                    (true, true) => {
+                        text.char_indices().map(|(at, _)| at).chain([text.len()]).map(|at| (at, at)).collect()
+                    }
+                    (true, false) => text.match_indices(&*wanted).map(|(at, m)| (at, at + m.len())).collect(),
+                    (false, _) => text.find(&*wanted).map(|at| (at, at + wanted.len())).into_iter().collect(),
+                };
+                let groups = places.into_iter().map(|(from, to)| vec![Some((from, to))]).collect();
+                return self.replace(text, groups, &[], function(&call.args, 1), args.get(1));
+            }
+            Method::Slice => {
+                let from = relative(integer(&args, 0, 0.0), length);
+                let to = relative(integer(&args, 1, length as f64), length);
+                return self.make_text(unit_slice(text, from, to));
+            }
+            Method::Substring => {
+                let from = relative(integer(&args, 0, 0.0).max(0.0), length);
+                let to = relative(integer(&args, 1, length as f64).max(0.0), length);
+                return self.make_text(unit_slice(text, from.min(to), from.max(to)));
+            }
+            Method::Split => {
+                let limit = split_limit(&args);
+                let parts: Vec<Value> = match args.first() {
+                    None | Some(Value::Undefined) => vec![Value::Text(text.clone())].into_iter().take(limit).collect(),
+                    Some(separator) => {
+                        let separator = ops::to_text(separator);
+                        self.will_make(text.len())?;
+                        if separator.is_empty() {
+                            self.item_steps(length)?;
+                            super::units(text).into_iter().take(limit).map(Value::text).collect()
+                        } else {
+                            text.split(&*separator).take(limit).map(Value::text).collect()
+                        }
+                    }
+                };
+                self.item_steps(parts.len())?;
+                return self.make_list(parts);
+            }
+            Method::ToLowerCase => return self.make_text(text.to_lowercase()),
+            Method::ToUpperCase => return self.make_text(text.to_uppercase()),
+            Method::Trim => Value::text(ops::trim(text)),
+            Method::TrimEnd => Value::text(text.trim_end_matches(ops::is_space)),
+            Method::TrimStart => Value::text(text.trim_start_matches(ops::is_space)),
+            Method::HasOwnProperty => {
+                let key = arg(&args, 0);
+                let here = &*ops::to_text(&key) == "length"
+                    || !matches!(self.index(&Value::Text(text.clone()), &key)?, Value::Undefined);
+                Value::Bool(here)
+            }
+            method => return super::no_method(method, &Value::Text(text.clone())),
+        })
+    }
+
+    fn pattern_method(&mut self, call: &MethodCall, text: &Str, pattern: &Pattern) -> Res {
+        match call.method {
+            Method::Search => {
+                let found = pattern.regex.find(text);
+                Ok(Value::Int(found.map_or(-1, |m| unit_position(text, m.start()) as i64)))
+            }
+            Method::Match if !pattern.global => self.captures(pattern, text),
+            Method::Match => {
+                let found: Vec<Value> = pattern.regex.find_iter(text).map(|m| Value::text(m.as_str())).collect();
+                self.item_steps(found.len())?;
+                if found.is_empty() { Ok(Value::Null) } else { self.make_list(found) }
+            }
+            Method::MatchAll => {
+                let mut found = Vec::new();
+                for captures in pattern.regex.captures_iter(text) {
+                    self.item_steps(captures.len())?;
+                    found.push(self.capture_list(pattern, text, &captures)?);
+                }
+                self.make_list(found)
+            }
+            Method::Replace | Method::ReplaceAll => {
+                let mut groups = Vec::new();
+                for captures in pattern.regex.captures_iter(text) {
+                    self.item_steps(captures.len())?;
+                    groups.push(captures.iter().map(|group| group.map(|m| (m.start(), m.end()))).collect());
+                    if !pattern.global {
+                        break;
+                    }
+                }
+                let names: Vec<Option<&str>> = pattern.regex.capture_names().collect();
+                let replacement = match call.args.get(1) {
+                    Some(Arg::Value(expr)) => Some(self.expr(expr)?),
+                    _ => None,
+                };
+                self.replace(text, groups, &names, function(&call.args, 1), replacement.as_ref())
+            }
+            _ => {
+                let args = self.arg_values(&call.args)?;
+                self.split_by(text, pattern, split_limit(&args))
+            }
+        }
+    }
+
+    /// §22.2.6.14: an empty match at the end of a piece does not split, groups become items.
+    fn split_by(&mut self, text: &Str, pattern: &Pattern, limit: usize) -> Res {
+        let mut parts: Vec<Value> = Vec::new();
+        if text.is_empty() {
+            if pattern.regex.find(text).is_none() {
+                parts.push(Value::Text(text.clone()));
+            }
+            return self.make_list(parts);
+        }
+        let mut piece_from = 0;
+        for captures in pattern.regex.captures_iter(text) {
+            let Some(whole) = captures.get(0) else { continue };
+            if whole.end() == piece_from && whole.is_empty() || whole.start() >= text.len() {
+                continue;
+            }
+            self.item_steps(captures.len())?;
+            parts.push(Value::text(&text[piece_from..whole.start()]));
+            parts.extend(captures.iter().skip(1).map(|g| g.map_or(Value::Undefined, |g| Value::text(g.as_str()))));
+            piece_from = whole.end();
+            if parts.len() >= limit {
+                break;
+            }
+        }
+        parts.push(Value::text(&text[piece_from..]));
+        parts.truncate(limit);
+        self.make_list(parts)
+    }
+
+    pub(in crate::expr) fn captures(&mut self, pattern: &Pattern, text: &Str) -> Res {
+        match pattern.regex.captures(text) {
+            None => Ok(Value::Null),
+            Some(captures) => self.capture_list(pattern, text, &captures),
+        }
+    }
+
+    fn capture_list(&mut self, pattern: &Pattern, text: &Str, captures: &regex::Captures) -> Res {
+        let value = |m: Option<regex::Match>| m.map_or(Value::Undefined, |m| Value::text(m.as_str()));
+        let items: Vec<Value> = captures.iter().map(value).collect();
+        self.will_make(items.len() * 64)?;
+        let start = captures.get(0).map_or(0, |m| m.start());
+        let mut groups = None;
+        for name in pattern.regex.capture_names().flatten() {
+            groups.get_or_insert_with(ObjectBuilder::default).insert(name.into(), value(captures.name(name)));
+        }
+        let named = Value::object([
+            ("index", Value::Int(unit_position(text, start) as i64)),
+            ("input", Value::Text(text.clone())),
+            ("groups", groups.map_or(Value::Undefined, ObjectBuilder::finish)),
+        ]);
+        match named {
+            Value::Object(named) => Ok(Value::match_list(items, named)),
+            other => Ok(other),
+        }
+    }
+
+    /// Puts replacements into places; each place has the byte ranges of its groups, the whole first.
+    fn replace(
+        &mut self,
+        text: &str,
+        places: Vec<Vec<Option<(usize, usize)>>>,
+        names: &[Option<&str>],
+        function: Option<&Function>,
+        replacement: Option<&Value>,
+    ) -> Res {
+        let template = replacement.map(ops::to_text).unwrap_or_default();
+        let mut out = String::new();
+        let mut done = 0;
+        for groups in places {
+            let Some((from, to)) = groups[0] else { continue };
+            out.push_str(&text[done..from]);
+            done = to;
+            let before = out.len();
+            match function {
+                Some(function) => {
+                    let part = |range: &Option<(usize, usize)>| {
+                        range.map_or(Value::Undefined, |(a, b)| Value::text(&text[a..b]))
+                    };
+                    let mut args: Vec<Value> = groups.iter().map(part).collect();
+                    args.push(Value::Int(unit_position(text, from) as i64));
+                    args.push(Value::text(text));
+                    self.will_make(text.len())?;
+                    if names.iter().any(Option::is_some) {
+                        let named =
+                            names.iter().zip(&groups).filter_map(|(name, range)| name.map(|name| (name, part(range))));
+                        args.push(Value::object(named));
+                    }
+                    let value = self.apply(function, &args)?;
+                    ops::write_text(&value, &mut out);
+                }
+                None => substitute(&template, text, &groups, names, &mut out),
+            }
+            self.will_make(out.len() - before)?;
+        }
+        out.push_str(&text[done..]);
+        self.make_text(out)
+    }
+}
+
+fn split_limit(args: &[Value]) -> usize {
+    match args.get(1) {
+        None | Some(Value::Undefined) => usize::MAX,
+        Some(limit) => ops::to_uint32(ops::to_number(limit)) as usize,
+    }
+}
+
+/// GetSubstitution (§22.1.3.19.1).
+fn substitute(template: &str, text: &str, groups: &[Option<(usize, usize)>], names: &[Option<&str>], out: &mut String) {
+    let (from, to) = groups[0].unwrap_or_default();
+    let mut rest = template;
+    while let Some(at) = rest.find('$') {
+        out.push_str(&rest[..at]);
+        let after = &rest[at + 1..];
+        let group = |index: usize| groups.get(index).copied().flatten().map_or("", |(a, b)| &text[a..b]);
+        let digits = |n: usize| {
+            after.get(..n).filter(|d| d.bytes().all(|b| b.is_ascii_digit())).and_then(|d| d.parse::<usize>().ok())
+        };
+        let valid = |index: &usize| (1..groups.len()).contains(index);
+        let taken = if after.starts_with('$') {
+            out.push('$');
+            1
+        } else if after.starts_with('&') {
+            out.push_str(&text[from..to]);
+            1
+        } else if after.starts_with('`') {
+            out.push_str(&text[..from]);
+            1
+        } else if after.starts_with('\'') {
+            out.push_str(&text[to..]);
+            1
+        } else if let Some(index) = digits(2).filter(valid) {
+            out.push_str(group(index));
+            2
+        } else if let Some(index) = digits(1).filter(valid) {
+            out.push_str(group(index));
+            1
+        } else if let Some(name) = after.strip_prefix('<').and_then(|n| n.split_once('>')).map(|n| n.0)
+            && names.iter().any(Option::is_some)
+        {
+            if let Some(index) = names.iter().position(|n| *n == Some(name)) {
+                out.push_str(group(index));
+            }
+            name.len() + 2
+        } else {
+            out.push('$');
+            0
+        };
+        rest = &after[taken..];
+    }
+    out.push_str(rest);
+}

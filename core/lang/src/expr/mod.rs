@@ -1,0 +1,196 @@
+//! The expression language: a total subset of ECMAScript expressions.
+//!
+//! What is in it reads and behaves as in ECMA-262; what is not is refused by name and position when it
+//! is compiled. Nothing an expression does can be seen outside it, none runs for ever: there are no
+//! loops or recursion, and every evaluation has a budget ([`Limits`]).
+//!
+//! The rooms, in the order an expression passes through them: [`template`] finds the `${…}` in a text,
+//! `syntax` turns ECMAScript text into the compiled form of [`ast`], `eval` and `methods` run it,
+//! metered by `meter`, with `ops` for conversions and operators and `pattern` for regular expressions.
+//! This module may not know documents, steps, clocks or sockets.
+//!
+//! ```
+//! use kanzlei_lang::expr::{Expression, Limits, Scope};
+//! use kanzlei_model::value::Value;
+//!
+//! let mut scope = Scope::default();
+//! scope.define("vessels");
+//! let longest = Expression::compile("Math.max(...vessels.map(v => v.length_m))", &scope).unwrap();
+//! let vessels = serde_json::from_str(r#"[{"length_m": 87}, {"length_m": 132}]"#).unwrap();
+//! assert_eq!(longest.eval(&[vessels], Limits::default()), Ok(Value::Int(132)));
+//! ```
+
+pub mod ast;
+mod eval;
+pub mod functions;
+mod meter;
+mod methods;
+pub mod ops;
+pub mod pattern;
+mod syntax;
+pub mod template;
+
+#[cfg(test)]
+mod tests;
+
+pub use ast::Span;
+pub use eval::{Failure, FailureKind};
+pub use meter::Limits;
+pub use syntax::{MAX_NESTING, MAX_TEXT};
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use kanzlei_model::value::{Str, Value};
+
+/// Something wrong with the text of an expression.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Fault {
+    pub code: &'static str,
+    pub message: String,
+    pub help: Option<String>,
+    pub at: Span,
+}
+
+impl Fault {
+    pub(crate) fn new(code: &'static str, message: impl Into<String>, at: Span) -> Self {
+        Fault { code, message: message.into(), help: None, at }
+    }
+
+    pub(crate) fn help(mut self, help: impl Into<String>) -> Self {
+        self.help = Some(help.into());
+        self
+    }
+}
+
+/// The names an expression may use, each with its slot. A later name hides an earlier one.
+#[derive(Clone, Debug, Default)]
+pub struct Scope {
+    names: Vec<(String, u32)>,
+    /// The places of each name in `names`, the innermost last.
+    by_name: HashMap<String, Vec<usize>>,
+    functions: Vec<Arc<ast::Named>>,
+}
+
+impl Scope {
+    /// Adds a name in the next free slot and gives back the slot.
+    pub fn define(&mut self, name: &str) -> u32 {
+        let slot = self.names.iter().map(|(_, slot)| slot + 1).max().unwrap_or(0);
+        self.define_at(name, slot);
+        slot
+    }
+
+    /// Adds a name for a slot that is already there.
+    pub fn define_at(&mut self, name: &str, slot: u32) {
+        self.by_name.entry(name.to_owned()).or_default().push(self.names.len());
+        self.names.push((name.to_owned(), slot));
+    }
+
+    pub fn slot(&self, name: &str) -> Option<u32> {
+        let innermost = *self.by_name.get(name)?.last()?;
+        self.names.get(innermost).map(|(_, slot)| *slot)
+    }
+
+    pub fn names(&self) -> impl Iterator<Item = &str> {
+        self.names.iter().map(|(name, _)| name.as_str())
+    }
+
+    /// Adds a function of the document: an arrow function that may use those added before it.
+    pub fn define_function(&mut self, name: &str, text: &str) -> Result<(), Vec<Fault>> {
+        let function = syntax::lower_function(name, text, &self.functions)?;
+        self.functions.push(Arc::new(function));
+        Ok(())
+    }
+
+    pub fn function(&self, name: &str) -> Option<&Arc<ast::Named>> {
+        self.functions.iter().find(|function| &*function.name == name)
+    }
+
+    pub fn function_names(&self) -> impl Iterator<Item = &str> {
+        self.functions.iter().map(|function| &*function.name)
+    }
+
+    /// How many names there are; give it to [`Scope::close`] to leave an inner scope.
+    pub fn open(&self) -> usize {
+        self.names.len()
+    }
+
+    pub fn close(&mut self, open: usize) {
+        for (name, _) in self.names.drain(open.min(self.names.len())..) {
+            if let Some(places) = self.by_name.get_mut(&name) {
+                places.pop();
+            }
+        }
+    }
+}
+
+/// One use of a workflow name in an expression.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Use {
+    pub slot: u32,
+    /// The member read directly from it, where it is known: `imo` of `input.imo`.
+    pub member: Option<Str>,
+    pub at: Span,
+}
+
+/// A compiled expression with the text it came from.
+#[derive(Clone, Debug)]
+pub struct Expression {
+    text: Str,
+    expr: ast::Expr,
+    locals: u32,
+    uses: Vec<Use>,
+    shadows: Vec<(String, Span)>,
+    /// Where it begins in the text of the document's value it is part of.
+    offset: u32,
+}
+
+impl Expression {
+    /// Compiles an expression, or reports every fault found in it.
+    pub fn compile(text: &str, scope: &Scope) -> Result<Self, Vec<Fault>> {
+        let lowered = syntax::lower(text, scope)?;
+        Ok(Expression {
+            text: text.into(),
+            expr: lowered.expr,
+            locals: lowered.locals,
+            uses: lowered.uses,
+            shadows: lowered.shadows,
+            offset: 0,
+        })
+    }
+
+    /// Evaluates over the values of the scope it was compiled with.
+    pub fn eval(&self, slots: &[Value], limits: Limits) -> Result<Value, Box<Failure>> {
+        eval::run(&self.text, &self.expr, self.locals, slots, limits)
+    }
+
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// Parameters of arrow functions that hide a name around them.
+    pub fn shadows(&self) -> &[(String, Span)] {
+        &self.shadows
+    }
+
+    pub fn offset(&self) -> u32 {
+        self.offset
+    }
+
+    /// The compiled form, for whoever infers types.
+    pub(crate) fn ast(&self) -> &ast::Expr {
+        &self.expr
+    }
+
+    pub fn uses(&self) -> &[Use] {
+        &self.uses
+    }
+
+    /// The value, when it is the same whatever the names stand for.
+    pub fn constant(&self) -> Option<&Value> {
+        match &self.expr.kind {
+            ast::Kind::Const(value) => Some(value),
+            _ => None,
+        }
+    }
+}

@@ -1,0 +1,313 @@
+//! Calls: which method or function is meant, and what it is given: values, arrow functions, patterns.
+
+use std::sync::Arc;
+
+use oxc_ast::ast as js;
+use oxc_ast::ast::RegExpFlags;
+use oxc_span::GetSpan;
+
+use super::{Lowering, span};
+use crate::expr::ast::*;
+use crate::expr::functions::{self, Method, Static};
+use crate::expr::pattern::Pattern;
+use crate::suggest;
+use kanzlei_model::value::Value;
+
+impl Lowering<'_> {
+    pub(super) fn call(&mut self, call: &js::CallExpression) -> Expr {
+        let at = span(call);
+        let (object, method_name, optional) = match &call.callee {
+            js::Expression::Identifier(name) => {
+                let name = name.name.as_str();
+                if !self.in_scope(name) {
+                    if let Some(function) = self.scope.function(name) {
+                        return self.named_call(function.clone(), call);
+                    }
+                    if let Some(function) = Static::by_name(name) {
+                        return self.static_call(function, call);
+                    }
+                    if let Some(reason) = functions::refused(name) {
+                        let expr = self.refuse(format!("`{name}` is"), call);
+                        self.help(reason);
+                        return expr;
+                    }
+                    let expr = self.fault("unknown-function", format!("there is no function `{name}`"), call);
+                    let known: Vec<String> = self
+                        .scope
+                        .function_names()
+                        .map(str::to_owned)
+                        .chain(Static::names().map(str::to_owned))
+                        .collect();
+                    if let Some(near) = suggest::nearest(name, known.iter().map(String::as_str)).map(str::to_owned) {
+                        self.help(format!("did you mean `{near}`?"));
+                    }
+                    return expr;
+                }
+                return self.fault("unknown-function", format!("`{name}` is a value, not a function"), call);
+            }
+            js::Expression::StaticMemberExpression(member) => {
+                (&member.object, member.property.name.as_str(), member.optional)
+            }
+            js::Expression::ParenthesizedExpression(_) | js::Expression::ChainExpression(_) => {
+                return self.refuse("calling the value of an expression is", call);
+            }
+            _ => return self.refuse("calling a computed function is", call),
+        };
+        if call.optional {
+            return self.refuse("`?.(` is", call);
+        }
+        if let js::Expression::Identifier(namespace) = object {
+            let namespace = namespace.name.as_str();
+            if !self.in_scope(namespace) && functions::is_namespace(namespace) {
+                return match Static::by_name(&format!("{namespace}.{method_name}")) {
+                    Some(function) => self.static_call(function, call),
+                    None => self.unknown_member_of_namespace(namespace, method_name, call),
+                };
+            }
+        }
+        if let js::Expression::RegExpLiteral(literal) = object {
+            return self.pattern_call(literal, method_name, call);
+        }
+        let Some(method) = Method::by_name(method_name) else {
+            let callee = call.callee.span();
+            let name_span = oxc_span::Span::new(callee.end - method_name.len() as u32, callee.end);
+            let expr = self.fault("unknown-function", format!("there is no method `{method_name}`"), &name_span);
+            if let Some(reason) = functions::refused_method(method_name) {
+                self.help(reason);
+            } else if let Some(near) = suggest::nearest(method_name, Method::names()) {
+                self.help(format!("did you mean `{near}`?"));
+            }
+            return expr;
+        };
+        let on = self.expr(object);
+        let args = self.args(method.name(), method.arity(), method.takes_function(), method.takes_pattern(), call);
+        Expr { kind: Kind::Method(Box::new(MethodCall { on, method, args, optional })), at }
+    }
+
+    fn static_call(&mut self, function: Static, call: &js::CallExpression) -> Expr {
+        let args = self.args(function.name(), function.arity(), function.takes_function(), false, call);
+        Expr { kind: Kind::Static(function, args), at: span(call) }
+    }
+
+    fn named_call(&mut self, function: Arc<Named>, call: &js::CallExpression) -> Expr {
+        let params = &function.arrow.params;
+        let least = params.iter().position(|p| p.default.is_some() || p.rest).unwrap_or(params.len());
+        let most = if params.last().is_some_and(|p| p.rest) { usize::MAX } else { params.len() };
+        let args = self.args(&function.name, (least, most), functions::FunctionArg::No, false, call);
+        let height = self.depth + function.height;
+        if height > super::MAX_NESTING {
+            self.fault(
+                "expression-too-deep",
+                format!("functions nested deeper than {} levels", super::MAX_NESTING),
+                call,
+            );
+        }
+        self.height = self.height.max(height);
+        Expr { kind: Kind::Call(function, args), at: span(call) }
+    }
+
+    fn pattern_call(&mut self, literal: &js::RegExpLiteral, method: &str, call: &js::CallExpression) -> Expr {
+        let test = match method {
+            "test" => true,
+            "exec" => false,
+            _ => {
+                let expr = self.fault("unknown-function", format!("a pattern has no method `{method}`"), call);
+                self.help("a pattern has `test` and `exec`");
+                return expr;
+            }
+        };
+        let pattern = self.pattern(literal);
+        let text = match call.arguments.first().and_then(js::Argument::as_expression) {
+            Some(argument) if call.arguments.len() == 1 => self.boxed(argument),
+            _ => return self.fault("wrong-arguments", format!("`{method}` takes one text"), call),
+        };
+        match pattern {
+            Some(pattern) => Expr { kind: Kind::Match { pattern, text, test }, at: span(call) },
+            None => Expr { kind: Kind::Const(Value::Undefined), at: span(call) },
+        }
+    }
+
+    fn pattern(&mut self, literal: &js::RegExpLiteral) -> Option<Arc<Pattern>> {
+        let flags = literal.regex.flags;
+        for (flag, name) in [(RegExpFlags::Y, "y"), (RegExpFlags::D, "d"), (RegExpFlags::V, "v")] {
+            if flags.contains(flag) {
+                self.refuse(format!("the pattern flag `{name}` is"), literal);
+                return None;
+            }
+        }
+        let source = literal.regex.pattern.text.as_str();
+        match Pattern::new(source, &flags.to_string()) {
+            Ok(pattern) => Some(Arc::new(pattern)),
+            Err(problem) => {
+                self.fault("pattern", problem.message, literal);
+                if let Some(help) = problem.help {
+                    self.help(help);
+                }
+                None
+            }
+        }
+    }
+
+    fn args(
+        &mut self,
+        name: &str,
+        (least, most): (usize, usize),
+        takes_function: functions::FunctionArg,
+        takes_pattern: bool,
+        call: &js::CallExpression,
+    ) -> Vec<Arg> {
+        use functions::FunctionArg;
+        let spread = call.arguments.iter().any(|a| matches!(a, js::Argument::SpreadElement(_)));
+        let given = call.arguments.len();
+        if !spread && (given < least || given > most) {
+            let wanted = match (least, most) {
+                (a, b) if a == b => format!("{a} argument{}", if a == 1 { "" } else { "s" }),
+                (a, usize::MAX) => format!("at least {a} argument{}", if a == 1 { "" } else { "s" }),
+                (a, b) => format!("{a} to {b} arguments"),
+            };
+            self.fault("wrong-arguments", format!("`{name}` takes {wanted}, not {given}"), call);
+        }
+        let mut args = Vec::with_capacity(given);
+        for (index, argument) in call.arguments.iter().enumerate() {
+            let function_here = match takes_function {
+                FunctionArg::No => false,
+                FunctionArg::Required(at) | FunctionArg::Optional(at) => at == index,
+            };
+            let arg = match argument {
+                js::Argument::SpreadElement(spread) => {
+                    if !matches!(takes_function, FunctionArg::No) {
+                        self.refuse("spreading into a method that takes a function is", argument);
+                    }
+                    Arg::Spread(self.expr(&spread.argument))
+                }
+                _ => match argument.as_expression().map(js::Expression::without_parentheses) {
+                    Some(js::Expression::ArrowFunctionExpression(arrow)) if function_here => match self.arrow(arrow) {
+                        Some(arrow) => Arg::Function(Function::Arrow(Arc::new(arrow))),
+                        None => continue,
+                    },
+                    Some(js::Expression::RegExpLiteral(literal)) if takes_pattern && index == 0 => {
+                        match self.pattern(literal) {
+                            Some(pattern) => {
+                                if matches!(name, "replaceAll" | "matchAll") && !pattern.global {
+                                    self.fault("pattern", format!("`{name}` needs the pattern flag `g`"), argument);
+                                }
+                                Arg::Pattern(pattern)
+                            }
+                            None => continue,
+                        }
+                    }
+                    Some(expr) => {
+                        if function_here && let Some(function) = self.function_name(expr) {
+                            args.push(Arg::Function(function));
+                            continue;
+                        }
+                        if function_here && matches!(takes_function, FunctionArg::Required(_)) {
+                            self.fault("wrong-arguments", format!("`{name}` takes a function here"), argument);
+                            self.help("write one as in `item => item.name`");
+                            continue;
+                        }
+                        Arg::Value(self.expr(expr))
+                    }
+                    None => continue,
+                },
+            };
+            args.push(arg);
+        }
+        args
+    }
+
+    /// `Number`, `String`, `Math.round` … given where a function is wanted.
+    fn function_name(&mut self, expr: &js::Expression) -> Option<Function> {
+        let name = match expr {
+            js::Expression::Identifier(name) => {
+                let name = name.name.as_str();
+                if let Some(function) = self.scope.function(name).filter(|_| !self.in_scope(name)) {
+                    self.height = self.height.max(self.depth + function.height);
+                    return Some(Function::Named(function.clone()));
+                }
+                name.to_owned()
+            }
+            js::Expression::StaticMemberExpression(member) => match &member.object {
+                js::Expression::Identifier(object) => format!("{}.{}", object.name, member.property.name),
+                _ => return None,
+            },
+            _ => return None,
+        };
+        let first = name.split('.').next().unwrap_or_default();
+        if self.in_scope(first) { None } else { Static::by_name(&name).map(Function::Static) }
+    }
+
+    pub(super) fn arrow(&mut self, arrow: &js::ArrowFunctionExpression) -> Option<Arrow> {
+        if arrow.r#async {
+            self.refuse("an async function is", arrow);
+            return None;
+        }
+        let body = match &arrow.body {
+            js::ArrowFunctionBody::FunctionBody(_) => {
+                self.refuse("a function body with statements is", arrow);
+                self.help("write the value itself: `item => item.name`");
+                return None;
+            }
+            body => body.as_expression()?,
+        };
+        let outer = self.locals.len();
+        let mut params = Vec::with_capacity(arrow.params.items.len());
+        for param in &arrow.params.items {
+            let target = self.target(&param.pattern);
+            let default = param.initializer.as_ref().map(|default| self.expr(default));
+            params.push(Param { target, default, rest: false });
+        }
+        if let Some(rest) = &arrow.params.rest {
+            let target = self.target(&rest.rest.argument);
+            params.push(Param { target, default: None, rest: true });
+        }
+        let body = self.expr(body);
+        self.locals.truncate(outer);
+        Some(Arrow { params, body })
+    }
+
+    fn bind(&mut self, name: &str, at: &impl GetSpan) -> u32 {
+        if self.in_scope(name) || self.scope.function(name).is_some() {
+            self.shadows.push((name.to_owned(), span(at)));
+        }
+        self.locals.push(name.to_owned());
+        self.most_locals = self.most_locals.max(self.locals.len() as u32);
+        self.locals.len() as u32 - 1
+    }
+
+    fn target(&mut self, pattern: &js::BindingPattern) -> Target {
+        match pattern {
+            js::BindingPattern::BindingIdentifier(name) => Target::Local(self.bind(name.name.as_str(), &**name)),
+            js::BindingPattern::ObjectPattern(object) => {
+                let mut members = Vec::with_capacity(object.properties.len());
+                for property in &object.properties {
+                    let key = self.property_key(&property.key, property.computed);
+                    let (target, default) = self.target_with_default(&property.value);
+                    members.push((key, target, default));
+                }
+                let rest = match object.rest.as_ref().map(|rest| &rest.argument) {
+                    Some(js::BindingPattern::BindingIdentifier(name)) => Some(self.bind(name.name.as_str(), &**name)),
+                    _ => None,
+                };
+                Target::Object { members, rest }
+            }
+            js::BindingPattern::ArrayPattern(list) => {
+                let items =
+                    list.elements.iter().map(|item| item.as_ref().map(|item| self.target_with_default(item))).collect();
+                let rest = list.rest.as_ref().map(|rest| Box::new(self.target(&rest.argument)));
+                Target::List { items, rest }
+            }
+            js::BindingPattern::AssignmentPattern(assignment) => self.target(&assignment.left),
+        }
+    }
+
+    fn target_with_default(&mut self, pattern: &js::BindingPattern) -> (Target, Option<Expr>) {
+        match pattern {
+            js::BindingPattern::AssignmentPattern(assignment) => {
+                let target = self.target(&assignment.left);
+                (target, Some(self.expr(&assignment.right)))
+            }
+            _ => (self.target(pattern), None),
+        }
+    }
+}

@@ -1,0 +1,505 @@
+//! Text to compiled form. ECMAScript's grammar is oxc's business; what of it belongs to the language,
+//! what each name stands for and what is refused is decided here, by name and position.
+//!
+//! This module may not know documents or steps: it gets the names in scope and gives back an [`Expr`],
+//! or every fault it found.
+
+mod calls;
+
+use oxc_allocator::Allocator;
+use oxc_ast::ast as js;
+use oxc_diagnostics::OxcDiagnostic;
+use oxc_parser::Parser;
+use oxc_span::{GetSpan, SourceType};
+use oxc_syntax::operator::{BinaryOperator, LogicalOperator, UnaryOperator};
+
+use std::sync::Arc;
+
+use super::ast::*;
+use super::functions::{self, Static};
+use super::{Fault, Scope, Use};
+use crate::suggest;
+use kanzlei_model::value::{Str, Value};
+
+/// The longest expression, in bytes. Bounds what the parser may use of the stack.
+pub const MAX_TEXT: usize = 16 * 1024;
+/// The deepest nesting of a compiled expression. Bounds what the evaluator may use of the stack.
+pub const MAX_NESTING: u32 = 160;
+
+pub(super) struct Lowered {
+    pub expr: Expr,
+    pub locals: u32,
+    pub uses: Vec<Use>,
+    pub shadows: Vec<(String, Span)>,
+}
+
+/// Parses and lowers one expression.
+pub(super) fn lower(text: &str, scope: &Scope) -> Result<Lowered, Vec<Fault>> {
+    if text.len() > MAX_TEXT {
+        let at = Span { start: 0, end: 1 };
+        return Err(vec![
+            Fault::new(
+                "expression-too-long",
+                format!("this expression has {} bytes; at most {MAX_TEXT} are allowed", text.len()),
+                at,
+            )
+            .help("split it with `let`"),
+        ]);
+    }
+    // oxc descends recursively; the worst text nests once per byte.
+    let need = 64 * 1024 + text.len() * 6 * 1024;
+    stacker::maybe_grow(need, need + 256 * 1024, || {
+        let allocator = Allocator::default();
+        let parsed = Parser::new(&allocator, text, SourceType::mjs()).parse_expression();
+        let tree = match parsed {
+            Ok(tree) => tree,
+            Err(diagnostics) => return Err(syntax_faults(text, diagnostics.into_vec())),
+        };
+        let mut lowering = Lowering::new(text, scope);
+        let expr = lowering.expr(&tree);
+        if lowering.faults.is_empty() {
+            Ok(Lowered { expr, locals: lowering.most_locals, uses: lowering.uses, shadows: lowering.shadows })
+        } else {
+            Err(lowering.faults)
+        }
+    })
+}
+
+/// Parses and lowers a function of a document.
+pub(super) fn lower_function(name: &str, text: &str, known: &[Arc<Named>]) -> Result<Named, Vec<Fault>> {
+    if text.len() > MAX_TEXT {
+        let at = Span { start: 0, end: 1 };
+        return Err(vec![Fault::new("expression-too-long", format!("at most {MAX_TEXT} bytes are allowed"), at)]);
+    }
+    let need = 64 * 1024 + text.len() * 6 * 1024;
+    stacker::maybe_grow(need, need + 256 * 1024, || {
+        let allocator = Allocator::default();
+        let parsed = Parser::new(&allocator, text, SourceType::mjs()).parse_expression();
+        let tree = parsed.map_err(|diagnostics| syntax_faults(text, diagnostics.into_vec()))?;
+        let js::Expression::ArrowFunctionExpression(arrow) = tree.without_parentheses() else {
+            let at = Span { start: 0, end: text.len() as u32 };
+            let fault = Fault::new("expression-syntax", "a function is an arrow function", at);
+            return Err(vec![fault.help("for example `(length, nights) => length * 3.2 * nights`")]);
+        };
+        let scope = Scope { functions: known.to_vec(), ..Scope::default() };
+        let mut lowering = Lowering::new(text, &scope);
+        let arrow = lowering.arrow(arrow);
+        match arrow {
+            Some(arrow) if lowering.faults.is_empty() => Ok(Named {
+                name: name.into(),
+                text: text.into(),
+                arrow,
+                locals: lowering.most_locals,
+                height: lowering.height + 1,
+            }),
+            _ => Err(lowering.faults),
+        }
+    })
+}
+
+fn syntax_faults(text: &str, diagnostics: Vec<OxcDiagnostic>) -> Vec<Fault> {
+    let mut faults: Vec<Fault> = diagnostics
+        .into_iter()
+        .map(|diagnostic| {
+            let (start, len) =
+                diagnostic.labels.first().map_or((0, 1), |label| (label.offset() as usize, label.len() as usize));
+            let start = start.min(text.len());
+            let end = (start + len).min(text.len());
+            let mut message = diagnostic.message.to_string();
+            if start >= text.trim_end().len() || message.contains("Unexpected token") && start == end {
+                message = "the expression ends too early".into();
+            }
+            let mut fault =
+                Fault::new("expression-syntax", lower_first(&message), Span { start: start as u32, end: end as u32 });
+            fault.help = diagnostic.help.as_ref().map(|help| help.to_string());
+            fault
+        })
+        .collect();
+    if faults.is_empty() {
+        faults.push(Fault::new("expression-syntax", "this is not an expression", Span::default()));
+    }
+    faults
+}
+
+fn lower_first(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map_or_else(String::new, |first| first.to_lowercase().chain(chars).collect())
+}
+
+struct Lowering<'s> {
+    text: &'s str,
+    scope: &'s Scope,
+    /// Parameters of the arrow functions around, innermost last; the index is the slot.
+    locals: Vec<String>,
+    most_locals: u32,
+    depth: u32,
+    /// The deepest nesting met, called functions included.
+    height: u32,
+    faults: Vec<Fault>,
+    uses: Vec<Use>,
+    /// Parameters that hide a name around them.
+    shadows: Vec<(String, Span)>,
+}
+
+impl<'s> Lowering<'s> {
+    fn new(text: &'s str, scope: &'s Scope) -> Self {
+        Lowering {
+            text,
+            scope,
+            locals: Vec::new(),
+            most_locals: 0,
+            depth: 0,
+            height: 0,
+            faults: Vec::new(),
+            uses: Vec::new(),
+            shadows: Vec::new(),
+        }
+    }
+}
+
+impl Lowering<'_> {
+    fn refuse(&mut self, what: impl Into<String>, at: &impl GetSpan) -> Expr {
+        self.fault("expression-outside-language", format!("{} not part of the expression language", what.into()), at)
+    }
+
+    fn fault(&mut self, code: &'static str, message: impl Into<String>, at: &impl GetSpan) -> Expr {
+        let at = span(at);
+        self.faults.push(Fault::new(code, message.into(), at));
+        Expr { kind: Kind::Const(Value::Undefined), at }
+    }
+
+    fn help(&mut self, help: impl Into<String>) {
+        if let Some(fault) = self.faults.last_mut() {
+            fault.help = Some(help.into());
+        }
+    }
+
+    fn boxed(&mut self, expr: &js::Expression) -> Box<Expr> {
+        Box::new(self.expr(expr))
+    }
+
+    fn expr(&mut self, expr: &js::Expression) -> Expr {
+        if self.depth >= MAX_NESTING {
+            if !self.faults.iter().any(|fault| fault.code == "expression-too-deep") {
+                self.fault("expression-too-deep", format!("nested deeper than {MAX_NESTING} levels"), expr);
+                self.help("split it with `let`");
+            }
+            return Expr { kind: Kind::Const(Value::Undefined), at: span(expr) };
+        }
+        self.depth += 1;
+        self.height = self.height.max(self.depth);
+        let lowered = self.expr_inner(expr);
+        self.depth -= 1;
+        lowered
+    }
+
+    fn expr_inner(&mut self, expr: &js::Expression) -> Expr {
+        use js::Expression as E;
+        let at = span(expr);
+        let kind = match expr {
+            E::BooleanLiteral(literal) => Kind::Const(Value::Bool(literal.value)),
+            E::NullLiteral(_) => Kind::Const(Value::Null),
+            E::NumericLiteral(literal) => Kind::Const(number(literal.value)),
+            E::StringLiteral(literal) => {
+                if literal.lone_surrogates {
+                    return self.refuse("half of a surrogate pair is", expr);
+                }
+                Kind::Const(Value::text(literal.value.as_str()))
+            }
+            E::TemplateLiteral(template) => return self.template(template),
+            E::Identifier(name) => return self.name(name.name.as_str(), at, None),
+            E::ArrayExpression(list) => {
+                let items = list.elements.iter().map(|element| self.element(element)).collect();
+                Kind::List(items)
+            }
+            E::ObjectExpression(object) => {
+                let members = object.properties.iter().filter_map(|p| self.property(p)).collect();
+                Kind::Object(members)
+            }
+            E::ParenthesizedExpression(inner) => return self.expr(&inner.expression),
+            E::UnaryExpression(unary) => {
+                let op = match unary.operator {
+                    UnaryOperator::UnaryPlus => UnaryOp::Plus,
+                    UnaryOperator::UnaryNegation => UnaryOp::Minus,
+                    UnaryOperator::LogicalNot => UnaryOp::Not,
+                    UnaryOperator::BitwiseNot => UnaryOp::BitNot,
+                    UnaryOperator::Typeof => UnaryOp::TypeOf,
+                    UnaryOperator::Void => UnaryOp::Void,
+                    UnaryOperator::Delete => return self.refuse("`delete` is", expr),
+                };
+                Kind::Unary(op, self.boxed(&unary.argument))
+            }
+            E::BinaryExpression(binary) => {
+                let Some(op) = binary_op(binary.operator) else {
+                    return self.refuse("`instanceof` is", expr);
+                };
+                Kind::Binary(op, Box::new((self.expr(&binary.left), self.expr(&binary.right))))
+            }
+            E::LogicalExpression(logical) => {
+                let op = match logical.operator {
+                    LogicalOperator::And => LogicalOp::And,
+                    LogicalOperator::Or => LogicalOp::Or,
+                    LogicalOperator::Coalesce => LogicalOp::Coalesce,
+                };
+                Kind::Logical(op, Box::new((self.expr(&logical.left), self.expr(&logical.right))))
+            }
+            E::ConditionalExpression(c) => {
+                Kind::Conditional(Box::new((self.expr(&c.test), self.expr(&c.consequent), self.expr(&c.alternate))))
+            }
+            E::ChainExpression(chain) => {
+                let inner = match &chain.expression {
+                    js::ChainElement::CallExpression(call) => self.call(call),
+                    js::ChainElement::StaticMemberExpression(member) => self.static_member(member),
+                    js::ChainElement::ComputedMemberExpression(member) => self.computed_member(member),
+                    _ => return self.refuse("a private member is", expr),
+                };
+                Kind::Chain(Box::new(inner))
+            }
+            E::StaticMemberExpression(member) => return self.static_member(member),
+            E::ComputedMemberExpression(member) => return self.computed_member(member),
+            E::CallExpression(call) => return self.call(call),
+            E::ArrowFunctionExpression(_) => {
+                self.refuse("an arrow function outside the arguments of a method is", expr);
+                self.help("pass it to a method, as in `items.map(item => item.name)`");
+                return Expr { kind: Kind::Const(Value::Undefined), at };
+            }
+            E::RegExpLiteral(_) => {
+                self.refuse("a pattern as a value is", expr);
+                self.help("use it as in `/^[A-Z]+$/.test(text)` or `text.replace(/ +/g, '-')`");
+                return Expr { kind: Kind::Const(Value::Undefined), at };
+            }
+            E::BigIntLiteral(_) => return self.refuse("a BigInt is", expr),
+            E::AssignmentExpression(_) => {
+                self.refuse("assignment is", expr);
+                self.help("name values with a `let` step; compare with `===`");
+                return Expr { kind: Kind::Const(Value::Undefined), at };
+            }
+            E::UpdateExpression(_) => return self.refuse("`++` and `--` are", expr),
+            E::NewExpression(_) => {
+                self.refuse("`new` is", expr);
+                self.help("for instants and spans see the `time` functions");
+                return Expr { kind: Kind::Const(Value::Undefined), at };
+            }
+            E::ThisExpression(_) => return self.refuse("`this` is", expr),
+            E::FunctionExpression(_) => return self.refuse("`function` is", expr),
+            E::ClassExpression(_) => return self.refuse("`class` is", expr),
+            E::AwaitExpression(_) => return self.refuse("`await` is", expr),
+            E::YieldExpression(_) => return self.refuse("`yield` is", expr),
+            E::SequenceExpression(_) => return self.refuse("the comma operator is", expr),
+            E::TaggedTemplateExpression(_) => return self.refuse("a tagged template is", expr),
+            E::ImportExpression(_) | E::ImportMeta(_) => return self.refuse("`import` is", expr),
+            E::Super(_) => return self.refuse("`super` is", expr),
+            E::NewTarget(_) => return self.refuse("`new.target` is", expr),
+            _ => return self.refuse("this is", expr),
+        };
+        Expr { kind, at }
+    }
+
+    fn template(&mut self, template: &js::TemplateLiteral) -> Expr {
+        let mut texts = Vec::with_capacity(template.quasis.len());
+        for quasi in &template.quasis {
+            match &quasi.value.cooked {
+                Some(cooked) if !quasi.lone_surrogates => texts.push(Str::from(cooked.as_str())),
+                _ => {
+                    self.fault("expression-syntax", "invalid escape in a template", quasi);
+                }
+            }
+        }
+        let parts = template.expressions.iter().map(|part| self.expr(part)).collect();
+        Expr { kind: Kind::Template(texts, parts), at: span(template) }
+    }
+
+    /// A name that stands alone, or the start of `name.member`.
+    fn name(&mut self, name: &str, at: Span, member: Option<&str>) -> Expr {
+        let kind = if let Some(local) = self.locals.iter().rposition(|local| local == name) {
+            Kind::Local(local as u32)
+        } else if let Some(slot) = self.scope.slot(name) {
+            self.uses.push(Use { slot, member: member.map(Str::from), at });
+            Kind::Slot(slot)
+        } else {
+            match name {
+                "undefined" => Kind::Const(Value::Undefined),
+                "NaN" => Kind::Const(Value::Num(f64::NAN)),
+                "Infinity" => Kind::Const(Value::Num(f64::INFINITY)),
+                _ => return self.unknown_name(name, at),
+            }
+        };
+        Expr { kind, at }
+    }
+
+    fn unknown_name(&mut self, name: &str, at: Span) -> Expr {
+        let js_span = oxc_span::Span::new(at.start, at.end);
+        if functions::is_namespace(name) || functions::is_callable(name) {
+            self.fault("expression-outside-language", format!("`{name}` is not a value"), &js_span);
+            self.help(format!("call it: `{}`", functions::example(name)));
+        } else if let Some(reason) = functions::refused(name) {
+            self.fault(
+                "expression-outside-language",
+                format!("`{name}` is not part of the expression language"),
+                &js_span,
+            );
+            self.help(reason);
+        } else {
+            self.fault("unknown-name", format!("there is no `{name}` here"), &js_span);
+            let mut known: Vec<&str> = self.locals.iter().map(String::as_str).collect();
+            known.extend(self.scope.names());
+            if self.scope.function(name).is_some() {
+                self.help(format!("`{name}` is a function; call it: `{name}(…)`"));
+                return Expr { kind: Kind::Const(Value::Undefined), at };
+            }
+            if known.is_empty() {
+                self.help("a function sees its own parameters only");
+                return Expr { kind: Kind::Const(Value::Undefined), at };
+            }
+            let help = match suggest::nearest(name, known.iter().copied()) {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => format!("in scope here: {}", known.join(", ")),
+            };
+            self.help(help);
+        }
+        Expr { kind: Kind::Const(Value::Undefined), at }
+    }
+
+    fn static_member(&mut self, member: &js::StaticMemberExpression) -> Expr {
+        let name = member.property.name.as_str();
+        if let js::Expression::Identifier(object) = &member.object {
+            let object_name = object.name.as_str();
+            if !self.in_scope(object_name) && functions::is_namespace(object_name) {
+                if let Some(value) = functions::constant(object_name, name) {
+                    return Expr { kind: Kind::Const(Value::Num(value)), at: span(member) };
+                }
+                return self.unknown_member_of_namespace(object_name, name, member);
+            }
+            let of = Box::new(self.name(object_name, span(&**object), Some(name)));
+            return Expr { kind: Kind::Member { of, name: name.into(), optional: member.optional }, at: span(member) };
+        }
+        let of = self.boxed(&member.object);
+        Expr { kind: Kind::Member { of, name: name.into(), optional: member.optional }, at: span(member) }
+    }
+
+    fn unknown_member_of_namespace(&mut self, object: &str, name: &str, at: &impl GetSpan) -> Expr {
+        let full = format!("{object}.{name}");
+        if Static::by_name(&full).is_some() {
+            let expr = self.fault("expression-outside-language", format!("`{full}` is not a value"), at);
+            self.help(format!("call it: `{full}(…)`"));
+            return expr;
+        }
+        let expr = self.fault("unknown-function", format!("there is no `{full}` in the expression language"), at);
+        if let Some(reason) = functions::refused(&full) {
+            self.help(reason);
+        } else if let Some(near) = suggest::nearest(&full, Static::names()) {
+            self.help(format!("did you mean `{near}`?"));
+        }
+        expr
+    }
+
+    fn computed_member(&mut self, member: &js::ComputedMemberExpression) -> Expr {
+        let key = self.boxed(&member.expression);
+        let of = match (&member.object, &key.kind) {
+            (js::Expression::Identifier(object), Kind::Const(Value::Text(name))) => {
+                Box::new(self.name(object.name.as_str(), span(&**object), Some(name)))
+            }
+            _ => self.boxed(&member.object),
+        };
+        Expr { kind: Kind::Index { of, key, optional: member.optional }, at: span(member) }
+    }
+
+    fn in_scope(&self, name: &str) -> bool {
+        self.locals.iter().any(|local| local == name) || self.scope.slot(name).is_some()
+    }
+
+    fn element(&mut self, element: &js::ArrayExpressionElement) -> Item {
+        match element {
+            js::ArrayExpressionElement::SpreadElement(spread) => Item::Spread(self.expr(&spread.argument)),
+            js::ArrayExpressionElement::Elision(_) => Item::One(self.refuse("a hole in an array is", element)),
+            _ => match element.as_expression() {
+                Some(expr) => Item::One(self.expr(expr)),
+                None => Item::One(self.refuse("this is", element)),
+            },
+        }
+    }
+
+    fn property(&mut self, property: &js::ObjectPropertyKind) -> Option<Property> {
+        let property = match property {
+            js::ObjectPropertyKind::SpreadProperty(spread) => {
+                return Some(Property::Spread(self.expr(&spread.argument)));
+            }
+            js::ObjectPropertyKind::ObjectProperty(property) => property,
+        };
+        if property.kind != js::PropertyKind::Init || property.method {
+            self.refuse("a method or accessor in an object is", &**property);
+            return None;
+        }
+        let key = self.property_key(&property.key, property.computed);
+        let value = self.expr(&property.value);
+        Some(match key.kind {
+            Kind::Const(Value::Text(name)) => {
+                if &*name == "__proto__" && !property.computed {
+                    self.refuse("`__proto__` is", &**property);
+                }
+                Property::Named(name, value)
+            }
+            _ => Property::Computed(key, value),
+        })
+    }
+
+    fn property_key(&mut self, key: &js::PropertyKey, computed: bool) -> Expr {
+        let at = span(key);
+        match key {
+            js::PropertyKey::StaticIdentifier(name) => Expr { kind: Kind::Const(Value::text(name.name.as_str())), at },
+            js::PropertyKey::PrivateIdentifier(_) => self.refuse("a private member is", key),
+            _ => match key.as_expression() {
+                Some(js::Expression::NumericLiteral(literal)) if !computed => {
+                    let name = super::ops::number_text(literal.value);
+                    Expr { kind: Kind::Const(Value::text(name)), at }
+                }
+                Some(expr) => self.expr(expr),
+                None => {
+                    let text = self.text.get(at.start as usize..at.end as usize).unwrap_or_default().to_owned();
+                    self.refuse(format!("`{text}` is"), key)
+                }
+            },
+        }
+    }
+}
+
+fn span(node: &impl GetSpan) -> Span {
+    let span = node.span();
+    Span { start: span.start, end: span.end }
+}
+
+/// A literal without a fraction that a double holds exactly is kept as an integer.
+fn number(value: f64) -> Value {
+    if value.fract() == 0.0 && value.abs() <= 9_007_199_254_740_991.0 {
+        Value::Int(value as i64)
+    } else {
+        Value::Num(value)
+    }
+}
+
+fn binary_op(op: BinaryOperator) -> Option<BinaryOp> {
+    Some(match op {
+        BinaryOperator::Equality => BinaryOp::LooseEq,
+        BinaryOperator::Inequality => BinaryOp::LooseNe,
+        BinaryOperator::StrictEquality => BinaryOp::Eq,
+        BinaryOperator::StrictInequality => BinaryOp::Ne,
+        BinaryOperator::LessThan => BinaryOp::Lt,
+        BinaryOperator::LessEqualThan => BinaryOp::Le,
+        BinaryOperator::GreaterThan => BinaryOp::Gt,
+        BinaryOperator::GreaterEqualThan => BinaryOp::Ge,
+        BinaryOperator::Addition => BinaryOp::Add,
+        BinaryOperator::Subtraction => BinaryOp::Sub,
+        BinaryOperator::Multiplication => BinaryOp::Mul,
+        BinaryOperator::Division => BinaryOp::Div,
+        BinaryOperator::Remainder => BinaryOp::Rem,
+        BinaryOperator::Exponential => BinaryOp::Pow,
+        BinaryOperator::ShiftLeft => BinaryOp::Shl,
+        BinaryOperator::ShiftRight => BinaryOp::Shr,
+        BinaryOperator::ShiftRightZeroFill => BinaryOp::UShr,
+        BinaryOperator::BitwiseOR => BinaryOp::BitOr,
+        BinaryOperator::BitwiseXOR => BinaryOp::BitXor,
+        BinaryOperator::BitwiseAnd => BinaryOp::BitAnd,
+        BinaryOperator::In => BinaryOp::In,
+        BinaryOperator::Instanceof => return None,
+    })
+}

@@ -1,0 +1,702 @@
+//! The walk over a compiled expression that finds its type, and what in it can never work.
+//!
+//! Told are uses that would fail when they meet the values they can meet: a member of something that may
+//! be missing, a method that a value of that type does not have, arithmetic on texts. Nothing is said of
+//! values of which nothing is known.
+
+use std::sync::Arc;
+
+use super::narrow::{Path, falsy, overlap, path, truthy};
+use super::{Member, Shape, Type};
+use crate::expr::ast::{BinaryOp, Expr, Item, Kind, LogicalOp, Property, Span, UnaryOp};
+use crate::expr::template::Template;
+use crate::expr::{Expression, ops};
+use crate::suggest;
+
+/// Nodes looked at for one expression; beyond them nothing more is told.
+const MOST_NODES: u32 = 200_000;
+
+/// What is known of the names at one place of a workflow.
+#[derive(Clone, Debug, Default)]
+pub struct Env {
+    pub slots: Vec<Type>,
+    facts: Vec<(Path, Type)>,
+}
+
+/// Something that cannot work.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Finding {
+    pub code: &'static str,
+    pub message: String,
+    pub help: Option<String>,
+    /// In the expression's text, or in the template's.
+    pub at: Span,
+    /// Whether it is only worth a warning.
+    pub warning: bool,
+}
+
+impl Env {
+    /// The type of an expression, and what is wrong with it.
+    pub fn infer(&self, expression: &Expression) -> (Type, Vec<Finding>) {
+        let mut infer = Infer::new(self, expression.text());
+        let found = infer.expr(expression.ast());
+        (found, infer.findings)
+    }
+
+    /// The type of a text with expressions in it.
+    pub fn template(&self, template: &Template) -> (Type, Vec<Finding>) {
+        let mut findings = Vec::new();
+        let mut single = Type::TEXT;
+        for expression in template.expressions() {
+            let (of, mut found) = self.infer(expression);
+            if matches!(template, Template::Mixed(..)) {
+                found.extend(in_text(&of, expression));
+            } else {
+                single = of;
+            }
+            let offset = expression.offset();
+            findings.extend(found.into_iter().map(|mut finding| {
+                finding.at.start += offset;
+                finding.at.end += offset;
+                finding
+            }));
+        }
+        if let Template::Text(text) = template {
+            return (Type::Text(Some(text.clone())), findings);
+        }
+        (single, findings)
+    }
+
+    /// What is known where a condition holds, or where it does not.
+    pub fn assuming(&self, condition: &Expression, holds: bool) -> Env {
+        let mut infer = Infer::new(self, condition.text());
+        infer.quiet = 1;
+        infer.assume(condition.ast(), holds);
+        Env { slots: self.slots.clone(), facts: infer.facts }
+    }
+
+    /// What is known where a value is a certain one.
+    pub fn assuming_value(&self, subject: &Expression, value: &kanzlei_model::value::Value, is: bool) -> Env {
+        let constant = Expr { kind: Kind::Const(value.clone()), at: Span::default() };
+        let test =
+            Expr { kind: Kind::Binary(BinaryOp::Eq, Box::new((subject.ast().clone(), constant))), at: Span::default() };
+        let mut infer = Infer::new(self, subject.text());
+        infer.quiet = 1;
+        infer.assume(&test, is);
+        Env { slots: self.slots.clone(), facts: infer.facts }
+    }
+
+    /// Gives a slot its type, growing as needed.
+    pub fn set(&mut self, slot: u32, of: Type) {
+        let slot = slot as usize;
+        if self.slots.len() <= slot {
+            self.slots.resize(slot + 1, Type::Undefined);
+        }
+        self.slots[slot] = of;
+        self.facts.retain(|(path, _)| path.root != super::narrow::Root::Slot(slot as u32));
+    }
+
+    /// What is known where two ways come together: types of both, facts of neither that are not the
+    /// other's too.
+    pub fn join(&self, other: &Env) -> Env {
+        let most = self.slots.len().max(other.slots.len());
+        let slots = (0..most)
+            .map(|slot| match (self.slots.get(slot), other.slots.get(slot)) {
+                (Some(one), Some(other)) if one.is_plainly(other) => one.clone(),
+                (one, other) => {
+                    let missing = Type::Undefined;
+                    one.unwrap_or(&missing).clone().or(other.unwrap_or(&missing).clone())
+                }
+            })
+            .collect();
+        let facts = self.facts.iter().filter(|fact| other.facts.contains(fact)).cloned().collect();
+        Env { slots, facts }
+    }
+}
+
+/// Values that make no sensible text.
+fn in_text(of: &Type, expression: &Expression) -> Option<Finding> {
+    let at = Span { start: 0, end: expression.text().len() as u32 };
+    let warning = |message: String, help: &str| Finding {
+        code: "odd-text",
+        message,
+        help: Some(help.to_owned()),
+        at,
+        warning: true,
+    };
+    if of.alternatives().contains(&Type::Undefined) {
+        return Some(warning(
+            "this may be missing, and the text would read `undefined`".into(),
+            "say what then: `?? ''`",
+        ));
+    }
+    of.alternatives().iter().find(|one| matches!(one, Type::Object(_))).map(|_| {
+        warning(
+            "this may be an object, which makes no text".into(),
+            "write it with `JSON.stringify(…)`, or name a member",
+        )
+    })
+}
+
+pub(super) struct Infer<'e> {
+    pub env: &'e Env,
+    pub locals: Vec<Type>,
+    pub facts: Vec<(Path, Type)>,
+    pub text: Arc<str>,
+    pub findings: Vec<Finding>,
+    /// Above 0 nothing is told.
+    pub quiet: u32,
+    nodes: u32,
+    /// Set when an optional chain may end early.
+    pub ends_early: bool,
+    /// Functions of the document that are being looked into.
+    pub inside: u32,
+}
+
+impl<'e> Infer<'e> {
+    fn new(env: &'e Env, text: &str) -> Self {
+        Infer {
+            env,
+            locals: Vec::new(),
+            facts: env.facts.clone(),
+            text: text.into(),
+            findings: Vec::new(),
+            quiet: 0,
+            nodes: 0,
+            ends_early: false,
+            inside: 0,
+        }
+    }
+}
+
+impl Infer<'_> {
+    pub(super) fn tell(&mut self, code: &'static str, message: impl Into<String>, at: Span) -> bool {
+        if self.quiet > 0 || self.nodes > MOST_NODES {
+            return false;
+        }
+        self.findings.push(Finding { code, message: message.into(), help: None, at, warning: false });
+        true
+    }
+
+    fn warn(&mut self, code: &'static str, message: impl Into<String>, at: Span) {
+        if self.tell(code, message, at)
+            && let Some(last) = self.findings.last_mut()
+        {
+            last.warning = true;
+        }
+    }
+
+    pub(super) fn help(&mut self, help: impl Into<String>) {
+        if let Some(last) = self.findings.last_mut().filter(|_| self.quiet == 0) {
+            last.help = Some(help.into());
+        }
+    }
+
+    pub(super) fn quietly<T>(&mut self, inner: impl FnOnce(&mut Self) -> T) -> T {
+        self.quiet += 1;
+        let result = inner(self);
+        self.quiet -= 1;
+        result
+    }
+
+    pub(super) fn source(&self, at: Span) -> String {
+        let text = self.text.get(at.start as usize..at.end as usize).unwrap_or_default();
+        if text.is_empty() || text.len() > 60 { "this".into() } else { format!("`{text}`") }
+    }
+
+    /// The type without what may be missing, which is told.
+    pub(super) fn there(&mut self, of: &Type, expr: &Expr, use_of: &str) -> Type {
+        if of.may_be_missing() {
+            let shown = self.source(expr.at);
+            let missing = of.keep(Type::is_nullish);
+            let always = missing == *of;
+            let verb = if always { "is" } else { "may be" };
+            if self.tell("maybe-missing", format!("{shown} {verb} {}, {use_of}", missing.what()), expr.at) {
+                self.help(match always {
+                    true => "there is nothing here to use".to_owned(),
+                    false => "test it first, read it with `?.`, or say what to take instead: `?? …`".to_owned(),
+                });
+            }
+        }
+        of.without_nullish()
+    }
+
+    pub(super) fn expr(&mut self, expr: &Expr) -> Type {
+        self.nodes += 1;
+        if self.nodes > MOST_NODES {
+            return Type::Unknown;
+        }
+        match &expr.kind {
+            Kind::Const(value) => Type::of(value),
+            Kind::Slot(_) | Kind::Local(_) => path(expr).map_or(Type::Unknown, |path| self.path_type(&path)),
+            Kind::Template(_, parts) => {
+                for part in parts {
+                    let of = self.expr(part);
+                    if of.alternatives().contains(&Type::Undefined) {
+                        self.warn(
+                            "odd-text",
+                            format!("{} may be missing, and the text would read `undefined`", self.source(part.at)),
+                            part.at,
+                        );
+                    }
+                }
+                Type::TEXT
+            }
+            Kind::List(items) => {
+                let mut types = Vec::with_capacity(items.len());
+                let mut rest = Type::Never;
+                // Where something is spread, positions are not known any more.
+                let mut spread_before = false;
+                for item in items {
+                    match item {
+                        Item::One(one) if spread_before => rest = rest.or(self.expr(one)),
+                        Item::One(one) => types.push(self.expr(one)),
+                        Item::Spread(of) => {
+                            let spread = self.expr(of);
+                            rest = rest.or(self.items_of(&spread, of));
+                            spread_before = true;
+                        }
+                    }
+                }
+                Type::beginning(types, rest)
+            }
+            Kind::Object(properties) => self.object(properties),
+            Kind::Member { of, name, optional } => {
+                let object = self.expr(of);
+                let read = self.member(&object, name, *optional, of, expr.at);
+                self.narrowed(expr, read)
+            }
+            Kind::Index { of, key, optional } => {
+                let object = self.expr(of);
+                let key_type = self.expr(key);
+                let object = match optional {
+                    true => self.optionally(&object),
+                    false => self.there(&object, of, "which has no elements"),
+                };
+                let read = self.index(&object, &key_type);
+                self.narrowed(expr, read)
+            }
+            Kind::Chain(inner) => {
+                let before = std::mem::replace(&mut self.ends_early, false);
+                let of = self.expr(inner);
+                let ended = std::mem::replace(&mut self.ends_early, before);
+                if ended { of.or(Type::Undefined) } else { of }
+            }
+            Kind::Unary(op, operand) => self.unary(*op, operand),
+            Kind::Binary(op, sides) => self.binary(*op, &sides.0, &sides.1, expr.at),
+            Kind::Logical(op, sides) => self.logical(*op, &sides.0, &sides.1),
+            Kind::Conditional(parts) => {
+                self.expr(&parts.0);
+                let then = self.under(&parts.0, true, |infer| infer.expr(&parts.1));
+                let otherwise = self.under(&parts.0, false, |infer| infer.expr(&parts.2));
+                then.or(otherwise)
+            }
+            Kind::Method(call) => {
+                let on = self.expr(&call.on);
+                let on = match call.optional {
+                    true => self.optionally(&on),
+                    false => self.there(&on, &call.on, &format!("which has no `{}`", call.method.name())),
+                };
+                self.method(call, &on, expr.at)
+            }
+            Kind::Match { text, test, .. } => {
+                let of = self.expr(text);
+                self.there(&of, text, "and no text to look through");
+                if *test { Type::BOOL } else { Type::list(Type::TEXT.or(Type::Undefined)).or(Type::Null) }
+            }
+            Kind::Call(function, args) => {
+                let args = self.args(args);
+                self.named(function, &args, expr.at)
+            }
+            Kind::Static(function, args) => self.static_call(*function, args, expr.at),
+        }
+    }
+
+    /// What is known of the path an expression reads, where that is more than its parts say.
+    fn narrowed(&self, expr: &Expr, read: Type) -> Type {
+        let Some(path) = path(expr) else { return read };
+        match self.facts.iter().rev().find(|(known, _)| *known == path) {
+            Some((_, known)) => known.clone(),
+            None => read,
+        }
+    }
+
+    /// Infers where a condition holds, or where it does not.
+    fn under<T>(&mut self, condition: &Expr, holds: bool, inner: impl FnOnce(&mut Self) -> T) -> T {
+        let facts = self.facts.len();
+        let before = self.facts.clone();
+        self.quietly(|infer| infer.assume(condition, holds));
+        let result = inner(self);
+        debug_assert!(self.facts.len() >= facts);
+        self.facts = before;
+        result
+    }
+
+    fn optionally(&mut self, of: &Type) -> Type {
+        self.ends_early |= of.may_be_missing();
+        of.without_nullish()
+    }
+
+    fn member(&mut self, object: &Type, name: &str, optional: bool, of: &Expr, at: Span) -> Type {
+        let object = match optional {
+            true => self.optionally(object),
+            false => self.there(object, of, &format!("which has no `{name}`")),
+        };
+        let lacks = |one: &Type| match one {
+            Type::Unknown => false,
+            Type::Object(shape) => shape.read(name).is_none(),
+            Type::List(_) => !matches!(name, "length" | "index" | "input" | "groups"),
+            Type::Text(_) => name != "length",
+            _ => true,
+        };
+        let all = object.alternatives();
+        let missing = all.iter().filter(|one| lacks(one)).count();
+        if missing > 0 && missing == all.len() {
+            let told = self.tell("unknown-member", format!("{} has no `{name}`", self.source(of.at)), end_of(at, name));
+            if told {
+                let known: Vec<&str> = all.iter().flat_map(names).collect();
+                match suggest::nearest(name, known.iter().copied()) {
+                    Some(near) => self.help(format!("did you mean `{near}`?")),
+                    None if known.is_empty() => self.help(format!("it is {}", object.what())),
+                    None => self.help(format!("it has {}", known.join(", "))),
+                }
+            }
+            return Type::Unknown;
+        } else if missing > 0 && !optional {
+            let shown = self.source(of.at);
+            if self.tell(
+                "unknown-member",
+                format!("`{name}` is not in every form that {shown} can have"),
+                end_of(at, name),
+            ) {
+                let without = all.iter().filter(|one| lacks(one)).map(Type::to_string).collect::<Vec<_>>();
+                let without: String = without.join(" or ").chars().take(120).collect();
+                self.help(format!("it may be {without}; test which one it is, or read it with `?.`"));
+            }
+            return object.keep(|one| !lacks(one)).map(|one| super::narrow::read(one, name));
+        }
+        object.map(|one| super::narrow::read(one, name))
+    }
+
+    pub(super) fn index(&mut self, object: &Type, key: &Type) -> Type {
+        object.map(|one| match one {
+            Type::Unknown => Type::Unknown,
+            Type::List(item) => match key {
+                Type::Text(Some(name)) if &**name == "length" => Type::NUMBER,
+                // A negative index is the name of a member that is not there.
+                Type::Number(Some(n)) if *n < 0.0 => Type::Undefined,
+                Type::Number(n) => Type::at(item, *n),
+                _ => Type::Unknown,
+            },
+            Type::Text(_) => Type::TEXT.or(Type::Undefined),
+            Type::Object(shape) => match key {
+                Type::Text(Some(name)) => shape.read(name).unwrap_or(Type::Undefined),
+                _ => {
+                    let members = shape.members.iter().map(|member| member.value.clone());
+                    Type::union(members.chain(shape.rest.clone()).chain([Type::Undefined]))
+                }
+            },
+            _ => Type::Undefined,
+        })
+    }
+
+    fn object(&mut self, properties: &[Property]) -> Type {
+        // More than one form when something of several forms is spread into it.
+        let mut forms = vec![Shape::default()];
+        for property in properties {
+            match property {
+                Property::Named(name, value) => {
+                    let value = self.expr(value);
+                    forms.iter_mut().for_each(|form| form.set(name.clone(), value.clone(), false));
+                }
+                Property::Computed(key, value) => {
+                    let key = self.expr(key);
+                    let value = self.expr(value);
+                    for form in &mut forms {
+                        match &key {
+                            Type::Text(Some(name)) => form.set(name.clone(), value.clone(), false),
+                            _ => {
+                                // It may be any member, also one that is there.
+                                for member in &mut form.members {
+                                    member.value = member.value.clone().or(value.clone());
+                                }
+                                form.rest = Some(form.rest.take().map_or(value.clone(), |rest| rest.or(value.clone())));
+                            }
+                        }
+                    }
+                }
+                Property::Spread(of) => {
+                    let spread = self.expr(of);
+                    let mut next = Vec::new();
+                    for form in &forms {
+                        for one in spread.alternatives() {
+                            next.push(spread_into(form, one));
+                        }
+                    }
+                    if next.len() > 8 {
+                        return Type::record(Type::Unknown);
+                    }
+                    forms = next;
+                }
+            }
+        }
+        Type::union(forms.into_iter().map(|form| Type::Object(Arc::new(form))))
+    }
+
+    fn unary(&mut self, op: UnaryOp, operand: &Expr) -> Type {
+        let of = self.expr(operand);
+        match op {
+            UnaryOp::Not => match (truthy(&of) == Type::Never, falsy(&of) == Type::Never) {
+                (true, false) => Type::Bool(Some(true)),
+                (false, true) => Type::Bool(Some(false)),
+                _ => Type::BOOL,
+            },
+            UnaryOp::TypeOf => {
+                Type::union(["undefined", "boolean", "number", "string", "object"].into_iter().map(Type::text))
+            }
+            UnaryOp::Void => Type::Undefined,
+            UnaryOp::Plus => {
+                let of = self.there(&of, operand, "which is no number");
+                self.only(
+                    &of,
+                    operand,
+                    |one| !matches!(one, Type::List(_) | Type::Object(_)),
+                    "cannot become a number",
+                );
+                Type::NUMBER
+            }
+            UnaryOp::Minus => {
+                let number = self.number(&of, operand);
+                match number {
+                    Type::Number(Some(n)) => Type::number(-n),
+                    _ => Type::NUMBER,
+                }
+            }
+            UnaryOp::BitNot => {
+                self.number(&of, operand);
+                Type::NUMBER
+            }
+        }
+    }
+
+    /// Tells alternatives that do not fit.
+    pub(super) fn only(&mut self, of: &Type, expr: &Expr, fits: impl Fn(&Type) -> bool, says: &str) {
+        let wrong = of.keep(|one| *one != Type::Unknown && !fits(one));
+        if wrong != Type::Never {
+            let verb = if wrong == *of { "is" } else { "may be" };
+            let message = format!("{} {verb} {}, which {says}", self.source(expr.at), wrong.what());
+            self.tell("wrong-operand", message, expr.at);
+        }
+    }
+
+    pub(super) fn number(&mut self, of: &Type, expr: &Expr) -> Type {
+        let of = self.there(of, expr, "which is no number");
+        self.only(&of, expr, |one| matches!(one, Type::Number(_)), "is no number");
+        if of.alternatives().iter().any(|one| matches!(one, Type::Text(_))) {
+            self.help("turn it into a number with `Number(…)`");
+        }
+        of
+    }
+
+    fn binary(&mut self, op: BinaryOp, left: &Expr, right: &Expr, at: Span) -> Type {
+        let (a, b) = (self.expr(left), self.expr(right));
+        match op {
+            BinaryOp::Sub | BinaryOp::Mul | BinaryOp::Div | BinaryOp::Rem | BinaryOp::Pow => {
+                let (a, b) = (self.number(&a, left), self.number(&b, right));
+                self.computed(op, &a, &b)
+            }
+            BinaryOp::Shl | BinaryOp::Shr | BinaryOp::UShr | BinaryOp::BitOr | BinaryOp::BitXor | BinaryOp::BitAnd => {
+                self.number(&a, left);
+                self.number(&b, right);
+                Type::NUMBER
+            }
+            BinaryOp::Add => self.add(&a, left, &b, right),
+            BinaryOp::Lt | BinaryOp::Le | BinaryOp::Gt | BinaryOp::Ge => {
+                let (a, b) = (
+                    self.there(&a, left, "which cannot be compared"),
+                    self.there(&b, right, "which cannot be compared"),
+                );
+                for (of, expr) in [(&a, left), (&b, right)] {
+                    self.only(of, expr, |one| matches!(one, Type::Number(_) | Type::Text(_)), "cannot be compared");
+                }
+                let kinds = |of: &Type| {
+                    let all = of.alternatives();
+                    let text = all.iter().any(|one| matches!(one, Type::Text(_)));
+                    let number = all.iter().any(|one| matches!(one, Type::Number(_)));
+                    (text, number)
+                };
+                let ((text_a, number_a), (text_b, number_b)) = (kinds(&a), kinds(&b));
+                if (text_a && number_b) || (number_a && text_b) {
+                    let message = format!("{} is compared with {}", a.what(), b.what());
+                    if self.tell("wrong-operand", message, at) {
+                        self.help("turn the text into a number with `Number(…)`");
+                    }
+                }
+                Type::BOOL
+            }
+            BinaryOp::Eq | BinaryOp::Ne => {
+                let equal = op == BinaryOp::Eq;
+                if a == Type::Never || b == Type::Never {
+                    return Type::BOOL;
+                }
+                if !overlap(&a, &b) {
+                    let always = if equal { "never" } else { "always" };
+                    let kinds_differ = !overlap(&a.widened(), &b.widened());
+                    if kinds_differ && !a.may_be_missing() && !b.may_be_missing() {
+                        let message = format!("{} is compared with {}: this {always} holds", a.what(), b.what());
+                        self.tell("never-equal", message, at);
+                    } else {
+                        let shown = self.source(left.at);
+                        self.warn("constant-condition", format!("this {always} holds: {shown} is {}", brief(&a)), at);
+                    }
+                    return Type::Bool(Some(!equal));
+                }
+                Type::BOOL
+            }
+            BinaryOp::LooseEq | BinaryOp::LooseNe => {
+                // Null and `undefined` are loosely equal to each other and to nothing else (ECMA-262 §7.2.14).
+                let nothing = |of: &Type| *of != Type::Never && of.alternatives().iter().all(Type::is_nullish);
+                let (of, expr) = match (nothing(&a), nothing(&b)) {
+                    (_, true) => (&a, left),
+                    (true, false) => (&b, right),
+                    _ => return Type::BOOL,
+                };
+                let may_be = of.may_be_missing() || of.alternatives().contains(&Type::Unknown);
+                if may_be || *of == Type::Never {
+                    return Type::BOOL;
+                }
+                let equal = op == BinaryOp::LooseEq;
+                let always = if equal { "never" } else { "always" };
+                let shown = self.source(expr.at);
+                self.warn("constant-condition", format!("this {always} holds: {shown} is {}", brief(of)), at);
+                Type::Bool(Some(!equal))
+            }
+            BinaryOp::In => {
+                let b = self.there(&b, right, "which has no members");
+                self.only(&b, right, |one| matches!(one, Type::Object(_) | Type::List(_)), "has no members");
+                Type::BOOL
+            }
+        }
+    }
+
+    /// Arithmetic on single values gives a single value.
+    fn computed(&self, op: BinaryOp, a: &Type, b: &Type) -> Type {
+        match (a, b) {
+            (Type::Number(Some(a)), Type::Number(Some(b))) => {
+                let value =
+                    ops::binary(op, &kanzlei_model::value::Value::Num(*a), &kanzlei_model::value::Value::Num(*b));
+                Type::of(&value)
+            }
+            _ => Type::NUMBER,
+        }
+    }
+
+    fn add(&mut self, a: &Type, left: &Expr, b: &Type, right: &Expr) -> Type {
+        let (a, b) = (self.there(a, left, "which cannot be added"), self.there(b, right, "which cannot be added"));
+        for (of, expr) in [(&a, left), (&b, right)] {
+            self.only(of, expr, |one| !matches!(one, Type::List(_) | Type::Object(_)), "cannot be added");
+        }
+        let is_text = |of: &Type| of.alternatives().iter().all(|one| matches!(one, Type::Text(_)));
+        let is_number = |of: &Type| of.alternatives().iter().all(|one| matches!(one, Type::Number(_)));
+        match () {
+            _ if a == Type::Never || b == Type::Never => Type::Never,
+            _ if is_text(&a) || is_text(&b) => Type::TEXT,
+            _ if is_number(&a) && is_number(&b) => self.computed(BinaryOp::Add, &a, &b),
+            _ => {
+                for (of, expr) in [(&a, left), (&b, right)] {
+                    self.only(of, expr, |one| !matches!(one, Type::Bool(_)), "cannot be added to a number");
+                }
+                let unknown = [&a, &b].into_iter().any(|of| of.alternatives().contains(&Type::Unknown));
+                if unknown { Type::Unknown } else { Type::NUMBER.or(Type::TEXT) }
+            }
+        }
+    }
+
+    fn logical(&mut self, op: LogicalOp, left: &Expr, right: &Expr) -> Type {
+        let a = self.expr(left);
+        match op {
+            LogicalOp::And => {
+                let b = self.under(left, true, |infer| infer.expr(right));
+                if truthy(&a) == Type::Never { a } else { falsy(&a).or(b) }
+            }
+            LogicalOp::Or => {
+                let b = self.under(left, false, |infer| infer.expr(right));
+                if falsy(&a) == Type::Never { a } else { truthy(&a).or(b) }
+            }
+            LogicalOp::Coalesce => {
+                let b = self.expr(right);
+                if a.may_be_missing() || a.alternatives().contains(&Type::Unknown) {
+                    a.without_nullish().or(b)
+                } else {
+                    a
+                }
+            }
+        }
+    }
+
+    /// The type of what `...of` adds to a list.
+    pub(super) fn items_of(&mut self, of: &Type, expr: &Expr) -> Type {
+        let of = self.there(of, expr, "which cannot be spread");
+        self.only(&of, expr, |one| matches!(one, Type::List(_) | Type::Text(_)), "cannot be spread into a list");
+        items(&of)
+    }
+}
+
+/// The item type of lists and texts.
+pub(super) fn items(of: &Type) -> Type {
+    of.map(|one| match one {
+        Type::List(item) => item.of.clone(),
+        Type::Text(_) => Type::TEXT,
+        _ => Type::Unknown,
+    })
+}
+
+fn spread_into(form: &Shape, of: &Type) -> Shape {
+    let mut out = form.clone();
+    match of {
+        Type::Object(shape) => {
+            for member in &shape.members {
+                match (member.optional, out.get(&member.name).cloned()) {
+                    // It may be there, or leave what was there before.
+                    (true, Some(before)) => {
+                        let value = before.value.or(member.value.clone());
+                        out.set(member.name.clone(), value, before.optional);
+                    }
+                    (optional, _) => out.set(member.name.clone(), member.value.clone(), optional),
+                }
+            }
+            if let Some(rest) = &shape.rest {
+                for member in out.members.iter_mut().filter(|member| shape.get(&member.name).is_none()) {
+                    member.value = member.value.clone().or(rest.clone());
+                }
+                out.rest = Some(out.rest.take().map_or(rest.clone(), |known| known.or(rest.clone())));
+            }
+        }
+        Type::Unknown | Type::List(_) | Type::Text(_) => {
+            for Member { value, .. } in &mut out.members {
+                *value = Type::Unknown;
+            }
+            out.rest = Some(Type::Unknown);
+        }
+        _ => {}
+    }
+    out
+}
+
+pub(super) fn names(of: &Type) -> Vec<&str> {
+    match of {
+        Type::Object(shape) => shape.members.iter().map(|member| &*member.name).collect(),
+        Type::List(_) | Type::Text(_) => vec!["length"],
+        _ => Vec::new(),
+    }
+}
+
+fn brief(of: &Type) -> String {
+    let shown = of.to_string();
+    if shown.chars().count() > 80 { of.what() } else { shown }
+}
+
+/// The place of a member's name at the end of an expression.
+fn end_of(at: Span, name: &str) -> Span {
+    Span { start: at.end.saturating_sub(name.len() as u32).max(at.start), end: at.end }
+}

@@ -1,0 +1,475 @@
+//! The values that workflows pass around: JSON plus ECMAScript's `undefined`.
+//!
+//! A value is cheap to clone (text, lists and objects are shared), never changes once made, and knows
+//! how deep it is, so that no program can build one that later overflows a stack. Two numbers exist:
+//! [`Value::Int`] keeps all 64 bits of an integer that is only passed through, [`Value::Num`] is what
+//! arithmetic works with. Objects list their members in ECMAScript's order (ECMA-262 §10.1.11.1):
+//! integer keys first, ascending, then the others as they were added.
+//!
+//! This module may not know expressions, documents or HTTP.
+//!
+//! ```
+//! use kanzlei_model::value::Value;
+//! let value: Value = serde_json::from_str(r#"{"imo": 9074729, "name": "Havbris"}"#).unwrap();
+//! assert_eq!(value.member("name"), Some(&Value::text("Havbris")));
+//! assert_eq!(value.to_json(), r#"{"imo":9074729,"name":"Havbris"}"#);
+//! ```
+
+use std::sync::Arc;
+
+use indexmap::IndexMap;
+use serde::de::{Deserialize, Deserializer, MapAccess, SeqAccess, Visitor};
+use serde::ser::{Serialize, SerializeMap, SerializeSeq, Serializer};
+
+/// Shared text.
+pub type Str = Arc<str>;
+type Members = IndexMap<Str, Value, ahash::RandomState>;
+
+/// The deepest nesting a value may have; the same bound that serde_json puts on documents it reads.
+pub const MAX_DEPTH: u16 = 127;
+
+/// One value of the expression language.
+#[derive(Clone, Debug, Default)]
+pub enum Value {
+    /// ECMAScript's `undefined`: a member that is not there. Left out when written as JSON.
+    #[default]
+    Undefined,
+    Null,
+    Bool(bool),
+    /// An integer as it came in, with all its bits.
+    Int(i64),
+    Num(f64),
+    Text(Str),
+    List(Arc<List>),
+    Object(Arc<Object>),
+}
+
+/// A list and its nesting depth.
+#[derive(Debug)]
+pub struct List {
+    items: Vec<Value>,
+    depth: u16,
+    /// What a pattern match adds to its list of groups: `index`, `input`, `groups`.
+    named: Option<Arc<Object>>,
+}
+
+/// An object's members and its nesting depth.
+#[derive(Debug, Default)]
+pub struct Object {
+    members: Members,
+    depth: u16,
+}
+
+/// Collects members; [`ObjectBuilder::finish`] puts them into ECMAScript's order once.
+#[derive(Debug, Default)]
+pub struct ObjectBuilder {
+    members: Members,
+    has_index_key: bool,
+}
+
+impl Value {
+    pub fn text(text: impl Into<Str>) -> Self {
+        Value::Text(text.into())
+    }
+
+    pub fn list(items: Vec<Value>) -> Self {
+        let depth = 1 + items.iter().map(Value::depth).max().unwrap_or(0);
+        Value::List(Arc::new(List { items, depth, named: None }))
+    }
+
+    /// The list a pattern match gives, with its further members by name.
+    pub fn match_list(items: Vec<Value>, named: Arc<Object>) -> Self {
+        Value::List(Arc::new(List { items, depth: 1, named: Some(named) }))
+    }
+
+    /// An object from members in the order given.
+    pub fn object<K: Into<Str>>(members: impl IntoIterator<Item = (K, Value)>) -> Self {
+        let mut builder = ObjectBuilder::default();
+        for (key, value) in members {
+            builder.insert(key.into(), value);
+        }
+        builder.finish()
+    }
+
+    /// How deep lists and objects are nested in it; 0 for anything else.
+    pub fn depth(&self) -> u16 {
+        match self {
+            Value::List(list) => list.depth,
+            Value::Object(object) => object.depth,
+            _ => 0,
+        }
+    }
+
+    /// The member of that name, when this is an object that has it.
+    pub fn member(&self, name: &str) -> Option<&Value> {
+        match self {
+            Value::Object(object) => object.get(name),
+            _ => None,
+        }
+    }
+
+    pub fn as_text(&self) -> Option<&str> {
+        match self {
+            Value::Text(text) => Some(text),
+            _ => None,
+        }
+    }
+
+    pub fn as_list(&self) -> Option<&[Value]> {
+        match self {
+            Value::List(list) => Some(&list.items),
+            _ => None,
+        }
+    }
+
+    pub fn is_nullish(&self) -> bool {
+        matches!(self, Value::Undefined | Value::Null)
+    }
+
+    /// What a message calls this kind of value.
+    pub fn kind(&self) -> &'static str {
+        match self {
+            Value::Undefined => "undefined",
+            Value::Null => "null",
+            Value::Bool(_) => "a boolean",
+            Value::Int(_) | Value::Num(_) => "a number",
+            Value::Text(_) => "a string",
+            Value::List(_) => "an array",
+            Value::Object(_) => "an object",
+        }
+    }
+
+    /// JSON text, as `JSON.stringify` writes it, except that integers keep their 64 bits and
+    /// `undefined` at the top gives `null`.
+    pub fn to_json(&self) -> String {
+        let mut out = String::new();
+        self.write_json(&mut out);
+        out
+    }
+
+    /// Appends the JSON text of this value.
+    pub fn write_json(&self, out: &mut String) {
+        match self {
+            Value::Undefined | Value::Null => out.push_str("null"),
+            Value::Bool(true) => out.push_str("true"),
+            Value::Bool(false) => out.push_str("false"),
+            Value::Int(int) => {
+                use std::fmt::Write;
+                let _ = write!(out, "{int}");
+            }
+            Value::Num(num) if num.is_finite() => {
+                out.push_str(ryu_js::Buffer::new().format_finite(*num));
+            }
+            Value::Num(_) => out.push_str("null"),
+            Value::Text(text) => write_json_text(text, out),
+            Value::List(list) => {
+                out.push('[');
+                for (index, item) in list.items.iter().enumerate() {
+                    if index > 0 {
+                        out.push(',');
+                    }
+                    item.write_json(out);
+                }
+                out.push(']');
+            }
+            Value::Object(object) => {
+                out.push('{');
+                let mut first = true;
+                for (key, value) in object.iter() {
+                    if matches!(value, Value::Undefined) {
+                        continue;
+                    }
+                    if !std::mem::take(&mut first) {
+                        out.push(',');
+                    }
+                    write_json_text(key, out);
+                    out.push(':');
+                    value.write_json(out);
+                }
+                out.push('}');
+            }
+        }
+    }
+
+    /// Takes over a serde_json value.
+    pub fn from_json(json: &serde_json::Value) -> Self {
+        match json {
+            serde_json::Value::Null => Value::Null,
+            serde_json::Value::Bool(b) => Value::Bool(*b),
+            serde_json::Value::Number(n) => match n.as_i64() {
+                Some(int) => Value::Int(int),
+                None => Value::Num(n.as_f64().unwrap_or(f64::NAN)),
+            },
+            serde_json::Value::String(text) => Value::text(text.as_str()),
+            serde_json::Value::Array(items) => Value::list(items.iter().map(Value::from_json).collect()),
+            serde_json::Value::Object(members) => {
+                let mut builder = ObjectBuilder::with_capacity(members.len());
+                for (key, value) in members {
+                    builder.insert(key.as_str().into(), Value::from_json(value));
+                }
+                builder.finish()
+            }
+        }
+    }
+
+    /// The same as a serde_json value; `undefined` members are left out, as in JSON text.
+    pub fn to_serde(&self) -> serde_json::Value {
+        match self {
+            Value::Undefined | Value::Null => serde_json::Value::Null,
+            Value::Bool(b) => (*b).into(),
+            Value::Int(int) => (*int).into(),
+            Value::Num(num) if num.fract() == 0.0 && num.abs() < 9e15 => (*num as i64).into(),
+            Value::Num(num) => {
+                serde_json::Number::from_f64(*num).map_or(serde_json::Value::Null, serde_json::Value::Number)
+            }
+            Value::Text(text) => text.as_ref().into(),
+            Value::List(list) => list.items.iter().map(Value::to_serde).collect(),
+            Value::Object(object) => object
+                .iter()
+                .filter(|(_, value)| !matches!(value, Value::Undefined))
+                .map(|(key, value)| (key.to_string(), value.to_serde()))
+                .collect(),
+        }
+    }
+}
+
+/// Equal in content. Unlike `===` this compares lists and objects member by member.
+impl PartialEq for Value {
+    fn eq(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Value::Undefined, Value::Undefined) | (Value::Null, Value::Null) => true,
+            (Value::Bool(a), Value::Bool(b)) => a == b,
+            (Value::Int(a), Value::Int(b)) => a == b,
+            (Value::Num(a), Value::Num(b)) => a == b,
+            (Value::Int(a), Value::Num(b)) | (Value::Num(b), Value::Int(a)) => *a as f64 == *b,
+            (Value::Text(a), Value::Text(b)) => a == b,
+            (Value::List(a), Value::List(b)) => a.items == b.items,
+            (Value::Object(a), Value::Object(b)) => a.members == b.members,
+            _ => false,
+        }
+    }
+}
+
+impl List {
+    pub fn items(&self) -> &[Value] {
+        &self.items
+    }
+
+    /// Members beside the items, on the result of a pattern match.
+    pub fn named(&self) -> Option<&Object> {
+        self.named.as_deref()
+    }
+}
+
+impl Object {
+    pub fn get(&self, name: &str) -> Option<&Value> {
+        // Few members are found faster by looking at each: lengths differ before any text is read.
+        if self.members.len() <= 8 {
+            return self
+                .members
+                .iter()
+                .find(|(key, _)| key.len() == name.len() && &***key == name)
+                .map(|(_, value)| value);
+        }
+        self.members.get(name)
+    }
+
+    pub fn len(&self) -> usize {
+        self.members.len()
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.members.is_empty()
+    }
+
+    pub fn iter(&self) -> impl Iterator<Item = (&Str, &Value)> {
+        self.members.iter()
+    }
+}
+
+impl ObjectBuilder {
+    pub fn with_capacity(capacity: usize) -> Self {
+        ObjectBuilder { members: Members::with_capacity_and_hasher(capacity, Default::default()), has_index_key: false }
+    }
+
+    /// Adds a member, or replaces the value of the one that is there.
+    pub fn insert(&mut self, key: Str, value: Value) {
+        self.has_index_key |= array_index(&key).is_some();
+        self.members.insert(key, value);
+    }
+
+    pub fn get_mut(&mut self, key: &str) -> Option<&mut Value> {
+        self.members.get_mut(key)
+    }
+
+    /// Takes a member out again.
+    pub fn remove(&mut self, key: &str) -> Option<Value> {
+        self.members.shift_remove(key)
+    }
+
+    /// Adds all members of an object, later ones replacing earlier ones of the same name.
+    pub fn extend(&mut self, object: &Object) {
+        for (key, value) in object.iter() {
+            self.insert(key.clone(), value.clone());
+        }
+    }
+
+    pub fn finish(mut self) -> Value {
+        if self.has_index_key {
+            // Stable, and text keys all compare equal, so only the integer keys move.
+            self.members.sort_by(|a, _, b, _| {
+                let rank = |key: &str| array_index(key).map_or(u64::MAX, u64::from);
+                rank(a).cmp(&rank(b))
+            });
+        }
+        let depth = 1 + self.members.values().map(Value::depth).max().unwrap_or(0);
+        Value::Object(Arc::new(Object { members: self.members, depth }))
+    }
+}
+
+/// The array index a key stands for, if it is one in canonical form (ECMA-262 §6.1.7).
+pub fn array_index(key: &str) -> Option<u32> {
+    let first = *key.as_bytes().first()?;
+    if !first.is_ascii_digit() || (first == b'0' && key.len() > 1) || key.len() > 10 {
+        return None;
+    }
+    key.parse().ok().filter(|&index| index != u32::MAX)
+}
+
+/// Appends a JSON string literal with the escapes `JSON.stringify` uses.
+pub fn write_json_text(text: &str, out: &mut String) {
+    out.push('"');
+    let mut plain_from = 0;
+    for (at, byte) in text.bytes().enumerate() {
+        let escape = match byte {
+            b'"' => "\\\"",
+            b'\\' => "\\\\",
+            b'\n' => "\\n",
+            b'\r' => "\\r",
+            b'\t' => "\\t",
+            0x08 => "\\b",
+            0x0c => "\\f",
+            0..=0x1f => "",
+            _ => continue,
+        };
+        out.push_str(&text[plain_from..at]);
+        if escape.is_empty() {
+            use std::fmt::Write;
+            let _ = write!(out, "\\u{byte:04x}");
+        } else {
+            out.push_str(escape);
+        }
+        plain_from = at + 1;
+    }
+    out.push_str(&text[plain_from..]);
+    out.push('"');
+}
+
+impl Serialize for Value {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self {
+            Value::Undefined | Value::Null => serializer.serialize_unit(),
+            Value::Bool(b) => serializer.serialize_bool(*b),
+            Value::Int(int) => serializer.serialize_i64(*int),
+            Value::Num(num) if num.fract() == 0.0 && num.abs() < 9e15 => serializer.serialize_i64(*num as i64),
+            Value::Num(num) => serializer.serialize_f64(*num),
+            Value::Text(text) => serializer.serialize_str(text),
+            Value::List(list) => {
+                let mut seq = serializer.serialize_seq(Some(list.items.len()))?;
+                for item in &list.items {
+                    seq.serialize_element(item)?;
+                }
+                seq.end()
+            }
+            Value::Object(object) => {
+                let mut map = serializer.serialize_map(None)?;
+                for (key, value) in object.iter() {
+                    if !matches!(value, Value::Undefined) {
+                        map.serialize_entry(key.as_ref(), value)?;
+                    }
+                }
+                map.end()
+            }
+        }
+    }
+}
+
+impl<'de> Deserialize<'de> for Value {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Reader;
+        impl<'de> Visitor<'de> for Reader {
+            type Value = Value;
+            fn expecting(&self, f: &mut std::fmt::Formatter) -> std::fmt::Result {
+                f.write_str("a JSON value")
+            }
+            fn visit_unit<E>(self) -> Result<Value, E> {
+                Ok(Value::Null)
+            }
+            fn visit_bool<E>(self, b: bool) -> Result<Value, E> {
+                Ok(Value::Bool(b))
+            }
+            fn visit_i64<E>(self, int: i64) -> Result<Value, E> {
+                Ok(Value::Int(int))
+            }
+            fn visit_u64<E>(self, int: u64) -> Result<Value, E> {
+                Ok(i64::try_from(int).map_or(Value::Num(int as f64), Value::Int))
+            }
+            fn visit_f64<E>(self, num: f64) -> Result<Value, E> {
+                Ok(Value::Num(num))
+            }
+            fn visit_str<E>(self, text: &str) -> Result<Value, E> {
+                Ok(Value::text(text))
+            }
+            fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<Value, A::Error> {
+                let mut items = Vec::new();
+                while let Some(item) = seq.next_element()? {
+                    items.push(item);
+                }
+                Ok(Value::list(items))
+            }
+            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Value, A::Error> {
+                let mut builder = ObjectBuilder::default();
+                while let Some((key, value)) = map.next_entry::<String, Value>()? {
+                    builder.insert(key.into(), value);
+                }
+                Ok(builder.finish())
+            }
+        }
+        deserializer.deserialize_any(Reader)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn json_goes_in_and_out_unchanged() {
+        for json in [
+            "null",
+            "true",
+            "[1,-2,3.5,1e+21,9007199254740993]",
+            r#"{"b":1,"a":"x\"\\\n\u0001é😀"}"#,
+            r#"{"":[{}],"nested":{"deep":[[]]}}"#,
+            "9223372036854775807",
+        ] {
+            let value: Value = serde_json::from_str(json).expect(json);
+            assert_eq!(value.to_json(), json);
+            assert_eq!(Value::from_json(&serde_json::from_str(json).expect(json)).to_json(), json);
+            assert_eq!(serde_json::from_str::<Value>(&value.to_serde().to_string()).expect(json), value);
+        }
+    }
+
+    #[test]
+    fn members_stand_in_ecmascript_order() {
+        let value: Value = serde_json::from_str(r#"{"b":1,"10":2,"a":3,"9":4,"01":5}"#).expect("json");
+        assert_eq!(value.to_json(), r#"{"9":4,"10":2,"b":1,"a":3,"01":5}"#);
+    }
+
+    #[test]
+    fn undefined_members_are_left_out_and_depth_is_known() {
+        let value = Value::object([("gone", Value::Undefined), ("here", Value::list(vec![Value::list(vec![])]))]);
+        assert_eq!(value.to_json(), r#"{"here":[[]]}"#);
+        assert_eq!(value.depth(), 3);
+    }
+}

@@ -1,0 +1,189 @@
+//! Which steps and branches cases reach, by the numbers of the sheet.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::Serialize;
+
+use kanzlei_compiler::plan::{Action, Plan, Step};
+use kanzlei_engine::machine::{Machine, State, StepRecord};
+use kanzlei_lang::expr::ops;
+use kanzlei_model::value::Value;
+
+/// What one run reached: paragraphs and branches by workflow.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Reached {
+    steps: BTreeMap<String, BTreeSet<u32>>,
+    branches: BTreeMap<String, BTreeSet<(u32, String)>>,
+}
+
+impl Reached {
+    pub fn add(&mut self, other: &Reached) {
+        for (name, steps) in &other.steps {
+            self.steps.entry(name.clone()).or_default().extend(steps);
+        }
+        for (name, branches) in &other.branches {
+            self.branches.entry(name.clone()).or_default().extend(branches.iter().cloned());
+        }
+    }
+}
+
+/// How much of one workflow was reached.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Coverage {
+    pub workflow: String,
+    pub steps: usize,
+    pub steps_reached: usize,
+    pub branches: usize,
+    pub branches_reached: usize,
+    /// What was not reached, in the order of the sheet.
+    pub missing: Vec<Missing>,
+    /// For each paragraph of the sheet whether it was reached; nothing for one that is off.
+    pub paragraphs: Vec<Option<bool>>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Missing {
+    /// The step's number on the sheet.
+    pub number: String,
+    /// Nothing when the step itself was not reached.
+    pub branch: Option<String>,
+    /// What the step does: `if vessel.status === 404`.
+    pub what: String,
+    pub line: u32,
+}
+
+impl Coverage {
+    /// Branches reached of a hundred; all of them when there are none.
+    pub fn percent(&self) -> f64 {
+        let (all, reached) = (self.steps + self.branches, self.steps_reached + self.branches_reached);
+        if all == 0 { 100.0 } else { reached as f64 * 100.0 / all as f64 }
+    }
+
+    pub fn of(plan: &Plan, reached: &Reached) -> Self {
+        let none = BTreeSet::new();
+        let steps = reached.steps.get(&plan.name).unwrap_or(&none);
+        let no_branches = BTreeSet::new();
+        let branches = reached.branches.get(&plan.name).unwrap_or(&no_branches);
+        let mut out = Coverage {
+            workflow: plan.name.clone(),
+            steps: 0,
+            steps_reached: 0,
+            branches: 0,
+            branches_reached: 0,
+            missing: Vec::new(),
+            paragraphs: vec![None; plan.sheet.len()],
+        };
+        let mut all: Vec<&Step> = Vec::new();
+        collect(plan, 0, &mut all);
+        all.sort_by_key(|step| step.paragraph);
+        for step in all {
+            let paragraph = &plan.sheet[step.paragraph as usize];
+            let what = format!("{} {}", paragraph.kind, paragraph.title).trim().to_owned();
+            let missing = |branch: Option<String>| Missing {
+                number: paragraph.number.clone(),
+                branch,
+                what: what.clone(),
+                line: paragraph.line,
+            };
+            let there = steps.contains(&step.paragraph);
+            out.steps += 1;
+            out.steps_reached += usize::from(there);
+            out.paragraphs[step.paragraph as usize] = Some(there);
+            if !there {
+                out.missing.push(missing(None));
+            }
+            for branch in branches_of(step) {
+                out.branches += 1;
+                if branches.contains(&(step.paragraph, branch.clone())) {
+                    out.branches_reached += 1;
+                } else if there {
+                    out.missing.push(missing(Some(branch)));
+                }
+            }
+        }
+        out
+    }
+}
+
+/// The steps of a block and of those inside it, without those that are off.
+fn collect<'p>(plan: &'p Plan, block: u32, out: &mut Vec<&'p Step>) {
+    for step in plan.blocks[block as usize].iter().filter(|step| !step.off) {
+        out.push(step);
+        for block in step.action.blocks().into_iter().chain(step.rescue) {
+            collect(plan, block, out);
+        }
+    }
+}
+
+/// The ways a step can be taken, where there are several.
+fn branches_of(step: &Step) -> Vec<String> {
+    let mut out = Vec::new();
+    if step.when.is_some() {
+        out.extend(["taken".to_owned(), "skipped".to_owned()]);
+    }
+    match &step.action {
+        Action::If { .. } => out.extend(["then".to_owned(), "else".to_owned()]),
+        Action::Match { arms, otherwise, complete, .. } => {
+            out.extend(arms.iter().map(|(value, _)| arm(value)));
+            if otherwise.is_some() || !complete {
+                out.push("else".to_owned());
+            }
+        }
+        _ => {}
+    }
+    if step.rescue.is_some() {
+        out.push("rescue".to_owned());
+    }
+    out
+}
+
+fn arm(value: &Value) -> String {
+    ops::to_text(value).to_string()
+}
+
+/// What a run reached.
+pub fn reached(machine: &Machine) -> Reached {
+    let mut out = Reached::default();
+    for (index, record) in machine.records().iter().enumerate() {
+        let plan = machine.plan_of(record);
+        let Some(step) = machine.step_of(index) else { continue };
+        let steps = out.steps.entry(plan.name.clone()).or_default();
+        let skipped = record.state == State::Skipped;
+        // A step that is only ever skipped is not reached; its being skipped is a branch.
+        if !skipped {
+            steps.insert(record.paragraph);
+        }
+        let branches = out.branches.entry(plan.name.clone()).or_default();
+        for branch in taken(machine, index, record, step) {
+            branches.insert((record.paragraph, branch));
+        }
+    }
+    out
+}
+
+fn taken(machine: &Machine, index: usize, record: &StepRecord, step: &Step) -> Vec<String> {
+    let mut out = Vec::new();
+    let skipped = record.state == State::Skipped;
+    if step.when.is_some() {
+        out.push(if skipped { "skipped" } else { "taken" }.to_owned());
+    }
+    if skipped {
+        return out;
+    }
+    match (&step.action, &record.outcome) {
+        (Action::If { .. }, Value::Bool(truth)) => out.push(if *truth { "then" } else { "else" }.to_owned()),
+        (Action::Match { arms, .. }, value) if !matches!(value, Value::Undefined) || record.failure.is_none() => {
+            let taken = arms.iter().find(|(wanted, _)| ops::strict_equal(wanted, value));
+            out.push(taken.map_or("else".to_owned(), |(wanted, _)| arm(wanted)));
+        }
+        _ => {}
+    }
+    if let Some(rescue) = step.rescue {
+        let rescued = record.state == State::Rescued
+            || machine.records().iter().any(|inner| inner.owner == Some(index as u32) && inner.place().0 == rescue);
+        if rescued {
+            out.push("rescue".to_owned());
+        }
+    }
+    out
+}

@@ -1,0 +1,336 @@
+//! Rehearsal: cases run without anything outside, on a virtual clock, by the machine that runs them live.
+//!
+//! [`prepare`] compiles a document of cases against the workflow it is for; [`Prepared::run`] runs one
+//! case and says what was not as expected and which steps and branches it reached ([`coverage`]). Stubs
+//! answer for services and databases; a call that no stub answers fails the case and brings the stub to
+//! paste. Cases know nothing of each other, so they can run in parallel.
+//!
+//! ```
+//! use kanzlei_compiler::check::Bundle;
+//! let mut bundle = Bundle::default();
+//! bundle.add("w.yaml", "workflow: wait\nsteps: [{pause: 7 days}, {reply: 204}]\n");
+//! bundle.add("c.yaml", "cases: wait\nexamples: [{name: a week, expect: {reply: {status: 204}, took: 604800000}}]\n");
+//! let (_, rehearsals) = kanzlei_rehearsal::check(&bundle);
+//! assert!(rehearsals[0].run(0).differences.is_empty());
+//! ```
+
+pub mod coverage;
+mod expect;
+mod prepare;
+pub mod record;
+mod stubs;
+
+#[cfg(test)]
+mod tests;
+
+use std::sync::Arc;
+
+use serde::Serialize;
+
+pub use coverage::{Coverage, Reached};
+pub use expect::StepSeen;
+pub use prepare::{Prepared, prepare};
+
+use kanzlei_compiler::check::{Bundle, Checked};
+use kanzlei_compiler::input::{Body, Parts, encoded, form_pairs};
+use kanzlei_compiler::plan::Plan;
+use kanzlei_engine::driver;
+use kanzlei_engine::machine::{Machine, Micros, Query, QueryFault, Reply, Rows, Start, State};
+use kanzlei_lang::diagnostic::{Report, Severity};
+use kanzlei_lang::document::workflow::Answer;
+use kanzlei_lang::suggest;
+use kanzlei_model::problem::Problem;
+use kanzlei_model::value::Value;
+use prepare::{Case, Entered};
+
+/// Checks a bundle and prepares its cases; findings about both are in the order of the documents.
+pub fn check(bundle: &Bundle) -> (Checked, Vec<Prepared>) {
+    let mut checked = kanzlei_compiler::check::check(bundle);
+    let mut rehearsals = Vec::new();
+    let mut found = Vec::new();
+    for (index, cases) in &checked.cases {
+        let source = &bundle.documents[*index];
+        let name = &cases.workflow;
+        let mut report = Report::new(&source.path, &source.text);
+        match checked.plans.get(&name.text) {
+            Some(plan) => {
+                let prepared = prepare(&source.path, cases, plan, &checked.services, &mut report);
+                let sound =
+                    |d: &kanzlei_lang::diagnostic::Diagnostic| d.path != source.path || d.severity != Severity::Error;
+                if !report.has_errors() && checked.diagnostics.iter().all(sound) {
+                    rehearsals.push(prepared);
+                }
+            }
+            // Its own document says why there is no plan.
+            None if checked.names.contains(&name.text) => {}
+            None => {
+                report.error("unknown-workflow", name.at, format!("there is no workflow `{}`", name.text));
+                if let Some(near) = suggest::nearest(&name.text, checked.names.iter().map(String::as_str)) {
+                    report.help(format!("did you mean `{near}`?"));
+                }
+            }
+        }
+        found.extend(report.finish());
+    }
+    if !found.is_empty() {
+        checked.diagnostics.extend(found);
+        let place = |path: &str| bundle.documents.iter().position(|source| source.path == path);
+        checked.diagnostics.sort_by_cached_key(|d| (place(&d.path), d.start, d.severity));
+        checked.diagnostics.dedup();
+    }
+    (checked, rehearsals)
+}
+
+/// Lends fresh databases to cases that want real ones.
+pub trait Lender: Sync {
+    /// A database with these tables and rows; it is gone when it is dropped.
+    fn lend(&self, seed: &str) -> Result<Box<dyn Lent>, String>;
+}
+
+/// A database of a case's own.
+pub trait Lent {
+    fn query(&mut self, query: &Query) -> Result<Vec<Rows>, QueryFault>;
+}
+
+/// Method, path with query, headers and body.
+pub type CaseRequest = (String, String, Vec<(String, String)>, Option<Value>);
+
+/// What came of one case.
+#[derive(Debug, Serialize)]
+pub struct CaseResult {
+    pub workflow: String,
+    pub case: String,
+    pub path: String,
+    pub line: u32,
+    /// What was not as expected; empty when the case passes.
+    pub differences: Vec<Difference>,
+    /// Stubs to paste for calls that none answered, as YAML.
+    pub missing_stubs: Vec<String>,
+    /// Steps as they were taken: number, state, attempts.
+    pub steps: Vec<StepTaken>,
+    /// What the client would have got: status and body.
+    pub status: Option<u16>,
+    pub body: Value,
+    /// How the run ended; nothing when the request led to none.
+    pub state: Option<&'static str>,
+    /// Milliseconds on the case's clock.
+    pub took_ms: f64,
+    #[serde(skip)]
+    pub reached: Reached,
+}
+
+#[derive(Debug, Serialize)]
+pub struct StepTaken {
+    pub number: String,
+    pub state: &'static str,
+    #[serde(skip_serializing_if = "is_zero")]
+    pub attempts: u32,
+}
+
+fn is_zero(n: &u32) -> bool {
+    *n == 0
+}
+
+/// One thing that was not as expected, and where the expectation stands.
+#[derive(Debug, PartialEq, Serialize)]
+pub struct Difference {
+    /// `reply.body.dues.amount`.
+    pub what: String,
+    pub wanted: String,
+    pub got: String,
+    pub line: u32,
+    pub column: u32,
+}
+
+impl CaseResult {
+    pub fn passed(&self) -> bool {
+        self.differences.is_empty() && self.missing_stubs.is_empty()
+    }
+}
+
+impl Prepared {
+    /// Whether its cases want real databases.
+    pub fn wants_databases(&self) -> bool {
+        !self.databases.is_empty()
+    }
+
+    /// Runs one case. Gives the same result each time.
+    pub fn run(&self, index: usize) -> CaseResult {
+        self.run_with(index, None)
+    }
+
+    /// The same with somebody who lends databases.
+    pub fn run_with(&self, index: usize, lender: Option<&dyn Lender>) -> CaseResult {
+        self.play(index, lender).0
+    }
+
+    /// The same, with the run itself where the case led to one: all its steps did, for who looks closer.
+    pub fn play(&self, index: usize, lender: Option<&dyn Lender>) -> (CaseResult, Option<Machine>) {
+        let case = &self.cases[index];
+        let mut result = CaseResult {
+            workflow: self.plan.name.clone(),
+            case: case.name.clone(),
+            path: self.path.clone(),
+            line: case.line,
+            differences: Vec::new(),
+            missing_stubs: Vec::new(),
+            steps: Vec::new(),
+            status: None,
+            body: Value::Undefined,
+            state: None,
+            took_ms: 0.0,
+            reached: Reached::default(),
+        };
+        match self.input(case) {
+            Ok((input, limit)) => {
+                let mut lent = Vec::new();
+                for (name, seed) in &self.databases {
+                    let nobody =
+                        || Err("nobody lends databases here; a service does, where one can be reached".to_owned());
+                    match lender.map_or_else(nobody, |lender| lender.lend(seed)) {
+                        Ok(database) => lent.push((name.clone(), database)),
+                        Err(why) => {
+                            let what = format!("database {name}");
+                            let wanted = "a fresh database".to_owned();
+                            let difference = Difference { what, wanted, got: why, line: case.line, column: 1 };
+                            result.differences.push(difference);
+                            return (result, None);
+                        }
+                    }
+                }
+                let machine = self.run_on(case, input, limit, lent, &mut result);
+                (result, Some(machine))
+            }
+            Err(problem) => {
+                // The request never becomes a run: its answer is all there is to look at.
+                let reply =
+                    Reply { status: problem.status, headers: Vec::new(), body: problem.to_value(), problem: true };
+                expect::without_run(case, &reply, &mut result.differences);
+                (result.status, result.body) = (Some(reply.status), reply.body);
+                (result, None)
+            }
+        }
+    }
+
+    fn run_on(
+        &self,
+        case: &Case,
+        input: Value,
+        limit: Option<std::time::Duration>,
+        lent: Vec<(String, Box<dyn Lent>)>,
+        result: &mut CaseResult,
+    ) -> Machine {
+        let start = Start { id: format!("case-{}", case.line), input, now: case.clock, caller: None, attempt: 1 };
+        let mut machine = Machine::new(self.plan.clone(), start);
+        let mut desk = stubs::Desk::new(self, case, lent);
+        let end = driver::drive_within(&mut machine, case.clock, limit, |effect, now| desk.answer(effect, now));
+        expect::judge(case, &machine, &desk, end, &mut result.differences);
+        result.missing_stubs = desk.missing;
+        result.reached = coverage::reached(&machine);
+        result.took_ms = (end - case.clock) as f64 / 1000.0;
+        result.state = machine.ended().map(|ended| ended.state.name());
+        let silent = machine.ended().is_some_and(|ended| ended.state == State::Succeeded).then_some(204);
+        result.status = machine.reply().map(|reply| reply.status).or(silent);
+        result.body = machine.reply().map(|reply| reply.body.clone()).unwrap_or_default();
+        result.steps = machine
+            .records()
+            .iter()
+            .map(|record| StepTaken {
+                number: numbered(&machine, record),
+                state: record.state.name(),
+                attempts: record.attempts,
+            })
+            .collect();
+        machine
+    }
+
+    /// The input of a case, and how long the run may take.
+    fn input(&self, case: &Case) -> Result<(Value, Option<std::time::Duration>), Box<Problem>> {
+        match &case.entered {
+            Entered::Input(input) => Ok((self.plan.input.accept(input)?, None)),
+            Entered::Request { endpoint, path, query, headers, body } => {
+                let declared = &self.plan.endpoints[*endpoint];
+                let (media, bytes) = body_of(headers, body.as_ref());
+                let body = Body::read(&media, &bytes)?;
+                let path = path.iter().map(|(name, value)| (name.as_str(), value.clone())).collect();
+                let parts = Parts { path, query: form_pairs(query.as_bytes()), body };
+                let header = |name: &str| {
+                    headers.iter().find(|(known, _)| known.eq_ignore_ascii_case(name)).map(|(_, value)| value.clone())
+                };
+                let limit = (declared.answer == Answer::Now).then_some(declared.time);
+                Ok((self.plan.input.gather(&declared.input, parts, &header)?, limit))
+            }
+        }
+    }
+
+    /// What of a case's reply, steps and final state a run elsewhere did not give.
+    pub fn judge(&self, index: usize, reply: &Reply, run: Option<(&str, &[StepSeen])>) -> Vec<Difference> {
+        let mut found = Vec::new();
+        let expect = &self.cases[index].expect;
+        expect::compare_reply(expect, Some(reply), &mut found);
+        if let Some((state, steps)) = run {
+            expect::judge_state(expect, state, &mut found);
+            expect::judge_steps(expect, steps, &mut found);
+        }
+        found
+    }
+
+    /// The request of a case: method, path with query, headers, body; nothing for one that gives its
+    /// input itself.
+    pub fn request(&self, index: usize) -> Option<CaseRequest> {
+        let Entered::Request { endpoint, path, query, headers, body } = &self.cases[index].entered else { return None };
+        let declared = &self.plan.endpoints[*endpoint];
+        let mut target = declared.path.clone();
+        for (name, value) in path {
+            target = target.replace(&format!("{{{name}}}"), &encoded(value));
+        }
+        if !query.is_empty() {
+            target = format!("{target}?{query}");
+        }
+        Some((declared.method.clone(), target, headers.clone(), body.clone()))
+    }
+
+    pub fn line(&self, index: usize) -> u32 {
+        self.cases[index].line
+    }
+
+    pub fn plan(&self) -> &Arc<Plan> {
+        &self.plan
+    }
+
+    pub fn len(&self) -> usize {
+        self.cases.len()
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.cases.is_empty()
+    }
+
+    pub fn name(&self, index: usize) -> &str {
+        &self.cases[index].name
+    }
+}
+
+/// The media type and the bytes of a case's body: JSON, unless it is a text and the headers say what.
+pub fn body_of(headers: &[(String, String)], body: Option<&Value>) -> (String, Vec<u8>) {
+    let said = headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("content-type")).map(|(_, media)| media);
+    match (said, body) {
+        (_, None) => (String::new(), Vec::new()),
+        (Some(media), Some(Value::Text(text))) if !media.contains("json") => (media.clone(), text.as_bytes().to_vec()),
+        (said, Some(body)) => (said.cloned().unwrap_or_else(|| "application/json".into()), body.to_json().into_bytes()),
+    }
+}
+
+/// A step's number with the positions in the loops around it: `3.1[2]`.
+fn numbered(machine: &Machine, record: &kanzlei_engine::machine::StepRecord) -> String {
+    let items: String = machine.items(record).iter().map(|item| format!("[{item}]")).collect();
+    format!("{}{items}", machine.number(record))
+}
+
+/// Milliseconds between two instants.
+fn milliseconds(from: Micros, to: Micros) -> Value {
+    match (to - from) % 1000 {
+        0 => Value::Int((to - from) / 1000),
+        _ => Value::Num((to - from) as f64 / 1000.0),
+    }
+}

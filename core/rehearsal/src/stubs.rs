@@ -1,0 +1,429 @@
+//! The desk at which a case's calls arrive: finds the stub that answers, remembers what was asked, and
+//! says what stub is missing.
+
+use std::collections::BTreeMap;
+
+use super::Lent;
+use super::prepare::{Answer, Case, Given, Prepared, Stub};
+use kanzlei_compiler::example;
+use kanzlei_compiler::plan::Maker;
+use kanzlei_engine::machine::{
+    self, Address, Arrival, CallError, CallFault, Cancellation, Cancelling, Effect, Enqueue, Kept, Micros, Outcome,
+    Query, QueryFault, QueueFault, Queued, Request, Rows,
+};
+use kanzlei_lang::document::service::{In, Operation};
+use kanzlei_lang::expr::{Limits, ops};
+use kanzlei_model::value::{ObjectBuilder, Value};
+
+/// The names of stubs that stand for no service.
+pub(super) const QUEUE: &str = "queue";
+pub(super) const CANCEL: &str = "cancel";
+pub(super) const CALLBACK: &str = "callback";
+/// The address of the service that a rehearsed run believes in.
+pub(super) const PUBLIC: &str = "http://127.0.0.1:7080";
+
+pub(super) struct Desk<'c> {
+    prepared: &'c Prepared,
+    case: &'c Case,
+    /// How often each answer was given, by stub and position.
+    used: BTreeMap<(usize, usize), u32>,
+    /// Requests in order, by the name of their stub.
+    pub asked: Vec<(String, Value)>,
+    pub missing: Vec<String>,
+    /// Jobs that were queued, by their workflow; those that were cancelled are marked.
+    pub jobs: Vec<(String, Value)>,
+    cancelled: Vec<bool>,
+    callbacks: usize,
+    /// What the workflows remember.
+    pub kept: BTreeMap<String, (u64, Value)>,
+    /// Databases that are real in this case.
+    lent: Vec<(String, Box<dyn Lent>)>,
+}
+
+impl<'c> Desk<'c> {
+    pub fn new(prepared: &'c Prepared, case: &'c Case, lent: Vec<(String, Box<dyn Lent>)>) -> Self {
+        let mut kept = BTreeMap::new();
+        kept.insert(prepared.plan.name.clone(), (1, case.kept.clone()));
+        Desk {
+            prepared,
+            case,
+            used: BTreeMap::new(),
+            asked: Vec::new(),
+            missing: Vec::new(),
+            jobs: Vec::new(),
+            cancelled: Vec::new(),
+            callbacks: 0,
+            kept,
+            lent,
+        }
+    }
+
+    /// How long an effect takes, and what comes of it.
+    pub fn answer(&mut self, effect: &Effect, now: Micros) -> (Micros, Outcome) {
+        match effect {
+            Effect::Call(request) => self.call(request),
+            Effect::Query(query) => self.query(query),
+            Effect::Wait { .. } => (0, Outcome::Waited),
+            Effect::Enqueue(enqueue) => (0, Outcome::Queued(self.enqueue(enqueue, now))),
+            Effect::Cancel(cancelling) => (0, Outcome::Cancelled(Ok(self.cancel(cancelling, now)))),
+            Effect::Open => {
+                self.callbacks += 1;
+                let id = format!("callback-{}", self.callbacks);
+                let url = format!("{PUBLIC}/-/callbacks/{id}");
+                (0, Outcome::Opened(Ok(Address { id, url })))
+            }
+            Effect::Await { callback, until } => self.wait(callback, *until, now),
+            Effect::Recall { workflow } => (0, Outcome::Kept(Ok(self.remembered(workflow, false)))),
+            Effect::Keep(keep) => {
+                let (version, _) = self.kept.get(&keep.workflow).cloned().unwrap_or((0, Value::Undefined));
+                let stored = version == keep.version;
+                if stored {
+                    self.kept.insert(keep.workflow.clone(), (version + 1, keep.values.clone()));
+                }
+                (0, Outcome::Kept(Ok(self.remembered(&keep.workflow, stored))))
+            }
+        }
+    }
+
+    fn enqueue(&mut self, enqueue: &Enqueue, now: Micros) -> Result<Queued, QueueFault> {
+        let mut ids = Vec::with_capacity(enqueue.jobs.len());
+        let before = self.jobs.len();
+        for job in &enqueue.jobs {
+            let due = job.due.unwrap_or(now);
+            let shown = Value::object([
+                ("input", job.input.clone()),
+                ("due", Value::text(machine::instant(due))),
+                ("tag", job.tag.as_deref().map_or(Value::Null, Value::text)),
+                ("lane", enqueue.lane.as_deref().map_or(Value::Null, Value::text)),
+                ("priority", enqueue.priority.map_or(Value::Null, |p| Value::Int(p.into()))),
+            ]);
+            self.jobs.push((enqueue.workflow.clone(), shown));
+            self.cancelled.push(false);
+            ids.push(format!("job-{}", self.jobs.len()));
+        }
+        let request = Value::object([("workflow", Value::text(enqueue.workflow.as_str()))]);
+        if let Some(Answer { gives: Given::Fails { kind, detail }, .. }) = self.find(|stub| stub == QUEUE, &request) {
+            self.jobs.truncate(before);
+            self.cancelled.truncate(before);
+            let kind = ["full", "database"].into_iter().find(|known| known == kind).unwrap_or("full");
+            return Err(QueueFault { kind, detail: detail.clone() });
+        }
+        let group = enqueue.group.then(|| format!("group-{}", before + 1));
+        Ok(Queued { ids, group, base: PUBLIC.into() })
+    }
+
+    /// Jobs of this case that are not due yet are cancelled; others are as the stub says.
+    fn cancel(&mut self, cancelling: &Cancelling, now: Micros) -> Cancellation {
+        let mut done = Cancellation::default();
+        let request = match cancelling {
+            Cancelling::Tag(tag) => Value::object([("tag", Value::text(tag.as_str()))]),
+            Cancelling::Ids(ids) => {
+                Value::object([("ids", Value::list(ids.iter().map(|id| Value::text(id.as_str())).collect()))])
+            }
+        };
+        self.asked.push((CANCEL.to_owned(), request.clone()));
+        if let Some(Answer { gives: Given::Answer { body: Some(body), .. }, .. }) =
+            self.find(|stub| stub == CANCEL, &request)
+        {
+            let body = made(body, &request);
+            let ids = |name: &str| {
+                let list = body.member(name).and_then(|list| list.as_list().map(<[Value]>::to_vec)).unwrap_or_default();
+                list.iter().map(|id| ops::to_text(id).to_string()).collect()
+            };
+            return Cancellation {
+                cancelled: ids("cancelled"),
+                begun: ids("begun"),
+                done: ids("done"),
+                unknown: ids("unknown"),
+            };
+        }
+        let ids: Vec<String> = match cancelling {
+            Cancelling::Ids(ids) => ids.clone(),
+            Cancelling::Tag(tag) => {
+                let tagged = self.jobs.iter().enumerate();
+                let tagged = tagged.filter(|(_, (_, job))| job.member("tag").and_then(Value::as_text) == Some(tag));
+                tagged.map(|(at, _)| format!("job-{}", at + 1)).collect()
+            }
+        };
+        let now = machine::instant(now);
+        for id in ids {
+            let at = id.strip_prefix("job-").and_then(|number| number.parse::<usize>().ok()).map(|number| number - 1);
+            let job = at.and_then(|at| Some((at, self.jobs.get(at)?)));
+            let into = match job {
+                None => &mut done.unknown,
+                Some((at, (_, job))) => {
+                    let later = job.member("due").and_then(Value::as_text).is_some_and(|due| *due > *now);
+                    let before = std::mem::replace(&mut self.cancelled[at], later);
+                    if later && !before { &mut done.cancelled } else { &mut done.done }
+                }
+            };
+            into.push(id);
+        }
+        done
+    }
+
+    fn wait(&mut self, callback: &str, until: Option<Micros>, now: Micros) -> (Micros, Outcome) {
+        let request = Value::object([("id", Value::text(callback))]);
+        let left = until.map(|until| (until - now).max(0));
+        let found = self.find(|stub| stub == CALLBACK, &request).map(|answer| {
+            let arrival = match &answer.gives {
+                Given::Answer { headers, body, .. } => {
+                    let body = body.as_ref().map(|maker| made(maker, &request));
+                    let answer = http_answer(200, headers, body);
+                    let media = answer.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("content-type"));
+                    let media = media.map_or(String::new(), |(_, media)| media.clone());
+                    Some(Arrival { media, body: answer.body })
+                }
+                _ => None,
+            };
+            (answer.takes.as_micros() as Micros, arrival)
+        });
+        match (found, left) {
+            (Some((takes, Some(arrival))), left) if left.is_none_or(|left| takes <= left) => {
+                (takes, Outcome::Arrived(Some(arrival)))
+            }
+            (_, Some(left)) => (left, Outcome::Arrived(None)),
+            (_, None) => {
+                let stub = "callback: {takes: 1s, body: {}}".to_owned();
+                if !self.missing.contains(&stub) {
+                    self.missing.push(stub);
+                }
+                (0, Outcome::Arrived(None))
+            }
+        }
+    }
+
+    fn remembered(&self, workflow: &str, stored: bool) -> Kept {
+        let (version, values) = self.kept.get(workflow).cloned().unwrap_or((0, Value::object::<&str>([])));
+        Kept { version, values, stored }
+    }
+
+    fn call(&mut self, request: &Request) -> (Micros, Outcome) {
+        let operation = request.operation.as_ref().and_then(|name| {
+            self.prepared.services.get(&request.service).and_then(|service| service.operations.get(name))
+        });
+        let name = match &request.operation {
+            Some(operation) => format!("{}.{operation}", request.service),
+            None => format!("{} {}", request.service, request.method),
+        };
+        let shown = shown(request, operation);
+        // By address: the stub's path is compared where it names one.
+        let path = request.target.split('?').next().unwrap_or_default().to_owned();
+        let fits = |stub: &str| match request.operation {
+            Some(_) => stub == name,
+            None => {
+                stub == name || stub.strip_prefix(&format!("{name} ")).is_some_and(|wanted| path_fits(wanted, &path))
+            }
+        };
+        let within = request.within.as_micros() as Micros;
+        self.asked.push((name.clone(), shown.clone()));
+        let Some(answer) = self.find(fits, &shown) else {
+            self.miss_call(request, &name, operation);
+            let detail = format!("no stub answers {name}");
+            return (0, Outcome::Called(Err(CallFault { kind: CallError::Refused, detail })));
+        };
+        let takes = answer.takes.as_micros() as Micros;
+        let outcome = match &answer.gives {
+            _ if takes > within => Err(CallFault {
+                kind: CallError::Timeout,
+                detail: format!(
+                    "{} did not answer within {}",
+                    request.service,
+                    kanzlei_model::duration::short(request.within)
+                ),
+            }),
+            Given::Fails { kind, detail } => {
+                let kind = CallError::ALL.into_iter().find(|known| known.name() == kind).unwrap_or(CallError::Broken);
+                // What does not answer in time takes all of that time.
+                let takes = if kind == CallError::Timeout { within } else { takes };
+                return (takes, Outcome::Called(Err(CallFault { kind, detail: detail.clone() })));
+            }
+            Given::Answer { status, headers, body } => {
+                let made = body.as_ref().map(|maker| made(maker, &shown));
+                Ok(http_answer(*status, headers, made))
+            }
+            Given::Rows { .. } => Ok(http_answer(200, &[], None)),
+        };
+        (takes.min(within), Outcome::Called(outcome))
+    }
+
+    fn query(&mut self, query: &Query) -> (Micros, Outcome) {
+        let name = format!("sql.{}", query.database);
+        let within = query.within.as_micros() as Micros;
+        if let Some((_, database)) = self.lent.iter_mut().find(|(known, _)| *known == query.database) {
+            for sql in &query.statements {
+                let request =
+                    Value::object([("statement", Value::text(sql.text.as_str())), ("bind", sql.bound.clone())]);
+                self.asked.push((name.clone(), request));
+            }
+            // However long it took, the case's clock stands still.
+            return (0, Outcome::Queried(database.query(query)));
+        }
+        let mut all = Vec::with_capacity(query.statements.len());
+        let mut took = 0;
+        for sql in &query.statements {
+            let request = Value::object([("statement", Value::text(sql.text.as_str())), ("bind", sql.bound.clone())]);
+            self.asked.push((name.clone(), request.clone()));
+            let Some(answer) = self.find(|stub| stub == name, &request) else {
+                let first: String = sql.text.split_whitespace().take(3).collect::<Vec<_>>().join(" ");
+                self.missing
+                    .push(format!("{name}: {{when: \"request.statement.startsWith('{first}')\", rows: [], count: 0}}"));
+                let detail = format!("no stub answers {}", sql.text);
+                return (took, Outcome::Queried(Err(QueryFault { kind: "sql", detail })));
+            };
+            took += answer.takes.as_micros() as Micros;
+            if took > within {
+                let detail = format!("{} did not answer in time", query.database);
+                return (within, Outcome::Queried(Err(QueryFault { kind: "timeout", detail })));
+            }
+            match &answer.gives {
+                Given::Fails { kind, detail } => {
+                    let kind = ["database", "timeout", "duplicate"].into_iter().find(|known| known == kind);
+                    let fault = QueryFault { kind: kind.unwrap_or("sql"), detail: detail.clone() };
+                    return (took, Outcome::Queried(Err(fault)));
+                }
+                Given::Rows { rows, count, id } => {
+                    let rows = rows.as_ref().map(|maker| made(maker, &request));
+                    let rows = rows.as_ref().and_then(Value::as_list).unwrap_or_default().to_vec();
+                    let count = count.unwrap_or(if rows.is_empty() { 0 } else { rows.len() as u64 });
+                    all.push(Rows { rows, count, id: *id });
+                }
+                Given::Answer { .. } => all.push(Rows::default()),
+            }
+        }
+        (took, Outcome::Queried(Ok(all)))
+    }
+
+    /// The answer whose turn it is: the case's own stubs before those of all cases, in the order they
+    /// are written; one with a condition where that holds, one without until it was given as often as
+    /// it says, or once where another without a condition stands behind it.
+    fn find(&mut self, fits: impl Fn(&str) -> bool, request: &Value) -> Option<&'c Answer> {
+        let prepared = self.prepared;
+        let stubs: Vec<&'c Stub> = self.case.stubs.iter().chain(&prepared.stubs).collect();
+        for (stub_at, stub) in stubs.iter().enumerate().filter(|(_, stub)| fits(&stub.name)) {
+            for (at, answer) in stub.answers.iter().enumerate() {
+                let holds = answer.when.as_ref().is_none_or(|when| {
+                    let value = when.eval(std::slice::from_ref(request), Limits::default());
+                    value.is_ok_and(|value| ops::truthy(&value))
+                });
+                let another = stub.answers[at + 1..].iter().any(|later| later.when.is_none());
+                let most = answer.times.or((another && answer.when.is_none()).then_some(1));
+                let used = self.used.entry((stub_at, at)).or_default();
+                if holds && most.is_none_or(|most| *used < most) {
+                    *used += 1;
+                    return Some(answer);
+                }
+            }
+        }
+        None
+    }
+
+    /// Writes the stub that is missing, with what the operation's description says it answers.
+    fn miss_call(&mut self, request: &Request, name: &str, operation: Option<&Operation>) {
+        let path = request.target.split('?').next().unwrap_or_default();
+        let name = if operation.is_some() { name.to_owned() } else { format!("\"{name} {path}\"") };
+        let good = operation.and_then(|operation| {
+            let api = &self.prepared.services.get(&request.service)?.api;
+            let good = operation
+                .responses
+                .iter()
+                .find(|r| r.statuses().is_some_and(|(from, _)| (200..300).contains(&from)))?;
+            let example = good.example.clone().or_else(|| {
+                let (_, schema) = good.content.iter().find(|(media, _)| media.contains("json"))?;
+                Some(example::of_schema_in(api, schema))
+            });
+            Some((good.statuses().map_or(200, |(from, _)| from), example))
+        });
+        let (status, body) = good.unwrap_or((200, Some(serde_json::json!({}))));
+        let status = if status == 200 { String::new() } else { format!("status: {status}, ") };
+        let body = body.map_or("null".to_owned(), |body| body.to_string());
+        let stub = format!("{name}: {{{status}body: {body}}}");
+        if !self.missing.contains(&stub) {
+            self.missing.push(stub);
+        }
+    }
+}
+
+fn made(maker: &Maker, request: &Value) -> Value {
+    maker.make(std::slice::from_ref(request), Limits::default()).unwrap_or_else(|failure| {
+        // The text shows in whatever the workflow makes of it.
+        Value::text(format!("the stub's body failed: {}", failure.message))
+    })
+}
+
+fn http_answer(status: u16, headers: &[(String, String)], body: Option<Value>) -> machine::Answer {
+    let mut headers = headers.to_vec();
+    let typed = headers.iter().any(|(name, _)| name.eq_ignore_ascii_case("content-type"));
+    let bytes = match &body {
+        None | Some(Value::Undefined) => Vec::new(),
+        Some(value) => match (machine::file_bytes(value), value) {
+            (Some((media, _, bytes)), _) => {
+                if !typed {
+                    headers.push(("content-type".into(), media));
+                }
+                bytes
+            }
+            (None, Value::Text(text)) => {
+                if !typed {
+                    headers.push(("content-type".into(), "text/plain; charset=utf-8".into()));
+                }
+                text.as_bytes().to_vec()
+            }
+            (None, other) => {
+                if !typed {
+                    headers.push(("content-type".into(), "application/json".into()));
+                }
+                other.to_json().into_bytes()
+            }
+        },
+    };
+    machine::Answer { status, headers, body: bytes }
+}
+
+/// What conditions of stubs and expectations of calls see of a request.
+fn shown(request: &Request, operation: Option<&Operation>) -> Value {
+    let (path, query) = request.target.split_once('?').unwrap_or((&request.target, ""));
+    let mut by_query = ObjectBuilder::default();
+    let mut params = ObjectBuilder::default();
+    for (name, value) in kanzlei_compiler::input::form_pairs(query.as_bytes()) {
+        by_query.insert(name.as_str().into(), Value::text(value.as_str()));
+        params.insert(name.as_str().into(), Value::text(value));
+    }
+    if let Some(operation) = operation {
+        for (template, given) in operation.path.split('/').zip(path.split('/')) {
+            if let Some(name) = template.strip_prefix('{').and_then(|t| t.strip_suffix('}')) {
+                params.insert(name.into(), Value::text(kanzlei_compiler::input::decoded(given)));
+            }
+        }
+        for parameter in operation.parameters.iter().filter(|p| p.within == In::Header) {
+            let given = request.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case(&parameter.name));
+            if let Some((_, value)) = given {
+                params.insert(parameter.name.as_str().into(), Value::text(value.as_str()));
+            }
+        }
+    }
+    let body = match &request.body {
+        None => Value::Undefined,
+        Some(bytes) => match serde_json::from_slice(bytes) {
+            Ok(json) => json,
+            Err(_) => Value::text(String::from_utf8_lossy(bytes).into_owned()),
+        },
+    };
+    let headers = request.headers.iter().map(|(name, value)| (name.to_ascii_lowercase(), Value::text(value.as_str())));
+    Value::object([
+        ("method", Value::text(request.method.as_str())),
+        ("path", Value::text(path)),
+        ("target", Value::text(request.target.as_str())),
+        ("params", params.finish()),
+        ("query", by_query.finish()),
+        ("headers", Value::object(headers)),
+        ("body", body),
+        ("attempt", Value::Int(request.attempt.into())),
+    ])
+}
+
+fn path_fits(wanted: &str, path: &str) -> bool {
+    let (wanted, path): (Vec<&str>, Vec<&str>) = (wanted.split('/').collect(), path.split('/').collect());
+    wanted.len() == path.len()
+        && wanted.iter().zip(&path).all(|(wanted, part)| wanted.starts_with('{') || wanted == part)
+}

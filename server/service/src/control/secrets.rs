@@ -1,0 +1,78 @@
+//! Secrets by name: set, listed and removed, never shown.
+
+use std::collections::BTreeMap;
+
+use actix_web::HttpResponse;
+use actix_web::web::{Data, Json, Path};
+use kanzlei_engine::machine::instant;
+use kanzlei_lang::document::reader::is_document_name;
+use serde::Deserialize;
+use serde_json::json;
+
+use crate::App;
+use crate::error::{Error, Result};
+use crate::secrets::LONGEST;
+
+/// `GET /secrets`: names, when each was set, which services use it.
+pub async fn list(app: Data<App>) -> Result<HttpResponse> {
+    let kept = app.outside.store.secrets().await?;
+    let live = app.live.load();
+    let mut users: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+    for service in live.services.values() {
+        if let Some(credentials) = &service.credentials {
+            users.entry(&credentials.secret().text).or_default().push(&service.name);
+        }
+    }
+    let readable = app.outside.secrets.names();
+    let listed: Vec<_> = kept
+        .iter()
+        .map(|secret| {
+            json!({
+                "name": secret.name,
+                "set": instant(secret.changed),
+                "readable": readable.contains(&secret.name),
+                "services": users.get(secret.name.as_str()).cloned().unwrap_or_default(),
+            })
+        })
+        .collect();
+    Ok(HttpResponse::Ok().json(json!({"secrets": listed})))
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct NewSecret {
+    value: String,
+}
+
+/// `PUT /secrets/{name}`: sets or replaces a secret.
+pub async fn set(app: Data<App>, name: Path<String>, body: Json<NewSecret>) -> Result<HttpResponse> {
+    if !is_document_name(&name) {
+        let detail = "lower-case letters, digits and hyphens, beginning with a letter: `rates-token`";
+        return Err(Error::problem(422, "Not a name for a secret", detail));
+    }
+    let value = &body.value;
+    if value.is_empty() || value.len() > LONGEST || value.contains(['\r', '\n', '\0']) {
+        let detail = format!("a secret is one line of 1 to {LONGEST} bytes");
+        return Err(Error::problem(422, "Not a secret", detail));
+    }
+    app.outside.secrets.set(&app.outside.store, &name, value).await?;
+    tracing::info!(name = name.as_str(), "a secret was set");
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// `DELETE /secrets/{name}`: removes a secret that no live service uses.
+pub async fn remove(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+    let live = app.live.load();
+    let used = |credentials: &kanzlei_lang::document::service::Credentials| credentials.secret().text == *name;
+    let user = live.services.values().find(|service| service.credentials.as_ref().is_some_and(used));
+    if let Some(service) = user {
+        let detail = format!("the service `{}` needs it; deploy it without, or retire it", service.name);
+        return Err(Error::problem(409, "The secret is in use", detail));
+    }
+    if !app.outside.store.remove_secret(&name).await? {
+        return Err(Error::not_found(format!("there is no secret `{name}`")));
+    }
+    app.outside.secrets.load(&app.outside.store).await?;
+    tracing::info!(name = name.as_str(), "a secret was removed");
+    Ok(HttpResponse::NoContent().finish())
+}

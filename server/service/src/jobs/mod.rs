@@ -1,0 +1,386 @@
+//! Jobs: runs that were queued. [`Jobs`] accepts, cancels and follows them; [`worker`] takes and drives
+//! them; [`timetables`] and [`notices`] do what is due without anybody asking.
+//!
+//! Everything that must not be lost is a row before anybody is told of it. Bounds: acceptances and
+//! writes that wait [`WAITING`], rows of one transaction [`store::queue::ROWS`], followers
+//! `jobs.followers`, jobs that one lane runs in this process `jobs.at_once`.
+
+pub mod accept;
+pub mod drive;
+pub mod follow;
+pub mod lease;
+pub mod notices;
+pub mod plans;
+pub mod tally;
+pub mod timetables;
+pub mod view;
+pub mod worker;
+pub mod write;
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use actix_web::web::Bytes;
+use arc_swap::ArcSwap;
+use base64::Engine;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use hmac::{Hmac, Mac};
+use kanzlei_engine::machine::{
+    Address, Cancellation, Cancelling, Enqueue, NewJob as Asked, Outcome, QueueFault, Queued, instant,
+};
+use kanzlei_model::value::Value;
+use kanzlei_store::Store;
+use kanzlei_store::queue::{Filter, NewBatch, NewJob, OutcomeRow, Phase};
+use sha2::{Digest, Sha256};
+use tokio::sync::{Notify, mpsc};
+use uuid::Uuid;
+
+use crate::clock::now;
+use crate::error::{Error, Result};
+use crate::live::{Live, Workflow};
+use crate::secrets::Secrets;
+
+/// Acceptances and writes that may wait for their transaction.
+pub const WAITING: usize = 10_000;
+/// How long results are kept unless the workflow says.
+const RESULTS: Duration = Duration::from_secs(86_400);
+/// The most jobs that one `cancel` step or one command means.
+pub const MOST_MEANT: u32 = 100_000;
+
+/// What is said of a job when it is queued.
+#[derive(Clone, Debug, Default)]
+pub struct Along {
+    pub entry: String,
+    pub caller: Option<String>,
+    pub request_id: String,
+    pub trace_id: String,
+}
+
+pub struct Jobs {
+    pub store: Store,
+    pub live: Arc<ArcSwap<Live>>,
+    pub secrets: Arc<Secrets>,
+    pub public_url: String,
+    pub followers: follow::Followers,
+    /// Tells the worker that there is something to take.
+    pub wake: Arc<Notify>,
+    /// Tells runs that somebody wants them to stop.
+    pub stops: Arc<Notify>,
+    pub most_input: usize,
+    /// Shared by who runs jobs and who looks at them.
+    pub plans: plans::Plans,
+    usual: view::Usual,
+    acceptances: mpsc::Sender<accept::Acceptance>,
+    key: Vec<u8>,
+}
+
+impl Jobs {
+    pub fn new(
+        store: Store,
+        live: Arc<ArcSwap<Live>>,
+        secrets: Arc<Secrets>,
+        public_url: String,
+        key: Vec<u8>,
+        most_input: usize,
+        most_followers: usize,
+    ) -> (Arc<Self>, mpsc::Receiver<accept::Acceptance>) {
+        let (acceptances, received) = mpsc::channel(WAITING);
+        let jobs = Jobs {
+            followers: follow::Followers::new(most_followers),
+            store,
+            live,
+            secrets,
+            public_url,
+            wake: Arc::default(),
+            stops: Arc::default(),
+            most_input,
+            plans: plans::Plans::default(),
+            usual: view::Usual::default(),
+            acceptances,
+            key,
+        };
+        (Arc::new(jobs), received)
+    }
+
+    /// Bytes that only this installation can make, the same for the same words.
+    fn made(&self, words: &str) -> [u8; 32] {
+        let mut mac = match Hmac::<Sha256>::new_from_slice(&self.key) {
+            Ok(mac) => mac,
+            Err(_) => return [0; 32],
+        };
+        mac.update(words.as_bytes());
+        mac.finalize().into_bytes().into()
+    }
+
+    /// The id of a job that a run queues: the same when the run does it again after a crash.
+    fn id_of(&self, run: Uuid, effect: u64, index: usize, at: i64) -> Uuid {
+        let bytes = self.made(&format!("job {run} {effect} {index}"));
+        let mut random = [0; 10];
+        random.copy_from_slice(&bytes[..10]);
+        // The first 17 bits are the place in the list, so that ids sort as the list does; 57 are left.
+        let place = index.min(0x1_ffff);
+        random[0] = (place >> 13) as u8;
+        random[1] = (place >> 5) as u8;
+        random[2] = ((place & 0x1f) << 1) as u8 | (random[2] & 1);
+        uuid::Builder::from_unix_timestamp_millis((at / 1000).max(0) as u64, &random).into_uuid()
+    }
+
+    /// An id that belongs to a workflow too: two timetables may be due at one instant.
+    fn id_for(&self, workflow: &str, id: Uuid) -> Uuid {
+        let at = id.get_timestamp().map_or(0, |at| at.to_unix().0 * 1000);
+        let bytes = self.made(&format!("{workflow} {id}"));
+        let mut random = [0; 10];
+        random.copy_from_slice(&bytes[..10]);
+        uuid::Builder::from_unix_timestamp_millis(at, &random).into_uuid()
+    }
+
+    /// The row of a job of a live workflow.
+    pub fn row(&self, live: &Live, workflow: &Workflow, id: Uuid, input: &Value, along: &Along) -> Result<NewJob> {
+        let plan = &workflow.plan;
+        let lane = live.lane_of(plan);
+        let accepted = now();
+        let json = input.to_json();
+        if json.len() > self.most_input {
+            let detail = format!("the input has {} bytes of JSON; a job takes at most {}", json.len(), self.most_input);
+            return Err(Error::problem(413, "Content too large", detail));
+        }
+        let secret = plan.input.properties.iter().any(|property| property.secret);
+        let kept = self.secrets.guard(json.clone(), secret).ok_or_else(|| {
+            Error::problem(500, "The input cannot be kept", "it holds a secret, and the service has no key for secrets")
+        })?;
+        let slots = [input.clone(), Value::Undefined, Value::Undefined, Value::Undefined];
+        let tag = plan.jobs.tag.as_ref().and_then(|tag| tag.make(&slots, Default::default()).ok());
+        let tag = tag.filter(|tag| !tag.is_nullish()).map(|tag| kanzlei_lang::expr::ops::to_text(&tag).to_string());
+        Ok(NewJob {
+            id,
+            lane: lane.name.clone(),
+            workflow: plan.name.clone(),
+            revision: workflow.revision,
+            generation: live.generation,
+            priority: plan.jobs.priority.unwrap_or(5),
+            tag: tag.map(|tag| short(&tag, 200)),
+            batch: None,
+            turn: lane.turn(input).map(|turn| short(&turn, 300)),
+            entry: short(&along.entry, 300),
+            caller: along.caller.clone(),
+            request_id: along.request_id.clone(),
+            trace_id: along.trace_id.clone(),
+            accepted,
+            due: accepted,
+            sealed: kept != json,
+            input: kept,
+            kept_for: plan.jobs.results.unwrap_or(RESULTS).as_micros() as i64,
+        })
+    }
+
+    /// Queues what an `enqueue` step asks for, all or none.
+    pub async fn enqueue(
+        &self,
+        run: Uuid,
+        effect: u64,
+        asked: &Enqueue,
+        along: &Along,
+    ) -> std::result::Result<Queued, QueueFault> {
+        let fault = |kind, detail: String| QueueFault { kind, detail };
+        let (live, at) = (self.live.load_full(), asked.at);
+        let Some(workflow) = live.workflows.get(&asked.workflow) else {
+            return Err(fault("input", format!("the workflow `{}` is not live", asked.workflow)));
+        };
+        let batch = asked.group.then(|| self.id_of(run, effect, usize::MAX, at));
+        let mut rows = Vec::with_capacity(asked.jobs.len());
+        for (index, job) in asked.jobs.iter().enumerate() {
+            let id = self.id_of(run, effect, index, at);
+            let row = self.asked_row(&live, workflow, id, job, asked, along)?;
+            rows.push(NewJob { batch, ..row });
+        }
+        let queued = Queued {
+            ids: rows.iter().map(|row| row.id.to_string()).collect(),
+            group: batch.map(|id| id.to_string()),
+            base: self.public_url.clone(),
+        };
+        let batch = batch.map(|id| NewBatch {
+            id,
+            workflow: asked.workflow.clone(),
+            run: run.to_string(),
+            total: rows.len() as u32,
+            created: at,
+        });
+        match self.accept(rows, batch).await {
+            Ok(()) => Ok(queued),
+            Err(accept::Refused::Full { detail, .. }) => Err(fault("full", detail)),
+            Err(accept::Refused::Away) => Err(fault("database", "the database is away".into())),
+        }
+    }
+
+    fn asked_row(
+        &self,
+        live: &Live,
+        workflow: &Workflow,
+        id: Uuid,
+        job: &Asked,
+        asked: &Enqueue,
+        along: &Along,
+    ) -> std::result::Result<NewJob, QueueFault> {
+        let input = workflow.plan.input.accept(&job.input).map_err(|problem| {
+            let first = problem.errors.first();
+            let detail = first.map_or(problem.title.clone(), |error| format!("{} {}", error.pointer, error.detail));
+            QueueFault { kind: "input", detail: format!("`{}` does not take this input: {detail}", asked.workflow) }
+        })?;
+        let mut row = self
+            .row(live, workflow, id, &input, along)
+            .map_err(|error| QueueFault { kind: "input", detail: error.to_string() })?;
+        if let Some(name) = &asked.lane {
+            let lane = live.lane(name);
+            row.turn = lane.turn(&input).map(|turn| short(&turn, 300));
+            row.lane = lane.name.clone();
+        }
+        row.priority = asked.priority.unwrap_or(row.priority);
+        row.due = job.due.unwrap_or(row.accepted).max(row.accepted);
+        row.tag = job.tag.as_deref().map(|tag| short(tag, 200)).or(row.tag);
+        Ok(row)
+    }
+
+    /// Cancels what a `cancel` step asks for. Ids of no job are told apart.
+    pub async fn cancel(&self, asked: &Cancelling, by: &str) -> std::result::Result<Cancellation, QueueFault> {
+        let away = |error: kanzlei_store::Error| QueueFault { kind: "database", detail: error.to_string() };
+        let mut done = Cancellation::default();
+        let ids: Vec<(String, Option<Uuid>)> = match asked {
+            Cancelling::Ids(ids) => ids.iter().map(|id| (id.clone(), id.parse().ok())).collect(),
+            Cancelling::Tag(tag) => {
+                let mut found = Vec::new();
+                for state in ["scheduled", "queued", "waiting", "running"] {
+                    let filter = Filter {
+                        tag: Some(tag.clone()),
+                        state: Some(state.into()),
+                        limit: MOST_MEANT,
+                        ..Filter::default()
+                    };
+                    found.extend(self.store.job_ids(&filter, now()).await.map_err(away)?);
+                }
+                found.into_iter().map(|id| (id.to_string(), Some(id))).collect()
+            }
+        };
+        let known: Vec<Uuid> = ids.iter().filter_map(|(_, id)| *id).collect();
+        let (cancelled, _) = self.cancel_most(known, by).await.map_err(away)?;
+        let cancelled: std::collections::HashSet<Uuid> = cancelled.into_iter().collect();
+        for (text, id) in ids {
+            if id.is_some_and(|id| cancelled.contains(&id)) {
+                done.cancelled.push(text);
+                continue;
+            }
+            let found = match id {
+                Some(id) => self.cancel_one(id, by).await.map_err(away)?,
+                None => None,
+            };
+            let into = match found {
+                Some(Phase::Ready | Phase::Behind) => &mut done.cancelled,
+                Some(Phase::Running) => &mut done.begun,
+                Some(_) => &mut done.done,
+                None => &mut done.unknown,
+            };
+            into.push(text);
+        }
+        Ok(done)
+    }
+
+    /// Cancels those of many jobs that can be cancelled without asking one by one; gives which are left.
+    pub async fn cancel_most(&self, ids: Vec<Uuid>, by: &str) -> kanzlei_store::Result<(Vec<Uuid>, Vec<Uuid>)> {
+        let (mut done, mut left) = (Vec::new(), Vec::new());
+        for chunk in ids.chunks(500) {
+            let cancelled = match self.store.cancel_waiting(chunk, now(), &past("cancelled", by, None)).await {
+                Ok(cancelled) => cancelled,
+                Err(error) if error.is_contention() => Vec::new(),
+                Err(error) => return Err(error),
+            };
+            let known: std::collections::HashSet<Uuid> = cancelled.iter().copied().collect();
+            left.extend(chunk.iter().filter(|id| !known.contains(id)));
+            cancelled.iter().for_each(|id| self.followers.changed(*id));
+            done.extend(cancelled);
+        }
+        Ok((done, left))
+    }
+
+    /// Cancels one job; gives the phase it was found in.
+    pub async fn cancel_one(&self, id: Uuid, by: &str) -> kanzlei_store::Result<Option<Phase>> {
+        let found = self.store.cancel_job(id, now(), &past("cancelled", by, None)).await?;
+        if found == Some(Phase::Running) {
+            self.stops.notify_waiters();
+        }
+        self.wake.notify_one();
+        self.followers.changed(id);
+        Ok(found)
+    }
+
+    /// Makes an address for a callback; the same when the run does it again after a crash.
+    pub async fn open(&self, run: Uuid, effect: u64) -> std::result::Result<Address, QueueFault> {
+        let token = URL_SAFE_NO_PAD.encode(self.made(&format!("callback {run} {effect}")));
+        let opened = self.store.open_callback(&hash(&token), run, effect, now()).await;
+        opened.map_err(|error| QueueFault { kind: "database", detail: error.to_string() })?;
+        let url = format!("{}/-/callbacks/{token}", self.public_url);
+        Ok(Address { id: token, url })
+    }
+}
+
+/// What is written down of an outcome, read again; nothing when it cannot be read.
+pub fn outcome_of(secrets: &Secrets, row: &OutcomeRow) -> Option<Outcome> {
+    Outcome::from_json(&serde_json::from_str(&secrets.unguard(&row.data)?).ok()?)
+}
+
+/// The hash under which a token lies in the database.
+pub fn hash(token: &str) -> String {
+    Sha256::digest(token.as_bytes()).iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+fn short(text: &str, most: usize) -> String {
+    text.chars().take(most).collect()
+}
+
+/// A line of a job's own history, as JSON with a line feed.
+pub fn past(what: &str, by: &str, detail: Option<&str>) -> String {
+    let mut line = serde_json::json!({"at": instant(now()), "what": what, "by": by});
+    if let Some(detail) = detail {
+        line["detail"] = detail.into();
+    }
+    format!("{line}\n")
+}
+
+/// The state that people see.
+pub fn state_of(phase: Phase, waits: Option<&str>, begun: bool, wake: i64, now: i64) -> &'static str {
+    match phase {
+        Phase::Ready if waits.is_some() => "waiting",
+        Phase::Ready if wake > now && !begun => "scheduled",
+        Phase::Ready | Phase::Behind => "queued",
+        Phase::Running => "running",
+        Phase::Succeeded => "succeeded",
+        Phase::Failed => "failed",
+        Phase::Cancelled => "cancelled",
+    }
+}
+
+/// The reply of a run as JSON text, and back.
+pub fn reply_json(reply: &kanzlei_engine::machine::Reply) -> String {
+    let mut json = serde_json::json!({"status": reply.status, "headers": reply.headers, "problem": reply.problem});
+    if !matches!(reply.body, Value::Undefined) {
+        json["body"] = reply.body.to_serde();
+    }
+    json.to_string()
+}
+
+pub fn reply_of(text: &str) -> Option<kanzlei_engine::machine::Reply> {
+    let json: serde_json::Value = serde_json::from_str(text).ok()?;
+    let headers = json.get("headers")?.as_array()?.iter().map(|pair| {
+        let [name, value] = pair.as_array()?.as_slice() else { return None };
+        Some((name.as_str()?.to_owned(), value.as_str()?.to_owned()))
+    });
+    Some(kanzlei_engine::machine::Reply {
+        status: u16::try_from(json.get("status")?.as_u64()?).ok()?,
+        headers: headers.collect::<Option<_>>()?,
+        body: json.get("body").map_or(Value::Undefined, Value::from_json),
+        problem: json.get("problem")?.as_bool()?,
+    })
+}
+
+/// An event of an event stream (HTML Living Standard, server-sent events).
+pub fn event(id: u64, name: &str, data: &str) -> Bytes {
+    format!("id: {id}\nevent: {name}\ndata: {data}\n\n").into()
+}

@@ -1,0 +1,186 @@
+//! Timetables: every process looks at all of them, and the row of a due instant says who was first. What
+//! is due is queued as a job; what was missed is made up for as the entry says.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::Duration;
+
+use jiff::Timestamp;
+use kanzlei_compiler::plan::Timetable;
+use kanzlei_engine::machine::instant;
+use kanzlei_lang::document::workflow::{Missed, Overlap};
+use kanzlei_store::queue::{NewJob, Phase, TimetableState};
+use uuid::Uuid;
+
+use super::{Along, Jobs};
+use crate::clock::now;
+use crate::error::{Error, Result};
+use crate::live::{Live, Workflow};
+
+/// How often timetables are looked at.
+const LOOK: Duration = Duration::from_millis(200);
+/// A due instant that is seen later than this was missed.
+const LATE: i64 = 60_000_000;
+/// The most missed instants that are made up for or written down at once.
+const MOST_MISSED: usize = 1000;
+
+fn stamp(micros: i64) -> Timestamp {
+    Timestamp::from_microsecond(micros).unwrap_or(Timestamp::UNIX_EPOCH)
+}
+
+/// Looks at timetables for ever.
+pub async fn run(jobs: Arc<Jobs>) {
+    let mut every = tokio::time::interval(LOOK);
+    every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    // The next due instant of each, so that nothing is asked of the database before.
+    let mut next: HashMap<(String, u16), i64> = HashMap::new();
+    let mut generation = u64::MAX;
+    let mut fresh = 0;
+    loop {
+        every.tick().await;
+        let live = jobs.live.load_full();
+        // States change by hand too: they are read again every two seconds.
+        let due = next.values().any(|next| *next <= now());
+        if live.generation == generation && !due && fresh > 0 {
+            fresh -= 1;
+            continue;
+        }
+        match look(&jobs, &live, &mut next).await {
+            Ok(()) => {
+                generation = live.generation;
+                fresh = 10;
+            }
+            Err(error) => tracing::debug!(%error, "timetables wait for the database"),
+        }
+    }
+}
+
+async fn look(jobs: &Jobs, live: &Live, next: &mut HashMap<(String, u16), i64>) -> Result<()> {
+    next.clear();
+    let mut entries = Vec::new();
+    for workflow in live.workflows.values() {
+        entries.extend((0..workflow.plan.timetables.len()).map(|index| (workflow.clone(), index)));
+    }
+    if entries.is_empty() {
+        return Ok(());
+    }
+    let known = jobs.store.timetables().await?;
+    let at = now();
+    for (workflow, index) in entries {
+        let (name, entry, timetable) = (&workflow.plan.name, index as u16, &workflow.plan.timetables[index]);
+        let written = written(timetable);
+        let state = known.iter().find(|state| state.workflow == *name && state.entry == entry);
+        let Some(state) = state.filter(|state| state.written == written) else {
+            jobs.store.begin_timetable(name, entry, &written, at).await?;
+            continue;
+        };
+        if state.paused {
+            continue;
+        }
+        due(jobs, live, &workflow, timetable, state, at).await?;
+        if let Some(coming) = timetable.calendar.next(stamp(at)) {
+            next.insert((name.clone(), entry), coming.as_microsecond());
+        }
+    }
+    Ok(())
+}
+
+/// As it is kept, to see that an entry was changed.
+fn written(timetable: &Timetable) -> String {
+    let calendar = &timetable.calendar;
+    let bound = |at: Option<Timestamp>| at.map(|at| at.to_string()).unwrap_or_default();
+    let text = format!("{} {} {}", calendar.text(), bound(calendar.from), bound(calendar.until));
+    text.chars().take(500).collect()
+}
+
+/// Queues what of one timetable is due since it was last looked at.
+async fn due(
+    jobs: &Jobs,
+    live: &Live,
+    workflow: &Workflow,
+    timetable: &Timetable,
+    state: &TimetableState,
+    at: i64,
+) -> Result<()> {
+    let (name, entry) = (&workflow.plan.name, state.entry);
+    let passed = timetable.calendar.between(stamp(state.upto), stamp(at), MOST_MISSED);
+    let Some(last) = passed.last().map(|last| last.as_microsecond()) else { return Ok(()) };
+    let passed: Vec<i64> = passed.iter().map(|due| due.as_microsecond()).collect();
+    let newest_missed = passed.iter().rposition(|due| *due < at - LATE);
+    for (index, due) in passed.iter().enumerate() {
+        let missed = *due < at - LATE;
+        let made_up = match timetable.missed {
+            Missed::Skip => false,
+            Missed::Once => Some(index) == newest_missed,
+            Missed::All => true,
+        };
+        if missed && !made_up {
+            jobs.store.fire(name, entry, *due, "missed", None, at).await?;
+            continue;
+        }
+        if timetable.overlap == Overlap::Skip && busy(jobs, name, entry).await? {
+            jobs.store.fire(name, entry, *due, "skipped", None, at).await?;
+            continue;
+        }
+        fire(jobs, live, workflow, entry, *due, "queued").await?;
+    }
+    jobs.store.timetable_upto(name, entry, last).await?;
+    Ok(())
+}
+
+/// Whether the job that a timetable queued last has not ended.
+async fn busy(jobs: &Jobs, workflow: &str, entry: u16) -> Result<bool> {
+    let last = jobs.store.firings(workflow, entry, 20).await?.into_iter().find(|firing| firing.job.is_some());
+    Ok(last.and_then(|firing| firing.phase).and_then(Phase::of).is_some_and(|phase| !phase.ended()))
+}
+
+/// Queues the job of one due instant, once over all processes. The job is a row before the firing is:
+/// its id follows from the instant, so whoever comes second changes nothing.
+async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: i64, became: &str) -> Result<Uuid> {
+    let plan = &workflow.plan;
+    let Some(timetable) = plan.timetables.get(usize::from(entry)) else {
+        return Err(Error::not_found(format!("`{}` has no timetable {}", plan.name, entry + 1)));
+    };
+    let wrong = |detail: String| Error::problem(422, "The timetable's input does not fit", detail);
+    let given = timetable.input(&instant(due)).map_err(|failure| wrong(failure.message))?;
+    let input = plan.input.accept(&given).map_err(|problem| {
+        wrong(problem.errors.first().map_or(problem.title.clone(), |e| format!("{} {}", e.pointer, e.detail)))
+    });
+    let input = match input {
+        Ok(input) => input,
+        Err(error) => {
+            tracing::error!(workflow = plan.name, %error, "a timetable could not queue its job");
+            jobs.store.fire(&plan.name, entry, due, "refused", None, now()).await?;
+            return Err(error);
+        }
+    };
+    let id = jobs.id_of(Uuid::nil(), due as u64, usize::from(entry), due);
+    let id = jobs.id_for(&plan.name, id);
+    let along = Along {
+        entry: timetable.calendar.text(),
+        caller: None,
+        request_id: id.to_string(),
+        trace_id: id.simple().to_string(),
+    };
+    let row = jobs.row(live, workflow, id, &input, &along)?;
+    let turn = match timetable.overlap {
+        Overlap::Wait => Some(format!("timetable {} {entry}", plan.name)),
+        _ => row.turn.clone(),
+    };
+    let row = NewJob { due: if became == "by-hand" { row.due } else { due }, turn, ..row };
+    jobs.accept(vec![row], None).await.map_err(|refused| match refused {
+        super::accept::Refused::Full { status, detail } => Error::problem(status, "The queue is full", detail),
+        super::accept::Refused::Away => Error::problem(503, "The database is away", "nothing was queued"),
+    })?;
+    jobs.store.fire(&plan.name, entry, due, became, Some(id), now()).await?;
+    Ok(id)
+}
+
+/// Queues the job of a timetable now, as if it were due.
+pub async fn fire_now(jobs: &Jobs, workflow: &str, entry: u16) -> Result<Uuid> {
+    let live = jobs.live.load_full();
+    let Some(workflow) = live.workflows.get(workflow) else {
+        return Err(Error::not_found(format!("no workflow `{workflow}` is live")));
+    };
+    fire(jobs, &live, workflow, entry, now(), "by-hand").await
+}

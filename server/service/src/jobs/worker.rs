@@ -1,0 +1,409 @@
+//! The worker: takes due jobs of each lane and has them driven, keeps its lease, and takes over what a
+//! dead one had.
+//!
+//! A process is one worker; its lease is one row that it renews. Another process declares it dead when
+//! the lease has ended by the clock *and* was not renewed for a while by the other's own stopwatch, so
+//! that a clock that jumps takes nothing from anybody. Jobs that are taken over get a new fence.
+
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use kanzlei_compiler::plan::Lane;
+use kanzlei_store::queue::{Claimed, Room};
+use tokio::sync::watch;
+use uuid::Uuid;
+
+use super::lease::{Lease, SILENT};
+use super::tally::{self, Tally};
+use super::write::Writer;
+use super::{Jobs, drive};
+use crate::clock::now;
+use crate::journal::Journal;
+use crate::outside::Outside;
+
+/// How often it is looked for what other processes queued.
+const LOOK: Duration = Duration::from_millis(200);
+/// The least time between two looks under load: what comes meanwhile is taken together.
+const BREATH: Duration = Duration::from_millis(3);
+/// How long few free places wait for more of them, in microseconds.
+const GATHERED: i64 = 10_000;
+/// Jobs taken from one lane at once.
+const BATCH: u32 = 200;
+/// How long a job may be marked as taken without running.
+const UNBEGUN: Duration = Duration::from_secs(5);
+
+/// What all driven jobs share.
+pub struct Shared {
+    pub jobs: Arc<Jobs>,
+    pub writer: Writer,
+    pub outside: Arc<Outside>,
+    pub journal: Arc<Journal>,
+    pub tally: Tally,
+    pub lease: Lease,
+}
+
+pub struct Worker {
+    shared: Arc<Shared>,
+    id: Uuid,
+    name: String,
+    /// Jobs of one lane that run here at the same time.
+    at_once: usize,
+    running: Mutex<HashMap<Uuid, Running>>,
+    by_lane: Mutex<HashMap<String, Arc<Here>>>,
+    stamp: AtomicI64,
+}
+
+/// A lane as this process works on it.
+#[derive(Default)]
+struct Here {
+    busy: AtomicUsize,
+    /// When jobs were taken last.
+    claimed: AtomicI64,
+    /// More is due than there were places: whoever leaves one says so.
+    crowded: AtomicBool,
+}
+
+struct Running {
+    fence: u32,
+    stop: Arc<AtomicBool>,
+    handle: tokio::task::AbortHandle,
+}
+
+impl Worker {
+    pub fn new(shared: Arc<Shared>, name: String, at_once: usize) -> Arc<Self> {
+        Arc::new(Worker {
+            shared,
+            id: Uuid::new_v4(),
+            name,
+            at_once,
+            running: Mutex::default(),
+            by_lane: Mutex::default(),
+            stamp: AtomicI64::new(0),
+        })
+    }
+
+    /// Works until told to stop.
+    pub async fn run(self: Arc<Self>, stop: watch::Receiver<bool>) {
+        let store = &self.shared.jobs.store;
+        loop {
+            let sent = Instant::now();
+            match store.begin_worker(self.id, &self.name, now(), self.expires()).await {
+                Ok(()) => break self.shared.lease.renewed(sent),
+                Err(error) => tracing::warn!(%error, "the worker waits for the database"),
+            }
+            if *stop.borrow() {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(500)).await;
+        }
+        let keeper = tokio::spawn(self.clone().keep());
+        let shared = self.shared.clone();
+        let sampler = tokio::spawn(async move { tally::sample(&shared.jobs.store, &shared.tally).await });
+        self.take_jobs(stop).await;
+        keeper.abort();
+        sampler.abort();
+    }
+
+    fn expires(&self) -> i64 {
+        now() + self.shared.lease.length.as_micros() as i64
+    }
+
+    /// How many jobs run here.
+    pub fn running(&self) -> usize {
+        self.running.lock().unwrap_or_else(PoisonError::into_inner).len()
+    }
+
+    /// Gives back what still runs: others take it up at once.
+    pub async fn leave(&self) {
+        self.drop_all();
+        if let Err(error) = self.shared.jobs.store.bury(self.id, now()).await {
+            tracing::warn!(%error, "running jobs could not be given back; others take them over when the lease ends");
+        }
+    }
+
+    fn drop_all(&self) {
+        let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
+        running.drain().for_each(|(_, one)| one.handle.abort());
+    }
+
+    /// A time that no other claim of this worker has.
+    fn stamp(&self) -> i64 {
+        let at = now();
+        let before = self.stamp.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |last| Some(at.max(last + 1)));
+        before.map_or(at, |before| at.max(before + 1))
+    }
+
+    async fn take_jobs(self: &Arc<Self>, mut stop: watch::Receiver<bool>) {
+        let jobs = &self.shared.jobs;
+        let mut away = false;
+        let mut looked = tokio::time::Instant::now();
+        while !*stop.borrow() {
+            tokio::select! {
+                () = self.shared.lease.sure() => {}
+                _ = stop.changed() => continue,
+            }
+            tokio::time::sleep_until(looked + BREATH).await;
+            looked = tokio::time::Instant::now();
+            let next = match self.look().await {
+                Ok(next) => {
+                    if std::mem::take(&mut away) {
+                        tracing::info!("the worker goes on");
+                    }
+                    next
+                }
+                Err(error) => {
+                    if !std::mem::replace(&mut away, true) {
+                        tracing::warn!(%error, "the worker waits for the database");
+                    }
+                    Some(Duration::from_millis(500))
+                }
+            };
+            match next {
+                Some(pause) => {
+                    tokio::select! {
+                        () = jobs.wake.notified() => {}
+                        () = tokio::time::sleep(pause.min(LOOK)) => {}
+                        _ = stop.changed() => {}
+                    }
+                }
+                None => tokio::task::yield_now().await,
+            }
+        }
+    }
+
+    /// Takes what is due in each lane; gives how long there is nothing to do, or nothing when there may
+    /// be more at once.
+    async fn look(self: &Arc<Self>) -> kanzlei_store::Result<Option<Duration>> {
+        let jobs = &self.shared.jobs;
+        let live = jobs.live.load_full();
+        let heads = jobs.store.heads().await?;
+        let at = now();
+        let mut next = at + LOOK.as_micros() as i64;
+        let mut more = false;
+        for heads in heads.chunk_by(|a, b| a.lane == b.lane) {
+            let name = heads[0].lane.as_str();
+            if heads[0].held {
+                continue;
+            }
+            let lane = live.lane(name);
+            let room = room(&lane, live.generation);
+            // A slot further ahead than one gap was given under a slower pace.
+            let slot = room.gap.map_or(0, |gap| heads[0].next.min(at + gap));
+            let open = heads.iter().map(|head| head.wake).min().unwrap_or(i64::MAX).max(slot);
+            let places: Vec<u8> = heads.iter().filter(|head| head.wake <= at).map(|head| head.place).collect();
+            if open > at {
+                next = next.min(open);
+                continue;
+            }
+            let here = self.here(name);
+            let free = self.at_once.saturating_sub(here.busy.load(Ordering::Relaxed));
+            // A few places are worth a claim of their own only when no more become free soon.
+            let gathered = here.claimed.load(Ordering::Relaxed) + GATHERED;
+            if free == 0 || (free < self.at_once / 2 && at < gathered) {
+                here.crowded.store(true, Ordering::Relaxed);
+                next = if free > 0 { next.min(gathered) } else { next };
+                continue;
+            }
+            let taken = jobs.store.claim(self.id, (name, &places), room, BATCH.min(free as u32), self.stamp()).await?;
+            here.claimed.store(now(), Ordering::Relaxed);
+            // In a lane with a bound over all processes a job that ends may make room for the next.
+            here.crowded.store(taken.more || room.at_once.is_some(), Ordering::Relaxed);
+            more |= taken.more && free > taken.jobs.len();
+            if !taken.jobs.is_empty() {
+                // When the next one of this lane is due is not known yet.
+                next = at;
+            }
+            next = taken.next.map_or(next, |at| next.min(at));
+            self.begin(taken.jobs, &here).await?;
+        }
+        Ok((!more).then(|| Duration::from_micros((next - now()).max(500) as u64)))
+    }
+
+    fn here(&self, lane: &str) -> Arc<Here> {
+        let mut all = self.by_lane.lock().unwrap_or_else(PoisonError::into_inner);
+        all.entry(lane.to_owned()).or_default().clone()
+    }
+
+    async fn begin(self: &Arc<Self>, taken: Vec<Claimed>, here: &Arc<Here>) -> kanzlei_store::Result<()> {
+        if taken.is_empty() {
+            return Ok(());
+        }
+        let known: Vec<(Uuid, u32)> =
+            taken.iter().filter(|job| job.outcomes > 0).map(|job| (job.id, job.attempt)).collect();
+        let mut outcomes: HashMap<Uuid, Vec<_>> = HashMap::new();
+        let mut read = Ok(Vec::new());
+        if !known.is_empty() {
+            read = self.shared.jobs.store.outcomes(&known).await;
+        }
+        let read = match read {
+            Ok(read) => read,
+            Err(error) => {
+                // They are marked as ours: without what was written down they must not run.
+                for job in &taken {
+                    tracing::warn!(job = %job.id, "a job is given back unread");
+                }
+                let taken: Vec<(Uuid, u32)> = taken.iter().map(|job| (job.id, job.fence)).collect();
+                let _ = self.shared.jobs.store.give_back(self.id, &taken, now()).await;
+                return Err(error);
+            }
+        };
+        for row in read {
+            outcomes.entry(row.job).or_default().push(row);
+        }
+        let at = now();
+        for job in taken {
+            if job.attempt == 1 && job.outcomes == 0 && job.tries == 0 {
+                self.shared.tally.begun(&job, at);
+            }
+            here.busy.fetch_add(1, Ordering::Relaxed);
+            let (id, fence) = (job.id, job.fence);
+            let stop = Arc::new(AtomicBool::new(job.stop));
+            let written = outcomes.remove(&id).unwrap_or_default();
+            let place = Place(here.clone(), self.shared.jobs.clone());
+            let (worker, flag) = (self.clone(), stop.clone());
+            // The entry is there before the task can remove it.
+            let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
+            let task = tokio::spawn(async move {
+                drive::drive(worker.shared.clone(), job, written, flag).await;
+                drop(place);
+                let mut running = worker.running.lock().unwrap_or_else(PoisonError::into_inner);
+                if running.get(&id).is_some_and(|one| one.fence == fence) {
+                    running.remove(&id);
+                }
+            });
+            if let Some(before) = running.insert(id, Running { fence, stop, handle: task.abort_handle() }) {
+                // It was taken from us and came back: what the old one does now would be refused.
+                before.handle.abort();
+            }
+        }
+        Ok(())
+    }
+
+    /// Renews the lease, looks for jobs that are to stop, and for workers that are dead.
+    async fn keep(self: Arc<Self>) {
+        let store = &self.shared.jobs.store;
+        let mut every = tokio::time::interval(LOOK);
+        every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        let mut renewed = Instant::now();
+        let mut looked = Instant::now();
+        let mut seen: HashMap<Uuid, (u64, Instant)> = HashMap::new();
+        loop {
+            every.tick().await;
+            if self.running() > 0
+                && let Ok(ids) = store.to_stop(self.id).await
+            {
+                let running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
+                let mut told = false;
+                for one in ids.iter().filter_map(|id| running.get(id)) {
+                    told |= !one.stop.swap(true, Ordering::Relaxed);
+                }
+                drop(running);
+                if told {
+                    self.shared.jobs.stops.notify_waiters();
+                }
+            }
+            if renewed.elapsed() >= self.shared.lease.length / 4 {
+                let sent = Instant::now();
+                match store.beat(self.id, self.expires()).await {
+                    Ok(true) => {
+                        renewed = sent;
+                        self.shared.lease.renewed(sent);
+                    }
+                    Ok(false) => match self.begin_again().await {
+                        Ok(()) => renewed = sent,
+                        Err(error) => tracing::warn!(%error, "this worker was declared dead and cannot begin again"),
+                    },
+                    Err(error) => tracing::debug!(%error, "the lease was not renewed"),
+                }
+            }
+            if looked.elapsed() >= Duration::from_secs(1) {
+                let Ok(workers) = store.workers().await else { continue };
+                // After a silence of our own nobody is judged by it.
+                if looked.elapsed() > Duration::from_secs(3) {
+                    seen.clear();
+                }
+                looked = Instant::now();
+                if let Err(error) = self.give_back_unbegun().await {
+                    tracing::debug!(%error, "taken jobs were not looked at");
+                }
+                self.judge(workers, &mut seen).await;
+            }
+        }
+    }
+
+    /// After it was declared dead: what it runs is others' by now, and what it took since is anybody's.
+    async fn begin_again(&self) -> kanzlei_store::Result<()> {
+        let store = &self.shared.jobs.store;
+        tracing::warn!(jobs = self.running(), "this worker was declared dead; what it had is run by others");
+        self.drop_all();
+        store.bury(self.id, now()).await?;
+        let sent = Instant::now();
+        store.begin_worker(self.id, &self.name, now(), self.expires()).await?;
+        self.shared.lease.renewed(sent);
+        Ok(())
+    }
+
+    /// Jobs that are marked as taken here and do not run: the connection broke between marking and reading
+    /// them.
+    async fn give_back_unbegun(&self) -> kanzlei_store::Result<()> {
+        let taken = self.shared.jobs.store.taken_before(self.id, now() - UNBEGUN.as_micros() as i64).await?;
+        let unbegun: Vec<(Uuid, u32)> = {
+            let running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
+            let here = |id: &Uuid, fence: u32| running.get(id).is_some_and(|one| one.fence == fence);
+            taken.into_iter().filter(|(id, fence)| !here(id, *fence)).collect()
+        };
+        if !unbegun.is_empty() {
+            tracing::warn!(jobs = unbegun.len(), "jobs that were taken and not begun are given back");
+            self.shared.jobs.store.give_back(self.id, &unbegun, now()).await?;
+            self.shared.jobs.wake.notify_one();
+        }
+        Ok(())
+    }
+
+    async fn judge(&self, workers: Vec<(Uuid, String, u64, i64)>, seen: &mut HashMap<Uuid, (u64, Instant)>) {
+        let store = &self.shared.jobs.store;
+        seen.retain(|id, _| workers.iter().any(|(known, ..)| known == id));
+        for (id, name, beat, expires) in workers {
+            let (last, since) = seen.entry(id).or_insert((beat, Instant::now()));
+            if *last != beat {
+                (*last, *since) = (beat, Instant::now());
+            }
+            let silent = since.elapsed() >= self.shared.lease.length.mul_f64(SILENT);
+            if id != self.id && expires < now() && silent {
+                match store.bury(id, now()).await {
+                    Ok(0) => {}
+                    Ok(count) => tracing::warn!(worker = name, jobs = count, "a dead worker's jobs were taken over"),
+                    Err(error) => tracing::warn!(%error, worker = name, "a dead worker's jobs wait"),
+                }
+                self.shared.jobs.wake.notify_one();
+            }
+        }
+        if let Ok(strays) = store.strays().await {
+            for id in strays.into_iter().filter(|id| *id != self.id) {
+                let _ = store.bury(id, now()).await;
+            }
+        }
+        if store.free_turns(500).await.is_ok_and(|freed| freed > 0) {
+            self.shared.jobs.wake.notify_one();
+        }
+    }
+}
+
+/// A place among the jobs of a lane that run here; free again when it is dropped.
+struct Place(Arc<Here>, Arc<Jobs>);
+
+impl Drop for Place {
+    fn drop(&mut self) {
+        self.0.busy.fetch_sub(1, Ordering::Relaxed);
+        if self.0.crowded.load(Ordering::Relaxed) {
+            self.1.wake.notify_one();
+        }
+    }
+}
+
+fn room(lane: &Lane, generation: u64) -> Room {
+    let gap = lane.pace.map(|(count, span)| (span.as_micros() as i64 / i64::from(count.max(1))).max(1));
+    Room { at_once: lane.at_once, gap, generation }
+}

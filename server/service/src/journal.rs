@@ -1,0 +1,395 @@
+//! The journal of direct runs: written behind the answer, in batches, through bounded buffers.
+//!
+//! Answers never wait for it. When the database is away or slower than the traffic, details of
+//! successful runs are let go first and failed runs last; every run is counted all the same, and so is
+//! what was let go. Buffers hold at most `journal.successes` and `journal.failures` runs, batches
+//! [`BATCH`]; details of at most `journal.pace` successful runs a second are kept.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
+use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
+
+use kanzlei_engine::machine::{Ended, Machine, State, StepRecord};
+use kanzlei_model::value::Value;
+use kanzlei_store::Store;
+use kanzlei_store::journal::{Run, Step, Tally};
+use tokio::sync::{mpsc, oneshot, watch};
+use uuid::Uuid;
+
+use crate::clock::now;
+use crate::secrets::Secrets;
+
+/// Runs written in one transaction.
+const BATCH: usize = 200;
+/// How long a batch waits to fill.
+const LINGER: Duration = Duration::from_millis(20);
+/// How often counts are written.
+const COUNT_EVERY: Duration = Duration::from_secs(1);
+/// The longest pause between tries when the database is away.
+const LONGEST_PAUSE: Duration = Duration::from_secs(2);
+
+/// Steps of one run that are kept; beyond them only those that failed, up to as many again.
+const STEPS: usize = 1000;
+
+/// Readers that may wait for the journal at once.
+const FLUSHES: usize = 64;
+/// How long a reader waits for what is on its way.
+const FLUSH_WAIT: Duration = Duration::from_millis(500);
+
+/// A run that ended, as it comes from the machine; turned into text behind the answer.
+#[derive(Debug)]
+pub struct Finished {
+    pub id: Uuid,
+    pub revision: u32,
+    pub entry: Arc<str>,
+    pub started: i64,
+    pub request_id: String,
+    pub trace_id: String,
+    pub caller: Option<String>,
+    pub input: Value,
+    pub ended: Ended,
+    /// With the reply and what each step did.
+    pub machine: Machine,
+}
+
+/// Counts of one workflow since they were last written.
+#[derive(Debug, Default)]
+pub struct Counters {
+    runs: AtomicU64,
+    failed: AtomicU64,
+    let_go: AtomicU64,
+    took: AtomicU64,
+}
+
+#[derive(Debug)]
+pub struct Journal {
+    successes: mpsc::Sender<Finished>,
+    failures: mpsc::Sender<Finished>,
+    flushes: mpsc::Sender<oneshot::Sender<()>>,
+    counters: Mutex<HashMap<String, Arc<Counters>>>,
+    /// Since the start of the process.
+    pub let_go: AtomicU64,
+    pace: Option<Pace>,
+    /// Bytes of a value that are shown.
+    pub value_limit: usize,
+    /// Whether the last write worked.
+    pub database_away: std::sync::atomic::AtomicBool,
+}
+
+/// A token bucket of one second.
+#[derive(Debug)]
+struct Pace {
+    per_second: i64,
+    second: AtomicI64,
+    left: AtomicI64,
+}
+
+impl Pace {
+    fn take(&self, now: i64) -> bool {
+        let second = now / 1_000_000;
+        if self.second.swap(second, Ordering::Relaxed) != second {
+            self.left.store(self.per_second, Ordering::Relaxed);
+        }
+        self.left.fetch_sub(1, Ordering::Relaxed) > 0
+    }
+}
+
+/// Writes what the journal is given; ends when told to and everything is written.
+pub struct Writer {
+    store: Store,
+    successes: mpsc::Receiver<Finished>,
+    failures: mpsc::Receiver<Finished>,
+    flushes: mpsc::Receiver<oneshot::Sender<()>>,
+    value_limit: usize,
+    secrets: Arc<Secrets>,
+}
+
+impl Journal {
+    /// A journal and its writer, with the bounds from the settings.
+    pub fn new(
+        store: Store,
+        successes: usize,
+        failures: usize,
+        pace: usize,
+        value_limit: usize,
+        secrets: Arc<Secrets>,
+    ) -> (Arc<Self>, Writer) {
+        let (success_sender, success_receiver) = mpsc::channel(successes.max(1));
+        let (failure_sender, failure_receiver) = mpsc::channel(failures.max(1));
+        let (flush_sender, flush_receiver) = mpsc::channel(FLUSHES);
+        let journal = Journal {
+            successes: success_sender,
+            failures: failure_sender,
+            flushes: flush_sender,
+            counters: Mutex::default(),
+            let_go: AtomicU64::new(0),
+            pace: (pace > 0).then(|| Pace {
+                per_second: pace as i64,
+                second: AtomicI64::new(0),
+                left: AtomicI64::new(0),
+            }),
+            value_limit,
+            database_away: Default::default(),
+        };
+        (
+            Arc::new(journal),
+            Writer {
+                store,
+                successes: success_receiver,
+                failures: failure_receiver,
+                flushes: flush_receiver,
+                value_limit,
+                secrets,
+            },
+        )
+    }
+
+    /// The counters of a workflow; the same ones for all its revisions.
+    pub fn counters(&self, workflow: &str) -> Arc<Counters> {
+        let mut all = self.counters.lock().unwrap_or_else(PoisonError::into_inner);
+        all.entry(workflow.to_owned()).or_default().clone()
+    }
+
+    /// Takes a run that ended. Never waits.
+    pub fn record(&self, run: Finished, counters: &Counters) {
+        let failed = run.ended.state != State::Succeeded;
+        counters.runs.fetch_add(1, Ordering::Relaxed);
+        counters.took.fetch_add((run.ended.at - run.started).max(0) as u64, Ordering::Relaxed);
+        if failed {
+            counters.failed.fetch_add(1, Ordering::Relaxed);
+        }
+        let kept = if failed {
+            self.failures.try_send(run).is_ok()
+        } else {
+            let in_pace = self.pace.as_ref().is_none_or(|pace| pace.take(run.ended.at));
+            in_pace && self.successes.try_send(run).is_ok()
+        };
+        if !kept {
+            counters.let_go.fetch_add(1, Ordering::Relaxed);
+            self.let_go.fetch_add(1, Ordering::Relaxed);
+        }
+    }
+
+    /// Waits until what was recorded so far is written, at most [`FLUSH_WAIT`]: who looks right after an
+    /// answer finds its run.
+    pub async fn flush(&self) {
+        let (done, written) = oneshot::channel();
+        if self.flushes.try_send(done).is_ok() {
+            let _ = tokio::time::timeout(FLUSH_WAIT, written).await;
+        }
+    }
+
+    fn drain(&self, minute: i64, into: &mut BTreeMap<(String, i64), Tally>) {
+        let all = self.counters.lock().unwrap_or_else(PoisonError::into_inner);
+        for (workflow, counters) in all.iter() {
+            let runs = counters.runs.swap(0, Ordering::Relaxed);
+            let let_go = counters.let_go.swap(0, Ordering::Relaxed);
+            if runs + let_go == 0 {
+                continue;
+            }
+            let tally = into.entry((workflow.clone(), minute)).or_insert_with(|| Tally {
+                workflow: workflow.clone(),
+                minute,
+                ..Tally::default()
+            });
+            tally.runs += runs;
+            tally.let_go += let_go;
+            tally.failed += counters.failed.swap(0, Ordering::Relaxed);
+            tally.took += counters.took.swap(0, Ordering::Relaxed);
+        }
+    }
+}
+
+impl Writer {
+    /// Runs until `stop` says so and nothing is left, or the database stays away for five seconds then.
+    pub async fn run(mut self, journal: Arc<Journal>, mut stop: watch::Receiver<bool>) {
+        let mut tallies = BTreeMap::new();
+        let mut count = tokio::time::interval(COUNT_EVERY);
+        let mut waiting: Vec<oneshot::Sender<()>> = Vec::new();
+        loop {
+            let stopping = *stop.borrow();
+            let mut batch = Vec::with_capacity(BATCH);
+            if stopping {
+                take_waiting(&mut self.failures, &mut batch);
+                take_waiting(&mut self.successes, &mut batch);
+            } else {
+                tokio::select! {
+                    biased;
+                    Some(reader) = self.flushes.recv() => waiting.push(reader),
+                    Some(run) = self.failures.recv() => batch.push(run),
+                    Some(run) = self.successes.recv() => batch.push(run),
+                    _ = count.tick() => {}
+                    _ = stop.changed() => continue,
+                }
+                if !batch.is_empty() || !waiting.is_empty() {
+                    if waiting.is_empty() {
+                        tokio::time::sleep(LINGER).await;
+                    }
+                    take_waiting(&mut self.failures, &mut batch);
+                    take_waiting(&mut self.successes, &mut batch);
+                }
+            }
+            if batch.is_empty() {
+                waiting.drain(..).for_each(|reader| _ = reader.send(()));
+                journal.drain(now() / 60_000_000, &mut tallies);
+                let written: Vec<Tally> = tallies.values().cloned().collect();
+                if !written.is_empty() && self.store.add_tallies(&written).await.is_ok() {
+                    tallies.clear();
+                }
+                if stopping {
+                    return;
+                }
+                continue;
+            }
+            let emptied = batch.len() < BATCH;
+            let limit = self.value_limit;
+            let rows: Vec<Run> = batch.into_iter().map(|run| row(run, limit, &self.secrets)).collect();
+            if !self.write(&journal, &rows, &stop).await {
+                return;
+            }
+            if emptied {
+                waiting.drain(..).for_each(|reader| _ = reader.send(()));
+            }
+        }
+    }
+
+    /// Writes a batch, as often as needed; false when the service stops and the database is away.
+    async fn write(&self, journal: &Journal, rows: &[Run], stop: &watch::Receiver<bool>) -> bool {
+        let mut pause = Duration::from_millis(100);
+        let mut tries_when_stopping = 5;
+        loop {
+            match self.store.write_runs(rows).await {
+                Ok(()) => {
+                    if journal.database_away.swap(false, Ordering::Relaxed) {
+                        tracing::info!("the journal is being written again");
+                    }
+                    return true;
+                }
+                Err(error) if error.is_unreachable() => {
+                    if !journal.database_away.swap(true, Ordering::Relaxed) {
+                        tracing::warn!(%error, "the journal waits for the database");
+                    }
+                }
+                Err(error) => {
+                    // What the database does not take it will not take later either.
+                    tracing::error!(%error, runs = rows.len(), "a batch of the journal was let go");
+                    journal.let_go.fetch_add(rows.len() as u64, Ordering::Relaxed);
+                    return true;
+                }
+            }
+            if *stop.borrow() {
+                tries_when_stopping -= 1;
+                if tries_when_stopping == 0 {
+                    tracing::error!(
+                        runs = rows.len(),
+                        "the service stops and the database is away: the end of the journal is lost"
+                    );
+                    return false;
+                }
+            }
+            tokio::time::sleep(pause).await;
+            pause = (pause * 2).min(LONGEST_PAUSE);
+        }
+    }
+}
+
+fn take_waiting(from: &mut mpsc::Receiver<Finished>, batch: &mut Vec<Finished>) {
+    while batch.len() < BATCH
+        && let Ok(run) = from.try_recv()
+    {
+        batch.push(run);
+    }
+}
+
+fn row(run: Finished, limit: usize, secrets: &Secrets) -> Run {
+    let text = |value: &Value| cut(secrets.mask(value.to_json()), limit);
+    let some = |value: &Value| if matches!(value, Value::Undefined) { None } else { Some(text(value)) };
+    let machine = &run.machine;
+    let steps = steps(machine, limit, secrets);
+    let (plan, reply) = (machine.plan(), machine.reply());
+    Run {
+        id: run.id,
+        workflow: plan.name.clone(),
+        revision: run.revision,
+        state: run.ended.state.name().into(),
+        entry: run.entry.to_string(),
+        status: reply.map(|reply| reply.status),
+        started: run.started,
+        took: run.ended.at - run.started,
+        request_id: run.request_id,
+        trace_id: run.trace_id,
+        caller: run.caller,
+        input: text(&plan.input.masked(&run.input)),
+        kept: machine.remembered().map(&text),
+        reply: reply.and_then(|reply| some(&reply.body)),
+        failure: run.ended.failure.as_ref().map(|failure| text(&failure.to_value())),
+        steps,
+    }
+}
+
+/// What the steps of a run did, as it is shown: values cut, secrets masked, of very many the first.
+pub fn steps(machine: &Machine, limit: usize, secrets: &Secrets) -> Vec<Step> {
+    let text = |value: &Value| cut(secrets.mask(value.to_json()), limit);
+    let records = machine.records().iter().enumerate();
+    let kept = records.filter(|(at, record)| *at < STEPS || record.state == State::Failed).take(2 * STEPS);
+    kept.map(|(_, record)| step(machine, record, &text)).collect()
+}
+
+fn step(machine: &Machine, record: &StepRecord, text: &dyn Fn(&Value) -> String) -> Step {
+    let some = |value: &Value| if matches!(value, Value::Undefined) { None } else { Some(text(value)) };
+    // Steps of the workflow itself are told by their paragraph; those of others bring their heading.
+    let foreign = (record.level > 0).then(|| machine.plan_of(record).sheet.get(record.paragraph as usize)).flatten();
+    let short = |text: &str, most: usize| text.chars().take(most).collect::<String>();
+    let items = machine.items(record);
+    let items = items.iter().map(u32::to_string).collect::<Vec<_>>().join(".");
+    Step {
+        paragraph: record.paragraph,
+        state: record.state.name().into(),
+        started: record.started,
+        took: record.ended - record.started,
+        attempts: record.attempts,
+        tries: (!record.tries.is_empty()).then(|| short(&record.tries.join(" "), 300)),
+        sent: some(&record.sent),
+        outcome: some(&record.outcome),
+        failure: record.failure.as_ref().map(|failure| text(&failure.to_value())),
+        number: foreign.map(|_| short(&machine.number(record), 100)),
+        kind: foreign.map(|paragraph| paragraph.kind.clone()),
+        title: foreign.map(|paragraph| short(&paragraph.title, 300)),
+        items: (!items.is_empty()).then(|| short(&items, 100)),
+    }
+}
+
+/// Cuts JSON text that is too long; what is left says so and how it begins.
+pub fn cut(json: String, limit: usize) -> String {
+    if json.len() <= limit {
+        return json;
+    }
+    let mut end = limit / 2;
+    while !json.is_char_boundary(end) {
+        end -= 1;
+    }
+    serde_json::json!({"$cut": {"bytes": json.len(), "begins": &json[..end]}}).to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn long_values_are_cut_with_a_mark() {
+        let long = format!("\"{}\"", "å".repeat(100));
+        let shown: serde_json::Value = serde_json::from_str(&cut(long.clone(), 51)).expect("json");
+        assert_eq!(shown["$cut"]["bytes"], 202);
+        assert_eq!(cut(long.clone(), 202), long);
+    }
+
+    #[test]
+    fn the_pace_lets_so_many_through_each_second() {
+        let pace = Pace { per_second: 2, second: AtomicI64::new(0), left: AtomicI64::new(0) };
+        let taken: Vec<bool> =
+            [5_000_000, 5_100_000, 5_200_000, 6_000_000].into_iter().map(|at| pace.take(at)).collect();
+        assert_eq!(taken, [true, true, false, true]);
+    }
+}

@@ -1,0 +1,272 @@
+//! What is live: compiled workflows, services with their addresses, and the routes to them.
+//!
+//! The table is built whole from the live documents and swapped in one step, so a request sees either
+//! all of a deploy or none of it. A run keeps the plan it began with.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
+use std::time::Duration;
+
+use actix_web::web::Bytes;
+use kanzlei_compiler::check::{Bundle, Checked, check, relative};
+use kanzlei_compiler::plan::{Lane, Plan};
+use kanzlei_lang::diagnostic::Severity;
+use kanzlei_lang::document::lane::MAIN;
+use kanzlei_lang::document::service::{Credentials, Operation};
+use kanzlei_lang::document::{self, Source};
+use kanzlei_store::documents::LiveDocument;
+
+use crate::journal::{Counters, Journal};
+use crate::limiter::Limiter;
+
+#[derive(Debug, Default)]
+pub struct Live {
+    pub workflows: BTreeMap<String, Arc<Workflow>>,
+    pub services: HashMap<String, Arc<Service>>,
+    pub lanes: BTreeMap<String, Arc<Lane>>,
+    /// Counts deploys and retirements; what was live at one can be had again.
+    pub generation: u64,
+    /// All live documents, for checking what comes next against them.
+    pub documents: Vec<LiveDocument>,
+    /// The OpenAPI document of all endpoints, as it is sent.
+    pub openapi: Bytes,
+    routes: matchit::Router<Route>,
+}
+
+#[derive(Debug)]
+pub struct Workflow {
+    pub plan: Arc<Plan>,
+    pub revision: u32,
+    pub since: i64,
+    pub source: String,
+    pub counters: Arc<Counters>,
+    /// `POST /harbours/{harbour}/quotes`, one per endpoint.
+    pub entries: Vec<Arc<str>>,
+}
+
+#[derive(Debug)]
+pub struct Service {
+    pub name: String,
+    pub about: String,
+    pub base: String,
+    /// The base taken apart once; parsing it for each call would cost more than the rest of the call.
+    pub url: Option<reqwest::Url>,
+    pub private: bool,
+    pub credentials: Option<Credentials>,
+    pub headers: Vec<(String, String)>,
+    pub limiter: Arc<Limiter>,
+    pub operations: BTreeMap<String, Operation>,
+    pub api: Arc<serde_json::Value>,
+    pub at_once: Option<u32>,
+    pub pace: Option<(u32, Duration)>,
+}
+
+/// Endpoints of one path, by method.
+#[derive(Clone, Debug, Default)]
+pub struct Route {
+    endpoints: Vec<(String, Arc<Workflow>, usize)>,
+}
+
+/// What a request's method and path lead to.
+pub enum Found<'l> {
+    Endpoint {
+        workflow: &'l Arc<Workflow>,
+        endpoint: usize,
+        path: Vec<(&'l str, String)>,
+    },
+    /// The path exists; these methods are allowed.
+    OtherMethods(Vec<&'l str>),
+    /// A part of the path is no percent-encoded UTF-8.
+    Malformed,
+    Nothing,
+}
+
+impl Live {
+    /// Builds the table. Workflows that no longer pass the check are left out and logged.
+    ///
+    /// `before` is the table in force until now: services whose limits stay the same keep count.
+    pub fn build(
+        documents: Vec<LiveDocument>,
+        generation: u64,
+        bases: &BTreeMap<String, String>,
+        journal: &Journal,
+        before: &Live,
+        public_url: &str,
+    ) -> Self {
+        let checked = check(&bundle(&documents));
+        for diagnostic in checked.diagnostics.iter().filter(|d| d.severity == Severity::Error) {
+            tracing::error!(path = diagnostic.path, line = diagnostic.line, "not served: {}", diagnostic.message);
+        }
+        let mut live = Live::from_checked(checked, documents, bases, journal, before, public_url);
+        live.generation = generation;
+        live
+    }
+
+    /// A lane's rules; `main` and lanes whose document is gone have none.
+    pub fn lane(&self, name: &str) -> Arc<Lane> {
+        self.lanes.get(name).cloned().unwrap_or_else(|| Arc::new(Lane::plain(name)))
+    }
+
+    /// The lane that jobs of a workflow wait in.
+    pub fn lane_of(&self, plan: &Plan) -> Arc<Lane> {
+        self.lane(plan.jobs.lane.as_deref().unwrap_or(MAIN))
+    }
+
+    fn from_checked(
+        checked: Checked,
+        documents: Vec<LiveDocument>,
+        bases: &BTreeMap<String, String>,
+        journal: &Journal,
+        before: &Live,
+        public_url: &str,
+    ) -> Self {
+        let mut live = Live { lanes: checked.lanes, ..Live::default() };
+        for (name, service) in checked.services {
+            let base = bases.get(&name).cloned().unwrap_or(service.base);
+            let (at_once, pace) = (service.at_once, service.pace);
+            let limiter = before.services.get(&name).map(|known| known.limiter.clone());
+            let entry = Service {
+                name: name.clone(),
+                about: service.about,
+                url: base.parse().ok(),
+                base,
+                private: service.private,
+                credentials: service.credentials,
+                headers: service.headers,
+                limiter: limiter
+                    .filter(|l| l.is(at_once, pace))
+                    .unwrap_or_else(|| Arc::new(Limiter::new(at_once, pace))),
+                operations: service.operations,
+                api: service.api,
+                at_once,
+                pace,
+            };
+            live.services.insert(name, Arc::new(entry));
+        }
+        let mut routes: BTreeMap<String, Route> = BTreeMap::new();
+        for (index, plan) in checked.workflows {
+            let document = &documents[index];
+            let entries = plan.endpoints.iter().map(|e| format!("{} {}", e.method, e.path).into()).collect();
+            let workflow = Arc::new(Workflow {
+                counters: journal.counters(&plan.name),
+                revision: document.number,
+                since: document.since,
+                source: document.source.clone(),
+                entries,
+                plan,
+            });
+            for (endpoint, entry) in workflow.plan.endpoints.iter().enumerate() {
+                let route = routes.entry(by_position(&entry.path)).or_default();
+                route.endpoints.push((entry.method.clone(), workflow.clone(), endpoint));
+            }
+            live.workflows.insert(workflow.plan.name.clone(), workflow);
+        }
+        for (path, route) in routes {
+            if let Err(error) = live.routes.insert(&path, route) {
+                tracing::error!(path, "not served: {error}");
+            }
+        }
+        live.documents = documents;
+        let plans = live.workflows.values().map(|workflow| &*workflow.plan);
+        live.openapi = kanzlei_compiler::openapi::document(plans, public_url).to_string().into();
+        live
+    }
+
+    /// Looks up a request. HEAD is served by GET where there is no HEAD (RFC 9110 §9.3.2).
+    pub fn find(&self, method: &str, path: &str) -> Found<'_> {
+        let Ok(matched) = self.routes.at(path) else { return Found::Nothing };
+        let by_method = |wanted: &str| matched.value.endpoints.iter().find(|(known, _, _)| known == wanted);
+        let found = by_method(method).or_else(|| if method == "HEAD" { by_method("GET") } else { None });
+        let Some((_, workflow, endpoint)) = found else {
+            let mut methods: Vec<&str> = matched.value.endpoints.iter().map(|(method, _, _)| method.as_str()).collect();
+            if methods.contains(&"GET") && !methods.contains(&"HEAD") {
+                methods.push("HEAD");
+            }
+            methods.push("OPTIONS");
+            return Found::OtherMethods(methods);
+        };
+        let template = &workflow.plan.endpoints[*endpoint].path;
+        let names = template.split('/').filter_map(|part| part.strip_prefix('{')?.strip_suffix('}'));
+        let mut params = Vec::new();
+        for (name, (_, raw)) in names.zip(matched.params.iter()) {
+            match percent_decode(raw) {
+                Some(value) => params.push((name, value)),
+                None => return Found::Malformed,
+            }
+        }
+        Found::Endpoint { workflow, endpoint: *endpoint, path: params }
+    }
+}
+
+/// Live documents as a bundle, in their order, with files where the documents name them.
+pub fn bundle(documents: &[LiveDocument]) -> Bundle {
+    let mut bundle = Bundle::default();
+    for document in documents {
+        // Paths of different deploys may be equal; the name tells them apart.
+        let path = format!(
+            "live/{}/{}/{}",
+            document.kind,
+            document.name,
+            document.path.rsplit('/').next().unwrap_or_default()
+        );
+        if let Some(file) = &document.file
+            && let Some(name) = named_file(&document.source)
+        {
+            bundle.files.insert(relative(&path, &name), file.clone());
+        }
+        bundle.documents.push(Source::new(path, document.source.clone()));
+    }
+    bundle
+}
+
+/// The file that a service document names.
+pub fn named_file(source: &str) -> Option<String> {
+    let mut report = kanzlei_lang::diagnostic::Report::new("", source);
+    let root = document::yaml::parse(&mut report)?;
+    document::service::openapi_file(&root).map(str::to_owned)
+}
+
+/// A path template with its names replaced by their positions, so that endpoints of one shape share a
+/// route whatever they call its parts.
+fn by_position(path: &str) -> String {
+    let parts = path
+        .split('/')
+        .enumerate()
+        .map(|(at, part)| if part.starts_with('{') { format!("{{p{at}}}") } else { part.to_owned() });
+    parts.collect::<Vec<_>>().join("/")
+}
+
+/// Percent-decoding of one path segment (RFC 3986 §2.1).
+fn percent_decode(raw: &str) -> Option<String> {
+    if !raw.contains('%') {
+        return Some(raw.to_owned());
+    }
+    let mut bytes = Vec::with_capacity(raw.len());
+    let mut rest = raw.as_bytes();
+    while let Some((&first, tail)) = rest.split_first() {
+        if first == b'%' {
+            let hex = std::str::from_utf8(tail.get(..2)?).ok()?;
+            bytes.push(u8::from_str_radix(hex, 16).ok()?);
+            rest = &tail[2..];
+        } else {
+            bytes.push(first);
+            rest = tail;
+        }
+    }
+    String::from_utf8(bytes).ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn segments_are_decoded_and_shapes_meet() {
+        for (raw, wanted) in
+            [("a%20b", Some("a b")), ("%C3%A5", Some("å")), ("%ff", None), ("%2", None), ("x", Some("x"))]
+        {
+            assert_eq!(percent_decode(raw).as_deref(), wanted, "{raw}");
+        }
+        assert_eq!(by_position("/a/{x}/b/{y}"), by_position("/a/{q}/b/{z}"));
+    }
+}

@@ -1,0 +1,328 @@
+//! Performs calls: HTTP requests to declared services, each within its time and size.
+//!
+//! Every thread that performs calls has a pooled client of its own, because a connection belongs to
+//! the thread that opened it. Private and link-local addresses are refused unless the service's
+//! document says `network: private`; redirects are followed only within the service.
+
+use std::cell::RefCell;
+use std::error::Error as _;
+use std::net::IpAddr;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use futures_util::FutureExt;
+use kanzlei_engine::machine::{Answer, CallError, CallFault, Request};
+use kanzlei_lang::document::service::Credentials;
+use reqwest::dns::{Addrs, Name, Resolve, Resolving};
+use reqwest::redirect::Policy;
+
+use crate::live::Service;
+use crate::secrets::Secrets;
+
+/// Idle connections kept per service and thread.
+const IDLE: usize = 512;
+/// How long connecting may take, within the attempt's time.
+const CONNECT: Duration = Duration::from_secs(5);
+/// Redirects followed within one service.
+const REDIRECTS: usize = 5;
+
+thread_local! {
+    static CLIENTS: RefCell<[Option<reqwest::Client>; 2]> = const { RefCell::new([None, None]) };
+}
+
+/// This thread's client for services in the public or in a private network.
+fn client(private: bool) -> Result<reqwest::Client, CallFault> {
+    CLIENTS.with_borrow_mut(|clients| {
+        let slot = &mut clients[usize::from(private)];
+        if let Some(client) = slot {
+            return Ok(client.clone());
+        }
+        let mut builder = reqwest::Client::builder()
+            .no_proxy()
+            .connect_timeout(CONNECT)
+            .pool_max_idle_per_host(IDLE)
+            .pool_idle_timeout(Duration::from_secs(60))
+            .tcp_nodelay(true)
+            .user_agent(concat!("kanzlei/", env!("CARGO_PKG_VERSION")))
+            .redirect(Policy::custom(|attempt| {
+                let first = attempt.previous().first();
+                let same = first.is_some_and(|first| first.origin() == attempt.url().origin());
+                if !same {
+                    let to = attempt.url().to_string();
+                    attempt.error(Elsewhere(to))
+                } else if attempt.previous().len() > REDIRECTS {
+                    attempt.error(Elsewhere("more than 5 times".into()))
+                } else {
+                    attempt.follow()
+                }
+            }));
+        if !private {
+            builder = builder.dns_resolver(PublicOnly);
+        }
+        let client = builder.build().map_err(|error| fault(CallError::Unreachable, error.to_string()))?;
+        Ok(slot.insert(client).clone())
+    })
+}
+
+/// Makes this thread's clients before the first request needs them; it takes tens of milliseconds.
+pub fn warm() {
+    for private in [false, true] {
+        if let Err(fault) = client(private) {
+            tracing::error!("calls cannot be made: {}", fault.detail);
+        }
+    }
+}
+
+#[derive(Debug, thiserror::Error)]
+#[error("redirected to {0}")]
+struct Elsewhere(String);
+
+#[derive(Debug, thiserror::Error)]
+#[error("`{0}` is a private address")]
+struct Private(String);
+
+/// Resolves names and leaves out addresses that are not public.
+struct PublicOnly;
+
+impl Resolve for PublicOnly {
+    fn resolve(&self, name: Name) -> Resolving {
+        let host = name.as_str().to_owned();
+        async move {
+            let found: Vec<_> = tokio::net::lookup_host((host.as_str(), 0)).await?.collect();
+            let public: Vec<_> = found.into_iter().filter(|address| !is_private(address.ip())).collect();
+            if public.is_empty() {
+                return Err(Private(host).into());
+            }
+            Ok(Box::new(public.into_iter()) as Addrs)
+        }
+        .boxed()
+    }
+}
+
+/// Loopback, private, link-local and other addresses that are not on the public network.
+pub fn is_private(address: IpAddr) -> bool {
+    match address {
+        IpAddr::V4(v4) => {
+            v4.is_loopback()
+                || v4.is_private()
+                || v4.is_link_local()
+                || v4.is_unspecified()
+                || v4.is_broadcast()
+                || v4.is_multicast()
+                || v4.octets()[0] == 0
+                || (v4.octets()[0] == 100 && (64..128).contains(&v4.octets()[1]))
+        }
+        IpAddr::V6(v6) => match v6.to_ipv4_mapped() {
+            Some(v4) => is_private(IpAddr::V4(v4)),
+            None => {
+                v6.is_loopback()
+                    || v6.is_unspecified()
+                    || v6.is_multicast()
+                    || v6.is_unique_local()
+                    || v6.is_unicast_link_local()
+            }
+        },
+    }
+}
+
+fn fault(kind: CallError, detail: impl Into<String>) -> CallFault {
+    CallFault { kind, detail: detail.into() }
+}
+
+/// What goes along with every call of a run.
+pub struct Along<'a> {
+    pub traceparent: &'a str,
+    pub request_id: &'a str,
+}
+
+/// Sends one request and reads the answer.
+///
+/// `within` is what is left of the run's time; the attempt ends at the earlier of the two bounds.
+/// `most` is the largest answer in bytes.
+pub async fn call(
+    service: Option<&Arc<Service>>,
+    request: &Request,
+    along: &Along<'_>,
+    within: Duration,
+    most: usize,
+    secrets: &Secrets,
+) -> Result<Answer, CallFault> {
+    let Some(service) = service else {
+        return Err(fault(CallError::Refused, format!("the service `{}` is not live", request.service)));
+    };
+    let limit = request.within.min(within);
+    let begun = Instant::now();
+    let Some(_place) = service.limiter.enter(limit).await else {
+        let detail = format!(
+            "no turn for a call to {} within {}: its limits let no more through",
+            service.name,
+            kanzlei_model::duration::short(limit)
+        );
+        return Err(fault(CallError::Timeout, detail));
+    };
+    let left = limit.saturating_sub(begun.elapsed());
+    match tokio::time::timeout(left, exchange(service, request, along, most, secrets)).await {
+        Ok(result) => result.map_err(|fault| CallFault { detail: secrets.mask(fault.detail), ..fault }),
+        Err(_) => Err(fault(
+            CallError::Timeout,
+            format!("{} did not answer within {}", service.name, kanzlei_model::duration::short(limit)),
+        )),
+    }
+}
+
+async fn exchange(
+    service: &Service,
+    request: &Request,
+    along: &Along<'_>,
+    most: usize,
+    secrets: &Secrets,
+) -> Result<Answer, CallFault> {
+    let Some(mut url) = service.url.clone() else {
+        return Err(fault(CallError::Refused, format!("`{}` is no address", service.base)));
+    };
+    let (path, query) =
+        request.target.split_once('?').map_or((request.target.as_str(), None), |(path, query)| (path, Some(query)));
+    let below = url.path().trim_end_matches('/');
+    let whole = format!("{below}{path}");
+    url.set_path(&whole);
+    url.set_query(query);
+    if !service.private
+        && let Some(ip) = url.host_str().and_then(|host| host.trim_matches(['[', ']']).parse::<IpAddr>().ok())
+        && is_private(ip)
+    {
+        return Err(private(service, &ip.to_string()));
+    }
+    let secret = match &service.credentials {
+        Some(credentials) => {
+            let name = &credentials.secret().text;
+            let detail = || format!("there is no secret `{name}`; set it with `kanzlei secrets set {name}`");
+            Some(secrets.get(name).ok_or_else(|| fault(CallError::Refused, detail()))?)
+        }
+        None => None,
+    };
+    if let (Some(Credentials::Query { name, .. }), Some(secret)) = (&service.credentials, &secret) {
+        url.query_pairs_mut().append_pair(name, secret);
+    }
+    let method = request.method.parse().map_err(|_| fault(CallError::Refused, "unknown method"))?;
+    let mut builder = client(service.private)?.request(method, url);
+    for (name, value) in &service.headers {
+        if !request.headers.iter().any(|(given, _)| given.eq_ignore_ascii_case(name)) {
+            builder = builder.header(name, value);
+        }
+    }
+    for (name, value) in &request.headers {
+        builder = builder.header(name, value);
+    }
+    builder = match (&service.credentials, &secret) {
+        (Some(Credentials::Bearer(_)), Some(secret)) => builder.bearer_auth(secret),
+        (Some(Credentials::Basic { user, .. }), Some(secret)) => builder.basic_auth(user, Some(secret)),
+        (Some(Credentials::Header { name, .. }), Some(secret)) => builder.header(name, secret),
+        _ => builder,
+    };
+    builder = builder.header("traceparent", along.traceparent).header("x-request-id", along.request_id);
+    if let Some(body) = &request.body {
+        builder = builder.body(body.clone());
+    }
+    let mut response = builder.send().await.map_err(|error| told(service, error))?;
+    let too_large = || fault(CallError::TooLarge, format!("{} answered with more than {most} bytes", service.name));
+    if response.content_length().is_some_and(|length| length > most as u64) {
+        return Err(too_large());
+    }
+    let mut body = Vec::with_capacity(response.content_length().unwrap_or(0) as usize);
+    while let Some(chunk) = response.chunk().await.map_err(|error| told(service, error))? {
+        if body.len() + chunk.len() > most {
+            return Err(too_large());
+        }
+        body.extend_from_slice(&chunk);
+    }
+    let headers = response
+        .headers()
+        .iter()
+        .map(|(name, value)| (name.as_str().to_owned(), String::from_utf8_lossy(value.as_bytes()).into_owned()))
+        .collect();
+    Ok(Answer { status: response.status().as_u16(), headers, body })
+}
+
+/// Sends a body of JSON to an address that is no service's; gives the status of the answer.
+pub async fn post(
+    address: &str,
+    private_too: bool,
+    headers: &[(&str, String)],
+    body: &str,
+    within: Duration,
+) -> Result<u16, String> {
+    let url: reqwest::Url = address.parse().map_err(|error| format!("`{address}` is no address: {error}"))?;
+    if !matches!(url.scheme(), "http" | "https") {
+        return Err(format!("`{address}` is no HTTP address"));
+    }
+    let ip = url.host_str().and_then(|host| host.trim_matches(['[', ']']).parse::<IpAddr>().ok());
+    if let Some(ip) = ip.filter(|ip| !private_too && is_private(*ip)) {
+        return Err(format!("{ip} is a private address; if that is meant, say `network: private`"));
+    }
+    let mut builder = client(private_too).map_err(|fault| fault.detail)?.post(url);
+    for (name, value) in headers {
+        builder = builder.header(*name, value);
+    }
+    let sent = builder.header("content-type", "application/json").body(body.to_owned()).send();
+    match tokio::time::timeout(within, sent).await {
+        Ok(Ok(answer)) => Ok(answer.status().as_u16()),
+        Ok(Err(error)) => Err(error.to_string()),
+        Err(_) => Err("no answer in time".into()),
+    }
+}
+
+fn private(service: &Service, host: &str) -> CallFault {
+    fault(
+        CallError::Refused,
+        format!("{host} is a private address; if {} is there, say `network: private` in its document", service.name),
+    )
+}
+
+/// Tells the kinds of failure apart.
+fn told(service: &Service, error: reqwest::Error) -> CallFault {
+    let mut inner: Option<&(dyn std::error::Error + 'static)> = error.source();
+    let mut deepest = error.to_string();
+    while let Some(cause) = inner {
+        if let Some(elsewhere) = cause.downcast_ref::<Elsewhere>() {
+            return fault(CallError::Redirected, format!("{} {elsewhere}, which is refused", service.name));
+        }
+        if let Some(Private(host)) = cause.downcast_ref::<Private>() {
+            return private(service, host);
+        }
+        deepest = cause.to_string();
+        inner = cause.source();
+    }
+    if error.is_timeout() {
+        return fault(CallError::Timeout, format!("{} did not answer in time", service.name));
+    }
+    if error.is_connect() {
+        return fault(
+            CallError::Unreachable,
+            format!("{} cannot be reached at {}: {deepest}", service.name, service.base),
+        );
+    }
+    fault(CallError::Broken, format!("the exchange with {} broke: {deepest}", service.name))
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn private_addresses_are_known() {
+        for (address, private) in [
+            ("127.0.0.1", true),
+            ("10.1.2.3", true),
+            ("169.254.1.1", true),
+            ("100.64.0.1", true),
+            ("0.0.0.0", true),
+            ("192.0.2.1", false),
+            ("8.8.8.8", false),
+            ("::1", true),
+            ("fe80::1", true),
+            ("fd00::1", true),
+            ("::ffff:10.0.0.1", true),
+            ("2001:db8::1", false),
+        ] {
+            assert_eq!(super::is_private(address.parse().expect("address")), private, "{address}");
+        }
+    }
+}
