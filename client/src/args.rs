@@ -9,7 +9,7 @@ use clap::{Args as ClapArgs, Parser, Subcommand};
     name = "kanzlei",
     version,
     about = "Check, rehearse, deploy, call and look into workflows",
-    after_help = "Examples:\n  kanzlei check demo/harbour\n  kanzlei rehearse demo/harbour\n  kanzlei deploy demo/harbour\n  kanzlei call berth-quote harbour=LIN imo=9074729 arrives=2027-03-04T06:00:00Z\n  kanzlei runs --failed\n\n\
+    after_help = "Examples:\n  kanzlei check demo/harbour\n  kanzlei rehearse demo/harbour\n  kanzlei deploy demo/harbour\n  kanzlei call berth-quote harbour=LIN imo=9074720 arrives=2027-03-04T06:00:00Z\n  kanzlei runs --failed\n\n\
                   Exit codes: 0 good, 1 the thing asked about is bad, 2 usage, 3 service not reachable."
 )]
 pub struct Args {
@@ -114,7 +114,7 @@ pub enum Command {
     },
     /// Print the OpenAPI document of everything deployed
     #[command(
-        after_help = "Clients read the same at /-/openapi.json of the public listener.\n\nExample:\n  kanzlei openapi > openapi.json"
+        after_help = "Clients read the same at /~/openapi.json of the public listener.\n\nExample:\n  kanzlei openapi > openapi.json"
     )]
     Openapi,
     /// Take a workflow off the air; its revisions stay
@@ -136,7 +136,7 @@ pub enum Command {
     },
     /// Send a request to a workflow's endpoint, as a client would
     #[command(
-        after_help = "Values are JSON where they can be, else text: nights=2 is a number, imo='\"9074729\"' a text.\nInputs that are texts by their schema take digits as they are.\n\nExample:\n  kanzlei call berth-quote harbour=LIN imo=9074729 arrives=2027-03-04T06:00:00Z nights=2"
+        after_help = "Values are JSON where they can be, else text: nights=2 is a number, imo='\"9074720\"' a text.\nInputs that are texts by their schema take digits as they are.\n\nExample:\n  kanzlei call berth-quote harbour=LIN imo=9074720 arrives=2027-03-04T06:00:00Z nights=2"
     )]
     Call {
         /// The workflow
@@ -152,13 +152,21 @@ pub enum Command {
         curl: bool,
     },
     /// List runs, newest first
-    #[command(after_help = "Examples:\n  kanzlei runs\n  kanzlei runs berth-quote --failed --limit 5")]
+    #[command(
+        after_help = "Examples:\n  kanzlei runs\n  kanzlei runs berth-quote --failed --limit 5\n  kanzlei runs --state rejected"
+    )]
     Runs {
         /// Only runs of this workflow
         workflow: Option<String>,
         /// Only failed runs
-        #[arg(long)]
+        #[arg(long, conflicts_with = "state")]
         failed: bool,
+        /// Only runs that ended so: succeeded, rejected, failed or cancelled
+        #[arg(long)]
+        state: Option<String>,
+        /// Only the run that answered the request with this X-Request-Id
+        #[arg(long)]
+        request_id: Option<String>,
         #[arg(long, default_value_t = 20)]
         limit: u32,
     },
@@ -220,11 +228,11 @@ pub enum Command {
         #[command(flatten)]
         select: Select,
     },
-    /// Take failed jobs up again, from the failed step or from the start
+    /// Retry failed or rejected jobs, from the failed step or from the start
     #[command(
-        after_help = "Examples:\n  kanzlei take-up last\n  kanzlei take-up --state failed --workflow dues-reminder\n  kanzlei take-up last --from-start"
+        after_help = "Examples:\n  kanzlei retry last\n  kanzlei retry --state failed --workflow dues-reminder\n  kanzlei retry last --from-start"
     )]
-    TakeUp {
+    Retry {
         /// Jobs by their ids
         ids: Vec<String>,
         #[command(flatten)]
@@ -306,7 +314,7 @@ pub struct Rehearse {
 /// Which jobs are meant; everything that is said must fit.
 #[derive(ClapArgs, Default)]
 pub struct Select {
-    /// scheduled, queued, running, waiting, succeeded, failed or cancelled
+    /// scheduled, queued, running, waiting, succeeded, rejected, failed or cancelled
     #[arg(long)]
     pub state: Option<String>,
     #[arg(long)]

@@ -31,7 +31,7 @@ pub fn state(state: &str) -> String {
     let code = match state {
         "succeeded" => "32",
         "failed" => "31",
-        "rescued" | "cancelled" => "33",
+        "caught" | "cancelled" | "rejected" => "33",
         "running" => "36",
         _ => "2",
     };

@@ -51,8 +51,8 @@ pub fn run_bench(bench: Bench) -> Done {
     }
 }
 
-const NOTICE: &str = r#"{"imo":"9074729","nights":2,"cargo":"UN1202 gas oil"}"#;
-const QUOTE: &str = r#"{"imo":"9074729","nights":2,"currency":"NOK"}"#;
+const NOTICE: &str = r#"{"imo":"9074720","nights":2,"cargo":"UN1202 gas oil"}"#;
+const QUOTE: &str = r#"{"imo":"9074720","nights":2,"currency":"NOK"}"#;
 const CONNECTIONS: u32 = 32;
 
 /// One measurement.
@@ -198,7 +198,7 @@ fn endpoint(seconds: u32, rounds: u32) -> Done {
         }
         println!("{:<34} {:>10.2}   (wanted at least {wanted})\n", "  ratio", ours.per_second / hand.per_second);
     }
-    let health = get(whole.office.ports.public, "/-/health", &[]).unwrap_or_default();
+    let health = get(whole.office.ports.public, "/~/health", &[]).unwrap_or_default();
     println!("journal after that: {}", health.split("\r\n").find(|l| l.contains("journal")).unwrap_or(&health));
     drop(by_hand);
 

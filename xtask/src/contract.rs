@@ -52,7 +52,7 @@ fn judge(bins: &Path, tools: &Path, whole: &Whole, dir: &Path, examples: u32) ->
     run(Command::new(tools.join("python")).args(["-m", "openapi_spec_validator"]).arg(&document))?;
     // In the throwaway folder: it leaves notes of its own where it runs.
     let status = Command::new(tools.join("schemathesis"))
-        .args(["run", &format!("{}/-/openapi.json", office.public()), "--checks", CHECKS])
+        .args(["run", &format!("{}/~/openapi.json", office.public()), "--checks", CHECKS])
         .args(["--max-examples", &examples.to_string(), "--workers", "2", "--no-color"])
         .current_dir(dir)
         .status()?;

@@ -81,18 +81,18 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
     println!("What to try next, in another terminal (the client is {}):\n", bins.join("kanzlei").display());
     println!("  alias kanzlei={}", bins.join("kanzlei").display());
     println!("  kanzlei list");
-    println!("  kanzlei call berth-quote harbour=LIN imo=9074729 arrives=2027-03-04T06:00:00Z currency=NOK");
+    println!("  kanzlei call berth-quote harbour=LIN imo=9074720 arrives=2027-03-04T06:00:00Z currency=NOK");
     println!("  kanzlei run last");
     println!("  kanzlei rehearse demo/harbour");
     println!("  kanzlei call gather-reports");
     println!(
-        "  curl -X PUT 'http://127.0.0.1:{}/-/behaviour/tides?fail_next=1'     # then call again and see the retry",
+        "  curl -X PUT 'http://127.0.0.1:{}/~/behaviour/tides?fail_next=1'     # then call again and see the retry",
         ports.standins
     );
     println!("\nJobs:\n");
     let public = office.public();
     println!(
-        "  curl -sS {public}/clearances --json '{{\"imo\":\"9417359\",\"cargo\":\"diesel oil\"}}'     # 202; customs call back"
+        "  curl -sS {public}/clearances --json '{{\"imo\":\"9417350\",\"cargo\":\"diesel oil\"}}'     # 202; customs call back"
     );
     println!("  kanzlei job last --follow");
     println!(

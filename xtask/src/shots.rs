@@ -32,15 +32,15 @@ pub fn take() -> Done {
         command.output()
     };
     shell("kanzlei deploy demo/harbour")?;
-    let call = "kanzlei call berth-quote harbour=LIN imo=9074729 arrives=2027-03-04T06:00:00Z currency=NOK nights=3";
-    let behave = format!("curl -sS -X PUT 'http://127.0.0.1:{}/-/behaviour", ports.standins);
+    let call = "kanzlei call berth-quote harbour=LIN imo=9074720 arrives=2027-03-04T06:00:00Z currency=NOK nights=3";
+    let behave = format!("curl -sS -X PUT 'http://127.0.0.1:{}/~/behaviour", ports.standins);
     for line in [
         "kanzlei call gather-reports".to_owned(),
-        "kanzlei call stay-bill harbour=LIN imo=9074729 nights=2 made=2027-03-04".into(),
+        "kanzlei call stay-bill harbour=LIN imo=9074720 nights=2 made=2027-03-04".into(),
         call.to_owned(),
-        call.replace("9074729", "9417359"),
+        call.replace("9074720", "9417350"),
         "kanzlei call harbour-tides draught=6.2 after=2027-03-04T06:00:00Z".into(),
-        call.replace("9074729", "9999999"),
+        call.replace("9074720", "9999999"),
         format!("{behave}/tides?fail_next=3'; {call}"),
         format!("{behave}/tides?fail_next=1&delay_ms=60'; {call}"),
     ] {
@@ -48,12 +48,12 @@ pub fn take() -> Done {
     }
     let post =
         |path: &str, body: &str| format!("curl -sS -X POST http://127.0.0.1:{}{path} --json '{body}'", ports.public);
-    let mut jobs = vec![post("/clearances", r#"{"imo":"9417359","cargo":"diesel oil"}"#)];
-    jobs.push(post("/harbours/LIN/holds", r#"{"imo":"9748693","berth":"B4","looks":["2s","40s","80s"]}"#));
+    let mut jobs = vec![post("/clearances", r#"{"imo":"9417350","cargo":"diesel oil"}"#)];
+    jobs.push(post("/harbours/LIN/holds", r#"{"imo":"9748694","berth":"B4","looks":["2s","40s","80s"]}"#));
     jobs.push(post("/harbours/LIN/dues-rounds", r#"{"spacing":"0s"}"#));
-    jobs.push(post("/harbours/NES/arrivals", r#"{"imo":"9305477","arrives":"2027-03-04T06:00:00Z"}"#));
+    jobs.push(post("/harbours/NES/arrivals", r#"{"imo":"9305478","arrives":"2027-03-04T06:00:00Z"}"#));
     jobs.push(format!("{behave}/registry?fail_next=9'"));
-    jobs.push(post("/harbours/LIN/arrivals", r#"{"imo":"9631072","arrives":"2027-03-04T09:00:00Z"}"#));
+    jobs.push(post("/harbours/LIN/arrivals", r#"{"imo":"9631073","arrives":"2027-03-04T09:00:00Z"}"#));
     for line in &jobs {
         shell(line)?;
     }

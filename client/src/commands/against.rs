@@ -40,12 +40,12 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
         let (mut reply, run_id) = answer(&agent, base, request)?;
         // A queued run answers like a direct one when it has ended; its id is that of its job.
         let queued = run_id.as_ref().filter(|id| {
-            let there = format!("/-/jobs/{id}");
+            let there = format!("/~/jobs/{id}");
             reply.status == 202 && reply.headers.iter().any(|(name, at)| name == "location" && *at == there)
         });
         if let Some(job) = queued {
             wait_for(&agent, base, job)?;
-            let request = ureq::http::Request::get(format!("{base}/-/jobs/{job}/result"));
+            let request = ureq::http::Request::get(format!("{base}/~/jobs/{job}/result"));
             let request = request.body(Vec::new()).map_err(|error| Failure::Told(error.to_string()))?;
             (reply, _) = answer(&agent, base, request)?;
         }
@@ -62,7 +62,7 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
             status: Some(reply.status),
             body: reply.body,
             state: None,
-            took_ms: 0.0,
+            duration_ms: 0.0,
             reached: Reached::default(),
         });
     }
@@ -104,16 +104,16 @@ fn answer(
 fn wait_for(agent: &ureq::Agent, base: &str, job: &str) -> Result<(), Failure> {
     let begun = std::time::Instant::now();
     while begun.elapsed() < JOB_PATIENCE {
-        let request = ureq::http::Request::get(format!("{base}/-/jobs/{job}")).header("prefer", "wait=10");
+        let request = ureq::http::Request::get(format!("{base}/~/jobs/{job}")).header("prefer", "wait=10");
         let request = request.body(Vec::new()).map_err(|error| Failure::Told(error.to_string()))?;
         let (told, _) = answer(agent, base, request)?;
         let state = told.body.member("state").and_then(Value::as_text).map(|state| state.to_string());
         match state.as_deref() {
-            Some("succeeded" | "failed" | "cancelled") => return Ok(()),
+            Some("succeeded" | "rejected" | "failed" | "cancelled") => return Ok(()),
             // Somebody has to let it begin; nobody waits here for that.
             Some("scheduled") => break,
             Some(_) => {}
-            None => return Err(Failure::Told(format!("{base}/-/jobs/{job} answered {}", told.status))),
+            None => return Err(Failure::Told(format!("{base}/~/jobs/{job} answered {}", told.status))),
         }
     }
     Ok(())

@@ -106,7 +106,7 @@ mod tests {
         let inputs =
             json!([{"name": "imo", "schema": {"type": "string"}}, {"name": "nights", "schema": {"type": "integer"}}]);
         for (key, value, wanted) in [
-            ("imo", "9074729", json!("9074729")),
+            ("imo", "9074720", json!("9074720")),
             ("nights", "2", json!(2)),
             ("nights", "two", json!("two")),
             ("tags", "[1,2]", json!([1, 2])),

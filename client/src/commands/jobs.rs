@@ -1,8 +1,9 @@
-//! `jobs`, `job`, `cancel`, `take-up`, `lanes`, `lane`, `timetables`, `timetable`.
+//! `jobs`, `job`, `cancel`, `retry`, `lanes`, `lane`, `timetables`, `timetable`.
 
 use std::io::IsTerminal;
 use std::time::Duration;
 
+use kanzlei_model::run::RunState;
 use serde_json::{Value as Json, json};
 
 use super::runs::print_steps;
@@ -67,9 +68,13 @@ pub fn list(api: &Api, args: &Jobs, json: bool) -> Done {
 fn print_list(answer: &Json) {
     let none = Vec::new();
     let counts = answer["counts"].as_object().cloned().unwrap_or_default();
-    let counted: Vec<String> = ["scheduled", "queued", "running", "waiting", "succeeded", "failed", "cancelled"]
+    let counted: Vec<String> = RunState::NAMES
         .iter()
-        .filter_map(|state| counts.get(*state).filter(|n| **n != 0).map(|n| format!("{n} {}", draw::state(state))))
+        .filter_map(|state| {
+            let n = counts.get(*state)?.as_u64().filter(|n| *n > 0)?;
+            let more = if answer["counted_to"] == n { "+" } else { "" };
+            Some(format!("{n}{more} {}", draw::state(state)))
+        })
         .collect();
     let jobs = answer["jobs"].as_array().unwrap_or(&none);
     if !counted.is_empty() {
@@ -92,12 +97,7 @@ fn print_list(answer: &Json) {
             if let Some(waits) = job["waits_for"].as_str() {
                 state.push_str(&draw::dim(&format!(" {waits}")));
             }
-            let when = match text(job, "state") {
-                "scheduled" | "waiting" => {
-                    job["wakes"].as_str().map(|_| draw::time(&job["wakes"])).unwrap_or_else(|| "open".into())
-                }
-                _ => draw::time(&job["due"]),
-            };
+            let when = if job["due"].is_null() { "open".into() } else { draw::time(&job["due"]) };
             let name = text(job, "workflow").to_owned() + if job["retired"] == true { " (retired)" } else { "" };
             vec![
                 text(job, "id").to_owned(),
@@ -105,13 +105,13 @@ fn print_list(answer: &Json) {
                 state,
                 text(job, "lane").to_owned(),
                 when,
-                draw::took(&job["late_us"]),
-                draw::took(&job["took_us"]),
+                draw::took(&job["delay_us"]),
+                draw::took(&job["duration_us"]),
                 job["tag"].as_str().or(job["failure"].as_str()).unwrap_or_default().chars().take(50).collect(),
             ]
         })
         .collect();
-    draw::table(&["job", "workflow", "state", "lane", "due (UTC)", "late", "took", "tag or why"], &rows);
+    draw::table(&["job", "workflow", "state", "lane", "due (UTC)", "delay", "took", "tag or why"], &rows);
     println!("{}", draw::dim(&format!("poll the first: {}", text(&jobs[0], "curl"))));
     if let Some(next) = answer["next_before"].as_str() {
         println!("{}", draw::dim(&format!("older ones: add --before {next}")));
@@ -121,15 +121,16 @@ fn print_list(answer: &Json) {
 fn print_group(group: &Json) {
     println!();
     println!(
-        "{} {} · {} of {} done, {} failed, {} cancelled, {} running, {} left{}",
+        "{} {} · {} of {} succeeded, {} rejected, {} failed, {} cancelled, {} running, {} remaining{}",
         draw::dim("group"),
         text(group, "id"),
-        group["done"],
+        group["succeeded"],
         group["total"],
+        group["rejected"],
         group["failed"],
         group["cancelled"],
         group["running"],
-        group["left"],
+        group["remaining"],
         group["expected_end"]
             .as_str()
             .map(|_| format!(" · expected end {} UTC", draw::time(&group["expected_end"])))
@@ -170,7 +171,7 @@ pub fn show(api: &Api, id: &str, follow: bool, full: bool, json: bool) -> Done {
         return Ok(());
     }
     print_job(&job, full);
-    if job["state"] == "failed" { Err(Failure::Bad) } else { Ok(()) }
+    if matches!(text(&job, "state"), "failed" | "rejected") { Err(Failure::Bad) } else { Ok(()) }
 }
 
 /// One line each time something changed.
@@ -179,7 +180,7 @@ fn follow_line(job: &Json) {
         let filled = (progress * 20.0).round() as usize;
         format!(" [{}{}] {:.0}%", "#".repeat(filled.min(20)), "·".repeat(20 - filled.min(20)), progress * 100.0)
     });
-    let left = job["left_s"].as_f64().map(|left| draw::dim(&format!(" about {left:.0} s left")));
+    let left = job["remaining_s"].as_f64().map(|left| draw::dim(&format!(" about {left:.0} s left")));
     let note = job["note"].as_str().map(|note| format!("  {note}"));
     let waits = match (job["waits_for"].as_str(), job["until"].as_str()) {
         (Some(waits), Some(_)) => draw::dim(&format!(" {waits} until {} UTC", draw::time(&job["until"]))),
@@ -223,19 +224,19 @@ fn print_job(job: &Json, full: bool) {
     );
     line("tag", text(job, "tag").to_owned());
     line("group", text(job, "group").to_owned());
-    if job["behind"] == true {
-        line("behind", format!("another of the turn `{}` goes first", text(job, "turn")));
+    if job["blocked"] == true {
+        line("blocked", format!("another job with the ordering key `{}` goes first", text(job, "ordering_key")));
     }
     line("caller", text(job, "caller").to_owned());
     line("queued", utc(&job["queued"]));
     line("due", utc(&job["due"]));
-    let late = job["late_us"]
+    let delay = job["delay_us"]
         .as_i64()
-        .filter(|late| *late >= 1000)
-        .map(|_| format!(" ({} late)", draw::took(&job["late_us"])));
+        .filter(|delay| *delay >= 1000)
+        .map(|_| format!(" ({} after its due time)", draw::took(&job["delay_us"])));
     line(
         "started",
-        if job["started"].is_null() { String::new() } else { utc(&job["started"]) + &late.unwrap_or_default() },
+        if job["started"].is_null() { String::new() } else { utc(&job["started"]) + &delay.unwrap_or_default() },
     );
     if let Some(waits) = job["waits_for"].as_str() {
         line(
@@ -251,12 +252,12 @@ fn print_job(job: &Json, full: bool) {
         if job["ended"].is_null() {
             String::new()
         } else {
-            let took = draw::took(&job["took_us"]);
+            let took = draw::took(&job["duration_us"]);
             utc(&job["ended"]) + &if took.is_empty() { ", never begun".to_owned() } else { format!(", took {took}") }
         },
     );
-    if let Some(left) = job["left_s"].as_f64() {
-        line("left", format!("about {left:.0} s"));
+    if let Some(left) = job["remaining_s"].as_f64() {
+        line("remaining", format!("about {left:.0} s"));
     }
     if let Some(progress) = job["progress"].as_f64() {
         line("progress", format!("{:.0}%", progress * 100.0));
@@ -303,8 +304,8 @@ fn print_job(job: &Json, full: bool) {
     }
     if let Some(why) = job["failure"]["detail"].as_str() {
         println!("  {} {}: {why}", draw::paint("31", "why"), text(&job["failure"], "kind"));
-        if job["state"] == "failed" {
-            println!("  {} kanzlei take-up {}", draw::dim("again "), text(job, "id"));
+        if matches!(text(job, "state"), "failed" | "rejected") {
+            println!("  {} kanzlei retry {}", draw::dim("retry "), text(job, "id"));
         }
     }
 }
@@ -341,7 +342,7 @@ pub fn act(api: &Api, action: &str, ids: &[String], select: &Select, more: Json,
         "cancel" => "cancelled, or asked to stop",
         "run-now" => "due now",
         "postpone" => "postponed",
-        _ => "taken up again",
+        _ => "retried",
     };
     match done.as_slice() {
         [] if refused.is_empty() => println!("No jobs are meant by this."),
@@ -379,19 +380,33 @@ pub fn lanes(api: &Api, json: bool) -> Done {
                 name,
                 lane["queued"].to_string(),
                 lane["running"].to_string(),
+                lane["waiting"].to_string(),
                 lane["scheduled"].to_string(),
                 draw::took(&lane["oldest_us"]),
                 dash(&lane["at_once"]),
                 dash(&lane["pace"]),
                 text(lane, "order").to_owned(),
                 dash(&lane["length"]),
-                format!("{} done, {} failed", lane["last_5min"]["done"], lane["last_5min"]["failed"]),
-                draw::took(&lane["last_5min"]["latest_us"]),
+                format!("{} succeeded, {} failed", lane["last_5min"]["succeeded"], lane["last_5min"]["failed"]),
+                draw::took(&lane["last_5min"]["max_delay_us"]),
             ]
         })
         .collect();
     draw::table(
-        &["lane", "queued", "running", "later", "oldest", "at once", "pace", "order", "room", "last 5 min", "latest"],
+        &[
+            "lane",
+            "queued",
+            "running",
+            "waiting",
+            "scheduled",
+            "oldest",
+            "at once",
+            "pace",
+            "order",
+            "room",
+            "last 5 min",
+            "max delay",
+        ],
         &rows,
     );
     Ok(())

@@ -1,6 +1,7 @@
 //! Real databases for cases, lent by the service.
 
-use kanzlei_engine::machine::{Query, QueryFault, Rows};
+use kanzlei_engine::machine::{EffectError, Query, Rows};
+use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
 use kanzlei_rehearsal::{Lender, Lent};
 use serde_json::{Value as Json, json};
@@ -33,7 +34,7 @@ impl Lender for FromService<'_> {
 }
 
 impl Lent for Database {
-    fn query(&mut self, query: &Query) -> Result<Vec<Rows>, QueryFault> {
+    fn query(&mut self, query: &Query) -> Result<Vec<Rows>, EffectError> {
         let statements: Vec<Json> = query
             .statements
             .iter()
@@ -42,7 +43,7 @@ impl Lent for Database {
         let body = json!({
             "statements": statements, "transaction": query.transaction, "within_ms": query.within.as_millis() as u64,
         });
-        let away = |detail: String| QueryFault { kind: "database", detail };
+        let away = |detail: String| EffectError { kind: FailureKind::Database, detail };
         let answer = self.api.post(&format!("/scratch/{}", self.name), &body).map_err(|failure| away(told(failure)))?;
         let answer = answer.map_err(|refused| away(told(self.api.tell(refused))))?;
         let text = |json: &Json| json.as_str().unwrap_or_default().to_owned();
@@ -59,9 +60,8 @@ impl Lent for Database {
                 })
                 .collect()),
             None => {
-                let known = ["database", "timeout", "duplicate", "too-large"];
-                let kind = known.into_iter().find(|kind| answer["kind"] == *kind).unwrap_or("sql");
-                Err(QueryFault { kind, detail: text(&answer["detail"]) })
+                let kind = answer["kind"].as_str().and_then(FailureKind::of).unwrap_or(FailureKind::Sql);
+                Err(EffectError { kind, detail: text(&answer["detail"]) })
             }
         }
     }

@@ -32,6 +32,7 @@ pub fn list(api: &Api, json: bool) -> Done {
                 draw::bold(w["name"].as_str().unwrap_or_default()),
                 w["revision"].to_string(),
                 if known { w["day"]["runs"].to_string() } else { "?".into() },
+                if known { w["day"]["rejected"].to_string() } else { "?".into() },
                 match w["day"]["failed"].as_u64() {
                     _ if !known => "?".into(),
                     Some(0) | None => "0".into(),
@@ -42,9 +43,12 @@ pub fn list(api: &Api, json: bool) -> Done {
             ]
         })
         .collect();
-    draw::table(&["workflow", "rev", "runs 24h", "failed", "mean", "address"], &rows);
+    draw::table(&["workflow", "rev", "runs 24h", "rejected", "failed", "mean", "address"], &rows);
     if !known {
-        println!("{}", draw::dim("the database is away: counts are not known now; workflows are served all the same"));
+        println!(
+            "{}",
+            draw::dim("the database is unavailable: counts are not known now; workflows are served all the same")
+        );
     }
     Ok(())
 }

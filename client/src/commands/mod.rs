@@ -46,7 +46,10 @@ pub fn run(args: Args) -> Done {
         Command::List => live::list(&api()?, json),
         Command::Show { name, source } => live::show(&api()?, &name, source, json),
         Command::Call { name, inputs, headers, curl } => call::call(&api()?, &name, &inputs, headers, curl, json),
-        Command::Runs { workflow, failed, limit } => runs::list(&api()?, workflow.as_deref(), failed, limit, json),
+        Command::Runs { workflow, failed, state, request_id, limit } => {
+            let state = if failed { Some("failed".to_owned()) } else { state };
+            runs::list(&api()?, [("workflow", workflow), ("state", state), ("request_id", request_id)], limit, json)
+        }
         Command::Run { id, full } => runs::show(&api()?, &id, full, json),
         Command::Jobs(args) => jobs::list(&api()?, &args, json),
         Command::Job { id, follow, full } => jobs::show(&api()?, &id, follow, full, json),
@@ -55,9 +58,9 @@ pub fn run(args: Args) -> Done {
         Command::Postpone { due, ids, select } => {
             jobs::act(&api()?, "postpone", &ids, &select, json!({"due": due}), json)
         }
-        Command::TakeUp { ids, select, from_start } => {
+        Command::Retry { ids, select, from_start } => {
             let from = if from_start { "start" } else { "failed-step" };
-            jobs::act(&api()?, "take-up", &ids, &select, json!({"from": from}), json)
+            jobs::act(&api()?, "retry", &ids, &select, json!({"from": from}), json)
         }
         Command::Lanes => jobs::lanes(&api()?, json),
         Command::Lane { action, name } => jobs::lane(&api()?, &name, action, json),

@@ -85,7 +85,7 @@ fn once(args: &Rehearse, api: &impl Fn() -> Result<Api, Failure>, json: bool) ->
     if json {
         let failed = results.iter().filter(|result| !result.passed()).count();
         print_json(
-            &json!({"cases": results, "coverage": coverage, "failed": failed, "took_ms": took.as_millis() as u64}),
+            &json!({"cases": results, "coverage": coverage, "failed": failed, "duration_ms": took.as_millis() as u64}),
         );
     } else {
         show(&results, &coverage, took, args.against.as_deref());

@@ -8,13 +8,12 @@ use super::{print_json, segment};
 use crate::api::Api;
 use crate::{Done, Failure, draw};
 
-pub fn list(api: &Api, workflow: Option<&str>, failed: bool, limit: u32, json: bool) -> Done {
+pub fn list(api: &Api, filters: [(&str, Option<String>); 3], limit: u32, json: bool) -> Done {
     let mut query = format!("/runs?limit={limit}");
-    if let Some(workflow) = workflow {
-        query.push_str(&format!("&workflow={}", segment(workflow)));
-    }
-    if failed {
-        query.push_str("&state=failed");
+    for (name, value) in &filters {
+        if let Some(value) = value {
+            query.push_str(&format!("&{name}={}", segment(value)));
+        }
     }
     let answer = api.get(&query)?;
     if json {
@@ -24,7 +23,11 @@ pub fn list(api: &Api, workflow: Option<&str>, failed: bool, limit: u32, json: b
     let none = Vec::new();
     let runs = answer["runs"].as_array().unwrap_or(&none);
     if runs.is_empty() {
-        println!("No runs{}. Send one with: kanzlei call NAME key=value …", if failed { " failed" } else { " yet" });
+        let filtered = filters.iter().any(|(_, value)| value.is_some());
+        println!(
+            "{}",
+            if filtered { "No such runs." } else { "No runs yet. Send one with: kanzlei call NAME key=value …" }
+        );
         return Ok(());
     }
     let rows: Vec<Vec<String>> = runs
@@ -36,14 +39,14 @@ pub fn list(api: &Api, workflow: Option<&str>, failed: bool, limit: u32, json: b
                 run["workflow"].as_str().unwrap_or_default().to_owned(),
                 draw::state(run["state"].as_str().unwrap_or_default()),
                 if run["status"].is_null() { String::new() } else { run["status"].to_string() },
-                draw::took(&run["took_us"]),
+                draw::took(&run["duration_us"]),
                 run["failure"].as_str().map(|text| text.chars().take(60).collect()).unwrap_or_default(),
             ]
         })
         .collect();
     draw::table(&["run", "started (UTC)", "workflow", "state", "status", "took", "why"], &rows);
-    if let Some(let_go) = answer["let_go"].as_u64().filter(|n| *n > 0) {
-        println!("{}", draw::dim(&format!("details of {let_go} more runs were let go under load")));
+    if let Some(dropped) = answer["dropped"].as_u64().filter(|n| *n > 0) {
+        println!("{}", draw::dim(&format!("details of {dropped} more runs were dropped under load")));
     }
     Ok(())
 }
@@ -69,7 +72,7 @@ pub fn show(api: &Api, id: &str, full: bool, json: bool) -> Done {
         draw::bold(text("workflow")),
         run["revision"],
         draw::state(text("state")),
-        draw::took(&run["took_us"])
+        draw::took(&run["duration_us"])
     );
     println!("{} {}", draw::dim("run     "), text("id"));
     println!("{} {}", draw::dim("entry   "), text("entry"));
@@ -88,7 +91,7 @@ pub fn show(api: &Api, id: &str, full: bool, json: bool) -> Done {
         run["status"].as_u64().map_or_else(|| "none".into(), |status| status.to_string())
     );
     print_value("body  ", &run["reply"], 2, full);
-    if run["state"] == "failed" { Err(Failure::Bad) } else { Ok(()) }
+    if run["state"] == "failed" || run["state"] == "rejected" { Err(Failure::Bad) } else { Ok(()) }
 }
 
 fn print_value(label: &str, value: &Json, indent: usize, full: bool) {
@@ -122,7 +125,7 @@ pub fn print_steps(run: &Json, full: bool) {
             println!("{gap}{}", draw::dim(&format!("{} — not reached", plain_heading(paragraph))));
             continue;
         };
-        let mut marks = vec![draw::state(step["state"].as_str().unwrap_or_default()), draw::took(&step["took_us"])];
+        let mut marks = vec![draw::state(step["state"].as_str().unwrap_or_default()), draw::took(&step["duration_us"])];
         if let Some(items) = step["items"].as_str() {
             let item = items.split('.').map(|item| format!("[{item}]")).collect::<String>();
             marks.insert(0, format!("{}{}", draw::dim(&format!("{} times; ", taken.len())), draw::dim(&item)));

@@ -12,11 +12,11 @@ export interface RunLine {
   workflow: string;
   revision: number;
   live: boolean;
-  state: 'succeeded' | 'failed' | 'running' | 'cancelled';
+  state: 'succeeded' | 'rejected' | 'failed' | 'running' | 'cancelled';
   entry: string;
   status: number | null;
   started: string;
-  took_us: number;
+  duration_us: number;
   failure: string | null;
 }
 
@@ -26,7 +26,7 @@ export interface WorkflowLine {
   revision: number;
   since: string;
   endpoints: Endpoint[];
-  day: { runs: number; failed: number; let_go: number; mean_us: number | null };
+  day: { runs: number; rejected: number; failed: number; dropped: number; mean_us: number | null };
   last_runs: RunLine[];
 }
 
@@ -68,9 +68,9 @@ export interface Step {
   number: string;
   /** Positions in the loops around: `2.0`. */
   items: string | null;
-  state: 'running' | 'succeeded' | 'skipped' | 'rescued' | 'failed' | 'cancelled';
+  state: 'running' | 'succeeded' | 'skipped' | 'caught' | 'failed' | 'cancelled';
   started_us: number;
-  took_us: number;
+  duration_us: number;
   attempts: number;
   /** What came of the attempts before the last one: statuses and kinds of failure. */
   tries: string[] | null;

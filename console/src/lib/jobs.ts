@@ -1,7 +1,7 @@
 /** Jobs, lanes and timetables in the control API. Shapes follow `server/service/src/control/jobs.rs`. */
 import { type Paragraph, session, type Step } from './api.svelte';
 
-export const STATES = ['scheduled', 'queued', 'running', 'waiting', 'succeeded', 'failed', 'cancelled'] as const;
+export const STATES = ['scheduled', 'queued', 'running', 'waiting', 'succeeded', 'rejected', 'failed', 'cancelled'] as const;
 
 export interface JobLine {
   id: string;
@@ -12,7 +12,7 @@ export interface JobLine {
   retired: boolean;
   state: (typeof STATES)[number];
   stopping: boolean;
-  behind: string | null;
+  blocked_by: string | null;
   waits_for: string | null;
   lane: string;
   priority: number;
@@ -20,12 +20,12 @@ export interface JobLine {
   group: string | null;
   entry: string;
   queued: string;
-  due: string;
-  wakes: string | null;
+  /** When it is due next; nothing while it waits without end. */
+  due: string | null;
   started: string | null;
   ended: string | null;
-  late_us: number | null;
-  took_us: number | null;
+  delay_us: number | null;
+  duration_us: number | null;
   tries: number;
   progress: number | null;
   failure: string | null;
@@ -34,20 +34,22 @@ export interface JobLine {
 export interface Jobs {
   jobs: JobLine[];
   counts: Record<string, number>;
+  /** Counts stop here. */
+  counted_to: number;
   next_before: string | null;
 }
 
-export interface Job extends Omit<JobLine, 'failure' | 'behind'> {
+export interface Job extends Omit<JobLine, 'failure' | 'blocked_by'> {
   live: boolean;
   held: boolean;
-  behind: boolean;
-  turn: string | null;
+  blocked: boolean;
+  ordering_key: string | null;
   until: string | null;
   caller: string | null;
   request_id: string;
   trace_id: string;
   attempt: number;
-  left_s: number | null;
+  remaining_s: number | null;
   note: string | null;
   notes: { at: string; text: string }[];
   input: unknown;
@@ -65,11 +67,12 @@ export interface Group {
   id: string;
   workflow: string;
   total: number;
-  done: number;
+  succeeded: number;
+  rejected: number;
   failed: number;
   cancelled: number;
   running: number;
-  left: number;
+  remaining: number;
   expected_end: string | null;
 }
 
@@ -85,18 +88,20 @@ export interface Lane {
   scheduled: number;
   queued: number;
   running: number;
+  waiting: number;
   oldest_us: number | null;
-  last_5min: { begun: number; done: number; failed: number; mean_late_us: number | null; latest_us: number };
+  last_5min: { begun: number; succeeded: number; rejected: number; failed: number; mean_delay_us: number | null; max_delay_us: number };
 }
 
 export interface Sample {
   at: number;
   waiting: number;
   begun: number;
-  done: number;
+  succeeded: number;
+  rejected: number;
   failed: number;
-  mean_late_ms: number;
-  latest_ms: number;
+  mean_delay_ms: number;
+  max_delay_ms: number;
 }
 
 export interface Timetable {
@@ -112,7 +117,7 @@ export interface Timetable {
   last: { due: string; became: string; job: string | null; curl: string | null; state: string | null }[];
 }
 
-export type Action = 'cancel' | 'run-now' | 'postpone' | 'take-up';
+export type Action = 'cancel' | 'run-now' | 'postpone' | 'retry';
 
 export interface Done {
   done: string[];
@@ -128,7 +133,7 @@ export function act(action: Action, which: Which, more: Record<string, unknown> 
 
 /** What came of an action, in a sentence. */
 export function told(action: Action, done: Done): string {
-  const did = { cancel: 'cancelled or asked to stop', 'run-now': 'due now', postpone: 'postponed', 'take-up': 'taken up again' }[action];
+  const did = { cancel: 'cancelled or asked to stop', 'run-now': 'due now', postpone: 'postponed', retry: 'retried' }[action];
   const count = done.done.length;
   const good = count === 0 ? '' : `${count} ${count === 1 ? 'job' : 'jobs'} ${did}.`;
   const why = done.refused[0]?.why;

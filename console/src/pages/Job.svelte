@@ -35,11 +35,11 @@
     const job = shown.value;
     if (!job) return [];
     const out: { at: string; text: string }[] = [{ at: job.queued, text: job.entry.startsWith('enqueued') ? job.entry : `queued by ${job.entry}` }];
-    if (job.due !== job.queued && !job.started) out.push({ at: job.due, text: 'due' });
-    if (job.started) out.push({ at: job.started, text: `began${job.late_us && job.late_us > 1000 ? `, ${took(job.late_us)} after it was due` : ''}` });
+    if (job.due && job.due !== job.queued && !job.started) out.push({ at: job.due, text: 'due' });
+    if (job.started) out.push({ at: job.started, text: `began${job.delay_us && job.delay_us > 1000 ? `, ${took(job.delay_us)} after it was due` : ''}` });
     out.push(...job.notes.map((note) => ({ at: note.at, text: note.text })));
     out.push(...job.history.map((past) => ({ at: past.at, text: `${past.what} by ${past.by}${past.detail ? `: ${past.detail}` : ''}` })));
-    if (job.ended && job.state === 'succeeded') out.push({ at: job.ended, text: `succeeded, ${took(job.took_us)} after it began` });
+    if (job.ended && job.state === 'succeeded') out.push({ at: job.ended, text: `succeeded, ${took(job.duration_us)} after it began` });
     if (job.notice?.told) out.push({ at: job.notice.told, text: `${job.notice.url} was told` });
     return out.sort((a, b) => Date.parse(a.at) - Date.parse(b.at));
   });
@@ -59,10 +59,10 @@
       <RunState state={job.state} />
       {#if job.stopping}<span>· stops before its next step</span>{/if}
       {#if job.waits_for}<span>· for {job.waits_for}{job.until ? ` until ${local(job.until)} (${ahead(job.until)})` : ''}</span>{/if}
-      {#if job.state === 'scheduled'}<span>· due {local(job.due)} ({ahead(job.due)})</span>{/if}
-      {#if job.behind}<span>· behind another of the turn <code>{job.turn}</code></span>{/if}
-      {#if job.started}<span>· {took(job.took_us)}</span>{/if}
-      {#if job.left_s !== null}<span class="dim">· about {Math.round(job.left_s)} s left</span>{/if}
+      {#if job.state === 'scheduled' && job.due}<span>· due {local(job.due)} ({ahead(job.due)})</span>{/if}
+      {#if job.blocked}<span>· blocked by another job with the ordering key <code>{job.ordering_key}</code></span>{/if}
+      {#if job.started}<span>· {took(job.duration_us)}</span>{/if}
+      {#if job.remaining_s !== null}<span class="dim">· about {Math.round(job.remaining_s)} s remaining</span>{/if}
       <span class="dim" title={time(job.queued)}>· queued {ago(job.queued)}</span>
       <span class="dim">· lane <a href="/lanes">{job.lane}</a>{job.held ? ' (held)' : ''}, priority {job.priority}</span>
       <span class="dim">· revision {job.revision}{job.retired ? ' (retired meanwhile)' : ''}</span>
@@ -80,7 +80,7 @@
           sheet={job.sheet}
           steps={job.steps}
           given={job.input}
-          total={Math.max(job.took_us ?? 0, 1)}
+          total={Math.max(job.duration_us ?? 0, 1)}
           {selected}
           onselect={(number) => (selected = selected === number ? undefined : number)}
         />

@@ -68,7 +68,7 @@
     <button class:current={!chosen.state} onclick={() => go({ state: '' })}>all</button>
     {#each STATES as state (state)}
       <button class:current={chosen.state === state} onclick={() => go({ state: chosen.state === state ? '' : state })}>
-        {state}{#if !narrowed}{' '}<strong>{count(listed.value?.counts[state] ?? 0)}</strong>{/if}
+        {state}{#if !narrowed}{' '}<strong>{count(listed.value?.counts[state] ?? 0)}{listed.value?.counts[state] === listed.value?.counted_to ? '+' : ''}</strong>{/if}
       </button>
     {/each}
   </div>
@@ -113,14 +113,14 @@
   {#if chosen.group && group.value?.total}
     {@const g = group.value}
     <div class="panel group">
-      <strong>{g.done + g.failed + g.cancelled} of {g.total}</strong>
-      <span class="bar" title="{g.done} done, {g.failed} failed, {g.cancelled} cancelled, {g.running} running">
-        <i class="done" style="width: {(100 * g.done) / g.total}%"></i><i class="failed" style="width: {(100 * g.failed) / g.total}%"></i><i
+      <strong>{g.total - g.remaining} of {g.total}</strong>
+      <span class="bar" title="{g.succeeded} succeeded, {g.rejected} rejected, {g.failed} failed, {g.cancelled} cancelled, {g.running} running">
+        <i class="done" style="width: {(100 * g.succeeded) / g.total}%"></i><i class="failed" style="width: {(100 * (g.failed + g.rejected)) / g.total}%"></i><i
           class="cancelled"
           style="width: {(100 * g.cancelled) / g.total}%"
         ></i>
       </span>
-      <span>{g.done} done · {g.failed} failed · {g.cancelled} cancelled · {g.running} running · {g.left} left</span>
+      <span>{g.succeeded} succeeded · {g.rejected} rejected · {g.failed} failed · {g.cancelled} cancelled · {g.running} running · {g.remaining} remaining</span>
       {#if g.expected_end}<span class="dim">expected end {local(g.expected_end)}</span>{/if}
     </div>
   {/if}

@@ -32,7 +32,7 @@
       });
     // What was done in the ten seconds that are not over would look like a fall.
     const over = (series: ReturnType<typeof of>) => series.map((one) => ({ ...one, values: one.values.map((n, index) => (index < times.length - 1 ? n : null)) }));
-    return { times, waiting: of((s) => s.waiting), done: over(of((s) => ((s.done + s.failed) * 60) / width)), late: of((s) => s.latest_ms / 1000) };
+    return { times, waiting: of((s) => s.waiting), done: over(of((s) => ((s.succeeded + s.rejected + s.failed) * 60) / width)), delay: of((s) => s.max_delay_ms / 1000) };
   });
 
   async function act(name: string, action: string) {
@@ -58,7 +58,7 @@
       <table class="bx--data-table bx--data-table--compact">
         <thead>
           <tr>
-            <th>Lane</th><th>Queued</th><th>Running</th><th>Later</th><th>Oldest waits</th><th>At once</th><th>Pace</th><th>Order</th><th>Last 5 min</th><th></th>
+            <th>Lane</th><th>Queued</th><th>Running</th><th>Waiting</th><th>Scheduled</th><th>Oldest waits</th><th>At once</th><th>Pace</th><th>Order</th><th>Last 5 min</th><th></th>
           </tr>
         </thead>
         <tbody>
@@ -70,15 +70,16 @@
               </td>
               <td>{count(lane.queued)}{lane.length ? ` of ${count(lane.length)}` : ''}</td>
               <td>{count(lane.running)}</td>
+              <td>{count(lane.waiting)}</td>
               <td>{count(lane.scheduled)}</td>
               <td>{took(lane.oldest_us)}</td>
               <td>{lane.at_once ?? '—'}</td>
               <td>{lane.pace ?? '—'}</td>
               <td>{lane.order === 'due' ? 'as due' : lane.order}</td>
-              <td>{lane.last_5min.done} done, {lane.last_5min.failed} failed{lane.last_5min.begun ? `, at most ${took(lane.last_5min.latest_us)} late` : ''}</td>
+              <td>{lane.last_5min.succeeded} succeeded, {lane.last_5min.failed} failed{lane.last_5min.begun ? `, delay at most ${took(lane.last_5min.max_delay_us)}` : ''}</td>
               <td class="acts">
                 <Button size="small" kind="ghost" on:click={() => void act(lane.name, lane.held ? 'release' : 'hold')}>{lane.held ? 'Release' : 'Hold'}</Button>
-                <Button size="small" kind="ghost" disabled={lane.queued + lane.scheduled === 0} on:click={() => (emptying = lane.name)}>Empty …</Button>
+                <Button size="small" kind="ghost" disabled={lane.queued + lane.scheduled + lane.waiting === 0} on:click={() => (emptying = lane.name)}>Empty …</Button>
               </td>
             </tr>
           {/each}
@@ -96,7 +97,7 @@
     <div class="charts">
       <Chart title="Queue depth" unit="jobs that wait" times={drawn.times} series={drawn.waiting} />
       <Chart title="Throughput" unit="jobs ended a minute" times={drawn.times} series={drawn.done} />
-      <Chart title="Lateness" unit="seconds after due, at most" times={drawn.times} series={drawn.late} />
+      <Chart title="Maximum delay" unit="seconds from due to begun" times={drawn.times} series={drawn.delay} />
     </div>
   {:else if !shown.error}
     <div class="panel empty"><SkeletonText paragraph lines={6} /></div>

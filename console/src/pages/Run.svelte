@@ -58,7 +58,7 @@
     <h1>Run of <a class="quiet" href="/workflows/{run.workflow}">{run.workflow}</a></h1>
     <div class="row head">
       <RunState state={run.state} />
-      <span>· {run.status ?? 'no answer'} · {took(run.took_us)}</span>
+      <span>· {run.status ?? 'no answer'} · {took(run.duration_us)}</span>
       <span class="dim" title={time(run.started)}>· {time(run.started)} UTC, {ago(run.started)}</span>
       <span class="dim">· revision {run.revision}</span>
       <span class="mono dim">· {run.entry}</span>
@@ -74,7 +74,7 @@
         sheet={run.sheet}
         steps={run.steps}
         given={run.input}
-        total={run.took_us}
+        total={run.duration_us}
         {selected}
         onselect={(number) => (selected = selected === number ? undefined : number)}
       />

@@ -17,7 +17,7 @@
     return text ? `?${text}` : '';
   }
 
-  const listed = new Watched<{ runs: RunLine[]; next_before: string | null; let_go: number }>(() => `/runs${address({})}`, 3000);
+  const listed = new Watched<{ runs: RunLine[]; next_before: string | null; dropped: number }>(() => `/runs${address({})}`, 3000);
   const workflows = new Watched<{ workflows: WorkflowLine[] }>(() => '/workflows', undefined);
 </script>
 
@@ -45,10 +45,12 @@
     >
       <SelectItem value="" text="all" />
       <SelectItem value="succeeded" text="succeeded" />
+      <SelectItem value="rejected" text="rejected" />
       <SelectItem value="failed" text="failed" />
+      <SelectItem value="cancelled" text="cancelled" />
     </Select>
-    {#if listed.value && listed.value.let_go > 0}
-      <p class="dim">Details of {count(listed.value.let_go)} runs were let go under load; every run is counted.</p>
+    {#if listed.value && listed.value.dropped > 0}
+      <p class="dim">Details of {count(listed.value.dropped)} runs were dropped under load; every run is counted.</p>
     {/if}
   </div>
   {#if listed.error}<Trouble error={listed.error} />{/if}

@@ -24,7 +24,7 @@
     const lines = shown.value?.source.split('\n') ?? [];
     const next = sheet.map((p) => p.line).filter((line) => line > at.line).sort((a, b) => a - b)[0];
     let last = (next ?? lines.length + 1) - 1;
-    while (last > at.line && /^\s*(#.*|(then|else|rescue|steps):)?\s*$/.test(lines[last - 1] ?? '')) last -= 1;
+    while (last > at.line && /^\s*(#.*|(then|else|catch|steps):)?\s*$/.test(lines[last - 1] ?? '')) last -= 1;
     return { from: at.line, to: last };
   });
 </script>

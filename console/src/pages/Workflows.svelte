@@ -21,7 +21,7 @@
     </div>
   {:else if listed.value}
     {#if !listed.value.counts_known}
-      <p class="dim note">The database is away: counts and last runs are not known now. Workflows are served all the same.</p>
+      <p class="dim note">The database is unavailable: counts and last runs are not known now. Workflows are served all the same.</p>
     {/if}
     <div class="panel list" role="list">
       {#each listed.value.workflows as workflow (workflow.name)}
@@ -41,7 +41,7 @@
           <div class="runs">
             <div class="marks" aria-label="Last runs, newest first">
               {#each workflow.last_runs as run (run.id)}
-                <a href="/runs/{run.id}" title="{run.status ?? run.state} · {took(run.took_us)} · {ago(run.started)}">
+                <a href="/runs/{run.id}" title="{run.status ?? run.state} · {took(run.duration_us)} · {ago(run.started)}">
                   <RunState state={run.state} label={false} />
                 </a>
               {:else}
@@ -50,13 +50,16 @@
             </div>
             <div class="dim small">
               {count(workflow.day.runs)} {workflow.day.runs === 1 ? "run" : "runs"} in 24 h
+              {#if workflow.day.rejected > 0}
+                · <a href="/runs?workflow={workflow.name}&state=rejected">{count(workflow.day.rejected)} rejected</a>
+              {/if}
               {#if workflow.day.failed > 0}
                 · <a class="failed" href="/runs?workflow={workflow.name}&state=failed">{count(workflow.day.failed)} failed</a>
               {/if}
               {#if workflow.day.mean_us !== null}· {took(workflow.day.mean_us)} mean{/if}
             </div>
-            {#if workflow.day.let_go > 0}
-              <div class="dim small">details of {count(workflow.day.let_go)} let go under load</div>
+            {#if workflow.day.dropped > 0}
+              <div class="dim small">details of {count(workflow.day.dropped)} dropped under load</div>
             {/if}
           </div>
         </div>

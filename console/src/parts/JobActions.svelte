@@ -12,8 +12,8 @@
 
   const open = $derived(jobs.some((job) => ['scheduled', 'queued', 'waiting', 'running'].includes(job.state)));
   /** A pause and a callback last as long as the workflow says. */
-  const waits = $derived(jobs.some((job) => ['scheduled', 'queued'].includes(job.state) || job.waits_for === 'again'));
-  const again = $derived(jobs.some((job) => ['failed', 'cancelled'].includes(job.state)));
+  const waits = $derived(jobs.some((job) => ['scheduled', 'queued'].includes(job.state) || job.waits_for === 'retry'));
+  const ended = $derived(jobs.some((job) => ['failed', 'rejected', 'cancelled'].includes(job.state)));
 
   const named = $derived('meant' in which ? 'all jobs that fit' : which.ids.length === 1 ? 'the job' : `${which.ids.length} jobs`);
 
@@ -35,8 +35,8 @@
   <Button size="small" kind="danger-tertiary" disabled={!open} on:click={() => (asking = 'cancel')}>Cancel</Button>
   <Button size="small" kind="tertiary" disabled={!waits} on:click={() => void run('run-now')}>Run now</Button>
   <Button size="small" kind="tertiary" disabled={!waits} on:click={() => (asking = 'postpone')}>Postpone …</Button>
-  <Button size="small" kind="tertiary" disabled={!again} on:click={() => void run('take-up')}>Take up from failed step</Button>
-  <Button size="small" kind="ghost" disabled={!again} on:click={() => void run('take-up', { from: 'start' })}>From the start</Button>
+  <Button size="small" kind="tertiary" disabled={!ended} on:click={() => void run('retry')}>Retry from failed step</Button>
+  <Button size="small" kind="ghost" disabled={!ended} on:click={() => void run('retry', { from: 'start' })}>Retry from the start</Button>
 </div>
 {#if message}<InlineNotification kind="success" lowContrast title={message} on:close={() => (message = '')} />{/if}
 {#if wrong}<InlineNotification kind="warning" lowContrast title={wrong} on:close={() => (wrong = '')} />{/if}

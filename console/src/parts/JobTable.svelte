@@ -14,8 +14,8 @@
   }
 
   function when(job: JobLine): string {
-    if (job.wakes && (job.state === 'scheduled' || job.state === 'waiting')) return ahead(job.wakes);
-    return ago(job.due);
+    if (!job.due) return 'open';
+    return job.state === 'scheduled' || job.state === 'waiting' ? ahead(job.due) : ago(job.due);
   }
 </script>
 
@@ -30,7 +30,7 @@
         <th>Workflow</th>
         <th>State</th>
         <th>Lane</th>
-        <th>Late</th>
+        <th>Delay</th>
         <th>Took</th>
         <th>Job</th>
         <th>Tag, or why it failed</th>
@@ -43,18 +43,18 @@
           <td class="check" onclick={(event) => event.stopPropagation()}>
             <Checkbox hideLabel labelText="Select {job.id}" checked={selected.includes(job.id)} on:change={() => toggle(job.id)} />
           </td>
-          <td title="{time(job.wakes ?? job.due)} UTC"><a class="quiet" href="/jobs/{job.id}">{when(job)}</a></td>
+          <td title={job.due ? `${time(job.due)} UTC` : 'waits without end'}><a class="quiet" href="/jobs/{job.id}">{when(job)}</a></td>
           <td>{job.workflow}{#if job.retired}<span class="dim"> (retired)</span>{/if}</td>
           <td>
             <RunState state={job.state} />
             {#if job.stopping}<span class="dim">stopping</span>
             {:else if job.state === 'running' && job.progress !== null}<span class="dim">{Math.round(job.progress * 100)} %</span>
             {:else if job.waits_for}<span class="dim">{job.waits_for}</span>
-            {:else if job.behind}<span class="dim">behind another</span>{/if}
+            {:else if job.blocked_by}<span class="dim">blocked</span>{/if}
           </td>
           <td>{job.lane}</td>
-          <td>{took(job.late_us)}</td>
-          <td>{took(job.took_us)}</td>
+          <td>{took(job.delay_us)}</td>
+          <td>{took(job.duration_us)}</td>
           <td>
             <JobId id={job.id} curl={job.curl} />
           </td>

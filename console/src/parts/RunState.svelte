@@ -4,6 +4,7 @@
   import ErrorFilled from 'carbon-icons-svelte/lib/ErrorFilled.svelte';
   import Hourglass from 'carbon-icons-svelte/lib/Hourglass.svelte';
   import InProgress from 'carbon-icons-svelte/lib/InProgress.svelte';
+  import MisuseOutline from 'carbon-icons-svelte/lib/MisuseOutline.svelte';
   import PauseOutline from 'carbon-icons-svelte/lib/PauseOutline.svelte';
   import StopOutline from 'carbon-icons-svelte/lib/StopOutline.svelte';
   import Time from 'carbon-icons-svelte/lib/Time.svelte';
@@ -13,7 +14,8 @@
   const icons: Record<string, typeof CheckmarkFilled> = {
     succeeded: CheckmarkFilled,
     failed: ErrorFilled,
-    rescued: WarningAltFilled,
+    caught: WarningAltFilled,
+    rejected: MisuseOutline,
     running: InProgress,
     queued: Hourglass,
     waiting: PauseOutline,
@@ -41,7 +43,8 @@
     fill: var(--cds-support-01);
   }
 
-  .rescued :global(svg) {
+  .caught :global(svg),
+  .rejected :global(svg) {
     fill: var(--cds-support-03);
   }
 </style>

@@ -28,7 +28,7 @@
           {#if workflow}<td><a href="/workflows/{run.workflow}">{run.workflow}</a></td>{/if}
           <td><RunState state={run.state} /></td>
           <td class="mono">{run.status ?? ''}</td>
-          <td>{took(run.took_us)}</td>
+          <td>{took(run.duration_us)}</td>
           <td>
             <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
             <span class="row" onclick={(event) => event.stopPropagation()}>

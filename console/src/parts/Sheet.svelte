@@ -57,7 +57,7 @@
     if (['if', 'match', 'reply'].includes(paragraph.kind) && step.outcome !== null) parts.push(line(step.outcome));
     if (paragraph.kind === 'fail') parts.push(String((outcome as { status?: number })?.status ?? ''));
     if (step.failure && paragraph.kind === 'call' && !outcome?.status) parts.push(step.failure.kind);
-    if (!['if', 'match'].includes(paragraph.kind) || step.took_us >= 1000) parts.push(took(step.took_us));
+    if (!['if', 'match'].includes(paragraph.kind) || step.duration_us >= 1000) parts.push(took(step.duration_us));
     if (step.attempts > 1) {
       const before = step.tries?.length ? `, before: ${step.tries.join(', ')}` : '';
       parts.push(`${ordinal(step.attempts)} attempt${before}`);
@@ -112,7 +112,7 @@
     {@const open = selected === paragraph.number}
     {#if paragraph.branch}
       <div class="branch dim" style:padding-left="{3 + 2 * paragraph.depth}rem">
-        {paragraph.branch === 'rescue' ? 'when it fails' : paragraph.branch}
+        {paragraph.branch === 'catch' ? 'when it fails' : paragraph.branch}
       </div>
     {/if}
     <div role="listitem">
@@ -151,7 +151,7 @@
             {#if step}
               <span class="row">
                 {#if step.state !== 'succeeded' || step.attempts > 1}
-                  <RunState state={step.state === 'succeeded' ? 'rescued' : step.state} label={false} />
+                  <RunState state={step.state === 'succeeded' ? 'caught' : step.state} label={false} />
                 {/if}
                 <span>{summary(paragraph, step)}</span>
                 {#if taken && taken.length > 1}<span class="dim">× {taken.length}</span>{/if}
@@ -161,7 +161,7 @@
                 <span class="bar" aria-hidden="true">
                   <span
                     style:left="{Math.min(99, (100 * step.started_us) / total)}%"
-                    style:width="{Math.max(0.6, (100 * step.took_us) / total)}%"
+                    style:width="{Math.max(0.6, (100 * step.duration_us) / total)}%"
                   ></span>
                 </span>
               {/if}

@@ -1,14 +1,15 @@
 //! The model: values and words that every layer above shares.
 //!
 //! [`value`] is what expressions compute with, [`duration`] reads and writes spans of time, [`problem`]
-//! describes a refused request (RFC 9457). Nothing here knows a document, a run or an interface.
+//! describes a refused request (RFC 9457), [`run`] holds the states of runs and kinds of failures. Nothing here knows a document, a run or an interface.
 //!
 //! ```
 //! use kanzlei_model::{duration, value::Value};
 //! assert_eq!(duration::parse("2 days").map(duration::short).as_deref(), Ok("2d00h"));
-//! assert!(Value::text("a").strict_equals(&Value::text("a")));
+//! assert_eq!(Value::text("a").as_text(), Some("a"));
 //! ```
 
 pub mod duration;
 pub mod problem;
+pub mod run;
 pub mod value;

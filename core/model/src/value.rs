@@ -10,9 +10,9 @@
 //!
 //! ```
 //! use kanzlei_model::value::Value;
-//! let value: Value = serde_json::from_str(r#"{"imo": 9074729, "name": "Havbris"}"#).unwrap();
+//! let value: Value = serde_json::from_str(r#"{"imo": 9074720, "name": "Havbris"}"#).unwrap();
 //! assert_eq!(value.member("name"), Some(&Value::text("Havbris")));
-//! assert_eq!(value.to_json(), r#"{"imo":9074729,"name":"Havbris"}"#);
+//! assert_eq!(value.to_json(), r#"{"imo":9074720,"name":"Havbris"}"#);
 //! ```
 
 use std::sync::Arc;

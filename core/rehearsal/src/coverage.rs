@@ -109,7 +109,7 @@ impl Coverage {
 fn collect<'p>(plan: &'p Plan, block: u32, out: &mut Vec<&'p Step>) {
     for step in plan.blocks[block as usize].iter().filter(|step| !step.off) {
         out.push(step);
-        for block in step.action.blocks().into_iter().chain(step.rescue) {
+        for block in step.action.blocks().into_iter().chain(step.catch) {
             collect(plan, block, out);
         }
     }
@@ -131,8 +131,8 @@ fn branches_of(step: &Step) -> Vec<String> {
         }
         _ => {}
     }
-    if step.rescue.is_some() {
-        out.push("rescue".to_owned());
+    if step.catch.is_some() {
+        out.push("catch".to_owned());
     }
     out
 }
@@ -178,11 +178,11 @@ fn taken(machine: &Machine, index: usize, record: &StepRecord, step: &Step) -> V
         }
         _ => {}
     }
-    if let Some(rescue) = step.rescue {
-        let rescued = record.state == State::Rescued
-            || machine.records().iter().any(|inner| inner.owner == Some(index as u32) && inner.place().0 == rescue);
-        if rescued {
-            out.push("rescue".to_owned());
+    if let Some(catch) = step.catch {
+        let caught = record.state == State::Caught
+            || machine.records().iter().any(|inner| inner.owner == Some(index as u32) && inner.place().0 == catch);
+        if caught {
+            out.push("catch".to_owned());
         }
     }
     out

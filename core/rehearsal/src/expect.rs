@@ -3,8 +3,9 @@
 use super::prepare::{At, Calls, Case, Expect};
 use super::stubs::Desk;
 use super::{Difference, milliseconds, numbered};
-use kanzlei_engine::machine::{Machine, Micros, Reply, State};
+use kanzlei_engine::machine::{Machine, Micros, Reply};
 use kanzlei_lang::expr::{Expression, Limits, ops};
+use kanzlei_model::run::RunState;
 use kanzlei_model::value::Value;
 
 /// The longest value shown in a difference, in characters.
@@ -138,14 +139,14 @@ pub(super) fn judge(case: &Case, machine: &Machine, desk: &Desk, end: Micros, fo
         compare("failure", expected, &got, false, found);
     }
     let silent = Reply { status: 204, headers: Vec::new(), body: Value::Undefined, problem: false };
-    let succeeded = ended.is_some_and(|ended| ended.state == State::Succeeded);
+    let succeeded = ended.is_some_and(|ended| ended.state == RunState::Succeeded);
     compare_reply(expect, machine.reply().or(succeeded.then_some(&silent)), found);
     // A failure nobody expects is worth more than the reply it makes.
     let foreseen = expect.state.is_some()
         || expect.failure.is_some()
         || expect.reply.as_ref().is_some_and(|reply| reply.status.is_some_and(|(status, _)| status >= 400));
-    if let (Some(failure), false) = (failure, foreseen) {
-        differ(found, "state", "succeeded".into(), format!("failed: {}", failure.detail), expect.at);
+    if failure.is_some() && !foreseen {
+        differ(found, "state", "succeeded".into(), told.clone(), expect.at);
     }
     judge_steps(expect, &seen(machine), found);
     for (name, calls) in &expect.calls {

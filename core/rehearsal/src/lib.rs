@@ -35,11 +35,12 @@ use kanzlei_compiler::check::{Bundle, Checked};
 use kanzlei_compiler::input::{Body, Parts, encoded, form_pairs};
 use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::driver;
-use kanzlei_engine::machine::{Machine, Micros, Query, QueryFault, Reply, Rows, Start, State};
+use kanzlei_engine::machine::{EffectError, Machine, Micros, Query, Reply, Rows, Start};
 use kanzlei_lang::diagnostic::{Report, Severity};
 use kanzlei_lang::document::workflow::Answer;
 use kanzlei_lang::suggest;
 use kanzlei_model::problem::Problem;
+use kanzlei_model::run::RunState;
 use kanzlei_model::value::Value;
 use prepare::{Case, Entered};
 
@@ -89,7 +90,7 @@ pub trait Lender: Sync {
 
 /// A database of a case's own.
 pub trait Lent {
-    fn query(&mut self, query: &Query) -> Result<Vec<Rows>, QueryFault>;
+    fn query(&mut self, query: &Query) -> Result<Vec<Rows>, EffectError>;
 }
 
 /// Method, path with query, headers and body.
@@ -114,7 +115,7 @@ pub struct CaseResult {
     /// How the run ended; nothing when the request led to none.
     pub state: Option<&'static str>,
     /// Milliseconds on the case's clock.
-    pub took_ms: f64,
+    pub duration_ms: f64,
     #[serde(skip)]
     pub reached: Reached,
 }
@@ -178,7 +179,7 @@ impl Prepared {
             status: None,
             body: Value::Undefined,
             state: None,
-            took_ms: 0.0,
+            duration_ms: 0.0,
             reached: Reached::default(),
         };
         match self.input(case) {
@@ -227,9 +228,9 @@ impl Prepared {
         expect::judge(case, &machine, &desk, end, &mut result.differences);
         result.missing_stubs = desk.missing;
         result.reached = coverage::reached(&machine);
-        result.took_ms = (end - case.clock) as f64 / 1000.0;
+        result.duration_ms = (end - case.clock) as f64 / 1000.0;
         result.state = machine.ended().map(|ended| ended.state.name());
-        let silent = machine.ended().is_some_and(|ended| ended.state == State::Succeeded).then_some(204);
+        let silent = machine.ended().is_some_and(|ended| ended.state == RunState::Succeeded).then_some(204);
         result.status = machine.reply().map(|reply| reply.status).or(silent);
         result.body = machine.reply().map(|reply| reply.body.clone()).unwrap_or_default();
         result.steps = machine

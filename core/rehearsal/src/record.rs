@@ -56,7 +56,7 @@ pub struct PastStep {
     pub tries: Vec<String>,
     /// Microseconds from the start of the run.
     pub started_us: i64,
-    pub took_us: i64,
+    pub duration_us: i64,
     pub sent: Json,
     pub outcome: Json,
     pub failure: Json,
@@ -244,15 +244,15 @@ fn stub_name(step: &PastStep) -> String {
 }
 
 fn took(step: &PastStep) -> String {
-    format!("{}ms", step.took_us / 1000)
+    format!("{}ms", step.duration_us / 1000)
 }
 
 /// How long something was waited for, from the end of the steps that gave the address out.
 fn waited(step: &PastStep, steps: &[PastStep]) -> String {
     let below = format!("{}.", step.number);
     let inner = steps.iter().filter(|inner| inner.number.starts_with(&below) && inner.items == step.items);
-    let began = inner.map(|inner| inner.started_us + inner.took_us).max().unwrap_or(step.started_us);
-    format!("{}ms", (step.started_us + step.took_us - began).max(0) / 1000)
+    let began = inner.map(|inner| inner.started_us + inner.duration_us).max().unwrap_or(step.started_us);
+    format!("{}ms", (step.started_us + step.duration_us - began).max(0) / 1000)
 }
 
 /// What was called off before it answered.
@@ -280,7 +280,7 @@ fn failing(kind: &str, detail: &Json) -> Json {
 
 /// What the last attempt of a call got.
 fn answer(step: &PastStep) -> Json {
-    let slow = step.took_us >= SLOW && step.tries.is_empty();
+    let slow = step.duration_us >= SLOW && step.tries.is_empty();
     let mut answer = json!({});
     if step.state == "cancelled" {
         return never();
@@ -530,7 +530,7 @@ impl Ids {
         let (mut out, mut jobs, mut callbacks) = (Vec::new(), 0, 0);
         let base = |url: &Json, end: &str| {
             let url = url.as_str()?;
-            url.find(end).map(|at| (format!("{}/-/", &url[..at]), format!("{PUBLIC}/-/")))
+            url.find(end).map(|at| (format!("{}/~/", &url[..at]), format!("{PUBLIC}/~/")))
         };
         for step in steps {
             match step.kind.as_str() {
@@ -542,12 +542,12 @@ impl Ids {
                         jobs += 1;
                         out.push((id.to_owned(), format!("job-{jobs}")));
                     }
-                    out.extend(base(&outcome["url"], "/-/jobs/"));
+                    out.extend(base(&outcome["url"], "/~/jobs/"));
                 }
                 "await" => {
                     callbacks += 1;
                     out.extend(step.sent["id"].as_str().map(|id| (id.to_owned(), format!("callback-{callbacks}"))));
-                    out.extend(base(&step.sent["url"], "/-/callbacks/"));
+                    out.extend(base(&step.sent["url"], "/~/callbacks/"));
                 }
                 _ => {}
             }

@@ -8,11 +8,12 @@ use super::prepare::{Answer, Case, Given, Prepared, Stub};
 use kanzlei_compiler::example;
 use kanzlei_compiler::plan::Maker;
 use kanzlei_engine::machine::{
-    self, Address, Arrival, CallError, CallFault, Cancellation, Cancelling, Effect, Enqueue, Kept, Micros, Outcome,
-    Query, QueryFault, QueueFault, Queued, Request, Rows,
+    self, Address, Arrival, Cancellation, Cancelling, Effect, EffectError, Enqueue, Kept, Micros, Outcome, Query,
+    Queued, Request, Rows,
 };
 use kanzlei_lang::document::service::{In, Operation};
 use kanzlei_lang::expr::{Limits, ops};
+use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::{ObjectBuilder, Value};
 
 /// The names of stubs that stand for no service.
@@ -69,7 +70,7 @@ impl<'c> Desk<'c> {
             Effect::Open => {
                 self.callbacks += 1;
                 let id = format!("callback-{}", self.callbacks);
-                let url = format!("{PUBLIC}/-/callbacks/{id}");
+                let url = format!("{PUBLIC}/~/callbacks/{id}");
                 (0, Outcome::Opened(Ok(Address { id, url })))
             }
             Effect::Await { callback, until } => self.wait(callback, *until, now),
@@ -85,7 +86,7 @@ impl<'c> Desk<'c> {
         }
     }
 
-    fn enqueue(&mut self, enqueue: &Enqueue, now: Micros) -> Result<Queued, QueueFault> {
+    fn enqueue(&mut self, enqueue: &Enqueue, now: Micros) -> Result<Queued, EffectError> {
         let mut ids = Vec::with_capacity(enqueue.jobs.len());
         let before = self.jobs.len();
         for job in &enqueue.jobs {
@@ -105,8 +106,8 @@ impl<'c> Desk<'c> {
         if let Some(Answer { gives: Given::Fails { kind, detail }, .. }) = self.find(|stub| stub == QUEUE, &request) {
             self.jobs.truncate(before);
             self.cancelled.truncate(before);
-            let kind = ["full", "database"].into_iter().find(|known| known == kind).unwrap_or("full");
-            return Err(QueueFault { kind, detail: detail.clone() });
+            let kind = FailureKind::of(kind).unwrap_or(FailureKind::Full);
+            return Err(EffectError { kind, detail: detail.clone() });
         }
         let group = enqueue.group.then(|| format!("group-{}", before + 1));
         Ok(Queued { ids, group, base: PUBLIC.into() })
@@ -220,12 +221,12 @@ impl<'c> Desk<'c> {
         let Some(answer) = self.find(fits, &shown) else {
             self.miss_call(request, &name, operation);
             let detail = format!("no stub answers {name}");
-            return (0, Outcome::Called(Err(CallFault { kind: CallError::Refused, detail })));
+            return (0, Outcome::Called(Err(EffectError { kind: FailureKind::BlockedAddress, detail })));
         };
         let takes = answer.takes.as_micros() as Micros;
         let outcome = match &answer.gives {
-            _ if takes > within => Err(CallFault {
-                kind: CallError::Timeout,
+            _ if takes > within => Err(EffectError {
+                kind: FailureKind::Timeout,
                 detail: format!(
                     "{} did not answer within {}",
                     request.service,
@@ -233,10 +234,10 @@ impl<'c> Desk<'c> {
                 ),
             }),
             Given::Fails { kind, detail } => {
-                let kind = CallError::ALL.into_iter().find(|known| known.name() == kind).unwrap_or(CallError::Broken);
+                let kind = FailureKind::of(kind).unwrap_or(FailureKind::Broken);
                 // What does not answer in time takes all of that time.
-                let takes = if kind == CallError::Timeout { within } else { takes };
-                return (takes, Outcome::Called(Err(CallFault { kind, detail: detail.clone() })));
+                let takes = if kind == FailureKind::Timeout { within } else { takes };
+                return (takes, Outcome::Called(Err(EffectError { kind, detail: detail.clone() })));
             }
             Given::Answer { status, headers, body } => {
                 let made = body.as_ref().map(|maker| made(maker, &shown));
@@ -269,17 +270,17 @@ impl<'c> Desk<'c> {
                 self.missing
                     .push(format!("{name}: {{when: \"request.statement.startsWith('{first}')\", rows: [], count: 0}}"));
                 let detail = format!("no stub answers {}", sql.text);
-                return (took, Outcome::Queried(Err(QueryFault { kind: "sql", detail })));
+                return (took, Outcome::Queried(Err(EffectError { kind: FailureKind::Sql, detail })));
             };
             took += answer.takes.as_micros() as Micros;
             if took > within {
                 let detail = format!("{} did not answer in time", query.database);
-                return (within, Outcome::Queried(Err(QueryFault { kind: "timeout", detail })));
+                return (within, Outcome::Queried(Err(EffectError { kind: FailureKind::Timeout, detail })));
             }
             match &answer.gives {
                 Given::Fails { kind, detail } => {
-                    let kind = ["database", "timeout", "duplicate"].into_iter().find(|known| known == kind);
-                    let fault = QueryFault { kind: kind.unwrap_or("sql"), detail: detail.clone() };
+                    let kind = FailureKind::of(kind).unwrap_or(FailureKind::Sql);
+                    let fault = EffectError { kind, detail: detail.clone() };
                     return (took, Outcome::Queried(Err(fault)));
                 }
                 Given::Rows { rows, count, id } => {

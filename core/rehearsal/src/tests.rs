@@ -24,10 +24,10 @@ steps:
     send: {imo: "${input.imo}"}
     accept: [200, 404]
     within: 2s
-    retry: {times: 2, first: 1s}
+    retry: {attempts: 2, first: 1s}
   - if: v.status === 404
     then: [{fail: 422, title: Unknown, detail: "No ${input.imo}"}]
-  - {call: s.add, when: input.n > 1, send: {name: "${v.body.name}"}, rescue: [{note: "${failure.kind}"}]}
+  - {call: s.add, when: input.n > 1, send: {name: "${v.body.name}"}, catch: [{note: "${failure.kind}"}]}
   - match: input.n
     arms: {1: [{let: {word: one}}], 2: [{let: {word: two}}]}
     else: [{let: {word: many}}]
@@ -64,14 +64,14 @@ fn what_is_as_expected_passes() {
     let cases = format!(
         r#"{STUBS}
   - name: all of it
-    request: POST /w/9074729
+    request: POST /w/9074720
     body: {{n: 1}}
     kept: {{last: Kvikk}}
     expect:
       state: succeeded
       reply: {{status: 201, headers: {{x-word: one}}, exactly: true, body: {{name: Havbris, size: "${{it > 100}}", rows: [{{name: a}}]}}}}
       steps: {{1: {{state: succeeded, attempts: 1}}, v: succeeded, 2.1: untaken, 3: skipped, 5.1: {{times: 2}}, "5.1[1]": succeeded}}
-      calls: {{s.add: 0, s.get: [{{params: {{imo: "9074729"}}, method: GET}}], sql.harbour: [{{bind: {{n: 1}}}}]}}
+      calls: {{s.add: 0, s.get: [{{params: {{imo: "9074720"}}, method: GET}}], sql.harbour: [{{bind: {{n: 1}}}}]}}
       kept: {{last: Havbris}}
       took: 0
   - name: in turn, with a pause between
@@ -81,7 +81,7 @@ fn what_is_as_expected_passes() {
       s.add: [{{when: "request.body.name === 'B'", status: 200}}, {{status: 500}}]
     expect:
       reply: {{status: 201}}
-      steps: {{1: {{attempts: 2}}, 3: rescued, 4.2: succeeded}}
+      steps: {{1: {{attempts: 2}}, 3: caught, 4.2: succeeded}}
       took: "${{it > 600 && it <= 1100}}"
   - name: a timeout takes as long as it may
     input: {{imo: x}}
@@ -223,14 +223,14 @@ fn jobs_and_callbacks_are_rehearsed() {
     let workflow = r#"workflow: q
 input: {n: {type: integer}}
 steps:
-  - {id: later, enqueue: child, send: {n: "${input.n}"}, after: 2 days, tag: t, rescue: [{fail: 503, detail: "${failure.kind}"}]}
-  - {id: all, enqueue: child, for_each: "[1, 2, 3]", send: {n: "${item}"}, spacing: 1min, lane: slow}
+  - {id: later, enqueue: child, send: {n: "${input.n}"}, after: 2 days, tag: t, catch: [{fail: 503, detail: "${failure.kind}"}]}
+  - {id: all, enqueue: child, each: item, in: "[1, 2, 3]", send: {n: "${item}"}, spacing: 1min, lane: slow}
   - {progress: 0.5}
   - id: word
     await: callback
     until: 1 day
     steps: [{call: s.add, send: {name: "${callback.url}"}}]
-    rescue: [{cancel: "${[later.job, 'else']}", id: gone}, {fail: 504, detail: "${gone.cancelled[0]} ${gone.unknown[0]}"}]
+    catch: [{cancel: "${[later.job, 'else']}", id: gone}, {fail: 504, detail: "${gone.cancelled[0]} ${gone.unknown[0]}"}]
   - reply: 200
     body: {word: "${word}", jobs: "${all.jobs.length}"}
 "#;

@@ -5,7 +5,8 @@ use std::time::Instant;
 use kanzlei_compiler::check::{Bundle, Checked, check};
 use kanzlei_compiler::input::{Body, Parts};
 use kanzlei_engine::driver::drive;
-use kanzlei_engine::machine::{Machine, Start, State};
+use kanzlei_engine::machine::{Machine, Start};
+use kanzlei_model::run::RunState;
 use kanzlei_model::value::Value;
 
 fn checked(text: &str) -> Checked {
@@ -40,7 +41,7 @@ fn long_documents() {
     let input = Value::object([("n", Value::Int(1))]);
     let mut machine = Machine::new(plan, Start { id: "r".into(), input, now: 0, caller: None, attempt: 1 });
     timed("run 5,000 steps", || drive(&mut machine, 0, |_, _| unreachable!()));
-    assert_eq!((machine.records().len(), machine.ended().map(|e| e.state)), (5000, Some(State::Succeeded)));
+    assert_eq!((machine.records().len(), machine.ended().map(|e| e.state)), (5000, Some(RunState::Succeeded)));
     assert_eq!(codes(&checked(&steps(5001))), ["too-many-steps"]);
     let large = format!("workflow: w\nabout: {}\nsteps: [{{note: x}}]\n", "x".repeat(2 << 20));
     assert_eq!(codes(&checked(&large)), ["document-too-large"]);
@@ -134,7 +135,7 @@ fn deep_nesting() {
     let start = Start { id: "r".into(), input: Value::object::<&str>([]), now: 0, caller: None, attempt: 1 };
     let mut machine = Machine::new(good.workflows[0].1.clone(), start);
     drive(&mut machine, 0, |_, _| unreachable!());
-    assert_eq!(machine.ended().map(|e| e.state), Some(State::Succeeded));
+    assert_eq!(machine.ended().map(|e| e.state), Some(RunState::Succeeded));
 }
 
 #[test]

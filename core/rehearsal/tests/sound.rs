@@ -6,7 +6,7 @@
 
 mod maker;
 
-use kanzlei_lang::expr::{Expression, FailureKind, Limits, Scope};
+use kanzlei_lang::expr::{ErrorKind, Expression, Limits, Scope};
 use kanzlei_lang::types::{Env, Type, schema};
 use kanzlei_model::value::Value;
 use kanzlei_samples::Dice;
@@ -90,7 +90,7 @@ fn clean_expressions_give_values_of_their_type() {
                     values.iter().map(Value::to_json).collect::<Vec<_>>()
                 ),
                 Err(failure) => assert!(
-                    failure.kind != FailureKind::Type,
+                    failure.kind != ErrorKind::Type,
                     "{text}\n fails: {failure}\n over {:?}\n of {schemas:?}",
                     values.iter().map(Value::to_json).collect::<Vec<_>>()
                 ),

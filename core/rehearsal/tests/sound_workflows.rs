@@ -10,10 +10,10 @@ use std::collections::BTreeMap;
 use kanzlei_compiler::check::{Bundle, Column, Known, check};
 use kanzlei_engine::driver::drive;
 use kanzlei_engine::machine::{
-    Address, Answer, Arrival, CallError, CallFault, Cancellation, Effect, Kept, Machine, Outcome, QueryFault,
-    QueueFault, Queued, Rows, Start,
+    Address, Answer, Arrival, Cancellation, Effect, EffectError, Kept, Machine, Outcome, Queued, Rows, Start,
 };
-use kanzlei_lang::expr::FailureKind;
+use kanzlei_lang::expr::ErrorKind;
+use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
 use kanzlei_samples::Dice;
 use maker::{Maker, Place, fitting, object_schema};
@@ -133,20 +133,20 @@ impl Writer<'_> {
             }
             3 => {
                 let name = self.name("r");
-                let retry = json!({"times": 2, "first": "10ms", "on": ["timeout", "5xx"]});
+                let retry = json!({"attempts": 2, "first": "10ms", "on": ["timeout", "5xx"]});
                 let made = json!({"id": name, "call": "s.get", "when": self.maker.truth(2), "send": {"q": "x"}, "retry": retry});
                 self.keeps(format!("{name}?.body"), self.answer.clone(), true);
                 ("call when", vec![made])
             }
             4 => {
                 let (name, other) = (self.name("r"), self.name("f"));
-                let rescue = json!([
+                let catch = json!([
                     {"note": "${failure.kind} ${failure.detail} ${failure.status ?? '-'}"},
                     {"let": {other.clone(): whole(&self.maker.number(1))}},
                 ]);
                 self.keeps(format!("{name}?.body"), self.answer.clone(), true);
                 self.keeps(other, json!({"type": "number"}), true);
-                ("rescue", vec![json!({"id": name, "call": "s.get", "send": {"q": "y"}, "rescue": rescue})])
+                ("catch", vec![json!({"id": name, "call": "s.get", "send": {"q": "y"}, "catch": catch})])
             }
             5 => {
                 let name = self.name("q");
@@ -187,8 +187,8 @@ impl Writer<'_> {
                 let id = match self.maker.dice.below(2) {
                     0 => format!("{name}.job"),
                     _ => {
-                        made["for_each"] = list.text.into();
-                        made["item"] = format!("{name}i").into();
+                        made["in"] = list.text.into();
+                        made["each"] = format!("{name}i").into();
                         format!("{name}.jobs")
                     }
                 };
@@ -232,7 +232,7 @@ impl Writer<'_> {
                 let (value, schema, _) = (whole(&self.maker.number(2)), json!({"type": "number"}), false);
                 self.maker.names.truncate(before);
                 steps.push(json!({"let": {last.clone(): value}}));
-                let mut made = json!({"each": item, "in": list.text, "index": at, "id": name, "at_once": 1 + self.maker.dice.below(3), "steps": steps, "collect": whole(&last)});
+                let mut made = json!({"each": item, "in": list.text, "position": at, "id": name, "at_once": 1 + self.maker.dice.below(3), "steps": steps, "collect": whole(&last)});
                 if self.maker.dice.one_in(3) {
                     made["settle"] = "all".into();
                     let ok = format!("{name}.filter(p => p.ok).map(p => p.value)");
@@ -255,7 +255,7 @@ impl Writer<'_> {
                         self.keeps(read, json!({"type": ["number", "null"]}), true);
                     }
                     1 => {
-                        made["rescue"] = json!([{"note": "${failure.kind}"}]);
+                        made["catch"] = json!([{"note": "${failure.kind}"}]);
                         self.keeps(format!("{one}?.{n}"), json!({"type": "number"}), true);
                     }
                     _ => self.keeps(format!("{one}.{n}"), json!({"type": "number"}), false),
@@ -271,10 +271,10 @@ impl Writer<'_> {
             _ => {
                 let name = self.name("a");
                 let steps = self.inner(depth - 1, &[]);
-                let rescue = json!([{"note": "${failure.kind}"}]);
+                let catch = json!([{"note": "${failure.kind}"}]);
                 (
                     "await",
-                    vec![json!({"id": name, "await": self.name("b"), "until": "1h", "steps": steps, "rescue": rescue})],
+                    vec![json!({"id": name, "await": self.name("b"), "until": "1h", "steps": steps, "catch": catch})],
                 )
             }
         };
@@ -309,8 +309,8 @@ fn outcome(dice: &mut Dice, effect: &Effect, answer: &Json) -> Outcome {
     let fails = dice.below(9) == 0;
     match effect {
         Effect::Call(_) if fails => {
-            let kind = *dice.pick(&[CallError::Timeout, CallError::Unreachable, CallError::Broken]);
-            Outcome::Called(Err(CallFault { kind, detail: "away".into() }))
+            let kind = *dice.pick(&[FailureKind::Timeout, FailureKind::Unreachable, FailureKind::Broken]);
+            Outcome::Called(Err(EffectError { kind, detail: "away".into() }))
         }
         Effect::Call(_) => {
             let (status, body) = match dice.below(8) {
@@ -321,7 +321,9 @@ fn outcome(dice: &mut Dice, effect: &Effect, answer: &Json) -> Outcome {
             let headers = vec![("content-type".into(), "application/json".into())];
             Outcome::Called(Ok(Answer { status, headers, body: body.to_string().into_bytes() }))
         }
-        Effect::Query(_) if fails => Outcome::Queried(Err(QueryFault { kind: "database", detail: "away".into() })),
+        Effect::Query(_) if fails => {
+            Outcome::Queried(Err(EffectError { kind: FailureKind::Database, detail: "away".into() }))
+        }
         Effect::Query(query) => {
             let row = |dice: &mut Dice| {
                 let name = if dice.one_in(2) { Value::Null } else { Value::text("Havbris") };
@@ -347,7 +349,9 @@ fn outcome(dice: &mut Dice, effect: &Effect, answer: &Json) -> Outcome {
             let stored = !dice.one_in(4);
             Outcome::Kept(Ok(Kept { version: keep.version + 1, values: keep.values.clone(), stored }))
         }
-        Effect::Enqueue(_) if fails => Outcome::Queued(Err(QueueFault { kind: "full", detail: "full".into() })),
+        Effect::Enqueue(_) if fails => {
+            Outcome::Queued(Err(EffectError { kind: FailureKind::Full, detail: "full".into() }))
+        }
         Effect::Enqueue(enqueue) => {
             let ids = (0..enqueue.jobs.len()).map(|at| format!("job-{at}")).collect();
             Outcome::Queued(Ok(Queued { ids, group: enqueue.group.then(|| "g".into()), base: "http://h".into() }))
@@ -423,10 +427,12 @@ fn clean_workflows_never_fail_with_a_name_or_type_error() {
             runs += 1;
             taken += machine.records().len();
             let end = machine.ended().expect("ended");
-            *ended.entry(end.failure.as_ref().map_or("succeeded", |failure| failure.kind).to_owned()).or_default() += 1;
+            *ended
+                .entry(end.failure.as_ref().map_or("succeeded", |failure| failure.kind.name()).to_owned())
+                .or_default() += 1;
             for failure in machine.records().iter().filter_map(|record| record.failure.as_ref()).chain(&end.failure) {
-                let by_name_or_type =
-                    failure.cause == Some(FailureKind::Type) || failure.kind == "expression" && failure.cause.is_none();
+                let by_name_or_type = failure.cause == Some(ErrorKind::Type)
+                    || failure.kind == FailureKind::Expression && failure.cause.is_none();
                 assert!(!by_name_or_type, "{}\n{written}\nover {}", failure.detail, given.to_json());
             }
         }

@@ -17,11 +17,11 @@ CREATE TABLE IF NOT EXISTS report (
     text     VARCHAR(300) NOT NULL
 );
 INSERT IGNORE INTO bill (id, harbour, imo, vessel, nights, dues_eur, made, paid) VALUES
-    (1, 'LIN', '9074729', 'Havbris',      2, 844.80, '2027-02-03', TRUE),
-    (2, 'LIN', '9305477', 'Kvikk',        5, 390.40, '2027-02-11', TRUE),
-    (3, 'LIN', '9417359', 'Oljegard',     1, 879.36, '2027-02-19', FALSE),
-    (4, 'NES', '9210218', 'Nesholm Ferge', 1, 204.80, '2027-02-20', TRUE),
-    (5, 'NES', '9748693', 'Morild',       3, 946.56, '2027-02-27', FALSE);
+    (1, 'LIN', '9074720', 'Havbris',      2, 844.80, '2027-02-03', TRUE),
+    (2, 'LIN', '9305478', 'Kvikk',        5, 390.40, '2027-02-11', TRUE),
+    (3, 'LIN', '9417350', 'Oljegard',     1, 879.36, '2027-02-19', FALSE),
+    (4, 'NES', '9210219', 'Nesholm Ferge', 1, 204.80, '2027-02-20', TRUE),
+    (5, 'NES', '9748694', 'Morild',       3, 946.56, '2027-02-27', FALSE);
 CREATE TABLE IF NOT EXISTS hold (
     id       INT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
     harbour  CHAR(3)     NOT NULL,

@@ -9,6 +9,7 @@ use futures_util::future::{AbortHandle, Abortable};
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use kanzlei_engine::machine::{Effect, EffectId, Failure, Machine, Next, Outcome, Reply};
 use kanzlei_model::problem::Problem;
+use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
 use tokio::sync::oneshot;
 use uuid::Uuid;
@@ -168,7 +169,7 @@ impl Run {
     /// Nothing is under way and the machine asks for nothing: a fault of ours, never of the workflow.
     fn stuck(&mut self) {
         tracing::error!(run = %self.id, "a run waits for nothing");
-        let failure = Failure::new("broken", "the run waits for nothing");
+        let failure = Failure::new(FailureKind::Internal, "the run waits for nothing");
         self.machine.stop(failure, Problem::new(500, "Internal server error"), now());
     }
 

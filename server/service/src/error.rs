@@ -42,7 +42,7 @@ impl Error {
         match self {
             Error::Problem(problem) => (**problem).clone(),
             Error::Store(error) if error.is_unreachable() => {
-                Problem::new(503, "The database is away").detail("nothing was changed; try again in a moment")
+                Problem::new(503, "The database is unavailable").detail("nothing was changed; try again in a moment")
             }
             Error::Store(error) if error.is_contention() => {
                 Problem::new(409, "Others were faster").detail("nothing was changed; try again in a moment")

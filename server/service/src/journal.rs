@@ -1,6 +1,6 @@
 //! The journal of direct runs: written behind the answer, in batches, through bounded buffers.
 //!
-//! Answers never wait for it. When the database is away or slower than the traffic, details of
+//! Answers never wait for it. When the database is unavailable or slower than the traffic, details of
 //! successful runs are let go first and failed runs last; every run is counted all the same, and so is
 //! what was let go. Buffers hold at most `journal.successes` and `journal.failures` runs, batches
 //! [`BATCH`]; details of at most `journal.pace` successful runs a second are kept.
@@ -12,6 +12,7 @@ use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use kanzlei_engine::machine::{Ended, Machine, State, StepRecord};
+use kanzlei_model::run::RunState;
 use kanzlei_model::value::Value;
 use kanzlei_store::Store;
 use kanzlei_store::journal::{Run, Step, Tally};
@@ -27,7 +28,7 @@ const BATCH: usize = 200;
 const LINGER: Duration = Duration::from_millis(20);
 /// How often counts are written.
 const COUNT_EVERY: Duration = Duration::from_secs(1);
-/// The longest pause between tries when the database is away.
+/// The longest pause between tries when the database is unavailable.
 const LONGEST_PAUSE: Duration = Duration::from_secs(2);
 
 /// Steps of one run that are kept; beyond them only those that failed, up to as many again.
@@ -58,8 +59,9 @@ pub struct Finished {
 #[derive(Debug, Default)]
 pub struct Counters {
     runs: AtomicU64,
+    rejected: AtomicU64,
     failed: AtomicU64,
-    let_go: AtomicU64,
+    dropped: AtomicU64,
     took: AtomicU64,
 }
 
@@ -70,7 +72,7 @@ pub struct Journal {
     flushes: mpsc::Sender<oneshot::Sender<()>>,
     counters: Mutex<HashMap<String, Arc<Counters>>>,
     /// Since the start of the process.
-    pub let_go: AtomicU64,
+    pub dropped: AtomicU64,
     pace: Option<Pace>,
     /// Bytes of a value that are shown.
     pub value_limit: usize,
@@ -104,6 +106,7 @@ pub struct Writer {
     flushes: mpsc::Receiver<oneshot::Sender<()>>,
     value_limit: usize,
     secrets: Arc<Secrets>,
+    process: String,
 }
 
 impl Journal {
@@ -115,6 +118,7 @@ impl Journal {
         pace: usize,
         value_limit: usize,
         secrets: Arc<Secrets>,
+        process: String,
     ) -> (Arc<Self>, Writer) {
         let (success_sender, success_receiver) = mpsc::channel(successes.max(1));
         let (failure_sender, failure_receiver) = mpsc::channel(failures.max(1));
@@ -124,7 +128,7 @@ impl Journal {
             failures: failure_sender,
             flushes: flush_sender,
             counters: Mutex::default(),
-            let_go: AtomicU64::new(0),
+            dropped: AtomicU64::new(0),
             pace: (pace > 0).then(|| Pace {
                 per_second: pace as i64,
                 second: AtomicI64::new(0),
@@ -142,6 +146,7 @@ impl Journal {
                 flushes: flush_receiver,
                 value_limit,
                 secrets,
+                process,
             },
         )
     }
@@ -154,11 +159,14 @@ impl Journal {
 
     /// Takes a run that ended. Never waits.
     pub fn record(&self, run: Finished, counters: &Counters) {
-        let failed = run.ended.state != State::Succeeded;
+        let state = run.ended.state;
+        let failed = state != RunState::Succeeded;
         counters.runs.fetch_add(1, Ordering::Relaxed);
         counters.took.fetch_add((run.ended.at - run.started).max(0) as u64, Ordering::Relaxed);
-        if failed {
-            counters.failed.fetch_add(1, Ordering::Relaxed);
+        match state {
+            RunState::Succeeded => {}
+            RunState::Rejected => _ = counters.rejected.fetch_add(1, Ordering::Relaxed),
+            _ => _ = counters.failed.fetch_add(1, Ordering::Relaxed),
         }
         let kept = if failed {
             self.failures.try_send(run).is_ok()
@@ -167,8 +175,8 @@ impl Journal {
             in_pace && self.successes.try_send(run).is_ok()
         };
         if !kept {
-            counters.let_go.fetch_add(1, Ordering::Relaxed);
-            self.let_go.fetch_add(1, Ordering::Relaxed);
+            counters.dropped.fetch_add(1, Ordering::Relaxed);
+            self.dropped.fetch_add(1, Ordering::Relaxed);
         }
     }
 
@@ -185,8 +193,8 @@ impl Journal {
         let all = self.counters.lock().unwrap_or_else(PoisonError::into_inner);
         for (workflow, counters) in all.iter() {
             let runs = counters.runs.swap(0, Ordering::Relaxed);
-            let let_go = counters.let_go.swap(0, Ordering::Relaxed);
-            if runs + let_go == 0 {
+            let dropped = counters.dropped.swap(0, Ordering::Relaxed);
+            if runs + dropped == 0 {
                 continue;
             }
             let tally = into.entry((workflow.clone(), minute)).or_insert_with(|| Tally {
@@ -195,9 +203,10 @@ impl Journal {
                 ..Tally::default()
             });
             tally.runs += runs;
-            tally.let_go += let_go;
+            tally.dropped += dropped;
+            tally.rejected += counters.rejected.swap(0, Ordering::Relaxed);
             tally.failed += counters.failed.swap(0, Ordering::Relaxed);
-            tally.took += counters.took.swap(0, Ordering::Relaxed);
+            tally.duration += counters.took.swap(0, Ordering::Relaxed);
         }
     }
 }
@@ -245,7 +254,7 @@ impl Writer {
             }
             let emptied = batch.len() < BATCH;
             let limit = self.value_limit;
-            let rows: Vec<Run> = batch.into_iter().map(|run| row(run, limit, &self.secrets)).collect();
+            let rows: Vec<Run> = batch.into_iter().map(|run| row(run, limit, &self.secrets, &self.process)).collect();
             if !self.write(&journal, &rows, &stop).await {
                 return;
             }
@@ -255,7 +264,7 @@ impl Writer {
         }
     }
 
-    /// Writes a batch, as often as needed; false when the service stops and the database is away.
+    /// Writes a batch, as often as needed; false when the service stops and the database is unavailable.
     async fn write(&self, journal: &Journal, rows: &[Run], stop: &watch::Receiver<bool>) -> bool {
         let mut pause = Duration::from_millis(100);
         let mut tries_when_stopping = 5;
@@ -275,7 +284,7 @@ impl Writer {
                 Err(error) => {
                     // What the database does not take it will not take later either.
                     tracing::error!(%error, runs = rows.len(), "a batch of the journal was let go");
-                    journal.let_go.fetch_add(rows.len() as u64, Ordering::Relaxed);
+                    journal.dropped.fetch_add(rows.len() as u64, Ordering::Relaxed);
                     return true;
                 }
             }
@@ -284,7 +293,7 @@ impl Writer {
                 if tries_when_stopping == 0 {
                     tracing::error!(
                         runs = rows.len(),
-                        "the service stops and the database is away: the end of the journal is lost"
+                        "the service stops and the database is unavailable: the end of the journal is lost"
                     );
                     return false;
                 }
@@ -303,7 +312,7 @@ fn take_waiting(from: &mut mpsc::Receiver<Finished>, batch: &mut Vec<Finished>) 
     }
 }
 
-fn row(run: Finished, limit: usize, secrets: &Secrets) -> Run {
+fn row(run: Finished, limit: usize, secrets: &Secrets, process: &str) -> Run {
     let text = |value: &Value| cut(secrets.mask(value.to_json()), limit);
     let some = |value: &Value| if matches!(value, Value::Undefined) { None } else { Some(text(value)) };
     let machine = &run.machine;
@@ -317,7 +326,7 @@ fn row(run: Finished, limit: usize, secrets: &Secrets) -> Run {
         entry: run.entry.to_string(),
         status: reply.map(|reply| reply.status),
         started: run.started,
-        took: run.ended.at - run.started,
+        duration: run.ended.at - run.started,
         request_id: run.request_id,
         trace_id: run.trace_id,
         caller: run.caller,
@@ -325,6 +334,7 @@ fn row(run: Finished, limit: usize, secrets: &Secrets) -> Run {
         kept: machine.remembered().map(&text),
         reply: reply.and_then(|reply| some(&reply.body)),
         failure: run.ended.failure.as_ref().map(|failure| text(&failure.to_value())),
+        process: Some(process.to_owned()),
         steps,
     }
 }
@@ -348,7 +358,7 @@ fn step(machine: &Machine, record: &StepRecord, text: &dyn Fn(&Value) -> String)
         paragraph: record.paragraph,
         state: record.state.name().into(),
         started: record.started,
-        took: record.ended - record.started,
+        duration: record.ended - record.started,
         attempts: record.attempts,
         tries: (!record.tries.is_empty()).then(|| short(&record.tries.join(" "), 300)),
         sent: some(&record.sent),

@@ -109,7 +109,7 @@ impl Live {
 
     /// The lane that jobs of a workflow wait in.
     pub fn lane_of(&self, plan: &Plan) -> Arc<Lane> {
-        self.lane(plan.jobs.lane.as_deref().unwrap_or(MAIN))
+        self.lane(plan.queue.lane.as_deref().unwrap_or(MAIN))
     }
 
     fn from_checked(

@@ -225,6 +225,10 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
         secrets: secrets.clone(),
         answer_limit: config.number("limits.answer")?,
     });
+    let process = match config.text("process") {
+        "" => format!("{} {}", hostname(), config.text("listen.public")),
+        name => name.to_owned(),
+    };
     let (journal, writer) = Journal::new(
         store.clone(),
         config.number("journal.successes")?,
@@ -232,6 +236,7 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
         config.number("journal.pace")?,
         config.number("journal.value")?,
         secrets,
+        process.clone(),
     );
     let app = Data::new(App {
         store: store.clone(),
@@ -260,6 +265,7 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
         Kept {
             runs: config.number("journal.days")? as i64,
             jobs: config.number("jobs.days")? as i64,
+            failed_jobs: config.number("jobs.failed_days")? as i64,
             most: config.number("jobs.most")? as u64,
         },
     ));
@@ -276,12 +282,8 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
         tally: Default::default(),
         lease: jobs::lease::Lease::new(config.duration("jobs.lease")?),
     });
-    let name = match config.text("jobs.worker") {
-        "" => format!("{} {}", hostname(), config.text("listen.public")),
-        name => name.to_owned(),
-    };
     let at_once = config.number("jobs.at_once")?;
-    let worker = jobs::worker::Worker::new(shared, name, at_once);
+    let worker = jobs::worker::Worker::new(shared, process, at_once);
 
     let workers = match config.number("workers")? {
         0 => std::thread::available_parallelism().map_or(1, |n| n.get()),
@@ -429,6 +431,7 @@ struct Kept {
     /// Days.
     runs: i64,
     jobs: i64,
+    failed_jobs: i64,
     most: u64,
 }
 
@@ -439,15 +442,32 @@ async fn purge(store: Store, kept: Kept) {
     loop {
         every.tick().await;
         let at = clock::now();
-        while let Ok(500) = store.purge_runs(at - kept.runs * DAY, 500).await {}
         let mut before = at - kept.jobs * DAY;
+        let mut failed_before = at - kept.failed_jobs * DAY;
         if let Ok(Some(beyond)) = store.ended_beyond(kept.most).await {
             before = before.max(beyond);
+            failed_before = failed_before.max(beyond);
         }
-        while store.purge_jobs(before, 500).await.is_ok_and(|count| count >= 500) {}
-        let _ = store.purge_groups(at - kept.jobs * DAY).await;
-        let _ = store.purge_firings(at - kept.jobs * DAY).await;
-        let _ = store.purge_answers(at).await;
-        let _ = store.purge_samples(at - 2 * DAY).await;
+        let mut failed = Vec::new();
+        while purged(store.purge_runs(at - kept.runs * DAY, 500).await, &mut failed) >= 500 {}
+        while purged(store.purge_jobs(before, failed_before, 500).await, &mut failed) >= 500 {}
+        purged(store.purge_groups(failed_before.min(before)).await, &mut failed);
+        purged(store.purge_firings(at - kept.jobs * DAY).await, &mut failed);
+        purged(store.purge_answers(at).await, &mut failed);
+        purged(store.purge_samples(at - 2 * DAY).await, &mut failed);
+        if let Some(error) = failed.first() {
+            tracing::warn!(%error, failed = failed.len(), "old records could not be deleted; the next attempt is in a minute");
+        }
+    }
+}
+
+/// How much was deleted; what went wrong is kept to be logged.
+fn purged<T: Into<u64>>(result: kanzlei_store::Result<T>, failed: &mut Vec<kanzlei_store::Error>) -> u64 {
+    match result {
+        Ok(count) => count.into(),
+        Err(error) => {
+            failed.push(error);
+            0
+        }
     }
 }

@@ -5,7 +5,8 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use kanzlei_engine::machine::{Effect, EffectId, Keep, Kept, Outcome, Query, QueryFault, QueueFault, Rows};
+use kanzlei_engine::machine::{Effect, EffectError, EffectId, Keep, Kept, Outcome, Query, Rows};
+use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
 use kanzlei_store::Store;
 use kanzlei_store::outside::{Given, Outside as Database, Statement};
@@ -68,7 +69,7 @@ impl Outside {
             Effect::Open if run.job => Outcome::Opened(self.jobs.open(run.id, id).await),
             Effect::Open => {
                 let detail = "only a job can wait for a callback".to_owned();
-                Outcome::Opened(Err(QueueFault { kind: "input", detail }))
+                Outcome::Opened(Err(EffectError { kind: FailureKind::Input, detail }))
             }
             // Whoever drives a job sees to it; nothing else waits for one.
             Effect::Await { .. } => Outcome::Arrived(None),
@@ -77,10 +78,10 @@ impl Outside {
         }
     }
 
-    async fn query(&self, query: &Query, left: Duration) -> Result<Vec<Rows>, QueryFault> {
+    async fn query(&self, query: &Query, left: Duration) -> Result<Vec<Rows>, EffectError> {
         let Some(database) = self.databases.get(&query.database) else {
             let detail = format!("the service knows no database `{}`", query.database);
-            return Err(QueryFault { kind: "sql", detail });
+            return Err(EffectError { kind: FailureKind::Sql, detail });
         };
         let statements: Vec<Statement> = query
             .statements
@@ -91,7 +92,7 @@ impl Outside {
         let given = database.run(&statements, query.transaction, within).await;
         given.map(|all| all.into_iter().map(rows).collect()).map_err(|refused| {
             let (kind, detail) = refused.told();
-            QueryFault { kind, detail: format!("{}: {detail}", query.database) }
+            EffectError { kind, detail: format!("{}: {detail}", query.database) }
         })
     }
 

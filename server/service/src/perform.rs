@@ -11,8 +11,9 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use futures_util::FutureExt;
-use kanzlei_engine::machine::{Answer, CallError, CallFault, Request};
+use kanzlei_engine::machine::{Answer, EffectError, Request};
 use kanzlei_lang::document::service::Credentials;
+use kanzlei_model::run::FailureKind;
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use reqwest::redirect::Policy;
 
@@ -31,7 +32,7 @@ thread_local! {
 }
 
 /// This thread's client for services in the public or in a private network.
-fn client(private: bool) -> Result<reqwest::Client, CallFault> {
+fn client(private: bool) -> Result<reqwest::Client, EffectError> {
     CLIENTS.with_borrow_mut(|clients| {
         let slot = &mut clients[usize::from(private)];
         if let Some(client) = slot {
@@ -59,7 +60,7 @@ fn client(private: bool) -> Result<reqwest::Client, CallFault> {
         if !private {
             builder = builder.dns_resolver(PublicOnly);
         }
-        let client = builder.build().map_err(|error| fault(CallError::Unreachable, error.to_string()))?;
+        let client = builder.build().map_err(|error| fault(FailureKind::Unreachable, error.to_string()))?;
         Ok(slot.insert(client).clone())
     })
 }
@@ -125,8 +126,8 @@ pub fn is_private(address: IpAddr) -> bool {
     }
 }
 
-fn fault(kind: CallError, detail: impl Into<String>) -> CallFault {
-    CallFault { kind, detail: detail.into() }
+fn fault(kind: FailureKind, detail: impl Into<String>) -> EffectError {
+    EffectError { kind, detail: detail.into() }
 }
 
 /// What goes along with every call of a run.
@@ -146,9 +147,9 @@ pub async fn call(
     within: Duration,
     most: usize,
     secrets: &Secrets,
-) -> Result<Answer, CallFault> {
+) -> Result<Answer, EffectError> {
     let Some(service) = service else {
-        return Err(fault(CallError::Refused, format!("the service `{}` is not live", request.service)));
+        return Err(fault(FailureKind::BlockedAddress, format!("the service `{}` is not live", request.service)));
     };
     let limit = request.within.min(within);
     let begun = Instant::now();
@@ -158,13 +159,13 @@ pub async fn call(
             service.name,
             kanzlei_model::duration::short(limit)
         );
-        return Err(fault(CallError::Timeout, detail));
+        return Err(fault(FailureKind::Timeout, detail));
     };
     let left = limit.saturating_sub(begun.elapsed());
     match tokio::time::timeout(left, exchange(service, request, along, most, secrets)).await {
-        Ok(result) => result.map_err(|fault| CallFault { detail: secrets.mask(fault.detail), ..fault }),
+        Ok(result) => result.map_err(|fault| EffectError { detail: secrets.mask(fault.detail), ..fault }),
         Err(_) => Err(fault(
-            CallError::Timeout,
+            FailureKind::Timeout,
             format!("{} did not answer within {}", service.name, kanzlei_model::duration::short(limit)),
         )),
     }
@@ -176,9 +177,9 @@ async fn exchange(
     along: &Along<'_>,
     most: usize,
     secrets: &Secrets,
-) -> Result<Answer, CallFault> {
+) -> Result<Answer, EffectError> {
     let Some(mut url) = service.url.clone() else {
-        return Err(fault(CallError::Refused, format!("`{}` is no address", service.base)));
+        return Err(fault(FailureKind::BlockedAddress, format!("`{}` is no address", service.base)));
     };
     let (path, query) =
         request.target.split_once('?').map_or((request.target.as_str(), None), |(path, query)| (path, Some(query)));
@@ -196,14 +197,14 @@ async fn exchange(
         Some(credentials) => {
             let name = &credentials.secret().text;
             let detail = || format!("there is no secret `{name}`; set it with `kanzlei secrets set {name}`");
-            Some(secrets.get(name).ok_or_else(|| fault(CallError::Refused, detail()))?)
+            Some(secrets.get(name).ok_or_else(|| fault(FailureKind::BlockedAddress, detail()))?)
         }
         None => None,
     };
     if let (Some(Credentials::Query { name, .. }), Some(secret)) = (&service.credentials, &secret) {
         url.query_pairs_mut().append_pair(name, secret);
     }
-    let method = request.method.parse().map_err(|_| fault(CallError::Refused, "unknown method"))?;
+    let method = request.method.parse().map_err(|_| fault(FailureKind::BlockedAddress, "unknown method"))?;
     let mut builder = client(service.private)?.request(method, url);
     for (name, value) in &service.headers {
         if !request.headers.iter().any(|(given, _)| given.eq_ignore_ascii_case(name)) {
@@ -224,7 +225,7 @@ async fn exchange(
         builder = builder.body(body.clone());
     }
     let mut response = builder.send().await.map_err(|error| told(service, error))?;
-    let too_large = || fault(CallError::TooLarge, format!("{} answered with more than {most} bytes", service.name));
+    let too_large = || fault(FailureKind::TooLarge, format!("{} answered with more than {most} bytes", service.name));
     if response.content_length().is_some_and(|length| length > most as u64) {
         return Err(too_large());
     }
@@ -271,20 +272,20 @@ pub async fn post(
     }
 }
 
-fn private(service: &Service, host: &str) -> CallFault {
+fn private(service: &Service, host: &str) -> EffectError {
     fault(
-        CallError::Refused,
+        FailureKind::BlockedAddress,
         format!("{host} is a private address; if {} is there, say `network: private` in its document", service.name),
     )
 }
 
 /// Tells the kinds of failure apart.
-fn told(service: &Service, error: reqwest::Error) -> CallFault {
+fn told(service: &Service, error: reqwest::Error) -> EffectError {
     let mut inner: Option<&(dyn std::error::Error + 'static)> = error.source();
     let mut deepest = error.to_string();
     while let Some(cause) = inner {
         if let Some(elsewhere) = cause.downcast_ref::<Elsewhere>() {
-            return fault(CallError::Redirected, format!("{} {elsewhere}, which is refused", service.name));
+            return fault(FailureKind::Redirected, format!("{} {elsewhere}, which is refused", service.name));
         }
         if let Some(Private(host)) = cause.downcast_ref::<Private>() {
             return private(service, host);
@@ -293,15 +294,15 @@ fn told(service: &Service, error: reqwest::Error) -> CallFault {
         inner = cause.source();
     }
     if error.is_timeout() {
-        return fault(CallError::Timeout, format!("{} did not answer in time", service.name));
+        return fault(FailureKind::Timeout, format!("{} did not answer in time", service.name));
     }
     if error.is_connect() {
         return fault(
-            CallError::Unreachable,
+            FailureKind::Unreachable,
             format!("{} cannot be reached at {}: {deepest}", service.name, service.base),
         );
     }
-    fault(CallError::Broken, format!("the exchange with {} broke: {deepest}", service.name))
+    fault(FailureKind::Broken, format!("the exchange with {} broke: {deepest}", service.name))
 }
 
 #[cfg(test)]

@@ -1,4 +1,4 @@
-//! The public listener: what workflows serve, and the service's own paths below `/-/`.
+//! The public listener: what workflows serve, and the service's own paths below `/~/`.
 
 use std::sync::Arc;
 use std::time::Instant;
@@ -91,7 +91,7 @@ async fn answer(
     request_id: &str,
 ) -> Result<HttpResponse, Refusal> {
     let path = request.uri().path();
-    if let Some(own) = path.strip_prefix("/-/") {
+    if let Some(own) = path.strip_prefix("/~/") {
         return own_path(own, request, payload, app).await;
     }
     let live = app.live.load_full();
@@ -333,7 +333,7 @@ pub fn respond(reply: Reply, head: bool) -> HttpResponse {
     response.body(body)
 }
 
-/// Paths below `/-/`.
+/// Paths below `/~/`.
 async fn own_path(
     path: &str,
     request: &HttpRequest,
@@ -350,9 +350,10 @@ async fn own_path(
         ("health", "GET" | "HEAD") => {
             let away = app.journal.database_away.load(std::sync::atomic::Ordering::Relaxed);
             let status = if away { "warn" } else { "pass" };
-            let journal = serde_json::json!({"let_go": app.journal.let_go.load(std::sync::atomic::Ordering::Relaxed)});
+            let journal =
+                serde_json::json!({"dropped": app.journal.dropped.load(std::sync::atomic::Ordering::Relaxed)});
             Ok(HttpResponse::Ok().content_type("application/json").body(
-                serde_json::json!({"status": status, "database": if away { "away" } else { "there" }, "journal": journal}).to_string(),
+                serde_json::json!({"status": status, "database": if away { "unavailable" } else { "available" }, "journal": journal}).to_string(),
             ))
         }
         ("openapi.json", "GET" | "HEAD") => {
@@ -363,6 +364,6 @@ async fn own_path(
                 .body(document))
         }
         ("health" | "openapi.json", _) => Err(Refusal::not_allowed("GET, HEAD")),
-        _ => Err(Problem::new(404, "Not found").detail(format!("there is no /-/{path}")).into()),
+        _ => Err(Problem::new(404, "Not found").detail(format!("there is no /~/{path}")).into()),
     }
 }

@@ -1,5 +1,5 @@
-//! What clients meet of jobs: `Prefer: respond-async` (RFC 7240), the paths below `/-/jobs/` and
-//! `/-/callbacks/`, and requests that are repeated under an `Idempotency-Key`.
+//! What clients meet of jobs: `Prefer: respond-async` (RFC 7240), the paths below `/~/jobs/` and
+//! `/~/callbacks/`, and requests that are repeated under an `Idempotency-Key`.
 
 use std::time::{Duration, Instant};
 
@@ -8,7 +8,8 @@ use actix_web::http::header::{HeaderMap, HeaderName, HeaderValue};
 use actix_web::web::{Bytes, Data, Payload};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
-use kanzlei_store::queue::{JobRow, NewJob, Phase, Repeat, Stored};
+use kanzlei_model::run::RunState;
+use kanzlei_store::queue::{JobPhase, JobRow, NewJob, Repeat, Stored};
 use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
@@ -60,7 +61,7 @@ impl Prefer {
 }
 
 pub fn away() -> Refusal {
-    Problem::new(503, "The database is away").detail("nothing was queued; try again in a moment").into()
+    Problem::new(503, "The database is unavailable").detail("nothing was queued; try again in a moment").into()
 }
 
 /// Queues a request as a job and answers with its address, or with its result when that is there within
@@ -91,10 +92,10 @@ pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<Http
         Some(job) if job.phase.ended() || job.status.is_some() => result_of(app, job, false)?,
         _ => {
             let job = job.unwrap_or(fresh);
-            let (document, left) = app.jobs.document(&job).await;
+            let (document, remaining) = app.jobs.document(&job).await;
             HttpResponse::Accepted()
-                .insert_header(("Location", format!("/-/jobs/{id}")))
-                .insert_header(("Retry-After", crate::jobs::Jobs::retry_after(left).to_string()))
+                .insert_header(("Location", format!("/~/jobs/{id}")))
+                .insert_header(("Retry-After", crate::jobs::Jobs::retry_after(remaining).to_string()))
                 .content_type("application/json")
                 .body(document.to_string())
         }
@@ -153,7 +154,7 @@ fn result_of(app: &App, job: &JobRow, head: bool) -> Result<HttpResponse, Refusa
                 None => return Err(Problem::new(500, "The result cannot be read").into()),
             }
         }
-        (None, Phase::Cancelled) => {
+        (None, JobPhase::Cancelled) => {
             return Err(Problem::new(409, "The job was cancelled").detail("it has no result").into());
         }
         _ => HttpResponse::NoContent().finish(),
@@ -164,7 +165,7 @@ fn result_of(app: &App, job: &JobRow, head: bool) -> Result<HttpResponse, Refusa
     Ok(response)
 }
 
-/// Paths below `/-/jobs/`.
+/// Paths below `/~/jobs/`.
 pub async fn job_path(rest: &str, request: &HttpRequest, app: &Data<App>) -> Result<HttpResponse, Refusal> {
     let (text, part) = rest.split_once('/').unwrap_or((rest, ""));
     let Ok(id) = text.parse::<Uuid>() else {
@@ -179,7 +180,7 @@ pub async fn job_path(rest: &str, request: &HttpRequest, app: &Data<App>) -> Res
         ("", _) => Err(Refusal::not_allowed("GET, HEAD, DELETE")),
         ("result", _) => Err(Refusal::not_allowed("GET, HEAD")),
         ("events", _) => Err(Refusal::not_allowed("GET")),
-        _ => Err(Problem::new(404, "Not found").detail(format!("there is no /-/jobs/{rest}")).into()),
+        _ => Err(Problem::new(404, "Not found").detail(format!("there is no /~/jobs/{rest}")).into()),
     }
 }
 
@@ -199,10 +200,10 @@ async fn status(app: &App, id: Uuid, request: &HttpRequest) -> Result<HttpRespon
 }
 
 async fn document(app: &App, job: &JobRow, status: StatusCode) -> HttpResponse {
-    let (document, left) = app.jobs.document(job).await;
+    let (document, remaining) = app.jobs.document(job).await;
     let mut response = HttpResponse::build(status);
     if !job.phase.ended() {
-        response.insert_header(("Retry-After", crate::jobs::Jobs::retry_after(left).to_string()));
+        response.insert_header(("Retry-After", crate::jobs::Jobs::retry_after(remaining).to_string()));
     }
     response.insert_header(("Cache-Control", "no-store"));
     response.content_type("application/json").body(document.to_string())
@@ -226,19 +227,23 @@ async fn cancel(app: &App, id: Uuid) -> Result<HttpResponse, Refusal> {
     let phase = app.jobs.cancel_one(id, "the client").await.map_err(|_| away())?;
     match phase {
         None => Err(unknown(&id.to_string())),
-        Some(Phase::Ready | Phase::Behind) => Ok(document(app, &found(app, id).await?, StatusCode::OK).await),
+        Some(JobPhase::Ready | JobPhase::Blocked) => Ok(document(app, &found(app, id).await?, StatusCode::OK).await),
         // It stops before its next step.
-        Some(Phase::Running) => Ok(document(app, &found(app, id).await?, StatusCode::ACCEPTED).await),
+        Some(JobPhase::Running) => Ok(document(app, &found(app, id).await?, StatusCode::ACCEPTED).await),
         Some(phase) => {
-            let state = crate::jobs::state_of(phase, None, true, 0, 0);
+            let state = phase.state(false, true);
             let ended = before.ended.map(kanzlei_engine::machine::instant).unwrap_or_default();
             Err(Problem::new(409, "The job has ended").detail(format!("it {} at {ended}", ended_as(state))).into())
         }
     }
 }
 
-fn ended_as(state: &str) -> &str {
-    if state == "cancelled" { "was cancelled" } else { state }
+fn ended_as(state: RunState) -> &'static str {
+    match state {
+        RunState::Cancelled => "was cancelled",
+        RunState::Rejected => "was rejected",
+        state => state.name(),
+    }
 }
 
 /// An event stream: one event for each change, which carries the whole document. Its id is the number of
@@ -315,7 +320,7 @@ pub async fn callback(
         }
         return Err(Problem::new(409, "Something came before").detail("this address takes one message").into());
     }
-    if Phase::of(known.phase).is_none_or(Phase::ended) {
+    if JobPhase::of_code(known.phase).is_none_or(JobPhase::ended) {
         return Err(Problem::new(410, "Nobody waits any more").detail("the run that waited here has ended").into());
     }
     let media: String = media.chars().take(200).collect();
@@ -329,7 +334,7 @@ pub async fn callback(
 }
 
 fn taken() -> HttpResponse {
-    HttpResponse::Accepted().content_type("application/json").body("{\"taken\":true}")
+    HttpResponse::Accepted().content_type("application/json").body("{\"received\":true}")
 }
 
 /// A request that may be repeated.

@@ -1,5 +1,6 @@
 //! The journal: runs with their steps, and the counts per workflow and minute.
 
+use kanzlei_model::run::RunState;
 use sqlx::{MySql, QueryBuilder};
 use uuid::Uuid;
 
@@ -17,7 +18,7 @@ pub struct Run {
     pub status: Option<u16>,
     pub started: Micros,
     /// Microseconds.
-    pub took: i64,
+    pub duration: i64,
     pub request_id: String,
     pub trace_id: String,
     pub caller: Option<String>,
@@ -26,6 +27,8 @@ pub struct Run {
     pub kept: Option<String>,
     pub reply: Option<String>,
     pub failure: Option<String>,
+    /// The process that performed it.
+    pub process: Option<String>,
     pub steps: Vec<Step>,
 }
 
@@ -34,7 +37,7 @@ pub struct Step {
     pub paragraph: u32,
     pub state: String,
     pub started: Micros,
-    pub took: i64,
+    pub duration: i64,
     pub attempts: u32,
     /// What came of the attempts before the last one: statuses and kinds of failure with spaces between.
     pub tries: Option<String>,
@@ -56,17 +59,19 @@ pub struct Tally {
     /// Minutes since 1970 UTC.
     pub minute: i64,
     pub runs: u64,
+    pub rejected: u64,
     pub failed: u64,
-    pub let_go: u64,
+    pub dropped: u64,
     /// Microseconds, summed.
-    pub took: u64,
+    pub duration: u64,
 }
 
 /// Which runs to list.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Filter {
     pub workflow: Option<String>,
-    pub state: Option<String>,
+    pub state: Option<RunState>,
+    pub request_id: Option<String>,
     /// Only runs before this one, for the next page.
     pub before: Option<Uuid>,
     pub limit: u32,
@@ -82,7 +87,7 @@ pub struct RunLine {
     pub entry: String,
     pub status: Option<u16>,
     pub started: Micros,
-    pub took: i64,
+    pub duration: i64,
     pub failure: Option<String>,
 }
 
@@ -91,9 +96,10 @@ pub struct RunLine {
 pub struct Summary {
     pub workflow: String,
     pub runs: u64,
+    pub rejected: u64,
     pub failed: u64,
-    pub let_go: u64,
-    pub took: u64,
+    pub dropped: u64,
+    pub duration: u64,
 }
 
 /// Rows of one insert. Bounds the size of a statement.
@@ -106,7 +112,7 @@ impl Store {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         for chunk in runs.chunks(ROWS) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "INSERT IGNORE INTO run (id, workflow, revision, state, entry, status, started, took, request_id, trace_id, caller, input, kept, reply, failure) ",
+                "INSERT IGNORE INTO run (id, workflow, revision, state, entry, status, started, duration, request_id, trace_id, caller, input, kept, reply, failure, process) ",
             );
             query.push_values(chunk, |mut row, run| {
                 row.push_bind(run.id.as_bytes().as_slice())
@@ -116,14 +122,15 @@ impl Store {
                     .push_bind(&run.entry)
                     .push_bind(run.status)
                     .push_bind(run.started)
-                    .push_bind(run.took)
+                    .push_bind(run.duration)
                     .push_bind(&run.request_id)
                     .push_bind(&run.trace_id)
                     .push_bind(&run.caller)
                     .push_bind(&run.input)
                     .push_bind(&run.kept)
                     .push_bind(&run.reply)
-                    .push_bind(&run.failure);
+                    .push_bind(&run.failure)
+                    .push_bind(&run.process);
             });
             query.build().persistent(false).execute(&mut *tx).await.doing("writing runs")?;
         }
@@ -131,7 +138,7 @@ impl Store {
             runs.iter().flat_map(|run| run.steps.iter().enumerate().map(move |(seq, step)| (run, seq, step))).collect();
         for chunk in steps.chunks(ROWS) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "INSERT IGNORE INTO step (run, seq, paragraph, state, started, took, attempts, tries, sent, outcome, failure, number, kind, title, items) ",
+                "INSERT IGNORE INTO step (run, seq, paragraph, state, started, duration, attempts, tries, sent, outcome, failure, number, kind, title, items) ",
             );
             query.push_values(chunk, |mut row, (run, seq, step)| {
                 row.push_bind(run.id.as_bytes().as_slice())
@@ -139,7 +146,7 @@ impl Store {
                     .push_bind(step.paragraph)
                     .push_bind(&step.state)
                     .push_bind(step.started)
-                    .push_bind(step.took)
+                    .push_bind(step.duration)
                     .push_bind(step.attempts)
                     .push_bind(&step.tries)
                     .push_bind(&step.sent)
@@ -159,17 +166,18 @@ impl Store {
     pub async fn add_tallies(&self, tallies: &[Tally]) -> Result<()> {
         for chunk in tallies.chunks(ROWS) {
             let mut query: QueryBuilder<MySql> =
-                QueryBuilder::new("INSERT INTO tally (workflow, minute, runs, failed, let_go, took) ");
+                QueryBuilder::new("INSERT INTO tally (workflow, minute, runs, rejected, failed, dropped, duration) ");
             query.push_values(chunk, |mut row, tally| {
                 row.push_bind(&tally.workflow)
                     .push_bind(tally.minute)
                     .push_bind(tally.runs)
+                    .push_bind(tally.rejected)
                     .push_bind(tally.failed)
-                    .push_bind(tally.let_go)
-                    .push_bind(tally.took);
+                    .push_bind(tally.dropped)
+                    .push_bind(tally.duration);
             });
             query.push(
-                " ON DUPLICATE KEY UPDATE runs = runs + VALUES(runs), failed = failed + VALUES(failed), let_go = let_go + VALUES(let_go), took = took + VALUES(took)",
+                " ON DUPLICATE KEY UPDATE runs = runs + VALUES(runs), rejected = rejected + VALUES(rejected), failed = failed + VALUES(failed), dropped = dropped + VALUES(dropped), duration = duration + VALUES(duration)",
             );
             query.build().persistent(false).execute(&self.pool).await.doing("counting runs")?;
         }
@@ -178,15 +186,18 @@ impl Store {
 
     /// Runs, newest first.
     pub async fn runs(&self, filter: &Filter) -> Result<Vec<RunLine>> {
+        let state = filter.state.map(RunState::name);
         let before = filter.before.map(|id| id.as_bytes().to_vec());
         let rows = sqlx::query!(
-            "SELECT id, workflow, revision, state, entry, status, started, took, failure FROM run
-             WHERE (? IS NULL OR workflow = ?) AND (? IS NULL OR state = ?) AND (? IS NULL OR id < ?)
+            "SELECT id, workflow, revision, state, entry, status, started, duration, failure FROM run
+             WHERE (? IS NULL OR workflow = ?) AND (? IS NULL OR state = ?) AND (? IS NULL OR request_id = ?) AND (? IS NULL OR id < ?)
              ORDER BY id DESC LIMIT ?",
             filter.workflow,
             filter.workflow,
-            filter.state,
-            filter.state,
+            state,
+            state,
+            filter.request_id,
+            filter.request_id,
             before,
             before,
             filter.limit
@@ -204,7 +215,7 @@ impl Store {
                 entry: row.entry,
                 status: row.status,
                 started: row.started,
-                took: row.took,
+                duration: row.duration,
                 failure: row.failure,
             })
             .collect())
@@ -214,7 +225,7 @@ impl Store {
     pub async fn run(&self, id: Uuid) -> Result<Option<Run>> {
         let key = id.as_bytes().as_slice();
         let Some(row) = sqlx::query!(
-            "SELECT workflow, revision, state, entry, status, started, took, request_id, trace_id, caller, input, kept, reply, failure FROM run WHERE id = ?",
+            "SELECT workflow, revision, state, entry, status, started, duration, request_id, trace_id, caller, input, kept, reply, failure, process FROM run WHERE id = ?",
             key
         )
         .fetch_optional(&self.pool)
@@ -225,7 +236,7 @@ impl Store {
         };
         let steps = sqlx::query_as!(
             Step,
-            "SELECT paragraph, state, started, took, attempts, tries, sent, outcome, failure, number, kind, title, items FROM step WHERE run = ? ORDER BY seq",
+            "SELECT paragraph, state, started, duration, attempts, tries, sent, outcome, failure, number, kind, title, items FROM step WHERE run = ? ORDER BY seq",
             key
         )
         .fetch_all(&self.pool)
@@ -239,7 +250,7 @@ impl Store {
             entry: row.entry,
             status: row.status,
             started: row.started,
-            took: row.took,
+            duration: row.duration,
             request_id: row.request_id,
             trace_id: row.trace_id,
             caller: row.caller,
@@ -247,6 +258,7 @@ impl Store {
             kept: row.kept,
             reply: row.reply,
             failure: row.failure,
+            process: row.process,
             steps,
         }))
     }
@@ -254,8 +266,9 @@ impl Store {
     /// Counts by workflow since a minute.
     pub async fn summaries(&self, since_minute: i64) -> Result<Vec<Summary>> {
         let rows = sqlx::query!(
-            "SELECT workflow, CAST(SUM(runs) AS UNSIGNED) AS `runs!: u64`, CAST(SUM(failed) AS UNSIGNED) AS `failed!: u64`,
-                    CAST(SUM(let_go) AS UNSIGNED) AS `let_go!: u64`, CAST(SUM(took) AS UNSIGNED) AS `took!: u64`
+            "SELECT workflow, CAST(SUM(runs) AS UNSIGNED) AS `runs!: u64`, CAST(SUM(rejected) AS UNSIGNED) AS `rejected!: u64`,
+                    CAST(SUM(failed) AS UNSIGNED) AS `failed!: u64`,
+                    CAST(SUM(dropped) AS UNSIGNED) AS `dropped!: u64`, CAST(SUM(duration) AS UNSIGNED) AS `duration!: u64`
              FROM tally WHERE minute >= ? GROUP BY workflow",
             since_minute
         )
@@ -267,9 +280,10 @@ impl Store {
             .map(|row| Summary {
                 workflow: row.workflow,
                 runs: row.runs,
+                rejected: row.rejected,
                 failed: row.failed,
-                let_go: row.let_go,
-                took: row.took,
+                dropped: row.dropped,
+                duration: row.duration,
             })
             .collect())
     }

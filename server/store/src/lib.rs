@@ -20,6 +20,7 @@ mod servers;
 
 use std::sync::Arc;
 
+use sqlx::migrate::MigrateError;
 use sqlx::mysql::MySqlPool;
 
 use servers::Servers;
@@ -33,6 +34,10 @@ pub enum Error {
     Address(sqlx::Error),
     #[error("the database cannot be reached: {0}")]
     Unreachable(sqlx::Error),
+    #[error(
+        "the database was made by an earlier version of Kanzlei, whose records this one cannot read; set database.url to an empty database"
+    )]
+    EarlierVersion,
     #[error("the schema could not be brought up to date: {0}")]
     Migration(#[from] sqlx::migrate::MigrateError),
     #[error("{doing}: {source}")]
@@ -44,7 +49,7 @@ pub enum Error {
 pub type Result<T> = std::result::Result<T, Error>;
 
 impl Error {
-    /// Whether the database is away, rather than unhappy with what it was asked.
+    /// Whether the database is unavailable, rather than unhappy with what it was asked.
     pub fn is_unreachable(&self) -> bool {
         use sqlx::Error as E;
         let inner = match self {
@@ -107,7 +112,10 @@ impl Store {
         let store = Store::connect(urls, connections)?;
         // Not through the pool, which would only say that it waited in vain.
         let mut connection = store.servers.connect(&store.pool).await?;
-        sqlx::migrate!().run(&mut connection).await?;
+        sqlx::migrate!().run(&mut connection).await.map_err(|error| match error {
+            MigrateError::VersionMissing(_) | MigrateError::VersionMismatch(_) => Error::EarlierVersion,
+            other => Error::Migration(other),
+        })?;
         Ok(store)
     }
 

@@ -11,6 +11,7 @@ use std::time::Duration;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use futures_util::TryStreamExt;
+use kanzlei_model::run::FailureKind;
 use serde_json::{Map, Value as Json};
 use sqlx::mysql::{MySqlArguments, MySqlConnectOptions, MySqlPool, MySqlPoolOptions, MySqlRow};
 use sqlx::query::Query;
@@ -63,7 +64,7 @@ pub struct Described {
 /// Why statements gave nothing.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Refused {
-    /// The database is away.
+    /// The database is unavailable.
     Away(String),
     Timeout,
     /// A row with this key is there already.
@@ -76,13 +77,13 @@ pub enum Refused {
 
 impl Refused {
     /// The kind of failure that workflows see, and what is told of it.
-    pub fn told(self) -> (&'static str, String) {
+    pub fn told(self) -> (FailureKind, String) {
         match self {
-            Refused::Away(why) => ("database", why),
-            Refused::Timeout => ("timeout", "the database did not answer in time".into()),
-            Refused::Duplicate(why) => ("duplicate", why),
-            Refused::TooLarge(why) => ("too-large", why),
-            Refused::Sql(why) => ("sql", why),
+            Refused::Away(why) => (FailureKind::Database, why),
+            Refused::Timeout => (FailureKind::Timeout, "the database did not answer in time".into()),
+            Refused::Duplicate(why) => (FailureKind::Duplicate, why),
+            Refused::TooLarge(why) => (FailureKind::TooLarge, why),
+            Refused::Sql(why) => (FailureKind::Sql, why),
         }
     }
 }
@@ -99,7 +100,7 @@ impl Outside {
     }
 
     /// A fresh database on the same server, with tables and rows made by these statements; it is for
-    /// whoever took it to [`Outside::give_back`].
+    /// whoever takes it until [`Outside::give_back`].
     pub async fn fresh(&self, name: &str, seed: &str) -> std::result::Result<Self, Refused> {
         let create = format!("CREATE DATABASE `{}` CHARACTER SET utf8mb4", plain_name(name)?);
         sqlx::raw_sql(AssertSqlSafe(create)).execute(&self.pool).await.map_err(refused)?;

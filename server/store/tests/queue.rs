@@ -3,7 +3,7 @@
 use kanzlei_harness::mariadb::Mariadb;
 use kanzlei_store::Store;
 use kanzlei_store::outside::{Outside, Refused, Statement};
-use kanzlei_store::queue::{End, NewBatch, NewJob, NewOutcome, Phase, Room, Write};
+use kanzlei_store::queue::{End, JobPhase, NewBatch, NewJob, NewOutcome, Room, Write};
 use uuid::Uuid;
 
 const FREE: Room = Room { at_once: None, gap: None, generation: 1 };
@@ -20,7 +20,7 @@ fn job(n: u128, lane: &str) -> NewJob {
         priority: 5,
         tag: None,
         batch: None,
-        turn: None,
+        ordering_key: None,
         entry: "POST /w".into(),
         caller: None,
         request_id: "r".into(),
@@ -30,13 +30,14 @@ fn job(n: u128, lane: &str) -> NewJob {
         input: "{}".into(),
         sealed: false,
         kept_for: 1,
+        unattended: false,
     }
 }
 
-fn write(job: u128, fence: u32, phase: Option<Phase>) -> Write {
+fn write(job: u128, fence: u32, phase: Option<JobPhase>) -> Write {
     let end = phase.map(|phase| End {
         phase,
-        place: 5,
+        claim_rank: 5,
         wake: 900,
         waits: None,
         failure: None,
@@ -44,7 +45,7 @@ fn write(job: u128, fence: u32, phase: Option<Phase>) -> Write {
         expires: Some(1000),
         void_last: false,
         past: None,
-        turn: None,
+        ordering_key: None,
         notice: None,
     });
     let outcome = NewOutcome { seq: 0, effect: 7, at: 800, data: format!("{fence}"), sealed: false };
@@ -88,8 +89,14 @@ async fn in_order(store: &Store) {
     ];
     store.enqueue(&jobs, None).await.expect("queues");
     store.enqueue(&jobs[..2], None).await.expect("again changes nothing");
-    let heads: Vec<(u8, i64)> =
-        store.heads().await.expect("heads").iter().filter(|h| h.lane == "order").map(|h| (h.place, h.wake)).collect();
+    let heads: Vec<(u8, i64)> = store
+        .heads()
+        .await
+        .expect("heads")
+        .iter()
+        .filter(|h| h.lane == "order")
+        .map(|h| (h.claim_rank, h.wake))
+        .collect();
     assert_eq!(heads, [(1, 200), (5, 10)]);
     assert_eq!(claim(store, 1, "order", FREE, 2, 300).await.0, [3, 2], "by priority, then as due");
     assert_eq!(claim(store, 1, "order", FREE, 9, 301).await.0, [1], "what is not due or not known stays");
@@ -108,25 +115,25 @@ async fn under_fences(store: &Store) {
     assert!(store.bury(slow, 500).await.expect("buries") >= 1);
     let taken = store.claim(Uuid::from_u128(2), ("fence", ALL), FREE, 1, 501).await.expect("claims");
     assert_eq!((taken.jobs[0].id.as_u128(), taken.jobs[0].fence, taken.jobs[0].outcomes), (10, 3, 1));
-    for (old, new) in [(None, None), (Some(Phase::Succeeded), Some(Phase::Failed))] {
+    for (old, new) in [(None, None), (Some(JobPhase::Succeeded), Some(JobPhase::Failed))] {
         let late = Write { outcomes: Vec::new(), ..write(10, 1, old) };
         let fresh = Write { outcomes: Vec::new(), ..write(10, 3, new) };
         let both = store.write_jobs(&[&late, &fresh], 600).await.expect("writes");
         assert_eq!(both, [false, true], "the old owner is refused");
     }
-    let again = store.write_jobs(&[&Write { outcomes: Vec::new(), ..write(10, 3, Some(Phase::Failed)) }], 700).await;
+    let again = store.write_jobs(&[&Write { outcomes: Vec::new(), ..write(10, 3, Some(JobPhase::Failed)) }], 700).await;
     assert_eq!(again.expect("writes"), [true], "it is known that it left by this");
-    let other = store.write_jobs(&[&write(10, 3, Some(Phase::Succeeded)), &write(10, 3, None)], 700).await;
+    let other = store.write_jobs(&[&write(10, 3, Some(JobPhase::Succeeded)), &write(10, 3, None)], 700).await;
     assert_eq!(other.expect("writes"), [false, false]);
     let row = store.job(Uuid::from_u128(10)).await.expect("reads").expect("job");
-    assert_eq!((row.phase, row.outcomes), (Phase::Failed, 1));
+    assert_eq!((row.phase, row.outcomes), (JobPhase::Failed, 1));
     let kept = store.outcomes(&[(Uuid::from_u128(10), 1)]).await.expect("outcomes");
     assert_eq!(kept.iter().map(|o| o.data.as_str()).collect::<Vec<_>>(), ["1"]);
     // What was taken and not begun goes back once, under its fence.
     let (worker, id) = (Uuid::from_u128(3), Uuid::from_u128(11));
     assert_eq!(claim(store, 3, "fence", FREE, 1, 700).await.0, [11]);
     assert_eq!(store.taken_before(worker, 701).await.expect("looks"), [(id, 1)]);
-    for (fence, phase) in [(9, Phase::Running), (1, Phase::Ready)] {
+    for (fence, phase) in [(9, JobPhase::Running), (1, JobPhase::Ready)] {
         store.give_back(worker, &[(id, fence)], 702).await.expect("gives back");
         assert_eq!(store.job(id).await.expect("reads").expect("job").phase, phase);
     }
@@ -156,12 +163,12 @@ async fn within_limits(store: &Store) {
 }
 
 async fn by_turns(store: &Store) {
-    let turn = |n| NewJob { turn: Some("turns quay-1".into()), due: n as i64, ..job(n, "turns") };
-    store.enqueue(&[turn(40), turn(41), turn(42)], None).await.expect("queues");
+    let ordering_key = |n| NewJob { ordering_key: Some("turns quay-1".into()), due: n as i64, ..job(n, "turns") };
+    store.enqueue(&[ordering_key(40), ordering_key(41), ordering_key(42)], None).await.expect("queues");
     assert_eq!(claim(store, 6, "turns", FREE, 9, 900).await.0, [40]);
     assert_eq!(claim(store, 7, "turns", FREE, 9, 901).await.0, [0; 0], "the others are behind it");
-    let mut done = write(40, 1, Some(Phase::Succeeded));
-    done.end.as_mut().expect("end").turn = Some("turns quay-1".into());
+    let mut done = write(40, 1, Some(JobPhase::Succeeded));
+    done.end.as_mut().expect("end").ordering_key = Some("turns quay-1".into());
     assert_eq!(store.write_jobs(&[&done], 902).await.expect("writes"), [true]);
     assert_eq!(claim(store, 7, "turns", FREE, 9, 903).await.0, [41]);
 }
@@ -173,15 +180,17 @@ async fn old_ones_go(store: &Store, server: &Mariadb) {
     store.enqueue(&[NewJob { batch: Some(old.id), ..job(50, "old") }], Some(&old)).await.expect("queues");
     store.enqueue(&[NewJob { batch: Some(open.id), ..job(51, "open") }], Some(&open)).await.expect("queues");
     assert_eq!(claim(store, 9, "old", FREE, 9, 1_000).await.0, [50]);
-    for write in [write(50, 1, None), write(50, 1, Some(Phase::Cancelled))] {
+    for write in [write(50, 1, None), write(50, 1, Some(JobPhase::Cancelled))] {
         assert_eq!(store.write_jobs(&[&write], 1_000).await.expect("writes"), [true]);
     }
-    // Three ended until now, at 900 all of them: the fenced one, that of a turn, and this.
+    // Three ended until now, at 900 all of them: the fenced one, that of an ordering key, and this.
     for (most, beyond) in [(3, None), (2, Some(900)), (0, Some(900))] {
         assert_eq!(store.ended_beyond(most).await.expect("counts"), beyond, "of {most}");
     }
-    for (before, gone) in [(900, 0), (901, 3), (2_000, 0)] {
-        assert_eq!(store.purge_jobs(before, 500).await.expect("purges"), gone, "before {before}");
+    // The failed one is kept longer.
+    for (before, failed_before, gone) in [(900, 900, 0), (901, 0, 2), (901, 900, 0), (901, 901, 1), (2_000, 2_000, 0)] {
+        let purged = store.purge_jobs(before, failed_before, 500).await.expect("purges");
+        assert_eq!(purged, gone, "before {before}, failed ones before {failed_before}");
     }
     let left = "SELECT (SELECT COUNT(*) FROM job WHERE phase > 10), (SELECT COUNT(*) FROM outcome)";
     assert_eq!(server.sql("kanzlei_queue", left).expect("counts").trim(), "0\t0");

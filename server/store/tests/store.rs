@@ -1,6 +1,7 @@
 //! The store against a real MariaDB.
 
 use kanzlei_harness::mariadb::Mariadb;
+use kanzlei_model::run::RunState;
 use kanzlei_store::Store;
 use kanzlei_store::documents::NewDocument;
 use kanzlei_store::journal::{Filter, Run, Step, Tally};
@@ -23,7 +24,7 @@ fn run(workflow: &str, state: &str, started: i64) -> Run {
         paragraph: 0,
         state: "succeeded".into(),
         started,
-        took: 5,
+        duration: 5,
         attempts: 2,
         tries: Some("503".into()),
         sent: None,
@@ -42,7 +43,7 @@ fn run(workflow: &str, state: &str, started: i64) -> Run {
         entry: "GET /x".into(),
         status: Some(200),
         started,
-        took: 10,
+        duration: 10,
         request_id: "r".into(),
         trace_id: "0".repeat(32),
         caller: None,
@@ -50,6 +51,7 @@ fn run(workflow: &str, state: &str, started: i64) -> Run {
         kept: Some(r#"{"last":3}"#.into()),
         reply: Some("\"😀\"".into()),
         failure: None,
+        process: Some("p".into()),
         steps: vec![step; 3],
     }
 }
@@ -127,16 +129,25 @@ async fn journal(store: &Store) {
     store.write_runs(&runs[..10]).await.expect("the same batch again changes nothing");
     let newest = store.runs(&Filter { limit: 3, ..Filter::default() }).await.expect("lists");
     assert_eq!(newest.iter().map(|r| r.id).collect::<Vec<_>>(), [runs[449].id, runs[448].id, runs[447].id]);
-    let filter =
-        Filter { workflow: Some("a".into()), state: Some("failed".into()), before: Some(runs[100].id), limit: 100 };
+    let filter = Filter {
+        workflow: Some("a".into()),
+        state: Some(RunState::Failed),
+        before: Some(runs[100].id),
+        limit: 100,
+        ..Filter::default()
+    };
     assert_eq!(store.runs(&filter).await.expect("lists").len(), 10);
     assert_eq!(store.run(runs[7].id).await.expect("reads").as_ref(), Some(&runs[7]));
     assert_eq!(store.run(Uuid::nil()).await.expect("reads"), None);
-    let tally = |runs, failed| Tally { workflow: "a".into(), minute: 5, runs, failed, let_go: 1, took: 100 };
+    let tally =
+        |runs, failed| Tally { workflow: "a".into(), minute: 5, runs, rejected: 1, failed, dropped: 1, duration: 100 };
     store.add_tallies(&[tally(10, 1)]).await.expect("counts");
     store.add_tallies(&[tally(5, 2)]).await.expect("counts");
     let summary = store.summaries(0).await.expect("sums");
-    assert_eq!((summary[0].runs, summary[0].failed, summary[0].let_go, summary[0].took), (15, 3, 2, 200));
+    assert_eq!(
+        (summary[0].runs, summary[0].rejected, summary[0].failed, summary[0].dropped, summary[0].duration),
+        (15, 2, 3, 2, 200)
+    );
     assert_eq!(store.summaries(6).await.expect("sums"), []);
     assert_eq!(store.purge_runs(101_000_000, 60).await.expect("purges"), 60);
     assert_eq!(store.purge_runs(101_000_000, 60).await.expect("purges"), 40);

@@ -38,7 +38,7 @@ pub fn get(office: &Office, path: &str, headers: &[(&str, &str)]) -> Answer {
 /// Waits until a job is in a state; gives its document.
 pub fn becomes(office: &Office, id: &str, state: &str) -> Json {
     let found = wait::until(LONG, || {
-        let job = get(office, &format!("/-/jobs/{id}"), &[]).json();
+        let job = get(office, &format!("/~/jobs/{id}"), &[]).json();
         (job["state"] == state).then_some(job)
     });
     found.unwrap_or_else(|| panic!("{id} does not become {state}: {}", api(office, &format!("/jobs/{id}"))))

@@ -15,7 +15,7 @@ use serde_json::Value as Json;
 use crate::{deploy_texts, try_http};
 
 /// Two calls with something between them that takes a moment, so that kills find jobs in all states.
-const WORKFLOW: &str = "workflow: drill\ninput: {n: {type: integer}, wait: {type: string}}\nentries: [{endpoint: POST /drill, access: open, answer: later}]\njobs: {again: {times: 20, first: 100ms, most: 1s}}\nsteps:\n  - {call: \"POST LEDGER/ledger/entries\", body: {n: \"${input.n}\"}}\n  - {sql: harbour, statement: \"INSERT IGNORE INTO watch (at, arrivals, holds) VALUES (:at, 1, 1)\", bind: {at: \"${run.id.slice(0, 30)}\"}}\n  - pause: ${input.wait}\n  - {call: \"POST LEDGER/ledger/entries\", body: {n: \"${input.n}\"}}\n  - reply: 200\n    body: {n: \"${input.n}\"}\n";
+const WORKFLOW: &str = "workflow: drill\ninput: {n: {type: integer}, wait: {type: string}}\nentries: [{endpoint: POST /drill, access: open, answer: later}]\nqueue: {retry: {attempts: 21, first: 100ms, max: 1s}}\nsteps:\n  - {call: \"POST LEDGER/ledger/entries\", body: {n: \"${input.n}\"}}\n  - {sql: harbour, statement: \"INSERT IGNORE INTO watch (at, arrivals, holds) VALUES (:at, 1, 1)\", bind: {at: \"${run.id.slice(0, 30)}\"}}\n  - pause: ${input.wait}\n  - {call: \"POST LEDGER/ledger/entries\", body: {n: \"${input.n}\"}}\n  - reply: 200\n    body: {n: \"${input.n}\"}\n";
 
 /// What a drill found.
 #[derive(Debug, Default)]
@@ -154,7 +154,7 @@ impl<'o> Drill<'o> {
         });
     }
 
-    /// Waits until a request is refused: whoever accepts notices that the database is away.
+    /// Waits until a request is refused: whoever accepts notices that the database is unavailable.
     pub fn refusal(&self) {
         let before = self.refused.load(Ordering::Relaxed);
         wait::until(Duration::from_secs(60), || (self.refused.load(Ordering::Relaxed) > before).then_some(()))
@@ -225,7 +225,7 @@ impl<'o> Drill<'o> {
         for (job, at) in server.sql(database, sql).expect("outcomes").lines().filter_map(|row| row.split_once('\t')) {
             written.entry(job.to_lowercase()).or_default().push(at.trim().parse().expect("instant"));
         }
-        let url = format!("http://127.0.0.1:{}/-/ledger", self.office.ports.standins);
+        let url = format!("http://127.0.0.1:{}/~/ledger", self.office.ports.standins);
         let ledger: BTreeMap<String, Vec<i64>> =
             serde_json::from_value(try_http("GET", &url, &[], b"").map_or(Json::Null, |a| a.json())).expect("ledger");
         let mut by_job: HashMap<String, Vec<Key>> = HashMap::new();

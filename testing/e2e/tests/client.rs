@@ -25,14 +25,14 @@ fn the_demo_office_from_check_to_run() {
     assert!(run(&["show", "berth-qote"], 1).contains("did you mean `berth-quote`?"));
 
     // The tide office fails once: the call is tried again, and the run shows it.
-    let behave = format!("http://127.0.0.1:{}/-/behaviour/tides?fail_next=1", office.ports.standins);
+    let behave = format!("http://127.0.0.1:{}/~/behaviour/tides?fail_next=1", office.ports.standins);
     assert_eq!(http("PUT", &behave, &[], b"").status, 204);
     let called = run(
         &[
             "call",
             "berth-quote",
             "harbour=LIN",
-            "imo=9074729",
+            "imo=9074720",
             "arrives=2027-03-04T06:00:00Z",
             "currency=NOK",
             "nights=2",
@@ -57,7 +57,7 @@ fn the_demo_office_from_check_to_run() {
     let failed = run(&["call", "berth-quote", "harbour=LIN", "imo=9999999", "arrives=2027-03-04T06:00:00Z"], 1);
     assert!(failed.contains("422") && failed.contains("No vessel carries the number 9999999."), "{failed}");
     let listed = wait::until(std::time::Duration::from_secs(10), || {
-        let text = run(&["runs", "berth-quote", "--failed"], 0);
+        let text = run(&["runs", "berth-quote", "--state", "rejected"], 0);
         text.contains("No vessel carries").then_some(text)
     });
     assert!(listed.is_some());

@@ -12,14 +12,14 @@ async fn an_operator_looks_into_the_office() {
         let office = office("console", &[]);
         said(&client(&office, &["deploy", "demo/harbour"]), 0);
         said(
-            &client(&office, &["call", "berth-quote", "harbour=LIN", "imo=9074729", "arrives=2027-03-04T06:00:00Z"]),
+            &client(&office, &["call", "berth-quote", "harbour=LIN", "imo=9074720", "arrives=2027-03-04T06:00:00Z"]),
             0,
         );
         said(
             &client(&office, &["call", "berth-quote", "harbour=LIN", "imo=9999999", "arrives=2027-03-04T06:00:00Z"]),
             1,
         );
-        said(&client(&office, &["call", "stay-bill", "harbour=LIN", "imo=9074729", "made=2027-03-04"]), 0);
+        said(&client(&office, &["call", "stay-bill", "harbour=LIN", "imo=9074720", "made=2027-03-04"]), 0);
         said(&client(&office, &["call", "gather-reports"]), 0);
         office
     })
@@ -37,7 +37,7 @@ async fn an_operator_looks_into_the_office() {
 
     // The list: address, counts, last runs.
     for part in
-        ["berth-quote", "live · revision 1", &format!("{}/harbours/{{harbour}}/quotes", office.public()), "1 failed"]
+        ["berth-quote", "live · revision 1", &format!("{}/harbours/{{harbour}}/quotes", office.public()), "1 rejected"]
     {
         browser.see(part).await;
     }
@@ -56,10 +56,10 @@ async fn an_operator_looks_into_the_office() {
     assert!(marked.contains("- id: vessel"), "{marked}");
 
     // Runs, and one run as an annotated sheet.
-    browser.goto(&format!("{control}/runs?state=failed")).await;
+    browser.goto(&format!("{control}/runs?state=rejected")).await;
     browser.see("No vessel carries the number 9999999.").await;
     browser.find("tbody tr td a").await.click().await.expect("click");
-    for part in ["Run of berth-quote", "failed", "Unknown vessel", "404 · ", "not reached", "kanzlei run "] {
+    for part in ["Run of berth-quote", "rejected", "Unknown vessel", "404 · ", "not reached", "kanzlei run "] {
         browser.see(part).await;
     }
     browser.find("button.paragraph").await.click().await.expect("click");
@@ -80,7 +80,7 @@ async fn an_operator_looks_into_the_office() {
         browser.see(part).await;
     }
     for (workflow, part, number, inside) in
-        [("stay-bill", "registry.getVessel", "1.1", "GET /vessels/9074729"), ("gather-reports", "× 9", "4.2.1", "[8]")]
+        [("stay-bill", "registry.getVessel", "1.1", "GET /vessels/9074720"), ("gather-reports", "× 9", "4.2.1", "[8]")]
     {
         browser.goto(&format!("{control}/runs?workflow={workflow}")).await;
         browser.find("tbody tr td a").await.click().await.expect("click");
@@ -111,7 +111,7 @@ async fn an_operator_looks_into_the_office() {
 }
 
 const QUAY: &str = "lane: quay\nabout: One after another.\nat_once: 2\n";
-const UNLOAD: &str = "workflow: unload\ninput: {n: {type: integer}, wait: {type: string, default: 1ms}}\nentries:\n  - {endpoint: POST /unload, access: open, answer: later}\n  - {timetable: \"0 6 * * MON-FRI\", zone: Europe/Oslo, send: {n: 1}}\njobs: {lane: quay, tag: \"crane-${input.n}\"}\nsteps:\n  - note: Crane ${input.n} begins.\n  - progress: 0.5\n  - pause: ${input.wait}\n  - if: input.n == 13\n    then: [{fail: 409, title: The crane is broken}]\n  - reply: 200\n    body: {n: \"${input.n}\"}\n";
+const UNLOAD: &str = "workflow: unload\ninput: {n: {type: integer}, wait: {type: string, default: 1ms}}\nentries:\n  - {endpoint: POST /unload, access: open, answer: later}\n  - {timetable: \"0 6 * * MON-FRI\", zone: Europe/Oslo, send: {n: 1}}\nqueue: {lane: quay, tag: \"crane-${input.n}\"}\nsteps:\n  - note: Crane ${input.n} begins.\n  - progress: 0.5\n  - pause: ${input.wait}\n  - if: input.n == 13\n    then: [{fail: 409, title: The crane is broken}]\n  - reply: 200\n    body: {n: \"${input.n}\"}\n";
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn an_operator_handles_jobs() {
@@ -182,19 +182,19 @@ async fn an_operator_handles_jobs() {
     browser.see("50 %").await;
     let off = "return [...document.querySelectorAll('button:disabled')].map((b) => b.innerText.trim())";
     let off = browser.client.execute(off, vec![]).await.expect("script");
-    assert_eq!(off, json!(["Run now", "Postpone …", "Take up from failed step", "From the start"]));
+    assert_eq!(off, json!(["Run now", "Postpone …", "Retry from failed step", "Retry from the start"]));
     browser.press("", "Cancel").await;
     browser.press(modal, "Cancel the job").await;
     browser.see("cancelled by").await;
-    // One that failed is taken up again, and fails again.
+    // One that failed is retried, and fails again.
     let broken = unload(json!({"n": 13}));
-    state(&broken, "failed");
+    state(&broken, "rejected");
     browser.goto(&page(&format!("/jobs/{broken}"))).await;
     browser.see("The crane is broken").await;
-    browser.press("", "Take up from failed step").await;
-    browser.see("would fail again; take it up from the start").await;
-    browser.press("", "From the start").await;
-    browser.see("taken up from the start by").await;
+    browser.press("", "Retry from failed step").await;
+    browser.see("would fail again; retry it from the start").await;
+    browser.press("", "Retry from the start").await;
+    browser.see("retried from the start by").await;
     // Found by tag and by what was given; a state nobody is in says so.
     browser.goto(&page("/jobs?tag=crane-13")).await;
     browser.see(&broken[broken.len() - 8..]).await;

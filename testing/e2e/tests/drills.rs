@@ -57,7 +57,7 @@ fn an_owner_that_is_only_slow_is_refused() {
     becomes(&office, &next, "succeeded");
     let first = row().lines().next().map(|line| format!("{line}\n"));
     assert_eq!(first.as_deref(), Some(ended.as_str()), "{}", log());
-    let calls = http("GET", &format!("{ledger}/-/ledger"), &[], b"").json();
+    let calls = http("GET", &format!("{ledger}/~/ledger"), &[], b"").json();
     let times: Vec<usize> = calls
         .as_object()
         .expect("keys")
@@ -98,7 +98,7 @@ fn a_clock_that_jumps_moves_nothing() {
         std::fs::write(&clock, jump).expect("clock");
         // Its HTTP answers tell the machine's time: that it did jump.
         let dated = || -> Option<i64> {
-            let answer = try_http("GET", &format!("http://127.0.0.1:{}/-/health", ports.public), &[], b"")?;
+            let answer = try_http("GET", &format!("http://127.0.0.1:{}/~/health", ports.public), &[], b"")?;
             let date = jiff::fmt::rfc2822::parse(answer.header("date")?).ok()?;
             Some(date.timestamp().duration_since(jiff::Timestamp::now()).as_secs())
         };
@@ -115,7 +115,7 @@ fn a_clock_that_jumps_moves_nothing() {
     }
     let all = ticks();
     assert!(all.windows(2).all(|pair| pair[1] == pair[0] + 1), "one firing each second, none elsewhere: {all:?}");
-    let still = get(&office, &format!("/-/jobs/{scheduled}"), &[]).json();
+    let still = get(&office, &format!("/~/jobs/{scheduled}"), &[]).json();
     assert_eq!(still["state"], "scheduled", "ten minutes are not over: {still}");
     let log = std::fs::read_to_string(&other.log).unwrap_or_default();
     assert!(!log.contains("declared dead"), "{log}");

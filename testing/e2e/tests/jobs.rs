@@ -16,7 +16,7 @@ use serde_json::{Value as Json, json};
 const BASICS: &str = r#"workflow: basics
 input: {n: {type: integer, default: 1}, wait: {type: string, default: 1ms}}
 entries: [{endpoint: POST /basics, access: open, answer: either}, {endpoint: POST /later, access: open, answer: later}]
-jobs: {tag: "n-${input.n}", results: 5s}
+queue: {tag: "n-${input.n}", results: 5s}
 steps:
   - note: Number ${input.n}.
   - progress: 0.25
@@ -41,7 +41,7 @@ fn clients_poll_follow_and_cancel() {
     let later = post(&office, "/basics", &[("prefer", "respond-async")], &json!({"n": 4, "wait": "1h"}));
     assert_eq!((later.status, later.header("preference-applied")), (202, Some("respond-async")));
     let id = id_of(&later);
-    assert_eq!(later.header("location"), Some(format!("/-/jobs/{id}").as_str()));
+    assert_eq!(later.header("location"), Some(format!("/~/jobs/{id}").as_str()));
     assert!(later.header("retry-after").is_some_and(|seconds| seconds.parse::<u32>().is_ok()), "{later:?}");
     // While it waits.
     let job = becomes(&office, &id, "waiting");
@@ -49,39 +49,39 @@ fn clients_poll_follow_and_cancel() {
         (&job["progress"], &job["note"], &job["waits_for"], &job["answered"]),
         (&json!(0.25), &json!("Number 4."), &json!("pause"), &json!(false))
     );
-    let result = get(&office, &format!("/-/jobs/{id}/result"), &[]);
+    let result = get(&office, &format!("/~/jobs/{id}/result"), &[]);
     assert_eq!((result.status, result.json()["state"].as_str()), (202, Some("waiting")));
     let polled = Instant::now();
-    let still = get(&office, &format!("/-/jobs/{id}"), &[("prefer", "wait=1")]);
+    let still = get(&office, &format!("/~/jobs/{id}"), &[("prefer", "wait=1")]);
     assert!(polled.elapsed() >= Duration::from_millis(900) && still.header("preference-applied") == Some("wait=1"));
     // Cancelled, once and again.
-    let gone = http("DELETE", &format!("{}/-/jobs/{id}", office.public()), &[], b"");
+    let gone = http("DELETE", &format!("{}/~/jobs/{id}", office.public()), &[], b"");
     assert_eq!((gone.status, gone.json()["state"].as_str()), (200, Some("cancelled")));
     assert!(said(&client(&office, &["record", &id]), 1).contains(&format!("kanzlei job {id}")), "it has no run");
-    let again = http("DELETE", &format!("{}/-/jobs/{id}", office.public()), &[], b"");
+    let again = http("DELETE", &format!("{}/~/jobs/{id}", office.public()), &[], b"");
     assert_eq!((again.status, again.json()["title"].as_str()), (409, Some("The job has ended")));
-    assert_eq!(get(&office, &format!("/-/jobs/{id}/result"), &[]).status, 409);
+    assert_eq!(get(&office, &format!("/~/jobs/{id}/result"), &[]).status, 409);
     // A result as the direct answer, problems too; gone after its time.
     let failed = id_of(&post(&office, "/later", &[], &json!({"n": 99})));
-    let result = get(&office, &format!("/-/jobs/{failed}/result"), &[("prefer", "wait=20")]);
+    let result = get(&office, &format!("/~/jobs/{failed}/result"), &[("prefer", "wait=20")]);
     let direct = post(&office, "/basics", &[], &json!({"n": 99}));
     assert_eq!((result.status, &result.body), (418, &direct.body));
     assert_eq!(result.header("content-type"), direct.header("content-type"));
-    assert_eq!(becomes(&office, &failed, "failed")["answered"], true);
+    assert_eq!(becomes(&office, &failed, "rejected")["answered"], true);
     let expired = wait::until(LONG, || {
-        let answer = get(&office, &format!("/-/jobs/{failed}/result"), &[]);
+        let answer = get(&office, &format!("/~/jobs/{failed}/result"), &[]);
         (answer.status == 410).then_some(answer)
     });
     assert!(expired.is_some(), "results are kept for five seconds here");
     // What is no job.
     for (method, path, status) in [
-        ("GET", "/-/jobs/nonsense", 404),
-        ("GET", "/-/jobs/0195a1b2-0000-7000-8000-000000000001", 404),
-        ("DELETE", "/-/jobs/0195a1b2-0000-7000-8000-000000000001", 404),
-        ("POST", &format!("/-/jobs/{id}"), 405),
-        ("GET", &format!("/-/jobs/{id}/else"), 404),
-        ("GET", "/-/callbacks/x", 405),
-        ("POST", "/-/callbacks/x", 404),
+        ("GET", "/~/jobs/nonsense", 404),
+        ("GET", "/~/jobs/0195a1b2-0000-7000-8000-000000000001", 404),
+        ("DELETE", "/~/jobs/0195a1b2-0000-7000-8000-000000000001", 404),
+        ("POST", &format!("/~/jobs/{id}"), 405),
+        ("GET", &format!("/~/jobs/{id}/else"), 404),
+        ("GET", "/~/callbacks/x", 405),
+        ("POST", "/~/callbacks/x", 404),
     ] {
         assert_eq!(http(method, &format!("{}{path}", office.public()), &[], b"{}").status, status, "{method} {path}");
     }
@@ -92,7 +92,7 @@ fn events(office: &Office, id: &str, last: Option<&str>, most: usize) -> Vec<(u6
     let mut stream = TcpStream::connect(("127.0.0.1", office.ports.public)).expect("connection");
     stream.set_read_timeout(Some(LONG)).expect("timeout");
     let last = last.map(|last| format!("Last-Event-ID: {last}\r\n")).unwrap_or_default();
-    write!(stream, "GET /-/jobs/{id}/events HTTP/1.1\r\nHost: x\r\nConnection: close\r\n{last}\r\n").expect("sent");
+    write!(stream, "GET /~/jobs/{id}/events HTTP/1.1\r\nHost: x\r\nConnection: close\r\n{last}\r\n").expect("sent");
     let (mut out, mut event_id, mut name) = (Vec::new(), 0, String::new());
     for line in BufReader::new(stream).lines().map_while(Result::ok) {
         if let Some(id) = line.strip_prefix("id: ") {
@@ -121,7 +121,7 @@ fn event_streams_are_resumed() {
     assert!(rest.iter().all(|(id, _, _)| *id > first[1].0), "only what was not seen: {rest:?}");
     assert_eq!(rest.last().map(|(_, name, state)| (name.as_str(), state.as_str())), Some(("ended", "succeeded")));
     let end = rest.last().expect("the end").0.to_string();
-    let over = get(&office, &format!("/-/jobs/{id}/events"), &[("last-event-id", &end)]);
+    let over = get(&office, &format!("/~/jobs/{id}/events"), &[("last-event-id", &end)]);
     assert_eq!(over.status, 204, "there is nothing to come back for");
 }
 
@@ -134,7 +134,7 @@ fn as_many_follow_as_may() {
     let open = || {
         let mut stream = TcpStream::connect(("127.0.0.1", office.ports.public)).expect("connects");
         stream.set_read_timeout(Some(LONG)).expect("timeout");
-        write!(stream, "GET /-/jobs/{id}/events HTTP/1.1\r\nHost: x\r\n\r\n").expect("asks");
+        write!(stream, "GET /~/jobs/{id}/events HTTP/1.1\r\nHost: x\r\n\r\n").expect("asks");
         let mut line = String::new();
         BufReader::new(stream.try_clone().expect("stream")).read_line(&mut line).expect("answers");
         (stream, line)
@@ -144,7 +144,7 @@ fn as_many_follow_as_may() {
     let third = open();
     assert!(third.1.contains("503"), "{third:?}");
     // Polling without waiting goes on, waiting does not.
-    let poll = |headers: &[(&str, &str)]| get(&office, &format!("/-/jobs/{id}"), headers);
+    let poll = |headers: &[(&str, &str)]| get(&office, &format!("/~/jobs/{id}"), headers);
     assert_eq!(poll(&[]).status, 200);
     let refused = poll(&[("prefer", "wait=5")]);
     assert_eq!((refused.status, refused.json()["title"].as_str()), (503, Some("Too many clients wait")));
@@ -210,22 +210,22 @@ fn flaky(path: &str, stream: &mut TcpStream) {
 }
 
 #[test]
-fn failed_jobs_are_taken_up_again() {
+fn failed_jobs_are_retried() {
     let office = office("again", &[]);
     let peer = Peer::start(flaky);
     let call = |path: &str| format!("{{call: \"POST http://127.0.0.1:{}{path}\"}}", peer.port);
     let workflow = |name: &str, path: &str, again: &str| {
         format!(
-            "workflow: {name}\nentries: [{{endpoint: POST /{name}, access: open, answer: later}}]\njobs: {{{again}}}\nsteps:\n  - {}\n  - {}\n  - reply: 200\n    body: {{attempt: \"${{run.attempt}}\"}}\n",
+            "workflow: {name}\nentries: [{{endpoint: POST /{name}, access: open, answer: later}}]\nqueue: {{{again}}}\nsteps:\n  - {}\n  - {}\n  - reply: 200\n    body: {{attempt: \"${{run.attempt}}\"}}\n",
             call("/before"),
             call(path)
         )
     };
     let texts = [
         ("s.yaml", service(&peer)),
-        ("f.yaml", workflow("flaky", "/flaky", "again: {times: 3, first: 50ms}")),
+        ("f.yaml", workflow("flaky", "/flaky", "retry: {attempts: 4, first: 50ms}")),
         ("g.yaml", workflow("stuck", "/stuck", "tag: s")),
-        ("h.yaml", "workflow: wrong\nentries: [{endpoint: POST /wrong, access: open, answer: later}]\njobs: {again: {times: 5, first: 1ms}}\nsteps: [{fail: 409, title: No}]\n".into()),
+        ("h.yaml", "workflow: wrong\nentries: [{endpoint: POST /wrong, access: open, answer: later}]\nqueue: {retry: {attempts: 6, first: 1ms}}\nsteps: [{fail: 409, title: No}]\n".into()),
     ];
     let texts: Vec<(&str, &str)> = texts.iter().map(|(path, text)| (*path, text.as_str())).collect();
     let deployed = deploy_texts(&office, &texts);
@@ -234,29 +234,29 @@ fn failed_jobs_are_taken_up_again() {
     becomes(&office, &id, "succeeded");
     let job = api(&office, &format!("/jobs/{id}"));
     assert_eq!((&job["tries"], job["history"].as_array().map(Vec::len)), (&json!(2), Some(2)), "{job}");
-    assert!(job["history"][0]["detail"].as_str().expect("why").contains("again in"), "{job}");
+    assert!(job["history"][0]["detail"].as_str().expect("why").contains("retry in"), "{job}");
     let before = |id: &str| peer.requests().iter().filter(|r| r.contains("POST /before") && r.contains(id)).count();
     assert_eq!(before(&id), 1, "what was done is not done again");
 
     let id = id_of(&post(&office, "/stuck", &[], &json!({})));
     becomes(&office, &id, "failed");
-    assert_eq!(get(&office, &format!("/-/jobs/{id}/result"), &[]).status, 502);
-    let taken = said(&client(&office, &["take-up", "--state", "failed", "--tag", "s"]), 0);
-    assert!(taken.contains("taken up again"), "{taken}");
+    assert_eq!(get(&office, &format!("/~/jobs/{id}/result"), &[]).status, 502);
+    let taken = said(&client(&office, &["retry", "--state", "failed", "--tag", "s"]), 0);
+    assert!(taken.contains("retried"), "{taken}");
     becomes(&office, &id, "succeeded");
-    assert_eq!((before(&id), get(&office, &format!("/-/jobs/{id}/result"), &[]).status), (1, 200));
-    let refused = act(&office, "/jobs/actions", json!({"action": "take-up", "ids": [id]})).json();
+    assert_eq!((before(&id), get(&office, &format!("/~/jobs/{id}/result"), &[]).status), (1, 200));
+    let refused = act(&office, "/jobs/actions", json!({"action": "retry", "ids": [id]})).json();
     assert_eq!(refused["refused"][0]["why"], "it did not fail");
 
     // A failure that is the workflow's own word is not tried again, and by hand from the start only.
     let id = id_of(&post(&office, "/wrong", &[], &json!({})));
-    becomes(&office, &id, "failed");
-    let told = said(&client(&office, &["take-up", &id]), 1);
-    assert!(told.contains("take it up from the start"), "{told}");
-    said(&client(&office, &["take-up", &id, "--from-start"]), 0);
+    becomes(&office, &id, "rejected");
+    let told = said(&client(&office, &["retry", &id]), 1);
+    assert!(told.contains("retry it from the start"), "{told}");
+    said(&client(&office, &["retry", &id, "--from-start"]), 0);
     wait::until(LONG, || (api(&office, &format!("/jobs/{id}"))["attempt"] == 2).then_some(()))
         .expect("a second attempt");
-    becomes(&office, &id, "failed");
+    becomes(&office, &id, "rejected");
 }
 
 const LANES: [(&str, &str); 8] = [
@@ -271,7 +271,7 @@ const LANES: [(&str, &str); 8] = [
     ),
     (
         "many.yaml",
-        "workflow: many\ninput: {count: {type: integer}, lane: {type: string}, keys: {type: integer, default: 1}}\nentries: [{endpoint: POST /many, access: open, limits: {time: 2min}}]\nsteps:\n  - let: {items: \"${Array.from({length: input.count}, (_, i) => i)}\"}\n  - match: input.lane\n    arms:\n      one: [{id: a, enqueue: w, for_each: items, send: {n: \"${item}\"}, lane: one}, {reply: 200, body: \"${a}\"}]\n      strict: [{id: b, enqueue: w, for_each: items, send: {n: \"${item}\"}, lane: strict}, {reply: 200, body: \"${b}\"}]\n      per: [{id: c, enqueue: w, for_each: items, send: {n: \"${item}\", k: \"k${item % input.keys}\"}, lane: per}, {reply: 200, body: \"${c}\"}]\n      paced: [{id: d, enqueue: w, for_each: items, send: {n: \"${item}\"}, lane: paced}, {reply: 200, body: \"${d}\"}]\n      short: [{id: f, enqueue: w, for_each: items, send: {n: \"${item}\"}, lane: short}, {reply: 200, body: \"${f}\"}]\n    else: [{id: e, enqueue: w, for_each: items, send: {n: \"${item}\"}}, {reply: 200, body: \"${e}\"}]\n",
+        "workflow: many\ninput: {count: {type: integer}, lane: {type: string}, keys: {type: integer, default: 1}}\nentries: [{endpoint: POST /many, access: open, limits: {time: 2min}}]\nsteps:\n  - let: {items: \"${Array.from({length: input.count}, (_, i) => i)}\"}\n  - match: input.lane\n    arms:\n      one: [{id: a, enqueue: w, each: item, in: items, send: {n: \"${item}\"}, lane: one}, {reply: 200, body: \"${a}\"}]\n      strict: [{id: b, enqueue: w, each: item, in: items, send: {n: \"${item}\"}, lane: strict}, {reply: 200, body: \"${b}\"}]\n      per: [{id: c, enqueue: w, each: item, in: items, send: {n: \"${item}\", k: \"k${item % input.keys}\"}, lane: per}, {reply: 200, body: \"${c}\"}]\n      paced: [{id: d, enqueue: w, each: item, in: items, send: {n: \"${item}\"}, lane: paced}, {reply: 200, body: \"${d}\"}]\n      short: [{id: f, enqueue: w, each: item, in: items, send: {n: \"${item}\"}, lane: short}, {reply: 200, body: \"${f}\"}]\n    else: [{id: e, enqueue: w, each: item, in: items, send: {n: \"${item}\"}}, {reply: 200, body: \"${e}\"}]\n",
     ),
     (
         "noop.yaml",
@@ -330,7 +330,7 @@ fn lanes_keep_to_their_rules_over_two_processes() {
         let id = group["group"].as_str().expect("group").to_owned();
         let ended = wait::until(Duration::from_secs(60), || {
             let state = api(&office, &format!("/groups/{id}"));
-            (state["done"] == state["total"]).then_some(state)
+            (state["succeeded"] == state["total"]).then_some(state)
         });
         ended.unwrap_or_else(|| panic!("{}", api(&office, &format!("/groups/{id}"))))
     };
@@ -359,7 +359,7 @@ fn lanes_keep_to_their_rules_over_two_processes() {
     assert!(last - first >= 500, "eight jobs at ten a second take most of a second: {started:?}");
     // What was held went nowhere, and no end is in sight; then one at a time, over both processes.
     let state = api(&office, &format!("/groups/{}", held["group"].as_str().expect("group")));
-    assert_eq!((&state["left"], &state["done"], &state["expected_end"]), (&json!(6), &json!(0), &Json::Null));
+    assert_eq!((&state["remaining"], &state["succeeded"], &state["expected_end"]), (&json!(6), &json!(0), &Json::Null));
     assert_eq!(act(&office, "/lanes/one/release", json!(null)).status, 200);
     done(&held);
     assert_eq!(most_at_once(&marks("lanes", &held), false), 1);
@@ -390,7 +390,7 @@ fn lanes_keep_to_their_rules_over_two_processes() {
 #[test]
 fn callbacks_come_once() {
     let office = office("callbacks", &[]);
-    let workflow = "workflow: c\ninput: {until: {type: string, default: 1h}}\nentries: [{endpoint: POST /c, access: open, answer: later}]\nsteps:\n  - id: word\n    await: callback\n    until: ${input.until}\n    steps: [{note: \"${callback.url}\"}]\n    rescue: [{fail: 504, title: \"${failure.kind}\"}]\n  - reply: 200\n    body: ${word}\n";
+    let workflow = "workflow: c\ninput: {until: {type: string, default: 1h}}\nentries: [{endpoint: POST /c, access: open, answer: later}]\nsteps:\n  - id: word\n    await: callback\n    until: ${input.until}\n    steps: [{note: \"${callback.url}\"}]\n    catch: [{fail: 504, title: \"${failure.kind}\"}]\n  - reply: 200\n    body: ${word}\n";
     assert_eq!(deploy_texts(&office, &[("c.yaml", workflow)]).status, 200);
     let waiting = |body: Json| {
         let id = id_of(&post(&office, "/c", &[], &body));
@@ -404,14 +404,14 @@ fn callbacks_come_once() {
     assert_eq!(http("POST", &url, &json_body, br#"{"ok":true}"#).status, 202, "the same again is no news");
     assert_eq!(http("POST", &url, &json_body, br#"{"ok":false}"#).status, 409);
     becomes(&office, &id, "succeeded");
-    assert_eq!(get(&office, &format!("/-/jobs/{id}/result"), &[]).body, r#"{"ok":true}"#);
+    assert_eq!(get(&office, &format!("/~/jobs/{id}/result"), &[]).body, r#"{"ok":true}"#);
     // Too late, and for nobody.
     let (id, url) = waiting(json!({"until": "3s"}));
     becomes(&office, &id, "failed");
-    assert_eq!(get(&office, &format!("/-/jobs/{id}/result"), &[]).json()["title"], "timeout");
+    assert_eq!(get(&office, &format!("/~/jobs/{id}/result"), &[]).json()["title"], "timeout");
     assert_eq!(http("POST", &url, &json_body, b"{}").status, 410);
     let (id, url) = waiting(json!({}));
-    http("DELETE", &format!("{}/-/jobs/{id}", office.public()), &[], b"");
+    http("DELETE", &format!("{}/~/jobs/{id}", office.public()), &[], b"");
     assert_eq!(http("POST", &url, &json_body, b"{}").status, 410);
 }
 
@@ -454,7 +454,7 @@ fn timetables_fire_once_whoever_looks() {
     // By hand.
     said(&client(&office, &["timetable", "pause", "tick"]), 0);
     let fired = said(&client(&office, &["timetable", "fire", "tick", "2"]), 0);
-    let id = fired.split("/-/jobs/").nth(1).and_then(|rest| rest.lines().next()).expect("id").to_owned();
+    let id = fired.split("/~/jobs/").nth(1).and_then(|rest| rest.lines().next()).expect("id").to_owned();
     becomes(&office, &id, "succeeded");
     let shown = said(&client(&office, &["timetables"]), 0);
     assert!(shown.contains("succeeded by hand"), "{shown}");
@@ -528,7 +528,7 @@ fn a_job_runs_what_was_live_when_it_was_queued() {
         let deployed = deploy_texts(&office, &[("i.yaml", &inner), ("o.yaml", &outer)]);
         assert_eq!(deployed.status, 200, "{deployed:?}");
     };
-    let result = |id: &str| get(&office, &format!("/-/jobs/{id}/result"), &[]).body;
+    let result = |id: &str| get(&office, &format!("/~/jobs/{id}/result"), &[]).body;
     deploy("old");
     act(&office, "/lanes/main/hold", json!(null));
     let before = id_of(&post(&office, "/outer", &[], &json!({})));
@@ -549,7 +549,7 @@ fn a_full_lane_turns_clients_away() {
     let lane = |name: &str, more: &str| format!("lane: {name}\nlength: 2\n{more}");
     let work = |name: &str| {
         format!(
-            "workflow: {name}\nentries: [{{endpoint: POST /{name}, access: open, answer: later}}]\njobs: {{lane: {name}}}\nsteps: [{{reply: 204}}]\n"
+            "workflow: {name}\nentries: [{{endpoint: POST /{name}, access: open, answer: later}}]\nqueue: {{lane: {name}}}\nsteps: [{{reply: 204}}]\n"
         )
     };
     let texts = [lane("calm", ""), lane("strictly", "full: 429\n"), work("calm"), work("strictly")];
@@ -564,7 +564,7 @@ fn a_full_lane_turns_clients_away() {
         assert_eq!((refused.status, refused.json()["title"].as_str()), (status, Some("The queue is full")));
         assert!(refused.header("retry-after").is_some_and(|wait| wait.parse::<u32>().is_ok()), "{refused:?}");
         // Another lane takes what comes, and this one too when there is room; the same key may come again.
-        http("DELETE", &format!("{}/-/jobs/{}", office.public(), queued[0]), &[], b"");
+        http("DELETE", &format!("{}/~/jobs/{}", office.public(), queued[0]), &[], b"");
         let taken = post(&office, &format!("/{name}"), &[("idempotency-key", "once")], &json!({}));
         assert_eq!(taken.status, 202, "{taken:?}");
         act(&office, &format!("/lanes/{name}/release"), json!(null));
@@ -664,7 +664,7 @@ fn the_end_of_a_job_is_told() {
             _ => peer::answer(stream, "204 No Content", "text/plain", b""),
         }
     });
-    let workflow = "workflow: told\ninput: {to: {type: string, optional: true}}\nentries: [{endpoint: POST /told, access: open, answer: later}]\njobs: {notify: {to: \"${input.to ?? null}\", secret: notify-key, network: private}}\nsteps: [{reply: 204}]\n";
+    let workflow = "workflow: told\ninput: {to: {type: string, optional: true}}\nentries: [{endpoint: POST /told, access: open, answer: later}]\nqueue: {notify: {to: \"${input.to ?? null}\", secret: notify-key, network: private}}\nsteps: [{reply: 204}]\n";
     assert_eq!(deploy_texts(&office, &[("t.yaml", workflow)]).status, 200);
     let id = id_of(&post(&office, "/told", &[], &json!({"to": format!("http://127.0.0.1:{}/told", peer.port)})));
     let told = wait::until(LONG, || {

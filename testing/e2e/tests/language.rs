@@ -39,7 +39,7 @@ fn the_demo_office_live() {
     let run = |args: &[&str], code: i32| said(&client(&office, args), code);
     run(&["deploy", "demo/harbour"], 0);
 
-    let bill = post(&office, "/harbours/LIN/bills", &json!({"imo": "9074729", "nights": 2, "made": "2027-03-04"}));
+    let bill = post(&office, "/harbours/LIN/bills", &json!({"imo": "9074720", "nights": 2, "made": "2027-03-04"}));
     assert_eq!(
         (bill.status, &bill.json()["dues_eur"], &bill.json()["open"]["open_eur"]),
         (201, &json!(844.8), &json!(844.8))
@@ -68,11 +68,11 @@ fn the_demo_office_live() {
     assert_eq!(post(&office, "/reports/gather", &json!({})).json(), json!({"new": 0}));
 
     let brief =
-        http("GET", &format!("{}/harbours/LIN/briefs/9417359?arrives=2027-03-04T06:00:00Z", office.public()), &[], b"");
+        http("GET", &format!("{}/harbours/LIN/briefs/9417350?arrives=2027-03-04T06:00:00Z", office.public()), &[], b"");
     assert!(brief.json()["advice"].as_str().expect("advice").contains("Runa Teglvik"), "{brief:?}");
 
     // Every answer is among those that the published description has.
-    let described = http("GET", &format!("{}/-/openapi.json", office.public()), &[], b"").json();
+    let described = http("GET", &format!("{}/~/openapi.json", office.public()), &[], b"").json();
     for (path, method, answer) in [
         ("/harbours/{harbour}/bills", "post", &bill),
         ("/harbours/{harbour}/bills", "post", &unknown),
@@ -148,22 +148,22 @@ fn cases_are_run_by_the_client() {
     // Runs become cases that pass: one that tried again, one that looks at what was kept, one of a child
     // and a database, one that was queued and waited for a callback.
     run(&["deploy", "demo/harbour"], 0);
-    let quote = json!({"imo": "9074729", "arrives": "2027-03-04T06:00:00Z"});
-    let fail_next = format!("http://127.0.0.1:{}/-/behaviour/tides?fail_next=1", office.ports.standins);
+    let quote = json!({"imo": "9074720", "arrives": "2027-03-04T06:00:00Z"});
+    let fail_next = format!("http://127.0.0.1:{}/~/behaviour/tides?fail_next=1", office.ports.standins);
     assert_eq!(http("PUT", &fail_next, &[], b"").status / 100, 2);
-    let clearance = json!({"imo": "9417359", "cargo": "diesel oil"});
+    let clearance = json!({"imo": "9417350", "cargo": "diesel oil"});
     for (path, body, status) in [
         ("/harbours/LIN/quotes", &quote, 201),
         ("/reports/gather", &json!({}), 201),
         ("/reports/gather", &json!({}), 200),
-        ("/harbours/LIN/bills", &json!({"imo": "9074729", "nights": 2, "made": "2027-03-04"}), 201),
+        ("/harbours/LIN/bills", &json!({"imo": "9074720", "nights": 2, "made": "2027-03-04"}), 201),
         ("/clearances", &clearance, 202),
     ] {
         let answer = post(&office, path, body);
         assert_eq!(answer.status, status, "{path} {}", answer.body);
         let id = answer.header("kanzlei-run").expect("an id").to_owned();
         if status == 202 {
-            let job = format!("{}/-/jobs/{id}", office.public());
+            let job = format!("{}/~/jobs/{id}", office.public());
             let ended =
                 || (http("GET", &job, &[("Prefer", "wait=10")], b"").json()["state"] == "succeeded").then_some(());
             wait::until(Duration::from_secs(60), ended).expect("cleared");
@@ -194,7 +194,7 @@ fn cases_are_run_by_the_client() {
 fn answer_by_path(path: &str, stream: &mut std::net::TcpStream) {
     match path.split('?').next().unwrap_or_default() {
         "/pdf" => peer::answer(stream, "200 OK", "application/pdf", b"%PDF-1.7\xff"),
-        "/csv" => peer::answer(stream, "200 OK", "text/csv", b"imo,name\n9074729,Havbris\n"),
+        "/csv" => peer::answer(stream, "200 OK", "text/csv", b"imo,name\n9074720,Havbris\n"),
         "/slow" => {
             std::thread::sleep(Duration::from_millis(120));
             peer::answer(stream, "200 OK", "application/json", b"{}");

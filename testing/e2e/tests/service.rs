@@ -44,7 +44,7 @@ fn answers_follow_the_http_contract() {
             "application/json",
         ),
         ("GET", "/nowhere", &[], "", 404, "application/problem+json"),
-        ("GET", "/-/nowhere", &[], "", 404, "application/problem+json"),
+        ("GET", "/~/nowhere", &[], "", 404, "application/problem+json"),
         ("GET", "/echo/%ff", &[], "", 400, "application/problem+json"),
         ("GET", "/echo/five", &[], "", 422, "application/problem+json"),
         ("DELETE", "/echo/5", &[], "", 405, "application/problem+json"),
@@ -52,7 +52,7 @@ fn answers_follow_the_http_contract() {
         ("POST", "/echo/5", &[("content-type", "text/csv")], "a,b", 415, "application/problem+json"),
         ("POST", "/echo/5", &json, &format!("{{\"text\":\"{}\"}}", "x".repeat(200)), 413, "application/problem+json"),
         ("OPTIONS", "/echo/5", &[], "", 204, ""),
-        ("GET", "/-/health", &[], "", 200, "application/json"),
+        ("GET", "/~/health", &[], "", 200, "application/json"),
     ] {
         let answer = http(method, &url(path), headers, body.as_bytes());
         assert_eq!(
@@ -154,7 +154,7 @@ fn services_that_fail_are_told_apart() {
     // Nobody there; and a private address that the document does not allow.
     let nobody = kanzlei_harness::ports::free().expect("port");
     for (base, network, kind) in
-        [(format!("http://127.0.0.1:{nobody}"), "private", "unreachable"), (base, "public", "refused")]
+        [(format!("http://127.0.0.1:{nobody}"), "private", "unreachable"), (base, "public", "blocked-address")]
     {
         assert_eq!(deploy_caller(&office, &base, network, step).status, 200);
         assert_eq!(call("good").status, 502);
@@ -175,7 +175,8 @@ fn calls_are_tried_again_and_carry_trace_and_key() {
         0 => peer::answer(stream, "503 Service Unavailable", "text/plain", b"later"),
         _ => peer::answer(stream, "200 OK", "application/json", br#"{"ok":true}"#),
     });
-    let step = "  - id: r\n    call: peer.post\n    send: {what: '${input.what}'}\n    retry: {times: 3, first: 10ms}";
+    let step =
+        "  - id: r\n    call: peer.post\n    send: {what: '${input.what}'}\n    retry: {attempts: 3, first: 10ms}";
     let base = format!("http://127.0.0.1:{}", peer.port);
     let refused = deploy_caller(&office, &base, "private", step);
     assert_eq!(refused.json()["diagnostics"][0]["code"], "unsafe-retry");
@@ -322,18 +323,18 @@ fn endpoints_answer_while_the_database_is_away() {
     let refused = deploy_texts(&office, &[("w.yaml", &text.replace("Negative", "Below zero"))]);
     assert_eq!(refused.status, 503, "{refused:?}");
     let health = wait::until(Duration::from_secs(10), || {
-        let health = http("GET", &format!("{}/-/health", office.public()), &[], b"").json();
-        (health["database"] == "away").then_some(health)
+        let health = http("GET", &format!("{}/~/health", office.public()), &[], b"").json();
+        (health["database"] == "unavailable").then_some(health)
     });
-    assert!(health.expect("it is known to be away")["journal"]["let_go"].as_u64().expect("count") > 100);
+    assert!(health.expect("it is known to be away")["journal"]["dropped"].as_u64().expect("count") > 100);
     server.run().expect("starts again");
-    let failed = runs(&office, "&state=failed", 20);
-    assert_eq!(failed.len(), 20, "no failed run is let go");
+    let failed = runs(&office, "&state=rejected", 20);
+    assert_eq!(failed.len(), 20, "no rejected run is dropped");
     let counted = wait::until(Duration::from_secs(15), || {
         let day = api(&office, "/workflows")["workflows"][0]["day"].clone();
         (day["runs"] == 620).then_some(day)
     });
-    assert_eq!(counted.expect("every run is counted")["failed"], 20);
+    assert_eq!(counted.expect("every run is counted")["rejected"], 20);
     drop(office);
     drop(server);
     let _ = std::fs::remove_dir_all(dir);

@@ -75,7 +75,7 @@ impl Office {
         let mut standins = Command::new(bins.join("kanzlei-standins"));
         standins.arg(format!("--listen=127.0.0.1:{}", ports.standins));
         let mut standins = Process::start("the stand-ins", standins, &dir.join("standins.log"))?;
-        standins.wait_for(Duration::from_secs(10), || get(ports.standins, "/-/behaviour", &[]))?;
+        standins.wait_for(Duration::from_secs(10), || get(ports.standins, "/~/behaviour", &[]))?;
         let token_file = dir.join("operator-token");
         let mut values = vec![
             format!("listen.public=127.0.0.1:{}", ports.public),
@@ -156,7 +156,7 @@ impl Start {
         command.env("KANZLEI_DATABASES", &self.databases).envs(self.environment.iter().map(|(n, v)| (n, v)));
         let mut service = Process::start("kanzleid", command, &self.log)?;
         service.wait_for(Duration::from_secs(30), || {
-            get(ports.public, "/-/health", &[]).and_then(|_| get(ports.control, "/", &[]))
+            get(ports.public, "/~/health", &[]).and_then(|_| get(ports.control, "/", &[]))
         })?;
         Ok(service)
     }

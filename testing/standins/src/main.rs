@@ -1,11 +1,11 @@
 //! Simulated outside services of the demo office: `registry`, `tides`, `rates`, `pilots`, `texts`,
 //! `customs`, and `ledger`, which counts how often it was called under each idempotency key.
 //!
-//! Each can be told to be slow or to fail, so that retries and rescues can be seen:
+//! Each can be told to be slow or to fail, so that retries and catches can be seen:
 //!
 //! ```sh
-//! curl -X PUT 'http://127.0.0.1:7090/-/behaviour/tides?delay_ms=500&fail_next=2&status=503'
-//! curl -X DELETE http://127.0.0.1:7090/-/behaviour/tides
+//! curl -X PUT 'http://127.0.0.1:7090/~/behaviour/tides?delay_ms=500&fail_next=2&status=503'
+//! curl -X DELETE http://127.0.0.1:7090/~/behaviour/tides
 //! ```
 
 use std::collections::HashMap;
@@ -68,14 +68,14 @@ const TEXTS_KEY: &str = "lindvik-texts-7f3a";
 
 /// IMO number, name, kind, length, draught, flag. All invented.
 const VESSELS: [(&str, &str, &str, f64, f64, &str); 8] = [
-    ("9074729", "Havbris", "cargo", 132.0, 6.2, "LV"),
-    ("9128532", "Tarestril", "cargo", 87.5, 4.9, "LV"),
-    ("9210218", "Nesholm Ferge", "ferry", 64.0, 3.1, "NS"),
-    ("9305477", "Kvikk", "fishing", 24.4, 2.8, "LV"),
-    ("9417359", "Oljegard", "tanker", 183.2, 9.7, "NS"),
-    ("9523644", "Skumring", "fishing", 31.0, 3.4, "NS"),
-    ("9631072", "Lindvik Star", "tanker", 144.9, 7.8, "LV"),
-    ("9748693", "Morild", "cargo", 98.6, 5.5, "NS"),
+    ("9074720", "Havbris", "cargo", 132.0, 6.2, "LIN"),
+    ("9128533", "Tarestril", "cargo", 87.5, 4.9, "LIN"),
+    ("9210219", "Nesholm Ferge", "ferry", 64.0, 3.1, "NES"),
+    ("9305478", "Kvikk", "fishing", 24.4, 2.8, "LIN"),
+    ("9417350", "Oljegard", "tanker", 183.2, 9.7, "NES"),
+    ("9523644", "Skumring", "fishing", 31.0, 3.4, "NES"),
+    ("9631073", "Lindvik Star", "tanker", 144.9, 7.8, "LIN"),
+    ("9748694", "Morild", "cargo", 98.6, 5.5, "NES"),
 ];
 
 impl State {
@@ -385,10 +385,10 @@ async fn main() -> std::io::Result<()> {
             .route("/texts/classify", web::post().to(classify))
             .route("/customs/requests", web::post().to(customs))
             .route("/ledger/entries", web::post().to(entry))
-            .route("/-/ledger", web::get().to(entries))
-            .route("/-/behaviour", web::get().to(show))
-            .route("/-/behaviour/{service}", web::put().to(set))
-            .route("/-/behaviour/{service}", web::delete().to(reset))
+            .route("/~/ledger", web::get().to(entries))
+            .route("/~/behaviour", web::get().to(show))
+            .route("/~/behaviour/{service}", web::put().to(set))
+            .route("/~/behaviour/{service}", web::delete().to(reset))
             .default_service(web::to(nothing))
     })
     .workers(args.workers)

@@ -157,7 +157,7 @@ impl Walk<'_, '_, '_> {
                 let around = self.env.clone();
                 let ((item, index, block, collect), _) = self.apart(|walk| {
                     let item = walk.define(&each.item);
-                    let index = each.index.as_ref().map(|index| walk.define(index));
+                    let index = each.position.as_ref().map(|position| walk.define(position));
                     if let Some(slot) = item {
                         walk.env.set(slot, item_type);
                     }
@@ -182,7 +182,7 @@ impl Walk<'_, '_, '_> {
                     plan::Action::Each(Box::new(plan::Each {
                         list,
                         item,
-                        index: index.flatten(),
+                        position: index.flatten(),
                         block,
                         at_once: each.at_once,
                         collect: collect.flatten(),

@@ -108,7 +108,7 @@ pub(super) fn compile(walk: &mut Walk, call: &Call) -> Option<plan::Call> {
     if let Some(retry) = &call.retry {
         let repeatable = !matches!(target.method.as_str(), "POST" | "PATCH");
         let honours = walk.services.get(&target.service).is_some_and(|s| s.idempotency_key);
-        if retry.times > 1 && !repeatable && !honours {
+        if retry.attempts > 1 && !repeatable && !honours {
             walk.report.error(
                 "unsafe-retry",
                 retry.at,

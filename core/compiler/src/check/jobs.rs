@@ -42,7 +42,7 @@ pub(super) fn lane(lane: &lane::Lane, report: &mut Report) -> Option<plan::Lane>
         order,
         length: lane.length,
         full: lane.full,
-        again: lane.again.clone(),
+        retry: lane.retry.clone(),
     })
 }
 
@@ -54,9 +54,9 @@ fn takes(workflow: &Workflow) -> Vec<Takes<'_>> {
 
 impl Walk<'_, '_, '_> {
     /// How the workflow runs as a job; only its input is known here.
-    pub(super) fn jobs(&mut self) -> plan::Jobs {
-        let jobs = &self.workflow.jobs;
-        let notify = jobs.notify.as_ref().and_then(|notify| {
+    pub(super) fn queue(&mut self) -> plan::Queue {
+        let queue = &self.workflow.queue;
+        let notify = queue.notify.as_ref().and_then(|notify| {
             let secret = &notify.secret;
             if self.known.is_some_and(|known| !known.secrets.contains(&secret.text)) {
                 self.report.error("missing-secret", secret.at, format!("there is no secret `{}`", secret.text));
@@ -65,12 +65,12 @@ impl Walk<'_, '_, '_> {
             let (to, secret) = (self.maker(&notify.to)?, secret.text.clone());
             Some(plan::Notify { to, secret, private: notify.private })
         });
-        plan::Jobs {
-            lane: jobs.lane.as_ref().and_then(|lane| self.known_lane(lane)),
-            priority: jobs.priority,
-            tag: jobs.tag.as_ref().and_then(|tag| self.maker(tag)),
-            again: jobs.again.clone(),
-            results: jobs.results,
+        plan::Queue {
+            lane: queue.lane.as_ref().and_then(|lane| self.known_lane(lane)),
+            priority: queue.priority,
+            tag: queue.tag.as_ref().and_then(|tag| self.maker(tag)),
+            retry: queue.retry.clone(),
+            results: queue.results,
             notify,
         }
     }
@@ -100,9 +100,9 @@ impl Walk<'_, '_, '_> {
         enqueue.spacing.iter().for_each(|spacing| row("spacing", spacing));
         rows.extend(enqueue.lane.iter().map(|lane| ("lane".to_owned(), lane.text.clone())));
         let each =
-            enqueue.for_each.as_ref().map(|(list, item)| format!(" for each {} in {}", item.text, sheet::inline(list)));
+            enqueue.each.as_ref().map(|(list, item)| format!(" for each {} in {}", item.text, sheet::inline(list)));
         self.show(paragraph, "enqueue", format!("{}{}", enqueue.workflow.text, each.unwrap_or_default()), rows);
-        match enqueue.for_each {
+        match enqueue.each {
             Some(_) => Type::object([("jobs", Type::list(Type::TEXT)), ("group", Type::TEXT), ("count", Type::NUMBER)]),
             None => Type::object([("job", Type::TEXT), ("url", Type::TEXT)]),
         }
@@ -113,10 +113,10 @@ impl Walk<'_, '_, '_> {
         if let Some(lane) = &enqueue.lane {
             self.known_lane(lane);
         }
-        let list = match &enqueue.for_each {
+        let list = match &enqueue.each {
             None => None,
             Some((list, item)) => {
-                let compiled = self.condition("for_each", list);
+                let compiled = self.condition("in", list);
                 Some((compiled, item, self.list_item(list)))
             }
         };
@@ -153,7 +153,7 @@ impl Walk<'_, '_, '_> {
             self.enqueues.push(workflow.text.clone());
         }
         let send = send.into_iter().map(|(name, _, (maker, _))| Some((name.text.as_str().into(), maker?)));
-        let for_each = match (list, slot) {
+        let each = match (list, slot) {
             (Some((list, _, _)), Some(slot)) => Some((list?, slot?)),
             _ => None,
         };
@@ -164,7 +164,7 @@ impl Walk<'_, '_, '_> {
             lane: enqueue.lane.as_ref().map(|lane| lane.text.clone()),
             tag: tag?,
             priority: enqueue.priority,
-            for_each,
+            each,
             spacing,
         })
     }

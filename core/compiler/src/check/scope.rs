@@ -52,7 +52,7 @@ fn kept_names<'w>(steps: &'w [Step], names: &mut BTreeSet<&'w str>) {
     }
 }
 
-/// The type of `failure` in a rescue.
+/// The type of `failure` in a catch.
 pub(super) fn failure() -> Type {
     Type::object([
         ("kind", Type::TEXT),

@@ -67,7 +67,7 @@ pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report)
         told_constant: false,
         report,
     };
-    let jobs = walk.jobs();
+    let queue = walk.queue();
     walk.blocks.push(Vec::new());
     let mut numbers = Numbers { prefix: String::new(), next: 0, depth: 0 };
     let (steps, end) = walk.steps(&workflow.steps, &mut numbers, None, Answered::No);
@@ -88,7 +88,7 @@ pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report)
     let timetables = workflow.timetables.iter().filter_map(|timetable| walk.timetable(timetable)).collect();
     Some(Plan {
         timetables,
-        jobs,
+        queue,
         durable: walk.durable,
         enqueues: walk.enqueues,
         name: workflow.name.text.clone(),
@@ -272,7 +272,7 @@ impl Walk<'_, '_, '_> {
             line,
         });
         // What is known here counts again only where the step may be left out or fail.
-        let keeps = step.when.is_some() || step.off || !step.rescue.is_empty();
+        let keeps = step.when.is_some() || step.off || !step.catch.is_empty();
         let around = if keeps { self.env.clone() } else { Env::default() };
         let when = step.when.as_ref().and_then(|node| self.condition("when", node));
         if let Some(when) = &when {
@@ -306,22 +306,22 @@ impl Walk<'_, '_, '_> {
         if let Some(slot) = id {
             self.env.set(slot, gives.clone());
         }
-        let mut rescue = None;
-        if !step.rescue.is_empty() {
-            // The step's own names are not there when it failed; rescue steps may define them.
+        let mut catch = None;
+        if !step.catch.is_empty() {
+            // The step's own names are not there when it failed; catch steps may define them.
             let own: Vec<String> = self.scope.names().skip(before).map(str::to_owned).collect();
             self.scope.close(before);
             self.scope.define_at(FIXED[2], FAILURE);
             let succeeded = std::mem::replace(&mut self.env, around.clone());
             self.env.set(FAILURE, scope::failure());
-            let ((block, rescue_end), names) =
-                self.apart(|walk| walk.branch(&step.rescue, &mut inside, "rescue", Answered::Maybe.min(answered)));
+            let ((block, catch_end), names) =
+                self.apart(|walk| walk.branch(&step.catch, &mut inside, "catch", Answered::Maybe.min(answered)));
             self.scope.close(before);
             self.know(own.into_iter().chain(names));
-            self.env = scope::meet(succeeded, end.ends, self.env.clone(), rescue_end.ends);
+            self.env = scope::meet(succeeded, end.ends, self.env.clone(), catch_end.ends);
             gives = gives.or(Type::Undefined);
-            rescue = Some(block);
-            end = End { ends: end.ends && rescue_end.ends, answered: end.answered.join(rescue_end.answered) };
+            catch = Some(block);
+            end = End { ends: end.ends && catch_end.ends, answered: end.answered.join(catch_end.answered) };
         }
         if let Some(when) = &when {
             let skipped = around.assuming(when, false);
@@ -337,7 +337,7 @@ impl Walk<'_, '_, '_> {
             end = End { ends: false, answered: end.answered.join(answered) };
         }
         let compiled =
-            action.map(|action| plan::Step { paragraph: paragraph as u32, id, when, off: step.off, rescue, action });
+            action.map(|action| plan::Step { paragraph: paragraph as u32, id, when, off: step.off, catch, action });
         (compiled, end)
     }
 
@@ -527,7 +527,7 @@ impl Answered {
         if self == other { self } else { Answered::Maybe }
     }
 
-    /// In a rescue the failed step may have answered or not.
+    /// In a catch the failed step may have answered or not.
     fn min(self, before: Answered) -> Answered {
         if before == Answered::Yes { Answered::Yes } else { self }
     }

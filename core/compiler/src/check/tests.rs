@@ -55,7 +55,7 @@ fn every_fault_is_found_at_its_place() {
         (format!("{head}  - call: registry.getVessel\n"), "missing-parameter@3:11"),
         (format!("{head}  - call: registry.getVessel\n    send: {{imo: '1', x: 1}}\n"), "unknown-parameter@4:22"),
         (format!("{head}  - call: registry.getVessel\n    send: {{imo: '1'}}\n    body: x\n"), "wrong-value@5:11"),
-        (format!("{head}  - call: registry.addVessel\n    retry: {{times: 2}}\n"), "unsafe-retry@4:5"),
+        (format!("{head}  - call: registry.addVessel\n    retry: {{attempts: 2}}\n"), "unsafe-retry@4:5"),
         (format!("{head}  - call: GET https://elsewhere.example/x\n"), "unknown-service@3:11"),
         (format!("{head}  - call: GET http://127.0.0.1:7090/registry/v{{?q}}\n"), "missing-parameter@3:11"),
         (format!("{head}  - call: registry.getVessel\n    send: {{imo: '1'}}\n    within: soon\n"), "wrong-value@5:13"),
@@ -107,7 +107,7 @@ fn every_fault_is_found_at_its_place() {
         ("workflow: w\nentries: [{endpoint: GET /x, access: key}]\nsteps: [{reply: 200}]\n".into(), "not-yet@2:38"),
         ("workflow: w\nentries: [{endpoint: GET /x}]\nsteps: [{reply: 200}]\n".into(), "missing-key@2:22"),
         (
-            "workflow: w\nentries: [{endpoint: GET /-/x, access: open}]\nsteps: [{reply: 200}]\n".into(),
+            "workflow: w\nentries: [{endpoint: GET /~/x, access: open}]\nsteps: [{reply: 200}]\n".into(),
             "reserved-path@2:22",
         ),
         ("workflow: w\nentries: [{webhook: x}]\nsteps: [{reply: 200}]\n".into(), "not-yet@2:12"),
@@ -149,7 +149,7 @@ fn two_workflows_cannot_have_one_address() {
 
 #[test]
 fn names_of_branches_are_known_behind_them() {
-    let text = "workflow: w\nsteps:\n  - if: run.id\n    then: [{let: {a: 1}}]\n    else: [{let: {a: 2, b: 1}}]\n  - call: registry.getVessel\n    id: v\n    send: {imo: \"${a}${b ?? 0}\"}\n    rescue: [{let: {v: \"${failure.kind}\"}}]\n  - reply: 200\n    body: ${v}\n";
+    let text = "workflow: w\nsteps:\n  - if: run.id\n    then: [{let: {a: 1}}]\n    else: [{let: {a: 2, b: 1}}]\n  - call: registry.getVessel\n    id: v\n    send: {imo: \"${a}${b ?? 0}\"}\n    catch: [{let: {v: \"${failure.kind}\"}}]\n  - reply: 200\n    body: ${v}\n";
     assert_eq!(found(text), Vec::<String>::new());
 }
 
@@ -201,8 +201,8 @@ fn types_flow_through_a_workflow() {
         "  - if: v.status === 404\n    then: [{fail: 422, detail: \"${v.body.title}\"}]\n  - let: {a: \"${v.body.length * 2}\"}\n",
         "  - match: v.status\n    arms: {200: [{let: {a: \"${v.body.name}\"}}], 404: [{let: {a: \"${v.body.title}\"}}]}\n  - let: {b: \"${a.trim()}\"}\n",
         "  - {id: w, call: s.get, when: v.status === 404, send: {imo: y}}\n  - let: {a: \"${w?.body.name ?? '-'}\"}\n",
-        "  - {id: w, call: s.get, send: {imo: y}, rescue: [{let: {w: null}}]}\n  - let: {a: \"${w?.body.length}\"}\n",
-        "  - {each: x, in: input.list, index: i, id: all, steps: [{let: {y: \"${x.trim()}\"}}], collect: \"${y.length + i}\"}\n  - let: {a: \"${Math.max(...all)}\"}\n",
+        "  - {id: w, call: s.get, send: {imo: y}, catch: [{let: {w: null}}]}\n  - let: {a: \"${w?.body.length}\"}\n",
+        "  - {each: x, in: input.list, position: i, id: all, steps: [{let: {y: \"${x.trim()}\"}}], collect: \"${y.length + i}\"}\n  - let: {a: \"${Math.max(...all)}\"}\n",
         "  - {each: x, in: input.list, id: all, settle: all, steps: [{id: r, call: s.get, send: {imo: \"${x}\"}}]}\n  - let: {a: \"${all.filter(one => one.ok).map(one => one.value.body.name)}\"}\n",
         "  - together: {a: {call: s.list}, b: [{let: {c: 1}}]}\n  - let: {d: \"${a.body.map(row => row.imo ?? '')}\", e: \"${b.c * 2}\"}\n",
         "  - {id: c, invoke: child, send: {n: \"${input.n}\"}}\n  - if: c.status === 201\n    then: [{let: {a: \"${c.body.n * 2}\"}}]\n    else: [{let: {a: \"${c.body.length}\"}}]\n",
@@ -268,11 +268,8 @@ fn types_flow_through_a_workflow() {
         ("  - {enqueue: child, send: {n: 1}, after: 1s, at: 2027-03-04T06:00:00Z}\n", "wrong-value@6:51"),
         ("  - {enqueue: child, send: {n: 1}, lane: slow}\n", "unknown-lane@6:42"),
         ("  - {enqueue: child, send: {n: 1}, spacing: 2s}\n", "wrong-value@6:36"),
-        ("  - {enqueue: child, send: {n: \"${item}\"}, for_each: input.k}\n", "wrong-operand@6:54"),
-        (
-            "  - {enqueue: child, send: {n: \"${x.y}\"}, for_each: \"input.list ?? []\", item: x}\n",
-            "unknown-member@6:37",
-        ),
+        ("  - {enqueue: child, send: {n: \"${item}\"}, each: item, in: input.k}\n", "wrong-operand@6:60"),
+        ("  - {enqueue: child, send: {n: \"${x.y}\"}, each: x, in: \"input.list ?? []\"}\n", "unknown-member@6:37"),
         ("  - {enqueue: child, id: e, send: {n: 1}}\n  - let: {a: \"${e.jobs}\"}\n", "unknown-member@7:19"),
         ("  - {cancel: {tga: x}}\n", "unknown-key@6:15"),
         ("  - {cancel: x, id: c}\n  - let: {a: \"${c.gone}\"}\n", "unknown-member@7:19"),
@@ -300,11 +297,11 @@ fn lanes_timetables_and_answers_are_checked() {
         ("lane: slow\norder: random\n", "wrong-value@2:8"),
         ("lane: slow\norder: {per: inptu.imo}\n", "unknown-name@2:14"),
         ("lane: slow\nfull: 404\n", "wrong-value@2:7"),
-        ("lane: slow\nagain: {times: 0}\n", "wrong-value@2:16"),
-        ("workflow: w\njobs: {lane: fast}\nsteps: [{note: x}]\n", "unknown-lane@2:14"),
-        ("workflow: w\njobs: {tag: \"${v}\"}\nsteps: [{note: x}]\n", "unknown-name@2:16"),
-        ("workflow: w\njobs: {again: {first: soon}}\nsteps: [{note: x}]\n", "wrong-value@2:23"),
-        ("workflow: w\njobs: {notify: {to: x}}\nsteps: [{note: x}]\n", "missing-key@2:16"),
+        ("lane: slow\nretry: {attempts: 0}\n", "wrong-value@2:19"),
+        ("workflow: w\nqueue: {lane: fast}\nsteps: [{note: x}]\n", "unknown-lane@2:15"),
+        ("workflow: w\nqueue: {tag: \"${v}\"}\nsteps: [{note: x}]\n", "unknown-name@2:17"),
+        ("workflow: w\nqueue: {retry: {first: soon}}\nsteps: [{note: x}]\n", "wrong-value@2:24"),
+        ("workflow: w\nqueue: {notify: {to: x}}\nsteps: [{note: x}]\n", "missing-key@2:17"),
         ("workflow: w\nentries: [{timetable: \"0 6 * *\"}]\nsteps: [{note: x}]\n", "bad-pattern@2:23"),
         (
             "workflow: w\nentries: [{timetable: \"0 6 * * *\", zone: Europe/Olso}]\nsteps: [{note: x}]\n",
@@ -341,16 +338,37 @@ fn lanes_timetables_and_answers_are_checked() {
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
     let mut good = Bundle::default();
-    good.add("lane.yaml", "lane: slow\nat_once: 2\npace: 30/min\norder: {per: input.imo}\nlength: 500\nfull: 429\nagain: {times: 4, first: 1s, most: 1min}\n");
-    good.add("w.yaml", "workflow: w\ninput: {imo: {type: string}, due: {type: string, optional: true}}\njobs: {lane: slow, priority: 2, tag: \"v-${input.imo}\", results: 2 days}\nentries:\n  - {endpoint: POST /w, access: open, answer: later}\n  - {timetable: [\"0 6 * * MON-FRI\", \"0 9 L * *\"], zone: Europe/Oslo, missed: once, overlap: wait, send: {imo: \"9074729\", due: \"${due}\"}}\nsteps:\n  - {await: c, until: 2 days, steps: [{note: \"${c.url}\"}]}\n  - {pause: 30 days, when: input.due != null}\n");
+    good.add("lane.yaml", "lane: slow\nat_once: 2\npace: 30/min\norder: {per: input.imo}\nlength: 500\nfull: 429\nretry: {attempts: 5, first: 1s, max: 1min}\n");
+    good.add("w.yaml", "workflow: w\ninput: {imo: {type: string}, due: {type: string, optional: true}}\nqueue: {lane: slow, priority: 2, tag: \"v-${input.imo}\", results: 2 days}\nentries:\n  - {endpoint: POST /w, access: open, answer: later}\n  - {timetable: [\"0 6 * * MON-FRI\", \"0 9 L * *\"], zone: Europe/Oslo, missed: once, overlap: wait, send: {imo: \"9074720\", due: \"${due}\"}}\nsteps:\n  - {await: c, until: 2 days, steps: [{note: \"${c.url}\"}]}\n  - {pause: 30 days, when: input.due != null}\n");
     let checked = check(&good);
     assert_eq!(checked.diagnostics, Vec::new());
     let (plan, lane) = (checked.plan("w").expect("plan"), &checked.lanes["slow"]);
     assert!(plan.durable && plan.timetables.len() == 1);
-    let input = kanzlei_model::value::Value::object([("imo", kanzlei_model::value::Value::text("9074729"))]);
-    assert_eq!(lane.turn(&input).as_deref(), Some("slow 9074729"));
+    let input = kanzlei_model::value::Value::object([("imo", kanzlei_model::value::Value::text("9074720"))]);
+    assert_eq!(lane.ordering_key(&input).as_deref(), Some("slow 9074720"));
     let given = plan.timetables[0].input("2027-03-04T06:00:00Z").expect("input");
-    assert_eq!(given.to_json(), r#"{"imo":"9074729","due":"2027-03-04T06:00:00Z"}"#);
-    let pauses: Vec<u64> = (1..=8).map(|time| lane.again.as_ref().expect("again").pause(time).as_secs()).collect();
+    assert_eq!(given.to_json(), r#"{"imo":"9074720","due":"2027-03-04T06:00:00Z"}"#);
+    let pauses: Vec<u64> =
+        (2..=9).map(|attempt| lane.retry.as_ref().expect("retry").pause_before(attempt).as_secs()).collect();
     assert_eq!(pauses, [1, 2, 4, 8, 16, 32, 60, 60]);
+}
+
+#[test]
+fn an_earlier_key_names_its_successor() {
+    for (text, at, help) in [
+        ("workflow: w\njobs: {lane: main}\nsteps: [{note: x}]\n", "2:1", "queue"),
+        ("workflow: w\nqueue: {again: {}}\nsteps: [{note: x}]\n", "2:9", "retry"),
+        ("workflow: w\nsteps: [{note: x, rescue: [{note: y}]}]\n", "2:19", "catch"),
+        ("workflow: w\nsteps: [{each: x, in: \"[]\", index: i, steps: [{note: x}]}]\n", "2:29", "position"),
+        ("workflow: w\nsteps: [{call: \"GET http://s/v\", retry: {times: 2, most: 1s}}]\n", "2:42", "attempts"),
+        ("workflow: w\nsteps: [{enqueue: w, for_each: \"[1]\", item: n}]\n", "2:22", "each` and `in"),
+        ("lane: l\nagain: {}\n", "2:1", "retry"),
+    ] {
+        let mut bundle = Bundle::default();
+        bundle.add("d.yaml", text);
+        let found = check(&bundle).diagnostics;
+        let first = found.iter().find(|d| d.code == "renamed-key").unwrap_or_else(|| panic!("{text}: {found:?}"));
+        assert_eq!(format!("{}:{}", first.line, first.column), at, "{text}");
+        assert_eq!(first.help, Some(format!("write `{help}`")), "{text}");
+    }
 }

@@ -13,11 +13,11 @@ pub use sheet::Paragraph;
 
 use crate::input::{EndpointInput, InputPlan};
 use kanzlei_lang::calendar::Calendar;
-use kanzlei_lang::document::lane::Again;
-use kanzlei_lang::document::step::{Encoding, Retry};
+use kanzlei_lang::document::retry::Retry;
+use kanzlei_lang::document::step::Encoding;
 use kanzlei_lang::document::workflow::{Answer, Missed, Overlap};
 use kanzlei_lang::expr::template::Template;
-use kanzlei_lang::expr::{Expression, Failure, Limits};
+use kanzlei_lang::expr::{EvalError, Expression, Limits};
 use kanzlei_lang::types::Type;
 use kanzlei_model::value::{MAX_DEPTH, ObjectBuilder, Str, Value};
 
@@ -36,7 +36,7 @@ pub struct Plan {
     pub input: InputPlan,
     pub endpoints: Vec<Endpoint>,
     pub timetables: Vec<Timetable>,
-    pub jobs: Jobs,
+    pub queue: Queue,
     /// Whether it waits longer than a client can: it runs as a job only.
     pub durable: bool,
     /// Names of the workflows it queues.
@@ -118,7 +118,7 @@ pub struct Lane {
     pub order: Order,
     pub length: Option<u64>,
     pub full: u16,
-    pub again: Option<Again>,
+    pub retry: Option<Retry>,
 }
 
 #[derive(Debug)]
@@ -140,13 +140,13 @@ impl Lane {
             order: Order::Due,
             length: None,
             full: 503,
-            again: None,
+            retry: None,
         }
     }
 
-    /// Whose turn a job with this input waits for: jobs of one turn run one after another. Nothing
-    /// where the input has no value for it.
-    pub fn turn(&self, input: &Value) -> Option<String> {
+    /// The ordering key of a job with this input: jobs with one key run one after another. Nothing where
+    /// the input has no value for it.
+    pub fn ordering_key(&self, input: &Value) -> Option<String> {
         match &self.order {
             Order::Due => None,
             Order::Strict => Some(self.name.clone()),
@@ -166,12 +166,12 @@ impl Lane {
 
 /// How a workflow runs as a job.
 #[derive(Debug, Default)]
-pub struct Jobs {
+pub struct Queue {
     pub lane: Option<String>,
     pub priority: Option<u8>,
     /// Over the fixed slots.
     pub tag: Option<Maker>,
-    pub again: Option<Again>,
+    pub retry: Option<Retry>,
     pub results: Option<Duration>,
     pub notify: Option<Notify>,
 }
@@ -197,7 +197,7 @@ pub struct Timetable {
 
 impl Timetable {
     /// The input of the job that is due at an instant.
-    pub fn input(&self, due: &str) -> Result<Value, Box<Failure>> {
+    pub fn input(&self, due: &str) -> Result<Value, Box<EvalError>> {
         let mut input = ObjectBuilder::with_capacity(self.send.len());
         for (name, maker) in &self.send {
             input.insert(name.clone(), maker.make(&[Value::text(due)], Limits::default())?);
@@ -215,7 +215,7 @@ pub struct Step {
     pub id: Option<u32>,
     pub when: Option<Expression>,
     pub off: bool,
-    pub rescue: Option<BlockId>,
+    pub catch: Option<BlockId>,
     pub action: Action,
 }
 
@@ -273,7 +273,7 @@ impl Action {
         )
     }
 
-    /// The blocks inside, branch by branch; a rescue belongs to the step.
+    /// The blocks inside, branch by branch; a catch belongs to the step.
     pub fn blocks(&self) -> Vec<BlockId> {
         match self {
             Action::If { then, otherwise, .. } => std::iter::once(*then).chain(*otherwise).collect(),
@@ -291,7 +291,7 @@ impl Action {
 pub struct Each {
     pub list: Expression,
     pub item: u32,
-    pub index: Option<u32>,
+    pub position: Option<u32>,
     pub block: BlockId,
     pub at_once: u32,
     pub collect: Option<Maker>,
@@ -308,7 +308,7 @@ pub struct Enqueue {
     pub tag: Option<Maker>,
     pub priority: Option<u8>,
     /// The list, and the slot of its items.
-    pub for_each: Option<(Expression, u32)>,
+    pub each: Option<(Expression, u32)>,
     pub spacing: Option<Maker>,
 }
 
@@ -418,7 +418,7 @@ pub enum Maker {
 }
 
 impl Maker {
-    pub fn make(&self, slots: &[Value], limits: Limits) -> Result<Value, Box<Failure>> {
+    pub fn make(&self, slots: &[Value], limits: Limits) -> Result<Value, Box<EvalError>> {
         let value = match self {
             Maker::Const(value) => return Ok(value.clone()),
             Maker::Text(template) => template.eval(slots, limits)?,
@@ -434,7 +434,7 @@ impl Maker {
             }
         };
         if value.depth() > MAX_DEPTH {
-            return Err(Failure::too_deep());
+            return Err(EvalError::too_deep());
         }
         Ok(value)
     }

@@ -18,7 +18,7 @@ pub struct Paragraph {
     /// The name of its result.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// Set on the first step of a branch: `then`, `else`, `rescue`, or the arm's value.
+    /// Set on the first step of a branch: `then`, `else`, `catch`, or the arm's value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub branch: Option<String>,
     /// Names and what they are given.

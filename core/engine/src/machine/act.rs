@@ -5,9 +5,10 @@ use super::{Effect, Failure, Keep, Kept, MAX_ITEMS, MAX_KEEP_TRIES, Machine, Mic
 use kanzlei_compiler::plan::{self, Action, KEPT, Maker, Step};
 use kanzlei_lang::expr::{self, ops};
 use kanzlei_model::problem::{Problem, phrase};
+use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::{ObjectBuilder, Str, Value};
 
-type Made<T> = Result<T, Box<expr::Failure>>;
+type Made<T> = Result<T, Box<expr::EvalError>>;
 
 impl Machine {
     /// Takes a step whose record was just opened.
@@ -65,11 +66,11 @@ impl Machine {
                     Some(count) if count <= MAX_ITEMS => self.fork_each(at, fibre, step, record, list),
                     Some(count) => {
                         let detail = format!("the list has {count} items; a loop takes at most {MAX_ITEMS}");
-                        self.step_failed(fibre, record, Failure::new("expression", detail))
+                        self.step_failed(fibre, record, Failure::new(FailureKind::Expression, detail))
                     }
                     None => {
                         let detail = format!("`in` is {}, not an array", list.kind());
-                        self.step_failed(fibre, record, Failure::new("expression", detail))
+                        self.step_failed(fibre, record, Failure::new(FailureKind::Expression, detail))
                     }
                 }
             }
@@ -93,7 +94,7 @@ impl Machine {
                                 invoke.plan.name, error.pointer, error.detail
                             )
                         });
-                        self.step_failed(fibre, record, Failure::new("input", detail))
+                        self.step_failed(fibre, record, Failure::new(FailureKind::Input, detail))
                     }
                 }
             }
@@ -107,7 +108,9 @@ impl Machine {
                         let until = self.now.saturating_add(Micros::try_from(span.as_micros()).unwrap_or(Micros::MAX));
                         self.wait(at, fibre, record, until, What::Pause)
                     }
-                    Err(error) => self.step_failed(fibre, record, Failure::new("expression", error.to_string())),
+                    Err(error) => {
+                        self.step_failed(fibre, record, Failure::new(FailureKind::Expression, error.to_string()))
+                    }
                 }
             }
             Action::Until(instant) => {
@@ -128,7 +131,7 @@ impl Machine {
                 let number = ops::to_number(&value);
                 if !(0.0..=1.0).contains(&number) {
                     let detail = format!("progress is a number from 0 to 1, not {}", ops::to_text(&value));
-                    return Ok(self.step_failed(fibre, record, Failure::new("expression", detail)));
+                    return Ok(self.step_failed(fibre, record, Failure::new(FailureKind::Expression, detail)));
                 }
                 self.told.push_back(Told::Progress(number));
                 self.close(fibre, record, State::Succeeded, value);
@@ -140,7 +143,8 @@ impl Machine {
             }
             Action::Fail(fail) => {
                 let problem = self.made_problem(fibre, fail)?;
-                let mut failure = Failure::new("fail", problem.detail.clone().unwrap_or_else(|| problem.title.clone()));
+                let mut failure =
+                    Failure::new(FailureKind::Fail, problem.detail.clone().unwrap_or_else(|| problem.title.clone()));
                 failure.status = Some(problem.status);
                 failure.body = problem.to_value();
                 let entry = &mut self.records[record];
@@ -192,7 +196,7 @@ impl Machine {
             },
         };
         if already.is_some() {
-            let failure = Failure::new("expression", "the client already had its answer");
+            let failure = Failure::new(FailureKind::Expression, "the client already had its answer");
             return self.step_failed(fibre, record, failure);
         }
         *already = Some(reply);
@@ -273,7 +277,7 @@ impl Machine {
     ) -> Flow {
         let kept = match result {
             Ok(kept) => kept,
-            Err(detail) => return self.step_failed(fibre, record, Failure::new("database", detail)),
+            Err(detail) => return self.step_failed(fibre, record, Failure::new(FailureKind::Database, detail)),
         };
         let stored = kept.stored;
         match &mut fibre.own {
@@ -293,7 +297,7 @@ impl Machine {
         }
         if tries >= MAX_KEEP_TRIES {
             let detail = format!("other runs were faster {tries} times in a row");
-            return self.step_failed(fibre, record, Failure::new("conflict", detail));
+            return self.step_failed(fibre, record, Failure::new(FailureKind::Conflict, detail));
         }
         let plan = self.levels[fibre.level as usize].plan.clone();
         let (block, place) = self.records[record].place;

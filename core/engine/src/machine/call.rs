@@ -7,10 +7,11 @@ use iri_string::template::UriTemplateStr;
 use iri_string::template::simple_context::{SimpleContext, Value as Variable};
 
 use super::flow::{Awaits, Fibre, Flow, What};
-use super::{Effect, Failure, Machine, Micros, State, body};
+use super::{Effect, EffectError, Failure, Machine, Micros, State, body};
 use kanzlei_compiler::plan::{Action, Call, Maker};
-use kanzlei_lang::document::step::{Retry, RetryOn};
+use kanzlei_lang::document::retry::Retry;
 use kanzlei_lang::expr::ops;
+use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::{ObjectBuilder, Value};
 
 /// One HTTP request, to be sent to a service.
@@ -35,49 +36,6 @@ pub struct Answer {
     pub status: u16,
     pub headers: Vec<(String, String)>,
     pub body: Vec<u8>,
-}
-
-/// Why there is no answer.
-#[derive(Clone, Debug, PartialEq)]
-pub struct CallFault {
-    pub kind: CallError,
-    pub detail: String,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum CallError {
-    /// No connection: nobody listens, the name is unknown.
-    Unreachable,
-    Timeout,
-    /// The connection broke before the answer was whole.
-    Broken,
-    TooLarge,
-    /// A redirect to somewhere else.
-    Redirected,
-    /// The address may not be called.
-    Refused,
-}
-
-impl CallError {
-    pub const ALL: [CallError; 6] = [
-        CallError::Unreachable,
-        CallError::Timeout,
-        CallError::Broken,
-        CallError::TooLarge,
-        CallError::Redirected,
-        CallError::Refused,
-    ];
-
-    pub fn name(self) -> &'static str {
-        match self {
-            CallError::Unreachable => "unreachable",
-            CallError::Timeout => "timeout",
-            CallError::Broken => "broken",
-            CallError::TooLarge => "too-large",
-            CallError::Redirected => "redirected",
-            CallError::Refused => "refused",
-        }
-    }
 }
 
 impl Machine {
@@ -119,9 +77,12 @@ impl Machine {
         let target = UriTemplateStr::new(&call.template)
             .and_then(|template| template.expand::<UriSpec, _>(&context))
             .map(|target| target.to_string())
-            .map_err(|error| Failure::new("expression", format!("the address cannot be made: {error}")))?;
+            .map_err(|error| Failure::new(FailureKind::Expression, format!("the address cannot be made: {error}")))?;
         if leaves_its_path(&target) {
-            return Err(Failure::new("refused", format!("a value makes the path `{target}` lead elsewhere")));
+            return Err(Failure::new(
+                FailureKind::BlockedAddress,
+                format!("a value makes the path `{target}` lead elsewhere"),
+            ));
         }
         let mut headers = Vec::with_capacity(call.headers.len() + 3);
         for (name, maker) in &call.headers {
@@ -174,7 +135,7 @@ impl Machine {
         fibre: &mut Fibre,
         record: usize,
         attempt: u32,
-        result: Result<Answer, CallFault>,
+        result: Result<Answer, EffectError>,
     ) -> Flow {
         let plan = self.levels[fibre.level as usize].plan.clone();
         let (block, place) = self.records[record].place;
@@ -182,7 +143,7 @@ impl Machine {
         let Some(Action::Call(call)) = step.map(|step| &step.action) else { return Flow::On };
         let retry_after = result.as_ref().ok().and_then(retry_after);
         let judged = match result {
-            Err(fault) => Err(Failure::new(fault.kind.name(), fault.detail)),
+            Err(fault) => Err(Failure::new(fault.kind, fault.detail)),
             Ok(answer) => judge(call, answer),
         };
         match judged {
@@ -190,12 +151,12 @@ impl Machine {
                 self.close(fibre, record, State::Succeeded, value);
                 Flow::On
             }
-            Err(failure) => match call.retry.as_ref().filter(|r| attempt < r.times && wants(r, &failure)) {
+            Err(failure) => match call.retry.as_ref().filter(|r| attempt < r.attempts && retryable(r, &failure)) {
                 Some(retry) => {
                     let pause = pause(retry, attempt, retry_after, &self.id, record);
                     let came = match failure.status {
-                        Some(status) if failure.kind == "status" => status.to_string(),
-                        _ => failure.kind.to_owned(),
+                        Some(status) if failure.kind == FailureKind::Status => status.to_string(),
+                        _ => failure.kind.name().to_owned(),
                     };
                     self.records[record].tries.push(came);
                     self.records[record].failure = Some(failure);
@@ -228,7 +189,7 @@ fn judge(call: &Call, answer: Answer) -> Result<Value, Failure> {
     let body = match body::parse(&media, header("content-disposition"), &answer.body) {
         Ok(body) => body,
         Err(detail) if accepted => {
-            return Err(Failure { status: Some(answer.status), ..Failure::new("unreadable", detail) });
+            return Err(Failure { status: Some(answer.status), ..Failure::new(FailureKind::Unreadable, detail) });
         }
         Err(_) => Value::Undefined,
     };
@@ -236,7 +197,7 @@ fn judge(call: &Call, answer: Answer) -> Result<Value, Failure> {
         let said = ["detail", "title", "message"].iter().find_map(|key| body.member(key).and_then(Value::as_text));
         let said = said.map(|said| format!(": {said}")).unwrap_or_default();
         let detail = format!("{} answered {}{said}", call.service, answer.status);
-        return Err(Failure { status: Some(answer.status), body, ..Failure::new("status", detail) });
+        return Err(Failure { status: Some(answer.status), body, ..Failure::new(FailureKind::Status, detail) });
     }
     let headers = answer.headers.into_iter().map(|(name, value)| (name.to_ascii_lowercase(), Value::text(value)));
     Ok(Value::object([
@@ -246,22 +207,20 @@ fn judge(call: &Call, answer: Answer) -> Result<Value, Failure> {
     ]))
 }
 
-fn wants(retry: &Retry, failure: &Failure) -> bool {
-    retry.on.iter().any(|on| match on {
-        RetryOn::Failure(kind) => kind == failure.kind,
-        RetryOn::Status(from, to) => {
-            failure.kind == "status" && failure.status.is_some_and(|s| (*from..=*to).contains(&s))
-        }
-    })
+/// Whether a policy retries a failure; without `on`, what a repetition may mend.
+fn retryable(retry: &Retry, failure: &Failure) -> bool {
+    let status = failure.status.filter(|_| failure.kind == FailureKind::Status);
+    let passing = matches!(failure.kind, FailureKind::Unreachable | FailureKind::Timeout | FailureKind::Broken)
+        || status.is_some_and(|status| matches!(status, 429 | 502..=504));
+    retry.covers(failure.kind.name(), status, passing)
 }
 
 /// The pause before the next attempt: growing, jittered between half and whole, and no shorter than
-/// the service asked for, all bounded by `most`.
+/// the service asked for, all bounded by `max`.
 fn pause(retry: &Retry, attempt: u32, asked: Option<Duration>, seed: &str, record: usize) -> Duration {
-    let grown = retry.first.as_secs_f64() * retry.factor.powi(attempt as i32 - 1);
     let jitter = 0.5 + 0.5 * fraction(seed, record, attempt);
-    let pause = (grown.min(retry.most.as_secs_f64()) * jitter).max(asked.map_or(0.0, |asked| asked.as_secs_f64()));
-    Duration::from_secs_f64(pause.min(retry.most.as_secs_f64()))
+    let pause = retry.pause_before(attempt + 1).mul_f64(jitter).max(asked.unwrap_or_default());
+    pause.min(retry.max)
 }
 
 /// A number in 0..1 that looks random and is the same for the same run, step and attempt (FNV-1a).

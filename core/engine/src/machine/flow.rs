@@ -9,6 +9,7 @@ use std::sync::Arc;
 use super::{Effect, EffectId, Ended, Failure, Kept, Machine, Reply, State, StepRecord, problem_of};
 use kanzlei_compiler::plan::{Action, BlockId, FAILURE, INPUT, KEPT, Plan, Step};
 use kanzlei_model::problem::Problem;
+use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::value::Value;
 
 /// A plan that is part of the run, and where its paragraphs stand.
@@ -214,7 +215,7 @@ impl Machine {
             };
             let Some((parent, index)) = fibre.parent else {
                 match result {
-                    Ok(()) => self.ended = Some(Ended { state: State::Succeeded, failure: None, at: self.now }),
+                    Ok(()) => self.ended = Some(Ended { state: RunState::Succeeded, failure: None, at: self.now }),
                     Err(failure) => {
                         self.cancel(&fibre);
                         let problem = problem_of(&failure);
@@ -253,7 +254,7 @@ impl Machine {
         }
         self.taken += 1;
         if self.taken > super::MAX_TAKEN {
-            let mut failure = Failure::new("expression", format!("more than {} steps", super::MAX_TAKEN));
+            let mut failure = Failure::new(FailureKind::Expression, format!("more than {} steps", super::MAX_TAKEN));
             failure.problem = Some(Box::new(Problem::new(500, "The workflow takes too many steps")));
             let problem = problem_of(&failure);
             self.end_failed(failure, problem);
@@ -284,7 +285,7 @@ impl Machine {
         let now = self.now;
         let plan = self.levels[fibre.level as usize].plan.clone();
         let record = &mut self.records[record];
-        // A rescued step stays rescued; its branch's end is not its own success.
+        // A caught step stays caught; its branch's end is not its own success.
         if record.state == State::Running {
             record.state = state;
             let (block, at) = record.place;
@@ -304,17 +305,17 @@ impl Machine {
         }
     }
 
-    /// A step failed: its rescue takes over, or that of a step around it, or the fibre ends.
+    /// A step failed: its catch takes over, or that of a step around it, or the fibre ends.
     pub(super) fn step_failed(&mut self, fibre: &mut Fibre, record: usize, failure: Failure) -> Flow {
         let mut failed = record;
         loop {
-            let rescue = self.step_of(failed).and_then(|step| step.rescue);
+            let catch = self.step_of(failed).and_then(|step| step.catch);
             let now = self.now;
             let record = &mut self.records[failed];
-            let in_rescue = record.state == State::Rescued;
+            let in_catch = record.state == State::Caught;
             record.ended = now;
-            if let Some(block) = rescue.filter(|_| !in_rescue) {
-                record.state = State::Rescued;
+            if let Some(block) = catch.filter(|_| !in_catch) {
+                record.state = State::Caught;
                 record.failure = Some(failure.clone());
                 if fibre.frames.len() == 1 {
                     fibre.result = Value::Undefined;
@@ -323,7 +324,7 @@ impl Machine {
                 fibre.frames.push(Frame { block, at: 0, owner: Some(failed) });
                 return Flow::On;
             }
-            if in_rescue {
+            if in_catch {
                 record.state = State::Failed;
             } else {
                 if record.state == State::Running {
@@ -384,7 +385,7 @@ impl Machine {
         if let Some(item) = group.list.as_list().and_then(|items| items.get(index)) {
             fibre.slots[each.item as usize] = item.clone();
         }
-        if let Some(slot) = each.index {
+        if let Some(slot) = each.position {
             fibre.slots[slot as usize] = Value::Int(index as i64);
         }
         self.ready.push_back(child);
@@ -532,7 +533,7 @@ impl Machine {
             _ => Value::list(group.results),
         };
         if outcome.depth() > kanzlei_model::value::MAX_DEPTH {
-            let failure = Failure::expression(&kanzlei_lang::expr::Failure::too_deep());
+            let failure = Failure::expression(&kanzlei_lang::expr::EvalError::too_deep());
             return self.step_failed(parent, group.record, failure);
         }
         // What the children kept is what this fibre sees from here on.

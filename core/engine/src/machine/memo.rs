@@ -11,22 +11,17 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use serde_json::{Value as Json, json};
 
-use super::{
-    Address, Answer, Arrival, CallError, CallFault, Cancellation, Kept, Outcome, QueryFault, QueueFault, Queued, Rows,
-};
+use super::{Address, Answer, Arrival, Cancellation, EffectError, Kept, Outcome, Queued, Rows};
+use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
 
-const QUERY_KINDS: &[&str] = &["database", "timeout", "duplicate", "sql"];
-const QUEUE_KINDS: &[&str] = &["full", "database", "input"];
-
-fn fault(kind: &str, detail: &str) -> Json {
-    json!({"kind": kind, "detail": detail})
+fn fault(error: &EffectError) -> Json {
+    json!({"kind": error.kind, "detail": error.detail})
 }
 
-fn known(kinds: &[&'static str], json: &Json) -> Option<(&'static str, String)> {
-    let kind = json.get("kind")?.as_str()?;
-    let kind = kinds.iter().copied().find(|known| *known == kind)?;
-    Some((kind, json.get("detail")?.as_str()?.to_owned()))
+fn known(json: &Json) -> Option<EffectError> {
+    let kind = FailureKind::of(json.get("kind")?.as_str()?)?;
+    Some(EffectError { kind, detail: json.get("detail")?.as_str()?.to_owned() })
 }
 
 /// Bytes as text where they are UTF-8, else in base64.
@@ -56,7 +51,7 @@ impl Outcome {
             Outcome::Called(Ok(answer)) => json!({"called": {
                 "status": answer.status, "headers": answer.headers, "body": bytes(&answer.body),
             }}),
-            Outcome::Called(Err(failed)) => json!({"call-failed": fault(failed.kind.name(), &failed.detail)}),
+            Outcome::Called(Err(failed)) => json!({"call-failed": fault(failed)}),
             Outcome::Waited => json!({"waited": {}}),
             Outcome::Queried(Ok(all)) => {
                 let all: Vec<Json> = all
@@ -68,7 +63,7 @@ impl Outcome {
                     .collect();
                 json!({"queried": all})
             }
-            Outcome::Queried(Err(failed)) => json!({"query-failed": fault(failed.kind, &failed.detail)}),
+            Outcome::Queried(Err(failed)) => json!({"query-failed": fault(failed)}),
             Outcome::Kept(Ok(kept)) => {
                 json!({"kept": {"version": kept.version, "values": kept.values.to_serde(), "stored": kept.stored}})
             }
@@ -76,13 +71,13 @@ impl Outcome {
             Outcome::Queued(Ok(queued)) => {
                 json!({"queued": {"ids": queued.ids, "group": queued.group, "base": queued.base}})
             }
-            Outcome::Queued(Err(failed)) => json!({"queue-failed": fault(failed.kind, &failed.detail)}),
+            Outcome::Queued(Err(failed)) => json!({"queue-failed": fault(failed)}),
             Outcome::Cancelled(Ok(done)) => json!({"cancelled": {
                 "cancelled": done.cancelled, "begun": done.begun, "done": done.done, "unknown": done.unknown,
             }}),
-            Outcome::Cancelled(Err(failed)) => json!({"cancel-failed": fault(failed.kind, &failed.detail)}),
+            Outcome::Cancelled(Err(failed)) => json!({"cancel-failed": fault(failed)}),
             Outcome::Opened(Ok(address)) => json!({"opened": {"id": address.id, "url": address.url}}),
-            Outcome::Opened(Err(failed)) => json!({"open-failed": fault(failed.kind, &failed.detail)}),
+            Outcome::Opened(Err(failed)) => json!({"open-failed": fault(failed)}),
             Outcome::Arrived(Some(arrival)) => {
                 json!({"arrived": {"media": arrival.media, "body": bytes(&arrival.body)}})
             }
@@ -93,7 +88,6 @@ impl Outcome {
     /// The outcome; nothing for what [`Outcome::to_json`] never writes.
     pub fn from_json(json: &Json) -> Option<Self> {
         let (kind, inner) = json.as_object()?.iter().next()?;
-        let queue = |inner: &Json| known(QUEUE_KINDS, inner).map(|(kind, detail)| QueueFault { kind, detail });
         Some(match kind.as_str() {
             "called" => {
                 let headers = inner.get("headers")?.as_array()?.iter().map(|pair| {
@@ -107,11 +101,7 @@ impl Outcome {
                     body: read_bytes(inner.get("body")?)?,
                 }))
             }
-            "call-failed" => {
-                let kind = inner.get("kind")?.as_str()?;
-                let kind = CallError::ALL.into_iter().find(|known| known.name() == kind)?;
-                Outcome::Called(Err(CallFault { kind, detail: inner.get("detail")?.as_str()?.to_owned() }))
-            }
+            "call-failed" => Outcome::Called(Err(known(inner)?)),
             "waited" => Outcome::Waited,
             "queried" => {
                 let all = inner.as_array()?.iter().map(|rows| {
@@ -123,10 +113,7 @@ impl Outcome {
                 });
                 Outcome::Queried(Ok(all.collect::<Option<_>>()?))
             }
-            "query-failed" => {
-                let (kind, detail) = known(QUERY_KINDS, inner)?;
-                Outcome::Queried(Err(QueryFault { kind, detail }))
-            }
+            "query-failed" => Outcome::Queried(Err(known(inner)?)),
             "kept" => Outcome::Kept(Ok(Kept {
                 version: inner.get("version")?.as_u64()?,
                 values: Value::from_json(inner.get("values")?),
@@ -138,19 +125,19 @@ impl Outcome {
                 group: inner.get("group")?.as_str().map(str::to_owned),
                 base: inner.get("base")?.as_str()?.to_owned(),
             })),
-            "queue-failed" => Outcome::Queued(Err(queue(inner)?)),
+            "queue-failed" => Outcome::Queued(Err(known(inner)?)),
             "cancelled" => Outcome::Cancelled(Ok(Cancellation {
                 cancelled: texts(inner.get("cancelled")?)?,
                 begun: texts(inner.get("begun")?)?,
                 done: texts(inner.get("done")?)?,
                 unknown: texts(inner.get("unknown")?)?,
             })),
-            "cancel-failed" => Outcome::Cancelled(Err(queue(inner)?)),
+            "cancel-failed" => Outcome::Cancelled(Err(known(inner)?)),
             "opened" => Outcome::Opened(Ok(Address {
                 id: inner.get("id")?.as_str()?.to_owned(),
                 url: inner.get("url")?.as_str()?.to_owned(),
             })),
-            "open-failed" => Outcome::Opened(Err(queue(inner)?)),
+            "open-failed" => Outcome::Opened(Err(known(inner)?)),
             "arrived" => Outcome::Arrived(Some(Arrival {
                 media: inner.get("media")?.as_str()?.to_owned(),
                 body: read_bytes(inner.get("body")?)?,
@@ -167,24 +154,24 @@ mod tests {
 
     #[test]
     fn every_outcome_comes_back_as_it_was() {
-        let queue = |kind| QueueFault { kind, detail: "so".into() };
+        let queue = |kind| EffectError { kind, detail: "so".into() };
         let ids = || vec!["a".to_owned(), "b".to_owned()];
         let values = Value::object([("n", Value::Int(i64::MAX)), ("x", Value::Num(1.5)), ("no", Value::Null)]);
         for outcome in [
             Outcome::Called(Ok(Answer { status: 204, headers: vec![("a".into(), "b".into())], body: vec![] })),
             Outcome::Called(Ok(Answer { status: 200, headers: vec![], body: b"\xff\x00".to_vec() })),
-            Outcome::Called(Err(CallFault { kind: CallError::TooLarge, detail: "large".into() })),
+            Outcome::Called(Err(EffectError { kind: FailureKind::TooLarge, detail: "large".into() })),
             Outcome::Waited,
             Outcome::Queried(Ok(vec![Rows { rows: vec![values.clone()], count: 1, id: Some(7) }, Rows::default()])),
-            Outcome::Queried(Err(QueryFault { kind: "duplicate", detail: "twice".into() })),
+            Outcome::Queried(Err(EffectError { kind: FailureKind::Duplicate, detail: "twice".into() })),
             Outcome::Kept(Ok(Kept { version: 3, values, stored: true })),
             Outcome::Kept(Err("away".into())),
             Outcome::Queued(Ok(Queued { ids: ids(), group: Some("g".into()), base: "http://h".into() })),
-            Outcome::Queued(Err(queue("full"))),
+            Outcome::Queued(Err(queue(FailureKind::Full))),
             Outcome::Cancelled(Ok(Cancellation { cancelled: ids(), begun: ids(), ..Cancellation::default() })),
-            Outcome::Cancelled(Err(queue("database"))),
+            Outcome::Cancelled(Err(queue(FailureKind::Database))),
             Outcome::Opened(Ok(Address { id: "c".into(), url: "http://h/c".into() })),
-            Outcome::Opened(Err(queue("database"))),
+            Outcome::Opened(Err(queue(FailureKind::Database))),
             Outcome::Arrived(Some(Arrival { media: "application/json".into(), body: b"{}".to_vec() })),
             Outcome::Arrived(None),
         ] {

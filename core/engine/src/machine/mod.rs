@@ -39,15 +39,16 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 
 pub use body::file_bytes;
-pub use call::{Answer, CallError, CallFault, Request};
+pub use call::{Answer, Request};
 use flow::{Awaits, Fibre, Level, What};
-pub use query::{Query, QueryFault, Rows, Sql};
-pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, NewJob, QueueFault, Queued};
+pub use query::{Query, Rows, Sql};
+pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, NewJob, Queued};
 pub use record::{Ended, State, StepRecord};
 
 use kanzlei_compiler::plan::{INPUT, KEPT, Plan, RUN};
 use kanzlei_lang::expr::{self, Limits, ops};
 use kanzlei_model::problem::Problem;
+use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::value::Value;
 
 /// Microseconds since 1970 UTC.
@@ -148,16 +149,23 @@ pub struct Kept {
     pub stored: bool,
 }
 
+/// Why an effect failed.
+#[derive(Clone, Debug, PartialEq)]
+pub struct EffectError {
+    pub kind: FailureKind,
+    pub detail: String,
+}
+
 /// What came of an effect.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Outcome {
-    Called(Result<Answer, CallFault>),
+    Called(Result<Answer, EffectError>),
     Waited,
-    Queried(Result<Vec<Rows>, QueryFault>),
+    Queried(Result<Vec<Rows>, EffectError>),
     Kept(Result<Kept, String>),
-    Queued(Result<Queued, QueueFault>),
-    Cancelled(Result<Cancellation, QueueFault>),
-    Opened(Result<Address, QueueFault>),
+    Queued(Result<Queued, EffectError>),
+    Cancelled(Result<Cancellation, EffectError>),
+    Opened(Result<Address, EffectError>),
     /// Nothing when the time was up before.
     Arrived(Option<Arrival>),
 }
@@ -173,31 +181,31 @@ pub struct Reply {
     pub problem: bool,
 }
 
-/// Why a step failed; what `failure` is in a rescue.
+/// Why a step failed; what `failure` is in a catch.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Failure {
-    pub kind: &'static str,
+    pub kind: FailureKind,
     pub status: Option<u16>,
     pub detail: String,
     pub body: Value,
     /// What a `fail` step says to the client.
     pub problem: Option<Box<Problem>>,
     /// Why an expression failed.
-    pub cause: Option<expr::FailureKind>,
+    pub cause: Option<expr::ErrorKind>,
 }
 
 impl Failure {
-    pub fn new(kind: &'static str, detail: impl Into<String>) -> Self {
+    pub fn new(kind: FailureKind, detail: impl Into<String>) -> Self {
         Failure { kind, status: None, detail: detail.into(), body: Value::Undefined, problem: None, cause: None }
     }
 
-    fn expression(failure: &expr::Failure) -> Self {
-        Failure { cause: Some(failure.kind), ..Failure::new("expression", failure.message.clone()) }
+    fn expression(failure: &expr::EvalError) -> Self {
+        Failure { cause: Some(failure.kind), ..Failure::new(FailureKind::Expression, failure.message.clone()) }
     }
 
     pub fn to_value(&self) -> Value {
         Value::object([
-            ("kind", Value::text(self.kind)),
+            ("kind", Value::text(self.kind.name())),
             ("status", self.status.map_or(Value::Null, |status| Value::Int(status.into()))),
             ("detail", Value::text(self.detail.as_str())),
             ("body", self.body.clone()),
@@ -401,13 +409,13 @@ impl Machine {
             record.state = State::Cancelled;
             record.ended = now;
         }
-        self.ended = Some(Ended { state: State::Cancelled, failure: None, at: now });
+        self.ended = Some(Ended { state: RunState::Cancelled, failure: None, at: now });
     }
 
     /// Ends a run that took longer than it may.
     pub fn time_is_up(&mut self, within: std::time::Duration, now: Micros) {
         let detail = format!("the request took longer than its limit of {}", kanzlei_model::duration::short(within));
-        let failure = Failure { status: Some(504), ..Failure::new("timeout", detail.clone()) };
+        let failure = Failure { status: Some(504), ..Failure::new(FailureKind::Timeout, detail.clone()) };
         self.stop(failure, Problem::new(504, "The request took too long").detail(detail), now);
     }
 
@@ -443,7 +451,7 @@ impl Machine {
                     }
                     flow::Flow::On
                 }
-                Err(detail) => flow::Flow::Failed(Failure::new("database", detail)),
+                Err(detail) => flow::Flow::Failed(Failure::new(FailureKind::Database, detail)),
             },
             (What::Keep { tries }, Outcome::Kept(result), Some(record)) => self.kept(at, fibre, record, tries, result),
             (What::Enqueue, Outcome::Queued(result), Some(record)) => self.queued(fibre, record, result),
@@ -451,10 +459,14 @@ impl Machine {
             (What::Open, Outcome::Opened(result), Some(record)) => self.opened(fibre, record, result),
             (What::Callback, Outcome::Arrived(arrival), Some(record)) => self.arrived(fibre, record, arrival),
             // An outcome of another kind than what was asked for: as if it had broken.
-            (_, _, Some(record)) => {
-                self.step_failed(fibre, record, Failure::new("broken", "the outcome is not what was asked for"))
+            (_, _, Some(record)) => self.step_failed(
+                fibre,
+                record,
+                Failure::new(FailureKind::Internal, "the outcome is not what was asked for"),
+            ),
+            (_, _, None) => {
+                flow::Flow::Failed(Failure::new(FailureKind::Internal, "the outcome is not what was asked for"))
             }
-            (_, _, None) => flow::Flow::Failed(Failure::new("broken", "the outcome is not what was asked for")),
         }
     }
 
@@ -468,33 +480,38 @@ impl Machine {
             let body = problem.to_value();
             self.reply = Some(Reply { status: problem.status, headers: Vec::new(), body, problem: true });
         }
-        self.ended = Some(Ended { state: State::Failed, failure: Some(failure), at: now });
+        // A workflow that turns its caller away did what it should: it is no failure of ours.
+        let rejects = failure.kind == FailureKind::Fail && (400..500).contains(&problem.status);
+        let state = if rejects { RunState::Rejected } else { RunState::Failed };
+        self.ended = Some(Ended { state, failure: Some(failure), at: now });
     }
 }
 
 /// A status an expression gave.
-fn status_code(value: &Value, least: u16) -> Result<u16, Box<expr::Failure>> {
+fn status_code(value: &Value, least: u16) -> Result<u16, Box<expr::EvalError>> {
     let number = ops::to_number(value);
     if number.fract() == 0.0 && (f64::from(least)..=599.0).contains(&number) {
         return Ok(number as u16);
     }
-    Err(Box::new(expr::Failure {
-        kind: expr::FailureKind::Range,
+    Err(Box::new(expr::EvalError {
+        kind: expr::ErrorKind::Range,
         message: format!("{} is not a status from {least} to 599", ops::to_text(value)),
         at: None,
     }))
 }
 
-/// What the client is told when a step fails and nothing rescues it (never what was inside).
+/// What the client is told when a step fails and nothing catches it (never what was inside).
 fn problem_of(failure: &Failure) -> Problem {
     if let Some(problem) = &failure.problem {
         return (**problem).clone();
     }
     match failure.kind {
-        "timeout" => Problem::new(504, "A service did not answer in time"),
-        "full" => Problem::new(503, "The queue is full"),
-        "database" | "conflict" => Problem::new(503, "A database is not available"),
-        "expression" | "input" | "sql" => Problem::new(500, "The workflow failed"),
+        FailureKind::Timeout => Problem::new(504, "A service did not answer in time"),
+        FailureKind::Full => Problem::new(503, "The queue is full"),
+        FailureKind::Database | FailureKind::Conflict => Problem::new(503, "A database is not available"),
+        FailureKind::Expression | FailureKind::Input | FailureKind::Sql | FailureKind::Internal => {
+            Problem::new(500, "The workflow failed")
+        }
         _ => Problem::new(502, "A service failed"),
     }
 }

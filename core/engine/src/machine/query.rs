@@ -4,9 +4,10 @@
 use std::time::Duration;
 
 use super::flow::{Awaits, Fibre, Flow, What};
-use super::{Effect, Failure, Machine, State};
+use super::{Effect, EffectError, Failure, Machine, State};
 use kanzlei_compiler::plan::{self, Statement};
 use kanzlei_lang::expr;
+use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
 
 /// The most values one statement is sent with.
@@ -53,14 +54,6 @@ impl Rows {
     }
 }
 
-/// Why a database gave nothing.
-#[derive(Clone, Debug, PartialEq)]
-pub struct QueryFault {
-    /// `database` (it is away), `timeout`, `duplicate`, or `sql` for anything it refused.
-    pub kind: &'static str,
-    pub detail: String,
-}
-
 impl Machine {
     pub(super) fn start_query(
         &mut self,
@@ -68,7 +61,7 @@ impl Machine {
         fibre: &mut Fibre,
         sql: &plan::Sql,
         record: usize,
-    ) -> Result<Flow, Box<expr::Failure>> {
+    ) -> Result<Flow, Box<expr::EvalError>> {
         let mut statements = Vec::with_capacity(sql.statements.len());
         for (statement, makers) in &sql.statements {
             let mut values = Vec::with_capacity(makers.len());
@@ -78,7 +71,7 @@ impl Machine {
             let filled = fill(statement, &values);
             if filled.values.len() > MAX_VALUES {
                 let detail = format!("{} values for one statement; at most {MAX_VALUES}", filled.values.len());
-                return Ok(self.step_failed(fibre, record, Failure::new("sql", detail)));
+                return Ok(self.step_failed(fibre, record, Failure::new(FailureKind::Sql, detail)));
             }
             statements.push(filled);
         }
@@ -95,7 +88,7 @@ impl Machine {
         Ok(Flow::Waits)
     }
 
-    pub(super) fn queried(&mut self, fibre: &mut Fibre, record: usize, result: Result<Vec<Rows>, QueryFault>) -> Flow {
+    pub(super) fn queried(&mut self, fibre: &mut Fibre, record: usize, result: Result<Vec<Rows>, EffectError>) -> Flow {
         let several = matches!(
             self.step_of(record).map(|step| &step.action),
             Some(plan::Action::Sql(sql)) if sql.transaction

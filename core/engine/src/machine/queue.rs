@@ -2,9 +2,10 @@
 //! lane is and where jobs are kept is known to whoever performs the effects.
 
 use super::flow::{Awaits, Fibre, Flow, Frame, What};
-use super::{Effect, Failure, MAX_ITEMS, Machine, Micros, State, body};
+use super::{Effect, EffectError, Failure, MAX_ITEMS, Machine, Micros, State, body};
 use kanzlei_compiler::plan::{self, Action, Cancel, Due, Maker};
 use kanzlei_lang::expr::{self, ops};
+use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::{ObjectBuilder, Value};
 
 /// Jobs to be queued, all or none.
@@ -70,18 +71,10 @@ pub struct Arrival {
     pub body: Vec<u8>,
 }
 
-/// Why the queue did not do it.
-#[derive(Clone, Debug, PartialEq)]
-pub struct QueueFault {
-    /// `full` (the lane takes no more), `database` (it is away), or `input`.
-    pub kind: &'static str,
-    pub detail: String,
-}
+type Made<T> = Result<T, Box<expr::EvalError>>;
 
-type Made<T> = Result<T, Box<expr::Failure>>;
-
-fn wrong(message: impl Into<String>) -> Box<expr::Failure> {
-    Box::new(expr::Failure { kind: expr::FailureKind::Range, message: message.into(), at: None })
+fn wrong(message: impl Into<String>) -> Box<expr::EvalError> {
+    Box::new(expr::EvalError { kind: expr::ErrorKind::Range, message: message.into(), at: None })
 }
 
 /// A span as microseconds.
@@ -108,16 +101,16 @@ impl Machine {
         record: usize,
     ) -> Made<Flow> {
         let mut jobs = Vec::new();
-        match &enqueue.for_each {
+        match &enqueue.each {
             None => jobs.push(self.new_job(fibre, enqueue, 0)?),
             Some((list, slot)) => {
                 let list = list.eval(&fibre.slots, self.limits)?;
                 let Some(items) = list.as_list() else {
-                    return Err(wrong(format!("`for_each` is {}, not an array", list.kind())));
+                    return Err(wrong(format!("`in` is {}, not an array", list.kind())));
                 };
                 if items.len() > MAX_ITEMS {
                     let detail = format!("the list has {} items; at most {MAX_ITEMS} are queued at once", items.len());
-                    return Ok(self.step_failed(fibre, record, Failure::new("expression", detail)));
+                    return Ok(self.step_failed(fibre, record, Failure::new(FailureKind::Expression, detail)));
                 }
                 let spacing =
                     enqueue.spacing.as_ref().map(|maker| maker.make(&fibre.slots, self.limits)).transpose()?;
@@ -130,7 +123,7 @@ impl Machine {
                 fibre.slots[*slot as usize] = before;
             }
         }
-        let group = enqueue.for_each.is_some();
+        let group = enqueue.each.is_some();
         self.records[record].sent = match (group, jobs.first()) {
             (false, Some(job)) => shown(job),
             _ => Value::object([
@@ -165,14 +158,14 @@ impl Machine {
         })
     }
 
-    pub(super) fn queued(&mut self, fibre: &mut Fibre, record: usize, result: Result<Queued, QueueFault>) -> Flow {
+    pub(super) fn queued(&mut self, fibre: &mut Fibre, record: usize, result: Result<Queued, EffectError>) -> Flow {
         let group = matches!(
             self.step_of(record).map(|step| &step.action),
-            Some(Action::Enqueue(enqueue)) if enqueue.for_each.is_some()
+            Some(Action::Enqueue(enqueue)) if enqueue.each.is_some()
         );
         match result {
             Ok(queued) => {
-                let url = |id: &str| Value::text(format!("{}/-/jobs/{id}", queued.base));
+                let url = |id: &str| Value::text(format!("{}/~/jobs/{id}", queued.base));
                 let value = match (group, queued.ids.first()) {
                     (false, Some(id)) => Value::object([("job", Value::text(id.as_str())), ("url", url(id))]),
                     _ => Value::object([
@@ -211,7 +204,7 @@ impl Machine {
         &mut self,
         fibre: &mut Fibre,
         record: usize,
-        result: Result<Cancellation, QueueFault>,
+        result: Result<Cancellation, EffectError>,
     ) -> Flow {
         match result {
             Ok(done) => {
@@ -230,7 +223,7 @@ impl Machine {
     }
 
     /// The address is there: its steps give it out.
-    pub(super) fn opened(&mut self, fibre: &mut Fibre, record: usize, result: Result<Address, QueueFault>) -> Flow {
+    pub(super) fn opened(&mut self, fibre: &mut Fibre, record: usize, result: Result<Address, EffectError>) -> Flow {
         let address = match result {
             Ok(address) => address,
             Err(fault) => return self.step_failed(fibre, record, Failure::new(fault.kind, fault.detail)),
@@ -273,11 +266,11 @@ impl Machine {
                     self.close(fibre, record, State::Succeeded, value);
                     Flow::On
                 }
-                Err(detail) => self.step_failed(fibre, record, Failure::new("unreadable", detail)),
+                Err(detail) => self.step_failed(fibre, record, Failure::new(FailureKind::Unreadable, detail)),
             },
             None => {
                 let detail = "nothing came to the address in time";
-                self.step_failed(fibre, record, Failure::new("timeout", detail))
+                self.step_failed(fibre, record, Failure::new(FailureKind::Timeout, detail))
             }
         }
     }

@@ -1,37 +1,11 @@
 //! What the journal is made from: one record per step that began.
 
-use serde::{Deserialize, Serialize};
-
 use super::{Failure, Micros};
 use kanzlei_compiler::plan::BlockId;
 use kanzlei_model::value::Value;
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum State {
-    Running,
-    Succeeded,
-    /// `when` did not hold.
-    Skipped,
-    /// Failed, and its rescue took over.
-    Rescued,
-    Failed,
-    /// Ended because a branch or item beside it failed.
-    Cancelled,
-}
-
-impl State {
-    pub fn name(self) -> &'static str {
-        match self {
-            State::Running => "running",
-            State::Succeeded => "succeeded",
-            State::Skipped => "skipped",
-            State::Rescued => "rescued",
-            State::Failed => "failed",
-            State::Cancelled => "cancelled",
-        }
-    }
-}
+use kanzlei_model::run::RunState;
+pub use kanzlei_model::run::StepState as State;
 
 #[derive(Clone, Debug)]
 pub struct StepRecord {
@@ -89,7 +63,7 @@ impl StepRecord {
 /// How a run ended.
 #[derive(Clone, Debug)]
 pub struct Ended {
-    pub state: State,
+    pub state: RunState,
     pub failure: Option<Failure>,
     pub at: Micros,
 }

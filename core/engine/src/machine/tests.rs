@@ -2,6 +2,7 @@
 
 use super::*;
 use kanzlei_compiler::check::{Bundle, check};
+use kanzlei_model::run::FailureKind;
 
 fn plan(steps: &str) -> Arc<Plan> {
     let mut bundle = Bundle::default();
@@ -23,8 +24,8 @@ fn answer(status: u16, body: &str) -> Outcome {
     Outcome::Called(Ok(Answer { status, headers, body: body.into() }))
 }
 
-fn fault(kind: CallError) -> Outcome {
-    Outcome::Called(Err(CallFault { kind, detail: "away".into() }))
+fn fault(kind: FailureKind) -> Outcome {
+    Outcome::Called(Err(EffectError { kind, detail: "away".into() }))
 }
 
 /// Runs to the end with these outcomes of calls, in the order they are asked for; gives the reply and
@@ -64,7 +65,7 @@ fn branches_are_taken_and_recorded() {
 
 #[test]
 fn requests_carry_what_the_step_says_and_are_the_same_on_each_attempt() {
-    let steps = "  - call: s.op\n    send: {id: \"a b/${input.n}\", q: x&y, name: Tare}\n    headers: {X-N: \"${input.n}\"}\n    retry: {times: 2, first: 1s}\n  - reply: 204\n";
+    let steps = "  - call: s.op\n    send: {id: \"a b/${input.n}\", q: x&y, name: Tare}\n    headers: {X-N: \"${input.n}\"}\n    retry: {attempts: 2, first: 1s}\n  - reply: 204\n";
     let mut machine = start(plan(steps), 7);
     let Next::Do(id, Effect::Call(first)) = machine.next() else { panic!() };
     assert_eq!(first.target, "/x/a%20b%2F7?q=x%26y");
@@ -85,7 +86,7 @@ fn a_value_cannot_lead_a_path_elsewhere() {
     for n in [1, 2] {
         let mut machine = start(plan(steps), n);
         run(&mut machine, vec![]);
-        assert_eq!(machine.ended().and_then(|e| e.failure.as_ref()).map(|f| f.kind), Some("refused"));
+        assert_eq!(machine.ended().and_then(|e| e.failure.as_ref()).map(|f| f.kind), Some(FailureKind::BlockedAddress));
     }
     run(&mut start(plan(steps), 3), vec![answer(200, "{}")]);
 }
@@ -101,15 +102,15 @@ fn failures_are_told_apart_and_end_the_run() {
         }))
     };
     for (outcome, kind, status) in [
-        (fault(CallError::Unreachable), "unreachable", 502),
-        (fault(CallError::Timeout), "timeout", 504),
-        (fault(CallError::Broken), "broken", 502),
-        (fault(CallError::TooLarge), "too-large", 502),
-        (fault(CallError::Redirected), "redirected", 502),
-        (fault(CallError::Refused), "refused", 502),
-        (answer(404, r#"{"detail":"no such"}"#), "status", 502),
-        (with_type("application/json", b"{oops"), "unreadable", 502),
-        (with_type("text/plain", b"\xff\xfe"), "unreadable", 502),
+        (fault(FailureKind::Unreachable), FailureKind::Unreachable, 502),
+        (fault(FailureKind::Timeout), FailureKind::Timeout, 504),
+        (fault(FailureKind::Broken), FailureKind::Broken, 502),
+        (fault(FailureKind::TooLarge), FailureKind::TooLarge, 502),
+        (fault(FailureKind::Redirected), FailureKind::Redirected, 502),
+        (fault(FailureKind::BlockedAddress), FailureKind::BlockedAddress, 502),
+        (answer(404, r#"{"detail":"no such"}"#), FailureKind::Status, 502),
+        (with_type("application/json", b"{oops"), FailureKind::Unreadable, 502),
+        (with_type("text/plain", b"\xff\xfe"), FailureKind::Unreadable, 502),
     ] {
         let mut machine = start(plan(steps), 1);
         let (reply, states) = run(&mut machine, vec![outcome]);
@@ -122,47 +123,46 @@ fn failures_are_told_apart_and_end_the_run() {
 
 #[test]
 fn only_what_retry_names_is_tried_again() {
-    let steps =
-        "  - call: s.op\n    send: {id: x}\n    retry: {times: 3, first: 10ms, on: [timeout, 5xx]}\n  - reply: 204\n";
+    let steps = "  - call: s.op\n    send: {id: x}\n    retry: {attempts: 3, first: 10ms, on: [timeout, 5xx]}\n  - reply: 204\n";
     for (outcomes, attempts, succeeded) in [
-        (vec![fault(CallError::Timeout), answer(500, ""), answer(200, "{}")], 3, true),
-        (vec![fault(CallError::Unreachable)], 1, false),
+        (vec![fault(FailureKind::Timeout), answer(500, ""), answer(200, "{}")], 3, true),
+        (vec![fault(FailureKind::Unreachable)], 1, false),
         (vec![answer(500, ""), answer(501, ""), answer(502, "")], 3, false),
         (vec![answer(400, "")], 1, false),
     ] {
         let mut machine = start(plan(steps), 1);
         run(&mut machine, outcomes);
         assert_eq!(machine.records()[0].attempts, attempts);
-        assert_eq!(machine.ended().expect("ended").state == State::Succeeded, succeeded);
+        assert_eq!(machine.ended().expect("ended").state == RunState::Succeeded, succeeded);
     }
 }
 
 #[test]
-fn rescue_takes_over_where_it_stands() {
-    let own = "  - id: v\n    call: s.op\n    send: {id: x}\n    rescue: [{let: {v: \"${failure.kind} ${failure.status}\"}}]\n  - reply: 200\n    body: ${v}\n";
+fn catch_takes_over_where_it_stands() {
+    let own = "  - id: v\n    call: s.op\n    send: {id: x}\n    catch: [{let: {v: \"${failure.kind} ${failure.status}\"}}]\n  - reply: 200\n    body: ${v}\n";
     let (reply, states) = run(&mut start(plan(own), 1), vec![answer(500, "")]);
     assert_eq!(
         (reply.expect("reply").body, states.as_str()),
-        (Value::text("status 500"), "1 rescued, 1.1 succeeded, 2 succeeded")
+        (Value::text("status 500"), "1 caught, 1.1 succeeded, 2 succeeded")
     );
 
-    let around = "  - if: input.n\n    then: [{call: s.op, send: {id: x}}, {note: never}]\n    rescue: [{note: \"${failure.detail}\"}]\n  - reply: 200\n";
+    let around = "  - if: input.n\n    then: [{call: s.op, send: {id: x}}, {note: never}]\n    catch: [{note: \"${failure.detail}\"}]\n  - reply: 200\n";
     let (_, states) = run(&mut start(plan(around), 1), vec![answer(500, "")]);
-    assert_eq!(states, "1 rescued, 1.1 failed, 1.3 succeeded, 2 succeeded");
+    assert_eq!(states, "1 caught, 1.1 failed, 1.3 succeeded, 2 succeeded");
 
-    let failing = "  - call: s.op\n    send: {id: x}\n    rescue: [{call: s.op, send: {id: y}}]\n  - reply: 200\n";
+    let failing = "  - call: s.op\n    send: {id: x}\n    catch: [{call: s.op, send: {id: y}}]\n  - reply: 200\n";
     let (reply, states) = run(&mut start(plan(failing), 1), vec![answer(500, ""), answer(501, "")]);
     assert_eq!((reply.expect("reply").status, states.as_str()), (502, "1 failed, 1.1 failed"));
 
     let expression =
-        "  - let: {a: \"${list.chunk([1], input.n - 1)}\"}\n    rescue: [{reply: 200, body: \"${failure.kind}\"}]\n";
+        "  - let: {a: \"${list.chunk([1], input.n - 1)}\"}\n    catch: [{reply: 200, body: \"${failure.kind}\"}]\n";
     let (reply, _) = run(&mut start(plan(expression), 1), vec![]);
     assert_eq!(reply.expect("reply").body, Value::text("expression"));
 }
 
 #[test]
-fn fail_gives_problem_details_and_cannot_be_rescued() {
-    let steps = "  - if: input.n\n    then: [{fail: 422, title: Unknown vessel, detail: \"No ${input.n}\", type: \"https://lindvik.example/p\", with: {imo: \"${input.n}\", status: 1}}]\n    rescue: [{note: never}]\n";
+fn fail_gives_problem_details_and_cannot_be_caught() {
+    let steps = "  - if: input.n\n    then: [{fail: 422, title: Unknown vessel, detail: \"No ${input.n}\", type: \"https://lindvik.example/p\", with: {imo: \"${input.n}\", status: 1}}]\n    catch: [{note: never}]\n";
     let mut machine = start(plan(steps), 3);
     let (reply, states) = run(&mut machine, vec![]);
     let reply = reply.expect("reply");
@@ -206,7 +206,7 @@ fn the_same_outcomes_give_the_same_run() {
     let demo = check(&Bundle::of(kanzlei_samples::demo()));
     let (_, plan) = demo.workflows.into_iter().find(|(_, plan)| plan.name == "berth-quote").expect("berth-quote");
     let input: Value = serde_json::from_str(
-        r#"{"harbour": "LIN", "imo": "9074729", "arrives": "2027-03-04T06:00:00Z", "nights": 2, "currency": "NOK"}"#,
+        r#"{"harbour": "LIN", "imo": "9074720", "arrives": "2027-03-04T06:00:00Z", "nights": 2, "currency": "NOK"}"#,
     )
     .expect("input");
     let once = || {
@@ -216,7 +216,7 @@ fn the_same_outcomes_give_the_same_run() {
         );
         let outcomes = vec![
             answer(200, r#"{"name": "Havbris", "length_m": 132, "draught_m": 6.2}"#),
-            fault(CallError::Timeout),
+            fault(FailureKind::Timeout),
             answer(200, r#"{"window": {"from": "2027-03-04T07:10:00Z", "to": "2027-03-04T09:40:00Z"}}"#),
             answer(200, r#"{"rate": 11.62}"#),
         ];
@@ -261,7 +261,7 @@ const W: &str = "workflow: w\ninput: {n: {type: integer}, list: {type: array, op
 fn loops_keep_the_order_of_their_items_and_the_bound() {
     for at_once in [1, 2, 5] {
         let text = format!(
-            "{W}  - each: ms\n    in: input.list ?? []\n    index: i\n    at_once: {at_once}\n    id: all\n    steps:\n      - {{id: r, call: \"GET http://s/x/{{ms}}\", send: {{ms: \"${{ms}}\"}}}}\n    collect: \"${{i}}:${{r.body.n}}\"\n  - reply: 200\n    body: ${{all}}\n"
+            "{W}  - each: ms\n    in: input.list ?? []\n    position: i\n    at_once: {at_once}\n    id: all\n    steps:\n      - {{id: r, call: \"GET http://s/x/{{ms}}\", send: {{ms: \"${{ms}}\"}}}}\n    collect: \"${{i}}:${{r.body.n}}\"\n  - reply: 200\n    body: ${{all}}\n"
         );
         let input = serde_json::from_str(r#"{"n": 1, "list": [30, 10, 20, 5]}"#).expect("input");
         let mut machine =
@@ -295,14 +295,14 @@ fn forks_join_fail_and_settle() {
         )
     };
     let settle = "    settle: all\n  - reply: 200\n    body: \"${a.ok} ${b.ok} ${b.ok ? '' : b.failure.status}\"\n";
-    let rescued = "    rescue: [{reply: 200, body: \"${failure.detail}\"}]\n";
+    let caught = "    catch: [{reply: 200, body: \"${failure.detail}\"}]\n";
     for (text, body, states) in [
         (
             together("x/10") + "  - reply: 200\n    body: ${a.body.n}+${b.d}\n",
             "30+10",
             "1 succeeded, 1.1 succeeded, 1.2 succeeded, 1.3 succeeded, 1.4 succeeded, 2 succeeded",
         ),
-        (together("fail/10") + rescued + tail, "s answered 500", "1 rescued, 1.1 cancelled, 1.2 failed, 1.5 succeeded"),
+        (together("fail/10") + caught + tail, "s answered 500", "1 caught, 1.1 cancelled, 1.2 failed, 1.5 succeeded"),
         (together("fail/10") + settle, "true false 500", "1 succeeded, 1.1 succeeded, 1.2 failed, 2 succeeded"),
     ] {
         let (reply, got) = drive(&mut start(plans(&[&text]), 1), by_path);
@@ -331,14 +331,14 @@ fn an_invoked_workflow_has_its_numbers_below_the_caller_and_gives_its_reply() {
         states,
         "1 succeeded, 2 succeeded, 2.1 succeeded, 2.2 succeeded, 2.3 succeeded, 2.4 succeeded, 3 succeeded"
     );
-    // A problem of the invoked workflow is the caller's, unless it rescues it.
+    // A problem of the invoked workflow is the caller's, unless it catches it.
     let (reply, states) = drive(&mut start(plans(&[child, &parent]), 9), by_path);
     assert_eq!(
         (reply.map(|r| r.status), states.as_str()),
         (Some(409), "1 succeeded, 2 failed, 2.1 failed, 2.1.1 failed")
     );
     let rescuing = parent
-        .replace("  - reply", "    rescue: [{reply: 200, body: \"${failure.kind} ${failure.body.title}\"}]\n  - reply");
+        .replace("  - reply", "    catch: [{reply: 200, body: \"${failure.kind} ${failure.body.title}\"}]\n  - reply");
     let (reply, _) = drive(&mut start(plans(&[child, &rescuing]), 9), by_path);
     assert_eq!(reply.expect("reply").body, Value::text("fail Too many"));
 }
@@ -394,7 +394,7 @@ fn statements_take_values_only_in_their_places() {
     assert_eq!(Value::list(first.values.clone()).to_json(), r#"["'; DROP TABLE v","a","b"]"#);
     assert_eq!(queries[1].statements[0].values, [Value::text("{\"k\":1}")]);
     let (reply, _) = drive(&mut start(plans(&[&text]), 1), |_| {
-        (1, Outcome::Queried(Err(QueryFault { kind: "database", detail: "away".into() })))
+        (1, Outcome::Queried(Err(EffectError { kind: FailureKind::Database, detail: "away".into() })))
     });
     assert_eq!(reply.expect("reply").status, 503);
 }

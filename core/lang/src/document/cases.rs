@@ -163,7 +163,7 @@ pub const ANSWER: &[KeySpec] = keys! {
     "detail", TEXT, "What is told of the failure.";
 };
 pub const EXPECT: &[KeySpec] = keys! {
-    "state", r#"{"enum":["succeeded","failed"]}"#, "How the run ends.";
+    "state", r#"{"enum":["succeeded","rejected","failed"]}"#, "How the run ends.";
     "failure", VALUES, "How it failed: `{kind: status, status: 503}`.";
     "reply", r##"{"$ref":"#/$defs/reply"}"##, "`status`, `headers` and `body` of the answer; of objects the members that are named, unless `exactly: true`.";
     "steps", r##"{"type":"object","additionalProperties":{"oneOf":[{"type":"string"},{"$ref":"#/$defs/step"}]}}"##, "Steps by number or id: a state, or `{state, times, attempts}`.";
@@ -179,14 +179,14 @@ pub const REPLY: &[KeySpec] = keys! {
     "exactly", r#"{"type":"boolean"}"#, "Whether the body has no further members.";
 };
 pub const STEP: &[KeySpec] = keys! {
-    "state", TEXT, "`succeeded`, `skipped`, `rescued`, `failed`, `cancelled`, or `untaken`.";
+    "state", TEXT, "`succeeded`, `skipped`, `caught`, `failed`, `cancelled`, or `untaken`.";
     "times", r#"{"type":"integer"}"#, "How often it was taken.";
     "attempts", r#"{"type":"integer"}"#, "Attempts in all.";
 };
 
 /// States that a step can be expected in; `untaken` is one that was never reached.
-pub const STEP_STATES: &[&str] = &["succeeded", "skipped", "rescued", "failed", "cancelled", "untaken"];
-const CALL_FAILURES: &[&str] = &["unreachable", "timeout", "broken", "too-large", "redirected", "refused"];
+pub const STEP_STATES: &[&str] = &["succeeded", "skipped", "caught", "failed", "cancelled", "untaken"];
+const CALL_FAILURES: &[&str] = &["unreachable", "timeout", "broken", "too-large", "redirected", "blocked-address"];
 const QUERY_FAILURES: &[&str] = &["database", "timeout", "duplicate", "sql"];
 const QUEUE_FAILURES: &[&str] = &["full", "database"];
 
@@ -374,9 +374,9 @@ fn expect(node: &Node, report: &mut Report) -> Option<Expect> {
         report.error("wrong-value", node.at, "nothing is expected here, so the case cannot fail");
     }
     let state = members.text("state", report).filter(|state| {
-        let known = ["succeeded", "failed"].contains(&state.text.as_str());
+        let known = ["succeeded", "rejected", "failed"].contains(&state.text.as_str());
         if !known {
-            report.error("wrong-value", state.at, "a run ends as `succeeded` or `failed`");
+            report.error("wrong-value", state.at, "a run ends as `succeeded`, `rejected` or `failed`");
         }
         known
     });

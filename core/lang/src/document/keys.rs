@@ -23,7 +23,7 @@ pub const WORKFLOW: &[KeySpec] = keys! {
     "extra", r#"{"enum":["refuse","allow"]}"#, "Whether members that are not declared are let in; `refuse` unless said.";
     "entries", r##"{"type":"array","items":{"$ref":"#/$defs/entry"}}"##, "The ways in.";
     "functions", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Named functions for expressions: `total: \"(a, b) => a + b\"`.";
-    "jobs", r##"{"$ref":"#/$defs/jobs"}"##, "How it runs as a job: `lane`, `priority`, `tag`, `again`, `results`, `notify`.";
+    "queue", r##"{"$ref":"#/$defs/queue"}"##, "How it runs as a job: `lane`, `priority`, `tag`, `retry`, `results`, `notify`.";
     "replies", r#"{"type":"object","additionalProperties":{"type":["object","boolean"]}}"#, "What the bodies of its replies look like: JSON Schema by status. The steps are checked against it.";
     "steps", STEPS, "What it does, top to bottom.";
 };
@@ -49,19 +49,13 @@ pub const EVERY: &[KeySpec] = keys! {
     "every", DURATION, "When a job is due: every so often, counted from `from`, or from 1970 where it is not said.";
 };
 
-pub const JOBS: &[KeySpec] = keys! {
+pub const QUEUE: &[KeySpec] = keys! {
     "lane", TEXT, "The lane its jobs wait in; `main` unless said.";
     "priority", r#"{"type":"integer","minimum":1,"maximum":9}"#, "1 goes first, 9 last; 5 unless said.";
     "tag", TEXT, "By which its jobs can be found and cancelled: `hold-${input.berth}`.";
-    "again", r##"{"$ref":"#/$defs/again"}"##, "When and how often a failed job is taken up again: `{times: 5, first: 10s, factor: 2, most: 10min}`.";
+    "retry", r##"{"$ref":"#/$defs/retry"}"##, "Which failures are retried, when and how often: `{attempts: 6, first: 10s, factor: 2, max: 10min}`.";
     "results", DURATION, "How long a result can be had after the end; `24h` unless said.";
     "notify", r##"{"$ref":"#/$defs/notify"}"##, "Tells an address when the job has ended: `{to: \"${input.tell}\", secret: notify-key}`.";
-};
-pub const AGAIN: &[KeySpec] = keys! {
-    "times", r#"{"type":"integer","minimum":1,"maximum":100}"#, "How often a failed job is taken up again; 3 unless said.";
-    "first", DURATION, "The pause before the first time; 10s unless said.";
-    "factor", r#"{"type":"number"}"#, "By how much each further pause is longer; 2 unless said.";
-    "most", DURATION, "The longest pause; 1h unless said.";
 };
 pub const NOTIFY: &[KeySpec] = keys! {
     "to", TEXT, "The address, often one of the input: `${input.tell}`; nothing is told where it gives nothing.";
@@ -79,7 +73,7 @@ pub const COMMON: &[KeySpec] = keys! {
     "about", TEXT, "What the step is for.";
     "when", CONDITION, "The step is skipped unless this holds.";
     "off", r#"{"type":"boolean"}"#, "Kept but not run.";
-    "rescue", STEPS, "Steps to take when the step fails; `failure` tells how.";
+    "catch", STEPS, "Steps to take when the step fails; `failure` tells how.";
 };
 
 pub const CALL: &[KeySpec] = keys! {
@@ -90,15 +84,15 @@ pub const CALL: &[KeySpec] = keys! {
     "as", r#"{"enum":["json","form","text","multipart"]}"#, "How the body is written, when not by what the operation takes.";
     "accept", r#"{"type":"array","items":{"type":["integer","string"]}}"#, "Statuses that are no failure: `[200, 404]`, `[2xx]`. 2xx unless said.";
     "within", DURATION, "How long one attempt may take; 10s unless said.";
-    "retry", r##"{"$ref":"#/$defs/retry"}"##, "When and how often to try again.";
+    "retry", r##"{"allOf":[{"$ref":"#/$defs/retry"},{"properties":{"attempts":{"maximum":20}}}]}"##, "Which failures are retried, when and how often.";
 };
 
 pub const RETRY: &[KeySpec] = keys! {
-    "times", r#"{"type":"integer","minimum":1,"maximum":20}"#, "Attempts in all.";
-    "first", DURATION, "Pause before the second attempt; 200ms unless said.";
-    "factor", r#"{"type":"number"}"#, "By how much each further pause is longer; 2 unless said.";
-    "most", DURATION, "The longest pause; 10s unless said.";
-    "on", r#"{"type":"array"}"#, "What is tried again: `unreachable`, `timeout`, `broken`, statuses.";
+    "attempts", r#"{"type":"integer","minimum":1,"maximum":101}"#, "All attempts, the first one included; calls at most 20. Default: 3 for a call, 4 for a job.";
+    "first", DURATION, "Pause before the second attempt. Default: 200ms for a call, 10s for a job.";
+    "factor", r#"{"type":"number"}"#, "By how much each further pause is longer; 2 by default.";
+    "max", DURATION, "The longest pause. Default: 10s for a call, 1h for a job.";
+    "on", r#"{"type":"array"}"#, "What is retried: `unreachable`, `timeout`, `broken`, other failure kinds, statuses.";
 };
 
 pub const LET: &[KeySpec] = keys! { "let", VALUES, "Names values."; };
@@ -129,7 +123,7 @@ pub const FAIL: &[KeySpec] = keys! {
 pub const EACH: &[KeySpec] = keys! {
     "each", TEXT, "The name of the item in the steps.";
     "in", CONDITION, "The list, as an expression.";
-    "index", TEXT, "The name of the item's position, from 0.";
+    "position", TEXT, "The name of the item's position, from 0.";
     "steps", STEPS, "Steps for each item.";
     "at_once", r#"{"type":"integer","minimum":1,"maximum":64}"#, "How many items are worked on at once; 1 unless said.";
     "collect", ANY, "The value kept of each item; the step's result is their list.";
@@ -168,15 +162,15 @@ pub const ENQUEUE: &[KeySpec] = keys! {
     "lane", TEXT, "The lane it waits in, when not the workflow's own.";
     "tag", TEXT, "By which it can be found and cancelled.";
     "priority", r#"{"type":"integer","minimum":1,"maximum":9}"#, "1 goes first, 9 last.";
-    "for_each", CONDITION, "A list: one job for each item, together a group.";
-    "item", TEXT, "The name of the item in `send`, `tag`, `after` and `at`; `item` unless said.";
+    "each", TEXT, "One job for each item of a list, together a group: the item's name in `send`, `tag`, `after` and `at`.";
+    "in", CONDITION, "The list, as an expression.";
     "spacing", TEXT, "How far apart the jobs of a list are due: `2s`.";
 };
 pub const CANCEL: &[KeySpec] = keys! {
     "cancel", r#"{"oneOf":[{"type":"string"},{"type":"array"},{"type":"object","properties":{"tag":{"type":"string"}},"required":["tag"],"additionalProperties":false}]}"#, "A job's id, a list of them, or `{tag: …}`.";
 };
 pub const AWAIT: &[KeySpec] = keys! {
-    "await", TEXT, "The name under which its steps know the address: `await: callback`, then `${callback.url}`.";
+    "await", TEXT, "The name under which its steps know the address: `await: verdict`, then `${verdict.url}`.";
     "steps", STEPS, "Steps that give the address out.";
     "until", TEXT, "An instant, or a span from when the step began; then it fails with the kind `timeout`.";
 };
@@ -206,4 +200,16 @@ pub const STEP_KINDS: &[(&str, &[KeySpec])] = &[
 ];
 
 /// Step and entry kinds of the language that this version does not run yet.
-pub(super) const LATER: &[&str] = &["mail", "render", "file", "webhook", "watch"];
+pub(super) const LATER: &[&str] = &["mail", "render", "file", "webhook", "change", "script"];
+
+/// Keys of earlier versions, and what each is called now.
+pub(super) const RENAMED: &[(&str, &str)] = &[
+    ("rescue", "catch"),
+    ("again", "retry"),
+    ("times", "attempts"),
+    ("most", "max"),
+    ("jobs", "queue"),
+    ("for_each", "each` and `in"),
+    ("item", "each"),
+    ("index", "position"),
+];

@@ -10,8 +10,9 @@
 
 use std::time::Duration;
 
-use super::keys::{AGAIN, keys};
+use super::keys::keys;
 use super::reader::{KeySpec, Members, Named, is_document_name};
+use super::retry::{self, Retry};
 use super::service::pace;
 use super::yaml::{Kind, Node};
 use crate::diagnostic::Report;
@@ -20,8 +21,6 @@ use crate::diagnostic::Report;
 pub const MAIN: &str = "main";
 /// The longest a lane may be told to become.
 pub const MAX_LENGTH: i64 = 100_000_000;
-/// The longest pause before a failed job is taken up again.
-const MAX_AGAIN: Duration = Duration::from_secs(30 * 86_400);
 
 #[derive(Clone, Debug)]
 pub struct Lane {
@@ -36,7 +35,8 @@ pub struct Lane {
     pub length: Option<u64>,
     /// The status of the answer to those beyond: 503 or 429.
     pub full: u16,
-    pub again: Option<Again>,
+    /// The retry policy of jobs whose workflow has none.
+    pub retry: Option<Retry>,
 }
 
 #[derive(Clone, Debug)]
@@ -49,23 +49,6 @@ pub enum Order {
     Per(Node),
 }
 
-/// When and how often a failed job is taken up again.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Again {
-    pub times: u32,
-    pub first: Duration,
-    pub factor: f64,
-    pub most: Duration,
-}
-
-impl Again {
-    /// The pause before it is taken up for the `time`th time, counted from 1.
-    pub fn pause(&self, time: u32) -> Duration {
-        let grown = self.first.as_secs_f64() * self.factor.powi(time.saturating_sub(1).min(1000) as i32);
-        Duration::from_secs_f64(grown.min(self.most.as_secs_f64()))
-    }
-}
-
 pub const LANE: &[KeySpec] = keys! {
     "lane", r#"{"type":"string","pattern":"^[a-z][a-z0-9-]*$"}"#, "The name of the lane; `main` is the one of jobs that name none.";
     "about", r#"{"type":"string"}"#, "What it is for, in a sentence.";
@@ -74,7 +57,7 @@ pub const LANE: &[KeySpec] = keys! {
     "order", r#"{"oneOf":[{"enum":["due","strict"]},{"type":"object","properties":{"per":{"type":"string"}},"required":["per"],"additionalProperties":false}]}"#, "`due`: as they are due; `strict`: one after another, each to its end; `{per: input.imo}`: one at a time of those with the same value. `due` unless said.";
     "length", r#"{"type":"integer","minimum":1}"#, "The most jobs that wait in it; beyond them `full` is answered.";
     "full", r#"{"enum":[503,429]}"#, "The status that clients see when it is full; 503 unless said.";
-    "again", r##"{"$ref":"#/$defs/again"}"##, "When and how often failed jobs are taken up again, unless their workflow says.";
+    "retry", r##"{"$ref":"#/$defs/retry"}"##, "Which failed jobs are retried, when and how often, where their workflow has no policy.";
 };
 const PER: &[KeySpec] = keys! { "per", r#"{"type":"string"}"#, "An expression over `input`."; };
 
@@ -118,26 +101,6 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Lane> {
         order,
         length: members.integer("length", 1, MAX_LENGTH, report).map(|n| n as u64),
         full,
-        again: members.get("again").and_then(|node| again(node, report)),
-    })
-}
-
-/// A policy for failed jobs, of a lane or of a workflow.
-pub(super) fn again(node: &Node, report: &mut Report) -> Option<Again> {
-    let members = Members::new(node, "`again`", &[AGAIN], report)?;
-    let factor = match members.get("factor").map(|node| (&node.kind, node.at)) {
-        None => 2.0,
-        Some((Kind::Int(int), _)) if (1..=10).contains(int) => *int as f64,
-        Some((Kind::Float(factor), _)) if (1.0..=10.0).contains(factor) => *factor,
-        Some((_, at)) => {
-            report.error("wrong-value", at, "`factor` is a number from 1 to 10");
-            2.0
-        }
-    };
-    Some(Again {
-        times: members.integer("times", 1, 100, report).unwrap_or(3) as u32,
-        first: members.duration("first", MAX_AGAIN, report).unwrap_or(Duration::from_secs(10)),
-        factor,
-        most: members.duration("most", MAX_AGAIN, report).unwrap_or(Duration::from_secs(3600)),
+        retry: members.entry("retry").and_then(|(key, node)| retry::read(key.at, node, &retry::JOB, report)),
     })
 }

@@ -16,6 +16,7 @@ pub mod cases;
 pub mod keys;
 pub mod lane;
 pub mod reader;
+pub mod retry;
 pub mod schema;
 pub mod service;
 pub mod step;

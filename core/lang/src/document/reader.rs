@@ -5,6 +5,7 @@
 
 use std::time::Duration;
 
+use super::keys::RENAMED;
 use super::yaml::{Key, Kind, Node};
 use crate::diagnostic::{Place, Report};
 use crate::suggest;
@@ -42,6 +43,15 @@ impl<'n> Members<'n> {
         for (key, _) in members {
             let mut known = tables.iter().flat_map(|table| table.iter()).map(|spec| spec.name);
             if !known.any(|name| name == key.name) {
+                let has = |name: &str| tables.iter().flat_map(|table| table.iter()).any(|spec| spec.name == name);
+                let renamed = RENAMED
+                    .iter()
+                    .find(|(was, now)| *was == key.name && now.split('`').all(|n| n == " and " || has(n)));
+                if let Some((was, now)) = renamed {
+                    report.error("renamed-key", key.at, format!("`{was}` is now `{now}`"));
+                    report.help(format!("write `{now}`"));
+                    continue;
+                }
                 report.error("unknown-key", key.at, format!("{what} has no key `{}`", key.name));
                 let names = tables.iter().flat_map(|table| table.iter()).map(|spec| spec.name);
                 match suggest::nearest(&key.name, names.clone()) {

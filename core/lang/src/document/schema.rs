@@ -2,7 +2,7 @@
 //!
 //! ```
 //! let schema = kanzlei_lang::document::schema::of("workflow").expect("a kind");
-//! assert_eq!(schema["$defs"]["retry"]["properties"]["times"]["maximum"], 20);
+//! assert_eq!(schema["$defs"]["retry"]["properties"]["attempts"]["maximum"], 101);
 //! ```
 
 use serde_json::{Map, Value, json};
@@ -15,7 +15,7 @@ pub fn of(kind: &str) -> Option<Value> {
     let (table, required, definitions): (_, &[&str], _) = match kind {
         "workflow" => (keys::WORKFLOW, &["workflow", "steps"], workflow()),
         "service" => (service::SERVICE, &["service", "base"], of_service()),
-        "lane" => (lane::LANE, &["lane"], json!({"again": object(&[keys::AGAIN], &[])})),
+        "lane" => (lane::LANE, &["lane"], json!({"retry": object(&[keys::RETRY], &[])})),
         "cases" => (cases::CASES, &["cases", "examples"], of_cases()),
         _ => return None,
     };
@@ -41,8 +41,7 @@ fn workflow() -> Value {
         "limits": object(&[keys::LIMITS], &[]),
         "retry": object(&[keys::RETRY], &[]),
         "statement": object(&[keys::STATEMENT], &["statement"]),
-        "jobs": object(&[keys::JOBS], &[]),
-        "again": object(&[keys::AGAIN], &[]),
+        "queue": object(&[keys::QUEUE], &[]),
         "notify": object(&[keys::NOTIFY], &["to", "secret"]),
     });
     for (name, table) in keys::STEP_KINDS {
@@ -60,7 +59,17 @@ fn step() -> Value {
     for (name, table) in keys::STEP_KINDS {
         let about = first(table, name).map_or("", |spec| spec.about);
         properties.insert((*name).to_owned(), json!({"description": about}));
-        kinds.push(json!({"if": {"required": [name]}, "then": {"$ref": format!("#/$defs/step-{name}")}}));
+        // A key of another kind's table names no kind beside that kind.
+        let beside: Vec<Value> = keys::STEP_KINDS
+            .iter()
+            .filter(|(other, table)| other != name && first(table, name).is_some())
+            .map(|(other, _)| json!({"required": [other]}))
+            .collect();
+        let mut named = json!({"required": [name]});
+        if !beside.is_empty() {
+            named["not"] = json!({"anyOf": beside});
+        }
+        kinds.push(json!({"if": named, "then": {"$ref": format!("#/$defs/step-{name}")}}));
     }
     let named: Vec<Value> = keys::STEP_KINDS.iter().map(|(name, _)| json!({"required": [name]})).collect();
     json!({"type": "object", "properties": properties, "anyOf": named, "allOf": kinds})

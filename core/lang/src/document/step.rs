@@ -4,7 +4,8 @@ use std::time::Duration;
 
 use super::keys::*;
 use super::reader::{KeySpec, Members, Named, is_document_name, is_identifier};
-use super::workflow::{FAILURE_KINDS, MAX_WITHIN, METHODS};
+use super::retry::{self, Retry};
+use super::workflow::{MAX_WITHIN, METHODS};
 use super::yaml::{Kind, Node};
 use crate::diagnostic::{Place, Report};
 use crate::suggest;
@@ -20,7 +21,7 @@ pub struct Step {
     pub about: Option<String>,
     pub when: Option<Node>,
     pub off: bool,
-    pub rescue: Vec<Step>,
+    pub catch: Vec<Step>,
     pub action: Action,
 }
 
@@ -57,7 +58,7 @@ pub struct Arm {
 pub struct Each {
     pub item: Named,
     pub list: Node,
-    pub index: Option<Named>,
+    pub position: Option<Named>,
     pub steps: Vec<Step>,
     pub at_once: u32,
     pub collect: Option<Node>,
@@ -97,7 +98,7 @@ pub struct Enqueue {
     pub tag: Option<Node>,
     pub priority: Option<u8>,
     /// The list and the name of its items.
-    pub for_each: Option<(Node, Named)>,
+    pub each: Option<(Node, Named)>,
     pub spacing: Option<Node>,
 }
 
@@ -116,7 +117,7 @@ pub struct Await {
 }
 
 impl Step {
-    /// The steps inside it, branch by branch, its rescue last.
+    /// The steps inside it, branch by branch, its catch last.
     pub fn inside(&self) -> Vec<&[Step]> {
         let mut out: Vec<&[Step]> = match &self.action {
             Action::If { then, otherwise, .. } => vec![then, otherwise],
@@ -128,7 +129,7 @@ impl Step {
             Action::Await(wait) => vec![&wait.steps],
             _ => Vec::new(),
         };
-        out.push(&self.rescue);
+        out.push(&self.catch);
         out
     }
 }
@@ -178,28 +179,6 @@ pub enum Target {
     Url { method: String, template: String, at: Place },
 }
 
-/// When and how often a call is tried again.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Retry {
-    /// Attempts in all, the first one included.
-    pub times: u32,
-    /// Pause before the second attempt.
-    pub first: Duration,
-    /// By how much each further pause is longer.
-    pub factor: f64,
-    /// The longest pause.
-    pub most: Duration,
-    /// What is tried again: kinds of failure and statuses.
-    pub on: Vec<RetryOn>,
-    pub at: Place,
-}
-
-#[derive(Clone, Debug, PartialEq)]
-pub enum RetryOn {
-    Failure(String),
-    Status(u16, u16),
-}
-
 pub(super) fn steps(node: &Node, name: &str, count: &mut usize, report: &mut Report) -> Vec<Step> {
     let Kind::List(items) = &node.kind else {
         report.error("wrong-type", node.at, format!("`{name}` is a list of steps, not {}", node.what()));
@@ -221,6 +200,10 @@ fn step(node: &Node, count: &mut usize, report: &mut Report) -> Option<Step> {
         .iter()
         .filter_map(|(key, _)| STEP_KINDS.iter().find(|(name, _)| *name == key.name).map(|kind| (key, kind)))
         .collect();
+    // `each` also is a key of `enqueue`: beside a kind whose table has it, a key names no kind.
+    let is_key =
+        |name: &str| kinds.iter().any(|(_, (kind, table))| *kind != name && table.iter().any(|spec| spec.name == name));
+    let kinds: Vec<_> = kinds.iter().filter(|(key, _)| !is_key(&key.name)).copied().collect();
     let (key, (kind, table)) = match kinds.as_slice() {
         [] => {
             if let Some((key, _)) = keys.iter().find(|(key, _)| LATER.contains(&key.name.as_str())) {
@@ -248,9 +231,9 @@ fn step(node: &Node, count: &mut usize, report: &mut Report) -> Option<Step> {
     let about = members.text("about", report).map(|about| about.text);
     let when = members.get("when").cloned();
     let off = members.boolean("off", report);
-    let rescue = members.get("rescue").map(|node| steps(node, "rescue", count, report)).unwrap_or_default();
+    let catch = members.get("catch").map(|node| steps(node, "catch", count, report)).unwrap_or_default();
     let action = action(kind, &members, count, report)?;
-    Some(Step { at: key.at, begins: node.at.start, id, about, when, off, rescue, action })
+    Some(Step { at: key.at, begins: node.at.start, id, about, when, off, catch, action })
 }
 
 /// Whether a step's id or a `let` name can be used in expressions; says why not.
@@ -440,7 +423,7 @@ fn settle(members: &Members, report: &mut Report) -> bool {
 
 fn each(members: &Members, count: &mut usize, report: &mut Report) -> Option<Each> {
     let item = members.text("each", report).filter(|name| valid_name(name, report));
-    let index = members.text("index", report).filter(|name| valid_name(name, report));
+    let position = members.text("position", report).filter(|name| valid_name(name, report));
     let list = members.get("in").cloned();
     if list.is_none() {
         report.error("missing-key", members.at, "`each` needs `in`, the list it goes through");
@@ -457,7 +440,7 @@ fn each(members: &Members, count: &mut usize, report: &mut Report) -> Option<Eac
     Some(Each {
         item: item?,
         list: list?,
-        index,
+        position,
         steps: body,
         at_once: members.integer("at_once", 1, MAX_AT_ONCE, report).unwrap_or(1) as u32,
         collect: members.get("collect").cloned(),
@@ -478,15 +461,20 @@ fn enqueue(members: &Members, report: &mut Report) -> Option<Enqueue> {
         (Some(after), None) => Some(Pause::For(after.clone())),
         (None, at) => at.map(|at| Pause::Until(at.clone())),
     };
-    let item = members.text("item", report);
-    let for_each = members.get("for_each").map(|list| {
-        let item = item.clone().unwrap_or(Named { text: "item".into(), at: list.at });
-        (list.clone(), item)
-    });
-    for name in ["item", "spacing"] {
-        if let (None, Some((key, _))) = (&for_each, members.entry(name)) {
-            report.error("wrong-value", key.at, format!("`{name}` goes with `for_each`, the list of items"));
+    let item = members.text("each", report);
+    let list = members.get("in");
+    let each = list.cloned().zip(item);
+    match (members.entry("each"), members.entry("in")) {
+        (Some((key, _)), None) => {
+            report.error("missing-key", key.at, "`each` needs `in`, the list that has a job for each item");
         }
+        (None, Some((key, _))) => {
+            report.error("missing-key", key.at, "`in` needs `each`, the name of the item");
+        }
+        _ => {}
+    }
+    if let (None, Some((key, _))) = (list, members.entry("spacing")) {
+        report.error("wrong-value", key.at, "`spacing` goes with `each` and `in`, the list of items");
     }
     Some(Enqueue {
         workflow,
@@ -495,7 +483,7 @@ fn enqueue(members: &Members, report: &mut Report) -> Option<Enqueue> {
         lane: members.text("lane", report),
         tag: members.get("tag").cloned(),
         priority: members.integer("priority", 1, 9, report).map(|priority| priority as u8),
-        for_each: for_each.filter(|(_, item)| valid_name(item, report)),
+        each: each.filter(|(_, item)| valid_name(item, report)),
         spacing: members.get("spacing").cloned(),
     })
 }
@@ -594,7 +582,7 @@ fn call(members: &Members, report: &mut Report) -> Option<Call> {
         found
     });
     let within = members.duration("within", MAX_WITHIN, report);
-    let retry = members.entry("retry").and_then(|(key, node)| retry(key.at, node, report));
+    let retry = members.entry("retry").and_then(|(key, node)| retry::read(key.at, node, &retry::CALL, report));
     Some(Call {
         target,
         send,
@@ -607,54 +595,8 @@ fn call(members: &Members, report: &mut Report) -> Option<Call> {
     })
 }
 
-fn retry(at: Place, node: &Node, report: &mut Report) -> Option<Retry> {
-    let members = Members::new(node, "`retry`", &[RETRY], report)?;
-    let most_wait = Duration::from_secs(3600);
-    let times = members.integer("times", 1, 20, report).unwrap_or(3) as u32;
-    let factor = match members.get("factor").map(|node| (&node.kind, node.at)) {
-        None => 2.0,
-        Some((Kind::Int(int), _)) if (1..=10).contains(int) => *int as f64,
-        Some((Kind::Float(factor), _)) if (1.0..=10.0).contains(factor) => *factor,
-        Some((_, at)) => {
-            report.error("wrong-value", at, "`factor` is a number from 1 to 10");
-            2.0
-        }
-    };
-    let on: Vec<RetryOn> = match members.get("on") {
-        None => ["unreachable", "timeout", "broken"]
-            .into_iter()
-            .map(|kind| RetryOn::Failure(kind.into()))
-            .chain([429, 502, 503, 504].map(|status| RetryOn::Status(status, status)))
-            .collect(),
-        Some(_) => members
-            .list("on", report)
-            .iter()
-            .filter_map(|node| match node.as_text() {
-                Some(kind) if FAILURE_KINDS.contains(&kind) => Some(RetryOn::Failure(kind.into())),
-                Some(text) if !text.ends_with("xx") => {
-                    report.error("wrong-value", node.at, format!("there is no failure `{text}`"));
-                    match suggest::nearest(text, FAILURE_KINDS.iter().copied()) {
-                        Some(near) => report.help(format!("did you mean `{near}`?")),
-                        None => report.help(format!("failures: {}", FAILURE_KINDS.join(", "))),
-                    };
-                    None
-                }
-                _ => status_range(node, report).map(|(from, to)| RetryOn::Status(from, to)),
-            })
-            .collect(),
-    };
-    Some(Retry {
-        times,
-        first: members.duration("first", most_wait, report).unwrap_or(Duration::from_millis(200)),
-        factor,
-        most: members.duration("most", most_wait, report).unwrap_or(Duration::from_secs(10)),
-        on,
-        at,
-    })
-}
-
 /// A status, or a class of statuses such as `2xx`.
-fn status_range(node: &Node, report: &mut Report) -> Option<(u16, u16)> {
+pub(super) fn status_range(node: &Node, report: &mut Report) -> Option<(u16, u16)> {
     match &node.kind {
         Kind::Int(int) if (100..=599).contains(int) => return Some((*int as u16, *int as u16)),
         Kind::Text(text) => {

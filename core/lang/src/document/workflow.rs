@@ -5,9 +5,9 @@
 
 use std::time::Duration;
 
-use super::keys::{ENDPOINT, EVERY, JOBS, LATER, LIMITS, NOTIFY, TIMETABLE, WORKFLOW};
-use super::lane::{self, Again};
+use super::keys::{ENDPOINT, EVERY, LATER, LIMITS, NOTIFY, QUEUE, TIMETABLE, WORKFLOW};
 use super::reader::{Members, Named, is_document_name, is_identifier};
+use super::retry::{self, Retry};
 use super::step::{Step, steps, valid_name};
 use super::yaml::{Kind, Node};
 use crate::calendar::{self, Calendar};
@@ -35,7 +35,7 @@ pub struct Workflow {
     pub extra: bool,
     pub entries: Vec<Endpoint>,
     pub timetables: Vec<Timetable>,
-    pub jobs: Jobs,
+    pub queue: Queue,
     /// Named arrow functions, in the order they are written; each may use those before it.
     pub functions: Vec<(Named, Node)>,
     /// JSON Schema of reply bodies by status.
@@ -113,11 +113,11 @@ pub enum Overlap {
 
 /// How a workflow runs as a job.
 #[derive(Clone, Debug, Default)]
-pub struct Jobs {
+pub struct Queue {
     pub lane: Option<Named>,
     pub priority: Option<u8>,
     pub tag: Option<Node>,
-    pub again: Option<Again>,
+    pub retry: Option<Retry>,
     pub results: Option<Duration>,
     pub notify: Option<Notify>,
 }
@@ -131,8 +131,21 @@ pub struct Notify {
 }
 
 pub const METHODS: &[&str] = &["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"];
-pub const FAILURE_KINDS: &[&str] =
-    &["unreachable", "timeout", "broken", "unreadable", "too-large", "redirected", "status", "refused", "expression"];
+pub const FAILURE_KINDS: &[&str] = &[
+    "unreachable",
+    "timeout",
+    "broken",
+    "unreadable",
+    "too-large",
+    "redirected",
+    "status",
+    "blocked-address",
+    "expression",
+    "database",
+    "conflict",
+    "sql",
+    "full",
+];
 
 /// Reads a workflow; nothing when the text is no mapping or has no usable name.
 pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
@@ -163,7 +176,7 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
             false => entries.extend(endpoint(node, report)),
         }
     }
-    let jobs = members.get("jobs").map(|node| jobs(node, report)).unwrap_or_default();
+    let queue = members.get("queue").map(|node| queue(node, report)).unwrap_or_default();
     let functions = members.mapping("functions", report).into_iter();
     let functions: Vec<_> =
         functions.filter(|(name, _)| valid_name(name, report)).map(|(name, node)| (name, node.clone())).collect();
@@ -187,7 +200,7 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
     if count > MAX_STEPS {
         report.error("too-many-steps", name.at, format!("{count} steps; at most {MAX_STEPS} are allowed"));
     }
-    Some(Workflow { name, about, input, extra, entries, timetables, jobs, functions, replies, steps })
+    Some(Workflow { name, about, input, extra, entries, timetables, queue, functions, replies, steps })
 }
 
 fn property(name: Named, node: &Node, report: &mut Report) -> Option<Property> {
@@ -241,8 +254,8 @@ fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
         report.help(format!("methods: {}", METHODS.join(", ")));
         return None;
     }
-    if path == "/-" || path.starts_with("/-/") {
-        report.error("reserved-path", target.at, "paths below `/-/` belong to the service");
+    if path == "/~" || path.starts_with("/~/") {
+        report.error("reserved-path", target.at, "paths below `/~/` belong to the service");
     }
     match members.text("access", report) {
         Some(access) if access.text == "open" => {}
@@ -367,8 +380,8 @@ fn timetable(node: &Node, report: &mut Report) -> Option<Timetable> {
     })
 }
 
-fn jobs(node: &Node, report: &mut Report) -> Jobs {
-    let Some(members) = Members::new(node, "`jobs`", &[JOBS], report) else { return Jobs::default() };
+fn queue(node: &Node, report: &mut Report) -> Queue {
+    let Some(members) = Members::new(node, "`queue`", &[QUEUE], report) else { return Queue::default() };
     let notify = members.get("notify").and_then(|node| {
         let inner = Members::new(node, "`notify`", &[NOTIFY], report)?;
         let (to, secret) = (inner.get("to").cloned(), inner.text("secret", report));
@@ -378,11 +391,11 @@ fn jobs(node: &Node, report: &mut Report) -> Jobs {
         let private = one_of(&inner, "network", &[("public", false), ("private", true)], report);
         Some(Notify { to: to?, secret: secret?, private })
     });
-    Jobs {
+    Queue {
         lane: members.text("lane", report),
         priority: members.integer("priority", 1, 9, report).map(|n| n as u8),
         tag: members.get("tag").cloned(),
-        again: members.get("again").and_then(|node| lane::again(node, report)),
+        retry: members.entry("retry").and_then(|(key, node)| retry::read(key.at, node, &retry::JOB, report)),
         results: members.duration("results", MAX_RESULTS, report),
         notify,
     }

@@ -14,15 +14,15 @@ use kanzlei_model::value::{MAX_DEPTH, ObjectBuilder, Str, Value};
 
 /// Why an evaluation failed.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Failure {
-    pub kind: FailureKind,
+pub struct EvalError {
+    pub kind: ErrorKind,
     pub message: String,
     /// Where in the expression, as far as known.
     pub at: Option<Span>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum FailureKind {
+pub enum ErrorKind {
     /// An operation on a value of the wrong type, as ECMAScript's TypeError.
     Type,
     /// A value out of range, or a text that is not what a function reads.
@@ -31,33 +31,33 @@ pub enum FailureKind {
     Budget,
 }
 
-impl Failure {
-    pub(super) fn new(kind: FailureKind, message: impl Into<String>) -> Box<Self> {
-        Box::new(Failure { kind, message: message.into(), at: None })
+impl EvalError {
+    pub(super) fn new(kind: ErrorKind, message: impl Into<String>) -> Box<Self> {
+        Box::new(EvalError { kind, message: message.into(), at: None })
     }
 
     /// A value was made that is nested too deep.
     pub fn too_deep() -> Box<Self> {
-        Failure::new(FailureKind::Range, format!("a value nested deeper than {MAX_DEPTH} levels"))
+        EvalError::new(ErrorKind::Range, format!("a value nested deeper than {MAX_DEPTH} levels"))
     }
 }
 
-impl fmt::Display for Failure {
+impl fmt::Display for EvalError {
     fn fmt(&self, f: &mut fmt::Formatter) -> fmt::Result {
         f.write_str(&self.message)
     }
 }
 
-impl std::error::Error for Failure {}
+impl std::error::Error for EvalError {}
 
 /// What ends an evaluation early: a failure, or an optional chain that met nothing.
 pub(super) enum Stop {
     Nothing,
-    Failed(Box<Failure>),
+    Failed(Box<EvalError>),
 }
 
-impl From<Box<Failure>> for Stop {
-    fn from(failure: Box<Failure>) -> Self {
+impl From<Box<EvalError>> for Stop {
+    fn from(failure: Box<EvalError>) -> Self {
         Stop::Failed(failure)
     }
 }
@@ -65,11 +65,11 @@ impl From<Box<Failure>> for Stop {
 pub(super) type Res<T = Value> = Result<T, Stop>;
 
 pub(super) fn type_failure<T>(message: impl Into<String>) -> Res<T> {
-    Err(Failure::new(FailureKind::Type, message).into())
+    Err(EvalError::new(ErrorKind::Type, message).into())
 }
 
 pub(super) fn range_failure<T>(message: impl Into<String>) -> Res<T> {
-    Err(Failure::new(FailureKind::Range, message).into())
+    Err(EvalError::new(ErrorKind::Range, message).into())
 }
 
 pub(super) struct Eval<'a> {
@@ -91,7 +91,7 @@ pub(super) fn run(
     locals: u32,
     slots: &[Value],
     limits: Limits,
-) -> Result<Value, Box<Failure>> {
+) -> Result<Value, Box<EvalError>> {
     let mut eval = Eval { text, inner_text: None, slots, locals: Vec::new(), meter: Meter::new(limits) };
     eval.locals.resize(locals as usize, Value::Undefined);
     match eval.expr(expr) {
@@ -194,7 +194,7 @@ impl Eval<'_> {
         match result {
             Ok(value) if value.depth() > MAX_DEPTH => {
                 let mut failure =
-                    Failure::new(FailureKind::Range, format!("a value nested deeper than {MAX_DEPTH} levels"));
+                    EvalError::new(ErrorKind::Range, format!("a value nested deeper than {MAX_DEPTH} levels"));
                 failure.at = Some(at);
                 Err(failure.into())
             }
@@ -251,8 +251,8 @@ impl Eval<'_> {
         if optional {
             return Err(Stop::Nothing);
         }
-        let mut failure = Failure::new(
-            FailureKind::Type,
+        let mut failure = EvalError::new(
+            ErrorKind::Type,
             format!("`{}` is {}, which has no {}", self.source(of.at), value.kind(), wanted.trim_start_matches("an ")),
         );
         failure.at = Some(at);
@@ -353,7 +353,7 @@ impl Eval<'_> {
             }
             other => {
                 let message = format!("`{}` is {}, which cannot be spread into a list", self.source(at), other.kind());
-                let mut failure = Failure::new(FailureKind::Type, message);
+                let mut failure = EvalError::new(ErrorKind::Type, message);
                 failure.at = Some(at);
                 return Err(failure.into());
             }
@@ -457,8 +457,8 @@ impl Eval<'_> {
                             || &*name == "length",
                     )),
                     other => {
-                        let mut failure = Failure::new(
-                            FailureKind::Type,
+                        let mut failure = EvalError::new(
+                            ErrorKind::Type,
                             format!("`{}` is {}; `in` needs an object", self.source(right.at), other.kind()),
                         );
                         failure.at = Some(at);

@@ -1,6 +1,6 @@
 //! Metering: every evaluation has a budget of steps and of bytes made, so that no expression runs away.
 
-use super::eval::{Failure, FailureKind};
+use super::eval::{ErrorKind, EvalError};
 
 /// What one evaluation may use.
 #[derive(Clone, Copy, Debug)]
@@ -29,7 +29,7 @@ impl Meter {
         Meter { limits, steps: limits.steps, bytes: limits.bytes }
     }
 
-    pub fn steps(&mut self, count: usize) -> Result<(), Box<Failure>> {
+    pub fn steps(&mut self, count: usize) -> Result<(), Box<EvalError>> {
         match self.steps.checked_sub(count as u64) {
             Some(left) => {
                 self.steps = left;
@@ -39,7 +39,7 @@ impl Meter {
         }
     }
 
-    pub fn bytes(&mut self, count: usize) -> Result<(), Box<Failure>> {
+    pub fn bytes(&mut self, count: usize) -> Result<(), Box<EvalError>> {
         match self.bytes.checked_sub(count as u64) {
             Some(left) => {
                 self.bytes = left;
@@ -50,6 +50,6 @@ impl Meter {
     }
 }
 
-fn spent(what: String) -> Box<Failure> {
-    Failure::new(FailureKind::Budget, format!("the expression takes {what} and was ended"))
+fn spent(what: String) -> Box<EvalError> {
+    EvalError::new(ErrorKind::Budget, format!("the expression takes {what} and was ended"))
 }

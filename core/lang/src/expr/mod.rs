@@ -34,7 +34,7 @@ pub mod template;
 mod tests;
 
 pub use ast::Span;
-pub use eval::{Failure, FailureKind};
+pub use eval::{ErrorKind, EvalError};
 pub use meter::Limits;
 pub use syntax::{MAX_NESTING, MAX_TEXT};
 
@@ -160,7 +160,7 @@ impl Expression {
     }
 
     /// Evaluates over the values of the scope it was compiled with.
-    pub fn eval(&self, slots: &[Value], limits: Limits) -> Result<Value, Box<Failure>> {
+    pub fn eval(&self, slots: &[Value], limits: Limits) -> Result<Value, Box<EvalError>> {
         eval::run(&self.text, &self.expr, self.locals, slots, limits)
     }
 

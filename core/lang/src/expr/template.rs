@@ -3,7 +3,7 @@
 //!
 //! A text that is one single `${…}` keeps the value's type; any other gives text.
 
-use super::{Expression, Failure, Fault, Limits, Scope, Span, Use, ops};
+use super::{EvalError, Expression, Fault, Limits, Scope, Span, Use, ops};
 use kanzlei_model::value::{Str, Value};
 
 /// A compiled text.
@@ -66,7 +66,7 @@ impl Template {
         Ok(Template::Mixed(texts.into_iter().map(Str::from).collect(), parts))
     }
 
-    pub fn eval(&self, slots: &[Value], limits: Limits) -> Result<Value, Box<Failure>> {
+    pub fn eval(&self, slots: &[Value], limits: Limits) -> Result<Value, Box<EvalError>> {
         match self {
             Template::Text(text) => Ok(Value::Text(text.clone())),
             Template::Single(expression) => expression.eval(slots, limits),

@@ -13,7 +13,7 @@ fn scope() -> Scope {
 
 fn slots() -> Vec<Value> {
     vec![
-        serde_json::from_str(r#"{"imo": "9074729", "big": 9007199254740993}"#).expect("json"),
+        serde_json::from_str(r#"{"imo": "9074720", "big": 9007199254740993}"#).expect("json"),
         serde_json::from_str(r#"{"status": 200, "body": {"length_m": 132}}"#).expect("json"),
         Value::list((0..1000).map(Value::Int).collect()),
     ]

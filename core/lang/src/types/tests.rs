@@ -1,6 +1,6 @@
 use super::*;
 use crate::expr::functions::Method;
-use crate::expr::{Expression, FailureKind, Limits, Scope};
+use crate::expr::{ErrorKind, Expression, Limits, Scope};
 
 /// Infers over `v` of the type that a schema describes; gives the type and the codes of what is found.
 fn infer(schema: &str, text: &str) -> (String, Vec<String>) {
@@ -152,7 +152,7 @@ fn schemas_are_read_and_written() {
         let read = schema::read(&serde_json::from_str(schema).expect(schema));
         assert_eq!(read.to_string(), wanted, "{schema}");
         let again = schema::read(&schema::write(&read));
-        assert_eq!(again.to_string(), wanted, "written and read again: {schema}");
+        assert_eq!(again.to_string(), wanted, "written and read retry: {schema}");
     }
 }
 
@@ -197,7 +197,7 @@ fn methods_are_known_on_the_values_that_have_them() {
             Value::object([("a", Value::Int(1))]),
         ] {
             let lacks = match expression.eval(std::slice::from_ref(&value), Limits::default()) {
-                Err(failure) => failure.kind == FailureKind::Type && failure.message.contains("no such method"),
+                Err(failure) => failure.kind == ErrorKind::Type && failure.message.contains("no such method"),
                 Ok(_) => false,
             };
             assert_eq!(!lacks, super::calls::has_method(&Type::of(&value).widened(), method), "{text} on {value:?}");

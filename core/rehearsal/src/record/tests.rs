@@ -21,7 +21,7 @@ fn past(machine: &Machine, prepared: &Prepared, index: usize) -> Past {
             attempts: record.attempts.into(),
             tries: record.tries.clone(),
             started_us: record.started - prepared.cases[index].clock,
-            took_us: record.ended - record.started,
+            duration_us: record.ended - record.started,
             sent: record.sent.to_serde(),
             outcome: record.outcome.to_serde(),
             failure: record.failure.as_ref().map(|failure| failure.to_value().to_serde()).unwrap_or_default(),
@@ -82,27 +82,27 @@ fn runs_of_every_kind_of_step_can_be_recorded() {
     const WORKFLOW: &str = r#"workflow: w
 input: {imo: {type: string}, n: {type: integer, default: 1}}
 entries: [{endpoint: "GET /w/{imo}", access: open, answer: later}]
-jobs: {tag: w}
+queue: {tag: w}
 steps:
-  - {id: at, call: "GET http://s/v/{imo}{?q}", send: {imo: "${input.imo}", q: a b}, accept: [2xx, 404], retry: {times: 4, first: 1s, on: [503, timeout, unreadable]}}
+  - {id: at, call: "GET http://s/v/{imo}{?q}", send: {imo: "${input.imo}", q: a b}, accept: [2xx, 404], retry: {attempts: 4, first: 1s, on: [503, timeout, unreadable]}}
   - each: x
     in: "[1, 2, 3, 2]"
     at_once: 2
     id: each
     steps:
-      - {id: got, call: s.add, send: {name: "n${x}"}, rescue: [{note: "${failure.kind} ${failure.status}"}]}
+      - {id: got, call: s.add, send: {name: "n${x}"}, catch: [{note: "${failure.kind} ${failure.status}"}]}
       - {id: row, sql: harbour, statement: "SELECT a FROM t WHERE x = :x", bind: {x: "${x}"}}
     collect: ${[got?.headers['x-left'] ?? '-', row.rows.length]}
   - {sql: harbour, id: both, statements: [{statement: "INSERT INTO t (a) VALUES (1)"}, {statement: "SELECT COUNT(*) AS n FROM t"}]}
   - {id: late, enqueue: child, send: {url: "${at.body}"}, after: 1h}
-  - {id: many, enqueue: child, for_each: "['a', 'b']", item: i, send: {url: "${i}"}, rescue: [{note: full}]}
+  - {id: many, enqueue: child, each: i, in: "['a', 'b']", send: {url: "${i}"}, catch: [{note: full}]}
   - {id: gone, cancel: "${late.job}"}
   - together:
       fast: [{id: one, call: s.get, send: {imo: fast}}]
       slow: [{id: two, call: s.get, send: {imo: slow}}]
     settle: all
     id: race
-  - {id: news, await: callback, until: 1h, steps: [{call: s.add, send: {name: "${callback.url}"}}], rescue: [{note: none}]}
+  - {id: news, await: callback, until: 1h, steps: [{call: s.add, send: {name: "${callback.url}"}}], catch: [{note: none}]}
   - keep: {seen: "${(kept.seen ?? 0) + input.n}"}
   - reply: 200
     body: {at: "${at.body}", each: "${each}", n: "${both[1]?.rows[0]?.n ?? null}", id: "${both[0]?.id}", job: "${late.url}", many: "${many?.jobs ?? null}", gone: "${gone.cancelled.length}", slow: "${race.slow.ok}", fast: "${race.fast.ok}", news: "${news ?? null}", seen: "${kept.seen}"}

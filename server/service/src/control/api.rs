@@ -46,7 +46,7 @@ pub async fn status(app: Data<App>) -> HttpResponse {
         "workflows": live.workflows.len(),
         "services": live.services.len(),
         "in_flight": app.in_flight.load(Ordering::Relaxed),
-        "journal": {"let_go": app.journal.let_go.load(Ordering::Relaxed)},
+        "journal": {"dropped": app.journal.dropped.load(Ordering::Relaxed)},
     }))
 }
 
@@ -216,7 +216,7 @@ pub async fn workflows(app: Data<App>) -> HttpResponse {
             "revision": workflow.revision,
             "since": instant(workflow.since),
             "endpoints": endpoints(workflow, &app.public_url),
-            "day": {"runs": counted.runs, "failed": counted.failed, "let_go": counted.let_go, "mean_us": counted.took.checked_div(counted.runs)},
+            "day": {"runs": counted.runs, "rejected": counted.rejected, "failed": counted.failed, "dropped": counted.dropped, "mean_us": counted.duration.checked_div(counted.runs)},
             "last_runs": last.iter().map(|run| line(run, &live)).collect::<Vec<_>>(),
         }));
     }
@@ -333,6 +333,7 @@ pub async fn openapi(app: Data<App>) -> HttpResponse {
 pub struct RunsQuery {
     workflow: Option<String>,
     state: Option<String>,
+    request_id: Option<String>,
     before: Option<Uuid>,
     limit: Option<u32>,
 }
@@ -341,7 +342,8 @@ pub struct RunsQuery {
 pub async fn runs(app: Data<App>, query: Query<RunsQuery>) -> Result<HttpResponse> {
     let query = query.into_inner();
     let limit = query.limit.unwrap_or(50).clamp(1, MOST_RUNS);
-    let filter = Filter { workflow: query.workflow, state: query.state, before: query.before, limit };
+    let state = query.state.as_deref().map(super::jobs::state_named).transpose()?;
+    let filter = Filter { workflow: query.workflow, state, request_id: query.request_id, before: query.before, limit };
     app.journal.flush().await;
     let found = app.store.runs(&filter).await?;
     let live = app.live.load_full();
@@ -349,7 +351,7 @@ pub async fn runs(app: Data<App>, query: Query<RunsQuery>) -> Result<HttpRespons
     Ok(HttpResponse::Ok().json(json!({
         "runs": found.iter().map(|run| line(run, &live)).collect::<Vec<_>>(),
         "next_before": next,
-        "let_go": app.journal.let_go.load(Ordering::Relaxed),
+        "dropped": app.journal.dropped.load(Ordering::Relaxed),
     })))
 }
 
@@ -368,7 +370,7 @@ fn line(run: &RunLine, live: &Live) -> Json_ {
         "entry": run.entry,
         "status": run.status,
         "started": instant(run.started),
-        "took_us": run.took,
+        "duration_us": run.duration,
         "failure": detail,
     })
 }
@@ -392,7 +394,7 @@ pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         "entry": run.entry,
         "status": run.status,
         "started": instant(run.started),
-        "took_us": run.took,
+        "duration_us": run.duration,
         "request_id": run.request_id,
         "trace_id": run.trace_id,
         "caller": run.caller,
@@ -435,7 +437,7 @@ pub fn steps_json(steps: &[Step], own: &[Paragraph], started: i64) -> Vec<Json_>
                 "items": step.items,
                 "state": step.state,
                 "started_us": step.started - started,
-                "took_us": step.took,
+                "duration_us": step.duration,
                 "attempts": step.attempts,
                 "tries": step.tries.as_deref().map(|tries| tries.split(' ').collect::<Vec<_>>()),
                 "sent": value(&step.sent),
@@ -515,7 +517,7 @@ mod tests {
             paragraph: 0,
             state: "succeeded".into(),
             started: 0,
-            took: 0,
+            duration: 0,
             attempts: 0,
             tries: None,
             sent: None,

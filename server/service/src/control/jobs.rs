@@ -7,8 +7,9 @@ use kanzlei_compiler::plan::Order;
 use kanzlei_engine::machine::{Machine, Next, Start, State, instant};
 use kanzlei_lang::document::lane::MAIN;
 use kanzlei_lang::document::workflow::{Missed, Overlap};
+use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::value::Value;
-use kanzlei_store::queue::{Filter, JobLine, JobRow, Phase, Sample};
+use kanzlei_store::queue::{Filter, JobLine, JobPhase, JobRow, MOST_COUNTED, Sample};
 use serde::Deserialize;
 use serde_json::{Value as Json_, json};
 use uuid::Uuid;
@@ -17,7 +18,7 @@ use super::api::{steps_json, with_invoked};
 use crate::App;
 use crate::clock::now;
 use crate::error::{Error, Result};
-use crate::jobs::{MOST_MEANT, outcome_of, past, state_of, timetables};
+use crate::jobs::{MOST_MEANT, outcome_of, past, timetables};
 use crate::journal;
 
 /// The most jobs in one listing.
@@ -40,15 +41,9 @@ pub struct Meant {
     limit: Option<u32>,
 }
 
-const STATES: [&str; 7] = ["scheduled", "queued", "running", "waiting", "succeeded", "failed", "cancelled"];
-
 impl Meant {
     fn filter(self, most: u32) -> Result<Filter> {
-        if let Some(state) = self.state.as_deref().filter(|state| !STATES.contains(state)) {
-            let near = kanzlei_lang::suggest::nearest(state, STATES);
-            let hint = near.map_or_else(|| STATES.join(", "), |near| format!("did you mean `{near}`?"));
-            return Err(Error::problem(422, "Unknown state", format!("no job is `{state}`; {hint}")));
-        }
+        let state = self.state.as_deref().map(state_named).transpose()?;
         let id = |text: Option<String>, of: &str| -> Result<Option<Uuid>> {
             let wrong = |text: &str| Error::problem(422, "Malformed id", format!("`{text}` is not the id of a {of}"));
             text.map(|text| text.parse().map_err(|_| wrong(&text))).transpose()
@@ -64,7 +59,7 @@ impl Meant {
             text.map(read).transpose()
         };
         Ok(Filter {
-            state: self.state,
+            state,
             lane: self.lane,
             workflow: self.workflow,
             tag: self.tag,
@@ -78,6 +73,15 @@ impl Meant {
     }
 }
 
+/// The state of a name, for filters.
+pub fn state_named(name: &str) -> Result<RunState> {
+    RunState::of(name).ok_or_else(|| {
+        let near = kanzlei_lang::suggest::nearest(name, RunState::NAMES.iter().copied());
+        let hint = near.map_or_else(|| RunState::NAMES.join(", "), |near| format!("did you mean `{near}`?"));
+        Error::problem(422, "Unknown state", format!("there is no state `{name}`; {hint}"))
+    })
+}
+
 /// `GET /jobs`: jobs by state, lane, workflow, tag, group, due time and text of the input, newest first.
 pub async fn list(app: Data<App>, query: Query<Meant>) -> Result<HttpResponse> {
     let mut meant = query.into_inner();
@@ -86,14 +90,15 @@ pub async fn list(app: Data<App>, query: Query<Meant>) -> Result<HttpResponse> {
     let at = now();
     let found = app.store.jobs(&filter, at).await?;
     // They are of all jobs: beside a narrower list they would mislead, and they cost a look at each.
-    let only_state =
-        Filter { state: filter.state.clone(), before: filter.before, limit: filter.limit, ..Filter::default() };
+    let only_state = Filter { state: filter.state, before: filter.before, limit: filter.limit, ..Filter::default() };
     let counts = if filter == only_state { app.store.job_counts(at).await? } else { Vec::new() };
     let live = app.live.load_full();
     let next = (found.len() as u32 == filter.limit).then(|| found.last().map(|job| job.id)).flatten();
     let listed: Vec<Json_> = found.iter().map(|job| line(job, &app, &live, at)).collect();
-    let counts: serde_json::Map<String, Json_> = counts.into_iter().map(|(state, n)| (state, n.into())).collect();
-    Ok(HttpResponse::Ok().json(json!({"jobs": listed, "counts": counts, "next_before": next})))
+    let counts: serde_json::Map<String, Json_> =
+        counts.into_iter().map(|(state, n)| (state.name().to_owned(), n.into())).collect();
+    Ok(HttpResponse::Ok()
+        .json(json!({"jobs": listed, "counts": counts, "counted_to": MOST_COUNTED, "next_before": next})))
 }
 
 fn failure_of(text: Option<&str>) -> Option<Json_> {
@@ -102,21 +107,27 @@ fn failure_of(text: Option<&str>) -> Option<Json_> {
 
 /// The line that polls a job in a terminal.
 pub fn poll_line(app: &App, id: Uuid) -> String {
-    format!("curl -s '{}/-/jobs/{id}' -H 'Prefer: wait=30'", app.public_url)
+    format!("curl -s '{}/~/jobs/{id}' -H 'Prefer: wait=30'", app.public_url)
+}
+
+/// When a job is due next; nothing while it waits for a callback without end.
+fn due_next(phase: JobPhase, wake: i64, due: i64) -> Option<String> {
+    let next = if phase == JobPhase::Ready { wake } else { due };
+    (next < i64::MAX / 4).then(|| instant(next))
 }
 
 fn line(job: &JobLine, app: &App, live: &crate::live::Live, at: i64) -> Json_ {
-    let state = state_of(job.phase, job.waits.as_deref(), job.started.is_some(), job.wake, at);
+    let state = job.phase.state(job.wake > at, job.claim_rank == 0);
     json!({
         "id": job.id,
-        "url": format!("{}/-/jobs/{}", app.public_url, job.id),
+        "url": format!("{}/~/jobs/{}", app.public_url, job.id),
         "curl": poll_line(app, job.id),
         "workflow": job.workflow,
         "revision": job.revision,
         "retired": !live.workflows.contains_key(&job.workflow),
         "state": state,
         "stopping": job.stop && !job.phase.ended(),
-        "behind": (job.phase == Phase::Behind).then(|| job.turn.clone()),
+        "blocked_by": (job.phase == JobPhase::Blocked).then(|| job.ordering_key.clone()),
         "waits_for": job.waits,
         "lane": job.lane,
         "priority": job.priority,
@@ -124,12 +135,11 @@ fn line(job: &JobLine, app: &App, live: &crate::live::Live, at: i64) -> Json_ {
         "group": job.batch,
         "entry": job.entry,
         "queued": instant(job.accepted),
-        "due": instant(job.due),
-        "wakes": (!job.phase.ended() && job.wake < i64::MAX / 4).then(|| instant(job.wake)),
+        "due": due_next(job.phase, job.wake, job.due),
         "started": job.started.map(instant),
         "ended": job.ended.map(instant),
-        "late_us": job.started.map(|started| (started - job.due).max(0)),
-        "took_us": job.started.zip(job.ended).map(|(started, ended)| ended - started),
+        "delay_us": job.started.map(|started| (started - job.due).max(0)),
+        "duration_us": job.started.zip(job.ended).map(|(started, ended)| ended - started),
         "tries": job.tries,
         "progress": job.progress,
         "failure": failure_of(job.failure.as_deref()),
@@ -147,7 +157,7 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         return Err(Error::not_found(format!("there is no job {id}; ended jobs are purged after a while")));
     };
     let at = now();
-    let (mut document, left) = app.jobs.document(&job).await;
+    let (mut document, remaining) = app.jobs.document(&job).await;
     let live = app.live.load_full();
     let plan = app.jobs.plans.get(&app.store, &live, &job.workflow, job.revision, job.generation).await?;
     let (mut sheet, mut steps) = (Json_::Null, Json_::Null);
@@ -156,7 +166,7 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         if let Some(machine) = machine {
             let mut rows = journal::steps(&machine, app.journal.value_limit, &app.outside.secrets);
             let under_way = rows.iter_mut().filter(|row| row.state == State::Running.name());
-            under_way.for_each(|row| row.took = at - row.started);
+            under_way.for_each(|row| row.duration = at - row.started);
             let own = machine.plan().sheet.clone();
             steps = steps_json(&rows, &own, job.started.unwrap_or(job.accepted)).into();
             sheet = json!(with_invoked(own, &rows));
@@ -174,7 +184,7 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
             "told": notice.told.map(instant), "next": notice.next.map(instant),
         })
     });
-    let address = format!("{}/-/jobs/{id}", app.public_url);
+    let address = format!("{}/~/jobs/{id}", app.public_url);
     let more = json!({
         "url": address,
         "curl": poll_line(&app, id),
@@ -186,17 +196,17 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         "priority": job.priority,
         "tag": job.tag,
         "group": job.batch,
-        "turn": job.turn,
-        "behind": job.phase == Phase::Behind,
+        "ordering_key": job.ordering_key,
+        "blocked": job.phase == JobPhase::Blocked,
         "entry": job.entry,
         "caller": job.caller,
         "request_id": job.request_id,
         "trace_id": job.trace_id,
         "attempt": job.attempt,
         "tries": job.tries,
-        "late_us": job.started.map(|started| (started - job.due).max(0)),
-        "took_us": job.started.map(|started| job.ended.unwrap_or(at) - started),
-        "left_us": left,
+        "delay_us": job.started.map(|started| (started - job.due).max(0)),
+        "duration_us": job.started.map(|started| job.ended.unwrap_or(at) - started),
+        "remaining_us": remaining,
         "input": input,
         "status": job.status,
         "reply": job.reply.as_deref().map(&opened).map(|reply| reply["body"].clone()),
@@ -246,7 +256,7 @@ async fn replayed(
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Act {
-    /// `cancel`, `run-now`, `postpone`, `take-up`.
+    /// `cancel`, `run-now`, `postpone`, `retry`.
     action: String,
     #[serde(default)]
     ids: Vec<String>,
@@ -254,7 +264,7 @@ pub struct Act {
     meant: Option<Meant>,
     /// For `postpone`: the new due time, or how much later.
     due: Option<String>,
-    /// For `take-up`: `failed-step` or `start`.
+    /// For `retry`: `failed-step` or `start`.
     #[serde(default)]
     from: Option<String>,
 }
@@ -262,7 +272,7 @@ pub struct Act {
 /// `POST /jobs/actions`: does something to jobs, by id or by what they have in common.
 pub async fn act(app: Data<App>, body: Json<Act>) -> Result<HttpResponse> {
     let act = body.into_inner();
-    let known = ["cancel", "run-now", "postpone", "take-up"];
+    let known = ["cancel", "run-now", "postpone", "retry"];
     if !known.contains(&act.action.as_str()) {
         let detail = format!("there is no action `{}`; actions: {}", act.action, known.join(", "));
         return Err(Error::problem(422, "Unknown action", detail));
@@ -300,7 +310,7 @@ pub async fn act(app: Data<App>, body: Json<Act>) -> Result<HttpResponse> {
                     false => Err("it does not wait for its time"),
                 }
             }
-            "take-up" => {
+            "retry" => {
                 let from_start = match act.from.as_deref() {
                     Some("start") => true,
                     None | Some("failed-step") => false,
@@ -309,7 +319,7 @@ pub async fn act(app: Data<App>, body: Json<Act>) -> Result<HttpResponse> {
                         return Err(Error::problem(422, "From where?", detail));
                     }
                 };
-                take_up(&app, id, from_start, at).await?
+                retry(&app, id, from_start, at).await?
             }
             _ => Err("there is no such action"),
         };
@@ -340,19 +350,19 @@ fn due_of(text: &str, at: i64) -> Result<i64> {
     Ok(due.as_microsecond())
 }
 
-async fn take_up(app: &App, id: Uuid, from_start: bool, at: i64) -> Result<std::result::Result<(), &'static str>> {
+async fn retry(app: &App, id: Uuid, from_start: bool, at: i64) -> Result<std::result::Result<(), &'static str>> {
     let Some(job) = app.store.job(id).await? else { return Ok(Err("there is no such job")) };
-    if !matches!(job.phase, Phase::Failed | Phase::Cancelled) {
+    if !matches!(job.phase, JobPhase::Failed | JobPhase::Rejected | JobPhase::Cancelled) {
         return Ok(Err("it did not fail"));
     }
     let kind = job.failure.as_deref().and_then(|text| serde_json::from_str::<Json_>(text).ok());
     let kind = kind.and_then(|failure| failure["kind"].as_str().map(str::to_owned));
-    let by_itself = matches!(kind.as_deref(), Some("fail" | "expression" | "input" | "broken"));
-    if !from_start && (by_itself || job.outcomes == 0 || job.phase == Phase::Cancelled) {
-        return Ok(Err("its step failed by itself and would fail again; take it up from the start"));
+    let repeats = kind.as_deref().and_then(FailureKind::of).is_some_and(FailureKind::repeats);
+    if !from_start && (repeats || job.outcomes == 0 || job.phase == JobPhase::Cancelled) {
+        return Ok(Err("its step failed by itself and would fail again; retry it from the start"));
     }
-    let what = if from_start { "taken up from the start" } else { "taken up from the failed step" };
-    match app.store.take_up(id, from_start, at, &past(what, "an operator", None)).await? {
+    let what = if from_start { "retried from the start" } else { "retried from the failed step" };
+    match app.store.retry(id, from_start, at, &past(what, "an operator", None)).await? {
         true => Ok(Ok(())),
         false => Ok(Err("it did not fail")),
     }
@@ -365,20 +375,20 @@ pub async fn group(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         return Err(Error::not_found(format!("there is no group {id}")));
     };
     let at = now();
-    let ended = state.done + state.failed + state.cancelled;
-    let left = state.left as i64;
+    let ended = state.succeeded + state.rejected + state.failed + state.cancelled;
+    let remaining = state.remaining as i64;
     // As fast as until now or as the lane lets them through, and not before the last is due. What waits in
     // a lane that is held has no end in sight.
     let name = state.lane.clone().unwrap_or_default();
     let held = app.store.lane_states().await?.iter().any(|lane| lane.held && lane.name == name);
     let lane = app.live.load().lane(&name);
-    let until_now = state.first_started.filter(|_| ended > 0).map(|first| at + (at - first) / ended as i64 * left);
-    let paced = lane.pace.map(|(count, span)| at + span.as_micros() as i64 / i64::from(count.max(1)) * left);
-    let expected = (left > 0 && !held).then(|| until_now.max(paced).max(state.last_due)).flatten();
+    let until_now = state.first_started.filter(|_| ended > 0).map(|first| at + (at - first) / ended as i64 * remaining);
+    let paced = lane.pace.map(|(count, span)| at + span.as_micros() as i64 / i64::from(count.max(1)) * remaining);
+    let expected = (remaining > 0 && !held).then(|| until_now.max(paced).max(state.last_due)).flatten();
     Ok(HttpResponse::Ok().json(json!({
         "id": id, "workflow": state.workflow, "run": state.run, "created": instant(state.created),
-        "total": state.total, "done": state.done, "failed": state.failed, "cancelled": state.cancelled,
-        "running": state.running, "left": state.left, "expected_end": expected.map(instant),
+        "total": state.total, "succeeded": state.succeeded, "rejected": state.rejected, "failed": state.failed,
+        "cancelled": state.cancelled, "running": state.running, "remaining": state.remaining, "expected_end": expected.map(instant),
     })))
 }
 
@@ -402,10 +412,11 @@ pub async fn lanes(app: Data<App>) -> Result<HttpResponse> {
             let held = states.iter().any(|state| state.name == *name && state.held);
             let sum = recent.iter().filter(|sample| sample.lane == *name).fold(Sample::default(), |sum, one| Sample {
                 begun: sum.begun + one.begun,
-                done: sum.done + one.done,
+                succeeded: sum.succeeded + one.succeeded,
+                rejected: sum.rejected + one.rejected,
                 failed: sum.failed + one.failed,
-                late: sum.late + one.late,
-                latest: sum.latest.max(one.latest),
+                delay: sum.delay + one.delay,
+                max_delay: sum.max_delay.max(one.max_delay),
                 ..sum
             });
             json!({
@@ -425,10 +436,11 @@ pub async fn lanes(app: Data<App>) -> Result<HttpResponse> {
                 "scheduled": depth.scheduled,
                 "queued": depth.queued,
                 "running": depth.running,
+                "waiting": depth.waiting,
                 "oldest_us": depth.oldest.map(|oldest| (at - oldest).max(0)),
                 "last_5min": {
-                    "begun": sum.begun, "done": sum.done, "failed": sum.failed,
-                    "mean_late_us": sum.late.checked_div(sum.begun), "latest_us": sum.latest,
+                    "begun": sum.begun, "succeeded": sum.succeeded, "rejected": sum.rejected, "failed": sum.failed,
+                    "mean_delay_us": sum.delay.checked_div(sum.begun), "max_delay_us": sum.max_delay,
                 },
             })
         })
@@ -458,9 +470,9 @@ pub async fn samples(app: Data<App>, query: Query<Since>) -> Result<HttpResponse
     let mut lanes: std::collections::BTreeMap<&str, Vec<Json_>> = Default::default();
     for sample in &found {
         lanes.entry(&sample.lane).or_default().push(json!({
-            "at": sample.at / 1_000_000, "waiting": sample.waiting, "begun": sample.begun, "done": sample.done,
-            "failed": sample.failed, "mean_late_ms": sample.late.checked_div(sample.begun).unwrap_or(0) / 1000,
-            "latest_ms": sample.latest / 1000,
+            "at": sample.at / 1_000_000, "waiting": sample.waiting, "begun": sample.begun,
+            "succeeded": sample.succeeded, "rejected": sample.rejected, "failed": sample.failed, "mean_delay_ms": sample.delay.checked_div(sample.begun).unwrap_or(0) / 1000,
+            "max_delay_ms": sample.max_delay / 1000,
         }));
     }
     Ok(HttpResponse::Ok().json(json!({"seconds": 10, "lanes": lanes})))
@@ -481,13 +493,9 @@ pub async fn lane_act(app: Data<App>, path: Path<(String, String)>) -> Result<Ht
         "hold" => app.store.hold_lane(&name, true).await?,
         "release" => app.store.hold_lane(&name, false).await?,
         "empty" => {
-            for state in ["queued", "scheduled"] {
-                let filter = Filter {
-                    lane: Some(name.clone()),
-                    state: Some(state.into()),
-                    limit: MOST_MEANT,
-                    ..Filter::default()
-                };
+            for state in [RunState::Queued, RunState::Scheduled, RunState::Waiting] {
+                let filter =
+                    Filter { lane: Some(name.clone()), state: Some(state), limit: MOST_MEANT, ..Filter::default() };
                 let ids = app.store.job_ids(&filter, now()).await?;
                 let (done, left) = app.jobs.cancel_most(ids, "an operator, emptying the lane").await?;
                 cancelled += done.len() as u64;
@@ -530,13 +538,13 @@ pub async fn timetables_list(app: Data<App>) -> Result<HttpResponse> {
                 .await?
                 .into_iter()
                 .map(|firing| {
-                    let phase = firing.phase.and_then(Phase::of);
+                    let phase = firing.phase.and_then(JobPhase::of_code);
                     json!({
                         "due": instant(firing.due),
                         "became": firing.became,
                         "job": firing.job,
                         "curl": firing.job.map(|job| poll_line(&app, job)),
-                        "state": phase.map(|phase| state_of(phase, None, true, 0, 0)),
+                        "state": phase.map(|phase| phase.state(false, false)),
                     })
                 })
                 .collect();
@@ -576,7 +584,7 @@ pub async fn timetable_act(app: Data<App>, path: Path<(String, u16, String)>) ->
             return Err(Error::not_found(format!("a timetable cannot `{other}`; it can pause, resume and fire")));
         }
     }
-    let url = job.map(|id| format!("{}/-/jobs/{id}", app.public_url));
+    let url = job.map(|id| format!("{}/~/jobs/{id}", app.public_url));
     Ok(HttpResponse::Ok()
         .json(json!({"workflow": workflow, "number": number, "action": action, "job": job, "url": url})))
 }

@@ -65,7 +65,7 @@ fn past_step(step: &Step, began: i64, sheet: &[Paragraph]) -> PastStep {
         attempts: step.attempts.into(),
         tries: step.tries.iter().flat_map(|tries| tries.split(' ')).map(str::to_owned).collect(),
         started_us: step.started - began,
-        took_us: step.took,
+        duration_us: step.duration,
         sent: value(&step.sent).unwrap_or_default(),
         outcome: value(&step.outcome).unwrap_or_default(),
         failure: value(&step.failure).unwrap_or_default(),

@@ -28,7 +28,7 @@ pub struct Acceptance {
 pub enum Refused {
     /// The lane takes no more; the status that clients see.
     Full { status: u16, detail: String },
-    /// The database is away, or too many wait for it.
+    /// The database is unavailable, or too many wait for it.
     Away,
 }
 

@@ -11,12 +11,13 @@ use futures_util::future::{AbortHandle, Abortable};
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::machine::{
-    Arrival, Effect, EffectId, Failure, Machine, Next, Outcome, Reply, Start, State, Told, instant,
+    Arrival, Effect, EffectId, Failure, Machine, Next, Outcome, Reply, Start, Told, instant,
 };
-use kanzlei_lang::document::lane::Again;
+use kanzlei_lang::document::retry::Retry;
 use kanzlei_model::problem::Problem;
+use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::value::Value;
-use kanzlei_store::queue::{Claimed, End, NewOutcome, Notice, OutcomeRow, Phase, Write};
+use kanzlei_store::queue::{Claimed, End, JobPhase, NewOutcome, Notice, OutcomeRow, Write};
 use serde_json::json;
 
 use super::worker::Shared;
@@ -55,8 +56,8 @@ pub struct Driven {
 /// What the outcome fed last was.
 #[derive(Clone, Copy, PartialEq)]
 enum Fed {
-    /// Doing it again may give another.
-    Again,
+    /// A repetition may end otherwise.
+    Passing,
     Final,
 }
 
@@ -83,7 +84,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
         }
         Err(error) => {
             tracing::warn!(%error, job = %id, "a job is given back: its workflow cannot be read");
-            let end = End { wake: now() + 1_000_000, place: 0, ..left(&claimed, Phase::Ready) };
+            let end = End { wake: now() + 1_000_000, claim_rank: 0, ..left(&claimed, JobPhase::Ready) };
             shared.writer.write(write(&claimed, Some(end))).await;
             return;
         }
@@ -124,10 +125,10 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
 }
 
 /// Nothing written yet of a job that leaves.
-fn left(claimed: &Claimed, phase: Phase) -> End {
+fn left(claimed: &Claimed, phase: JobPhase) -> End {
     End {
         phase,
-        place: claimed.priority,
+        claim_rank: claimed.priority,
         wake: now(),
         waits: None,
         failure: None,
@@ -135,7 +136,7 @@ fn left(claimed: &Claimed, phase: Phase) -> End {
         expires: None,
         void_last: false,
         past: None,
-        turn: claimed.turn.clone(),
+        ordering_key: claimed.ordering_key.clone(),
         notice: None,
     }
 }
@@ -156,7 +157,7 @@ fn write(claimed: &Claimed, end: Option<End>) -> Write {
 /// Ends a job that cannot be run at all.
 async fn broken(shared: &Shared, claimed: &Claimed, detail: &str) {
     tracing::error!(job = %claimed.id, detail, "a job cannot be run");
-    let end = End { expires: Some(now() + claimed.kept_for), ..left(claimed, Phase::Failed) };
+    let end = End { expires: Some(now() + claimed.kept_for), ..left(claimed, JobPhase::Failed) };
     shared.writer.write(as_broken(write(claimed, Some(end)), detail)).await;
 }
 
@@ -164,8 +165,9 @@ async fn broken(shared: &Shared, claimed: &Claimed, detail: &str) {
 fn as_broken(write: Write, detail: &str) -> Write {
     let problem = Problem::new(500, "The job cannot be run").detail(detail);
     let reply = Reply { status: 500, headers: Vec::new(), body: problem.to_value(), problem: true };
-    let failure = Some(Failure::new("broken", detail).to_value().to_json());
-    let end = write.end.map(|end| End { phase: Phase::Failed, wake: now(), waits: None, notice: None, failure, ..end });
+    let failure = Some(Failure::new(FailureKind::Internal, detail).to_value().to_json());
+    let end =
+        write.end.map(|end| End { phase: JobPhase::Failed, wake: now(), waits: None, notice: None, failure, ..end });
     Write { outcomes: Vec::new(), progress: None, notes: None, reply: Some((500, reply_json(&reply))), end, ..write }
 }
 
@@ -219,7 +221,7 @@ impl Driven {
     fn feed(&mut self, id: EffectId, outcome: Outcome, at: i64) {
         self.asked.retain(|(known, _)| *known != id);
         let waited = matches!(outcome, Outcome::Waited | Outcome::Arrived(None) | Outcome::Opened(Ok(_)));
-        self.last_fed = Some(if waited { Fed::Final } else { Fed::Again });
+        self.last_fed = Some(if waited { Fed::Final } else { Fed::Passing });
         self.machine.feed(id, outcome, at);
     }
 
@@ -353,7 +355,7 @@ impl Driven {
     /// Nothing but long waits is left: takes what has come meanwhile, or gives the job back.
     async fn rest(&mut self, waits: Vec<(i64, &'static str)>) -> Step {
         let Some(waits_for) = waits.iter().min().copied() else {
-            let failure = Failure::new("broken", "the run waits for nothing");
+            let failure = Failure::new(FailureKind::Internal, "the run waits for nothing");
             self.machine.stop(failure, Problem::new(500, "Internal server error"), now());
             return Step::Waits;
         };
@@ -386,7 +388,8 @@ impl Driven {
             }
         }
         let (wake, why) = waits_for;
-        let end = End { place: 0, wake, waits: Some(why), turn: None, ..left(&self.claimed, Phase::Ready) };
+        let end =
+            End { claim_rank: 0, wake, waits: Some(why), ordering_key: None, ..left(&self.claimed, JobPhase::Ready) };
         let write = self.write(Some(end));
         self.shared.writer.write(write).await;
         Step::Over
@@ -403,44 +406,53 @@ impl Driven {
     }
 
     async fn finish(mut self) {
-        let Some(ended) = self.machine.ended().cloned() else { return };
+        let Some(mut ended) = self.machine.ended().cloned() else { return };
+        // Nobody is there to be turned away.
+        if ended.state == RunState::Rejected && self.claimed.unattended {
+            ended.state = RunState::Failed;
+        }
         let at = now();
-        if let Some(reply) = self.machine.reply().filter(|_| !self.claimed.replied && ended.state == State::Failed) {
+        if let Some(reply) =
+            self.machine.reply().filter(|_| !self.claimed.replied && ended.state != RunState::Succeeded)
+        {
             self.reply = Some(reply.clone());
         }
-        if ended.state == State::Failed
-            && let Some((again, failure)) = self.again().zip(ended.failure.as_ref())
+        if ended.state == RunState::Failed
+            && let Some((retry, failure)) = self.retry().zip(ended.failure.as_ref())
         {
-            let time = self.claimed.tries + 1;
-            let pause = again.pause(time);
+            // Attempts made so far; the next one is one more.
+            let made = self.claimed.tries + 1;
+            let pause = retry.pause_before(made + 1);
             let detail = format!(
-                "{}; again in {} ({time} of {})",
+                "{}; retry in {} (attempt {} of {})",
                 failure.detail,
                 kanzlei_model::duration::short(pause),
-                again.times
+                made + 1,
+                retry.attempts
             );
             self.reply = None;
             let end = End {
-                place: 0,
+                claim_rank: 0,
                 wake: at + pause.as_micros() as i64,
-                waits: Some("again"),
+                waits: Some("retry"),
                 failure: Some(self.shared.jobs.secrets.mask(failure.to_value().to_json())),
-                tries: time,
+                tries: made,
                 void_last: true,
                 past: Some(
                     past("failed", "the run", Some(&self.shared.jobs.secrets.mask(detail))).trim_end().to_owned(),
                 ),
-                turn: None,
-                ..left(&self.claimed, Phase::Ready)
+                ordering_key: None,
+                ..left(&self.claimed, JobPhase::Ready)
             };
             let write = self.write(Some(end));
             self.shared.writer.write(write).await;
             return;
         }
         let phase = match ended.state {
-            State::Succeeded => Phase::Succeeded,
-            State::Cancelled => Phase::Cancelled,
-            _ => Phase::Failed,
+            RunState::Succeeded => JobPhase::Succeeded,
+            RunState::Cancelled => JobPhase::Cancelled,
+            RunState::Rejected => JobPhase::Rejected,
+            _ => JobPhase::Failed,
         };
         let failure = ended.failure.as_ref().map(|failure| self.shared.jobs.secrets.mask(failure.to_value().to_json()));
         let detail = ended.failure.as_ref().map(|failure| self.shared.jobs.secrets.mask(failure.detail.clone()));
@@ -448,8 +460,12 @@ impl Driven {
             failure,
             wake: at,
             expires: Some(at + self.claimed.kept_for),
-            past: (phase != Phase::Succeeded).then(|| {
-                let what = if phase == Phase::Cancelled { "stopped" } else { "failed" };
+            past: (phase != JobPhase::Succeeded).then(|| {
+                let what = match phase {
+                    JobPhase::Cancelled => "stopped",
+                    JobPhase::Rejected => "rejected",
+                    _ => "failed",
+                };
                 past(what, "the run", detail.as_deref()).trim_end().to_owned()
             }),
             notice: self.notice(phase, at),
@@ -477,25 +493,26 @@ impl Driven {
         self.shared.journal.record(finished, &counters);
     }
 
-    /// The policy by which a job that failed just now is taken up again; nothing when it failed by itself
-    /// or was taken up as often as it may be.
-    fn again(&self) -> Option<Again> {
+    /// The policy by which a job that failed just now is retried; nothing when no policy covers its failure
+    /// or all attempts are made.
+    fn retry(&self) -> Option<Retry> {
         let lane = self.shared.jobs.live.load().lane(&self.claimed.lane);
-        let policy = self.plan.jobs.again.clone().or_else(|| lane.again.clone())?;
-        let kind = self.machine.ended()?.failure.as_ref()?.kind;
-        let by_itself = matches!(kind, "fail" | "expression" | "input" | "broken");
-        let outcome = self.last_fed == Some(Fed::Again);
-        (!by_itself && outcome && self.claimed.tries < policy.times).then_some(policy)
+        let policy = self.plan.queue.retry.clone().or_else(|| lane.retry.clone())?;
+        let failure = self.machine.ended()?.failure.as_ref()?;
+        let passing = !failure.kind.repeats() && self.last_fed == Some(Fed::Passing);
+        let status = failure.status.filter(|_| failure.kind == FailureKind::Status);
+        let covered = passing && policy.covers(failure.kind.name(), status, true);
+        (covered && self.claimed.tries + 1 < policy.attempts).then_some(policy)
     }
 
     /// Who is to be told of the end.
-    fn notice(&self, phase: Phase, at: i64) -> Option<Box<Notice>> {
-        let notify = self.plan.jobs.notify.as_ref()?;
+    fn notice(&self, phase: JobPhase, at: i64) -> Option<Box<Notice>> {
+        let notify = self.plan.queue.notify.as_ref()?;
         let slots = [self.input.clone(), Value::Undefined, Value::Undefined, Value::Undefined];
         let to = notify.to.make(&slots, Default::default()).ok().filter(|to| !to.is_nullish())?;
         let url = kanzlei_lang::expr::ops::to_text(&to).to_string();
-        let state = super::state_of(phase, None, true, at, at);
-        let address = format!("{}/-/jobs/{}", self.shared.jobs.public_url, self.claimed.id);
+        let state = phase.state(false, true);
+        let address = format!("{}/~/jobs/{}", self.shared.jobs.public_url, self.claimed.id);
         let body = json!({
             "type": "job.ended",
             "timestamp": instant(at),

@@ -26,11 +26,12 @@ use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use hmac::{Hmac, Mac};
 use kanzlei_engine::machine::{
-    Address, Cancellation, Cancelling, Enqueue, NewJob as Asked, Outcome, QueueFault, Queued, instant,
+    Address, Cancellation, Cancelling, EffectError, Enqueue, NewJob as Asked, Outcome, Queued, instant,
 };
+use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::value::Value;
 use kanzlei_store::Store;
-use kanzlei_store::queue::{Filter, NewBatch, NewJob, OutcomeRow, Phase};
+use kanzlei_store::queue::{Filter, JobPhase, NewBatch, NewJob, OutcomeRow};
 use sha2::{Digest, Sha256};
 use tokio::sync::{Notify, mpsc};
 use uuid::Uuid;
@@ -149,7 +150,7 @@ impl Jobs {
             Error::problem(500, "The input cannot be kept", "it holds a secret, and the service has no key for secrets")
         })?;
         let slots = [input.clone(), Value::Undefined, Value::Undefined, Value::Undefined];
-        let tag = plan.jobs.tag.as_ref().and_then(|tag| tag.make(&slots, Default::default()).ok());
+        let tag = plan.queue.tag.as_ref().and_then(|tag| tag.make(&slots, Default::default()).ok());
         let tag = tag.filter(|tag| !tag.is_nullish()).map(|tag| kanzlei_lang::expr::ops::to_text(&tag).to_string());
         Ok(NewJob {
             id,
@@ -157,10 +158,10 @@ impl Jobs {
             workflow: plan.name.clone(),
             revision: workflow.revision,
             generation: live.generation,
-            priority: plan.jobs.priority.unwrap_or(5),
+            priority: plan.queue.priority.unwrap_or(5),
             tag: tag.map(|tag| short(&tag, 200)),
             batch: None,
-            turn: lane.turn(input).map(|turn| short(&turn, 300)),
+            ordering_key: lane.ordering_key(input).map(|ordering_key| short(&ordering_key, 300)),
             entry: short(&along.entry, 300),
             caller: along.caller.clone(),
             request_id: along.request_id.clone(),
@@ -169,7 +170,8 @@ impl Jobs {
             due: accepted,
             sealed: kept != json,
             input: kept,
-            kept_for: plan.jobs.results.unwrap_or(RESULTS).as_micros() as i64,
+            kept_for: plan.queue.results.unwrap_or(RESULTS).as_micros() as i64,
+            unattended: false,
         })
     }
 
@@ -180,11 +182,11 @@ impl Jobs {
         effect: u64,
         asked: &Enqueue,
         along: &Along,
-    ) -> std::result::Result<Queued, QueueFault> {
-        let fault = |kind, detail: String| QueueFault { kind, detail };
+    ) -> std::result::Result<Queued, EffectError> {
+        let fault = |kind, detail: String| EffectError { kind, detail };
         let (live, at) = (self.live.load_full(), asked.at);
         let Some(workflow) = live.workflows.get(&asked.workflow) else {
-            return Err(fault("input", format!("the workflow `{}` is not live", asked.workflow)));
+            return Err(fault(FailureKind::Input, format!("the workflow `{}` is not live", asked.workflow)));
         };
         let batch = asked.group.then(|| self.id_of(run, effect, usize::MAX, at));
         let mut rows = Vec::with_capacity(asked.jobs.len());
@@ -207,8 +209,8 @@ impl Jobs {
         });
         match self.accept(rows, batch).await {
             Ok(()) => Ok(queued),
-            Err(accept::Refused::Full { detail, .. }) => Err(fault("full", detail)),
-            Err(accept::Refused::Away) => Err(fault("database", "the database is away".into())),
+            Err(accept::Refused::Full { detail, .. }) => Err(fault(FailureKind::Full, detail)),
+            Err(accept::Refused::Away) => Err(fault(FailureKind::Database, "the database is unavailable".into())),
         }
     }
 
@@ -220,18 +222,21 @@ impl Jobs {
         job: &Asked,
         asked: &Enqueue,
         along: &Along,
-    ) -> std::result::Result<NewJob, QueueFault> {
+    ) -> std::result::Result<NewJob, EffectError> {
         let input = workflow.plan.input.accept(&job.input).map_err(|problem| {
             let first = problem.errors.first();
             let detail = first.map_or(problem.title.clone(), |error| format!("{} {}", error.pointer, error.detail));
-            QueueFault { kind: "input", detail: format!("`{}` does not take this input: {detail}", asked.workflow) }
+            EffectError {
+                kind: FailureKind::Input,
+                detail: format!("`{}` does not take this input: {detail}", asked.workflow),
+            }
         })?;
         let mut row = self
             .row(live, workflow, id, &input, along)
-            .map_err(|error| QueueFault { kind: "input", detail: error.to_string() })?;
+            .map_err(|error| EffectError { kind: FailureKind::Input, detail: error.to_string() })?;
         if let Some(name) = &asked.lane {
             let lane = live.lane(name);
-            row.turn = lane.turn(&input).map(|turn| short(&turn, 300));
+            row.ordering_key = lane.ordering_key(&input).map(|ordering_key| short(&ordering_key, 300));
             row.lane = lane.name.clone();
         }
         row.priority = asked.priority.unwrap_or(row.priority);
@@ -241,20 +246,16 @@ impl Jobs {
     }
 
     /// Cancels what a `cancel` step asks for. Ids of no job are told apart.
-    pub async fn cancel(&self, asked: &Cancelling, by: &str) -> std::result::Result<Cancellation, QueueFault> {
-        let away = |error: kanzlei_store::Error| QueueFault { kind: "database", detail: error.to_string() };
+    pub async fn cancel(&self, asked: &Cancelling, by: &str) -> std::result::Result<Cancellation, EffectError> {
+        let away = |error: kanzlei_store::Error| EffectError { kind: FailureKind::Database, detail: error.to_string() };
         let mut done = Cancellation::default();
         let ids: Vec<(String, Option<Uuid>)> = match asked {
             Cancelling::Ids(ids) => ids.iter().map(|id| (id.clone(), id.parse().ok())).collect(),
             Cancelling::Tag(tag) => {
                 let mut found = Vec::new();
-                for state in ["scheduled", "queued", "waiting", "running"] {
-                    let filter = Filter {
-                        tag: Some(tag.clone()),
-                        state: Some(state.into()),
-                        limit: MOST_MEANT,
-                        ..Filter::default()
-                    };
+                for state in RunState::ALL.iter().filter(|state| !state.ended()) {
+                    let filter =
+                        Filter { tag: Some(tag.clone()), state: Some(*state), limit: MOST_MEANT, ..Filter::default() };
                     found.extend(self.store.job_ids(&filter, now()).await.map_err(away)?);
                 }
                 found.into_iter().map(|id| (id.to_string(), Some(id))).collect()
@@ -273,8 +274,8 @@ impl Jobs {
                 None => None,
             };
             let into = match found {
-                Some(Phase::Ready | Phase::Behind) => &mut done.cancelled,
-                Some(Phase::Running) => &mut done.begun,
+                Some(JobPhase::Ready | JobPhase::Blocked) => &mut done.cancelled,
+                Some(JobPhase::Running) => &mut done.begun,
                 Some(_) => &mut done.done,
                 None => &mut done.unknown,
             };
@@ -301,9 +302,9 @@ impl Jobs {
     }
 
     /// Cancels one job; gives the phase it was found in.
-    pub async fn cancel_one(&self, id: Uuid, by: &str) -> kanzlei_store::Result<Option<Phase>> {
+    pub async fn cancel_one(&self, id: Uuid, by: &str) -> kanzlei_store::Result<Option<JobPhase>> {
         let found = self.store.cancel_job(id, now(), &past("cancelled", by, None)).await?;
-        if found == Some(Phase::Running) {
+        if found == Some(JobPhase::Running) {
             self.stops.notify_waiters();
         }
         self.wake.notify_one();
@@ -312,11 +313,11 @@ impl Jobs {
     }
 
     /// Makes an address for a callback; the same when the run does it again after a crash.
-    pub async fn open(&self, run: Uuid, effect: u64) -> std::result::Result<Address, QueueFault> {
+    pub async fn open(&self, run: Uuid, effect: u64) -> std::result::Result<Address, EffectError> {
         let token = URL_SAFE_NO_PAD.encode(self.made(&format!("callback {run} {effect}")));
         let opened = self.store.open_callback(&hash(&token), run, effect, now()).await;
-        opened.map_err(|error| QueueFault { kind: "database", detail: error.to_string() })?;
-        let url = format!("{}/-/callbacks/{token}", self.public_url);
+        opened.map_err(|error| EffectError { kind: FailureKind::Database, detail: error.to_string() })?;
+        let url = format!("{}/~/callbacks/{token}", self.public_url);
         Ok(Address { id: token, url })
     }
 }
@@ -342,19 +343,6 @@ pub fn past(what: &str, by: &str, detail: Option<&str>) -> String {
         line["detail"] = detail.into();
     }
     format!("{line}\n")
-}
-
-/// The state that people see.
-pub fn state_of(phase: Phase, waits: Option<&str>, begun: bool, wake: i64, now: i64) -> &'static str {
-    match phase {
-        Phase::Ready if waits.is_some() => "waiting",
-        Phase::Ready if wake > now && !begun => "scheduled",
-        Phase::Ready | Phase::Behind => "queued",
-        Phase::Running => "running",
-        Phase::Succeeded => "succeeded",
-        Phase::Failed => "failed",
-        Phase::Cancelled => "cancelled",
-    }
 }
 
 /// The reply of a run as JSON text, and back.

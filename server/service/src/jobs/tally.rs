@@ -6,7 +6,7 @@ use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use kanzlei_store::Store;
-use kanzlei_store::queue::{Claimed, Phase, Sample};
+use kanzlei_store::queue::{Claimed, JobPhase, Sample};
 
 use crate::clock::now;
 
@@ -23,19 +23,20 @@ impl Tally {
         count(all.entry(lane.to_owned()).or_default());
     }
 
-    pub fn ended(&self, lane: &str, phase: Phase) {
+    pub fn ended(&self, lane: &str, phase: JobPhase) {
         self.with(lane, |sample| match phase {
-            Phase::Failed => sample.failed += 1,
-            _ => sample.done += 1,
+            JobPhase::Failed => sample.failed += 1,
+            JobPhase::Rejected => sample.rejected += 1,
+            _ => sample.succeeded += 1,
         });
     }
 
     pub fn begun(&self, job: &Claimed, at: i64) {
-        let late = (at - job.due).max(0) as u64;
+        let delay = (at - job.due).max(0) as u64;
         self.with(&job.lane, |sample| {
             sample.begun += 1;
-            sample.late += late;
-            sample.latest = sample.latest.max(late);
+            sample.delay += delay;
+            sample.max_delay = sample.max_delay.max(delay);
         });
     }
 
@@ -43,10 +44,11 @@ impl Tally {
     fn put_back(&self, old: Sample) {
         self.with(&old.lane.clone(), |sample| {
             sample.begun += old.begun;
-            sample.done += old.done;
+            sample.succeeded += old.succeeded;
+            sample.rejected += old.rejected;
             sample.failed += old.failed;
-            sample.late += old.late;
-            sample.latest = sample.latest.max(old.latest);
+            sample.delay += old.delay;
+            sample.max_delay = sample.max_delay.max(old.max_delay);
         });
     }
 
@@ -80,15 +82,15 @@ mod tests {
     #[test]
     fn what_was_not_written_counts_later() {
         let tally = Tally::default();
-        for (lane, phase) in [("a", Phase::Succeeded), ("a", Phase::Failed), ("b", Phase::Cancelled)] {
+        for (lane, phase) in [("a", JobPhase::Succeeded), ("a", JobPhase::Failed), ("b", JobPhase::Cancelled)] {
             tally.ended(lane, phase);
         }
         let first = tally.take();
-        assert_eq!((first["a"].done, first["a"].failed, first["b"].done), (1, 1, 1));
-        tally.ended("a", Phase::Failed);
-        first.into_iter().for_each(|(lane, sample)| tally.put_back(Sample { lane, latest: 7, ..sample }));
+        assert_eq!((first["a"].succeeded, first["a"].failed, first["b"].succeeded), (1, 1, 1));
+        tally.ended("a", JobPhase::Failed);
+        first.into_iter().for_each(|(lane, sample)| tally.put_back(Sample { lane, max_delay: 7, ..sample }));
         let both = tally.take();
-        assert_eq!((both["a"].done, both["a"].failed, both["a"].latest, both["b"].done), (1, 2, 7, 1));
+        assert_eq!((both["a"].succeeded, both["a"].failed, both["a"].max_delay, both["b"].succeeded), (1, 2, 7, 1));
         assert!(tally.take().is_empty());
     }
 }

@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use kanzlei_compiler::plan::Timetable;
 use kanzlei_engine::machine::instant;
 use kanzlei_lang::document::workflow::{Missed, Overlap};
-use kanzlei_store::queue::{NewJob, Phase, TimetableState};
+use kanzlei_store::queue::{JobPhase, NewJob, TimetableState};
 use uuid::Uuid;
 
 use super::{Along, Jobs};
@@ -131,7 +131,7 @@ async fn due(
 /// Whether the job that a timetable queued last has not ended.
 async fn busy(jobs: &Jobs, workflow: &str, entry: u16) -> Result<bool> {
     let last = jobs.store.firings(workflow, entry, 20).await?.into_iter().find(|firing| firing.job.is_some());
-    Ok(last.and_then(|firing| firing.phase).and_then(Phase::of).is_some_and(|phase| !phase.ended()))
+    Ok(last.and_then(|firing| firing.phase).and_then(JobPhase::of_code).is_some_and(|phase| !phase.ended()))
 }
 
 /// Queues the job of one due instant, once over all processes. The job is a row before the firing is:
@@ -163,14 +163,14 @@ async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: i6
         trace_id: id.simple().to_string(),
     };
     let row = jobs.row(live, workflow, id, &input, &along)?;
-    let turn = match timetable.overlap {
+    let ordering_key = match timetable.overlap {
         Overlap::Wait => Some(format!("timetable {} {entry}", plan.name)),
-        _ => row.turn.clone(),
+        _ => row.ordering_key.clone(),
     };
-    let row = NewJob { due: if became == "by-hand" { row.due } else { due }, turn, ..row };
+    let row = NewJob { due: if became == "by-hand" { row.due } else { due }, ordering_key, unattended: true, ..row };
     jobs.accept(vec![row], None).await.map_err(|refused| match refused {
         super::accept::Refused::Full { status, detail } => Error::problem(status, "The queue is full", detail),
-        super::accept::Refused::Away => Error::problem(503, "The database is away", "nothing was queued"),
+        super::accept::Refused::Away => Error::problem(503, "The database is unavailable", "nothing was queued"),
     })?;
     jobs.store.fire(&plan.name, entry, due, became, Some(id), now()).await?;
     Ok(id)

@@ -5,10 +5,11 @@ use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use kanzlei_engine::machine::instant;
-use kanzlei_store::queue::JobRow;
+use kanzlei_model::run::RunState;
+use kanzlei_store::queue::{JobPhase, JobRow};
 use serde_json::{Value as Json, json};
 
-use super::{Jobs, state_of};
+use super::Jobs;
 use crate::clock::now;
 
 /// How long it is believed how long the jobs of a workflow take.
@@ -38,36 +39,28 @@ impl Jobs {
         took
     }
 
-    /// How long until a job ends, in microseconds, as far as it can be told.
-    pub async fn left(&self, job: &JobRow) -> Option<i64> {
-        let at = now();
+    /// How long until a job ends, in microseconds, as far as it can be estimated.
+    pub async fn remaining(&self, job: &JobRow) -> Option<i64> {
         if job.phase.ended() {
             return None;
         }
-        let begun = job.started.unwrap_or(at);
-        if let Some(progress) = job.progress.filter(|progress| *progress > 0.05 && job.started.is_some()) {
-            return Some(((at - begun) as f64 * (1.0 - progress) / progress) as i64);
-        }
-        let usual = self.usual(&job.workflow).await?;
-        Some(match job.started {
-            Some(started) => (usual - (at - started)).max(0),
-            None => (job.wake - at).max(0) + usual,
-        })
+        let usual = self.usual(&job.workflow).await;
+        remaining(job, usual, now())
     }
 
     /// When it is worth asking again, in seconds.
-    pub fn retry_after(left: Option<i64>) -> i64 {
-        left.map_or(2, |left| (left + 999_999) / 1_000_000).clamp(1, 3600)
+    pub fn retry_after(remaining: Option<i64>) -> i64 {
+        remaining.map_or(2, |left| (left + 999_999) / 1_000_000).clamp(1, 3600)
     }
 
     /// The document that clients get.
     pub async fn document(&self, job: &JobRow) -> (Json, Option<i64>) {
         let at = now();
-        let left = self.left(job).await;
-        let state = state_of(job.phase, job.waits.as_deref(), job.started.is_some(), job.wake, at);
+        let remaining = self.remaining(job).await;
+        let state = job.phase.state(job.wake > at, job.claim_rank == 0);
         let notes: Vec<Json> =
             job.notes.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
-        let address = format!("/-/jobs/{}", job.id);
+        let address = format!("/~/jobs/{}", job.id);
         let mut document = json!({
             "id": job.id,
             "workflow": job.workflow,
@@ -79,14 +72,14 @@ impl Jobs {
             "progress": job.progress,
             "note": notes.last().map(|note| note["text"].clone()),
             "notes": notes,
-            "left_s": left.map(|left| (left as f64 / 1e5).round() / 10.0),
+            "remaining_s": remaining.map(|left| (left as f64 / 1e5).round() / 10.0),
             "answered": job.status.is_some(),
             "links": {"self": address, "result": format!("{address}/result"), "events": format!("{address}/events")},
         });
         if job.stop && !job.phase.ended() {
             document["stopping"] = true.into();
         }
-        if state == "waiting" {
+        if state == RunState::Waiting {
             document["waits_for"] = job.waits.as_deref().into();
             if job.wake < i64::MAX / 4 {
                 document["until"] = instant(job.wake).into();
@@ -95,6 +88,53 @@ impl Jobs {
         if let Some(expires) = job.expires {
             document["result_until"] = instant(expires).into();
         }
-        (document, left)
+        (document, remaining)
+    }
+}
+
+/// The estimate for a job that has not ended: what usually is left, or what its progress says, and never less
+/// than what it certainly waits. Nothing where it takes longer than usual and says no progress.
+fn remaining(job: &JobRow, usual: Option<i64>, at: i64) -> Option<i64> {
+    let waits = Some(job.wake - at).filter(|wait| *wait > 0 && job.phase == JobPhase::Ready);
+    // A callback may come at any time.
+    let waits = waits.filter(|_| job.wake < i64::MAX / 4);
+    let Some(started) = job.started else {
+        return usual.map(|usual| waits.unwrap_or(0) + usual);
+    };
+    let elapsed = at - started;
+    let by_progress = job
+        .progress
+        .filter(|progress| *progress > 0.05 && waits.is_none())
+        .map(|progress| (elapsed as f64 * (1.0 - progress) / progress) as i64);
+    let by_habit = usual.map(|usual| usual - elapsed).filter(|left| *left > 0);
+    by_progress.or(by_habit).max(waits)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_estimate_covers_what_is_waited_for() {
+        const DAY: i64 = 86_400_000_000;
+        let job = |started: Option<i64>, wake: i64, progress: Option<f64>| JobRow {
+            phase: if wake > 0 { JobPhase::Ready } else { JobPhase::Running },
+            started,
+            wake,
+            progress,
+            ..JobRow::default()
+        };
+        for (job, usual, at, wanted) in [
+            (job(None, 50, None), Some(100), 20, Some(130)),
+            (job(None, 50, None), None, 20, None),
+            // A chain that waits for a day, although jobs of its workflow usually take a second.
+            (job(Some(0), DAY, Some(0.5)), Some(1_000_000), 2_000_000, Some(DAY - 2_000_000)),
+            (job(Some(0), DAY, None), None, 0, Some(DAY)),
+            (job(Some(0), 0, Some(0.5)), Some(10), 40, Some(40)),
+            (job(Some(0), 0, None), Some(100), 40, Some(60)),
+            (job(Some(0), 0, None), Some(100), 140, None),
+        ] {
+            assert_eq!(remaining(&job, usual, at), wanted, "{job:?} at {at}");
+        }
     }
 }

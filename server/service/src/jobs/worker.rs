@@ -192,7 +192,7 @@ impl Worker {
             // A slot further ahead than one gap was given under a slower pace.
             let slot = room.gap.map_or(0, |gap| heads[0].next.min(at + gap));
             let open = heads.iter().map(|head| head.wake).min().unwrap_or(i64::MAX).max(slot);
-            let places: Vec<u8> = heads.iter().filter(|head| head.wake <= at).map(|head| head.place).collect();
+            let places: Vec<u8> = heads.iter().filter(|head| head.wake <= at).map(|head| head.claim_rank).collect();
             if open > at {
                 next = next.min(open);
                 continue;

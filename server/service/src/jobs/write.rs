@@ -1,5 +1,5 @@
 //! Writing what came of running jobs. Writes that come while a transaction is under way share the next
-//! one; while the database is away they wait, and nothing goes on that is not written.
+//! one; while the database is unavailable they wait, and nothing goes on that is not written.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -10,7 +10,7 @@ use tokio::sync::{mpsc, oneshot};
 use super::Jobs;
 use crate::clock::now;
 
-/// The longest pause between tries when the database is away.
+/// The longest pause between tries when the database is unavailable.
 const LONGEST_PAUSE: Duration = Duration::from_secs(1);
 
 type Waiting = (Write, oneshot::Sender<Written>);
@@ -57,8 +57,8 @@ async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Waiting>) {
         let written = write(&jobs, &together).await;
         for ((write, done), written) in together.into_iter().zip(written) {
             jobs.followers.changed(write.job);
-            // The next of its turn may be ready, or itself.
-            let ready = |end: &End| end.turn.is_some() || (!end.phase.ended() && end.wake <= now());
+            // The next of its ordering key may be ready, or itself.
+            let ready = |end: &End| end.ordering_key.is_some() || (!end.phase.ended() && end.wake <= now());
             if write.end.as_ref().is_some_and(ready) {
                 jobs.wake.notify_one();
             }

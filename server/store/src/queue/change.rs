@@ -1,17 +1,17 @@
-//! Changing jobs by hand or by a step: cancelled, due at another time, taken up again. Only what waits, or
+//! Changing jobs by hand or by a step: cancelled, due at another time, retried. Only what waits, or
 //! has ended, is changed; what runs is asked to stop.
 
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
 use super::look::phase;
-use super::write::give_turn_on;
-use super::{Phase, TRIES, uuid};
+use super::write::release_ordering_key;
+use super::{JobPhase, TRIES, uuid};
 use crate::{Doing, Error, Micros, Result, Store};
 
 impl Store {
     /// Cancels a job that waits, or asks one that runs to stop. Gives the phase in which it was found.
-    pub async fn cancel_job(&self, id: Uuid, now: Micros, past: &str) -> Result<Option<Phase>> {
+    pub async fn cancel_job(&self, id: Uuid, now: Micros, past: &str) -> Result<Option<JobPhase>> {
         for attempt in 1.. {
             match self.try_cancel(id, now, past).await {
                 Err(error) if error.is_contention() && attempt < TRIES => super::again(attempt).await,
@@ -21,10 +21,10 @@ impl Store {
         Err(Error::Contended)
     }
 
-    async fn try_cancel(&self, id: Uuid, now: Micros, past: &str) -> Result<Option<Phase>> {
+    async fn try_cancel(&self, id: Uuid, now: Micros, past: &str) -> Result<Option<JobPhase>> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         let key = id.as_bytes().as_slice();
-        let Some(row) = sqlx::query!("SELECT phase, turn FROM job WHERE id = ? FOR UPDATE", key)
+        let Some(row) = sqlx::query!("SELECT phase, ordering_key FROM job WHERE id = ? FOR UPDATE", key)
             .fetch_optional(&mut *tx)
             .await
             .doing("cancelling a job")?
@@ -33,7 +33,7 @@ impl Store {
         };
         let found = phase(row.phase);
         match found {
-            Phase::Ready | Phase::Behind => {
+            JobPhase::Ready | JobPhase::Blocked => {
                 sqlx::query!(
                     "UPDATE job SET phase = 13, wake = ?, ended = ?, waits = NULL, stop = 1, fence = fence + 1, changes = changes + 1,
                             expires = ? + kept_for, past = CONCAT(COALESCE(past, ''), ?) WHERE id = ?",
@@ -42,11 +42,11 @@ impl Store {
                 .execute(&mut *tx)
                 .await
                 .doing("cancelling a job")?;
-                if let Some(turn) = &row.turn {
-                    give_turn_on(&mut tx, turn, id).await?;
+                if let Some(ordering_key) = &row.ordering_key {
+                    release_ordering_key(&mut tx, ordering_key, id).await?;
                 }
             }
-            Phase::Running => {
+            JobPhase::Running => {
                 sqlx::query!(
                     "UPDATE job SET stop = 1, changes = changes + 1, past = CONCAT(COALESCE(past, ''), ?) WHERE id = ? AND stop = 0",
                     past, key
@@ -61,12 +61,12 @@ impl Store {
         Ok(Some(found))
     }
 
-    /// Cancels those of many jobs that wait and belong to no turn, in one transaction; gives which. The
+    /// Cancels those of many jobs that wait and belong to no ordering key, in one transaction; gives which. The
     /// others are for [`Store::cancel_job`].
     pub async fn cancel_waiting(&self, ids: &[Uuid], now: Micros, past: &str) -> Result<Vec<Uuid>> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         let mut query: QueryBuilder<MySql> =
-            QueryBuilder::new("SELECT id FROM job WHERE phase = 1 AND turn IS NULL AND id IN (");
+            QueryBuilder::new("SELECT id FROM job WHERE phase = 1 AND ordering_key IS NULL AND id IN (");
         super::push_ids(&mut query, ids);
         query.push(") FOR UPDATE");
         let rows = query.build().persistent(false).fetch_all(&mut *tx).await.doing("cancelling jobs")?;
@@ -92,8 +92,8 @@ impl Store {
     /// Sets when a job that has not begun, or that waits, is due; false when it is neither.
     pub async fn reschedule(&self, id: Uuid, due: Micros, past: &str) -> Result<bool> {
         let done = sqlx::query!(
-            "UPDATE job SET wake = ?, due = IF(place = 0, due, ?), changes = changes + 1, past = CONCAT(COALESCE(past, ''), ?)
-             WHERE id = ? AND phase IN (1, 3) AND (waits IS NULL OR waits = 'again')",
+            "UPDATE job SET wake = ?, due = IF(claim_rank = 0, due, ?), changes = changes + 1, past = CONCAT(COALESCE(past, ''), ?)
+             WHERE id = ? AND phase IN (1, 3) AND (waits IS NULL OR waits = 'retry')",
             due, due, past, id.as_bytes().as_slice()
         )
         .execute(&self.pool)
@@ -102,22 +102,22 @@ impl Store {
         Ok(done.rows_affected() > 0)
     }
 
-    /// Takes a failed job up again: from its failed step (what was done before is not done again), or
-    /// from the start with what it was given. Cancelled ones are taken up from the start only. False when
+    /// Retries a failed or rejected job: from its failed step (what was done before is not done again), or
+    /// from the start with what it was given. Cancelled ones are retried from the start only. False when
     /// it is not failed or cancelled.
-    pub async fn take_up(&self, id: Uuid, from_start: bool, now: Micros, past: &str) -> Result<bool> {
+    pub async fn retry(&self, id: Uuid, from_start: bool, now: Micros, past: &str) -> Result<bool> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         let key = id.as_bytes().as_slice();
         let done = sqlx::query!(
-            "UPDATE job SET phase = 1, place = IF(?, priority, 0), wake = ?, due = ?, ended = NULL, started = IF(?, NULL, started), worker = NULL, fence = fence + 1,
+            "UPDATE job SET phase = 1, claim_rank = IF(?, priority, 0), wake = ?, due = ?, ended = NULL, started = IF(?, NULL, started), worker = NULL, fence = fence + 1,
                     stop = 0, waits = NULL, attempt = attempt + IF(?, 1, 0), outcomes = IF(?, 0, outcomes), tries = 0, progress = NULL,
                     status = NULL, reply = NULL, failure = NULL, expires = NULL, changes = changes + 1, past = CONCAT(COALESCE(past, ''), ?)
-             WHERE id = ? AND (phase = 12 OR (phase = 13 AND ?))",
+             WHERE id = ? AND (phase IN (12, 14) OR (phase = 13 AND ?))",
             from_start, now, now, from_start, from_start, from_start, past, key, from_start
         )
         .execute(&mut *tx)
         .await
-        .doing("taking a job up again")?;
+        .doing("retrying a job")?;
         if done.rows_affected() > 0 && !from_start {
             sqlx::query!(
                 "UPDATE outcome o JOIN job j ON j.id = o.job AND j.attempt = o.attempt SET o.void = 1
@@ -130,13 +130,10 @@ impl Store {
         }
         if done.rows_affected() > 0 {
             // The journal shows the run as it ends in the end.
-            sqlx::query!("DELETE FROM step WHERE run = ?", key)
-                .execute(&mut *tx)
-                .await
-                .doing("taking a job up again")?;
-            sqlx::query!("DELETE FROM run WHERE id = ?", key).execute(&mut *tx).await.doing("taking a job up again")?;
+            sqlx::query!("DELETE FROM step WHERE run = ?", key).execute(&mut *tx).await.doing("retrying a job")?;
+            sqlx::query!("DELETE FROM run WHERE id = ?", key).execute(&mut *tx).await.doing("retrying a job")?;
         }
-        tx.commit().await.doing("taking a job up again")?;
+        tx.commit().await.doing("retrying a job")?;
         Ok(done.rows_affected() > 0)
     }
 }

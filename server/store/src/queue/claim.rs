@@ -7,11 +7,11 @@ use uuid::Uuid;
 use super::{TRIES, portions, push_ids, uuid};
 use crate::{Doing, Error, Micros, Result, Store};
 
-/// The earliest job of one lane and place, and how the lane stands.
+/// The earliest job of one lane and claim_rank, and how the lane stands.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Head {
     pub lane: String,
-    pub place: u8,
+    pub claim_rank: u8,
     pub wake: Micros,
     pub held: bool,
     /// When the lane's pace lets the next one through.
@@ -46,7 +46,7 @@ pub struct Claimed {
     pub revision: u32,
     pub generation: u64,
     pub priority: u8,
-    pub turn: Option<String>,
+    pub ordering_key: Option<String>,
     pub tag: Option<String>,
     pub entry: String,
     pub caller: Option<String>,
@@ -64,6 +64,7 @@ pub struct Claimed {
     pub input: String,
     pub sealed: bool,
     pub kept_for: i64,
+    pub unattended: bool,
 }
 
 /// What a claim brought, and when it is worth asking again.
@@ -90,15 +91,15 @@ pub struct OutcomeRow {
 }
 
 impl Store {
-    /// The earliest job of each lane and place, due or not, in the order they are to be taken. Reads one
+    /// The earliest job of each lane and claim_rank, due or not, in the order they are to be taken. Reads one
     /// entry of the index for each, however many wait behind it.
     pub async fn heads(&self) -> Result<Vec<Head>> {
         // Not by grouping: whether that reads entry by entry is up to the optimizer and its statistics.
         let rows = sqlx::query!(
-            "SELECT l.name, l.held AS `held: bool`, l.next, p.place AS `place!: u8`,
+            "SELECT l.name, l.held AS `held: bool`, l.next, p.claim_rank AS `claim_rank!: u8`,
                     (SELECT j.wake FROM job j FORCE INDEX (job_work)
-                     WHERE j.phase = 1 AND j.lane = l.name AND j.place = p.place ORDER BY j.wake LIMIT 1) AS `wake: i64`
-             FROM lane_state l CROSS JOIN (SELECT 0 AS place UNION ALL SELECT 1 UNION ALL SELECT 2 UNION ALL SELECT 3 UNION ALL SELECT 4
+                     WHERE j.phase = 1 AND j.lane = l.name AND j.claim_rank = p.claim_rank ORDER BY j.wake LIMIT 1) AS `wake: i64`
+             FROM lane_state l CROSS JOIN (SELECT 0 AS claim_rank UNION ALL SELECT 1 UNION ALL SELECT 2 UNION ALL SELECT 3 UNION ALL SELECT 4
                                            UNION ALL SELECT 5 UNION ALL SELECT 6 UNION ALL SELECT 7 UNION ALL SELECT 8 UNION ALL SELECT 9) p"
         )
         .fetch_all(&self.pool)
@@ -108,10 +109,10 @@ impl Store {
             .into_iter()
             .filter_map(|row| {
                 let wake = row.wake?;
-                Some(Head { lane: row.name, place: row.place, wake, held: row.held, next: row.next })
+                Some(Head { lane: row.name, claim_rank: row.claim_rank, wake, held: row.held, next: row.next })
             })
             .collect();
-        heads.sort_unstable_by(|a, b| (&a.lane, a.place).cmp(&(&b.lane, b.place)));
+        heads.sort_unstable_by(|a, b| (&a.lane, a.claim_rank).cmp(&(&b.lane, b.claim_rank)));
         Ok(heads)
     }
 
@@ -124,7 +125,7 @@ impl Store {
         Ok(rows.into_iter().map(|row| LaneState { name: row.name, held: row.held }).collect())
     }
 
-    /// Takes up to `most` due jobs of a lane for a worker, place by place as they are given. `stamp` is now,
+    /// Takes up to `most` due jobs of a lane for a worker, claim_rank by claim_rank as they are given. `stamp` is now,
     /// and no two claims of a worker have the same.
     pub async fn claim(
         &self,
@@ -142,7 +143,7 @@ impl Store {
             };
             match taken {
                 Err(error) if error.is_contention() && attempt < TRIES => super::again(attempt).await,
-                Ok(taken) if taken.jobs.iter().all(|job| job.turn.is_none()) => return Ok(taken),
+                Ok(taken) if taken.jobs.iter().all(|job| job.ordering_key.is_none()) => return Ok(taken),
                 Ok(taken) => return self.take_turns_again(worker, taken).await,
                 other => return other,
             }
@@ -218,21 +219,22 @@ impl Store {
         Err(Error::Contended)
     }
 
-    /// Of jobs of one turn only one may run; the others wait behind it.
+    /// Of jobs of one ordering key only one may run; the others wait behind it.
     async fn take_turns(&self, worker: Uuid, mut taken: Taken) -> Result<Taken> {
         let turns: Vec<(&str, Uuid)> =
-            taken.jobs.iter().filter_map(|job| Some((job.turn.as_deref()?, job.id))).collect();
+            taken.jobs.iter().filter_map(|job| Some((job.ordering_key.as_deref()?, job.id))).collect();
         let mut behind = Vec::new();
         for chunk in portions(&turns) {
-            let mut query: QueryBuilder<MySql> = QueryBuilder::new("INSERT IGNORE INTO turn (name, job) ");
-            query.push_values(chunk, |mut row, (turn, job)| {
-                row.push_bind(*turn).push_bind(job.as_bytes().to_vec());
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new("INSERT IGNORE INTO ordering_holder (name, job) ");
+            query.push_values(chunk, |mut row, (ordering_key, job)| {
+                row.push_bind(*ordering_key).push_bind(job.as_bytes().to_vec());
             });
             query.build().execute(&self.pool).await.doing("taking turns")?;
-            let mut query: QueryBuilder<MySql> = QueryBuilder::new("SELECT name, job FROM turn WHERE name IN (");
+            let mut query: QueryBuilder<MySql> =
+                QueryBuilder::new("SELECT name, job FROM ordering_holder WHERE name IN (");
             let mut list = query.separated(", ");
-            for (turn, _) in chunk {
-                list.push_bind(*turn);
+            for (ordering_key, _) in chunk {
+                list.push_bind(*ordering_key);
             }
             query.push(")");
             let rows = query.build().fetch_all(&self.pool).await.doing("taking turns")?;
@@ -242,7 +244,9 @@ impl Store {
                     (row.try_get(0).doing("taking turns")?, row.try_get(1).doing("taking turns")?);
                 holders.insert(name, uuid(&job));
             }
-            behind.extend(chunk.iter().filter(|(turn, job)| holders.get(*turn) != Some(job)).map(|(_, job)| *job));
+            behind.extend(
+                chunk.iter().filter(|(ordering_key, job)| holders.get(*ordering_key) != Some(job)).map(|(_, job)| *job),
+            );
         }
         for behind in portions(&behind) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
@@ -251,17 +255,17 @@ impl Store {
             query.push_bind(worker.as_bytes().to_vec()).push(" AND id IN (");
             push_ids(&mut query, behind);
             query.push(")");
-            query.build().execute(&self.pool).await.doing("putting jobs behind others of their turn")?;
+            query.build().execute(&self.pool).await.doing("putting jobs behind others of their ordering key")?;
         }
         taken.jobs.retain(|job| !behind.contains(&job.id));
         Ok(taken)
     }
 
-    /// Lets those go on whose turn nobody has: what a process that died did not come to do.
+    /// Lets those go on whose ordering_key nobody has: what a process that died did not come to do.
     pub async fn free_turns(&self, limit: u32) -> Result<u64> {
         // Looked for without locks: an update with a subquery would go through the whole table.
         let free = sqlx::query_scalar!(
-            "SELECT j.id FROM job j LEFT JOIN turn t ON t.name = j.turn WHERE j.phase = 3 AND t.name IS NULL LIMIT ?",
+            "SELECT j.id FROM job j LEFT JOIN ordering_holder t ON t.name = j.ordering_key WHERE j.phase = 3 AND t.name IS NULL LIMIT ?",
             limit
         )
         .fetch_all(&self.pool)
@@ -271,7 +275,7 @@ impl Store {
             sqlx::query!("UPDATE job SET phase = 1 WHERE id = ? AND phase = 3", id)
                 .execute(&self.pool)
                 .await
-                .doing("freeing a turn")?;
+                .doing("freeing an ordering key")?;
         }
         Ok(free.len() as u64)
     }
@@ -352,7 +356,7 @@ impl Store {
         let (mut all, mut lost) = (0, 0);
         loop {
             let done = sqlx::query!(
-                "UPDATE job SET phase = 1, place = 0, wake = ?, worker = NULL, fence = fence + 1, changes = changes + 1
+                "UPDATE job SET phase = 1, claim_rank = 0, wake = ?, worker = NULL, fence = fence + 1, changes = changes + 1
                  WHERE phase = 2 AND worker = ? LIMIT 500",
                 now,
                 dead.as_bytes().as_slice()
@@ -381,7 +385,7 @@ impl Store {
         Ok(all)
     }
 
-    /// Jobs that a worker took before an instant and still has, with their fences.
+    /// Jobs that a worker duration before an instant and still has, with their fences.
     pub async fn taken_before(&self, worker: Uuid, before: Micros) -> Result<Vec<(Uuid, u32)>> {
         let rows = sqlx::query!(
             "SELECT id, fence FROM job WHERE phase = 2 AND worker = ? AND wake < ?",
@@ -445,23 +449,23 @@ struct Claim<'c> {
     stamp: Micros,
 }
 
-/// Marks the first due jobs of a lane as taken, place by place, and reads them.
+/// Marks the first due jobs of a lane as taken, claim_rank by claim_rank, and reads them.
 async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>, most: u32) -> Result<Vec<Claimed>> {
     let Claim { worker, lane, places, generation, stamp } = claim;
     let key = worker.as_bytes().as_slice();
     let mut left = most;
-    for place in places {
+    for claim_rank in places {
         if left == 0 {
             break;
         }
         let done = sqlx::query!(
             "UPDATE job FORCE INDEX (job_work) SET phase = 2, wake = ?, worker = ?, fence = fence + 1, poked = 0, started = COALESCE(started, ?), changes = changes + 1
-             WHERE phase = 1 AND lane = ? AND place = ? AND wake <= ? AND generation <= ? ORDER BY wake LIMIT ?",
+             WHERE phase = 1 AND lane = ? AND claim_rank = ? AND wake <= ? AND generation <= ? ORDER BY wake LIMIT ?",
             stamp,
             key,
             stamp,
             lane,
-            place,
+            claim_rank,
             stamp,
             generation,
             left
@@ -475,9 +479,9 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
         return Ok(Vec::new());
     }
     let rows = sqlx::query!(
-        "SELECT id, fence, lane, workflow, revision, generation, priority, turn, tag, entry, caller, request_id, trace_id, accepted, due,
-                started AS `started!`, stop AS `stop: bool`, attempt, tries, outcomes, (status IS NOT NULL) AS `replied!: bool`, notes, input, sealed AS `sealed: bool`, kept_for
-         FROM job WHERE phase = 2 AND lane = ? AND wake = ? AND worker = ? ORDER BY place, due",
+        "SELECT id, fence, lane, workflow, revision, generation, priority, ordering_key, tag, entry, caller, request_id, trace_id, accepted, due,
+                started AS `started!`, stop AS `stop: bool`, attempt, tries, outcomes, (status IS NOT NULL) AS `replied!: bool`, notes, input, sealed AS `sealed: bool`, kept_for, unattended AS `unattended: bool`
+         FROM job WHERE phase = 2 AND lane = ? AND wake = ? AND worker = ? ORDER BY claim_rank, due",
         lane,
         stamp,
         key
@@ -495,7 +499,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
             revision: row.revision,
             generation: row.generation,
             priority: row.priority,
-            turn: row.turn,
+            ordering_key: row.ordering_key,
             tag: row.tag,
             entry: row.entry,
             caller: row.caller,
@@ -513,6 +517,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
             input: row.input,
             sealed: row.sealed,
             kept_for: row.kept_for,
+            unattended: row.unattended,
         })
         .collect())
 }

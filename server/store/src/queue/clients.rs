@@ -108,11 +108,11 @@ impl Store {
             .doing("freeing an idempotency key")
     }
 
-    pub async fn purge_answers(&self, now: Micros) -> Result<()> {
+    pub async fn purge_answers(&self, now: Micros) -> Result<u64> {
         sqlx::query!("DELETE FROM idempotency WHERE until < ? LIMIT 5000", now)
             .execute(&self.pool)
             .await
-            .map(|_| ())
+            .map(|done| done.rows_affected())
             .doing("deleting old answers")
     }
 

@@ -2,7 +2,8 @@
 
 use sqlx::{MySql, QueryBuilder};
 
-use super::Phase;
+use kanzlei_model::run::RunState;
+
 use super::look::phase;
 use crate::{Doing, Micros, Result, Store};
 
@@ -13,6 +14,7 @@ pub struct LaneDepth {
     pub scheduled: u64,
     pub queued: u64,
     pub running: u64,
+    pub waiting: u64,
     /// When the longest-waiting one was due.
     pub oldest: Option<Micros>,
 }
@@ -24,24 +26,22 @@ pub struct Sample {
     pub at: Micros,
     pub waiting: u64,
     pub begun: u64,
-    pub done: u64,
+    pub succeeded: u64,
+    pub rejected: u64,
     pub failed: u64,
     /// Microseconds between due and begun, summed and at most.
-    pub late: u64,
-    pub latest: u64,
+    pub delay: u64,
+    pub max_delay: u64,
 }
 
 impl Store {
-    /// How all lanes stand that have jobs.
+    /// How all lanes stand that have jobs. Reads the index only.
     pub async fn lane_depths(&self, now: Micros) -> Result<Vec<LaneDepth>> {
         let rows = sqlx::query!(
-            "SELECT lane, phase, COUNT(*) AS `n!: i64`, MIN(wake) AS `oldest!: i64` FROM job WHERE phase IN (1, 2, 3) GROUP BY lane, phase"
-        )
-        .fetch_all(&self.pool)
-        .await
-        .doing("counting lanes")?;
-        let due = sqlx::query!(
-            "SELECT lane, COUNT(*) AS `n!: i64` FROM job WHERE phase = 1 AND wake <= ? GROUP BY lane",
+            "SELECT lane, phase, claim_rank = 0 AS `begun!: bool`, wake > ? AS `ahead!: bool`, COUNT(*) AS `n!: i64`,
+                    MIN(wake) AS `oldest!: i64`
+             FROM job WHERE phase IN (1, 2, 3) GROUP BY lane, phase, claim_rank = 0, wake > ?",
+            now,
             now
         )
         .fetch_all(&self.pool)
@@ -51,19 +51,15 @@ impl Store {
         for row in rows {
             let lane =
                 lanes.entry(row.lane.clone()).or_insert_with(|| LaneDepth { lane: row.lane, ..LaneDepth::default() });
-            match phase(row.phase) {
-                Phase::Running => lane.running = row.n as u64,
-                Phase::Behind => lane.queued += row.n as u64,
-                _ => lane.scheduled = row.n as u64,
-            }
-            if row.phase != Phase::Running as u8 && row.oldest <= now {
+            let state = phase(row.phase).state(row.ahead, row.begun);
+            *match state {
+                RunState::Running => &mut lane.running,
+                RunState::Waiting => &mut lane.waiting,
+                RunState::Scheduled => &mut lane.scheduled,
+                _ => &mut lane.queued,
+            } += row.n as u64;
+            if state == RunState::Queued {
                 lane.oldest = Some(lane.oldest.map_or(row.oldest, |oldest| oldest.min(row.oldest)));
-            }
-        }
-        for row in due {
-            if let Some(lane) = lanes.get_mut(&row.lane) {
-                lane.scheduled = lane.scheduled.saturating_sub(row.n as u64);
-                lane.queued += row.n as u64;
             }
         }
         Ok(lanes.into_values().collect())
@@ -81,9 +77,9 @@ impl Store {
             let waiting = lanes.entry(head.lane.clone()).or_default();
             if head.wake <= now {
                 let due = sqlx::query_scalar!(
-                    "SELECT COUNT(*) FROM job FORCE INDEX (job_work) WHERE phase = 1 AND lane = ? AND place = ? AND wake <= ?",
+                    "SELECT COUNT(*) FROM job FORCE INDEX (job_work) WHERE phase = 1 AND lane = ? AND claim_rank = ? AND wake <= ?",
                     head.lane,
-                    head.place,
+                    head.claim_rank,
                     now
                 );
                 *waiting += due.fetch_one(&self.pool).await.doing("counting lanes")? as u64;
@@ -92,7 +88,7 @@ impl Store {
         Ok(lanes)
     }
 
-    /// Holds a lane or lets it go on.
+    /// Holds or releases a lane.
     pub async fn hold_lane(&self, lane: &str, held: bool) -> Result<()> {
         sqlx::query!(
             "INSERT INTO lane_state (name, held, version) VALUES (?, ?, 1) ON DUPLICATE KEY UPDATE held = VALUES(held), version = version + 1",
@@ -110,21 +106,23 @@ impl Store {
         if samples.is_empty() {
             return Ok(());
         }
-        let mut query: QueryBuilder<MySql> =
-            QueryBuilder::new("INSERT INTO lane_sample (lane, at, waiting, begun, done, failed, late, latest) ");
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new(
+            "INSERT INTO lane_sample (lane, at, waiting, begun, succeeded, rejected, failed, delay, max_delay) ",
+        );
         query.push_values(samples, |mut row, sample| {
             row.push_bind(&sample.lane)
                 .push_bind(sample.at)
                 .push_bind(sample.waiting)
                 .push_bind(sample.begun)
-                .push_bind(sample.done)
+                .push_bind(sample.succeeded)
+                .push_bind(sample.rejected)
                 .push_bind(sample.failed)
-                .push_bind(sample.late)
-                .push_bind(sample.latest);
+                .push_bind(sample.delay)
+                .push_bind(sample.max_delay);
         });
         query.push(
-            " ON DUPLICATE KEY UPDATE waiting = GREATEST(waiting, VALUES(waiting)), begun = begun + VALUES(begun), done = done + VALUES(done),
-              failed = failed + VALUES(failed), late = late + VALUES(late), latest = GREATEST(latest, VALUES(latest))",
+            " ON DUPLICATE KEY UPDATE waiting = GREATEST(waiting, VALUES(waiting)), begun = begun + VALUES(begun), succeeded = succeeded + VALUES(succeeded), rejected = rejected + VALUES(rejected),
+              failed = failed + VALUES(failed), delay = delay + VALUES(delay), max_delay = GREATEST(max_delay, VALUES(max_delay))",
         );
         query.build().persistent(false).execute(&self.pool).await.doing("sampling lanes")?;
         Ok(())
@@ -133,7 +131,7 @@ impl Store {
     pub async fn samples(&self, since: Micros) -> Result<Vec<Sample>> {
         sqlx::query_as!(
             Sample,
-            "SELECT lane, at, waiting, begun, done, failed, late, latest FROM lane_sample WHERE at >= ? ORDER BY lane, at LIMIT 200000",
+            "SELECT lane, at, waiting, begun, succeeded, rejected, failed, delay, max_delay FROM lane_sample WHERE at >= ? ORDER BY lane, at LIMIT 200000",
             since
         )
         .fetch_all(&self.pool)
@@ -141,11 +139,11 @@ impl Store {
         .doing("reading samples")
     }
 
-    pub async fn purge_samples(&self, before: Micros) -> Result<()> {
+    pub async fn purge_samples(&self, before: Micros) -> Result<u64> {
         sqlx::query!("DELETE FROM lane_sample WHERE at < ? LIMIT 5000", before)
             .execute(&self.pool)
             .await
-            .map(|_| ())
+            .map(|done| done.rows_affected())
             .doing("deleting old samples")
     }
 }

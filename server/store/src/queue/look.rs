@@ -3,18 +3,26 @@
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
-use super::{Phase, uuid};
+use kanzlei_model::run::RunState;
+
+use super::{JobPhase, uuid};
 use crate::{Doing, Micros, Result, Store};
 
+/// The most jobs of one state that are counted.
+pub const MOST_COUNTED: u64 = 10_000;
+/// When a job is due next: what lists show and filters go by.
+const DUE: &str = " AND IF(phase = 1, wake, due)";
 /// How long a search may take.
 const SEARCH_SECONDS: &str = "SET STATEMENT max_statement_time = 3 FOR ";
 
 /// A job as a whole, without the outcomes of its steps.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct JobRow {
     pub id: Uuid,
-    pub phase: Phase,
+    pub phase: JobPhase,
     pub lane: String,
+    /// 0 for a job that has begun, else its priority.
+    pub claim_rank: u8,
     pub wake: Micros,
     pub workflow: String,
     pub revision: u32,
@@ -22,7 +30,7 @@ pub struct JobRow {
     pub priority: u8,
     pub tag: Option<String>,
     pub batch: Option<Uuid>,
-    pub turn: Option<String>,
+    pub ordering_key: Option<String>,
     pub entry: String,
     pub caller: Option<String>,
     pub request_id: String,
@@ -55,8 +63,9 @@ impl JobRow {
         let job = super::NewJob { input: String::new(), ..job.clone() };
         JobRow {
             id: job.id,
-            phase: Phase::Ready,
+            phase: JobPhase::Ready,
             lane: job.lane,
+            claim_rank: job.priority,
             wake: job.due,
             workflow: job.workflow,
             revision: job.revision,
@@ -64,7 +73,7 @@ impl JobRow {
             priority: job.priority,
             tag: job.tag,
             batch: job.batch,
-            turn: job.turn,
+            ordering_key: job.ordering_key,
             entry: job.entry,
             caller: job.caller,
             request_id: job.request_id,
@@ -97,15 +106,17 @@ impl JobRow {
 #[derive(Clone, Debug, PartialEq)]
 pub struct JobLine {
     pub id: Uuid,
-    pub phase: Phase,
+    pub phase: JobPhase,
     pub lane: String,
+    /// 0 for a job that has begun, else its priority.
+    pub claim_rank: u8,
     pub wake: Micros,
     pub workflow: String,
     pub revision: u32,
     pub priority: u8,
     pub tag: Option<String>,
     pub batch: Option<Uuid>,
-    pub turn: Option<String>,
+    pub ordering_key: Option<String>,
     pub entry: String,
     pub accepted: Micros,
     pub due: Micros,
@@ -122,7 +133,7 @@ pub struct JobLine {
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Watched {
     pub id: Uuid,
-    pub phase: Phase,
+    pub phase: JobPhase,
     pub changes: u64,
     pub replied: bool,
 }
@@ -130,8 +141,7 @@ pub struct Watched {
 /// Which jobs are meant; everything that is said must fit.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Filter {
-    /// `scheduled`, `queued`, `running`, `waiting`, `succeeded`, `failed`, `cancelled`.
-    pub state: Option<String>,
+    pub state: Option<RunState>,
     pub lane: Option<String>,
     pub workflow: Option<String>,
     pub tag: Option<String>,
@@ -152,26 +162,28 @@ pub struct BatchState {
     pub run: String,
     pub created: Micros,
     pub total: u32,
-    pub done: u64,
+    pub succeeded: u64,
+    pub rejected: u64,
     pub failed: u64,
     pub cancelled: u64,
     pub running: u64,
-    pub left: u64,
-    /// The lane of those that are left.
+    /// Those that have not ended.
+    pub remaining: u64,
+    /// The lane of those that wait.
     pub lane: Option<String>,
     /// When the last one that is left is due, and when the first one began.
     pub last_due: Option<Micros>,
     pub first_started: Option<Micros>,
 }
 
-pub(super) fn phase(code: u8) -> Phase {
-    Phase::of(code).unwrap_or(Phase::Failed)
+pub(super) fn phase(code: u8) -> JobPhase {
+    JobPhase::of_code(code).unwrap_or(JobPhase::Failed)
 }
 
 impl Store {
     pub async fn job(&self, id: Uuid) -> Result<Option<JobRow>> {
         let row = sqlx::query!(
-            "SELECT id, phase, lane, wake, workflow, revision, generation, priority, tag, batch, turn, entry, caller, request_id, trace_id,
+            "SELECT id, phase, lane, claim_rank, wake, workflow, revision, generation, priority, tag, batch, ordering_key, entry, caller, request_id, trace_id,
                     accepted, due, started, ended, worker AS `worker: Vec<u8>`, stop AS `stop: bool`, waits, attempt, tries, outcomes, changes, progress,
                     notes, status, reply, failure, input, sealed AS `sealed: bool`, past, expires
              FROM job WHERE id = ?",
@@ -184,6 +196,7 @@ impl Store {
             id: uuid(&row.id),
             phase: phase(row.phase),
             lane: row.lane,
+            claim_rank: row.claim_rank,
             wake: row.wake,
             workflow: row.workflow,
             revision: row.revision,
@@ -191,7 +204,7 @@ impl Store {
             priority: row.priority,
             tag: row.tag,
             batch: row.batch.as_deref().map(uuid),
-            turn: row.turn,
+            ordering_key: row.ordering_key,
             entry: row.entry,
             caller: row.caller,
             request_id: row.request_id,
@@ -244,7 +257,7 @@ impl Store {
     pub async fn jobs(&self, filter: &Filter, now: Micros) -> Result<Vec<JobLine>> {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(SEARCH_SECONDS);
         query.push(
-            "SELECT id, phase, lane, wake, workflow, revision, priority, tag, batch, turn, entry, accepted, due, started, ended, stop, waits, tries, progress, failure FROM job WHERE 1 = 1",
+            "SELECT id, phase, lane, wake, workflow, revision, priority, tag, batch, ordering_key, entry, accepted, due, started, ended, stop, waits, tries, progress, failure, claim_rank FROM job WHERE 1 = 1",
         );
         narrow(&mut query, filter, now);
         query.push(" ORDER BY id DESC LIMIT ").push_bind(filter.limit);
@@ -262,7 +275,7 @@ impl Store {
                     priority: row.try_get(6)?,
                     tag: row.try_get(7)?,
                     batch: row.try_get::<Option<Vec<u8>>, _>(8)?.as_deref().map(uuid),
-                    turn: row.try_get(9)?,
+                    ordering_key: row.try_get(9)?,
                     entry: row.try_get(10)?,
                     accepted: row.try_get(11)?,
                     due: row.try_get(12)?,
@@ -273,6 +286,7 @@ impl Store {
                     tries: row.try_get(17)?,
                     progress: row.try_get(18)?,
                     failure: row.try_get(19)?,
+                    claim_rank: row.try_get(20)?,
                 })
             })
             .collect::<std::result::Result<_, sqlx::Error>>()
@@ -289,29 +303,19 @@ impl Store {
         rows.iter().map(|row| row.try_get::<Vec<u8>, _>(0).map(|id| uuid(&id)).doing("selecting jobs")).collect()
     }
 
-    /// How many jobs there are by state, over all that a filter without a state means; each counted up
-    /// to a million.
-    pub async fn job_counts(&self, now: Micros) -> Result<Vec<(String, u64)>> {
-        let rows = sqlx::query!(
-            "SELECT state AS `state!: String`, CAST(SUM(n) AS UNSIGNED) AS `n!: u64` FROM (
-                 SELECT CASE WHEN phase = 1 AND place = 0 THEN 'waiting' WHEN phase = 1 THEN 'scheduled' WHEN phase = 2 THEN 'running'
-                             WHEN phase = 3 THEN 'queued' WHEN phase = 11 THEN 'succeeded' WHEN phase = 12 THEN 'failed' ELSE 'cancelled' END AS state,
-                        COUNT(*) AS n FROM job GROUP BY phase, place
-                 UNION ALL SELECT 'due', COUNT(*) FROM job WHERE phase = 1 AND place > 0 AND wake <= ?) counted
-             GROUP BY state",
-            now
-        )
-        .fetch_all(&self.pool)
-        .await
-        .doing("counting jobs")?;
-        let mut counts: std::collections::BTreeMap<String, u64> =
-            rows.into_iter().map(|row| (row.state, row.n)).collect();
-        let due = counts.remove("due").unwrap_or(0);
-        if let Some(scheduled) = counts.get_mut("scheduled") {
-            *scheduled = scheduled.saturating_sub(due);
+    /// How many jobs there are by state; each is counted up to [`MOST_COUNTED`], so that a count reads a
+    /// bounded number of entries of the index however many jobs there are.
+    pub async fn job_counts(&self, now: Micros) -> Result<Vec<(RunState, u64)>> {
+        let mut counts = Vec::with_capacity(RunState::ALL.len());
+        for state in RunState::ALL {
+            let mut query: QueryBuilder<MySql> =
+                QueryBuilder::new("SELECT COUNT(*) FROM (SELECT 1 AS one FROM job WHERE 1 = 1");
+            in_state(&mut query, *state, now);
+            query.push(" LIMIT ").push_bind(MOST_COUNTED).push(") counted");
+            let row = query.build().fetch_one(&self.pool).await.doing("counting jobs")?;
+            counts.push((*state, row.try_get::<i64, _>(0).doing("counting jobs")? as u64));
         }
-        *counts.entry("queued".into()).or_default() += due;
-        Ok(counts.into_iter().collect())
+        Ok(counts)
     }
 
     /// How the jobs of a list stand; nothing for a list that is not known.
@@ -341,15 +345,16 @@ impl Store {
         for row in rows {
             let n = row.n as u64;
             match phase(row.phase) {
-                Phase::Succeeded => state.done = n,
-                Phase::Failed => state.failed = n,
-                Phase::Cancelled => state.cancelled = n,
-                Phase::Running => {
+                JobPhase::Succeeded => state.succeeded = n,
+                JobPhase::Rejected => state.rejected = n,
+                JobPhase::Failed => state.failed = n,
+                JobPhase::Cancelled => state.cancelled = n,
+                JobPhase::Running => {
                     state.running = n;
-                    state.left += n;
+                    state.remaining += n;
                 }
-                Phase::Ready | Phase::Behind => {
-                    state.left += n;
+                JobPhase::Ready | JobPhase::Blocked => {
+                    state.remaining += n;
                     state.lane = row.lane;
                     state.last_due = state.last_due.max(row.last_due);
                 }
@@ -362,11 +367,11 @@ impl Store {
         Ok(Some(state))
     }
 
-    /// How long the last successful jobs of a workflow took, in microseconds: mean over at most 50.
+    /// How long successful jobs of a workflow take, in microseconds: the mean of the last 50.
     pub async fn usual_time(&self, workflow: &str) -> Result<Option<i64>> {
         let mean = sqlx::query_scalar!(
-            "SELECT CAST(AVG(took) AS SIGNED) AS mean FROM (
-                 SELECT ended - started AS took FROM job WHERE workflow = ? AND phase = 11 ORDER BY id DESC LIMIT 50) recent",
+            "SELECT CAST(AVG(duration) AS SIGNED) AS mean FROM (
+                 SELECT ended - started AS duration FROM job WHERE workflow = ? AND phase = 11 ORDER BY id DESC LIMIT 50) recent",
             workflow
         )
         .fetch_one(&self.pool)
@@ -376,22 +381,37 @@ impl Store {
     }
 }
 
+/// Narrows to one state, as [`JobPhase::state`] has it.
+fn in_state(query: &mut QueryBuilder<MySql>, state: RunState, now: Micros) {
+    let phases: Vec<u8> = JobPhase::ALL
+        .iter()
+        .filter(|phase| [(false, false), (true, false), (true, true)].iter().any(|(a, b)| phase.state(*a, *b) == state))
+        .map(|phase| phase.code())
+        .collect();
+    match state {
+        RunState::Scheduled => _ = query.push(" AND claim_rank > 0 AND wake > ").push_bind(now),
+        RunState::Waiting => _ = query.push(" AND claim_rank = 0 AND wake > ").push_bind(now),
+        RunState::Queued => {
+            _ = query
+                .push(" AND (phase <> ")
+                .push_bind(JobPhase::Ready.code())
+                .push(" OR wake <= ")
+                .push_bind(now)
+                .push(")")
+        }
+        _ => {}
+    }
+    query.push(" AND phase IN (");
+    let mut list = query.separated(", ");
+    for code in phases {
+        list.push_bind(code);
+    }
+    query.push(")");
+}
+
 fn narrow(query: &mut QueryBuilder<MySql>, filter: &Filter, now: Micros) {
-    match filter.state.as_deref() {
-        Some("scheduled") => {
-            _ = query.push(" AND phase = 1 AND waits IS NULL AND place > 0 AND wake > ").push_bind(now)
-        }
-        Some("queued") => {
-            query.push(" AND (phase = 3 OR (phase = 1 AND waits IS NULL AND (place = 0 OR wake <= ");
-            query.push_bind(now).push(")))");
-        }
-        Some("waiting") => _ = query.push(" AND phase = 1 AND waits IS NOT NULL"),
-        Some("running") => _ = query.push(" AND phase = 2"),
-        Some("succeeded") => _ = query.push(" AND phase = 11"),
-        Some("failed") => _ = query.push(" AND phase = 12"),
-        Some("cancelled") => _ = query.push(" AND phase = 13"),
-        Some(_) => _ = query.push(" AND 1 = 0"),
-        None => {}
+    if let Some(state) = filter.state {
+        in_state(query, state, now);
     }
     for (column, value) in [("lane", &filter.lane), ("workflow", &filter.workflow), ("tag", &filter.tag)] {
         if let Some(value) = value {
@@ -407,10 +427,10 @@ fn narrow(query: &mut QueryBuilder<MySql>, filter: &Filter, now: Micros) {
         query.push(" AND batch = ").push_bind(batch.as_bytes().to_vec());
     }
     if let Some(from) = filter.due_from {
-        query.push(" AND due >= ").push_bind(from);
+        query.push(DUE).push(" >= ").push_bind(from);
     }
     if let Some(until) = filter.due_until {
-        query.push(" AND due <= ").push_bind(until);
+        query.push(DUE).push(" <= ").push_bind(until);
     }
     if let Some(text) = &filter.text {
         let escaped = text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_");

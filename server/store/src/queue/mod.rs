@@ -1,6 +1,6 @@
 //! Jobs: accepted, claimed, journaled, ended. Everything that several processes must agree on is a row,
 //! changed only where it still is as it was last seen: a job under its fence, a lane under its version,
-//! a turn by its key. Nothing relies on a lock that only one node of a cluster knows.
+//! an ordering key by its key. Nothing relies on a lock that only one node of a cluster knows.
 //!
 //! [`claim`] takes jobs, [`write`] writes what came of them, [`look`] reads and [`change`] changes them for
 //! people, [`lanes`] tells how lanes stand, [`purge`] deletes what is old,
@@ -18,7 +18,7 @@ mod write;
 pub use claim::{Claimed, Head, LaneState, OutcomeRow, Room, Taken};
 pub use clients::{Notice, Repeat, Stored};
 pub use lanes::{LaneDepth, Sample};
-pub use look::{BatchState, Filter, JobLine, JobRow, Watched};
+pub use look::{BatchState, Filter, JobLine, JobRow, MOST_COUNTED, Watched};
 pub use recur::{CallbackState, Firing, TimetableState};
 pub use write::{End, NewOutcome, Write};
 
@@ -34,31 +34,7 @@ pub const ROWS: usize = 200;
 /// How often a transaction that lost against another one is tried again.
 const TRIES: u32 = 8;
 
-/// Where a job stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-#[repr(u8)]
-pub enum Phase {
-    Ready = 1,
-    Running = 2,
-    /// Another of its turn goes first.
-    Behind = 3,
-    Succeeded = 11,
-    Failed = 12,
-    Cancelled = 13,
-}
-
-impl Phase {
-    pub const ALL: [Phase; 6] =
-        [Phase::Ready, Phase::Running, Phase::Behind, Phase::Succeeded, Phase::Failed, Phase::Cancelled];
-
-    pub fn of(code: u8) -> Option<Self> {
-        Phase::ALL.into_iter().find(|phase| *phase as u8 == code)
-    }
-
-    pub fn ended(self) -> bool {
-        self as u8 > 10
-    }
-}
+pub use kanzlei_model::run::JobPhase;
 
 /// A job to be queued. Values are JSON text.
 #[derive(Clone, Debug, PartialEq)]
@@ -71,7 +47,7 @@ pub struct NewJob {
     pub priority: u8,
     pub tag: Option<String>,
     pub batch: Option<Uuid>,
-    pub turn: Option<String>,
+    pub ordering_key: Option<String>,
     pub entry: String,
     pub caller: Option<String>,
     pub request_id: String,
@@ -82,6 +58,8 @@ pub struct NewJob {
     pub sealed: bool,
     /// How long after its end the result can be had, in microseconds.
     pub kept_for: i64,
+    /// Nobody sent it: a timetable queued it.
+    pub unattended: bool,
 }
 
 /// Jobs of one list.
@@ -140,11 +118,11 @@ impl Store {
         }
         for chunk in portions(jobs) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "INSERT IGNORE INTO job (id, phase, lane, place, wake, workflow, revision, generation, priority, tag, batch, turn, entry, caller, request_id, trace_id, accepted, due, input, sealed, kept_for) ",
+                "INSERT IGNORE INTO job (id, phase, lane, claim_rank, wake, workflow, revision, generation, priority, tag, batch, ordering_key, entry, caller, request_id, trace_id, accepted, due, input, sealed, kept_for, unattended) ",
             );
             query.push_values(chunk, |mut row, job| {
                 row.push_bind(job.id.as_bytes().as_slice())
-                    .push_bind(Phase::Ready as u8)
+                    .push_bind(JobPhase::Ready as u8)
                     .push_bind(&job.lane)
                     .push_bind(job.priority)
                     .push_bind(job.due)
@@ -154,7 +132,7 @@ impl Store {
                     .push_bind(job.priority)
                     .push_bind(&job.tag)
                     .push_bind(job.batch.as_ref().map(|id| id.as_bytes().as_slice()))
-                    .push_bind(&job.turn)
+                    .push_bind(&job.ordering_key)
                     .push_bind(&job.entry)
                     .push_bind(&job.caller)
                     .push_bind(&job.request_id)
@@ -163,7 +141,8 @@ impl Store {
                     .push_bind(job.due)
                     .push_bind(&job.input)
                     .push_bind(job.sealed)
-                    .push_bind(job.kept_for);
+                    .push_bind(job.kept_for)
+                    .push_bind(job.unattended);
             });
             query.build().execute(&mut *tx).await.doing("queueing jobs")?;
         }

@@ -2,32 +2,38 @@
 
 use sqlx::{MySql, QueryBuilder};
 
+use super::JobPhase;
 use crate::{Doing, Micros, Result, Store};
 
 impl Store {
-    /// Deletes jobs that ended before an instant, at most `limit` of each kind; gives how many.
-    pub async fn purge_jobs(&self, before: Micros, limit: u32) -> Result<u64> {
+    /// Deletes jobs that ended before an instant, those that did not succeed before another one, at most
+    /// `limit` of each kind; returns how many.
+    pub async fn purge_jobs(&self, before: Micros, failed_before: Micros, limit: u32) -> Result<u64> {
         let mut all = 0;
-        // The first of each lane, place and outcome, as in [`Store::heads`].
-        let places = sqlx::query!(
-            "SELECT l.name AS lane, p.place AS `place!: u8`, e.phase AS `phase!: u8`,
+        // The first of each lane, claim_rank and outcome, as in [`Store::heads`].
+        let heads = sqlx::query!(
+            "SELECT l.name AS lane, p.claim_rank AS `claim_rank!: u8`, e.phase AS `phase!: u8`,
                     (SELECT j.wake FROM job j FORCE INDEX (job_work)
-                     WHERE j.phase = e.phase AND j.lane = l.name AND j.place = p.place ORDER BY j.wake LIMIT 1) AS `wake: i64`
-             FROM lane_state l CROSS JOIN (SELECT 11 AS phase UNION ALL SELECT 12 UNION ALL SELECT 13) e
-             CROSS JOIN (SELECT 0 AS place UNION ALL SELECT 1 UNION ALL SELECT 2 UNION ALL SELECT 3 UNION ALL SELECT 4
+                     WHERE j.phase = e.phase AND j.lane = l.name AND j.claim_rank = p.claim_rank ORDER BY j.wake LIMIT 1) AS `wake: i64`
+             FROM lane_state l CROSS JOIN (SELECT 11 AS phase UNION ALL SELECT 12 UNION ALL SELECT 13 UNION ALL SELECT 14) e
+             CROSS JOIN (SELECT 0 AS claim_rank UNION ALL SELECT 1 UNION ALL SELECT 2 UNION ALL SELECT 3 UNION ALL SELECT 4
                          UNION ALL SELECT 5 UNION ALL SELECT 6 UNION ALL SELECT 7 UNION ALL SELECT 8 UNION ALL SELECT 9) p"
         )
         .fetch_all(&self.pool)
         .await
         .doing("looking for old jobs")?;
-        let places = places.into_iter().filter(|place| place.wake.is_some_and(|wake| wake < before));
-        for place in places {
+        let limits = |phase: u8| match JobPhase::of_code(phase) {
+            Some(JobPhase::Failed | JobPhase::Rejected) => failed_before,
+            _ => before,
+        };
+        let heads = heads.into_iter().filter(|head| head.wake.is_some_and(|wake| wake < limits(head.phase)));
+        for head in heads {
             let ids = sqlx::query_scalar!(
-                "SELECT id FROM job FORCE INDEX (job_work) WHERE phase = ? AND lane = ? AND place = ? AND wake < ? LIMIT ?",
-                place.phase,
-                place.lane,
-                place.place,
-                before,
+                "SELECT id FROM job FORCE INDEX (job_work) WHERE phase = ? AND lane = ? AND claim_rank = ? AND wake < ? LIMIT ?",
+                head.phase,
+                head.lane,
+                head.claim_rank,
+                limits(head.phase),
                 limit
             )
             .fetch_all(&self.pool)
@@ -72,7 +78,7 @@ impl Store {
     /// The instant before which ended jobs are too many: of all that ended, the newest `most` stay.
     pub async fn ended_beyond(&self, most: u64) -> Result<Option<Micros>> {
         // Sorting them is for when there are too many.
-        let all = sqlx::query_scalar!("SELECT COUNT(*) FROM job WHERE phase IN (11, 12, 13)")
+        let all = sqlx::query_scalar!("SELECT COUNT(*) FROM job WHERE phase > 10")
             .fetch_one(&self.pool)
             .await
             .doing("counting ended jobs")?;

@@ -146,11 +146,11 @@ impl Store {
             .collect())
     }
 
-    pub async fn purge_firings(&self, before: Micros) -> Result<()> {
+    pub async fn purge_firings(&self, before: Micros) -> Result<u64> {
         sqlx::query!("DELETE FROM firing WHERE due < ? LIMIT 5000", before)
             .execute(&self.pool)
             .await
-            .map(|_| ())
+            .map(|done| done.rows_affected())
             .doing("deleting old firings")
     }
 

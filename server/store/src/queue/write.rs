@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
-use super::{Phase, TRIES, portions, push_ids, uuid};
+use super::{JobPhase, TRIES, portions, push_ids, uuid};
 use crate::{Doing, Error, Micros, Result, Store};
 
 /// An outcome to be written down.
@@ -22,8 +22,8 @@ pub struct NewOutcome {
 /// How a job leaves its worker.
 #[derive(Clone, Debug, PartialEq)]
 pub struct End {
-    pub phase: Phase,
-    pub place: u8,
+    pub phase: JobPhase,
+    pub claim_rank: u8,
     /// When it is ready again, or when it ended.
     pub wake: Micros,
     pub waits: Option<&'static str>,
@@ -35,7 +35,7 @@ pub struct End {
     pub void_last: bool,
     /// A line for the job's own history.
     pub past: Option<String>,
-    pub turn: Option<String>,
+    pub ordering_key: Option<String>,
     /// Who is to be told, kept in the same transaction.
     pub notice: Option<Box<super::Notice>>,
 }
@@ -82,7 +82,7 @@ impl Store {
                 found.insert(uuid(&id), (fence, row.try_get::<u8, _>(2).doing("looking at fences")?));
             }
         }
-        let running = Phase::Running as u8;
+        let running = JobPhase::Running as u8;
         let stands =
             |write: &Write| found.get(&write.job).filter(|(fence, _)| *fence == write.fence).map(|(_, at)| *at);
         let left = |write: &Write, at: u8| write.end.as_ref().is_some_and(|end| end.phase as u8 == at);
@@ -124,8 +124,8 @@ impl Store {
             if let Some(notice) = &end.notice {
                 super::clients::add_notice(&mut tx, notice).await?;
             }
-            if let Some(turn) = end.turn.as_deref().filter(|_| end.phase.ended()) {
-                give_turn_on(&mut tx, turn, write.job).await?;
+            if let Some(ordering_key) = end.ordering_key.as_deref().filter(|_| end.phase.ended()) {
+                release_ordering_key(&mut tx, ordering_key, write.job).await?;
             }
         }
         tx.commit().await.doing("writing jobs")?;
@@ -133,16 +133,19 @@ impl Store {
     }
 }
 
-/// The next one of a turn is ready when the one before has ended.
-pub(super) async fn give_turn_on(tx: &mut sqlx::MySqlConnection, turn: &str, job: Uuid) -> Result<()> {
-    sqlx::query!("DELETE FROM turn WHERE name = ? AND job = ?", turn, job.as_bytes().as_slice())
+/// The next one of an ordering key is ready when the one before has ended.
+pub(super) async fn release_ordering_key(tx: &mut sqlx::MySqlConnection, ordering_key: &str, job: Uuid) -> Result<()> {
+    sqlx::query!("DELETE FROM ordering_holder WHERE name = ? AND job = ?", ordering_key, job.as_bytes().as_slice())
         .execute(&mut *tx)
         .await
-        .doing("giving a turn on")?;
-    sqlx::query!("UPDATE job SET phase = 1 WHERE turn = ? AND phase = 3 ORDER BY place, wake LIMIT 1", turn)
-        .execute(&mut *tx)
-        .await
-        .doing("giving a turn on")?;
+        .doing("giving an ordering key on")?;
+    sqlx::query!(
+        "UPDATE job SET phase = 1 WHERE ordering_key = ? AND phase = 3 ORDER BY claim_rank, wake LIMIT 1",
+        ordering_key
+    )
+    .execute(&mut *tx)
+    .await
+    .doing("giving an ordering key on")?;
     Ok(())
 }
 
@@ -162,10 +165,10 @@ async fn update(tx: &mut sqlx::MySqlConnection, writes: &[&Write], now: Micros) 
         };
         query.push_bind(write.job.as_bytes().to_vec());
         name(&mut query, "id");
-        query.push_bind(end.map_or(Phase::Running, |end| end.phase) as u8);
+        query.push_bind(end.map_or(JobPhase::Running, |end| end.phase) as u8);
         name(&mut query, "phase");
-        query.push_bind(end.map(|end| end.place));
-        name(&mut query, "place");
+        query.push_bind(end.map(|end| end.claim_rank));
+        name(&mut query, "claim_rank");
         query.push_bind(end.map(|end| end.wake));
         name(&mut query, "wake");
         query.push_bind(end.and_then(|end| end.waits));
@@ -196,7 +199,7 @@ async fn update(tx: &mut sqlx::MySqlConnection, writes: &[&Write], now: Micros) 
     query.push_bind(now);
     query.push(
         ") ELSE v.wake END,
-         j.place = COALESCE(v.place, j.place), j.phase = v.phase,
+         j.claim_rank = COALESCE(v.claim_rank, j.claim_rank), j.phase = v.phase,
          j.worker = IF(v.phase = 2, j.worker, NULL), j.waits = v.waits,
          j.failure = IF(v.phase = 2, j.failure, v.failure), j.tries = COALESCE(v.tries, j.tries), j.expires = v.expires,
          j.ended = IF(v.phase > 10, v.wake, NULL), j.outcomes = GREATEST(j.outcomes, COALESCE(v.outcomes, 0)),

@@ -44,7 +44,7 @@ fn job(due: i64, generation: u64) -> NewJob {
         priority: 5,
         tag: None,
         batch: None,
-        turn: None,
+        ordering_key: None,
         entry: "POST /bench/job".into(),
         caller: Some("127.0.0.1".into()),
         request_id: Uuid::new_v4().to_string(),
@@ -54,6 +54,7 @@ fn job(due: i64, generation: u64) -> NewJob {
         input: "{\"n\":1}".into(),
         sealed: false,
         kept_for: 86_400_000_000,
+        unattended: false,
     }
 }
 
@@ -297,7 +298,7 @@ async fn main() -> Done<()> {
     let begun = Instant::now();
     let followers: Vec<_> = (0..5000)
         .map(|_| {
-            let (client, url) = (bench.client.clone(), format!("{}/-/jobs/{id}/events", bench.public));
+            let (client, url) = (bench.client.clone(), format!("{}/~/jobs/{id}/events", bench.public));
             let (opened, ended) = (opened.clone(), ended.clone());
             tokio::spawn(async move {
                 let Ok(mut stream) = client.get(url).send().await else { return };
@@ -321,7 +322,7 @@ async fn main() -> Done<()> {
     }
     let opening = begun.elapsed();
     let begun = Instant::now();
-    bench.client.delete(format!("{}/-/jobs/{id}", bench.public)).send().await?;
+    bench.client.delete(format!("{}/~/jobs/{id}", bench.public)).send().await?;
     for follower in followers {
         let _ = tokio::time::timeout(Duration::from_secs(60), follower).await;
     }

@@ -115,7 +115,7 @@ fn main() {
     let mut cases = services();
     cases.add("w.yaml", "workflow: w\ninput: {imo: {type: string}}\nsteps:\n  - {id: v, call: registry.getVessel, send: {imo: \"${input.imo}\"}, accept: [200, 404]}\n  - if: v.status === 404\n    then: [{fail: 422}]\n  - reply: 200\n    body: {name: \"${v.body.name}\"}\n");
     let mut text = String::from(
-        "cases: w\nstubs:\n  registry.getVessel: {body: {imo: \"1\", name: Havbris, kind: cargo, length_m: 132, draught_m: 6.2, flag: LV}}\nexamples:\n",
+        "cases: w\nstubs:\n  registry.getVessel: {body: {imo: \"1\", name: Havbris, kind: cargo, length_m: 132, draught_m: 6.2, flag: LIN}}\nexamples:\n",
     );
     for at in 0..5000 {
         text.push_str(&format!("  - {{name: c{at}, input: {{imo: \"{at}\"}}, expect: {{reply: {{status: 200, body: {{name: Havbris}}}}}}}}\n"));

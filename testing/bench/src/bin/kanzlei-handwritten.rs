@@ -106,7 +106,7 @@ async fn quote(services: Data<Services>, harbour: Path<String>, quote: Json<Quot
 
 /// Eight calls at once.
 async fn together(services: Data<Services>) -> HttpResponse {
-    let numbers = ["9074729", "9128532", "9210218", "9305477", "9417359", "9523644", "9631072", "9748693"];
+    let numbers = ["9074720", "9128533", "9210219", "9305478", "9417350", "9523644", "9631073", "9748694"];
     let calls = numbers.map(|imo| {
         let services = services.clone();
         async move { get::<Vessel>(&services, &format!("/registry/vessels/{imo}")).await }

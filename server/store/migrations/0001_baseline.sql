@@ -1,3 +1,121 @@
+-- Instants are microseconds since 1970 UTC; ids of runs are UUIDs (version 7), so they sort by time.
+
+CREATE TABLE revision (
+    kind     VARCHAR(20)  NOT NULL,
+    name     VARCHAR(60)  NOT NULL,
+    number   INT UNSIGNED NOT NULL,
+    path     VARCHAR(500) NOT NULL,
+    source   MEDIUMTEXT   NOT NULL,
+    -- The text of the file the document names: a service's OpenAPI document.
+    file     MEDIUMTEXT   NULL,
+    digest   CHAR(64)     NOT NULL,
+    created  BIGINT       NOT NULL,
+    PRIMARY KEY (kind, name, number)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+CREATE TABLE live (
+    kind     VARCHAR(20)  NOT NULL,
+    name     VARCHAR(60)  NOT NULL,
+    number   INT UNSIGNED NOT NULL,
+    since    BIGINT       NOT NULL,
+    PRIMARY KEY (kind, name)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- One row. Every deploy counts it up first, so deploys come one after another.
+CREATE TABLE generation (
+    id       TINYINT UNSIGNED NOT NULL PRIMARY KEY,
+    number   BIGINT UNSIGNED  NOT NULL
+) ENGINE = InnoDB;
+INSERT INTO generation (id, number) VALUES (1, 0);
+
+CREATE TABLE run (
+    id         BINARY(16)        NOT NULL PRIMARY KEY,
+    workflow   VARCHAR(60)       NOT NULL,
+    revision   INT UNSIGNED      NOT NULL,
+    state      VARCHAR(12)       NOT NULL,
+    entry      VARCHAR(600)      NOT NULL,
+    status     SMALLINT UNSIGNED NULL,
+    started    BIGINT            NOT NULL,
+    duration   BIGINT            NOT NULL,
+    request_id VARCHAR(100)      NOT NULL,
+    trace_id   CHAR(32)          NOT NULL,
+    caller     VARCHAR(60)       NULL,
+    input      MEDIUMTEXT        NOT NULL,
+    reply      MEDIUMTEXT        NULL,
+    failure    MEDIUMTEXT        NULL,
+    -- What its workflow remembered when the run began; makes it repeatable offline.
+    kept       MEDIUMTEXT        NULL,
+    -- The process that performed it.
+    process    VARCHAR(200)      NULL,
+    INDEX run_by_time (started),
+    INDEX run_by_workflow (workflow, started),
+    INDEX run_by_state (state, started),
+    INDEX run_by_request (request_id)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+CREATE TABLE step (
+    run        BINARY(16)   NOT NULL,
+    seq        INT UNSIGNED NOT NULL,
+    paragraph  INT UNSIGNED NOT NULL,
+    state      VARCHAR(12)  NOT NULL,
+    started    BIGINT       NOT NULL,
+    duration   BIGINT       NOT NULL,
+    attempts   INT UNSIGNED NOT NULL,
+    sent       MEDIUMTEXT   NULL,
+    outcome    MEDIUMTEXT   NULL,
+    failure    MEDIUMTEXT   NULL,
+    -- Number, kind and title of a step of an invoked workflow, which has no paragraph in the run's own sheet,
+    -- and the positions in the loops around it.
+    number     VARCHAR(100) NULL,
+    kind       VARCHAR(20)  NULL,
+    title      VARCHAR(300) NULL,
+    items      VARCHAR(100) NULL,
+    -- What came of the attempts of a call before the last one, as `503 timeout`.
+    tries      VARCHAR(300) NULL,
+    PRIMARY KEY (run, seq)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- Counts per workflow and minute. Every run is counted, also one whose details were dropped.
+CREATE TABLE tally (
+    workflow   VARCHAR(60)     NOT NULL,
+    minute     BIGINT          NOT NULL,
+    runs       BIGINT UNSIGNED NOT NULL,
+    rejected   BIGINT UNSIGNED NOT NULL DEFAULT 0,
+    failed     BIGINT UNSIGNED NOT NULL,
+    dropped     BIGINT UNSIGNED NOT NULL,
+    duration   BIGINT UNSIGNED NOT NULL,
+    PRIMARY KEY (workflow, minute)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+CREATE TABLE operator_token (
+    hash       CHAR(64)    NOT NULL PRIMARY KEY,
+    prefix     VARCHAR(12) NOT NULL,
+    created    BIGINT      NOT NULL
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+CREATE TABLE session (
+    hash       CHAR(64) NOT NULL PRIMARY KEY,
+    created    BIGINT   NOT NULL,
+    expires    BIGINT   NOT NULL
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- What a workflow remembers between runs: one JSON object, replaced only by who knows its version.
+CREATE TABLE kept (
+    workflow VARCHAR(60)     NOT NULL PRIMARY KEY,
+    version  BIGINT UNSIGNED NOT NULL,
+    value    MEDIUMTEXT      NOT NULL,
+    changed  BIGINT          NOT NULL
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- XChaCha20-Poly1305; the name is authenticated with it, so no value can be moved to another name.
+CREATE TABLE secret (
+    name     VARCHAR(60)    NOT NULL PRIMARY KEY,
+    nonce    BINARY(24)     NOT NULL,
+    sealed   VARBINARY(9000) NOT NULL,
+    created  BIGINT         NOT NULL,
+    changed  BIGINT         NOT NULL
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
 -- What was live when: every deploy and retirement counts the generation up, and names what it changed.
 -- A number that is null took the document off.
 CREATE TABLE deployed (
@@ -7,7 +125,6 @@ CREATE TABLE deployed (
     number     INT UNSIGNED    NULL,
     PRIMARY KEY (kind, name, generation)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
-INSERT INTO deployed (kind, name, generation, number) SELECT kind, name, (SELECT number FROM generation), number FROM live;
 
 -- One row. From its bytes come ids and addresses that nobody can guess.
 CREATE TABLE installation (
@@ -17,14 +134,15 @@ CREATE TABLE installation (
 INSERT INTO installation (id, secret) VALUES (1, RANDOM_BYTES(32));
 
 -- Phases: 1 ready at `wake` (scheduled, queued or waiting), 2 running (`wake` is when it was taken),
--- 3 behind another of its turn, 11 succeeded, 12 failed, 13 cancelled (`wake` is when it ended).
+-- 3 blocked by another of its ordering key, 11 succeeded, 12 failed, 13 cancelled, 14 rejected (`wake` is
+-- when it ended).
 -- One index serves claiming, counting by lane, and finding what ended long ago.
 CREATE TABLE job (
     id          BINARY(16)        NOT NULL PRIMARY KEY,
     phase       TINYINT UNSIGNED  NOT NULL,
     lane        VARCHAR(60)       NOT NULL,
     -- 0 for what goes on, 1 to 9 for what is to begin.
-    place       TINYINT UNSIGNED  NOT NULL,
+    claim_rank  TINYINT UNSIGNED  NOT NULL,
     wake        BIGINT            NOT NULL,
     workflow    VARCHAR(60)       NOT NULL,
     revision    INT UNSIGNED      NOT NULL,
@@ -32,7 +150,7 @@ CREATE TABLE job (
     priority    TINYINT UNSIGNED  NOT NULL,
     tag         VARCHAR(200)      NULL,
     batch       BINARY(16)        NULL,
-    turn        VARCHAR(300)      NULL,
+    ordering_key VARCHAR(300)      NULL,
     entry       VARCHAR(300)      NOT NULL,
     caller      VARCHAR(100)      NULL,
     request_id  VARCHAR(100)      NOT NULL,
@@ -48,9 +166,9 @@ CREATE TABLE job (
     stop        TINYINT UNSIGNED  NOT NULL DEFAULT 0,
     -- Something came for it while it was running.
     poked       TINYINT UNSIGNED  NOT NULL DEFAULT 0,
-    -- What it waits for: pause, callback, again.
+    -- What it waits for: pause, callback, retry.
     waits       VARCHAR(12)       NULL,
-    -- How often it began from the start, and how often it was taken up again by policy.
+    -- How often it began from the start, and how often it was retried by policy.
     attempt     INT UNSIGNED      NOT NULL DEFAULT 1,
     tries       INT UNSIGNED      NOT NULL DEFAULT 0,
     -- Outcomes written down in this attempt.
@@ -67,16 +185,19 @@ CREATE TABLE job (
     past        MEDIUMTEXT        NULL,
     -- How long after its end the result can be had, and until when.
     kept_for    BIGINT            NOT NULL,
+    -- Nobody sent it: a timetable queued it.
+    unattended  TINYINT UNSIGNED  NOT NULL DEFAULT 0,
     expires     BIGINT            NULL,
-    INDEX job_work (phase, lane, place, wake),
+    INDEX job_work (phase, lane, claim_rank, wake),
     INDEX job_workflow (workflow, id),
     INDEX job_tag (tag),
     INDEX job_batch (batch),
-    INDEX job_turn (turn, phase, place, wake)
+    INDEX job_ordering_key (ordering_key, phase, claim_rank, wake),
+    INDEX job_request (request_id)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 -- What came of the effects of a job, in the order it was fed to its run. A void one was taken back: the
--- step was taken up again.
+-- step was retried.
 CREATE TABLE outcome (
     job      BINARY(16)       NOT NULL,
     attempt  INT UNSIGNED     NOT NULL,
@@ -89,8 +210,8 @@ CREATE TABLE outcome (
     PRIMARY KEY (job, attempt, seq)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
--- The one job of each turn that may run.
-CREATE TABLE turn (
+-- The one job of each ordering key that may run.
+CREATE TABLE ordering_holder (
     name VARCHAR(300) NOT NULL PRIMARY KEY,
     job  BINARY(16)   NOT NULL
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
@@ -103,7 +224,7 @@ CREATE TABLE batch (
     created  BIGINT       NOT NULL
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
--- Processes that take jobs. One whose time has passed is dead, and what it had is taken up by others.
+-- Processes that take jobs. One whose time has passed is dead, and others reclaim its jobs.
 CREATE TABLE worker (
     id      BINARY(16)      NOT NULL PRIMARY KEY,
     name    VARCHAR(200)    NOT NULL,
@@ -121,16 +242,17 @@ CREATE TABLE lane_state (
     version BIGINT UNSIGNED  NOT NULL DEFAULT 0
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
--- Ten seconds of a lane: how much waited at their end, what was done in them and how late it began.
+-- Ten seconds of a lane: how much waited at their end, what was done in them and with which delay it began.
 CREATE TABLE lane_sample (
     lane    VARCHAR(60)     NOT NULL,
     at      BIGINT          NOT NULL,
     waiting BIGINT UNSIGNED NOT NULL DEFAULT 0,
     begun   BIGINT UNSIGNED NOT NULL DEFAULT 0,
-    done    BIGINT UNSIGNED NOT NULL DEFAULT 0,
+    succeeded BIGINT UNSIGNED NOT NULL DEFAULT 0,
+    rejected BIGINT UNSIGNED NOT NULL DEFAULT 0,
     failed  BIGINT UNSIGNED NOT NULL DEFAULT 0,
-    late    BIGINT UNSIGNED NOT NULL DEFAULT 0,
-    latest  BIGINT UNSIGNED NOT NULL DEFAULT 0,
+    delay   BIGINT UNSIGNED NOT NULL DEFAULT 0,
+    max_delay BIGINT UNSIGNED NOT NULL DEFAULT 0,
     PRIMARY KEY (lane, at)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
@@ -196,4 +318,23 @@ CREATE TABLE notice (
     detail  VARCHAR(500)      NULL,
     told    BIGINT            NULL,
     INDEX notice_next (next)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- Requests that were turned away before a run began.
+CREATE TABLE refusal (
+    id         BINARY(16)        NOT NULL PRIMARY KEY,
+    at         BIGINT            NOT NULL,
+    entry      VARCHAR(600)      NULL,
+    workflow   VARCHAR(60)       NULL,
+    request_id VARCHAR(100)      NOT NULL,
+    caller     VARCHAR(60)       NULL,
+    status     SMALLINT UNSIGNED NOT NULL,
+    problem    TEXT              NOT NULL,
+    -- Media type, size and SHA-256 of the body; its text only where nothing confidential can be in it.
+    media      VARCHAR(200)      NULL,
+    size       BIGINT UNSIGNED   NULL,
+    digest     CHAR(64)          NULL,
+    body       MEDIUMTEXT        NULL,
+    INDEX refusal_time (at),
+    INDEX refusal_request (request_id)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
