@@ -117,7 +117,7 @@ pub enum Command {
         after_help = "Clients read the same at /~/openapi.json of the public listener.\n\nExample:\n  kanzlei openapi > openapi.json"
     )]
     Openapi,
-    /// Take a workflow off the air; its revisions stay
+    /// Retire a workflow; its revisions are kept
     #[command(after_help = "Example:\n  kanzlei retire harbour-tides")]
     Retire {
         /// The workflow
@@ -253,8 +253,14 @@ pub enum Command {
         /// The lane
         name: String,
     },
-    /// List timetables with their next and last times
-    Timetables,
+    /// List timetables with their next and last times, or preview a pattern
+    #[command(
+        after_help = "Examples:\n  kanzlei timetables\n  kanzlei timetables preview '45 2,14 * * *' --zone Europe/Oslo --from 2027-03-27T12:00:00Z --count 4"
+    )]
+    Timetables {
+        #[command(subcommand)]
+        what: Option<Timetables>,
+    },
     /// Pause a timetable, resume it, or fire it now
     #[command(after_help = "Examples:\n  kanzlei timetable fire night-watch\n  kanzlei timetable pause night-watch 1")]
     Timetable {
@@ -386,10 +392,34 @@ pub enum Service {
         #[arg(long, default_value = ".", value_name = "FOLDER")]
         folder: PathBuf,
     },
-    /// List the operations of a live service with what they take and give
+    /// List the operations of a live service with their parameters and answers
     Show {
         /// The service
         name: String,
+    },
+    /// Retire a service that no live workflow calls; its revisions are kept
+    #[command(after_help = "Example:\n  kanzlei service retire tides")]
+    Retire {
+        /// The service
+        name: String,
+    },
+}
+
+#[derive(Subcommand)]
+pub enum Timetables {
+    /// Show when a pattern is due, offline
+    Preview {
+        /// Five fields: minute, hour, day of month, month, weekday; or a span such as `30min` for a fixed grid
+        pattern: String,
+        /// Time zone by its IANA name
+        #[arg(long, default_value = "UTC")]
+        zone: String,
+        /// After this instant; now by default
+        #[arg(long, value_name = "INSTANT")]
+        from: Option<String>,
+        /// How many due times to show
+        #[arg(long, default_value_t = 5, value_parser = clap::value_parser!(u16).range(1..=1000))]
+        count: u16,
     },
 }
 

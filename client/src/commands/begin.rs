@@ -6,6 +6,7 @@ use kanzlei_compiler::check::{Bundle, check};
 use kanzlei_lang::diagnostic::{Report, Severity};
 use kanzlei_lang::document::yaml::Node;
 use kanzlei_lang::document::{self, reader::is_document_name};
+use kanzlei_model::address::has_private_host;
 use serde_json::Value as Json;
 
 use super::{print_json, segment};
@@ -239,7 +240,9 @@ pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) ->
     if file.exists() {
         return Err(Failure::Usage(format!("{} is there already", file.display())));
     }
-    let document = format!("service: {name}\nabout: {}\nbase: {base}\nopenapi: {beside}\n", Json::from(about));
+    // Addresses that are not public are called only where the document says so.
+    let network = if has_private_host(base) { "network: private\n" } else { "" };
+    let document = format!("service: {name}\nabout: {}\nbase: {base}\n{network}openapi: {beside}\n", Json::from(about));
     // What is written must be good before it is written.
     let mut bundle = Bundle::default();
     bundle.add("service.yaml", &document);

@@ -82,7 +82,9 @@ pub fn deploy(api: &Api, paths: &[PathBuf], unrehearsed: bool, json: bool) -> Do
             if json {
                 print_json(&refused.problem);
             } else {
-                show(&found, &bundle);
+                let live = refused.problem["sources"].clone();
+                let own = |path: &str| bundle.documents.iter().find(|d| d.path == path).map(|d| d.text.clone());
+                draw::diagnostics(&found, &|path| own(path).or_else(|| live[path].as_str().map(str::to_owned)));
                 println!("{}; nothing was deployed", draw::counted(&found));
                 if let Some(other) = found.iter().find(|d| d.severity == Severity::Error && d.path.starts_with("live/"))
                 {

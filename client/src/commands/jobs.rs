@@ -227,6 +227,7 @@ fn print_job(job: &Json, full: bool) {
     if job["blocked"] == true {
         line("blocked", format!("another job with the ordering key `{}` goes first", text(job, "ordering_key")));
     }
+    line("process", text(job, "process").to_owned());
     line("caller", text(job, "caller").to_owned());
     line("queued", utc(&job["queued"]));
     line("due", utc(&job["due"]));

@@ -127,12 +127,22 @@ pub fn heading(paragraph: &Paragraph) -> String {
     format!("{:<3} {}{title}{name}{off}", paragraph.number, draw::bold(&kind))
 }
 
+pub fn retire_service(api: &Api, name: &str, json: bool) -> Done {
+    api.delete(&format!("/services/{}", segment(name)))?;
+    if json {
+        print_json(&serde_json::json!({"retired": name}));
+    } else {
+        println!("The service {name} is retired; its revisions are kept. To put it live again, deploy its document.");
+    }
+    Ok(())
+}
+
 pub fn retire(api: &Api, name: &str, json: bool) -> Done {
     api.delete(&format!("/workflows/{}", segment(name)))?;
     if json {
         print_json(&serde_json::json!({"retired": name}));
     } else {
-        println!("{name} is off the air; its revisions are kept. To put it live again, deploy its document.");
+        println!("{name} is retired; its revisions are kept. To put it live again, deploy its document.");
     }
     Ok(())
 }

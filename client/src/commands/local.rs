@@ -1,8 +1,9 @@
-//! `eval` and `schema`: what needs no service.
+//! `eval`, `schema` and `timetables preview`: what needs no service.
 
 use std::io::Read;
 use std::path::Path;
 
+use kanzlei_lang::calendar::{self, Calendar, Pattern, When};
 use kanzlei_lang::diagnostic::{Diagnostic, Severity};
 use kanzlei_lang::document::{KINDS, schema as schemas};
 use kanzlei_lang::expr::{Expression, Limits, Scope};
@@ -61,6 +62,36 @@ pub fn eval(text: &str, with: Option<&Path>, json: bool) -> Done {
         Ok(value) => println!("{}", serde_json::to_string_pretty(&value).unwrap_or_else(|_| value.to_json())),
         Err(failure) => return Err(Failure::Told(failure.to_string())),
     }
+    Ok(())
+}
+
+/// `timetables preview`: the next due times of a pattern, or of a fixed grid.
+pub fn preview(pattern: &str, zone: &str, from: Option<&str>, count: u16, json: bool) -> Done {
+    let usage = |error: calendar::Error| Failure::Usage(error.to_string());
+    let zone = calendar::zone(zone).map_err(usage)?;
+    let after = match from {
+        None => jiff::Timestamp::now(),
+        Some(text) => text
+            .parse()
+            .map_err(|_| Failure::Usage(format!("`{text}` is no instant; write one such as 2027-03-04T06:00:00Z")))?,
+    };
+    let when = match kanzlei_model::duration::parse(pattern) {
+        Ok(every) if !every.is_zero() => When::Every(every),
+        _ => When::Patterns(vec![Pattern::parse(pattern).map_err(usage)?]),
+    };
+    let calendar = Calendar { when, zone: zone.clone(), from: None, until: None };
+    let due = calendar.between(after, jiff::Timestamp::MAX, usize::from(count));
+    if json {
+        let due: Vec<String> = due.iter().map(ToString::to_string).collect();
+        super::print_json(&serde_json::json!({"words": calendar.words(), "zone": calendar.zone_name(), "due": due}));
+        return Ok(());
+    }
+    println!("{}", draw::bold(&calendar.words()));
+    let rows: Vec<Vec<String>> = due
+        .iter()
+        .map(|at| vec![at.to_string(), at.to_zoned(zone.clone()).strftime("%a %Y-%m-%d %H:%M:%S %:z").to_string()])
+        .collect();
+    draw::table(&["due (UTC)", calendar.zone_name()], &rows);
     Ok(())
 }
 

@@ -17,7 +17,7 @@ use serde_json::json;
 
 use crate::Done;
 use crate::api::Api;
-use crate::args::{Args, Command, Format, Secrets, Service};
+use crate::args::{Args, Command, Format, Secrets, Service, Timetables};
 
 pub fn run(args: Args) -> Done {
     let json = args.place.json;
@@ -32,6 +32,7 @@ pub fn run(args: Args) -> Done {
             begin::add_service(&name, &api, base.as_deref(), &folder)
         }
         Command::Service { what: Service::Show { name } } => begin::show_service(&api()?, &name, json),
+        Command::Service { what: Service::Retire { name } } => live::retire_service(&api()?, &name, json),
         Command::Openapi => {
             print_json(&api()?.get("/openapi")?);
             Ok(())
@@ -64,7 +65,10 @@ pub fn run(args: Args) -> Done {
         }
         Command::Lanes => jobs::lanes(&api()?, json),
         Command::Lane { action, name } => jobs::lane(&api()?, &name, action, json),
-        Command::Timetables => jobs::timetables(&api()?, json),
+        Command::Timetables { what: None } => jobs::timetables(&api()?, json),
+        Command::Timetables { what: Some(Timetables::Preview { pattern, zone, from, count }) } => {
+            local::preview(&pattern, &zone, from.as_deref(), count, json)
+        }
         Command::Timetable { action, workflow, number } => jobs::timetable(&api()?, &workflow, number, action, json),
         Command::Eval { expression, with } => local::eval(&expression, with.as_deref(), json),
         Command::Schema { kind } => local::schema(&kind),

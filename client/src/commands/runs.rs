@@ -122,7 +122,14 @@ pub fn print_steps(run: &Json, full: bool) {
         // In a loop the one that failed tells most, else the last.
         let failed = taken.iter().position(|step| step["state"] == "failed");
         let Some(step) = failed.or(taken.len().checked_sub(1)).map(|at| taken[at]) else {
-            println!("{gap}{}", draw::dim(&format!("{} — not reached", plain_heading(paragraph))));
+            println!(
+                "{gap}{}",
+                draw::dim(&format!(
+                    "{} — {}",
+                    plain_heading(paragraph),
+                    if paragraph.off { "off" } else { "not reached" }
+                ))
+            );
             continue;
         };
         let mut marks = vec![draw::state(step["state"].as_str().unwrap_or_default()), draw::took(&step["duration_us"])];

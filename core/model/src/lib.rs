@@ -1,7 +1,7 @@
 //! The model: values and words that every layer above shares.
 //!
 //! [`value`] is what expressions compute with, [`duration`] reads and writes spans of time, [`problem`]
-//! describes a refused request (RFC 9457), [`run`] holds the states of runs and kinds of failures. Nothing here knows a document, a run or an interface.
+//! describes a refused request (RFC 9457), [`address`] knows private networks, [`run`] holds the states of runs and kinds of failures. Nothing here knows a document, a run or an interface.
 //!
 //! ```
 //! use kanzlei_model::{duration, value::Value};
@@ -9,6 +9,7 @@
 //! assert_eq!(Value::text("a").as_text(), Some("a"));
 //! ```
 
+pub mod address;
 pub mod duration;
 pub mod problem;
 pub mod run;

@@ -13,6 +13,7 @@ use std::time::{Duration, Instant};
 use futures_util::FutureExt;
 use kanzlei_engine::machine::{Answer, EffectError, Request};
 use kanzlei_lang::document::service::Credentials;
+use kanzlei_model::address::is_private;
 use kanzlei_model::run::FailureKind;
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use reqwest::redirect::Policy;
@@ -97,32 +98,6 @@ impl Resolve for PublicOnly {
             Ok(Box::new(public.into_iter()) as Addrs)
         }
         .boxed()
-    }
-}
-
-/// Loopback, private, link-local and other addresses that are not on the public network.
-pub fn is_private(address: IpAddr) -> bool {
-    match address {
-        IpAddr::V4(v4) => {
-            v4.is_loopback()
-                || v4.is_private()
-                || v4.is_link_local()
-                || v4.is_unspecified()
-                || v4.is_broadcast()
-                || v4.is_multicast()
-                || v4.octets()[0] == 0
-                || (v4.octets()[0] == 100 && (64..128).contains(&v4.octets()[1]))
-        }
-        IpAddr::V6(v6) => match v6.to_ipv4_mapped() {
-            Some(v4) => is_private(IpAddr::V4(v4)),
-            None => {
-                v6.is_loopback()
-                    || v6.is_unspecified()
-                    || v6.is_multicast()
-                    || v6.is_unique_local()
-                    || v6.is_unicast_link_local()
-            }
-        },
     }
 }
 
@@ -303,27 +278,4 @@ fn told(service: &Service, error: reqwest::Error) -> EffectError {
         );
     }
     fault(FailureKind::Broken, format!("the exchange with {} broke: {deepest}", service.name))
-}
-
-#[cfg(test)]
-mod tests {
-    #[test]
-    fn private_addresses_are_known() {
-        for (address, private) in [
-            ("127.0.0.1", true),
-            ("10.1.2.3", true),
-            ("169.254.1.1", true),
-            ("100.64.0.1", true),
-            ("0.0.0.0", true),
-            ("192.0.2.1", false),
-            ("8.8.8.8", false),
-            ("::1", true),
-            ("fe80::1", true),
-            ("fd00::1", true),
-            ("::ffff:10.0.0.1", true),
-            ("2001:db8::1", false),
-        ] {
-            assert_eq!(super::is_private(address.parse().expect("address")), private, "{address}");
-        }
-    }
 }

@@ -162,9 +162,12 @@ pub fn free_members<'n>(node: &'n Node, name: &str, report: &mut Report) -> Vec<
     }
 }
 
+/// The most characters of a name.
+pub const MAX_NAME: usize = 60;
+
 /// Whether a text is a name for documents: `berth-quote`.
 pub fn is_document_name(name: &str) -> bool {
-    (1..=60).contains(&name.len())
+    (1..=MAX_NAME).contains(&name.len())
         && name.starts_with(|c: char| c.is_ascii_lowercase())
         && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-')
         && !name.ends_with('-')
@@ -172,7 +175,7 @@ pub fn is_document_name(name: &str) -> bool {
 
 /// Whether a text can be a name in expressions.
 pub fn is_identifier(name: &str) -> bool {
-    (1..=60).contains(&name.len())
+    (1..=MAX_NAME).contains(&name.len())
         && name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
         && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_')
 }

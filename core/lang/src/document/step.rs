@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use super::keys::*;
-use super::reader::{KeySpec, Members, Named, is_document_name, is_identifier};
+use super::reader::{KeySpec, MAX_NAME, Members, Named, is_document_name, is_identifier};
 use super::retry::{self, Retry};
 use super::workflow::{MAX_WITHIN, METHODS};
 use super::yaml::{Kind, Node};
@@ -255,7 +255,11 @@ pub(super) fn valid_name(name: &Named, report: &mut Report) -> bool {
     ];
     if !is_identifier(&name.text) {
         report.error("bad-name", name.at, format!("`{}` cannot be a name in expressions", name.text));
-        report.help("letters, digits and underscores, beginning with a letter");
+        if name.text.chars().count() > MAX_NAME {
+            report.help(format!("it has {} characters; at most {MAX_NAME} are allowed", name.text.chars().count()));
+        } else {
+            report.help("letters, digits and underscores, beginning with a letter");
+        }
         return false;
     }
     if TAKEN.contains(&name.text.as_str())

@@ -6,7 +6,7 @@
 use std::time::Duration;
 
 use super::keys::{ENDPOINT, EVERY, LATER, LIMITS, NOTIFY, QUEUE, TIMETABLE, WORKFLOW};
-use super::reader::{Members, Named, is_document_name, is_identifier};
+use super::reader::{MAX_NAME, Members, Named, is_document_name, is_identifier};
 use super::retry::{self, Retry};
 use super::step::{Step, steps, valid_name};
 use super::yaml::{Kind, Node};
@@ -206,7 +206,11 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
 fn property(name: Named, node: &Node, report: &mut Report) -> Option<Property> {
     if !is_identifier(&name.text) {
         report.error("bad-name", name.at, format!("`{}` cannot be the name of an input", name.text));
-        report.help("letters, digits and underscores, so that expressions can use it");
+        if name.text.chars().count() > MAX_NAME {
+            report.help(format!("it has {} characters; at most {MAX_NAME} are allowed", name.text.chars().count()));
+        } else {
+            report.help("letters, digits and underscores, so that expressions can use it");
+        }
         return None;
     }
     let Value::Object(_) = node.to_value() else {

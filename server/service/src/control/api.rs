@@ -42,7 +42,7 @@ pub async fn status(app: Data<App>) -> HttpResponse {
         "version": env!("CARGO_PKG_VERSION"),
         "public_url": app.public_url,
         "started": instant(app.started),
-        "database": if there { "there" } else { "away" },
+        "database": if there { "available" } else { "unavailable" },
         "workflows": live.workflows.len(),
         "services": live.services.len(),
         "in_flight": app.in_flight.load(Ordering::Relaxed),
@@ -138,13 +138,22 @@ pub async fn deploy(app: Data<App>, body: Json<Bundle>) -> Result<HttpResponse> 
     let files = given.files.clone();
     let live = app.live.load_full();
     let bundle = with_live(given, &live);
+    let others: Vec<Source> = bundle.documents[documents.len()..].to_vec();
     let checked = check_here(&app, bundle).await;
     let warnings: Vec<Diagnostic> =
         checked.diagnostics.iter().filter(|d| d.severity == Severity::Warning).cloned().collect();
     if checked.errors() > 0 {
         let mut problem = Problem::new(422, "The documents have errors")
             .detail(format!("{} errors; nothing was deployed", checked.errors()));
-        problem.with.insert("diagnostics".into(), json!(news(checked.diagnostics)));
+        let found = news(checked.diagnostics);
+        // Findings about live documents point into texts that the caller does not have.
+        let texts: BTreeMap<&str, &str> = others
+            .iter()
+            .filter(|source| found.iter().any(|finding| finding.path == source.path))
+            .map(|source| (source.path.as_str(), source.text.as_str()))
+            .collect();
+        problem.with.insert("sources".into(), json!(texts));
+        problem.with.insert("diagnostics".into(), json!(found));
         return Err(Error::Problem(Box::new(problem)));
     }
     let new: Vec<NewDocument> = documents
@@ -347,6 +356,13 @@ pub async fn runs(app: Data<App>, query: Query<RunsQuery>) -> Result<HttpRespons
     app.journal.flush().await;
     let found = app.store.runs(&filter).await?;
     let live = app.live.load_full();
+    if let Some(name) =
+        filter.workflow.as_deref().filter(|name| found.is_empty() && !live.workflows.contains_key(*name))
+    {
+        let near = kanzlei_lang::suggest::nearest(name, live.workflows.keys().map(String::as_str));
+        let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
+        return Err(Error::not_found(format!("no workflow `{name}` is live or has runs{hint}")));
+    }
     let next = (found.len() as u32 == limit).then(|| found.last().map(|run| run.id)).flatten();
     Ok(HttpResponse::Ok().json(json!({
         "runs": found.iter().map(|run| line(run, &live)).collect::<Vec<_>>(),
@@ -396,6 +412,7 @@ pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         "started": instant(run.started),
         "duration_us": run.duration,
         "request_id": run.request_id,
+        "process": run.process,
         "trace_id": run.trace_id,
         "caller": run.caller,
         "input": value(&Some(run.input.clone())),

@@ -2,7 +2,10 @@
 
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse};
+use kanzlei_model::problem::Problem;
 use rust_embed::RustEmbed;
+
+use crate::error::problem_response;
 
 #[derive(RustEmbed)]
 #[folder = "../../console/dist"]
@@ -13,7 +16,10 @@ struct Files;
 const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; \
                       font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
 
-/// Gives a file of the console; any path that is no file is a page of the console.
+/// First parts of the paths that are pages of the console, as `console/src/App.svelte` has them.
+const PAGES: [&str; 7] = ["", "workflows", "runs", "jobs", "lanes", "timetables", "refusals"];
+
+/// A file of the console, or its one page where the path names a page of it.
 pub async fn file(request: HttpRequest) -> HttpResponse {
     if !matches!(request.method().as_str(), "GET" | "HEAD") {
         return HttpResponse::MethodNotAllowed().insert_header((header::ALLOW, "GET, HEAD")).finish();
@@ -21,10 +27,13 @@ pub async fn file(request: HttpRequest) -> HttpResponse {
     let path = request.path().trim_start_matches('/');
     let (name, file) = match Files::get(path) {
         Some(file) => (path, Some(file)),
-        None if path.starts_with("assets/") => (path, None),
-        None => ("index.html", Files::get("index.html")),
+        None if PAGES.contains(&path.split('/').next().unwrap_or_default()) => ("index.html", Files::get("index.html")),
+        None => (path, None),
     };
-    let Some(file) = file else { return HttpResponse::NotFound().finish() };
+    let Some(file) = file else {
+        let problem = Problem::new(404, "Not found").detail(format!("the control listener has no /{path}"));
+        return problem_response(&problem);
+    };
     let media = match name.rsplit('.').next().unwrap_or_default() {
         "html" => "text/html; charset=utf-8",
         "js" => "text/javascript; charset=utf-8",

@@ -185,7 +185,9 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         })
     });
     let address = format!("{}/~/jobs/{id}", app.public_url);
+    let process = app.store.process_of(id, job.worker).await?;
     let more = json!({
+        "process": process,
         "url": address,
         "curl": poll_line(&app, id),
         "revision": job.revision,

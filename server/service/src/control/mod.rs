@@ -12,7 +12,8 @@ mod record;
 pub mod scratch;
 mod secrets;
 
-use actix_web::middleware::from_fn;
+use actix_web::http::header;
+use actix_web::middleware::{DefaultHeaders, from_fn};
 use actix_web::web;
 
 pub use auth::first_token;
@@ -23,6 +24,14 @@ const LARGEST: usize = 32 << 20;
 pub fn configure(config: &mut web::ServiceConfig) {
     config.service(
         web::scope("/api/v1")
+            .wrap(
+                DefaultHeaders::new()
+                    .add((header::CACHE_CONTROL, "no-store"))
+                    .add((header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
+                    .add((header::REFERRER_POLICY, "no-referrer"))
+                    .add((header::X_FRAME_OPTIONS, "DENY"))
+                    .add((header::CONTENT_SECURITY_POLICY, "default-src 'none'; frame-ancestors 'none'")),
+            )
             .app_data(web::JsonConfig::default().limit(LARGEST).error_handler(|error, _| {
                 crate::error::Error::problem(400, "Malformed body", error.to_string()).into()
             }))

@@ -232,6 +232,19 @@ impl Store {
         }))
     }
 
+    /// The process that runs a job, or that performed it once it has ended.
+    pub async fn process_of(&self, job: Uuid, worker: Option<Uuid>) -> Result<Option<String>> {
+        let worker = worker.unwrap_or_default();
+        sqlx::query_scalar!(
+            "SELECT COALESCE((SELECT name FROM worker WHERE id = ?), (SELECT process FROM run WHERE id = ?)) AS process",
+            worker.as_bytes().as_slice(),
+            job.as_bytes().as_slice()
+        )
+        .fetch_one(&self.pool)
+        .await
+        .doing("reading which process performed a job")
+    }
+
     /// How jobs that are followed stand.
     pub async fn watched(&self, ids: &[Uuid]) -> Result<Vec<Watched>> {
         let mut out = Vec::with_capacity(ids.len());

@@ -199,7 +199,14 @@ impl Lowering<'_> {
         let kind = match expr {
             E::BooleanLiteral(literal) => Kind::Const(Value::Bool(literal.value)),
             E::NullLiteral(_) => Kind::Const(Value::Null),
-            E::NumericLiteral(literal) => Kind::Const(number(literal.value)),
+            E::NumericLiteral(literal) => {
+                // JSON has 64-bit integers: one that is written out keeps its last digits.
+                let whole = literal.raw.as_ref().and_then(|raw| raw.as_str().parse::<i64>().ok());
+                match whole.filter(|whole| whole.unsigned_abs() > 1 << 53) {
+                    Some(whole) => Kind::Const(Value::Int(whole)),
+                    None => Kind::Const(number(literal.value)),
+                }
+            }
             E::StringLiteral(literal) => {
                 if literal.lone_surrogates {
                     return self.refuse("half of a surrogate pair is", expr);

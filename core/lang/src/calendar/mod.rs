@@ -5,10 +5,11 @@
 //! a month (`FRI#L`), the nth (`MON#2`) and the nearest workday (`15W`). Where both day fields are given,
 //! a day fits when either does.
 //!
-//! Where clocks are put forward, a time that is not there is due when the clocks jump; where they are
-//! put back, a time that is there twice is due at its first. Patterns whose minute or hour is a wildcard
-//! or has steps go by elapsed time instead: they leave out what is not there, and come twice where the
-//! hour comes twice. This module reads no clock: instants come in and go out.
+//! Patterns whose minutes and hours are fixed values, lists or ranges of them go by the clock on the wall:
+//! where clocks are put forward, a time that does not exist is due when the clocks jump; where they are put
+//! back, a time that exists twice is due at its first. Patterns whose minute or hour is a wildcard or has
+//! steps go by elapsed time instead: they leave out what does not exist, and come twice where the hour comes
+//! twice. This module reads no clock: instants come in and go out.
 //!
 //! ```
 //! use kanzlei_lang::calendar::{Calendar, Pattern, When, zone};
@@ -22,12 +23,14 @@
 //! assert_eq!(next, Some("2027-03-08T05:00:00Z".parse().unwrap()));
 //! ```
 
+mod pattern;
+
 use std::time::Duration;
 
-use croner::Cron;
-use croner::parser::{CronParser, Seconds, Year};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
+
+pub use pattern::Pattern;
 
 /// The most due instants that are listed at once.
 pub const MOST: usize = 1000;
@@ -38,36 +41,6 @@ pub enum Error {
     Pattern { pattern: String, why: String },
     #[error("there is no time zone `{name}`{hint}")]
     Zone { name: String, hint: String },
-}
-
-/// A pattern of five fields.
-#[derive(Clone, Debug)]
-pub struct Pattern {
-    text: String,
-    cron: Cron,
-}
-
-impl Pattern {
-    /// Reads a pattern; seconds and years are refused.
-    pub fn parse(text: &str) -> Result<Self, Error> {
-        let wrong = |why: String| Error::Pattern { pattern: text.to_owned(), why };
-        let fields = text.split_whitespace().count();
-        if fields != 5 {
-            return Err(wrong(format!("it has {fields} fields, not five")));
-        }
-        let parser = CronParser::builder().seconds(Seconds::Disallowed).year(Year::Disallowed).build();
-        let cron = parser.parse(text).map_err(|error| wrong(error.to_string()))?;
-        Ok(Pattern { text: text.to_owned(), cron })
-    }
-
-    pub fn text(&self) -> &str {
-        &self.text
-    }
-
-    /// In words: `At 06:00, Monday through Friday.`
-    pub fn words(&self) -> String {
-        self.cron.describe()
-    }
 }
 
 /// A time zone by its IANA name.
@@ -110,11 +83,7 @@ impl Calendar {
             _ => after,
         };
         let next = match &self.when {
-            When::Patterns(patterns) => {
-                let zoned = after.to_zoned(self.zone.clone());
-                let due = patterns.iter().filter_map(|p| p.cron.find_next_occurrence(&zoned, false).ok());
-                due.map(|due| due.timestamp()).filter(|due| *due > after).min()?
-            }
+            When::Patterns(patterns) => patterns.iter().filter_map(|pattern| pattern.next(after, &self.zone)).min()?,
             When::Every(every) => {
                 let origin = self.from.unwrap_or(Timestamp::UNIX_EPOCH);
                 let every = SignedDuration::try_from(*every).ok()?.as_nanos().max(1);
@@ -200,6 +169,19 @@ mod tests {
         for (pattern, after, wanted) in [
             ("30 2 * * *", "2027-03-27T12:00:00Z", &["2027-03-28T01:00:00Z", "2027-03-29T00:30:00Z"][..]),
             ("30 2 * * *", "2027-10-30T12:00:00Z", &["2027-10-31T00:30:00Z", "2027-11-01T01:30:00Z"]),
+            // Lists and ranges as single values.
+            ("45 2,14 * * *", "2027-03-27T20:00:00Z", &["2027-03-28T01:00:00Z", "2027-03-28T12:45:00Z"]),
+            ("45 2,14 * * *", "2027-10-30T20:00:00Z", &["2027-10-31T00:45:00Z", "2027-10-31T13:45:00Z"]),
+            (
+                "30 1-3 * * *",
+                "2027-03-28T00:00:00Z",
+                &["2027-03-28T00:30:00Z", "2027-03-28T01:00:00Z", "2027-03-28T01:30:00Z"],
+            ),
+            (
+                "0,30 2 * * *",
+                "2027-10-30T20:00:00Z",
+                &["2027-10-31T00:00:00Z", "2027-10-31T00:30:00Z", "2027-11-01T01:00:00Z"],
+            ),
             ("0 6 * * *", "2027-03-27T06:00:00Z", &["2027-03-28T04:00:00Z"]),
             ("*/30 * * * *", "2027-03-28T00:15:00Z", &["2027-03-28T00:30:00Z", "2027-03-28T01:00:00Z"]),
             (
@@ -231,17 +213,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_no_pattern_or_zone_is_told() {
-        for (pattern, says) in [
-            ("0 6 * *", "4 fields, not five"),
-            ("0 0 6 * * *", "6 fields"),
-            ("61 6 * * *", "61 6"),
-            ("0 6 * * MOONDAY", "no pattern"),
-            ("@daily", "1 fields"),
-        ] {
-            let error = Pattern::parse(pattern).expect_err(pattern).to_string();
-            assert!(error.contains(says), "{error}");
-        }
+    fn what_is_no_zone_is_reported() {
         for (name, says) in [("Europe/Olso", "did you mean `Europe/Oslo`"), ("Nowhere/Atlantis-Nine", "IANA")] {
             assert!(zone(name).expect_err(name).to_string().contains(says), "{name}");
         }

@@ -1,0 +1,210 @@
+//! Commands and answers that tell an author what to do next, one behaviour each.
+
+use std::path::PathBuf;
+
+use kanzlei_e2e::calls::{LONG, act, api, bearer, becomes, get, id_of, post};
+use kanzlei_e2e::*;
+use kanzlei_harness::office::Office;
+use kanzlei_harness::wait;
+use serde_json::{Value as Json, json};
+
+/// Documents of a test in a folder of its own, removed when it ends.
+struct Folder(PathBuf);
+
+impl Folder {
+    fn new(name: &str, documents: &[(&str, &str)]) -> Self {
+        let folder = std::env::temp_dir().join(format!("kanzlei-commands-{name}-{}", std::process::id()));
+        std::fs::create_dir_all(&folder).expect("folder");
+        for (path, text) in documents {
+            std::fs::write(folder.join(path), text).expect("document");
+        }
+        Folder(folder)
+    }
+
+    fn path(&self) -> &str {
+        self.0.to_str().expect("path")
+    }
+}
+
+impl Drop for Folder {
+    fn drop(&mut self) {
+        let _ = std::fs::remove_dir_all(&self.0);
+    }
+}
+
+fn control(office: &Office, method: &str, path: &str) -> Answer {
+    http(method, &format!("{}{path}", office.control()), &[("authorization", &bearer(office))], b"")
+}
+
+const HELLO: &str = "workflow: hello\nentries: [{endpoint: GET /hello, access: open}]\nsteps:\n  - {note: never, off: true}\n  - {reply: 200, body: hei}\n";
+
+#[test]
+fn deploy_refuses_broken_cases() {
+    let office = office("broken_cases", &[]);
+    for cases in [
+        "cases: hello\nexamples: [{name: a, expect: {reply: {status: soon}}}]\n",
+        "cases: helo\nexamples: [{name: a, expect: {reply: {status: 200}}}]\n",
+    ] {
+        let folder = Folder::new("cases", &[("hello.yaml", HELLO), ("cases.yaml", cases)]);
+        let refused = said(&client(&office, &["deploy", folder.path()]), 1);
+        assert!(refused.contains("in cases; nothing was deployed"), "{refused}");
+        assert_eq!(api(&office, "/workflows")["workflows"], json!([]));
+        said(&client(&office, &["deploy", folder.path(), "--unrehearsed"]), 0);
+        said(&client(&office, &["retire", "hello"]), 0);
+    }
+}
+
+#[test]
+fn a_finding_in_a_live_document_shows_its_place() {
+    let office = office("live_finding", &[]);
+    let outer = "workflow: outer\nsteps:\n  - {id: i, invoke: hello}\n  - {note: \"${i.body.length}\"}\n";
+    assert_eq!(deploy_texts(&office, &[("h.yaml", HELLO), ("o.yaml", outer)]).status, 200);
+    let folder = Folder::new("finding", &[("hello.yaml", &HELLO.replace("body: hei", "body: {a: 1}"))]);
+    let refused = said(&client(&office, &["deploy", folder.path()]), 1);
+    assert!(refused.contains("${i.body.length}") && refused.contains("`outer` is live"), "{refused}");
+}
+
+#[test]
+fn a_step_that_is_off_shows_as_off() {
+    let office = office("off", &[]);
+    assert_eq!(deploy_texts(&office, &[("h.yaml", HELLO)]).status, 200);
+    let run = get(&office, "/hello", &[]).header("kanzlei-run").expect("id").to_owned();
+    let shown = wait::until(LONG, || {
+        let output = client(&office, &["run", &run]);
+        output.status.success().then(|| String::from_utf8_lossy(&output.stdout).into_owned())
+    });
+    let shown = shown.expect("a run");
+    assert!(shown.contains("never — off") && !shown.contains("not reached"), "{shown}");
+}
+
+#[test]
+fn runs_of_an_unknown_workflow_name_the_nearest() {
+    let office = office("unknown_runs", &[]);
+    assert_eq!(deploy_texts(&office, &[("h.yaml", HELLO)]).status, 200);
+    let shown = said(&client(&office, &["runs", "helo"]), 1);
+    assert!(shown.contains("did you mean `hello`?"), "{shown}");
+    assert!(said(&client(&office, &["runs", "hello"]), 0).contains("No such runs"));
+}
+
+#[test]
+fn services_are_retired_unless_they_are_called() {
+    let office = office("retire", &[]);
+    let service = "service: s\nbase: http://127.0.0.1:1\nnetwork: private\n";
+    let caller = "workflow: c\nsteps: [{call: \"GET http://127.0.0.1:1/x\"}]\n";
+    assert_eq!(deploy_texts(&office, &[("s.yaml", service), ("c.yaml", caller)]).status, 200);
+    let used = said(&client(&office, &["service", "retire", "s"]), 1);
+    assert!(used.contains("it is called by c"), "{used}");
+    said(&client(&office, &["retire", "c"]), 0);
+    said(&client(&office, &["service", "retire", "s"]), 0);
+    assert_eq!(api(&office, "/services")["services"], json!([]));
+}
+
+#[test]
+fn a_service_at_a_private_address_says_so_in_its_document() {
+    let office = office("add_private", &[]);
+    let folder = Folder::new(
+        "add",
+        &[(
+            "api.yaml",
+            "openapi: 3.0.3\ninfo: {title: T}\npaths: {/a: {get: {operationId: a, responses: {\"200\": {description: ok}}}}}\n",
+        )],
+    );
+    let add = |name: &str, base: &str| {
+        let api = format!("{}/api.yaml", folder.path());
+        said(&client(&office, &["service", "add", name, &api, "--base", base, "--folder", folder.path()]), 0);
+        std::fs::read_to_string(folder.0.join(format!("services/{name}.yaml"))).expect("a document")
+    };
+    assert!(add("here", "http://127.0.0.1:7090/a").contains("\nnetwork: private\n"));
+    assert!(!add("there", "https://registry.lindvik.example/a").contains("network"));
+}
+
+#[test]
+fn patterns_are_previewed_offline() {
+    let office = office("preview", &[]);
+    let args = ["timetables", "preview", "45 2,14 * * *", "--zone", "Europe/Oslo", "--from", "2027-03-27T20:00:00Z"];
+    let shown = said(&client(&office, &args), 0);
+    assert!(
+        shown.starts_with("At 02:45 and 14:45 every day.") && shown.contains("Sun 2027-03-28 03:00:00 +02:00"),
+        "{shown}"
+    );
+    let listed = said(&client(&office, &[&args[..], &["--count", "2", "--json"]].concat()), 0);
+    let listed: Json = serde_json::from_str(&listed).expect("json");
+    assert_eq!(listed["due"], json!(["2027-03-28T01:00:00Z", "2027-03-28T12:45:00Z"]));
+    let refused = said(&client(&office, &["timetables", "preview", "*/90 * * * *"]), 2);
+    assert!(refused.contains("minute: the step 90"), "{refused}");
+}
+
+#[test]
+fn the_control_listener_keeps_its_answers_to_itself() {
+    let office = office("headers", &[]);
+    for (path, status) in [("/api/v1/status", 200), ("/api/v1/nothing", 404), ("/api/v1/runs?limit=x", 400)] {
+        let answer = control(&office, "GET", path);
+        assert_eq!(answer.status, status, "{path}: {answer:?}");
+        for (name, value) in
+            [("cache-control", "no-store"), ("x-content-type-options", "nosniff"), ("x-frame-options", "DENY")]
+        {
+            assert_eq!(answer.header(name), Some(value), "{path} {name}");
+        }
+    }
+    for (path, status) in [("/", 200), ("/jobs/x", 200), ("/metrics", 404), ("/api", 404), ("/favicon.ico", 404)] {
+        assert_eq!(control(&office, "GET", path).status, status, "{path}");
+    }
+}
+
+#[test]
+fn a_held_lane_is_emptied_of_jobs_that_wait_in_a_pause() {
+    let office = office("empty_lane", &[]);
+    let workflow = "workflow: p\nentries: [{endpoint: POST /p, access: open, answer: later}]\nqueue: {lane: q}\nsteps: [{pause: 1h}, {reply: 204}]\n";
+    assert_eq!(deploy_texts(&office, &[("l.yaml", "lane: q\n"), ("p.yaml", workflow)]).status, 200);
+    let id = id_of(&post(&office, "/p", &[], &json!({})));
+    becomes(&office, &id, "waiting");
+    act(&office, "/lanes/q/hold", json!(null));
+    // One state on every page, in every count and in every filter.
+    let lane = api(&office, "/lanes")["lanes"].as_array().expect("lanes").iter().find(|l| l["name"] == "q").cloned();
+    assert_eq!(lane.map(|lane| (lane["waiting"].clone(), lane["scheduled"].clone())), Some((json!(1), json!(0))));
+    let counts = api(&office, "/jobs")["counts"].clone();
+    assert_eq!((&counts["waiting"], &counts["scheduled"], &counts["queued"]), (&json!(1), &json!(0), &json!(0)));
+    assert_eq!(api(&office, "/jobs?state=waiting")["jobs"][0]["id"], id);
+    // Filters go by the time that is shown: when its wait ends, not when it was queued.
+    let due = api(&office, "/jobs")["jobs"][0]["due"].as_str().expect("due").to_owned();
+    let within = |from: &str, until: &str| {
+        api(&office, &format!("/jobs?due_from={from}&due_until={until}"))["jobs"].as_array().map(Vec::len)
+    };
+    assert_eq!((within(&due, &due), within("2020-01-01T00:00:00Z", "2026-01-01T00:00:00Z")), (Some(1), Some(0)));
+    assert_eq!(act(&office, "/lanes/q/empty", json!(null)).json()["cancelled"], 1);
+    becomes(&office, &id, "cancelled");
+}
+
+#[test]
+fn a_run_that_turns_its_caller_away_is_rejected() {
+    let office = office("rejected", &[]);
+    let inner = "workflow: inner\nsteps: [{fail: 422, title: No}]\n";
+    let texts = [
+        ("i.yaml", inner.to_owned()),
+        ("o.yaml", "workflow: outer\nentries: [{endpoint: POST /outer, access: open, answer: either}]\nsteps: [{invoke: inner}]\n".to_owned()),
+        ("t.yaml", "workflow: timed\nentries: [{every: 1h}]\nsteps: [{invoke: inner}]\n".to_owned()),
+        ("b.yaml", "workflow: broken\nentries: [{endpoint: POST /broken, access: open}]\nsteps: [{fail: 503}]\n".to_owned()),
+    ];
+    let texts: Vec<(&str, &str)> = texts.iter().map(|(path, text)| (*path, text.as_str())).collect();
+    assert_eq!(deploy_texts(&office, &texts).status, 200);
+    assert_eq!(post(&office, "/outer", &[("x-request-id", "r-7")], &json!({})).status, 422);
+    let found = wait::until(LONG, || {
+        let runs = api(&office, "/runs?request_id=r-7")["runs"].clone();
+        (runs.as_array().map(Vec::len) == Some(1)).then(|| runs[0].clone())
+    });
+    assert_eq!(found.expect("by its request id")["state"], "rejected");
+    assert_eq!(post(&office, "/broken", &[], &json!({})).status, 503);
+    let later = id_of(&post(&office, "/outer", &[("prefer", "respond-async")], &json!({})));
+    becomes(&office, &later, "rejected");
+    // A timetable has nobody to turn away.
+    let fired = act(&office, "/timetables/timed/1/fire", json!(null)).json();
+    becomes(&office, fired["job"].as_str().expect("id"), "failed");
+    let day = wait::until(LONG, || {
+        let listed = api(&office, "/workflows")["workflows"].as_array().cloned().unwrap_or_default();
+        let day = |name: &str| listed.iter().find(|w| w["name"] == name).map(|w| w["day"].clone()).unwrap_or_default();
+        (day("outer")["rejected"] == 2 && day("broken")["failed"] == 1 && day("timed")["failed"] == 1).then_some(())
+    });
+    day.expect("counted by state");
+    let process = api(&office, "/runs?state=rejected&limit=1")["runs"][0]["id"].as_str().expect("id").to_owned();
+    assert!(api(&office, &format!("/runs/{process}"))["process"].as_str().is_some_and(|name| !name.is_empty()));
+}
