@@ -170,6 +170,29 @@ pub enum Command {
         #[arg(long, default_value_t = 20)]
         limit: u32,
     },
+    /// List requests that were turned away before a run began, newest first
+    #[command(after_help = "Examples:\n  kanzlei refusals\n  kanzlei refusals berth-quote --status 422")]
+    Refusals {
+        /// Only requests to this workflow
+        workflow: Option<String>,
+        /// Only those answered with this status
+        #[arg(long)]
+        status: Option<u16>,
+        /// Only the one with this X-Request-Id
+        #[arg(long)]
+        request_id: Option<String>,
+        /// Only those before this one
+        #[arg(long, value_name = "ID")]
+        before: Option<String>,
+        #[arg(long, default_value_t = 20)]
+        limit: u32,
+    },
+    /// Find the run, the job or the refusal of a request by its X-Request-Id
+    #[command(after_help = "Example:\n  kanzlei find 01a21301-a8c5-70cd-ad69-18ba2780c433")]
+    Find {
+        /// The header `X-Request-Id` of the answer
+        request_id: String,
+    },
     /// Show what one run did, step by step
     #[command(after_help = "Example:\n  kanzlei run 0195a1b2-0000-7000-8000-000000000001\n  kanzlei run last")]
     Run {

@@ -9,6 +9,7 @@ mod lend;
 mod live;
 mod local;
 mod record;
+mod refusals;
 mod rehearse;
 mod runs;
 mod secrets;
@@ -63,6 +64,12 @@ pub fn run(args: Args) -> Done {
             let from = if from_start { "start" } else { "failed-step" };
             jobs::act(&api()?, "retry", &ids, &select, json!({"from": from}), json)
         }
+        Command::Refusals { workflow, status, request_id, before, limit } => {
+            let status = status.map(|status| status.to_string());
+            let filters = [("workflow", workflow), ("status", status), ("request_id", request_id), ("before", before)];
+            refusals::list(&api()?, filters, limit, json)
+        }
+        Command::Find { request_id } => refusals::find(&api()?, &request_id, json),
         Command::Lanes => jobs::lanes(&api()?, json),
         Command::Lane { action, name } => jobs::lane(&api()?, &name, action, json),
         Command::Timetables { what: None } => jobs::timetables(&api()?, json),

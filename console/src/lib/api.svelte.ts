@@ -20,6 +20,19 @@ export interface RunLine {
   failure: string | null;
 }
 
+/** A request that was turned away before a run began. */
+export interface Refusal {
+  id: string;
+  at: string;
+  entry: string | null;
+  workflow: string | null;
+  request_id: string;
+  caller: string | null;
+  status: number;
+  problem: { title?: string; detail?: string; errors?: { pointer: string; detail?: string }[] };
+  body: { media: string | null; size: number | null; digest: string | null; text: string | null };
+}
+
 export interface WorkflowLine {
   name: string;
   about: string;

@@ -1,8 +1,9 @@
 <script lang="ts">
   import { Button, Select, SelectItem, SkeletonText } from 'carbon-components-svelte';
-  import { type RunLine, Watched, type WorkflowLine } from '../lib/api.svelte';
+  import { type Refusal, type RunLine, Watched, type WorkflowLine } from '../lib/api.svelte';
   import { router } from '../lib/router.svelte';
   import { count } from '../lib/show';
+  import RefusalTable from '../parts/RefusalTable.svelte';
   import RunTable from '../parts/RunTable.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
@@ -17,7 +18,13 @@
     return text ? `?${text}` : '';
   }
 
-  const listed = new Watched<{ runs: RunLine[]; next_before: string | null; dropped: number }>(() => `/runs${address({})}`, 3000);
+  /** Requests that never became a run stand beside the states of those that did. */
+  const refused = $derived(state === 'refused');
+  const listed = new Watched<{ runs?: RunLine[]; refusals?: Refusal[]; next_before: string | null; dropped: number }>(
+    () => (refused ? `/refusals${address({ state: '' })}` : `/runs${address({})}`),
+    3000,
+  );
+  const shown = $derived((refused ? listed.value?.refusals : listed.value?.runs) ?? []);
   const workflows = new Watched<{ workflows: WorkflowLine[] }>(() => '/workflows', undefined);
 </script>
 
@@ -48,14 +55,15 @@
       <SelectItem value="rejected" text="rejected" />
       <SelectItem value="failed" text="failed" />
       <SelectItem value="cancelled" text="cancelled" />
+      <SelectItem value="refused" text="refused before a run" />
     </Select>
     {#if listed.value && listed.value.dropped > 0}
-      <p class="dim">Details of {count(listed.value.dropped)} runs were dropped under load; every run is counted.</p>
+      <p class="dim">{#if refused}{count(listed.value.dropped)} more refusals were counted only.{:else}Details of {count(listed.value.dropped)} runs were dropped under load; every run is counted.{/if}</p>
     {/if}
   </div>
   {#if listed.error}<Trouble error={listed.error} />{/if}
-  {#if listed.value && listed.value.runs.length > 0}
-    <RunTable runs={listed.value.runs} />
+  {#if listed.value && shown.length > 0}
+    {#if refused}<RefusalTable refusals={listed.value.refusals ?? []} />{:else}<RunTable runs={listed.value.runs ?? []} />{/if}
     <div class="pages">
       {#if before}<Button kind="ghost" size="small" href="/runs{address({ before: '' })}">Newest</Button>{/if}
       {#if listed.value.next_before}
@@ -64,7 +72,9 @@
     </div>
   {:else if listed.value}
     <div class="panel empty">
-      {#if workflow || state}
+      {#if refused}
+        No request was turned away. <a href="/runs">Show all runs</a>
+      {:else if workflow || state}
         No run fits. <a href="/runs">Show all runs</a>
       {:else}
         <p>No runs yet. Call an endpoint, or:</p>

@@ -147,6 +147,46 @@ impl Value {
         out
     }
 
+    /// JSON text in canonical form (RFC 8785): members sorted by UTF-16 code units, no white space, numbers as
+    /// ECMAScript writes them. Equal values have equal texts, however they were written.
+    pub fn to_canonical_json(&self) -> String {
+        fn write(value: &Value, out: &mut String) {
+            match value {
+                Value::List(list) => {
+                    out.push('[');
+                    for (index, item) in list.items.iter().enumerate() {
+                        if index > 0 {
+                            out.push(',');
+                        }
+                        write(item, out);
+                    }
+                    out.push(']');
+                }
+                Value::Object(members) => {
+                    let mut sorted: Vec<_> =
+                        members.iter().filter(|(_, value)| !matches!(value, Value::Undefined)).collect();
+                    sorted.sort_by(|(a, _), (b, _)| a.encode_utf16().cmp(b.encode_utf16()));
+                    out.push('{');
+                    for (index, (name, value)) in sorted.into_iter().enumerate() {
+                        if index > 0 {
+                            out.push(',');
+                        }
+                        write_json_text(name, out);
+                        out.push(':');
+                        write(value, out);
+                    }
+                    out.push('}');
+                }
+                // A whole number is the same with and without a fraction.
+                Value::Num(num) if num.fract() == 0.0 && num.abs() < 9e15 => Value::Int(*num as i64).write_json(out),
+                plain => plain.write_json(out),
+            }
+        }
+        let mut out = String::new();
+        write(self, &mut out);
+        out
+    }
+
     /// Appends the JSON text of this value.
     pub fn write_json(&self, out: &mut String) {
         match self {

@@ -1,8 +1,8 @@
 //! The journal of direct runs: written behind the answer, in batches, through bounded buffers.
 //!
 //! Answers never wait for it. When the database is unavailable or slower than the traffic, details of
-//! successful runs are let go first and failed runs last; every run is counted all the same, and so is
-//! what was let go. Buffers hold at most `journal.successes` and `journal.failures` runs, batches
+//! successful runs are dropped first and failed runs last; every run is counted all the same, and so is
+//! what was dropped. Buffers hold at most `journal.successes` and `journal.failures` runs, batches
 //! [`BATCH`]; details of at most `journal.pace` successful runs a second are kept.
 
 use std::collections::{BTreeMap, HashMap};
@@ -20,6 +20,7 @@ use tokio::sync::{mpsc, oneshot, watch};
 use uuid::Uuid;
 
 use crate::clock::now;
+use crate::refusals::Refusals;
 use crate::secrets::Secrets;
 
 /// Runs written in one transaction.
@@ -34,6 +35,8 @@ const LONGEST_PAUSE: Duration = Duration::from_secs(2);
 /// Steps of one run that are kept; beyond them only those that failed, up to as many again.
 const STEPS: usize = 1000;
 
+/// Bytes of a refused body, or of its problem, that are kept.
+pub const MOST_REFUSED: usize = 16 << 10;
 /// Readers that may wait for the journal at once.
 const FLUSHES: usize = 64;
 /// How long a reader waits for what is on its way.
@@ -74,6 +77,8 @@ pub struct Journal {
     /// Since the start of the process.
     pub dropped: AtomicU64,
     pace: Option<Pace>,
+    /// Requests that were turned away before a run began.
+    pub refusals: Refusals,
     /// Bytes of a value that are shown.
     pub value_limit: usize,
     /// Whether the last write worked.
@@ -82,14 +87,20 @@ pub struct Journal {
 
 /// A token bucket of one second.
 #[derive(Debug)]
-struct Pace {
+pub struct Pace {
     per_second: i64,
     second: AtomicI64,
     left: AtomicI64,
 }
 
 impl Pace {
-    fn take(&self, now: i64) -> bool {
+    /// So many a second.
+    pub fn new(per_second: i64) -> Self {
+        Pace { per_second, second: AtomicI64::new(0), left: AtomicI64::new(0) }
+    }
+
+    /// Whether one more fits into this second.
+    pub fn take(&self, now: i64) -> bool {
         let second = now / 1_000_000;
         if self.second.swap(second, Ordering::Relaxed) != second {
             self.left.store(self.per_second, Ordering::Relaxed);
@@ -119,6 +130,7 @@ impl Journal {
         value_limit: usize,
         secrets: Arc<Secrets>,
         process: String,
+        refusals: Refusals,
     ) -> (Arc<Self>, Writer) {
         let (success_sender, success_receiver) = mpsc::channel(successes.max(1));
         let (failure_sender, failure_receiver) = mpsc::channel(failures.max(1));
@@ -129,11 +141,8 @@ impl Journal {
             flushes: flush_sender,
             counters: Mutex::default(),
             dropped: AtomicU64::new(0),
-            pace: (pace > 0).then(|| Pace {
-                per_second: pace as i64,
-                second: AtomicI64::new(0),
-                left: AtomicI64::new(0),
-            }),
+            pace: (pace > 0).then(|| Pace::new(pace as i64)),
+            refusals,
             value_limit,
             database_away: Default::default(),
         };
@@ -283,7 +292,7 @@ impl Writer {
                 }
                 Err(error) => {
                     // What the database does not take it will not take later either.
-                    tracing::error!(%error, runs = rows.len(), "a batch of the journal was let go");
+                    tracing::error!(%error, runs = rows.len(), "a batch of the journal was dropped");
                     journal.dropped.fetch_add(rows.len() as u64, Ordering::Relaxed);
                     return true;
                 }
@@ -397,7 +406,7 @@ mod tests {
 
     #[test]
     fn the_pace_lets_so_many_through_each_second() {
-        let pace = Pace { per_second: 2, second: AtomicI64::new(0), left: AtomicI64::new(0) };
+        let pace = Pace::new(2);
         let taken: Vec<bool> =
             [5_000_000, 5_100_000, 5_200_000, 6_000_000].into_iter().map(|at| pace.take(at)).collect();
         assert_eq!(taken, [true, true, false, true]);

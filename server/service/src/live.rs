@@ -173,6 +173,15 @@ impl Live {
     }
 
     /// Looks up a request. HEAD is served by GET where there is no HEAD (RFC 9110 §9.3.2).
+    /// Whether any endpoint has the first segment of a path.
+    pub fn serves_below(&self, path: &str) -> bool {
+        let first = |path: &str| path.split('/').nth(1).unwrap_or_default().to_owned();
+        let wanted = first(path);
+        let endpoints = self.workflows.values().flat_map(|workflow| &workflow.plan.endpoints);
+        !wanted.is_empty() && endpoints.into_iter().any(|endpoint| first(&endpoint.path) == wanted)
+    }
+
+    /// The endpoint of a method and path.
     pub fn find(&self, method: &str, path: &str) -> Found<'_> {
         let Ok(matched) = self.routes.at(path) else { return Found::Nothing };
         let by_method = |wanted: &str| matched.value.endpoints.iter().find(|(known, _, _)| known == wanted);

@@ -13,7 +13,7 @@ mod live;
 mod outside;
 mod perform;
 mod public;
-mod public_jobs;
+mod refusals;
 mod secrets;
 
 use std::path::PathBuf;
@@ -229,6 +229,7 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
         "" => format!("{} {}", hostname(), config.text("listen.public")),
         name => name.to_owned(),
     };
+    let (refused, refused_received) = refusals::Refusals::new();
     let (journal, writer) = Journal::new(
         store.clone(),
         config.number("journal.successes")?,
@@ -237,6 +238,7 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
         config.number("journal.value")?,
         secrets,
         process.clone(),
+        refused,
     );
     let app = Data::new(App {
         store: store.clone(),
@@ -269,6 +271,7 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
             most: config.number("jobs.most")? as u64,
         },
     ));
+    tokio::spawn(refusals::write(store.clone(), refused_received));
     tokio::spawn(jobs::accept::run(jobs.clone(), acceptances, config.number("jobs.length")? as u64));
     tokio::spawn(jobs::follow::run(store.clone(), jobs.clone()));
     tokio::spawn(follow_deploys(app.clone()));
@@ -454,6 +457,7 @@ async fn purge(store: Store, kept: Kept) {
         purged(store.purge_groups(failed_before.min(before)).await, &mut failed);
         purged(store.purge_firings(at - kept.jobs * DAY).await, &mut failed);
         purged(store.purge_answers(at).await, &mut failed);
+        purged(store.purge_refusals(at - kept.runs * DAY).await, &mut failed);
         purged(store.purge_samples(at - 2 * DAY).await, &mut failed);
         if let Some(error) = failed.first() {
             tracing::warn!(%error, failed = failed.len(), "old records could not be deleted; the next attempt is in a minute");

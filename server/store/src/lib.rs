@@ -16,6 +16,7 @@ pub mod journal;
 pub mod kept;
 pub mod outside;
 pub mod queue;
+pub mod refusals;
 mod servers;
 
 use std::sync::Arc;

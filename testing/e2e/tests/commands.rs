@@ -208,3 +208,96 @@ fn a_run_that_turns_its_caller_away_is_rejected() {
     let process = api(&office, "/runs?state=rejected&limit=1")["runs"][0]["id"].as_str().expect("id").to_owned();
     assert!(api(&office, &format!("/runs/{process}"))["process"].as_str().is_some_and(|name| !name.is_empty()));
 }
+
+#[test]
+fn refused_requests_are_kept_and_found() {
+    let office = office("refusals", &[]);
+    let open = "workflow: open\ninput: {n: {type: integer}}\nentries: [{endpoint: POST /open, access: open}]\nsteps: [{reply: 200, body: \"${input.n}\"}]\n";
+    let secret = "workflow: sealed\ninput: {pin: {type: string, minLength: 4, secret: true}}\nentries: [{endpoint: POST /sealed, access: open}]\nsteps: [{reply: 204, when: input.pin != ''}]\n";
+    assert_eq!(deploy_texts(&office, &[("o.yaml", open), ("s.yaml", secret)]).status, 200);
+    let send = |method: &str, path: &str, id: &str, body: &str| {
+        let headers = [("content-type", "application/json"), ("x-request-id", id)];
+        http(method, &format!("{}{path}", office.public()), &headers, body.as_bytes()).status
+    };
+    for (method, path, id, body, status) in [
+        ("POST", "/open", "r-1", r#"{"n":"x"}"#, 422),
+        ("POST", "/open", "r-2", "{oops", 400),
+        ("POST", "/sealed", "r-3", r#"{"pin":"17"}"#, 422),
+        ("DELETE", "/open", "r-4", "", 405),
+        ("GET", "/open/deeper", "r-5", "", 404),
+        ("GET", "/nowhere", "r-6", "", 404),
+    ] {
+        assert_eq!(send(method, path, id, body), status, "{id}");
+    }
+    let all = wait::until(LONG, || {
+        let all = api(&office, "/refusals")["refusals"].as_array().cloned().unwrap_or_default();
+        (all.len() >= 5).then_some(all)
+    })
+    .expect("kept");
+    let ids: Vec<&str> = all.iter().filter_map(|refusal| refusal["request_id"].as_str()).collect();
+    assert_eq!(ids, ["r-5", "r-4", "r-3", "r-2", "r-1"], "a stranger's 404 is not kept");
+    let of = |id: &str| all.iter().find(|refusal| refusal["request_id"] == id).expect(id);
+    assert_eq!((&of("r-1")["workflow"], &of("r-1")["body"]["text"]), (&json!("open"), &json!(r#"{"n":"x"}"#)));
+    // A body that is not what it says, or may hold a secret, is size and digest only.
+    for id in ["r-2", "r-3"] {
+        let body = &of(id)["body"];
+        assert!(body["text"].is_null() && body["size"].as_u64() > Some(0) && body["digest"].is_string(), "{body}");
+    }
+    assert!(!of("r-3").to_string().contains("17\""), "{}", of("r-3"));
+    let shown = said(&client(&office, &["refusals", "open", "--status", "422"]), 0);
+    assert!(shown.contains("r-1") && !shown.contains("r-2"), "{shown}");
+    // One id finds a run, a job or a refusal.
+    assert_eq!(send("POST", "/open", "r-7", r#"{"n":1}"#), 200);
+    let found = wait::until(LONG, || {
+        let output = client(&office, &["find", "r-7"]);
+        output.status.success().then(|| String::from_utf8_lossy(&output.stdout).into_owned())
+    });
+    assert!(found.expect("a run").starts_with("run  open succeeded  kanzlei run "));
+    assert!(said(&client(&office, &["find", "r-3"]), 0).contains("POST /sealed"));
+    said(&client(&office, &["find", "r-99"]), 1);
+}
+
+#[test]
+fn a_repeated_request_is_recognised_however_it_is_written() {
+    let office = office("repeats", &[]);
+    let workflow = "workflow: w\ninput: {a: {type: integer}, b: {type: number, default: 2}}\nentries: [{endpoint: POST /w, access: open}]\nsteps: [{reply: 201, body: \"${run.id}\"}]\n";
+    let large = "workflow: large\nentries: [{endpoint: POST /large, access: open}]\nsteps: [{reply: 200, body: \"${'x'.repeat(1000000).repeat(5)}\"}]\n";
+    let deployed = deploy_texts(&office, &[("w.yaml", workflow), ("l.yaml", large)]);
+    assert_eq!(deployed.status, 200, "{deployed:?}");
+    let send = |key: &str, body: &str| {
+        let headers = [("content-type", "application/json"), ("idempotency-key", key)];
+        http("POST", &format!("{}/w", office.public()), &headers, body.as_bytes())
+    };
+    let first = send("\"k-1\"", r#"{"a":1,"b":2}"#);
+    assert_eq!(first.status, 201);
+    // A bare key is the same key; members in another order, spaces, 2.0 and a default are the same input.
+    for (key, body) in [("k-1", r#"{ "b": 2.0, "a": 1 }"#), ("\"k-1\"", r#"{"a":1}"#)] {
+        let again = send(key, body);
+        assert_eq!((again.status, &again.body), (201, &first.body), "{key} {body}");
+    }
+    assert_eq!(send("k-1", r#"{"a":3}"#).status, 422);
+    // An answer that is too large to keep is sent, and is not made a second time.
+    let call = || http("POST", &format!("{}/large", office.public()), &[("idempotency-key", "l")], b"");
+    let first = call();
+    assert_eq!((first.status, first.body.len()), (200, 5_000_000));
+    let again = call();
+    assert_eq!(again.status, 409, "{again:?}");
+    assert_eq!(again.header("kanzlei-run"), first.header("kanzlei-run"));
+}
+
+#[test]
+fn a_lane_is_never_overfilled_by_what_comes_at_once() {
+    let office = office("overshoot", &[]);
+    let workflow = "workflow: w\nentries: [{endpoint: POST /w, access: open, answer: later}]\nqueue: {lane: narrow}\nsteps: [{reply: 204}]\n";
+    assert_eq!(deploy_texts(&office, &[("l.yaml", "lane: narrow\nlength: 5\n"), ("w.yaml", workflow)]).status, 200);
+    act(&office, "/lanes/narrow/hold", json!(null));
+    let statuses: Vec<u16> = std::thread::scope(|scope| {
+        let sending: Vec<_> = (0..40).map(|_| scope.spawn(|| post(&office, "/w", &[], &json!({})).status)).collect();
+        sending.into_iter().map(|one| one.join().expect("sends")).collect()
+    });
+    let accepted = statuses.iter().filter(|status| **status == 202).count();
+    assert_eq!((accepted, statuses.iter().filter(|status| **status == 503).count()), (5, 35), "{statuses:?}");
+    let waiting =
+        api(&office, "/lanes")["lanes"].as_array().expect("lanes").iter().find(|l| l["name"] == "narrow").cloned();
+    assert_eq!(waiting.map(|lane| lane["queued"].clone()), Some(json!(5)));
+}

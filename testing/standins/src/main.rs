@@ -338,7 +338,8 @@ async fn customs(state: Data<State>, body: web::Json<Clearance>) -> HttpResponse
 /// Writes an entry; every call is counted under its idempotency key.
 async fn entry(state: Data<State>, request: HttpRequest) -> HttpResponse {
     let (failure, padding) = state.behave("ledger").await;
-    let key = request.headers().get("idempotency-key").and_then(|key| key.to_str().ok()).unwrap_or("none");
+    let key =
+        request.headers().get("idempotency-key").and_then(|key| key.to_str().ok()).unwrap_or("none").trim_matches('"');
     lock(&state.entries).entry(key.to_owned()).or_default().push(jiff::Timestamp::now().as_microsecond());
     failure.unwrap_or_else(|| answer(json!({"written": true}), padding))
 }

@@ -71,7 +71,7 @@ fn requests_carry_what_the_step_says_and_are_the_same_on_each_attempt() {
     assert_eq!(first.target, "/x/a%20b%2F7?q=x%26y");
     assert_eq!(first.body.as_deref(), Some(br#"{"name":"Tare"}"#.as_slice()));
     assert!(first.headers.contains(&("X-N".into(), "7".into())));
-    assert!(first.headers.contains(&("idempotency-key".into(), "run-1-0".into())));
+    assert!(first.headers.contains(&("idempotency-key".into(), "\"run-1-0\"".into())));
     machine.feed(id, answer(503, "{}"), 2_000_000);
     let Next::Do(id, Effect::Wait { until }) = machine.next() else { panic!() };
     assert!((2_500_000..=3_000_000).contains(&until), "{until}");

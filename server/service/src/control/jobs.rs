@@ -37,6 +37,7 @@ pub struct Meant {
     due_from: Option<String>,
     due_until: Option<String>,
     text: Option<String>,
+    request_id: Option<String>,
     before: Option<String>,
     limit: Option<u32>,
 }
@@ -67,6 +68,7 @@ impl Meant {
             due_from: instant(self.due_from, "due_from")?,
             due_until: instant(self.due_until, "due_until")?,
             text: self.text.filter(|text| !text.is_empty()),
+            request_id: self.request_id,
             before: id(self.before, "job")?,
             limit: self.limit.unwrap_or(most).clamp(1, most),
         })

@@ -9,6 +9,7 @@ mod auth;
 mod console;
 mod jobs;
 mod record;
+mod refusals;
 pub mod scratch;
 mod secrets;
 
@@ -63,6 +64,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/runs", web::get().to(api::runs))
                     .route("/runs/{id}", web::get().to(api::run))
                     .route("/runs/{id}/case", web::get().to(record::case))
+                    .route("/refusals", web::get().to(refusals::list))
                     .route("/jobs", web::get().to(jobs::list))
                     .route("/jobs/actions", web::post().to(jobs::act))
                     .route("/jobs/{id}", web::get().to(jobs::show))

@@ -10,6 +10,8 @@ use tokio::sync::{mpsc, oneshot};
 
 use super::Jobs;
 
+/// Bytes of inputs of one transaction: several statements, each below the server's `max_allowed_packet`.
+const MOST_BYTES: usize = 8 << 20;
 /// Lanes with more than this many places are counted now and then, others each time.
 const COUNTED_EACH_TIME: u64 = 20_000;
 /// How long the count of a large lane is believed, when it is more than half full and when it is not.
@@ -29,7 +31,9 @@ pub enum Refused {
     /// The lane takes no more; the status that clients see.
     Full { status: u16, detail: String },
     /// The database is unavailable, or too many wait for it.
-    Away,
+    Unavailable,
+    /// The database does not accept one of them.
+    Failed(String),
 }
 
 impl Jobs {
@@ -40,26 +44,35 @@ impl Jobs {
         }
         let (done, receiver) = oneshot::channel();
         if self.acceptances.try_send(Acceptance { rows, batch, done }).is_err() {
-            return Err(Refused::Away);
+            return Err(Refused::Unavailable);
         }
-        receiver.await.unwrap_or(Err(Refused::Away))
+        receiver.await.unwrap_or(Err(Refused::Unavailable))
     }
 }
 
 /// What is known of the lengths of lanes.
 #[derive(Default)]
-struct Lengths(HashMap<String, (Instant, u64)>);
+struct Lengths {
+    /// When each was counted, in which round, and with how many since.
+    known: HashMap<String, (Instant, u64, u64)>,
+    /// Acceptances of one round are not in the database yet when the next of them is counted in.
+    round: u64,
+}
 
 /// Takes acceptances as long as there are any senders. `length` bounds lanes that do not say.
 pub async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Acceptance>, length: u64) {
     let mut lengths = Lengths::default();
     while let Some(first) = received.recv().await {
-        let mut count = first.rows.len();
+        lengths.round += 1;
+        let bytes = |acceptance: &Acceptance| acceptance.rows.iter().map(|row| row.input.len()).sum::<usize>();
+        let (mut count, mut size) = (first.rows.len(), bytes(&first));
         let mut together = vec![first];
         while count < ROWS
+            && size < MOST_BYTES
             && let Ok(next) = received.try_recv()
         {
             count += next.rows.len();
+            size += bytes(&next);
             together.push(next);
         }
         let (mut plain, mut apart) = (Vec::new(), Vec::new());
@@ -71,11 +84,11 @@ pub async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Acceptance>, leng
                 Ok(()) => plain.push(acceptance),
             }
         }
-        let (rows, waiting): (Vec<_>, Vec<_>) = plain.into_iter().map(|one| (one.rows, one.done)).unzip();
-        let rows: Vec<NewJob> = rows.into_iter().flatten().collect();
-        if !rows.is_empty() {
-            let outcome = queue(&jobs, &rows, None).await;
-            waiting.into_iter().for_each(|done| _ = done.send(outcome.clone()));
+        let rows: Vec<NewJob> = plain.iter().flat_map(|one| one.rows.iter().cloned()).collect();
+        match queue(&jobs, &rows, None).await {
+            // One that the database does not accept must not take the others with it.
+            Err(Refused::Failed(_)) if plain.len() > 1 => apart.extend(plain),
+            outcome => plain.into_iter().for_each(|one| _ = one.done.send(outcome.clone())),
         }
         for acceptance in apart {
             let outcome = queue(&jobs, &acceptance.rows, acceptance.batch.as_ref()).await;
@@ -86,9 +99,15 @@ pub async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Acceptance>, leng
 }
 
 async fn queue(jobs: &Jobs, rows: &[NewJob], batch: Option<&NewBatch>) -> Result<(), Refused> {
+    if rows.is_empty() && batch.is_none() {
+        return Ok(());
+    }
     jobs.store.enqueue(rows, batch).await.map_err(|error| {
         tracing::warn!(%error, jobs = rows.len(), "jobs were not queued");
-        Refused::Away
+        match error.is_unreachable() || error.is_contention() {
+            true => Refused::Unavailable,
+            false => Refused::Failed(error.to_string()),
+        }
     })
 }
 
@@ -104,14 +123,16 @@ impl Lengths {
             let lane = live.lanes.get(*name);
             let most = lane.and_then(|lane| lane.length).unwrap_or(unsaid);
             let believed = |count: u64| if count > most / 2 { BELIEVED } else { BELIEVED_FAR };
-            let fresh = |(at, count): &&(Instant, u64)| most > COUNTED_EACH_TIME && at.elapsed() < believed(*count);
-            let known = self.0.get(*name).filter(fresh);
+            let fresh = |(at, round, count): &&(Instant, u64, u64)| {
+                *round == self.round || most > COUNTED_EACH_TIME && at.elapsed() < believed(*count)
+            };
+            let known = self.known.get(*name).filter(fresh);
             let count = match known {
-                Some((_, count)) => *count,
+                Some((_, _, count)) => *count,
                 None => {
                     let counted = jobs.store.waiting_in(name, most.saturating_add(1)).await;
-                    let count = counted.map_err(|_| Refused::Away)?;
-                    self.0.insert((*name).to_owned(), (Instant::now(), count));
+                    let count = counted.map_err(|_| Refused::Unavailable)?;
+                    self.known.insert((*name).to_owned(), (Instant::now(), self.round, count));
                     count
                 }
             };
@@ -122,7 +143,7 @@ impl Lengths {
             }
         }
         for (name, more) in by_lane {
-            if let Some((_, count)) = self.0.get_mut(name) {
+            if let Some((_, _, count)) = self.known.get_mut(name) {
                 *count += more;
             }
         }

@@ -210,7 +210,10 @@ impl Jobs {
         match self.accept(rows, batch).await {
             Ok(()) => Ok(queued),
             Err(accept::Refused::Full { detail, .. }) => Err(fault(FailureKind::Full, detail)),
-            Err(accept::Refused::Away) => Err(fault(FailureKind::Database, "the database is unavailable".into())),
+            Err(accept::Refused::Failed(detail)) => Err(fault(FailureKind::Database, detail)),
+            Err(accept::Refused::Unavailable) => {
+                Err(fault(FailureKind::Database, "the database is unavailable".into()))
+            }
         }
     }
 
@@ -371,4 +374,19 @@ pub fn reply_of(text: &str) -> Option<kanzlei_engine::machine::Reply> {
 /// An event of an event stream (HTML Living Standard, server-sent events).
 pub fn event(id: u64, name: &str, data: &str) -> Bytes {
     format!("id: {id}\nevent: {name}\ndata: {data}\n\n").into()
+}
+
+#[cfg(test)]
+mod tests {
+    use kanzlei_engine::machine::Reply;
+
+    use super::*;
+
+    #[test]
+    fn replies_come_back_as_they_were() {
+        for body in [Value::Undefined, Value::Null, Value::text("hei"), Value::object([("n", Value::Int(1))])] {
+            let reply = Reply { status: 201, headers: vec![("X-A".into(), "b".into())], body, problem: true };
+            assert_eq!(reply_of(&reply_json(&reply)), Some(reply));
+        }
+    }
 }

@@ -170,7 +170,8 @@ async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: i6
     let row = NewJob { due: if became == "by-hand" { row.due } else { due }, ordering_key, unattended: true, ..row };
     jobs.accept(vec![row], None).await.map_err(|refused| match refused {
         super::accept::Refused::Full { status, detail } => Error::problem(status, "The queue is full", detail),
-        super::accept::Refused::Away => Error::problem(503, "The database is unavailable", "nothing was queued"),
+        super::accept::Refused::Failed(detail) => Error::problem(500, "The job could not be queued", detail),
+        super::accept::Refused::Unavailable => Error::problem(503, "The database is unavailable", "nothing was queued"),
     })?;
     jobs.store.fire(&plan.name, entry, due, became, Some(id), now()).await?;
     Ok(id)

@@ -150,6 +150,7 @@ pub struct Filter {
     pub due_until: Option<Micros>,
     /// Somewhere in the input.
     pub text: Option<String>,
+    pub request_id: Option<String>,
     /// Only jobs before this one, for the next page.
     pub before: Option<Uuid>,
     pub limit: u32,
@@ -444,6 +445,9 @@ fn narrow(query: &mut QueryBuilder<MySql>, filter: &Filter, now: Micros) {
     }
     if let Some(until) = filter.due_until {
         query.push(DUE).push(" <= ").push_bind(until);
+    }
+    if let Some(request_id) = &filter.request_id {
+        query.push(" AND request_id = ").push_bind(request_id.clone());
     }
     if let Some(text) = &filter.text {
         let escaped = text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_");

@@ -116,7 +116,7 @@ impl Store {
                 .await
                 .doing("opening a lane")?;
         }
-        for chunk in portions(jobs) {
+        for chunk in portions_within(jobs, |job| job.input.len()) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
                 "INSERT IGNORE INTO job (id, phase, lane, claim_rank, wake, workflow, revision, generation, priority, tag, batch, ordering_key, entry, caller, request_id, trace_id, accepted, due, input, sealed, kept_for, unattended) ",
             );
@@ -205,6 +205,28 @@ fn portions<T>(rows: &[T]) -> impl Iterator<Item = &[T]> {
     })
 }
 
+/// Bytes of values in one statement; a server accepts 16 MiB by default (`max_allowed_packet`).
+const STATEMENT_BYTES: usize = 4 << 20;
+
+/// The same, each with no more bytes than a statement may have, or one row.
+fn portions_within<T>(rows: &[T], size: impl Fn(&T) -> usize) -> impl Iterator<Item = &[T]> {
+    let mut left = rows;
+    std::iter::from_fn(move || {
+        let mut bytes = 0;
+        let fitting = left.iter().take(128).take_while(|row| {
+            bytes += size(row);
+            bytes <= STATEMENT_BYTES
+        });
+        let most = fitting.count().max(1).min(left.len());
+        if most == 0 {
+            return None;
+        }
+        let (portion, rest) = left.split_at(1 << most.ilog2());
+        left = rest;
+        Some(portion)
+    })
+}
+
 /// `?, ?, ?` with the ids bound.
 fn push_ids<'q>(query: &mut QueryBuilder<MySql>, ids: impl IntoIterator<Item = &'q Uuid>) {
     let mut list = query.separated(", ");
@@ -215,4 +237,18 @@ fn push_ids<'q>(query: &mut QueryBuilder<MySql>, ids: impl IntoIterator<Item = &
 
 fn uuid(bytes: &[u8]) -> Uuid {
     Uuid::from_slice(bytes).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn portions_are_bounded_in_rows_and_bytes() {
+        let sizes = |rows: &[usize]| portions_within(rows, |row| *row).map(<[usize]>::len).collect::<Vec<_>>();
+        assert_eq!(sizes(&[1; 200]), [128, 64, 8]);
+        assert_eq!(sizes(&[3 << 20; 3]), [1, 1, 1]);
+        assert_eq!(sizes(&[9 << 20, 1, 1]), [1, 2]);
+        assert_eq!(sizes(&[]), [0; 0]);
+    }
 }

@@ -1,0 +1,56 @@
+//! Callbacks: what comes to the one-time addresses that jobs wait at.
+
+use actix_web::web::Payload;
+use actix_web::{HttpRequest, HttpResponse};
+use kanzlei_model::problem::Problem;
+use kanzlei_store::queue::JobPhase;
+
+use super::read;
+use super::refusal::{Refusal, unavailable};
+use crate::App;
+use crate::clock::now;
+use crate::jobs::hash;
+
+/// The largest body of a callback.
+const MOST_ARRIVES: usize = 1 << 20;
+
+/// Receives what comes to an address that a job waits at.
+pub async fn arrive(
+    token: &str,
+    request: &HttpRequest,
+    payload: &mut Payload,
+    app: &App,
+) -> Result<HttpResponse, Refusal> {
+    if !matches!(request.method().as_str(), "POST" | "PUT") {
+        return Err(Refusal::not_allowed("POST, PUT"));
+    }
+    let known = app.jobs.store.callback(&hash(token)).await.map_err(|_| unavailable())?;
+    let Some(known) = known else {
+        return Err(Problem::new(404, "No such address").detail("nothing waits here, or not any more").into());
+    };
+    let body = read::body(request, payload, MOST_ARRIVES).await?;
+    let media = request.headers().get("content-type").and_then(|v| v.to_str().ok()).unwrap_or_default();
+    if known.arrived.is_some() {
+        if known.body.as_deref() == Some(&body[..]) {
+            // The sender did not hear of the first answer.
+            return Ok(received());
+        }
+        return Err(Problem::new(409, "Already called").detail("this address receives one message").into());
+    }
+    if JobPhase::of_code(known.phase).is_none_or(JobPhase::ended) {
+        return Err(Problem::new(410, "The run has ended").detail("the run that waited here has ended").into());
+    }
+    let media: String = media.chars().take(200).collect();
+    let first =
+        app.jobs.store.arrive(&hash(token), known.job, &media, &body, now()).await.map_err(|_| unavailable())?;
+    if !first {
+        return Err(Problem::new(409, "Already called").detail("this address receives one message").into());
+    }
+    app.jobs.wake.notify_one();
+    app.jobs.followers.changed(known.job);
+    Ok(received())
+}
+
+fn received() -> HttpResponse {
+    HttpResponse::Accepted().content_type("application/json").body("{\"received\":true}")
+}

@@ -1,0 +1,67 @@
+//! Event streams of jobs (server-sent events).
+
+use std::time::{Duration, Instant};
+
+use actix_web::web::{Bytes, Data};
+use actix_web::{HttpRequest, HttpResponse};
+use kanzlei_model::problem::Problem;
+use uuid::Uuid;
+
+use super::jobs::found;
+use super::refusal::Refusal;
+use crate::App;
+use crate::jobs::event;
+
+/// How often an event stream says that it is alive.
+const ALIVE: Duration = Duration::from_secs(15);
+
+/// An event stream: one event for each change, which carries the whole document. Its id is the number of
+/// changes so far, so a client that comes back with `Last-Event-ID` gets what it has not seen.
+pub async fn events(app: &Data<App>, id: Uuid, request: &HttpRequest) -> Result<HttpResponse, Refusal> {
+    let last = request.headers().get("last-event-id").and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<u64>().ok());
+    let job = found(app, id).await?;
+    if job.phase.ended() && last.is_some_and(|last| last >= job.changes) {
+        // Tells an EventSource not to come back.
+        return Ok(HttpResponse::NoContent().finish());
+    }
+    let Some(follower) = app.jobs.follow(id) else {
+        return Err(Problem::new(503, "Too many clients follow").detail("poll the job instead").into());
+    };
+    let app = app.clone();
+    let stream = futures_util::stream::unfold(Some((follower, last, false)), move |state| {
+        let app = app.clone();
+        async move {
+            let (mut follower, mut last, begun) = state?;
+            if !begun {
+                // The first line goes out at once, so that the client knows it is heard.
+                return Some((Bytes::from_static(b"retry: 2000\n\n"), Some((follower, last, true))));
+            }
+            loop {
+                match app.jobs.store.job(id).await {
+                    Ok(Some(job)) if last.is_none_or(|last| last < job.changes) => {
+                        last = Some(job.changes);
+                        let (document, _) = app.jobs.document(&job).await;
+                        let ended = job.phase.ended();
+                        let name = if ended { "ended" } else { "changed" };
+                        let bytes = event(job.changes, name, &document.to_string());
+                        return Some((bytes, (!ended).then_some((follower, last, true))));
+                    }
+                    Ok(Some(_)) => {}
+                    Ok(None) => return None,
+                    Err(_) => tokio::time::sleep(Duration::from_millis(500)).await,
+                }
+                let before = Instant::now();
+                follower.changed(ALIVE).await;
+                if before.elapsed() >= ALIVE {
+                    return Some((Bytes::from_static(b": still there\n\n"), Some((follower, last, true))));
+                }
+            }
+        }
+    });
+    let stream = futures_util::StreamExt::map(stream, Ok::<_, std::io::Error>);
+    Ok(HttpResponse::Ok()
+        .content_type("text/event-stream")
+        .insert_header(("Cache-Control", "no-store"))
+        .insert_header(("X-Accel-Buffering", "no"))
+        .streaming(stream))
+}

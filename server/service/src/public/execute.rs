@@ -1,0 +1,101 @@
+//! Running a workflow for a request, or queueing it as a job.
+
+use actix_web::http::header::{HeaderName, HeaderValue};
+use actix_web::{HttpRequest, HttpResponse};
+use kanzlei_engine::machine::{Machine, Start};
+use kanzlei_lang::document::workflow::Answer;
+use kanzlei_model::value::Value;
+use tokio::sync::oneshot;
+use uuid::Uuid;
+
+use super::admit::Admitted;
+use super::prefer::Prefer;
+use super::refusal::Refusal;
+use super::route::Route;
+use super::{jobs, read, respond};
+use crate::App;
+use crate::clock::fresh_id;
+use crate::drive::{Begun, Run};
+use crate::jobs::Along;
+
+/// Which request it is.
+pub struct About<'r> {
+    pub id: Uuid,
+    pub request_id: &'r str,
+    /// When it was let in, in microseconds.
+    pub started: i64,
+}
+
+/// Runs the workflow, or queues a job where the endpoint or the client wants it later.
+pub async fn run_or_queue(
+    app: &App,
+    request: &HttpRequest,
+    route: Route<'_>,
+    admitted: Admitted,
+    input: Value,
+    about: About<'_>,
+) -> Result<HttpResponse, Refusal> {
+    let caller = request.peer_addr().map(|address| address.ip().to_string());
+    let trace_id = read::trace_id(request.headers()).unwrap_or_else(|| fresh_id().simple().to_string());
+    let prefer = Prefer::of(request.headers());
+    let answer = route.declared().answer;
+    let entry = route.workflow.entries[route.endpoint].clone();
+    if answer == Answer::Later || (answer == Answer::Either && prefer.later) {
+        let along = Along { entry: entry.to_string(), caller, request_id: about.request_id.to_owned(), trace_id };
+        let row = app.jobs.row(&route.live, &route.workflow, fresh_id(), &input, &along).map_err(Refusal::from)?;
+        let job = row.id;
+        return Ok(with_run(jobs::answer_later(app, row, prefer).await?, job));
+    }
+    let start = Start {
+        id: about.id.to_string(),
+        input: input.clone(),
+        now: about.started,
+        caller: caller.clone(),
+        attempt: 1,
+    };
+    let run = Run {
+        id: about.id,
+        machine: Machine::new(route.workflow.plan.clone(), start),
+        entry,
+        workflow: route.workflow,
+        live: route.live,
+        outside: app.outside.clone(),
+        journal: app.journal.clone(),
+        started: about.started,
+        deadline: admitted.deadline,
+        within: admitted.within,
+        request_id: about.request_id.to_owned(),
+        trace_id,
+        caller,
+        input,
+        in_flight: admitted.in_flight,
+    };
+    let reply = match run.begin() {
+        Begun::Over(reply) => reply,
+        Begun::Waits(run, asked, Some(reply)) => {
+            // The client has its answer; the rest goes on without it.
+            app.background.spawn(run.go_on(asked, None));
+            Some(reply)
+        }
+        Begun::Waits(run, asked, None) => {
+            // A task of its own, so that a client that disconnects does not stop the run halfway.
+            let (sender, receiver) = oneshot::channel();
+            actix_web::rt::spawn(run.go_on(asked, Some(sender)));
+            receiver.await.unwrap_or(None)
+        }
+    };
+    let head = request.method() == actix_web::http::Method::HEAD;
+    let response = match reply {
+        Some(reply) => respond::respond(reply, head),
+        None => HttpResponse::NoContent().finish(),
+    };
+    Ok(with_run(response, about.id))
+}
+
+/// The answer with the id of its run.
+pub fn with_run(mut response: HttpResponse, run: Uuid) -> HttpResponse {
+    if let Ok(value) = HeaderValue::from_str(&run.to_string()) {
+        response.headers_mut().insert(HeaderName::from_static("kanzlei-run"), value);
+    }
+    response
+}

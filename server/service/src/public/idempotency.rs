@@ -1,0 +1,180 @@
+//! Requests under an `Idempotency-Key`: the first is answered, repetitions get its answer
+//! (draft-ietf-httpapi-idempotency-key-header).
+
+use actix_web::body::{BodySize, MessageBody};
+use actix_web::http::StatusCode;
+use actix_web::http::header::{HeaderName, HeaderValue};
+use actix_web::{HttpRequest, HttpResponse};
+use kanzlei_model::problem::Problem;
+use kanzlei_model::value::Value;
+use kanzlei_store::queue::{Repeat, Stored};
+use serde_json::Value as Json;
+use sha2::{Digest, Sha256};
+use uuid::Uuid;
+
+use super::refusal::{Refusal, unavailable};
+use super::route::Route;
+use crate::App;
+use crate::clock::now;
+use crate::jobs::hash;
+
+/// How long an answer is kept for repetitions of its request, in microseconds.
+const REPEATABLE: i64 = 86_400_000_000;
+/// The largest answer that is kept for that, in bytes.
+const MOST_KEPT: u64 = 4 << 20;
+
+/// What is known of a request's key.
+pub enum Claim {
+    /// It has none.
+    Without,
+    /// It is the first under its key.
+    Claimed(Key),
+    /// The answer that the first one had.
+    Answered(HttpResponse),
+}
+
+/// A key that this request holds until it is answered.
+pub struct Key(String);
+
+/// A key as the header writes it: a quoted string (RFC 8941 §3.3.3), or bare as earlier drafts had it.
+fn key_of(text: &str) -> Option<String> {
+    let text = text.trim();
+    let Some(quoted) = text.strip_prefix('"') else {
+        return (1..=255).contains(&text.len()).then(|| text.to_owned());
+    };
+    let (mut key, mut escaped, mut closed) = (String::new(), false, false);
+    for c in quoted.chars() {
+        match c {
+            _ if closed => return None,
+            '"' | '\\' if escaped => key.push(c),
+            _ if escaped => return None,
+            '\\' => {
+                escaped = true;
+                continue;
+            }
+            '"' => closed = true,
+            c => key.push(c),
+        }
+        escaped = false;
+    }
+    (closed && (1..=255).contains(&key.len())).then_some(key)
+}
+
+/// Claims the key of a request, or returns the answer that the first one had. Requests are the same when
+/// method, endpoint and gathered input are (in canonical form, RFC 8785), however they were written.
+pub async fn claim(
+    app: &App,
+    request: &HttpRequest,
+    route: &Route<'_>,
+    input: &Value,
+    run: Uuid,
+) -> Result<Claim, Refusal> {
+    let method = request.method().as_str();
+    if !matches!(method, "POST" | "PATCH") {
+        return Ok(Claim::Without);
+    }
+    let Some(key) = request.headers().get("idempotency-key") else { return Ok(Claim::Without) };
+    let Some(key) = key.to_str().ok().and_then(key_of) else {
+        let detail = "a key is 1 to 255 visible characters, as a quoted string: \"6e0f…\"";
+        return Err(Problem::new(400, "Malformed Idempotency-Key").detail(detail).into());
+    };
+    let hash = hash(&format!("{method} {}\n{key}", request.uri().path()));
+    let mut print = Sha256::new();
+    print.update(format!("{method} {}\n", route.declared().path));
+    print.update(input.to_canonical_json());
+    let print = format!("{:x}", print.finalize());
+    let at = now();
+    let until = at + route.declared().time.as_micros() as i64 + 30_000_000;
+    match app.jobs.store.repeat(&hash, &print, run, at, until).await {
+        Err(_) => Err(unavailable()),
+        Ok(Repeat::First) => Ok(Claim::Claimed(Key(hash))),
+        Ok(Repeat::InFlight) => {
+            let problem = Problem::new(409, "The first request is still in flight").detail("try again in a moment");
+            Err(Refusal { retry_after: Some(1), ..problem.into() })
+        }
+        Ok(Repeat::Other) => {
+            let detail = "another request came under the same Idempotency-Key; a key belongs to one request";
+            Err(Problem::new(422, "The Idempotency-Key was used before").detail(detail).into())
+        }
+        Ok(Repeat::Answered(stored)) => Ok(Claim::Answered(answered(stored))),
+    }
+}
+
+/// An answer as it is kept: as bytes, with the headers that belong to it.
+fn answered(stored: Stored) -> HttpResponse {
+    let status = StatusCode::from_u16(stored.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+    let mut response = HttpResponse::build(status);
+    let headers: Vec<(String, String)> = serde_json::from_str(&stored.headers).unwrap_or_default();
+    for (name, value) in headers {
+        if let (Ok(name), Ok(value)) = (HeaderName::try_from(name), HeaderValue::from_str(&value)) {
+            response.append_header((name, value));
+        }
+    }
+    response.body(stored.body)
+}
+
+impl Key {
+    /// Keeps an answer for repetitions and returns it to be sent. What was turned away before it became a run
+    /// is not kept: the request may be mended and sent again.
+    pub async fn keep(self, app: &App, answer: Result<HttpResponse, Refusal>) -> Result<HttpResponse, Refusal> {
+        let response = match answer {
+            Ok(response) => response,
+            Err(refusal) => {
+                if let Err(error) = app.jobs.store.forget_answer(&self.0).await {
+                    tracing::warn!(%error, "an idempotency key stays claimed until it expires");
+                }
+                return Err(refusal);
+            }
+        };
+        let small = matches!(response.body().size(), BodySize::None | BodySize::Sized(0..=MOST_KEPT));
+        let (sent, stored) = if small {
+            let (head, body) = response.into_parts();
+            let bytes = actix_web::body::to_bytes(body).await.unwrap_or_default();
+            let stored = Stored { status: head.status().as_u16(), headers: headers(&head), body: bytes.to_vec() };
+            (answered(stored.clone()), stored)
+        } else {
+            // It happened: the client gets its answer, and a repetition learns that it may not happen again.
+            let detail = format!("the answer has more than {MOST_KEPT} bytes and was not kept; see its run");
+            let problem = Problem::new(409, "The request was answered before").detail(detail);
+            let mut names: Vec<Json> = vec![Json::from(vec!["content-type", "application/problem+json"])];
+            if let Some(run) = response.headers().get("kanzlei-run").and_then(|run| run.to_str().ok()) {
+                names.push(Json::from(vec!["kanzlei-run", run]));
+            }
+            let headers = Json::from(names).to_string();
+            (response, Stored { status: 409, headers, body: problem.to_json().into_bytes() })
+        };
+        if let Err(error) = app.jobs.store.keep_answer(&self.0, &stored, now() + REPEATABLE).await {
+            tracing::warn!(%error, "an answer could not be kept for repetitions of its request");
+        }
+        Ok(sent)
+    }
+}
+
+fn headers(head: &HttpResponse<()>) -> String {
+    let pairs = head.headers().iter().filter_map(|(name, value)| Some((name.as_str(), value.to_str().ok()?)));
+    Json::from(pairs.map(|(name, value)| Json::from(vec![name, value])).collect::<Vec<_>>()).to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_quoted_and_a_bare_key_are_one() {
+        let long = "k".repeat(256);
+        for (text, key) in [
+            ("abc", Some("abc")),
+            ("\"abc\"", Some("abc")),
+            (" \"a b\" ", Some("a b")),
+            (r#""a\"b\\c""#, Some(r#"a"b\c"#)),
+            (r#""a\b""#, None),
+            ("\"open", None),
+            ("\"a\"b", None),
+            ("\"\"", None),
+            ("", None),
+            (&long, None),
+        ] {
+            assert_eq!(key_of(text).as_deref(), key, "{text}");
+        }
+    }
+}

@@ -1,0 +1,205 @@
+//! Jobs for clients: the answer 202, and the paths below `/~/jobs/`.
+
+use std::time::{Duration, Instant};
+
+use actix_web::http::StatusCode;
+use actix_web::http::header::{HeaderName, HeaderValue};
+use actix_web::web::Data;
+use actix_web::{HttpRequest, HttpResponse};
+use kanzlei_model::problem::Problem;
+use kanzlei_model::run::RunState;
+use kanzlei_store::queue::{JobPhase, JobRow, NewJob};
+use uuid::Uuid;
+
+use super::events::events;
+use super::prefer::Prefer;
+use super::refusal::{Refusal, unavailable};
+use super::respond::respond;
+use crate::App;
+use crate::clock::now;
+use crate::jobs::accept::Refused;
+use crate::jobs::reply_of;
+
+/// Queues a request as a job and answers with its address, or with its result when that is there within
+/// the time the client waits.
+pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<HttpResponse, Refusal> {
+    let id = row.id;
+    // As it was queued: what became of it since is for who asks again.
+    let fresh = JobRow::queued(&row);
+    app.jobs.accept(vec![row], None).await.map_err(|refused| match refused {
+        Refused::Full { status, detail } => {
+            let mut refusal = Refusal::from(Problem::new(status, "The queue is full").detail(detail));
+            refusal.retry_after = Some(5);
+            refusal
+        }
+        Refused::Unavailable => unavailable(),
+        // The author finds the cause in the log; it may quote records.
+        Refused::Failed(_) => Problem::new(500, "The job could not be queued").into(),
+    })?;
+    let mut job = None;
+    if let Some(wait) = prefer.wait {
+        job = wait_for(app, id, wait, |job| job.phase.ended() || job.status.is_some()).await?;
+    }
+    let applied = match (prefer.later, prefer.wait) {
+        (true, Some(wait)) => format!("respond-async, wait={}", wait.as_secs()),
+        (true, None) => "respond-async".to_owned(),
+        (false, Some(wait)) => format!("wait={}", wait.as_secs()),
+        (false, None) => String::new(),
+    };
+    let mut response = match &job {
+        Some(job) if job.phase.ended() || job.status.is_some() => result_of(app, job, false)?,
+        _ => {
+            let job = job.unwrap_or(fresh);
+            let (document, remaining) = app.jobs.document(&job).await;
+            HttpResponse::Accepted()
+                .insert_header(("Location", format!("/~/jobs/{id}")))
+                .insert_header(("Retry-After", crate::jobs::Jobs::retry_after(remaining).to_string()))
+                .content_type("application/json")
+                .body(document.to_string())
+        }
+    };
+    if let Ok(value) = HeaderValue::from_str(&applied)
+        && !applied.is_empty()
+    {
+        response.headers_mut().insert(HeaderName::from_static("preference-applied"), value);
+    }
+    Ok(response)
+}
+
+pub async fn found(app: &App, id: Uuid) -> Result<JobRow, Refusal> {
+    match app.jobs.store.job(id).await {
+        Ok(Some(job)) => Ok(job),
+        Ok(None) => Err(unknown(&id.to_string())),
+        Err(_) => Err(unavailable()),
+    }
+}
+
+fn unknown(id: &str) -> Refusal {
+    Problem::new(404, "No such job").detail(format!("there is no job {id} here, or not any more")).into()
+}
+
+/// Waits until a job is as wanted, at most so long; gives it as it is then.
+async fn wait_for(
+    app: &App,
+    id: Uuid,
+    within: Duration,
+    wanted: impl Fn(&JobRow) -> bool,
+) -> Result<Option<JobRow>, Refusal> {
+    let until = Instant::now() + within;
+    let Some(mut follower) = app.jobs.follow(id) else {
+        return Err(Problem::new(503, "Too many clients wait").detail("poll without `Prefer: wait`").into());
+    };
+    loop {
+        let job = found(app, id).await?;
+        let left = until.saturating_duration_since(Instant::now());
+        if wanted(&job) || left.is_zero() {
+            return Ok(Some(job));
+        }
+        follower.changed(left).await;
+    }
+}
+
+/// The result of a job, exactly as the direct answer would have been.
+fn result_of(app: &App, job: &JobRow, head: bool) -> Result<HttpResponse, Refusal> {
+    if job.expires.is_some_and(|expires| expires < now()) {
+        return Err(Problem::new(410, "The result is gone").detail("results are kept for a while only").into());
+    }
+    let mut response = match (&job.reply, job.phase) {
+        (Some(reply), _) => {
+            let reply = app.jobs.secrets.unguard(reply).and_then(|text| reply_of(&text));
+            match reply {
+                Some(reply) => respond(reply, head),
+                None => return Err(Problem::new(500, "The result cannot be read").into()),
+            }
+        }
+        (None, JobPhase::Cancelled) => {
+            return Err(Problem::new(409, "The job was cancelled").detail("it has no result").into());
+        }
+        _ => HttpResponse::NoContent().finish(),
+    };
+    if let Ok(value) = HeaderValue::from_str(&job.id.to_string()) {
+        response.headers_mut().insert(HeaderName::from_static("kanzlei-run"), value);
+    }
+    Ok(response)
+}
+
+/// Paths below `/~/jobs/`.
+pub async fn path(rest: &str, request: &HttpRequest, app: &Data<App>) -> Result<HttpResponse, Refusal> {
+    let (text, part) = rest.split_once('/').unwrap_or((rest, ""));
+    let Ok(id) = text.parse::<Uuid>() else {
+        return Err(Problem::new(404, "No such job").detail(format!("`{text}` is not the id of a job")).into());
+    };
+    let method = request.method().as_str();
+    match (part, method) {
+        ("", "GET" | "HEAD") => status(app, id, request).await,
+        ("", "DELETE") => cancel(app, id).await,
+        ("result", "GET" | "HEAD") => result(app, id, request).await,
+        ("events", "GET") => events(app, id, request).await,
+        ("", _) => Err(Refusal::not_allowed("GET, HEAD, DELETE")),
+        ("result", _) => Err(Refusal::not_allowed("GET, HEAD")),
+        ("events", _) => Err(Refusal::not_allowed("GET")),
+        _ => Err(Problem::new(404, "Not found").detail(format!("there is no /~/jobs/{rest}")).into()),
+    }
+}
+
+async fn status(app: &App, id: Uuid, request: &HttpRequest) -> Result<HttpResponse, Refusal> {
+    let prefer = Prefer::of(request.headers());
+    let mut job = found(app, id).await?;
+    if let (Some(wait), false) = (prefer.wait, job.phase.ended()) {
+        job = wait_for(app, id, wait, |job| job.phase.ended()).await?.unwrap_or(job);
+    }
+    let mut response = document(app, &job, StatusCode::OK).await;
+    if let Some(wait) = prefer.wait
+        && let Ok(value) = HeaderValue::from_str(&format!("wait={}", wait.as_secs()))
+    {
+        response.headers_mut().insert(HeaderName::from_static("preference-applied"), value);
+    }
+    Ok(response)
+}
+
+async fn document(app: &App, job: &JobRow, status: StatusCode) -> HttpResponse {
+    let (document, remaining) = app.jobs.document(job).await;
+    let mut response = HttpResponse::build(status);
+    if !job.phase.ended() {
+        response.insert_header(("Retry-After", crate::jobs::Jobs::retry_after(remaining).to_string()));
+    }
+    response.insert_header(("Cache-Control", "no-store"));
+    response.content_type("application/json").body(document.to_string())
+}
+
+async fn result(app: &App, id: Uuid, request: &HttpRequest) -> Result<HttpResponse, Refusal> {
+    let head = request.method() == actix_web::http::Method::HEAD;
+    let mut job = found(app, id).await?;
+    let there = |job: &JobRow| job.phase.ended() || job.status.is_some();
+    if let (Some(wait), false) = (Prefer::of(request.headers()).wait, there(&job)) {
+        job = wait_for(app, id, wait, there).await?.unwrap_or(job);
+    }
+    match there(&job) {
+        true => result_of(app, &job, head),
+        false => Ok(document(app, &job, StatusCode::ACCEPTED).await),
+    }
+}
+
+async fn cancel(app: &App, id: Uuid) -> Result<HttpResponse, Refusal> {
+    let before = found(app, id).await?;
+    let phase = app.jobs.cancel_one(id, "the client").await.map_err(|_| unavailable())?;
+    match phase {
+        None => Err(unknown(&id.to_string())),
+        Some(JobPhase::Ready | JobPhase::Blocked) => Ok(document(app, &found(app, id).await?, StatusCode::OK).await),
+        // It stops before its next step.
+        Some(JobPhase::Running) => Ok(document(app, &found(app, id).await?, StatusCode::ACCEPTED).await),
+        Some(phase) => {
+            let state = phase.state(false, true);
+            let ended = before.ended.map(kanzlei_engine::machine::instant).unwrap_or_default();
+            Err(Problem::new(409, "The job has ended").detail(format!("it {} at {ended}", ended_as(state))).into())
+        }
+    }
+}
+
+fn ended_as(state: RunState) -> &'static str {
+    match state {
+        RunState::Cancelled => "was cancelled",
+        RunState::Rejected => "was rejected",
+        state => state.name(),
+    }
+}

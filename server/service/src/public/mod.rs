@@ -1,0 +1,89 @@
+//! The public listener: a request goes through named stages from top to bottom, each in a file of its own.
+//!
+//! [`route`] finds the endpoint, [`admit`] lets as many in as may be in flight (callers are authenticated
+//! and limited here), [`read`] takes the body in, [`gather`] makes the input, [`idempotency`] claims the
+//! request's key or replays its answer, [`execute`] runs the workflow or queues a job, [`respond`] writes the
+//! answer. No stage calls one above it. A stage that turns the request away returns a [`Refusal`], which is
+//! kept for the author to see. The service's own paths below `/~/` are in [`own`].
+
+mod admit;
+mod callbacks;
+mod events;
+mod execute;
+mod gather;
+mod idempotency;
+mod jobs;
+mod own;
+mod prefer;
+mod read;
+mod refusal;
+mod respond;
+mod route;
+
+use actix_web::http::header::{ALLOW, HeaderName, HeaderValue, RETRY_AFTER};
+use actix_web::web::{Data, Payload};
+use actix_web::{HttpRequest, HttpResponse};
+use uuid::Uuid;
+
+use crate::App;
+use crate::clock::now;
+use crate::error::problem_response;
+
+use refusal::{Refusal, Sent};
+
+/// Serves one request to the public listener.
+pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -> HttpResponse {
+    let id = Uuid::now_v7();
+    let request_id = read::request_id(request.headers()).unwrap_or_else(|| id.to_string());
+    let mut sent = Sent::default();
+    let mut response = match answer(&request, &mut payload, &app, id, &request_id, &mut sent).await {
+        Ok(response) => response,
+        Err(refusal) => {
+            let mut response = problem_response(&refusal.problem);
+            if let Some(allow) = &refusal.allow {
+                response.headers_mut().insert(ALLOW, allow.clone());
+            }
+            if let Some(seconds) = refusal.retry_after {
+                response.headers_mut().insert(RETRY_AFTER, seconds.into());
+            }
+            refusal::keep(&app, &request, id, &request_id, sent, &refusal);
+            response
+        }
+    };
+    if let Ok(value) = HeaderValue::from_str(&request_id) {
+        response.headers_mut().insert(HeaderName::from_static("x-request-id"), value);
+    }
+    response
+}
+
+async fn answer(
+    request: &HttpRequest,
+    payload: &mut Payload,
+    app: &Data<App>,
+    id: Uuid,
+    request_id: &str,
+    sent: &mut Sent,
+) -> Result<HttpResponse, Refusal> {
+    if let Some(path) = request.uri().path().strip_prefix("/~/") {
+        return own::serve(path, request, payload, app).await;
+    }
+    let live = app.live.load_full();
+    let routed = match route::find(&live, request, sent)? {
+        route::Routed::Endpoint(routed) => routed,
+        route::Routed::Methods(response) => return Ok(response),
+    };
+    let admitted = admit::enter(app, &routed)?;
+    let body = read::body_within(request, payload, &routed, &admitted).await?;
+    let input = gather::input(request, &routed, &body, sent)?;
+    let key = match idempotency::claim(app, request, &routed, &input, id).await? {
+        idempotency::Claim::Without => None,
+        idempotency::Claim::Claimed(key) => Some(key),
+        idempotency::Claim::Answered(response) => return Ok(response),
+    };
+    let about = execute::About { id, request_id, started: now() };
+    let answer = execute::run_or_queue(app, request, routed, admitted, input, about).await;
+    match key {
+        Some(key) => key.keep(app, answer).await,
+        None => answer,
+    }
+}

@@ -1,0 +1,45 @@
+//! The service's own paths below `/~/`: health, description, jobs, callbacks.
+
+use std::sync::atomic::Ordering;
+
+use actix_web::web::{Data, Payload};
+use actix_web::{HttpRequest, HttpResponse};
+use kanzlei_model::problem::Problem;
+
+use super::refusal::Refusal;
+use super::{callbacks, jobs};
+use crate::App;
+
+/// Serves a path below `/~/`.
+pub async fn serve(
+    path: &str,
+    request: &HttpRequest,
+    payload: &mut Payload,
+    app: &Data<App>,
+) -> Result<HttpResponse, Refusal> {
+    if let Some(rest) = path.strip_prefix("jobs/") {
+        return jobs::path(rest, request, app).await;
+    }
+    if let Some(token) = path.strip_prefix("callbacks/") {
+        return callbacks::arrive(token, request, payload, app).await;
+    }
+    match (path, request.method().as_str()) {
+        ("health", "GET" | "HEAD") => {
+            let away = app.journal.database_away.load(Ordering::Relaxed);
+            let status = if away { "warn" } else { "pass" };
+            let journal = serde_json::json!({"dropped": app.journal.dropped.load(Ordering::Relaxed)});
+            Ok(HttpResponse::Ok().content_type("application/json").body(
+                serde_json::json!({"status": status, "database": if away { "unavailable" } else { "available" }, "journal": journal}).to_string(),
+            ))
+        }
+        ("openapi.json", "GET" | "HEAD") => {
+            let document = app.live.load().openapi.clone();
+            Ok(HttpResponse::Ok()
+                .content_type("application/json")
+                .insert_header(("Cache-Control", "no-cache"))
+                .body(document))
+        }
+        ("health" | "openapi.json", _) => Err(Refusal::not_allowed("GET, HEAD")),
+        _ => Err(Problem::new(404, "Not found").detail(format!("there is no /~/{path}")).into()),
+    }
+}

@@ -1,0 +1,66 @@
+//! Reading what a request brings: its body within the endpoint's bounds, its ids.
+
+use actix_web::HttpRequest;
+use actix_web::http::header::{CONTENT_LENGTH, HeaderMap};
+use actix_web::web::{Bytes, BytesMut, Payload};
+use futures_util::StreamExt;
+use kanzlei_model::problem::Problem;
+
+use super::admit::Admitted;
+use super::refusal::Refusal;
+use super::route::Route;
+
+/// The longest request id of a client that is adopted.
+const REQUEST_ID: usize = 100;
+
+/// Reads the body of a request within the time and size that its endpoint allows.
+pub async fn body_within(
+    request: &HttpRequest,
+    payload: &mut Payload,
+    route: &Route<'_>,
+    admitted: &Admitted,
+) -> Result<Bytes, Refusal> {
+    match tokio::time::timeout_at(admitted.deadline.into(), body(request, payload, route.declared().body)).await {
+        Ok(body) => Ok(body?),
+        Err(_) => Err(Problem::new(408, "The request took too long to arrive").into()),
+    }
+}
+
+/// Reads a body of at most so many bytes.
+pub async fn body(request: &HttpRequest, payload: &mut Payload, most: usize) -> Result<Bytes, Box<Problem>> {
+    let too_large = || Problem::new(413, "Content too large").detail(format!("at most {most} bytes are allowed here"));
+    let announced =
+        request.headers().get(CONTENT_LENGTH).and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<usize>().ok());
+    if announced.is_some_and(|length| length > most) {
+        return Err(too_large().into());
+    }
+    let mut body = BytesMut::new();
+    while let Some(chunk) = payload.next().await {
+        let chunk = chunk.map_err(|error| Problem::new(400, "Malformed body").detail(error.to_string()))?;
+        if body.len() + chunk.len() > most {
+            return Err(too_large().into());
+        }
+        body.extend_from_slice(&chunk);
+    }
+    Ok(body.freeze())
+}
+
+/// The client's own request id, where it is one that can be logged and sent on.
+pub fn request_id(headers: &HeaderMap) -> Option<String> {
+    let id = headers.get("x-request-id")?.to_str().ok()?;
+    let fits = (1..=REQUEST_ID).contains(&id.len())
+        && id.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_.:+/=".contains(&b));
+    fits.then(|| id.to_owned())
+}
+
+/// The trace id of a valid `traceparent` (W3C Trace Context §3.2).
+pub fn trace_id(headers: &HeaderMap) -> Option<String> {
+    let mut parts = headers.get("traceparent")?.to_str().ok()?.split('-');
+    let hex = |part: &str, length: usize| {
+        part.len() == length && part.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b))
+    };
+    let (version, trace, parent) = (parts.next()?, parts.next()?, parts.next()?);
+    let zero = |part: &str| part.bytes().all(|b| b == b'0');
+    (hex(version, 2) && version != "ff" && hex(trace, 32) && !zero(trace) && hex(parent, 16) && !zero(parent))
+        .then(|| trace.to_owned())
+}

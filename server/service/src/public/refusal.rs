@@ -1,0 +1,137 @@
+//! Requests that are turned away before a run begins: their answer, and what is kept of them.
+
+use std::sync::Arc;
+
+use actix_web::HttpRequest;
+use actix_web::http::header::HeaderValue;
+use actix_web::web::Bytes;
+use kanzlei_model::problem::Problem;
+use kanzlei_store::refusals::Refusal as Row;
+use sha2::{Digest, Sha256};
+use uuid::Uuid;
+
+use crate::App;
+use crate::clock::now;
+use crate::journal;
+use crate::live::Workflow;
+
+/// Statuses of refusals that are kept; others are the service's own trouble.
+const KEPT: [u16; 8] = [400, 401, 403, 405, 413, 415, 422, 429];
+
+/// A request that is turned away.
+pub struct Refusal {
+    pub problem: Box<Problem>,
+    pub allow: Option<HeaderValue>,
+    /// Seconds.
+    pub retry_after: Option<u32>,
+}
+
+impl Refusal {
+    pub fn not_allowed(methods: &'static str) -> Self {
+        let problem = Problem::new(405, "Method not allowed").detail(format!("allowed methods: {methods}"));
+        Refusal { allow: Some(HeaderValue::from_static(methods)), ..problem.into() }
+    }
+}
+
+impl From<Problem> for Refusal {
+    fn from(problem: Problem) -> Self {
+        Refusal { problem: Box::new(problem), allow: None, retry_after: None }
+    }
+}
+
+impl From<crate::error::Error> for Refusal {
+    fn from(error: crate::error::Error) -> Self {
+        Refusal { problem: Box::new(error.as_problem()), allow: None, retry_after: None }
+    }
+}
+
+impl From<Box<Problem>> for Refusal {
+    fn from(problem: Box<Problem>) -> Self {
+        Refusal { problem, allow: None, retry_after: None }
+    }
+}
+
+/// The database cannot be reached, so nothing was queued.
+pub fn unavailable() -> Refusal {
+    Problem::new(503, "The database is unavailable").detail("nothing was queued; try again in a moment").into()
+}
+
+/// What is known of a request by the time it is turned away.
+#[derive(Default)]
+pub struct Sent {
+    /// Whether its refusal is kept: it was for something that is deployed.
+    pub expected: bool,
+    entry: Option<(Arc<Workflow>, usize)>,
+    body: Option<(String, Bytes)>,
+    parsed: bool,
+}
+
+impl Sent {
+    /// It is for this endpoint.
+    pub fn routed(&mut self, workflow: &Arc<Workflow>, endpoint: usize) {
+        self.expected = true;
+        self.entry = Some((workflow.clone(), endpoint));
+    }
+
+    /// Its body arrived whole.
+    pub fn body(&mut self, media: &str, body: &Bytes) {
+        self.body = Some((media.chars().take(200).collect(), body.clone()));
+    }
+
+    /// Its body is what it says it is.
+    pub fn parsed(&mut self) {
+        self.parsed = true;
+    }
+}
+
+/// Keeps a refusal for the author, within the journal's bounds. Of the body the text only when it was parsed
+/// and nothing confidential can be in it, else its size and digest.
+pub fn keep(app: &App, request: &HttpRequest, id: Uuid, request_id: &str, sent: Sent, refusal: &Refusal) {
+    let status = refusal.problem.status;
+    if !sent.expected || !(KEPT.contains(&status) || status == 404) {
+        return;
+    }
+    let Some(permit) = app.journal.refusals.admit(now()) else { return };
+    let confidential =
+        sent.entry.as_ref().is_none_or(|(workflow, _)| workflow.plan.input.properties.iter().any(|p| p.secret));
+    let text = sent.body.as_ref().filter(|_| sent.parsed && !confidential).and_then(|(_, body)| {
+        let text = std::str::from_utf8(body).ok().filter(|text| !text.is_empty())?;
+        Some(journal::cut(app.outside.secrets.mask(text.to_owned()), journal::MOST_REFUSED))
+    });
+    let size = sent.body.as_ref().map(|(_, body)| body.len() as u64);
+    let problem = app.outside.secrets.mask(refusal.problem.to_json());
+    let entry = match &sent.entry {
+        Some((workflow, endpoint)) => workflow.entries[*endpoint].to_string(),
+        None => format!("{} {}", request.method(), request.uri().path()),
+    };
+    permit.send(Row {
+        id,
+        at: now(),
+        entry: Some(entry.chars().take(600).collect()),
+        workflow: sent.entry.as_ref().map(|(workflow, _)| workflow.plan.name.clone()),
+        request_id: request_id.to_owned(),
+        caller: request.peer_addr().map(|address| address.ip().to_string()),
+        status,
+        // With a confidential input a fault could show its value.
+        problem: if confidential && sent.entry.is_some() {
+            titled(&refusal.problem)
+        } else {
+            journal::cut(problem, journal::MOST_REFUSED)
+        },
+        media: sent.body.as_ref().map(|(media, _)| media.clone()).filter(|media| !media.is_empty()),
+        size,
+        digest: sent
+            .body
+            .as_ref()
+            .filter(|(_, body)| !body.is_empty())
+            .map(|(_, body)| format!("{:x}", Sha256::digest(body))),
+        body: text,
+    });
+}
+
+/// A problem without what could quote the request.
+fn titled(problem: &Problem) -> String {
+    let places = problem.errors.iter().map(|error| serde_json::json!({"pointer": error.pointer}));
+    serde_json::json!({"title": problem.title, "status": problem.status, "errors": places.collect::<Vec<_>>()})
+        .to_string()
+}

@@ -1,0 +1,70 @@
+//! The reply of a run as an HTTP answer.
+
+use actix_web::HttpResponse;
+use actix_web::http::StatusCode;
+use actix_web::http::header::{HeaderName, HeaderValue};
+use actix_web::web::Bytes;
+use kanzlei_engine::machine::{Reply, file_bytes};
+use kanzlei_model::value::Value;
+
+/// Header fields that belong to the connection or to the service (RFC 9110 §7.6.1).
+fn is_ours(name: &str) -> bool {
+    [
+        "connection",
+        "content-length",
+        "transfer-encoding",
+        "keep-alive",
+        "upgrade",
+        "te",
+        "trailer",
+        "kanzlei-run",
+        "x-request-id",
+    ]
+    .iter()
+    .any(|own| name.eq_ignore_ascii_case(own))
+}
+
+/// The answer that a reply is; without its body for `HEAD`.
+pub fn respond(reply: Reply, head: bool) -> HttpResponse {
+    let status = StatusCode::from_u16(reply.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+    let mut response = HttpResponse::build(status);
+    let mut typed = false;
+    for (name, value) in &reply.headers {
+        if is_ours(name) {
+            continue;
+        }
+        typed |= name.eq_ignore_ascii_case("content-type");
+        if let (Ok(name), Ok(value)) = (HeaderName::try_from(name.as_str()), HeaderValue::from_str(value)) {
+            response.append_header((name, value));
+        }
+    }
+    let file = file_bytes(&reply.body);
+    let (media, body) = match &reply.body {
+        Value::Undefined => return response.finish(),
+        _ if file.is_some() => {
+            let (media, name, bytes) = file.unwrap_or_default();
+            if let Some(name) =
+                name.filter(|_| !reply.headers.iter().any(|(n, _)| n.eq_ignore_ascii_case("content-disposition")))
+            {
+                let name = name.replace(|c: char| c == '"' || c.is_control(), "_");
+                response.insert_header(("Content-Disposition", format!("attachment; filename=\"{name}\"")));
+            }
+            if !typed {
+                response.content_type(media);
+            }
+            return if head { response.finish() } else { response.body(bytes) };
+        }
+        Value::Text(text) => ("text/plain; charset=utf-8", text.as_bytes().to_vec()),
+        other => ("application/json", other.to_json().into_bytes()),
+    };
+    if !typed {
+        response.content_type(if reply.problem { "application/problem+json" } else { media });
+    }
+    if head {
+        return response.no_chunking(body.len() as u64).body(actix_web::body::SizedStream::new(
+            body.len() as u64,
+            futures_util::stream::empty::<Result<Bytes, std::io::Error>>(),
+        ));
+    }
+    response.body(body)
+}

@@ -1,0 +1,111 @@
+//! Requests that were turned away before a run began.
+
+use sqlx::{MySql, QueryBuilder};
+use uuid::Uuid;
+
+use crate::{Doing, Micros, Result, Store};
+
+/// One refused request.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Refusal {
+    pub id: Uuid,
+    pub at: Micros,
+    /// How it would have been entered: `POST /harbours/{harbour}/quotes`, or its method and path.
+    pub entry: Option<String>,
+    pub workflow: Option<String>,
+    pub request_id: String,
+    pub caller: Option<String>,
+    pub status: u16,
+    /// The problem that was answered, as JSON (RFC 9457).
+    pub problem: String,
+    pub media: Option<String>,
+    /// Bytes of the body, where it arrived whole.
+    pub size: Option<u64>,
+    /// SHA-256 of the body, in hexadecimal digits.
+    pub digest: Option<String>,
+    /// The body, only where nothing confidential can be in it.
+    pub body: Option<String>,
+}
+
+/// Which refusals to list; everything that is set must fit.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Filter {
+    pub workflow: Option<String>,
+    pub status: Option<u16>,
+    pub request_id: Option<String>,
+    /// Only refusals before this one, for the next page.
+    pub before: Option<Uuid>,
+    pub limit: u32,
+}
+
+impl Store {
+    /// Writes refusals. One that is there already stays as it is.
+    pub async fn write_refusals(&self, refusals: &[Refusal]) -> Result<()> {
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new(
+            "INSERT IGNORE INTO refusal (id, at, entry, workflow, request_id, caller, status, problem, media, size, digest, body) ",
+        );
+        query.push_values(refusals, |mut row, refusal| {
+            row.push_bind(refusal.id.as_bytes().as_slice())
+                .push_bind(refusal.at)
+                .push_bind(&refusal.entry)
+                .push_bind(&refusal.workflow)
+                .push_bind(&refusal.request_id)
+                .push_bind(&refusal.caller)
+                .push_bind(refusal.status)
+                .push_bind(&refusal.problem)
+                .push_bind(&refusal.media)
+                .push_bind(refusal.size)
+                .push_bind(&refusal.digest)
+                .push_bind(&refusal.body);
+        });
+        query.build().persistent(false).execute(&self.pool).await.map(|_| ()).doing("writing refusals")
+    }
+
+    /// Refusals, newest first.
+    pub async fn refusals(&self, filter: &Filter) -> Result<Vec<Refusal>> {
+        let before = filter.before.map(|id| id.as_bytes().to_vec());
+        let rows = sqlx::query!(
+            "SELECT id, at, entry, workflow, request_id, caller, status, problem, media, size, digest AS `digest: String`, body FROM refusal
+             WHERE (? IS NULL OR workflow = ?) AND (? IS NULL OR status = ?) AND (? IS NULL OR request_id = ?) AND (? IS NULL OR id < ?)
+             ORDER BY id DESC LIMIT ?",
+            filter.workflow,
+            filter.workflow,
+            filter.status,
+            filter.status,
+            filter.request_id,
+            filter.request_id,
+            before,
+            before,
+            filter.limit
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("listing refusals")?;
+        Ok(rows
+            .into_iter()
+            .map(|row| Refusal {
+                id: Uuid::from_slice(&row.id).unwrap_or_default(),
+                at: row.at,
+                entry: row.entry,
+                workflow: row.workflow,
+                request_id: row.request_id,
+                caller: row.caller,
+                status: row.status,
+                problem: row.problem,
+                media: row.media,
+                size: row.size,
+                digest: row.digest,
+                body: row.body,
+            })
+            .collect())
+    }
+
+    /// Deletes refusals before an instant, at most 5,000; returns how many.
+    pub async fn purge_refusals(&self, before: Micros) -> Result<u64> {
+        sqlx::query!("DELETE FROM refusal WHERE at < ? ORDER BY at LIMIT 5000", before)
+            .execute(&self.pool)
+            .await
+            .map(|done| done.rows_affected())
+            .doing("deleting old refusals")
+    }
+}
