@@ -8,7 +8,7 @@ use kanzlei_engine::machine::{
     Address, Answer, Arrival, Cancellation, Effect, Kept, Machine, Outcome, Queued, Rows, Start,
 };
 use kanzlei_compiler::plan::Plan;
-use kanzlei_engine::driver::drive;
+use kanzlei_engine::driver::on_virtual_clock;
 use kanzlei_model::value::Value;
 
 /// Workflows that others of the demo invoke or queue.
@@ -64,7 +64,7 @@ pub fn run_dully(plan: &std::sync::Arc<Plan>) {
     let input = Value::object([("imo", Value::text("9074720")), ("n", Value::Int(1))]);
     let start = Start { id: "fuzz".into(), input, now: 0, caller: None, attempt: 1 };
     let mut machine = Machine::new(plan.clone(), start);
-    drive(&mut machine, 0, |effect, _| (1000, dull(effect)));
+    on_virtual_clock(&mut machine, 0, |effect, _| (1000, dull(effect)));
     assert!(machine.ended().is_some(), "a run that does not end");
 }
 

@@ -224,7 +224,8 @@ impl Prepared {
         let start = Start { id: format!("case-{}", case.line), input, now: case.clock, caller: None, attempt: 1 };
         let mut machine = Machine::new(self.plan.clone(), start);
         let mut desk = stubs::Desk::new(self, case, lent);
-        let end = driver::drive_within(&mut machine, case.clock, limit, |effect, now| desk.answer(effect, now));
+        let end =
+            driver::on_virtual_clock_within(&mut machine, case.clock, limit, |effect, now| desk.answer(effect, now));
         expect::judge(case, &machine, &desk, end, &mut result.differences);
         result.missing_stubs = desk.missing;
         result.reached = coverage::reached(&machine);

@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use kanzlei_compiler::check::{Bundle, Checked, check};
 use kanzlei_compiler::input::{Body, Parts};
-use kanzlei_engine::driver::drive;
+use kanzlei_engine::driver::on_virtual_clock;
 use kanzlei_engine::machine::{Machine, Start};
 use kanzlei_model::run::RunState;
 use kanzlei_model::value::Value;
@@ -40,7 +40,7 @@ fn long_documents() {
     let plan = good.workflows[0].1.clone();
     let input = Value::object([("n", Value::Int(1))]);
     let mut machine = Machine::new(plan, Start { id: "r".into(), input, now: 0, caller: None, attempt: 1 });
-    timed("run 5,000 steps", || drive(&mut machine, 0, |_, _| unreachable!()));
+    timed("run 5,000 steps", || on_virtual_clock(&mut machine, 0, |_, _| unreachable!()));
     assert_eq!((machine.records().len(), machine.ended().map(|e| e.state)), (5000, Some(RunState::Succeeded)));
     assert_eq!(codes(&checked(&steps(5001))), ["too-many-steps"]);
     let large = format!("workflow: w\nabout: {}\nsteps: [{{note: x}}]\n", "x".repeat(2 << 20));
@@ -54,7 +54,7 @@ fn long_lists() {
     for (n, status, says) in [(100_000, 200, "100000"), (100_001, 500, "The workflow failed")] {
         let input = Value::object([("n", Value::Int(n))]);
         let mut machine = Machine::new(plan.clone(), Start { id: "r".into(), input, now: 0, caller: None, attempt: 1 });
-        timed(&format!("a loop over {n} items"), || drive(&mut machine, 0, |_, _| unreachable!()));
+        timed(&format!("a loop over {n} items"), || on_virtual_clock(&mut machine, 0, |_, _| unreachable!()));
         let reply = machine.reply().expect("a reply");
         assert_eq!(reply.status, status);
         assert!(reply.body.to_json().contains(says), "{:?}", reply.body);
@@ -62,7 +62,7 @@ fn long_lists() {
     let failure = {
         let input = Value::object([("n", Value::Int(100_001))]);
         let mut machine = Machine::new(plan, Start { id: "r".into(), input, now: 0, caller: None, attempt: 1 });
-        drive(&mut machine, 0, |_, _| unreachable!());
+        on_virtual_clock(&mut machine, 0, |_, _| unreachable!());
         machine.ended().and_then(|e| e.failure.clone()).expect("a failure")
     };
     assert_eq!(failure.detail, "the list has 100001 items; a loop takes at most 100000");
@@ -73,7 +73,7 @@ fn long_lists() {
         plan,
         Start { id: "r".into(), input: Value::object::<&str>([]), now: 0, caller: None, attempt: 1 },
     );
-    timed("a million steps, ended at the bound", || drive(&mut machine, 0, |_, _| unreachable!()));
+    timed("a million steps, ended at the bound", || on_virtual_clock(&mut machine, 0, |_, _| unreachable!()));
     assert_eq!(
         machine.reply().map(|r| r.body.to_json()).as_deref(),
         Some(r#"{"title":"The workflow takes too many steps","status":500}"#)
@@ -95,7 +95,7 @@ fn large_bodies() {
         plan.input.gather(&plan.endpoints[0].input, parts, &|_| None).expect("fits")
     });
     let mut machine = Machine::new(plan, Start { id: "r".into(), input, now: 0, caller: None, attempt: 1 });
-    timed("run on it", || drive(&mut machine, 0, |_, _| unreachable!()));
+    timed("run on it", || on_virtual_clock(&mut machine, 0, |_, _| unreachable!()));
     assert_eq!(machine.reply().map(|r| r.body.to_json()).as_deref(), Some(r#"{"count":100000}"#));
 }
 
@@ -118,7 +118,7 @@ fn deep_nesting() {
     let input = Value::object([("n", Value::Int(100))]);
     let mut machine =
         Machine::new(good.workflows[0].1.clone(), Start { id: "r".into(), input, now: 0, caller: None, attempt: 1 });
-    drive(&mut machine, 0, |_, _| unreachable!());
+    on_virtual_clock(&mut machine, 0, |_, _| unreachable!());
     assert_eq!(machine.records().len(), 19);
     let refused = checked(&nested(200));
     assert!(refused.errors() > 0 && refused.workflows.is_empty(), "{:?}", codes(&refused));
@@ -134,7 +134,7 @@ fn deep_nesting() {
     assert_eq!(codes(&good), Vec::<&str>::new());
     let start = Start { id: "r".into(), input: Value::object::<&str>([]), now: 0, caller: None, attempt: 1 };
     let mut machine = Machine::new(good.workflows[0].1.clone(), start);
-    drive(&mut machine, 0, |_, _| unreachable!());
+    on_virtual_clock(&mut machine, 0, |_, _| unreachable!());
     assert_eq!(machine.ended().map(|e| e.state), Some(RunState::Succeeded));
 }
 

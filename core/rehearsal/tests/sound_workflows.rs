@@ -8,7 +8,7 @@ mod maker;
 use std::collections::BTreeMap;
 
 use kanzlei_compiler::check::{Bundle, Column, Known, check};
-use kanzlei_engine::driver::drive;
+use kanzlei_engine::driver::on_virtual_clock;
 use kanzlei_engine::machine::{
     Address, Answer, Arrival, Cancellation, Effect, EffectError, Kept, Machine, Outcome, Queued, Rows, Start,
 };
@@ -423,7 +423,7 @@ fn clean_workflows_never_fail_with_a_name_or_type_error() {
             let accepted = plan.input.accept(&given).unwrap_or_else(|problem| panic!("{problem:?}\n{written}"));
             let start = Start { id: "r".into(), input: accepted, now: 0, caller: None, attempt: 1 };
             let mut machine = Machine::new(plan.clone(), start);
-            drive(&mut machine, 0, |effect, _| (dice.below(50) as i64, outcome(&mut dice, effect, &answer)));
+            on_virtual_clock(&mut machine, 0, |effect, _| (dice.below(50) as i64, outcome(&mut dice, effect, &answer)));
             runs += 1;
             taken += machine.records().len();
             let end = machine.ended().expect("ended");

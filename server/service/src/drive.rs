@@ -1,22 +1,21 @@
-//! Drives one run: does what the machine asks for and feeds back what came of it. Several effects of one
-//! run are under way at the same time when its loops and branches ask for them.
+//! Direct runs: driven as far as they get at once, and to their end in a task when they wait.
 
+use std::convert::Infallible;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
-use futures_util::future::{AbortHandle, Abortable};
+use futures_util::future::{AbortHandle, Abortable, BoxFuture, FutureExt};
 use futures_util::stream::{FuturesUnordered, StreamExt};
-use kanzlei_engine::machine::{Effect, EffectId, Failure, Machine, Next, Outcome, Reply};
-use kanzlei_model::problem::Problem;
-use kanzlei_model::run::FailureKind;
+use kanzlei_engine::driver::{self, Event, Left, Performer, Recorded, Recorder, at_once};
+use kanzlei_engine::machine::{Effect, EffectId, Machine, Outcome, Reply};
 use kanzlei_model::value::Value;
 use tokio::sync::oneshot;
 use uuid::Uuid;
 
 use crate::clock::now;
 use crate::journal::{Finished, Journal};
-use crate::live::{Live, Workflow};
+use crate::live::{self, Workflow};
 use crate::outside::{self, Outside};
 
 /// A run with everything that stays the same while it goes on.
@@ -24,7 +23,7 @@ pub struct Run {
     pub id: Uuid,
     pub machine: Machine,
     pub workflow: Arc<Workflow>,
-    pub live: Arc<Live>,
+    pub live: Arc<live::Live>,
     pub outside: Arc<Outside>,
     pub journal: Arc<Journal>,
     pub entry: Arc<str>,
@@ -71,106 +70,47 @@ pub enum Begun {
 impl Run {
     /// Takes the run as far as it gets without I/O. Most short workflows end here.
     pub fn begin(mut self) -> Begun {
-        let mut reply = None;
-        let mut asked = Vec::new();
-        loop {
-            match self.machine.next() {
-                Next::Answer(answer) => reply = Some(*answer),
-                // Nobody follows a run that is answered at once.
-                Next::Tell(_) => {}
-                Next::Finished => {
-                    self.finish();
-                    return Begun::Over(reply);
-                }
-                Next::Do(id, effect) => asked.push((id, effect)),
-                Next::Cancel(id) => asked.retain(|(known, _)| *known != id),
-                // What takes long goes on in a task of its own.
-                Next::Idle | Next::Breathe => return Begun::Waits(Box::new(self), asked, reply),
+        let mut asked = Recorded::none();
+        let mut answer = Answer::default();
+        let Ok(left) = at_once(driver::drive(&mut self.machine, &mut Pausing(&mut asked), &mut answer, self.started));
+        match left {
+            Left::Ended => {
+                self.finish();
+                Begun::Over(answer.reply)
             }
+            // What takes long goes on in a task of its own.
+            Left::Waiting => Begun::Waits(Box::new(self), asked.asked, answer.reply),
         }
     }
 
     /// Takes the run to its end, beginning with what it waits for; the reply goes out as soon as it is
     /// there.
-    pub async fn go_on(mut self, asked: Vec<(EffectId, Effect)>, mut answer: Option<oneshot::Sender<Option<Reply>>>) {
+    pub async fn go_on(mut self, asked: Vec<(EffectId, Effect)>, sender: Option<oneshot::Sender<Option<Reply>>>) {
         // The span that calls see as their parent is this run's own (W3C Trace Context).
-        let about = Arc::new(outside::Run {
+        let about = outside::Run {
             id: self.id,
             job: false,
             traceparent: format!("00-{}-{}-01", self.trace_id, &self.id.simple().to_string()[16..]),
             request_id: self.request_id.clone(),
             trace_id: self.trace_id.clone(),
-        });
-        let mut under_way = FuturesUnordered::new();
-        let mut handles: Vec<(EffectId, AbortHandle)> = Vec::new();
-        let begin = |id: EffectId, effect: Effect, run: &Run| {
-            let (outside, live, for_run) = (run.outside.clone(), run.live.clone(), about.clone());
-            let left = run.deadline.saturating_duration_since(Instant::now());
-            let work = async move { (id, outside.perform(&live, &for_run, id, &effect, left).await) };
-            let (handle, registration) = AbortHandle::new_pair();
-            (handle, Abortable::new(work, registration))
         };
-        for (id, effect) in asked {
-            let (handle, work) = begin(id, effect, &self);
-            handles.push((id, handle));
-            under_way.push(work);
-        }
-        loop {
-            match self.machine.next() {
-                Next::Answer(reply) => {
-                    if let Some(answer) = answer.take() {
-                        let _ = answer.send(Some(*reply));
-                    }
-                }
-                Next::Finished => break,
-                Next::Tell(_) => {}
-                Next::Breathe if self.deadline <= Instant::now() => self.time_is_up(),
-                Next::Breathe => tokio::task::yield_now().await,
-                Next::Do(id, effect) => {
-                    let (handle, work) = begin(id, effect, &self);
-                    handles.push((id, handle));
-                    under_way.push(work);
-                }
-                Next::Cancel(id) => {
-                    handles.retain(|(known, handle)| {
-                        if *known == id {
-                            handle.abort();
-                        }
-                        *known != id
-                    });
-                }
-                Next::Idle => match tokio::time::timeout_at(self.deadline.into(), under_way.next()).await {
-                    Ok(Some(Ok((id, outcome)))) => {
-                        handles.retain(|(known, _)| *known != id);
-                        if self.deadline <= Instant::now() && !succeeded(&outcome) {
-                            self.time_is_up();
-                        } else {
-                            self.machine.feed(id, outcome, now());
-                        }
-                    }
-                    // One that was cancelled.
-                    Ok(Some(Err(_))) => {}
-                    Ok(None) => self.stuck(),
-                    Err(_) => self.time_is_up(),
-                },
-            }
-        }
-        drop(under_way);
-        if let Some(answer) = answer.take() {
-            let _ = answer.send(None);
+        let mut live = Live {
+            outside: self.outside.clone(),
+            live: self.live.clone(),
+            about: Arc::new(about),
+            deadline: self.deadline,
+            within: self.within,
+            under_way: FuturesUnordered::new(),
+            handles: Vec::new(),
+        };
+        asked.into_iter().for_each(|(id, effect)| live.begin(id, effect));
+        let mut answer = Answer { reply: None, sender };
+        let Ok(_) = driver::drive(&mut self.machine, &mut live, &mut answer, self.started).await;
+        drop(live);
+        if let Some(sender) = answer.sender.take() {
+            let _ = sender.send(answer.reply.take());
         }
         self.finish();
-    }
-
-    fn time_is_up(&mut self) {
-        self.machine.time_is_up(self.within, now());
-    }
-
-    /// Nothing is under way and the machine asks for nothing: a fault of ours, never of the workflow.
-    fn stuck(&mut self) {
-        tracing::error!(run = %self.id, "a run waits for nothing");
-        let failure = Failure::new(FailureKind::Internal, "the run waits for nothing");
-        self.machine.stop(failure, Problem::new(500, "Internal server error"), now());
     }
 
     fn finish(self) {
@@ -189,6 +129,119 @@ impl Run {
         };
         self.journal.record(finished, &self.workflow.counters);
         drop(self.in_flight);
+    }
+}
+
+/// The answer of a run, sent to the client as soon as it is there. Nobody follows a direct run, so nothing
+/// else is kept while it goes on.
+#[derive(Default)]
+struct Answer {
+    reply: Option<Reply>,
+    sender: Option<oneshot::Sender<Option<Reply>>>,
+}
+
+impl Recorder for Answer {
+    type Error = Infallible;
+
+    fn reply(&mut self, reply: Reply) {
+        match self.sender.take() {
+            Some(sender) => _ = sender.send(Some(reply)),
+            None => self.reply = Some(reply),
+        }
+    }
+
+    async fn record(&mut self, _: EffectId, _: &Outcome, _: i64) -> Result<(), Infallible> {
+        Ok(())
+    }
+}
+
+/// Collects effects and leaves the run where it would wait, or has taken many steps.
+struct Pausing<'r, R>(&'r mut R);
+
+impl<R: Performer> Performer for Pausing<'_, R> {
+    fn begin(&mut self, id: EffectId, effect: Effect) {
+        self.0.begin(id, effect);
+    }
+
+    fn cancel(&mut self, id: EffectId) {
+        self.0.cancel(id);
+    }
+
+    async fn wait(&mut self) -> Event {
+        Event::Leave
+    }
+
+    async fn yield_now(&mut self) -> Option<Event> {
+        Some(Event::Leave)
+    }
+}
+
+type Work = Abortable<BoxFuture<'static, (EffectId, Outcome)>>;
+
+/// Performs effects with I/O, several of one run at the same time, until its time is up.
+struct Live {
+    outside: Arc<Outside>,
+    live: Arc<live::Live>,
+    about: Arc<outside::Run>,
+    deadline: Instant,
+    within: Duration,
+    under_way: FuturesUnordered<Work>,
+    handles: Vec<(EffectId, AbortHandle)>,
+}
+
+impl Live {
+    fn time_up(&self) -> Event {
+        Event::TimeUp { within: self.within, at: now() }
+    }
+}
+
+impl Performer for Live {
+    fn begin(&mut self, id: EffectId, effect: Effect) {
+        let (outside, live, about) = (self.outside.clone(), self.live.clone(), self.about.clone());
+        let left = self.deadline.saturating_duration_since(Instant::now());
+        let work = async move { (id, outside.perform(&live, &about, id, &effect, left).await) };
+        let (handle, registration) = AbortHandle::new_pair();
+        self.under_way.push(Abortable::new(work.boxed(), registration));
+        self.handles.push((id, handle));
+    }
+
+    fn cancel(&mut self, id: EffectId) {
+        self.handles.retain(|(known, handle)| {
+            if *known == id {
+                handle.abort();
+            }
+            *known != id
+        });
+    }
+
+    async fn wait(&mut self) -> Event {
+        loop {
+            return match tokio::time::timeout_at(self.deadline.into(), self.under_way.next()).await {
+                Ok(Some(Ok((id, outcome)))) => {
+                    self.handles.retain(|(known, _)| *known != id);
+                    if self.deadline <= Instant::now() && !succeeded(&outcome) {
+                        self.time_up()
+                    } else {
+                        Event::Outcome { id, outcome, at: now() }
+                    }
+                }
+                // One that was cancelled.
+                Ok(Some(Err(_))) => continue,
+                Ok(None) => {
+                    tracing::error!(run = %self.about.id, "a run waits for nothing");
+                    Event::Broken { detail: "the run waits for nothing".into(), at: now() }
+                }
+                Err(_) => self.time_up(),
+            };
+        }
+    }
+
+    async fn yield_now(&mut self) -> Option<Event> {
+        if self.deadline <= Instant::now() {
+            return Some(self.time_up());
+        }
+        tokio::task::yield_now().await;
+        None
     }
 }
 

@@ -100,7 +100,7 @@ impl Machine {
             headers.iter().any(|(name, _)| name.eq_ignore_ascii_case(wanted))
         };
         let bytes = body.as_ref().map(|body| {
-            let (bytes, media) = body::write(call.encoding, body, &format!("\"{}-{record}\"", self.id));
+            let (bytes, media) = body::write(call.encoding, body, &format!("{}-{record}", self.id));
             if !given(&headers, "content-type") {
                 headers.push(("content-type".into(), media));
             }
@@ -111,7 +111,7 @@ impl Machine {
         }
         // A quoted string (RFC 8941), as the IETF draft of the field has it.
         if !given(&headers, "idempotency-key") && !matches!(call.method.as_str(), "GET" | "HEAD") {
-            headers.push(("idempotency-key".into(), format!("{}-{record}", self.id)));
+            headers.push(("idempotency-key".into(), format!("\"{}-{record}\"", self.id)));
         }
         if let Some(body) = body {
             sent.insert("body".into(), body);

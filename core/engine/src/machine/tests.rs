@@ -39,7 +39,7 @@ fn run(machine: &mut Machine, outcomes: Vec<Outcome>) -> (Option<Reply>, String)
 
 /// Runs to the end; `answer` says when each effect but a wait is done, in microseconds from then, and how.
 fn drive(machine: &mut Machine, mut answer: impl FnMut(&Effect) -> (Micros, Outcome)) -> (Option<Reply>, String) {
-    crate::driver::drive(machine, 1_000_000, |effect, _| answer(effect));
+    crate::driver::on_virtual_clock(machine, 1_000_000, |effect, _| answer(effect));
     let items = |r: &StepRecord| match machine.items(r).as_slice() {
         [] => String::new(),
         items => format!("{items:?}"),

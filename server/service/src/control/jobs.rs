@@ -4,12 +4,13 @@ use actix_web::HttpResponse;
 use actix_web::web::{Data, Json, Path, Query};
 use jiff::Timestamp;
 use kanzlei_compiler::plan::Order;
-use kanzlei_engine::machine::{Machine, Next, Start, State, instant};
+use kanzlei_engine::driver::{self, Nothing, Recorded, at_once};
+use kanzlei_engine::machine::{Machine, Start, State, instant};
 use kanzlei_lang::document::lane::MAIN;
 use kanzlei_lang::document::workflow::{Missed, Overlap};
 use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::value::Value;
-use kanzlei_store::queue::{Filter, JobLine, JobPhase, JobRow, MOST_COUNTED, Sample};
+use kanzlei_store::queue::{Filter, JobLine, JobPhase, JobRow, MOST_COUNTED, OutcomeRow, Sample};
 use serde::Deserialize;
 use serde_json::{Value as Json_, json};
 use uuid::Uuid;
@@ -247,13 +248,13 @@ async fn replayed(
     let Some(input) = input else { return Ok(None) };
     let start = Start { id: job.id.to_string(), input, now: started, caller: job.caller.clone(), attempt: job.attempt };
     let mut machine = Machine::new(plan, start);
-    let listen = |machine: &mut Machine| while !matches!(machine.next(), Next::Idle | Next::Finished) {};
-    listen(&mut machine);
-    for row in app.store.outcomes(&[(job.id, job.attempt)]).await? {
-        let Some(outcome) = outcome_of(&app.outside.secrets, &row) else { break };
-        machine.feed(row.effect, outcome, row.at);
-        listen(&mut machine);
-    }
+    let rows = app.store.outcomes(&[(job.id, job.attempt)]).await?;
+    let read = |row: &OutcomeRow| {
+        let outcome = outcome_of(&app.outside.secrets, row).ok_or_else(|| format!("outcome {}", row.seq))?;
+        Ok((row.effect, outcome, row.at))
+    };
+    let mut recorded = Recorded::new(rows.iter().map(read));
+    let Ok(_) = at_once(driver::drive(&mut machine, &mut recorded, &mut Nothing, started));
     Ok(Some(machine))
 }
 

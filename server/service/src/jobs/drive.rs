@@ -1,17 +1,18 @@
-//! Drives one job: feeds its run what was written down of it, does what it asks for next, and writes
-//! each outcome down before the run sees it. A job that only waits is given back to the queue; it
-//! comes again when what it waits for is there.
+//! Drives one job: brings its run to where it stood by what is recorded of it, performs what it wants next,
+//! and records each outcome before the run sees it. A job that only waits is given back to the queue; it is
+//! claimed again when what it waits for is there.
 
 use std::collections::VecDeque;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use futures_util::future::{AbortHandle, Abortable};
+use futures_util::future::{AbortHandle, Abortable, BoxFuture, FutureExt};
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use kanzlei_compiler::plan::Plan;
+use kanzlei_engine::driver::{self, Event, Left, Performer, Recorded, Recorder};
 use kanzlei_engine::machine::{
-    Arrival, Effect, EffectId, Failure, Machine, Next, Outcome, Reply, Start, Told, instant,
+    Arrival, Effect, EffectId, Ended, Failure, Machine, Outcome, Reply, Start, Told, instant,
 };
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_model::problem::Problem;
@@ -25,6 +26,7 @@ use super::write::Written;
 use super::{hash, past, reply_json};
 use crate::clock::now;
 use crate::journal::Finished;
+use crate::live::Live;
 use crate::outside::Run;
 
 /// Waits up to this long are slept through; longer ones give the job back to the queue.
@@ -34,40 +36,12 @@ const NOTES: usize = 20;
 /// The time one step of a job may take, where it sets no limit of its own.
 const STEP: Duration = Duration::from_secs(15 * 60);
 
-/// A job that is being driven.
-pub struct Driven {
-    shared: Arc<Shared>,
-    claimed: Claimed,
-    plan: Arc<Plan>,
-    machine: Machine,
-    input: Value,
-    stop: Arc<AtomicBool>,
-    /// Effects that were asked for and have no outcome.
-    asked: Vec<(EffectId, Effect)>,
-    next_seq: u32,
-    notes: VecDeque<serde_json::Value>,
-    /// What is to be written with the next write.
-    progress: Option<f64>,
-    noted: bool,
-    reply: Option<Reply>,
-    last_fed: Option<Fed>,
-}
-
 /// What the outcome fed last was.
 #[derive(Clone, Copy, PartialEq)]
 enum Fed {
     /// A repetition may end otherwise.
     Passing,
     Final,
-}
-
-/// What a job does next.
-enum Step {
-    /// Ended, or given back: nothing more is to be done here.
-    Over,
-    Waits,
-    /// What it did was not written.
-    Lost(Written),
 }
 
 /// Drives a claimed job to its end or its next long wait.
@@ -101,15 +75,12 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
         caller: claimed.caller.clone(),
         attempt: claimed.attempt,
     };
-    let mut driven = Driven {
-        machine: Machine::new(plan.clone(), start),
-        shared,
-        plan,
-        input,
-        stop,
-        asked: Vec::new(),
+    let mut machine = Machine::new(plan.clone(), start);
+    let mut journal = Journaled {
+        shared: shared.clone(),
         // Those that were taken back keep their numbers.
         next_seq: claimed.outcomes,
+        replaying: true,
         notes: VecDeque::new(),
         progress: None,
         noted: false,
@@ -117,9 +88,39 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
         last_fed: None,
         claimed,
     };
-    match driven.replay(outcomes).await {
-        Err(detail) => broken(&driven.shared, &driven.claimed, &detail).await,
-        Ok(()) => driven.go_on().await,
+    // First to where it stood, by what is recorded of it.
+    let at = outcomes.last().map_or(journal.claimed.started, |row| row.at);
+    let secrets = shared.jobs.secrets.clone();
+    let read = |row: OutcomeRow| {
+        let outcome = super::outcome_of(&secrets, &row);
+        outcome
+            .map(|outcome| (row.effect, outcome, row.at))
+            .ok_or_else(|| format!("outcome {} cannot be read", row.seq))
+    };
+    let mut recorded = Yielding(Recorded::new(outcomes.into_iter().map(read)));
+    let begins = journal.claimed.started;
+    let mut left = driver::drive(&mut machine, &mut recorded, &mut journal, begins).await;
+    let Recorded { asked, fault, .. } = recorded.0;
+    if let Some(fault) = fault {
+        let detail = format!("what is recorded of it does not fit its workflow: {fault}");
+        return broken(&shared, &journal.claimed, &detail).await;
+    }
+    journal.replaying = false;
+    // What was answered before is known already.
+    if journal.claimed.replied {
+        journal.reply = None;
+    }
+    let mut steps = Steps::new(&shared, &journal.claimed, stop);
+    if left == Ok(Left::Waiting) {
+        asked.into_iter().for_each(|(id, effect)| steps.begin(id, effect));
+        left = driver::drive(&mut machine, &mut steps, &mut journal, at).await;
+    }
+    let waits = steps.waits();
+    drop(steps);
+    match left {
+        Ok(Left::Ended) => journal.finish(machine, &plan, input).await,
+        Ok(Left::Waiting) => journal.give_back(waits).await,
+        Err(written) => journal.lost(written).await,
     }
     tracing::trace!(job = %id, fence, "left");
 }
@@ -171,58 +172,236 @@ fn as_broken(write: Write, detail: &str) -> Write {
     Write { outcomes: Vec::new(), progress: None, notes: None, reply: Some((500, reply_json(&reply))), end, ..write }
 }
 
-impl Driven {
-    /// Brings the run to where it stood.
-    async fn replay(&mut self, outcomes: Vec<OutcomeRow>) -> Result<(), String> {
-        let mut at = self.claimed.started;
-        for row in outcomes {
-            self.listen(at).await;
-            if !self.asked.iter().any(|(id, _)| *id == row.effect) {
-                return Err(format!("what is written down of it does not fit its workflow (outcome {})", row.seq));
-            }
-            let Some(outcome) = super::outcome_of(&self.shared.jobs.secrets, &row) else {
-                return Err(format!("what is written down of it cannot be read (outcome {})", row.seq));
-            };
-            self.feed(row.effect, outcome, row.at);
-            at = row.at;
-        }
-        self.listen(at).await;
-        // What was told before is known already.
-        if self.claimed.replied {
-            self.reply = None;
-        }
-        Ok(())
+/// Records what a job does, before its run sees it.
+struct Journaled {
+    shared: Arc<Shared>,
+    claimed: Claimed,
+    next_seq: u32,
+    /// Whether what comes is recorded already.
+    replaying: bool,
+    notes: VecDeque<serde_json::Value>,
+    /// What is to be written with the next write.
+    progress: Option<f64>,
+    noted: bool,
+    reply: Option<Reply>,
+    last_fed: Option<Fed>,
+}
+
+impl Recorder for Journaled {
+    type Error = Written;
+
+    fn reply(&mut self, reply: Reply) {
+        self.reply = Some(reply);
     }
 
-    /// Takes the run as far as it gets by itself.
-    async fn listen(&mut self, at: i64) {
-        loop {
-            match self.machine.next() {
-                Next::Do(id, effect) => self.asked.push((id, effect)),
-                Next::Cancel(id) => self.asked.retain(|(known, _)| *known != id),
-                Next::Answer(reply) => self.reply = Some(*reply),
-                Next::Tell(Told::Progress(progress)) => {
-                    self.progress = Some(progress);
+    fn tell(&mut self, told: Told, at: i64) {
+        match told {
+            Told::Progress(progress) => self.progress = Some(progress),
+            Told::Note(note) => {
+                let text = kanzlei_lang::expr::ops::to_text(&note).chars().take(500).collect::<String>();
+                self.notes.push_back(json!({"at": instant(at), "text": text}));
+                if self.notes.len() > NOTES {
+                    self.notes.pop_front();
                 }
-                Next::Tell(Told::Note(note)) => {
-                    let text = kanzlei_lang::expr::ops::to_text(&note).chars().take(500).collect::<String>();
-                    self.notes.push_back(json!({"at": instant(at), "text": text}));
-                    if self.notes.len() > NOTES {
-                        self.notes.pop_front();
-                    }
-                    self.noted = true;
-                }
-                Next::Breathe => tokio::task::yield_now().await,
-                Next::Idle | Next::Finished => return,
+                self.noted = true;
             }
         }
     }
 
-    fn feed(&mut self, id: EffectId, outcome: Outcome, at: i64) {
-        self.asked.retain(|(known, _)| *known != id);
+    /// Clients see notes and progress while the step behind them is under way.
+    async fn settle(&mut self) -> Result<(), Written> {
+        if self.replaying || !(self.noted || self.progress.is_some() || self.reply.is_some()) {
+            return Ok(());
+        }
+        let write = self.write(None);
+        self.send(write).await
+    }
+
+    async fn record(&mut self, id: EffectId, outcome: &Outcome, at: i64) -> Result<(), Written> {
+        if !self.replaying {
+            let (data, sealed) = self.guarded(outcome.to_json().to_string());
+            let mut write = self.write(None);
+            write.outcomes.push(NewOutcome { seq: self.next_seq, effect: id, at, data, sealed });
+            self.send(write).await?;
+            self.next_seq += 1;
+            self.claimed.outcomes += 1;
+        }
         let waited = matches!(outcome, Outcome::Waited | Outcome::Arrived(None) | Outcome::Opened(Ok(_)));
         self.last_fed = Some(if waited { Fed::Final } else { Fed::Passing });
-        self.machine.feed(id, outcome, at);
+        Ok(())
+    }
+}
+
+/// Lets other tasks have their turn where a run takes many steps.
+struct Yielding<P>(P);
+
+impl<P: Performer> Performer for Yielding<P> {
+    fn begin(&mut self, id: EffectId, effect: Effect) {
+        self.0.begin(id, effect);
+    }
+
+    fn cancel(&mut self, id: EffectId) {
+        self.0.cancel(id);
+    }
+
+    fn wait(&mut self) -> impl Future<Output = Event> {
+        self.0.wait()
+    }
+
+    async fn yield_now(&mut self) -> Option<Event> {
+        tokio::task::yield_now().await;
+        None
+    }
+}
+
+type Work = Abortable<BoxFuture<'static, (EffectId, Outcome)>>;
+
+/// Performs the effects of a job, and leaves it where it only waits for long.
+struct Steps {
+    shared: Arc<Shared>,
+    live: Arc<Live>,
+    run: Arc<Run>,
+    stop: Arc<AtomicBool>,
+    /// Effects that are not under way: just asked for, or waited for longer than a worker sleeps.
+    pending: Vec<(EffectId, Effect)>,
+    under_way: FuturesUnordered<Work>,
+    handles: Vec<(EffectId, AbortHandle)>,
+}
+
+impl Steps {
+    fn new(shared: &Arc<Shared>, claimed: &Claimed, stop: Arc<AtomicBool>) -> Self {
+        let traceparent = format!("00-{}-{}-01", claimed.trace_id, &claimed.id.simple().to_string()[16..]);
+        let run = Run {
+            id: claimed.id,
+            job: true,
+            traceparent,
+            request_id: claimed.request_id.clone(),
+            trace_id: claimed.trace_id.clone(),
+        };
+        Steps {
+            shared: shared.clone(),
+            live: shared.jobs.live.load_full(),
+            run: Arc::new(run),
+            stop,
+            pending: Vec::new(),
+            under_way: FuturesUnordered::new(),
+            handles: Vec::new(),
+        }
+    }
+
+    /// Whether an effect is waited for without a worker.
+    fn long(effect: &Effect) -> Option<(i64, &'static str)> {
+        match effect {
+            Effect::Wait { until } if *until - now() > SLEPT => Some((*until, "pause")),
+            Effect::Await { until, .. } => Some((until.unwrap_or(i64::MAX / 2), "callback")),
+            _ => None,
+        }
+    }
+
+    /// When the first of the long waits is over, and what it waits for.
+    fn waits(&self) -> Option<(i64, &'static str)> {
+        self.pending.iter().filter_map(|(_, effect)| Steps::long(effect)).min()
+    }
+
+    fn start(&mut self, id: EffectId, effect: Effect) {
+        let (shared, live, run) = (self.shared.clone(), self.live.clone(), self.run.clone());
+        let work = async move {
+            shared.lease.sure().await;
+            let outcome = shared.outside.perform(&live, &run, id, &effect, STEP).await;
+            (id, outcome)
+        };
+        let (handle, registration) = AbortHandle::new_pair();
+        self.under_way.push(Abortable::new(work.boxed(), registration));
+        self.handles.push((id, handle));
+    }
+
+    /// What has come for the callbacks that are waited for; an error when the database cannot say.
+    async fn arrived(&mut self) -> kanzlei_store::Result<Option<Event>> {
+        for (id, effect) in self.pending.clone() {
+            let Effect::Await { callback, until } = effect else { continue };
+            let known = self.shared.jobs.store.callback(&hash(&callback)).await?;
+            let arrival = known
+                .filter(|known| known.arrived.is_some())
+                .map(|known| Arrival { media: known.media.unwrap_or_default(), body: known.body.unwrap_or_default() });
+            let over = until.is_some_and(|until| until <= now());
+            if arrival.is_some() || over {
+                return Ok(Some(Event::Outcome { id, outcome: Outcome::Arrived(arrival), at: now() }));
+            }
+        }
+        Ok(None)
+    }
+}
+
+impl Performer for Steps {
+    fn begin(&mut self, id: EffectId, effect: Effect) {
+        self.pending.push((id, effect));
+    }
+
+    fn cancel(&mut self, id: EffectId) {
+        self.pending.retain(|(known, _)| *known != id);
+        self.handles.retain(|(known, handle)| {
+            if *known == id {
+                handle.abort();
+            }
+            *known != id
+        });
+    }
+
+    async fn wait(&mut self) -> Event {
+        loop {
+            // Before its next step, not in the middle of one.
+            if self.stop.load(Ordering::Relaxed) && (!self.pending.is_empty() || self.handles.is_empty()) {
+                return Event::Stop { at: now() };
+            }
+            let (long, ready): (Vec<_>, Vec<_>) =
+                std::mem::take(&mut self.pending).into_iter().partition(|(_, effect)| Steps::long(effect).is_some());
+            self.pending = long;
+            ready.into_iter().for_each(|(id, effect)| self.start(id, effect));
+            if self.handles.is_empty() {
+                if self.pending.is_empty() {
+                    return Event::Broken { detail: "the run waits for nothing".into(), at: now() };
+                }
+                match self.arrived().await {
+                    Ok(Some(event)) => {
+                        if let Event::Outcome { id, .. } = &event {
+                            self.pending.retain(|(known, _)| known != id);
+                        }
+                        return event;
+                    }
+                    Ok(None) => return Event::Leave,
+                    Err(error) => {
+                        tracing::warn!(%error, job = %self.run.id, "a job waits for the database");
+                        tokio::time::sleep(Duration::from_millis(500)).await;
+                        continue;
+                    }
+                }
+            }
+            let (id, outcome) = tokio::select! {
+                done = self.under_way.next() => match done {
+                    Some(Ok(done)) => done,
+                    // One that was cancelled.
+                    Some(Err(_)) | None => continue,
+                },
+                () = self.shared.jobs.stops.notified() => continue,
+            };
+            self.handles.retain(|(known, _)| *known != id);
+            return Event::Outcome { id, outcome, at: now() };
+        }
+    }
+
+    async fn yield_now(&mut self) -> Option<Event> {
+        tokio::task::yield_now().await;
+        None
+    }
+}
+
+impl Journaled {
+    /// Writes; an error when it was not written.
+    async fn send(&self, write: Write) -> Result<(), Written> {
+        match self.shared.writer.write(write).await {
+            Written::Yes => Ok(()),
+            other => Err(other),
+        }
     }
 
     fn write(&mut self, end: Option<End>) -> Write {
@@ -248,151 +427,13 @@ impl Driven {
         }
     }
 
-    async fn go_on(mut self) {
-        let traceparent = format!("00-{}-{}-01", self.claimed.trace_id, &self.claimed.id.simple().to_string()[16..]);
-        let run = Arc::new(Run {
-            id: self.claimed.id,
-            job: true,
-            traceparent,
-            request_id: self.claimed.request_id.clone(),
-            trace_id: self.claimed.trace_id.clone(),
-        });
-        let live = self.shared.jobs.live.load_full();
-        let mut under_way = FuturesUnordered::new();
-        let mut handles: Vec<(EffectId, AbortHandle)> = Vec::new();
-        loop {
-            if self.machine.ended().is_some() {
-                break;
-            }
-            // Before its next step, not in the middle of one.
-            let fresh = self.asked.iter().any(|(id, _)| !handles.iter().any(|(known, _)| known == id));
-            if self.stop.load(Ordering::Relaxed) && (fresh || handles.is_empty()) {
-                self.machine.call_off(now());
-                break;
-            }
-            handles.retain(|(id, handle)| {
-                let wanted = self.asked.iter().any(|(known, _)| known == id);
-                if !wanted {
-                    handle.abort();
-                }
-                wanted
-            });
-            let mut waits = Vec::new();
-            for (id, effect) in &self.asked {
-                if handles.iter().any(|(known, _)| known == id) {
-                    continue;
-                }
-                match effect {
-                    Effect::Wait { until } if *until - now() > SLEPT => waits.push((*until, "pause")),
-                    Effect::Await { until, .. } => waits.push((until.unwrap_or(i64::MAX / 2), "callback")),
-                    effect => {
-                        let (shared, live, run) = (self.shared.clone(), live.clone(), run.clone());
-                        let (id, effect) = (*id, effect.clone());
-                        let work = async move {
-                            shared.lease.sure().await;
-                            let outcome = shared.outside.perform(&live, &run, id, &effect, STEP).await;
-                            (id, outcome)
-                        };
-                        let (handle, registration) = AbortHandle::new_pair();
-                        under_way.push(Abortable::new(work, registration));
-                        handles.push((id, handle));
-                    }
-                }
-            }
-            // Clients see notes and progress while the step behind them is under way.
-            if self.noted || self.progress.is_some() || self.reply.is_some() {
-                let write = self.write(None);
-                let written = self.shared.writer.write(write).await;
-                if written != Written::Yes {
-                    return self.lost(written).await;
-                }
-            }
-            if handles.is_empty() {
-                match self.rest(waits).await {
-                    Step::Over => return,
-                    Step::Lost(written) => return self.lost(written).await,
-                    Step::Waits => continue,
-                }
-            }
-            let (id, outcome) = tokio::select! {
-                done = under_way.next() => match done {
-                    Some(Ok(done)) => done,
-                    // One that was cancelled.
-                    Some(Err(_)) | None => continue,
-                },
-                () = self.shared.jobs.stops.notified() => continue,
-            };
-            handles.retain(|(known, _)| *known != id);
-            if !self.asked.iter().any(|(known, _)| *known == id) {
-                continue;
-            }
-            let written = self.take(id, outcome).await;
-            if written != Written::Yes {
-                return self.lost(written).await;
-            }
-        }
-        drop(under_way);
-        self.finish().await;
-    }
-
-    /// Writes an outcome down, and then feeds it.
-    async fn take(&mut self, id: EffectId, outcome: Outcome) -> Written {
-        let at = now();
-        let (data, sealed) = self.guarded(outcome.to_json().to_string());
-        let mut write = self.write(None);
-        write.outcomes.push(NewOutcome { seq: self.next_seq, effect: id, at, data, sealed });
-        let written = self.shared.writer.write(write).await;
-        if written != Written::Yes {
-            return written;
-        }
-        self.next_seq += 1;
-        self.claimed.outcomes += 1;
-        self.feed(id, outcome, at);
-        self.listen(at).await;
-        Written::Yes
-    }
-
-    /// Nothing but long waits is left: takes what has come meanwhile, or gives the job back.
-    async fn rest(&mut self, waits: Vec<(i64, &'static str)>) -> Step {
-        let Some(waits_for) = waits.iter().min().copied() else {
-            let failure = Failure::new(FailureKind::Internal, "the run waits for nothing");
-            self.machine.stop(failure, Problem::new(500, "Internal server error"), now());
-            return Step::Waits;
-        };
-        let awaited: Vec<(EffectId, String, Option<i64>)> = self
-            .asked
-            .iter()
-            .filter_map(|(id, effect)| match effect {
-                Effect::Await { callback, until } => Some((*id, callback.clone(), *until)),
-                _ => None,
-            })
-            .collect();
-        for (id, callback, until) in awaited {
-            let known = match self.shared.jobs.store.callback(&hash(&callback)).await {
-                Ok(known) => known,
-                Err(error) => {
-                    tracing::warn!(%error, job = %self.claimed.id, "a job waits for the database");
-                    tokio::time::sleep(Duration::from_millis(500)).await;
-                    return Step::Waits;
-                }
-            };
-            let arrival = known
-                .filter(|known| known.arrived.is_some())
-                .map(|known| Arrival { media: known.media.unwrap_or_default(), body: known.body.unwrap_or_default() });
-            let over = until.is_some_and(|until| until <= now());
-            if arrival.is_some() || over {
-                return match self.take(id, Outcome::Arrived(arrival)).await {
-                    Written::Yes => Step::Waits,
-                    written => Step::Lost(written),
-                };
-            }
-        }
-        let (wake, why) = waits_for;
+    /// Gives the job back to the queue until what it waits for is there.
+    async fn give_back(mut self, waits: Option<(i64, &'static str)>) {
+        let (wake, why) = waits.unwrap_or((now(), "pause"));
         let end =
             End { claim_rank: 0, wake, waits: Some(why), ordering_key: None, ..left(&self.claimed, JobPhase::Ready) };
         let write = self.write(Some(end));
         self.shared.writer.write(write).await;
-        Step::Over
     }
 
     /// What it did last was not written. Another worker that has the job goes on with it; one that the
@@ -405,20 +446,18 @@ impl Driven {
         }
     }
 
-    async fn finish(mut self) {
-        let Some(mut ended) = self.machine.ended().cloned() else { return };
+    async fn finish(mut self, machine: Machine, plan: &Plan, input: Value) {
+        let Some(mut ended) = machine.ended().cloned() else { return };
         // Nobody is there to be turned away.
         if ended.state == RunState::Rejected && self.claimed.unattended {
             ended.state = RunState::Failed;
         }
         let at = now();
-        if let Some(reply) =
-            self.machine.reply().filter(|_| !self.claimed.replied && ended.state != RunState::Succeeded)
-        {
+        if let Some(reply) = machine.reply().filter(|_| !self.claimed.replied && ended.state != RunState::Succeeded) {
             self.reply = Some(reply.clone());
         }
         if ended.state == RunState::Failed
-            && let Some((retry, failure)) = self.retry().zip(ended.failure.as_ref())
+            && let Some((retry, failure)) = self.retry(plan, &ended).zip(ended.failure.as_ref())
         {
             // Attempts made so far; the next one is one more.
             let made = self.claimed.tries + 1;
@@ -468,7 +507,7 @@ impl Driven {
                 };
                 past(what, "the run", detail.as_deref()).trim_end().to_owned()
             }),
-            notice: self.notice(phase, at),
+            notice: self.notice(plan, &input, phase, at),
             ..left(&self.claimed, phase)
         };
         let write = self.write(Some(end));
@@ -486,19 +525,19 @@ impl Driven {
             request_id: self.claimed.request_id,
             trace_id: self.claimed.trace_id,
             caller: self.claimed.caller,
-            input: self.input,
+            input,
             ended,
-            machine: self.machine,
+            machine,
         };
         self.shared.journal.record(finished, &counters);
     }
 
     /// The policy by which a job that failed just now is retried; nothing when no policy covers its failure
     /// or all attempts are made.
-    fn retry(&self) -> Option<Retry> {
+    fn retry(&self, plan: &Plan, ended: &Ended) -> Option<Retry> {
         let lane = self.shared.jobs.live.load().lane(&self.claimed.lane);
-        let policy = self.plan.queue.retry.clone().or_else(|| lane.retry.clone())?;
-        let failure = self.machine.ended()?.failure.as_ref()?;
+        let policy = plan.queue.retry.clone().or_else(|| lane.retry.clone())?;
+        let failure = ended.failure.as_ref()?;
         let passing = !failure.kind.repeats() && self.last_fed == Some(Fed::Passing);
         let status = failure.status.filter(|_| failure.kind == FailureKind::Status);
         let covered = passing && policy.covers(failure.kind.name(), status, true);
@@ -506,9 +545,9 @@ impl Driven {
     }
 
     /// Who is to be told of the end.
-    fn notice(&self, phase: JobPhase, at: i64) -> Option<Box<Notice>> {
-        let notify = self.plan.queue.notify.as_ref()?;
-        let slots = [self.input.clone(), Value::Undefined, Value::Undefined, Value::Undefined];
+    fn notice(&self, plan: &Plan, input: &Value, phase: JobPhase, at: i64) -> Option<Box<Notice>> {
+        let notify = plan.queue.notify.as_ref()?;
+        let slots = [input.clone(), Value::Undefined, Value::Undefined, Value::Undefined];
         let to = notify.to.make(&slots, Default::default()).ok().filter(|to| !to.is_nullish())?;
         let url = kanzlei_lang::expr::ops::to_text(&to).to_string();
         let state = phase.state(false, true);

@@ -4,7 +4,7 @@ use std::hint::black_box;
 use std::time::Instant;
 
 use kanzlei_compiler::check::{Bundle, check};
-use kanzlei_engine::driver::drive;
+use kanzlei_engine::driver::on_virtual_clock;
 use kanzlei_engine::machine::{Machine, Start};
 use kanzlei_model::value::Value;
 use serde_json::{Value as Json, json};
@@ -93,7 +93,7 @@ fn main() {
             plan.clone(),
             Start { id: "b".into(), input: input.clone(), now: 0, caller: None, attempt: 1 },
         );
-        drive(&mut machine, 0, |_, _| unreachable!());
+        on_virtual_clock(&mut machine, 0, |_, _| unreachable!());
         machine.reply().map(|reply| reply.body.to_json())
     });
     let hand = time(9, || {
