@@ -20,6 +20,7 @@ use crate::plan::{Action, Endpoint, Plan};
 use kanzlei_lang::document::workflow::Answer;
 use kanzlei_lang::types::{Type, schema};
 use kanzlei_model::problem::phrase;
+use kanzlei_model::run::RunState;
 
 const PROBLEM: &str = "application/problem+json";
 
@@ -59,14 +60,14 @@ fn job_schema() -> Json {
         "properties": {
             "id": {"type": "string", "format": "uuid"},
             "workflow": {"type": "string"},
-            "state": {"enum": ["scheduled", "queued", "running", "waiting", "succeeded", "failed", "cancelled"]},
+            "state": {"enum": RunState::NAMES},
             "queued": {"type": "string", "format": "date-time"},
             "due": {"type": "string", "format": "date-time"},
             "started": instant,
             "ended": instant,
             "progress": {"type": ["number", "null"], "minimum": 0, "maximum": 1},
             "note": {"type": ["string", "null"]},
-            "left_s": {"type": ["number", "null"], "description": "Estimated seconds until it ends."},
+            "remaining_s": {"type": ["number", "null"], "description": "Estimated seconds until it ends."},
             "answered": {"type": "boolean"},
             "links": {"type": "object", "additionalProperties": {"type": "string"}},
         },
@@ -104,18 +105,18 @@ fn operation(plan: &Plan, endpoint: &Endpoint, id: String) -> Json {
             From::Query(name) => (name, "query"),
             From::Header(name) => (name, "header"),
             From::Member(name) => {
-                members.insert(name.clone(), declared.schema.clone());
+                members.insert(name.clone(), with_items(&declared.schema));
                 if declared.required {
                     required.push(Json::from(name.as_str()));
                 }
                 continue;
             }
             From::Body => {
-                whole = Some((declared.schema.clone(), declared.required));
+                whole = Some((with_items(&declared.schema), declared.required));
                 continue;
             }
         };
-        let mut parameter = json!({"name": name, "in": within, "schema": declared.schema});
+        let mut parameter = json!({"name": name, "in": within, "schema": with_items(&declared.schema)});
         if declared.required || within == "path" {
             parameter["required"] = true.into();
         }
@@ -140,15 +141,54 @@ fn operation(plan: &Plan, endpoint: &Endpoint, id: String) -> Json {
             "type": "object", "properties": members, "required": required, "additionalProperties": plan.input.extra,
         });
         let example = example_of(plan, endpoint);
-        out["requestBody"] = json!({
-            "required": needed,
-            "content": {
-                "application/json": {"schema": schema, "example": example},
-                "application/x-www-form-urlencoded": {"schema": schema},
-            },
-        });
+        let mut content = json!({"application/json": {"schema": schema, "example": example}});
+        let form = schema["properties"].as_object().is_some_and(|members| members.values().all(fits_form));
+        if form {
+            content["application/x-www-form-urlencoded"] = json!({"schema": schema});
+        }
+        out["requestBody"] = json!({"required": needed, "content": content});
     }
     out
+}
+
+/// A schema whose arrays say what their items are: `{}` for anything, which generators of clients ask for.
+fn with_items(schema: &Json) -> Json {
+    let mut schema = schema.clone();
+    let Json::Object(members) = &mut schema else { return schema };
+    let array = match members.get("type") {
+        Some(Json::String(kind)) => kind == "array",
+        Some(Json::Array(kinds)) => kinds.iter().any(|kind| kind == "array"),
+        _ => false,
+    };
+    if array && !members.contains_key("items") && !members.contains_key("prefixItems") {
+        members.insert("items".into(), json!({}));
+    }
+    for (name, inner) in members.iter_mut() {
+        match inner {
+            Json::Object(_) if matches!(name.as_str(), "items" | "additionalProperties" | "not" | "contains") => {
+                *inner = with_items(inner);
+            }
+            Json::Object(all) if matches!(name.as_str(), "properties" | "$defs" | "patternProperties") => {
+                all.values_mut().for_each(|one| *one = with_items(one));
+            }
+            Json::Array(all) if matches!(name.as_str(), "anyOf" | "oneOf" | "allOf" | "prefixItems") => {
+                all.iter_mut().for_each(|one| *one = with_items(one));
+            }
+            _ => {}
+        }
+    }
+    schema
+}
+
+/// Whether a form can carry a member: text, numbers and lists of them, but no objects.
+fn fits_form(schema: &Json) -> bool {
+    let plain = |kind: &str| matches!(kind, "string" | "number" | "integer" | "boolean");
+    match &schema["type"] {
+        Json::String(kind) if kind == "array" => fits_form(&schema["items"]) && schema["items"]["type"] != "array",
+        Json::String(kind) => plain(kind),
+        Json::Array(kinds) => kinds.iter().all(|kind| kind.as_str().is_some_and(plain)),
+        _ => schema["enum"].as_array().is_some_and(|all| all.iter().all(|one| !one.is_object() && !one.is_array())),
+    }
 }
 
 /// A body with the members that must be there.
@@ -311,5 +351,45 @@ impl Answers {
             (headers, common) => *headers = common,
         }
         out
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::check::{Bundle, check};
+
+    fn body_of(input: &str) -> Json {
+        let mut bundle = Bundle::default();
+        let text = format!(
+            "workflow: w\ninput: {input}\nextra: allow\nentries: [{{endpoint: POST /w, access: open}}]\nsteps: [{{reply: 204}}]\n"
+        );
+        bundle.add("w.yaml", &text);
+        let checked = check(&bundle);
+        let plan = &checked.workflows.first().unwrap_or_else(|| panic!("{:?}", checked.diagnostics)).1;
+        document([&**plan], "http://h")["paths"]["/w"]["post"]["requestBody"]["content"].clone()
+    }
+
+    #[test]
+    fn a_form_is_offered_only_where_it_can_carry_the_body() {
+        for (input, form) in [
+            ("{a: {type: string}, n: {type: integer}}", true),
+            ("{a: {type: array, items: {type: string}}}", true),
+            ("{a: {enum: [x, y]}}", true),
+            ("{a: {type: object}}", false),
+            ("{a: {type: array, items: {type: object}}}", false),
+            ("{a: {}}", false),
+        ] {
+            let content = body_of(input);
+            assert_eq!(content.get("application/x-www-form-urlencoded").is_some(), form, "{input}");
+        }
+    }
+
+    #[test]
+    fn arrays_have_items() {
+        let content = body_of("{a: {type: array}, o: {type: object, properties: {b: {type: [array, \"null\"]}}}}");
+        let members = &content["application/json"]["schema"]["properties"];
+        assert_eq!(members["a"]["items"], json!({}));
+        assert_eq!(members["o"]["properties"]["b"]["items"], json!({}));
     }
 }

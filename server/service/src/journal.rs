@@ -120,18 +120,28 @@ pub struct Writer {
     process: String,
 }
 
+/// How much the journal holds and keeps.
+pub struct Bounds {
+    /// Successful runs that may wait to be written.
+    pub successes: usize,
+    /// Failed and rejected runs that may wait to be written.
+    pub failures: usize,
+    /// Successful runs a second whose details are kept; 0 for no bound.
+    pub pace: usize,
+    /// Bytes of a value that are kept.
+    pub value_limit: usize,
+}
+
 impl Journal {
-    /// A journal and its writer, with the bounds from the settings.
+    /// A journal and its writer. `process` is the name of this process.
     pub fn new(
         store: Store,
-        successes: usize,
-        failures: usize,
-        pace: usize,
-        value_limit: usize,
+        bounds: &Bounds,
         secrets: Arc<Secrets>,
         process: String,
         refusals: Refusals,
     ) -> (Arc<Self>, Writer) {
+        let Bounds { successes, failures, pace, value_limit } = *bounds;
         let (success_sender, success_receiver) = mpsc::channel(successes.max(1));
         let (failure_sender, failure_receiver) = mpsc::channel(failures.max(1));
         let (flush_sender, flush_receiver) = mpsc::channel(FLUSHES);

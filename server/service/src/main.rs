@@ -222,6 +222,7 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
         store: store.clone(),
         jobs: jobs.clone(),
         databases,
+        runtime: background.clone(),
         secrets: secrets.clone(),
         answer_limit: config.number("limits.answer")?,
     });
@@ -232,10 +233,12 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
     let (refused, refused_received) = refusals::Refusals::new();
     let (journal, writer) = Journal::new(
         store.clone(),
-        config.number("journal.successes")?,
-        config.number("journal.failures")?,
-        config.number("journal.pace")?,
-        config.number("journal.value")?,
+        &journal::Bounds {
+            successes: config.number("journal.successes")?,
+            failures: config.number("journal.failures")?,
+            pace: config.number("journal.pace")?,
+            value_limit: config.number("journal.value")?,
+        },
         secrets,
         process.clone(),
         refused,

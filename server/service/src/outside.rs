@@ -11,6 +11,7 @@ use kanzlei_model::value::Value;
 use kanzlei_store::Store;
 use kanzlei_store::outside::{Given, Outside as Database, Statement};
 
+use tokio_util::task::AbortOnDropHandle;
 use uuid::Uuid;
 
 use crate::clock::now;
@@ -36,6 +37,9 @@ pub struct Outside {
     pub store: Store,
     pub jobs: Arc<Jobs>,
     pub databases: HashMap<String, Database>,
+    /// Where statements run. Their connections belong to it, so it must end last: threads of listeners end
+    /// while jobs still go on.
+    pub runtime: tokio::runtime::Handle,
     pub secrets: Arc<Secrets>,
     /// The largest answer of a service, in bytes.
     pub answer_limit: usize,
@@ -89,7 +93,15 @@ impl Outside {
             .map(|sql| Statement { text: sql.text.clone(), values: sql.values.iter().map(Value::to_serde).collect() })
             .collect();
         let within = query.within.min(left);
-        let given = database.run(&statements, query.transaction, within).await;
+        let (database, transaction) = (database.clone(), query.transaction);
+        let work = self.runtime.spawn(async move { database.run(&statements, transaction, within).await });
+        let given = match AbortOnDropHandle::new(work).await {
+            Ok(given) => given,
+            Err(error) => {
+                let detail = format!("{}: the statement was interrupted ({error})", query.database);
+                return Err(EffectError { kind: FailureKind::Database, detail });
+            }
+        };
         given.map(|all| all.into_iter().map(rows).collect()).map_err(|refused| {
             let (kind, detail) = refused.told();
             EffectError { kind, detail: format!("{}: {detail}", query.database) }

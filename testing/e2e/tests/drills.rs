@@ -164,3 +164,30 @@ fn drill_server() -> &'static std::sync::Mutex<kanzlei_harness::mariadb::Mariadb
     SERVER
         .get_or_init(|| kanzlei_harness::mariadb::Mariadb::start(&dir.join("database")).expect("MariaDB starts").into())
 }
+
+#[test]
+fn a_stop_in_the_middle_of_jobs_writes_no_row_twice() {
+    let mut office = office("stop", &["workers=2"]);
+    let sql = |sql: &str| database().sql("kanzlei_stop_harbour", sql).expect("sql");
+    sql("CREATE TABLE done (n INT NOT NULL)");
+    let insert = "{sql: harbour, statement: \"INSERT INTO done (n) SELECT :n FROM (SELECT SLEEP(0.15)) slept\", bind: {n: \"${input.n}\"}}";
+    let workflow = |name: &str, how: &str| {
+        format!(
+            "workflow: {name}\ninput: {{n: {{type: integer}}}}\nentries: [{{endpoint: POST /{name}, access: open{how}}}]\nsteps: [{insert}, {{reply: 204}}]\n"
+        )
+    };
+    let (direct, later) = (workflow("direct", ""), workflow("later", ", answer: later"));
+    let deployed = deploy_texts(&office, &[("d.yaml", &direct), ("l.yaml", &later)]);
+    assert_eq!(deployed.status, 200, "{deployed:?}");
+    // Direct requests leave connections behind that jobs use after the listeners have ended.
+    std::thread::scope(|scope| {
+        (0..16).for_each(|_| _ = scope.spawn(|| post(&office, "/direct", &[], &json!({"n": -1}))));
+    });
+    let ids: Vec<String> = (0..50).map(|n| id_of(&post(&office, "/later", &[], &json!({"n": n})))).collect();
+    let rows = || sql("SELECT COUNT(*) FROM done WHERE n >= 0").trim().parse::<usize>().expect("count");
+    wait::until(LONG, || (rows() > 0).then_some(())).expect("some are done");
+    office.service.stop(LONG);
+    office.restart_service().expect("starts again");
+    ids.iter().for_each(|id| _ = becomes(&office, id, "succeeded"));
+    assert_eq!((rows(), sql("SELECT COUNT(DISTINCT n) FROM done WHERE n >= 0").trim()), (50, "50"));
+}

@@ -217,7 +217,7 @@ fn value(field: &Field, text: &str) -> Result<u32, String> {
         };
     }
     let named = |name: &&str| text.len() == 3 && name[..3].eq_ignore_ascii_case(text);
-    match field.names.iter().position(|name| named(&name)) {
+    match field.names.iter().position(named) {
         Some(at) => Ok(field.least + at as u32),
         None => Err(format!("`{text}` is no {}", field.name)),
     }

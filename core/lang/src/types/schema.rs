@@ -223,7 +223,7 @@ pub fn write(of: &Type) -> Json {
         Type::Text(None) => json!({"type": "string"}),
         Type::Text(Some(text)) => json!({"const": &**text}),
         Type::List(item) => match &item.of {
-            Type::Unknown => json!({"type": "array"}),
+            Type::Unknown => json!({"type": "array", "items": {}}),
             Type::Never => json!({"type": "array", "maxItems": 0}),
             item => json!({"type": "array", "items": write(&or_null(item))}),
         },

@@ -111,7 +111,10 @@ async fn check_here(app: &App, mut bundle: Bundle) -> Checked {
     }
     for (name, text) in asked {
         let Some(database) = app.outside.databases.get(&name) else { continue };
-        let described = match database.describe(&text).await {
+        let (database, statement) = (database.clone(), text.clone());
+        // Connections of databases belong to one runtime.
+        let described = app.background.spawn(async move { database.describe(&statement).await }).await;
+        let described = match described.unwrap_or_else(|error| Err(Refused::Away(error.to_string()))) {
             Ok(columns) => Ok(columns
                 .into_iter()
                 .map(|c| Column { name: c.name, type_name: c.type_name, nullable: c.nullable })
