@@ -61,7 +61,7 @@ pub enum Command {
     New {
         /// The name of the workflow: lower-case letters, digits and hyphens
         name: String,
-        /// The example to begin from; berth-quote unless said
+        /// The example to begin from; default: berth-quote
         #[arg(long, value_name = "EXAMPLE")]
         like: Option<String>,
         /// The folder with `workflows`, `cases` and `services`
@@ -408,7 +408,7 @@ pub enum Service {
         name: String,
         /// OpenAPI 3 as YAML or JSON
         api: PathBuf,
-        /// Base address; the description's first server unless said
+        /// Base address; default: the description's first server
         #[arg(long, value_name = "URL")]
         base: Option<String>,
         /// The folder with `services`

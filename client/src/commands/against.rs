@@ -75,7 +75,7 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
     Ok(results)
 }
 
-/// Sends a request; gives what came back and the id of its run.
+/// Sends a request; returns what came back and the id of its run.
 fn answer(
     agent: &ureq::Agent,
     base: &str,

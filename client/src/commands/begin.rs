@@ -72,7 +72,7 @@ const EXAMPLES: &[Example] = &[
     example!("harbour-report", "a GET that reports from a database", &[], &[]),
     example!(
         "arrival-notice",
-        "answers at once and queues the rest, which is tried again until it works",
+        "answers at once and queues the rest, which is retried until it works",
         &["registry", "pilots"],
         &["arrival-follow-up"],
         &["vessels"]
@@ -252,7 +252,7 @@ pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) ->
         for found in checked.diagnostics.iter().filter(|d| d.severity == Severity::Error) {
             eprintln!("{}", found.message);
         }
-        return Err(Failure::Told(format!("{shown} cannot be taken")));
+        return Err(Failure::Told(format!("{shown} is refused")));
     }
     write(&folder.join(format!("services/{beside}")), &text)?;
     write(&file, &document)?;

@@ -79,6 +79,7 @@ pub fn show(api: &Api, id: &str, full: bool, json: bool) -> Done {
     println!("{} {} UTC", draw::dim("started "), draw::time(&run["started"]));
     println!("{} {}", draw::dim("request "), text("request_id"));
     println!("{} {}", draw::dim("trace   "), text("trace_id"));
+    println!("{} {}", draw::dim("process "), text("process"));
     if !text("curl").is_empty() {
         println!("{} {}", draw::dim("job     "), text("curl"));
     }

@@ -130,7 +130,7 @@ class Session {
         body: body === undefined ? undefined : JSON.stringify(body),
       });
     } catch {
-      throw new Refused(0, 'The service does not answer', 'It may be stopped or starting. This page tries again by itself.');
+      throw new Refused(0, 'The service does not answer', 'It is stopped or starting. This page tries again by itself.');
     }
     const json = response.status === 204 ? null : await response.json().catch(() => null);
     if (response.ok) return json as T;

@@ -309,8 +309,8 @@ impl InputPlan {
         }
         let mut problem = Problem::new(422, "Invalid input");
         problem.detail = Some(match errors.len() {
-            1 => "1 value is not as it should be".into(),
-            n => format!("{n} values are not as they should be"),
+            1 => "1 invalid value".into(),
+            n => format!("{n} invalid values"),
         });
         problem.errors = errors;
         Err(Box::new(problem))

@@ -49,7 +49,7 @@ fn checked(cases: &str) -> (Checked, Vec<Prepared>) {
     check(&bundle)
 }
 
-/// Runs the cases; gives for each what was not as expected.
+/// Runs the cases; returns for each what was not as expected.
 fn run(cases: &str) -> Vec<CaseResult> {
     let (checked, rehearsals) = checked(cases);
     assert_eq!(checked.errors(), 0, "{:?}", checked.diagnostics);

@@ -175,7 +175,7 @@ fn start(seed: u64, dice: &mut Dice) -> Start {
     Start { id: format!("run-{seed}"), input, now: 1_000_000, caller: None, attempt: 1 }
 }
 
-/// Feeds a new run from a journal alone; gives what its steps did.
+/// Feeds a new run from a journal alone; returns what its steps did.
 fn replay(plan: &Arc<Plan>, seed: u64, journal: &Journal) -> String {
     let mut machine = Machine::new(plan.clone(), start(seed, &mut Dice(seed | 1)));
     let mut left = journal.iter();
@@ -189,7 +189,7 @@ fn replay(plan: &Arc<Plan>, seed: u64, journal: &Journal) -> String {
                 machine.feed(*id, read.expect("an outcome"), *now);
             }
             Next::Finished => return format!("{:?}", machine.records()),
-            Next::Do(..) | Next::Cancel(_) | Next::Answer(_) | Next::Tell(_) | Next::Breathe => {}
+            Next::Do(..) | Next::Cancel(_) | Next::Answer(_) | Next::Tell(_) | Next::Yield => {}
         }
     }
 }
@@ -255,7 +255,7 @@ fn run(plan: &Arc<Plan>, seed: u64) -> (String, String, Journal) {
                 journal.push((id, outcome.clone(), now));
                 machine.feed(id, outcome, now);
             }
-            Next::Breathe => {}
+            Next::Yield => {}
             Next::Tell(told) => assert!(!matches!(told, Told::Progress(p) if !(0.0..=1.0).contains(&p)), "{told:?}"),
             Next::Answer(reply) => assert!((200..600).contains(&reply.status)),
             Next::Finished => {

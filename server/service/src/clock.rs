@@ -45,7 +45,7 @@ pub fn fresh_id() -> Uuid {
     Uuid::new_v7(Timestamp::from_unix(NoContext, at / 1_000_000, (at % 1_000_000) as u32 * 1000))
 }
 
-/// Looks at the database's time once; gives by how much this process was off, where that was corrected.
+/// Looks at the database's time once; returns by how much this process was off, where that was corrected.
 pub async fn look(store: &Store) -> kanzlei_store::Result<Option<i64>> {
     let before = now();
     let theirs = store.clock().await?;

@@ -15,7 +15,7 @@ use crate::error::{Error, Result};
 pub const SETTINGS: &[(&str, &str, &str)] = &[
     ("listen.public", "127.0.0.1:7080", "Address of the public listener: what workflows serve"),
     ("listen.control", "127.0.0.1:7081", "Address of the control listener: API and console"),
-    ("listen.public_url", "", "How clients reach the public listener; http:// and its address unless set"),
+    ("listen.public_url", "", "How clients reach the public listener; http:// and its address by default"),
     (
         "database.url",
         "",
@@ -27,7 +27,7 @@ pub const SETTINGS: &[(&str, &str, &str)] = &[
     ("limits.in_flight", "10000", "Requests being worked on; beyond them 503"),
     ("limits.answer", "8388608", "Largest answer of a service, in bytes"),
     ("limits.shutdown", "30s", "How long requests in flight may take when the service stops"),
-    ("journal.successes", "4096", "Successful runs waiting to be written; beyond them their details are let go"),
+    ("journal.successes", "4096", "Successful runs waiting to be written; beyond them their details are dropped"),
     ("journal.failures", "16384", "Failed runs waiting to be written"),
     ("journal.pace", "100", "Successful runs a second whose details are kept; 0 for no bound"),
     ("journal.value", "16384", "Bytes of a value that the journal keeps; longer ones are cut with a mark"),
@@ -46,7 +46,7 @@ pub const SETTINGS: &[(&str, &str, &str)] = &[
         "",
         "Databases for `sql` steps: NAME=URL, several separated by spaces; in a file, databases.NAME.url",
     ),
-    ("rehearsal.url", "", "Server on which databases are made for cases; that of database.url unless set"),
+    ("rehearsal.url", "", "Server on which databases are made for cases; that of database.url by default"),
     ("secrets.key", "", "Key of the secrets, 32 bytes in base64; better kept in the environment or a file"),
     ("secrets.key_file", "", "File with the key of the secrets; made when it is not there"),
     ("token_file", "", "File to which the first start writes the operator token"),

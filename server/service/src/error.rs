@@ -45,7 +45,7 @@ impl Error {
                 Problem::new(503, "The database is unavailable").detail("nothing was changed; try again in a moment")
             }
             Error::Store(error) if error.is_contention() => {
-                Problem::new(409, "Others were faster").detail("nothing was changed; try again in a moment")
+                Problem::new(409, "Conflicting change").detail("nothing was changed; try again in a moment")
             }
             _ => Problem::new(500, "Internal server error"),
         }

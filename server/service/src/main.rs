@@ -363,7 +363,7 @@ fn cannot_listen(name: &str, config: &Config, source: std::io::Error) -> Error {
     Error::Io { what, source }
 }
 
-/// Tells the operator token once: to the file that is set, else on standard error.
+/// Reports the operator token once: to the file that is set, else on standard error.
 fn tell_token(config: &Config, token: &str) -> Result<()> {
     match config.text("token_file") {
         "" => eprintln!("The operator token, shown only now:\n\n    {token}\n"),
@@ -406,7 +406,7 @@ async fn keep_server(store: Store) {
         every.tick().await;
         match store.look_for_server().await {
             Ok(None) => {}
-            Ok(Some(server)) => tracing::warn!(server, "the database was away; another of its servers is used"),
+            Ok(Some(server)) => tracing::warn!(server, "the database was unavailable; another of its servers is used"),
             Err(error) => tracing::debug!(%error, "none of the database's servers answers"),
         }
     }

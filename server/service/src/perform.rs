@@ -219,7 +219,7 @@ async fn exchange(
     Ok(Answer { status: response.status().as_u16(), headers, body })
 }
 
-/// Sends a body of JSON to an address that is no service's; gives the status of the answer.
+/// Sends a body of JSON to an address that is no service's; returns the status of the answer.
 pub async fn post(
     address: &str,
     private_too: bool,
@@ -254,7 +254,7 @@ fn private(service: &Service, host: &str) -> EffectError {
     )
 }
 
-/// Tells the kinds of failure apart.
+/// Distinguishes the kinds of failure.
 fn told(service: &Service, error: reqwest::Error) -> EffectError {
     let mut inner: Option<&(dyn std::error::Error + 'static)> = error.source();
     let mut deepest = error.to_string();

@@ -44,7 +44,7 @@ pub struct Revision {
     pub live: bool,
 }
 
-/// How often a deploy that lost against another one is tried again.
+/// How often a deploy that lost against another one is retried.
 const TRIES: u32 = 5;
 
 impl Store {

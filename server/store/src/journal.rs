@@ -288,7 +288,7 @@ impl Store {
             .collect())
     }
 
-    /// Deletes runs that began before an instant, at most `limit` of them; gives how many.
+    /// Deletes runs that began before an instant, at most `limit` of them; returns how many.
     pub async fn purge_runs(&self, before: Micros, limit: u32) -> Result<u64> {
         let ids = sqlx::query_scalar!("SELECT id FROM run WHERE started < ? ORDER BY started LIMIT ?", before, limit)
             .fetch_all(&self.pool)

@@ -43,7 +43,7 @@ pub enum Error {
     Migration(#[from] sqlx::migrate::MigrateError),
     #[error("{doing}: {source}")]
     Query { doing: &'static str, source: sqlx::Error },
-    #[error("others were faster too often; try again")]
+    #[error("too many conflicting changes; try again")]
     Contended,
 }
 
@@ -87,7 +87,7 @@ impl Error {
     }
 }
 
-/// Says what was being done when a query failed.
+/// Reports what was being done when a query failed.
 trait Doing<T> {
     fn doing(self, doing: &'static str) -> Result<T>;
 }

@@ -112,7 +112,7 @@ async fn under_fences(store: &Store) {
         assert_eq!(store.write_jobs(&[&write(10, 1, None)], at).await.expect("writes"), [true]);
     }
     // It was slow, was declared dead, and another has the job by now.
-    assert!(store.bury(slow, 500).await.expect("buries") >= 1);
+    assert!(store.reclaim(slow, 500).await.expect("reclaims") >= 1);
     let taken = store.claim(Uuid::from_u128(2), ("fence", ALL), FREE, 1, 501).await.expect("claims");
     assert_eq!((taken.jobs[0].id.as_u128(), taken.jobs[0].fence, taken.jobs[0].outcomes), (10, 3, 1));
     for (old, new) in [(None, None), (Some(JobPhase::Succeeded), Some(JobPhase::Failed))] {

@@ -35,7 +35,7 @@ pub fn get(office: &Office, path: &str, headers: &[(&str, &str)]) -> Answer {
     http("GET", &format!("{}{path}", office.public()), headers, b"")
 }
 
-/// Waits until a job is in a state; gives its document.
+/// Waits until a job is in a state; returns its document.
 pub fn becomes(office: &Office, id: &str, state: &str) -> Json {
     let found = wait::until(LONG, || {
         let job = get(office, &format!("/~/jobs/{id}"), &[]).json();

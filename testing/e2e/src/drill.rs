@@ -1,4 +1,4 @@
-//! Drills: services are killed and the database goes away under load, and what was accepted is counted
+//! Drills: services are killed and the database becomes unavailable under load, and what was accepted is counted
 //! afterwards. Short ones are tests; `cargo xtask drill` runs them as long as wanted.
 
 use std::collections::{BTreeMap, HashMap};

@@ -24,7 +24,7 @@ fn the_demo_office_from_check_to_run() {
     assert!(run(&["show", "berth-quote", "--source"], 0).starts_with("workflow: berth-quote\n"));
     assert!(run(&["show", "berth-qote"], 1).contains("did you mean `berth-quote`?"));
 
-    // The tide office fails once: the call is tried again, and the run shows it.
+    // The tide office fails once: the call is retried, and the run shows it.
     let behave = format!("http://127.0.0.1:{}/~/behaviour/tides?fail_next=1", office.ports.standins);
     assert_eq!(http("PUT", &behave, &[], b"").status, 204);
     let called = run(

@@ -1,4 +1,4 @@
-//! What is kept when processes die or are only slow, when the database goes away, and when a clock jumps.
+//! What is kept when processes die or are only slow, when the database becomes unavailable, and when a clock jumps.
 //! Longer ones are `cargo xtask drill`.
 
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -154,7 +154,7 @@ fn nothing_is_lost_when_services_are_killed_and_the_database_restarts() {
     let found = drill.finish(&server, "kanzlei_drill", Duration::from_secs(60));
     println!("{found}");
     assert!(found.good(), "{found}\n{:?} {:?}", found.stuck, found.repeated_after_journaled);
-    assert!(found.refused > 0, "the database was away");
+    assert!(found.refused > 0, "the database was unavailable");
 }
 
 fn drill_server() -> &'static std::sync::Mutex<kanzlei_harness::mariadb::Mariadb> {

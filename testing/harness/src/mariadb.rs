@@ -176,7 +176,7 @@ impl Mariadb {
         Ok(String::from_utf8_lossy(&output.stdout).into_owned())
     }
 
-    /// A fresh database; gives its address.
+    /// A fresh database; returns its address.
     pub fn fresh(&self, name: &str) -> Result<String> {
         self.sql(
             "kanzlei",

@@ -183,7 +183,7 @@ impl Whole {
     }
 }
 
-/// The harbour office's own database with its first records, made when it is not there; gives its address.
+/// The harbour office's own database with its first records, made when it is not there; returns its address.
 pub fn harbour(server: &Mariadb, name: &str) -> Result<String> {
     let seed = seed("harbour.sql")?;
     server.sql("kanzlei", &format!("CREATE DATABASE IF NOT EXISTS {name} CHARACTER SET utf8mb4"))?;

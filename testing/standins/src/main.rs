@@ -79,7 +79,7 @@ const VESSELS: [(&str, &str, &str, f64, f64, &str); 8] = [
 ];
 
 impl State {
-    /// Behaves as told; gives the answer to send instead of the real one.
+    /// Behaves as told; returns the answer to send instead of the real one.
     async fn behave(&self, service: &str) -> (Option<HttpResponse>, usize) {
         *lock(&self.seen).entry(service.to_owned()).or_default() += 1;
         let (behaviour, fail) = {

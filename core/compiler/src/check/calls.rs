@@ -283,7 +283,7 @@ fn finish(
     })
 }
 
-/// Tells what is sent and can never be what the operation takes.
+/// Reports what is sent and can never be what the operation takes.
 fn argument_types(
     walk: &mut Walk,
     call: &Call,

@@ -137,7 +137,7 @@ impl Checked {
     }
 }
 
-/// Tells what is wrong with the expressions in a text of a document.
+/// Reports what is wrong with the expressions in a text of a document.
 pub fn tell_faults(report: &mut Report, node: &Node, faults: Vec<Fault>) {
     for fault in faults {
         let at = node.place_in(report.text(), fault.at.start as usize, fault.at.end as usize);

@@ -238,7 +238,7 @@ impl Walk<'_, '_, '_> {
         (id, end)
     }
 
-    /// Runs `inner` and takes the names it defined out of the scope again; gives them back.
+    /// Runs `inner` and takes the names it defined out of the scope again; returns them.
     pub(super) fn apart<T>(&mut self, inner: impl FnOnce(&mut Self) -> T) -> (T, Vec<String>) {
         let open = self.scope.open();
         let result = inner(self);
@@ -348,7 +348,7 @@ impl Walk<'_, '_, '_> {
         shown.rows = rows;
     }
 
-    /// Gives a name its slot; the same name on another branch shares it.
+    /// Assigns a name its slot; the same name on another branch shares it.
     pub(super) fn define(&mut self, name: &Named) -> Option<u32> {
         if self.scope.slot(&name.text).is_some() {
             self.report.error("name-taken", name.at, format!("`{}` already has a value here", name.text));

@@ -324,7 +324,7 @@ pub enum Cancel {
     Tag(Maker),
 }
 
-/// Gives an address out and waits for what comes to it.
+/// Opens an address, passes it on and waits for what comes to it.
 #[derive(Debug)]
 pub struct Await {
     /// Holds the address while the steps run.

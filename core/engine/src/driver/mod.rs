@@ -122,7 +122,7 @@ pub async fn drive<P: Performer, R: Recorder>(
                 continue;
             }
             Next::Finished => return Ok(Left::Ended),
-            Next::Breathe => match performer.yield_now().await {
+            Next::Yield => match performer.yield_now().await {
                 Some(event) => event,
                 None => continue,
             },

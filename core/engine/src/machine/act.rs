@@ -183,7 +183,7 @@ impl Machine {
         Ok(Reply { status, headers, body, problem: false })
     }
 
-    /// Gives the reply to the client, or to the step that invoked this workflow.
+    /// Sends the reply to the client, or to the step that invoked this workflow.
     fn give(&mut self, fibre: &mut Fibre, record: usize, reply: Reply) -> Flow {
         let status = Value::Int(reply.status.into());
         let run_itself = fibre.level == 0;

@@ -185,7 +185,7 @@ impl Machine {
         let (mut at, mut fibre, mut flow) = (at, fibre, flow);
         loop {
             while let Flow::On = flow {
-                flow = if self.out_of_breath() { Flow::Yield } else { self.advance(at, &mut fibre) };
+                flow = if self.budget_used_up() { Flow::Yield } else { self.advance(at, &mut fibre) };
             }
             let result = match flow {
                 Flow::On | Flow::Waits => {
@@ -280,7 +280,7 @@ impl Machine {
         Flow::On
     }
 
-    /// Ends a step that did not fail, and gives its result its name.
+    /// Ends a step that did not fail, and binds its result to its name.
     pub(super) fn close(&mut self, fibre: &mut Fibre, record: usize, state: State, outcome: Value) {
         let now = self.now;
         let plan = self.levels[fibre.level as usize].plan.clone();

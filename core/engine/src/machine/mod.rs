@@ -58,8 +58,8 @@ pub type Micros = i64;
 pub const MAX_TAKEN: u32 = 200_000;
 /// The most items of one loop.
 pub const MAX_ITEMS: usize = 100_000;
-/// Steps after which a run lets its holder see to others: [`Next::Breathe`].
-pub const BREATH: u32 = 1000;
+/// Steps of one budget, after which a run yields: [`Next::Yield`].
+pub const YIELD_AFTER: u32 = 1000;
 /// How often a `keep` is made anew because another run was faster.
 pub const MAX_KEEP_TRIES: u32 = 50;
 
@@ -76,7 +76,7 @@ pub struct Start {
     pub attempt: u32,
 }
 
-/// Tells the effects of one run apart.
+/// Distinguishes the effects of one run.
 pub type EffectId = u64;
 
 /// What is to be done next.
@@ -90,8 +90,8 @@ pub enum Next {
     Answer(Box<Reply>),
     /// A note or how far the run is, for whoever follows it.
     Tell(Told),
-    /// It took many steps without waiting: let others have their turn, then ask again.
-    Breathe,
+    /// The step budget is used up: others get their turn, then ask again.
+    Yield,
     /// Everything that can be begun is under way: feed an outcome.
     Idle,
     /// The run has ended; [`Machine::ended`] says how.
@@ -240,8 +240,8 @@ pub struct Machine {
     remembered: Option<Value>,
     now: Micros,
     taken: u32,
-    /// The count of steps at which the holder is to breathe.
-    breath: u32,
+    /// The count of steps at which the budget is used up.
+    yield_at: u32,
     limits: Limits,
 }
 
@@ -276,7 +276,7 @@ impl Machine {
             remembered: None,
             now: start.now,
             taken: 0,
-            breath: BREATH,
+            yield_at: YIELD_AFTER,
             limits: Limits::default(),
         };
         machine.start_invocation(0, slots, None);
@@ -330,7 +330,7 @@ impl Machine {
         self.remembered.as_ref()
     }
 
-    /// Says what is to be done; each effect is said once.
+    /// What is to be done next; each effect is returned once.
     #[allow(clippy::should_implement_trait)]
     pub fn next(&mut self) -> Next {
         loop {
@@ -352,9 +352,9 @@ impl Machine {
             if let Some((id, effect)) = self.due.pop_front() {
                 return Next::Do(id, effect);
             }
-            if self.out_of_breath() {
-                self.breath = self.taken + BREATH;
-                return Next::Breathe;
+            if self.budget_used_up() {
+                self.yield_at = self.taken + YIELD_AFTER;
+                return Next::Yield;
             }
             match self.ready.pop_front() {
                 Some(fibre) => self.run_fibre(fibre),
@@ -363,11 +363,11 @@ impl Machine {
         }
     }
 
-    fn out_of_breath(&self) -> bool {
-        self.taken >= self.breath
+    fn budget_used_up(&self) -> bool {
+        self.taken >= self.yield_at
     }
 
-    /// Takes the outcome of an effect; one that nobody waits for is let go.
+    /// Feeds the outcome of an effect; one that nothing waits for is dropped.
     pub fn feed(&mut self, id: EffectId, outcome: Outcome, now: Micros) {
         self.now = self.now.max(now);
         if self.ended.is_some() {

@@ -28,7 +28,7 @@ fn fault(kind: FailureKind) -> Outcome {
     Outcome::Called(Err(EffectError { kind, detail: "away".into() }))
 }
 
-/// Runs to the end with these outcomes of calls, in the order they are asked for; gives the reply and
+/// Runs to the end with these outcomes of calls, in the order they are asked for; returns the reply and
 /// the states by paragraph number.
 fn run(machine: &mut Machine, outcomes: Vec<Outcome>) -> (Option<Reply>, String) {
     let mut outcomes = outcomes.into_iter();
@@ -186,19 +186,19 @@ fn steps_behind_the_reply_still_run() {
 }
 
 #[test]
-fn a_long_run_breathes_between_its_steps() {
+fn a_long_run_yields_between_its_steps() {
     let mut machine = start(plan("  - {each: x, in: list.range(2500), steps: [{note: x}]}\n  - reply: 200\n"), 1);
-    let (mut breaths, mut told) = (0, 0);
+    let (mut yields, mut told) = (0, 0);
     loop {
         match machine.next() {
-            Next::Breathe => breaths += 1,
+            Next::Yield => yields += 1,
             Next::Tell(_) => told += 1,
             Next::Answer(_) => assert_eq!(told, 2500),
             Next::Finished => break,
             other => panic!("{other:?}"),
         }
     }
-    assert_eq!((breaths, machine.records().len()), (2, 2502));
+    assert_eq!((yields, machine.records().len()), (2, 2502));
 }
 
 #[test]

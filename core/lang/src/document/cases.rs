@@ -153,7 +153,7 @@ pub const ANSWER: &[KeySpec] = keys! {
     "when", r#"{"type":["string","boolean"]}"#, "Answers only where this holds of `request`: its `method`, `path`, `params`, `query`, `headers`, `body`; `statement` and `bind` for SQL.";
     "times", r#"{"type":"integer","minimum":1}"#, "How often it answers before the next one does.";
     "takes", TEXT, "How long the answer takes: `300ms`.";
-    "status", r#"{"type":"integer"}"#, "The status; 200 unless said.";
+    "status", r#"{"type":"integer"}"#, "The status; default: 200.";
     "headers", VALUES, "Headers of the answer.";
     "body", ANY, "The body: text as it is, anything else as JSON; texts may hold `${request…}`.";
     "rows", r#"{"type":"array"}"#, "Rows a statement gives.";

@@ -20,7 +20,7 @@ pub const WORKFLOW: &[KeySpec] = keys! {
     "workflow", r#"{"type":"string","pattern":"^[a-z][a-z0-9-]*$"}"#, "The name of the workflow.";
     "about", TEXT, "What it is for, in a sentence.";
     "input", r#"{"type":"object","additionalProperties":{"type":"object"}}"#, "What it takes: JSON Schema by name. Required unless it has a `default` or says `optional: true`.";
-    "extra", r#"{"enum":["refuse","allow"]}"#, "Whether members that are not declared are let in; `refuse` unless said.";
+    "extra", r#"{"enum":["refuse","allow"]}"#, "Whether members that are not declared are let in; default: `refuse`.";
     "entries", r##"{"type":"array","items":{"$ref":"#/$defs/entry"}}"##, "The ways in.";
     "functions", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Named functions for expressions: `total: \"(a, b) => a + b\"`.";
     "queue", r##"{"$ref":"#/$defs/queue"}"##, "How it runs as a job: `lane`, `priority`, `tag`, `retry`, `results`, `notify`.";
@@ -32,17 +32,17 @@ pub const ENDPOINT: &[KeySpec] = keys! {
     "endpoint", r#"{"type":"string","pattern":"^(GET|HEAD|POST|PUT|PATCH|DELETE) /"}"#, "Method and path template: `POST /harbours/{harbour}/quotes`.";
     "access", r#"{"enum":["open"]}"#, "Who may call: `open` for anybody.";
     "from", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Where an input comes from, when not by convention: `header.X-Trace-Id`, `query.q`, `body`.";
-    "answer", r#"{"enum":["now","later","either"]}"#, "`now`: the reply of the run; `later`: 202 and the address of a job; `either`: as the client prefers (RFC 7240). `now` unless said.";
+    "answer", r#"{"enum":["now","later","either"]}"#, "`now`: the reply of the run; `later`: 202 and the address of a job; `either`: as the client prefers (RFC 7240). Default: `now`.";
     "limits", r##"{"$ref":"#/$defs/limits"}"##, "The longest a request may take and the largest body.";
 };
 
 pub const TIMETABLE: &[KeySpec] = keys! {
     "timetable", r#"{"type":["string","array"],"items":{"type":"string"}}"#, "When a job is due: a pattern of five fields (minute, hour, day of month, month, weekday), or a list of them.";
-    "zone", TEXT, "The time zone of the pattern, as the IANA names it: `Europe/Oslo`; `UTC` unless said.";
+    "zone", TEXT, "The time zone of the pattern, as the IANA names it: `Europe/Oslo`; default: `UTC`.";
     "from", TEXT, "Not before this instant.";
     "until", TEXT, "Not after this instant.";
-    "missed", r#"{"enum":["skip","once","all"]}"#, "What becomes of times that passed while nothing ran: left out, made up for once, or each. `skip` unless said.";
-    "overlap", r#"{"enum":["allow","skip","wait"]}"#, "What becomes of a time at which the job before has not ended: run beside it, left out, or behind it. `allow` unless said.";
+    "missed", r#"{"enum":["skip","once","all"]}"#, "What becomes of times that passed while nothing ran: left out, made up for once, or each. Default: `skip`.";
+    "overlap", r#"{"enum":["allow","skip","wait"]}"#, "What becomes of a time at which the job before has not ended: run beside it, left out, or behind it. Default: `allow`.";
     "send", VALUES, "The input of the job; `due` is the instant it is due.";
 };
 pub const EVERY: &[KeySpec] = keys! {
@@ -50,17 +50,17 @@ pub const EVERY: &[KeySpec] = keys! {
 };
 
 pub const QUEUE: &[KeySpec] = keys! {
-    "lane", TEXT, "The lane its jobs wait in; `main` unless said.";
-    "priority", r#"{"type":"integer","minimum":1,"maximum":9}"#, "1 goes first, 9 last; 5 unless said.";
+    "lane", TEXT, "The lane its jobs wait in; default: `main`.";
+    "priority", r#"{"type":"integer","minimum":1,"maximum":9}"#, "1 goes first, 9 last; default: 5.";
     "tag", TEXT, "By which its jobs can be found and cancelled: `hold-${input.berth}`.";
     "retry", r##"{"$ref":"#/$defs/retry"}"##, "Which failures are retried, when and how often: `{attempts: 6, first: 10s, factor: 2, max: 10min}`.";
-    "results", DURATION, "How long a result can be had after the end; `24h` unless said.";
+    "results", DURATION, "How long a result can be had after the end; default: `24h`.";
     "notify", r##"{"$ref":"#/$defs/notify"}"##, "Tells an address when the job has ended: `{to: \"${input.tell}\", secret: notify-key}`.";
 };
 pub const NOTIFY: &[KeySpec] = keys! {
     "to", TEXT, "The address, often one of the input: `${input.tell}`; nothing is told where it gives nothing.";
     "secret", TEXT, "The name of the secret that signs it (Standard Webhooks).";
-    "network", r#"{"enum":["public","private"]}"#, "`private` allows private addresses; `public` unless said.";
+    "network", r#"{"enum":["public","private"]}"#, "`private` allows private addresses; default: `public`.";
 };
 
 pub const LIMITS: &[KeySpec] = keys! {
@@ -82,8 +82,8 @@ pub const CALL: &[KeySpec] = keys! {
     "headers", VALUES, "Request headers.";
     "body", ANY, "The whole request body.";
     "as", r#"{"enum":["json","form","text","multipart"]}"#, "How the body is written, when not by what the operation takes.";
-    "accept", r#"{"type":"array","items":{"type":["integer","string"]}}"#, "Statuses that are no failure: `[200, 404]`, `[2xx]`. 2xx unless said.";
-    "within", DURATION, "How long one attempt may take; 10s unless said.";
+    "accept", r#"{"type":"array","items":{"type":["integer","string"]}}"#, "Statuses that are no failure: `[200, 404]`, `[2xx]`. Default: 2xx.";
+    "within", DURATION, "How long one attempt may take; default: 10s.";
     "retry", r##"{"allOf":[{"$ref":"#/$defs/retry"},{"properties":{"attempts":{"maximum":20}}}]}"##, "Which failures are retried, when and how often.";
 };
 
@@ -125,7 +125,7 @@ pub const EACH: &[KeySpec] = keys! {
     "in", CONDITION, "The list, as an expression.";
     "position", TEXT, "The name of the item's position, from 0.";
     "steps", STEPS, "Steps for each item.";
-    "at_once", r#"{"type":"integer","minimum":1,"maximum":64}"#, "How many items are worked on at once; 1 unless said.";
+    "at_once", r#"{"type":"integer","minimum":1,"maximum":64}"#, "How many items are worked on at once; default: 1.";
     "collect", ANY, "The value kept of each item; the step's result is their list.";
     "settle", r#"{"enum":["all"]}"#, "`all`: a failure ends only its own item.";
 };
@@ -142,7 +142,7 @@ pub const SQL: &[KeySpec] = keys! {
     "statement", TEXT, "One statement with named parameters: `SELECT name FROM vessel WHERE imo = :imo`.";
     "bind", VALUES, "Values of the parameters.";
     "statements", r##"{"type":"array","items":{"$ref":"#/$defs/statement"}}"##, "Several statements in one transaction, each with its `bind`.";
-    "within", DURATION, "How long it may take; 5s unless said.";
+    "within", DURATION, "How long it may take; default: 5s.";
 };
 pub const STATEMENT: &[KeySpec] = keys! {
     "statement", TEXT, "One statement with named parameters.";

@@ -54,9 +54,9 @@ pub const LANE: &[KeySpec] = keys! {
     "about", r#"{"type":"string"}"#, "What it is for, in a sentence.";
     "at_once", r#"{"type":"integer","minimum":1,"maximum":10000}"#, "The most jobs that run at the same time, over all processes.";
     "pace", r#"{"type":"string"}"#, "The most jobs that begin in an interval, spread evenly: `30/min`.";
-    "order", r#"{"oneOf":[{"enum":["due","strict"]},{"type":"object","properties":{"per":{"type":"string"}},"required":["per"],"additionalProperties":false}]}"#, "`due`: as they are due; `strict`: one after another, each to its end; `{per: input.imo}`: one at a time of those with the same value. `due` unless said.";
+    "order", r#"{"oneOf":[{"enum":["due","strict"]},{"type":"object","properties":{"per":{"type":"string"}},"required":["per"],"additionalProperties":false}]}"#, "`due`: as they are due; `strict`: one after another, each to its end; `{per: input.imo}`: one at a time of those with the same value. Default: `due`.";
     "length", r#"{"type":"integer","minimum":1}"#, "The most jobs that wait in it; beyond them `full` is answered.";
-    "full", r#"{"enum":[503,429]}"#, "The status that clients see when it is full; 503 unless said.";
+    "full", r#"{"enum":[503,429]}"#, "The status that clients see when it is full; default: 503.";
     "retry", r##"{"$ref":"#/$defs/retry"}"##, "Which failed jobs are retried, when and how often, where their workflow has no policy.";
 };
 const PER: &[KeySpec] = keys! { "per", r#"{"type":"string"}"#, "An expression over `input`."; };

@@ -21,7 +21,7 @@ pub struct Service {
     pub base: String,
     /// `network: private`: private and link-local addresses may be called.
     pub private: bool,
-    /// Whether it honours `Idempotency-Key`, so that any call may be tried again.
+    /// Whether it honours `Idempotency-Key`, so that any call may be retried.
     pub idempotency_key: bool,
     pub within: Option<Duration>,
     pub credentials: Option<Credentials>,
@@ -143,12 +143,12 @@ pub const SERVICE: &[KeySpec] = &[
     },
     KeySpec {
         name: "network",
-        about: "`private` lets calls reach private and link-local addresses; `public` unless said.",
+        about: "`private` lets calls reach private and link-local addresses; default: `public`.",
         schema: r#"{"enum":["public","private"]}"#,
     },
     KeySpec {
         name: "idempotency_key",
-        about: "Whether it honours `Idempotency-Key`, so that any call may be tried again.",
+        about: "Whether it honours `Idempotency-Key`, so that any call may be retried.",
         schema: r#"{"type":"boolean"}"#,
     },
     KeySpec {

@@ -122,7 +122,7 @@ pub struct Queue {
     pub notify: Option<Notify>,
 }
 
-/// Who is told that a job has ended.
+/// Who is notified that a job has ended.
 #[derive(Clone, Debug)]
 pub struct Notify {
     pub to: Node,

@@ -561,7 +561,7 @@ impl Eval<'_> {
             Target::Local(local) => self.locals[*local as usize] = value,
             Target::Object { members, rest } => {
                 if value.is_nullish() {
-                    return type_failure(format!("{} cannot be taken apart", value.kind()));
+                    return type_failure(format!("{} cannot be destructured", value.kind()));
                 }
                 let mut taken: Vec<Str> = Vec::with_capacity(members.len());
                 for (key, target, default) in members {

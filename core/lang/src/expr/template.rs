@@ -99,7 +99,7 @@ fn shift_span(at: Span, by: usize) -> Span {
     Span { start: at.start + by as u32, end: at.end + by as u32 }
 }
 
-/// Compiles the expression that starts at `from`; gives the position behind its closing brace too.
+/// Compiles the expression that starts at `from`; returns the position behind its closing brace too.
 ///
 /// The expression ends at the first closing brace up to which the text parses: a brace inside a
 /// string, a template, an object or a pattern leaves something open before it.

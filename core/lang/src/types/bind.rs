@@ -118,7 +118,7 @@ impl Infer<'_> {
                 let given = self.taken_apart(&given, at);
                 let wrong = given.keep(|one| !matches!(one, Type::Unknown | Type::List(_) | Type::Text(_)));
                 if wrong != Type::Never {
-                    self.tell("wrong-operand", format!("{} cannot be taken apart like a list", wrong.what()), at);
+                    self.tell("wrong-operand", format!("{} cannot be destructured like a list", wrong.what()), at);
                 }
                 let item = items(&given);
                 for (position, target) in targets.iter().enumerate() {

@@ -6,7 +6,7 @@ use super::narrow::path;
 use crate::expr::ast::{Arg, Expr, Function, Kind, MethodCall, Span, Target};
 use crate::expr::functions::{Method, Static};
 
-/// How often the type of an accumulator is tried again before it counts as unknown.
+/// How often the type of an accumulator is retried before it counts as unknown.
 const ROUNDS: usize = 4;
 
 impl Infer<'_> {

@@ -86,7 +86,7 @@ impl Env {
         Env { slots: self.slots.clone(), facts: infer.facts }
     }
 
-    /// Gives a slot its type, growing as needed.
+    /// Sets the type of a slot, growing as needed.
     pub fn set(&mut self, slot: u32, of: Type) {
         let slot = slot as usize;
         if self.slots.len() <= slot {
@@ -479,7 +479,7 @@ impl Infer<'_> {
         }
     }
 
-    /// Tells alternatives that do not fit.
+    /// Reports alternatives that do not fit.
     pub(super) fn only(&mut self, of: &Type, expr: &Expr, fits: impl Fn(&Type) -> bool, says: &str) {
         let wrong = of.keep(|one| *one != Type::Unknown && !fits(one));
         if wrong != Type::Never {

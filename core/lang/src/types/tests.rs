@@ -2,7 +2,7 @@ use super::*;
 use crate::expr::functions::Method;
 use crate::expr::{ErrorKind, Expression, Limits, Scope};
 
-/// Infers over `v` of the type that a schema describes; gives the type and the codes of what is found.
+/// Infers over `v` of the type that a schema describes; returns the type and the codes of what is found.
 fn infer(schema: &str, text: &str) -> (String, Vec<String>) {
     let schema: serde_json::Value = serde_json::from_str(schema).unwrap_or_else(|e| panic!("{schema}: {e}"));
     let mut scope = Scope::default();

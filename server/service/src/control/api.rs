@@ -441,7 +441,7 @@ pub async fn past_run(app: &App, id: &str) -> Result<Run> {
             "{uuid} is a job without a run in the journal: it has not ended, or it was cancelled; `kanzlei job {uuid}` shows it"
         ),
         None => format!(
-            "the journal has no run {uuid}; details of successful runs are let go under load, and old runs are purged"
+            "the journal has no run {uuid}; details of successful runs are dropped under load, and old runs are purged"
         ),
     }))
 }

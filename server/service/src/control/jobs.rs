@@ -55,7 +55,7 @@ impl Meant {
                 Ok(at) => Ok(at.as_microsecond()),
                 Err(_) => {
                     let detail = format!("`{name}` is an instant such as 2027-03-04T06:00:00Z, not `{text}`");
-                    Err(Error::problem(422, "That is no time", detail))
+                    Err(Error::problem(422, "Invalid instant", detail))
                 }
             };
             text.map(read).transpose()
@@ -153,7 +153,7 @@ fn read_id(id: &str) -> Result<Uuid> {
     id.parse().map_err(|_| Error::problem(400, "Malformed id", format!("`{id}` is not the id of a job")))
 }
 
-/// `GET /jobs/{id}`: one job with its sheet, what each step did, its history, and who is told of its end.
+/// `GET /jobs/{id}`: one job with its sheet, what each step did, its history, and who is notified of its end.
 pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     let id = read_id(&id)?;
     let Some(job) = app.store.job(id).await? else {
@@ -307,7 +307,11 @@ pub async fn act(app: Data<App>, body: Json<Act>) -> Result<HttpResponse> {
             },
             "postpone" => {
                 let Some(due) = due else {
-                    return Err(Error::problem(422, "When?", "say `due`: an instant, or a span such as `2h`"));
+                    return Err(Error::problem(
+                        422,
+                        "Missing `due`",
+                        "set `due` to an instant, or to a span such as `2h`",
+                    ));
                 };
                 let line = past("postponed", "an operator", Some(&instant(due)));
                 match app.store.reschedule(id, due, &line).await? {
@@ -321,7 +325,7 @@ pub async fn act(app: Data<App>, body: Json<Act>) -> Result<HttpResponse> {
                     None | Some("failed-step") => false,
                     Some(other) => {
                         let detail = format!("`from` is `failed-step` or `start`, not `{other}`");
-                        return Err(Error::problem(422, "From where?", detail));
+                        return Err(Error::problem(422, "Invalid `from`", detail));
                     }
                 };
                 retry(&app, id, from_start, at).await?
@@ -345,7 +349,7 @@ fn due_of(text: &str, at: i64) -> Result<i64> {
     if let Ok(span) = kanzlei_model::duration::parse(text) {
         return Ok(at.saturating_add(span.as_micros() as i64));
     }
-    let wrong = |detail: String| Error::problem(422, "That is no time to come", detail);
+    let wrong = |detail: String| Error::problem(422, "Invalid due time", detail);
     let due = text.parse::<Timestamp>().map_err(|_| {
         wrong(format!("`{text}` is neither an instant such as 2027-03-04T06:00:00Z nor a span such as `2h`"))
     })?;

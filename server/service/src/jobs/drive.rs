@@ -427,7 +427,7 @@ impl Journaled {
         }
     }
 
-    /// Gives the job back to the queue until what it waits for is there.
+    /// Returns the job to the queue until what it waits for is there.
     async fn give_back(mut self, waits: Option<(i64, &'static str)>) {
         let (wake, why) = waits.unwrap_or((now(), "pause"));
         let end =

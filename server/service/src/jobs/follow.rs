@@ -38,7 +38,7 @@ impl Followers {
         Followers { most, all: AtomicUsize::new(0), jobs: Mutex::default() }
     }
 
-    /// Tells that a job changed.
+    /// Reports that a job changed.
     pub fn changed(&self, id: Uuid) {
         let jobs = self.jobs.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(followed) = jobs.get(&id) {
@@ -86,7 +86,7 @@ impl Drop for Follower {
     }
 }
 
-/// Looks for what other processes changed, for ever.
+/// Looks for what other processes changed, until the process ends.
 pub async fn run(store: Store, jobs: Arc<super::Jobs>) {
     let mut every = tokio::time::interval(LOOK);
     every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);

@@ -63,9 +63,9 @@ pub struct Jobs {
     pub secrets: Arc<Secrets>,
     pub public_url: String,
     pub followers: follow::Followers,
-    /// Tells the worker that there is something to take.
+    /// Notifies the worker that there is something to claim.
     pub wake: Arc<Notify>,
-    /// Tells runs that somebody wants them to stop.
+    /// Notifies runs that somebody wants them to stop.
     pub stops: Arc<Notify>,
     pub most_input: usize,
     /// Shared by who runs jobs and who looks at them.
@@ -287,7 +287,7 @@ impl Jobs {
         Ok(done)
     }
 
-    /// Cancels those of many jobs that can be cancelled without asking one by one; gives which are left.
+    /// Cancels those of many jobs that can be cancelled without asking one by one; returns which are left.
     pub async fn cancel_most(&self, ids: Vec<Uuid>, by: &str) -> kanzlei_store::Result<(Vec<Uuid>, Vec<Uuid>)> {
         let (mut done, mut left) = (Vec::new(), Vec::new());
         for chunk in ids.chunks(500) {
@@ -304,7 +304,7 @@ impl Jobs {
         Ok((done, left))
     }
 
-    /// Cancels one job; gives the phase it was found in.
+    /// Cancels one job; returns the phase it was found in.
     pub async fn cancel_one(&self, id: Uuid, by: &str) -> kanzlei_store::Result<Option<JobPhase>> {
         let found = self.store.cancel_job(id, now(), &past("cancelled", by, None)).await?;
         if found == Some(JobPhase::Running) {

@@ -1,4 +1,4 @@
-//! Tells addresses that jobs have ended, signed as Standard Webhooks says, again and again with longer
+//! Reports addresses that jobs have ended, signed as Standard Webhooks says, again and again with longer
 //! pauses until somebody takes it or [`PAUSES`] are used up.
 
 use std::sync::Arc;
@@ -21,7 +21,7 @@ const LOOK: Duration = Duration::from_secs(1);
 const ROUND: u32 = 50;
 const WITHIN: Duration = Duration::from_secs(15);
 
-/// Tells what is due, for ever.
+/// Notifies addresses of what is due, until the process ends.
 pub async fn run(jobs: Arc<Jobs>) {
     loop {
         tokio::time::sleep(LOOK).await;

@@ -26,7 +26,7 @@ use crate::outside::Outside;
 /// How often it is looked for what other processes queued.
 const LOOK: Duration = Duration::from_millis(200);
 /// The least time between two looks under load: what comes meanwhile is taken together.
-const BREATH: Duration = Duration::from_millis(3);
+const YIELD_AFTER: Duration = Duration::from_millis(3);
 /// How long few free places wait for more of them, in microseconds.
 const GATHERED: i64 = 10_000;
 /// Jobs taken from one lane at once.
@@ -115,10 +115,10 @@ impl Worker {
         self.running.lock().unwrap_or_else(PoisonError::into_inner).len()
     }
 
-    /// Gives back what still runs: others take it up at once.
+    /// Releases what still runs, so that others claim it at once.
     pub async fn leave(&self) {
         self.drop_all();
-        if let Err(error) = self.shared.jobs.store.bury(self.id, now()).await {
+        if let Err(error) = self.shared.jobs.store.reclaim(self.id, now()).await {
             tracing::warn!(%error, "running jobs could not be given back; others take them over when the lease ends");
         }
     }
@@ -144,7 +144,7 @@ impl Worker {
                 () = self.shared.lease.sure() => {}
                 _ = stop.changed() => continue,
             }
-            tokio::time::sleep_until(looked + BREATH).await;
+            tokio::time::sleep_until(looked + YIELD_AFTER).await;
             looked = tokio::time::Instant::now();
             let next = match self.look().await {
                 Ok(next) => {
@@ -173,7 +173,7 @@ impl Worker {
         }
     }
 
-    /// Takes what is due in each lane; gives how long there is nothing to do, or nothing when there may
+    /// Takes what is due in each lane; returns how long there is nothing to do, or nothing when there may
     /// be more at once.
     async fn look(self: &Arc<Self>) -> kanzlei_store::Result<Option<Duration>> {
         let jobs = &self.shared.jobs;
@@ -338,7 +338,7 @@ impl Worker {
         let store = &self.shared.jobs.store;
         tracing::warn!(jobs = self.running(), "this worker was declared dead; what it had is run by others");
         self.drop_all();
-        store.bury(self.id, now()).await?;
+        store.reclaim(self.id, now()).await?;
         let sent = Instant::now();
         store.begin_worker(self.id, &self.name, now(), self.expires()).await?;
         self.shared.lease.renewed(sent);
@@ -372,7 +372,7 @@ impl Worker {
             }
             let silent = since.elapsed() >= self.shared.lease.length.mul_f64(SILENT);
             if id != self.id && expires < now() && silent {
-                match store.bury(id, now()).await {
+                match store.reclaim(id, now()).await {
                     Ok(0) => {}
                     Ok(count) => tracing::warn!(worker = name, jobs = count, "a dead worker's jobs were taken over"),
                     Err(error) => tracing::warn!(%error, worker = name, "a dead worker's jobs wait"),
@@ -380,9 +380,9 @@ impl Worker {
                 self.shared.jobs.wake.notify_one();
             }
         }
-        if let Ok(strays) = store.strays().await {
-            for id in strays.into_iter().filter(|id| *id != self.id) {
-                let _ = store.bury(id, now()).await;
+        if let Ok(expired_workers) = store.expired_workers().await {
+            for id in expired_workers.into_iter().filter(|id| *id != self.id) {
+                let _ = store.reclaim(id, now()).await;
             }
         }
         if store.free_turns(500).await.is_ok_and(|freed| freed > 0) {

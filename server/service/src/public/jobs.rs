@@ -78,7 +78,7 @@ fn unknown(id: &str) -> Refusal {
     Problem::new(404, "No such job").detail(format!("there is no job {id} here, or not any more")).into()
 }
 
-/// Waits until a job is as wanted, at most so long; gives it as it is then.
+/// Waits until a job is as wanted, at most so long; returns it as it is then.
 async fn wait_for(
     app: &App,
     id: Uuid,

@@ -61,7 +61,7 @@ impl Store {
         Ok(Some(found))
     }
 
-    /// Cancels those of many jobs that wait and belong to no ordering key, in one transaction; gives which. The
+    /// Cancels those of many jobs that wait and belong to no ordering key, in one transaction; returns which. The
     /// others are for [`Store::cancel_job`].
     pub async fn cancel_waiting(&self, ids: &[Uuid], now: Micros, past: &str) -> Result<Vec<Uuid>> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;

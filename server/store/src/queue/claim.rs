@@ -324,7 +324,7 @@ impl Store {
         .await
         .doing("beginning work")?;
         for dead in before.iter().map(|bytes| uuid(bytes)).filter(|dead| *dead != id) {
-            self.bury(dead, now).await?;
+            self.reclaim(dead, now).await?;
         }
         Ok(())
     }
@@ -351,8 +351,8 @@ impl Store {
         Ok(rows.into_iter().map(|row| (uuid(&row.id), row.name, row.beat, row.expires)).collect())
     }
 
-    /// Gives what a dead worker had to others: each job gets a new fence. Gives how many.
-    pub async fn bury(&self, dead: Uuid, now: Micros) -> Result<u64> {
+    /// Reclaims the jobs of an expired worker: each gets a new fence. Gives how many.
+    pub async fn reclaim(&self, dead: Uuid, now: Micros) -> Result<u64> {
         let (mut all, mut lost) = (0, 0);
         loop {
             let done = sqlx::query!(
@@ -381,7 +381,7 @@ impl Store {
         sqlx::query!("DELETE FROM worker WHERE id = ?", dead.as_bytes().as_slice())
             .execute(&self.pool)
             .await
-            .doing("burying a worker")?;
+            .doing("reclaiming jobs of an expired worker")?;
         Ok(all)
     }
 
@@ -398,7 +398,7 @@ impl Store {
         Ok(rows.into_iter().map(|row| (uuid(&row.id), row.fence)).collect())
     }
 
-    /// Gives back jobs that were taken and not begun, each under its fence.
+    /// Releases jobs that were claimed and not begun, each under its fence.
     pub async fn give_back(&self, worker: Uuid, jobs: &[(Uuid, u32)], now: Micros) -> Result<()> {
         for (job, fence) in jobs {
             sqlx::query!(
@@ -416,13 +416,13 @@ impl Store {
     }
 
     /// Running jobs whose worker is not known, as dead ones.
-    pub async fn strays(&self) -> Result<Vec<Uuid>> {
+    pub async fn expired_workers(&self) -> Result<Vec<Uuid>> {
         let rows = sqlx::query_scalar!(
             "SELECT DISTINCT j.worker AS `worker!: Vec<u8>` FROM job j LEFT JOIN worker w ON w.id = j.worker WHERE j.phase = 2 AND w.id IS NULL AND j.worker IS NOT NULL"
         )
         .fetch_all(&self.pool)
         .await
-        .doing("looking for strays")?;
+        .doing("looking for expired workers")?;
         Ok(rows.iter().map(|bytes| uuid(bytes)).collect())
     }
 

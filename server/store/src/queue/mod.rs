@@ -31,7 +31,7 @@ use crate::{Doing, Error, Micros, Result, Store};
 
 /// Rows of one statement.
 pub const ROWS: usize = 200;
-/// How often a transaction that lost against another one is tried again.
+/// How often a transaction that lost against another one is retried.
 const TRIES: u32 = 8;
 
 pub use kanzlei_model::run::JobPhase;
@@ -185,7 +185,7 @@ impl Lanes {
     }
 }
 
-/// A short pause before a transaction that lost is tried again, longer each time.
+/// A short pause before a transaction that lost is retried, longer each time.
 async fn again(attempt: u32) {
     tokio::time::sleep(std::time::Duration::from_millis(u64::from(attempt * attempt))).await;
 }
