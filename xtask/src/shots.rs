@@ -54,6 +54,11 @@ pub fn take() -> Done {
     jobs.push(post("/harbours/NES/arrivals", r#"{"imo":"9305478","arrives":"2027-03-04T06:00:00Z"}"#));
     jobs.push(format!("{behave}/registry?fail_next=9'"));
     jobs.push(post("/harbours/LIN/arrivals", r#"{"imo":"9631073","arrives":"2027-03-04T09:00:00Z"}"#));
+    // Requests that are turned away.
+    jobs.push(post("/clearances", r#"{"imo":"941735","cargo":"diesel oil"}"#));
+    jobs.push(post("/harbours/OSL/quotes", r#"{"imo":"9074720"}"#));
+    jobs.push(format!("curl -sS -X PUT http://127.0.0.1:{}/clearances", ports.public));
+    jobs.push(format!("curl -sS http://127.0.0.1:{}/harbours/LIN/tide", ports.public));
     for line in &jobs {
         shell(line)?;
     }
@@ -115,6 +120,7 @@ pub fn take() -> Done {
         format!("console-loop=/runs/{gathered}@button[data-number='4.2.2']"),
         format!("console-invoke=/runs/{billed}"),
         "console-runs=/runs".into(),
+        "console-refusals=/runs?state=refused".into(),
         "console-jobs=/jobs".into(),
         format!("console-job=/jobs/{held}"),
         "console-timetables=/timetables".into(),

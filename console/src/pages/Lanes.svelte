@@ -58,7 +58,7 @@
       <table class="bx--data-table bx--data-table--compact">
         <thead>
           <tr>
-            <th>Lane</th><th>Queued</th><th>Running</th><th>Waiting</th><th>Scheduled</th><th>Oldest waits</th><th>At once</th><th>Pace</th><th>Order</th><th>Last 5 min</th><th></th>
+            <th>Lane</th><th>Queued</th><th>Running</th><th>Waiting</th><th>Scheduled</th><th>Oldest</th><th>At once</th><th>Pace</th><th>Order</th><th>Last 5 min</th><th>Max delay</th><th></th>
           </tr>
         </thead>
         <tbody>
@@ -75,8 +75,9 @@
               <td>{took(lane.oldest_us)}</td>
               <td>{lane.at_once ?? '—'}</td>
               <td>{lane.pace ?? '—'}</td>
-              <td>{lane.order === 'due' ? 'as due' : lane.order}</td>
-              <td>{lane.last_5min.succeeded} succeeded, {lane.last_5min.failed} failed{lane.last_5min.begun ? `, delay at most ${took(lane.last_5min.max_delay_us)}` : ''}</td>
+              <td>{lane.order === 'due' ? 'as due' : lane.order.replace('one at a time per ', 'per ')}</td>
+              <td>{lane.last_5min.succeeded} succeeded{lane.last_5min.rejected ? `, ${lane.last_5min.rejected} rejected` : ''}{lane.last_5min.failed ? `, ${lane.last_5min.failed} failed` : ''}</td>
+              <td>{lane.last_5min.begun ? took(lane.last_5min.max_delay_us) : ''}</td>
               <td class="acts">
                 <Button size="small" kind="ghost" on:click={() => void act(lane.name, lane.held ? 'release' : 'hold')}>{lane.held ? 'Release' : 'Hold'}</Button>
                 <Button size="small" kind="ghost" disabled={lane.queued + lane.scheduled + lane.waiting === 0} on:click={() => (emptying = lane.name)}>Empty …</Button>
@@ -125,8 +126,14 @@
 
   td,
   th {
-    padding-left: 0.75rem;
-    padding-right: 0.75rem;
+    white-space: nowrap;
+    padding-left: 0.5rem;
+    padding-right: 0.5rem;
+  }
+
+  .acts :global(.bx--btn) {
+    padding: 0 0.5rem;
+    min-width: 0;
   }
 
   .acts {

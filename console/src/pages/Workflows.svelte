@@ -90,7 +90,7 @@
 
   .item {
     display: grid;
-    grid-template-columns: minmax(0, 1fr) 17rem;
+    grid-template-columns: minmax(0, 1fr) 21rem;
     gap: 1.5rem;
     padding: 0.75rem 1rem;
     border-bottom: 1px solid var(--cds-ui-03);

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { CopyButton } from 'carbon-components-svelte';
   import type { Refusal } from '../lib/api.svelte';
   import { ago, time } from '../lib/show';
 
@@ -21,7 +22,9 @@
           <td>{refusal.status}</td>
           <td>{#if refusal.workflow}<a href="/workflows/{refusal.workflow}">{refusal.entry}</a>{:else}{refusal.entry ?? ''}{/if}</td>
           <td>{refusal.caller ?? ''}</td>
-          <td><code>{refusal.request_id}</code></td>
+          <td title={refusal.request_id}>
+            <span class="row"><code>…{refusal.request_id.slice(-12)}</code><CopyButton text={refusal.request_id} iconDescription="Copy request id" feedback="Copied" /></span>
+          </td>
           <td class="why">
             <button type="button" aria-expanded={open === refusal.id} onclick={() => (open = open === refusal.id ? '' : refusal.id)}>{why(refusal)}</button>
           </td>
@@ -49,10 +52,12 @@
   th {
     white-space: nowrap;
     padding-left: 0.75rem;
+    padding-right: 0.5rem;
   }
 
   .why {
-    max-width: 26rem;
+    max-width: 24rem;
+    overflow: hidden;
   }
 
   button {

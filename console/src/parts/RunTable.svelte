@@ -48,6 +48,13 @@
     cursor: pointer;
   }
 
+  td,
+  th {
+    white-space: nowrap;
+    padding-left: 0.75rem;
+    padding-right: 0.5rem;
+  }
+
   .why {
     max-width: 22rem;
     overflow: hidden;

@@ -72,7 +72,7 @@ fn the_demo_office_from_check_to_run() {
         let text = run(args, 0);
         serde_json::from_str::<serde_json::Value>(&text).unwrap_or_else(|error| panic!("{args:?}: {error}: {text}"));
     }
-    assert!(run(&["retire", "harbour-tides"], 0).contains("off the air"));
+    assert!(run(&["retire", "harbour-tides"], 0).contains("is retired"));
     assert!(run(&["call", "harbour-tides"], 1).contains("no workflow `harbour-tides` is live"));
 }
 
