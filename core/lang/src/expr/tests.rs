@@ -81,6 +81,7 @@ fn failures_say_what_met_what() {
 
 #[test]
 fn integers_keep_their_bits_when_passed_through() {
+    assert_eq!(eval("9007199254740993"), Ok("9007199254740993".into()), "written out, too");
     assert_eq!(eval("input.big"), Ok("9007199254740993".into()));
     assert_eq!(eval("`${input.big}`"), Ok("\"9007199254740993\"".into()));
     assert_eq!(
