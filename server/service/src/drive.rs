@@ -35,6 +35,8 @@ pub struct Run {
     pub trace_id: String,
     pub caller: Option<String>,
     pub input: Value,
+    /// Bytes of the request's body.
+    pub sent: usize,
     /// Counted down when the run ends.
     pub in_flight: InFlight,
 }
@@ -124,6 +126,7 @@ impl Run {
             trace_id: self.trace_id,
             caller: self.caller,
             input: self.input,
+            sent: self.sent,
             ended,
             machine: self.machine,
         };

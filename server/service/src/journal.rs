@@ -2,12 +2,12 @@
 //!
 //! Answers never wait for it. When the database is unavailable or slower than the traffic, details of
 //! successful runs are dropped first and failed runs last; every run is counted all the same, and so is
-//! what was dropped. Buffers hold at most `journal.successes` and `journal.failures` runs, batches
+//! what was dropped. Buffers hold at most `journal.successes` and `journal.failures` runs and `journal.bytes` bytes, batches
 //! [`BATCH`]; details of at most `journal.pace` successful runs a second are kept.
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicI64, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
@@ -56,6 +56,15 @@ pub struct Finished {
     pub ended: Ended,
     /// With the reply and what each step did.
     pub machine: Machine,
+    /// Bytes of the request's body.
+    pub sent: usize,
+}
+
+impl Finished {
+    /// About how many bytes it holds.
+    fn weight(&self) -> usize {
+        self.machine.weight() + 2 * self.sent + 1024
+    }
 }
 
 /// Counts of one workflow since they were last written.
@@ -77,6 +86,9 @@ pub struct Journal {
     /// Since the start of the process.
     pub dropped: AtomicU64,
     pace: Option<Pace>,
+    /// Bytes of runs that wait to be written, and how many may.
+    held: AtomicUsize,
+    most_bytes: usize,
     /// Requests that were turned away before a run began.
     pub refusals: Refusals,
     /// Bytes of a value that are shown.
@@ -126,6 +138,8 @@ pub struct Bounds {
     pub successes: usize,
     /// Failed and rejected runs that may wait to be written.
     pub failures: usize,
+    /// Bytes of runs that may wait to be written, of both kinds.
+    pub most_bytes: usize,
     /// Successful runs a second whose details are kept; 0 for no bound.
     pub pace: usize,
     /// Bytes of a value that are kept.
@@ -141,7 +155,7 @@ impl Journal {
         process: String,
         refusals: Refusals,
     ) -> (Arc<Self>, Writer) {
-        let Bounds { successes, failures, pace, value_limit } = *bounds;
+        let Bounds { successes, failures, most_bytes, pace, value_limit } = *bounds;
         let (success_sender, success_receiver) = mpsc::channel(successes.max(1));
         let (failure_sender, failure_receiver) = mpsc::channel(failures.max(1));
         let (flush_sender, flush_receiver) = mpsc::channel(FLUSHES);
@@ -151,6 +165,8 @@ impl Journal {
             flushes: flush_sender,
             counters: Mutex::default(),
             dropped: AtomicU64::new(0),
+            held: AtomicUsize::new(0),
+            most_bytes,
             pace: (pace > 0).then(|| Pace::new(pace as i64)),
             refusals,
             value_limit,
@@ -187,13 +203,17 @@ impl Journal {
             RunState::Rejected => _ = counters.rejected.fetch_add(1, Ordering::Relaxed),
             _ => _ = counters.failed.fetch_add(1, Ordering::Relaxed),
         }
-        let kept = if failed {
-            self.failures.try_send(run).is_ok()
-        } else {
-            let in_pace = self.pace.as_ref().is_none_or(|pace| pace.take(run.ended.at));
-            in_pace && self.successes.try_send(run).is_ok()
-        };
+        let weight = run.weight();
+        let fits = self.held.fetch_add(weight, Ordering::Relaxed) + weight <= self.most_bytes;
+        let kept = fits
+            && if failed {
+                self.failures.try_send(run).is_ok()
+            } else {
+                let in_pace = self.pace.as_ref().is_none_or(|pace| pace.take(run.ended.at));
+                in_pace && self.successes.try_send(run).is_ok()
+            };
         if !kept {
+            self.held.fetch_sub(weight, Ordering::Relaxed);
             counters.dropped.fetch_add(1, Ordering::Relaxed);
             self.dropped.fetch_add(1, Ordering::Relaxed);
         }
@@ -273,8 +293,11 @@ impl Writer {
             }
             let emptied = batch.len() < BATCH;
             let limit = self.value_limit;
+            let weight: usize = batch.iter().map(Finished::weight).sum();
             let rows: Vec<Run> = batch.into_iter().map(|run| row(run, limit, &self.secrets, &self.process)).collect();
-            if !self.write(&journal, &rows, &stop).await {
+            let written = self.write(&journal, &rows, &stop).await;
+            journal.held.fetch_sub(weight, Ordering::Relaxed);
+            if !written {
                 return;
             }
             if emptied {
@@ -420,5 +443,46 @@ mod tests {
         let taken: Vec<bool> =
             [5_000_000, 5_100_000, 5_200_000, 6_000_000].into_iter().map(|at| pace.take(at)).collect();
         assert_eq!(taken, [true, true, false, true]);
+    }
+
+    #[tokio::test]
+    async fn runs_that_wait_are_bounded_in_bytes() {
+        let store = Store::connect("mysql://nobody:x@127.0.0.1:1/none", 1).expect("a pool");
+        let flags = [("secrets.key".to_owned(), String::new())];
+        let config = crate::config::Config::load(None, &|_| None, &flags).expect("config");
+        let secrets = Arc::new(Secrets::new(&config).expect("secrets"));
+        let bounds = Bounds { successes: 100, failures: 100, most_bytes: 10 << 20, pace: 0, value_limit: 100 };
+        let (journal, _writer) = Journal::new(store, &bounds, secrets, "p".into(), Refusals::new().0);
+        let text = "workflow: w\nsteps: [{reply: 204}]\n".to_owned();
+        let checked =
+            kanzlei_compiler::check::check(&kanzlei_compiler::check::Bundle::of([("w.yaml".to_owned(), text)]));
+        let plan = checked.workflows[0].1.clone();
+        let counters = Counters::default();
+        for _ in 0..20 {
+            let start = kanzlei_engine::machine::Start {
+                id: "r".into(),
+                input: Value::Undefined,
+                now: 0,
+                caller: None,
+                attempt: 1,
+            };
+            let run = Finished {
+                id: Uuid::nil(),
+                revision: 1,
+                entry: "GET /w".into(),
+                started: 0,
+                request_id: String::new(),
+                trace_id: String::new(),
+                caller: None,
+                input: Value::Undefined,
+                ended: Ended { state: RunState::Failed, failure: None, at: 0 },
+                machine: Machine::new(plan.clone(), start),
+                sent: 1 << 20,
+            };
+            journal.record(run, &counters);
+        }
+        // Four of two megabytes fit, the others are counted only.
+        assert_eq!(journal.dropped.load(Ordering::Relaxed), 16);
+        assert_eq!(counters.failed.load(Ordering::Relaxed), 20);
     }
 }

@@ -208,6 +208,8 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
     let server = if config.text("rehearsal.url").is_empty() { "database.url" } else { "rehearsal.url" };
     let first = config.text(server).split_whitespace().next().unwrap_or_default();
     let scratch = kanzlei_store::outside::Outside::connect(first, 2)?;
+    let orphans = scratch.clone();
+    tokio::spawn(async move { control::scratch::sweep(&orphans).await });
     let live: Arc<ArcSwap<Live>> = Arc::default();
     let (jobs, acceptances) = jobs::Jobs::new(
         store.clone(),
@@ -215,8 +217,11 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
         secrets.clone(),
         config.public_url(),
         store.installation().await?,
-        config.number("jobs.input")?,
-        config.number("jobs.followers")?,
+        &jobs::Bounds {
+            input: config.number("jobs.input")?,
+            followers: config.number("jobs.followers")?,
+            bytes: config.number("jobs.bytes")?,
+        },
     );
     let outside = Arc::new(Outside {
         store: store.clone(),
@@ -236,6 +241,7 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
         &journal::Bounds {
             successes: config.number("journal.successes")?,
             failures: config.number("journal.failures")?,
+            most_bytes: config.number("journal.bytes")?,
             pace: config.number("journal.pace")?,
             value_limit: config.number("journal.value")?,
         },

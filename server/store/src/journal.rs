@@ -1,7 +1,7 @@
 //! The journal: runs with their steps, and the counts per workflow and minute.
 
 use kanzlei_model::run::RunState;
-use sqlx::{MySql, QueryBuilder};
+use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
 use crate::{Doing, Error, Micros, Result, Store};
@@ -219,6 +219,36 @@ impl Store {
                 failure: row.failure,
             })
             .collect())
+    }
+
+    /// The newest runs of each of these workflows, in one query; `each` of one.
+    pub async fn latest_runs(&self, workflows: &[&str], each: u32) -> Result<Vec<RunLine>> {
+        if workflows.is_empty() {
+            return Ok(Vec::new());
+        }
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new("");
+        for (index, workflow) in workflows.iter().enumerate() {
+            query.push(if index == 0 { "(" } else { " UNION ALL (" });
+            query.push("SELECT id, workflow, revision, state, entry, status, started, duration, failure FROM run WHERE workflow = ");
+            query.push_bind(*workflow).push(" ORDER BY started DESC LIMIT ").push_bind(each).push(")");
+        }
+        let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("listing the newest runs")?;
+        rows.into_iter()
+            .map(|row| {
+                Ok(RunLine {
+                    id: Uuid::from_slice(&row.try_get::<Vec<u8>, _>(0)?).unwrap_or_default(),
+                    workflow: row.try_get(1)?,
+                    revision: row.try_get(2)?,
+                    state: row.try_get(3)?,
+                    entry: row.try_get(4)?,
+                    status: row.try_get(5)?,
+                    started: row.try_get(6)?,
+                    duration: row.try_get(7)?,
+                    failure: row.try_get(8)?,
+                })
+            })
+            .collect::<std::result::Result<_, sqlx::Error>>()
+            .doing("listing the newest runs")
     }
 
     /// One run with its steps.

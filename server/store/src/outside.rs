@@ -120,6 +120,27 @@ impl Outside {
         }
     }
 
+    /// Drops databases named `PREFIX` and a UUID (version 7) that were made longer ago than `age`: what a process
+    /// that crashed left behind. Returns their names.
+    pub async fn sweep(&self, prefix: &str, age: Duration) -> std::result::Result<Vec<String>, Refused> {
+        let names: Vec<String> = sqlx::query_scalar("SELECT SCHEMA_NAME FROM information_schema.SCHEMATA")
+            .fetch_all(&self.pool)
+            .await
+            .map_err(refused)?;
+        let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+        let old = |name: &str| {
+            let made = name.strip_prefix(prefix)?.parse::<uuid::Uuid>().ok()?.get_timestamp()?.to_unix().0;
+            (Duration::from_secs(made) + age < now).then_some(())
+        };
+        let mut swept = Vec::new();
+        for name in names.into_iter().filter(|name| old(name).is_some()) {
+            let drop = format!("DROP DATABASE IF EXISTS `{}`", plain_name(&name)?);
+            sqlx::raw_sql(AssertSqlSafe(drop)).execute(&self.pool).await.map_err(refused)?;
+            swept.push(name);
+        }
+        Ok(swept)
+    }
+
     /// Drops a database that [`Outside::fresh`] made.
     pub async fn give_back(&self, name: &str) -> std::result::Result<(), Refused> {
         let drop = format!("DROP DATABASE IF EXISTS `{}`", plain_name(name)?);

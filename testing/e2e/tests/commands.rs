@@ -301,3 +301,14 @@ fn a_lane_is_never_overfilled_by_what_comes_at_once() {
         api(&office, "/lanes")["lanes"].as_array().expect("lanes").iter().find(|l| l["name"] == "narrow").cloned();
     assert_eq!(waiting.map(|lane| lane["queued"].clone()), Some(json!(5)));
 }
+
+#[test]
+fn databases_that_a_crash_left_behind_are_dropped() {
+    let mut office = office("orphans", &[]);
+    let old = format!("kanzlei_scratch_{}", "01900000-0000-7000-8000-000000000001".replace('-', ""));
+    database().sql("kanzlei_orphans", &format!("CREATE DATABASE {old}")).expect("made");
+    office.service.stop(LONG);
+    office.restart_service().expect("starts again");
+    let left = || database().sql("kanzlei_orphans", &format!("SHOW DATABASES LIKE '{old}'")).expect("listed");
+    wait::until(LONG, || left().trim().is_empty().then_some(())).expect("dropped");
+}

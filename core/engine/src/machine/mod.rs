@@ -240,6 +240,8 @@ pub struct Machine {
     remembered: Option<Value>,
     now: Micros,
     taken: u32,
+    /// Bytes of answers it was fed.
+    fed: usize,
     /// The count of steps at which the budget is used up.
     yield_at: u32,
     limits: Limits,
@@ -276,6 +278,7 @@ impl Machine {
             remembered: None,
             now: start.now,
             taken: 0,
+            fed: 0,
             yield_at: YIELD_AFTER,
             limits: Limits::default(),
         };
@@ -363,6 +366,11 @@ impl Machine {
         }
     }
 
+    /// About how many bytes it holds: what it was fed, and its records.
+    pub fn weight(&self) -> usize {
+        self.fed.saturating_mul(2) + self.records.len() * 512
+    }
+
     fn budget_used_up(&self) -> bool {
         self.taken >= self.yield_at
     }
@@ -373,6 +381,13 @@ impl Machine {
         if self.ended.is_some() {
             return;
         }
+        self.fed += match &outcome {
+            Outcome::Called(Ok(answer)) => answer.body.len(),
+            Outcome::Arrived(Some(arrival)) => arrival.body.len(),
+            // Rows are values already; a cell has some tens of bytes.
+            Outcome::Queried(Ok(all)) => all.iter().map(|rows| rows.rows.len() * 512).sum(),
+            _ => 0,
+        };
         let Some(at) = self.waited_for.iter().position(|(known, _)| *known == id) else { return };
         let (_, at) = self.waited_for.swap_remove(at);
         let Some(mut fibre) = self.fibres[at].take() else { return };

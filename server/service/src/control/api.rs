@@ -28,6 +28,9 @@ use crate::live::{Live, Workflow, named_file};
 
 /// The most runs in one listing.
 const MOST_RUNS: u32 = 500;
+/// Newest runs of a workflow in the list of workflows, and workflows asked for in one query.
+const LATEST: u32 = 12;
+const WORKFLOWS_AT_ONCE: usize = 200;
 /// Documents of one deploy.
 const MOST_DOCUMENTS: usize = 2000;
 
@@ -218,10 +221,18 @@ pub async fn workflows(app: Data<App>) -> HttpResponse {
     let by_name: BTreeMap<String, _> =
         counts.as_ref().map(|c| c.iter().map(|s| (s.workflow.clone(), s.clone())).collect()).unwrap_or_default();
     let mut listed = Vec::new();
+    let names: Vec<&str> = live.workflows.keys().map(String::as_str).collect();
+    let mut latest: BTreeMap<String, Vec<RunLine>> = BTreeMap::new();
+    if counts.is_ok() {
+        for part in names.chunks(WORKFLOWS_AT_ONCE) {
+            for run in app.store.latest_runs(part, LATEST).await.unwrap_or_default() {
+                latest.entry(run.workflow.clone()).or_default().push(run);
+            }
+        }
+    }
     for (name, workflow) in &live.workflows {
         let counted = by_name.get(name).cloned().unwrap_or_default();
-        let filter = Filter { workflow: Some(name.clone()), limit: 12, ..Filter::default() };
-        let last = if counts.is_ok() { app.store.runs(&filter).await.unwrap_or_default() } else { Vec::new() };
+        let last = latest.remove(name).unwrap_or_default();
         listed.push(json!({
             "name": name,
             "about": workflow.plan.about,

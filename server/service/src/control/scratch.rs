@@ -16,6 +16,8 @@ use crate::error::{Error, Result};
 
 /// How long a database is lent.
 const LONGEST: Duration = Duration::from_secs(120);
+/// What the names of databases that are lent begin with; a UUID that holds the time follows.
+const PREFIX: &str = "kanzlei_scratch_";
 /// Databases lent at the same time.
 const MOST: usize = 32;
 
@@ -37,6 +39,15 @@ fn told(refused: Refused) -> Error {
     Error::problem(status, "The database refused it", refused.told().1)
 }
 
+/// Drops databases that processes lent and did not live to drop.
+pub async fn sweep(server: &Database) {
+    match server.sweep(PREFIX, LONGEST * 2).await {
+        Ok(swept) if swept.is_empty() => {}
+        Ok(swept) => tracing::info!(databases = swept.len(), "orphaned databases of rehearsals were dropped"),
+        Err(refused) => tracing::debug!(detail = refused.told().1, "orphaned databases cannot be listed"),
+    }
+}
+
 /// `POST /scratch`: a fresh database with these tables and rows.
 pub async fn lend(app: Data<App>, body: Json<Seed>) -> Result<HttpResponse> {
     let mut lent = app.lent.0.lock().await;
@@ -50,7 +61,7 @@ pub async fn lend(app: Data<App>, body: Json<Seed>) -> Result<HttpResponse> {
     if lent.len() >= MOST {
         return Err(Error::problem(503, "Too many databases are lent", "try again in a moment"));
     }
-    let name = format!("kanzlei_scratch_{}", uuid::Uuid::new_v4().simple());
+    let name = format!("{PREFIX}{}", uuid::Uuid::now_v7().simple());
     let fresh = app.scratch.fresh(&name, &body.seed).await.map_err(told)?;
     lent.insert(name.clone(), (fresh, Instant::now()));
     Ok(HttpResponse::Created().json(json!({"database": name})))

@@ -42,6 +42,8 @@ impl Jobs {
         if rows.is_empty() && batch.is_none() {
             return Ok(());
         }
+        let bytes = rows.iter().map(|row| row.input.len() + 1024).sum::<usize>();
+        let Some(_held) = self.try_hold(bytes) else { return Err(Refused::Unavailable) };
         let (done, receiver) = oneshot::channel();
         if self.acceptances.try_send(Acceptance { rows, batch, done }).is_err() {
             return Err(Refused::Unavailable);

@@ -525,6 +525,7 @@ impl Journaled {
             request_id: self.claimed.request_id,
             trace_id: self.claimed.trace_id,
             caller: self.claimed.caller,
+            sent: self.claimed.input.len(),
             input,
             ended,
             machine,

@@ -33,7 +33,7 @@ use kanzlei_model::value::Value;
 use kanzlei_store::Store;
 use kanzlei_store::queue::{Filter, JobPhase, NewBatch, NewJob, OutcomeRow};
 use sha2::{Digest, Sha256};
-use tokio::sync::{Notify, mpsc};
+use tokio::sync::{Notify, Semaphore, SemaphorePermit, mpsc};
 use uuid::Uuid;
 
 use crate::clock::now;
@@ -68,11 +68,25 @@ pub struct Jobs {
     /// Notifies runs that somebody wants them to stop.
     pub stops: Arc<Notify>,
     pub most_input: usize,
+    /// Kilobytes that acceptances and writes may hold while they wait for the database.
+    room: Semaphore,
+    /// How many they are in all.
+    whole: u32,
     /// Shared by who runs jobs and who looks at them.
     pub plans: plans::Plans,
     usual: view::Usual,
     acceptances: mpsc::Sender<accept::Acceptance>,
     key: Vec<u8>,
+}
+
+/// How much jobs may hold.
+pub struct Bounds {
+    /// The largest input, in bytes of JSON.
+    pub input: usize,
+    /// Event streams and long polls at the same time.
+    pub followers: usize,
+    /// Bytes of jobs and outcomes that wait for the database.
+    pub bytes: usize,
 }
 
 impl Jobs {
@@ -82,25 +96,38 @@ impl Jobs {
         secrets: Arc<Secrets>,
         public_url: String,
         key: Vec<u8>,
-        most_input: usize,
-        most_followers: usize,
+        bounds: &Bounds,
     ) -> (Arc<Self>, mpsc::Receiver<accept::Acceptance>) {
         let (acceptances, received) = mpsc::channel(WAITING);
+        let whole = kilobytes(bounds.bytes).max(1);
         let jobs = Jobs {
-            followers: follow::Followers::new(most_followers),
+            followers: follow::Followers::new(bounds.followers),
             store,
             live,
             secrets,
             public_url,
             wake: Arc::default(),
             stops: Arc::default(),
-            most_input,
+            most_input: bounds.input,
+            room: Semaphore::new(whole as usize),
+            whole,
             plans: plans::Plans::default(),
             usual: view::Usual::default(),
             acceptances,
             key,
         };
         (Arc::new(jobs), received)
+    }
+
+    /// Room for bytes that wait for the database; what is larger than all of it takes all of it. Nothing when
+    /// there is none at present.
+    fn try_hold(&self, bytes: usize) -> Option<SemaphorePermit<'_>> {
+        self.room.try_acquire_many(kilobytes(bytes).min(self.whole)).ok()
+    }
+
+    /// The same, waited for.
+    async fn hold(&self, bytes: usize) -> Option<SemaphorePermit<'_>> {
+        self.room.acquire_many(kilobytes(bytes).min(self.whole)).await.ok()
     }
 
     /// Bytes that only this installation can make, the same for the same words.
@@ -333,6 +360,10 @@ pub fn outcome_of(secrets: &Secrets, row: &OutcomeRow) -> Option<Outcome> {
 /// The hash under which a token lies in the database.
 pub fn hash(token: &str) -> String {
     Sha256::digest(token.as_bytes()).iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+fn kilobytes(bytes: usize) -> u32 {
+    u32::try_from(bytes.div_ceil(1024)).unwrap_or(u32::MAX).min(1 << 24)
 }
 
 fn short(text: &str, most: usize) -> String {

@@ -27,19 +27,26 @@ pub enum Written {
 
 /// Where running jobs hand in what is to be written.
 #[derive(Clone)]
-pub struct Writer(mpsc::Sender<Waiting>);
+pub struct Writer {
+    sender: mpsc::Sender<Waiting>,
+    jobs: Arc<Jobs>,
+}
 
 impl Writer {
     pub fn start(jobs: &Arc<Jobs>) -> Self {
         let (sender, receiver) = mpsc::channel(super::WAITING);
         tokio::spawn(run(jobs.clone(), receiver));
-        Writer(sender)
+        Writer { sender, jobs: jobs.clone() }
     }
 
-    /// Writes, and waits for the database as long as it is away.
+    /// Writes, and waits for the database as long as it is unavailable.
     pub async fn write(&self, write: Write) -> Written {
+        let bytes = write.outcomes.iter().map(|outcome| outcome.data.len()).sum::<usize>()
+            + write.reply.as_ref().map_or(0, |(_, reply)| reply.len());
+        // A step waits here when too much waits for the database.
+        let _held = self.jobs.hold(bytes).await;
         let (done, receiver) = oneshot::channel();
-        if self.0.send((write, done)).await.is_err() {
+        if self.sender.send((write, done)).await.is_err() {
             return Written::NotOurs;
         }
         receiver.await.unwrap_or(Written::NotOurs)

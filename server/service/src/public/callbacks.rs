@@ -6,7 +6,7 @@ use kanzlei_model::problem::Problem;
 use kanzlei_store::queue::JobPhase;
 
 use super::read;
-use super::refusal::{Refusal, unavailable};
+use super::refusal::{Refusal, from_store};
 use crate::App;
 use crate::clock::now;
 use crate::jobs::hash;
@@ -24,7 +24,7 @@ pub async fn arrive(
     if !matches!(request.method().as_str(), "POST" | "PUT") {
         return Err(Refusal::not_allowed("POST, PUT"));
     }
-    let known = app.jobs.store.callback(&hash(token)).await.map_err(|_| unavailable())?;
+    let known = app.jobs.store.callback(&hash(token)).await.map_err(|error| from_store("finding a callback", error))?;
     let Some(known) = known else {
         return Err(Problem::new(404, "No such address").detail("nothing waits here, or not any more").into());
     };
@@ -41,8 +41,12 @@ pub async fn arrive(
         return Err(Problem::new(410, "The run has ended").detail("the run that waited here has ended").into());
     }
     let media: String = media.chars().take(200).collect();
-    let first =
-        app.jobs.store.arrive(&hash(token), known.job, &media, &body, now()).await.map_err(|_| unavailable())?;
+    let first = app
+        .jobs
+        .store
+        .arrive(&hash(token), known.job, &media, &body, now())
+        .await
+        .map_err(|error| from_store("receiving a callback", error))?;
     if !first {
         return Err(Problem::new(409, "Already called").detail("this address receives one message").into());
     }

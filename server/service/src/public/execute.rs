@@ -22,6 +22,8 @@ use crate::jobs::Along;
 pub struct About<'r> {
     pub id: Uuid,
     pub request_id: &'r str,
+    /// Bytes of its body.
+    pub sent: usize,
     /// When it was let in, in microseconds.
     pub started: i64,
 }
@@ -68,6 +70,7 @@ pub async fn run_or_queue(
         trace_id,
         caller,
         input,
+        sent: about.sent,
         in_flight: admitted.in_flight,
     };
     let reply = match run.begin() {

@@ -12,7 +12,7 @@ use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
-use super::refusal::{Refusal, unavailable};
+use super::refusal::{Refusal, from_store};
 use super::route::Route;
 use crate::App;
 use crate::clock::now;
@@ -86,7 +86,7 @@ pub async fn claim(
     let at = now();
     let until = at + route.declared().time.as_micros() as i64 + 30_000_000;
     match app.jobs.store.repeat(&hash, &print, run, at, until).await {
-        Err(_) => Err(unavailable()),
+        Err(error) => Err(from_store("claiming an idempotency key", error)),
         Ok(Repeat::First) => Ok(Claim::Claimed(Key(hash))),
         Ok(Repeat::InFlight) => {
             let problem = Problem::new(409, "The first request is still in flight").detail("try again in a moment");

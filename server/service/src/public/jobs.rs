@@ -13,7 +13,7 @@ use uuid::Uuid;
 
 use super::events::events;
 use super::prefer::Prefer;
-use super::refusal::{Refusal, unavailable};
+use super::refusal::{Refusal, from_store, unavailable};
 use super::respond::respond;
 use crate::App;
 use crate::clock::now;
@@ -70,7 +70,7 @@ pub async fn found(app: &App, id: Uuid) -> Result<JobRow, Refusal> {
     match app.jobs.store.job(id).await {
         Ok(Some(job)) => Ok(job),
         Ok(None) => Err(unknown(&id.to_string())),
-        Err(_) => Err(unavailable()),
+        Err(error) => Err(from_store("reading a job", error)),
     }
 }
 
@@ -182,7 +182,7 @@ async fn result(app: &App, id: Uuid, request: &HttpRequest) -> Result<HttpRespon
 
 async fn cancel(app: &App, id: Uuid) -> Result<HttpResponse, Refusal> {
     let before = found(app, id).await?;
-    let phase = app.jobs.cancel_one(id, "the client").await.map_err(|_| unavailable())?;
+    let phase = app.jobs.cancel_one(id, "the client").await.map_err(|error| from_store("cancelling a job", error))?;
     match phase {
         None => Err(unknown(&id.to_string())),
         Some(JobPhase::Ready | JobPhase::Blocked) => Ok(document(app, &found(app, id).await?, StatusCode::OK).await),

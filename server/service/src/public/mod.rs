@@ -80,7 +80,7 @@ async fn answer(
         idempotency::Claim::Claimed(key) => Some(key),
         idempotency::Claim::Answered(response) => return Ok(response),
     };
-    let about = execute::About { id, request_id, started: now() };
+    let about = execute::About { id, request_id, sent: body.len(), started: now() };
     let answer = execute::run_or_queue(app, request, routed, admitted, input, about).await;
     match key {
         Some(key) => key.keep(app, answer).await,

@@ -56,6 +56,16 @@ pub fn unavailable() -> Refusal {
     Problem::new(503, "The database is unavailable").detail("nothing was queued; try again in a moment").into()
 }
 
+/// What the store reports, logged; only a database that cannot be reached is worth trying again.
+pub fn from_store(doing: &str, error: kanzlei_store::Error) -> Refusal {
+    if error.is_unreachable() || error.is_contention() {
+        tracing::warn!(%error, doing, "the database is unavailable");
+        return unavailable();
+    }
+    tracing::error!(%error, doing, "a request failed");
+    Problem::new(500, "Internal server error").into()
+}
+
 /// What is known of a request by the time it is turned away.
 #[derive(Default)]
 pub struct Sent {
