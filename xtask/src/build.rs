@@ -13,12 +13,28 @@ pub fn bins(release: bool) -> Result<PathBuf, Fault> {
     Ok(target.join(if release { "release" } else { "debug" }))
 }
 
-/// Builds all programs. Always the whole workspace: a selection of packages would unify features
-/// differently and compile much of it twice.
+/// The packages with the programs that the demo starts.
+pub const DEMO: &[&str] = &["kanzleid", "kanzlei", "kanzlei-standins"];
+
+/// Builds all programs. The whole workspace, as tests build it: a selection of packages unifies features
+/// differently and compiles some of them twice.
 pub fn programs(release: bool) -> Result<PathBuf, Fault> {
+    build(release, &[])
+}
+
+/// Builds what the demo starts, and nothing that only tests need.
+pub fn demo(release: bool) -> Result<PathBuf, Fault> {
+    build(release, DEMO)
+}
+
+fn build(release: bool, packages: &[&str]) -> Result<PathBuf, Fault> {
     let bins = bins(release)?;
     let mut command = kanzlei_harness::process::cargo();
-    command.args(["build", "--workspace", "--bins"]).env("CARGO_TARGET_DIR", bins.parent().unwrap_or(&bins));
+    command.args(["build", "--bins"]).env("CARGO_TARGET_DIR", bins.parent().unwrap_or(&bins));
+    match packages {
+        [] => _ = command.arg("--workspace"),
+        packages => packages.iter().for_each(|package| _ = command.args(["--package", package])),
+    }
     if release {
         command.arg("--release");
     }

@@ -32,7 +32,7 @@ pub struct Demo {
 pub fn run(demo: Demo) -> Done {
     packages::install(&[packages::MARIADB, packages::CURL])?;
     build::console()?;
-    let bins = build::programs(demo.release)?;
+    let bins = build::demo(demo.release)?;
     if demo.once { once(&bins) } else { stay(&bins, &demo) }
 }
 
