@@ -1,7 +1,7 @@
 //! What was expected against what happened.
 
 use super::prepare::{At, Calls, Case, Expect};
-use super::stubs::Desk;
+use super::stubs::{Desk, names_call};
 use super::{Difference, milliseconds, numbered};
 use kanzlei_engine::machine::{Machine, Micros, Reply};
 use kanzlei_lang::expr::{Expression, Limits, ops};
@@ -167,7 +167,7 @@ pub(super) fn judge(case: &Case, machine: &Machine, desk: &Desk, end: Micros, fo
 
 /// Calls or jobs of one name, as many and as they were expected.
 fn judge_made(what: &str, name: &str, calls: &Calls, all: &[(String, Value)], found: &mut Vec<Difference>) {
-    let made: Vec<&Value> = all.iter().filter(|(known, _)| known == name).map(|(_, one)| one).collect();
+    let made: Vec<&Value> = all.iter().filter(|(known, _)| names_call(name, known)).map(|(_, one)| one).collect();
     let (wanted, at) = match calls {
         Calls::Times(times, at) => (*times, *at),
         Calls::Each(expected, at) => (expected.len(), *at),

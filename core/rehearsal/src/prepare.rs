@@ -9,10 +9,11 @@ use super::expect::Expected;
 use super::stubs::{CALLBACK, CANCEL, QUEUE};
 use kanzlei_compiler::check;
 use kanzlei_compiler::input;
-use kanzlei_compiler::plan::{Maker, Plan};
+use kanzlei_compiler::plan::{Action, Maker, Plan};
 use kanzlei_engine::machine::Micros;
 use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::cases::{self, Cases, ExpectCalls, Gives};
+use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::service::{Operation, Service};
 use kanzlei_lang::document::yaml::{Kind, Node};
 use kanzlei_lang::expr::template::Template;
@@ -155,6 +156,25 @@ pub fn prepare(
     Prepared { path: path.to_owned(), plan: plan.clone(), databases, stubs, cases, services: known }
 }
 
+/// Whether a plan, or one it invokes, makes a call of this name or asks this database.
+fn reaches(plan: &Plan, name: &str, database: Option<&str>) -> bool {
+    let own = match database {
+        Some(database) => plan.statements.iter().any(|(known, _)| known == database),
+        None => plan.blocks.iter().flatten().any(|step| match &step.action {
+            Action::Call(call) => match &call.operation {
+                Some(operation) => name == format!("{}.{operation}", call.service),
+                // The path is known when it runs; service and method are known before.
+                None => {
+                    let by = format!("{} {}", call.service, call.method);
+                    name == by || name.starts_with(&format!("{by} "))
+                }
+            },
+            _ => false,
+        }),
+    };
+    own || plan.invoked().any(|plan| reaches(plan, name, database))
+}
+
 /// The services that a workflow and those it invokes call.
 fn all_services(plan: &Plan) -> Vec<String> {
     let mut names = plan.services.clone();
@@ -282,6 +302,7 @@ impl Compiler<'_, '_, '_> {
     /// The operation a stub stands for; one that cannot be meant is told.
     fn operation(&mut self, stub: &cases::Stub) -> Option<(Arc<Described>, Operation)> {
         let name = &stub.name;
+        self.used(name);
         let (service, operation) = match name.text.split_once(['.', ' ']) {
             Some(("sql", _)) => return None,
             None if [QUEUE, CANCEL, CALLBACK].contains(&name.text.as_str()) => return None,
@@ -310,6 +331,18 @@ impl Compiler<'_, '_, '_> {
             }
         }
         found.map(|operation| (known.clone(), operation))
+    }
+
+    /// A name that no step of the workflow, or of those it invokes, leads to is a slip.
+    fn used(&mut self, name: &Named) {
+        let database = name.text.strip_prefix("sql.");
+        let known = !name.text.contains(['.', ' ']);
+        if known || reaches(self.plan, &name.text, database) {
+            return;
+        }
+        let what = if database.is_some() { "asks no database of this name" } else { "makes no such call" };
+        self.report.warning("unused-stub", name.at, format!("`{}` {what}: `{}`", self.plan.name, name.text));
+        self.report.help("remove it, or name what the workflow calls");
     }
 
     /// A stub must not answer what the real service never would.

@@ -135,7 +135,8 @@ pub fn record(past: &Past) -> Recorded {
     if !steps.is_empty() {
         line(6, "steps", &flow(&steps.into()));
     }
-    let calls = asked.iter().filter(|(name, _)| name.contains('.') && !name.starts_with("sql."));
+    let calls =
+        asked.iter().filter(|(name, _)| (name.contains('.') || name.contains(' ')) && !name.starts_with("sql."));
     let calls: Map<String, Json> = calls.map(|(name, entries)| (name.clone(), times_asked(entries).into())).collect();
     if !calls.is_empty() {
         line(6, "calls", &flow(&calls.into()));

@@ -208,14 +208,11 @@ impl<'c> Desk<'c> {
             None => format!("{} {}", request.service, request.method),
         };
         let shown = shown(request, operation);
-        // By address: the stub's path is compared where it names one.
-        let path = request.target.split('?').next().unwrap_or_default().to_owned();
-        let fits = |stub: &str| match request.operation {
-            Some(_) => stub == name,
-            None => {
-                stub == name || stub.strip_prefix(&format!("{name} ")).is_some_and(|wanted| path_fits(wanted, &path))
-            }
+        let name = match request.operation {
+            Some(_) => name,
+            None => format!("{name} {}", request.target.split('?').next().unwrap_or_default()),
         };
+        let fits = |stub: &str| names_call(stub, &name);
         let within = request.within.as_micros() as Micros;
         self.asked.push((name.clone(), shown.clone()));
         let Some(answer) = self.find(fits, &shown) else {
@@ -421,6 +418,20 @@ fn shown(request: &Request, operation: Option<&Operation>) -> Value {
         ("body", body),
         ("attempt", Value::Int(request.attempt.into())),
     ])
+}
+
+/// Whether the name of a stub or an expectation means a call: `service.operation`, or for a call by address
+/// `service METHOD` with or without a path, whose parts in braces stand for anything.
+pub(super) fn names_call(written: &str, call: &str) -> bool {
+    if written == call {
+        return true;
+    }
+    let mut parts = call.splitn(3, ' ');
+    let (Some(service), Some(method), Some(path)) = (parts.next(), parts.next(), parts.next()) else { return false };
+    let mut written = written.splitn(3, ' ');
+    written.next() == Some(service)
+        && written.next() == Some(method)
+        && written.next().is_none_or(|wanted| path_fits(wanted, path))
 }
 
 fn path_fits(wanted: &str, path: &str) -> bool {

@@ -292,3 +292,35 @@ fn the_demo_office_is_clean() {
         assert_eq!(Coverage::of(plan, &reached).missing, [], "{}", plan.name);
     }
 }
+
+#[test]
+fn calls_by_address_are_expected_and_a_stub_that_nothing_calls_is_a_finding() {
+    let run = |stubs: &str, expect: &str| {
+        let mut bundle = Bundle::default();
+        bundle.add("s.yaml", "service: s\nbase: http://s\nopenapi: o.yaml\n");
+        bundle.files.insert("o.yaml".into(), API.into());
+        bundle.add("w.yaml", "workflow: w\nsteps:\n  - {call: \"GET http://s/x/7\"}\n  - {call: \"GET http://s/x/8\"}\n  - {reply: 204}\n");
+        bundle.add(
+            "c.yaml",
+            &format!("cases: w\nstubs: {{s GET: {{body: {{}}}}{stubs}}}\nexamples: [{{name: a, expect: {{calls: {expect}}}}}]\n"),
+        );
+        let (checked, rehearsals) = check(&bundle);
+        let codes: Vec<String> = checked.diagnostics.iter().map(|d| d.code.clone()).collect();
+        let what = rehearsals.first().map(|one| one.run(0).differences).unwrap_or_default();
+        (
+            codes,
+            what.into_iter().map(|difference| format!("{} {}", difference.what, difference.got)).collect::<Vec<_>>(),
+        )
+    };
+    let none = Vec::<String>::new;
+    for (stubs, expect, codes, differences) in [
+        ("", "{s GET /x/7: 1}", none(), none()),
+        ("", "{s GET: 2}", none(), none()),
+        ("", "{\"s GET /x/{n}\": 3}", none(), vec!["calls of s GET /x/{n} 2".to_owned()]),
+        ("", "{s POST /x/7: 0}", vec!["unused-stub".to_owned()], none()),
+        (", s.add: {status: 201}", "{s GET: 2}", vec!["unused-stub".to_owned()], none()),
+        (", sql.books: {rows: []}", "{s GET: 2}", vec!["unused-stub".to_owned()], none()),
+    ] {
+        assert_eq!(run(stubs, expect), (codes, differences), "{stubs} {expect}");
+    }
+}
