@@ -49,7 +49,7 @@ const EXAMPLES: &[Example] = &[
         &["registry", "tides", "rates"],
         &[]
     ),
-    example!("harbour-tides", "a GET that goes on when one service is away", &["tides"], &[]),
+    example!("harbour-tides", "a GET that goes on when one service is unavailable", &["tides"], &[]),
     example!("vessel-dues", "a workflow for others to invoke, with functions and a match", &["registry"], &[]),
     example!(
         "stay-bill",

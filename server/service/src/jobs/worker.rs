@@ -326,7 +326,7 @@ impl Worker {
                 }
                 looked = Instant::now();
                 if let Err(error) = self.give_back_unbegun().await {
-                    tracing::debug!(%error, "taken jobs were not looked at");
+                    tracing::debug!(%error, "claimed jobs were not checked");
                 }
                 self.judge(workers, &mut seen).await;
             }
