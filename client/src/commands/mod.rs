@@ -93,6 +93,12 @@ fn print_json(value: &serde_json::Value) {
     println!("{}", text.unwrap_or_default());
 }
 
+/// The path of a listing in the control API, with the filters that are set.
+fn filtered(listing: &str, limit: u32, filters: &[(&str, Option<String>)]) -> String {
+    let set = filters.iter().filter_map(|(name, value)| Some(format!("&{name}={}", segment(value.as_deref()?))));
+    format!("/{listing}?limit={limit}{}", set.collect::<String>())
+}
+
 /// One part of a path in the control API.
 fn segment(name: &str) -> String {
     name.bytes()

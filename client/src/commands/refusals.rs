@@ -2,19 +2,13 @@
 
 use serde_json::Value as Json;
 
-use super::{print_json, segment};
+use super::{filtered, print_json, segment};
 use crate::api::Api;
 use crate::{Done, Failure, draw};
 
 /// Lists refused requests, newest first.
 pub fn list(api: &Api, filters: [(&str, Option<String>); 4], limit: u32, json: bool) -> Done {
-    let mut query = format!("/refusals?limit={limit}");
-    for (name, value) in &filters {
-        if let Some(value) = value {
-            query.push_str(&format!("&{name}={}", segment(value)));
-        }
-    }
-    let answer = api.get(&query)?;
+    let answer = api.get(&filtered("refusals", limit, &filters))?;
     if json {
         print_json(&answer);
         return Ok(());

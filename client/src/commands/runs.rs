@@ -4,18 +4,12 @@ use kanzlei_compiler::plan::Paragraph;
 use serde_json::Value as Json;
 
 use super::live::heading;
-use super::{print_json, segment};
+use super::{filtered, print_json, segment};
 use crate::api::Api;
 use crate::{Done, Failure, draw};
 
 pub fn list(api: &Api, filters: [(&str, Option<String>); 3], limit: u32, json: bool) -> Done {
-    let mut query = format!("/runs?limit={limit}");
-    for (name, value) in &filters {
-        if let Some(value) = value {
-            query.push_str(&format!("&{name}={}", segment(value)));
-        }
-    }
-    let answer = api.get(&query)?;
+    let answer = api.get(&filtered("runs", limit, &filters))?;
     if json {
         print_json(&answer);
         return Ok(());

@@ -30,11 +30,6 @@ pub const SETTINGS: &[(&str, &str, &str)] = &[
     ("journal.successes", "4096", "Successful runs waiting to be written; beyond them their details are dropped"),
     ("journal.failures", "16384", "Failed runs waiting to be written"),
     ("journal.bytes", "67108864", "Bytes of runs waiting to be written; beyond them their details are dropped"),
-    (
-        "jobs.bytes",
-        "268435456",
-        "Bytes of jobs and outcomes waiting to be written; beyond them jobs are refused and steps wait",
-    ),
     ("journal.pace", "100", "Successful runs a second whose details are kept; 0 for no bound"),
     ("journal.value", "16384", "Bytes of a value that the journal keeps; longer ones are cut with a mark"),
     ("journal.days", "14", "Days that runs are kept"),
@@ -42,6 +37,11 @@ pub const SETTINGS: &[(&str, &str, &str)] = &[
     ("jobs.lease", "10s", "How long a process may be silent before others take over its jobs"),
     ("jobs.length", "10000000", "Jobs that may wait in a lane whose document does not say"),
     ("jobs.input", "8388608", "Largest input of a job, in bytes of JSON"),
+    (
+        "jobs.bytes",
+        "268435456",
+        "Bytes of jobs and outcomes waiting to be written; beyond them jobs are refused and steps wait",
+    ),
     ("jobs.days", "14", "Days that ended jobs are kept"),
     ("jobs.failed_days", "90", "Days that failed and rejected jobs are kept"),
     ("jobs.most", "1000000", "Ended jobs that are kept; of more, the oldest go"),

@@ -19,7 +19,7 @@ const WAITING: usize = 500;
 /// Rows of one statement.
 const BATCH: usize = 100;
 
-/// The way in, for whoever turns a request away.
+/// Accepts refusals to be written, as many as fit.
 #[derive(Debug)]
 pub struct Refusals {
     sender: mpsc::Sender<Refusal>,
@@ -39,7 +39,7 @@ impl Permit<'_> {
 }
 
 impl Refusals {
-    /// A way in and its end.
+    /// The sending and the receiving end.
     pub fn new() -> (Self, mpsc::Receiver<Refusal>) {
         let (sender, receiver) = mpsc::channel(WAITING);
         (Refusals { sender, pace: Pace::new(PACE), dropped: AtomicU64::new(0) }, receiver)

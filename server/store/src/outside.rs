@@ -99,8 +99,8 @@ impl Outside {
         Ok(Outside { pool })
     }
 
-    /// A fresh database on the same server, with tables and rows made by these statements; it is for
-    /// whoever takes it until [`Outside::give_back`].
+    /// A fresh database on the same server, with tables and rows made by these statements; it exists until
+    /// [`Outside::give_back`].
     pub async fn fresh(&self, name: &str, seed: &str) -> std::result::Result<Self, Refused> {
         let create = format!("CREATE DATABASE `{}` CHARACTER SET utf8mb4", plain_name(name)?);
         sqlx::raw_sql(AssertSqlSafe(create)).execute(&self.pool).await.map_err(refused)?;

@@ -333,7 +333,7 @@ impl Machine {
         self.remembered.as_ref()
     }
 
-    /// What is to be done next; each effect is returned once.
+    /// Returns what the run wants next; each effect comes once.
     #[allow(clippy::should_implement_trait)]
     pub fn next(&mut self) -> Next {
         loop {

@@ -545,7 +545,7 @@ impl Journaled {
         (covered && self.claimed.tries + 1 < policy.attempts).then_some(policy)
     }
 
-    /// Who is to be told of the end.
+    /// The notification of the job's end, where its workflow names an address.
     fn notice(&self, plan: &Plan, input: &Value, phase: JobPhase, at: i64) -> Option<Box<Notice>> {
         let notify = plan.queue.notify.as_ref()?;
         let slots = [input.clone(), Value::Undefined, Value::Undefined, Value::Undefined];

@@ -351,7 +351,7 @@ impl Store {
         Ok(rows.into_iter().map(|row| (uuid(&row.id), row.name, row.beat, row.expires)).collect())
     }
 
-    /// Reclaims the jobs of an expired worker: each gets a new fence. Gives how many.
+    /// Reclaims the jobs of an expired worker: each gets a new fence. Returns how many.
     pub async fn reclaim(&self, dead: Uuid, now: Micros) -> Result<u64> {
         let (mut all, mut lost) = (0, 0);
         loop {

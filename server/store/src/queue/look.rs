@@ -317,8 +317,8 @@ impl Store {
         rows.iter().map(|row| row.try_get::<Vec<u8>, _>(0).map(|id| uuid(&id)).doing("selecting jobs")).collect()
     }
 
-    /// How many jobs there are by state; each is counted up to [`MOST_COUNTED`], so that a count reads a
-    /// bounded number of entries of the index however many jobs there are.
+    /// The number of jobs in each state, counted up to [`MOST_COUNTED`]: a count reads a bounded part of the
+    /// index.
     pub async fn job_counts(&self, now: Micros) -> Result<Vec<(RunState, u64)>> {
         let mut counts = Vec::with_capacity(RunState::ALL.len());
         for state in RunState::ALL {
