@@ -388,7 +388,10 @@ pub fn lanes(api: &Api, json: bool) -> Done {
                 dash(&lane["pace"]),
                 text(lane, "order").to_owned(),
                 dash(&lane["length"]),
-                format!("{} succeeded, {} failed", lane["last_5min"]["succeeded"], lane["last_5min"]["failed"]),
+                format!(
+                    "{} succeeded, {} rejected, {} failed",
+                    lane["last_5min"]["succeeded"], lane["last_5min"]["rejected"], lane["last_5min"]["failed"]
+                ),
                 draw::took(&lane["last_5min"]["max_delay_us"]),
             ]
         })

@@ -37,8 +37,12 @@ fn show(refusals: &[Json]) {
         .map(|refusal| {
             let problem = &refusal["problem"];
             let first = &problem["errors"][0];
+            let more = match problem["errors"].as_array().map_or(0, Vec::len) {
+                0 | 1 => String::new(),
+                all => format!(" (and {} more)", all - 1),
+            };
             let why = match first["pointer"].as_str() {
-                Some(pointer) => format!("{}: {pointer} {}", text(&problem["title"]), text(&first["detail"])),
+                Some(pointer) => format!("{}: {pointer} {}{more}", text(&problem["title"]), text(&first["detail"])),
                 None => format!("{} {}", text(&problem["title"]), text(&problem["detail"])),
             };
             vec![

@@ -64,7 +64,7 @@ fn correction(before: i64, theirs: i64, after: i64) -> Option<i64> {
     (off.abs() > LEFT_ALONE.max(after - before)).then_some(off)
 }
 
-/// Keeps to the database's time for ever.
+/// Keeps to the database's time until the process ends.
 pub async fn keep(store: Store) {
     let mut every = tokio::time::interval(LOOK);
     every.set_missed_tick_behavior(MissedTickBehavior::Delay);

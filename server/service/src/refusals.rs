@@ -55,7 +55,7 @@ impl Refusals {
     }
 }
 
-/// Writes refusals for ever, in batches; one that the database does not accept is logged and dropped.
+/// Writes refusals until the process ends, in batches; one that the database does not accept is logged and dropped.
 pub async fn write(store: Store, mut received: mpsc::Receiver<Refusal>) {
     let mut batch = Vec::with_capacity(BATCH);
     while received.recv_many(&mut batch, BATCH).await > 0 {

@@ -437,7 +437,7 @@ impl Journaled {
     }
 
     /// What it did last was not written. Another worker that has the job goes on with it; one that the
-    /// database does not take must not stay running for ever.
+    /// database does not take must not stay running forever.
     async fn lost(self, written: Written) {
         if written == Written::NotOurs {
             tracing::info!(job = %self.claimed.id, "a job is another worker's by now; what was done of it last is not written");

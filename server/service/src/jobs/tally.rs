@@ -57,7 +57,7 @@ impl Tally {
     }
 }
 
-/// Writes samples of lanes for ever: what was done here, and how much waits.
+/// Writes samples of lanes until the process ends: what was done here, and how much waits.
 pub async fn sample(store: &Store, tally: &Tally) {
     let mut every = tokio::time::interval(Duration::from_micros(SAMPLE as u64 / 2));
     loop {

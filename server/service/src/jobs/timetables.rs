@@ -28,7 +28,7 @@ fn stamp(micros: i64) -> Timestamp {
     Timestamp::from_microsecond(micros).unwrap_or(Timestamp::UNIX_EPOCH)
 }
 
-/// Looks at timetables for ever.
+/// Looks at timetables until the process ends.
 pub async fn run(jobs: Arc<Jobs>) {
     let mut every = tokio::time::interval(LOOK);
     every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
