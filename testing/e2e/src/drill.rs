@@ -259,11 +259,28 @@ impl<'o> Drill<'o> {
 /// its outcome was written shows later than this: nobody takes over within a second of a kill.
 const UNDER_WAY: i64 = 1_000_000;
 
-/// Cuts all connections to a server.
-pub fn cut(server: &Mariadb) {
-    let sql = "SELECT CONCAT('KILL ', id) FROM information_schema.processlist WHERE id <> CONNECTION_ID()";
-    for kill in server.sql("kanzlei", sql).expect("connections").lines() {
+/// Cuts all connections to a server, and returns when they have ended.
+///
+/// MariaDB 10.11 can crash when `KILL` ends a statement that is building a temporary table
+/// (`ha_maria::drop_table`). A crashed server is reported and started again: a crash of the database must
+/// not lose a job either.
+pub fn cut(server: &mut Mariadb) {
+    let sql = "SELECT id FROM information_schema.processlist WHERE id <> CONNECTION_ID() AND user = 'kanzlei'";
+    let ids = |server: &Mariadb| -> Option<Vec<String>> {
+        Some(server.sql("kanzlei", sql).ok()?.lines().map(|id| id.trim().to_owned()).collect())
+    };
+    let cut = ids(server).expect("connections");
+    for id in &cut {
         // Some are gone by now.
-        let _ = server.sql("kanzlei", kill);
+        let _ = server.sql("kanzlei", &format!("KILL {id}"));
+    }
+    let ended = wait::until(Duration::from_secs(30), || match ids(server) {
+        Some(open) => open.iter().all(|id| !cut.contains(id)).then_some(true),
+        None => Some(false),
+    });
+    if !ended.expect("the cut connections end") {
+        println!("MariaDB crashed while its connections were cut; it is started again");
+        server.stop();
+        server.run().expect("the database starts again");
     }
 }

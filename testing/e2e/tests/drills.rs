@@ -138,13 +138,13 @@ fn nothing_is_lost_when_services_are_killed_and_the_database_restarts() {
     for round in 0..8 {
         drill.more(20);
         if round % 2 == 1 {
-            drill::cut(&server);
+            drill::cut(&mut server);
         }
         drill.kill(round);
     }
     for _ in 0..5 {
         drill.more(10);
-        drill::cut(&server);
+        drill::cut(&mut server);
     }
     // The database goes away and comes back: accepting answers 503, workers wait.
     server.stop();

@@ -41,7 +41,7 @@ fn main() {
 }
 
 fn services(dir: &Path, kills: usize, processes: usize) -> Found {
-    let server = Mariadb::start(&dir.join("database")).expect("MariaDB starts");
+    let mut server = Mariadb::start(&dir.join("database")).expect("MariaDB starts");
     let url = server.fresh("kanzlei_drill").expect("database");
     let records = harbour(&server, "kanzlei_drill_harbour").expect("records");
     let ports = Ports::free().expect("ports");
@@ -55,7 +55,7 @@ fn services(dir: &Path, kills: usize, processes: usize) -> Found {
         dice = dice.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
         std::thread::sleep(Duration::from_millis((dice >> 33) % 1200));
         if round % 10 == 9 {
-            drill::cut(&server);
+            drill::cut(&mut server);
         }
         drilled.kill(round);
         if (round + 1) % 20 == 0 {
