@@ -9,6 +9,7 @@ use jsonschema::Validator;
 use jsonschema::error::ValidationErrorKind;
 use serde_json::{Map, Value as Json, json};
 
+use kanzlei_lang::confidential::Label;
 use kanzlei_lang::document::workflow::Property;
 use kanzlei_lang::suggest;
 use kanzlei_model::problem::{InputError, Problem};
@@ -20,6 +21,8 @@ pub struct InputPlan {
     pub extra: bool,
     /// The schema of the whole input, as an object.
     pub schema: Json,
+    /// Which parts of it are confidential.
+    pub label: Label,
     validator: Validator,
 }
 
@@ -30,6 +33,21 @@ pub struct Declared {
     pub required: bool,
     pub secret: bool,
     default: Option<Json>,
+}
+
+impl Declared {
+    /// What of it is confidential: all of it, or what its schema says further in.
+    fn label(&self) -> Label {
+        property_label(&self.schema, self.secret)
+    }
+}
+
+/// The label of an input property; `secret` is its own flag.
+pub fn property_label(schema: &Json, secret: bool) -> Label {
+    if !secret {
+        return Label::of_schema(schema);
+    }
+    Label::of_schema(&json!({"secret": true, "type": schema.get("type").cloned().unwrap_or_default()}))
 }
 
 /// Where each input comes from at one endpoint, in the order of the declarations.
@@ -235,7 +253,10 @@ impl InputPlan {
         let schema =
             json!({"type": "object", "properties": schemas, "required": required, "additionalProperties": extra});
         match validator(&schema) {
-            Ok(validator) => Ok(InputPlan { properties: declared, extra, schema, validator }),
+            Ok(validator) => {
+                let label = Label::object(declared.iter().map(|one| (one.name.as_str(), one.label())), Label::Clear);
+                Ok(InputPlan { properties: declared, extra, schema, label, validator })
+            }
             Err(error) => Err(vec![(0, format!("not a usable JSON Schema: {error}"))]),
         }
     }
@@ -403,16 +424,9 @@ impl InputPlan {
         }
     }
 
-    /// The input with secret values masked, for journals.
+    /// The input with confidential values masked, for journals.
     pub fn masked(&self, input: &Value) -> Value {
-        if !self.properties.iter().any(|declared| declared.secret) {
-            return input.clone();
-        }
-        let Value::Object(object) = input else { return input.clone() };
-        Value::object(object.iter().map(|(name, value)| {
-            let secret = self.properties.iter().any(|declared| declared.secret && *declared.name == **name);
-            (name.clone(), if secret { Value::text("•••") } else { value.clone() })
-        }))
+        self.label.mask(input)
     }
 }
 

@@ -11,7 +11,9 @@ use std::sync::atomic::{AtomicI64, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
+use kanzlei_compiler::plan::Shown;
 use kanzlei_engine::machine::{Ended, Machine, State, StepRecord};
+use kanzlei_lang::confidential::Label;
 use kanzlei_model::run::RunState;
 use kanzlei_model::value::Value;
 use kanzlei_store::Store;
@@ -21,7 +23,7 @@ use uuid::Uuid;
 
 use crate::clock::now;
 use crate::refusals::Refusals;
-use crate::secrets::Secrets;
+use crate::secrets::{RunMask, Secrets};
 
 /// Runs written in one transaction.
 const BATCH: usize = 200;
@@ -355,10 +357,11 @@ fn take_waiting(from: &mut mpsc::Receiver<Finished>, batch: &mut Vec<Finished>) 
 }
 
 fn row(run: Finished, limit: usize, secrets: &Secrets, process: &str) -> Run {
-    let text = |value: &Value| cut(secrets.mask(value.to_json()), limit);
-    let some = |value: &Value| if matches!(value, Value::Undefined) { None } else { Some(text(value)) };
     let machine = &run.machine;
-    let steps = steps(machine, limit, secrets);
+    let mask = secrets.of_run(machine, &run.input);
+    let text = |value: &Value| cut(mask.text(value.to_json()), limit);
+    let some = |value: &Value| if matches!(value, Value::Undefined) { None } else { Some(text(value)) };
+    let steps = steps(machine, limit, &mask);
     let (plan, reply) = (machine.plan(), machine.reply());
     Run {
         id: run.id,
@@ -381,16 +384,22 @@ fn row(run: Finished, limit: usize, secrets: &Secrets, process: &str) -> Run {
     }
 }
 
-/// What the steps of a run did, as it is shown: values cut, secrets masked, of very many the first.
-pub fn steps(machine: &Machine, limit: usize, secrets: &Secrets) -> Vec<Step> {
-    let text = |value: &Value| cut(secrets.mask(value.to_json()), limit);
+/// What the steps of a run did, as it is shown: values cut, what is confidential masked, of very many
+/// steps the first.
+pub fn steps(machine: &Machine, limit: usize, mask: &RunMask) -> Vec<Step> {
+    let text = |value: &Value| cut(mask.text(value.to_json()), limit);
     let records = machine.records().iter().enumerate();
     let kept = records.filter(|(at, record)| *at < STEPS || record.state == State::Failed).take(2 * STEPS);
     kept.map(|(_, record)| step(machine, record, &text)).collect()
 }
 
 fn step(machine: &Machine, record: &StepRecord, text: &dyn Fn(&Value) -> String) -> Step {
-    let some = |value: &Value| if matches!(value, Value::Undefined) { None } else { Some(text(value)) };
+    let nothing = Shown::default();
+    let shown = machine.shown(record).unwrap_or(&nothing);
+    let some = |label: &Label, value: &Value| match value {
+        Value::Undefined => None,
+        value => Some(text(&label.mask(value))),
+    };
     // Steps of the workflow itself are told by their paragraph; those of others bring their heading.
     let foreign = (record.level > 0).then(|| machine.plan_of(record).sheet.get(record.paragraph as usize)).flatten();
     let short = |text: &str, most: usize| text.chars().take(most).collect::<String>();
@@ -403,8 +412,8 @@ fn step(machine: &Machine, record: &StepRecord, text: &dyn Fn(&Value) -> String)
         duration: record.ended - record.started,
         attempts: record.attempts,
         tries: (!record.tries.is_empty()).then(|| short(&record.tries.join(" "), 300)),
-        sent: some(&record.sent),
-        outcome: some(&record.outcome),
+        sent: some(&shown.sent, &record.sent),
+        outcome: some(&shown.outcome, &record.outcome),
         failure: record.failure.as_ref().map(|failure| text(&failure.to_value())),
         number: foreign.map(|_| short(&machine.number(record), 100)),
         kind: foreign.map(|paragraph| paragraph.kind.clone()),

@@ -5,7 +5,7 @@
 //! which is made when it is not there. The name of a secret is authenticated with its value, so that a
 //! sealed value cannot be moved under another name.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::Arc;
 
@@ -14,6 +14,9 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use chacha20poly1305::aead::{Aead, AeadCore, KeyInit, OsRng, Payload};
 use chacha20poly1305::{XChaCha20Poly1305, XNonce};
+use kanzlei_engine::machine::Machine;
+pub use kanzlei_lang::confidential::MASK;
+use kanzlei_model::value::Value;
 use kanzlei_store::Store;
 use kanzlei_store::kept::Sealed;
 
@@ -25,7 +28,6 @@ use crate::error::{Error, Result};
 pub const LONGEST: usize = 8 * 1024;
 /// Shorter secrets are not looked for in texts: they would be found everywhere.
 const SHORTEST_MASKED: usize = 4;
-pub const MASK: &str = "•••";
 /// What sealed texts in the database begin with; JSON never does.
 const SEALED: &str = "sealed:";
 
@@ -119,19 +121,55 @@ impl Secrets {
     /// Puts [`MASK`] in place of every secret in a text, also where JSON or a URL wrote it with escapes.
     pub fn mask(&self, text: String) -> String {
         let opened = self.opened.load();
-        let mut text = text;
-        for secret in opened.values().filter(|secret| secret.len() >= SHORTEST_MASKED) {
-            let mut written = serde_json::Value::from(secret.as_str()).to_string();
-            written.pop();
-            let encoded: String = secret.bytes().map(percent_encoded).collect();
-            for form in [secret.as_str(), written.get(1..).unwrap_or_default(), encoded.as_str()] {
-                if text.contains(form) {
-                    text = text.replace(form, MASK);
-                }
+        opened.values().fold(text, |text, secret| masked(text, secret))
+    }
+
+    /// What masks texts of one run: the secrets, and what its workflow declares as confidential.
+    pub fn of_run(&self, machine: &Machine, input: &Value) -> RunMask<'_> {
+        let mut own = BTreeSet::new();
+        let labels = &machine.plan().labels;
+        if labels.any {
+            machine.plan().input.label.collect(input, &mut own);
+            for record in machine.records().iter().take(RECORDS) {
+                let Some(shown) = machine.shown(record) else { continue };
+                shown.sent.collect(&record.sent, &mut own);
+                shown.outcome.collect(&record.outcome, &mut own);
             }
         }
-        text
+        RunMask { secrets: self, own }
     }
+}
+
+/// Steps of a run whose confidential values are looked for in texts.
+const RECORDS: usize = 1000;
+
+/// Masks texts that may quote a value of a run, such as the detail of a failure.
+pub struct RunMask<'s> {
+    secrets: &'s Secrets,
+    own: BTreeSet<String>,
+}
+
+impl RunMask<'_> {
+    /// The text without secrets and confidential values.
+    pub fn text(&self, text: String) -> String {
+        self.own.iter().fold(self.secrets.mask(text), |text, value| masked(text, value))
+    }
+}
+
+/// A text with [`MASK`] in place of a secret, however it is written; what is too short stays.
+fn masked(mut text: String, secret: &str) -> String {
+    if secret.len() < SHORTEST_MASKED {
+        return text;
+    }
+    let mut written = serde_json::Value::from(secret).to_string();
+    written.pop();
+    let encoded: String = secret.bytes().map(percent_encoded).collect();
+    for form in [secret, written.get(1..).unwrap_or_default(), encoded.as_str()] {
+        if text.contains(form) {
+            text = text.replace(form, MASK);
+        }
+    }
+    text
 }
 
 fn percent_encoded(byte: u8) -> String {

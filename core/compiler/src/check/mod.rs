@@ -15,6 +15,7 @@
 
 mod actions;
 mod calls;
+mod confidential;
 mod entries;
 mod jobs;
 mod order;
@@ -265,6 +266,8 @@ pub fn check(bundle: &Bundle) -> Checked {
             }
         }
     }
+    confidential::queued_results(&workflows, &plans, &mut reports);
+    checked.workflows.retain(|(index, _)| !reports[*index].has_errors());
     checked.workflows.sort_by_key(|(index, _)| *index);
     checked.names = workflows.iter().map(|(_, workflow)| workflow.name.text.clone()).collect();
     checked.plans = plans;

@@ -3,10 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
-use super::{Known, entries, scope};
+use super::{Known, confidential, entries, scope};
 use crate::input::InputPlan;
 use crate::plan::sheet::{self, Paragraph};
-use crate::plan::{self, BlockId, FAILURE, FIXED, INPUT, KEPT, Maker, Plan, RUN};
+use crate::plan::{self, BlockId, FAILURE, FIXED, INPUT, KEPT, Maker, Plan, RUN, StepLabels};
 use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::step::{Action, Step};
 use kanzlei_lang::document::yaml::{Kind, Node};
@@ -86,14 +86,21 @@ pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report)
     let endpoints = workflow.entries.iter().filter_map(|e| entries::compile(e, &workflow.input, walk.report)).collect();
     walk.durable_entries();
     let timetables = workflow.timetables.iter().filter_map(|timetable| walk.timetable(timetable)).collect();
+    let input = input?;
+    // The pass takes steps of the document and of the plan in pairs, so there must be one for each.
+    let labels = match walk.report.has_errors() {
+        true => StepLabels::default(),
+        false => confidential::labels(workflow, around, &input, &queue, &walk.blocks, walk.report),
+    };
     Some(Plan {
+        labels,
         timetables,
         queue,
         durable: walk.durable,
         enqueues: walk.enqueues,
         name: workflow.name.text.clone(),
         about: workflow.about.clone(),
-        input: input?,
+        input,
         endpoints,
         blocks: walk.blocks,
         slots: walk.slots,

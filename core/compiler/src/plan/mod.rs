@@ -6,6 +6,7 @@
 
 pub mod sheet;
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -13,6 +14,7 @@ pub use sheet::Paragraph;
 
 use crate::input::{EndpointInput, InputPlan};
 use kanzlei_lang::calendar::Calendar;
+use kanzlei_lang::confidential::Label;
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_lang::document::step::Encoding;
 use kanzlei_lang::document::workflow::{Answer, Missed, Overlap};
@@ -62,6 +64,33 @@ pub struct Plan {
     pub fails: Vec<(u16, Option<String>)>,
     /// Whether it may end without a reply; clients see 204 then.
     pub may_end_silent: bool,
+    /// What its steps handle that must not be shown.
+    pub labels: StepLabels,
+}
+
+/// What of the values of each step is confidential.
+#[derive(Debug, Default)]
+pub struct StepLabels {
+    /// By block and position; empty where nothing is.
+    pub(crate) steps: BTreeMap<(BlockId, usize), Shown>,
+    /// Of what an `invoke` of this workflow gives.
+    pub result: Label,
+    /// Whether anything of a run is confidential: its records are sealed then.
+    pub any: bool,
+}
+
+/// What of a step's values is masked where they are shown.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Shown {
+    pub sent: Label,
+    pub outcome: Label,
+}
+
+impl StepLabels {
+    /// What is masked of the values of a step.
+    pub fn of(&self, block: BlockId, position: usize) -> Option<&Shown> {
+        self.steps.get(&(block, position))
+    }
 }
 
 /// What is known of the answers of one `reply` step.

@@ -142,10 +142,10 @@ impl Machine {
         let (block, place) = self.records[record].place;
         let step = plan.blocks.get(block as usize).and_then(|block| block.get(place));
         let Some(Action::Call(call)) = step.map(|step| &step.action) else { return Flow::On };
-        let retry_after = result.as_ref().ok().and_then(retry_after);
+        let asked = result.as_ref().ok().and_then(retry_after);
         let judged = match result {
             Err(fault) => Err(Failure::new(fault.kind, fault.detail)),
-            Ok(answer) => judge(call, answer),
+            Ok(answer) => judge(call, answer).map_err(|failure| Failure { retry_after: asked, ..failure }),
         };
         match judged {
             Ok(value) => {
@@ -154,7 +154,7 @@ impl Machine {
             }
             Err(failure) => match call.retry.as_ref().filter(|r| attempt < r.attempts && retryable(r, &failure)) {
                 Some(retry) => {
-                    let pause = pause(retry, attempt, retry_after, &self.id, record);
+                    let pause = pause(retry, attempt, failure.retry_after, &self.id, record);
                     let came = match failure.status {
                         Some(status) if failure.kind == FailureKind::Status => status.to_string(),
                         _ => failure.kind.name().to_owned(),

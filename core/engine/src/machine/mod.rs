@@ -45,7 +45,7 @@ pub use query::{Query, Rows, Sql};
 pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, NewJob, Queued};
 pub use record::{Ended, State, StepRecord};
 
-use kanzlei_compiler::plan::{INPUT, KEPT, Plan, RUN};
+use kanzlei_compiler::plan::{INPUT, KEPT, Plan, RUN, Shown};
 use kanzlei_lang::expr::{self, Limits, ops};
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
@@ -192,11 +192,21 @@ pub struct Failure {
     pub problem: Option<Box<Problem>>,
     /// Why an expression failed.
     pub cause: Option<expr::ErrorKind>,
+    /// How long the service asks to be left alone: its `Retry-After`.
+    pub retry_after: Option<std::time::Duration>,
 }
 
 impl Failure {
     pub fn new(kind: FailureKind, detail: impl Into<String>) -> Self {
-        Failure { kind, status: None, detail: detail.into(), body: Value::Undefined, problem: None, cause: None }
+        Failure {
+            kind,
+            status: None,
+            detail: detail.into(),
+            body: Value::Undefined,
+            problem: None,
+            cause: None,
+            retry_after: None,
+        }
     }
 
     fn expression(failure: &expr::EvalError) -> Self {
@@ -306,6 +316,12 @@ impl Machine {
     /// The plan that a record's step belongs to.
     pub fn plan_of(&self, record: &StepRecord) -> &Arc<Plan> {
         &self.levels[record.level as usize].plan
+    }
+
+    /// What of a record's values is masked where they are shown; nothing where all of them may be.
+    pub fn shown(&self, record: &StepRecord) -> Option<&Shown> {
+        let (block, position) = record.place;
+        self.plan_of(record).labels.of(block, position)
     }
 
     /// The positions in the loops around a record, outermost first.

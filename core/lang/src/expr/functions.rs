@@ -199,6 +199,7 @@ callables! { Static:
     ListSum "list.sum" 1..2 Optional(1);
     ListUnique "list.unique" 1..2 Optional(1);
     ListZip "list.zip" 2..ANY No;
+    Reveal "reveal" 1..1 No;
 }
 
 /// Names that only stand before a dot.

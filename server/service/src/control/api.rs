@@ -150,7 +150,10 @@ pub async fn deploy(app: Data<App>, body: Json<Bundle>) -> Result<HttpResponse> 
         checked.diagnostics.iter().filter(|d| d.severity == Severity::Warning).cloned().collect();
     if checked.errors() > 0 {
         let mut problem = Problem::new(422, "The documents have errors")
-            .detail(format!("{} errors; nothing was deployed", checked.errors()));
+            .detail(match checked.errors() {
+                1 => "1 error; nothing was deployed".to_owned(),
+                errors => format!("{errors} errors; nothing was deployed"),
+            });
         let found = news(checked.diagnostics);
         // Findings about live documents point into texts that the caller does not have.
         let texts: BTreeMap<&str, &str> = others

@@ -164,10 +164,18 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     let live = app.live.load_full();
     let plan = app.jobs.plans.get(&app.store, &live, &job.workflow, job.revision, job.generation).await?;
     let (mut sheet, mut steps) = (Json_::Null, Json_::Null);
-    if let Some(plan) = plan {
-        let machine = replayed(&app, &job, plan).await?;
+    let given = app.outside.secrets.unguard(&job.input).and_then(|text| serde_json::from_str::<Value>(&text).ok());
+    // Without its plan nobody knows what of a sealed input may be shown.
+    let input = match (&plan, &given) {
+        (Some(plan), Some(given)) => plan.input.masked(given).to_serde(),
+        (None, Some(given)) if !job.sealed => given.to_serde(),
+        _ => Json_::String(crate::secrets::MASK.into()),
+    };
+    if let (Some(plan), Some(given)) = (plan, given) {
+        let machine = replayed(&app, &job, plan, given.clone()).await?;
         if let Some(machine) = machine {
-            let mut rows = journal::steps(&machine, app.journal.value_limit, &app.outside.secrets);
+            let mask = app.outside.secrets.of_run(&machine, &given);
+            let mut rows = journal::steps(&machine, app.journal.value_limit, &mask);
             let under_way = rows.iter_mut().filter(|row| row.state == State::Running.name());
             under_way.for_each(|row| row.duration = at - row.started);
             let own = machine.plan().sheet.clone();
@@ -178,7 +186,6 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     let text =
         |text: &str| serde_json::from_str::<Json_>(&app.outside.secrets.mask(text.to_owned())).unwrap_or_default();
     let opened = |kept: &str| app.outside.secrets.unguard(kept).map(|plain| text(&plain)).unwrap_or_default();
-    let input = if job.sealed { masked_input(&app, &job, &opened(&job.input)) } else { text(&job.input) };
     let history: Vec<Json_> =
         job.past.as_deref().unwrap_or_default().lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
     let notice = app.store.notice(id).await?.map(|notice| {
@@ -212,7 +219,7 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         "delay_us": job.started.map(|started| (started - job.due).max(0)),
         "duration_us": job.started.map(|started| job.ended.unwrap_or(at) - started),
         "remaining_us": remaining,
-        "input": input,
+        "input": text(&input.to_string()),
         "status": job.status,
         "reply": job.reply.as_deref().map(&opened).map(|reply| reply["body"].clone()),
         "failure": job.failure.as_deref().map(text),
@@ -228,24 +235,14 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     Ok(HttpResponse::Ok().json(document))
 }
 
-/// The input with what is secret by its declaration left out.
-fn masked_input(app: &App, job: &JobRow, input: &Json_) -> Json_ {
-    let live = app.live.load();
-    match live.workflows.get(&job.workflow) {
-        Some(workflow) => workflow.plan.input.masked(&Value::from_json(input)).to_serde(),
-        None => Json_::String(crate::secrets::MASK.into()),
-    }
-}
-
 /// The run of a job as it stands, made again from what is written down of it.
 async fn replayed(
     app: &App,
     job: &JobRow,
     plan: std::sync::Arc<kanzlei_compiler::plan::Plan>,
+    input: Value,
 ) -> Result<Option<Machine>> {
     let Some(started) = job.started else { return Ok(None) };
-    let input = app.outside.secrets.unguard(&job.input).and_then(|text| serde_json::from_str(&text).ok());
-    let Some(input) = input else { return Ok(None) };
     let start = Start { id: job.id.to_string(), input, now: started, caller: job.caller.clone(), attempt: job.attempt };
     let mut machine = Machine::new(plan, start);
     let rows = app.store.outcomes(&[(job.id, job.attempt)]).await?;

@@ -86,6 +86,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
         noted: false,
         reply: None,
         last_fed: None,
+        confidential: plan.labels.any,
         claimed,
     };
     // First to where it stood, by what is recorded of it.
@@ -185,6 +186,8 @@ struct Journaled {
     noted: bool,
     reply: Option<Reply>,
     last_fed: Option<Fed>,
+    /// Whether its workflow handles confidential values: what is recorded is sealed then.
+    confidential: bool,
 }
 
 impl Recorder for Journaled {
@@ -418,7 +421,7 @@ impl Journaled {
     /// A text for the database, and whether it is sealed. What cannot be sealed is masked.
     fn guarded(&self, text: String) -> (String, bool) {
         let secrets = &self.shared.jobs.secrets;
-        match secrets.guard(text.clone(), false) {
+        match secrets.guard(text.clone(), self.confidential) {
             Some(kept) => {
                 let sealed = kept != text;
                 (kept, sealed)
@@ -461,7 +464,9 @@ impl Journaled {
         {
             // Attempts made so far; the next one is one more.
             let made = self.claimed.tries + 1;
-            let pause = retry.pause_before(made + 1);
+            let mask = self.shared.jobs.secrets.of_run(&machine, &input);
+            let asked = failure.retry_after.unwrap_or_default();
+            let pause = retry.pause_before(made + 1).max(asked).min(retry.max);
             let detail = format!(
                 "{}; retry in {} (attempt {} of {})",
                 failure.detail,
@@ -474,12 +479,10 @@ impl Journaled {
                 claim_rank: 0,
                 wake: at + pause.as_micros() as i64,
                 waits: Some("retry"),
-                failure: Some(self.shared.jobs.secrets.mask(failure.to_value().to_json())),
+                failure: Some(mask.text(failure.to_value().to_json())),
                 tries: made,
                 void_last: true,
-                past: Some(
-                    past("failed", "the run", Some(&self.shared.jobs.secrets.mask(detail))).trim_end().to_owned(),
-                ),
+                past: Some(past("failed", "the run", Some(&mask.text(detail))).trim_end().to_owned()),
                 ordering_key: None,
                 ..left(&self.claimed, JobPhase::Ready)
             };
@@ -493,8 +496,9 @@ impl Journaled {
             RunState::Rejected => JobPhase::Rejected,
             _ => JobPhase::Failed,
         };
-        let failure = ended.failure.as_ref().map(|failure| self.shared.jobs.secrets.mask(failure.to_value().to_json()));
-        let detail = ended.failure.as_ref().map(|failure| self.shared.jobs.secrets.mask(failure.detail.clone()));
+        let mask = self.shared.jobs.secrets.of_run(&machine, &input);
+        let failure = ended.failure.as_ref().map(|failure| mask.text(failure.to_value().to_json()));
+        let detail = ended.failure.as_ref().map(|failure| mask.text(failure.detail.clone()));
         let end = End {
             failure,
             wake: at,

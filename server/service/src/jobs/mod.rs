@@ -172,9 +172,8 @@ impl Jobs {
             let detail = format!("the input has {} bytes of JSON; a job takes at most {}", json.len(), self.most_input);
             return Err(Error::problem(413, "Content too large", detail));
         }
-        let secret = plan.input.properties.iter().any(|property| property.secret);
-        let kept = self.secrets.guard(json.clone(), secret).ok_or_else(|| {
-            Error::problem(500, "The input cannot be kept", "it holds a secret, and the service has no key for secrets")
+        let kept = self.secrets.guard(json.clone(), plan.labels.any).ok_or_else(|| {
+            Error::problem(500, "The input cannot be kept", "the workflow handles confidential values, and the service has no key for secrets: set `secrets.key_file` in its configuration")
         })?;
         let slots = [input.clone(), Value::Undefined, Value::Undefined, Value::Undefined];
         let tag = plan.queue.tag.as_ref().and_then(|tag| tag.make(&slots, Default::default()).ok());

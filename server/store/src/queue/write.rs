@@ -149,64 +149,52 @@ pub(super) async fn release_ordering_key(tx: &mut sqlx::MySqlConnection, orderin
     Ok(())
 }
 
-/// One statement for all rows: what changes stands in a derived table beside the jobs.
+/// In place of a number that a write leaves as it is; no job has these.
+const UNCHANGED_WAKE: Micros = -1;
+const UNCHANGED_RANK: u8 = u8::MAX;
+const UNCHANGED_TRIES: u32 = u32::MAX;
+
+/// Updates all rows in one statement.
+///
+/// Every row exists and is locked, so each insert meets its primary key and turns into an update; what a
+/// row must have but this does not change is filled with nothing. A join with a derived table would do the
+/// same, but its texts make it a table on disk, for each batch anew.
 async fn update(tx: &mut sqlx::MySqlConnection, writes: &[&Write], now: Micros) -> Result<()> {
-    let mut query: QueryBuilder<MySql> = QueryBuilder::new("UPDATE job j JOIN (");
-    for (index, write) in writes.iter().enumerate() {
-        query.push(if index == 0 { "SELECT " } else { " UNION ALL SELECT " });
-        let end = write.end.as_ref();
-        let name = |query: &mut QueryBuilder<MySql>, name: &str| {
-            if index == 0 {
-                query.push(" AS ").push(name);
-            }
-            if name != "past" {
-                query.push(", ");
-            }
-        };
-        query.push_bind(write.job.as_bytes().to_vec());
-        name(&mut query, "id");
-        query.push_bind(end.map_or(JobPhase::Running, |end| end.phase) as u8);
-        name(&mut query, "phase");
-        query.push_bind(end.map(|end| end.claim_rank));
-        name(&mut query, "claim_rank");
-        query.push_bind(end.map(|end| end.wake));
-        name(&mut query, "wake");
-        query.push_bind(end.and_then(|end| end.waits));
-        name(&mut query, "waits");
-        query.push_bind(end.and_then(|end| end.failure.as_deref()));
-        name(&mut query, "failure");
-        query.push_bind(end.map(|end| end.tries));
-        name(&mut query, "tries");
-        query.push_bind(end.and_then(|end| end.expires));
-        name(&mut query, "expires");
-        query.push_bind(write.outcomes.last().map(|outcome| outcome.seq + 1));
-        name(&mut query, "outcomes");
-        query.push_bind(write.progress);
-        name(&mut query, "progress");
-        query.push_bind(write.notes.as_deref());
-        name(&mut query, "notes");
-        query.push_bind(write.reply.as_ref().map(|(status, _)| *status));
-        name(&mut query, "status");
-        query.push_bind(write.reply.as_ref().map(|(_, reply)| reply.as_str()));
-        name(&mut query, "reply");
-        query.push_bind(end.and_then(|end| end.past.as_deref()));
-        name(&mut query, "past");
-    }
-    query.push(
-        ") v ON j.id = v.id SET
-         j.wake = CASE WHEN v.wake IS NULL THEN j.wake WHEN v.phase = 1 AND j.poked = 1 THEN LEAST(v.wake, ",
+    let mut query: QueryBuilder<MySql> = QueryBuilder::new(
+        "INSERT INTO job (id, phase, claim_rank, wake, waits, failure, tries, expires, outcomes, progress, notes, status, reply, past,
+         lane, workflow, revision, generation, priority, entry, request_id, trace_id, accepted, due, input, kept_for) ",
     );
-    query.push_bind(now);
+    query.push_values(writes, |mut row, write| {
+        let end = write.end.as_ref();
+        row.push_bind(write.job.as_bytes().to_vec())
+            .push_bind(end.map_or(JobPhase::Running, |end| end.phase) as u8)
+            .push_bind(end.map_or(UNCHANGED_RANK, |end| end.claim_rank))
+            .push_bind(end.map_or(UNCHANGED_WAKE, |end| end.wake))
+            .push_bind(end.and_then(|end| end.waits))
+            .push_bind(end.and_then(|end| end.failure.as_deref()))
+            .push_bind(end.map_or(UNCHANGED_TRIES, |end| end.tries))
+            .push_bind(end.and_then(|end| end.expires))
+            .push_bind(write.outcomes.last().map_or(0, |outcome| outcome.seq + 1))
+            .push_bind(write.progress)
+            .push_bind(write.notes.as_deref())
+            .push_bind(write.reply.as_ref().map(|(status, _)| *status))
+            .push_bind(write.reply.as_ref().map(|(_, reply)| reply.as_str()))
+            .push_bind(end.and_then(|end| end.past.as_deref()))
+            .push("'', '', 0, 0, 0, '', '', '', 0, 0, '', 0");
+    });
+    query.push(" ON DUPLICATE KEY UPDATE wake = CASE VALUES(wake) WHEN ").push_bind(UNCHANGED_WAKE);
+    query.push(" THEN wake ELSE IF(VALUES(phase) = 1 AND poked = 1, LEAST(VALUES(wake), ").push_bind(now);
+    query.push("), VALUES(wake)) END, claim_rank = IF(VALUES(claim_rank) = ").push_bind(UNCHANGED_RANK);
+    query.push(", claim_rank, VALUES(claim_rank)), tries = IF(VALUES(tries) = ").push_bind(UNCHANGED_TRIES);
     query.push(
-        ") ELSE v.wake END,
-         j.claim_rank = COALESCE(v.claim_rank, j.claim_rank), j.phase = v.phase,
-         j.worker = IF(v.phase = 2, j.worker, NULL), j.waits = v.waits,
-         j.failure = IF(v.phase = 2, j.failure, v.failure), j.tries = COALESCE(v.tries, j.tries), j.expires = v.expires,
-         j.ended = IF(v.phase > 10, v.wake, NULL), j.outcomes = GREATEST(j.outcomes, COALESCE(v.outcomes, 0)),
-         j.progress = COALESCE(v.progress, j.progress), j.notes = COALESCE(v.notes, j.notes),
-         j.status = COALESCE(v.status, j.status), j.reply = COALESCE(v.reply, j.reply),
-         j.past = IF(v.past IS NULL, j.past, CONCAT(COALESCE(j.past, ''), v.past, '\\n')),
-         j.changes = j.changes + 1",
+        ", tries, VALUES(tries)), phase = VALUES(phase),
+         worker = IF(VALUES(phase) = 2, worker, NULL), waits = VALUES(waits),
+         failure = IF(VALUES(phase) = 2, failure, VALUES(failure)), expires = VALUES(expires),
+         ended = IF(VALUES(phase) > 10, VALUES(wake), NULL), outcomes = GREATEST(outcomes, VALUES(outcomes)),
+         progress = COALESCE(VALUES(progress), progress), notes = COALESCE(VALUES(notes), notes),
+         status = COALESCE(VALUES(status), status), reply = COALESCE(VALUES(reply), reply),
+         past = IF(VALUES(past) IS NULL, past, CONCAT(COALESCE(past, ''), VALUES(past), '\\n')),
+         changes = changes + 1",
     );
     query.build().execute(&mut *tx).await.doing("writing jobs")?;
     Ok(())

@@ -41,6 +41,7 @@ impl Eval<'_> {
         }
         Ok(match what {
             Boolean => Value::Bool(ops::truthy(&first)),
+            Reveal => first,
             Number => match args.first() {
                 None => Value::Int(0),
                 Some(Value::Int(_)) => first,

@@ -1,0 +1,334 @@
+//! Labels through expressions.
+
+use super::{DEEPEST, Label};
+use crate::expr::Expression;
+use crate::expr::ast::{Arg, Arrow, BinaryOp, Expr, Function, Item, Kind, Named, Property, Target, UnaryOp};
+use crate::expr::functions::{Method, Static};
+use crate::expr::template::Template;
+
+/// How often the label of an accumulator is tried before it counts as confidential as a whole.
+const ROUNDS: usize = 4;
+
+/// The labels of the names at one place of a workflow, by slot.
+#[derive(Clone, Debug, Default)]
+pub struct Labels {
+    slots: Vec<Label>,
+}
+
+impl Labels {
+    /// Sets the label of a name.
+    pub fn set(&mut self, slot: u32, label: Label) {
+        let slot = slot as usize;
+        if self.slots.len() <= slot {
+            self.slots.resize(slot + 1, Label::Clear);
+        }
+        self.slots[slot] = label;
+    }
+
+    /// The label of a name.
+    pub fn get(&self, slot: u32) -> Label {
+        self.slots.get(slot as usize).cloned().unwrap_or_default()
+    }
+
+    /// The label of what an expression gives.
+    pub fn of(&self, expression: &Expression) -> Label {
+        // Labels come from names only.
+        if expression.uses().iter().all(|used| !self.get(used.slot).any()) {
+            return Label::Clear;
+        }
+        Flow { slots: self, locals: Vec::new(), inside: 0 }.expr(expression.ast())
+    }
+
+    /// The label of a text with expressions in it.
+    pub fn of_template(&self, template: &Template) -> Label {
+        match (template, template.expressions()) {
+            (Template::Mixed(..), parts) => Label::scalar(parts.iter().any(|part| self.of(part).any())),
+            (_, [single]) => self.of(single),
+            _ => Label::Clear,
+        }
+    }
+}
+
+struct Flow<'l> {
+    slots: &'l Labels,
+    locals: Vec<Label>,
+    /// Functions of the document that are being followed.
+    inside: u32,
+}
+
+impl Flow<'_> {
+    fn expr(&mut self, expr: &Expr) -> Label {
+        match &expr.kind {
+            Kind::Const(_) => Label::Clear,
+            Kind::Slot(slot) => self.slots.get(*slot),
+            Kind::Local(local) => self.locals.get(*local as usize).cloned().unwrap_or_default(),
+            Kind::Template(_, parts) => Label::scalar(self.any(parts)),
+            Kind::List(items) => items.iter().fold(Label::Clear, |label, item| {
+                label.or(match item {
+                    Item::One(one) => Label::list(self.expr(one)),
+                    Item::Spread(of) => Label::list(self.expr(of).item()),
+                })
+            }),
+            Kind::Object(properties) => self.object(properties),
+            Kind::Member { of, name, .. } => self.expr(of).member(name),
+            Kind::Index { of, key, .. } => {
+                let label = self.expr(of);
+                match &key.kind {
+                    Kind::Const(kanzlei_model::value::Value::Text(name)) => label.member(name),
+                    _ => label.item(),
+                }
+            }
+            Kind::Chain(inner) => self.expr(inner),
+            Kind::Unary(op, operand) => {
+                let label = self.expr(operand);
+                match op {
+                    UnaryOp::Not | UnaryOp::TypeOf | UnaryOp::Void => Label::Clear,
+                    UnaryOp::Plus | UnaryOp::Minus | UnaryOp::BitNot => Label::scalar(label.any()),
+                }
+            }
+            Kind::Binary(op, sides) => {
+                let any = self.expr(&sides.0).any() | self.expr(&sides.1).any();
+                use BinaryOp::*;
+                match op {
+                    LooseEq | LooseNe | Eq | Ne | Lt | Le | Gt | Ge | In => Label::Clear,
+                    Add | Sub | Mul | Div | Rem | Pow | Shl | Shr | UShr | BitOr | BitXor | BitAnd => {
+                        Label::scalar(any)
+                    }
+                }
+            }
+            Kind::Logical(_, sides) => self.expr(&sides.0).or(self.expr(&sides.1)),
+            Kind::Conditional(parts) => self.expr(&parts.1).or(self.expr(&parts.2)),
+            Kind::Method(call) => {
+                let on = self.expr(&call.on);
+                self.method(call.method, &on, &call.args)
+            }
+            Kind::Match { text, test, .. } => {
+                let any = self.expr(text).any() && !test;
+                Label::list(Label::scalar(any))
+            }
+            Kind::Static(function, args) => {
+                let labels = self.args(args);
+                self.function(*function, &labels, args)
+            }
+            Kind::Call(function, args) => {
+                let labels = self.args(args);
+                self.named(function, &labels)
+            }
+        }
+    }
+
+    fn any(&mut self, parts: &[Expr]) -> bool {
+        parts.iter().any(|part| self.expr(part).any())
+    }
+
+    fn object(&mut self, properties: &[Property]) -> Label {
+        let mut named: Vec<(kanzlei_model::value::Str, Label)> = Vec::new();
+        let mut all = Label::Clear;
+        for property in properties {
+            match property {
+                Property::Named(name, value) => {
+                    let label = self.expr(value);
+                    named.retain(|(known, _)| known != name);
+                    named.push((name.clone(), label));
+                }
+                // It may be any member, also one that is there.
+                Property::Computed(_, value) => all = all.or(self.expr(value)),
+                Property::Spread(of) => match self.expr(of) {
+                    Label::Object(members) => {
+                        for (name, label) in &members.named {
+                            let before = named.iter().position(|(known, _)| known == name);
+                            let before = before.map(|at| named.swap_remove(at).1).unwrap_or_default();
+                            named.push((name.clone(), before.or(label.clone())));
+                        }
+                        all = all.or(members.rest.clone());
+                    }
+                    other => all = all.or(other.item()),
+                },
+            }
+        }
+        let named: Vec<_> = named.into_iter().map(|(name, label)| (name, label.or(all.clone()))).collect();
+        Label::object(named, all)
+    }
+
+    /// Labels of arguments; functions and patterns among them have none.
+    fn args(&mut self, args: &[Arg]) -> Vec<Label> {
+        let mut labels = Vec::with_capacity(args.len());
+        for arg in args {
+            match arg {
+                Arg::Value(expr) => labels.push(self.expr(expr)),
+                Arg::Spread(expr) => {
+                    let item = self.expr(expr).item();
+                    labels.extend(std::iter::repeat_n(item, 4));
+                }
+                Arg::Function(_) | Arg::Pattern(_) => labels.push(Label::Clear),
+            }
+        }
+        labels
+    }
+
+    fn apply(&mut self, function: &Function, args: &[Label]) -> Label {
+        match function {
+            Function::Arrow(arrow) => self.arrow(arrow, args),
+            Function::Named(named) => self.named(named, args),
+            Function::Static(function) => self.function(*function, args, &[]),
+        }
+    }
+
+    fn named(&mut self, function: &Named, args: &[Label]) -> Label {
+        if self.inside > DEEPEST {
+            return Label::Whole;
+        }
+        let locals = std::mem::take(&mut self.locals);
+        self.inside += 1;
+        let label = self.arrow(&function.arrow, args);
+        self.inside -= 1;
+        self.locals = locals;
+        label
+    }
+
+    fn arrow(&mut self, arrow: &Arrow, args: &[Label]) -> Label {
+        for (index, param) in arrow.params.iter().enumerate() {
+            let mut label = match param.rest {
+                true => Label::list(args.iter().skip(index).cloned().fold(Label::Clear, Label::or)),
+                false => args.get(index).cloned().unwrap_or_default(),
+            };
+            if let Some(default) = &param.default {
+                label = label.or(self.expr(default));
+            }
+            self.bind(&param.target, label);
+        }
+        self.expr(&arrow.body)
+    }
+
+    fn bind(&mut self, target: &Target, label: Label) {
+        match target {
+            Target::Local(local) => self.set_local(*local, label),
+            Target::Object { members, rest } => {
+                for (key, target, default) in members {
+                    let mut member = match &key.kind {
+                        Kind::Const(kanzlei_model::value::Value::Text(name)) => label.member(name),
+                        _ => label.item(),
+                    };
+                    if let Some(default) = default {
+                        member = member.or(self.expr(default));
+                    }
+                    self.bind(target, member);
+                }
+                if let Some(rest) = rest {
+                    self.set_local(*rest, label);
+                }
+            }
+            Target::List { items, rest } => {
+                for (target, default) in items.iter().flatten() {
+                    let mut item = label.item();
+                    if let Some(default) = default {
+                        item = item.or(self.expr(default));
+                    }
+                    self.bind(target, item);
+                }
+                if let Some(rest) = rest {
+                    self.bind(rest, Label::list(label.item()));
+                }
+            }
+        }
+    }
+
+    fn set_local(&mut self, local: u32, label: Label) {
+        let local = local as usize;
+        if self.locals.len() <= local {
+            self.locals.resize(local + 1, Label::Clear);
+        }
+        self.locals[local] = label;
+    }
+
+    fn method(&mut self, method: Method, on: &Label, args: &[Arg]) -> Label {
+        use Method::*;
+        let labels = self.args(args);
+        let function = args.iter().find_map(|arg| if let Arg::Function(function) = arg { Option::Some(function) } else { None });
+        let item = on.item();
+        let each = [item.clone(), Label::Clear, on.clone()];
+        let any = on.any() || labels.iter().any(Label::any);
+        let joined = labels.iter().cloned().fold(item.clone(), |label, arg| label.or(arg.clone()).or(arg.item()));
+        match (method, function) {
+            // Questions about a value.
+            (
+                Includes | IndexOf | LastIndexOf | FindIndex | FindLastIndex | Every | Some | HasOwnProperty | Keys
+                | StartsWith | EndsWith | IsWellFormed | Search,
+                _,
+            ) => Label::Clear,
+            (Map, Option::Some(function)) => Label::list(self.apply(function, &each)),
+            (FlatMap, Option::Some(function)) => {
+                let label = self.apply(function, &each);
+                Label::list(label.item().or(label))
+            }
+            (Filter | ToSorted | Slice | ToReversed | Values, _) if matches!(on, Label::List(_)) => on.clone(),
+            (Find | FindLast | At, _) => item,
+            (Concat | With | ToSpliced, _) if matches!(on, Label::List(_) | Label::Clear) => {
+                // A text is concatenated too.
+                let parts = if method == Concat { joined } else { labels.into_iter().fold(item, Label::or) };
+                match (on, &parts) {
+                    (Label::Clear, Label::Scalar) => Label::Whole,
+                    _ => Label::list(parts),
+                }
+            }
+            (Entries, _) => Label::list(Label::list(item)),
+            (Flat, _) => Label::list(item.item().or(item)),
+            (Reduce | ReduceRight, Option::Some(function)) => {
+                let mut label = labels.into_iter().next_back().unwrap_or_default();
+                if args.len() < 2 {
+                    label = item.clone();
+                }
+                for _ in 0..ROUNDS {
+                    let next = self.apply(function, &[label.clone(), item.clone(), Label::Clear, on.clone()]);
+                    let next = label.clone().or(next);
+                    if next == label {
+                        return label;
+                    }
+                    label = next;
+                }
+                Label::Whole
+            }
+            (Split | Match, _) => Label::list(Label::scalar(any)),
+            (MatchAll, _) => Label::list(Label::list(Label::scalar(any))),
+            (Replace | ReplaceAll, Option::Some(function)) => {
+                let text = Label::scalar(on.any());
+                let made = self.apply(function, &[text.clone(), text.clone(), text.clone(), text]);
+                Label::scalar(any || made.any())
+            }
+            (ValueOf, _) => on.clone(),
+            // Of a value that may be a list as well as a text.
+            (Filter | ToSorted | Slice | ToReversed | Values | Concat | With | ToSpliced, _) => {
+                if any && *on != Label::Scalar { Label::Whole } else { Label::scalar(any) }
+            }
+            _ => Label::scalar(any),
+        }
+    }
+
+    fn function(&mut self, function: Static, labels: &[Label], args: &[Arg]) -> Label {
+        use Static::*;
+        let first = labels.first().cloned().unwrap_or_default();
+        let any = labels.iter().any(Label::any);
+        let item = first.item();
+        let callback = args.iter().find_map(|arg| if let Arg::Function(function) = arg { Some(function) } else { None });
+        match function {
+            Reveal | DigestSha256 | DigestHmacSha256 | Boolean | IsNaN | IsFinite | ArrayIsArray | NumberIsFinite
+            | NumberIsInteger | NumberIsNaN | NumberIsSafeInteger | ObjectHasOwn | ObjectIs | ObjectKeys
+            | TimeCompare => Label::Clear,
+            ArrayOf => Label::list(labels.iter().cloned().fold(Label::Clear, Label::or)),
+            ArrayFrom => match callback {
+                Some(callback) => Label::list(self.apply(callback, &[item, Label::Clear])),
+                None => Label::list(item),
+            },
+            ObjectValues | ListSortBy | ListUnique => Label::list(item),
+            ObjectEntries | ListChunk => Label::list(Label::list(item)),
+            ListZip => {
+                let items = labels.iter().map(Label::item).fold(Label::Clear, Label::or);
+                Label::list(Label::list(items))
+            }
+            ListGroup => Label::object::<&str>([], Label::list(item)),
+            ObjectFromEntries => Label::object::<&str>([], item.item()),
+            JsonParse if any => Label::Whole,
+            _ => Label::scalar(any),
+        }
+    }
+}
