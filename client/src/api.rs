@@ -3,6 +3,8 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
+use serde::Serialize;
+use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
 
 use crate::Failure;
@@ -34,20 +36,52 @@ impl Api {
         Ok(Api { url: url.trim_end_matches('/').to_owned(), token, agent: agent() })
     }
 
-    pub fn get(&self, path: &str) -> Result<Json, Failure> {
-        self.send("GET", path, None)?.map_err(|refused| self.tell(refused))
+    /// Reads something.
+    pub fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
+        self.done("GET", path, None)
     }
 
-    pub fn delete(&self, path: &str) -> Result<Json, Failure> {
-        self.send("DELETE", path, None)?.map_err(|refused| self.tell(refused))
+    pub fn delete(&self, path: &str) -> Result<(), Failure> {
+        self.send("DELETE", path, None)?.map(|_| ()).map_err(|refused| self.tell(refused))
     }
 
-    pub fn put(&self, path: &str, body: &Json) -> Result<Json, Failure> {
-        self.send("PUT", path, Some(body))?.map_err(|refused| self.tell(refused))
+    pub fn put(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
+        self.send("PUT", path, Some(written(body)?))?.map(|_| ()).map_err(|refused| self.tell(refused))
     }
 
-    pub fn post(&self, path: &str, body: &Json) -> Result<Result<Json, Refused>, Failure> {
-        self.send("POST", path, Some(body))
+    pub fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Failure> {
+        self.done("POST", path, Some(written(body)?))
+    }
+
+    /// An action that needs no body.
+    pub fn act<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
+        self.done("POST", path, None)
+    }
+
+    /// The same as [`post`](Self::post), for a caller that reads the problem of a refusal.
+    pub fn try_post<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<Result<T, Refused>, Failure> {
+        match self.send("POST", path, Some(written(body)?))? {
+            Ok(text) => self.read(path, &text).map(Ok),
+            Err(refused) => Ok(Err(refused)),
+        }
+    }
+
+    fn done<T: DeserializeOwned>(&self, method: &str, path: &str, body: Option<String>) -> Result<T, Failure> {
+        let text = self.send(method, path, body)?.map_err(|refused| self.tell(refused))?;
+        self.read(path, &text)
+    }
+
+    fn read<T: DeserializeOwned>(&self, path: &str, text: &str) -> Result<T, Failure> {
+        serde_json::from_str(text).map_err(|error| {
+            Failure::Told(format!(
+                "{} answers {path} in a form that this client does not know: {error}; are both of one version?",
+                self.url
+            ))
+        })
     }
 
     pub fn tell(&self, refused: Refused) -> Failure {
@@ -63,7 +97,8 @@ impl Api {
         }
     }
 
-    fn send(&self, method: &str, path: &str, body: Option<&Json>) -> Result<Result<Json, Refused>, Failure> {
+    /// One request: the text of the answer, or the problem.
+    fn send(&self, method: &str, path: &str, body: Option<String>) -> Result<Result<String, Refused>, Failure> {
         let url = format!("{}/api/v1{path}", self.url);
         let request = ureq::http::Request::builder()
             .method(method)
@@ -71,7 +106,7 @@ impl Api {
             .header("authorization", format!("Bearer {}", self.token))
             .header("content-type", "application/json");
         let request = request
-            .body(body.map(Json::to_string).unwrap_or_default())
+            .body(body.unwrap_or_default())
             .map_err(|error| Failure::Usage(format!("`{url}` cannot be asked: {error}")))?;
         let away = |error: ureq::Error| {
             Failure::Away(format!("the service does not answer at {}: {error}; is kanzleid running?", self.url))
@@ -79,12 +114,19 @@ impl Api {
         let mut response = self.agent.run(request).map_err(away)?;
         let text = response.body_mut().with_config().limit(256 << 20).read_to_string().map_err(away)?;
         let status = response.status().as_u16();
-        let json = if text.is_empty() { Json::Null } else { serde_json::from_str(&text).unwrap_or(Json::String(text)) };
-        Ok(if status < 400 { Ok(json) } else { Err(Refused { status, problem: json }) })
+        if status < 400 {
+            return Ok(Ok(text));
+        }
+        let problem = serde_json::from_str(&text).unwrap_or(Json::String(text));
+        Ok(Err(Refused { status, problem }))
     }
 }
 
-/// An agent that gives every answer back, whatever its status.
+fn written(body: &impl Serialize) -> Result<String, Failure> {
+    serde_json::to_string(body).map_err(|error| Failure::Told(format!("the request cannot be written: {error}")))
+}
+
+/// An agent that returns every answer, whatever its status.
 pub fn agent() -> ureq::Agent {
     ureq::Agent::config_builder()
         .http_status_as_error(false)

@@ -94,6 +94,14 @@ pub enum Command {
         #[arg(long)]
         unrehearsed: bool,
     },
+    /// Databases that `sql` steps name: list, prepare
+    #[command(
+        after_help = "A job performs a writing step once, even if its process is killed in the middle: the database keeps a marker beside\nwhat the step wrote. `prepare` prints the statement that makes the table of markers, for an administrator.\n\nExamples:\n  kanzlei databases\n  kanzlei databases prepare harbour\n  kanzlei databases prepare harbour --apply"
+    )]
+    Databases {
+        #[command(subcommand)]
+        what: Option<Databases>,
+    },
     /// Secrets that services are called with: list, set, remove
     #[command(
         after_help = "A value is read from the prompt or from standard input, is kept encrypted and never shown.\n\nExamples:\n  kanzlei secrets\n  kanzlei secrets set rates-token\n  printf %s \"$TOKEN\" | kanzlei secrets set rates-token"
@@ -167,6 +175,9 @@ pub enum Command {
         /// Only the run that answered the request with this X-Request-Id
         #[arg(long)]
         request_id: Option<String>,
+        /// Only runs before this one
+        #[arg(long, value_name = "ID")]
+        before: Option<uuid::Uuid>,
         #[arg(long, default_value_t = 20)]
         limit: u32,
     },
@@ -183,7 +194,7 @@ pub enum Command {
         request_id: Option<String>,
         /// Only those before this one
         #[arg(long, value_name = "ID")]
-        before: Option<String>,
+        before: Option<uuid::Uuid>,
         #[arg(long, default_value_t = 20)]
         limit: u32,
     },
@@ -443,6 +454,18 @@ pub enum Timetables {
         /// How many due times to show
         #[arg(long, default_value_t = 5, value_parser = clap::value_parser!(u16).range(1..=1000))]
         count: u16,
+    },
+}
+
+#[derive(Subcommand)]
+pub enum Databases {
+    /// Print the statement that prepares a database, or have the service run it
+    Prepare {
+        /// The name of the database, as the service is configured
+        name: String,
+        /// Have the service run it, where its user may
+        #[arg(long)]
+        apply: bool,
     },
 }
 

@@ -3,6 +3,7 @@
 use std::io::IsTerminal;
 
 use kanzlei_lang::diagnostic::{Diagnostic, Severity};
+use kanzlei_model::time::{Span, Timestamp};
 use miette::{
     GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, NamedSource, Report, ThemeCharacters,
     ThemeStyles,
@@ -81,52 +82,33 @@ pub fn counted(found: &[Diagnostic]) -> String {
 }
 
 /// A table with columns as wide as they need to be; no borders, so it can be cut and pasted.
-pub fn table(head: &[&str], rows: &[Vec<String>]) {
-    let width = |text: &str| strip(text).chars().count();
-    let mut widths: Vec<usize> = head.iter().map(|text| width(text)).collect();
-    for row in rows {
-        for (at, cell) in row.iter().enumerate() {
-            widths[at] = widths[at].max(width(cell));
-        }
+pub fn table(head: &[&str], rows: impl IntoIterator<Item = Vec<String>>) {
+    let mut table = comfy_table::Table::new();
+    table.load_preset(comfy_table::presets::NOTHING);
+    table.set_header(head.iter().map(|text| dim(text)));
+    table.add_rows(rows);
+    for column in table.column_iter_mut() {
+        column.set_padding((0, 2));
     }
-    let line = |cells: Vec<String>| {
-        let mut out = String::new();
-        for (at, cell) in cells.iter().enumerate() {
-            out.push_str(cell);
-            if at + 1 < cells.len() {
-                out.push_str(&" ".repeat(widths[at] + 2 - width(cell)));
-            }
-        }
-        println!("{}", out.trim_end());
-    };
-    line(head.iter().map(|text| dim(text)).collect());
-    rows.iter().for_each(|row| line(row.clone()));
-}
-
-/// A text without colour codes.
-fn strip(text: &str) -> String {
-    let mut out = String::new();
-    let mut rest = text;
-    while let Some(at) = rest.find('\x1b') {
-        out.push_str(&rest[..at]);
-        rest = rest[at..].split_once('m').map_or("", |(_, after)| after);
-    }
-    out + rest
+    println!("{}", table.trim_fmt());
 }
 
 /// Microseconds as people read them.
-pub fn took(micros: &Json) -> String {
-    match micros.as_i64() {
-        Some(0..1000) => "<1ms".into(),
-        Some(micros) => kanzlei_model::duration::short(std::time::Duration::from_micros(micros.max(0) as u64)),
-        None => String::new(),
+pub fn took(span: Span) -> String {
+    match span.as_micros() {
+        0..1000 => "<1ms".into(),
+        micros => kanzlei_model::duration::short(std::time::Duration::from_micros(micros.max(0) as u64)),
     }
 }
 
-/// An instant to the second.
-pub fn time(instant: &Json) -> String {
-    let text = instant.as_str().unwrap_or_default();
-    text.get(..19).map(|t| t.replace('T', " ")).unwrap_or_default()
+/// An instant to the second, in UTC.
+pub fn time(instant: Timestamp) -> String {
+    instant.to_string().get(..19).map(|t| t.replace('T', " ")).unwrap_or_default()
+}
+
+/// An instant to the second, with its zone.
+pub fn utc(instant: Timestamp) -> String {
+    format!("{} UTC", time(instant))
 }
 
 /// JSON on one line, cut to a width.
@@ -174,10 +156,9 @@ mod tests {
             (61_000_000, "1m01s"),
             (7_689_000_000_i64, "2h08m"),
         ] {
-            assert_eq!(took(&json!(micros)), wanted);
+            assert_eq!(took(Span::from_micros(micros)), wanted);
         }
-        assert_eq!(took(&Json::Null), "");
-        assert_eq!(time(&json!("2027-03-04T06:00:00.123Z")), "2027-03-04 06:00:00");
-        assert_eq!(strip("\x1b[31mfailed\x1b[0m!"), "failed!");
+        let at = "2027-03-04T06:00:00.123Z".parse().expect("instant");
+        assert_eq!((time(at).as_str(), utc(at).as_str()), ("2027-03-04 06:00:00", "2027-03-04 06:00:00 UTC"));
     }
 }

@@ -1,10 +1,10 @@
 //! Builds the console and the programs.
 
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::{Command, ExitCode, Stdio};
 use std::time::{Instant, SystemTime};
 
-use crate::{Fault, root, run};
+use crate::{Done, Fault, root, run};
 
 /// The folder the programs are built into: the one this program runs from.
 pub fn bins(release: bool) -> Result<PathBuf, Fault> {
@@ -100,4 +100,14 @@ fn newest_below(path: &Path) -> Option<SystemTime> {
         return modified(path);
     }
     std::fs::read_dir(path).ok()?.filter_map(Result::ok).filter_map(|entry| newest_below(&entry.path())).max()
+}
+
+/// Writes `server/api/openapi.json` from the types of the control API, and the console's types from it.
+pub fn api() -> Done {
+    run(kanzlei_harness::process::cargo()
+        .args(["test", "--quiet", "--package", "kanzlei-api"])
+        .env("KANZLEI_WRITE", "1"))?;
+    packages_of_console()?;
+    run(Command::new("npm").args(["--prefix", "console", "run", "types", "--silent"]).env("PWD", root()))?;
+    Ok(ExitCode::SUCCESS)
 }

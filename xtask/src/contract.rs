@@ -49,7 +49,9 @@ fn judge(bins: &Path, tools: &Path, whole: &Whole, dir: &Path, examples: u32) ->
     }
     let document = dir.join("openapi.json");
     std::fs::write(&document, asked(&["openapi"])?.stdout)?;
-    run(Command::new(tools.join("python")).args(["-m", "openapi_spec_validator"]).arg(&document))?;
+    for document in [document, root().join("server/api/openapi.json")] {
+        run(Command::new(tools.join("python")).args(["-m", "openapi_spec_validator"]).arg(document))?;
+    }
     // In the throwaway folder: it leaves notes of its own where it runs.
     let status = Command::new(tools.join("schemathesis"))
         .args(["run", &format!("{}/~/openapi.json", office.public()), "--checks", CHECKS])

@@ -58,6 +58,8 @@ enum What {
         #[arg(long, conflicts_with_all = ["kills", "processes"])]
         cluster: bool,
     },
+    /// Renew the control API's OpenAPI document and the console's TypeScript, after a type of the API changed
+    Api,
     /// Renew what SQLx knows of the queries (.sqlx/), after a query or a migration changed
     Sqlx,
 }
@@ -72,6 +74,7 @@ fn main() -> ExitCode {
         What::Fuzz { target, minutes } => fuzz::fuzz(&target, minutes),
         What::Contract { examples } => contract::run_contract(examples),
         What::Drill { kills, processes, cluster } => drill(kills, processes, cluster),
+        What::Api => build::api(),
         What::Sqlx => sqlx::prepare(),
     };
     match done {

@@ -3,10 +3,10 @@
 
 use std::time::Duration;
 
+use kanzlei_api::runs::Run;
 use kanzlei_engine::machine::Reply;
 use kanzlei_model::value::Value;
 use kanzlei_rehearsal::{CaseResult, Prepared, Reached, StepSeen, body_of};
-use serde_json::Value as Json;
 
 use crate::Failure;
 use crate::api::{Api, agent};
@@ -122,31 +122,25 @@ fn wait_for(agent: &ureq::Agent, base: &str, job: &str) -> Result<(), Failure> {
 /// The state and steps of a run by the journal, which is written behind the answer.
 fn journaled(api: &Api, id: &str) -> Result<(String, Vec<StepSeen>), Failure> {
     let begun = std::time::Instant::now();
-    let run = loop {
+    let run: Run = loop {
         match api.get(&format!("/runs/{id}")) {
             Ok(run) => break run,
             Err(failure) if begun.elapsed() > PATIENCE => return Err(failure),
             Err(_) => std::thread::sleep(Duration::from_millis(50)),
         }
     };
-    let text = |json: &Json| json.as_str().unwrap_or_default().to_owned();
-    let empty = Vec::new();
-    let sheet = run["sheet"].as_array().unwrap_or(&empty);
-    let steps = run["steps"].as_array().unwrap_or(&empty).iter().map(|step| {
-        let number = text(&step["number"]);
-        let items: String =
-            text(&step["items"]).split('.').filter(|i| !i.is_empty()).map(|i| format!("[{i}]")).collect();
-        let id =
-            sheet.iter().find(|p| p["number"] == step["number"]).and_then(|p| p["name"].as_str().map(str::to_owned));
+    let steps = run.steps.iter().map(|step| {
+        let number = step.number.clone();
+        let items = step.items.iter().flat_map(|items| items.split('.')).map(|item| format!("[{item}]"));
         StepSeen {
-            numbered: format!("{number}{items}"),
+            numbered: format!("{number}{}", items.collect::<String>()),
+            id: run.sheet.iter().find(|paragraph| paragraph.number == number).and_then(|p| p.name.clone()),
             number,
-            id,
-            state: text(&step["state"]),
-            attempts: step["attempts"].as_u64().unwrap_or(0) as u32,
-            failure: step["failure"]["detail"].as_str().map(str::to_owned),
+            state: step.state.name().to_owned(),
+            attempts: step.attempts,
+            failure: step.failure.as_ref().map(|failure| failure.detail.clone()),
         }
     });
-    let detail = run["failure"]["detail"].as_str().map(|detail| format!(": {detail}")).unwrap_or_default();
-    Ok((format!("{}{detail}", text(&run["state"])), steps.collect()))
+    let detail = run.failure.as_ref().map(|failure| format!(": {}", failure.detail)).unwrap_or_default();
+    Ok((format!("{}{detail}", run.state), steps.collect()))
 }

@@ -2,12 +2,12 @@
 
 use std::path::{Path, PathBuf};
 
+use kanzlei_api::services::{self as api, Services, described};
 use kanzlei_compiler::check::{Bundle, check};
 use kanzlei_lang::diagnostic::{Report, Severity};
 use kanzlei_lang::document::yaml::Node;
 use kanzlei_lang::document::{self, reader::is_document_name};
 use kanzlei_model::address::has_private_host;
-use serde_json::Value as Json;
 
 use super::{print_json, segment};
 use crate::api::Api;
@@ -242,7 +242,10 @@ pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) ->
     }
     // Addresses that are not public are called only where the document says so.
     let network = if has_private_host(base) { "network: private\n" } else { "" };
-    let document = format!("service: {name}\nabout: {}\nbase: {base}\n{network}openapi: {beside}\n", Json::from(about));
+    let document = format!(
+        "service: {name}\nabout: {}\nbase: {base}\n{network}openapi: {beside}\n",
+        kanzlei_api::Json::from(about)
+    );
     // What is written must be good before it is written.
     let mut bundle = Bundle::default();
     bundle.add("service.yaml", &document);
@@ -259,77 +262,68 @@ pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) ->
     println!("written   {}", file.display());
     println!("written   {}\n", folder.join(format!("services/{beside}")).display());
     if let Some(service) = checked.services.get(name) {
-        let described: Vec<Json> = service
-            .operations
-            .iter()
-            .map(|(id, operation)| document::service::described(&service.api, id, operation))
-            .collect();
-        operations(name, &described);
+        let described = service.operations.iter().map(|(id, operation)| described(&service.api, id, operation));
+        operations(name, &described.collect::<Vec<_>>());
     }
     Ok(())
 }
 
+/// Lists live services.
 pub fn services(api: &Api, json: bool) -> Done {
-    let answer = api.get("/services")?;
+    let answer: Services = api.get("/services")?;
     if json {
         print_json(&answer);
         return Ok(());
     }
-    let empty = Vec::new();
-    let listed = answer["services"].as_array().unwrap_or(&empty);
-    if listed.is_empty() {
-        println!("No services yet. Take one in with: kanzlei service add NAME openapi.yaml");
+    let Some(first) = answer.services.first() else {
+        println!("No services yet. Add one with: kanzlei service add NAME openapi.yaml");
         return Ok(());
-    }
-    let text = |json: &Json| json.as_str().unwrap_or_default().to_owned();
-    let rows: Vec<Vec<String>> = listed
-        .iter()
-        .map(|s| vec![text(&s["name"]), s["operations"].to_string(), text(&s["base"]), text(&s["about"])])
-        .collect();
-    draw::table(&["SERVICE", "OPERATIONS", "BASE", "ABOUT"], &rows);
-    println!("\nIts operations with what they take and give: kanzlei service show {}", text(&listed[0]["name"]));
+    };
+    let rows = answer.services.iter().map(|service| {
+        vec![service.name.clone(), service.operations.to_string(), service.base.clone(), service.about.clone()]
+    });
+    draw::table(&["service", "operations", "base", "about"], rows);
+    println!("\nIts operations with what they take and return: kanzlei service show {}", first.name);
     Ok(())
 }
 
+/// Shows a live service with its operations.
 pub fn show_service(api: &Api, name: &str, json: bool) -> Done {
-    let answer = api.get(&format!("/services/{}", segment(name)))?;
+    let service: api::Service = api.get(&format!("/services/{}", segment(name)))?;
     if json {
-        print_json(&answer);
+        print_json(&service);
         return Ok(());
     }
-    let text = |key: &str| answer[key].as_str().unwrap_or_default();
-    println!("{}  {}", draw::bold(text("name")), text("about"));
-    println!("{} {} ({})", draw::dim("base       "), text("base"), text("network"));
-    for (label, key) in [("secret     ", "secret"), ("at once    ", "at_once"), ("pace       ", "pace")] {
-        match &answer[key] {
-            Json::Null => {}
-            Json::String(value) => println!("{} {value}", draw::dim(label)),
-            value => println!("{} {value}", draw::dim(label)),
+    println!("{}  {}", draw::bold(&service.name), service.about);
+    println!("{} {} ({})", draw::dim("base       "), service.base, service.network);
+    let at_once = service.at_once.map(|most| most.to_string());
+    for (label, value) in [("secret     ", &service.secret), ("at once    ", &at_once), ("pace       ", &service.pace)]
+    {
+        if let Some(value) = value {
+            println!("{} {value}", draw::dim(label));
         }
     }
     println!();
-    operations(name, answer["operations"].as_array().map(Vec::as_slice).unwrap_or_default());
+    operations(name, &service.operations);
     Ok(())
 }
 
-fn operations(name: &str, operations: &[Json]) {
-    let text = |json: &Json| json.as_str().unwrap_or_default().to_owned();
-    let empty = Vec::new();
+fn operations(name: &str, operations: &[api::Operation]) {
     for operation in operations {
-        let call = draw::bold(&format!("{name}.{}", text(&operation["id"])));
-        println!("{call}  {} {}", draw::dim(&text(&operation["method"])), draw::dim(&text(&operation["path"])));
-        if !text(&operation["about"]).is_empty() {
-            println!("    {}", text(&operation["about"]));
+        let call = draw::bold(&format!("{name}.{}", operation.id));
+        println!("{call}  {} {}", draw::dim(&operation.method), draw::dim(&operation.path));
+        if !operation.about.is_empty() {
+            println!("    {}", operation.about);
         }
-        for parameter in operation["parameters"].as_array().unwrap_or(&empty) {
-            let mark = if parameter["required"] == true { "" } else { "?" };
-            println!("    {} {}{mark}: {}", draw::dim("send"), text(&parameter["name"]), text(&parameter["type"]));
+        for parameter in &operation.parameters {
+            let mark = if parameter.required { "" } else { "?" };
+            println!("    {} {}{mark}: {}", draw::dim("send"), parameter.name, parameter.of);
         }
-        if let Some(body) = operation["body"].as_str() {
+        if let Some(body) = &operation.body {
             println!("    {} {body}", draw::dim("body"));
         }
-        for answer in operation["answers"].as_array().unwrap_or(&empty) {
-            println!("    {}  {}", draw::dim(&text(&answer["status"])), text(&answer["type"]));
+        for answer in &operation.answers {
+            println!("    {}  {}", draw::dim(&answer.status), answer.of);
         }
     }
 }

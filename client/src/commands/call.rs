@@ -1,5 +1,6 @@
 //! `call`: a request to a workflow's endpoint, as a client would send it.
 
+use kanzlei_api::workflows::{Input, Workflow};
 use serde_json::{Map, Value as Json};
 
 use super::segment;
@@ -7,18 +8,17 @@ use crate::api::{Api, agent};
 use crate::{Done, Failure, draw};
 
 pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool, json: bool) -> Done {
-    let workflow = api.get(&format!("/workflows/{}", segment(name)))?;
-    let endpoint = &workflow["endpoints"][0];
-    let Some(url) = endpoint["url"].as_str() else {
+    let workflow: Workflow = api.get(&format!("/workflows/{}", segment(name)))?;
+    let Some(endpoint) = workflow.endpoints.first() else {
         return Err(Failure::Told(format!("`{name}` has no endpoint")));
     };
-    let method = endpoint["method"].as_str().unwrap_or("GET");
+    let (url, method) = (endpoint.url.as_str(), endpoint.method.as_str());
     let mut given = Map::new();
     for input in inputs {
         let Some((key, value)) = input.split_once('=') else {
             return Err(Failure::Usage(format!("`{input}` is not KEY=VALUE")));
         };
-        given.insert(key.to_owned(), typed(&workflow["input"], key, value));
+        given.insert(key.to_owned(), typed(&workflow.input, key, value));
     }
     let mut url = url.to_owned();
     for part in url.clone().split('/').filter_map(|part| part.strip_prefix('{')?.strip_suffix('}').map(str::to_owned)) {
@@ -82,10 +82,9 @@ pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool,
 }
 
 /// A value as the input's schema wants it: text stays text, anything else is read as JSON.
-fn typed(inputs: &Json, key: &str, value: &str) -> Json {
-    let schema =
-        inputs.as_array().and_then(|list| list.iter().find(|input| input["name"] == key)).map(|input| &input["schema"]);
-    if schema.is_some_and(|schema| schema["type"] == "string") {
+fn typed(inputs: &[Input], key: &str, value: &str) -> Json {
+    let declared = inputs.iter().find(|input| input.name == key);
+    if declared.is_some_and(|input| input.schema["type"] == "string") {
         return value.into();
     }
     serde_json::from_str(value).unwrap_or_else(|_| value.into())
@@ -103,8 +102,13 @@ mod tests {
 
     #[test]
     fn values_follow_the_schema() {
-        let inputs =
-            json!([{"name": "imo", "schema": {"type": "string"}}, {"name": "nights", "schema": {"type": "integer"}}]);
+        let input = |name: &str, of: &str| Input {
+            name: name.into(),
+            schema: json!({"type": of}),
+            required: true,
+            secret: false,
+        };
+        let inputs = [input("imo", "string"), input("nights", "integer")];
         for (key, value, wanted) in [
             ("imo", "9074720", json!("9074720")),
             ("nights", "2", json!(2)),

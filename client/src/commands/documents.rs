@@ -2,11 +2,12 @@
 
 use std::path::PathBuf;
 
+use kanzlei_api::deploys::Deployed;
 use kanzlei_compiler::check::Bundle;
 use kanzlei_lang::diagnostic::{Diagnostic, Severity};
 use kanzlei_lang::document::kind_of;
 use kanzlei_rehearsal::check as check_bundle;
-use serde_json::{Value as Json, json};
+use serde_json::json;
 
 use super::{print_json, rehearse};
 use crate::api::Api;
@@ -70,8 +71,7 @@ pub fn deploy(api: &Api, paths: &[PathBuf], unrehearsed: bool, json: bool) -> Do
     }
     // Services beside single files are live already, or the service says that they are not.
     bundle.context.clear();
-    let body = serde_json::to_value(&bundle).map_err(|error| Failure::Told(error.to_string()))?;
-    let answer = match api.post("/deploys", &body)? {
+    let answer: Deployed = match api.try_post("/deploys", &bundle)? {
         Ok(answer) => answer,
         Err(refused) => {
             let found: Vec<Diagnostic> =
@@ -99,19 +99,15 @@ pub fn deploy(api: &Api, paths: &[PathBuf], unrehearsed: bool, json: bool) -> Do
         print_json(&answer);
         return Ok(());
     }
-    let warnings: Vec<Diagnostic> = serde_json::from_value(answer["warnings"].clone()).unwrap_or_default();
-    show(&warnings, &bundle);
-    let text = |json: &Json| json.as_str().unwrap_or_default().to_owned();
-    let none = Vec::new();
-    let mut deployed = answer["deployed"].as_array().unwrap_or(&none).clone();
-    deployed.sort_by_key(|done| (done["kind"] == "workflow", text(&done["name"])));
+    show(&answer.warnings, &bundle);
+    let mut deployed = answer.deployed;
+    deployed.sort_by(|a, b| (a.kind == "workflow", &a.name).cmp(&(b.kind == "workflow", &b.name)));
     for done in &deployed {
-        let what = format!("{} {}", text(&done["kind"]), text(&done["name"]));
-        let how = if done["unchanged"] == true { draw::dim("unchanged") } else { "live".into() };
-        println!("{:<26} revision {} · {how}", what, done["revision"]);
-        for endpoint in done["endpoints"].as_array().unwrap_or(&none) {
-            println!("  {} {}", draw::bold(&text(&endpoint["method"])), text(&endpoint["url"]));
-            println!("  {}", draw::dim(&text(&endpoint["curl"])));
+        let how = if done.unchanged { draw::dim("unchanged") } else { "live".into() };
+        println!("{:<26} revision {} · {how}", format!("{} {}", done.kind, done.name), done.revision);
+        for endpoint in &done.endpoints {
+            println!("  {} {}", draw::bold(&endpoint.method), endpoint.url);
+            println!("  {}", draw::dim(&endpoint.curl));
         }
     }
     Ok(())

@@ -1,10 +1,10 @@
 //! Real databases for cases, lent by the service.
 
+use kanzlei_api::scratch as api;
 use kanzlei_engine::machine::{EffectError, Query, Rows};
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
 use kanzlei_rehearsal::{Lender, Lent};
-use serde_json::{Value as Json, json};
 
 use crate::Failure;
 use crate::api::Api;
@@ -26,42 +26,30 @@ fn told(failure: Failure) -> String {
 
 impl Lender for FromService<'_> {
     fn lend(&self, seed: &str) -> Result<Box<dyn Lent>, String> {
-        let answer = self.0.post("/scratch", &json!({"seed": seed})).map_err(told)?;
-        let answer = answer.map_err(|refused| told(self.0.tell(refused)))?;
-        let name = answer["database"].as_str().unwrap_or_default().to_owned();
-        Ok(Box::new(Database { api: self.0.clone(), name }))
+        let lent: api::Lent = self.0.post("/scratch", &api::Seed { seed: seed.to_owned() }).map_err(told)?;
+        Ok(Box::new(Database { api: self.0.clone(), name: lent.database }))
     }
 }
 
 impl Lent for Database {
     fn query(&mut self, query: &Query) -> Result<Vec<Rows>, EffectError> {
-        let statements: Vec<Json> = query
-            .statements
-            .iter()
-            .map(|sql| json!({"text": sql.text, "values": sql.values.iter().map(Value::to_serde).collect::<Vec<_>>()}))
-            .collect();
-        let body = json!({
-            "statements": statements, "transaction": query.transaction, "within_ms": query.within.as_millis() as u64,
+        let statements = query.statements.iter().map(|sql| api::Statement {
+            text: sql.text.clone(),
+            values: sql.values.iter().map(Value::to_serde).collect(),
         });
-        let away = |detail: String| EffectError { kind: FailureKind::Database, detail };
-        let answer = self.api.post(&format!("/scratch/{}", self.name), &body).map_err(|failure| away(told(failure)))?;
-        let answer = answer.map_err(|refused| away(told(self.api.tell(refused))))?;
-        let text = |json: &Json| json.as_str().unwrap_or_default().to_owned();
-        match answer["given"].as_array() {
-            Some(given) => Ok(given
-                .iter()
-                .map(|one| Rows {
-                    rows: one["rows"]
-                        .as_array()
-                        .map(|rows| rows.iter().map(Value::from_json).collect())
-                        .unwrap_or_default(),
-                    count: one["count"].as_u64().unwrap_or(0),
-                    id: one["id"].as_i64(),
-                })
+        let statements = api::Statements {
+            statements: statements.collect(),
+            transaction: query.transaction,
+            within_ms: query.within.as_millis() as u64,
+        };
+        let unavailable = |failure| EffectError { kind: FailureKind::Database, detail: told(failure) };
+        match self.api.post(&format!("/scratch/{}", self.name), &statements).map_err(unavailable)? {
+            api::Ran::Returned { returned } => Ok(returned
+                .into_iter()
+                .map(|one| Rows { rows: one.rows.iter().map(Value::from_json).collect(), count: one.count, id: one.id })
                 .collect()),
-            None => {
-                let kind = answer["kind"].as_str().and_then(FailureKind::of).unwrap_or(FailureKind::Sql);
-                Err(EffectError { kind, detail: text(&answer["detail"]) })
+            api::Ran::Refused { kind, detail } => {
+                Err(EffectError { kind: FailureKind::of(&kind).unwrap_or(FailureKind::Sql), detail })
             }
         }
     }

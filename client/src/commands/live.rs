@@ -1,99 +1,79 @@
 //! `list`, `show`, `retire`.
 
+use kanzlei_api::Json;
+use kanzlei_api::workflows::{Workflow, WorkflowLine, Workflows};
 use kanzlei_compiler::plan::Paragraph;
-use serde_json::Value as Json;
 
 use super::{print_json, segment};
 use crate::api::Api;
-use crate::{Done, Failure, draw};
+use crate::{Done, draw};
 
+/// Lists live workflows.
 pub fn list(api: &Api, json: bool) -> Done {
-    let answer = api.get("/workflows")?;
+    let answer: Workflows = api.get("/workflows")?;
     if json {
         print_json(&answer);
         return Ok(());
     }
-    let none = Vec::new();
-    let workflows = answer["workflows"].as_array().unwrap_or(&none);
-    if workflows.is_empty() {
+    if answer.workflows.is_empty() {
         println!("Nothing is live yet. Put something live with: kanzlei deploy PATH");
         return Ok(());
     }
-    let known = answer["counts_known"] != false;
-    let rows: Vec<Vec<String>> = workflows
-        .iter()
-        .map(|w| {
-            let first = &w["endpoints"][0];
-            let address = match first["url"].as_str() {
-                Some(url) => format!("{} {url}", first["method"].as_str().unwrap_or_default()),
-                None => "no entry".into(),
-            };
-            vec![
-                draw::bold(w["name"].as_str().unwrap_or_default()),
-                w["revision"].to_string(),
-                if known { w["day"]["runs"].to_string() } else { "?".into() },
-                if known { w["day"]["rejected"].to_string() } else { "?".into() },
-                match w["day"]["failed"].as_u64() {
-                    _ if !known => "?".into(),
-                    Some(0) | None => "0".into(),
-                    Some(failed) => draw::paint("31", &failed.to_string()),
-                },
-                draw::took(&w["day"]["mean_us"]),
-                address,
-            ]
-        })
-        .collect();
-    draw::table(&["workflow", "rev", "runs 24h", "rejected", "failed", "mean", "address"], &rows);
-    if !known {
-        println!(
-            "{}",
-            draw::dim("the database is unavailable: counts are not known now; workflows are served all the same")
-        );
+    let rows = answer.workflows.iter().map(|workflow| row(workflow, answer.counts_known));
+    draw::table(&["workflow", "rev", "runs 24h", "rejected", "failed", "mean", "address"], rows);
+    if !answer.counts_known {
+        let why = "the database is unavailable: counts are not known now; workflows are served all the same";
+        println!("{}", draw::dim(why));
     }
     Ok(())
 }
 
+fn row(workflow: &WorkflowLine, counted: bool) -> Vec<String> {
+    let count = |n: u64| if counted { n.to_string() } else { "?".into() };
+    let failed = match workflow.day.failed {
+        failed if counted && failed > 0 => draw::paint("31", &failed.to_string()),
+        failed => count(failed),
+    };
+    let address = workflow.endpoints.first().map(|first| format!("{} {}", first.method, first.url));
+    vec![
+        draw::bold(&workflow.name),
+        workflow.revision.to_string(),
+        count(workflow.day.runs),
+        count(workflow.day.rejected),
+        failed,
+        workflow.day.mean_us.map(draw::took).unwrap_or_default(),
+        address.unwrap_or_else(|| "no entry".into()),
+    ]
+}
+
+/// Shows a live workflow as a sheet, or its source.
 pub fn show(api: &Api, name: &str, source: bool, json: bool) -> Done {
-    let answer = api.get(&format!("/workflows/{}", segment(name)))?;
+    let workflow: Workflow = api.get(&format!("/workflows/{}", segment(name)))?;
     if json {
-        print_json(&answer);
+        print_json(&workflow);
         return Ok(());
     }
     if source {
-        print!("{}", answer["source"].as_str().unwrap_or_default());
+        print!("{}", workflow.source);
         return Ok(());
     }
-    println!("{} · revision {} · live since {}", draw::bold(name), answer["revision"], draw::time(&answer["since"]));
-    println!("{}", answer["about"].as_str().unwrap_or_default());
-    let none = Vec::new();
-    for endpoint in answer["endpoints"].as_array().unwrap_or(&none) {
-        println!(
-            "\n{} {}",
-            draw::bold(endpoint["method"].as_str().unwrap_or_default()),
-            endpoint["url"].as_str().unwrap_or_default()
-        );
-        println!("{}", draw::dim(endpoint["curl"].as_str().unwrap_or_default()));
+    println!("{} · revision {} · live since {}", draw::bold(name), workflow.revision, draw::time(workflow.since));
+    println!("{}", workflow.about);
+    for endpoint in &workflow.endpoints {
+        println!("\n{} {}", draw::bold(&endpoint.method), endpoint.url);
+        println!("{}", draw::dim(&endpoint.curl));
     }
     println!();
-    let inputs: Vec<String> = answer["input"]
-        .as_array()
-        .unwrap_or(&none)
-        .iter()
-        .map(|input| {
-            let name = input["name"].as_str().unwrap_or_default();
-            match &input["schema"]["default"] {
-                Json::Null if input["required"] == false => format!("{name}?"),
-                Json::Null => name.to_owned(),
-                default => format!("{name} = {}", draw::short_json(default, 30)),
-            }
-        })
-        .collect();
-    println!("  §   Input {}", inputs.join(", "));
-    let sheet: Vec<Paragraph> =
-        serde_json::from_value(answer["sheet"].clone()).map_err(|e| Failure::Told(e.to_string()))?;
-    for paragraph in &sheet {
-        print_paragraph(paragraph);
-    }
+    let inputs = workflow.input.iter().map(|input| {
+        let secret = if input.secret { draw::dim(" (confidential)") } else { String::new() };
+        match &input.schema["default"] {
+            Json::Null if !input.required => format!("{}?{secret}", input.name),
+            Json::Null => format!("{}{secret}", input.name),
+            default => format!("{} = {}{secret}", input.name, draw::short_json(default, 30)),
+        }
+    });
+    println!("  §   Input {}", inputs.collect::<Vec<_>>().join(", "));
+    workflow.sheet.iter().for_each(print_paragraph);
     Ok(())
 }
 

@@ -91,7 +91,7 @@ pub fn preview(pattern: &str, zone: &str, from: Option<&str>, count: u16, json: 
         .iter()
         .map(|at| vec![at.to_string(), at.to_zoned(zone.clone()).strftime("%a %Y-%m-%d %H:%M:%S %:z").to_string()])
         .collect();
-    draw::table(&["due (UTC)", calendar.zone_name()], &rows);
+    draw::table(&["due (UTC)", calendar.zone_name()], rows);
     Ok(())
 }
 

@@ -3,8 +3,10 @@
 mod against;
 mod begin;
 mod call;
+mod databases;
 mod documents;
 mod jobs;
+mod lanes;
 mod lend;
 mod live;
 mod local;
@@ -13,12 +15,14 @@ mod refusals;
 mod rehearse;
 mod runs;
 mod secrets;
+mod timetables;
 
-use serde_json::json;
+use kanzlei_api::jobs::{JobAction, JobChange, RetryFrom};
+use kanzlei_api::runs::{RefusalFilter, RunFilter};
 
 use crate::Done;
 use crate::api::Api;
-use crate::args::{Args, Command, Format, Secrets, Service, Timetables};
+use crate::args::{Args, Command, Databases, Format, Secrets, Service, Timetables};
 
 pub fn run(args: Args) -> Done {
     let json = args.place.json;
@@ -35,12 +39,16 @@ pub fn run(args: Args) -> Done {
         Command::Service { what: Service::Show { name } } => begin::show_service(&api()?, &name, json),
         Command::Service { what: Service::Retire { name } } => live::retire_service(&api()?, &name, json),
         Command::Openapi => {
-            print_json(&api()?.get("/openapi")?);
+            print_json(&api()?.get::<kanzlei_api::Json>("/openapi")?);
             Ok(())
         }
         Command::Rehearse(args) => rehearse::rehearse(&args, api, json),
         Command::Record { id, name } => record::record(&api()?, &id, name.as_deref(), args.place.json),
         Command::Deploy { paths, unrehearsed } => documents::deploy(&api()?, &paths, unrehearsed, json),
+        Command::Databases { what: None } => databases::list(&api()?, json),
+        Command::Databases { what: Some(Databases::Prepare { name, apply }) } => {
+            databases::prepare(&api()?, &name, apply, json)
+        }
         Command::Secrets { what: None } => secrets::list(&api()?, json),
         Command::Secrets { what: Some(Secrets::Set { name }) } => secrets::set(&api()?, &name),
         Command::Secrets { what: Some(Secrets::Remove { name }) } => secrets::remove(&api()?, &name),
@@ -48,42 +56,50 @@ pub fn run(args: Args) -> Done {
         Command::List => live::list(&api()?, json),
         Command::Show { name, source } => live::show(&api()?, &name, source, json),
         Command::Call { name, inputs, headers, curl } => call::call(&api()?, &name, &inputs, headers, curl, json),
-        Command::Runs { workflow, failed, state, request_id, limit } => {
+        Command::Runs { workflow, failed, state, request_id, before, limit } => {
             let state = if failed { Some("failed".to_owned()) } else { state };
-            runs::list(&api()?, [("workflow", workflow), ("state", state), ("request_id", request_id)], limit, json)
+            runs::list(&api()?, &RunFilter { workflow, state, request_id, before, limit: Some(limit) }, json)
         }
         Command::Run { id, full } => runs::show(&api()?, &id, full, json),
         Command::Jobs(args) => jobs::list(&api()?, &args, json),
         Command::Job { id, follow, full } => jobs::show(&api()?, &id, follow, full, json),
-        Command::Cancel { ids, select } => jobs::act(&api()?, "cancel", &ids, &select, json!({}), json),
-        Command::RunNow { ids, select } => jobs::act(&api()?, "run-now", &ids, &select, json!({}), json),
+        Command::Cancel { ids, select } => {
+            jobs::act(&api()?, change(JobAction::Cancel, None, None), &ids, &select, json)
+        }
+        Command::RunNow { ids, select } => {
+            jobs::act(&api()?, change(JobAction::RunNow, None, None), &ids, &select, json)
+        }
         Command::Postpone { due, ids, select } => {
-            jobs::act(&api()?, "postpone", &ids, &select, json!({"due": due}), json)
+            jobs::act(&api()?, change(JobAction::Postpone, Some(due), None), &ids, &select, json)
         }
         Command::Retry { ids, select, from_start } => {
-            let from = if from_start { "start" } else { "failed-step" };
-            jobs::act(&api()?, "retry", &ids, &select, json!({"from": from}), json)
+            let from = if from_start { RetryFrom::Start } else { RetryFrom::FailedStep };
+            jobs::act(&api()?, change(JobAction::Retry, None, Some(from)), &ids, &select, json)
         }
         Command::Refusals { workflow, status, request_id, before, limit } => {
-            let status = status.map(|status| status.to_string());
-            let filters = [("workflow", workflow), ("status", status), ("request_id", request_id), ("before", before)];
-            refusals::list(&api()?, filters, limit, json)
+            let filter = RefusalFilter { workflow, status, request_id, before, limit: Some(limit) };
+            refusals::list(&api()?, &filter, json)
         }
         Command::Find { request_id } => refusals::find(&api()?, &request_id, json),
-        Command::Lanes => jobs::lanes(&api()?, json),
-        Command::Lane { action, name } => jobs::lane(&api()?, &name, action, json),
-        Command::Timetables { what: None } => jobs::timetables(&api()?, json),
+        Command::Lanes => lanes::list(&api()?, json),
+        Command::Lane { action, name } => lanes::change(&api()?, &name, action, json),
+        Command::Timetables { what: None } => timetables::list(&api()?, json),
         Command::Timetables { what: Some(Timetables::Preview { pattern, zone, from, count }) } => {
             local::preview(&pattern, &zone, from.as_deref(), count, json)
         }
-        Command::Timetable { action, workflow, number } => jobs::timetable(&api()?, &workflow, number, action, json),
+        Command::Timetable { action, workflow, number } => timetables::change(&api()?, &workflow, number, action, json),
         Command::Eval { expression, with } => local::eval(&expression, with.as_deref(), json),
         Command::Schema { kind } => local::schema(&kind),
     }
 }
 
+/// A change of jobs, without the jobs.
+fn change(action: JobAction, due: Option<String>, from: Option<RetryFrom>) -> JobChange {
+    JobChange { action, ids: Vec::new(), select: None, due, from }
+}
+
 /// JSON for a person or a program: indented on a terminal, else on one line.
-fn print_json(value: &serde_json::Value) {
+fn print_json(value: &impl serde::Serialize) {
     use std::io::IsTerminal;
     let text = if std::io::stdout().is_terminal() {
         serde_json::to_string_pretty(value)
@@ -94,20 +110,23 @@ fn print_json(value: &serde_json::Value) {
 }
 
 /// The path of a listing in the control API, with the filters that are set.
-fn filtered(listing: &str, limit: u32, filters: &[(&str, Option<String>)]) -> String {
-    let set = filters.iter().filter_map(|(name, value)| Some(format!("&{name}={}", segment(value.as_deref()?))));
-    format!("/{listing}?limit={limit}{}", set.collect::<String>())
+fn listing(name: &str, filter: &impl serde::Serialize) -> String {
+    match serde_urlencoded::to_string(filter).unwrap_or_default().as_str() {
+        "" => format!("/{name}"),
+        query => format!("/{name}?{query}"),
+    }
 }
 
-/// One part of a path in the control API.
+/// What a path may not hold as it is, beside letters, digits and `-_.` (RFC 3986 §2.3).
+const RESERVED: &percent_encoding::AsciiSet =
+    &percent_encoding::NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'.');
+
+/// One part of a path or query, percent-encoded.
 fn segment(name: &str) -> String {
-    name.bytes()
-        .map(|b| {
-            if b.is_ascii_alphanumeric() || b"-_.".contains(&b) {
-                char::from(b).to_string()
-            } else {
-                format!("%{b:02X}")
-            }
-        })
-        .collect()
+    percent_encoding::utf8_percent_encode(name, RESERVED).to_string()
+}
+
+/// An action as a path names it.
+fn word(action: &impl serde::Serialize) -> String {
+    serde_json::to_value(action).ok().and_then(|word| word.as_str().map(str::to_owned)).unwrap_or_default()
 }

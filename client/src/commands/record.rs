@@ -1,26 +1,22 @@
-//! `record`: makes a case out of a past run. What was secret is masked in the journal already.
+//! `record`: makes a case out of a past run. What is confidential is masked in the journal already.
 
-use super::segment;
+use kanzlei_api::runs::{CaseName, RecordedCase};
+
+use super::{listing, runs, segment};
+use crate::Done;
 use crate::api::Api;
-use crate::{Done, Failure};
 
+/// Prints a document of cases with one that shows what a run did.
 pub fn record(api: &Api, id: &str, name: Option<&str>, json: bool) -> Done {
-    let id = match id {
-        "last" => {
-            let runs = api.get("/runs?limit=1")?;
-            let newest = runs["runs"][0]["id"].as_str().map(str::to_owned);
-            newest.ok_or_else(|| Failure::Told("the journal has no runs yet".into()))?
-        }
-        id => id.to_owned(),
-    };
-    let name = name.map(|name| format!("?name={}", segment(name))).unwrap_or_default();
-    let case = api.get(&format!("/runs/{}/case{name}", segment(&id)))?;
+    let id = runs::meant(api, id)?;
+    let name = CaseName { name: name.map(str::to_owned) };
+    let case: RecordedCase = api.get(&listing(&format!("runs/{}/case", segment(&id)), &name))?;
     if json {
         super::print_json(&case);
         return Ok(());
     }
-    print!("{}", case["document"].as_str().unwrap_or_default());
-    for note in case["notes"].as_array().into_iter().flatten().filter_map(|note| note.as_str()) {
+    print!("{}", case.document);
+    for note in &case.notes {
         eprintln!("note: {note}");
     }
     Ok(())

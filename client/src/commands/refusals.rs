@@ -1,93 +1,76 @@
 //! `refusals` and `find`: requests that were turned away, and whatever a request led to.
 
-use serde_json::Value as Json;
+use kanzlei_api::jobs::{JobFilter, JobPage};
+use kanzlei_api::runs::{Refusal, RefusalFilter, RefusalPage, RunFilter, RunPage};
 
-use super::{filtered, print_json, segment};
+use super::{listing, print_json};
 use crate::api::Api;
 use crate::{Done, Failure, draw};
 
 /// Lists refused requests, newest first.
-pub fn list(api: &Api, filters: [(&str, Option<String>); 4], limit: u32, json: bool) -> Done {
-    let answer = api.get(&filtered("refusals", limit, &filters))?;
+pub fn list(api: &Api, filter: &RefusalFilter, json: bool) -> Done {
+    let page: RefusalPage = api.get(&listing("refusals", filter))?;
     if json {
-        print_json(&answer);
+        print_json(&page);
         return Ok(());
     }
-    let none = Vec::new();
-    let refusals = answer["refusals"].as_array().unwrap_or(&none);
-    if refusals.is_empty() {
-        let filtered = filters.iter().any(|(_, value)| value.is_some());
-        println!("{}", if filtered { "No such refusals." } else { "No request was turned away yet." });
+    if page.refusals.is_empty() {
+        let open = RefusalFilter { limit: filter.limit, ..RefusalFilter::default() };
+        println!("{}", if *filter == open { "No request was turned away yet." } else { "No such refusals." });
         return Ok(());
     }
-    show(refusals);
-    if let Some(dropped) = answer["dropped"].as_u64().filter(|n| *n > 0) {
-        println!("{}", draw::dim(&format!("{dropped} more were counted only, under load")));
+    show(&page.refusals);
+    if page.dropped > 0 {
+        println!("{}", draw::dim(&format!("{} more were counted only, under load", page.dropped)));
     }
-    if let Some(next) = answer["next_before"].as_str() {
+    if let Some(next) = page.next_before {
         println!("{}", draw::dim(&format!("older ones: add --before {next}")));
     }
     Ok(())
 }
 
-fn show(refusals: &[Json]) {
-    let text = |value: &Json| value.as_str().unwrap_or_default().to_owned();
-    let rows: Vec<Vec<String>> = refusals
-        .iter()
-        .map(|refusal| {
-            let problem = &refusal["problem"];
-            let first = &problem["errors"][0];
-            let more = match problem["errors"].as_array().map_or(0, Vec::len) {
-                0 | 1 => String::new(),
-                all => format!(" (and {} more)", all - 1),
-            };
-            let why = match first["pointer"].as_str() {
-                Some(pointer) => format!("{}: {pointer} {}{more}", text(&problem["title"]), text(&first["detail"])),
-                None => format!("{} {}", text(&problem["title"]), text(&problem["detail"])),
-            };
-            vec![
-                draw::time(&refusal["at"]),
-                refusal["status"].to_string(),
-                text(&refusal["entry"]),
-                text(&refusal["caller"]),
-                text(&refusal["request_id"]),
-                why.chars().take(80).collect(),
-            ]
-        })
-        .collect();
-    draw::table(&["at (UTC)", "status", "entry", "caller", "request", "why"], &rows);
+fn show(refusals: &[Refusal]) {
+    let rows = refusals.iter().map(|refusal| {
+        let problem = &refusal.problem;
+        let more = match problem.errors.len() {
+            0 | 1 => String::new(),
+            all => format!(" (and {} more)", all - 1),
+        };
+        let why = match problem.errors.first() {
+            Some(first) => format!("{}: {} {}{more}", problem.title, first.pointer, first.detail),
+            None => format!("{} {}", problem.title, problem.detail.as_deref().unwrap_or_default()),
+        };
+        vec![
+            draw::time(refusal.at),
+            refusal.status.to_string(),
+            refusal.entry.clone().unwrap_or_default(),
+            refusal.caller.clone().unwrap_or_default(),
+            refusal.request_id.clone(),
+            why.chars().take(80).collect(),
+        ]
+    });
+    draw::table(&["at (UTC)", "status", "entry", "caller", "request", "why"], rows);
 }
 
 /// Finds the run, the job or the refusal of a request by its `X-Request-Id`.
 pub fn find(api: &Api, request_id: &str, json: bool) -> Done {
-    let id = segment(request_id);
-    let jobs = api.get(&format!("/jobs?request_id={id}"))?["jobs"].clone();
-    let runs = api.get(&format!("/runs?request_id={id}"))?["runs"].clone();
-    let refusals = api.get(&format!("/refusals?request_id={id}"))?["refusals"].clone();
+    let request = Some(request_id.to_owned());
+    let jobs = JobFilter { request_id: request.clone(), ..JobFilter::default() };
+    let runs = RunFilter { request_id: request.clone(), ..RunFilter::default() };
+    let refusals = RefusalFilter { request_id: request, ..RefusalFilter::default() };
+    let jobs = api.get::<JobPage>(&listing("jobs", &jobs))?.jobs;
+    let runs = api.get::<RunPage>(&listing("runs", &runs))?.runs;
+    let refusals = api.get::<RefusalPage>(&listing("refusals", &refusals))?.refusals;
     if json {
         print_json(&serde_json::json!({"jobs": jobs, "runs": runs, "refusals": refusals}));
         return Ok(());
     }
-    let none = Vec::new();
-    let list = |value: &Json| value.as_array().unwrap_or(&none).clone();
-    let (jobs, runs, refusals) = (list(&jobs), list(&runs), list(&refusals));
-    let text = |value: &Json, key: &str| value[key].as_str().unwrap_or_default().to_owned();
     for job in &jobs {
-        println!(
-            "job  {} {}  kanzlei job {}",
-            text(job, "workflow"),
-            draw::state(&text(job, "state")),
-            text(job, "id")
-        );
+        println!("job  {} {}  kanzlei job {}", job.workflow, draw::state(job.state.name()), job.id);
     }
     // A job that has ended has a run of the same id.
-    for run in runs.iter().filter(|run| jobs.iter().all(|job| job["id"] != run["id"])) {
-        println!(
-            "run  {} {}  kanzlei run {}",
-            text(run, "workflow"),
-            draw::state(&text(run, "state")),
-            text(run, "id")
-        );
+    for run in runs.iter().filter(|run| jobs.iter().all(|job| job.id != run.id)) {
+        println!("run  {} {}  kanzlei run {}", run.workflow, draw::state(run.state.name()), run.id);
     }
     if !refusals.is_empty() {
         show(&refusals);

@@ -189,7 +189,7 @@ fn show(results: &[CaseResult], coverage: &[Coverage], took: Duration, against: 
             let (passed, all) = counts(name);
             vec![(*name).to_owned(), format!("{passed} of {all}")]
         });
-        draw::table(&["WORKFLOW", "PASSED"], &rows.collect::<Vec<_>>());
+        draw::table(&["workflow", "passed"], rows);
     } else {
         let rows = coverage.iter().map(|of| {
             let (passed, all) = counts(&of.workflow);
@@ -202,7 +202,7 @@ fn show(results: &[CaseResult], coverage: &[Coverage], took: Duration, against: 
                 draw::paint(colour, &format!("{:.0}%", of.percent().floor())),
             ]
         });
-        draw::table(&["WORKFLOW", "PASSED", "STEPS", "BRANCHES", "COVERED"], &rows.collect::<Vec<_>>());
+        draw::table(&["workflow", "passed", "steps", "branches", "covered"], rows);
         if coverage.iter().any(|of| !of.missing.is_empty()) {
             println!("\nNot reached:");
             for of in coverage {

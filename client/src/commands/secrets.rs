@@ -2,35 +2,28 @@
 
 use std::io::{BufRead, IsTerminal, Write};
 
-use serde_json::{Value as Json, json};
+use kanzlei_api::secrets::{NewSecret, Secrets};
 
 use super::{print_json, segment};
 use crate::api::Api;
 use crate::{Done, Failure, draw};
 
+/// Lists names of secrets, when each was set and what uses it.
 pub fn list(api: &Api, json: bool) -> Done {
-    let answer = api.get("/secrets")?;
+    let answer: Secrets = api.get("/secrets")?;
     if json {
         print_json(&answer);
         return Ok(());
     }
-    let empty = Vec::new();
-    let listed = answer["secrets"].as_array().unwrap_or(&empty);
-    if listed.is_empty() {
+    if answer.secrets.is_empty() {
         println!("No secrets yet. Set one with: kanzlei secrets set rates-token");
         return Ok(());
     }
-    let rows: Vec<Vec<String>> = listed
-        .iter()
-        .map(|secret| {
-            let users: Vec<&str> =
-                secret["services"].as_array().unwrap_or(&empty).iter().filter_map(Json::as_str).collect();
-            let name = secret["name"].as_str().unwrap_or_default().to_owned();
-            let how = if secret["readable"] == false { " (cannot be opened with the service's key)" } else { "" };
-            vec![name, draw::time(&secret["set"]), format!("{}{how}", users.join(", "))]
-        })
-        .collect();
-    draw::table(&["SECRET", "SET", "USED BY"], &rows);
+    let rows = answer.secrets.iter().map(|secret| {
+        let how = if secret.readable { "" } else { " (cannot be opened with the service's key)" };
+        vec![secret.name.clone(), draw::time(secret.set), format!("{}{how}", secret.services.join(", "))]
+    });
+    draw::table(&["secret", "set (UTC)", "used by"], rows);
     Ok(())
 }
 
@@ -55,7 +48,7 @@ pub fn set(api: &Api, name: &str) -> Done {
             "no value was given; try: printf %s \"$TOKEN\" | kanzlei secrets set {name}"
         )));
     }
-    api.put(&format!("/secrets/{}", segment(name)), &json!({"value": value}))?;
+    api.put(&format!("/secrets/{}", segment(name)), &NewSecret { value: value.to_owned() })?;
     println!("{name} is set");
     Ok(())
 }

@@ -1,109 +1,5 @@
-/** The control API, as the console uses it. Shapes follow `server/service/src/control/api.rs`. */
-
-export interface Endpoint {
-  method: string;
-  path: string;
-  url: string;
-  curl: string;
-}
-
-export interface RunLine {
-  id: string;
-  workflow: string;
-  revision: number;
-  live: boolean;
-  state: 'succeeded' | 'rejected' | 'failed' | 'running' | 'cancelled';
-  entry: string;
-  status: number | null;
-  started: string;
-  duration_us: number;
-  failure: string | null;
-}
-
-/** A request that was turned away before a run began. */
-export interface Refusal {
-  id: string;
-  at: string;
-  entry: string | null;
-  workflow: string | null;
-  request_id: string;
-  caller: string | null;
-  status: number;
-  problem: { title?: string; detail?: string; errors?: { pointer: string; detail?: string }[] };
-  body: { media: string | null; size: number | null; digest: string | null; text: string | null };
-}
-
-export interface WorkflowLine {
-  name: string;
-  about: string;
-  revision: number;
-  since: string;
-  endpoints: Endpoint[];
-  day: { runs: number; rejected: number; failed: number; dropped: number; mean_us: number | null };
-  last_runs: RunLine[];
-}
-
-export interface Paragraph {
-  number: string;
-  depth: number;
-  kind: string;
-  title: string;
-  name?: string;
-  branch?: string;
-  rows?: [string, string][];
-  about?: string;
-  when?: string;
-  off?: boolean;
-  line: number;
-}
-
-export interface Input {
-  name: string;
-  schema: Record<string, unknown>;
-  required: boolean;
-  secret: boolean;
-}
-
-export interface Workflow {
-  name: string;
-  about: string;
-  revision: number;
-  since: string;
-  endpoints: Endpoint[];
-  input: Input[];
-  sheet: Paragraph[];
-  services: string[];
-  source: string;
-  revisions: { revision: number; created: string; live: boolean }[];
-}
-
-export interface Step {
-  number: string;
-  /** Positions in the loops around: `2.0`. */
-  items: string | null;
-  state: 'running' | 'succeeded' | 'skipped' | 'caught' | 'failed' | 'cancelled';
-  started_us: number;
-  duration_us: number;
-  attempts: number;
-  /** What came of the attempts before the last one: statuses and kinds of failure. */
-  tries: string[] | null;
-  sent: unknown;
-  outcome: unknown;
-  failure: { kind: string; status: number | null; detail: string } | null;
-}
-
-export interface Run extends RunLine {
-  /** Where it was a job: the line that polls it. */
-  curl: string | null;
-  request_id: string;
-  trace_id: string;
-  caller: string | null;
-  input: unknown;
-  reply: unknown;
-  failure: never;
-  sheet: Paragraph[];
-  steps: Step[];
-}
+/** The control API, as the console uses it. Its types are generated: see `src/api/types.ts`. */
+import type { Session as SignedIn } from '../api/types';
 
 /** An answer that is no success, with what the service says of it. */
 export class Refused extends Error {
@@ -144,8 +40,8 @@ class Session {
 
   async resume() {
     try {
-      const { csrf } = await this.ask<{ csrf: string }>('GET', '/session');
-      this.csrf = csrf;
+      const { csrf } = await this.ask<SignedIn>('GET', '/session');
+      this.csrf = csrf ?? '';
       this.signedIn = true;
     } catch {
       this.signedIn = false;
@@ -153,8 +49,8 @@ class Session {
   }
 
   async signIn(token: string) {
-    const { csrf } = await this.ask<{ csrf: string }>('POST', '/session', { token });
-    this.csrf = csrf;
+    const { csrf } = await this.ask<SignedIn>('POST', '/session', { token });
+    this.csrf = csrf ?? '';
     this.signedIn = true;
   }
 

@@ -1,7 +1,8 @@
 <script lang="ts">
   import { CodeSnippet, CopyButton, ProgressBar, SkeletonText } from 'carbon-components-svelte';
+  import type { Job } from '../api/types';
   import { Watched } from '../lib/api.svelte';
-  import { ahead, type Job, local } from '../lib/jobs';
+  import { ahead, local } from '../lib/jobs';
   import { ago, block, time, took } from '../lib/show';
   import JobActions from '../parts/JobActions.svelte';
   import RunState from '../parts/RunState.svelte';
@@ -40,7 +41,7 @@
     out.push(...job.notes.map((note) => ({ at: note.at, text: note.text })));
     out.push(...job.history.map((past) => ({ at: past.at, text: `${past.what} by ${past.by}${past.detail ? `: ${past.detail}` : ''}` })));
     if (job.ended && job.state === 'succeeded') out.push({ at: job.ended, text: `succeeded, ${took(job.duration_us)} after it began` });
-    if (job.notice?.told) out.push({ at: job.notice.told, text: `${job.notice.url} was told` });
+    if (job.notice?.delivered) out.push({ at: job.notice.delivered, text: `notice delivered to ${job.notice.url}` });
     return out.sort((a, b) => Date.parse(a.at) - Date.parse(b.at));
   });
 </script>
@@ -62,7 +63,7 @@
       {#if job.state === 'scheduled' && job.due}<span>· due {local(job.due)} ({ahead(job.due)})</span>{/if}
       {#if job.blocked}<span>· blocked by another job with the ordering key <code>{job.ordering_key}</code></span>{/if}
       {#if job.started}<span>· {took(job.duration_us)}</span>{/if}
-      {#if job.remaining_s !== null}<span class="dim">· about {Math.round(job.remaining_s)} s remaining</span>{/if}
+      {#if job.remaining_us !== null}<span class="dim">· about {Math.round(job.remaining_us / 1e6)} s remaining</span>{/if}
       <span class="dim" title={time(job.queued)}>· queued {ago(job.queued)}</span>
       <span class="dim">· lane <a href="/lanes">{job.lane}</a>{job.held ? ' (held)' : ''}, priority {job.priority}</span>
       <span class="dim">· revision {job.revision}{job.retired ? ' (retired meanwhile)' : ''}</span>
@@ -70,7 +71,7 @@
       {#if job.group}<span class="dim">· <a href="/jobs?group={job.group}">its group</a></span>{/if}
     </div>
     {#if job.progress !== null && !job.ended}
-      <div class="progress"><ProgressBar size="sm" value={job.progress * 100} labelText={job.note ?? ''} helperText="{Math.round(job.progress * 100)} %" /></div>
+      <div class="progress"><ProgressBar size="sm" value={job.progress * 100} labelText={job.notes.at(-1)?.text ?? ''} helperText="{Math.round(job.progress * 100)} %" /></div>
     {/if}
     {#if job.failure}<p class="why">{job.failure.kind}: {job.failure.detail}</p>{/if}
     <div class="acts"><JobActions which={{ ids: [job.id] }} jobs={[job]} ondone={() => (round += 1)} /></div>
@@ -105,9 +106,9 @@
               <li><span class="mono dim" title={time(entry.at)}>{local(entry.at).slice(11)}</span> {entry.text}</li>
             {/each}
           </ol>
-          {#if job.notice && !job.notice.told}
+          {#if job.notice && !job.notice.delivered}
             <p class="small">
-              {job.notice.url}: {job.notice.detail ?? 'not told yet'}, {job.notice.tries} tries{job.notice.next ? `, next ${ahead(job.notice.next)}` : ', given up'}
+              {job.notice.url}: {job.notice.detail ?? 'not delivered yet'}, {job.notice.tries} attempts{job.notice.next ? `, next ${ahead(job.notice.next)}` : ', given up'}
             </p>
           {/if}
         </div>

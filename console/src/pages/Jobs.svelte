@@ -1,7 +1,8 @@
 <script lang="ts">
   import { Button, Search, Select, SelectItem, SkeletonText, TextInput } from 'carbon-components-svelte';
-  import { Watched, type WorkflowLine } from '../lib/api.svelte';
-  import { type Group, type Jobs, type Lane, local, STATES } from '../lib/jobs';
+  import type { Group, JobPage, Lanes, Workflows } from '../api/types';
+  import { Watched } from '../lib/api.svelte';
+  import { local, STATES } from '../lib/jobs';
   import { router } from '../lib/router.svelte';
   import { count } from '../lib/show';
   import JobActions from '../parts/JobActions.svelte';
@@ -41,19 +42,19 @@
     router.go(`/jobs${address({ before: '', ...change })}`);
   }
 
-  const listed = new Watched<Jobs>(() => {
+  const listed = new Watched<JobPage>(() => {
     void round;
     return `/jobs${address({})}`;
   }, 2000);
-  const lanes = new Watched<{ lanes: Lane[] }>(() => '/lanes', 10_000);
-  const workflows = new Watched<{ workflows: WorkflowLine[] }>(() => '/workflows', undefined);
+  const lanes = new Watched<Lanes>(() => '/lanes', 10_000);
+  const workflows = new Watched<Workflows>(() => '/workflows', undefined);
   const group = new Watched<Group | null>(() => (chosen.group ? `/groups/${chosen.group}` : '/lanes'), 2000);
   const filtered = $derived(KEYS.some((key) => key !== 'before' && chosen[key]));
   /** By more than the state: the counts are of all jobs and would mislead. */
   const narrowed = $derived(KEYS.some((key) => key !== 'before' && key !== 'state' && chosen[key]));
-  const meant = $derived(listed.value?.jobs.filter((job) => selected.includes(job.id)) ?? []);
+  const chosenJobs = $derived(listed.value?.jobs.filter((job) => selected.includes(job.id)) ?? []);
   const which = $derived(
-    everything ? { meant: Object.fromEntries(Object.entries(chosen).filter(([key, value]) => value && key !== 'before')) } : { ids: selected },
+    everything ? { select: Object.fromEntries(Object.entries(chosen).filter(([key, value]) => value && key !== 'before')) } : { ids: selected },
   );
   $effect(() => {
     if (selected.length === 0) everything = false;
@@ -128,7 +129,7 @@
   {#if selected.length > 0}
     <div class="panel chosen">
       <span>{everything ? 'all that fit' : `${selected.length} selected`}</span>
-      <JobActions {which} jobs={meant} ondone={() => (round += 1)} />
+      <JobActions {which} jobs={chosenJobs} ondone={() => (round += 1)} />
       {#if listed.value?.next_before && selected.length === listed.value.jobs.length}
         <span class="all">
           {#if everything}

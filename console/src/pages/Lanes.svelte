@@ -1,8 +1,8 @@
 <script lang="ts">
   import { Button, InlineNotification, Modal, Select, SelectItem, SkeletonText, Tag } from 'carbon-components-svelte';
+  import type { Lane, Lanes, Sample, Samples } from '../api/types';
   import { Refused, session, Watched } from '../lib/api.svelte';
-  import type { Lane, Sample } from '../lib/jobs';
-  import { count, took } from '../lib/show';
+    import { count, took } from '../lib/show';
   import Chart from '../parts/Chart.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
@@ -11,11 +11,11 @@
   let wrong = $state('');
   let emptying: string | undefined = $state(undefined);
 
-  const shown = new Watched<{ lanes: Lane[] }>(() => {
+  const shown = new Watched<Lanes>(() => {
     void round;
     return '/lanes';
   }, 2000);
-  const samples = new Watched<{ seconds: number; lanes: Record<string, Sample[]> }>(() => `/lanes/samples?minutes=${minutes}`, 5000);
+  const samples = new Watched<Samples>(() => `/lanes/samples?minutes=${minutes}`, 5000);
 
   /** Samples of all lanes on one axis; ten seconds without one are nothing. */
   const drawn = $derived.by(() => {
@@ -116,7 +116,7 @@
   on:close={() => (emptying = undefined)}
   on:submit={() => emptying && void act(emptying, 'empty')}
 >
-  <p>Jobs that have begun go on.</p>
+  <p>Jobs that have begun continue.</p>
 </Modal>
 
 <style>

@@ -2,7 +2,8 @@
   import { Button, CopyButton, SkeletonText } from 'carbon-components-svelte';
   import Checkmark from 'carbon-icons-svelte/lib/Checkmark.svelte';
   import Document from 'carbon-icons-svelte/lib/Document.svelte';
-  import { Refused, type Run, session, Watched } from '../lib/api.svelte';
+  import type { RecordedCase, Run } from '../api/types';
+  import { Refused, session, Watched } from '../lib/api.svelte';
   import { ago, block, time, took } from '../lib/show';
   import RunState from '../parts/RunState.svelte';
   import Sheet from '../parts/Sheet.svelte';
@@ -21,7 +22,7 @@
   async function record() {
     refused = undefined;
     try {
-      const made = await session.get<{ document: string }>(`/runs/${encodeURIComponent(id)}/case`);
+      const made = await session.get<RecordedCase>(`/runs/${encodeURIComponent(id)}/case`);
       await navigator.clipboard.writeText(made.document);
       recorded = true;
       setTimeout(() => (recorded = false), 1500);

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { Button, Select, SelectItem, SkeletonText } from 'carbon-components-svelte';
-  import { type Refusal, type RunLine, Watched, type WorkflowLine } from '../lib/api.svelte';
+  import type { RefusalPage, RunPage, Workflows } from '../api/types';
+  import { Watched } from '../lib/api.svelte';
   import { router } from '../lib/router.svelte';
   import { count } from '../lib/show';
   import RefusalTable from '../parts/RefusalTable.svelte';
@@ -20,12 +21,12 @@
 
   /** Requests that never became a run stand beside the states of those that did. */
   const refused = $derived(state === 'refused');
-  const listed = new Watched<{ runs?: RunLine[]; refusals?: Refusal[]; next_before: string | null; dropped: number }>(
+  const listed = new Watched<(RunPage & { refusals?: undefined }) | (RefusalPage & { runs?: undefined })>(
     () => (refused ? `/refusals${address({ state: '' })}` : `/runs${address({})}`),
     3000,
   );
   const shown = $derived((refused ? listed.value?.refusals : listed.value?.runs) ?? []);
-  const workflows = new Watched<{ workflows: WorkflowLine[] }>(() => '/workflows', undefined);
+  const workflows = new Watched<Workflows>(() => '/workflows', undefined);
 </script>
 
 <svelte:head><title>Runs · Kanzlei</title></svelte:head>

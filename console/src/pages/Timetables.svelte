@@ -1,7 +1,8 @@
 <script lang="ts">
   import { Button, InlineNotification, SkeletonText, Tag } from 'carbon-components-svelte';
+  import type { Timetable, Timetables } from '../api/types';
   import { Refused, session, Watched } from '../lib/api.svelte';
-  import { ahead, local, type Timetable } from '../lib/jobs';
+  import { ahead, local } from '../lib/jobs';
   import { ago } from '../lib/show';
   import JobId from '../parts/JobId.svelte';
   import RunState from '../parts/RunState.svelte';
@@ -10,7 +11,7 @@
   let round = $state(0);
   let message = $state('');
   let wrong = $state('');
-  const shown = new Watched<{ timetables: Timetable[] }>(() => {
+  const shown = new Watched<Timetables>(() => {
     void round;
     return '/timetables';
   }, 3000);

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { CodeSnippet, ContentSwitcher, SkeletonText, Switch, Tag } from 'carbon-components-svelte';
-  import { type RunLine, Watched, type Workflow } from '../lib/api.svelte';
+  import type { RunPage, Workflow } from '../api/types';
+  import { Watched } from '../lib/api.svelte';
   import { ago } from '../lib/show';
   import Address from '../parts/Address.svelte';
   import RunTable from '../parts/RunTable.svelte';
@@ -13,7 +14,7 @@
   let selected: string | undefined = $state(undefined);
 
   const shown = new Watched<Workflow>(() => `/workflows/${encodeURIComponent(name)}`, 10_000);
-  const runs = new Watched<{ runs: RunLine[] }>(() => `/runs?workflow=${encodeURIComponent(name)}`, 5000);
+  const runs = new Watched<RunPage>(() => `/runs?workflow=${encodeURIComponent(name)}`, 5000);
 
   /** The lines of the selected step: from its own to the one before the next step's. */
   const marked = $derived.by(() => {

@@ -1,12 +1,13 @@
 <script lang="ts">
   import { SkeletonText, Tag } from 'carbon-components-svelte';
-  import { Watched, type WorkflowLine } from '../lib/api.svelte';
+  import type { WorkflowLine, Workflows } from '../api/types';
+  import { Watched } from '../lib/api.svelte';
   import { ago, count, took } from '../lib/show';
   import Address from '../parts/Address.svelte';
   import RunState from '../parts/RunState.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
-  const listed = new Watched<{ workflows: WorkflowLine[]; counts_known: boolean }>(() => '/workflows', 3000);
+  const listed = new Watched<Workflows>(() => '/workflows', 3000);
 </script>
 
 <svelte:head><title>Workflows · Kanzlei</title></svelte:head>

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { CopyButton } from 'carbon-components-svelte';
-  import type { Endpoint } from '../lib/api.svelte';
+  import type { Endpoint } from '../api/types';
 
   let { endpoint }: { endpoint: Endpoint } = $props();
 </script>

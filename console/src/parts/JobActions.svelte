@@ -1,7 +1,8 @@
 <script lang="ts">
   import { Button, InlineNotification, Modal, TextInput } from 'carbon-components-svelte';
+  import type { JobAction } from '../api/types';
   import { Refused } from '../lib/api.svelte';
-  import { act, type Action, told, type Which } from '../lib/jobs';
+  import { act, outcome, type Which } from '../lib/jobs';
 
   /** `jobs` are those that are known of: what can be done with one of them can be chosen. */
   let { which, jobs, ondone }: { which: Which; jobs: { state: string; waits_for?: string | null }[]; ondone: () => void } = $props();
@@ -15,15 +16,15 @@
   const waits = $derived(jobs.some((job) => ['scheduled', 'queued'].includes(job.state) || job.waits_for === 'retry'));
   const ended = $derived(jobs.some((job) => ['failed', 'rejected', 'cancelled'].includes(job.state)));
 
-  const named = $derived('meant' in which ? 'all jobs that fit' : which.ids.length === 1 ? 'the job' : `${which.ids.length} jobs`);
+  const named = $derived('select' in which ? 'all jobs that fit' : which.ids.length === 1 ? 'the job' : `${which.ids.length} jobs`);
 
-  async function run(action: Action, more: Record<string, unknown> = {}) {
+  async function run(action: JobAction, more: Record<string, unknown> = {}) {
     asking = undefined;
     [message, wrong] = ['', ''];
     try {
       const done = await act(action, which, more);
-      message = done.done.length ? told(action, done) : '';
-      wrong = done.done.length ? '' : told(action, done);
+      message = done.done.length ? outcome(action, done) : '';
+      wrong = done.done.length ? '' : outcome(action, done);
     } catch (error) {
       wrong = error instanceof Refused ? error.message : String(error);
     }

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { Checkbox } from 'carbon-components-svelte';
-  import { ahead, type JobLine } from '../lib/jobs';
+  import type { JobLine } from '../api/types';
+  import { ahead } from '../lib/jobs';
   import { router } from '../lib/router.svelte';
   import { ago, time, took } from '../lib/show';
   import JobId from './JobId.svelte';

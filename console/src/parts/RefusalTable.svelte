@@ -1,6 +1,6 @@
 <script lang="ts">
   import { CopyButton } from 'carbon-components-svelte';
-  import type { Refusal } from '../lib/api.svelte';
+  import type { Refusal } from '../api/types';
   import { ago, time } from '../lib/show';
 
   let { refusals }: { refusals: Refusal[] } = $props();

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { CopyButton } from 'carbon-components-svelte';
-  import type { RunLine } from '../lib/api.svelte';
+  import type { RunLine } from '../api/types';
   import { router } from '../lib/router.svelte';
   import { ago, time, took } from '../lib/show';
   import RunState from './RunState.svelte';

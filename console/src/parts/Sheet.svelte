@@ -3,7 +3,7 @@
    * A workflow as a sheet: numbered paragraphs, branches indented under their number. With steps of a
    * run it shows in the margin what each did.
    */
-  import type { Input, Paragraph, Step } from '../lib/api.svelte';
+  import type { Input, Paragraph, Step } from '../api/types';
   import { block, capital, line, ordinal, took } from '../lib/show';
   import { CopyButton } from 'carbon-components-svelte';
   import RunState from './RunState.svelte';

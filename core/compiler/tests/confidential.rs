@@ -21,7 +21,10 @@ fn checked(entries: &str, steps: &str) -> Checked {
     let mut bundle = Bundle::default();
     bundle.add("registry.yaml", SERVICE);
     bundle.files.insert("registry.openapi.yaml".into(), OPENAPI.into());
-    bundle.add("open.yaml", "workflow: open\ninput: {pin: {type: string}}\nsteps: [{reply: 200, body: '${input.pin}'}]\n");
+    bundle.add(
+        "open.yaml",
+        "workflow: open\ninput: {pin: {type: string}}\nsteps: [{reply: 200, body: '${input.pin}'}]\n",
+    );
     bundle.add(
         "closed.yaml",
         "workflow: closed\ninput: {pin: {type: string, secret: true}}\nsteps: [{reply: 200, body: {made: 'x${input.pin}', ok: true}}]\n",
@@ -41,7 +44,8 @@ fn codes(checked: &Checked) -> Vec<&str> {
 
 /// Whether an expression over the inputs is confidential, by what the check says of a note of it.
 fn is_confidential(expression: &str) -> bool {
-    let checked = checked(ENDPOINT, &format!("  - let: {{made: \"${{{expression}}}\"}}\n  - note: ${{JSON.stringify(made)}}"));
+    let checked =
+        checked(ENDPOINT, &format!("  - let: {{made: \"${{{expression}}}\"}}\n  - note: ${{JSON.stringify(made)}}"));
     match codes(&checked).as_slice() {
         [] => false,
         ["shows-confidential"] => true,
@@ -152,11 +156,15 @@ fn values_of_steps_are_masked_where_they_are_confidential() {
     let plan = checked.plan("w").expect("a plan");
     assert!(plan.labels.any);
     let badge = plan.labels.of(0, 0).expect("labels");
-    assert_eq!(badge.outcome.mask(&Value::object([("badge", text("B1")), ("n", Value::Int(1))])).to_json(), r#"{"badge":"•••","n":1}"#);
+    assert_eq!(
+        badge.outcome.mask(&Value::object([("badge", text("B1")), ("n", Value::Int(1))])).to_json(),
+        r#"{"badge":"•••","n":1}"#
+    );
     let call = plan.labels.of(0, 1).expect("labels");
     let sent = Value::object([("target", text("POST /badges/B1")), ("body", Value::object([("name", text("n"))]))]);
     assert_eq!(call.sent.mask(&sent).to_json(), r#"{"target":"•••","body":{"name":"n"}}"#);
-    let answer = Value::object([("status", Value::Int(200)), ("body", Value::object([("key", text("k")), ("id", text("i"))]))]);
+    let answer =
+        Value::object([("status", Value::Int(200)), ("body", Value::object([("key", text("k")), ("id", text("i"))]))]);
     assert_eq!(call.outcome.mask(&answer).to_json(), r#"{"status":200,"body":{"key":"•••","id":"i"}}"#);
     assert_eq!(plan.labels.of(0, 2), None);
     let who = Value::object([("who", Value::object([("code", text("c")), ("port", text("LIN"))]))]);

@@ -7,7 +7,7 @@ use kanzlei_model::value::Value;
 
 fn plan(endpoint: &str, more: &str) -> std::sync::Arc<Plan> {
     let text = format!(
-        "workflow: w\ninput:\n  id: {{type: integer}}\n  tags: {{type: array, items: {{type: integer}}, optional: true}}\n  flag: {{type: [boolean, 'null'], default: false}}\n  ratio: {{type: number, maximum: 1, optional: true}}\n  who: {{type: object, optional: true, properties: {{name: {{type: string, minLength: 2}}}}}}\n  pin: {{type: string, secret: true, default: x}}\nentries: [{{{endpoint}, access: open}}]\n{more}steps: [{{reply: 200, body: \"${{input}}\"}}]\n"
+        "workflow: w\ninput:\n  id: {{type: integer}}\n  tags: {{type: array, items: {{type: integer}}, optional: true}}\n  flag: {{type: [boolean, 'null'], default: false}}\n  ratio: {{type: number, maximum: 1, optional: true}}\n  who: {{type: object, optional: true, properties: {{name: {{type: string, minLength: 2}}}}}}\n  pin: {{type: string, secret: true, default: x}}\nentries: [{{{endpoint}, access: open}}]\n{more}steps: [{{reply: 200, body: \"${{reveal(input)}}\"}}]\n"
     );
     let mut bundle = Bundle::default();
     bundle.add("w.yaml", &text);

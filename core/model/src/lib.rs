@@ -1,7 +1,8 @@
 //! The model: values and words that every layer above shares.
 //!
-//! [`value`] is what expressions compute with, [`duration`] reads and writes spans of time, [`problem`]
-//! describes a refused request (RFC 9457), [`address`] knows private networks, [`run`] holds the states of runs and kinds of failures. Nothing here knows a document, a run or an interface.
+//! [`value`] is what expressions compute with, [`time`] holds instants and spans, [`duration`] reads and writes
+//! the spans of documents, [`problem`] describes a refused request (RFC 9457), [`address`] knows private networks,
+//! [`run`] holds the states of runs and kinds of failures. Nothing here knows a document, a run or an interface.
 //!
 //! ```
 //! use kanzlei_model::{duration, value::Value};
@@ -13,4 +14,5 @@ pub mod address;
 pub mod duration;
 pub mod problem;
 pub mod run;
+pub mod time;
 pub mod value;

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::value::{ObjectBuilder, Value};
 
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Problem {
     /// A URI for the kind of problem; `about:blank` unless the workflow says.
     #[serde(rename = "type", default, skip_serializing_if = "Option::is_none")]
@@ -23,6 +24,7 @@ pub struct Problem {
 
 /// One thing wrong with a request.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct InputError {
     /// `path`, `query`, `header` or `body`.
     #[serde(rename = "in")]

@@ -21,7 +21,7 @@ fn holds(value: &Value, of: &Type) -> bool {
         (Type::Bool(wanted), Value::Bool(b)) => wanted.is_none_or(|wanted| wanted == *b),
         (Type::Number(wanted), Value::Int(n)) => wanted.is_none_or(|wanted| wanted == *n as f64),
         (Type::Number(wanted), Value::Num(n)) => wanted.is_none_or(|wanted| wanted == *n || wanted.is_nan()),
-        (Type::Text(wanted), Value::Text(text)) => wanted.as_ref().is_none_or(|wanted| wanted == text),
+        (Type::Text(wanted), Value::Text(text)) => wanted.holds(text),
         (Type::List(items), Value::List(list)) => {
             list.items().iter().all(|value| holds(value, &items.of))
                 && items.first.len() <= list.items().len()

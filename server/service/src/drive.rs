@@ -92,6 +92,8 @@ impl Run {
         let about = outside::Run {
             id: self.id,
             job: false,
+            attempt: 1,
+            confidential: self.machine.plan().labels.any,
             traceparent: format!("00-{}-{}-01", self.trace_id, &self.id.simple().to_string()[16..]),
             request_id: self.request_id.clone(),
             trace_id: self.trace_id.clone(),

@@ -211,12 +211,13 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
     let orphans = scratch.clone();
     tokio::spawn(async move { control::scratch::sweep(&orphans).await });
     let live: Arc<ArcSwap<Live>> = Arc::default();
+    let installation = store.installation().await?;
     let (jobs, acceptances) = jobs::Jobs::new(
         store.clone(),
         live.clone(),
         secrets.clone(),
         config.public_url(),
-        store.installation().await?,
+        installation.clone(),
         &jobs::Bounds {
             input: config.number("jobs.input")?,
             followers: config.number("jobs.followers")?,
@@ -230,6 +231,7 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
         runtime: background.clone(),
         secrets: secrets.clone(),
         answer_limit: config.number("limits.answer")?,
+        installation: outside::mark_of(&installation),
     });
     let process = match config.text("process") {
         "" => format!("{} {}", hostname(), config.text("listen.public")),
@@ -273,6 +275,7 @@ async fn serve(config: Config, background: tokio::runtime::Handle) -> Result<()>
     let writer = tokio::spawn(writer.run(journal.clone(), stopped));
     tokio::spawn(purge(
         store.clone(),
+        outside.clone(),
         Kept {
             runs: config.number("journal.days")? as i64,
             jobs: config.number("jobs.days")? as i64,
@@ -438,6 +441,9 @@ async fn follow_deploys(app: Data<App>) {
     }
 }
 
+/// Days that markers outlive their jobs.
+const MARKER_DAYS: i64 = 7;
+
 /// How long and how many are kept.
 struct Kept {
     /// Days.
@@ -448,7 +454,7 @@ struct Kept {
 }
 
 /// Deletes what is old, in small batches, every minute.
-async fn purge(store: Store, kept: Kept) {
+async fn purge(store: Store, outside: Arc<Outside>, kept: Kept) {
     const DAY: i64 = 86_400_000_000;
     let mut every = tokio::time::interval(Duration::from_secs(60));
     loop {
@@ -468,10 +474,34 @@ async fn purge(store: Store, kept: Kept) {
         purged(store.purge_answers(at).await, &mut failed);
         purged(store.purge_refusals(at - kept.runs * DAY).await, &mut failed);
         purged(store.purge_samples(at - 2 * DAY).await, &mut failed);
+        let age = Duration::from_secs(86_400 * (kept.jobs.max(kept.failed_jobs) + MARKER_DAYS) as u64);
+        for (name, database) in &outside.databases {
+            match purge_markers(&store, database, &outside.installation, age).await {
+                Ok(()) => {}
+                Err(why) => tracing::debug!(database = name, why, "old markers could not be deleted"),
+            }
+        }
         if let Some(error) = failed.first() {
             tracing::warn!(%error, failed = failed.len(), "old records could not be deleted; the next attempt is in a minute");
         }
     }
+}
+
+/// Deletes the markers of jobs that were purged long ago. One of a job that is there stays, however old it is.
+async fn purge_markers(
+    store: &Store,
+    database: &kanzlei_store::outside::Outside,
+    installation: &[u8; 16],
+    age: Duration,
+) -> std::result::Result<(), String> {
+    let told = |refused: kanzlei_store::outside::Refused| refused.told().1;
+    let mut gone = Vec::new();
+    for job in database.old_markers(installation, age).await.map_err(told)? {
+        if !store.has_job(job).await.map_err(|error| error.to_string())? {
+            gone.push(job);
+        }
+    }
+    database.remove_markers(installation, &gone).await.map_err(told)
 }
 
 /// How much was deleted; what went wrong is kept to be logged.

@@ -9,8 +9,9 @@ use kanzlei_engine::machine::{Effect, EffectError, EffectId, Keep, Kept, Outcome
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
 use kanzlei_store::Store;
+use kanzlei_store::outside::once::{Marker, Sealing};
 use kanzlei_store::outside::{Given, Outside as Database, Statement};
-
+use sha2::{Digest, Sha256};
 use tokio_util::task::AbortOnDropHandle;
 use uuid::Uuid;
 
@@ -28,6 +29,10 @@ pub struct Run {
     pub id: Uuid,
     /// Whether it is a job: it can wait as long as it likes.
     pub job: bool,
+    /// How often it began from the start.
+    pub attempt: u32,
+    /// Whether it handles confidential values.
+    pub confidential: bool,
     pub traceparent: String,
     pub request_id: String,
     pub trace_id: String,
@@ -43,6 +48,32 @@ pub struct Outside {
     pub secrets: Arc<Secrets>,
     /// The largest answer of a service, in bytes.
     pub answer_limit: usize,
+    /// Tells this installation's markers from those of others in one database.
+    pub installation: [u8; 16],
+}
+
+/// The mark of an installation, by its secret bytes.
+pub fn mark_of(installation: &[u8]) -> [u8; 16] {
+    let digest = Sha256::new().chain_update("markers").chain_update(installation).finalize();
+    let mut mark = [0; 16];
+    mark.copy_from_slice(&digest[..16]);
+    mark
+}
+
+/// Results of statements as they lie beside their markers.
+struct Sealed {
+    secrets: Arc<Secrets>,
+    confidential: bool,
+}
+
+impl Sealing for Sealed {
+    fn seal(&self, text: String) -> Option<String> {
+        self.secrets.guard(text, self.confidential)
+    }
+
+    fn open(&self, text: &str) -> Option<String> {
+        self.secrets.unguard(text)
+    }
 }
 
 impl Outside {
@@ -59,7 +90,7 @@ impl Outside {
                 tokio::time::sleep(pause).await;
                 Outcome::Waited
             }
-            Effect::Query(query) => Outcome::Queried(self.query(query, left).await),
+            Effect::Query(query) => Outcome::Queried(self.query(run, id, query, left).await),
             Effect::Enqueue(asked) => {
                 let along = jobs::Along {
                     entry: format!("enqueued by {}", run.id),
@@ -82,7 +113,7 @@ impl Outside {
         }
     }
 
-    async fn query(&self, query: &Query, left: Duration) -> Result<Vec<Rows>, EffectError> {
+    async fn query(&self, run: &Run, id: EffectId, query: &Query, left: Duration) -> Result<Vec<Rows>, EffectError> {
         let Some(database) = self.databases.get(&query.database) else {
             let detail = format!("the service knows no database `{}`", query.database);
             return Err(EffectError { kind: FailureKind::Sql, detail });
@@ -94,7 +125,20 @@ impl Outside {
             .collect();
         let within = query.within.min(left);
         let (database, transaction) = (database.clone(), query.transaction);
-        let work = self.runtime.spawn(async move { database.run(&statements, transaction, within).await });
+        // Only jobs ask again.
+        let marker = (query.once && run.job).then(|| Marker {
+            installation: self.installation,
+            job: run.id,
+            attempt: run.attempt,
+            effect: id,
+        });
+        let sealed = Sealed { secrets: self.secrets.clone(), confidential: run.confidential };
+        let work = self.runtime.spawn(async move {
+            match marker {
+                Some(marker) => database.run_once(&marker, &statements, within, &sealed).await,
+                None => database.run(&statements, transaction, within).await,
+            }
+        });
         let given = match AbortOnDropHandle::new(work).await {
             Ok(given) => given,
             Err(error) => {

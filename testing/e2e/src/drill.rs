@@ -14,8 +14,9 @@ use serde_json::Value as Json;
 
 use crate::{deploy_texts, try_http};
 
-/// Two calls with something between them that takes a moment, so that kills find jobs in all states.
-const WORKFLOW: &str = "workflow: drill\ninput: {n: {type: integer}, wait: {type: string}}\nentries: [{endpoint: POST /drill, access: open, answer: later}]\nqueue: {retry: {attempts: 21, first: 100ms, max: 1s}}\nsteps:\n  - {call: \"POST LEDGER/ledger/entries\", body: {n: \"${input.n}\"}}\n  - {sql: harbour, statement: \"INSERT IGNORE INTO watch (at, arrivals, holds) VALUES (:at, 1, 1)\", bind: {at: \"${run.id.slice(0, 30)}\"}}\n  - pause: ${input.wait}\n  - {call: \"POST LEDGER/ledger/entries\", body: {n: \"${input.n}\"}}\n  - reply: 200\n    body: {n: \"${input.n}\"}\n";
+/// Two calls, and between them a row that must be written once and something that takes a moment, so that kills
+/// find jobs in all states.
+const WORKFLOW: &str = "workflow: drill\ninput: {n: {type: integer}, wait: {type: string}}\nentries: [{endpoint: POST /drill, access: open, answer: later}]\nqueue: {retry: {attempts: 21, first: 100ms, max: 1s}}\nsteps:\n  - {call: \"POST LEDGER/ledger/entries\", body: {n: \"${input.n}\"}}\n  - {sql: harbour, statement: \"INSERT INTO arrival (harbour, imo, arrives) VALUES ('LIN', '0000000', :job)\", bind: {job: \"${run.id.slice(0, 30)}\"}}\n  - pause: ${input.wait}\n  - {call: \"POST LEDGER/ledger/entries\", body: {n: \"${input.n}\"}}\n  - reply: 200\n    body: {n: \"${input.n}\"}\n";
 
 /// What a drill found.
 #[derive(Debug, Default)]
@@ -35,6 +36,10 @@ pub struct Found {
     pub repeated_after_journaled: Vec<String>,
     /// Keys whose calls were compared with what was written down.
     pub compared: usize,
+    /// Rows that jobs wrote into the harbour's database.
+    pub rows: usize,
+    /// Accepted jobs whose row is not there exactly once.
+    pub not_once: Vec<String>,
     pub took: Duration,
 }
 
@@ -43,6 +48,7 @@ impl Found {
     pub fn good(&self) -> bool {
         self.stuck.is_empty()
             && self.repeated_after_journaled.is_empty()
+            && self.not_once.is_empty()
             && self.accepted > 0
             && self.compared >= 2 * self.accepted
             && self.ended.get("succeeded") == Some(&self.accepted)
@@ -60,11 +66,13 @@ impl std::fmt::Display for Found {
         self.failures.iter().try_for_each(|why| writeln!(f, "failed: {why}"))?;
         write!(
             f,
-            "{} calls under {} keys; {} keys called more than once, {} of them after what came of it was written down",
+            "{} calls under {} keys; {} keys called more than once, {} of them after what came of it was written down\n{} rows written by SQL steps; jobs without exactly one: {}",
             self.calls,
             self.compared,
             self.repeated,
-            self.repeated_after_journaled.len()
+            self.repeated_after_journaled.len(),
+            self.rows,
+            self.not_once.len()
         )
     }
 }
@@ -219,6 +227,16 @@ impl<'o> Drill<'o> {
             };
             *found.ended.entry(state.to_owned()).or_default() += 1;
         }
+        let sql = "SELECT arrives, COUNT(*) FROM arrival WHERE imo = '0000000' GROUP BY arrives";
+        let written = server.sql(&format!("{database}_harbour"), sql).expect("rows");
+        let written: HashMap<&str, usize> = written
+            .lines()
+            .filter_map(|row| row.split_once('\t'))
+            .map(|(job, count)| (job, count.trim().parse().expect("count")))
+            .collect();
+        found.rows = written.values().sum();
+        let once = |id: &&String| written.get(&id[..30]) == Some(&1);
+        found.not_once = accepted.iter().filter(|id| !once(id)).cloned().collect();
         // What came of calls, by job in the order of its steps; the ledger's calls by job likewise.
         let sql = "SELECT HEX(job), at FROM outcome WHERE void = 0 AND data LIKE '{\"called\"%' ORDER BY job, seq";
         let mut written: HashMap<String, Vec<i64>> = HashMap::new();

@@ -312,3 +312,39 @@ fn databases_that_a_crash_left_behind_are_dropped() {
     let left = || database().sql("kanzlei_orphans", &format!("SHOW DATABASES LIKE '{old}'")).expect("listed");
     wait::until(LONG, || left().trim().is_empty().then_some(())).expect("dropped");
 }
+
+#[test]
+fn a_database_is_prepared_before_jobs_write_into_it() {
+    let office = office("prepare", &[]);
+    let write = |more: &str| {
+        format!(
+            "workflow: write\nentries: [{{endpoint: POST /write, access: open, answer: later}}]\nsteps:\n  - sql: harbour\n    statement: INSERT INTO hold (harbour, imo, berth) VALUES ('LIN', '0000000', 'A1')\n{more}  - reply: 204\n"
+        )
+    };
+    database().sql("kanzlei_prepare_harbour", "DROP TABLE kanzlei_done").expect("dropped");
+    let listed = said(&client(&office, &["databases"]), 0);
+    assert!(
+        listed.contains("no table `kanzlei_done`") && listed.contains("kanzlei databases prepare harbour"),
+        "{listed}"
+    );
+    let refused = deploy_texts(&office, &[("w.yaml", &write(""))]);
+    assert_eq!((refused.status, &refused.json()["diagnostics"][0]["code"]), (422, &json!("unprepared-database")));
+    // Whoever may repeat it needs no table, and neither does a direct request.
+    assert_eq!(deploy_texts(&office, &[("w.yaml", &write("    once: false\n"))]).status, 200);
+    assert_eq!(deploy_texts(&office, &[("w.yaml", &write("").replace(", answer: later", ""))]).status, 200);
+    let printed = said(&client(&office, &["databases", "prepare", "harbour"]), 0);
+    assert!(printed.contains("CREATE TABLE IF NOT EXISTS kanzlei_done"), "{printed}");
+    let unknown = said(&client(&office, &["databases", "prepare", "harbor"]), 1);
+    assert!(unknown.contains("did you mean `harbour`?"), "{unknown}");
+    let applied = said(&client(&office, &["databases", "prepare", "harbour", "--apply"]), 0);
+    assert!(applied.contains("harbour is prepared"), "{applied}");
+    assert_eq!(deploy_texts(&office, &[("w.yaml", &write(""))]).status, 200);
+    becomes(&office, &id_of(&post(&office, "/write", &[], &json!({}))), "succeeded");
+    let kept =
+        database().sql("kanzlei_prepare_harbour", "SELECT COUNT(*), MAX(result LIKE '%count%') FROM kanzlei_done");
+    assert_eq!(kept.expect("markers").trim(), "1\t1");
+    // A table without transactions cannot be written once.
+    database().sql("kanzlei_prepare_harbour", "ALTER TABLE hold ENGINE = MyISAM").expect("altered");
+    let refused = deploy_texts(&office, &[("w.yaml", &write("    within: 2s\n"))]);
+    assert_eq!(refused.json()["diagnostics"][0]["code"], "no-transactions", "{refused:?}");
+}

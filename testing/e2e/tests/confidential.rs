@@ -33,7 +33,12 @@ fn everything_kept(name: &str) -> String {
 fn what_is_made_from_a_confidential_input_is_masked() {
     let office = office("confidential", &[]);
     let peer = Peer::start(|path, stream| match path.contains("fail") {
-        true => peer::answer(stream, "422 Unprocessable Content", "application/json", format!("{{\"detail\":\"no badge <{PIN}>\"}}").as_bytes()),
+        true => peer::answer(
+            stream,
+            "422 Unprocessable Content",
+            "application/json",
+            format!("{{\"detail\":\"no badge <{PIN}>\"}}").as_bytes(),
+        ),
         false => peer::answer(stream, "200 OK", "application/json", br#"{"port":"NES"}"#),
     });
     deploy(&office, &format!("http://127.0.0.1:{}", peer.port), "");

@@ -669,7 +669,7 @@ fn the_end_of_a_job_is_told() {
     let id = id_of(&post(&office, "/told", &[], &json!({"to": format!("http://127.0.0.1:{}/told", peer.port)})));
     let told = wait::until(LONG, || {
         let job = api(&office, &format!("/jobs/{id}"));
-        job["notice"]["told"].is_string().then_some(job)
+        job["notice"]["delivered"].is_string().then_some(job)
     });
     let told = told.unwrap_or_else(|| panic!("not told: {}", api(&office, &format!("/jobs/{id}"))));
     assert_eq!(told["notice"]["tries"], 2, "taken at the second time");

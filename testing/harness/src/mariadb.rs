@@ -13,6 +13,8 @@ use crate::{Error, Result, io, ports};
 /// Free disk space that a database needs to begin.
 const LEAST_FREE: u64 = 400 << 20;
 const USER: &str = "kanzlei";
+/// A user who may read only.
+const READER: &str = "reader";
 
 /// A running server. Dropping it stops it.
 #[derive(Debug)]
@@ -92,6 +94,8 @@ impl Mariadb {
             "CREATE DATABASE IF NOT EXISTS kanzlei CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\n\
              CREATE USER IF NOT EXISTS '{USER}'@'127.0.0.1' IDENTIFIED BY '{0}';\n\
              GRANT ALL ON `kanzlei%`.* TO '{USER}'@'127.0.0.1';\n\
+             CREATE USER IF NOT EXISTS '{READER}'@'127.0.0.1' IDENTIFIED BY '{0}';\n\
+             GRANT SELECT ON `kanzlei%`.* TO '{READER}'@'127.0.0.1';\n\
              ALTER USER 'root'@'localhost' IDENTIFIED BY '{0}';\n",
             self.password
         );
@@ -152,6 +156,11 @@ impl Mariadb {
 
     pub fn port(&self) -> u16 {
         self.port
+    }
+
+    /// The address of a database for a user who may read it only.
+    pub fn reader_url(&self, database: &str) -> String {
+        format!("mysql://{READER}:{}@127.0.0.1:{}/{database}", self.password, self.port)
     }
 
     /// The address of a database for SQLx; its name begins with `kanzlei`.

@@ -97,8 +97,14 @@ impl Office {
             Start { program: bins.join("kanzleid"), args, database_url, databases, environment, log, token_file };
         let service = command.run(ports)?;
         let token = std::fs::read_to_string(&command.token_file).map_err(io("reading the operator token"))?;
-        set_secret(ports.control, &token, "texts-key", "lindvik-texts-7f3a")?;
-        set_secret(ports.control, &token, "notify-key", "whsec_bGluZHZpay1ub3RpZmllcy00YmM5LWRlbW8=")?;
+        for (name, value) in
+            [("texts-key", "lindvik-texts-7f3a"), ("notify-key", "whsec_bGluZHZpay1ub3RpZmllcy00YmM5LWRlbW8=")]
+        {
+            control(ports.control, &token, "PUT", &format!("/secrets/{name}"), &format!("{{\"value\":\"{value}\"}}"))?;
+        }
+        for (name, _) in command.databases.split_whitespace().filter_map(|one| one.split_once('=')) {
+            control(ports.control, &token, "POST", &format!("/databases/{name}/prepare"), "")?;
+        }
         Ok(Office { service, standins, ports, token, command })
     }
 
@@ -199,23 +205,21 @@ fn seed(name: &str) -> Result<String> {
     std::fs::read_to_string(&file).map_err(io(format!("reading {}", file.display())))
 }
 
-/// Sets a secret through the control API.
-fn set_secret(port: u16, token: &str, name: &str, value: &str) -> Result<()> {
-    let failed = |error| Error::Failed(format!("the secret `{name}` could not be set: {error}"));
+/// One request to the control API that must succeed.
+fn control(port: u16, token: &str, method: &str, path: &str, body: &str) -> Result<()> {
     let mut stream = TcpStream::connect(("127.0.0.1", port)).map_err(io("reaching the control listener"))?;
-    stream.set_read_timeout(Some(Duration::from_secs(5))).map_err(io("reaching the control listener"))?;
-    let body = format!("{{\"value\":\"{value}\"}}");
+    stream.set_read_timeout(Some(Duration::from_secs(10))).map_err(io("reaching the control listener"))?;
     write!(
         stream,
-        "PUT /api/v1/secrets/{name} HTTP/1.1\r\nHost: 127.0.0.1\r\nConnection: close\r\nAuthorization: Bearer {token}\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}",
+        "{method} /api/v1{path} HTTP/1.1\r\nHost: 127.0.0.1\r\nConnection: close\r\nAuthorization: Bearer {token}\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}",
         body.len()
     )
-    .map_err(io("setting a secret"))?;
+    .map_err(io("asking the control listener"))?;
     let mut answer = String::new();
-    stream.read_to_string(&mut answer).map_err(io("setting a secret"))?;
+    stream.read_to_string(&mut answer).map_err(io("asking the control listener"))?;
     match answer.split(' ').nth(1) {
-        Some("204") => Ok(()),
-        _ => Err(failed(answer)),
+        Some("200" | "204") => Ok(()),
+        _ => Err(Error::Failed(format!("{method} {path}: {answer}"))),
     }
 }
 

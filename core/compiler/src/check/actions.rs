@@ -10,7 +10,7 @@ use kanzlei_lang::document::step::{Action, Cancel, Pause, Step};
 use kanzlei_lang::document::workflow::Answer;
 use kanzlei_lang::document::yaml::Node;
 use kanzlei_lang::suggest;
-use kanzlei_lang::types::{Env, Type, contradiction, schema};
+use kanzlei_lang::types::{Env, Text, Type, contradiction, schema};
 use kanzlei_model::duration;
 
 impl Walk<'_, '_, '_> {
@@ -265,7 +265,7 @@ impl Walk<'_, '_, '_> {
             }
             Action::Pause(Pause::For(node)) => {
                 self.show(paragraph, "pause", sheet::inline(node), Vec::new());
-                let maker = self.maker(node);
+                let maker = self.timed(node, &[Text::Span]);
                 if let Some(Maker::Const(value)) = &maker {
                     self.constant_pause(&kanzlei_lang::expr::ops::to_text(value), node);
                 }
@@ -273,7 +273,7 @@ impl Walk<'_, '_, '_> {
             }
             Action::Pause(Pause::Until(node)) => {
                 self.show(paragraph, "pause", format!("until {}", sheet::inline(node)), Vec::new());
-                self.maker(node).map(plan::Action::Until)
+                self.timed(node, &[Text::Instant]).map(plan::Action::Until)
             }
             Action::Enqueue(enqueue) => {
                 gives = self.enqueued(enqueue, paragraph);
@@ -311,14 +311,11 @@ impl Walk<'_, '_, '_> {
                 if end.ends {
                     self.env = around;
                 }
-                let until = wait.until.as_ref().map(|node| (node, self.maker(node)));
-                if let Some((node, Some(Maker::Const(value)))) = &until {
-                    self.constant_until(&kanzlei_lang::expr::ops::to_text(value), node);
-                }
+                let until = wait.until.as_ref().map(|node| self.timed(node, &[Text::Span, Text::Instant]));
                 gives = Type::Unknown;
                 let until = match until {
                     None => Some(None),
-                    Some((_, maker)) => maker.map(Some),
+                    Some(maker) => maker.map(Some),
                 };
                 slot.zip(until).map(|(slot, until)| plan::Action::Await(Box::new(plan::Await { slot, block, until })))
             }
@@ -518,13 +515,7 @@ impl Walk<'_, '_, '_> {
 
     /// A pause whose length is written down must fit into the time of each endpoint.
     fn constant_pause(&mut self, text: &str, node: &Node) {
-        let span = match duration::parse(text) {
-            Ok(span) => span,
-            Err(error) => {
-                self.report.error("wrong-value", node.at, error.to_string());
-                return;
-            }
-        };
+        let Ok(span) = duration::parse(text) else { return };
         self.durable |= span > kanzlei_lang::document::workflow::MAX_TIME;
         for endpoint in self.workflow.entries.iter().filter(|endpoint| endpoint.answer != Answer::Later) {
             let time = endpoint.time.unwrap_or(super::entries::TIME);

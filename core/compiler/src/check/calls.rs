@@ -10,7 +10,7 @@ use kanzlei_lang::document::service::{In, Operation, Response, Service};
 use kanzlei_lang::document::step::{Call, Encoding, Target};
 use kanzlei_lang::suggest;
 use kanzlei_lang::types::schema::Reader;
-use kanzlei_lang::types::{Shape, Type, contradiction};
+use kanzlei_lang::types::{Shape, Text, Type, contradiction};
 
 /// How long an attempt may take unless call or service say.
 const WITHIN: Duration = Duration::from_secs(10);
@@ -315,7 +315,7 @@ fn argument_types(
                     let message =
                         format!("`{}` is {}, and the operation takes {}", name.text, odd.what(), wanted.what());
                     walk.report.error("wrong-argument", node.at, message);
-                } else if wanted.alternatives().iter().all(|one| matches!(one, Type::Text(Some(_)))) {
+                } else if wanted.alternatives().iter().all(|one| matches!(one, Type::Text(Text::One(_)))) {
                     // One of a few words.
                     let texts = of.keep(|one| matches!(one, Type::Text(_)));
                     if let Some((_, why)) = contradiction(&texts, &wanted) {

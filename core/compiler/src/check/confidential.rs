@@ -59,7 +59,10 @@ pub(super) fn queued_results(
         let mut queued = Vec::new();
         enqueued(&workflow.steps, &mut queued);
         for name in queued.into_iter().filter(|name| shown.contains(name.text.as_str())) {
-            let message = format!("the reply of `{}` holds a confidential value, and whoever polls its job would see it", name.text);
+            let message = format!(
+                "the reply of `{}` holds a confidential value, and whoever polls its job would see it",
+                name.text
+            );
             reports[*index].error("shows-confidential", name.at, message);
             reports[*index].help(format!("leave it out of the reply of `{}`, or use `invoke`", name.text));
         }

@@ -10,9 +10,9 @@ use kanzlei_lang::document::step::{Enqueue, Pause};
 use kanzlei_lang::document::workflow::{Answer, Timetable, Workflow};
 use kanzlei_lang::document::yaml::Node;
 use kanzlei_lang::expr::template::Template;
-use kanzlei_lang::expr::{Expression, Scope, ops};
+use kanzlei_lang::expr::{Expression, Scope};
 use kanzlei_lang::suggest;
-use kanzlei_lang::types::Type;
+use kanzlei_lang::types::{Env, Text, Type, misfit};
 use kanzlei_model::duration;
 use kanzlei_model::value::Value;
 
@@ -133,7 +133,7 @@ impl Walk<'_, '_, '_> {
             let send: Vec<_> = enqueue.send.iter().map(|(name, node)| (name, node, walk.typed(node))).collect();
             let due = match &enqueue.due {
                 Some(Pause::For(node)) => walk.span(Some(node)).map(|maker| maker.map(plan::Due::After)),
-                Some(Pause::Until(node)) => walk.instant(node).map(|maker| Some(plan::Due::At(maker))),
+                Some(Pause::Until(node)) => walk.timed(node, &[Text::Instant]).map(|maker| Some(plan::Due::At(maker))),
                 None => Some(None),
             };
             let tag = match &enqueue.tag {
@@ -169,36 +169,31 @@ impl Walk<'_, '_, '_> {
         })
     }
 
-    /// A span, checked where it is written down; nothing for one that is wrong.
-    fn span(&mut self, node: Option<&Node>) -> Option<Option<Maker>> {
-        let Some(node) = node else { return Some(None) };
-        let maker = self.maker(node)?;
-        if let Maker::Const(value) = &maker
-            && let Err(error) = duration::parse(&ops::to_text(value))
+    /// A text that is a time of some kind: told where it can be none.
+    pub(super) fn timed(&mut self, node: &Node, wanted: &[Text]) -> Option<Maker> {
+        let (maker, of) = self.typed(node);
+        let exact =
+            |text: &str| !wanted.contains(&Text::Span) || Text::Instant.holds(text) || duration::parse(text).is_ok();
+        if let Some((why, help)) = misfit(&of, wanted) {
+            self.report.error("wrong-value", node.at, why);
+            help.map(|help| self.report.help(help));
+        } else if of.may_be_missing() {
+            let missing = of.keep(Type::is_nullish).what();
+            self.report.error("maybe-missing", node.at, format!("this may be {missing}, and a time is needed"));
+            self.report.help("say what to take instead: `?? …`");
+        } else if let Type::Text(Text::One(text)) = &of
+            && !exact(text)
         {
-            self.report.error("wrong-value", node.at, error.to_string());
-        }
-        Some(Some(maker))
-    }
-
-    fn instant(&mut self, node: &Node) -> Option<Maker> {
-        let maker = self.maker(node)?;
-        if let Maker::Const(value) = &maker
-            && ops::to_text(value).parse::<jiff::Timestamp>().is_err()
-        {
-            let message = format!("`{}` is not an instant such as 2027-03-04T06:00:00Z", ops::to_text(value));
+            let message = format!("`{text}` has no exact length: months and years differ");
             self.report.error("wrong-value", node.at, message);
+            self.report.help("write it in days, hours or seconds");
         }
-        Some(maker)
+        maker
     }
 
-    /// A time-out that is written down: a span or an instant.
-    pub(super) fn constant_until(&mut self, text: &str, node: &Node) {
-        if text.parse::<jiff::Timestamp>().is_err()
-            && let Err(error) = duration::parse(text)
-        {
-            self.report.error("wrong-value", node.at, format!("{error}, or an instant such as 2027-03-04T06:00:00Z"));
-        }
+    /// A span; nothing for one that is wrong.
+    fn span(&mut self, node: Option<&Node>) -> Option<Option<Maker>> {
+        node.map_or(Some(None), |node| self.timed(node, &[Text::Span]).map(Some))
     }
 
     /// A workflow that waits longer than a client can is answered later.
@@ -218,13 +213,15 @@ impl Walk<'_, '_, '_> {
 
     pub(super) fn timetable(&mut self, timetable: &Timetable) -> Option<plan::Timetable> {
         let mut scope = Scope::default();
-        scope.define("due");
+        let mut env = Env::default();
+        env.set(scope.define("due"), Type::INSTANT);
         let mut made = Vec::new();
         for (name, node) in &timetable.send {
             let mut text = |node: &Node, text: &str| match Template::compile(text, &scope) {
-                Ok(Template::Text(text)) => (Some(Maker::Const(Value::Text(text.clone()))), Type::Text(Some(text))),
+                Ok(Template::Text(text)) => (Some(Maker::Const(Value::Text(text.clone()))), Type::text(text)),
                 Ok(template) => {
-                    let of = if matches!(template, Template::Mixed(..)) { Type::TEXT } else { Type::Unknown };
+                    let (of, findings) = env.template(&template);
+                    self.findings(findings, node);
                     (Some(Maker::Text(template)), of)
                 }
                 Err(faults) => {

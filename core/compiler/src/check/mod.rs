@@ -60,6 +60,10 @@ pub struct Known {
     pub databases: BTreeSet<String>,
     /// What databases said of statements, by database and text with `?` in place of the parameters.
     pub statements: BTreeMap<(String, String), Result<Vec<Column>, String>>,
+    /// Tables whose engine has no transactions, with the engine, by database.
+    pub no_transactions: BTreeMap<String, Vec<(String, String)>>,
+    /// What databases lack to perform steps of jobs once.
+    pub unprepared: BTreeMap<String, Vec<String>>,
 }
 
 /// A column that a statement gives.
@@ -265,6 +269,9 @@ pub fn check(bundle: &Bundle) -> Checked {
                 checked.workflows.push((*index, plan));
             }
         }
+    }
+    if let Some(known) = &bundle.known {
+        statements::unprepared(known, &workflows, &plans, &mut reports);
     }
     confidential::queued_results(&workflows, &plans, &mut reports);
     checked.workflows.retain(|(index, _)| !reports[*index].has_errors());

@@ -3,11 +3,15 @@
 //! Only as much of SQL is read as is needed to find `:name` outside of strings, quoted names and
 //! comments. Whether a statement is good is for its database to say, when it is deployed.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use super::steps::Walk;
-use crate::plan::{self, Maker, Statement};
+use crate::plan::{self, Maker, Plan, Statement};
+use kanzlei_lang::diagnostic::{Place, Report};
+use kanzlei_lang::document::Workflow;
 use kanzlei_lang::document::step::Sql;
+use kanzlei_lang::document::workflow::Answer;
 use kanzlei_lang::suggest;
 use kanzlei_lang::types::{Type, row};
 
@@ -16,6 +20,7 @@ const WITHIN: std::time::Duration = std::time::Duration::from_secs(5);
 
 pub(super) fn compile(walk: &mut Walk, sql: &Sql) -> Option<plan::Sql> {
     let mut statements = Vec::with_capacity(sql.statements.len());
+    let mut kinds = Vec::with_capacity(sql.statements.len());
     let mut whole = true;
     if let Some(known) = walk.known.filter(|known| !known.databases.contains(&sql.database.text)) {
         let name = &sql.database.text;
@@ -34,6 +39,9 @@ pub(super) fn compile(walk: &mut Walk, sql: &Sql) -> Option<plan::Sql> {
             whole = false;
             continue;
         }
+        let kind = kind_of(text);
+        kinds.push(kind);
+        once_fits(walk, sql, statement.text.at, text, kind);
         let (texts, found) = parameters(text);
         let makers: Vec<Option<(kanzlei_model::value::Str, Maker)>> =
             statement.bind.iter().map(|(name, node)| Some((name.text.as_str().into(), walk.maker(node)?))).collect();
@@ -70,12 +78,134 @@ pub(super) fn compile(walk: &mut Walk, sql: &Sql) -> Option<plan::Sql> {
         whole &= makers.iter().all(Option::is_some);
         statements.push((compiled, makers.into_iter().flatten().collect()));
     }
+    let writes = kinds.iter().any(|kind| *kind != Kind::Reads);
+    let once = sql.once && writes;
+    if once && !walk.once.contains(&sql.database) {
+        walk.once.push(sql.database.clone());
+    }
     whole.then(|| plan::Sql {
         database: sql.database.text.clone(),
         statements,
         transaction: sql.transaction,
         within: sql.within.unwrap_or(WITHIN),
+        once,
     })
+}
+
+/// What is wrong with a statement that is to be performed once.
+fn once_fits(walk: &mut Walk, sql: &Sql, at: Place, text: &str, kind: Kind) {
+    let words: Vec<String> = words(text);
+    if words.iter().any(|word| word.eq_ignore_ascii_case(MARKERS)) {
+        walk.report.error("reserved-table", at, format!("`{MARKERS}` is the service's own table"));
+        walk.report.help("it holds which steps of jobs were performed; no statement may name it");
+    }
+    if !sql.once || kind == Kind::Reads {
+        return;
+    }
+    if kind == Kind::Commits {
+        let first = words.first().map(|word| word.to_uppercase()).unwrap_or_default();
+        let message = format!("{first} commits by itself, so a job cannot perform it once");
+        walk.report.error("commits-by-itself", at, message);
+        walk.report.help("write `once: false` if it may be repeated after a crash");
+    }
+    let known = walk.known.and_then(|known| known.no_transactions.get(&sql.database.text));
+    let plain = known.into_iter().flatten().find(|(table, _)| words.iter().any(|word| word == table));
+    if let Some((table, engine)) = plain {
+        let message =
+            format!("`{table}` is stored by {engine}, which has no transactions: a job cannot perform this once");
+        walk.report.error("no-transactions", at, message);
+        walk.report.help(format!("run `ALTER TABLE {table} ENGINE = InnoDB`, or write `once: false`"));
+    }
+}
+
+/// Reports databases that lack what jobs need to perform steps once, where a workflow may run as a job.
+pub(super) fn unprepared(
+    known: &super::Known,
+    workflows: &[(usize, Workflow)],
+    plans: &BTreeMap<String, Arc<Plan>>,
+    reports: &mut [Report],
+) {
+    let queued: BTreeSet<&str> = plans.values().flat_map(|plan| &plan.enqueues).map(String::as_str).collect();
+    let mut jobs: Vec<&Arc<Plan>> = plans
+        .values()
+        .filter(|plan| {
+            let later = plan.endpoints.iter().any(|endpoint| endpoint.answer != Answer::Now);
+            later || plan.durable || !plan.timetables.is_empty() || queued.contains(plan.name.as_str())
+        })
+        .collect();
+    // What a job invokes belongs to it.
+    let mut seen = BTreeSet::new();
+    while let Some(plan) = jobs.pop() {
+        if !seen.insert(plan.name.clone()) {
+            continue;
+        }
+        jobs.extend(plan.invokes.iter().filter_map(|name| plans.get(name)));
+        let Some((index, _)) = workflows.iter().find(|(_, workflow)| workflow.name.text == plan.name) else { continue };
+        for database in &plan.once {
+            let Some(missing) = known.unprepared.get(&database.text) else { continue };
+            let name = &database.text;
+            let message = format!("jobs cannot perform steps once in `{name}`: {}", missing.join("; "));
+            reports[*index].error("unprepared-database", database.at, message);
+            reports[*index].help(format!("prepare it with `kanzlei databases prepare {name}`, or write `once: false`"));
+        }
+    }
+}
+
+/// The table that holds which steps of jobs were performed.
+pub const MARKERS: &str = "kanzlei_done";
+
+/// What a statement does to the database, by its words.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Kind {
+    Reads,
+    Writes,
+    /// Writes, and commits the transaction around it.
+    Commits,
+}
+
+/// The kind of a statement. What is not known to read counts as writing.
+fn kind_of(text: &str) -> Kind {
+    const WRITES: [&str; 4] = ["INSERT", "UPDATE", "DELETE", "REPLACE"];
+    let words: Vec<String> = words(text).into_iter().map(|word| word.to_uppercase()).collect();
+    match words.first().map(String::as_str).unwrap_or_default() {
+        "SELECT" | "SHOW" | "DESCRIBE" | "DESC" | "EXPLAIN" | "VALUES" => Kind::Reads,
+        "WITH" if !words.iter().any(|word| WRITES.contains(&word.as_str())) => Kind::Reads,
+        "CREATE" | "ALTER" | "DROP" | "TRUNCATE" | "RENAME" | "GRANT" | "REVOKE" | "LOCK" | "UNLOCK" | "ANALYZE"
+        | "OPTIMIZE" | "REPAIR" | "CHECK" | "FLUSH" | "START" | "BEGIN" | "COMMIT" | "ROLLBACK" | "LOAD" => {
+            Kind::Commits
+        }
+        _ => Kind::Writes,
+    }
+}
+
+/// The words of a statement outside of strings and comments; quoted names are words too.
+fn words(text: &str) -> Vec<String> {
+    let bytes = text.as_bytes();
+    let mut words = Vec::new();
+    let mut at = 0;
+    while at < bytes.len() {
+        let rest = &text[at..];
+        let is_word = |b: &u8| b.is_ascii_alphanumeric() || *b == b'_' || *b == b'$' || *b >= 0x80;
+        at += match bytes[at] {
+            b'`' => {
+                let length = quoted(&bytes[at..], b'`').min(rest.len());
+                words.push(rest[1..length.max(2) - 1].to_owned());
+                length
+            }
+            quote @ (b'\'' | b'"') => quoted(&bytes[at..], quote),
+            b'#' => line(rest),
+            b'-' if rest.starts_with("-- ") || rest == "--" || rest.starts_with("--\n") => line(rest),
+            b'/' if rest.starts_with("/*") => rest[2..].find("*/").map_or(rest.len(), |end| end + 4),
+            b if is_word(&b) => {
+                let length = rest.bytes().take_while(|b| is_word(b)).count();
+                words.push(rest[..length].to_owned());
+                length
+            }
+            _ => 1,
+        };
+        at = at.min(text.len());
+    }
+    words
 }
 
 impl Walk<'_, '_, '_> {
@@ -159,7 +289,25 @@ fn quoted(bytes: &[u8], quote: u8) -> usize {
 
 #[cfg(test)]
 mod tests {
-    use super::parameters;
+    use super::{Kind, kind_of, parameters, words};
+
+    #[test]
+    fn statements_are_told_apart_by_their_words() {
+        for (text, kind) in [
+            ("SELECT 1", Kind::Reads),
+            ("  -- INSERT\n select * from `update`", Kind::Reads),
+            ("WITH a AS (SELECT 1) SELECT * FROM a", Kind::Reads),
+            ("WITH a AS (SELECT 1) DELETE FROM b", Kind::Writes),
+            ("INSERT INTO a SELECT 1", Kind::Writes),
+            ("CALL work()", Kind::Writes),
+            ("/* x */ TRUNCATE a", Kind::Commits),
+            ("", Kind::Writes),
+        ] {
+            assert_eq!(kind_of(text), kind, "{text}");
+        }
+        assert_eq!(words("UPDATE `a b`.c SET d='e f', g=\"h\" # i"), ["UPDATE", "a b", "c", "SET", "d", "g"]);
+        assert_eq!(words("`"), [""]);
+    }
 
     #[test]
     fn parameters_are_found_outside_of_strings_and_comments() {

@@ -58,6 +58,7 @@ pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report)
         enqueues: Vec::new(),
         durable: false,
         statements: Vec::new(),
+        once: Vec::new(),
         replies: Vec::new(),
         fails: Vec::new(),
         apart_from_client: 0,
@@ -110,6 +111,7 @@ pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report)
         services: walk.used_services.into_iter().collect(),
         invokes: walk.invokes,
         statements: walk.statements,
+        once: walk.once,
         replies: walk.replies,
         fails: walk.fails,
         may_end_silent: !end.ends && end.answered != Answered::Yes,
@@ -185,6 +187,8 @@ pub(super) struct Walk<'w, 'r, 's> {
     /// Whether a step waits longer than a client can.
     pub durable: bool,
     pub statements: Vec<(String, Arc<plan::Statement>)>,
+    /// Databases in which a job performs steps once, at their first places.
+    pub once: Vec<Named>,
     pub replies: Vec<plan::ReplyShape>,
     pub fails: Vec<(u16, Option<String>)>,
     /// What is known of the names here.
@@ -424,7 +428,7 @@ impl Walk<'_, '_, '_> {
     pub fn typed(&mut self, node: &Node) -> (Option<Maker>, Type) {
         super::maker(node, &mut |node, text| match Template::compile(text, &self.scope) {
             Ok(Template::Text(text)) => {
-                let of = Type::Text(Some(text.clone()));
+                let of = Type::text(text.clone());
                 (Some(Maker::Const(Value::Text(text))), of)
             }
             Ok(template) => {
@@ -442,7 +446,7 @@ impl Walk<'_, '_, '_> {
         })
     }
 
-    fn findings(&mut self, findings: Vec<Finding>, node: &Node) {
+    pub(super) fn findings(&mut self, findings: Vec<Finding>, node: &Node) {
         self.told_constant = findings.iter().any(|f| matches!(f.code, "constant-condition" | "never-equal"));
         for finding in findings {
             let at = node.place_in(self.report.text(), finding.at.start as usize, finding.at.end as usize);

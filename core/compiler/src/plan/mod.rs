@@ -15,6 +15,7 @@ pub use sheet::Paragraph;
 use crate::input::{EndpointInput, InputPlan};
 use kanzlei_lang::calendar::Calendar;
 use kanzlei_lang::confidential::Label;
+use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_lang::document::step::Encoding;
 use kanzlei_lang::document::workflow::{Answer, Missed, Overlap};
@@ -58,6 +59,8 @@ pub struct Plan {
     pub invokes: Vec<String>,
     /// Statements and their databases, in the order of the document.
     pub statements: Vec<(String, Arc<Statement>)>,
+    /// Databases in which its jobs perform steps once, each with a place in its document.
+    pub once: Vec<Named>,
     /// What it can answer with.
     pub replies: Vec<ReplyShape>,
     /// Statuses and titles of its `fail` steps, where they are written down.
@@ -383,6 +386,8 @@ pub struct Sql {
     pub statements: Vec<(Arc<Statement>, Bound)>,
     pub transaction: bool,
     pub within: Duration,
+    /// Whether a job performs it once: it writes, and the document does not turn that off.
+    pub once: bool,
 }
 
 /// Values by the names of their parameters.

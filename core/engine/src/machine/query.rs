@@ -21,6 +21,8 @@ pub struct Query {
     /// All or none of them.
     pub transaction: bool,
     pub within: Duration,
+    /// Whether a job performs it once, however often it is asked for.
+    pub once: bool,
 }
 
 /// A statement with `?` for each value, in order.
@@ -81,8 +83,13 @@ impl Machine {
             [one] if !sql.transaction => shown(one),
             several => Value::list(several.iter().map(shown).collect()),
         };
-        let query =
-            Query { database: sql.database.clone(), statements, transaction: sql.transaction, within: sql.within };
+        let query = Query {
+            database: sql.database.clone(),
+            statements,
+            transaction: sql.transaction,
+            within: sql.within,
+            once: sql.once,
+        };
         let id = self.ask(at, Effect::Query(Box::new(query)));
         fibre.awaits = Awaits::Effect { id, record: Some(record), what: What::Query };
         Ok(Flow::Waits)

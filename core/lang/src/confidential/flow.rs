@@ -244,7 +244,8 @@ impl Flow<'_> {
     fn method(&mut self, method: Method, on: &Label, args: &[Arg]) -> Label {
         use Method::*;
         let labels = self.args(args);
-        let function = args.iter().find_map(|arg| if let Arg::Function(function) = arg { Option::Some(function) } else { None });
+        let function =
+            args.iter().find_map(|arg| if let Arg::Function(function) = arg { Option::Some(function) } else { None });
         let item = on.item();
         let each = [item.clone(), Label::Clear, on.clone()];
         let any = on.any() || labels.iter().any(Label::any);
@@ -309,7 +310,8 @@ impl Flow<'_> {
         let first = labels.first().cloned().unwrap_or_default();
         let any = labels.iter().any(Label::any);
         let item = first.item();
-        let callback = args.iter().find_map(|arg| if let Arg::Function(function) = arg { Some(function) } else { None });
+        let callback =
+            args.iter().find_map(|arg| if let Arg::Function(function) = arg { Some(function) } else { None });
         match function {
             Reveal | DigestSha256 | DigestHmacSha256 | Boolean | IsNaN | IsFinite | ArrayIsArray | NumberIsFinite
             | NumberIsInteger | NumberIsNaN | NumberIsSafeInteger | ObjectHasOwn | ObjectIs | ObjectKeys

@@ -143,6 +143,7 @@ pub const SQL: &[KeySpec] = keys! {
     "bind", VALUES, "Values of the parameters.";
     "statements", r##"{"type":"array","items":{"$ref":"#/$defs/statement"}}"##, "Several statements in one transaction, each with its `bind`.";
     "within", DURATION, "How long it may take; default: 5s.";
+    "once", r#"{"type":"boolean"}"#, "`false`: a job may repeat it after a crash; default: true, a writing step is performed once.";
 };
 pub const STATEMENT: &[KeySpec] = keys! {
     "statement", TEXT, "One statement with named parameters.";

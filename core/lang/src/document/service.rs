@@ -4,14 +4,13 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use serde_json::{Value as Json, json};
+use serde_json::Value as Json;
 
 use super::reader::{KeySpec, Members, Named, is_document_name};
 use super::step::Encoding;
 use super::workflow::MAX_WITHIN;
 use super::yaml::{self, Node};
 use crate::diagnostic::Report;
-use crate::types::schema::Reader;
 
 #[derive(Clone, Debug)]
 pub struct Service {
@@ -439,33 +438,6 @@ fn made_id(method: &str, path: &str) -> String {
         }
     }
     id
-}
-
-/// What an operation takes and gives, for people: its parameters, body and answers with their types.
-pub fn described(api: &Json, id: &str, operation: &Operation) -> Json {
-    let mut reader = Reader::new(api);
-    let parameters: Vec<Json> = operation
-        .parameters
-        .iter()
-        .map(|p| json!({"name": p.name, "required": p.required, "type": reader.read(&p.schema).to_string()}))
-        .collect();
-    let body = operation.body.as_ref().map(|schema| reader.read(schema).to_string());
-    let answers: Vec<Json> = operation
-        .responses
-        .iter()
-        .map(|response| {
-            let of = response.content.iter().map(|(media, schema)| match media.contains("json") {
-                true => reader.read(schema).to_string(),
-                false => media.clone(),
-            });
-            let of: Vec<String> = of.collect();
-            json!({"status": response.status, "type": if of.is_empty() { "no body".into() } else { of.join(" or ") }})
-        })
-        .collect();
-    json!({
-        "id": id, "method": operation.method, "path": operation.path, "about": operation.about,
-        "parameters": parameters, "body": body, "answers": answers,
-    })
 }
 
 fn response(root: &Node, status: &str, node: &Node) -> Response {

@@ -79,6 +79,8 @@ pub struct Sql {
     /// Whether they were given as a list: one transaction.
     pub transaction: bool,
     pub within: Option<Duration>,
+    /// Whether a job performs it once, however often it is asked for.
+    pub once: bool,
 }
 
 #[derive(Clone, Debug)]
@@ -532,7 +534,13 @@ fn sql(members: &Members, report: &mut Report) -> Option<Sql> {
     } else {
         report.error("missing-key", members.at, "`sql` needs `statement`, or `statements` for a transaction");
     }
-    Some(Sql { database, statements, transaction: several, within: members.duration("within", MAX_WITHIN, report) })
+    Some(Sql {
+        database,
+        statements,
+        transaction: several,
+        within: members.duration("within", MAX_WITHIN, report),
+        once: members.get("once").is_none() || members.boolean("once", report),
+    })
 }
 
 fn headers(members: &Members, report: &mut Report) -> Vec<(Named, Node)> {

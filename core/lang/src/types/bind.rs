@@ -3,9 +3,9 @@
 
 use std::sync::Arc;
 
-use super::Type;
 use super::infer::{Infer, items, names};
 use super::narrow::{Root, read};
+use super::{Text, Type};
 use crate::expr::ast::{Arrow, Expr, Function, Named, Param, Span, Target};
 use crate::suggest;
 
@@ -89,7 +89,7 @@ impl Infer<'_> {
                 for (key, target, default) in members {
                     let key_type = self.expr(key);
                     let member = match &key_type {
-                        Type::Text(Some(name)) => {
+                        Type::Text(Text::One(name)) => {
                             let name = name.clone();
                             let known = given.alternatives().iter().any(|one| match one {
                                 Type::Object(shape) => shape.read(&name).is_some(),

@@ -1,8 +1,8 @@
 //! What methods and functions give, and what they can be called on.
 
-use super::Type;
 use super::infer::{Infer, items};
 use super::narrow::path;
+use super::{Text, Type, misfit};
 use crate::expr::ast::{Arg, Expr, Function, Kind, MethodCall, Span, Target};
 use crate::expr::functions::{Method, Static};
 
@@ -234,14 +234,16 @@ impl Infer<'_> {
             return Type::NUMBER;
         }
         if name.starts_with("time.") {
-            let texts: &[usize] = match function {
-                TimeBetween | TimeCompare | TimeAdd | TimeSubtract | TimeFormat | TimeIn | TimeStartOf => &[0, 1],
-                TimeToUnix => &[0],
+            let texts: &[Text] = match function {
+                TimeBetween | TimeCompare => &[Text::Instant, Text::Instant],
+                TimeAdd | TimeSubtract => &[Text::Instant, Text::Span],
+                TimeFormat | TimeIn | TimeStartOf => &[Text::Instant, Text::Any],
+                TimeToUnix => &[Text::Instant],
                 _ => &[],
             };
-            for index in texts {
-                if let Some(expr) = written(*index) {
-                    self.text_argument(&given(*index), expr);
+            for (index, wanted) in texts.iter().enumerate() {
+                if let Some(expr) = written(index) {
+                    self.text_argument(&given(index), wanted, expr);
                 }
             }
             if function == TimeFromUnix
@@ -251,7 +253,8 @@ impl Infer<'_> {
             }
             return match function {
                 TimeBetween | TimeCompare | TimeToUnix => Type::NUMBER,
-                _ => Type::TEXT,
+                TimeFormat => Type::TEXT,
+                _ => Type::INSTANT,
             };
         }
         // What takes an object or a list takes nothing else.
@@ -265,7 +268,7 @@ impl Infer<'_> {
                 of
             }
             (JsonParse | DigestSha256 | DigestHmacSha256 | DigestBase64 | DigestFromBase64, Some(expr)) => {
-                self.text_argument(&given(0), expr);
+                self.text_argument(&given(0), &Text::Any, expr);
                 given(0)
             }
             _ => given(0),
@@ -303,9 +306,16 @@ impl Infer<'_> {
         }
     }
 
-    fn text_argument(&mut self, of: &Type, expr: &Expr) {
+    fn text_argument(&mut self, of: &Type, wanted: &Text, expr: &Expr) {
         let of = self.there(of, expr, "and a text is needed");
         self.only(&of, expr, |one| matches!(one, Type::Text(_)), "is no text");
+        let texts = of.keep(|one| matches!(one, Type::Text(_)));
+        if let Some((why, help)) = misfit(&texts, std::slice::from_ref(wanted))
+            && self.tell("wrong-operand", format!("{}: {why}", self.source(expr.at)), expr.at)
+            && let Some(help) = help
+        {
+            self.help(help);
+        }
     }
 }
 

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::{Member, Shape, Type};
+use super::{Member, Shape, Text, Type};
 
 /// The type of a row by name, type name and whether it may be null, as the values come as JSON.
 pub fn row<'c>(columns: impl IntoIterator<Item = (&'c str, &'c str, bool)>) -> Type {
@@ -15,6 +15,8 @@ pub fn row<'c>(columns: impl IntoIterator<Item = (&'c str, &'c str, bool)>) -> T
             }
             "JSON" => Type::Unknown,
             "NULL" => Type::Null,
+            "DATE" => Type::Text(Text::Date),
+            "DATETIME" | "TIMESTAMP" => Type::INSTANT,
             _ => Type::TEXT,
         };
         let value = if nullable { value.or(Type::Null) } else { value };

@@ -1,6 +1,6 @@
 //! Whether a value can be what is asked for. Only what can never be right is told.
 
-use super::Type;
+use super::{Text, Type};
 
 /// Why a value of one type contradicts another, with the pointer to where; nothing when it may fit.
 ///
@@ -41,7 +41,9 @@ fn single(path: &str, given: &Type, wanted: &Type, depth: usize) -> Option<(Stri
         (Type::Unknown, _) | (_, Type::Unknown) => None,
         (Type::Bool(a), Type::Bool(b)) if a.is_none() || b.is_none() || a == b => None,
         (Type::Number(a), Type::Number(b)) if a.is_none() || b.is_none() || a == b => None,
-        (Type::Text(a), Type::Text(b)) if a.is_none() || b.is_none() || a == b => None,
+        // JSON Schema knows spans of ISO 8601 only.
+        (Type::Text(Text::One(text)), Type::Text(Text::Span)) if !text.starts_with('P') => no(),
+        (Type::Text(a), Type::Text(b)) if a.meets(b) => None,
         (Type::Null | Type::Undefined, Type::Null) => None,
         (Type::Undefined, Type::Undefined) => None,
         (Type::List(a), Type::List(b)) => at(&format!("{path}/0"), &a.of, &b.of, depth + 1),
@@ -84,9 +86,9 @@ fn single(path: &str, given: &Type, wanted: &Type, depth: usize) -> Option<(Stri
 
 fn short(of: &Type) -> String {
     match of {
-        Type::Text(Some(_)) | Type::Number(Some(_)) | Type::Bool(Some(_)) => of.to_string(),
+        Type::Text(Text::One(_)) | Type::Number(Some(_)) | Type::Bool(Some(_)) => of.to_string(),
         Type::Union(several)
-            if several.iter().all(|one| matches!(one, Type::Text(Some(_)) | Type::Number(Some(_)))) =>
+            if several.iter().all(|one| matches!(one, Type::Text(Text::One(_)) | Type::Number(Some(_)))) =>
         {
             format!("one of {}", several.iter().map(Type::to_string).collect::<Vec<_>>().join(", "))
         }

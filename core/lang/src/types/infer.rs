@@ -7,7 +7,7 @@
 use std::sync::Arc;
 
 use super::narrow::{Path, falsy, overlap, path, truthy};
-use super::{Member, Shape, Type};
+use super::{Member, Shape, Text, Type};
 use crate::expr::ast::{BinaryOp, Expr, Item, Kind, LogicalOp, Property, Span, UnaryOp};
 use crate::expr::template::Template;
 use crate::expr::{Expression, ops};
@@ -62,7 +62,7 @@ impl Env {
             }));
         }
         if let Template::Text(text) = template {
-            return (Type::Text(Some(text.clone())), findings);
+            return (Type::text(text.clone()), findings);
         }
         (single, findings)
     }
@@ -382,7 +382,7 @@ impl Infer<'_> {
         object.map(|one| match one {
             Type::Unknown => Type::Unknown,
             Type::List(item) => match key {
-                Type::Text(Some(name)) if &**name == "length" => Type::NUMBER,
+                Type::Text(Text::One(name)) if &**name == "length" => Type::NUMBER,
                 // A negative index is the name of a member that is not there.
                 Type::Number(Some(n)) if *n < 0.0 => Type::Undefined,
                 Type::Number(n) => Type::at(item, *n),
@@ -390,7 +390,7 @@ impl Infer<'_> {
             },
             Type::Text(_) => Type::TEXT.or(Type::Undefined),
             Type::Object(shape) => match key {
-                Type::Text(Some(name)) => shape.read(name).unwrap_or(Type::Undefined),
+                Type::Text(Text::One(name)) => shape.read(name).unwrap_or(Type::Undefined),
                 _ => {
                     let members = shape.members.iter().map(|member| member.value.clone());
                     Type::union(members.chain(shape.rest.clone()).chain([Type::Undefined]))
@@ -414,7 +414,7 @@ impl Infer<'_> {
                     let value = self.expr(value);
                     for form in &mut forms {
                         match &key {
-                            Type::Text(Some(name)) => form.set(name.clone(), value.clone(), false),
+                            Type::Text(Text::One(name)) => form.set(name.clone(), value.clone(), false),
                             _ => {
                                 // It may be any member, also one that is there.
                                 for member in &mut form.members {

@@ -20,6 +20,7 @@ mod fits;
 mod infer;
 mod narrow;
 pub mod schema;
+mod texts;
 
 #[cfg(test)]
 mod tests;
@@ -30,6 +31,7 @@ use std::sync::Arc;
 pub use columns::row;
 pub use fits::contradiction;
 pub use infer::{Env, Finding};
+pub use texts::{Text, misfit};
 
 use kanzlei_model::value::{Str, Value};
 
@@ -46,8 +48,7 @@ pub enum Type {
     Bool(Option<bool>),
     /// A number, or a single one.
     Number(Option<f64>),
-    /// A text, or a single one.
-    Text(Option<Str>),
+    Text(Text),
     List(Arc<Items>),
     Object(Arc<Shape>),
     /// Two or more of the others; none of them a union or `Never`.
@@ -115,14 +116,16 @@ impl Shape {
 impl Type {
     pub const BOOL: Type = Type::Bool(None);
     pub const NUMBER: Type = Type::Number(None);
-    pub const TEXT: Type = Type::Text(None);
+    pub const TEXT: Type = Type::Text(Text::Any);
+    /// An instant as text.
+    pub const INSTANT: Type = Type::Text(Text::Instant);
 
     pub fn number(value: f64) -> Type {
         Type::Number(Some(value))
     }
 
     pub fn text(value: impl Into<Str>) -> Type {
-        Type::Text(Some(value.into()))
+        Type::Text(Text::One(value.into()))
     }
 
     pub fn list(item: Type) -> Type {
@@ -168,7 +171,7 @@ impl Type {
             Value::Int(int) => Type::number(*int as f64),
             Value::Num(num) if num.is_nan() => Type::NUMBER,
             Value::Num(num) => Type::number(*num),
-            Value::Text(text) => Type::Text(Some(text.clone())),
+            Value::Text(text) => Type::text(text.clone()),
             Value::List(list) => Type::beginning(list.items().iter().map(Type::of), Type::Never),
             Value::Object(object) => Type::object(object.iter().map(|(name, value)| (name.clone(), Type::of(value)))),
         }
@@ -194,7 +197,9 @@ impl Type {
                 out = widen(out);
             }
         }
-        if out.iter().filter(|one| matches!(one, Type::Number(Some(_)) | Type::Text(Some(_)))).count() > MOST_LITERALS {
+        if out.iter().filter(|one| matches!(one, Type::Number(Some(_)) | Type::Text(Text::One(_)))).count()
+            > MOST_LITERALS
+        {
             out = widen(out);
         }
         if out.len() > MOST_ALTERNATIVES {
@@ -217,9 +222,8 @@ impl Type {
             // What is unknown keeps the knowledge that it may be missing.
             (Type::Unknown, Type::Undefined | Type::Null) => false,
             (Type::Unknown, _) => true,
-            (Type::Bool(None), Type::Bool(_))
-            | (Type::Number(None), Type::Number(_))
-            | (Type::Text(None), Type::Text(_)) => true,
+            (Type::Bool(None), Type::Bool(_)) | (Type::Number(None), Type::Number(_)) => true,
+            (Type::Text(a), Type::Text(b)) => a.covers(b),
             (Type::List(a), Type::List(b)) => a == b || a.first.is_empty() && (b.of == Type::Never || a.of == b.of),
             // An empty object is one of those whose members may have any names.
             (Type::Object(a), Type::Object(b)) if b.members.is_empty() && b.rest.is_none() => a.members.is_empty(),
@@ -286,7 +290,7 @@ impl Type {
         match self {
             Type::Bool(_) => Type::BOOL,
             Type::Number(_) => Type::NUMBER,
-            Type::Text(_) => Type::TEXT,
+            Type::Text(Text::One(_)) => Type::TEXT,
             Type::Union(several) => Type::union(several.iter().map(Type::widened)),
             other => other.clone(),
         }
@@ -301,7 +305,7 @@ impl Type {
             Type::Null => "null".into(),
             Type::Bool(_) => "a boolean".into(),
             Type::Number(_) => "a number".into(),
-            Type::Text(_) => "a string".into(),
+            Type::Text(text) => text.what().into(),
             Type::List(_) => "an array".into(),
             Type::Object(_) => "an object".into(),
             Type::Union(several) => {
@@ -345,8 +349,7 @@ impl Type {
             Type::Bool(Some(b)) => write!(f, "{b}"),
             Type::Number(None) => f.write_str("number"),
             Type::Number(Some(n)) => write!(f, "{n}"),
-            Type::Text(None) => f.write_str("string"),
-            Type::Text(Some(text)) => write!(f, "'{text}'"),
+            Type::Text(text) => write!(f, "{text}"),
             Type::List(item) => match &item.of {
                 Type::Union(_) => {
                     f.write_str("(")?;

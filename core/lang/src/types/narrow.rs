@@ -6,7 +6,7 @@
 //! `vessel.body` too.
 
 use super::infer::Infer;
-use super::{Shape, Type};
+use super::{Shape, Text, Type};
 use crate::expr::ast::{Arg, BinaryOp, Expr, Item, Kind, LogicalOp, UnaryOp};
 use crate::expr::functions::{Method, Static};
 use kanzlei_model::value::{Str, Value};
@@ -54,7 +54,7 @@ pub(super) fn overlap(a: &Type, b: &Type) -> bool {
             (Type::Unknown, _) | (_, Type::Unknown) => true,
             (Type::Bool(a), Type::Bool(b)) => a.is_none() || b.is_none() || a == b,
             (Type::Number(a), Type::Number(b)) => a.is_none() || b.is_none() || a == b,
-            (Type::Text(a), Type::Text(b)) => a.is_none() || b.is_none() || a == b,
+            (Type::Text(a), Type::Text(b)) => a.meets(b),
             (Type::List(_), Type::List(_)) | (Type::Object(_), Type::Object(_)) => true,
             (a, b) => a == b,
         })
@@ -63,7 +63,7 @@ pub(super) fn overlap(a: &Type, b: &Type) -> bool {
 
 /// Whether it is one single value.
 fn is_single(of: &Type) -> bool {
-    matches!(of, Type::Undefined | Type::Null | Type::Bool(Some(_)) | Type::Number(Some(_)) | Type::Text(Some(_)))
+    matches!(of, Type::Undefined | Type::Null | Type::Bool(Some(_)) | Type::Number(Some(_)) | Type::Text(Text::One(_)))
 }
 
 /// What is left of a type where it is equal to another.
@@ -83,7 +83,7 @@ pub(super) fn truthy(of: &Type) -> Type {
     of.map(|one| match one {
         Type::Undefined | Type::Null | Type::Bool(Some(false)) => Type::Never,
         Type::Number(Some(n)) if *n == 0.0 || n.is_nan() => Type::Never,
-        Type::Text(Some(text)) if text.is_empty() => Type::Never,
+        Type::Text(Text::One(text)) if text.is_empty() => Type::Never,
         Type::Bool(None) => Type::Bool(Some(true)),
         one => one.clone(),
     })
@@ -94,9 +94,10 @@ pub(super) fn falsy(of: &Type) -> Type {
     of.map(|one| match one {
         Type::List(_) | Type::Object(_) | Type::Bool(Some(true)) => Type::Never,
         Type::Number(Some(n)) if *n != 0.0 => Type::Never,
-        Type::Text(Some(text)) if !text.is_empty() => Type::Never,
+        Type::Text(Text::One(text)) if !text.is_empty() => Type::Never,
+        Type::Text(Text::Date | Text::Instant | Text::Span) => Type::Never,
         Type::Bool(None) => Type::Bool(Some(false)),
-        Type::Text(None) => Type::text(""),
+        Type::Text(Text::Any) => Type::text(""),
         one => one.clone(),
     })
 }

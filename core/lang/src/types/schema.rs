@@ -11,7 +11,7 @@ use std::sync::Arc;
 
 use serde_json::{Map, Value as Json, json};
 
-use super::{Items, Member, Shape, Type};
+use super::{Items, Member, Shape, Text, Type};
 use kanzlei_model::value::Value;
 
 /// How deep schemas may nest.
@@ -120,7 +120,9 @@ impl<'d> Reader<'d> {
                     "null" => Type::Null,
                     "boolean" => Type::BOOL,
                     "number" | "integer" => Type::NUMBER,
-                    "string" => Type::TEXT,
+                    "string" => {
+                        Type::Text(members.get("format").and_then(Json::as_str).map_or(Text::Any, Text::of_format))
+                    }
                     "array" => self.list(members),
                     "object" => self.object(members),
                     _ => Type::Unknown,
@@ -220,8 +222,11 @@ pub fn write(of: &Type) -> Json {
         Type::Number(None) => json!({"type": "number"}),
         Type::Number(Some(n)) if n.fract() == 0.0 && n.abs() < 9e15 => json!({"const": *n as i64}),
         Type::Number(Some(n)) => json!({"const": n}),
-        Type::Text(None) => json!({"type": "string"}),
-        Type::Text(Some(text)) => json!({"const": &**text}),
+        Type::Text(Text::One(text)) => json!({"const": &**text}),
+        Type::Text(text) => match text.format() {
+            Some(format) => json!({"type": "string", "format": format}),
+            None => json!({"type": "string"}),
+        },
         Type::List(item) => match &item.of {
             Type::Unknown => json!({"type": "array", "items": {}}),
             Type::Never => json!({"type": "array", "maxItems": 0}),

@@ -7,8 +7,8 @@ use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::middleware::Next;
 use actix_web::web::{Data, Json};
 use actix_web::{HttpRequest, HttpResponse};
+use kanzlei_api::session::{Session, SignIn};
 use kanzlei_store::Store;
-use serde::Deserialize;
 use sha2::{Digest, Sha256};
 use subtle::ConstantTimeEq;
 use uuid::Uuid;
@@ -66,12 +66,7 @@ async fn is_token(app: &App, token: &str) -> Result<bool> {
     Ok(good)
 }
 
-#[derive(Deserialize)]
-pub struct SignIn {
-    token: String,
-}
-
-/// `POST /session`: gives a session cookie for an operator token.
+/// `POST /session`: sets a session cookie for an operator token.
 pub async fn sign_in(app: Data<App>, body: Json<SignIn>) -> Result<HttpResponse> {
     if !is_token(&app, body.token.trim()).await? {
         return Err(Error::problem(401, "Wrong token", "the token was printed at the first start of the service"));
@@ -79,13 +74,13 @@ pub async fn sign_in(app: Data<App>, body: Json<SignIn>) -> Result<HttpResponse>
     let id = random();
     app.store.add_session(&hash(&id), now(), now() + app.session.as_micros() as i64).await?;
     let cookie = Cookie::build(COOKIE, id.clone()).path("/").http_only(true).same_site(SameSite::Strict).finish();
-    Ok(HttpResponse::Ok().cookie(cookie).json(serde_json::json!({"csrf": csrf_of(&id), "role": "operator"})))
+    Ok(HttpResponse::Ok().cookie(cookie).json(Session { csrf: Some(csrf_of(&id)), role: "operator".into() }))
 }
 
 /// `GET /session`: who is signed in.
 pub async fn session(request: HttpRequest) -> HttpResponse {
     let csrf = request.cookie(COOKIE).map(|cookie| csrf_of(cookie.value()));
-    HttpResponse::Ok().json(serde_json::json!({"csrf": csrf, "role": "operator"}))
+    HttpResponse::Ok().json(Session { csrf, role: "operator".into() })
 }
 
 /// `DELETE /session`: signs out.

@@ -1,79 +1,59 @@
-//! The control API's part for jobs: finding, looking into and changing them; lanes; timetables.
+//! Jobs and groups: listed, shown, changed.
 
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json, Path, Query};
-use jiff::Timestamp;
-use kanzlei_compiler::plan::Order;
+use kanzlei_api::jobs::{
+    Group, Job, JobAction, JobChange, JobFilter, JobLine, JobPage, JobsChanged, NotChanged, Notice, RetryFrom,
+};
 use kanzlei_engine::driver::{self, Nothing, Recorded, at_once};
 use kanzlei_engine::machine::{Machine, Start, State, instant};
-use kanzlei_lang::document::lane::MAIN;
-use kanzlei_lang::document::workflow::{Missed, Overlap};
 use kanzlei_model::run::{FailureKind, RunState};
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
-use kanzlei_store::queue::{Filter, JobLine, JobPhase, JobRow, MOST_COUNTED, OutcomeRow, Sample};
-use serde::Deserialize;
-use serde_json::{Value as Json_, json};
+use kanzlei_store::queue::{self, Filter, JobPhase, JobRow, MOST_COUNTED, OutcomeRow};
+use serde_json::Value as Json_;
 use uuid::Uuid;
 
-use super::api::{steps_json, with_invoked};
+use super::runs::{failure, shown_steps, with_invoked};
 use crate::App;
 use crate::clock::now;
 use crate::error::{Error, Result};
-use crate::jobs::{MOST_MEANT, outcome_of, past, timetables};
+use crate::jobs::{MOST_SELECTED, outcome_of, past};
 use crate::journal;
 
 /// The most jobs in one listing.
 const MOST_JOBS: u32 = 500;
-/// Due times of a timetable that are told.
-const NEXT: usize = 5;
 
-#[derive(Clone, Debug, Default, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Meant {
-    state: Option<String>,
-    lane: Option<String>,
-    workflow: Option<String>,
-    tag: Option<String>,
-    group: Option<String>,
-    due_from: Option<String>,
-    due_until: Option<String>,
-    text: Option<String>,
-    request_id: Option<String>,
-    before: Option<String>,
-    limit: Option<u32>,
-}
-
-impl Meant {
-    fn filter(self, most: u32) -> Result<Filter> {
-        let state = self.state.as_deref().map(state_named).transpose()?;
-        let id = |text: Option<String>, of: &str| -> Result<Option<Uuid>> {
-            let wrong = |text: &str| Error::problem(422, "Malformed id", format!("`{text}` is not the id of a {of}"));
-            text.map(|text| text.parse().map_err(|_| wrong(&text))).transpose()
+/// The filter of the store for what a caller selects.
+fn filter_of(selected: JobFilter, most: u32) -> Result<Filter> {
+    let state = selected.state.as_deref().map(state_named).transpose()?;
+    let id = |text: Option<String>, of: &str| -> Result<Option<Uuid>> {
+        let wrong = |text: &str| Error::problem(422, "Malformed id", format!("`{text}` is not the id of a {of}"));
+        text.map(|text| text.parse().map_err(|_| wrong(&text))).transpose()
+    };
+    let instant = |text: Option<String>, name: &str| -> Result<Option<i64>> {
+        let read = |text: String| match text.parse::<Timestamp>() {
+            Ok(at) => Ok(at.as_micros()),
+            Err(_) => {
+                let detail = format!("`{name}` is an instant such as 2027-03-04T06:00:00Z, not `{text}`");
+                Err(Error::problem(422, "Invalid instant", detail))
+            }
         };
-        let instant = |text: Option<String>, name: &str| -> Result<Option<i64>> {
-            let read = |text: String| match text.parse::<Timestamp>() {
-                Ok(at) => Ok(at.as_microsecond()),
-                Err(_) => {
-                    let detail = format!("`{name}` is an instant such as 2027-03-04T06:00:00Z, not `{text}`");
-                    Err(Error::problem(422, "Invalid instant", detail))
-                }
-            };
-            text.map(read).transpose()
-        };
-        Ok(Filter {
-            state,
-            lane: self.lane,
-            workflow: self.workflow,
-            tag: self.tag,
-            batch: id(self.group, "group")?,
-            due_from: instant(self.due_from, "due_from")?,
-            due_until: instant(self.due_until, "due_until")?,
-            text: self.text.filter(|text| !text.is_empty()),
-            request_id: self.request_id,
-            before: id(self.before, "job")?,
-            limit: self.limit.unwrap_or(most).clamp(1, most),
-        })
-    }
+        text.map(read).transpose()
+    };
+    Ok(Filter {
+        state,
+        lane: selected.lane,
+        workflow: selected.workflow,
+        tag: selected.tag,
+        batch: id(selected.group, "group")?,
+        due_from: instant(selected.due_from, "due_from")?,
+        due_until: instant(selected.due_until, "due_until")?,
+        text: selected.text.filter(|text| !text.is_empty()),
+        request_id: selected.request_id,
+        before: id(selected.before, "job")?,
+        limit: selected.limit.unwrap_or(most).clamp(1, most),
+    })
 }
 
 /// The state of a name, for filters.
@@ -86,67 +66,68 @@ pub fn state_named(name: &str) -> Result<RunState> {
 }
 
 /// `GET /jobs`: jobs by state, lane, workflow, tag, group, due time and text of the input, newest first.
-pub async fn list(app: Data<App>, query: Query<Meant>) -> Result<HttpResponse> {
-    let mut meant = query.into_inner();
-    meant.limit = Some(meant.limit.unwrap_or(50).min(MOST_JOBS));
-    let filter = meant.filter(MOST_JOBS)?;
+pub async fn list(app: Data<App>, query: Query<JobFilter>) -> Result<HttpResponse> {
+    let mut selected = query.into_inner();
+    selected.limit = Some(selected.limit.unwrap_or(50).min(MOST_JOBS));
+    let filter = filter_of(selected, MOST_JOBS)?;
     let at = now();
     let found = app.store.jobs(&filter, at).await?;
-    // They are of all jobs: beside a narrower list they would mislead, and they cost a look at each.
+    // Counts are of all jobs: beside a narrower list they would mislead.
     let only_state = Filter { state: filter.state, before: filter.before, limit: filter.limit, ..Filter::default() };
     let counts = if filter == only_state { app.store.job_counts(at).await? } else { Vec::new() };
     let live = app.live.load_full();
-    let next = (found.len() as u32 == filter.limit).then(|| found.last().map(|job| job.id)).flatten();
-    let listed: Vec<Json_> = found.iter().map(|job| line(job, &app, &live, at)).collect();
-    let counts: serde_json::Map<String, Json_> =
-        counts.into_iter().map(|(state, n)| (state.name().to_owned(), n.into())).collect();
-    Ok(HttpResponse::Ok()
-        .json(json!({"jobs": listed, "counts": counts, "counted_to": MOST_COUNTED, "next_before": next})))
+    Ok(HttpResponse::Ok().json(JobPage {
+        next_before: (found.len() as u32 == filter.limit).then(|| found.last().map(|job| job.id)).flatten(),
+        jobs: found.into_iter().map(|job| line(job, &app, &live, at)).collect(),
+        counts: counts.into_iter().map(|(state, n)| (state.name().to_owned(), n)).collect(),
+        counted_to: MOST_COUNTED,
+    }))
 }
 
-fn failure_of(text: Option<&str>) -> Option<Json_> {
-    serde_json::from_str::<Json_>(text?).ok()?.get("detail").cloned()
+/// Where clients poll a job.
+pub fn url_of(app: &App, id: Uuid) -> String {
+    format!("{}/~/jobs/{id}", app.public_url)
 }
 
 /// The line that polls a job in a terminal.
 pub fn poll_line(app: &App, id: Uuid) -> String {
-    format!("curl -s '{}/~/jobs/{id}' -H 'Prefer: wait=30'", app.public_url)
+    format!("curl -s '{}' -H 'Prefer: wait=30'", url_of(app, id))
 }
 
-/// When a job is due next; nothing while it waits for a callback without end.
-fn due_next(phase: JobPhase, wake: i64, due: i64) -> Option<String> {
-    let next = if phase == JobPhase::Ready { wake } else { due };
-    (next < i64::MAX / 4).then(|| instant(next))
+/// How much later than due something began.
+fn delay(started: Option<i64>, due: i64) -> Option<Span> {
+    started.map(|started| Span::from_micros((started - due).max(0)))
 }
 
-fn line(job: &JobLine, app: &App, live: &crate::live::Live, at: i64) -> Json_ {
-    let state = job.phase.state(job.wake > at, job.claim_rank == 0);
-    json!({
-        "id": job.id,
-        "url": format!("{}/~/jobs/{}", app.public_url, job.id),
-        "curl": poll_line(app, job.id),
-        "workflow": job.workflow,
-        "revision": job.revision,
-        "retired": !live.workflows.contains_key(&job.workflow),
-        "state": state,
-        "stopping": job.stop && !job.phase.ended(),
-        "blocked_by": (job.phase == JobPhase::Blocked).then(|| job.ordering_key.clone()),
-        "waits_for": job.waits,
-        "lane": job.lane,
-        "priority": job.priority,
-        "tag": job.tag,
-        "group": job.batch,
-        "entry": job.entry,
-        "queued": instant(job.accepted),
-        "due": due_next(job.phase, job.wake, job.due),
-        "started": job.started.map(instant),
-        "ended": job.ended.map(instant),
-        "delay_us": job.started.map(|started| (started - job.due).max(0)),
-        "duration_us": job.started.zip(job.ended).map(|(started, ended)| ended - started),
-        "tries": job.tries,
-        "progress": job.progress,
-        "failure": failure_of(job.failure.as_deref()),
-    })
+fn line(job: queue::JobLine, app: &App, live: &crate::live::Live, at: i64) -> JobLine {
+    // While it waits for a callback without end it is due at no time.
+    let due = Timestamp::from_micros(if job.phase == JobPhase::Ready { job.wake } else { job.due });
+    JobLine {
+        id: job.id,
+        url: url_of(app, job.id),
+        curl: poll_line(app, job.id),
+        retired: !live.workflows.contains_key(&job.workflow),
+        workflow: job.workflow,
+        revision: job.revision,
+        state: job.phase.state(job.wake > at, job.claim_rank == 0),
+        stopping: job.stop && !job.phase.ended(),
+        blocked_by: job.ordering_key.filter(|_| job.phase == JobPhase::Blocked),
+        waits_for: job.waits,
+        lane: job.lane,
+        priority: job.priority,
+        tag: job.tag,
+        group: job.batch,
+        entry: job.entry,
+        queued: Timestamp::from_micros(job.accepted),
+        due: due.finite(),
+        started: job.started.map(Timestamp::from_micros),
+        ended: job.ended.map(Timestamp::from_micros),
+        delay_us: delay(job.started, job.due),
+        duration_us: job.started.zip(job.ended).map(|(started, ended)| Span::from_micros(ended - started)),
+        tries: job.tries,
+        progress: job.progress,
+        failure: failure(job.failure.as_deref()).map(|failure| failure.detail),
+    }
 }
 
 fn read_id(id: &str) -> Result<Uuid> {
@@ -160,10 +141,8 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         return Err(Error::not_found(format!("there is no job {id}; ended jobs are purged after a while")));
     };
     let at = now();
-    let (mut document, remaining) = app.jobs.document(&job).await;
     let live = app.live.load_full();
     let plan = app.jobs.plans.get(&app.store, &live, &job.workflow, job.revision, job.generation).await?;
-    let (mut sheet, mut steps) = (Json_::Null, Json_::Null);
     let given = app.outside.secrets.unguard(&job.input).and_then(|text| serde_json::from_str::<Value>(&text).ok());
     // Without its plan nobody knows what of a sealed input may be shown.
     let input = match (&plan, &given) {
@@ -171,68 +150,79 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         (None, Some(given)) if !job.sealed => given.to_serde(),
         _ => Json_::String(crate::secrets::MASK.into()),
     };
-    if let (Some(plan), Some(given)) = (plan, given) {
-        let machine = replayed(&app, &job, plan, given.clone()).await?;
-        if let Some(machine) = machine {
-            let mask = app.outside.secrets.of_run(&machine, &given);
-            let mut rows = journal::steps(&machine, app.journal.value_limit, &mask);
-            let under_way = rows.iter_mut().filter(|row| row.state == State::Running.name());
-            under_way.for_each(|row| row.duration = at - row.started);
-            let own = machine.plan().sheet.clone();
-            steps = steps_json(&rows, &own, job.started.unwrap_or(job.accepted)).into();
-            sheet = json!(with_invoked(own, &rows));
-        }
+    let (mut sheet, mut steps) = (None, None);
+    if let (Some(plan), Some(given)) = (plan, given)
+        && let Some(machine) = replayed(&app, &job, plan, given.clone()).await?
+    {
+        let mask = app.outside.secrets.of_run(&machine, &given);
+        let mut rows = journal::steps(&machine, app.journal.value_limit, &mask);
+        let under_way = rows.iter_mut().filter(|row| row.state == State::Running.name());
+        under_way.for_each(|row| row.duration = at - row.started);
+        let own = machine.plan().sheet.clone();
+        steps = Some(shown_steps(&rows, &own, job.started.unwrap_or(job.accepted)));
+        sheet = Some(with_invoked(own, &rows));
     }
-    let text =
-        |text: &str| serde_json::from_str::<Json_>(&app.outside.secrets.mask(text.to_owned())).unwrap_or_default();
-    let opened = |kept: &str| app.outside.secrets.unguard(kept).map(|plain| text(&plain)).unwrap_or_default();
-    let history: Vec<Json_> =
-        job.past.as_deref().unwrap_or_default().lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
-    let notice = app.store.notice(id).await?.map(|notice| {
-        json!({
-            "url": notice.url, "tries": notice.tries, "status": notice.status, "detail": notice.detail,
-            "told": notice.told.map(instant), "next": notice.next.map(instant),
-        })
+    let secrets = &app.outside.secrets;
+    let masked = |text: &str| serde_json::from_str::<Json_>(&secrets.mask(text.to_owned())).unwrap_or_default();
+    let notice = app.store.notice(id).await?.map(|notice| Notice {
+        url: notice.url,
+        tries: notice.tries,
+        status: notice.status,
+        detail: notice.detail,
+        delivered: notice.told.map(Timestamp::from_micros),
+        next: notice.next.map(Timestamp::from_micros),
     });
-    let address = format!("{}/~/jobs/{id}", app.public_url);
-    let process = app.store.process_of(id, job.worker).await?;
-    let more = json!({
-        "process": process,
-        "url": address,
-        "curl": poll_line(&app, id),
-        "revision": job.revision,
-        "retired": !live.workflows.contains_key(&job.workflow),
-        "live": live.workflows.get(&job.workflow).is_some_and(|w| w.revision == job.revision),
-        "lane": job.lane,
-        "held": app.store.lane_states().await?.iter().any(|lane| lane.held && lane.name == job.lane),
-        "priority": job.priority,
-        "tag": job.tag,
-        "group": job.batch,
-        "ordering_key": job.ordering_key,
-        "blocked": job.phase == JobPhase::Blocked,
-        "entry": job.entry,
-        "caller": job.caller,
-        "request_id": job.request_id,
-        "trace_id": job.trace_id,
-        "attempt": job.attempt,
-        "tries": job.tries,
-        "delay_us": job.started.map(|started| (started - job.due).max(0)),
-        "duration_us": job.started.map(|started| job.ended.unwrap_or(at) - started),
-        "remaining_us": remaining,
-        "input": text(&input.to_string()),
-        "status": job.status,
-        "reply": job.reply.as_deref().map(&opened).map(|reply| reply["body"].clone()),
-        "failure": job.failure.as_deref().map(text),
-        "history": history,
-        "notice": notice,
-        "sheet": sheet,
-        "steps": steps,
-        "changes": job.changes,
-    });
-    if let (Json_::Object(document), Json_::Object(more)) = (&mut document, more) {
-        document.extend(more);
-    }
-    Ok(HttpResponse::Ok().json(document))
+    let reply = job.reply.as_deref().and_then(|kept| secrets.unguard(kept)).map(|plain| masked(&plain)["body"].clone());
+    let history = job.past.as_deref().unwrap_or_default().lines();
+    let state = job.phase.state(job.wake > at, job.claim_rank == 0);
+    let remaining = app.jobs.remaining(&job).await.map(Span::from_micros);
+    Ok(HttpResponse::Ok().json(Job {
+        url: url_of(&app, id),
+        curl: poll_line(&app, id),
+        retired: !live.workflows.contains_key(&job.workflow),
+        live: live.workflows.get(&job.workflow).is_some_and(|w| w.revision == job.revision),
+        state,
+        stopping: job.stop && !job.phase.ended(),
+        held: app.store.lane_states().await?.iter().any(|lane| lane.held && lane.name == job.lane),
+        blocked: job.phase == JobPhase::Blocked,
+        queued: Timestamp::from_micros(job.accepted),
+        due: Timestamp::from_micros(job.due),
+        started: job.started.map(Timestamp::from_micros),
+        ended: job.ended.map(Timestamp::from_micros),
+        until: Timestamp::from_micros(job.wake).finite().filter(|_| state == RunState::Waiting),
+        waits_for: job.waits.filter(|_| state == RunState::Waiting),
+        process: app.store.process_of(id, job.worker).await?,
+        delay_us: delay(job.started, job.due),
+        duration_us: job.started.map(|started| Span::from_micros(job.ended.unwrap_or(at) - started)),
+        remaining_us: remaining,
+        notes: job.notes.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default(),
+        input: masked(&input.to_string()),
+        answered: job.status.is_some(),
+        reply: reply.unwrap_or_default(),
+        result_until: job.expires.map(Timestamp::from_micros),
+        failure: failure(job.failure.map(|text| secrets.mask(text)).as_deref()),
+        history: history.filter_map(|line| serde_json::from_str(line).ok()).collect(),
+        notice,
+        sheet,
+        steps,
+        id,
+        workflow: job.workflow,
+        revision: job.revision,
+        lane: job.lane,
+        priority: job.priority,
+        tag: job.tag,
+        group: job.batch,
+        ordering_key: job.ordering_key,
+        entry: job.entry,
+        caller: job.caller,
+        request_id: job.request_id,
+        trace_id: job.trace_id,
+        attempt: job.attempt,
+        tries: job.tries,
+        progress: job.progress,
+        status: job.status,
+        changes: job.changes,
+    }))
 }
 
 /// The run of a job as it stands, made again from what is written down of it.
@@ -255,90 +245,65 @@ async fn replayed(
     Ok(Some(machine))
 }
 
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Act {
-    /// `cancel`, `run-now`, `postpone`, `retry`.
-    action: String,
-    #[serde(default)]
-    ids: Vec<String>,
-    /// In place of ids: all jobs that are meant.
-    meant: Option<Meant>,
-    /// For `postpone`: the new due time, or how much later.
-    due: Option<String>,
-    /// For `retry`: `failed-step` or `start`.
-    #[serde(default)]
-    from: Option<String>,
-}
+/// Why nothing was done to a job.
+type Unchanged = &'static str;
 
 /// `POST /jobs/actions`: does something to jobs, by id or by what they have in common.
-pub async fn act(app: Data<App>, body: Json<Act>) -> Result<HttpResponse> {
-    let act = body.into_inner();
-    let known = ["cancel", "run-now", "postpone", "retry"];
-    if !known.contains(&act.action.as_str()) {
-        let detail = format!("there is no action `{}`; actions: {}", act.action, known.join(", "));
-        return Err(Error::problem(422, "Unknown action", detail));
-    }
+pub async fn act(app: Data<App>, body: Json<JobChange>) -> Result<HttpResponse> {
+    let change = body.into_inner();
     let at = now();
-    let ids = match (&act.ids, act.meant) {
+    let mut ids = match (&change.ids, change.select) {
         (ids, None) => ids.iter().map(|id| read_id(id)).collect::<Result<Vec<_>>>()?,
-        (_, Some(meant)) => app.store.job_ids(&meant.filter(MOST_MEANT)?, at).await?,
+        (_, Some(selected)) => app.store.job_ids(&filter_of(selected, MOST_SELECTED)?, at).await?,
     };
-    let due = act.due.as_deref().map(|text| due_of(text, at)).transpose()?;
+    let due = match (change.action, change.due.as_deref()) {
+        (JobAction::Postpone, None) => {
+            let detail = "set `due` to an instant, or to a span such as `2h`";
+            return Err(Error::problem(422, "Missing `due`", detail));
+        }
+        (_, due) => due.map(|text| due_of(text, at)).transpose()?,
+    };
     let mut done = Vec::new();
     let mut refused = Vec::new();
-    let mut ids = ids;
-    if act.action == "cancel" {
+    if change.action == JobAction::Cancel {
         (done, ids) = app.jobs.cancel_most(ids, "an operator").await?;
     }
     for id in ids {
-        let outcome = match act.action.as_str() {
-            "cancel" => match app.jobs.cancel_one(id, "an operator").await? {
-                None => Err("there is no such job"),
-                Some(phase) if phase.ended() => Err("it has ended"),
-                Some(_) => Ok(()),
-            },
-            "run-now" => match app.store.reschedule(id, at, &past("run now", "an operator", None)).await? {
-                true => Ok(()),
-                false => Err("it does not wait for its time"),
-            },
-            "postpone" => {
-                let Some(due) = due else {
-                    return Err(Error::problem(
-                        422,
-                        "Missing `due`",
-                        "set `due` to an instant, or to a span such as `2h`",
-                    ));
-                };
-                let line = past("postponed", "an operator", Some(&instant(due)));
-                match app.store.reschedule(id, due, &line).await? {
-                    true => Ok(()),
-                    false => Err("it does not wait for its time"),
-                }
-            }
-            "retry" => {
-                let from_start = match act.from.as_deref() {
-                    Some("start") => true,
-                    None | Some("failed-step") => false,
-                    Some(other) => {
-                        let detail = format!("`from` is `failed-step` or `start`, not `{other}`");
-                        return Err(Error::problem(422, "Invalid `from`", detail));
-                    }
-                };
-                retry(&app, id, from_start, at).await?
-            }
-            _ => Err("there is no such action"),
-        };
-        match outcome {
+        match act_on(&app, id, change.action, due, change.from.unwrap_or_default(), at).await? {
             Ok(()) => {
                 app.jobs.followers.changed(id);
                 done.push(id);
             }
-            Err(why) => refused.push(json!({"id": id, "why": why})),
+            Err(why) => refused.push(NotChanged { id, why: why.into() }),
         }
     }
     app.jobs.wake.notify_one();
-    Ok(HttpResponse::Ok().json(json!({"done": done, "refused": refused})))
+    Ok(HttpResponse::Ok().json(JobsChanged { done, refused }))
+}
+
+async fn act_on(
+    app: &App,
+    id: Uuid,
+    action: JobAction,
+    due: Option<i64>,
+    from: RetryFrom,
+    at: i64,
+) -> Result<std::result::Result<(), Unchanged>> {
+    let by = "an operator";
+    let moved = |moved: bool| if moved { Ok(()) } else { Err("it does not wait for its time") };
+    Ok(match action {
+        JobAction::Cancel => match app.jobs.cancel_one(id, by).await? {
+            None => Err("there is no such job"),
+            Some(phase) if phase.ended() => Err("it has ended"),
+            Some(_) => Ok(()),
+        },
+        JobAction::RunNow => moved(app.store.reschedule(id, at, &past("run now", by, None)).await?),
+        JobAction::Postpone => {
+            let due = due.unwrap_or(at);
+            moved(app.store.reschedule(id, due, &past("postponed", by, Some(&instant(due)))).await?)
+        }
+        JobAction::Retry => retry(app, id, from == RetryFrom::Start, at).await?,
+    })
 }
 
 /// A new due time: an instant that lies ahead, or a span from now.
@@ -350,13 +315,13 @@ fn due_of(text: &str, at: i64) -> Result<i64> {
     let due = text.parse::<Timestamp>().map_err(|_| {
         wrong(format!("`{text}` is neither an instant such as 2027-03-04T06:00:00Z nor a span such as `2h`"))
     })?;
-    if due.as_microsecond() < at {
+    if due.as_micros() < at {
         return Err(wrong(format!("{due} lies in the past; to begin at once, use run-now")));
     }
-    Ok(due.as_microsecond())
+    Ok(due.as_micros())
 }
 
-async fn retry(app: &App, id: Uuid, from_start: bool, at: i64) -> Result<std::result::Result<(), &'static str>> {
+async fn retry(app: &App, id: Uuid, from_start: bool, at: i64) -> Result<std::result::Result<(), Unchanged>> {
     let Some(job) = app.store.job(id).await? else { return Ok(Err("there is no such job")) };
     if !matches!(job.phase, JobPhase::Failed | JobPhase::Rejected | JobPhase::Cancelled) {
         return Ok(Err("it did not fail"));
@@ -391,222 +356,25 @@ pub async fn group(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     let until_now = state.first_started.filter(|_| ended > 0).map(|first| at + (at - first) / ended as i64 * remaining);
     let paced = lane.pace.map(|(count, span)| at + span.as_micros() as i64 / i64::from(count.max(1)) * remaining);
     let expected = (remaining > 0 && !held).then(|| until_now.max(paced).max(state.last_due)).flatten();
-    Ok(HttpResponse::Ok().json(json!({
-        "id": id, "workflow": state.workflow, "run": state.run, "created": instant(state.created),
-        "total": state.total, "succeeded": state.succeeded, "rejected": state.rejected, "failed": state.failed,
-        "cancelled": state.cancelled, "running": state.running, "remaining": state.remaining, "expected_end": expected.map(instant),
-    })))
-}
-
-/// `GET /lanes`: every lane with its rules, how it stands, and what it did in the last minutes.
-pub async fn lanes(app: Data<App>) -> Result<HttpResponse> {
-    let at = now();
-    let live = app.live.load_full();
-    let depths = app.store.lane_depths(at).await?;
-    let states = app.store.lane_states().await?;
-    let recent = app.store.samples(at - 5 * 60_000_000).await?;
-    let mut names: Vec<String> = vec![MAIN.to_owned()];
-    names.extend(live.lanes.keys().cloned());
-    names.extend(depths.iter().map(|depth| depth.lane.clone()));
-    names.sort();
-    names.dedup();
-    let listed: Vec<Json_> = names
-        .iter()
-        .map(|name| {
-            let lane = live.lane(name);
-            let depth = depths.iter().find(|depth| depth.lane == *name).cloned().unwrap_or_default();
-            let held = states.iter().any(|state| state.name == *name && state.held);
-            let sum = recent.iter().filter(|sample| sample.lane == *name).fold(Sample::default(), |sum, one| Sample {
-                begun: sum.begun + one.begun,
-                succeeded: sum.succeeded + one.succeeded,
-                rejected: sum.rejected + one.rejected,
-                failed: sum.failed + one.failed,
-                delay: sum.delay + one.delay,
-                max_delay: sum.max_delay.max(one.max_delay),
-                ..sum
-            });
-            json!({
-                "name": name,
-                "about": lane.about,
-                "declared": live.lanes.contains_key(name),
-                "held": held,
-                "at_once": lane.at_once,
-                "pace": lane.pace.map(|(count, span)| pace_text(count, span)),
-                "order": match &lane.order {
-                    Order::Due => "due".to_owned(),
-                    Order::Strict => "strict".to_owned(),
-                    Order::Per(key) => format!("one at a time per {}", key.text()),
-                },
-                "length": lane.length,
-                "full": lane.full,
-                "scheduled": depth.scheduled,
-                "queued": depth.queued,
-                "running": depth.running,
-                "waiting": depth.waiting,
-                "oldest_us": depth.oldest.map(|oldest| (at - oldest).max(0)),
-                "last_5min": {
-                    "begun": sum.begun, "succeeded": sum.succeeded, "rejected": sum.rejected, "failed": sum.failed,
-                    "mean_delay_us": sum.delay.checked_div(sum.begun), "max_delay_us": sum.max_delay,
-                },
-            })
-        })
-        .collect();
-    Ok(HttpResponse::Ok().json(json!({"lanes": listed})))
-}
-
-/// A pace as people write it: `60/min`, `5 in 10s`.
-fn pace_text(count: u32, span: std::time::Duration) -> String {
-    match span.as_secs_f64() {
-        1.0 => format!("{count}/s"),
-        60.0 => format!("{count}/min"),
-        3600.0 => format!("{count}/h"),
-        _ => format!("{count} in {}", kanzlei_model::duration::short(span)),
-    }
-}
-
-#[derive(Deserialize)]
-pub struct Since {
-    minutes: Option<i64>,
-}
-
-/// `GET /lanes/samples`: depth, throughput and lateness over time, by lane.
-pub async fn samples(app: Data<App>, query: Query<Since>) -> Result<HttpResponse> {
-    let minutes = query.minutes.unwrap_or(60).clamp(1, 2880);
-    let found = app.store.samples(now() - minutes * 60_000_000).await?;
-    let mut lanes: std::collections::BTreeMap<&str, Vec<Json_>> = Default::default();
-    for sample in &found {
-        lanes.entry(&sample.lane).or_default().push(json!({
-            "at": sample.at / 1_000_000, "waiting": sample.waiting, "begun": sample.begun,
-            "succeeded": sample.succeeded, "rejected": sample.rejected, "failed": sample.failed, "mean_delay_ms": sample.delay.checked_div(sample.begun).unwrap_or(0) / 1000,
-            "max_delay_ms": sample.max_delay / 1000,
-        }));
-    }
-    Ok(HttpResponse::Ok().json(json!({"seconds": 10, "lanes": lanes})))
-}
-
-/// `POST /lanes/{name}/{hold|release|empty}`.
-pub async fn lane_act(app: Data<App>, path: Path<(String, String)>) -> Result<HttpResponse> {
-    let (name, action) = path.into_inner();
-    let live = app.live.load_full();
-    let known = name == MAIN || live.lanes.contains_key(&name);
-    if !known && !app.store.lane_depths(now()).await?.iter().any(|depth| depth.lane == name) {
-        let near = kanzlei_lang::suggest::nearest(&name, live.lanes.keys().map(String::as_str));
-        let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
-        return Err(Error::not_found(format!("there is no lane `{name}`{hint}")));
-    }
-    let mut cancelled = 0;
-    match action.as_str() {
-        "hold" => app.store.hold_lane(&name, true).await?,
-        "release" => app.store.hold_lane(&name, false).await?,
-        "empty" => {
-            for state in [RunState::Queued, RunState::Scheduled, RunState::Waiting] {
-                let filter =
-                    Filter { lane: Some(name.clone()), state: Some(state), limit: MOST_MEANT, ..Filter::default() };
-                let ids = app.store.job_ids(&filter, now()).await?;
-                let (done, left) = app.jobs.cancel_most(ids, "an operator, emptying the lane").await?;
-                cancelled += done.len() as u64;
-                for id in left {
-                    let by = "an operator, emptying the lane";
-                    cancelled += u64::from(app.jobs.cancel_one(id, by).await?.is_some_and(|phase| !phase.ended()));
-                }
-            }
-        }
-        other => {
-            return Err(Error::not_found(format!("a lane cannot `{other}`; it can hold, release and empty")));
-        }
-    }
-    app.jobs.wake.notify_one();
-    Ok(HttpResponse::Ok().json(json!({"lane": name, "action": action, "cancelled": cancelled})))
-}
-
-/// `GET /timetables`: every timetable with its next due times and what became of the last ones.
-pub async fn timetables_list(app: Data<App>) -> Result<HttpResponse> {
-    let live = app.live.load_full();
-    let states = app.store.timetables().await?;
-    let at = Timestamp::from_microsecond(now()).unwrap_or(Timestamp::UNIX_EPOCH);
-    let far = Timestamp::MAX;
-    let mut listed = Vec::new();
-    for workflow in live.workflows.values() {
-        for (index, timetable) in workflow.plan.timetables.iter().enumerate() {
-            let (name, entry) = (&workflow.plan.name, index as u16);
-            let state = states.iter().find(|state| state.workflow == *name && state.entry == entry);
-            let paused = state.is_some_and(|state| state.paused);
-            let zone = &timetable.calendar.zone;
-            let next: Vec<Json_> = timetable
-                .calendar
-                .between(at, far, NEXT)
-                .into_iter()
-                .map(|due| json!({"due": due, "zone": due.to_zoned(zone.clone()).strftime("%a %Y-%m-%d %H:%M:%S %:z").to_string()}))
-                .collect();
-            let last: Vec<Json_> = app
-                .store
-                .firings(name, entry, 10)
-                .await?
-                .into_iter()
-                .map(|firing| {
-                    let phase = firing.phase.and_then(JobPhase::of_code);
-                    json!({
-                        "due": instant(firing.due),
-                        "became": firing.became,
-                        "job": firing.job,
-                        "curl": firing.job.map(|job| poll_line(&app, job)),
-                        "state": phase.map(|phase| phase.state(false, false)),
-                    })
-                })
-                .collect();
-            listed.push(json!({
-                "workflow": name,
-                "number": index + 1,
-                "when": timetable.calendar.text(),
-                "words": timetable.calendar.words(),
-                "zone": timetable.calendar.zone_name(),
-                "missed": match timetable.missed { Missed::Skip => "skip", Missed::Once => "once", Missed::All => "all" },
-                "overlap": match timetable.overlap { Overlap::Allow => "allow", Overlap::Skip => "skip", Overlap::Wait => "wait" },
-                "paused": paused,
-                "next": if paused { Vec::new() } else { next },
-                "last": last,
-            }));
-        }
-    }
-    Ok(HttpResponse::Ok().json(json!({"timetables": listed})))
-}
-
-/// `POST /timetables/{workflow}/{number}/{pause|resume|fire}`.
-pub async fn timetable_act(app: Data<App>, path: Path<(String, u16, String)>) -> Result<HttpResponse> {
-    let (workflow, number, action) = path.into_inner();
-    let entry = number.checked_sub(1);
-    let live = app.live.load_full();
-    let known = live.workflows.get(&workflow).map(|w| w.plan.timetables.len()).unwrap_or(0);
-    let Some(entry) = entry.filter(|entry| usize::from(*entry) < known) else {
-        return Err(Error::not_found(format!("`{workflow}` has no timetable {number}")));
-    };
-    let mut job = None;
-    match action.as_str() {
-        "pause" | "resume" => {
-            app.store.pause_timetable(&workflow, entry, action == "pause", now()).await?;
-        }
-        "fire" => job = Some(timetables::fire_now(&app.jobs, &workflow, entry).await?),
-        other => {
-            return Err(Error::not_found(format!("a timetable cannot `{other}`; it can pause, resume and fire")));
-        }
-    }
-    let url = job.map(|id| format!("{}/~/jobs/{id}", app.public_url));
-    Ok(HttpResponse::Ok()
-        .json(json!({"workflow": workflow, "number": number, "action": action, "job": job, "url": url})))
+    Ok(HttpResponse::Ok().json(Group {
+        id,
+        workflow: state.workflow,
+        run: state.run,
+        created: Timestamp::from_micros(state.created),
+        total: state.total,
+        succeeded: state.succeeded,
+        rejected: state.rejected,
+        failed: state.failed,
+        cancelled: state.cancelled,
+        running: state.running,
+        remaining: state.remaining,
+        expected_end: expected.map(Timestamp::from_micros),
+    }))
 }
 
 #[cfg(test)]
 mod tests {
-    use std::time::Duration;
-
     use super::*;
-
-    #[test]
-    fn paces_are_written_as_people_do() {
-        for (count, seconds, text) in [(5, 1, "5/s"), (60, 60, "60/min"), (7, 3600, "7/h"), (2, 90, "2 in 1m30s")] {
-            assert_eq!(pace_text(count, Duration::from_secs(seconds)), text);
-        }
-    }
 
     #[test]
     fn due_times_lie_ahead() {
@@ -626,16 +394,17 @@ mod tests {
     }
 
     #[test]
-    fn what_is_meant_is_checked() {
-        for (meant, says) in [
-            (Meant { state: Some("faild".into()), ..Meant::default() }, "did you mean `failed`?"),
-            (Meant { group: Some("7".into()), ..Meant::default() }, "`7` is not the id of a group"),
-            (Meant { due_until: Some("soon".into()), ..Meant::default() }, "`due_until` is an instant"),
+    fn what_is_selected_is_checked() {
+        for (selected, says) in [
+            (JobFilter { state: Some("faild".into()), ..JobFilter::default() }, "did you mean `failed`?"),
+            (JobFilter { group: Some("7".into()), ..JobFilter::default() }, "`7` is not the id of a group"),
+            (JobFilter { due_until: Some("soon".into()), ..JobFilter::default() }, "`due_until` is an instant"),
         ] {
-            let error = meant.filter(10).expect_err("refused").to_string();
+            let error = filter_of(selected, 10).expect_err("refused").to_string();
             assert!(error.contains(says), "{error}");
         }
-        let filter = Meant { limit: Some(5000), text: Some(String::new()), ..Meant::default() }.filter(10);
+        let open = JobFilter { limit: Some(5000), text: Some(String::new()), ..JobFilter::default() };
+        let filter = filter_of(open, 10);
         let filter = filter.expect("good");
         assert_eq!((filter.limit, filter.text), (10, None));
     }

@@ -4,20 +4,31 @@
 //! Bearer`) or a session cookie; with a cookie, requests that change something must also show the
 //! session's CSRF token.
 
-mod api;
 mod auth;
 mod console;
+mod databases;
+mod deploys;
 mod jobs;
+mod lanes;
 mod record;
 mod refusals;
+mod runs;
 pub mod scratch;
 mod secrets;
+mod status;
+mod timetables;
+mod workflows;
 
 use actix_web::http::header;
 use actix_web::middleware::{DefaultHeaders, from_fn};
 use actix_web::web;
 
 pub use auth::first_token;
+
+/// What a word of a path stands for.
+fn word<T: serde::de::DeserializeOwned>(text: &str) -> Option<T> {
+    serde_json::from_value(serde_json::Value::from(text)).ok()
+}
 
 /// The largest request to the control API: all documents of a deploy.
 const LARGEST: usize = 32 << 20;
@@ -45,36 +56,40 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .wrap(from_fn(auth::require))
                     .route("/session", web::get().to(auth::session))
                     .route("/session", web::delete().to(auth::sign_out))
-                    .route("/status", web::get().to(api::status))
-                    .route("/check", web::post().to(api::check))
-                    .route("/deploys", web::post().to(api::deploy))
-                    .route("/workflows", web::get().to(api::workflows))
-                    .route("/workflows/{name}", web::get().to(api::workflow))
-                    .route("/workflows/{name}", web::delete().to(api::retire))
-                    .route("/services", web::get().to(api::services))
-                    .route("/services/{name}", web::get().to(api::service))
-                    .route("/openapi", web::get().to(api::openapi))
-                    .route("/services/{name}", web::delete().to(api::retire_service))
+                    .route("/status", web::get().to(status::status))
+                    .route("/check", web::post().to(deploys::check))
+                    .route("/deploys", web::post().to(deploys::deploy))
+                    .route("/workflows", web::get().to(workflows::workflows))
+                    .route("/workflows/{name}", web::get().to(workflows::workflow))
+                    .route("/workflows/{name}", web::delete().to(workflows::retire))
+                    .route("/services", web::get().to(workflows::services))
+                    .route("/services/{name}", web::get().to(workflows::service))
+                    .route("/openapi.json", web::get().to(status::control_api))
+                    .route("/openapi", web::get().to(status::public_api))
+                    .route("/services/{name}", web::delete().to(workflows::retire_service))
+                    .route("/databases", web::get().to(databases::list))
+                    .route("/databases/{name}", web::get().to(databases::show))
+                    .route("/databases/{name}/prepare", web::post().to(databases::prepare))
                     .route("/secrets", web::get().to(secrets::list))
                     .route("/secrets/{name}", web::put().to(secrets::set))
                     .route("/secrets/{name}", web::delete().to(secrets::remove))
                     .route("/scratch", web::post().to(scratch::lend))
                     .route("/scratch/{name}", web::post().to(scratch::ask))
                     .route("/scratch/{name}", web::delete().to(scratch::give_back))
-                    .route("/runs", web::get().to(api::runs))
-                    .route("/runs/{id}", web::get().to(api::run))
+                    .route("/runs", web::get().to(runs::runs))
+                    .route("/runs/{id}", web::get().to(runs::run))
                     .route("/runs/{id}/case", web::get().to(record::case))
                     .route("/refusals", web::get().to(refusals::list))
                     .route("/jobs", web::get().to(jobs::list))
                     .route("/jobs/actions", web::post().to(jobs::act))
                     .route("/jobs/{id}", web::get().to(jobs::show))
                     .route("/groups/{id}", web::get().to(jobs::group))
-                    .route("/lanes", web::get().to(jobs::lanes))
-                    .route("/lanes/samples", web::get().to(jobs::samples))
-                    .route("/lanes/{name}/{action}", web::post().to(jobs::lane_act))
-                    .route("/timetables", web::get().to(jobs::timetables_list))
-                    .route("/timetables/{workflow}/{number}/{action}", web::post().to(jobs::timetable_act))
-                    .default_service(web::to(api::nothing)),
+                    .route("/lanes", web::get().to(lanes::list))
+                    .route("/lanes/samples", web::get().to(lanes::samples))
+                    .route("/lanes/{name}/{action}", web::post().to(lanes::change))
+                    .route("/timetables", web::get().to(timetables::list))
+                    .route("/timetables/{workflow}/{number}/{action}", web::post().to(timetables::change))
+                    .default_service(web::to(status::nothing)),
             ),
     );
     config.default_service(web::to(console::file));

@@ -3,34 +3,28 @@
 
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Path, Query};
+use kanzlei_api::runs::{CaseName, RecordedCase};
 use kanzlei_compiler::plan::{Paragraph, Plan};
 use kanzlei_engine::machine::instant;
 use kanzlei_model::value::Value;
 use kanzlei_rehearsal::CaseRequest;
 use kanzlei_rehearsal::record::{Past, PastStep, record};
 use kanzlei_store::journal::{Run, Step};
-use serde::Deserialize;
-use serde_json::{Value as Json, json};
+use serde_json::Value as Json;
 
-use super::api::{past_run, plan_of};
+use super::runs::{past_run, plan_of};
 use crate::App;
 use crate::error::{Error, Result};
 
-#[derive(Deserialize)]
-pub struct Named {
-    /// What the case is to be called.
-    name: Option<String>,
-}
-
 /// `GET /runs/{id}/case`: a document of cases with one that shows what the run did.
-pub async fn case(app: Data<App>, id: Path<String>, named: Query<Named>) -> Result<HttpResponse> {
+pub async fn case(app: Data<App>, id: Path<String>, named: Query<CaseName>) -> Result<HttpResponse> {
     let run = past_run(&app, &id).await?;
     let plan = plan_of(&app, &run.workflow, run.revision).await?.ok_or_else(|| {
         Error::not_found(format!("revision {} of `{}` cannot be read any more", run.revision, run.workflow))
     })?;
     let name = named.into_inner().name.unwrap_or_else(|| format!("run {}", run.id));
     let case = record(&past(&run, &plan, name));
-    Ok(HttpResponse::Ok().json(json!({"document": case.text, "notes": case.notes})))
+    Ok(HttpResponse::Ok().json(RecordedCase { document: case.text, notes: case.notes }))
 }
 
 fn past(run: &Run, plan: &Plan, name: String) -> Past {

@@ -6,9 +6,8 @@ use std::time::{Duration, Instant};
 
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json, Path};
+use kanzlei_api::scratch as api;
 use kanzlei_store::outside::{Outside as Database, Refused, Statement};
-use serde::Deserialize;
-use serde_json::{Value as Json_, json};
 use tokio::sync::Mutex;
 
 use crate::App;
@@ -24,11 +23,6 @@ const MOST: usize = 32;
 /// The databases that are lent, by name.
 #[derive(Default)]
 pub struct Lent(Mutex<HashMap<String, (Database, Instant)>>);
-
-#[derive(Deserialize)]
-pub struct Seed {
-    seed: String,
-}
 
 fn told(refused: Refused) -> Error {
     let status = match &refused {
@@ -49,7 +43,7 @@ pub async fn sweep(server: &Database) {
 }
 
 /// `POST /scratch`: a fresh database with these tables and rows.
-pub async fn lend(app: Data<App>, body: Json<Seed>) -> Result<HttpResponse> {
+pub async fn lend(app: Data<App>, body: Json<api::Seed>) -> Result<HttpResponse> {
     let mut lent = app.lent.0.lock().await;
     let old: Vec<String> =
         lent.iter().filter(|(_, (_, since))| since.elapsed() > LONGEST).map(|(name, _)| name.clone()).collect();
@@ -64,24 +58,11 @@ pub async fn lend(app: Data<App>, body: Json<Seed>) -> Result<HttpResponse> {
     let name = format!("{PREFIX}{}", uuid::Uuid::now_v7().simple());
     let fresh = app.scratch.fresh(&name, &body.seed).await.map_err(told)?;
     lent.insert(name.clone(), (fresh, Instant::now()));
-    Ok(HttpResponse::Created().json(json!({"database": name})))
-}
-
-#[derive(Deserialize)]
-pub struct Ask {
-    statements: Vec<Asked>,
-    transaction: bool,
-    within_ms: u64,
-}
-
-#[derive(Deserialize)]
-struct Asked {
-    text: String,
-    values: Vec<Json_>,
+    Ok(HttpResponse::Created().json(api::Lent { database: name }))
 }
 
 /// `POST /scratch/{name}`: runs statements on a lent database; a refusal is an answer like any other.
-pub async fn ask(app: Data<App>, name: Path<String>, body: Json<Ask>) -> Result<HttpResponse> {
+pub async fn ask(app: Data<App>, name: Path<String>, body: Json<api::Statements>) -> Result<HttpResponse> {
     let database = app.lent.0.lock().await.get(name.as_str()).map(|(database, _)| database.clone());
     let Some(database) = database else { return Err(Error::not_found("this database is not lent, or no longer")) };
     let ask = body.into_inner();
@@ -90,12 +71,12 @@ pub async fn ask(app: Data<App>, name: Path<String>, body: Json<Ask>) -> Result<
     let within = Duration::from_millis(ask.within_ms.clamp(1, 60_000));
     Ok(HttpResponse::Ok().json(match database.run(&statements, ask.transaction, within).await {
         Ok(given) => {
-            let given = given.into_iter().map(|g| json!({"rows": g.rows, "count": g.count, "id": g.id}));
-            json!({"given": given.collect::<Vec<_>>()})
+            let rows = given.into_iter().map(|given| api::Rows { rows: given.rows, count: given.count, id: given.id });
+            api::Ran::Returned { returned: rows.collect() }
         }
         Err(refused) => {
             let (kind, detail) = refused.told();
-            json!({"kind": kind, "detail": detail})
+            api::Ran::Refused { kind: kind.to_string(), detail }
         }
     }))
 }

@@ -4,10 +4,9 @@ use std::collections::BTreeMap;
 
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json, Path};
-use kanzlei_engine::machine::instant;
+use kanzlei_api::secrets::{NewSecret, Secret, Secrets};
 use kanzlei_lang::document::reader::is_document_name;
-use serde::Deserialize;
-use serde_json::json;
+use kanzlei_model::time::Timestamp;
 
 use crate::App;
 use crate::error::{Error, Result};
@@ -17,31 +16,20 @@ use crate::secrets::LONGEST;
 pub async fn list(app: Data<App>) -> Result<HttpResponse> {
     let kept = app.outside.store.secrets().await?;
     let live = app.live.load();
-    let mut users: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+    let mut users: BTreeMap<&str, Vec<String>> = BTreeMap::new();
     for service in live.services.values() {
         if let Some(credentials) = &service.credentials {
-            users.entry(&credentials.secret().text).or_default().push(&service.name);
+            users.entry(&credentials.secret().text).or_default().push(service.name.clone());
         }
     }
     let readable = app.outside.secrets.names();
-    let listed: Vec<_> = kept
-        .iter()
-        .map(|secret| {
-            json!({
-                "name": secret.name,
-                "set": instant(secret.changed),
-                "readable": readable.contains(&secret.name),
-                "services": users.get(secret.name.as_str()).cloned().unwrap_or_default(),
-            })
-        })
-        .collect();
-    Ok(HttpResponse::Ok().json(json!({"secrets": listed})))
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct NewSecret {
-    value: String,
+    let listed = kept.into_iter().map(|secret| Secret {
+        set: Timestamp::from_micros(secret.changed),
+        readable: readable.contains(&secret.name),
+        services: users.remove(secret.name.as_str()).unwrap_or_default(),
+        name: secret.name,
+    });
+    Ok(HttpResponse::Ok().json(Secrets { secrets: listed.collect() }))
 }
 
 /// `PUT /secrets/{name}`: sets or replaces a secret.

@@ -111,7 +111,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
     if journal.claimed.replied {
         journal.reply = None;
     }
-    let mut steps = Steps::new(&shared, &journal.claimed, stop);
+    let mut steps = Steps::new(&shared, &journal.claimed, plan.labels.any, stop);
     if left == Ok(Left::Waiting) {
         asked.into_iter().for_each(|(id, effect)| steps.begin(id, effect));
         left = driver::drive(&mut machine, &mut steps, &mut journal, at).await;
@@ -272,11 +272,13 @@ struct Steps {
 }
 
 impl Steps {
-    fn new(shared: &Arc<Shared>, claimed: &Claimed, stop: Arc<AtomicBool>) -> Self {
+    fn new(shared: &Arc<Shared>, claimed: &Claimed, confidential: bool, stop: Arc<AtomicBool>) -> Self {
         let traceparent = format!("00-{}-{}-01", claimed.trace_id, &claimed.id.simple().to_string()[16..]);
         let run = Run {
             id: claimed.id,
             job: true,
+            attempt: claimed.attempt,
+            confidential,
             traceparent,
             request_id: claimed.request_id.clone(),
             trace_id: claimed.trace_id.clone(),

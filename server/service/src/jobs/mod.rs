@@ -46,7 +46,7 @@ pub const WAITING: usize = 10_000;
 /// How long results are kept unless the workflow says.
 const RESULTS: Duration = Duration::from_secs(86_400);
 /// The most jobs that one `cancel` step or one command means.
-pub const MOST_MEANT: u32 = 100_000;
+pub const MOST_SELECTED: u32 = 100_000;
 
 /// What is said of a job when it is queued.
 #[derive(Clone, Debug, Default)]
@@ -283,8 +283,12 @@ impl Jobs {
             Cancelling::Tag(tag) => {
                 let mut found = Vec::new();
                 for state in RunState::ALL.iter().filter(|state| !state.ended()) {
-                    let filter =
-                        Filter { tag: Some(tag.clone()), state: Some(*state), limit: MOST_MEANT, ..Filter::default() };
+                    let filter = Filter {
+                        tag: Some(tag.clone()),
+                        state: Some(*state),
+                        limit: MOST_SELECTED,
+                        ..Filter::default()
+                    };
                     found.extend(self.store.job_ids(&filter, now()).await.map_err(away)?);
                 }
                 found.into_iter().map(|id| (id.to_string(), Some(id))).collect()

@@ -4,10 +4,10 @@ use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use kanzlei_engine::machine::instant;
+use kanzlei_api::jobs::{JobDocument, JobLinks, Note};
 use kanzlei_model::run::RunState;
+use kanzlei_model::time::Timestamp;
 use kanzlei_store::queue::{JobPhase, JobRow};
-use serde_json::{Value as Json, json};
 
 use super::Jobs;
 use crate::clock::now;
@@ -53,41 +53,34 @@ impl Jobs {
         remaining.map_or(2, |left| (left + 999_999) / 1_000_000).clamp(1, 3600)
     }
 
-    /// The document that clients get.
-    pub async fn document(&self, job: &JobRow) -> (Json, Option<i64>) {
+    /// The document that clients get, and the estimate of the time until the job's end in microseconds.
+    pub async fn document(&self, job: &JobRow) -> (JobDocument, Option<i64>) {
         let at = now();
         let remaining = self.remaining(job).await;
         let state = job.phase.state(job.wake > at, job.claim_rank == 0);
-        let notes: Vec<Json> =
+        let notes: Vec<Note> =
             job.notes.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
         let address = format!("/~/jobs/{}", job.id);
-        let mut document = json!({
-            "id": job.id,
-            "workflow": job.workflow,
-            "state": state,
-            "queued": instant(job.accepted),
-            "due": instant(job.due),
-            "started": job.started.map(instant),
-            "ended": job.ended.map(instant),
-            "progress": job.progress,
-            "note": notes.last().map(|note| note["text"].clone()),
-            "notes": notes,
-            "remaining_s": remaining.map(|left| (left as f64 / 1e5).round() / 10.0),
-            "answered": job.status.is_some(),
-            "links": {"self": address, "result": format!("{address}/result"), "events": format!("{address}/events")},
-        });
-        if job.stop && !job.phase.ended() {
-            document["stopping"] = true.into();
-        }
-        if state == RunState::Waiting {
-            document["waits_for"] = job.waits.as_deref().into();
-            if job.wake < i64::MAX / 4 {
-                document["until"] = instant(job.wake).into();
-            }
-        }
-        if let Some(expires) = job.expires {
-            document["result_until"] = instant(expires).into();
-        }
+        let waiting = state == RunState::Waiting;
+        let document = JobDocument {
+            id: job.id,
+            workflow: job.workflow.clone(),
+            state,
+            queued: Timestamp::from_micros(job.accepted),
+            due: Timestamp::from_micros(job.due),
+            started: job.started.map(Timestamp::from_micros),
+            ended: job.ended.map(Timestamp::from_micros),
+            progress: job.progress,
+            note: notes.last().map(|note| note.text.clone()),
+            notes,
+            remaining_s: remaining.map(|left| (left as f64 / 1e5).round() / 10.0),
+            answered: job.status.is_some(),
+            links: JobLinks { result: format!("{address}/result"), events: format!("{address}/events"), own: address },
+            stopping: job.stop && !job.phase.ended(),
+            waits_for: job.waits.clone().filter(|_| waiting),
+            until: Timestamp::from_micros(job.wake).finite().filter(|_| waiting),
+            result_until: job.expires.map(Timestamp::from_micros),
+        };
         (document, remaining)
     }
 }

@@ -43,7 +43,7 @@ pub async fn events(app: &Data<App>, id: Uuid, request: &HttpRequest) -> Result<
                         let (document, _) = app.jobs.document(&job).await;
                         let ended = job.phase.ended();
                         let name = if ended { "ended" } else { "changed" };
-                        let bytes = event(job.changes, name, &document.to_string());
+                        let bytes = event(job.changes, name, &serde_json::to_string(&document).unwrap_or_default());
                         return Some((bytes, (!ended).then_some((follower, last, true))));
                     }
                     Ok(Some(_)) => {}

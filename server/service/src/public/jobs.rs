@@ -54,8 +54,7 @@ pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<Http
             HttpResponse::Accepted()
                 .insert_header(("Location", format!("/~/jobs/{id}")))
                 .insert_header(("Retry-After", crate::jobs::Jobs::retry_after(remaining).to_string()))
-                .content_type("application/json")
-                .body(document.to_string())
+                .json(document)
         }
     };
     if let Ok(value) = HeaderValue::from_str(&applied)
@@ -164,7 +163,7 @@ async fn document(app: &App, job: &JobRow, status: StatusCode) -> HttpResponse {
         response.insert_header(("Retry-After", crate::jobs::Jobs::retry_after(remaining).to_string()));
     }
     response.insert_header(("Cache-Control", "no-store"));
-    response.content_type("application/json").body(document.to_string())
+    response.json(document)
 }
 
 async fn result(app: &App, id: Uuid, request: &HttpRequest) -> Result<HttpResponse, Refusal> {

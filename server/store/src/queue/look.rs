@@ -233,6 +233,15 @@ impl Store {
         }))
     }
 
+    /// Whether there is a job of this id.
+    pub async fn has_job(&self, id: Uuid) -> Result<bool> {
+        sqlx::query_scalar!("SELECT COUNT(*) FROM job WHERE id = ?", id.as_bytes().as_slice())
+            .fetch_one(&self.pool)
+            .await
+            .map(|count| count > 0)
+            .doing("looking for a job")
+    }
+
     /// The process that runs a job, or that performed it once it has ended.
     pub async fn process_of(&self, job: Uuid, worker: Option<Uuid>) -> Result<Option<String>> {
         let worker = worker.unwrap_or_default();

@@ -6,6 +6,8 @@
 //! `2027-03-04`, instants as RFC 3339 in UTC, JSON columns as what they hold, bytes that are no text as
 //! base64.
 
+pub mod once;
+
 use std::time::Duration;
 
 use base64::Engine;
@@ -42,11 +44,12 @@ pub struct Statement {
     pub values: Vec<Json>,
 }
 
-#[derive(Clone, Debug, Default, PartialEq)]
+/// What a statement returned.
+#[derive(Clone, Debug, Default, PartialEq, serde::Serialize, serde::Deserialize)]
 pub struct Given {
     /// Objects by column name.
     pub rows: Vec<Json>,
-    /// Rows given, or changed.
+    /// Rows returned, or changed.
     pub count: u64,
     /// The id made for an inserted row.
     pub id: Option<i64>,

@@ -1,0 +1,20 @@
+//! Databases of authors that `sql` steps name.
+
+use crate::api;
+
+api! {
+    /// All databases that the configuration names.
+    pub struct Databases {
+        pub databases: Vec<Database>,
+    }
+
+    /// One database, and whether jobs can perform writing steps once in it.
+    pub struct Database {
+        pub name: String,
+        pub prepared: bool,
+        /// What it lacks, each in a sentence.
+        pub missing: Vec<String>,
+        /// The statement that makes the table of markers.
+        pub statement: String,
+    }
+}

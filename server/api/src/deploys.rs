@@ -1,0 +1,50 @@
+//! Checking documents and putting them live.
+
+use std::collections::BTreeMap;
+
+use crate::api;
+use crate::sheet::Diagnostic;
+use crate::workflows::Endpoint;
+
+api! {
+    /// Documents that belong together.
+    pub struct Documents {
+        pub documents: Vec<Document>,
+        /// Documents that are there to be referred to.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        pub context: Vec<Document>,
+        /// Texts of other files by path, such as OpenAPI documents.
+        #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+        pub files: BTreeMap<String, String>,
+    }
+
+    /// A document and where it is from.
+    pub struct Document {
+        pub path: String,
+        pub text: String,
+    }
+
+    /// What is wrong with documents.
+    pub struct Checked {
+        #[schemars(schema_with = "crate::sheet::diagnostics")]
+        pub diagnostics: Vec<Diagnostic>,
+    }
+
+    /// What a deploy put live.
+    pub struct Deployed {
+        pub deployed: Vec<DeployedDocument>,
+        #[schemars(schema_with = "crate::sheet::diagnostics")]
+        pub warnings: Vec<Diagnostic>,
+    }
+
+    /// One document that is live now.
+    pub struct DeployedDocument {
+        /// `workflow`, `service` or `lane`.
+        pub kind: String,
+        pub name: String,
+        pub revision: u32,
+        /// Whether it was live like this before.
+        pub unchanged: bool,
+        pub endpoints: Vec<Endpoint>,
+    }
+}

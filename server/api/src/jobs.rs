@@ -1,0 +1,300 @@
+//! Jobs and groups of jobs: listed, shown, changed.
+
+use std::collections::BTreeMap;
+
+use kanzlei_model::run::RunState;
+use kanzlei_model::time::{Span, Timestamp};
+use serde::{Deserialize, Serialize};
+use uuid::Uuid;
+
+use crate::runs::{Failure, Step};
+use crate::sheet::Paragraph;
+use crate::{Json, api};
+
+/// Which jobs are selected; everything that is set must fit.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct JobFilter {
+    /// The name of a state.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub state: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub lane: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub workflow: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tag: Option<String>,
+    /// The id of a group.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub group: Option<String>,
+    /// An instant.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub due_from: Option<String>,
+    /// An instant.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub due_until: Option<String>,
+    /// Somewhere in the input.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub text: Option<String>,
+    /// The `X-Request-Id` of the request.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub request_id: Option<String>,
+    /// Only jobs before this one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub before: Option<String>,
+    /// 1 to 500; 50 by default.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub limit: Option<u32>,
+}
+
+/// What is done to jobs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum JobAction {
+    Cancel,
+    RunNow,
+    Postpone,
+    Retry,
+}
+
+/// Where a retry begins.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum RetryFrom {
+    #[default]
+    FailedStep,
+    Start,
+}
+
+/// Does something to jobs, by id or by what they have in common.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct JobChange {
+    pub action: JobAction,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub ids: Vec<String>,
+    /// In place of ids: all jobs that fit.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub select: Option<JobFilter>,
+    /// For `postpone`: the new due time, or a span from now.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub due: Option<String>,
+    /// For `retry`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<RetryFrom>,
+}
+
+api! {
+    /// A page of jobs, newest first.
+    pub struct JobPage {
+        pub jobs: Vec<JobLine>,
+        /// How many there are in each state; only for lists that are not narrowed otherwise.
+        pub counts: BTreeMap<String, u64>,
+        /// Where counts stop.
+        pub counted_to: u64,
+        pub next_before: Option<Uuid>,
+    }
+
+    /// A job in a listing.
+    pub struct JobLine {
+        pub id: Uuid,
+        /// Where clients poll it.
+        pub url: String,
+        /// A line for a terminal that polls it.
+        pub curl: String,
+        pub workflow: String,
+        pub revision: u32,
+        /// Whether its workflow is not live any more.
+        pub retired: bool,
+        pub state: RunState,
+        /// Whether it stops before its next step.
+        pub stopping: bool,
+        /// The ordering key of the job that goes first.
+        pub blocked_by: Option<String>,
+        /// `pause`, `callback` or `retry`.
+        pub waits_for: Option<String>,
+        pub lane: String,
+        pub priority: u8,
+        pub tag: Option<String>,
+        pub group: Option<Uuid>,
+        pub entry: String,
+        pub queued: Timestamp,
+        /// When it is due next; null while it waits without end.
+        pub due: Option<Timestamp>,
+        pub started: Option<Timestamp>,
+        pub ended: Option<Timestamp>,
+        /// How much later than due it began.
+        pub delay_us: Option<Span>,
+        pub duration_us: Option<Span>,
+        /// Attempts that its retry policy made before.
+        pub tries: u32,
+        /// 0 to 1.
+        pub progress: Option<f64>,
+        /// Why it failed.
+        pub failure: Option<String>,
+    }
+
+    /// A job with what each step did, and its history.
+    pub struct Job {
+        pub id: Uuid,
+        pub url: String,
+        pub curl: String,
+        pub workflow: String,
+        pub revision: u32,
+        pub retired: bool,
+        /// Whether its revision is live.
+        pub live: bool,
+        pub state: RunState,
+        pub stopping: bool,
+        pub lane: String,
+        /// Whether its lane is held.
+        pub held: bool,
+        pub priority: u8,
+        pub tag: Option<String>,
+        pub group: Option<Uuid>,
+        pub ordering_key: Option<String>,
+        /// Whether another job with its ordering key goes first.
+        pub blocked: bool,
+        pub entry: String,
+        pub queued: Timestamp,
+        pub due: Timestamp,
+        pub started: Option<Timestamp>,
+        pub ended: Option<Timestamp>,
+        /// `pause`, `callback` or `retry`.
+        pub waits_for: Option<String>,
+        /// Until when it waits.
+        pub until: Option<Timestamp>,
+        pub caller: Option<String>,
+        pub request_id: String,
+        pub trace_id: String,
+        /// The process that runs it, or performed it.
+        pub process: Option<String>,
+        /// How often it began from the start.
+        pub attempt: u32,
+        pub tries: u32,
+        pub delay_us: Option<Span>,
+        pub duration_us: Option<Span>,
+        /// An estimate of the time until its end.
+        pub remaining_us: Option<Span>,
+        pub progress: Option<f64>,
+        pub notes: Vec<Note>,
+        pub input: Json,
+        /// Whether it has a reply.
+        pub answered: bool,
+        /// The status of its reply.
+        pub status: Option<u16>,
+        pub reply: Json,
+        /// Until when its result can be had.
+        pub result_until: Option<Timestamp>,
+        pub failure: Option<Failure>,
+        pub history: Vec<Event>,
+        pub notice: Option<Notice>,
+        #[schemars(schema_with = "crate::sheet::maybe_sheet")]
+        pub sheet: Option<Vec<Paragraph>>,
+        pub steps: Option<Vec<Step>>,
+        /// Counted up with each change.
+        pub changes: u64,
+    }
+
+    /// What a `note` step said.
+    pub struct Note {
+        pub at: Timestamp,
+        pub text: String,
+    }
+
+    /// Something that happened to a job.
+    pub struct Event {
+        pub at: Timestamp,
+        pub what: String,
+        pub by: String,
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub detail: Option<String>,
+    }
+
+    /// Who is notified of a job's end.
+    pub struct Notice {
+        pub url: String,
+        /// Attempts made.
+        pub tries: u32,
+        /// The status of the last answer.
+        pub status: Option<u16>,
+        pub detail: Option<String>,
+        /// When it arrived.
+        pub delivered: Option<Timestamp>,
+        /// When the next attempt is due.
+        pub next: Option<Timestamp>,
+    }
+
+    /// How the jobs of a list stand.
+    pub struct Group {
+        pub id: Uuid,
+        pub workflow: String,
+        /// The run that queued them.
+        pub run: String,
+        pub created: Timestamp,
+        pub total: u32,
+        pub succeeded: u64,
+        pub rejected: u64,
+        pub failed: u64,
+        pub cancelled: u64,
+        pub running: u64,
+        /// Those that have not ended.
+        pub remaining: u64,
+        pub expected_end: Option<Timestamp>,
+    }
+
+    /// What came of a change.
+    pub struct JobsChanged {
+        pub done: Vec<Uuid>,
+        pub refused: Vec<NotChanged>,
+    }
+
+    /// A job that was not changed.
+    pub struct NotChanged {
+        pub id: Uuid,
+        pub why: String,
+    }
+}
+
+/// A job as clients of the public listener poll it.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct JobDocument {
+    pub id: Uuid,
+    pub workflow: String,
+    pub state: RunState,
+    pub queued: Timestamp,
+    pub due: Timestamp,
+    pub started: Option<Timestamp>,
+    pub ended: Option<Timestamp>,
+    /// 0 to 1.
+    pub progress: Option<f64>,
+    /// The text of the last note.
+    pub note: Option<String>,
+    pub notes: Vec<Note>,
+    /// An estimate, in seconds.
+    pub remaining_s: Option<f64>,
+    /// Whether the reply can be had.
+    pub answered: bool,
+    pub links: JobLinks,
+    /// Present while it is asked to stop.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub stopping: bool,
+    /// Present while it waits: `pause`, `callback` or `retry`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub waits_for: Option<String>,
+    /// Present while it waits for a time.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<Timestamp>,
+    /// Present once it has ended.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub result_until: Option<Timestamp>,
+}
+
+/// Where a job and its result are.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct JobLinks {
+    #[serde(rename = "self")]
+    pub own: String,
+    pub result: String,
+    pub events: String,
+}

@@ -1,0 +1,43 @@
+//! The control API: types of its requests and answers, and the OpenAPI document that describes it.
+//!
+//! The service fills these types and the client reads them, so neither can misspell a member. [`openapi`]
+//! makes the document from the same types; the console's TypeScript is generated from the document
+//! (`cargo xtask api`). Members that may be missing are null, unless they say otherwise.
+//!
+//! ```
+//! let document = kanzlei_api::openapi::document();
+//! assert_eq!(document["openapi"], "3.1.0");
+//! assert!(document["components"]["schemas"]["JobLine"]["properties"]["state"].is_object());
+//! ```
+
+pub mod databases;
+pub mod deploys;
+pub mod jobs;
+pub mod lanes;
+pub mod openapi;
+pub mod runs;
+pub mod scratch;
+pub mod secrets;
+pub mod services;
+pub mod session;
+pub mod sheet;
+pub mod timetables;
+pub mod workflows;
+
+/// Any JSON value.
+pub type Json = serde_json::Value;
+
+/// Derives what every type of the API has.
+macro_rules! api {
+    ($($(#[$meta:meta])* pub struct $name:ident { $($(#[$about:meta])* pub $member:ident: $of:ty,)* })*) => {
+        $(
+            $(#[$meta])*
+            #[derive(Clone, Debug, PartialEq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
+            pub struct $name {
+                $($(#[$about])* pub $member: $of,)*
+            }
+        )*
+    };
+}
+
+pub(crate) use api;

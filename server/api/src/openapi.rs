@@ -1,0 +1,301 @@
+//! The OpenAPI 3.1 document of the control API, made from the types of this crate.
+
+use kanzlei_model::problem::Problem;
+use schemars::generate::{SchemaGenerator, SchemaSettings};
+use schemars::{JsonSchema, Schema};
+use serde_json::{Map, json};
+
+use crate::{Json, databases, deploys, jobs, lanes, runs, scratch, secrets, services, session, timetables, workflows};
+
+/// One operation, as the document describes it.
+struct Operation {
+    method: &'static str,
+    path: &'static str,
+    id: &'static str,
+    summary: &'static str,
+    query: Option<Schema>,
+    body: Option<Schema>,
+    /// The status of success, and its body.
+    status: u16,
+    answer: Option<Schema>,
+    /// Statuses of problems, beside 400, 401, 403, 429 and 503.
+    problems: &'static [u16],
+}
+
+struct Operations {
+    generator: SchemaGenerator,
+    all: Vec<Operation>,
+}
+
+impl Operations {
+    fn add(
+        &mut self,
+        method: &'static str,
+        path: &'static str,
+        id: &'static str,
+        summary: &'static str,
+    ) -> &mut Operation {
+        self.all.push(Operation {
+            method,
+            path,
+            id,
+            summary,
+            query: None,
+            body: None,
+            status: 204,
+            answer: None,
+            problems: &[],
+        });
+        let last = self.all.len() - 1;
+        &mut self.all[last]
+    }
+
+    fn get<T: JsonSchema>(&mut self, path: &'static str, id: &'static str, summary: &'static str) -> &mut Operation {
+        let answer = self.generator.subschema_for::<T>();
+        let operation = self.add("get", path, id, summary);
+        (operation.status, operation.answer) = (200, Some(answer));
+        operation
+    }
+
+    /// A filtered listing.
+    fn list<Q: JsonSchema, T: JsonSchema>(
+        &mut self,
+        path: &'static str,
+        id: &'static str,
+        summary: &'static str,
+    ) -> &mut Operation {
+        // Members of a query stand on their own: their schema is no part of the components.
+        let query = SchemaSettings::draft2020_12().into_generator().into_root_schema_for::<Q>();
+        let operation = self.get::<T>(path, id, summary);
+        operation.query = Some(query);
+        operation
+    }
+
+    fn post<B: JsonSchema, T: JsonSchema>(
+        &mut self,
+        path: &'static str,
+        id: &'static str,
+        summary: &'static str,
+    ) -> &mut Operation {
+        let (body, answer) = (self.generator.subschema_for::<B>(), self.generator.subschema_for::<T>());
+        let operation = self.add("post", path, id, summary);
+        (operation.body, operation.status, operation.answer) = (Some(body), 200, Some(answer));
+        operation
+    }
+
+    /// An action that needs no body.
+    fn act<T: JsonSchema>(&mut self, path: &'static str, id: &'static str, summary: &'static str) -> &mut Operation {
+        let answer = self.generator.subschema_for::<T>();
+        let operation = self.add("post", path, id, summary);
+        (operation.status, operation.answer) = (200, Some(answer));
+        operation
+    }
+}
+
+impl Operation {
+    fn problems(&mut self, statuses: &'static [u16]) -> &mut Self {
+        self.problems = statuses;
+        self
+    }
+}
+
+fn operations() -> Operations {
+    let settings = SchemaSettings::draft2020_12()
+        .for_serialize()
+        .with(|settings| settings.definitions_path = "/components/schemas".into());
+    let mut all = Operations { generator: settings.into_generator(), all: Vec::new() };
+    all.post::<session::SignIn, session::Session>(
+        "/session",
+        "signIn",
+        "Signs in with an operator token; sets a session cookie",
+    );
+    all.get::<session::Session>("/session", "session", "Who is signed in");
+    all.add("delete", "/session", "signOut", "Ends the session");
+    all.get::<workflows::Status>("/status", "status", "How the service stands");
+    all.post::<deploys::Documents, deploys::Checked>("/check", "check", "Checks documents beside what is live");
+    all.post::<deploys::Documents, deploys::Deployed>("/deploys", "deploy", "Puts documents live, all or none")
+        .problems(&[422]);
+    all.get::<workflows::Workflows>("/workflows", "workflows", "Live workflows with counts of the last 24 hours");
+    all.get::<workflows::Workflow>("/workflows/{name}", "workflow", "One workflow with sheet, source and revisions")
+        .problems(&[404]);
+    all.add("delete", "/workflows/{name}", "retireWorkflow", "Retires a workflow that no other invokes")
+        .problems(&[404, 409]);
+    all.get::<services::Services>("/services", "services", "Live services");
+    all.get::<services::Service>("/services/{name}", "service", "One service with its operations").problems(&[404]);
+    all.add("delete", "/services/{name}", "retireService", "Retires a service that no workflow calls")
+        .problems(&[404, 409]);
+    all.get::<Json>("/openapi", "publicApi", "The OpenAPI document of all endpoints, as clients read it");
+    all.get::<secrets::Secrets>("/secrets", "secrets", "Names of secrets, and what uses them");
+    all.get::<databases::Databases>("/databases", "databases", "Databases that `sql` steps name");
+    all.get::<databases::Database>(
+        "/databases/{name}",
+        "database",
+        "One database, with the statement that prepares it",
+    )
+    .problems(&[404]);
+    all.act::<databases::Database>(
+        "/databases/{name}/prepare",
+        "prepareDatabase",
+        "Prepares a database for steps that jobs perform once",
+    )
+    .problems(&[404, 409]);
+    let value = all.generator.subschema_for::<secrets::NewSecret>();
+    all.add("put", "/secrets/{name}", "setSecret", "Sets or replaces a secret").problems(&[409, 422]).body =
+        Some(value);
+    all.add("delete", "/secrets/{name}", "removeSecret", "Removes a secret that no service uses").problems(&[404, 409]);
+    all.post::<scratch::Seed, scratch::Lent>("/scratch", "lendDatabase", "Lends a fresh database to a rehearsal")
+        .problems(&[422, 504])
+        .status = 201;
+    all.post::<scratch::Statements, scratch::Ran>(
+        "/scratch/{name}",
+        "runStatements",
+        "Runs statements on a lent database",
+    )
+    .problems(&[404]);
+    all.add("delete", "/scratch/{name}", "returnDatabase", "Drops a lent database").problems(&[422, 504]);
+    all.list::<runs::RunFilter, runs::RunPage>("/runs", "runs", "Past runs, newest first").problems(&[404, 422]);
+    all.get::<runs::Run>("/runs/{id}", "run", "One run with what each step did").problems(&[404]);
+    all.list::<runs::CaseName, runs::RecordedCase>(
+        "/runs/{id}/case",
+        "recordCase",
+        "A case that shows what the run did",
+    )
+    .problems(&[404]);
+    all.list::<runs::RefusalFilter, runs::RefusalPage>(
+        "/refusals",
+        "refusals",
+        "Requests turned away before a run began, newest first",
+    );
+    all.list::<jobs::JobFilter, jobs::JobPage>("/jobs", "jobs", "Jobs, newest first").problems(&[422]);
+    all.post::<jobs::JobChange, jobs::JobsChanged>(
+        "/jobs/actions",
+        "changeJobs",
+        "Cancels, hastens, postpones or retries jobs",
+    )
+    .problems(&[422]);
+    all.get::<jobs::Job>("/jobs/{id}", "job", "One job with what each step did").problems(&[404]);
+    all.get::<jobs::Group>("/groups/{id}", "group", "How the jobs of a list stand").problems(&[404]);
+    all.get::<lanes::Lanes>("/lanes", "lanes", "Lanes with their rules and how they stand");
+    all.list::<lanes::SampleFilter, lanes::Samples>(
+        "/lanes/samples",
+        "laneSamples",
+        "Depth, throughput and delay over time",
+    );
+    all.act::<lanes::LaneChanged>("/lanes/{name}/{action}", "changeLane", "Holds, releases or empties a lane")
+        .problems(&[404]);
+    all.get::<timetables::Timetables>("/timetables", "timetables", "Timetables with their next and last times");
+    all.act::<timetables::TimetableChanged>(
+        "/timetables/{workflow}/{number}/{action}",
+        "changeTimetable",
+        "Pauses, resumes or fires a timetable",
+    )
+    .problems(&[404]);
+    all.get::<Json>("/openapi.json", "controlApi", "This document");
+    // Not answered by this API, but by the public listener; here so that clients share the type.
+    all.generator.subschema_for::<jobs::JobDocument>();
+    all
+}
+
+/// The actions of a path with `{action}`.
+fn actions(path: &str) -> Schema {
+    let mut plain = SchemaSettings::draft2020_12().into_generator();
+    match path.starts_with("/lanes") {
+        true => lanes::LaneAction::json_schema(&mut plain),
+        false => timetables::TimetableAction::json_schema(&mut plain),
+    }
+}
+
+fn parameters(operation: &Operation) -> Vec<Json> {
+    let names = operation.path.split('{').skip(1).filter_map(|part| part.split_once('}')).map(|(name, _)| name);
+    let mut all: Vec<Json> = names
+        .map(|name| {
+            let schema = match (name, operation.path) {
+                ("action", path) => actions(path).to_value(),
+                ("number", _) => json!({"type": "integer", "minimum": 1}),
+                ("id", _) => json!({"type": "string", "format": "uuid"}),
+                _ => json!({"type": "string"}),
+            };
+            json!({"name": name, "in": "path", "required": true, "schema": schema})
+        })
+        .collect();
+    let query = operation.query.as_ref().and_then(|query| query.as_object()?.get("properties")?.as_object().cloned());
+    for (name, mut schema) in query.into_iter().flatten() {
+        let about = schema.as_object_mut().and_then(|schema| schema.remove("description"));
+        // What is absent is no null.
+        if let Some(Json::Array(kinds)) = schema.get_mut("type") {
+            kinds.retain(|kind| kind != "null");
+            if let [one] = kinds.as_slice() {
+                schema["type"] = one.clone();
+            }
+        }
+        if let Some(members) = schema.as_object_mut() {
+            members.remove("default");
+        }
+        let mut parameter = json!({"name": name, "in": "query", "schema": schema});
+        if let Some(about) = about {
+            parameter["description"] = about;
+        }
+        all.push(parameter);
+    }
+    all
+}
+
+/// The document.
+pub fn document() -> Json {
+    let Operations { mut generator, all } = operations();
+    let problem = generator.subschema_for::<Problem>();
+    let problem = json!({"description": "Why it was refused (RFC 9457)", "content": {"application/problem+json": {"schema": problem}}});
+    let mut paths = Map::new();
+    for operation in all {
+        let mut responses = Map::new();
+        let mut success = json!({"description": "Done"});
+        if let Some(answer) = &operation.answer {
+            success["content"] = json!({"application/json": {"schema": answer}});
+        }
+        responses.insert(operation.status.to_string(), success);
+        let common: &[u16] = if operation.id == "signIn" { &[400, 401, 429, 503] } else { &[400, 401, 403, 429, 503] };
+        for status in common.iter().chain(operation.problems) {
+            responses.insert(status.to_string(), json!({"$ref": "#/components/responses/Problem"}));
+        }
+        let mut described = json!({"operationId": operation.id, "summary": operation.summary, "responses": responses});
+        let parameters = parameters(&operation);
+        if !parameters.is_empty() {
+            described["parameters"] = parameters.into();
+        }
+        if let Some(body) = &operation.body {
+            described["requestBody"] = json!({"required": true, "content": {"application/json": {"schema": body}}});
+        }
+        if operation.id == "signIn" {
+            described["security"] = json!([]);
+        }
+        let path = paths.entry(operation.path).or_insert_with(|| json!({}));
+        path[operation.method] = described;
+    }
+    let mut schemas = generator.take_definitions(true);
+    schemas.sort_keys();
+    json!({
+        "openapi": "3.1.0",
+        "info": {
+            "title": "Kanzlei control API",
+            "version": env!("CARGO_PKG_VERSION"),
+            "description": "What the command line and the console use. On the control listener only.",
+        },
+        "servers": [{"url": "/api/v1"}],
+        "security": [{"operatorToken": []}, {"session": [], "csrf": []}],
+        "paths": paths,
+        "components": {
+            "schemas": schemas,
+            "responses": {"Problem": problem},
+            "securitySchemes": {
+                "operatorToken": {"type": "http", "scheme": "bearer"},
+                "session": {"type": "apiKey", "in": "cookie", "name": "kanzlei_session"},
+                "csrf": {"type": "apiKey", "in": "header", "name": "X-CSRF-Token"},
+            },
+        },
+    })
+}
+
+/// Methods and paths of all operations.
+pub fn routes() -> Vec<(&'static str, &'static str)> {
+    operations().all.iter().map(|operation| (operation.method, operation.path)).collect()
+}

@@ -1,0 +1,173 @@
+//! Past runs, refused requests, and cases recorded from runs.
+
+use kanzlei_model::problem::Problem;
+use kanzlei_model::run::{RunState, StepState};
+use kanzlei_model::time::{Span, Timestamp};
+use serde::{Deserialize, Serialize};
+use uuid::Uuid;
+
+use crate::sheet::Paragraph;
+use crate::{Json, api};
+
+/// Which runs to list; everything that is set must fit.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct RunFilter {
+    pub workflow: Option<String>,
+    /// The name of a state.
+    pub state: Option<String>,
+    /// The `X-Request-Id` of the request.
+    pub request_id: Option<String>,
+    /// Only runs before this one.
+    pub before: Option<Uuid>,
+    /// 1 to 500; 50 by default.
+    pub limit: Option<u32>,
+}
+
+/// Which refusals to list; everything that is set must fit.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct RefusalFilter {
+    pub workflow: Option<String>,
+    pub status: Option<u16>,
+    /// The `X-Request-Id` of the request.
+    pub request_id: Option<String>,
+    /// Only refusals before this one.
+    pub before: Option<Uuid>,
+    /// 1 to 500; 50 by default.
+    pub limit: Option<u32>,
+}
+
+/// How a recorded case is called.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct CaseName {
+    pub name: Option<String>,
+}
+
+api! {
+    /// A page of the journal, newest first.
+    pub struct RunPage {
+        pub runs: Vec<RunLine>,
+        /// What `before` is for the next page; null on the last one.
+        pub next_before: Option<Uuid>,
+        /// Runs whose details were dropped under load since the start.
+        pub dropped: u64,
+    }
+
+    /// A run in a listing.
+    pub struct RunLine {
+        pub id: Uuid,
+        pub workflow: String,
+        pub revision: u32,
+        /// Whether that revision is live.
+        pub live: bool,
+        pub state: RunState,
+        /// How it was entered: `POST /harbours/{harbour}/quotes`.
+        pub entry: String,
+        /// The status of its reply.
+        pub status: Option<u16>,
+        pub started: Timestamp,
+        pub duration_us: Span,
+        /// Why it failed.
+        pub failure: Option<String>,
+    }
+
+    /// A run with what each step did. Values are masked, and `{"$cut": …}` where they are too long.
+    pub struct Run {
+        pub id: Uuid,
+        /// Where it was a job that is still there: the line that polls it.
+        pub curl: Option<String>,
+        pub workflow: String,
+        pub revision: u32,
+        pub state: RunState,
+        pub entry: String,
+        pub status: Option<u16>,
+        pub started: Timestamp,
+        pub duration_us: Span,
+        pub request_id: String,
+        /// The process that performed it.
+        pub process: Option<String>,
+        pub trace_id: String,
+        pub caller: Option<String>,
+        pub input: Json,
+        /// What the workflow remembered when the run began.
+        pub kept: Json,
+        pub reply: Json,
+        pub failure: Option<Failure>,
+        #[schemars(schema_with = "crate::sheet::sheet")]
+        pub sheet: Vec<Paragraph>,
+        pub steps: Vec<Step>,
+    }
+
+    /// Why a run or a step failed.
+    pub struct Failure {
+        /// A kind of failure, such as `timeout`.
+        pub kind: String,
+        pub status: Option<u16>,
+        pub detail: String,
+        /// The body of the answer that was a failure.
+        #[serde(default, skip_serializing_if = "Json::is_null")]
+        pub body: Json,
+    }
+
+    /// What a step did.
+    pub struct Step {
+        /// Its number on the sheet.
+        pub number: String,
+        /// Positions in the loops around: `2.0`.
+        pub items: Option<String>,
+        pub state: StepState,
+        /// Since the start of the run.
+        pub started_us: Span,
+        pub duration_us: Span,
+        /// Attempts made; 0 for steps that are not retried.
+        pub attempts: u32,
+        /// What came of the attempts before the last one: statuses and kinds of failure.
+        pub tries: Option<Vec<String>>,
+        pub sent: Json,
+        pub outcome: Json,
+        pub failure: Option<Failure>,
+    }
+
+    /// A document of cases with one that shows what a run did.
+    pub struct RecordedCase {
+        pub document: String,
+        /// What is left to be done by hand.
+        pub notes: Vec<String>,
+    }
+
+    /// A page of refused requests, newest first.
+    pub struct RefusalPage {
+        pub refusals: Vec<Refusal>,
+        pub next_before: Option<Uuid>,
+        /// Refusals that were only counted, under load, since the start.
+        pub dropped: u64,
+    }
+
+    /// A request that was turned away before a run began.
+    pub struct Refusal {
+        pub id: Uuid,
+        pub at: Timestamp,
+        /// The entry it would have used, or its method and path.
+        pub entry: Option<String>,
+        pub workflow: Option<String>,
+        pub request_id: String,
+        pub caller: Option<String>,
+        pub status: u16,
+        /// What was answered (RFC 9457).
+        pub problem: Problem,
+        pub body: RefusedBody,
+    }
+
+    /// The body of a refused request.
+    pub struct RefusedBody {
+        pub media: Option<String>,
+        /// Bytes, where it arrived whole.
+        pub size: Option<u64>,
+        /// SHA-256 in hexadecimal digits.
+        pub digest: Option<String>,
+        /// Only where nothing confidential can be in it.
+        pub text: Option<String>,
+    }
+}

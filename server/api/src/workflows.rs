@@ -1,0 +1,104 @@
+//! The service itself, and what is live on it.
+
+use kanzlei_model::time::{Span, Timestamp};
+
+use crate::runs::RunLine;
+use crate::sheet::Paragraph;
+use crate::{Json, api};
+
+api! {
+    /// How the service stands.
+    pub struct Status {
+        pub version: String,
+        /// How clients reach the public listener.
+        pub public_url: String,
+        pub started: Timestamp,
+        /// `available` or `unavailable`.
+        pub database: String,
+        pub workflows: usize,
+        pub services: usize,
+        /// Requests being worked on.
+        pub in_flight: usize,
+        pub journal: JournalStatus,
+    }
+
+    /// How the journal stands.
+    pub struct JournalStatus {
+        /// Runs whose details were dropped under load since the start.
+        pub dropped: u64,
+    }
+
+    /// A way in over HTTP.
+    pub struct Endpoint {
+        pub method: String,
+        /// Its path template.
+        pub path: String,
+        pub url: String,
+        /// A line for a terminal that calls it.
+        pub curl: String,
+    }
+
+    /// Everything that is live.
+    pub struct Workflows {
+        pub workflows: Vec<WorkflowLine>,
+        /// False while the database is unavailable; counts are 0 then.
+        pub counts_known: bool,
+    }
+
+    /// A live workflow in a listing.
+    pub struct WorkflowLine {
+        pub name: String,
+        pub about: String,
+        pub revision: u32,
+        pub since: Timestamp,
+        pub endpoints: Vec<Endpoint>,
+        pub day: Day,
+        /// Its newest runs.
+        pub last_runs: Vec<RunLine>,
+    }
+
+    /// Counts of the last 24 hours.
+    pub struct Day {
+        pub runs: u64,
+        pub rejected: u64,
+        pub failed: u64,
+        /// Runs whose details were dropped under load.
+        pub dropped: u64,
+        pub mean_us: Option<Span>,
+    }
+
+    /// A live workflow.
+    pub struct Workflow {
+        pub name: String,
+        pub about: String,
+        pub revision: u32,
+        pub since: Timestamp,
+        pub endpoints: Vec<Endpoint>,
+        pub input: Vec<Input>,
+        #[schemars(schema_with = "crate::sheet::sheet")]
+        pub sheet: Vec<Paragraph>,
+        /// Names of the services that it calls.
+        pub services: Vec<String>,
+        /// The document's text.
+        pub source: String,
+        /// Newest first.
+        pub revisions: Vec<Revision>,
+    }
+
+    /// One declared input.
+    pub struct Input {
+        pub name: String,
+        /// JSON Schema (2020-12).
+        pub schema: Json,
+        pub required: bool,
+        /// Whether it is confidential.
+        pub secret: bool,
+    }
+
+    /// One revision of a document.
+    pub struct Revision {
+        pub revision: u32,
+        pub created: Timestamp,
+        pub live: bool,
+    }
+}

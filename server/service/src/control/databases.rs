@@ -1,0 +1,69 @@
+//! Databases of authors: which there are, and whether jobs can perform steps once in them.
+
+use actix_web::HttpResponse;
+use actix_web::web::{Data, Path};
+use kanzlei_api::databases::{Database, Databases};
+use kanzlei_store::outside::{Outside, Refused, once};
+
+use crate::App;
+use crate::error::{Error, Result};
+
+/// `GET /databases`: every database that `sql` steps can name, and what it lacks.
+pub async fn list(app: Data<App>) -> Result<HttpResponse> {
+    let mut names: Vec<&String> = app.outside.databases.keys().collect();
+    names.sort();
+    let mut databases = Vec::with_capacity(names.len());
+    for name in names {
+        databases.push(shown(&app, name).await?);
+    }
+    Ok(HttpResponse::Ok().json(Databases { databases }))
+}
+
+/// `GET /databases/{name}`: one database, with the statement that prepares it.
+pub async fn show(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+    Ok(HttpResponse::Ok().json(shown(&app, &name).await?))
+}
+
+/// `POST /databases/{name}/prepare`: makes the table of markers, where the service's user may.
+pub async fn prepare(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+    let database = known(&app, &name)?;
+    let refused = |refused: Refused| {
+        let status = if matches!(refused, Refused::Away(_) | Refused::Timeout) { 503 } else { 409 };
+        let detail = format!(
+            "{}; an administrator can run the statement that `kanzlei databases prepare {name}` prints",
+            refused.told().1
+        );
+        Error::problem(status, "The database was not prepared", detail)
+    };
+    on(&app, async move { database.prepare().await }).await?.map_err(refused)?;
+    tracing::info!(database = name.as_str(), "prepared for steps that jobs perform once");
+    Ok(HttpResponse::Ok().json(shown(&app, &name).await?))
+}
+
+fn known(app: &App, name: &str) -> Result<Outside> {
+    app.outside.databases.get(name).cloned().ok_or_else(|| {
+        let near = kanzlei_lang::suggest::nearest(name, app.outside.databases.keys().map(String::as_str));
+        let hint = near.map(|near| format!("; did you mean `{near}`?"));
+        let hint = hint.unwrap_or_else(|| format!("; name it in the service's configuration: `databases.{name}.url`"));
+        Error::not_found(format!("the service knows no database `{name}`{hint}"))
+    })
+}
+
+/// Statements run where their connections belong.
+async fn on<T: Send + 'static>(app: &App, work: impl Future<Output = T> + Send + 'static) -> Result<T> {
+    app.background.spawn(work).await.map_err(|error| Error::problem(503, "Interrupted", error.to_string()))
+}
+
+async fn shown(app: &App, name: &str) -> Result<Database> {
+    let database = known(app, name)?;
+    let missing = match on(app, async move { database.unprepared().await }).await? {
+        Ok(missing) => missing,
+        Err(refused) => vec![format!("it cannot be asked: {}", refused.told().1)],
+    };
+    Ok(Database {
+        name: name.to_owned(),
+        prepared: missing.is_empty(),
+        missing,
+        statement: format!("{};", once::TABLE),
+    })
+}

@@ -1,0 +1,187 @@
+//! Checking documents beside what is live, and putting them live.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use actix_web::HttpResponse;
+use actix_web::web::{Data, Json};
+use kanzlei_api::deploys::{self as api, Deployed, DeployedDocument};
+use kanzlei_compiler::check::{Bundle, Checked, Column, Known, check as check_bundle};
+use kanzlei_lang::diagnostic::{Diagnostic, Severity};
+use kanzlei_lang::document::{self, Source};
+use kanzlei_model::problem::Problem;
+use kanzlei_store::documents::{LiveDocument, NewDocument};
+use kanzlei_store::outside::Refused;
+use serde_json::json;
+use sha2::{Digest, Sha256};
+
+use super::workflows::endpoints;
+use crate::App;
+use crate::clock::now;
+use crate::error::{Error, Result};
+use crate::live::{Live, named_file};
+
+/// Documents of one deploy.
+const MOST_DOCUMENTS: usize = 2000;
+
+/// Documents with what is live beside them, so that each sees the others.
+fn with_live(given: Bundle, live: &Live) -> Bundle {
+    let mut bundle = given;
+    let names: Vec<Option<(&'static str, String)>> = bundle.documents.iter().map(|d| name_of(&d.text)).collect();
+    let kept: Vec<LiveDocument> = live
+        .documents
+        .iter()
+        .filter(|document| !names.iter().flatten().any(|(kind, name)| *kind == document.kind && *name == document.name))
+        .cloned()
+        .collect();
+    let others = crate::live::bundle(&kept);
+    bundle.documents.extend(others.documents);
+    bundle.files.extend(others.files);
+    bundle
+}
+
+/// Kind and name of a document, as far as they can be told.
+fn name_of(text: &str) -> Option<(&'static str, String)> {
+    let kind = document::kind_of(text)?;
+    let mut report = kanzlei_lang::diagnostic::Report::new("", text);
+    let root = document::yaml::parse(&mut report)?;
+    Some((kind, root.get(kind)?.as_text()?.to_owned()))
+}
+
+/// Warnings about documents that are live already are no news.
+fn news(diagnostics: Vec<Diagnostic>) -> Vec<Diagnostic> {
+    diagnostics.into_iter().filter(|d| d.severity == Severity::Error || !d.path.starts_with("live/")).collect()
+}
+
+/// `POST /check`: diagnostics of documents together with what is live.
+pub async fn check(app: Data<App>, body: Json<Bundle>) -> HttpResponse {
+    let live = app.live.load_full();
+    let bundle = with_live(body.into_inner(), &live);
+    let checked = check_here(&app, bundle).await;
+    HttpResponse::Ok().json(api::Checked { diagnostics: news(checked.diagnostics) })
+}
+
+/// Statements that are shown to their databases in one check.
+const MOST_STATEMENTS: usize = 2000;
+
+/// Checks documents against what this service has: secrets, databases, and what those say of statements.
+async fn check_here(app: &App, mut bundle: Bundle) -> Checked {
+    let mut known = Known {
+        secrets: app.outside.secrets.names().into_iter().collect(),
+        databases: app.outside.databases.keys().cloned().collect(),
+        ..Known::default()
+    };
+    bundle.known = Some(known.clone());
+    let checked = check_bundle(&bundle);
+    let once: BTreeSet<&String> =
+        checked.workflows.iter().flat_map(|(_, plan)| &plan.once).map(|database| &database.text).collect();
+    for name in once {
+        let Some(database) = app.outside.databases.get(name) else { continue };
+        let database = database.clone();
+        let asked = async move { (database.unprepared().await, database.without_transactions().await) };
+        // One that is unavailable says nothing; its jobs fail until it is prepared.
+        let Ok((unprepared, without)) = app.background.spawn(asked).await else { continue };
+        if let Ok(missing) = unprepared
+            && !missing.is_empty()
+        {
+            known.unprepared.insert(name.clone(), missing);
+        }
+        known.no_transactions.insert(name.clone(), without.unwrap_or_default());
+    }
+    let asked: BTreeSet<(String, String)> = checked
+        .workflows
+        .iter()
+        .flat_map(|(_, plan)| &plan.statements)
+        .map(|(database, statement)| (database.clone(), statement.prepared()))
+        .take(MOST_STATEMENTS)
+        .collect();
+    if asked.is_empty() && known.unprepared.is_empty() {
+        return checked;
+    }
+    for (name, text) in asked {
+        let Some(database) = app.outside.databases.get(&name) else { continue };
+        let (database, statement) = (database.clone(), text.clone());
+        // Connections of databases belong to one runtime.
+        let described = app.background.spawn(async move { database.describe(&statement).await }).await;
+        let described = match described.unwrap_or_else(|error| Err(Refused::Away(error.to_string()))) {
+            Ok(columns) => Ok(columns
+                .into_iter()
+                .map(|c| Column { name: c.name, type_name: c.type_name, nullable: c.nullable })
+                .collect()),
+            Err(Refused::Sql(why)) => Err(why),
+            // A database that is away says nothing; the statement is taken as it is.
+            Err(_) => continue,
+        };
+        known.statements.insert((name, text), described);
+    }
+    bundle.known = Some(known);
+    check_bundle(&bundle)
+}
+
+/// `POST /deploys`: checks documents and puts them live, all or none.
+pub async fn deploy(app: Data<App>, body: Json<Bundle>) -> Result<HttpResponse> {
+    // One deploy at a time in this process; the store orders those of several.
+    let _turn = app.deploying.lock().await;
+    let given = body.into_inner();
+    if given.documents.is_empty() || given.documents.len() > MOST_DOCUMENTS {
+        return Err(Error::problem(422, "Nothing to deploy", format!("send 1 to {MOST_DOCUMENTS} documents")));
+    }
+    let documents: Vec<Source> = given.documents.clone();
+    let files = given.files.clone();
+    let live = app.live.load_full();
+    let bundle = with_live(given, &live);
+    let others: Vec<Source> = bundle.documents[documents.len()..].to_vec();
+    let checked = check_here(&app, bundle).await;
+    let warnings: Vec<Diagnostic> =
+        checked.diagnostics.iter().filter(|d| d.severity == Severity::Warning).cloned().collect();
+    if checked.errors() > 0 {
+        let mut problem = Problem::new(422, "The documents have errors").detail(match checked.errors() {
+            1 => "1 error; nothing was deployed".to_owned(),
+            errors => format!("{errors} errors; nothing was deployed"),
+        });
+        let found = news(checked.diagnostics);
+        // Findings about live documents point into texts that the caller does not have.
+        let texts: BTreeMap<&str, &str> = others
+            .iter()
+            .filter(|source| found.iter().any(|finding| finding.path == source.path))
+            .map(|source| (source.path.as_str(), source.text.as_str()))
+            .collect();
+        problem.with.insert("sources".into(), json!(texts));
+        problem.with.insert("diagnostics".into(), json!(found));
+        return Err(Error::Problem(Box::new(problem)));
+    }
+    let new: Vec<NewDocument> = documents
+        .iter()
+        .filter_map(|source| {
+            let (kind, name) = name_of(&source.text)?;
+            let file = named_file(&source.text)
+                .and_then(|named| files.get(&kanzlei_compiler::check::relative(&source.path, &named)).cloned());
+            let mut digest = Sha256::new();
+            digest.update(source.text.as_bytes());
+            digest.update([0]);
+            digest.update(file.as_deref().unwrap_or_default().as_bytes());
+            let digest = digest.finalize().iter().map(|byte| format!("{byte:02x}")).collect();
+            let path = source.path.chars().rev().take(500).collect::<Vec<_>>().into_iter().rev().collect();
+            Some(NewDocument { kind: kind.into(), name, path, source: source.text.clone(), file, digest })
+        })
+        .collect();
+    let deployed = app.store.deploy(&new, now()).await?;
+    app.reload().await?;
+    let live = app.live.load();
+    let listed = deployed
+        .iter()
+        .map(|d| {
+            let workflow = (d.kind == "workflow").then(|| live.workflows.get(&d.name)).flatten();
+            DeployedDocument {
+                kind: d.kind.clone(),
+                name: d.name.clone(),
+                revision: d.number,
+                unchanged: d.unchanged,
+                endpoints: workflow.map(|w| endpoints(w, &app.public_url)).unwrap_or_default(),
+            }
+        })
+        .collect();
+    for d in deployed.iter().filter(|d| !d.unchanged) {
+        tracing::info!(kind = d.kind, name = d.name, revision = d.number, "deployed");
+    }
+    Ok(HttpResponse::Ok().json(Deployed { deployed: listed, warnings: news(warnings) }))
+}

@@ -1,0 +1,242 @@
+//! Past runs: listed, and shown with the sheet of their revision.
+
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+use actix_web::HttpResponse;
+use actix_web::web::{Data, Path, Query};
+use kanzlei_api::runs::{Failure, Run, RunFilter, RunLine, RunPage, Step};
+use kanzlei_compiler::check::{Bundle, check as check_bundle};
+use kanzlei_compiler::plan::{Paragraph, Plan};
+use kanzlei_lang::document::Source;
+use kanzlei_model::run::{RunState, StepState};
+use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_store::journal as kept;
+use serde_json::Value as Json;
+use uuid::Uuid;
+
+use super::jobs::{poll_line, state_named};
+use crate::App;
+use crate::error::{Error, Result};
+use crate::live::Live;
+
+/// The most runs in one listing.
+const MOST_RUNS: u32 = 500;
+
+/// `GET /runs`: the journal, newest first.
+pub async fn runs(app: Data<App>, query: Query<RunFilter>) -> Result<HttpResponse> {
+    let query = query.into_inner();
+    let limit = query.limit.unwrap_or(50).clamp(1, MOST_RUNS);
+    let state = query.state.as_deref().map(state_named).transpose()?;
+    let filter =
+        kept::Filter { workflow: query.workflow, state, request_id: query.request_id, before: query.before, limit };
+    app.journal.flush().await;
+    let found = app.store.runs(&filter).await?;
+    let live = app.live.load_full();
+    if let Some(name) =
+        filter.workflow.as_deref().filter(|name| found.is_empty() && !live.workflows.contains_key(*name))
+    {
+        let near = kanzlei_lang::suggest::nearest(name, live.workflows.keys().map(String::as_str));
+        let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
+        return Err(Error::not_found(format!("no workflow `{name}` is live or has runs{hint}")));
+    }
+    Ok(HttpResponse::Ok().json(RunPage {
+        next_before: (found.len() as u32 == limit).then(|| found.last().map(|run| run.id)).flatten(),
+        runs: found.iter().map(|run| line(run, &live)).collect(),
+        dropped: app.journal.dropped.load(Ordering::Relaxed),
+    }))
+}
+
+/// A run in a listing.
+pub fn line(run: &kept::RunLine, live: &Live) -> RunLine {
+    RunLine {
+        id: run.id,
+        workflow: run.workflow.clone(),
+        revision: run.revision,
+        live: live.workflows.get(&run.workflow).is_some_and(|w| w.revision == run.revision),
+        state: state(&run.state),
+        entry: run.entry.clone(),
+        status: run.status,
+        started: Timestamp::from_micros(run.started),
+        duration_us: Span::from_micros(run.duration),
+        failure: failure(run.failure.as_deref()).map(|failure| failure.detail),
+    }
+}
+
+/// The state of a record; one that nobody knows counts as failed.
+fn state(name: &str) -> RunState {
+    RunState::of(name).unwrap_or(RunState::Failed)
+}
+
+/// A failure as it is kept.
+pub fn failure(text: Option<&str>) -> Option<Failure> {
+    let text = text?;
+    Some(serde_json::from_str(text).unwrap_or_else(|_| Failure {
+        kind: kanzlei_model::run::FailureKind::Internal.name().into(),
+        status: None,
+        detail: "how it failed cannot be read any more".into(),
+        body: Json::String(text.to_owned()),
+    }))
+}
+
+fn value(text: Option<&str>) -> Json {
+    text.and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default()
+}
+
+/// `GET /runs/{id}`: one run with the sheet of its revision and what each step did.
+pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
+    let run = past_run(&app, &id).await?;
+    let plan = plan_of(&app, &run.workflow, run.revision).await?;
+    let own = plan.as_ref().map(|plan| plan.sheet.clone()).unwrap_or_default();
+    let queued = app.store.has_job(run.id).await?;
+    Ok(HttpResponse::Ok().json(Run {
+        id: run.id,
+        curl: queued.then(|| poll_line(&app, run.id)),
+        sheet: with_invoked(own.clone(), &run.steps),
+        steps: shown_steps(&run.steps, &own, run.started),
+        state: state(&run.state),
+        status: run.status,
+        started: Timestamp::from_micros(run.started),
+        duration_us: Span::from_micros(run.duration),
+        input: value(Some(&run.input)),
+        kept: value(run.kept.as_deref()),
+        reply: value(run.reply.as_deref()),
+        failure: failure(run.failure.as_deref()),
+        workflow: run.workflow,
+        revision: run.revision,
+        entry: run.entry,
+        request_id: run.request_id,
+        process: run.process,
+        trace_id: run.trace_id,
+        caller: run.caller,
+    }))
+}
+
+/// A run by the text of its id, once what is on its way to the journal is written.
+pub async fn past_run(app: &App, id: &str) -> Result<kept::Run> {
+    let Ok(uuid) = id.parse::<Uuid>() else {
+        return Err(Error::problem(400, "Malformed id", format!("`{id}` is not the id of a run")));
+    };
+    app.journal.flush().await;
+    if let Some(run) = app.store.run(uuid).await? {
+        return Ok(run);
+    }
+    Err(Error::not_found(match app.store.has_job(uuid).await? {
+        true => format!(
+            "{uuid} is a job without a run in the journal: it has not ended, or it was cancelled; `kanzlei job {uuid}` shows it"
+        ),
+        false => format!(
+            "the journal has no run {uuid}; details of successful runs are dropped under load, and old runs are purged"
+        ),
+    }))
+}
+
+/// What steps did, each by its number on the sheet.
+pub fn shown_steps(steps: &[kept::Step], own: &[Paragraph], started: i64) -> Vec<Step> {
+    let steps = steps.iter().map(|step| Step {
+        number: match (&step.number, own.get(step.paragraph as usize)) {
+            (Some(number), _) => number.clone(),
+            (None, own) => own.map(|paragraph| paragraph.number.clone()).unwrap_or_default(),
+        },
+        items: step.items.clone(),
+        state: StepState::of(&step.state).unwrap_or(StepState::Failed),
+        started_us: Span::from_micros(step.started - started),
+        duration_us: Span::from_micros(step.duration),
+        attempts: step.attempts,
+        tries: step.tries.as_deref().map(|tries| tries.split(' ').map(str::to_owned).collect()),
+        sent: value(step.sent.as_deref()),
+        outcome: value(step.outcome.as_deref()),
+        failure: failure(step.failure.as_deref()),
+    });
+    steps.collect()
+}
+
+/// A run's sheet with the steps of the workflows it invoked, below the steps that did.
+pub fn with_invoked(mut sheet: Vec<Paragraph>, steps: &[kept::Step]) -> Vec<Paragraph> {
+    for step in steps {
+        let (Some(number), Some(kind)) = (&step.number, &step.kind) else { continue };
+        if sheet.iter().any(|paragraph| paragraph.number == *number) {
+            continue;
+        }
+        // Behind all that stands below the same step, in the order they were taken.
+        let parts: Vec<u32> = numbers(number);
+        let at = sheet.iter().rposition(|paragraph| numbers(&paragraph.number) < parts).map_or(0, |at| at + 1);
+        let paragraph = Paragraph {
+            number: number.clone(),
+            depth: number.matches('.').count() as u8,
+            kind: kind.clone(),
+            title: step.title.clone().unwrap_or_default(),
+            name: None,
+            branch: None,
+            rows: Vec::new(),
+            about: None,
+            when: None,
+            off: false,
+            line: 0,
+        };
+        sheet.insert(at, paragraph);
+    }
+    sheet
+}
+
+fn numbers(number: &str) -> Vec<u32> {
+    number.split('.').filter_map(|part| part.parse().ok()).collect()
+}
+
+/// The plan of a revision: the live one's, or made again from its source.
+pub async fn plan_of(app: &App, name: &str, revision: u32) -> Result<Option<Arc<Plan>>> {
+    let live: Arc<Live> = app.live.load_full();
+    if let Some(workflow) = live.workflows.get(name).filter(|w| w.revision == revision) {
+        return Ok(Some(workflow.plan.clone()));
+    }
+    let Some((source, _)) = app.store.source("workflow", name, revision).await? else { return Ok(None) };
+    // Beside what is live now: what the revision refers to need not be there any more as it was.
+    let known = crate::live::bundle(&live.documents);
+    let documents = vec![Source::new("revision.yaml", source)];
+    let bundle = Bundle { documents, context: known.documents, files: known.files, known: None };
+    Ok(check_bundle(&bundle).plan(name).cloned())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use kept::Step;
+
+    #[test]
+    fn steps_of_invoked_workflows_stand_below_the_step_that_invokes() {
+        let paragraph = |number: &str| Paragraph {
+            number: number.into(),
+            depth: number.matches('.').count() as u8,
+            kind: "note".into(),
+            title: String::new(),
+            name: None,
+            branch: None,
+            rows: Vec::new(),
+            about: None,
+            when: None,
+            off: false,
+            line: 1,
+        };
+        let step = |number: Option<&str>| Step {
+            paragraph: 0,
+            state: "succeeded".into(),
+            started: 0,
+            duration: 0,
+            attempts: 0,
+            tries: None,
+            sent: None,
+            outcome: None,
+            failure: None,
+            number: number.map(str::to_owned),
+            kind: number.map(|_| "call".to_owned()),
+            title: None,
+            items: None,
+        };
+        let own = ["1", "2", "2.1", "3", "10"].map(paragraph).to_vec();
+        let steps = [None, Some("1.2"), Some("1.10"), Some("1.2"), Some("3.1"), Some("3.1.1"), Some("10.1")].map(step);
+        let sheet = with_invoked(own, &steps);
+        let numbers: Vec<&str> = sheet.iter().map(|paragraph| paragraph.number.as_str()).collect();
+        assert_eq!(numbers, ["1", "1.2", "1.10", "2", "2.1", "3", "3.1", "3.1.1", "10", "10.1"]);
+        assert_eq!((sheet[7].depth, sheet[7].kind.as_str()), (2, "call"));
+    }
+}

@@ -1,0 +1,45 @@
+//! The service itself, and the OpenAPI documents that it publishes.
+
+use std::sync::OnceLock;
+use std::sync::atomic::Ordering;
+
+use actix_web::HttpResponse;
+use actix_web::web::{Bytes, Data};
+use kanzlei_api::workflows::{JournalStatus, Status};
+use kanzlei_model::time::Timestamp;
+
+use crate::App;
+use crate::error::{Error, Result};
+
+/// Whatever has no place in the API.
+pub async fn nothing() -> Result<HttpResponse> {
+    Err(Error::not_found("there is no such thing in the control API"))
+}
+
+/// `GET /status`: how the service stands.
+pub async fn status(app: Data<App>) -> HttpResponse {
+    let live = app.live.load();
+    let available = app.store.ping().await.is_ok();
+    HttpResponse::Ok().json(Status {
+        version: env!("CARGO_PKG_VERSION").into(),
+        public_url: app.public_url.clone(),
+        started: Timestamp::from_micros(app.started),
+        database: if available { "available" } else { "unavailable" }.into(),
+        workflows: live.workflows.len(),
+        services: live.services.len(),
+        in_flight: app.in_flight.load(Ordering::Relaxed),
+        journal: JournalStatus { dropped: app.journal.dropped.load(Ordering::Relaxed) },
+    })
+}
+
+/// `GET /openapi`: the OpenAPI document of all endpoints, as clients read it.
+pub async fn public_api(app: Data<App>) -> HttpResponse {
+    HttpResponse::Ok().content_type("application/json").body(app.live.load().openapi.clone())
+}
+
+/// `GET /openapi.json`: the OpenAPI document of this API.
+pub async fn control_api() -> HttpResponse {
+    static DOCUMENT: OnceLock<Bytes> = OnceLock::new();
+    let document = DOCUMENT.get_or_init(|| Bytes::from(kanzlei_api::openapi::document().to_string()));
+    HttpResponse::Ok().content_type("application/json").body(document.clone())
+}

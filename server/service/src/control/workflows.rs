@@ -1,0 +1,180 @@
+//! Live workflows and services: listed, shown, retired.
+
+use std::collections::BTreeMap;
+
+use actix_web::HttpResponse;
+use actix_web::web::{Data, Path};
+use kanzlei_api::services::{Service, ServiceLine, Services, described};
+use kanzlei_api::workflows::{Day, Endpoint, Input, Revision, Workflow, WorkflowLine, Workflows};
+use kanzlei_compiler::example;
+use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_store::journal::RunLine;
+
+use super::runs::line;
+use crate::App;
+use crate::clock::now;
+use crate::error::{Error, Result};
+use crate::live;
+
+/// Newest runs of a workflow in the list of workflows, and workflows asked for in one query.
+const LATEST: u32 = 12;
+const WORKFLOWS_AT_ONCE: usize = 200;
+
+/// The ways in to a workflow, with their full addresses.
+pub fn endpoints(workflow: &live::Workflow, public_url: &str) -> Vec<Endpoint> {
+    let plan = &workflow.plan;
+    let endpoints = plan.endpoints.iter().map(|endpoint| Endpoint {
+        method: endpoint.method.clone(),
+        path: endpoint.path.clone(),
+        url: format!("{public_url}{}", endpoint.path),
+        curl: example::curl(&plan.input, endpoint, public_url),
+    });
+    endpoints.collect()
+}
+
+/// `GET /workflows`: what is live, with counts of the last 24 hours.
+pub async fn workflows(app: Data<App>) -> HttpResponse {
+    let live = app.live.load_full();
+    let counts = app.store.summaries(now() / 60_000_000 - 24 * 60).await;
+    let by_name: BTreeMap<String, _> =
+        counts.as_ref().map(|c| c.iter().map(|s| (s.workflow.clone(), s.clone())).collect()).unwrap_or_default();
+    let names: Vec<&str> = live.workflows.keys().map(String::as_str).collect();
+    let mut latest: BTreeMap<String, Vec<RunLine>> = BTreeMap::new();
+    if counts.is_ok() {
+        for part in names.chunks(WORKFLOWS_AT_ONCE) {
+            for run in app.store.latest_runs(part, LATEST).await.unwrap_or_default() {
+                latest.entry(run.workflow.clone()).or_default().push(run);
+            }
+        }
+    }
+    let mut listed = Vec::with_capacity(live.workflows.len());
+    for (name, workflow) in &live.workflows {
+        let counted = by_name.get(name).cloned().unwrap_or_default();
+        let last = latest.remove(name).unwrap_or_default();
+        listed.push(WorkflowLine {
+            name: name.clone(),
+            about: workflow.plan.about.clone(),
+            revision: workflow.revision,
+            since: Timestamp::from_micros(workflow.since),
+            endpoints: endpoints(workflow, &app.public_url),
+            day: Day {
+                runs: counted.runs,
+                rejected: counted.rejected,
+                failed: counted.failed,
+                dropped: counted.dropped,
+                mean_us: counted.duration.checked_div(counted.runs).map(|mean| Span::from_micros(mean as i64)),
+            },
+            last_runs: last.iter().map(|run| line(run, &live)).collect(),
+        });
+    }
+    HttpResponse::Ok().json(Workflows { workflows: listed, counts_known: counts.is_ok() })
+}
+
+/// Nothing of that name is live; perhaps another is meant.
+fn not_live<'n>(kind: &str, name: &str, names: impl Iterator<Item = &'n str>) -> Error {
+    let hint = kanzlei_lang::suggest::nearest(name, names).map(|near| format!("; did you mean `{near}`?"));
+    Error::not_found(format!("no {kind} `{name}` is live{}", hint.unwrap_or_default()))
+}
+
+/// `GET /workflows/{name}`: one workflow with its sheet, source and revisions.
+pub async fn workflow(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+    let live = app.live.load_full();
+    let Some(workflow) = live.workflows.get(name.as_str()) else {
+        return Err(not_live("workflow", &name, live.workflows.keys().map(String::as_str)));
+    };
+    let revisions = app.store.revisions("workflow", &name).await.unwrap_or_default();
+    let revision = |r: &kanzlei_store::documents::Revision| Revision {
+        revision: r.number,
+        created: Timestamp::from_micros(r.created),
+        live: r.live,
+    };
+    let declared = workflow.plan.input.properties.iter().map(|d| Input {
+        name: d.name.clone(),
+        schema: d.schema.clone(),
+        required: d.required,
+        secret: d.secret,
+    });
+    Ok(HttpResponse::Ok().json(Workflow {
+        name: workflow.plan.name.clone(),
+        about: workflow.plan.about.clone(),
+        revision: workflow.revision,
+        since: Timestamp::from_micros(workflow.since),
+        endpoints: endpoints(workflow, &app.public_url),
+        input: declared.collect(),
+        sheet: workflow.plan.sheet.clone(),
+        services: workflow.plan.services.clone(),
+        source: workflow.source.to_string(),
+        revisions: revisions.iter().map(revision).collect(),
+    }))
+}
+
+/// `DELETE /workflows/{name}`: retires a workflow; its revisions are kept.
+pub async fn retire(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+    let live = app.live.load_full();
+    let callers: Vec<&str> =
+        live.workflows.values().filter(|w| w.plan.invokes.contains(&name)).map(|w| w.plan.name.as_str()).collect();
+    if !callers.is_empty() {
+        let detail = format!("it is invoked by {}; retire them first", callers.join(", "));
+        return Err(Error::problem(409, "The workflow is in use", detail));
+    }
+    retire_one(&app, "workflow", &name).await
+}
+
+/// `DELETE /services/{name}`: retires a service that no live workflow calls.
+pub async fn retire_service(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+    let live = app.live.load_full();
+    let users: Vec<&str> =
+        live.workflows.values().filter(|w| w.plan.services.contains(&name)).map(|w| w.plan.name.as_str()).collect();
+    if !users.is_empty() {
+        return Err(Error::problem(409, "The service is in use", format!("it is called by {}", users.join(", "))));
+    }
+    retire_one(&app, "service", &name).await
+}
+
+async fn retire_one(app: &App, kind: &str, name: &str) -> Result<HttpResponse> {
+    let _turn = app.deploying.lock().await;
+    if !app.store.retire(kind, name).await? {
+        return Err(Error::not_found(format!("no {kind} `{name}` is live")));
+    }
+    app.reload().await?;
+    tracing::info!(kind, name, "retired");
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// `GET /services`: what is live.
+pub async fn services(app: Data<App>) -> HttpResponse {
+    let live = app.live.load();
+    let mut listed: Vec<_> = live.services.values().collect();
+    listed.sort_by(|a, b| a.name.cmp(&b.name));
+    let listed = listed.into_iter().map(|service| ServiceLine {
+        name: service.name.clone(),
+        about: service.about.clone(),
+        base: service.base.clone(),
+        network: network(service.private),
+        operations: service.operations.len(),
+    });
+    HttpResponse::Ok().json(Services { services: listed.collect() })
+}
+
+fn network(private: bool) -> String {
+    if private { "private" } else { "public" }.into()
+}
+
+/// `GET /services/{name}`: one service with what its operations take and return.
+pub async fn service(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+    let live = app.live.load();
+    let Some(service) = live.services.get(name.as_str()) else {
+        return Err(not_live("service", &name, live.services.keys().map(String::as_str)));
+    };
+    let operations = service.operations.iter().map(|(id, operation)| described(&service.api, id, operation));
+    Ok(HttpResponse::Ok().json(Service {
+        name: service.name.clone(),
+        about: service.about.clone(),
+        base: service.base.clone(),
+        network: network(service.private),
+        secret: service.credentials.as_ref().map(|credentials| credentials.secret().text.clone()),
+        at_once: service.at_once.map(|most| most as u32),
+        pace: service.pace.map(|(count, every)| format!("{count} in {}", kanzlei_model::duration::short(every))),
+        operations: operations.collect(),
+    }))
+}
