@@ -7,6 +7,7 @@
 
 use jsonschema::Validator;
 use jsonschema::error::ValidationErrorKind;
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, utf8_percent_encode};
 use serde_json::{Map, Value as Json, json};
 
 use kanzlei_lang::confidential::Label;
@@ -119,50 +120,20 @@ impl Body {
 
 /// Pairs of a query or form (application/x-www-form-urlencoded, as the URL standard reads it).
 pub fn form_pairs(bytes: &[u8]) -> Vec<(String, String)> {
-    let decode = |part: &[u8]| {
-        let mut out = Vec::with_capacity(part.len());
-        let mut at = 0;
-        while at < part.len() {
-            let hex = part
-                .get(at + 1..at + 3)
-                .and_then(|h| std::str::from_utf8(h).ok())
-                .and_then(|h| u8::from_str_radix(h, 16).ok());
-            match (part[at], hex) {
-                (b'%', Some(byte)) => {
-                    out.push(byte);
-                    at += 2;
-                }
-                (b'+', _) => out.push(b' '),
-                (byte, _) => out.push(byte),
-            }
-            at += 1;
-        }
-        String::from_utf8_lossy(&out).into_owned()
-    };
-    bytes
-        .split(|b| *b == b'&')
-        .filter(|pair| !pair.is_empty())
-        .map(|pair| match pair.iter().position(|b| *b == b'=') {
-            Some(at) => (decode(&pair[..at]), decode(&pair[at + 1..])),
-            None => (decode(pair), String::new()),
-        })
-        .collect()
+    form_urlencoded::parse(bytes).into_owned().collect()
 }
 
 /// A part of a path without its percent-encoding (RFC 3986 §2.1).
 pub fn decoded(part: &str) -> String {
-    form_pairs(format!("={}", part.replace('+', "%2B").replace('&', "%26")).as_bytes())
-        .pop()
-        .map_or_else(String::new, |(_, value)| value)
+    percent_decode_str(part).decode_utf8_lossy().into_owned()
 }
+
+/// What stands in a part of a path or query as it is, beside letters and digits (RFC 3986 §2.3).
+const RESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 
 /// A text as a part of a path or query: everything but unreserved characters is percent-encoded.
 pub fn encoded(text: &str) -> String {
-    let one = |byte: u8| match byte {
-        b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => char::from(byte).to_string(),
-        byte => format!("%{byte:02X}"),
-    };
-    text.bytes().map(one).collect()
+    utf8_percent_encode(text, RESERVED).to_string()
 }
 
 /// A request as it is sent: path with query, headers, JSON body.

@@ -14,8 +14,12 @@ pub enum Error {
     Io { what: String, source: std::io::Error },
     #[error(transparent)]
     Store(#[from] kanzlei_store::Error),
-    #[error("{0}")]
-    Client(String),
+    /// A task ended that the process cannot do without.
+    #[error("{0}; the process cannot go on")]
+    Fatal(String),
+    /// What came of something that several waited for.
+    #[error(transparent)]
+    Shared(#[from] std::sync::Arc<Error>),
     /// An answer to the client of the control API.
     #[error("{}", told(.0))]
     Problem(Box<Problem>),
@@ -47,6 +51,7 @@ impl Error {
             Error::Store(error) if error.is_contention() => {
                 Problem::new(409, "Conflicting change").detail("nothing was changed; try again in a moment")
             }
+            Error::Shared(error) => error.as_problem(),
             _ => Problem::new(500, "Internal server error"),
         }
     }

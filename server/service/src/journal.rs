@@ -6,11 +6,13 @@
 //! [`BATCH`]; details of at most `journal.pace` successful runs a second are kept.
 
 use std::collections::{BTreeMap, HashMap};
+use std::num::NonZeroU32;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicI64, AtomicU64, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
+use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
 use kanzlei_compiler::plan::Shown;
 use kanzlei_engine::machine::{Ended, Machine, State, StepRecord};
 use kanzlei_lang::confidential::Label;
@@ -87,7 +89,7 @@ pub struct Journal {
     counters: Mutex<HashMap<String, Arc<Counters>>>,
     /// Since the start of the process.
     pub dropped: AtomicU64,
-    pace: Option<Pace>,
+    pace: Option<DefaultDirectRateLimiter>,
     /// Bytes of runs that wait to be written, and how many may.
     held: AtomicUsize,
     most_bytes: usize,
@@ -97,30 +99,6 @@ pub struct Journal {
     pub value_limit: usize,
     /// Whether the last write worked.
     pub database_away: std::sync::atomic::AtomicBool,
-}
-
-/// A token bucket of one second.
-#[derive(Debug)]
-pub struct Pace {
-    per_second: i64,
-    second: AtomicI64,
-    left: AtomicI64,
-}
-
-impl Pace {
-    /// So many a second.
-    pub fn new(per_second: i64) -> Self {
-        Pace { per_second, second: AtomicI64::new(0), left: AtomicI64::new(0) }
-    }
-
-    /// Whether one more fits into this second.
-    pub fn take(&self, now: i64) -> bool {
-        let second = now / 1_000_000;
-        if self.second.swap(second, Ordering::Relaxed) != second {
-            self.left.store(self.per_second, Ordering::Relaxed);
-        }
-        self.left.fetch_sub(1, Ordering::Relaxed) > 0
-    }
 }
 
 /// Writes what the journal is given; ends when told to and everything is written.
@@ -169,7 +147,7 @@ impl Journal {
             dropped: AtomicU64::new(0),
             held: AtomicUsize::new(0),
             most_bytes,
-            pace: (pace > 0).then(|| Pace::new(pace as i64)),
+            pace: NonZeroU32::new(pace as u32).map(|pace| RateLimiter::direct(Quota::per_second(pace))),
             refusals,
             value_limit,
             database_away: Default::default(),
@@ -211,7 +189,7 @@ impl Journal {
             && if failed {
                 self.failures.try_send(run).is_ok()
             } else {
-                let in_pace = self.pace.as_ref().is_none_or(|pace| pace.take(run.ended.at));
+                let in_pace = self.pace.as_ref().is_none_or(|pace| pace.check().is_ok());
                 in_pace && self.successes.try_send(run).is_ok()
             };
         if !kept {
@@ -446,19 +424,11 @@ mod tests {
         assert_eq!(cut(long.clone(), 202), long);
     }
 
-    #[test]
-    fn the_pace_lets_so_many_through_each_second() {
-        let pace = Pace::new(2);
-        let taken: Vec<bool> =
-            [5_000_000, 5_100_000, 5_200_000, 6_000_000].into_iter().map(|at| pace.take(at)).collect();
-        assert_eq!(taken, [true, true, false, true]);
-    }
-
     #[tokio::test]
     async fn runs_that_wait_are_bounded_in_bytes() {
         let store = Store::connect("mysql://nobody:x@127.0.0.1:1/none", 1).expect("a pool");
         let flags = [("secrets.key".to_owned(), String::new())];
-        let config = crate::config::Config::load(None, &|_| None, &flags).expect("config");
+        let config = crate::config::Config::load(None, [], &flags).expect("config");
         let secrets = Arc::new(Secrets::new(&config).expect("secrets"));
         let bounds = Bounds { successes: 100, failures: 100, most_bytes: 10 << 20, pace: 0, value_limit: 100 };
         let (journal, _writer) = Journal::new(store, &bounds, secrets, "p".into(), Refusals::new().0);

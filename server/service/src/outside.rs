@@ -126,7 +126,7 @@ impl Outside {
         let within = query.within.min(left);
         let (database, transaction) = (database.clone(), query.transaction);
         // Only jobs ask again.
-        let marker = (query.once && run.job).then(|| Marker {
+        let marker = (query.once && run.job).then_some(Marker {
             installation: self.installation,
             job: run.id,
             attempt: run.attempt,

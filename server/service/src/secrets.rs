@@ -40,7 +40,7 @@ pub struct Secrets {
 impl Secrets {
     /// Secrets with the key of the settings; without one none can be set or used.
     pub fn new(config: &Config) -> Result<Self> {
-        let key = match (config.text("secrets.key"), config.text("secrets.key_file")) {
+        let key = match (config.secrets.key.as_str(), config.secrets.key_file.as_str()) {
             ("", "") => None,
             ("", file) => Some(key_file(Path::new(file))?),
             (key, _) => Some(decode(key, "`secrets.key`")?),
@@ -212,7 +212,7 @@ mod tests {
 
     fn secrets(key: &str) -> Secrets {
         let flags = [("secrets.key".to_owned(), key.to_owned())];
-        Secrets::new(&Config::load(None, &|_| None, &flags).expect("config")).expect("secrets")
+        Secrets::new(&Config::load(None, [], &flags).expect("config")).expect("secrets")
     }
 
     #[test]
@@ -231,7 +231,7 @@ mod tests {
         assert_eq!(one.open(&row("a")).as_deref(), Some("hush"));
         assert_eq!((one.open(&row("b")), other.open(&row("a"))), (None, None));
         assert!(
-            Config::load(None, &|_| None, &[("secrets.key".into(), "short".into())])
+            Config::load(None, [], &[("secrets.key".into(), "short".into())])
                 .map(|config| Secrets::new(&config).is_err())
                 .expect("config")
         );

@@ -1,6 +1,8 @@
 //! Who may use the control listener. Tokens and session ids are random and long, so a plain SHA-256
 //! is kept of them; comparisons take constant time.
 
+use std::num::NonZeroU32;
+
 use actix_web::body::MessageBody;
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
@@ -9,22 +11,18 @@ use actix_web::web::{Data, Json};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_api::session::{Session, SignIn};
 use kanzlei_store::Store;
-use sha2::{Digest, Sha256};
 use subtle::ConstantTimeEq;
 use uuid::Uuid;
 
 use crate::App;
 use crate::clock::now;
 use crate::error::{Error, Result};
+use crate::jobs::hash;
 
 const COOKIE: &str = "kanzlei_session";
 const CSRF: &str = "x-csrf-token";
 /// Wrong tokens a second before all further ones are turned away.
-const GUESSES: u32 = 10;
-
-fn hash(secret: &str) -> String {
-    Sha256::digest(secret.as_bytes()).iter().map(|byte| format!("{byte:02x}")).collect()
-}
+pub const GUESSES: NonZeroU32 = NonZeroU32::new(10).expect("not zero");
 
 /// The CSRF token of a session follows from its id, which scripts cannot read.
 fn csrf_of(session: &str) -> String {
@@ -56,7 +54,7 @@ async fn is_token(app: &App, token: &str) -> Result<bool> {
     if app.tokens.lock().is_ok_and(|known| known.iter().any(|h| same(h, &hashed))) {
         return Ok(true);
     }
-    if !app.guesses.allow(GUESSES) {
+    if app.guesses.check().is_err() {
         return Err(Error::problem(429, "Too many wrong tokens", "wait a second"));
     }
     let good = app.store.token_hashes().await?.iter().any(|known| same(known, &hashed));

@@ -51,7 +51,7 @@ fn known(app: &App, name: &str) -> Result<Outside> {
 
 /// Statements run where their connections belong.
 async fn on<T: Send + 'static>(app: &App, work: impl Future<Output = T> + Send + 'static) -> Result<T> {
-    app.background.spawn(work).await.map_err(|error| Error::problem(503, "Interrupted", error.to_string()))
+    app.runtime.spawn(work).await.map_err(|error| Error::problem(503, "Interrupted", error.to_string()))
 }
 
 async fn shown(app: &App, name: &str) -> Result<Database> {

@@ -53,25 +53,25 @@ fn news(diagnostics: Vec<Diagnostic>) -> Vec<Diagnostic> {
 }
 
 /// `POST /check`: diagnostics of documents together with what is live.
-pub async fn check(app: Data<App>, body: Json<Bundle>) -> HttpResponse {
+pub async fn check(app: Data<App>, body: Json<Bundle>) -> Result<HttpResponse> {
     let live = app.live.load_full();
     let bundle = with_live(body.into_inner(), &live);
-    let checked = check_here(&app, bundle).await;
-    HttpResponse::Ok().json(api::Checked { diagnostics: news(checked.diagnostics) })
+    let checked = check_here(&app, bundle).await?;
+    Ok(HttpResponse::Ok().json(api::Checked { diagnostics: news(checked.diagnostics) }))
 }
 
 /// Statements that are shown to their databases in one check.
 const MOST_STATEMENTS: usize = 2000;
 
 /// Checks documents against what this service has: secrets, databases, and what those say of statements.
-async fn check_here(app: &App, mut bundle: Bundle) -> Checked {
+async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
     let mut known = Known {
         secrets: app.outside.secrets.names().into_iter().collect(),
         databases: app.outside.databases.keys().cloned().collect(),
         ..Known::default()
     };
     bundle.known = Some(known.clone());
-    let checked = check_bundle(&bundle);
+    let (mut bundle, checked) = checked_of(app, bundle).await?;
     let once: BTreeSet<&String> =
         checked.workflows.iter().flat_map(|(_, plan)| &plan.once).map(|database| &database.text).collect();
     for name in once {
@@ -79,7 +79,7 @@ async fn check_here(app: &App, mut bundle: Bundle) -> Checked {
         let database = database.clone();
         let asked = async move { (database.unprepared().await, database.without_transactions().await) };
         // One that is unavailable says nothing; its jobs fail until it is prepared.
-        let Ok((unprepared, without)) = app.background.spawn(asked).await else { continue };
+        let Ok((unprepared, without)) = app.runtime.spawn(asked).await else { continue };
         if let Ok(missing) = unprepared
             && !missing.is_empty()
         {
@@ -95,13 +95,13 @@ async fn check_here(app: &App, mut bundle: Bundle) -> Checked {
         .take(MOST_STATEMENTS)
         .collect();
     if asked.is_empty() && known.unprepared.is_empty() {
-        return checked;
+        return Ok(checked);
     }
     for (name, text) in asked {
         let Some(database) = app.outside.databases.get(&name) else { continue };
         let (database, statement) = (database.clone(), text.clone());
         // Connections of databases belong to one runtime.
-        let described = app.background.spawn(async move { database.describe(&statement).await }).await;
+        let described = app.runtime.spawn(async move { database.describe(&statement).await }).await;
         let described = match described.unwrap_or_else(|error| Err(Refused::Away(error.to_string()))) {
             Ok(columns) => Ok(columns
                 .into_iter()
@@ -114,7 +114,16 @@ async fn check_here(app: &App, mut bundle: Bundle) -> Checked {
         known.statements.insert((name, text), described);
     }
     bundle.known = Some(known);
-    check_bundle(&bundle)
+    Ok(checked_of(app, bundle).await?.1)
+}
+
+/// Checks on a thread that serves nobody.
+async fn checked_of(app: &App, bundle: Bundle) -> Result<(Bundle, Checked)> {
+    let check = move || {
+        let checked = check_bundle(&bundle);
+        (bundle, checked)
+    };
+    app.background.run(check).await
 }
 
 /// `POST /deploys`: checks documents and puts them live, all or none.
@@ -130,7 +139,7 @@ pub async fn deploy(app: Data<App>, body: Json<Bundle>) -> Result<HttpResponse> 
     let live = app.live.load_full();
     let bundle = with_live(given, &live);
     let others: Vec<Source> = bundle.documents[documents.len()..].to_vec();
-    let checked = check_here(&app, bundle).await;
+    let checked = check_here(&app, bundle).await?;
     let warnings: Vec<Diagnostic> =
         checked.diagnostics.iter().filter(|d| d.severity == Severity::Warning).cloned().collect();
     if checked.errors() > 0 {
@@ -159,7 +168,7 @@ pub async fn deploy(app: Data<App>, body: Json<Bundle>) -> Result<HttpResponse> 
             digest.update(source.text.as_bytes());
             digest.update([0]);
             digest.update(file.as_deref().unwrap_or_default().as_bytes());
-            let digest = digest.finalize().iter().map(|byte| format!("{byte:02x}")).collect();
+            let digest = format!("{:x}", digest.finalize());
             let path = source.path.chars().rev().take(500).collect::<Vec<_>>().into_iter().rev().collect();
             Some(NewDocument { kind: kind.into(), name, path, source: source.text.clone(), file, digest })
         })

@@ -234,15 +234,19 @@ async fn replayed(
 ) -> Result<Option<Machine>> {
     let Some(started) = job.started else { return Ok(None) };
     let start = Start { id: job.id.to_string(), input, now: started, caller: job.caller.clone(), attempt: job.attempt };
-    let mut machine = Machine::new(plan, start);
     let rows = app.store.outcomes(&[(job.id, job.attempt)]).await?;
-    let read = |row: &OutcomeRow| {
-        let outcome = outcome_of(&app.outside.secrets, row).ok_or_else(|| format!("outcome {}", row.seq))?;
-        Ok((row.effect, outcome, row.at))
+    let secrets = app.outside.secrets.clone();
+    let replay = move || {
+        let mut machine = Machine::new(plan, start);
+        let read = |row: &OutcomeRow| {
+            let outcome = outcome_of(&secrets, row).ok_or_else(|| format!("outcome {}", row.seq))?;
+            Ok((row.effect, outcome, row.at))
+        };
+        let mut recorded = Recorded::new(rows.iter().map(read));
+        let Ok(_) = at_once(driver::drive(&mut machine, &mut recorded, &mut Nothing, started));
+        machine
     };
-    let mut recorded = Recorded::new(rows.iter().map(read));
-    let Ok(_) = at_once(driver::drive(&mut machine, &mut recorded, &mut Nothing, started));
-    Ok(Some(machine))
+    Ok(Some(app.background.run(replay).await?))
 }
 
 /// Why nothing was done to a job.

@@ -23,7 +23,7 @@ use actix_web::http::header;
 use actix_web::middleware::{DefaultHeaders, from_fn};
 use actix_web::web;
 
-pub use auth::first_token;
+pub use auth::{GUESSES, first_token};
 
 /// What a word of a path stands for.
 fn word<T: serde::de::DeserializeOwned>(text: &str) -> Option<T> {

@@ -194,7 +194,8 @@ pub async fn plan_of(app: &App, name: &str, revision: u32) -> Result<Option<Arc<
     let known = crate::live::bundle(&live.documents);
     let documents = vec![Source::new("revision.yaml", source)];
     let bundle = Bundle { documents, context: known.documents, files: known.files, known: None };
-    Ok(check_bundle(&bundle).plan(name).cloned())
+    let name = name.to_owned();
+    app.background.run(move || check_bundle(&bundle).plan(&name).cloned()).await
 }
 
 #[cfg(test)]

@@ -173,7 +173,7 @@ pub async fn service(app: Data<App>, name: Path<String>) -> Result<HttpResponse>
         base: service.base.clone(),
         network: network(service.private),
         secret: service.credentials.as_ref().map(|credentials| credentials.secret().text.clone()),
-        at_once: service.at_once.map(|most| most as u32),
+        at_once: service.at_once,
         pace: service.pace.map(|(count, every)| format!("{count} in {}", kanzlei_model::duration::short(every))),
         operations: operations.collect(),
     }))

@@ -45,10 +45,6 @@ impl Followers {
             followed.tell.send_modify(|n| *n += 1);
         }
     }
-
-    pub fn count(&self) -> usize {
-        self.all.load(Ordering::Relaxed)
-    }
 }
 
 impl super::Jobs {

@@ -11,6 +11,7 @@ pub mod follow;
 pub mod lease;
 pub mod notices;
 pub mod plans;
+pub mod renewal;
 pub mod tally;
 pub mod timetables;
 pub mod view;
@@ -36,6 +37,7 @@ use sha2::{Digest, Sha256};
 use tokio::sync::{Notify, Semaphore, SemaphorePermit, mpsc};
 use uuid::Uuid;
 
+use crate::background::Background;
 use crate::clock::now;
 use crate::error::{Error, Result};
 use crate::live::{Live, Workflow};
@@ -97,6 +99,7 @@ impl Jobs {
         public_url: String,
         key: Vec<u8>,
         bounds: &Bounds,
+        background: Background,
     ) -> (Arc<Self>, mpsc::Receiver<accept::Acceptance>) {
         let (acceptances, received) = mpsc::channel(WAITING);
         let whole = kilobytes(bounds.bytes).max(1);
@@ -111,7 +114,7 @@ impl Jobs {
             most_input: bounds.input,
             room: Semaphore::new(whole as usize),
             whole,
-            plans: plans::Plans::default(),
+            plans: plans::Plans::new(background),
             usual: view::Usual::default(),
             acceptances,
             key,
@@ -362,7 +365,7 @@ pub fn outcome_of(secrets: &Secrets, row: &OutcomeRow) -> Option<Outcome> {
 
 /// The hash under which a token lies in the database.
 pub fn hash(token: &str) -> String {
-    Sha256::digest(token.as_bytes()).iter().map(|byte| format!("{byte:02x}")).collect()
+    format!("{:x}", Sha256::digest(token.as_bytes()))
 }
 
 fn kilobytes(bytes: usize) -> u32 {

@@ -12,10 +12,12 @@ use std::time::{Duration, Instant};
 
 use kanzlei_compiler::plan::Lane;
 use kanzlei_store::queue::{Claimed, Room};
-use tokio::sync::watch;
+use tokio::sync::{mpsc, watch};
+use tokio_util::sync::CancellationToken;
 use uuid::Uuid;
 
 use super::lease::{Lease, SILENT};
+use super::renewal::Renewal;
 use super::tally::{self, Tally};
 use super::write::Writer;
 use super::{Jobs, drive};
@@ -84,8 +86,13 @@ impl Worker {
         })
     }
 
-    /// Works until told to stop.
-    pub async fn run(self: Arc<Self>, stop: watch::Receiver<bool>) {
+    /// What renews the lease of this worker.
+    pub fn renewal(&self, urls: &str, dead: mpsc::Sender<()>, stop: CancellationToken) -> Renewal {
+        Renewal { urls: urls.to_owned(), worker: self.id, shared: self.shared.clone(), dead, stop }
+    }
+
+    /// Works until told to stop. `dead` says when others declared this worker dead.
+    pub async fn run(self: Arc<Self>, stop: watch::Receiver<bool>, dead: mpsc::Receiver<()>) {
         let store = &self.shared.jobs.store;
         loop {
             let sent = Instant::now();
@@ -98,12 +105,12 @@ impl Worker {
             }
             tokio::time::sleep(Duration::from_millis(500)).await;
         }
-        let keeper = tokio::spawn(self.clone().keep());
-        let shared = self.shared.clone();
-        let sampler = tokio::spawn(async move { tally::sample(&shared.jobs.store, &shared.tally).await });
-        self.take_jobs(stop).await;
-        keeper.abort();
-        sampler.abort();
+        // None of them ends before the others: a panic in one is a panic of the worker.
+        tokio::select! {
+            () = self.take_jobs(stop) => {}
+            () = self.keep(dead) => {}
+            () = tally::sample(&self.shared.jobs.store, &self.shared.tally) => {}
+        }
     }
 
     fn expires(&self) -> i64 {
@@ -282,11 +289,10 @@ impl Worker {
     }
 
     /// Renews the lease, looks for jobs that are to stop, and for workers that are dead.
-    async fn keep(self: Arc<Self>) {
+    async fn keep(&self, mut dead: mpsc::Receiver<()>) {
         let store = &self.shared.jobs.store;
         let mut every = tokio::time::interval(LOOK);
         every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
-        let mut renewed = Instant::now();
         let mut looked = Instant::now();
         let mut seen: HashMap<Uuid, (u64, Instant)> = HashMap::new();
         loop {
@@ -304,19 +310,10 @@ impl Worker {
                     self.shared.jobs.stops.notify_waiters();
                 }
             }
-            if renewed.elapsed() >= self.shared.lease.length / 4 {
-                let sent = Instant::now();
-                match store.beat(self.id, self.expires()).await {
-                    Ok(true) => {
-                        renewed = sent;
-                        self.shared.lease.renewed(sent);
-                    }
-                    Ok(false) => match self.begin_again().await {
-                        Ok(()) => renewed = sent,
-                        Err(error) => tracing::warn!(%error, "this worker was declared dead and cannot begin again"),
-                    },
-                    Err(error) => tracing::debug!(%error, "the lease was not renewed"),
-                }
+            if dead.try_recv().is_ok()
+                && let Err(error) = self.begin_again().await
+            {
+                tracing::warn!(%error, "this worker was declared dead and cannot begin again");
             }
             if looked.elapsed() >= Duration::from_secs(1) {
                 let Ok(workers) = store.workers().await else { continue };

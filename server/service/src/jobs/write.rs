@@ -33,10 +33,10 @@ pub struct Writer {
 }
 
 impl Writer {
-    pub fn start(jobs: &Arc<Jobs>) -> Self {
+    /// A writer, and the task that it hands its writes to.
+    pub fn new(jobs: &Arc<Jobs>) -> (Self, impl Future<Output = ()> + Send + 'static) {
         let (sender, receiver) = mpsc::channel(super::WAITING);
-        tokio::spawn(run(jobs.clone(), receiver));
-        Writer { sender, jobs: jobs.clone() }
+        (Writer { sender, jobs: jobs.clone() }, run(jobs.clone(), receiver))
     }
 
     /// Writes, and waits for the database as long as it is unavailable.

@@ -77,7 +77,7 @@ pub async fn run_or_queue(
         Begun::Over(reply) => reply,
         Begun::Waits(run, asked, Some(reply)) => {
             // The client has its answer; the rest goes on without it.
-            app.background.spawn(run.go_on(asked, None));
+            app.runtime.spawn(run.go_on(asked, None));
             Some(reply)
         }
         Begun::Waits(run, asked, None) => {

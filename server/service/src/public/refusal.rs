@@ -101,7 +101,7 @@ pub fn keep(app: &App, request: &HttpRequest, id: Uuid, request_id: &str, sent: 
     if !sent.expected || !(KEPT.contains(&status) || status == 404) {
         return;
     }
-    let Some(permit) = app.journal.refusals.admit(now()) else { return };
+    let Some(permit) = app.journal.refusals.admit() else { return };
     let confidential =
         sent.entry.as_ref().is_none_or(|(workflow, _)| workflow.plan.input.properties.iter().any(|p| p.secret));
     let text = sent.body.as_ref().filter(|_| sent.parsed && !confidential).and_then(|(_, body)| {

@@ -6,19 +6,13 @@ use uuid::Uuid;
 
 use super::look::phase;
 use super::write::release_ordering_key;
-use super::{JobPhase, TRIES, uuid};
+use super::{JobPhase, uuid};
 use crate::{Doing, Error, Micros, Result, Store};
 
 impl Store {
     /// Cancels a job that waits, or asks one that runs to stop. Gives the phase in which it was found.
     pub async fn cancel_job(&self, id: Uuid, now: Micros, past: &str) -> Result<Option<JobPhase>> {
-        for attempt in 1.. {
-            match self.try_cancel(id, now, past).await {
-                Err(error) if error.is_contention() && attempt < TRIES => super::again(attempt).await,
-                other => return other,
-            }
-        }
-        Err(Error::Contended)
+        super::repeated(|| self.try_cancel(id, now, past)).await
     }
 
     async fn try_cancel(&self, id: Uuid, now: Micros, past: &str) -> Result<Option<JobPhase>> {

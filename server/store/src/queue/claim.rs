@@ -4,7 +4,7 @@
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
-use super::{TRIES, portions, push_ids, uuid};
+use super::{portions, push_ids, uuid};
 use crate::{Doing, Error, Micros, Result, Store};
 
 /// The earliest job of one lane and claim_rank, and how the lane stands.
@@ -136,19 +136,18 @@ impl Store {
         stamp: Micros,
     ) -> Result<Taken> {
         let claim = Claim { worker, lane, places, generation: room.generation, stamp };
-        for attempt in 1.. {
-            let taken = match room {
+        let taken = super::repeated(|| async {
+            match room {
                 Room { at_once: None, gap: None, .. } => self.claim_plain(claim, most).await,
                 _ => self.claim_limited(claim, room, most).await,
-            };
-            match taken {
-                Err(error) if error.is_contention() && attempt < TRIES => super::again(attempt).await,
-                Ok(taken) if taken.jobs.iter().all(|job| job.ordering_key.is_none()) => return Ok(taken),
-                Ok(taken) => return self.take_turns_again(worker, taken).await,
-                other => return other,
             }
+        });
+        let taken = taken.await?;
+        if taken.jobs.iter().all(|job| job.ordering_key.is_none()) {
+            return Ok(taken);
         }
-        Err(Error::Contended)
+        // The jobs are marked as taken: who loses against another process tries again.
+        super::repeated(|| self.take_turns(worker, taken.clone())).await
     }
 
     async fn claim_plain(&self, claim: Claim<'_>, most: u32) -> Result<Taken> {
@@ -206,17 +205,6 @@ impl Store {
         }
         tx.commit().await.doing("taking jobs")?;
         Ok(Taken { more: jobs.len() as i64 == most && room.gap.is_none(), jobs, next })
-    }
-
-    /// The jobs are marked as taken: who loses against another process tries again.
-    async fn take_turns_again(&self, worker: Uuid, taken: Taken) -> Result<Taken> {
-        for attempt in 1..TRIES {
-            match self.take_turns(worker, taken.clone()).await {
-                Err(error) if error.is_contention() => super::again(attempt).await,
-                other => return other,
-            }
-        }
-        Err(Error::Contended)
     }
 
     /// Of jobs of one ordering key only one may run; the others wait behind it.
@@ -353,29 +341,23 @@ impl Store {
 
     /// Reclaims the jobs of an expired worker: each gets a new fence. Returns how many.
     pub async fn reclaim(&self, dead: Uuid, now: Micros) -> Result<u64> {
-        let (mut all, mut lost) = (0, 0);
+        let mut all = 0;
         loop {
-            let done = sqlx::query!(
-                "UPDATE job SET phase = 1, claim_rank = 0, wake = ?, worker = NULL, fence = fence + 1, changes = changes + 1
+            let some = super::repeated(|| async {
+                sqlx::query!(
+                    "UPDATE job SET phase = 1, claim_rank = 0, wake = ?, worker = NULL, fence = fence + 1, changes = changes + 1
                  WHERE phase = 2 AND worker = ? LIMIT 500",
-                now,
-                dead.as_bytes().as_slice()
-            )
-            .execute(&self.pool)
-            .await
-            .doing("taking over from a dead worker");
-            match done {
-                Ok(done) => {
-                    all += done.rows_affected();
-                    if done.rows_affected() < 500 {
-                        break;
-                    }
-                }
-                Err(error) if error.is_contention() && lost < TRIES => {
-                    lost += 1;
-                    super::again(lost).await;
-                }
-                Err(error) => return Err(error),
+                    now,
+                    dead.as_bytes().as_slice()
+                )
+                .execute(&self.pool)
+                .await
+                .doing("reclaiming jobs of a dead worker")
+            });
+            let some = some.await?.rows_affected();
+            all += some;
+            if some < 500 {
+                break;
             }
         }
         sqlx::query!("DELETE FROM worker WHERE id = ?", dead.as_bytes().as_slice())

@@ -24,6 +24,7 @@ pub use write::{End, NewOutcome, Write};
 
 use std::collections::{BTreeSet, HashSet};
 
+use backon::{ExponentialBuilder, Retryable};
 use sqlx::{MySql, QueryBuilder};
 use uuid::Uuid;
 
@@ -32,7 +33,7 @@ use crate::{Doing, Error, Micros, Result, Store};
 /// Rows of one statement.
 pub const ROWS: usize = 200;
 /// How often a transaction that lost against another one is retried.
-const TRIES: u32 = 8;
+const TRIES: usize = 8;
 
 pub use kanzlei_model::run::JobPhase;
 
@@ -85,13 +86,7 @@ impl Store {
     /// Queues jobs in one transaction. One that is there already stays as it is, so that it may be done
     /// again after a connection broke.
     pub async fn enqueue(&self, jobs: &[NewJob], batch: Option<&NewBatch>) -> Result<()> {
-        for attempt in 1.. {
-            match self.try_enqueue(jobs, batch).await {
-                Err(error) if error.is_contention() && attempt < TRIES => again(attempt).await,
-                other => return other,
-            }
-        }
-        Err(Error::Contended)
+        repeated(|| self.try_enqueue(jobs, batch)).await
     }
 
     async fn try_enqueue(&self, jobs: &[NewJob], batch: Option<&NewBatch>) -> Result<()> {
@@ -185,9 +180,15 @@ impl Lanes {
     }
 }
 
-/// A short pause before a transaction that lost is retried, longer each time.
-async fn again(attempt: u32) {
-    tokio::time::sleep(std::time::Duration::from_millis(u64::from(attempt * attempt))).await;
+/// The pauses before a transaction that lost against another one is repeated.
+fn pauses() -> ExponentialBuilder {
+    let (least, most) = (std::time::Duration::from_millis(1), std::time::Duration::from_millis(50));
+    ExponentialBuilder::default().with_min_delay(least).with_max_delay(most).with_jitter().with_max_times(TRIES - 1)
+}
+
+/// Repeats a transaction as long as it loses against others, [`TRIES`] times in all.
+async fn repeated<T, F: Future<Output = Result<T>>>(transaction: impl FnMut() -> F) -> Result<T> {
+    transaction.retry(pauses()).when(Error::is_contention).await
 }
 
 /// Parts of 128, 64, … 1 rows: so that there are few statements, which a connection prepares once and

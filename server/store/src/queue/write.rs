@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
-use super::{JobPhase, TRIES, portions, push_ids, uuid};
+use super::{JobPhase, portions, push_ids, uuid};
 use crate::{Doing, Error, Micros, Result, Store};
 
 /// An outcome to be written down.
@@ -60,13 +60,7 @@ impl Store {
     /// worker's. What was not is not written. May be done again when it is not known whether it worked
     /// (a connection broke while the transaction was ending): what is there already stays as it is.
     pub async fn write_jobs(&self, writes: &[&Write], now: Micros) -> Result<Vec<bool>> {
-        for attempt in 1.. {
-            match self.try_write(writes, now).await {
-                Err(error) if error.is_contention() && attempt < TRIES => super::again(attempt).await,
-                other => return other,
-            }
-        }
-        Err(Error::Contended)
+        super::repeated(|| self.try_write(writes, now)).await
     }
 
     async fn try_write(&self, writes: &[&Write], now: Micros) -> Result<Vec<bool>> {

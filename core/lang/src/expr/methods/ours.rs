@@ -104,11 +104,11 @@ impl Eval<'_> {
                     Err(error) => return range_failure(format!("`time.startOf`: {error}")),
                 }
             }
-            DigestSha256 => return self.make_text(hex(&Sha256::digest(text(0).as_bytes()))),
+            DigestSha256 => return self.make_text(format!("{:x}", Sha256::digest(text(0).as_bytes()))),
             DigestHmacSha256 => match Hmac::<Sha256>::new_from_slice(text(0).as_bytes()) {
                 Ok(mut mac) => {
                     mac.update(text(1).as_bytes());
-                    return self.make_text(hex(&mac.finalize().into_bytes()));
+                    return self.make_text(format!("{:x}", mac.finalize().into_bytes()));
                 }
                 Err(_) => return range_failure("this key cannot be used"),
             },
@@ -266,8 +266,4 @@ fn written(zoned: &Zoned) -> String {
     } else {
         zoned.timestamp().display_with_offset(zoned.offset()).to_string()
     }
-}
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }

@@ -1,0 +1,94 @@
+//! What all listeners share, and what follows from deploys.
+
+use std::sync::atomic::AtomicUsize;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use actix_web::web::Data;
+use arc_swap::ArcSwap;
+use governor::DefaultDirectRateLimiter;
+use kanzlei_store::Store;
+
+use crate::background::Background;
+use crate::error::Result;
+use crate::journal::Journal;
+use crate::live::Live;
+use crate::outside::Outside;
+use crate::{control, jobs};
+
+/// What all listeners share.
+pub struct App {
+    pub store: Store,
+    pub live: Arc<ArcSwap<Live>>,
+    pub jobs: Arc<jobs::Jobs>,
+    pub journal: Arc<Journal>,
+    pub public_url: String,
+    pub started: i64,
+    pub in_flight: Arc<AtomicUsize>,
+    pub most_in_flight: usize,
+    pub outside: Arc<Outside>,
+    /// Where databases for rehearsals are made, and those that are lent.
+    pub scratch: kanzlei_store::outside::Outside,
+    pub lent: control::scratch::Lent,
+    pub session: Duration,
+    pub deploying: tokio::sync::Mutex<()>,
+    /// Hashes of tokens that were shown and found good.
+    pub tokens: Mutex<Vec<String>>,
+    /// Wrong tokens that are answered in a second.
+    pub guesses: DefaultDirectRateLimiter,
+    /// The runtime that ends last: runs go on in it after their answer, and statements belong to it.
+    pub runtime: tokio::runtime::Handle,
+    /// Threads for work that needs the processor for long.
+    pub background: Background,
+    /// Base addresses that replace those of the service documents.
+    pub bases: std::collections::BTreeMap<String, String>,
+}
+
+impl App {
+    /// Reads what is live and puts it in force for all requests that begin from now on.
+    pub async fn reload(&self) -> Result<()> {
+        // Read before the documents: a deploy between the two is seen when the generation is looked at
+        // again.
+        let generation = self.store.generation().await?;
+        let documents = self.store.live_at(generation).await?;
+        let (bases, journal) = (self.bases.clone(), self.journal.clone());
+        let (before, public_url) = (self.live.load_full(), self.public_url.clone());
+        let build = move || Live::build(documents, generation, &bases, &journal, &before, &public_url);
+        self.live.store(Arc::new(self.background.run(build).await?));
+        Ok(())
+    }
+}
+
+/// Goes to another node of the database's cluster when the one in use is away.
+pub async fn keep_server(store: Store) {
+    let mut every = tokio::time::interval(Duration::from_millis(500));
+    every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    loop {
+        every.tick().await;
+        match store.look_for_server().await {
+            Ok(None) => {}
+            Ok(Some(server)) => tracing::warn!(server, "the database was unavailable; another of its servers is used"),
+            Err(error) => tracing::debug!(%error, "none of the database's servers answers"),
+        }
+    }
+}
+
+/// Puts in force what another process on the same database deployed.
+pub async fn follow_deploys(app: Data<App>) {
+    let mut every = tokio::time::interval(Duration::from_millis(200));
+    every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    loop {
+        every.tick().await;
+        let Ok(generation) = app.store.generation().await else { continue };
+        if generation != app.live.load().generation {
+            let _turn = app.deploying.lock().await;
+            // Secrets are shared too.
+            let _ = app.outside.secrets.load(&app.store).await;
+            if generation != app.live.load().generation
+                && let Err(error) = app.reload().await
+            {
+                tracing::warn!(%error, "what was deployed elsewhere is not in force here yet");
+            }
+        }
+    }
+}

@@ -1,0 +1,81 @@
+//! Renewing the lease, on a thread and a connection of its own: whatever else keeps the process busy, its jobs
+//! stay its own as long as it lives.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use kanzlei_store::Store;
+use tokio::sync::{mpsc, oneshot};
+use tokio_util::sync::CancellationToken;
+use uuid::Uuid;
+
+use super::worker::Shared;
+use crate::clock::now;
+
+/// How soon a renewal that failed is tried again.
+const RETRY: Duration = Duration::from_millis(200);
+
+/// What the thread needs.
+pub struct Renewal {
+    /// Addresses of the database.
+    pub urls: String,
+    pub worker: Uuid,
+    pub shared: Arc<Shared>,
+    /// Told when others declared this worker dead.
+    pub dead: mpsc::Sender<()>,
+    pub stop: CancellationToken,
+}
+
+impl Renewal {
+    /// Starts the thread; what is returned ends when the thread does.
+    pub fn start(self) -> std::io::Result<oneshot::Receiver<()>> {
+        let (alive, ended) = oneshot::channel();
+        std::thread::Builder::new().name("lease".into()).spawn(move || {
+            let _alive = alive;
+            match tokio::runtime::Builder::new_current_thread().enable_all().build() {
+                Ok(runtime) => runtime.block_on(self.run()),
+                Err(error) => tracing::error!(%error, "the lease cannot be renewed"),
+            }
+        })?;
+        Ok(ended)
+    }
+
+    async fn run(self) {
+        // Its pool belongs to this thread's runtime.
+        let store = match Store::connect(&self.urls, 1) {
+            Ok(store) => store,
+            Err(error) => return tracing::error!(%error, "the lease cannot be renewed"),
+        };
+        let length = self.shared.lease.length;
+        loop {
+            let sent = Instant::now();
+            let expires = now() + length.as_micros() as i64;
+            let renewed = tokio::select! {
+                renewed = tokio::time::timeout(length / 4, store.beat(self.worker, expires)) => renewed,
+                () = self.stop.cancelled() => break,
+            };
+            let pause = match renewed {
+                Ok(Ok(true)) => {
+                    self.shared.lease.renewed(sent);
+                    length / 4
+                }
+                Ok(Ok(false)) => {
+                    // It is registered anew; until then nothing is renewed.
+                    let _ = self.dead.try_send(());
+                    RETRY
+                }
+                Ok(Err(error)) => {
+                    tracing::debug!(%error, "the lease was not renewed");
+                    let _ = store.look_for_server().await;
+                    RETRY
+                }
+                Err(_) => RETRY,
+            };
+            tokio::select! {
+                () = tokio::time::sleep(pause.saturating_sub(sent.elapsed())) => {}
+                () = self.stop.cancelled() => break,
+            }
+        }
+        store.close().await;
+    }
+}

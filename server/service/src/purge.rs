@@ -1,0 +1,95 @@
+//! Deleting what is old, in small batches.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use kanzlei_store::Store;
+
+use crate::clock;
+use crate::config::Config;
+use crate::outside::Outside;
+
+/// Days that markers outlive their jobs.
+const MARKER_DAYS: i64 = 7;
+
+/// How long and how many are kept; times in days.
+#[derive(Clone, Copy)]
+pub struct Kept {
+    runs: i64,
+    jobs: i64,
+    failed_jobs: i64,
+    most: u64,
+}
+
+impl Kept {
+    pub fn new(config: &Config) -> Self {
+        Kept {
+            runs: config.journal.days.into(),
+            jobs: config.jobs.days.into(),
+            failed_jobs: config.jobs.failed_days.into(),
+            most: config.jobs.most,
+        }
+    }
+}
+
+/// Deletes what is old every minute, until the process ends.
+pub async fn run(store: Store, outside: Arc<Outside>, kept: Kept) {
+    const DAY: i64 = 86_400_000_000;
+    let mut every = tokio::time::interval(Duration::from_secs(60));
+    loop {
+        every.tick().await;
+        let at = clock::now();
+        let mut before = at - kept.jobs * DAY;
+        let mut failed_before = at - kept.failed_jobs * DAY;
+        if let Ok(Some(beyond)) = store.ended_beyond(kept.most).await {
+            before = before.max(beyond);
+            failed_before = failed_before.max(beyond);
+        }
+        let mut failed = Vec::new();
+        while purged(store.purge_runs(at - kept.runs * DAY, 500).await, &mut failed) >= 500 {}
+        while purged(store.purge_jobs(before, failed_before, 500).await, &mut failed) >= 500 {}
+        purged(store.purge_groups(failed_before.min(before)).await, &mut failed);
+        purged(store.purge_firings(at - kept.jobs * DAY).await, &mut failed);
+        purged(store.purge_answers(at).await, &mut failed);
+        purged(store.purge_refusals(at - kept.runs * DAY).await, &mut failed);
+        purged(store.purge_samples(at - 2 * DAY).await, &mut failed);
+        let age = Duration::from_secs(86_400 * (kept.jobs.max(kept.failed_jobs) + MARKER_DAYS) as u64);
+        for (name, database) in &outside.databases {
+            match purge_markers(&store, database, &outside.installation, age).await {
+                Ok(()) => {}
+                Err(why) => tracing::debug!(database = name, why, "old markers could not be deleted"),
+            }
+        }
+        if let Some(error) = failed.first() {
+            tracing::warn!(%error, failed = failed.len(), "old records could not be deleted; the next attempt is in a minute");
+        }
+    }
+}
+
+/// Deletes the markers of jobs that were purged long ago. One of a job that is there stays, however old it is.
+async fn purge_markers(
+    store: &Store,
+    database: &kanzlei_store::outside::Outside,
+    installation: &[u8; 16],
+    age: Duration,
+) -> std::result::Result<(), String> {
+    let told = |refused: kanzlei_store::outside::Refused| refused.told().1;
+    let mut gone = Vec::new();
+    for job in database.old_markers(installation, age).await.map_err(told)? {
+        if !store.has_job(job).await.map_err(|error| error.to_string())? {
+            gone.push(job);
+        }
+    }
+    database.remove_markers(installation, &gone).await.map_err(told)
+}
+
+/// How much was deleted; what went wrong is kept to be logged.
+fn purged<T: Into<u64>>(result: kanzlei_store::Result<T>, failed: &mut Vec<kanzlei_store::Error>) -> u64 {
+    match result {
+        Ok(count) => count.into(),
+        Err(error) => {
+            failed.push(error);
+            0
+        }
+    }
+}
