@@ -181,7 +181,7 @@ pub enum Command {
         #[arg(long, default_value_t = 20)]
         limit: u32,
     },
-    /// List requests that were turned away before a run began, newest first
+    /// List requests that were refused before a run began, newest first
     #[command(after_help = "Examples:\n  kanzlei refusals\n  kanzlei refusals berth-quote --status 422")]
     Refusals {
         /// Only requests to this workflow
@@ -277,7 +277,7 @@ pub enum Command {
     },
     /// List lanes: what waits, what runs, what they keep to
     Lanes,
-    /// Hold a lane, let it go on, or cancel what waits in it
+    /// Hold a lane, release it, or cancel the jobs that wait in it
     #[command(
         after_help = "Examples:\n  kanzlei lane hold reminders\n  kanzlei lane release reminders\n  kanzlei lane empty reminders"
     )]
@@ -351,7 +351,7 @@ pub struct Rehearse {
     pub against: Option<String>,
 }
 
-/// Which jobs are meant; everything that is said must fit.
+/// Which jobs are selected; everything that is set must fit.
 #[derive(ClapArgs, Default)]
 pub struct Select {
     /// scheduled, queued, running, waiting, succeeded, rejected, failed or cancelled

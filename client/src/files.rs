@@ -8,7 +8,7 @@ use kanzlei_lang::document::{self, Source};
 
 use crate::Failure;
 
-/// The most files looked at below the given folders.
+/// The most files read below the given folders.
 const MOST_FILES: usize = 20_000;
 
 /// Reads documents. Folders are searched; for single files the services and workflows of the folder they

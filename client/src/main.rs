@@ -21,7 +21,7 @@ pub enum Failure {
     Usage(String),
     /// The service cannot be reached.
     Away(String),
-    /// Anything else, told to the person.
+    /// Anything else, as it is shown.
     Told(String),
 }
 

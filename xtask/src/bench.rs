@@ -216,7 +216,7 @@ fn endpoint(seconds: u32, rounds: u32) -> Done {
     let begun = Instant::now();
     whole.office.restart_service()?;
     let ready = begun.elapsed();
-    // What starting needed and no longer does is given back within moments.
+    // What starting needed and no longer does is returned within moments.
     std::thread::sleep(Duration::from_secs(2));
     println!(
         "ready after {} ms with 102 workflows (wanted under 500); idle memory {:.1} MB (wanted under 60)",

@@ -54,7 +54,7 @@ pub fn take() -> Done {
     jobs.push(post("/harbours/NES/arrivals", r#"{"imo":"9305478","arrives":"2027-03-04T06:00:00Z"}"#));
     jobs.push(format!("{behave}/registry?fail_next=9'"));
     jobs.push(post("/harbours/LIN/arrivals", r#"{"imo":"9631073","arrives":"2027-03-04T09:00:00Z"}"#));
-    // Requests that are turned away.
+    // Requests that are refused.
     jobs.push(post("/clearances", r#"{"imo":"941735","cargo":"diesel oil"}"#));
     jobs.push(post("/harbours/OSL/quotes", r#"{"imo":"9074720"}"#));
     jobs.push(format!("curl -sS -X PUT http://127.0.0.1:{}/clearances", ports.public));

@@ -57,7 +57,7 @@ impl Lent for Database {
 
 impl Drop for Database {
     fn drop(&mut self) {
-        // What is not given back is taken back after two minutes.
+        // A database that is not returned is dropped after two minutes.
         let _ = self.api.delete(&format!("/scratch/{}", self.name));
     }
 }

@@ -88,7 +88,7 @@ fn print_paragraph(paragraph: &Paragraph) {
         println!("{indent}      {} {when}", draw::dim("when"));
     }
     let width = paragraph.rows.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
-    // An expression over several lines goes on below its beginning.
+    // An expression over several lines continues below its beginning.
     let below = format!("\n{indent}{}", " ".repeat(7 + width));
     for (name, value) in &paragraph.rows {
         println!("{indent}      {} {}", draw::dim(&format!("{name:<width$}")), value.trim_end().replace('\n', &below));

@@ -1,4 +1,4 @@
-//! `refusals` and `find`: requests that were turned away, and whatever a request led to.
+//! `refusals` and `find`: requests that were refused, and whatever a request led to.
 
 use kanzlei_api::jobs::{JobFilter, JobPage};
 use kanzlei_api::runs::{Refusal, RefusalFilter, RefusalPage, RunFilter, RunPage};

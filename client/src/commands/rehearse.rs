@@ -1,4 +1,4 @@
-//! `rehearse`: runs cases offline, in parallel, and tells what differs and what was not reached.
+//! `rehearse`: runs cases offline, in parallel, and reports what differs and what was not reached.
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -17,7 +17,7 @@ use crate::api::Api;
 use crate::args::Rehearse;
 use crate::{Done, Failure, draw, files};
 
-/// How often files are looked at for changes.
+/// How often files are checked for changes.
 const WATCH: Duration = Duration::from_millis(300);
 
 pub fn rehearse(args: &Rehearse, api: impl Fn() -> Result<Api, Failure>, json: bool) -> Done {
@@ -73,7 +73,7 @@ fn once(args: &Rehearse, api: &impl Fn() -> Result<Api, Failure>, json: bool) ->
         }
     };
     let took = begun.elapsed();
-    // With some cases only, nothing can be said of what the others reach.
+    // With some cases only, what the others reach is not known.
     let coverage = if args.only.is_none() && args.against.is_none() {
         coverage(&checked, &rehearsals, &results)
     } else {
@@ -138,7 +138,7 @@ fn coverage(checked: &Checked, rehearsals: &[Prepared], results: &[CaseResult]) 
     plans.into_values().map(|plan| Coverage::of(plan, &reached)).collect()
 }
 
-/// Whether the cases of a bundle pass; tells those that do not. For `deploy`.
+/// Whether the cases of a bundle pass; reports those that do not. For `deploy`.
 pub fn all_pass(rehearsals: &[Prepared], api: &Api) -> bool {
     let chosen = choose(rehearsals, None);
     let results = run(&chosen, Some(api));

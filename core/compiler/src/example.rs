@@ -5,7 +5,7 @@ use serde_json::{Map, Value as Json, json};
 use crate::input::{From, InputPlan};
 use crate::plan::Endpoint;
 
-/// An example that fits a schema as well as can be told without searching.
+/// An example that fits a schema as well as possible without searching.
 pub fn of(schema: &Json) -> Json {
     for key in ["const", "default"] {
         if let Some(value) = schema.get(key) {

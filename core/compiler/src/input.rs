@@ -140,8 +140,8 @@ pub fn encoded(text: &str) -> String {
 pub type Sent = (String, Vec<(String, String)>, Option<Json>);
 
 impl InputPlan {
-    /// The request to an endpoint that gives this input: the other way round of [`InputPlan::gather`].
-    /// Nothing where no such request gives just this.
+    /// The request to an endpoint that leads to this input: the reverse of [`InputPlan::gather`].
+    /// Nothing where no request leads to exactly this.
     pub fn request(&self, path: &str, endpoint: &EndpointInput, input: &Value) -> Option<Sent> {
         let given = input.to_serde();
         let given = given.as_object()?;
@@ -164,7 +164,7 @@ impl InputPlan {
             }
         }
         let body = body.or_else(|| (!members.is_empty()).then(|| members.into()));
-        // Whether it does is tried out; there are inputs that no text gives.
+        // Whether it does is tried out; there are inputs that no text leads to.
         let path: Vec<(&str, String)> = path
             .split('/')
             .zip(target.split('/'))
@@ -181,7 +181,7 @@ impl InputPlan {
         (gathered == *input).then_some((target, headers, body))
     }
 
-    /// Compiles the declarations; an invalid schema is given back with its property and what is wrong.
+    /// Compiles the declarations; an invalid schema is returned with its property and what is wrong.
     pub fn new(properties: &[Property], extra: bool) -> Result<Self, Vec<(usize, String)>> {
         let mut faults = Vec::new();
         let mut declared = Vec::new();
@@ -234,7 +234,7 @@ impl InputPlan {
 
     /// Takes the input of one endpoint out of a request.
     ///
-    /// `header` gives a request header by name.
+    /// `header` returns a request header by name.
     pub fn gather(
         &self,
         endpoint: &EndpointInput,
@@ -309,7 +309,7 @@ impl InputPlan {
     }
 
     /// Takes an input as it is given to a workflow that is not entered through an endpoint: defaults
-    /// are filled in, and what does not fit is told.
+    /// are filled in, and what does not fit is reported.
     pub fn accept(&self, given: &Value) -> Result<Value, Box<Problem>> {
         let mut errors = Vec::new();
         let mut input = match given.to_serde() {

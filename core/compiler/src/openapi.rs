@@ -50,7 +50,7 @@ pub fn document<'p>(plans: impl IntoIterator<Item = &'p Plan>, server: &str) -> 
     })
 }
 
-/// A queued run, as `/~/jobs/{id}` tells it.
+/// A queued run, as `/~/jobs/{id}` returns it.
 fn job_schema() -> Json {
     let instant = json!({"type": ["string", "null"], "format": "date-time"});
     json!({

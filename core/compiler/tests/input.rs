@@ -134,7 +134,7 @@ fn an_input_gives_the_request_it_came_from() {
             r#"{"id":5,"who":{"name":"Tare"},"flag":true,"pin":"x"}"#,
             Some(r#"/x/5?flag=true&pin=x [] {"name":"Tare"}"#),
         ),
-        // An empty list leaves no trace in a query; neither does what no request of the endpoint gives.
+        // An empty list leaves no trace in a query; neither does what no request of the endpoint leads to.
         (&get, r#"{"id":5,"tags":[],"flag":true,"pin":"x"}"#, None),
         (&get, r#"{"id":5,"flag":true,"pin":"x","other":1}"#, None),
         (&get, r#"{"id":"•••","flag":true,"pin":"x"}"#, None),

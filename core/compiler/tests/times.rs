@@ -1,4 +1,4 @@
-//! Dates, instants and spans: which of them a place takes, and what is told of the others.
+//! Dates, instants and spans: which of them a place accepts, and what is reported of the others.
 
 use kanzlei_compiler::check::{Bundle, check};
 

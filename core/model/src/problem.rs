@@ -7,7 +7,7 @@ use crate::value::{ObjectBuilder, Value};
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Problem {
-    /// A URI for the kind of problem; `about:blank` unless the workflow says.
+    /// A URI for the kind of problem; `about:blank` by default.
     #[serde(rename = "type", default, skip_serializing_if = "Option::is_none")]
     pub problem_type: Option<String>,
     pub title: String,

@@ -122,7 +122,7 @@ impl JobPhase {
 
     /// The one state that a job has on every page, in every count and in every filter.
     ///
-    /// `ahead` says whether its time is still to come, `begun` whether it has begun and goes on then.
+    /// `ahead` says whether its time is still to come, `begun` whether it has begun and resumes then.
     pub fn state(self, ahead: bool, begun: bool) -> RunState {
         match self {
             JobPhase::Ready if ahead && begun => RunState::Waiting,

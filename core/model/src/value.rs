@@ -77,7 +77,7 @@ impl Value {
         Value::List(Arc::new(List { items, depth, named: None }))
     }
 
-    /// The list a pattern match gives, with its further members by name.
+    /// The list a pattern match returns, with its further members by name.
     pub fn match_list(items: Vec<Value>, named: Arc<Object>) -> Self {
         Value::List(Arc::new(List { items, depth: 1, named: Some(named) }))
     }
@@ -140,7 +140,7 @@ impl Value {
     }
 
     /// JSON text, as `JSON.stringify` writes it, except that integers keep their 64 bits and
-    /// `undefined` at the top gives `null`.
+    /// `undefined` at the top returns `null`.
     pub fn to_json(&self) -> String {
         let mut out = String::new();
         self.write_json(&mut out);

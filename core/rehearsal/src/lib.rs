@@ -203,7 +203,7 @@ impl Prepared {
                 (result, Some(machine))
             }
             Err(problem) => {
-                // The request never becomes a run: its answer is all there is to look at.
+                // The request never becomes a run: its answer is all there is to compare.
                 let reply =
                     Reply { status: problem.status, headers: Vec::new(), body: problem.to_value(), problem: true };
                 expect::without_run(case, &reply, &mut result.differences);
@@ -277,7 +277,7 @@ impl Prepared {
         found
     }
 
-    /// The request of a case: method, path with query, headers, body; nothing for one that gives its
+    /// The request of a case: method, path with query, headers, body; nothing for one that has its
     /// input itself.
     pub fn request(&self, index: usize) -> Option<CaseRequest> {
         let Entered::Request { endpoint, path, query, headers, body } = &self.cases[index].entered else { return None };

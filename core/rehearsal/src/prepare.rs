@@ -299,7 +299,7 @@ impl Compiler<'_, '_, '_> {
         Stub { name: stub.name.text.clone(), answers }
     }
 
-    /// The operation a stub stands for; one that cannot be meant is told.
+    /// The operation a stub stands for; one that matches nothing is reported.
     fn operation(&mut self, stub: &cases::Stub) -> Option<(Arc<Described>, Operation)> {
         let name = &stub.name;
         self.used(name);

@@ -1,8 +1,8 @@
-//! Recording: a past run, as the journal tells it, becomes a case that shows the same.
+//! Recording: a past run, as the journal has it, becomes a case that shows the same.
 //!
 //! What was asked of services, databases and the queue becomes stubs; where one of them answered this
-//! time so and that time so, a condition on what was asked tells them apart, and where none does they
-//! answer in turn. Ids of jobs and callbacks become those that a rehearsal gives out. Knows nothing of
+//! time so and that time so, a condition on what was asked distinguishes them, and where none does they
+//! answer in turn. Ids of jobs and callbacks become those that a rehearsal makes. Knows nothing of
 //! where journals are kept.
 //!
 //! ```
@@ -31,7 +31,7 @@ pub struct Past {
     /// RFC 3339; nothing for the default of cases.
     pub started: String,
     pub input: Json,
-    /// The request that gives this input, where the run was entered by one.
+    /// The request that leads to this input, where the run was entered by one.
     pub request: Option<CaseRequest>,
     /// What the workflow remembered when it began; null where it uses nothing of it.
     pub kept: Json,
@@ -269,7 +269,7 @@ fn tried_answer(tried: &str) -> Json {
     }
 }
 
-/// A failure of a call that a stub can give.
+/// A failure of a call that a stub can produce.
 fn failing(kind: &str, detail: &Json) -> Json {
     match kind {
         // What cannot be read has come.
@@ -333,7 +333,7 @@ fn headers_told(headers: &Json) -> Map<String, Json> {
     told.map(|(name, value)| (name.clone(), value.clone())).collect()
 }
 
-/// What a statement gave, without what is as it is without being said.
+/// What a statement returned, without defaults.
 fn selected(rows: &Json) -> Json {
     if is_cut(rows) {
         return json!({"rows": [rows]});
@@ -420,7 +420,7 @@ fn told_apart(name: &str, entries: &[Entry]) -> Vec<String> {
     out
 }
 
-/// Parts entries that were answered differently by what was asked, as long as that tells them apart.
+/// Parts entries that were answered differently by what was asked, as long as that distinguishes them.
 fn part(entries: &[Entry], group: Vec<usize>, conditions: &[String], into: &mut Vec<(Vec<String>, Vec<usize>)>) {
     let first = &entries[group[0]].asked;
     let path = first.iter().map(|(path, _)| path).find(|path| {
@@ -523,7 +523,7 @@ fn jobs(steps: &[PastStep]) -> Map<String, Json> {
     out
 }
 
-/// Ids and addresses that the service gave out, and those a rehearsal gives in their place.
+/// Ids and addresses that the service made, and those of a rehearsal in their place.
 struct Ids(Vec<(String, String)>);
 
 impl Ids {

@@ -181,7 +181,7 @@ fn a_call_without_a_stub_brings_the_stub_to_paste() {
     let results = run("cases: w\nexamples: [{name: none, input: {imo: x}, expect: {state: succeeded}}]\n");
     assert_eq!(results[0].missing_stubs, [r#"s.get: {body: {"name":"Havbris","size":1.5}}"#]);
     assert!(!results[0].passed());
-    // Pasted, the case goes on to the next one that is missing.
+    // Pasted, the case continues to the next one that is missing.
     let stub = &results[0].missing_stubs[0];
     let results = run(&format!(
         "cases: w\nstubs:\n  {stub}\nexamples: [{{name: one, input: {{imo: x}}, expect: {{state: succeeded}}}}]\n"

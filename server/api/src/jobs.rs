@@ -196,7 +196,7 @@ api! {
         pub changes: u64,
     }
 
-    /// What a `note` step said.
+    /// The text of a `note` step.
     pub struct Note {
         pub at: Timestamp,
         pub text: String,

@@ -2,7 +2,7 @@
 //!
 //! The service fills these types and the client reads them, so neither can misspell a member. [`openapi`]
 //! makes the document from the same types; the console's TypeScript is generated from the document
-//! (`cargo xtask api`). Members that may be missing are null, unless they say otherwise.
+//! (`cargo xtask api`). Members that may be missing are null by default.
 //!
 //! ```
 //! let document = kanzlei_api::openapi::document();

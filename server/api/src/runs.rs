@@ -145,7 +145,7 @@ api! {
         pub dropped: u64,
     }
 
-    /// A request that was turned away before a run began.
+    /// A request that was refused before a run began.
     pub struct Refusal {
         pub id: Uuid,
         pub at: Timestamp,

@@ -66,7 +66,7 @@ api! {
     }
 }
 
-/// What an operation takes and returns: its parameters, body and answers with their types.
+/// What an operation accepts and returns: its parameters, body and answers with their types.
 pub fn described(api: &Json, id: &str, operation: &declared::Operation) -> Operation {
     let mut reader = Reader::new(api);
     let parameters = operation.parameters.iter().map(|p| Parameter {

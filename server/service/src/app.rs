@@ -36,7 +36,7 @@ pub struct App {
     pub tokens: Mutex<Vec<String>>,
     /// Wrong tokens that are answered in a second.
     pub guesses: DefaultDirectRateLimiter,
-    /// The runtime that ends last: runs go on in it after their answer, and statements belong to it.
+    /// The runtime that ends last: runs continue in it after their answer, and statements belong to it.
     pub runtime: tokio::runtime::Handle,
     /// Threads for work that needs the processor for long.
     pub background: Background,
@@ -47,7 +47,7 @@ pub struct App {
 impl App {
     /// Reads what is live and puts it in force for all requests that begin from now on.
     pub async fn reload(&self) -> Result<()> {
-        // Read before the documents: a deploy between the two is seen when the generation is looked at
+        // Read before the documents: a deploy between the two is seen when the generation is read
         // again.
         let generation = self.store.generation().await?;
         let documents = self.store.live_at(generation).await?;
@@ -59,7 +59,7 @@ impl App {
     }
 }
 
-/// Goes to another node of the database's cluster when the one in use is away.
+/// Goes to another node of the database's cluster when the one in use is unavailable.
 pub async fn keep_server(store: Store) {
     let mut every = tokio::time::interval(Duration::from_millis(500));
     every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);

@@ -3,7 +3,7 @@
 //! or late, no lease ends, no timetable fires twice.
 //!
 //! ```text
-//! now() = the database's time when it was looked at last + stopwatch since then
+//! now() = the database's time when it was read last + monotonic clock since then
 //! ```
 
 use std::sync::OnceLock;
@@ -14,9 +14,9 @@ use kanzlei_store::Store;
 use tokio::time::MissedTickBehavior;
 use uuid::{NoContext, Timestamp, Uuid};
 
-/// How often the database's time is looked at.
+/// How often the database's time is read.
 const LOOK: Duration = Duration::from_secs(2);
-/// Smaller differences are left alone, in microseconds: asking takes about as long.
+/// Smaller differences are ignored, in microseconds: asking takes about as long.
 const LEFT_ALONE: i64 = 5_000;
 
 /// Microseconds since 1970 UTC when the stopwatch began.

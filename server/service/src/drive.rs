@@ -18,7 +18,7 @@ use crate::journal::{Finished, Journal};
 use crate::live::{self, Workflow};
 use crate::outside::{self, Outside};
 
-/// A run with everything that stays the same while it goes on.
+/// A run with everything that stays the same while it runs.
 pub struct Run {
     pub id: Uuid,
     pub machine: Machine,
@@ -80,7 +80,7 @@ impl Run {
                 self.finish();
                 Begun::Over(answer.reply)
             }
-            // What takes long goes on in a task of its own.
+            // What takes long runs in a task of its own.
             Left::Waiting => Begun::Waits(Box::new(self), asked.asked, answer.reply),
         }
     }
@@ -138,7 +138,7 @@ impl Run {
 }
 
 /// The answer of a run, sent to the client as soon as it is there. Nobody follows a direct run, so nothing
-/// else is kept while it goes on.
+/// else is kept while it runs.
 #[derive(Default)]
 struct Answer {
     reply: Option<Reply>,

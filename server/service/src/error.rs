@@ -1,4 +1,4 @@
-//! What can go wrong in the service, and what a client of the control API is told of it.
+//! What can go wrong in the service, and what a client of the control API gets.
 
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};

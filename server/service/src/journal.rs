@@ -93,7 +93,7 @@ pub struct Journal {
     /// Bytes of runs that wait to be written, and how many may.
     held: AtomicUsize,
     most_bytes: usize,
-    /// Requests that were turned away before a run began.
+    /// Requests that were refused before a run began.
     pub refusals: Refusals,
     /// Bytes of a value that are shown.
     pub value_limit: usize,
@@ -101,7 +101,7 @@ pub struct Journal {
     pub database_away: std::sync::atomic::AtomicBool,
 }
 
-/// Writes what the journal is given; ends when told to and everything is written.
+/// Writes what the journal is given; ends when it is stopped and everything is written.
 pub struct Writer {
     store: Store,
     successes: mpsc::Receiver<Finished>,
@@ -231,7 +231,7 @@ impl Journal {
 }
 
 impl Writer {
-    /// Runs until `stop` says so and nothing is left, or the database stays away for five seconds then.
+    /// Runs until `stop` says so and nothing is left, or the database stays unavailable for five seconds then.
     pub async fn run(mut self, journal: Arc<Journal>, mut stop: watch::Receiver<bool>) {
         let mut tallies = BTreeMap::new();
         let mut count = tokio::time::interval(COUNT_EVERY);
@@ -378,7 +378,7 @@ fn step(machine: &Machine, record: &StepRecord, text: &dyn Fn(&Value) -> String)
         Value::Undefined => None,
         value => Some(text(&label.mask(value))),
     };
-    // Steps of the workflow itself are told by their paragraph; those of others bring their heading.
+    // Steps of the workflow itself are known by their paragraph; those of others bring their heading.
     let foreign = (record.level > 0).then(|| machine.plan_of(record).sheet.get(record.paragraph as usize)).flatten();
     let short = |text: &str, most: usize| text.chars().take(most).collect::<String>();
     let items = machine.items(record);

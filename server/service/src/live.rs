@@ -211,7 +211,7 @@ impl Live {
 pub fn bundle(documents: &[LiveDocument]) -> Bundle {
     let mut bundle = Bundle::default();
     for document in documents {
-        // Paths of different deploys may be equal; the name tells them apart.
+        // Paths of different deploys may be equal; the name distinguishes them.
         let path = format!(
             "live/{}/{}/{}",
             document.kind,

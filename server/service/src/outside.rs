@@ -43,7 +43,7 @@ pub struct Outside {
     pub jobs: Arc<Jobs>,
     pub databases: HashMap<String, Database>,
     /// Where statements run. Their connections belong to it, so it must end last: threads of listeners end
-    /// while jobs still go on.
+    /// while jobs still run.
     pub runtime: tokio::runtime::Handle,
     pub secrets: Arc<Secrets>,
     /// The largest answer of a service, in bytes.

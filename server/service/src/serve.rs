@@ -1,4 +1,4 @@
-//! The life of the process: everything is put together, runs until it is told to stop, and is taken down in order.
+//! The life of the process: everything is put together, runs until it is stopped, and ends in order.
 
 use std::net::SocketAddr;
 use std::sync::atomic::Ordering;
@@ -198,7 +198,7 @@ async fn put_together(config: &Config, store: Store, runtime: tokio::runtime::Ha
 }
 
 impl Service {
-    /// Listens, works and stops; returns why the process could not go on, where it did not stop by itself.
+    /// Listens, works and stops; returns why the process could not continue, where it did not stop by itself.
     async fn run(&self, config: &Config) -> Result<Option<String>> {
         let patience = config.limits.shutdown;
         let (public, control) = (self.public(config, patience)?, self.control(config)?);

@@ -1,4 +1,4 @@
-//! Requests that were turned away before a run began.
+//! Requests that were refused before a run began.
 
 use sqlx::{MySql, QueryBuilder};
 use uuid::Uuid;

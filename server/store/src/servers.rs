@@ -1,5 +1,5 @@
 //! The servers that hold the records: one, or the nodes of a cluster that all hold the same. Connections
-//! go to one of them at a time; when it is away, [`crate::Store::look_for_server`] goes to the next that
+//! go to one of them at a time; when it is unavailable, [`crate::Store::look_for_server`] goes to the next that
 //! answers.
 //!
 //! ```text

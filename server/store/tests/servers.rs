@@ -25,7 +25,7 @@ fn the_next_server_is_used_when_one_is_gone() {
         assert_eq!(port(&store).await, name(&second));
         assert_eq!(port(&store).await, None, "it stays there");
         assert_eq!(store.generation().await.expect("answers"), 0);
-        // One that is away already when a process starts is passed over.
+        // One that is unavailable when a process starts is passed over.
         let fresh = Store::open(&urls, 3).await.expect("opens at the second");
         assert_eq!(fresh.generation().await.expect("answers"), 0);
         second.stop();

@@ -69,7 +69,7 @@ fn records_are_kept() {
         access(&store).await;
         kept(&store).await;
         outside(&server.url("kanzlei_store")).await;
-        // What is kept survives a restart of the server, and a store that was there goes on.
+        // What is kept survives a restart of the server, and an open store continues.
         server.stop();
         assert!(store.live().await.expect_err("away").is_unreachable());
         server.run().expect("starts again");
@@ -181,7 +181,7 @@ async fn kept(store: &Store) {
     assert!(store.remove_secret("s").await.expect("removed") && !store.remove_secret("s").await.expect("asked"));
 }
 
-/// Statements of builders: values stay values, columns become JSON of their type, refusals are told apart.
+/// Statements of builders: values stay values, columns become JSON of their type, refusals are distinguished.
 async fn outside(url: &str) {
     let database = Outside::connect(url, 2).expect("pool");
     let within = std::time::Duration::from_secs(10);

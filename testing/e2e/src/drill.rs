@@ -274,7 +274,7 @@ impl<'o> Drill<'o> {
 
 /// How long a call that was sent before its owner was declared dead may be under way on a starved machine,
 /// in microseconds: it may arrive behind the outcome of who took over. A step that is begun again although
-/// its outcome was written shows later than this: nobody takes over within a second of a kill.
+/// its outcome was written shows later than this: nobody reclaims within a second of a kill.
 const UNDER_WAY: i64 = 1_000_000;
 
 /// Cuts all connections to a server, and returns when they have ended.

@@ -166,7 +166,7 @@ async fn an_operator_handles_jobs() {
     browser.press("", "Cancel").await;
     browser.press(modal, "Cancel the job").await;
     browser.see("cancelled by").await;
-    // The lane goes on: the others are done, and their answer is shown.
+    // The lane continues: the others are done, and their answer is shown.
     browser.goto(&page("/lanes")).await;
     browser.press(row, "Release").await;
     state(&jobs[0], "succeeded");

@@ -143,7 +143,7 @@ fn as_many_follow_as_may() {
     assert!(both.iter().all(|(_, line)| line.contains("200")), "{both:?}");
     let third = open();
     assert!(third.1.contains("503"), "{third:?}");
-    // Polling without waiting goes on, waiting does not.
+    // Polling without waiting continues, waiting does not.
     let poll = |headers: &[(&str, &str)]| get(&office, &format!("/~/jobs/{id}"), headers);
     assert_eq!(poll(&[]).status, 200);
     let refused = poll(&[("prefer", "wait=5")]);
@@ -183,7 +183,7 @@ fn repeated_requests_are_answered_as_the_first() {
     let busy = post(&office, "/basics", &[("idempotency-key", "slow")], &json!({"wait": "1500ms"}));
     assert!(busy.status == 409 && busy.header("retry-after").is_some(), "{busy:?}");
     assert_eq!(slow.join().expect("slow").status, 201);
-    // What was turned away may be sent again, mended.
+    // What was refused may be sent again, mended.
     assert_eq!(post(&office, "/basics", &[("idempotency-key", "mended")], &json!({"n": "x"})).status, 422);
     assert_eq!(post(&office, "/basics", &[("idempotency-key", "mended")], &json!({"n": 1})).status, 201);
 }

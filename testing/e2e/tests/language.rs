@@ -145,7 +145,7 @@ fn cases_are_run_by_the_client() {
     assert_eq!((&listed["failed"], &listed["coverage"][0]["branches_reached"]), (&json!(1), &json!(6)));
     run(&["deploy", folder, "--unrehearsed"], 0);
 
-    // Runs become cases that pass: one that tried again, one that looks at what was kept, one of a child
+    // Runs become cases that pass: one that tried again, one that reads what was kept, one of a child
     // and a database, one that was queued and waited for a callback.
     run(&["deploy", "demo/harbour"], 0);
     let quote = json!({"imo": "9074720", "arrives": "2027-03-04T06:00:00Z"});

@@ -65,7 +65,7 @@ impl Cluster {
         all.join(" ")
     }
 
-    /// Starts a node again after it was killed, and waits until it holds the records. It is told where it
+    /// Starts a node again after it was killed, and waits until it holds the records. It is reported where it
     /// stood, as Debian's own service does, so that it gets what it missed and not a whole copy, for
     /// which another node would stand still.
     pub fn restart(&mut self, node: usize) -> Result<()> {

@@ -4,7 +4,7 @@ use std::io;
 use std::net::TcpListener;
 use std::sync::atomic::{AtomicU32, Ordering};
 
-/// Ports are taken from below those that the kernel gives to outgoing connections (32768 and up on Linux):
+/// Ports are taken from below those that the kernel returns to outgoing connections (32768 and up on Linux):
 /// one of those may be gone again before it is listened on.
 const FIRST: u32 = 12_000;
 const COUNT: u32 = 20_000;

@@ -1,4 +1,4 @@
-//! Calls: services and operations that exist, what is sent against what the operation takes.
+//! Calls: services and operations that exist, what is sent against what the operation accepts.
 
 use std::time::Duration;
 
@@ -12,7 +12,7 @@ use kanzlei_lang::suggest;
 use kanzlei_lang::types::schema::Reader;
 use kanzlei_lang::types::{Shape, Text, Type, contradiction};
 
-/// How long an attempt may take unless call or service say.
+/// How long an attempt may take by default.
 const WITHIN: Duration = Duration::from_secs(10);
 
 pub(super) fn title(target: &Target) -> String {
@@ -29,7 +29,7 @@ pub(super) fn rows(call: &Call) -> Vec<(String, String)> {
     rows
 }
 
-/// What the step gives to the call; a value that did not compile is `None` and reported.
+/// What the step passes to the call; a value that did not compile is `None` and reported.
 struct Given {
     send: Vec<(String, Option<Maker>)>,
     /// Types of what is sent, in the same order.
@@ -283,7 +283,7 @@ fn finish(
     })
 }
 
-/// Reports what is sent and can never be what the operation takes.
+/// Reports what is sent and can never be what the operation accepts.
 fn argument_types(
     walk: &mut Walk,
     call: &Call,

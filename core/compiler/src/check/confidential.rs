@@ -137,7 +137,7 @@ impl Pass<'_, '_, '_> {
         self.shown(&label, lane.at, &format!("the ordering key of the lane `{}`", lane.text));
     }
 
-    /// The steps of a block; returns the label of what its last step gives.
+    /// The steps of a block; returns the label of what its last step returns.
     fn block(&mut self, steps: &[Step], block: BlockId) -> Label {
         let blocks = self.blocks;
         let mut result = Label::Clear;

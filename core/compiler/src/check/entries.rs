@@ -10,9 +10,9 @@ use kanzlei_lang::document::Workflow;
 use kanzlei_lang::document::workflow::{Endpoint, Property};
 use kanzlei_lang::suggest;
 
-/// How long a request may take unless the endpoint says.
+/// How long a request may take by default.
 pub(super) const TIME: Duration = Duration::from_secs(30);
-/// The largest body unless the endpoint says.
+/// The largest body by default.
 const BODY: u64 = 1 << 20;
 
 /// The addresses that are taken: by method and path with the names left out.

@@ -46,7 +46,7 @@ pub(super) fn lane(lane: &lane::Lane, report: &mut Report) -> Option<plan::Lane>
     })
 }
 
-/// What a workflow takes, by its document.
+/// The input of a workflow, by its document.
 fn takes(workflow: &Workflow) -> Vec<Takes<'_>> {
     let declared = workflow.input.iter();
     declared.map(|p| (p.name.text.as_str(), &p.schema, p.default.is_none() && !p.optional)).collect()
@@ -86,7 +86,7 @@ impl Walk<'_, '_, '_> {
         Some(lane.text.clone())
     }
 
-    /// The line of an `enqueue` step on the sheet, and what it gives.
+    /// The line of an `enqueue` step on the sheet, and what it returns.
     pub(super) fn enqueued(&mut self, enqueue: &Enqueue, paragraph: usize) -> Type {
         let mut rows: Vec<(String, String)> =
             enqueue.send.iter().map(|(name, node)| (name.text.clone(), sheet::inline(node))).collect();
@@ -169,7 +169,7 @@ impl Walk<'_, '_, '_> {
         })
     }
 
-    /// A text that is a time of some kind: told where it can be none.
+    /// A text that is a time of some kind: reported where it can be none.
     pub(super) fn timed(&mut self, node: &Node, wanted: &[Text]) -> Option<Maker> {
         let (maker, of) = self.typed(node);
         let exact =

@@ -14,6 +14,8 @@
 //! ```
 
 mod actions;
+mod answers;
+mod branches;
 mod calls;
 mod confidential;
 mod entries;
@@ -58,7 +60,7 @@ pub struct Bundle {
 pub struct Known {
     pub secrets: BTreeSet<String>,
     pub databases: BTreeSet<String>,
-    /// What databases said of statements, by database and text with `?` in place of the parameters.
+    /// What databases reported of statements, by database and text with `?` in place of the parameters.
     pub statements: BTreeMap<(String, String), Result<Vec<Column>, String>>,
     /// Tables whose engine has no transactions, with the engine, by database.
     pub no_transactions: BTreeMap<String, Vec<(String, String)>>,
@@ -66,7 +68,7 @@ pub struct Known {
     pub unprepared: BTreeMap<String, Vec<String>>,
 }
 
-/// A column that a statement gives.
+/// A column that a statement returns.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Column {
     pub name: String,

@@ -31,7 +31,7 @@ fn input(workflow: &Workflow) -> Type {
         value: schema::read(&property.schema),
         optional: property.optional && property.default.is_none(),
     });
-    // Members that are not declared are told with the places of their uses.
+    // Members that are not declared are reported at their uses.
     Type::Object(Arc::new(Shape { members: members.collect(), rest: Some(Type::Unknown) }))
 }
 

@@ -15,7 +15,7 @@ use kanzlei_lang::document::workflow::Answer;
 use kanzlei_lang::suggest;
 use kanzlei_lang::types::{Type, row};
 
-/// How long statements may take unless the step says.
+/// How long statements may take by default.
 const WITHIN: std::time::Duration = std::time::Duration::from_secs(5);
 
 pub(super) fn compile(walk: &mut Walk, sql: &Sql) -> Option<plan::Sql> {
@@ -209,7 +209,7 @@ fn words(text: &str) -> Vec<String> {
 }
 
 impl Walk<'_, '_, '_> {
-    /// What the database said of a statement, where it was asked.
+    /// What the database reported of a statement, where it was asked.
     pub(super) fn described(
         &self,
         database: &str,

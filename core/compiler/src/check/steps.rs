@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
+use super::actions::At;
 use super::{Known, confidential, entries, scope};
 use crate::input::InputPlan;
 use crate::plan::sheet::{self, Paragraph};
@@ -193,11 +194,11 @@ pub(super) struct Walk<'w, 'r, 's> {
     pub fails: Vec<(u16, Option<String>)>,
     /// What is known of the names here.
     pub env: Env,
-    /// What the latest step of the block gives.
+    /// What the latest step of the block returns.
     pub result: Type,
-    /// What the condition or status looked at last gives.
+    /// What the condition or status read last returns.
     pub last: Type,
-    /// Whether it was told already that it is always the same.
+    /// Whether it was reported already that it is always the same.
     pub told_constant: bool,
     /// How many loops and parallel branches are around: in them no step may answer the client.
     pub apart_from_client: u32,
@@ -249,7 +250,7 @@ impl Walk<'_, '_, '_> {
         (id, end)
     }
 
-    /// Runs `inner` and takes the names it defined out of the scope again; returns them.
+    /// Runs `inner` and removes the names it defined from the scope; returns them.
     pub(super) fn apart<T>(&mut self, inner: impl FnOnce(&mut Self) -> T) -> (T, Vec<String>) {
         let open = self.scope.open();
         let result = inner(self);
@@ -291,7 +292,7 @@ impl Walk<'_, '_, '_> {
         }
         let result_before = std::mem::replace(&mut self.result, Type::Undefined);
         let before = self.scope.open();
-        let (action, mut end, mut gives) = self.action(step, paragraph, &mut inside, answered);
+        let (action, mut end, mut gives) = self.action(step, At { paragraph, inside: &mut inside, answered });
         let id = match (&step.id, &step.action) {
             (
                 Some(id),

@@ -49,7 +49,7 @@ pub struct Plan {
     /// The names of the slots.
     pub slots: Vec<String>,
     pub sheet: Vec<Paragraph>,
-    /// Whether any expression looks at `run`.
+    /// Whether any expression reads `run`.
     pub uses_run: bool,
     /// Whether any step reads or keeps what is remembered between runs.
     pub uses_kept: bool,
@@ -76,7 +76,7 @@ pub struct Plan {
 pub struct StepLabels {
     /// By block and position; empty where nothing is.
     pub(crate) steps: BTreeMap<(BlockId, usize), Shown>,
-    /// Of what an `invoke` of this workflow gives.
+    /// Of what an `invoke` of this workflow returns.
     pub result: Label,
     /// Whether anything of a run is confidential: its records are sealed then.
     pub any: bool,
@@ -116,7 +116,7 @@ impl Plan {
         })
     }
 
-    /// The type of what an `invoke` of this workflow gives.
+    /// The type of what an `invoke` of this workflow returns.
     pub fn result(&self) -> Type {
         let one = |status: Option<u16>, body: Type| {
             let status = status.map_or(Type::NUMBER, |status| Type::number(status.into()));
@@ -398,7 +398,7 @@ pub type Bound = Vec<(Str, Maker)>;
 pub struct Statement {
     /// The texts around the parameters: always one more than parameters.
     pub texts: Vec<String>,
-    /// For each parameter in the text, which of the bound values it takes.
+    /// For each parameter in the text, which of the bound values it uses.
     pub parameters: Vec<usize>,
 }
 

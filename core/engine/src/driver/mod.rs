@@ -43,7 +43,7 @@ pub enum Event {
     TimeUp { within: Duration, at: Micros },
     /// Somebody wants the run to stop.
     Stop { at: Micros },
-    /// The run cannot go on for a fault of Kanzlei itself.
+    /// The run cannot continue because of a fault of Kanzlei itself.
     Broken { detail: String, at: Micros },
     /// Nothing comes for now: the run is left where it stands.
     Leave,
@@ -77,7 +77,7 @@ pub trait Recorder {
     /// A note or the progress, at the time of the latest event.
     fn tell(&mut self, _told: Told, _at: Micros) {}
 
-    /// The run is about to wait: what it told so far can be shown.
+    /// The run is about to wait: what it reported so far can be shown.
     fn settle(&mut self) -> impl Future<Output = Result<(), Self::Error>> {
         ready(Ok(()))
     }
@@ -169,7 +169,7 @@ pub struct Recorded<I> {
 }
 
 impl Recorded<std::iter::Empty<Result<(EffectId, Outcome, Micros), String>>> {
-    /// No outcomes: takes a run as far as it gets by itself.
+    /// No outcomes: runs as far as that goes by itself.
     pub fn none() -> Self {
         Recorded::new(std::iter::empty())
     }

@@ -11,7 +11,7 @@ use crate::machine::{Effect, EffectId, Machine, Micros, Outcome};
 /// The most effects one rehearsed run may ask for.
 pub const MAX_EFFECTS: usize = 1_000_000;
 
-/// Answers effects by a function: how long each takes in microseconds and what comes of it. Waits take as
+/// Answers effects by a function: how long each takes in microseconds and what comes of it. Waits last as
 /// long as they say.
 pub struct Clock<A> {
     now: Micros,
@@ -24,7 +24,7 @@ pub struct Clock<A> {
 }
 
 impl<A: FnMut(&Effect, Micros) -> (Micros, Outcome)> Clock<A> {
-    /// A clock that shows `begins`, for a run that takes at most `limit`.
+    /// A clock that shows `begins`, for a run that lasts at most `limit`.
     pub fn new(begins: Micros, limit: Option<Duration>, answer: A) -> Self {
         let limit = limit.map(|limit| (limit, begins.saturating_add(limit.as_micros() as Micros)));
         Clock { now: begins, answer, limit, asked: 0, under_way: BTreeMap::new() }

@@ -1,4 +1,4 @@
-//! What each kind of step does when a fibre takes it.
+//! What each kind of step does when a fibre reaches it.
 
 use super::flow::{Awaits, Fibre, Flow, What};
 use super::{Effect, Failure, Keep, Kept, MAX_ITEMS, MAX_KEEP_TRIES, Machine, Micros, Reply, State, Told, status_code};

@@ -44,7 +44,7 @@ pub(super) fn write(encoding: Option<Encoding>, body: &Value, seed: &str) -> (Ve
     }
 }
 
-/// Name and value pairs of an object; a list gives its name several times, nothing is left out.
+/// Name and value pairs of an object; a list repeats its name, nothing is left out.
 fn pairs(body: &Value) -> Vec<(Str, Value)> {
     let Value::Object(members) = body else { return Vec::new() };
     let mut out = Vec::new();

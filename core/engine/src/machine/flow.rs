@@ -107,7 +107,7 @@ pub(super) struct Group {
     results: Vec<Value>,
 }
 
-/// How a fibre goes on.
+/// How a fibre continues.
 #[derive(Debug)]
 pub(super) enum Flow {
     On,
@@ -305,7 +305,7 @@ impl Machine {
         }
     }
 
-    /// A step failed: its catch takes over, or that of a step around it, or the fibre ends.
+    /// A step failed: its catch runs, or that of a step around it, or the fibre ends.
     pub(super) fn step_failed(&mut self, fibre: &mut Fibre, record: usize, failure: Failure) -> Flow {
         let mut failed = record;
         loop {
@@ -604,7 +604,7 @@ impl Machine {
     }
 }
 
-/// What an `invoke` step gives: the reply of the workflow.
+/// What an `invoke` step returns: the reply of the workflow.
 fn invoked(reply: Option<Reply>) -> Value {
     let reply = reply.unwrap_or(Reply { status: 204, headers: Vec::new(), body: Value::Undefined, problem: false });
     let headers = reply.headers.into_iter().map(|(name, value)| (name.to_ascii_lowercase(), Value::text(value)));

@@ -5,8 +5,8 @@
 //! a random source, so the same outcomes give the same run: live, rehearsed, recovered or replayed.
 //!
 //! Inside, a run is made of *fibres*: one for the workflow, one for each item of a loop that is being
-//! worked on, each branch of `together`, each invoked workflow (`flow`). A fibre takes steps until it
-//! needs an effect; several effects can be under way at the same time, told apart by their ids.
+//! worked on, each branch of `together`, each invoked workflow (`flow`). A fibre runs steps until it
+//! needs an effect; several effects can be under way at the same time, distinguished by their ids.
 //!
 //! ```
 //! use kanzlei_compiler::check::{Bundle, check};
@@ -86,7 +86,7 @@ pub enum Next {
     Do(EffectId, Effect),
     /// Nobody waits for this any more.
     Cancel(EffectId),
-    /// The client's answer is ready; the run may go on behind it.
+    /// The client's answer is ready; the run may continue behind it.
     Answer(Box<Reply>),
     /// A note or how far the run is, for whoever follows it.
     Tell(Told),
@@ -98,7 +98,7 @@ pub enum Next {
     Finished,
 }
 
-/// What a run lets others know while it goes on.
+/// What a run reports while it is under way.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Told {
     Note(Value),
@@ -234,7 +234,7 @@ pub struct Machine {
     ready: VecDeque<usize>,
     /// Effects to be handed out.
     due: VecDeque<(EffectId, Effect)>,
-    /// Effects nobody waits for, to be told.
+    /// Reports that wait to be delivered.
     cancelled: Vec<EffectId>,
     /// Effects under way, and the fibre that waits for each.
     waited_for: Vec<(EffectId, usize)>,
@@ -511,7 +511,7 @@ impl Machine {
             let body = problem.to_value();
             self.reply = Some(Reply { status: problem.status, headers: Vec::new(), body, problem: true });
         }
-        // A workflow that turns its caller away did what it should: it is no failure of ours.
+        // A workflow that rejects its caller works as intended: it is no failure of ours.
         let rejects = failure.kind == FailureKind::Fail && (400..500).contains(&problem.status);
         let state = if rejects { RunState::Rejected } else { RunState::Failed };
         self.ended = Some(Ended { state, failure: Some(failure), at: now });
@@ -531,7 +531,7 @@ fn status_code(value: &Value, least: u16) -> Result<u16, Box<expr::EvalError>> {
     }))
 }
 
-/// What the client is told when a step fails and nothing catches it (never what was inside).
+/// What the client gets when a step fails and nothing catches it (never what was inside).
 fn problem_of(failure: &Failure) -> Problem {
     if let Some(problem) = &failure.problem {
         return (**problem).clone();

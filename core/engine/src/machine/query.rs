@@ -38,7 +38,7 @@ pub struct Sql {
 /// What one statement gave.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Rows {
-    /// Objects by column name; empty for a statement that gives none.
+    /// Objects by column name; empty for a statement that returns none.
     pub rows: Vec<Value>,
     /// Rows given, or changed.
     pub count: u64,
@@ -115,7 +115,7 @@ impl Machine {
     }
 }
 
-/// Puts values into a statement: a list takes as many places as it has items, none of them `NULL`.
+/// Puts values into a statement: a list fills as many places as it has items, none of them `NULL`.
 fn fill(statement: &Statement, bound: &[(kanzlei_model::value::Str, Value)]) -> Sql {
     let mut text = statement.texts[0].clone();
     let mut values = Vec::new();
@@ -137,7 +137,7 @@ fn fill(statement: &Statement, bound: &[(kanzlei_model::value::Str, Value)]) -> 
     Sql { text, values, bound: Value::object(bound.iter().cloned()) }
 }
 
-/// What a database takes: objects and lists inside lists go as JSON text.
+/// What a database accepts: objects and lists inside lists become JSON text.
 fn plain(value: &Value) -> Value {
     match value {
         Value::Undefined => Value::Null,

@@ -222,7 +222,7 @@ impl Machine {
         }
     }
 
-    /// The address is there: its steps give it out.
+    /// The address exists: its steps pass it on.
     pub(super) fn opened(&mut self, fibre: &mut Fibre, record: usize, result: Result<Address, EffectError>) -> Flow {
         let address = match result {
             Ok(address) => address,

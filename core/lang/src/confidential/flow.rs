@@ -30,7 +30,7 @@ impl Labels {
         self.slots.get(slot as usize).cloned().unwrap_or_default()
     }
 
-    /// The label of what an expression gives.
+    /// The label of what an expression returns.
     pub fn of(&self, expression: &Expression) -> Label {
         // Labels come from names only.
         if expression.uses().iter().all(|used| !self.get(used.slot).any()) {

@@ -74,7 +74,7 @@ pub enum Gives {
         count: Option<u64>,
         id: Option<i64>,
     },
-    /// A kind of failure, with what is told of it.
+    /// A kind of failure, with its detail.
     Fails {
         kind: String,
         detail: String,
@@ -196,7 +196,7 @@ pub fn seed_files(root: &Node) -> Vec<&str> {
     named.iter().filter_map(|(_, node)| node.as_text()).collect()
 }
 
-/// Reads cases; `file` gives the text of a file named relative to the document.
+/// Reads cases; `file` returns the text of a file named relative to the document.
 pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Report) -> Option<Cases> {
     let members = Members::new(root, "a document of cases", &[CASES], report)?;
     let workflow = members.text("cases", report)?;

@@ -19,7 +19,7 @@ use crate::diagnostic::Report;
 
 /// The lane of jobs that name none.
 pub const MAIN: &str = "main";
-/// The longest a lane may be told to become.
+/// The largest `length` of a lane.
 pub const MAX_LENGTH: i64 = 100_000_000;
 
 #[derive(Clone, Debug)]

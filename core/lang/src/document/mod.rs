@@ -1,6 +1,6 @@
 //! Documents: from text to a typed tree with positions.
 //!
-//! A document is YAML 1.2 whose first key names its kind. [`yaml`] gives a tree of nodes, [`reader`]
+//! A document is YAML 1.2 whose first key names its kind. [`yaml`] returns a tree of nodes, [`reader`]
 //! reads mappings by tables of keys, [`workflow`], [`service`], [`lane`] and [`cases`] hold the kinds. Nothing here looks
 //! into expressions or knows other documents; that is [`kanzlei_compiler::check`].
 //!
@@ -58,7 +58,7 @@ pub enum Document {
 pub const KINDS: &[&str] = &["workflow", "service", "cases", "lane"];
 const LATER: &[&str] = &["plan"];
 
-/// The kind a text says it is, when it is one of ours; tells our documents from other YAML.
+/// The kind a text says it is, when it is one of ours; distinguishes our documents from other YAML.
 pub fn kind_of(text: &str) -> Option<&'static str> {
     let first = text
         .lines()
@@ -70,7 +70,7 @@ pub fn kind_of(text: &str) -> Option<&'static str> {
 
 /// Reads one document and everything that is wrong with its shape.
 ///
-/// `file` gives the text of a file named relative to the document.
+/// `file` returns the text of a file named relative to the document.
 pub fn read(source: &Source, file: &dyn Fn(&str) -> Option<String>) -> (Option<Document>, Vec<Diagnostic>) {
     let mut report = Report::new(&source.path, &source.text);
     let document = read_into(&mut report, file);

@@ -50,7 +50,7 @@ fn workflow() -> Value {
     definitions
 }
 
-/// A step: the key that names its kind decides what else it may hold, so that an editor tells the one
+/// A step: the key that names its kind decides what else it may hold, so that an editor distinguishes the one
 /// thing that is wrong with it and not that it is none of all kinds.
 fn step() -> Value {
     let first = |table: &'static [KeySpec], name: &str| table.iter().find(|spec| spec.name == name);

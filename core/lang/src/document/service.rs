@@ -24,7 +24,7 @@ pub struct Service {
     pub idempotency_key: bool,
     pub within: Option<Duration>,
     pub credentials: Option<Credentials>,
-    /// Headers sent with every call, unless the call gives them.
+    /// Headers sent with every call, unless the call sets them.
     pub headers: Vec<(String, String)>,
     /// The most calls under way at the same time.
     pub at_once: Option<u32>,
@@ -259,7 +259,7 @@ pub fn openapi_file(root: &Node) -> Option<&str> {
     root.get("openapi")?.as_text()
 }
 
-/// Reads a service; `file` gives the text of a file named relative to the document.
+/// Reads a service; `file` returns the text of a file named relative to the document.
 pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Report) -> Option<Service> {
     let members = Members::new(root, "a service", &[SERVICE], report)?;
     let name = members.text("service", report)?;

@@ -16,14 +16,14 @@ use kanzlei_model::value::Value;
 
 /// The most steps of one workflow, those inside others included.
 pub const MAX_STEPS: usize = 5000;
-/// The longest a call may be told to wait for an answer.
+/// The longest time that a call may be given for an answer.
 pub const MAX_WITHIN: Duration = Duration::from_secs(15 * 60);
 /// The shortest and the longest interval of an `every` timetable.
 const LEAST_EVERY: Duration = Duration::from_secs(1);
 const MAX_EVERY: Duration = Duration::from_secs(366 * 86_400);
 /// The longest that results of jobs are kept.
 const MAX_RESULTS: Duration = Duration::from_secs(366 * 86_400);
-/// The longest an endpoint may be told to take.
+/// The longest time that an endpoint may be given.
 pub const MAX_TIME: Duration = Duration::from_secs(15 * 60);
 
 #[derive(Clone, Debug)]
@@ -299,7 +299,7 @@ fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
     Some(Endpoint { method, path, at: target.at, from, answer, time, body })
 }
 
-/// The value of a key that takes one of a few words.
+/// The value of a key that allows a few words.
 fn one_of<T: Copy + Default>(members: &Members, name: &str, words: &[(&str, T)], report: &mut Report) -> T {
     let Some(text) = members.text(name, report) else { return T::default() };
     let found = words.iter().find(|(word, _)| *word == text.text);

@@ -46,7 +46,7 @@ enum Style {
     Block,
 }
 
-/// A key of a mapping: its text as written, and the value the core schema gives it.
+/// A key of a mapping: its text as written, and the value the core schema assigns it.
 #[derive(Clone, Debug)]
 pub struct Key {
     pub name: String,

@@ -425,7 +425,7 @@ impl Eval<'_> {
     }
 
     fn binary(&mut self, op: BinaryOp, left: &Expr, right: &Expr, at: Span) -> Res {
-        // Values that are only looked at are not cloned.
+        // Values that are only read are not cloned.
         if op != BinaryOp::Add && op != BinaryOp::In {
             let made = match self.place(left) {
                 Some(_) => None,

@@ -1,5 +1,5 @@
 //! The tables of what can be called: methods on values, functions by full name, constants, and what is
-//! left out of ECMAScript with the reason a person is told.
+//! left out of ECMAScript with the reason that is shown.
 
 /// Whether and where a call takes a function as argument.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,11 +1,11 @@
-//! Metering: every evaluation has a budget of steps and of bytes made, so that no expression runs away.
+//! Metering: every evaluation has a budget of steps and of bytes made, so that no expression runs without bound.
 
 use super::eval::{ErrorKind, EvalError};
 
 /// What one evaluation may use.
 #[derive(Clone, Copy, Debug)]
 pub struct Limits {
-    /// Nodes evaluated, plus one per item looked at by a method and one per 32 bytes of text.
+    /// Nodes evaluated, plus one per item read by a method and one per 32 bytes of text.
     pub steps: u64,
     /// Bytes of text and of list and object members made, whether kept or not.
     pub bytes: u64,

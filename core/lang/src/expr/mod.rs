@@ -73,7 +73,7 @@ pub struct Scope {
 }
 
 impl Scope {
-    /// Adds a name in the next free slot and gives back the slot.
+    /// Adds a name in the next free slot and returns the slot.
     pub fn define(&mut self, name: &str) -> u32 {
         let slot = self.names.iter().map(|(_, slot)| slot + 1).max().unwrap_or(0);
         self.define_at(name, slot);
@@ -110,7 +110,7 @@ impl Scope {
         self.functions.iter().map(|function| &*function.name)
     }
 
-    /// How many names there are; give it to [`Scope::close`] to leave an inner scope.
+    /// How many names there are; pass it to [`Scope::close`] to leave an inner scope.
     pub fn open(&self) -> usize {
         self.names.len()
     }

@@ -1,7 +1,7 @@
 //! Texts of documents: ECMAScript template literals, with `${…}` around expressions and `$${` for a
 //! literal `${`.
 //!
-//! A text that is one single `${…}` keeps the value's type; any other gives text.
+//! A text that is one single `${…}` keeps the value's type; any other returns text.
 
 use super::{EvalError, Expression, Fault, Limits, Scope, Span, Use, ops};
 use kanzlei_model::value::{Str, Value};

@@ -1,4 +1,4 @@
-//! What is refused, what fails and how, and that nothing runs away. Agreement with ECMAScript itself is
+//! What is refused, what fails and how, and that nothing runs without bound. Agreement with ECMAScript itself is
 //! tested in `tests/differential.rs`.
 
 use super::*;

@@ -10,7 +10,7 @@ use crate::expr::ast::{Arrow, Expr, Function, Named, Param, Span, Target};
 use crate::suggest;
 
 impl Infer<'_> {
-    /// What a function gives for arguments of these types.
+    /// What a function returns for arguments of these types.
     pub(super) fn apply(&mut self, function: &Function, args: &[Type], at: Span) -> Type {
         match function {
             Function::Arrow(arrow) => self.arrow(arrow, args),

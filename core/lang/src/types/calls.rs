@@ -31,7 +31,7 @@ impl Infer<'_> {
     /// A method call on a value of which nothing is missing.
     pub(super) fn method(&mut self, call: &MethodCall, on: &Type, at: Span) -> Type {
         let args = self.args(&call.args);
-        // What can never be there gives nothing: an unknown value would hide what the other ways give.
+        // What can never exist returns nothing: an unknown value would hide what the other ways give.
         if *on == Type::Never {
             return Type::Never;
         }
@@ -136,7 +136,7 @@ impl Infer<'_> {
         }
     }
 
-    /// The items for which a function gives something that counts as true.
+    /// The items for which a function returns a truthy value.
     fn let_through(&mut self, function: &Function, item: &Type) -> Type {
         match function {
             Function::Arrow(arrow) => {
@@ -257,7 +257,7 @@ impl Infer<'_> {
                 _ => Type::INSTANT,
             };
         }
-        // What takes an object or a list takes nothing else.
+        // A function of an object or a list accepts nothing else.
         let first = match (function, written(0)) {
             (ObjectEntries | ObjectKeys | ObjectValues | ArrayFrom | ObjectFromEntries | ObjectHasOwn, Some(expr)) => {
                 self.there(&given(0), expr, "which has no members")
@@ -339,7 +339,7 @@ fn values(of: &Type) -> Type {
     })
 }
 
-/// What a method gives on a value of which nothing is known, where it is the same on all that have it.
+/// What a method returns on a value of which nothing is known, where it is the same on all that have it.
 fn of_unknown(method: Method) -> Type {
     use Method::*;
     match method {

@@ -1,10 +1,10 @@
-//! Whether a value can be what is asked for. Only what can never be right is told.
+//! Whether a value can be what is asked for. Only what can never fit is reported.
 
 use super::{Text, Type};
 
 /// Why a value of one type contradicts another, with the pointer to where; nothing when it may fit.
 ///
-/// A value that may be missing contradicts a type that takes no null, since the case in which it is
+/// A value that may be missing contradicts a type that excludes null, since the case in which it is
 /// missing is possible.
 pub fn contradiction(given: &Type, wanted: &Type) -> Option<(String, String)> {
     at("", given, wanted, 0)

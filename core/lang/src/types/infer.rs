@@ -6,14 +6,14 @@
 
 use std::sync::Arc;
 
-use super::narrow::{Path, falsy, overlap, path, truthy};
-use super::{Member, Shape, Text, Type};
-use crate::expr::ast::{BinaryOp, Expr, Item, Kind, LogicalOp, Property, Span, UnaryOp};
+use super::narrow::{Path, path};
+use super::{Text, Type};
+use crate::expr::Expression;
+use crate::expr::ast::{BinaryOp, Expr, Item, Kind, Span};
 use crate::expr::template::Template;
-use crate::expr::{Expression, ops};
 use crate::suggest;
 
-/// Nodes looked at for one expression; beyond them nothing more is told.
+/// Nodes read for one expression; beyond them nothing more is reported.
 const MOST_NODES: u32 = 200_000;
 
 /// What is known of the names at one place of a workflow.
@@ -144,7 +144,7 @@ pub(super) struct Infer<'e> {
     pub facts: Vec<(Path, Type)>,
     pub text: Arc<str>,
     pub findings: Vec<Finding>,
-    /// Above 0 nothing is told.
+    /// Above 0 nothing is reported.
     pub quiet: u32,
     nodes: u32,
     /// Set when an optional chain may end early.
@@ -178,7 +178,7 @@ impl Infer<'_> {
         true
     }
 
-    fn warn(&mut self, code: &'static str, message: impl Into<String>, at: Span) {
+    pub(super) fn warn(&mut self, code: &'static str, message: impl Into<String>, at: Span) {
         if self.tell(code, message, at)
             && let Some(last) = self.findings.last_mut()
         {
@@ -204,7 +204,7 @@ impl Infer<'_> {
         if text.is_empty() || text.len() > 60 { "this".into() } else { format!("`{text}`") }
     }
 
-    /// The type without what may be missing, which is told.
+    /// The type without what may be missing, which is reported.
     pub(super) fn there(&mut self, of: &Type, expr: &Expr, use_of: &str) -> Type {
         if of.may_be_missing() {
             let shown = self.source(expr.at);
@@ -322,7 +322,7 @@ impl Infer<'_> {
     }
 
     /// Infers where a condition holds, or where it does not.
-    fn under<T>(&mut self, condition: &Expr, holds: bool, inner: impl FnOnce(&mut Self) -> T) -> T {
+    pub(super) fn under<T>(&mut self, condition: &Expr, holds: bool, inner: impl FnOnce(&mut Self) -> T) -> T {
         let facts = self.facts.len();
         let before = self.facts.clone();
         self.quietly(|infer| infer.assume(condition, holds));
@@ -400,240 +400,6 @@ impl Infer<'_> {
         })
     }
 
-    fn object(&mut self, properties: &[Property]) -> Type {
-        // More than one form when something of several forms is spread into it.
-        let mut forms = vec![Shape::default()];
-        for property in properties {
-            match property {
-                Property::Named(name, value) => {
-                    let value = self.expr(value);
-                    forms.iter_mut().for_each(|form| form.set(name.clone(), value.clone(), false));
-                }
-                Property::Computed(key, value) => {
-                    let key = self.expr(key);
-                    let value = self.expr(value);
-                    for form in &mut forms {
-                        match &key {
-                            Type::Text(Text::One(name)) => form.set(name.clone(), value.clone(), false),
-                            _ => {
-                                // It may be any member, also one that is there.
-                                for member in &mut form.members {
-                                    member.value = member.value.clone().or(value.clone());
-                                }
-                                form.rest = Some(form.rest.take().map_or(value.clone(), |rest| rest.or(value.clone())));
-                            }
-                        }
-                    }
-                }
-                Property::Spread(of) => {
-                    let spread = self.expr(of);
-                    let mut next = Vec::new();
-                    for form in &forms {
-                        for one in spread.alternatives() {
-                            next.push(spread_into(form, one));
-                        }
-                    }
-                    if next.len() > 8 {
-                        return Type::record(Type::Unknown);
-                    }
-                    forms = next;
-                }
-            }
-        }
-        Type::union(forms.into_iter().map(|form| Type::Object(Arc::new(form))))
-    }
-
-    fn unary(&mut self, op: UnaryOp, operand: &Expr) -> Type {
-        let of = self.expr(operand);
-        match op {
-            UnaryOp::Not => match (truthy(&of) == Type::Never, falsy(&of) == Type::Never) {
-                (true, false) => Type::Bool(Some(true)),
-                (false, true) => Type::Bool(Some(false)),
-                _ => Type::BOOL,
-            },
-            UnaryOp::TypeOf => {
-                Type::union(["undefined", "boolean", "number", "string", "object"].into_iter().map(Type::text))
-            }
-            UnaryOp::Void => Type::Undefined,
-            UnaryOp::Plus => {
-                let of = self.there(&of, operand, "which is no number");
-                self.only(
-                    &of,
-                    operand,
-                    |one| !matches!(one, Type::List(_) | Type::Object(_)),
-                    "cannot become a number",
-                );
-                Type::NUMBER
-            }
-            UnaryOp::Minus => {
-                let number = self.number(&of, operand);
-                match number {
-                    Type::Number(Some(n)) => Type::number(-n),
-                    _ => Type::NUMBER,
-                }
-            }
-            UnaryOp::BitNot => {
-                self.number(&of, operand);
-                Type::NUMBER
-            }
-        }
-    }
-
-    /// Reports alternatives that do not fit.
-    pub(super) fn only(&mut self, of: &Type, expr: &Expr, fits: impl Fn(&Type) -> bool, says: &str) {
-        let wrong = of.keep(|one| *one != Type::Unknown && !fits(one));
-        if wrong != Type::Never {
-            let verb = if wrong == *of { "is" } else { "may be" };
-            let message = format!("{} {verb} {}, which {says}", self.source(expr.at), wrong.what());
-            self.tell("wrong-operand", message, expr.at);
-        }
-    }
-
-    pub(super) fn number(&mut self, of: &Type, expr: &Expr) -> Type {
-        let of = self.there(of, expr, "which is no number");
-        self.only(&of, expr, |one| matches!(one, Type::Number(_)), "is no number");
-        if of.alternatives().iter().any(|one| matches!(one, Type::Text(_))) {
-            self.help("turn it into a number with `Number(…)`");
-        }
-        of
-    }
-
-    fn binary(&mut self, op: BinaryOp, left: &Expr, right: &Expr, at: Span) -> Type {
-        let (a, b) = (self.expr(left), self.expr(right));
-        match op {
-            BinaryOp::Sub | BinaryOp::Mul | BinaryOp::Div | BinaryOp::Rem | BinaryOp::Pow => {
-                let (a, b) = (self.number(&a, left), self.number(&b, right));
-                self.computed(op, &a, &b)
-            }
-            BinaryOp::Shl | BinaryOp::Shr | BinaryOp::UShr | BinaryOp::BitOr | BinaryOp::BitXor | BinaryOp::BitAnd => {
-                self.number(&a, left);
-                self.number(&b, right);
-                Type::NUMBER
-            }
-            BinaryOp::Add => self.add(&a, left, &b, right),
-            BinaryOp::Lt | BinaryOp::Le | BinaryOp::Gt | BinaryOp::Ge => {
-                let (a, b) = (
-                    self.there(&a, left, "which cannot be compared"),
-                    self.there(&b, right, "which cannot be compared"),
-                );
-                for (of, expr) in [(&a, left), (&b, right)] {
-                    self.only(of, expr, |one| matches!(one, Type::Number(_) | Type::Text(_)), "cannot be compared");
-                }
-                let kinds = |of: &Type| {
-                    let all = of.alternatives();
-                    let text = all.iter().any(|one| matches!(one, Type::Text(_)));
-                    let number = all.iter().any(|one| matches!(one, Type::Number(_)));
-                    (text, number)
-                };
-                let ((text_a, number_a), (text_b, number_b)) = (kinds(&a), kinds(&b));
-                if (text_a && number_b) || (number_a && text_b) {
-                    let message = format!("{} is compared with {}", a.what(), b.what());
-                    if self.tell("wrong-operand", message, at) {
-                        self.help("turn the text into a number with `Number(…)`");
-                    }
-                }
-                Type::BOOL
-            }
-            BinaryOp::Eq | BinaryOp::Ne => {
-                let equal = op == BinaryOp::Eq;
-                if a == Type::Never || b == Type::Never {
-                    return Type::BOOL;
-                }
-                if !overlap(&a, &b) {
-                    let always = if equal { "never" } else { "always" };
-                    let kinds_differ = !overlap(&a.widened(), &b.widened());
-                    if kinds_differ && !a.may_be_missing() && !b.may_be_missing() {
-                        let message = format!("{} is compared with {}: this {always} holds", a.what(), b.what());
-                        self.tell("never-equal", message, at);
-                    } else {
-                        let shown = self.source(left.at);
-                        self.warn("constant-condition", format!("this {always} holds: {shown} is {}", brief(&a)), at);
-                    }
-                    return Type::Bool(Some(!equal));
-                }
-                Type::BOOL
-            }
-            BinaryOp::LooseEq | BinaryOp::LooseNe => {
-                // Null and `undefined` are loosely equal to each other and to nothing else (ECMA-262 §7.2.14).
-                let nothing = |of: &Type| *of != Type::Never && of.alternatives().iter().all(Type::is_nullish);
-                let (of, expr) = match (nothing(&a), nothing(&b)) {
-                    (_, true) => (&a, left),
-                    (true, false) => (&b, right),
-                    _ => return Type::BOOL,
-                };
-                let may_be = of.may_be_missing() || of.alternatives().contains(&Type::Unknown);
-                if may_be || *of == Type::Never {
-                    return Type::BOOL;
-                }
-                let equal = op == BinaryOp::LooseEq;
-                let always = if equal { "never" } else { "always" };
-                let shown = self.source(expr.at);
-                self.warn("constant-condition", format!("this {always} holds: {shown} is {}", brief(of)), at);
-                Type::Bool(Some(!equal))
-            }
-            BinaryOp::In => {
-                let b = self.there(&b, right, "which has no members");
-                self.only(&b, right, |one| matches!(one, Type::Object(_) | Type::List(_)), "has no members");
-                Type::BOOL
-            }
-        }
-    }
-
-    /// Arithmetic on single values gives a single value.
-    fn computed(&self, op: BinaryOp, a: &Type, b: &Type) -> Type {
-        match (a, b) {
-            (Type::Number(Some(a)), Type::Number(Some(b))) => {
-                let value =
-                    ops::binary(op, &kanzlei_model::value::Value::Num(*a), &kanzlei_model::value::Value::Num(*b));
-                Type::of(&value)
-            }
-            _ => Type::NUMBER,
-        }
-    }
-
-    fn add(&mut self, a: &Type, left: &Expr, b: &Type, right: &Expr) -> Type {
-        let (a, b) = (self.there(a, left, "which cannot be added"), self.there(b, right, "which cannot be added"));
-        for (of, expr) in [(&a, left), (&b, right)] {
-            self.only(of, expr, |one| !matches!(one, Type::List(_) | Type::Object(_)), "cannot be added");
-        }
-        let is_text = |of: &Type| of.alternatives().iter().all(|one| matches!(one, Type::Text(_)));
-        let is_number = |of: &Type| of.alternatives().iter().all(|one| matches!(one, Type::Number(_)));
-        match () {
-            _ if a == Type::Never || b == Type::Never => Type::Never,
-            _ if is_text(&a) || is_text(&b) => Type::TEXT,
-            _ if is_number(&a) && is_number(&b) => self.computed(BinaryOp::Add, &a, &b),
-            _ => {
-                for (of, expr) in [(&a, left), (&b, right)] {
-                    self.only(of, expr, |one| !matches!(one, Type::Bool(_)), "cannot be added to a number");
-                }
-                let unknown = [&a, &b].into_iter().any(|of| of.alternatives().contains(&Type::Unknown));
-                if unknown { Type::Unknown } else { Type::NUMBER.or(Type::TEXT) }
-            }
-        }
-    }
-
-    fn logical(&mut self, op: LogicalOp, left: &Expr, right: &Expr) -> Type {
-        let a = self.expr(left);
-        match op {
-            LogicalOp::And => {
-                let b = self.under(left, true, |infer| infer.expr(right));
-                if truthy(&a) == Type::Never { a } else { falsy(&a).or(b) }
-            }
-            LogicalOp::Or => {
-                let b = self.under(left, false, |infer| infer.expr(right));
-                if falsy(&a) == Type::Never { a } else { truthy(&a).or(b) }
-            }
-            LogicalOp::Coalesce => {
-                let b = self.expr(right);
-                if a.may_be_missing() || a.alternatives().contains(&Type::Unknown) {
-                    a.without_nullish().or(b)
-                } else {
-                    a
-                }
-            }
-        }
-    }
-
     /// The type of what `...of` adds to a list.
     pub(super) fn items_of(&mut self, of: &Type, expr: &Expr) -> Type {
         let of = self.there(of, expr, "which cannot be spread");
@@ -651,49 +417,12 @@ pub(super) fn items(of: &Type) -> Type {
     })
 }
 
-fn spread_into(form: &Shape, of: &Type) -> Shape {
-    let mut out = form.clone();
-    match of {
-        Type::Object(shape) => {
-            for member in &shape.members {
-                match (member.optional, out.get(&member.name).cloned()) {
-                    // It may be there, or leave what was there before.
-                    (true, Some(before)) => {
-                        let value = before.value.or(member.value.clone());
-                        out.set(member.name.clone(), value, before.optional);
-                    }
-                    (optional, _) => out.set(member.name.clone(), member.value.clone(), optional),
-                }
-            }
-            if let Some(rest) = &shape.rest {
-                for member in out.members.iter_mut().filter(|member| shape.get(&member.name).is_none()) {
-                    member.value = member.value.clone().or(rest.clone());
-                }
-                out.rest = Some(out.rest.take().map_or(rest.clone(), |known| known.or(rest.clone())));
-            }
-        }
-        Type::Unknown | Type::List(_) | Type::Text(_) => {
-            for Member { value, .. } in &mut out.members {
-                *value = Type::Unknown;
-            }
-            out.rest = Some(Type::Unknown);
-        }
-        _ => {}
-    }
-    out
-}
-
 pub(super) fn names(of: &Type) -> Vec<&str> {
     match of {
         Type::Object(shape) => shape.members.iter().map(|member| &*member.name).collect(),
         Type::List(_) | Type::Text(_) => vec!["length"],
         _ => Vec::new(),
     }
-}
-
-fn brief(of: &Type) -> String {
-    let shown = of.to_string();
-    if shown.chars().count() > 80 { of.what() } else { shown }
 }
 
 /// The place of a member's name at the end of an expression.

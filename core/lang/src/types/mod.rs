@@ -1,10 +1,10 @@
-//! Types of values, as far as they can be told before anything runs.
+//! Types of values, as far as they are known before anything runs.
 //!
 //! A [`Type`] stands for a set of values: kinds, single values of a kind, lists, objects by member, and
 //! unions of those. [`Type::Unknown`] is any value at all; whatever is done with it is taken as right,
 //! so an open schema makes no noise. [`schema`] reads types from JSON Schema and writes them as such,
 //! `infer` walks compiled expressions, `narrow` is what a condition says about the names in it, `fits`
-//! tells when a value can never be what is asked for. Nothing here knows documents or steps.
+//! says when a value can never fit. Nothing here knows documents or steps.
 //!
 //! ```
 //! use kanzlei_lang::types::Type;
@@ -18,7 +18,9 @@ mod calls;
 mod columns;
 mod fits;
 mod infer;
+mod literals;
 mod narrow;
+mod operators;
 pub mod schema;
 mod texts;
 
@@ -38,9 +40,9 @@ use kanzlei_model::value::{Str, Value};
 /// A set of values.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Type {
-    /// Any value; nothing is said of it.
+    /// Any value; nothing is known of it.
     Unknown,
-    /// No value: what an expression that cannot be reached gives.
+    /// No value: what an expression that cannot be reached returns.
     Never,
     Undefined,
     Null,
@@ -85,7 +87,7 @@ pub struct Member {
 
 /// Beyond so many single values of a kind a union is the kind itself.
 const MOST_LITERALS: usize = 60;
-/// Beyond so many alternatives nothing is said any more.
+/// Beyond so many alternatives the type is unknown.
 const MOST_ALTERNATIVES: usize = 100;
 
 impl Shape {
@@ -93,7 +95,7 @@ impl Shape {
         self.members.iter().find(|member| &*member.name == name)
     }
 
-    /// What reading a member gives; nothing when there can be no such member.
+    /// What reading a member returns; nothing when there can be no such member.
     pub fn read(&self, name: &str) -> Option<Type> {
         match (self.get(name), &self.rest) {
             (Some(member), _) if member.optional => Some(member.value.clone().or(Type::Undefined)),
@@ -132,7 +134,7 @@ impl Type {
         Type::List(Arc::new(Items { of: item, first: Vec::new() }))
     }
 
-    /// A list that begins with these, and goes on with items of another type.
+    /// A list that begins with these, and continues with items of another type.
     pub fn beginning(first: impl IntoIterator<Item = Type>, rest: Type) -> Type {
         let mut first: Vec<Type> = first.into_iter().collect();
         let of = Type::union(first.iter().cloned().chain([rest]));

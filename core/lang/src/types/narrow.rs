@@ -47,7 +47,7 @@ pub(super) fn path(expr: &Expr) -> Option<Path> {
     }
 }
 
-/// Whether two types have a value in common, as far as can be told.
+/// Whether two types have a value in common, as far as is known.
 pub(super) fn overlap(a: &Type, b: &Type) -> bool {
     a.alternatives().iter().any(|a| {
         b.alternatives().iter().any(|b| match (a, b) {
@@ -175,7 +175,7 @@ impl Infer<'_> {
         let before = self.facts.len();
         self.assume(a, a_holds);
         let first = self.facts.split_off(before);
-        // The second is only looked at where the first did not decide.
+        // The second is only read where the first did not decide.
         self.assume(a, !a_holds);
         self.assume(b, b_holds);
         let second: Vec<(Path, Type)> = self.facts[before..].to_vec();
@@ -274,13 +274,13 @@ impl Infer<'_> {
     }
 }
 
-/// What reading a member of one alternative gives, without a word about whether that is right.
+/// What reading a member of one alternative returns, without a word about whether that is right.
 pub(super) fn read(of: &Type, name: &str) -> Type {
     match of {
         Type::Unknown => Type::Unknown,
         Type::Object(shape) => shape.read(name).unwrap_or(Type::Undefined),
         Type::List(_) | Type::Text(_) if name == "length" => Type::NUMBER,
-        // The list that a pattern match gives has further members.
+        // The list that a pattern match returns has further members.
         Type::List(_) if matches!(name, "index" | "input" | "groups") => Type::Unknown,
         _ => Type::Undefined,
     }

@@ -2,7 +2,7 @@
 //!
 //! Reads what says something about kinds and members (JSON Schema 2020-12, and OpenAPI 3.0's `nullable`);
 //! bounds, patterns and formats are left to validation. An object schema that lists properties is taken
-//! to list all of them, unless it says `additionalProperties`: a service may send more, but nobody should
+//! to list all of them, unless it has `additionalProperties`: a service may send more, but nobody should
 //! build on what is not described. References are followed within the document; a schema that contains
 //! itself is unknown from there on.
 

@@ -112,7 +112,7 @@ fn tests_narrow() {
         let wanted: &[&str] = if text.contains("?.trim().length > 3") { &["maybe-missing@0"] } else { &[] };
         assert_eq!(found, wanted, "{text}");
     }
-    // What one member is tells which form the whole has.
+    // The value of one member decides which form the whole has.
     let answer = r#"{"anyOf": [
         {"type": "object", "required": ["status", "body"], "properties": {"status": {"const": 200}, "body": {"type": "object", "required": ["name"], "properties": {"name": {"type": "string"}}}}},
         {"type": "object", "required": ["status", "body"], "properties": {"status": {"const": 404}, "body": {"type": "object", "required": ["title"], "properties": {"title": {"type": "string"}}}}}]}"#;
@@ -175,7 +175,7 @@ fn contradictions_are_found_where_they_are() {
     }
 }
 
-/// What is said of methods here is what the evaluator does.
+/// What the types know of methods is what the evaluator does.
 #[test]
 fn methods_are_known_on_the_values_that_have_them() {
     let mut scope = Scope::default();

@@ -4,7 +4,7 @@ use crate::check;
 use kanzlei_compiler::check::Bundle;
 use kanzlei_engine::machine::Machine;
 
-/// What the journal would tell of a run.
+/// What the journal would hold of a run.
 fn past(machine: &Machine, prepared: &Prepared, index: usize) -> Past {
     let reply = machine.reply();
     let ended = machine.ended().expect("ended");

@@ -21,7 +21,7 @@ use crate::jobs::hash;
 
 const COOKIE: &str = "kanzlei_session";
 const CSRF: &str = "x-csrf-token";
-/// Wrong tokens a second before all further ones are turned away.
+/// Wrong tokens a second before all further ones are refused.
 pub const GUESSES: NonZeroU32 = NonZeroU32::new(10).expect("not zero");
 
 /// The CSRF token of a session follows from its id, which scripts cannot read.

@@ -39,7 +39,7 @@ fn with_live(given: Bundle, live: &Live) -> Bundle {
     bundle
 }
 
-/// Kind and name of a document, as far as they can be told.
+/// Kind and name of a document, as far as they are known.
 fn name_of(text: &str) -> Option<(&'static str, String)> {
     let kind = document::kind_of(text)?;
     let mut report = kanzlei_lang::diagnostic::Report::new("", text);
@@ -108,7 +108,7 @@ async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
                 .map(|c| Column { name: c.name, type_name: c.type_name, nullable: c.nullable })
                 .collect()),
             Err(Refused::Sql(why)) => Err(why),
-            // A database that is away says nothing; the statement is taken as it is.
+            // A database that is unavailable reports nothing; the statement is accepted.
             Err(_) => continue,
         };
         known.statements.insert((name, text), described);

@@ -66,7 +66,7 @@ fn past_step(step: &Step, began: i64, sheet: &[Paragraph]) -> PastStep {
     }
 }
 
-/// The request that a run came in by, as far as its input tells.
+/// The request that a run came in by, as far as its input shows.
 fn request(run: &Run, plan: &Plan) -> Option<CaseRequest> {
     let (method, path) = run.entry.split_once(' ')?;
     let endpoint = plan.endpoints.iter().find(|endpoint| endpoint.method == method && endpoint.path == path)?;

@@ -1,4 +1,4 @@
-//! The control API's part for refusals: requests that were turned away before a run began.
+//! The control API's part for refusals: requests that were refused before a run began.
 
 use std::sync::atomic::Ordering;
 

@@ -1,5 +1,5 @@
 //! Databases lent to rehearsals: made fresh with a case's tables and rows, asked a few statements, and
-//! given back; at the latest after [`LONGEST`].
+//! returned; at the latest after [`LONGEST`].
 
 use std::collections::HashMap;
 use std::time::{Duration, Instant};
@@ -81,7 +81,7 @@ pub async fn ask(app: Data<App>, name: Path<String>, body: Json<api::Statements>
     }))
 }
 
-/// `DELETE /scratch/{name}`: gives a database back.
+/// `DELETE /scratch/{name}`: drops a lent database.
 pub async fn give_back(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
     if let Some((database, _)) = app.lent.0.lock().await.remove(name.as_str()) {
         database.give_back(&name).await.map_err(told)?;

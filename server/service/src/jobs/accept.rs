@@ -1,4 +1,4 @@
-//! Acceptance: jobs become rows before anybody is told that they are queued. Those that come while a
+//! Acceptance: jobs become rows before the client gets an id. Those that come while a
 //! transaction is under way share the next one.
 
 use std::collections::{BTreeMap, HashMap};
@@ -28,7 +28,7 @@ pub struct Acceptance {
 /// Why jobs were not queued.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Refused {
-    /// The lane takes no more; the status that clients see.
+    /// The lane is full; the status that clients see.
     Full { status: u16, detail: String },
     /// The database is unavailable, or too many wait for it.
     Unavailable,

@@ -1,5 +1,5 @@
 //! Drives one job: brings its run to where it stood by what is recorded of it, performs what it wants next,
-//! and records each outcome before the run sees it. A job that only waits is given back to the queue; it is
+//! and records each outcome before the run sees it. A job that only waits is returned to the queue; it is
 //! claimed again when what it waits for is there.
 
 use std::collections::VecDeque;
@@ -29,7 +29,7 @@ use crate::journal::Finished;
 use crate::live::Live;
 use crate::outside::Run;
 
-/// Waits up to this long are slept through; longer ones give the job back to the queue.
+/// Waits up to this long are slept through; longer ones return the job to the queue.
 const SLEPT: i64 = 2_000_000;
 /// Notes of a job that clients see.
 const NOTES: usize = 20;
@@ -163,7 +163,7 @@ async fn broken(shared: &Shared, claimed: &Claimed, detail: &str) {
     shared.writer.write(as_broken(write(claimed, Some(end)), detail)).await;
 }
 
-/// What is written of a job that cannot go on for a fault of ours.
+/// What is written of a job that cannot continue because of our fault.
 fn as_broken(write: Write, detail: &str) -> Write {
     let problem = Problem::new(500, "The job cannot be run").detail(detail);
     let reply = Reply { status: 500, headers: Vec::new(), body: problem.to_value(), problem: true };
@@ -235,7 +235,7 @@ impl Recorder for Journaled {
     }
 }
 
-/// Lets other tasks have their turn where a run takes many steps.
+/// Yields to other tasks where a run has many steps.
 struct Yielding<P>(P);
 
 impl<P: Performer> Performer for Yielding<P> {
@@ -441,7 +441,7 @@ impl Journaled {
         self.shared.writer.write(write).await;
     }
 
-    /// What it did last was not written. Another worker that has the job goes on with it; one that the
+    /// What it did last was not written. Another worker that has the job continues it; one that the
     /// database does not take must not stay running forever.
     async fn lost(self, written: Written) {
         if written == Written::NotOurs {
@@ -453,7 +453,7 @@ impl Journaled {
 
     async fn finish(mut self, machine: Machine, plan: &Plan, input: Value) {
         let Some(mut ended) = machine.ended().cloned() else { return };
-        // Nobody is there to be turned away.
+        // There is no caller to be refused.
         if ended.state == RunState::Rejected && self.claimed.unattended {
             ended.state = RunState::Failed;
         }

@@ -1,4 +1,4 @@
-//! Followers: clients that wait for a job to change. Changes made in this process are told at once;
+//! Followers: clients that wait for a job to change. Changes made in this process are passed on at once;
 //! those of other processes are looked for every [`LOOK`], all jobs that are followed in one query.
 
 use std::collections::HashMap;

@@ -2,7 +2,7 @@
 //!
 //! The owner is stricter with itself than others are: when it could not renew its lease for half its
 //! length it begins nothing more, so that a process that is only slow, or cut off from the database, does
-//! not call services for jobs that others have taken over.
+//! not call services for jobs that others have reclaimed.
 //!
 //! ```text
 //! lease.sure().await;      // before each step that reaches out

@@ -1,7 +1,7 @@
-//! Jobs: runs that were queued. [`Jobs`] accepts, cancels and follows them; [`worker`] takes and drives
+//! Jobs: runs that were queued. [`Jobs`] accepts, cancels and follows them; [`worker`] claims and drives
 //! them; [`timetables`] and [`notices`] do what is due without anybody asking.
 //!
-//! Everything that must not be lost is a row before anybody is told of it. Bounds: acceptances and
+//! Everything that must not be lost is a row before anybody knows of it. Bounds: acceptances and
 //! writes that wait [`WAITING`], rows of one transaction [`store::queue::ROWS`], followers
 //! `jobs.followers`, jobs that one lane runs in this process `jobs.at_once`.
 
@@ -45,12 +45,12 @@ use crate::secrets::Secrets;
 
 /// Acceptances and writes that may wait for their transaction.
 pub const WAITING: usize = 10_000;
-/// How long results are kept unless the workflow says.
+/// How long results are kept by default.
 const RESULTS: Duration = Duration::from_secs(86_400);
 /// The most jobs that one `cancel` step or one command means.
 pub const MOST_SELECTED: u32 = 100_000;
 
-/// What is said of a job when it is queued.
+/// What is recorded of a job when it is queued.
 #[derive(Clone, Debug, Default)]
 pub struct Along {
     pub entry: String,
@@ -74,7 +74,7 @@ pub struct Jobs {
     room: Semaphore,
     /// How many they are in all.
     whole: u32,
-    /// Shared by who runs jobs and who looks at them.
+    /// Shared by who runs jobs and who reads them.
     pub plans: plans::Plans,
     usual: view::Usual,
     acceptances: mpsc::Sender<accept::Acceptance>,
@@ -122,7 +122,7 @@ impl Jobs {
         (Arc::new(jobs), received)
     }
 
-    /// Room for bytes that wait for the database; what is larger than all of it takes all of it. Nothing when
+    /// Room for bytes that wait for the database; what is larger than all of it uses all of it. Nothing when
     /// there is none at present.
     fn try_hold(&self, bytes: usize) -> Option<SemaphorePermit<'_>> {
         self.room.try_acquire_many(kilobytes(bytes).min(self.whole)).ok()
@@ -277,7 +277,7 @@ impl Jobs {
         Ok(row)
     }
 
-    /// Cancels what a `cancel` step asks for. Ids of no job are told apart.
+    /// Cancels what a `cancel` step asks for. Ids of no job are listed by themselves.
     pub async fn cancel(&self, asked: &Cancelling, by: &str) -> std::result::Result<Cancellation, EffectError> {
         let away = |error: kanzlei_store::Error| EffectError { kind: FailureKind::Database, detail: error.to_string() };
         let mut done = Cancellation::default();

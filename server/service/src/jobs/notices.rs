@@ -1,5 +1,5 @@
 //! Reports addresses that jobs have ended, signed as Standard Webhooks says, again and again with longer
-//! pauses until somebody takes it or [`PAUSES`] are used up.
+//! pauses until somebody accepts it or [`PAUSES`] are used up.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -17,7 +17,7 @@ use crate::perform;
 /// Pauses between tries, in seconds: about nine hours in all.
 const PAUSES: [i64; 9] = [5, 30, 120, 300, 900, 1800, 3600, 7200, 18_000];
 const LOOK: Duration = Duration::from_secs(1);
-/// Notices told in one round, and how long one may take.
+/// Notices sent in one round, and how long one may take.
 const ROUND: u32 = 50;
 const WITHIN: Duration = Duration::from_secs(15);
 
@@ -25,7 +25,7 @@ const WITHIN: Duration = Duration::from_secs(15);
 pub async fn run(jobs: Arc<Jobs>) {
     loop {
         tokio::time::sleep(LOOK).await;
-        // Moved on by more than a round can take, so that no other process takes them meanwhile.
+        // Postponed by more than a round can last, so that no other process claims them meanwhile.
         let until = now() + 2 * WITHIN.as_micros() as i64;
         let Ok(due) = jobs.store.due_notices(now(), until, ROUND).await else { continue };
         let telling = due.iter().map(|notice| tell(&jobs, notice));
@@ -51,7 +51,7 @@ async fn tell(jobs: &Jobs, notice: &Notice) {
         Ok(status) => (Some(status), (!(200..300).contains(&status)).then(|| format!("answered {status}"))),
         Err(detail) => (None, Some(jobs.secrets.mask(detail))),
     };
-    // 410 asks not to be told again.
+    // 410 asks for no further notices.
     let next = match (&detail, status) {
         (None, _) | (_, Some(410)) => None,
         _ => PAUSES.get(notice.tries as usize).map(|pause| now() + pause * 1_000_000),

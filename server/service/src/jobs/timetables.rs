@@ -1,4 +1,4 @@
-//! Timetables: every process looks at all of them, and the row of a due instant says who was first. What
+//! Timetables: every process reads all of them, and the row of a due instant says who was first. What
 //! is due is queued as a job; what was missed is made up for as the entry says.
 
 use std::collections::HashMap;
@@ -17,7 +17,7 @@ use crate::clock::now;
 use crate::error::{Error, Result};
 use crate::live::{Live, Workflow};
 
-/// How often timetables are looked at.
+/// How often timetables are checked.
 const LOOK: Duration = Duration::from_millis(200);
 /// A due instant that is seen later than this was missed.
 const LATE: i64 = 60_000_000;
@@ -93,7 +93,7 @@ fn written(timetable: &Timetable) -> String {
     text.chars().take(500).collect()
 }
 
-/// Queues what of one timetable is due since it was last looked at.
+/// Queues what of one timetable is due since it was last checked.
 async fn due(
     jobs: &Jobs,
     live: &Live,

@@ -22,7 +22,7 @@ const REMEMBERED: usize = 10_000;
 pub struct Usual(Mutex<HashMap<String, (Instant, Option<i64>)>>);
 
 impl Jobs {
-    /// How long a job of a workflow usually takes, from the latest that went well.
+    /// How long a job of a workflow usually takes, from the latest that succeeded.
     pub async fn usual(&self, workflow: &str) -> Option<i64> {
         {
             let known = self.usual.0.lock().unwrap_or_else(PoisonError::into_inner);

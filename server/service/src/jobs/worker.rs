@@ -1,9 +1,9 @@
-//! The worker: takes due jobs of each lane and has them driven, keeps its lease, and takes over what a
+//! The worker: claims due jobs of each lane and has them driven, keeps its lease, and reclaims what a
 //! dead one had.
 //!
 //! A process is one worker; its lease is one row that it renews. Another process declares it dead when
 //! the lease has ended by the clock *and* was not renewed for a while by the other's own stopwatch, so
-//! that a clock that jumps takes nothing from anybody. Jobs that are taken over get a new fence.
+//! that a clock that jumps has no effect. Reclaimed jobs get a new fence.
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
@@ -91,7 +91,7 @@ impl Worker {
         Renewal { urls: urls.to_owned(), worker: self.id, shared: self.shared.clone(), dead, stop }
     }
 
-    /// Works until told to stop. `dead` says when others declared this worker dead.
+    /// Works until it is stopped. `dead` says when others declared this worker dead.
     pub async fn run(self: Arc<Self>, stop: watch::Receiver<bool>, dead: mpsc::Receiver<()>) {
         let store = &self.shared.jobs.store;
         loop {

@@ -1,5 +1,5 @@
 //! Writing what came of running jobs. Writes that come while a transaction is under way share the next
-//! one; while the database is unavailable they wait, and nothing goes on that is not written.
+//! one; while the database is unavailable they wait, and nothing continues that is not written.
 
 use std::sync::Arc;
 use std::time::Duration;

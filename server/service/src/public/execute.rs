@@ -76,7 +76,7 @@ pub async fn run_or_queue(
     let reply = match run.begin() {
         Begun::Over(reply) => reply,
         Begun::Waits(run, asked, Some(reply)) => {
-            // The client has its answer; the rest goes on without it.
+            // The client has its answer; the rest runs without it.
             app.runtime.spawn(run.go_on(asked, None));
             Some(reply)
         }

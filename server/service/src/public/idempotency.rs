@@ -114,7 +114,7 @@ fn answered(stored: Stored) -> HttpResponse {
 }
 
 impl Key {
-    /// Keeps an answer for repetitions and returns it to be sent. What was turned away before it became a run
+    /// Keeps an answer for repetitions and returns it to be sent. What was refused before it became a run
     /// is not kept: the request may be mended and sent again.
     pub async fn keep(self, app: &App, answer: Result<HttpResponse, Refusal>) -> Result<HttpResponse, Refusal> {
         let response = match answer {

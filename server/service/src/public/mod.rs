@@ -1,9 +1,9 @@
 //! The public listener: a request goes through named stages from top to bottom, each in a file of its own.
 //!
 //! [`route`] finds the endpoint, [`admit`] lets as many in as may be in flight (callers are authenticated
-//! and limited here), [`read`] takes the body in, [`gather`] makes the input, [`idempotency`] claims the
+//! and limited here), [`read`] reads the body, [`gather`] makes the input, [`idempotency`] claims the
 //! request's key or replays its answer, [`execute`] runs the workflow or queues a job, [`respond`] writes the
-//! answer. No stage calls one above it. A stage that turns the request away returns a [`Refusal`], which is
+//! answer. No stage calls one above it. A stage that refuses the request returns a [`Refusal`], which is
 //! kept for the author to see. The service's own paths below `/~/` are in [`own`].
 
 mod admit;

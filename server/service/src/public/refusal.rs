@@ -1,4 +1,4 @@
-//! Requests that are turned away before a run begins: their answer, and what is kept of them.
+//! Requests that are refused before a run begins: their answer, and what is kept of them.
 
 use std::sync::Arc;
 
@@ -18,7 +18,7 @@ use crate::live::Workflow;
 /// Statuses of refusals that are kept; others are the service's own trouble.
 const KEPT: [u16; 8] = [400, 401, 403, 405, 413, 415, 422, 429];
 
-/// A request that is turned away.
+/// A request that is refused.
 pub struct Refusal {
     pub problem: Box<Problem>,
     pub allow: Option<HeaderValue>,
@@ -66,7 +66,7 @@ pub fn from_store(doing: &str, error: kanzlei_store::Error) -> Refusal {
     Problem::new(500, "Internal server error").into()
 }
 
-/// What is known of a request by the time it is turned away.
+/// What is known of a request by the time it is refused.
 #[derive(Default)]
 pub struct Sent {
     /// Whether its refusal is kept: it was for something that is deployed.

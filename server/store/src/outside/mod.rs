@@ -21,9 +21,9 @@ use sqlx::{AssertSqlSafe, Column, Either, Executor, MySql, Row, SqlSafeStr, Type
 
 use crate::{Error, Result};
 
-/// The most rows one statement may give.
+/// The most rows one statement may return.
 pub const MAX_ROWS: usize = 50_000;
-/// The most bytes of values one statement may give.
+/// The most bytes of values one statement may return.
 pub const MAX_BYTES: usize = 32 << 20;
 /// How much longer than its time a statement is waited for before its connection is given up.
 const GRACE: Duration = Duration::from_millis(250);
@@ -55,7 +55,7 @@ pub struct Given {
     pub id: Option<i64>,
 }
 
-/// A column that a statement gives.
+/// A column that a statement returns.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Described {
     pub name: String,
@@ -79,7 +79,7 @@ pub enum Refused {
 }
 
 impl Refused {
-    /// The kind of failure that workflows see, and what is told of it.
+    /// The kind of failure that workflows see, and its detail.
     pub fn told(self) -> (FailureKind, String) {
         match self {
             Refused::Away(why) => (FailureKind::Database, why),
@@ -152,7 +152,7 @@ impl Outside {
         Ok(())
     }
 
-    /// What columns a statement gives, or why the database does not take it.
+    /// The columns that a statement returns, or why the database rejects it.
     pub async fn describe(&self, text: &str) -> std::result::Result<Vec<Described>, Refused> {
         let described = (&self.pool).describe(AssertSqlSafe(text.to_owned()).into_sql_str()).await.map_err(refused)?;
         Ok(described

@@ -26,7 +26,7 @@ pub const TABLE: &str = "CREATE TABLE IF NOT EXISTS kanzlei_done (
 
 /// The most bytes of a result that are kept for a repetition.
 pub const MOST_RESULT: usize = 1 << 20;
-/// Markers looked at in one round of the purge.
+/// Markers read in one round of the purge.
 const PURGED: u32 = 500;
 /// How long a probe of a database may take.
 const PROBE: Duration = Duration::from_secs(3);

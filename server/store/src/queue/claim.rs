@@ -1,5 +1,5 @@
 //! Taking jobs: which lanes have something due, and taking the first of one lane for a worker. A worker
-//! is a process; its lease is its own row, and each job it takes gets a new fence.
+//! is a process; its lease is its own row, and each job it claims gets a new fence.
 
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
@@ -249,7 +249,7 @@ impl Store {
         Ok(taken)
     }
 
-    /// Lets those go on whose ordering_key nobody has: what a process that died did not come to do.
+    /// Releases jobs whose ordering key nobody holds: what a process that died left undone.
     pub async fn free_turns(&self, limit: u32) -> Result<u64> {
         // Looked for without locks: an update with a subquery would go through the whole table.
         let free = sqlx::query_scalar!(

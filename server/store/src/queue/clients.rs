@@ -1,5 +1,5 @@
 //! What clients are promised: that a repeated request is answered as the first one was, and that they
-//! are told of the end of a job.
+//! are notified of the end of a job.
 
 use uuid::Uuid;
 
@@ -28,7 +28,7 @@ pub enum Repeat {
     Other,
 }
 
-/// An address that is to be told of the end of a job.
+/// An address that is notified of the end of a job.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Notice {
     pub job: Uuid,
@@ -116,7 +116,7 @@ impl Store {
             .doing("deleting old answers")
     }
 
-    /// Takes notices that are due, moving them on so that no other process takes them too.
+    /// Claims notices that are due, postponing them so that no other process claims them too.
     pub async fn due_notices(&self, now: Micros, until: Micros, limit: u32) -> Result<Vec<Notice>> {
         let due = sqlx::query_scalar!("SELECT job FROM notice WHERE next <= ? ORDER BY next LIMIT ?", now, limit)
             .fetch_all(&self.pool)

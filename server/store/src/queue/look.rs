@@ -138,7 +138,7 @@ pub struct Watched {
     pub replied: bool,
 }
 
-/// Which jobs are meant; everything that is said must fit.
+/// Which jobs are selected; everything that is set must fit.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Filter {
     pub state: Option<RunState>,

@@ -2,8 +2,8 @@
 //! changed only where it still is as it was last seen: a job under its fence, a lane under its version,
 //! an ordering key by its key. Nothing relies on a lock that only one node of a cluster knows.
 //!
-//! [`claim`] takes jobs, [`write`] writes what came of them, [`look`] reads and [`change`] changes them for
-//! people, [`lanes`] tells how lanes stand, [`purge`] deletes what is old,
+//! [`claim`] claims jobs, [`write`] records outcomes, [`look`] reads and [`change`] changes them for
+//! people, [`lanes`] counts lanes, [`purge`] deletes what is old,
 //! [`recur`] keeps timetables and callbacks, [`clients`] repeated requests and notices.
 
 mod change;

@@ -79,7 +79,7 @@ impl Store {
         .doing("writing a timetable")
     }
 
-    /// Pauses a timetable or lets it go on from now; false for one that is not known.
+    /// Pauses a timetable or resumes it from now; false for one that is not known.
     pub async fn pause_timetable(&self, workflow: &str, entry: u16, paused: bool, now: Micros) -> Result<bool> {
         let done = sqlx::query!(
             "UPDATE timetable SET upto = IF(paused = 1 AND ? = 0, ?, upto), paused = ? WHERE workflow = ? AND entry = ?",

@@ -1,5 +1,5 @@
 //! Writing what came of running jobs, many in one transaction: outcomes, what clients see, and how a job
-//! leaves the worker. Every job is looked at under its fence first; who has an old one is refused.
+//! leaves the worker. Every job is checked under its fence first; a writer with an old one is refused.
 
 use std::collections::HashMap;
 
@@ -36,7 +36,7 @@ pub struct End {
     /// A line for the job's own history.
     pub past: Option<String>,
     pub ordering_key: Option<String>,
-    /// Who is to be told, kept in the same transaction.
+    /// Who is notified, kept in the same transaction.
     pub notice: Option<Box<super::Notice>>,
 }
 

@@ -144,7 +144,7 @@ impl Eval<'_> {
     }
 
     fn list_with_function(&mut self, call: &MethodCall, on: &Value, items: &[Value], function: &Function) -> Res {
-        // Arrow functions rarely look at the index or the list; those that do pay for them.
+        // Arrow functions rarely read the index or the list; those that do pay for them.
         let wanted_args = match function {
             Function::Arrow(arrow) if arrow.params.iter().any(|p| p.rest) => 3,
             Function::Arrow(arrow) => arrow.params.len().clamp(1, 3),
@@ -268,7 +268,7 @@ impl Eval<'_> {
         Ok(())
     }
 
-    /// A stable merge sort; a comparison that contradicts itself gives some order, never a fault.
+    /// A stable merge sort; a comparison that contradicts itself returns some order, never a fault.
     pub(super) fn sorted(&mut self, items: &[Value], function: Option<&Function>) -> Res {
         let (mut defined, undefined): (Vec<Value>, Vec<Value>) =
             items.iter().cloned().partition(|item| !matches!(item, Value::Undefined));

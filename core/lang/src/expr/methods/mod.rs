@@ -1,7 +1,7 @@
 //! What can be called: methods of texts, lists, numbers and objects, and the functions of the language.
 //!
 //! Texts are kept as UTF-8 but counted in UTF-16 code units, as ECMAScript does. A result that would
-//! hold half of a surrogate pair holds U+FFFD instead (as `toWellFormed` gives).
+//! hold half of a surrogate pair holds U+FFFD instead (as `toWellFormed` returns).
 
 mod list;
 mod number;

@@ -1,7 +1,7 @@
 //! Text to compiled form. ECMAScript's grammar is oxc's business; what of it belongs to the language,
 //! what each name stands for and what is refused is decided here, by name and position.
 //!
-//! This module may not know documents or steps: it gets the names in scope and gives back an [`Expr`],
+//! This module may not know documents or steps: it gets the names in scope and returns an [`Expr`],
 //! or every fault it found.
 
 mod calls;

@@ -1,0 +1,269 @@
+//! Steps with steps inside: what is known on each way, and where the ways meet.
+
+use super::actions::{At, Compiled};
+use super::scope;
+use super::steps::{End, Walk};
+use crate::plan::{self, sheet};
+use kanzlei_lang::document::step::{Arm, Await, Branch, Each, Step};
+use kanzlei_lang::document::yaml::Node;
+use kanzlei_lang::types::{Env, Text, Type};
+
+impl Walk<'_, '_, '_> {
+    /// `if`: two ways, of which one is taken.
+    pub(super) fn choice(&mut self, condition: &Node, then: &[Step], otherwise: &[Step], at: At) -> Compiled {
+        let At { paragraph, inside, answered } = at;
+        let around_end = End { ends: false, answered };
+        self.show(paragraph, "if", sheet::inline(condition), Vec::new());
+        let compiled = self.condition("if", condition);
+        self.constant_condition(condition);
+        let around = self.env.clone();
+        let assuming = |holds| compiled.as_ref().map_or(around.clone(), |c| around.assuming(c, holds));
+        self.env = assuming(true);
+        let (first, names) = self.apart(|walk| walk.branch(then, inside, "then", answered));
+        let after_then = std::mem::replace(&mut self.env, assuming(false));
+        let second =
+            (!otherwise.is_empty()).then(|| self.apart(|walk| walk.branch(otherwise, inside, "else", answered)));
+        let other_end = second.as_ref().map_or(around_end, |((_, end), _)| *end);
+        self.env = scope::meet(after_then, first.1.ends, self.env.clone(), other_end.ends);
+        let end = End { ends: first.1.ends && other_end.ends, answered: first.1.answered.join(other_end.answered) };
+        self.know(names);
+        let otherwise = second.map(|((block, _), names)| {
+            self.know(names);
+            block
+        });
+        let action = compiled.map(|condition| plan::Action::If { condition, then: first.0, otherwise });
+        (action, end, Type::Undefined)
+    }
+
+    /// `match`: a way for each value of the subject.
+    pub(super) fn arms(&mut self, subject: &Node, arms: &[Arm], otherwise: &[Step], at: At) -> Compiled {
+        let At { paragraph, inside, answered } = at;
+        self.show(paragraph, "match", sheet::inline(subject), Vec::new());
+        let subject = self.condition("match", subject);
+        let subject_type = self.last.clone();
+        let mut left = self.env.clone();
+        let mut after: Option<(Env, bool)> = None;
+        let mut meet = |env: Env, ends: bool| {
+            after = Some(match after.take() {
+                None => (env, ends),
+                Some((known, known_ends)) => (scope::meet(known, known_ends, env, ends), known_ends && ends),
+            });
+        };
+        let mut compiled = Vec::new();
+        let mut all_names = Vec::new();
+        let mut joined: Option<End> = None;
+        let mut join = |end: End| {
+            joined =
+                Some(joined.map_or(end, |j| End { ends: j.ends && end.ends, answered: j.answered.join(end.answered) }));
+        };
+        let mut open = subject_type.clone();
+        for arm in arms {
+            let value = Type::of(&arm.value);
+            if !open.can_be(&value) {
+                let message = format!("this arm is never taken: the value is {}", short(&subject_type));
+                self.report.warning("constant-condition", arm.label.at, message);
+            }
+            open = open.keep(|one| *one != value);
+            if let Some(subject) = &subject {
+                self.env = left.assuming_value(subject, &arm.value, true);
+                left = left.assuming_value(subject, &arm.value, false);
+            }
+            let ((block, end), names) = self.apart(|walk| walk.branch(&arm.steps, inside, &arm.label.text, answered));
+            compiled.push((arm.value.clone(), block));
+            all_names.extend(names);
+            meet(self.env.clone(), end.ends);
+            join(end);
+        }
+        // With an arm for each value there is no other way.
+        let all_covered = open == Type::Never;
+        self.env = left;
+        let otherwise = if otherwise.is_empty() {
+            if !all_covered {
+                meet(self.env.clone(), false);
+                join(End { ends: false, answered });
+            }
+            None
+        } else {
+            if all_covered {
+                let at = otherwise[0].at;
+                self.report.warning("constant-condition", at, "`else` is never taken: there is an arm for each value");
+            }
+            let ((block, end), names) = self.apart(|walk| walk.branch(otherwise, inside, "else", answered));
+            all_names.extend(names);
+            meet(self.env.clone(), end.ends);
+            join(end);
+            Some(block)
+        };
+        if let Some((env, _)) = after {
+            self.env = env;
+        }
+        self.know(all_names);
+        let end = joined.unwrap_or(End { ends: false, answered });
+        let action =
+            subject.map(|subject| plan::Action::Match { subject, arms: compiled, otherwise, complete: all_covered });
+        (action, end, Type::Undefined)
+    }
+
+    /// `each`: its steps once for each item.
+    pub(super) fn each(&mut self, each: &Each, at: At) -> Compiled {
+        let At { paragraph, inside, answered } = at;
+        let mut gives = Type::Undefined;
+        let title = format!("{} in {}", each.item.text, sheet::inline(&each.list));
+        let mut rows = Vec::new();
+        if each.at_once > 1 {
+            rows.push(("at once".to_owned(), each.at_once.to_string()));
+        }
+        rows.extend(each.collect.iter().map(|node| ("collect".to_owned(), sheet::inline(node))));
+        if each.settle {
+            rows.push(("settle".to_owned(), "all".to_owned()));
+        }
+        self.show(paragraph, "each", title, rows);
+        let list = self.condition("in", &each.list);
+        let item_type = self.list_item(&each.list);
+        self.apart_from_client += 1;
+        let around = self.env.clone();
+        let ((item, index, block, collect), _) = self.apart(|walk| {
+            let item = walk.define(&each.item);
+            let index = each.position.as_ref().map(|position| walk.define(position));
+            if let Some(slot) = item {
+                walk.env.set(slot, item_type);
+            }
+            if let Some(Some(slot)) = index {
+                walk.env.set(slot, Type::NUMBER);
+            }
+            walk.result = Type::Undefined;
+            let (block, _) = walk.branch(&each.steps, inside, &format!("each {}", each.item.text), answered);
+            let mut kept = walk.result.clone();
+            let collect = each.collect.as_ref().map(|node| {
+                let (maker, of) = walk.typed(node);
+                kept = of;
+                maker
+            });
+            gives = Type::list(if each.settle { scope::settled(kept) } else { kept });
+            (item, index, block, collect)
+        });
+        self.env = around;
+        self.apart_from_client -= 1;
+        let whole = list.zip(item).filter(|_| index != Some(None) && !matches!(collect, Some(None)));
+        let action = whole.map(|(list, item)| {
+            plan::Action::Each(Box::new(plan::Each {
+                list,
+                item,
+                position: index.flatten(),
+                block,
+                at_once: each.at_once,
+                collect: collect.flatten(),
+                settle: each.settle,
+            }))
+        });
+        (action, End { ends: false, answered }, gives)
+    }
+
+    /// `together`: branches at the same time.
+    pub(super) fn together(&mut self, branches: &[Branch], settle: bool, step: &Step, at: At) -> Compiled {
+        let At { paragraph, inside, answered } = at;
+        let mut end = End { ends: false, answered };
+        let rows = if settle { vec![("settle".to_owned(), "all".to_owned())] } else { Vec::new() };
+        self.show(paragraph, "together", String::new(), rows);
+        if branches.is_empty() {
+            self.report.error("wrong-value", step.at, "`together` has no branches");
+            self.report.help("name at least one: `together: {tide: {call: tides.nextWindow}}`");
+        }
+        self.apart_from_client += 1;
+        let mut blocks = Vec::with_capacity(branches.len());
+        let around = self.env.clone();
+        let mut types = Vec::with_capacity(branches.len());
+        for branch in branches {
+            self.env = around.clone();
+            self.result = Type::Undefined;
+            let ((block, branch_end), _) =
+                self.apart(|walk| walk.branch(&branch.steps, inside, &branch.name.text, answered));
+            end.ends |= branch_end.ends;
+            blocks.push(block);
+            let of = self.result.clone();
+            types.push(if settle { scope::settled(of) } else { of });
+        }
+        self.env = around;
+        self.apart_from_client -= 1;
+        let gives = Type::object(branches.iter().map(|b| b.name.text.as_str()).zip(types.iter().cloned()));
+        let compiled: Vec<_> = branches
+            .iter()
+            .zip(blocks.into_iter().zip(types))
+            .filter_map(|(branch, (block, of))| {
+                let slot = self.define(&branch.name)?;
+                self.env.set(slot, of);
+                Some(plan::Branch { name: branch.name.text.as_str().into(), slot, block })
+            })
+            .collect();
+        let action = Some(plan::Action::Together { branches: compiled, settle });
+        (action, end, gives)
+    }
+
+    /// `await`: an address that its steps pass on, and what arrives there.
+    pub(super) fn awaited(&mut self, wait: &Await, at: At) -> Compiled {
+        let At { paragraph, inside, answered } = at;
+        let mut end = End { ends: false, answered };
+        let title = wait
+            .until
+            .as_ref()
+            .map_or("callback".to_owned(), |until| format!("callback until {}", sheet::inline(until)));
+        self.show(paragraph, "await", title, Vec::new());
+        self.durable = true;
+        let around = self.env.clone();
+        let ((slot, block), names) = self.apart(|walk| {
+            let slot = walk.define(&wait.name);
+            if let Some(slot) = slot {
+                walk.env.set(slot, Type::object([("url", Type::TEXT), ("id", Type::TEXT)]));
+            }
+            let (block, inner) = walk.branch(&wait.steps, inside, "give out", answered);
+            end = inner;
+            (slot, block)
+        });
+        // The address is of no use any more; what the steps gave is.
+        self.know(names.into_iter().filter(|name| *name != wait.name.text));
+        if end.ends {
+            self.env = around;
+        }
+        let until = wait.until.as_ref().map(|node| self.timed(node, &[Text::Span, Text::Instant]));
+        let until = until.map_or(Some(None), |maker| maker.map(Some));
+        let action =
+            slot.zip(until).map(|(slot, until)| plan::Action::Await(Box::new(plan::Await { slot, block, until })));
+        (action, end, Type::Unknown)
+    }
+
+    /// A condition that every value it can have answers the same way.
+    fn constant_condition(&mut self, node: &Node) {
+        let always = match (self.last.can_be_true(), self.last.can_be_false()) {
+            (true, false) => "true; `else` is never taken",
+            (false, true) => "false; `then` is never taken",
+            _ => return,
+        };
+        if !self.told_constant {
+            self.report.warning("constant-condition", node.at, format!("this is always {always}"));
+        }
+    }
+
+    /// The type of the items of the list that a loop goes through.
+    pub(super) fn list_item(&mut self, node: &Node) -> Type {
+        let of = self.last.clone();
+        let wrong = of.keep(|one| !matches!(one, Type::List(_) | Type::Unknown));
+        if wrong != Type::Never {
+            let verb = if wrong == of { "is" } else { "may be" };
+            let code = if wrong.may_be_missing() { "maybe-missing" } else { "wrong-operand" };
+            self.report.error(code, node.at, format!("this {verb} {}, and a loop goes through an array", wrong.what()));
+            if wrong.may_be_missing() {
+                self.report.help("say what to take instead: `?? []`");
+            }
+        }
+        of.map(|one| match one {
+            Type::List(item) => item.of.clone(),
+            Type::Unknown => Type::Unknown,
+            _ => Type::Never,
+        })
+    }
+}
+
+fn short(of: &Type) -> String {
+    let shown = of.to_string();
+    if shown.chars().count() > 80 { of.what() } else { shown }
+}
