@@ -178,6 +178,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/databases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Databases that `sql` steps name */
+        get: operations["databases"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/databases/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One database, with the statement that prepares it */
+        get: operations["database"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/databases/{name}/prepare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Prepares a database for steps that jobs perform once */
+        post: operations["prepareDatabase"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/secrets/{name}": {
         parameters: {
             query?: never;
@@ -482,6 +533,19 @@ export interface components {
         /** @description What is wrong with documents. */
         Checked: {
             diagnostics: components["schemas"]["Diagnostic"][];
+        };
+        /** @description One database, and whether jobs can perform writing steps once in it. */
+        Database: {
+            name: string;
+            prepared: boolean;
+            /** @description What it lacks, each in a sentence. */
+            missing: string[];
+            /** @description The statement that makes the table of markers. */
+            statement: string;
+        };
+        /** @description All databases that the configuration names. */
+        Databases: {
+            databases: components["schemas"]["Database"][];
         };
         /** @description Counts of the last 24 hours. */
         Day: {
@@ -943,7 +1007,7 @@ export interface components {
             id: string;
             why: string;
         };
-        /** @description What a `note` step said. */
+        /** @description The text of a `note` step. */
         Note: {
             at: components["schemas"]["Timestamp"];
             text: string;
@@ -1016,7 +1080,7 @@ export interface components {
             type: string;
         };
         Problem: {
-            /** @description A URI for the kind of problem; `about:blank` unless the workflow says. */
+            /** @description A URI for the kind of problem; `about:blank` by default. */
             type?: string | null;
             title: string;
             /** Format: uint16 */
@@ -1053,7 +1117,7 @@ export interface components {
             /** @description What is left to be done by hand. */
             notes: string[];
         };
-        /** @description A request that was turned away before a run began. */
+        /** @description A request that was refused before a run began. */
         Refusal: {
             /** Format: uuid */
             id: string;
@@ -1445,6 +1509,8 @@ export interface components {
 }
 export type Answer = components['schemas']['Answer'];
 export type Checked = components['schemas']['Checked'];
+export type Database = components['schemas']['Database'];
+export type Databases = components['schemas']['Databases'];
 export type Day = components['schemas']['Day'];
 export type Deployed = components['schemas']['Deployed'];
 export type DeployedDocument = components['schemas']['DeployedDocument'];
@@ -1889,6 +1955,88 @@ export interface operations {
             400: components["responses"]["Problem"];
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    databases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Databases"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    database: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Database"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    prepareDatabase: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Database"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };
