@@ -2,5 +2,7 @@
 //!
 //! [`machine`] is a run as a value; [`driver`] is the loop that performs what a machine asks for.
 
+#![warn(missing_docs)]
+
 pub mod driver;
 pub mod machine;

@@ -10,6 +10,8 @@
 //! assert_eq!(Value::text("a").as_text(), Some("a"));
 //! ```
 
+#![warn(missing_docs)]
+
 pub mod address;
 pub mod duration;
 pub mod problem;

@@ -6,13 +6,17 @@ use crate::value::{ObjectBuilder, Value};
 
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+/// A problem as it is answered (RFC 9457 §3).
 pub struct Problem {
     /// A URI for the kind of problem; `about:blank` by default.
     #[serde(rename = "type", default, skip_serializing_if = "Option::is_none")]
     pub problem_type: Option<String>,
+    /// What kind of problem it is, in a few words; the same for each occurrence.
     pub title: String,
+    /// The HTTP status of the answer.
     pub status: u16,
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    /// What went wrong this time, and what to do.
     pub detail: Option<String>,
     /// Everything that is wrong with the input.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -31,19 +35,23 @@ pub struct InputError {
     pub within: String,
     /// JSON Pointer (RFC 6901) into the body, or `/name` of the parameter.
     pub pointer: String,
+    /// What is wrong with it.
     pub detail: String,
 }
 
 impl Problem {
+    /// A problem with a status and a title.
     pub fn new(status: u16, title: impl Into<String>) -> Self {
         Problem { status, title: title.into(), ..Problem::default() }
     }
 
+    /// The same with a detail.
     pub fn detail(mut self, detail: impl Into<String>) -> Self {
         self.detail = Some(detail.into());
         self
     }
 
+    /// The body of the answer.
     pub fn to_json(&self) -> String {
         serde_json::to_string(self).unwrap_or_default()
     }

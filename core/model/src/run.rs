@@ -14,6 +14,8 @@ macro_rules! words {
         $(#[$about])*
         #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
         #[repr(u8)]
+        // The word of a variant says what it is, where it has no comment.
+        #[allow(missing_docs)]
         pub enum $name {
             $($(#[$doc])* #[serde(rename = $word)] $variant = $code,)*
         }

@@ -34,13 +34,19 @@ pub enum Value {
     /// ECMAScript's `undefined`: a member that is not there. Left out when written as JSON.
     #[default]
     Undefined,
+    /// JSON null.
     Null,
+    /// A boolean.
     Bool(bool),
     /// An integer as it came in, with all its bits.
     Int(i64),
+    /// Any other number, as ECMAScript has it.
     Num(f64),
+    /// A text.
     Text(Str),
+    /// A list, shared.
     List(Arc<List>),
+    /// An object with its members in order, shared.
     Object(Arc<Object>),
 }
 
@@ -68,10 +74,12 @@ pub struct ObjectBuilder {
 }
 
 impl Value {
+    /// A text.
     pub fn text(text: impl Into<Str>) -> Self {
         Value::Text(text.into())
     }
 
+    /// A list of these items.
     pub fn list(items: Vec<Value>) -> Self {
         let depth = 1 + items.iter().map(Value::depth).max().unwrap_or(0);
         Value::List(Arc::new(List { items, depth, named: None }))
@@ -108,6 +116,7 @@ impl Value {
         }
     }
 
+    /// The text, if it is one.
     pub fn as_text(&self) -> Option<&str> {
         match self {
             Value::Text(text) => Some(text),
@@ -115,6 +124,7 @@ impl Value {
         }
     }
 
+    /// The items, if it is a list.
     pub fn as_list(&self) -> Option<&[Value]> {
         match self {
             Value::List(list) => Some(&list.items),
@@ -122,6 +132,7 @@ impl Value {
         }
     }
 
+    /// Whether it is `undefined` or null.
     pub fn is_nullish(&self) -> bool {
         matches!(self, Value::Undefined | Value::Null)
     }
@@ -291,6 +302,7 @@ impl PartialEq for Value {
 }
 
 impl List {
+    /// The items in order.
     pub fn items(&self) -> &[Value] {
         &self.items
     }
@@ -302,6 +314,7 @@ impl List {
 }
 
 impl Object {
+    /// The member of a name.
     pub fn get(&self, name: &str) -> Option<&Value> {
         // Few members are found faster by looking at each: lengths differ before any text is read.
         if self.members.len() <= 8 {
@@ -314,20 +327,24 @@ impl Object {
         self.members.get(name)
     }
 
+    /// The number of members.
     pub fn len(&self) -> usize {
         self.members.len()
     }
 
+    /// Whether it has no members.
     pub fn is_empty(&self) -> bool {
         self.members.is_empty()
     }
 
+    /// The members in order.
     pub fn iter(&self) -> impl Iterator<Item = (&Str, &Value)> {
         self.members.iter()
     }
 }
 
 impl ObjectBuilder {
+    /// An empty object with room for so many members.
     pub fn with_capacity(capacity: usize) -> Self {
         ObjectBuilder { members: Members::with_capacity_and_hasher(capacity, Default::default()), has_index_key: false }
     }
@@ -338,6 +355,7 @@ impl ObjectBuilder {
         self.members.insert(key, value);
     }
 
+    /// The member of a name, to be changed.
     pub fn get_mut(&mut self, key: &str) -> Option<&mut Value> {
         self.members.get_mut(key)
     }
@@ -354,6 +372,7 @@ impl ObjectBuilder {
         }
     }
 
+    /// The object.
     pub fn finish(mut self) -> Value {
         if self.has_index_key {
             // Stable, and text keys all compare equal, so only the integer keys move.

@@ -17,6 +17,7 @@ pub struct Reached {
 }
 
 impl Reached {
+    /// Adds what another case reached.
     pub fn add(&mut self, other: &Reached) {
         for (name, steps) in &other.steps {
             self.steps.entry(name.clone()).or_default().extend(steps);
@@ -30,10 +31,15 @@ impl Reached {
 /// How much of one workflow was reached.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Coverage {
+    /// The name of the workflow.
     pub workflow: String,
+    /// All its steps but those that are off.
     pub steps: usize,
+    /// Steps that some case reached.
     pub steps_reached: usize,
+    /// All its branches.
     pub branches: usize,
+    /// Branches that some case reached.
     pub branches_reached: usize,
     /// What was not reached, in the order of the sheet.
     pub missing: Vec<Missing>,
@@ -42,6 +48,7 @@ pub struct Coverage {
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize)]
+/// A step or branch that no case reached.
 pub struct Missing {
     /// The step's number on the sheet.
     pub number: String,
@@ -49,6 +56,7 @@ pub struct Missing {
     pub branch: Option<String>,
     /// What the step does: `if vessel.status === 404`.
     pub what: String,
+    /// Its line in the workflow, from 1.
     pub line: u32,
 }
 
@@ -59,6 +67,7 @@ impl Coverage {
         if all == 0 { 100.0 } else { reached as f64 * 100.0 / all as f64 }
     }
 
+    /// The coverage of a plan.
     pub fn of(plan: &Plan, reached: &Reached) -> Self {
         let none = BTreeSet::new();
         let steps = reached.steps.get(&plan.name).unwrap_or(&none);

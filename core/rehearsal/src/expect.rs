@@ -216,12 +216,17 @@ pub(super) fn judge_state(expect: &Expect, state: &str, found: &mut Vec<Differen
 /// A step as it was taken, in rehearsal or by a run that is in a journal.
 #[derive(Clone, Debug, Default)]
 pub struct StepSeen {
+    /// Its number on the sheet.
     pub number: String,
     /// With the positions in the loops around: `3.1[2]`.
     pub numbered: String,
+    /// The name of its result.
     pub id: Option<String>,
+    /// The name of its state.
     pub state: String,
+    /// Attempts made; 0 for steps that are not retried.
     pub attempts: u32,
+    /// Why it failed.
     pub failure: Option<String>,
 }
 

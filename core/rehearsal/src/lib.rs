@@ -14,6 +14,8 @@
 //! assert!(rehearsals[0].run(0).differences.is_empty());
 //! ```
 
+#![warn(missing_docs)]
+
 pub mod coverage;
 mod expect;
 mod prepare;
@@ -90,6 +92,7 @@ pub trait Lender: Sync {
 
 /// A database of a case's own.
 pub trait Lent {
+    /// Runs statements; a refusal is a failure of the step.
     fn query(&mut self, query: &Query) -> Result<Vec<Rows>, EffectError>;
 }
 
@@ -99,9 +102,13 @@ pub type CaseRequest = (String, String, Vec<(String, String)>, Option<Value>);
 /// What came of one case.
 #[derive(Debug, Serialize)]
 pub struct CaseResult {
+    /// The name of the workflow.
     pub workflow: String,
+    /// The name of the case.
     pub case: String,
+    /// The document of cases.
     pub path: String,
+    /// The line of the case, from 1.
     pub line: u32,
     /// What was not as expected; empty when the case passes.
     pub differences: Vec<Difference>,
@@ -111,20 +118,26 @@ pub struct CaseResult {
     pub steps: Vec<StepTaken>,
     /// What the client would have got: status and body.
     pub status: Option<u16>,
+    /// The body of the reply.
     pub body: Value,
     /// How the run ended; nothing when the request led to none.
     pub state: Option<&'static str>,
     /// Milliseconds on the case's clock.
     pub duration_ms: f64,
     #[serde(skip)]
+    /// Steps and branches that were reached.
     pub reached: Reached,
 }
 
 #[derive(Debug, Serialize)]
+/// A step as a case took it.
 pub struct StepTaken {
+    /// Its number on the sheet.
     pub number: String,
+    /// Its state at the end.
     pub state: &'static str,
     #[serde(skip_serializing_if = "is_zero")]
+    /// Attempts made; 0 for steps that are not retried.
     pub attempts: u32,
 }
 
@@ -137,13 +150,18 @@ fn is_zero(n: &u32) -> bool {
 pub struct Difference {
     /// `reply.body.dues.amount`.
     pub what: String,
+    /// What was expected.
     pub wanted: String,
+    /// What came instead.
     pub got: String,
+    /// The line of the expectation, from 1.
     pub line: u32,
+    /// Its column, from 1.
     pub column: u32,
 }
 
 impl CaseResult {
+    /// Whether nothing differs.
     pub fn passed(&self) -> bool {
         self.differences.is_empty() && self.missing_stubs.is_empty()
     }
@@ -292,22 +310,27 @@ impl Prepared {
         Some((declared.method.clone(), target, headers.clone(), body.clone()))
     }
 
+    /// The line of a case, from 1.
     pub fn line(&self, index: usize) -> u32 {
         self.cases[index].line
     }
 
+    /// The plan that its cases run.
     pub fn plan(&self) -> &Arc<Plan> {
         &self.plan
     }
 
+    /// The number of cases.
     pub fn len(&self) -> usize {
         self.cases.len()
     }
 
+    /// Whether there are no cases.
     pub fn is_empty(&self) -> bool {
         self.cases.is_empty()
     }
 
+    /// The name of a case.
     pub fn name(&self, index: usize) -> &str {
         &self.cases[index].name
     }

@@ -29,6 +29,7 @@ const REQUEST: &str = "request";
 /// Cases of one workflow, compiled.
 #[derive(Debug)]
 pub struct Prepared {
+    /// The document of cases.
     pub path: String,
     pub(super) plan: Arc<Plan>,
     /// Databases that are real, and what makes their tables and rows.

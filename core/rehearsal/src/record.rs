@@ -25,47 +25,65 @@ const LONGEST: usize = 200;
 /// One run by the journal. Values are as they are shown: masked, and `{"$cut": …}` where too long.
 #[derive(Clone, Debug, Default)]
 pub struct Past {
+    /// The name of the workflow.
     pub workflow: String,
     /// What the case is to be called.
     pub name: String,
     /// RFC 3339; nothing for the default of cases.
     pub started: String,
+    /// Its input.
     pub input: Json,
     /// The request that leads to this input, where the run was entered by one.
     pub request: Option<CaseRequest>,
     /// What the workflow remembered when it began; null where it uses nothing of it.
     pub kept: Json,
+    /// The name of its state.
     pub state: String,
+    /// The status of its reply.
     pub status: Option<u16>,
+    /// The body of its reply.
     pub reply: Json,
+    /// Why it failed, or null.
     pub failure: Json,
+    /// What its steps did, in order.
     pub steps: Vec<PastStep>,
 }
 
 /// What one step did, with the heading of its paragraph.
 #[derive(Clone, Debug, Default)]
 pub struct PastStep {
+    /// Its number on the sheet.
     pub number: String,
     /// Positions in the loops around: `2.0`.
     pub items: Option<String>,
+    /// The key that names the step.
     pub kind: String,
+    /// What stands behind the kind on the sheet.
     pub title: String,
+    /// The name of its state.
     pub state: String,
+    /// Attempts made; 0 for steps that are not retried.
     pub attempts: u64,
     /// What came of the attempts before the last one.
     pub tries: Vec<String>,
     /// Microseconds from the start of the run.
     pub started_us: i64,
+    /// How long it took, in microseconds.
     pub duration_us: i64,
+    /// What was sent.
     pub sent: Json,
+    /// What came of it.
     pub outcome: Json,
+    /// Why it failed, or null.
     pub failure: Json,
 }
 
 /// A document of cases, and what is left to be done by hand.
 #[derive(Debug)]
 pub struct Recorded {
+    /// The document.
     pub text: String,
+    /// What is left to be done by hand, each in a sentence.
     pub notes: Vec<String>,
 }
 

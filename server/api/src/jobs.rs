@@ -19,10 +19,13 @@ pub struct JobFilter {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub state: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
+    /// The name of a lane.
     pub lane: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
+    /// The name of a workflow.
     pub workflow: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
+    /// The whole tag.
     pub tag: Option<String>,
     /// The id of a group.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -50,6 +53,7 @@ pub struct JobFilter {
 /// What is done to jobs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
+#[allow(missing_docs)]
 pub enum JobAction {
     Cancel,
     RunNow,
@@ -60,6 +64,7 @@ pub enum JobAction {
 /// Where a retry begins.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
+#[allow(missing_docs)]
 pub enum RetryFrom {
     #[default]
     FailedStep,
@@ -70,8 +75,10 @@ pub enum RetryFrom {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct JobChange {
+    /// What is done.
     pub action: JobAction,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    /// The jobs.
     pub ids: Vec<String>,
     /// In place of ids: all jobs that fit.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -259,22 +266,31 @@ api! {
 /// A job as clients of the public listener poll it.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct JobDocument {
+    /// The id, which is also the key to the job on open endpoints.
     pub id: Uuid,
+    /// The workflow that it runs.
     pub workflow: String,
+    /// How it stands.
     pub state: RunState,
+    /// When it was accepted.
     pub queued: Timestamp,
+    /// When it was to begin.
     pub due: Timestamp,
+    /// When it began.
     pub started: Option<Timestamp>,
+    /// When it ended.
     pub ended: Option<Timestamp>,
     /// 0 to 1.
     pub progress: Option<f64>,
     /// The text of the last note.
     pub note: Option<String>,
+    /// The newest notes, oldest first.
     pub notes: Vec<Note>,
     /// An estimate, in seconds.
     pub remaining_s: Option<f64>,
     /// Whether the reply can be had.
     pub answered: bool,
+    /// Addresses of the job.
     pub links: JobLinks,
     /// Present while it is asked to stop.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
@@ -294,7 +310,10 @@ pub struct JobDocument {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct JobLinks {
     #[serde(rename = "self")]
+    /// The job itself.
     pub own: String,
+    /// Its reply.
     pub result: String,
+    /// Its event stream.
     pub events: String,
 }

@@ -18,6 +18,7 @@ pub struct SampleFilter {
 /// What is done to a lane; to empty it cancels everything in it that has not begun.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
+#[allow(missing_docs)]
 pub enum LaneAction {
     Hold,
     Release,

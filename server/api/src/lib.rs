@@ -10,6 +10,8 @@
 //! assert!(document["components"]["schemas"]["JobLine"]["properties"]["state"].is_object());
 //! ```
 
+#![warn(missing_docs)]
+
 pub mod databases;
 pub mod deploys;
 pub mod jobs;
@@ -32,6 +34,8 @@ macro_rules! api {
     ($($(#[$meta:meta])* pub struct $name:ident { $($(#[$about:meta])* pub $member:ident: $of:ty,)* })*) => {
         $(
             $(#[$meta])*
+            // The name of a member says what it is, where it has no comment.
+            #[allow(missing_docs)]
             #[derive(Clone, Debug, PartialEq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
             pub struct $name {
                 $($(#[$about])* pub $member: $of,)*

@@ -13,6 +13,7 @@ use crate::{Json, api};
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct RunFilter {
+    /// The name of a workflow.
     pub workflow: Option<String>,
     /// The name of a state.
     pub state: Option<String>,
@@ -28,7 +29,9 @@ pub struct RunFilter {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct RefusalFilter {
+    /// The name of a workflow.
     pub workflow: Option<String>,
+    /// The status that was answered.
     pub status: Option<u16>,
     /// The `X-Request-Id` of the request.
     pub request_id: Option<String>,
@@ -42,6 +45,7 @@ pub struct RefusalFilter {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct CaseName {
+    /// The name of the case; the run's id by default.
     pub name: Option<String>,
 }
 

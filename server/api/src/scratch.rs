@@ -7,6 +7,7 @@ use crate::{Json, api};
 /// What came of statements: rows, or why the database refused them.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(untagged)]
+#[allow(missing_docs)]
 pub enum Ran {
     Returned { returned: Vec<Rows> },
     Refused { kind: String, detail: String },

@@ -10,6 +10,7 @@ use crate::api;
 /// What is done to a timetable; to fire it queues a job now.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
+#[allow(missing_docs)]
 pub enum TimetableAction {
     Pause,
     Resume,

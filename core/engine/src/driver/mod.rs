@@ -36,6 +36,7 @@ pub use virtual_clock::{MAX_EFFECTS, on_virtual_clock, on_virtual_clock_within};
 
 /// What a run that waits is woken by.
 #[derive(Debug)]
+#[allow(missing_docs)]
 pub enum Event {
     /// What came of an effect, and when.
     Outcome { id: EffectId, outcome: Outcome, at: Micros },

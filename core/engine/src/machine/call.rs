@@ -17,24 +17,32 @@ use kanzlei_model::value::{ObjectBuilder, Value};
 /// One HTTP request, to be sent to a service.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Request {
+    /// The name of the service.
     pub service: String,
     /// The operation's name, where the call names one.
     pub operation: Option<String>,
+    /// The HTTP method.
     pub method: String,
     /// Path and query relative to the service's base address.
     pub target: String,
+    /// Header names and values, without credentials.
     pub headers: Vec<(String, String)>,
+    /// The body as it is sent.
     pub body: Option<Vec<u8>>,
     /// How long this attempt may take.
     pub within: Duration,
+    /// Which attempt it is, from 1.
     pub attempt: u32,
 }
 
 /// An answer as it came.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Answer {
+    /// The HTTP status.
     pub status: u16,
+    /// Header names and values.
     pub headers: Vec<(String, String)>,
+    /// The body as it came.
     pub body: Vec<u8>,
 }
 

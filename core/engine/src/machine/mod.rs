@@ -68,7 +68,9 @@ pub const MAX_KEEP_TRIES: u32 = 50;
 pub struct Start {
     /// The run's id; also the seed of everything that looks random in it.
     pub id: String,
+    /// The input as it was accepted.
     pub input: Value,
+    /// When it begins.
     pub now: Micros,
     /// Who called, as far as known.
     pub caller: Option<String>,
@@ -101,6 +103,7 @@ pub enum Next {
 /// What a run reports while it is under way.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Told {
+    /// The value of a `note` step.
     Note(Value),
     /// From 0 to 1.
     Progress(f64),
@@ -108,6 +111,7 @@ pub enum Told {
 
 /// Something outside the machine.
 #[derive(Clone, Debug, PartialEq)]
+#[allow(missing_docs)]
 pub enum Effect {
     /// Send this request: [`Outcome::Called`].
     Call(Box<Request>),
@@ -115,7 +119,7 @@ pub enum Effect {
     Wait { until: Micros },
     /// Ask a database: [`Outcome::Queried`].
     Query(Box<Query>),
-    /// Tell what the workflow remembers: [`Outcome::Kept`].
+    /// Return what the workflow remembers: [`Outcome::Kept`].
     Recall { workflow: String },
     /// Remember these values if the version is still the same: [`Outcome::Kept`].
     Keep(Box<Keep>),
@@ -132,9 +136,11 @@ pub enum Effect {
 /// Values to be remembered, in place of all that were.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Keep {
+    /// The workflow that remembers.
     pub workflow: String,
     /// The version these values were made from.
     pub version: u64,
+    /// All that it remembers from now on: an object.
     pub values: Value,
 }
 
@@ -152,19 +158,28 @@ pub struct Kept {
 /// Why an effect failed.
 #[derive(Clone, Debug, PartialEq)]
 pub struct EffectError {
+    /// The kind of failure that workflows see.
     pub kind: FailureKind,
+    /// What happened, for people.
     pub detail: String,
 }
 
 /// What came of an effect.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Outcome {
+    /// Of a call.
     Called(Result<Answer, EffectError>),
+    /// Of a wait that is over.
     Waited,
+    /// Of statements, one result each.
     Queried(Result<Vec<Rows>, EffectError>),
+    /// Of values to remember, or of what is remembered.
     Kept(Result<Kept, String>),
+    /// Of jobs to be queued.
     Queued(Result<Queued, EffectError>),
+    /// Of jobs to be cancelled.
     Cancelled(Result<Cancellation, EffectError>),
+    /// Of a one-time address.
     Opened(Result<Address, EffectError>),
     /// Nothing when the time was up before.
     Arrived(Option<Arrival>),
@@ -173,7 +188,9 @@ pub enum Outcome {
 /// The answer to the client.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Reply {
+    /// The HTTP status.
     pub status: u16,
+    /// Header names and values.
     pub headers: Vec<(String, String)>,
     /// `undefined` for no body, text as it is, anything else as JSON.
     pub body: Value,
@@ -184,9 +201,13 @@ pub struct Reply {
 /// Why a step failed; what `failure` is in a catch.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Failure {
+    /// The kind that `failure.kind` shows.
     pub kind: FailureKind,
+    /// The status of the answer, where there was one.
     pub status: Option<u16>,
+    /// What happened, for people.
     pub detail: String,
+    /// The body of the answer, where there was one.
     pub body: Value,
     /// What a `fail` step says to the client.
     pub problem: Option<Box<Problem>>,
@@ -197,6 +218,7 @@ pub struct Failure {
 }
 
 impl Failure {
+    /// A failure of a kind, with its detail.
     pub fn new(kind: FailureKind, detail: impl Into<String>) -> Self {
         Failure {
             kind,
@@ -213,6 +235,7 @@ impl Failure {
         Failure { cause: Some(failure.kind), ..Failure::new(FailureKind::Expression, failure.message.clone()) }
     }
 
+    /// As expressions and the journal see it.
     pub fn to_value(&self) -> Value {
         Value::object([
             ("kind", Value::text(self.kind.name())),
@@ -224,6 +247,7 @@ impl Failure {
 }
 
 #[derive(Debug)]
+/// One run of one plan; see the module.
 pub struct Machine {
     id: String,
     /// The workflow at 0, and each place at which one is invoked.
@@ -258,6 +282,7 @@ pub struct Machine {
 }
 
 impl Machine {
+    /// A run that has not begun.
     pub fn new(plan: Arc<Plan>, start: Start) -> Self {
         let mut slots = vec![Value::Undefined; plan.slots.len()];
         slots[INPUT as usize] = start.input;
@@ -296,6 +321,7 @@ impl Machine {
         machine
     }
 
+    /// The plan of the workflow itself.
     pub fn plan(&self) -> &Arc<Plan> {
         &self.levels[0].plan
     }
@@ -336,10 +362,12 @@ impl Machine {
         items
     }
 
+    /// How it ended; nothing while it is under way.
     pub fn ended(&self) -> Option<&Ended> {
         self.ended.as_ref()
     }
 
+    /// The reply, once there is one.
     pub fn reply(&self) -> Option<&Reply> {
         self.reply.as_ref()
     }

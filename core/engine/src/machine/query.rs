@@ -16,10 +16,13 @@ pub const MAX_VALUES: usize = 10_000;
 /// Statements for one database.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Query {
+    /// The database's name.
     pub database: String,
+    /// The statements, in order.
     pub statements: Vec<Sql>,
     /// All or none of them.
     pub transaction: bool,
+    /// How long they may take together.
     pub within: Duration,
     /// Whether a job performs it once, however often it is asked for.
     pub once: bool,
@@ -28,6 +31,7 @@ pub struct Query {
 /// A statement with `?` for each value, in order.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Sql {
+    /// The text, with `?` for each value.
     pub text: String,
     /// Null, booleans, numbers and texts.
     pub values: Vec<Value>,

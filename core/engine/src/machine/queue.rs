@@ -11,30 +11,37 @@ use kanzlei_model::value::{ObjectBuilder, Value};
 /// Jobs to be queued, all or none.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Enqueue {
+    /// The workflow that they run.
     pub workflow: String,
     /// When the run asked: the same when it asks again after a crash.
     pub at: Micros,
     /// The lane, when not the workflow's own.
     pub lane: Option<String>,
+    /// 1 goes first, 9 last.
     pub priority: Option<u8>,
     /// Whether they are one group: the jobs of a list.
     pub group: bool,
+    /// The jobs, all or none of which are queued.
     pub jobs: Vec<NewJob>,
 }
 
 /// One job to be queued.
 #[derive(Clone, Debug, PartialEq)]
 pub struct NewJob {
+    /// The input, not yet checked.
     pub input: Value,
     /// Due at once where it says nothing.
     pub due: Option<Micros>,
+    /// The tag to find it by.
     pub tag: Option<String>,
 }
 
 /// Jobs that were queued.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Queued {
+    /// Ids of the jobs, in order.
     pub ids: Vec<String>,
+    /// The id of their group, where there was a list.
     pub group: Option<String>,
     /// The address below which jobs are found by their ids.
     pub base: String,
@@ -43,31 +50,40 @@ pub struct Queued {
 /// Which jobs are to be cancelled.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Cancelling {
+    /// These jobs.
     Ids(Vec<String>),
+    /// All jobs with a tag.
     Tag(String),
 }
 
 /// What became of jobs that were to be cancelled, by id.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Cancellation {
+    /// Jobs that were cancelled.
     pub cancelled: Vec<String>,
     /// Running: they stop before their next step.
     pub begun: Vec<String>,
+    /// Jobs that had ended.
     pub done: Vec<String>,
+    /// Ids of no job.
     pub unknown: Vec<String>,
 }
 
 /// An address at which something is waited for.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Address {
+    /// Its own id.
     pub id: String,
+    /// The full address.
     pub url: String,
 }
 
 /// What came to it.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Arrival {
+    /// The media type of the body.
     pub media: String,
+    /// The body as it came.
     pub body: Vec<u8>,
 }
 

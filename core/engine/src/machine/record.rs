@@ -8,11 +8,15 @@ use kanzlei_model::run::RunState;
 pub use kanzlei_model::run::StepState as State;
 
 #[derive(Clone, Debug)]
+/// What one step did.
 pub struct StepRecord {
     /// Index in the plan's sheet.
     pub paragraph: u32,
+    /// How it stands.
     pub state: State,
+    /// When it began.
     pub started: Micros,
+    /// When it ended; the same as `started` while it is under way.
     pub ended: Micros,
     /// Attempts made; 0 for steps that are not tried again.
     pub attempts: u32,
@@ -22,6 +26,7 @@ pub struct StepRecord {
     pub sent: Value,
     /// What came of it.
     pub outcome: Value,
+    /// Why it failed, or why an earlier attempt did.
     pub failure: Option<Failure>,
     /// The record of the step around it.
     pub owner: Option<u32>,
@@ -63,7 +68,10 @@ impl StepRecord {
 /// How a run ended.
 #[derive(Clone, Debug)]
 pub struct Ended {
+    /// The final state.
     pub state: RunState,
+    /// Why it failed, where it did.
     pub failure: Option<Failure>,
+    /// When it ended.
     pub at: Micros,
 }
