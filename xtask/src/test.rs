@@ -20,7 +20,9 @@ pub fn run_all() -> Done {
     let target = bins.parent().unwrap_or(&bins);
     run(kanzlei_harness::process::cargo().args(["test", "--workspace"]).env("CARGO_TARGET_DIR", target))?;
     build::packages_of_console()?;
-    run(Command::new("npm").args(["--prefix", "console", "run", "check", "--silent"]).env("PWD", root()))?;
+    for script in ["check", "test"] {
+        run(Command::new("npm").args(["--prefix", "console", "run", script, "--silent"]).env("PWD", root()))?;
+    }
     fuzz::check()?;
     Ok(ExitCode::SUCCESS)
 }
