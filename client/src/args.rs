@@ -112,7 +112,7 @@ pub enum Command {
     },
     /// List services
     Services,
-    /// Take in a published API, or show a service's operations
+    /// Add a service from its published API, or show its operations
     #[command(
         after_help = "Examples:\n  kanzlei service add weather weather-openapi.json\n  kanzlei service show registry"
     )]
@@ -144,7 +144,7 @@ pub enum Command {
     },
     /// Send a request to a workflow's endpoint, as a client would
     #[command(
-        after_help = "Values are JSON where they can be, else text: nights=2 is a number, imo='\"9074720\"' a text.\nInputs that are texts by their schema take digits as they are.\n\nExample:\n  kanzlei call berth-quote harbour=LIN imo=9074720 arrives=2027-03-04T06:00:00Z nights=2"
+        after_help = "Values are JSON where they can be, else text: nights=2 is a number, imo='\"9074720\"' a text.\nInputs that are strings by their schema keep digits as they are.\n\nExample:\n  kanzlei call berth-quote harbour=LIN imo=9074720 arrives=2027-03-04T06:00:00Z nights=2"
     )]
     Call {
         /// The workflow

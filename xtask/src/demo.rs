@@ -92,7 +92,7 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
     println!("\nJobs:\n");
     let public = office.public();
     println!(
-        "  curl -sS {public}/clearances --json '{{\"imo\":\"9417350\",\"cargo\":\"diesel oil\"}}'     # 202; customs call back"
+        "  curl -sS {public}/clearances --json '{{\"imo\":\"9417350\",\"cargo\":\"diesel oil\",\"code\":\"tide-4417\"}}'     # 202; customs call back"
     );
     println!("  kanzlei job last --follow");
     println!(

@@ -67,7 +67,7 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
         });
     }
     if left_out > 0 {
-        eprintln!("{left_out} cases give an `input` instead of a `request` and were left out");
+        eprintln!("{left_out} cases have an `input` instead of a `request` and were skipped");
     }
     if results.is_empty() {
         return Err(Failure::Usage("none of the cases has a `request` to send".into()));

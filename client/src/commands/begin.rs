@@ -49,7 +49,7 @@ const EXAMPLES: &[Example] = &[
         &["registry", "tides", "rates"],
         &[]
     ),
-    example!("harbour-tides", "a GET that goes on when one service is unavailable", &["tides"], &[]),
+    example!("harbour-tides", "a GET that answers although one service is unavailable", &["tides"], &[]),
     example!("vessel-dues", "a workflow for others to invoke, with functions and a match", &["registry"], &[]),
     example!(
         "stay-bill",
@@ -233,7 +233,7 @@ pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) ->
     });
     let about = root.get("info").and_then(|info| info.get("title")).and_then(Node::as_text).unwrap_or(name);
     let Some(base) = base.or(server.filter(|url| url.starts_with("http"))) else {
-        return Err(Failure::Usage(format!("{shown} names no server; give its address with --base https://…")));
+        return Err(Failure::Usage(format!("{shown} names no server; set its address with --base https://…")));
     };
     let extension = if text.trim_start().starts_with('{') { "json" } else { "yaml" };
     let (file, beside) = (folder.join(format!("services/{name}.yaml")), format!("{name}.openapi.{extension}"));
@@ -283,7 +283,7 @@ pub fn services(api: &Api, json: bool) -> Done {
         vec![service.name.clone(), service.operations.to_string(), service.base.clone(), service.about.clone()]
     });
     draw::table(&["service", "operations", "base", "about"], rows);
-    println!("\nIts operations with what they take and return: kanzlei service show {}", first.name);
+    println!("\nIts operations with parameters and results: kanzlei service show {}", first.name);
     Ok(())
 }
 

@@ -269,7 +269,7 @@ fn notified(notice: &Notice) -> String {
 pub fn act(api: &Api, change: JobChange, ids: &[String], select: &Select, json: bool) -> Done {
     if ids.is_empty() && select.is_empty() {
         return Err(Failure::Usage(
-            "which jobs? give ids, or select them with --tag, --lane, --group, --state …".into(),
+            "which jobs? pass ids, or select them with --tag, --lane, --group, --state …".into(),
         ));
     }
     let change = match ids.is_empty() {

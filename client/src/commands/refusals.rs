@@ -16,7 +16,7 @@ pub fn list(api: &Api, filter: &RefusalFilter, json: bool) -> Done {
     }
     if page.refusals.is_empty() {
         let open = RefusalFilter { limit: filter.limit, ..RefusalFilter::default() };
-        println!("{}", if *filter == open { "No request was turned away yet." } else { "No such refusals." });
+        println!("{}", if *filter == open { "No request was refused yet." } else { "No such refusals." });
         return Ok(());
     }
     show(&page.refusals);

@@ -74,7 +74,7 @@
   {:else if listed.value}
     <div class="panel empty">
       {#if refused}
-        No request was turned away. <a href="/runs">Show all runs</a>
+        No request was refused. <a href="/runs">Show all runs</a>
       {:else if workflow || state}
         No run fits. <a href="/runs">Show all runs</a>
       {:else}

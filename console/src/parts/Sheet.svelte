@@ -42,8 +42,11 @@
 
   function inputText(input: Input): string {
     const fallback = (input.schema as { default?: unknown }).default;
-    if (fallback !== undefined) return `${input.name} = ${typeof fallback === 'string' ? fallback : line(fallback)}`;
-    return input.required ? input.name : `${input.name}?`;
+    const confidential = input.secret ? ' (confidential)' : '';
+    if (fallback !== undefined) {
+      return `${input.name} = ${typeof fallback === 'string' ? fallback : line(fallback)}${confidential}`;
+    }
+    return `${input.name}${input.required ? '' : '?'}${confidential}`;
   }
 
   /** The first line in the margin: status or truth, time, attempts. */

@@ -112,7 +112,7 @@ fn compare(what: &str, expected: &Expected, got: &Value, exactly: bool, found: &
 /// A request that became no run has an answer and nothing else.
 pub(super) fn without_run(case: &Case, reply: &Reply, found: &mut Vec<Difference>) {
     let expect = &case.expect;
-    let no_run = "no run: the request was turned away";
+    let no_run = "no run: the request was refused";
     let told = || format!("{no_run} with {} {}", reply.status, show(&reply.body));
     if let Some((state, at)) = &expect.state {
         differ(found, "state", state.clone(), told(), *at);

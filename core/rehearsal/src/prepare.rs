@@ -205,13 +205,13 @@ impl Compiler<'_, '_, '_> {
                 if let Err(problem) = self.plan.input.accept(input) {
                     for error in &problem.errors {
                         let message = format!(
-                            "`{}` does not take this input: {} {}",
+                            "`{}` does not accept this input: {} {}",
                             self.plan.name, error.pointer, error.detail
                         );
                         self.report.error("wrong-input", *at, message);
                     }
                     if case.expect.reply.is_some() {
-                        self.report.help("to see how a client is told of it, give a `request` in place of the `input`");
+                        self.report.help("to see the answer of a client, write a `request` in place of the `input`");
                     }
                 }
                 Entered::Input(input.clone())
@@ -227,7 +227,7 @@ impl Compiler<'_, '_, '_> {
                     let known: Vec<String> =
                         self.plan.endpoints.iter().map(|e| format!("{} {}", e.method, e.path)).collect();
                     self.report.help(match known.is_empty() {
-                        true => "it has none; give its `input` instead".to_owned(),
+                        true => "it has none; write its `input` instead".to_owned(),
                         false => format!("it has {}", known.join(", ")),
                     });
                     return None;

@@ -76,7 +76,7 @@ fn long_lists() {
     timed("a million steps, ended at the bound", || on_virtual_clock(&mut machine, 0, |_, _| unreachable!()));
     assert_eq!(
         machine.reply().map(|r| r.body.to_json()).as_deref(),
-        Some(r#"{"title":"The workflow takes too many steps","status":500}"#)
+        Some(r#"{"title":"The workflow ran too many steps","status":500}"#)
     );
 }
 

@@ -164,7 +164,7 @@ fn operations() -> Operations {
     all.list::<runs::RefusalFilter, runs::RefusalPage>(
         "/refusals",
         "refusals",
-        "Requests turned away before a run began, newest first",
+        "Requests refused before a run began, newest first",
     );
     all.list::<jobs::JobFilter, jobs::JobPage>("/jobs", "jobs", "Jobs, newest first").problems(&[422]);
     all.post::<jobs::JobChange, jobs::JobsChanged>(

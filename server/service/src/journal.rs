@@ -304,7 +304,7 @@ impl Writer {
                     }
                 }
                 Err(error) => {
-                    // What the database does not take it will not take later either.
+                    // What the database rejects it will reject later too.
                     tracing::error!(%error, runs = rows.len(), "a batch of the journal was dropped");
                     journal.dropped.fetch_add(rows.len() as u64, Ordering::Relaxed);
                     return true;

@@ -12,6 +12,7 @@ use governor::{Quota, RateLimiter};
 use kanzlei_store::Store;
 use kanzlei_store::outside::Outside as Database;
 use tokio::sync::watch;
+use tokio_util::sync::CancellationToken;
 
 use crate::app::{self, App};
 use crate::background::Background;
@@ -150,43 +151,16 @@ async fn put_together(config: &Config, store: Store, runtime: tokio::runtime::Ha
     });
     app.reload().await?;
     let (stop_journal, stopped) = watch::channel(false);
-    supervisor.vital("journal", writer.run(journal.clone(), stopped));
-    let kept = Kept::new(config);
+    let (outcomes, writing) = jobs::write::Writer::new(&jobs);
     let stop = supervisor.stop();
-    supervisor.vital("refusals", refusals::write(store.clone(), refused_received, stop.clone()));
-    supervisor.vital("acceptances", {
-        let (jobs, length) = (jobs.clone(), config.jobs.length);
-        let stop = stop.clone();
-        async move {
-            tokio::select! {
-                () = jobs::accept::run(jobs, acceptances, length) => {}
-                () = stop.cancelled() => {}
-            }
-        }
-    });
-    let (writer, outcomes) = jobs::write::Writer::new(&jobs);
-    supervisor.vital("outcomes", async move {
-        tokio::select! {
-            () = outcomes => {}
-            () = stop.cancelled() => {}
-        }
-    });
-    supervisor.keep("orphaned-databases", move || {
-        let scratch = scratch.clone();
-        async move { control::scratch::sweep(&scratch).await }
-    });
-    let (s, o) = (store.clone(), outside.clone());
-    supervisor.keep("purge", move || purge::run(s.clone(), o.clone(), kept));
-    let (s, j) = (store.clone(), jobs.clone());
-    supervisor.keep("followers", move || jobs::follow::run(s.clone(), j.clone()));
-    let a = app.clone();
-    supervisor.keep("deploys", move || app::follow_deploys(a.clone()));
-    let s = store.clone();
-    supervisor.keep("servers", move || app::keep_server(s.clone()));
-    let s = store.clone();
-    supervisor.keep("clock", move || clock::keep(s.clone()));
+    supervisor.vital("journal", writer.run(journal.clone(), stopped));
+    supervisor.vital("refusals", refusals::write(store, refused_received, stop.clone()));
+    let accepting = jobs::accept::run(jobs.clone(), acceptances, config.jobs.length);
+    supervisor.vital("acceptances", until(stop.clone(), accepting));
+    supervisor.vital("outcomes", until(stop, writing));
+    keep_tasks(&supervisor, &app, Kept::new(config));
     let shared = Arc::new(jobs::worker::Shared {
-        writer,
+        writer: outcomes,
         jobs,
         outside,
         journal,
@@ -195,6 +169,33 @@ async fn put_together(config: &Config, store: Store, runtime: tokio::runtime::Ha
     });
     let worker = Worker::new(shared, process, config.jobs.at_once);
     Ok(Service { app, supervisor, worker, stop_journal })
+}
+
+/// Runs a task until it ends or is stopped.
+async fn until(stop: CancellationToken, task: impl Future<Output = ()>) {
+    tokio::select! {
+        () = task => {}
+        () = stop.cancelled() => {}
+    }
+}
+
+/// Tasks that begin anew after a panic.
+fn keep_tasks(supervisor: &Supervisor, app: &Data<App>, kept: Kept) {
+    let a = app.clone();
+    supervisor.keep("orphaned-databases", move || {
+        let scratch = a.scratch.clone();
+        async move { control::scratch::sweep(&scratch).await }
+    });
+    let a = app.clone();
+    supervisor.keep("purge", move || purge::run(a.store.clone(), a.outside.clone(), kept));
+    let a = app.clone();
+    supervisor.keep("followers", move || jobs::follow::run(a.store.clone(), a.jobs.clone()));
+    let a = app.clone();
+    supervisor.keep("deploys", move || app::follow_deploys(a.clone()));
+    let a = app.clone();
+    supervisor.keep("servers", move || app::keep_server(a.store.clone()));
+    let a = app.clone();
+    supervisor.keep("clock", move || clock::keep(a.store.clone()));
 }
 
 impl Service {

@@ -213,7 +213,7 @@ fn a_run_that_turns_its_caller_away_is_rejected() {
 fn refused_requests_are_kept_and_found() {
     let office = office("refusals", &[]);
     let open = "workflow: open\ninput: {n: {type: integer}}\nentries: [{endpoint: POST /open, access: open}]\nsteps: [{reply: 200, body: \"${input.n}\"}]\n";
-    let secret = "workflow: sealed\ninput: {pin: {type: string, minLength: 4, secret: true}}\nentries: [{endpoint: POST /sealed, access: open}]\nsteps: [{reply: 204, when: input.pin != ''}]\n";
+    let secret = "workflow: sealed\ninput: {who: {type: object, required: [pin], properties: {pin: {type: string, minLength: 4, secret: true}}}}\nentries: [{endpoint: POST /sealed, access: open}]\nsteps: [{reply: 204, when: input.who.pin != ''}]\n";
     assert_eq!(deploy_texts(&office, &[("o.yaml", open), ("s.yaml", secret)]).status, 200);
     let send = |method: &str, path: &str, id: &str, body: &str| {
         let headers = [("content-type", "application/json"), ("x-request-id", id)];
@@ -222,7 +222,7 @@ fn refused_requests_are_kept_and_found() {
     for (method, path, id, body, status) in [
         ("POST", "/open", "r-1", r#"{"n":"x"}"#, 422),
         ("POST", "/open", "r-2", "{oops", 400),
-        ("POST", "/sealed", "r-3", r#"{"pin":"17"}"#, 422),
+        ("POST", "/sealed", "r-3", r#"{"who":{"pin":"17"}}"#, 422),
         ("DELETE", "/open", "r-4", "", 405),
         ("GET", "/open/deeper", "r-5", "", 404),
         ("GET", "/nowhere", "r-6", "", 404),

@@ -295,7 +295,7 @@ fn statements_are_shown_to_their_database_before_they_run() {
         (
             "sql: harbour, statement: SELECT nme FROM bill",
             "",
-            "refused-statement the database does not take this: Unknown column 'nme'",
+            "refused-statement the database rejects this: Unknown column 'nme'",
         ),
         ("sql: harbor, statement: SELECT 1", "", "unknown-database the service knows no database `harbor`"),
         (

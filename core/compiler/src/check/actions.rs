@@ -189,10 +189,14 @@ impl Walk<'_, '_, '_> {
     pub(super) fn sent_to(&mut self, workflow: &Named, takes: &[Takes], extra: bool, sent: &[(&Named, &Node, Type)]) {
         for (name, _, _) in sent.iter().filter(|_| !extra) {
             if !takes.iter().any(|(known, _, _)| *known == name.text) {
-                self.report.error("unknown-input", name.at, format!("`{}` takes no `{}`", workflow.text, name.text));
+                self.report.error(
+                    "unknown-input",
+                    name.at,
+                    format!("`{}` has no input `{}`", workflow.text, name.text),
+                );
                 match suggest::nearest(&name.text, takes.iter().map(|(known, _, _)| *known)) {
                     Some(near) => self.report.help(format!("did you mean `{near}`?")),
-                    None if takes.is_empty() => self.report.help("it takes no input"),
+                    None if takes.is_empty() => self.report.help("it has no input"),
                     None => self.report.help(format!(
                         "it takes {}",
                         takes.iter().map(|(known, _, _)| *known).collect::<Vec<_>>().join(", ")
@@ -213,7 +217,7 @@ impl Walk<'_, '_, '_> {
             let of = if *required { of.clone() } else { of.keep(|one| *one != Type::Undefined) };
             if let Some((pointer, why)) = contradiction(&of, &wanted) {
                 let pointer = if pointer.is_empty() { String::new() } else { format!(" at `{pointer}`") };
-                let message = format!("`{}` does not take this{pointer}: {why}", workflow.text);
+                let message = format!("`{}` does not accept this{pointer}: {why}", workflow.text);
                 self.report.error("wrong-argument", node.at, message);
             }
         }
@@ -230,8 +234,7 @@ impl Walk<'_, '_, '_> {
                 let message =
                     format!("the pause is longer than `{} {}` may take ({limit})", endpoint.method, endpoint.path);
                 self.report.error("pause-too-long", node.at, message);
-                self.report
-                    .help("give the endpoint more time: `limits: {time: …}`, pause for less, or say `answer: later`");
+                self.report.help("raise the limit: `limits: {time: …}`, pause for less, or set `answer: later`");
             }
         }
     }

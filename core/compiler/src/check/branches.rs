@@ -252,7 +252,7 @@ impl Walk<'_, '_, '_> {
             let code = if wrong.may_be_missing() { "maybe-missing" } else { "wrong-operand" };
             self.report.error(code, node.at, format!("this {verb} {}, and a loop goes through an array", wrong.what()));
             if wrong.may_be_missing() {
-                self.report.help("say what to take instead: `?? []`");
+                self.report.help("add a default: `?? []`");
             }
         }
         of.map(|one| match one {

@@ -167,13 +167,13 @@ fn operation_call(
             Some((In::Header, _)) => headers.push((name, maker?)),
             None if operation.takes_body => members.push((name.as_str().into(), maker?)),
             None => {
-                walk.report.error("unknown-parameter", named.at, format!("the operation takes no `{name}`"));
+                walk.report.error("unknown-parameter", named.at, format!("the operation has no parameter `{name}`"));
                 match suggest::nearest(&name, operation.parameters.iter().map(|p| p.name.as_str())) {
                     Some(near) => walk.report.help(format!("did you mean `{near}`?")),
                     None => {
                         let names: Vec<_> = operation.parameters.iter().map(|p| p.name.as_str()).collect();
                         walk.report.help(if names.is_empty() {
-                            "it takes nothing".to_owned()
+                            "it has no parameters".to_owned()
                         } else {
                             format!("it takes {}", names.join(", "))
                         })
@@ -335,7 +335,7 @@ fn argument_types(
             {
                 let at = target_place(call);
                 walk.report.error("missing-parameter", at, "the operation needs a body, which is not sent");
-                walk.report.help("give its members under `send`, or all of it under `body`");
+                walk.report.help("set its members under `send`, or all of it under `body`");
             }
             return;
         }

@@ -15,7 +15,7 @@ use crate::plan::{self, BlockId, INPUT, Maker, Order, Plan, Shown, StepLabels};
 use kanzlei_lang::confidential::{Label, Labels};
 use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::reader::Named;
-use kanzlei_lang::document::step::{Action, Call, Step, Target};
+use kanzlei_lang::document::step::{Action, Call, Enqueue, Step, Target};
 use kanzlei_lang::document::yaml::Node;
 use kanzlei_lang::document::{Service, Workflow};
 
@@ -225,31 +225,7 @@ impl Pass<'_, '_, '_> {
                 }
                 nothing
             }
-            (Action::Enqueue(enqueue), Plan::Enqueue(compiled)) => {
-                if let Some((list, item)) = &compiled.each {
-                    self.labels.set(*item, self.labels.of(list).item());
-                }
-                let known = self.around.workflows.get(enqueue.workflow.text.as_str()).copied();
-                let declared = known.map(|known| {
-                    let inputs = known.input.iter();
-                    Label::object(
-                        inputs.map(|p| (p.name.text.as_str(), property_label(&p.schema, p.secret))),
-                        Label::Clear,
-                    )
-                });
-                let declared = declared.unwrap_or_default();
-                self.passed_on(&enqueue.workflow, &enqueue.send, &compiled.send, &declared);
-                self.shown_maker(compiled.tag.as_ref(), enqueue.tag.as_ref(), "the tag");
-                if let Some(lane) = &enqueue.lane {
-                    self.lane(lane, declared.clone());
-                }
-                let job = Label::object([("input", declared.or(self.members(&compiled.send)))], Label::Clear);
-                let sent = match compiled.each {
-                    Some(_) => Label::object([("first", Label::list(job))], Label::Clear),
-                    None => job,
-                };
-                Shown { sent, outcome: Label::Clear }
-            }
+            (Action::Enqueue(enqueue), Plan::Enqueue(compiled)) => self.enqueue(enqueue, compiled),
             (Action::Cancel(_), Plan::Cancel(plan::Cancel::Ids(maker) | plan::Cancel::Tag(maker))) => {
                 Shown { sent: self.of(maker), outcome: Label::Clear }
             }
@@ -265,7 +241,40 @@ impl Pass<'_, '_, '_> {
                 self.shown_maker(Some(maker), Some(node), "the progress");
                 nothing
             }
-            (Action::Reply { headers, body, .. }, Plan::Reply(reply)) => {
+            _ => {
+                self.answer(step, compiled);
+                nothing
+            }
+        }
+    }
+
+    fn enqueue(&mut self, enqueue: &Enqueue, compiled: &plan::Enqueue) -> Shown {
+        if let Some((list, item)) = &compiled.each {
+            self.labels.set(*item, self.labels.of(list).item());
+        }
+        let known = self.around.workflows.get(enqueue.workflow.text.as_str()).copied();
+        let declared = known.map(|known| {
+            let inputs = known.input.iter();
+            Label::object(inputs.map(|p| (p.name.text.as_str(), property_label(&p.schema, p.secret))), Label::Clear)
+        });
+        let declared = declared.unwrap_or_default();
+        self.passed_on(&enqueue.workflow, &enqueue.send, &compiled.send, &declared);
+        self.shown_maker(compiled.tag.as_ref(), enqueue.tag.as_ref(), "the tag");
+        if let Some(lane) = &enqueue.lane {
+            self.lane(lane, declared.clone());
+        }
+        let job = Label::object([("input", declared.or(self.members(&compiled.send)))], Label::Clear);
+        let sent = match compiled.each {
+            Some(_) => Label::object([("first", Label::list(job))], Label::Clear),
+            None => job,
+        };
+        Shown { sent, outcome: Label::Clear }
+    }
+
+    /// What a reply or a problem would show to clients.
+    fn answer(&mut self, step: &Action, compiled: &plan::Action) {
+        match (step, compiled) {
+            (Action::Reply { headers, body, .. }, plan::Action::Reply(reply)) => {
                 let made = reply.body.as_ref().map_or(Label::Clear, |body| self.of(body));
                 for ((_, node), (name, maker)) in headers.iter().zip(&reply.headers) {
                     self.shown_maker(Some(maker), Some(node), &format!("the header `{name}` of the reply"));
@@ -274,9 +283,8 @@ impl Pass<'_, '_, '_> {
                     Some(body) if self.reaches_clients => self.shown(&made, body.at, "the reply"),
                     _ => self.results.push(Label::object([("body", made)], Label::Clear)),
                 }
-                nothing
             }
-            (Action::Fail { title, detail, problem_type, with, .. }, Plan::Fail(fail)) => {
+            (Action::Fail { title, detail, problem_type, with, .. }, plan::Action::Fail(fail)) => {
                 for (maker, node) in [
                     (&fail.title, title),
                     (&fail.detail, detail),
@@ -285,9 +293,8 @@ impl Pass<'_, '_, '_> {
                 ] {
                     self.shown_maker(maker.as_ref(), node.as_ref(), "the problem");
                 }
-                nothing
             }
-            _ => nothing,
+            _ => {}
         }
     }
 

@@ -32,7 +32,7 @@ impl Taken {
                     endpoint.at,
                     format!("`{} {}` is already an endpoint of `{other}`", endpoint.method, endpoint.path),
                 );
-                report.help(format!("see {file}; give one of them another path"));
+                report.help(format!("see {file}; change one of the paths"));
             }
         }
     }

@@ -180,7 +180,7 @@ impl Walk<'_, '_, '_> {
         } else if of.may_be_missing() {
             let missing = of.keep(Type::is_nullish).what();
             self.report.error("maybe-missing", node.at, format!("this may be {missing}, and a time is needed"));
-            self.report.help("say what to take instead: `?? …`");
+            self.report.help("add a default: `?? …`");
         } else if let Type::Text(Text::One(text)) = &of
             && !exact(text)
         {

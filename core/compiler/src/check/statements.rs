@@ -35,7 +35,7 @@ pub(super) fn compile(walk: &mut Walk, sql: &Sql) -> Option<plan::Sql> {
         if let Some(at) = text.find("${") {
             let place = statement.text.place_in(walk.report.text(), at, at + 2);
             walk.report.error("pasted-value", place, "values are never pasted into a statement");
-            walk.report.help("name a parameter, `:name`, and give its value under `bind`");
+            walk.report.help("name a parameter, `:name`, and set its value under `bind`");
             whole = false;
             continue;
         }
@@ -68,11 +68,7 @@ pub(super) fn compile(walk: &mut Walk, sql: &Sql) -> Option<plan::Sql> {
         }
         let compiled = Arc::new(Statement { texts, parameters: indexes });
         if let Some(Err(why)) = walk.described(&sql.database.text, &compiled) {
-            walk.report.error(
-                "refused-statement",
-                statement.text.at,
-                format!("the database does not take this: {why}"),
-            );
+            walk.report.error("refused-statement", statement.text.at, format!("the database rejects this: {why}"));
         }
         walk.statements.push((sql.database.text.clone(), compiled.clone()));
         whole &= makers.iter().all(Option::is_some);

@@ -466,7 +466,7 @@ impl Walk<'_, '_, '_> {
             let offset = expression.offset();
             let at = node.place_in(self.report.text(), (at.start + offset) as usize, (at.end + offset) as usize);
             self.report.warning("shadowed-name", at, format!("`{name}` hides the `{name}` around it"));
-            self.report.help("give the parameter another name");
+            self.report.help("rename the parameter");
         }
     }
 

@@ -90,7 +90,7 @@ impl Machine {
                     Err(problem) => {
                         let detail = problem.errors.first().map_or(problem.title.clone(), |error| {
                             format!(
-                                "`{}` does not take this input: {} {}",
+                                "`{}` does not accept this input: {} {}",
                                 invoke.plan.name, error.pointer, error.detail
                             )
                         });

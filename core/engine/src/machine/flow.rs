@@ -255,7 +255,7 @@ impl Machine {
         self.taken += 1;
         if self.taken > super::MAX_TAKEN {
             let mut failure = Failure::new(FailureKind::Expression, format!("more than {} steps", super::MAX_TAKEN));
-            failure.problem = Some(Box::new(Problem::new(500, "The workflow takes too many steps")));
+            failure.problem = Some(Box::new(Problem::new(500, "The workflow ran too many steps")));
             let problem = problem_of(&failure);
             self.end_failed(failure, problem);
             return Flow::Waits;

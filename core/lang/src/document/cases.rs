@@ -156,11 +156,11 @@ pub const ANSWER: &[KeySpec] = keys! {
     "status", r#"{"type":"integer"}"#, "The status; default: 200.";
     "headers", VALUES, "Headers of the answer.";
     "body", ANY, "The body: text as it is, anything else as JSON; texts may hold `${request…}`.";
-    "rows", r#"{"type":"array"}"#, "Rows a statement gives.";
+    "rows", r#"{"type":"array"}"#, "Rows that a statement returns.";
     "count", r#"{"type":"integer"}"#, "Rows a statement changed.";
     "id", r#"{"type":"integer"}"#, "The id made for an inserted row.";
     "fails", TEXT, "In place of an answer: `timeout`, `unreachable`, `broken`, …; for SQL `database`, `timeout`, `duplicate`, `sql`.";
-    "detail", TEXT, "What is told of the failure.";
+    "detail", TEXT, "The detail of the failure.";
 };
 pub const EXPECT: &[KeySpec] = keys! {
     "state", r#"{"enum":["succeeded","rejected","failed"]}"#, "How the run ends.";
@@ -321,9 +321,9 @@ fn answer(node: &Node, name: &str, report: &mut Report) -> Option<StubAnswer> {
     let misplaced: &[&str] = if sql { &["status", "headers", "body"] } else { &["rows", "count", "id"] };
     for (key, _) in misplaced.iter().filter_map(|name| members.entry(name)) {
         let what = if sql {
-            "a statement gives `rows`, `count` and `id`"
+            "a statement returns `rows`, `count` and `id`"
         } else {
-            "a call gives `status`, `headers` and `body`"
+            "a call returns `status`, `headers` and `body`"
         };
         report.error("wrong-value", key.at, what);
     }
@@ -402,7 +402,7 @@ fn expect(node: &Node, report: &mut Report) -> Option<Expect> {
                 Kind::Int(times) if *times >= 0 => out.push((name, ExpectCalls::Times(*times as usize, node.at))),
                 Kind::List(items) => out.push((name, ExpectCalls::Each(items.clone(), node.at))),
                 _ => {
-                    report.error("wrong-type", node.at, "say how many, or give a list of what each was like");
+                    report.error("wrong-type", node.at, "write how many, or a list of what each was like");
                 }
             }
         }

@@ -19,7 +19,7 @@ pub(super) use keys;
 pub const WORKFLOW: &[KeySpec] = keys! {
     "workflow", r#"{"type":"string","pattern":"^[a-z][a-z0-9-]*$"}"#, "The name of the workflow.";
     "about", TEXT, "What it is for, in a sentence.";
-    "input", r#"{"type":"object","additionalProperties":{"type":"object"}}"#, "What it takes: JSON Schema by name. Required unless it has a `default` or says `optional: true`.";
+    "input", r#"{"type":"object","additionalProperties":{"type":"object"}}"#, "Its input: JSON Schema by name. Required unless it has a `default` or `optional: true`.";
     "extra", r#"{"enum":["refuse","allow"]}"#, "Whether members that are not declared are let in; default: `refuse`.";
     "entries", r##"{"type":"array","items":{"$ref":"#/$defs/entry"}}"##, "The ways in.";
     "functions", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Named functions for expressions: `total: \"(a, b) => a + b\"`.";
@@ -42,11 +42,11 @@ pub const TIMETABLE: &[KeySpec] = keys! {
     "from", TEXT, "Not before this instant.";
     "until", TEXT, "Not after this instant.";
     "missed", r#"{"enum":["skip","once","all"]}"#, "What becomes of times that passed while nothing ran: left out, made up for once, or each. Default: `skip`.";
-    "overlap", r#"{"enum":["allow","skip","wait"]}"#, "What becomes of a time at which the job before has not ended: run beside it, left out, or behind it. Default: `allow`.";
+    "overlap", r#"{"enum":["allow","skip","wait"]}"#, "What happens when the previous job has not ended: run beside it, skip this time, or queue behind it. Default: `allow`.";
     "send", VALUES, "The input of the job; `due` is the instant it is due.";
 };
 pub const EVERY: &[KeySpec] = keys! {
-    "every", DURATION, "When a job is due: every so often, counted from `from`, or from 1970 where it is not said.";
+    "every", DURATION, "When a job is due: at this interval, counted from `from`, else from 1970.";
 };
 
 pub const QUEUE: &[KeySpec] = keys! {
@@ -55,10 +55,10 @@ pub const QUEUE: &[KeySpec] = keys! {
     "tag", TEXT, "By which its jobs can be found and cancelled: `hold-${input.berth}`.";
     "retry", r##"{"$ref":"#/$defs/retry"}"##, "Which failures are retried, when and how often: `{attempts: 6, first: 10s, factor: 2, max: 10min}`.";
     "results", DURATION, "How long a result can be had after the end; default: `24h`.";
-    "notify", r##"{"$ref":"#/$defs/notify"}"##, "Tells an address when the job has ended: `{to: \"${input.tell}\", secret: notify-key}`.";
+    "notify", r##"{"$ref":"#/$defs/notify"}"##, "Notifies an address when the job has ended: `{to: \"${input.tell}\", secret: notify-key}`.";
 };
 pub const NOTIFY: &[KeySpec] = keys! {
-    "to", TEXT, "The address, often one of the input: `${input.tell}`; nothing is told where it gives nothing.";
+    "to", TEXT, "The address, often one of the input: `${input.tell}`; no notice is sent where it is null.";
     "secret", TEXT, "The name of the secret that signs it (Standard Webhooks).";
     "network", r#"{"enum":["public","private"]}"#, "`private` allows private addresses; default: `public`.";
 };
@@ -73,7 +73,7 @@ pub const COMMON: &[KeySpec] = keys! {
     "about", TEXT, "What the step is for.";
     "when", CONDITION, "The step is skipped unless this holds.";
     "off", r#"{"type":"boolean"}"#, "Kept but not run.";
-    "catch", STEPS, "Steps to take when the step fails; `failure` tells how.";
+    "catch", STEPS, "Steps that run when the step fails; `failure` describes how.";
 };
 
 pub const CALL: &[KeySpec] = keys! {
@@ -81,7 +81,7 @@ pub const CALL: &[KeySpec] = keys! {
     "send", VALUES, "Parameters and body members of the operation, or variables of the template.";
     "headers", VALUES, "Request headers.";
     "body", ANY, "The whole request body.";
-    "as", r#"{"enum":["json","form","text","multipart"]}"#, "How the body is written, when not by what the operation takes.";
+    "as", r#"{"enum":["json","form","text","multipart"]}"#, "How the body is encoded; default: as the operation declares.";
     "accept", r#"{"type":"array","items":{"type":["integer","string"]}}"#, "Statuses that are no failure: `[200, 404]`, `[2xx]`. Default: 2xx.";
     "within", DURATION, "How long one attempt may take; default: 10s.";
     "retry", r##"{"allOf":[{"$ref":"#/$defs/retry"},{"properties":{"attempts":{"maximum":20}}}]}"##, "Which failures are retried, when and how often.";
@@ -172,7 +172,7 @@ pub const CANCEL: &[KeySpec] = keys! {
 };
 pub const AWAIT: &[KeySpec] = keys! {
     "await", TEXT, "The name under which its steps know the address: `await: verdict`, then `${verdict.url}`.";
-    "steps", STEPS, "Steps that give the address out.";
+    "steps", STEPS, "Steps that pass the address on.";
     "until", TEXT, "An instant, or a span from when the step began; then it fails with the kind `timeout`.";
 };
 pub const PROGRESS: &[KeySpec] = keys! {

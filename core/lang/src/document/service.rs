@@ -150,11 +150,7 @@ pub const SERVICE: &[KeySpec] = &[
         about: "Whether it honours `Idempotency-Key`, so that any call may be retried.",
         schema: r#"{"type":"boolean"}"#,
     },
-    KeySpec {
-        name: "within",
-        about: "How long one attempt may take, where the call does not say.",
-        schema: r#"{"type":"string"}"#,
-    },
+    KeySpec { name: "within", about: "How long one attempt may take by default.", schema: r#"{"type":"string"}"# },
     KeySpec {
         name: "credentials",
         about: "How it knows who calls, by names of secrets: `{bearer: rates-token}`, `{basic: {user: office, password: tides-password}}`, `{header: {name: X-Api-Key, value: rates-key}}`, `{query: {name: key, value: rates-key}}`.",
@@ -162,7 +158,7 @@ pub const SERVICE: &[KeySpec] = &[
     },
     KeySpec {
         name: "headers",
-        about: "Headers sent with every call, unless the call gives them.",
+        about: "Headers sent with every call, unless the call sets them.",
         schema: r#"{"type":"object","additionalProperties":{"type":"string"}}"#,
     },
     KeySpec {

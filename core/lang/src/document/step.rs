@@ -381,7 +381,7 @@ fn action(kind: &str, members: &Members, count: &mut usize, report: &mut Report)
                 None => {
                     report.error("missing-key", members.at, "`await` needs `steps`");
                     report.help(format!(
-                        "they give the address out that is waited at: `send: {{reply_to: \"${{{}.url}}\"}}`",
+                        "they pass on the address that is waited for: `send: {{reply_to: \"${{{}.url}}\"}}`",
                         name.text
                     ));
                     Vec::new()

@@ -246,7 +246,7 @@ pub fn constant(namespace: &str, name: &str) -> Option<f64> {
 pub fn refused(name: &str) -> Option<&'static str> {
     Some(match name {
         "Date" | "Temporal" | "Intl" => "instants are RFC 3339 texts; see the `time` functions",
-        "Math.random" => "a run gives the same result for the same input; take a value from the input or from `run.id`",
+        "Math.random" => "a run returns the same result for the same input; use a value of the input or `run.id`",
         "Object.assign" => "use a spread: `{...a, ...b}`",
         "Object.groupBy" | "Map.groupBy" => "use `list.group(items, item => key)`",
         "eval" | "Function" => "expressions never build programs",

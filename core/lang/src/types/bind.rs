@@ -97,7 +97,7 @@ impl Infer<'_> {
                             });
                             if !known && given != Type::Never {
                                 let names: Vec<&str> = given.alternatives().iter().flat_map(names).collect();
-                                if self.tell("unknown-member", format!("there is no `{name}` to take out"), key.at)
+                                if self.tell("unknown-member", format!("there is no `{name}` to destructure"), key.at)
                                     && let Some(near) = suggest::nearest(&name, names.iter().copied())
                                 {
                                     self.help(format!("did you mean `{near}`?"));

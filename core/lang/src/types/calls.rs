@@ -163,7 +163,7 @@ impl Infer<'_> {
             // Without a first value an empty list is an error of its kind, as in ECMAScript.
             None => {
                 if self.tell("maybe-missing", "`reduce` fails on an empty list without a first value", at) {
-                    self.help("give one: `reduce((a, b) => a + b, 0)`");
+                    self.help("add one: `reduce((a, b) => a + b, 0)`");
                 }
                 item.clone()
             }

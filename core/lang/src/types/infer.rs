@@ -214,7 +214,7 @@ impl Infer<'_> {
             if self.tell("maybe-missing", format!("{shown} {verb} {}, {use_of}", missing.what()), expr.at) {
                 self.help(match always {
                     true => "there is nothing here to use".to_owned(),
-                    false => "test it first, read it with `?.`, or say what to take instead: `?? …`".to_owned(),
+                    false => "test it first, read it with `?.`, or add a default: `?? …`".to_owned(),
                 });
             }
         }

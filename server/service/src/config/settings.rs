@@ -73,8 +73,8 @@ settings! {
     }
     /// Jobs.
     Jobs "jobs." {
-        at_once: usize = "at_once", "256", "Jobs of one lane that this process runs at the same time; 0 takes none";
-        lease: Duration = "lease", "10s", "How long a process may be silent before others take over its jobs";
+        at_once: usize = "at_once", "256", "Jobs of one lane that this process runs at the same time; 0 claims none";
+        lease: Duration = "lease", "10s", "How long a process may be silent before others reclaim its jobs";
         length: u64 = "length", "10000000", "Jobs that may wait in a lane whose document does not say";
         input: usize = "input", "8388608", "Largest input of a job, in bytes of JSON";
         bytes: usize = "bytes", "268435456", "Bytes of jobs and outcomes waiting to be written; beyond them jobs are refused and steps wait";

@@ -140,7 +140,7 @@ impl Lengths {
             };
             if count + more > most {
                 let status = lane.map_or(503, |lane| lane.full);
-                let detail = format!("the lane `{name}` takes at most {most} waiting jobs and has {count}");
+                let detail = format!("the lane `{name}` allows {most} waiting jobs and has {count}");
                 return Err(Refused::Full { status, detail });
             }
         }

@@ -57,7 +57,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
             return broken(&shared, &claimed, &detail).await;
         }
         Err(error) => {
-            tracing::warn!(%error, job = %id, "a job is given back: its workflow cannot be read");
+            tracing::warn!(%error, job = %id, "a job is released: its workflow cannot be read");
             let end = End { wake: now() + 1_000_000, claim_rank: 0, ..left(&claimed, JobPhase::Ready) };
             shared.writer.write(write(&claimed, Some(end))).await;
             return;
@@ -442,7 +442,7 @@ impl Journaled {
     }
 
     /// What it did last was not written. Another worker that has the job continues it; one that the
-    /// database does not take must not stay running forever.
+    /// database rejects must not stay running forever.
     async fn lost(self, written: Written) {
         if written == Written::NotOurs {
             tracing::info!(job = %self.claimed.id, "a job is another worker's by now; what was done of it last is not written");

@@ -172,7 +172,8 @@ impl Jobs {
         let accepted = now();
         let json = input.to_json();
         if json.len() > self.most_input {
-            let detail = format!("the input has {} bytes of JSON; a job takes at most {}", json.len(), self.most_input);
+            let detail =
+                format!("the input has {} bytes of JSON; a job allows at most {}", json.len(), self.most_input);
             return Err(Error::problem(413, "Content too large", detail));
         }
         let kept = self.secrets.guard(json.clone(), plan.labels.any).ok_or_else(|| {
@@ -260,7 +261,7 @@ impl Jobs {
             let detail = first.map_or(problem.title.clone(), |error| format!("{} {}", error.pointer, error.detail));
             EffectError {
                 kind: FailureKind::Input,
-                detail: format!("`{}` does not take this input: {detail}", asked.workflow),
+                detail: format!("`{}` does not accept this input: {detail}", asked.workflow),
             }
         })?;
         let mut row = self

@@ -126,7 +126,7 @@ impl Worker {
     pub async fn leave(&self) {
         self.drop_all();
         if let Err(error) = self.shared.jobs.store.reclaim(self.id, now()).await {
-            tracing::warn!(%error, "running jobs could not be given back; others take them over when the lease ends");
+            tracing::warn!(%error, "running jobs could not be released; others reclaim them when the lease ends");
         }
     }
 
@@ -156,7 +156,7 @@ impl Worker {
             let next = match self.look().await {
                 Ok(next) => {
                     if std::mem::take(&mut away) {
-                        tracing::info!("the worker goes on");
+                        tracing::info!("the worker resumes");
                     }
                     next
                 }
@@ -249,7 +249,7 @@ impl Worker {
             Err(error) => {
                 // They are marked as ours: without what was written down they must not run.
                 for job in &taken {
-                    tracing::warn!(job = %job.id, "a job is given back unread");
+                    tracing::warn!(job = %job.id, "a job is released unread");
                 }
                 let taken: Vec<(Uuid, u32)> = taken.iter().map(|job| (job.id, job.fence)).collect();
                 let _ = self.shared.jobs.store.give_back(self.id, &taken, now()).await;
@@ -333,7 +333,7 @@ impl Worker {
     /// After it was declared dead: what it runs is others' by now, and what it took since is anybody's.
     async fn begin_again(&self) -> kanzlei_store::Result<()> {
         let store = &self.shared.jobs.store;
-        tracing::warn!(jobs = self.running(), "this worker was declared dead; what it had is run by others");
+        tracing::warn!(jobs = self.running(), "this worker was declared dead; its jobs are run by others");
         self.drop_all();
         store.reclaim(self.id, now()).await?;
         let sent = Instant::now();
@@ -352,7 +352,7 @@ impl Worker {
             taken.into_iter().filter(|(id, fence)| !here(id, *fence)).collect()
         };
         if !unbegun.is_empty() {
-            tracing::warn!(jobs = unbegun.len(), "jobs that were taken and not begun are given back");
+            tracing::warn!(jobs = unbegun.len(), "claimed jobs that never began are released");
             self.shared.jobs.store.give_back(self.id, &unbegun, now()).await?;
             self.shared.jobs.wake.notify_one();
         }
@@ -371,7 +371,7 @@ impl Worker {
             if id != self.id && expires < now() && silent {
                 match store.reclaim(id, now()).await {
                     Ok(0) => {}
-                    Ok(count) => tracing::warn!(worker = name, jobs = count, "a dead worker's jobs were taken over"),
+                    Ok(count) => tracing::warn!(worker = name, jobs = count, "a dead worker's jobs were reclaimed"),
                     Err(error) => tracing::warn!(%error, worker = name, "a dead worker's jobs wait"),
                 }
                 self.shared.jobs.wake.notify_one();

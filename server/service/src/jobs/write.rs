@@ -21,7 +21,7 @@ pub enum Written {
     Yes,
     /// The job is another worker's by now: it was declared dead, or the job was taken from it.
     NotOurs,
-    /// The database does not take it.
+    /// The database rejects it.
     Refused,
 }
 

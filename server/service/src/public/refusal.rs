@@ -102,8 +102,7 @@ pub fn keep(app: &App, request: &HttpRequest, id: Uuid, request_id: &str, sent: 
         return;
     }
     let Some(permit) = app.journal.refusals.admit() else { return };
-    let confidential =
-        sent.entry.as_ref().is_none_or(|(workflow, _)| workflow.plan.input.properties.iter().any(|p| p.secret));
+    let confidential = sent.entry.as_ref().is_none_or(|(workflow, _)| workflow.plan.input.label.any());
     let text = sent.body.as_ref().filter(|_| sent.parsed && !confidential).and_then(|(_, body)| {
         let text = std::str::from_utf8(body).ok().filter(|text| !text.is_empty())?;
         Some(journal::cut(app.outside.secrets.mask(text.to_owned()), journal::MOST_REFUSED))

@@ -74,7 +74,7 @@ pub enum Refused {
     Duplicate(String),
     /// Too many rows or bytes.
     TooLarge(String),
-    /// The database does not take the statement.
+    /// The database rejects the statement.
     Sql(String),
 }
 

@@ -165,7 +165,7 @@ impl Lowering<'_> {
                 (a, usize::MAX) => format!("at least {a} argument{}", if a == 1 { "" } else { "s" }),
                 (a, b) => format!("{a} to {b} arguments"),
             };
-            self.fault("wrong-arguments", format!("`{name}` takes {wanted}, not {given}"), call);
+            self.fault("wrong-arguments", format!("`{name}` expects {wanted}, not {given}"), call);
         }
         let mut args = Vec::with_capacity(given);
         for (index, argument) in call.arguments.iter().enumerate() {
