@@ -340,7 +340,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Requests turned away before a run began, newest first */
+        /** Requests refused before a run began, newest first */
         get: operations["refusals"];
         put?: never;
         post?: never;
@@ -703,6 +703,7 @@ export interface components {
             in: string;
             /** @description JSON Pointer (RFC 6901) into the body, or `/name` of the parameter. */
             pointer: string;
+            /** @description What is wrong with it. */
             detail: string;
         };
         /** @description A job with what each step did, and its history. */
@@ -787,7 +788,9 @@ export interface components {
         JobAction: "cancel" | "run-now" | "postpone" | "retry";
         /** @description Does something to jobs, by id or by what they have in common. */
         JobChange: {
+            /** @description What is done. */
             action: components["schemas"]["JobAction"];
+            /** @description The jobs. */
             ids?: string[];
             /** @description In place of ids: all jobs that fit. */
             select?: components["schemas"]["JobFilter"] | null;
@@ -798,13 +801,22 @@ export interface components {
         };
         /** @description A job as clients of the public listener poll it. */
         JobDocument: {
-            /** Format: uuid */
+            /**
+             * Format: uuid
+             * @description The id, which is also the key to the job on open endpoints.
+             */
             id: string;
+            /** @description The workflow that it runs. */
             workflow: string;
+            /** @description How it stands. */
             state: components["schemas"]["RunState"];
+            /** @description When it was accepted. */
             queued: components["schemas"]["Timestamp"];
+            /** @description When it was to begin. */
             due: components["schemas"]["Timestamp"];
+            /** @description When it began. */
             started: components["schemas"]["Timestamp"] | null;
+            /** @description When it ended. */
             ended: components["schemas"]["Timestamp"] | null;
             /**
              * Format: double
@@ -813,6 +825,7 @@ export interface components {
             progress: number | null;
             /** @description The text of the last note. */
             note: string | null;
+            /** @description The newest notes, oldest first. */
             notes: components["schemas"]["Note"][];
             /**
              * Format: double
@@ -821,6 +834,7 @@ export interface components {
             remaining_s: number | null;
             /** @description Whether the reply can be had. */
             answered: boolean;
+            /** @description Addresses of the job. */
             links: components["schemas"]["JobLinks"];
             /** @description Present while it is asked to stop. */
             stopping?: boolean;
@@ -835,8 +849,11 @@ export interface components {
         JobFilter: {
             /** @description The name of a state. */
             state?: string | null;
+            /** @description The name of a lane. */
             lane?: string | null;
+            /** @description The name of a workflow. */
             workflow?: string | null;
+            /** @description The whole tag. */
             tag?: string | null;
             /** @description The id of a group. */
             group?: string | null;
@@ -906,8 +923,11 @@ export interface components {
         };
         /** @description Where a job and its result are. */
         JobLinks: {
+            /** @description The job itself. */
             self: string;
+            /** @description Its reply. */
             result: string;
+            /** @description Its event stream. */
             events: string;
         };
         /** @description A page of jobs, newest first. */
@@ -1079,12 +1099,18 @@ export interface components {
             required: boolean;
             type: string;
         };
+        /** @description A problem as it is answered (RFC 9457 §3). */
         Problem: {
             /** @description A URI for the kind of problem; `about:blank` by default. */
             type?: string | null;
+            /** @description What kind of problem it is, in a few words; the same for each occurrence. */
             title: string;
-            /** Format: uint16 */
+            /**
+             * Format: uint16
+             * @description The HTTP status of the answer.
+             */
             status: number;
+            /** @description What went wrong this time, and what to do. */
             detail?: string | null;
             /** @description Everything that is wrong with the input. */
             errors?: components["schemas"]["InputError"][];
@@ -2192,6 +2218,7 @@ export interface operations {
     runs: {
         parameters: {
             query?: {
+                /** @description The name of a workflow. */
                 workflow?: string;
                 /** @description The name of a state. */
                 state?: string;
@@ -2257,6 +2284,7 @@ export interface operations {
     recordCase: {
         parameters: {
             query?: {
+                /** @description The name of the case; the run's id by default. */
                 name?: string;
             };
             header?: never;
@@ -2287,7 +2315,9 @@ export interface operations {
     refusals: {
         parameters: {
             query?: {
+                /** @description The name of a workflow. */
                 workflow?: string;
+                /** @description The status that was answered. */
                 status?: number;
                 /** @description The `X-Request-Id` of the request. */
                 request_id?: string;
@@ -2323,8 +2353,11 @@ export interface operations {
             query?: {
                 /** @description The name of a state. */
                 state?: string;
+                /** @description The name of a lane. */
                 lane?: string;
+                /** @description The name of a workflow. */
                 workflow?: string;
+                /** @description The whole tag. */
                 tag?: string;
                 /** @description The id of a group. */
                 group?: string;
