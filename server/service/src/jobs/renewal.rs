@@ -21,8 +21,8 @@ pub struct Renewal {
     pub urls: String,
     pub worker: Uuid,
     pub shared: Arc<Shared>,
-    /// Told when others declared this worker dead.
-    pub dead: mpsc::Sender<()>,
+    /// Receives when a renewal was sent that found this worker unregistered: others declared it dead.
+    pub dead: mpsc::Sender<Instant>,
     pub stop: CancellationToken,
 }
 
@@ -61,7 +61,7 @@ impl Renewal {
                 }
                 Ok(Ok(false)) => {
                     // It is registered anew; until then nothing is renewed.
-                    let _ = self.dead.try_send(());
+                    let _ = self.dead.try_send(sent);
                     RETRY
                 }
                 Ok(Err(error)) => {

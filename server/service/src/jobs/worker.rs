@@ -87,12 +87,12 @@ impl Worker {
     }
 
     /// What renews the lease of this worker.
-    pub fn renewal(&self, urls: &str, dead: mpsc::Sender<()>, stop: CancellationToken) -> Renewal {
+    pub fn renewal(&self, urls: &str, dead: mpsc::Sender<Instant>, stop: CancellationToken) -> Renewal {
         Renewal { urls: urls.to_owned(), worker: self.id, shared: self.shared.clone(), dead, stop }
     }
 
-    /// Works until it is stopped. `dead` says when others declared this worker dead.
-    pub async fn run(self: Arc<Self>, stop: watch::Receiver<bool>, dead: mpsc::Receiver<()>) {
+    /// Works until it is stopped. `dead` reports renewals that found this worker unregistered.
+    pub async fn run(self: Arc<Self>, stop: watch::Receiver<bool>, dead: mpsc::Receiver<Instant>) {
         let store = &self.shared.jobs.store;
         loop {
             let sent = Instant::now();
@@ -289,11 +289,13 @@ impl Worker {
     }
 
     /// Renews the lease, looks for jobs that are to stop, and for workers that are dead.
-    async fn keep(&self, mut dead: mpsc::Receiver<()>) {
+    async fn keep(&self, mut dead: mpsc::Receiver<Instant>) {
         let store = &self.shared.jobs.store;
         let mut every = tokio::time::interval(LOOK);
         every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
-        let mut looked = Instant::now();
+        // A renewal that was sent before this instant may have preceded the registration.
+        let mut registered = Instant::now();
+        let mut looked = registered;
         let mut seen: HashMap<Uuid, (u64, Instant)> = HashMap::new();
         loop {
             every.tick().await;
@@ -310,10 +312,11 @@ impl Worker {
                     self.shared.jobs.stops.notify_waiters();
                 }
             }
-            if dead.try_recv().is_ok()
-                && let Err(error) = self.begin_again().await
-            {
-                tracing::warn!(%error, "this worker was declared dead and cannot begin again");
+            if dead.try_recv().is_ok_and(|sent| sent >= registered) {
+                match self.begin_again().await {
+                    Ok(()) => registered = Instant::now(),
+                    Err(error) => tracing::warn!(%error, "this worker was declared dead and cannot begin again"),
+                }
             }
             if looked.elapsed() >= Duration::from_secs(1) {
                 let Ok(workers) = store.workers().await else { continue };
