@@ -933,7 +933,7 @@ export interface components {
         /** @description A page of jobs, newest first. */
         JobPage: {
             jobs: components["schemas"]["JobLine"][];
-            /** @description How many there are in each state; only for lists that are not narrowed otherwise. */
+            /** @description The number of jobs in each state; present only when the list has no other filter. */
             counts: {
                 [key: string]: number;
             };

@@ -164,7 +164,7 @@ impl InputPlan {
             }
         }
         let body = body.or_else(|| (!members.is_empty()).then(|| members.into()));
-        // Whether it does is tried out; there are inputs that no text leads to.
+        // The request is read back and compared, because some inputs cannot be expressed as text.
         let path: Vec<(&str, String)> = path
             .split('/')
             .zip(target.split('/'))

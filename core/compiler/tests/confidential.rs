@@ -129,7 +129,7 @@ fn what_would_show_a_confidential_value_is_refused() {
         (ENDPOINT.into(), "  - {id: made, call: registry.addBadge, send: {pin: a}}\n  - note: ${made.body.key}"),
         (queue("{tag: '${input.pin}'}"), "  - reply: 204"),
         (queue("{lane: badges}"), "  - reply: 204"),
-        // Whoever polls the job of `closed` sees its reply.
+        // A client that polls the job of `closed` can read its reply.
         (ENDPOINT.into(), "  - enqueue: closed\n    send: {pin: a}"),
     ] {
         let checked = checked(&entries, steps);

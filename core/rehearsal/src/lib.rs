@@ -325,7 +325,7 @@ impl Prepared {
         self.cases.len()
     }
 
-    /// Whether there are no cases.
+    /// Returns whether there are no cases.
     pub fn is_empty(&self) -> bool {
         self.cases.is_empty()
     }

@@ -95,7 +95,7 @@ api! {
     /// A page of jobs, newest first.
     pub struct JobPage {
         pub jobs: Vec<JobLine>,
-        /// How many there are in each state; only for lists that are not narrowed otherwise.
+        /// The number of jobs in each state; present only when the list has no other filter.
         pub counts: BTreeMap<String, u64>,
         /// Where counts stop.
         pub counted_to: u64,

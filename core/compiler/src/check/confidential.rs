@@ -47,7 +47,7 @@ pub(super) fn labels(
     found
 }
 
-/// Reports jobs of workflows whose reply holds confidential values: whoever polls the job would see it.
+/// Reports jobs of workflows whose reply holds confidential values: every client that polls the job could read them.
 pub(super) fn queued_results(
     workflows: &[(usize, Workflow)],
     plans: &BTreeMap<String, Arc<Plan>>,

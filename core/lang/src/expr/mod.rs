@@ -1,7 +1,7 @@
 //! The expression language: a total subset of ECMAScript expressions.
 //!
 //! What is in it reads and behaves as in ECMA-262; what is not is refused by name and position when it
-//! is compiled. Nothing an expression does can be seen outside it, none runs without end: there are no
+//! is compiled. Expressions have no side effects and always terminate: there are no
 //! loops or recursion, and every evaluation has a budget ([`Limits`]).
 //!
 //! The rooms, in the order an expression passes through them: [`template`] finds the `${…}` in a text,
@@ -110,7 +110,7 @@ impl Scope {
         self.functions.iter().map(|function| &*function.name)
     }
 
-    /// How many names there are; pass it to [`Scope::close`] to leave an inner scope.
+    /// Returns the number of names in scope; pass it to [`Scope::close`] to leave an inner scope.
     pub fn open(&self) -> usize {
         self.names.len()
     }
