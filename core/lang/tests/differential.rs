@@ -6,6 +6,7 @@ use std::process::{Command, Stdio};
 
 use kanzlei_lang::expr::{Expression, Limits, Scope};
 use kanzlei_model::value::Value;
+use kanzlei_samples::{Dice, in_batch, rounds};
 
 const NAMES: &str = r#"{
     "n": 7, "f": 2.5, "s": "Lindvik havn", "u": "Ås 😀 ø", "items": [3, 1, 2], "nil": null, "dues": 1472.4861,
@@ -88,29 +89,35 @@ fn agree(ours: &str, theirs: &str) -> bool {
     }
 }
 
-fn compare(expressions: Vec<String>, refusals_allowed: bool) {
+#[derive(Default)]
+struct Found {
+    /// Index of the expression, and how it differs.
+    differences: Vec<(usize, String)>,
+    refused: usize,
+}
+
+/// Compares expressions with Node; one that does not compile differs, or counts as refused where that is allowed.
+fn differences(expressions: &[String], refusals_allowed: bool) -> Found {
     let (scope, slots) = names();
-    let theirs = in_node(&expressions);
+    let theirs = in_node(expressions);
     assert_eq!(theirs.len(), expressions.len());
-    let mut differences = Vec::new();
-    let mut refused = 0;
-    for (text, theirs) in expressions.iter().zip(&theirs) {
+    let mut found = Found::default();
+    for (index, (text, theirs)) in expressions.iter().zip(&theirs).enumerate() {
         match here(text, &scope, &slots) {
             Ok(ours) if agree(&ours, theirs) => {}
-            Ok(ours) => differences.push(format!("{text}\n    here {ours}\n    node {theirs}")),
-            Err(_) if refusals_allowed => refused += 1,
-            Err(why) => differences.push(format!("{text}\n    {why}\n    node {theirs}")),
+            Ok(ours) => found.differences.push((index, format!("{text}\n    here {ours}\n    node {theirs}"))),
+            Err(_) if refusals_allowed => found.refused += 1,
+            Err(why) => found.differences.push((index, format!("{text}\n    {why}\n    node {theirs}"))),
         }
     }
-    let total = expressions.len();
-    println!("{total} expressions, {refused} refused, {} differences", differences.len());
-    assert!(refused * 20 < total, "too many of the generated expressions are refused: {refused} of {total}");
-    assert!(
-        differences.is_empty(),
-        "{} of {total} differ:\n{}",
-        differences.len(),
-        differences[..differences.len().min(40)].join("\n")
-    );
+    println!("{} expressions, {} refused, {} differences", expressions.len(), found.refused, found.differences.len());
+    found
+}
+
+fn compare(expressions: &[String]) {
+    let differ: Vec<String> = differences(expressions, false).differences.into_iter().map(|(_, how)| how).collect();
+    let shown = differ[..differ.len().min(40)].join("\n");
+    assert!(differ.is_empty(), "{} of {} differ:\n{shown}", differ.len(), expressions.len());
 }
 
 #[test]
@@ -118,7 +125,7 @@ fn written_expressions_agree_with_node() {
     let lines: Vec<String> =
         include_str!("expressions.txt").lines().filter(|l| !l.starts_with('#')).map(str::to_owned).collect();
     assert!(lines.len() > 350, "{}", lines.len());
-    compare(lines, false);
+    compare(&lines);
 }
 
 #[test]
@@ -158,22 +165,19 @@ fn operators_agree_with_node_on_all_pairs_of_values() {
             }
         }
     }
-    compare(expressions, false);
+    compare(&expressions);
 }
 
-/// Makes expressions of all constructs, mostly of fitting types. Deterministic.
-struct Generator(u64);
+/// Makes expressions of all constructs, mostly of fitting types.
+struct Generator<'d>(&'d mut Dice);
 
-impl Generator {
+impl Generator<'_> {
     fn below(&mut self, n: usize) -> usize {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        (self.0 % n as u64) as usize
+        self.0.below(n)
     }
 
     fn pick<'a>(&mut self, from: &[&'a str]) -> &'a str {
-        from[self.below(from.len())]
+        from[self.0.below(from.len())]
     }
 
     fn number(&mut self, depth: u32) -> String {
@@ -321,7 +325,16 @@ impl Generator {
 
 #[test]
 fn generated_expressions_agree_with_node() {
-    let mut generator = Generator(0x9E37_79B9_7F4A_7C15);
-    let expressions: Vec<String> = (0..6000).map(|i| generator.any(1 + i % 5)).collect();
-    compare(expressions, true);
+    let generate = |dice: &mut Dice| {
+        let depth = 1 + dice.below(5) as u32;
+        Generator(dice).any(depth)
+    };
+    let mut refused = 0;
+    in_batch(6000, 60, generate, |expressions| {
+        let found = differences(expressions, true);
+        refused += found.refused;
+        found.differences
+    });
+    let total = rounds(6000);
+    assert!(refused * 20 < total as usize, "too many are refused: {refused} of {total}");
 }

@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 
-use kanzlei_samples::Dice;
+use kanzlei_samples::{Dice, with_dice};
 
 use kanzlei_compiler::check::{Bundle, check};
 use kanzlei_compiler::input::{Body, Parts, form_pairs};
@@ -83,15 +83,14 @@ fn damage(text: &str, dice: &mut Dice) -> String {
 #[test]
 fn damaged_documents_give_diagnostics_with_true_positions() {
     let whole = Bundle::of(kanzlei_samples::demo());
-    let mut dice = Dice(0xD1CE);
     let (mut clean, mut faulty) = (0, 0);
-    for _ in 0..1200 {
+    with_dice(600, 40, |dice| {
         let mut bundle = whole.clone();
         let index = dice.below(bundle.documents.len());
-        bundle.documents[index].text = damage(&bundle.documents[index].text, &mut dice);
-        if dice.below(4) == 0 {
+        bundle.documents[index].text = damage(&bundle.documents[index].text, dice);
+        if dice.one_in(4) {
             let name = bundle.files.keys().nth(dice.below(bundle.files.len())).expect("a file").clone();
-            let damaged = damage(&bundle.files[&name], &mut dice);
+            let damaged = damage(&bundle.files[&name], dice);
             bundle.files.insert(name, damaged);
         }
         let checked = check(&bundle);
@@ -102,8 +101,8 @@ fn damaged_documents_give_diagnostics_with_true_positions() {
             assert!(!found.message.is_empty());
         }
         if checked.errors() == 0 { clean += 1 } else { faulty += 1 }
-    }
-    assert!(clean > 40 && faulty > 400, "the damage is no damage: {clean} clean, {faulty} faulty");
+    });
+    assert!(clean > 20 && faulty > 200, "the damage is no damage: {clean} clean, {faulty} faulty");
 }
 
 fn plans() -> Vec<Arc<Plan>> {
@@ -165,19 +164,19 @@ fn any_outcome(dice: &mut Dice) -> Outcome {
 /// What a run was fed: which effect, what came of it, when.
 type Journal = Vec<(u64, Outcome, i64)>;
 
-fn start(seed: u64, dice: &mut Dice) -> Start {
+fn start(dice: &mut Dice) -> Start {
     let input = Value::object([
         ("n", Value::Int(dice.below(9) as i64)),
         ("list", Value::Null),
         ("currency", Value::text("NOK")),
         ("after", Value::text("x")),
     ]);
-    Start { id: format!("run-{seed}"), input, now: 1_000_000, caller: None, attempt: 1 }
+    Start { id: "run".into(), input, now: 1_000_000, caller: None, attempt: 1 }
 }
 
 /// Feeds a new run from a journal alone; returns what its steps did.
-fn replay(plan: &Arc<Plan>, seed: u64, journal: &Journal) -> String {
-    let mut machine = Machine::new(plan.clone(), start(seed, &mut Dice(seed | 1)));
+fn replay(plan: &Arc<Plan>, mut dice: Dice, journal: &Journal) -> String {
+    let mut machine = Machine::new(plan.clone(), start(&mut dice));
     let mut left = journal.iter();
     loop {
         match machine.next() {
@@ -195,9 +194,8 @@ fn replay(plan: &Arc<Plan>, seed: u64, journal: &Journal) -> String {
 }
 
 /// One run on dice: everything that can be seen of it, what its steps did, and its journal.
-fn run(plan: &Arc<Plan>, seed: u64) -> (String, String, Journal) {
-    let mut dice = Dice(seed | 1);
-    let start = start(seed, &mut dice);
+fn run(plan: &Arc<Plan>, mut dice: Dice) -> (String, String, Journal) {
+    let start = start(&mut dice);
     let mut journal = Journal::new();
     let mut machine = Machine::new(plan.clone(), start);
     let mut now = 1_000_000;
@@ -219,7 +217,7 @@ fn run(plan: &Arc<Plan>, seed: u64) -> (String, String, Journal) {
                 assert!(!under_way.is_empty(), "a run that waits for nothing");
                 let (id, effect) = under_way.swap_remove(dice.below(under_way.len()));
                 let outcome = match effect {
-                    _ if dice.below(40) == 0 => Outcome::Waited,
+                    _ if dice.one_in(40) => Outcome::Waited,
                     Effect::Wait { until } => {
                         assert!(until - now < 3_600_000_000, "a pause is never longer than its bound");
                         now = now.max(until);
@@ -285,12 +283,11 @@ fn kept(dice: &mut Dice) -> Outcome {
 #[test]
 fn runs_end_whatever_services_answer_and_are_the_same_again() {
     for plan in plans() {
-        for seed in 0..800 {
-            let seed = seed * 7919 + 1;
-            let (seen, records, journal) = run(&plan, seed);
-            assert_eq!(run(&plan, seed).0, seen, "{} {seed}", plan.name);
-            assert_eq!(replay(&plan, seed, &journal), records, "{} {seed}: replayed from its journal", plan.name);
-        }
+        with_dice(800, 200, |dice| {
+            let (seen, records, journal) = run(&plan, dice.clone());
+            assert_eq!(run(&plan, dice.clone()).0, seen, "{}", plan.name);
+            assert_eq!(replay(&plan, dice.clone(), &journal), records, "{}: replayed from its journal", plan.name);
+        });
     }
 }
 
@@ -299,10 +296,9 @@ fn odd_requests_become_input_or_problems() {
     const TEXTS: [&str; 12] =
         ["", "LIN", "9074720", "-1", "1e9", "null", "true", "%00", "😀", "2027-03-04T06:00:00Z", "{}", "NaN"];
     const KEYS: [&str; 8] = ["harbour", "imo", "arrives", "nights", "currency", "draught", "after", "bogus/~"];
-    let mut dice = Dice(0x0DD);
     let (mut good, mut bad) = (0, 0);
     for plan in plans().into_iter().filter(|plan| !plan.endpoints.is_empty()) {
-        for _ in 0..1500 {
+        with_dice(1500, 40, |dice| {
             let pairs: Vec<String> =
                 (0..dice.below(5)).map(|_| format!("{}={}", dice.pick(&KEYS), dice.pick(&TEXTS))).collect();
             let members: Vec<String> = (0..dice.below(5))
@@ -332,7 +328,7 @@ fn odd_requests_become_input_or_problems() {
             };
             let Ok(body) = Body::read(media, body.as_bytes()) else {
                 bad += 1;
-                continue;
+                return;
             };
             let parts = Parts {
                 path: vec![("harbour", dice.pick(&TEXTS).to_string())],
@@ -354,7 +350,7 @@ fn odd_requests_become_input_or_problems() {
                     );
                 }
             }
-        }
+        });
     }
     assert!(good > 100 && bad > 1000, "{good} good, {bad} bad");
 }

@@ -9,7 +9,7 @@ mod maker;
 use kanzlei_lang::expr::{ErrorKind, Expression, Limits, Scope};
 use kanzlei_lang::types::{Env, Type, schema};
 use kanzlei_model::value::Value;
-use kanzlei_samples::Dice;
+use kanzlei_samples::with_dice;
 use maker::{Maker, Place, fitting, object_schema};
 use serde_json::Value as Json;
 
@@ -49,10 +49,9 @@ fn finite(value: &Value) -> bool {
 
 #[test]
 fn clean_expressions_give_values_of_their_type() {
-    let mut dice = Dice(0x50_0D);
     let (mut clean, mut refused) = (0, 0);
-    for _ in 0..12_000 {
-        let schemas: Vec<Json> = (0..3).map(|_| object_schema(&mut dice, 2)).collect();
+    with_dice(12_000, 400, |dice| {
+        let schemas: Vec<Json> = (0..3).map(|_| object_schema(dice, 2)).collect();
         let mut scope = Scope::default();
         let mut env = Env::default();
         let mut names = Vec::new();
@@ -61,18 +60,18 @@ fn clean_expressions_give_values_of_their_type() {
             env.set(slot, schema::read(schema));
             names.push(Place { text: (*name).into(), schema: schema.clone(), maybe: false });
         }
-        let mut maker = Maker { dice: &mut dice, names, locals: 0, slips: 12 };
+        let mut maker = Maker { dice, names, locals: 0, slips: 12 };
         let depth = 1 + maker.dice.below(3);
         let text = maker.anything(depth);
         let Ok(expression) = Expression::compile(&text, &scope) else { panic!("{text}") };
         let (of, findings) = env.infer(&expression);
         if findings.iter().any(|finding| !finding.warning) {
             refused += 1;
-            continue;
+            return;
         }
         clean += 1;
         for _ in 0..4 {
-            let values: Vec<Value> = schemas.iter().map(|s| Value::from_json(&fitting(&mut dice, s))).collect();
+            let values: Vec<Value> = schemas.iter().map(|s| Value::from_json(&fitting(dice, s))).collect();
             match expression.eval(&values, Limits::default()) {
                 Ok(value) if holds(&value, &of) => {
                     // What is published of the type is true of what goes out as JSON.
@@ -96,7 +95,7 @@ fn clean_expressions_give_values_of_their_type() {
                 ),
             }
         }
-    }
+    });
     println!("{clean} clean expressions run 4 times each, {refused} refused");
     assert!(clean > 3000 && refused > 500, "{clean} clean, {refused} refused");
 }

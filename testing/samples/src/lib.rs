@@ -1,15 +1,15 @@
-//! Test data that several crates share: the texts of the demo office, and deterministic dice.
+//! Test data that several crates share: the texts of the demo office, and choices for generated tests.
 //!
 //! It depends on no other crate of Kanzlei, so that every layer can use it in its tests.
 //!
 //! ```
 //! assert!(kanzlei_samples::demo().iter().any(|(path, _)| path == "workflows/berth-quote.yaml"));
-//! assert!(kanzlei_samples::Dice(7).below(6) < 6);
+//! kanzlei_samples::with_dice(10, 5, |dice| assert!(dice.below(6) < 6));
 //! ```
 
 mod dice;
 
-pub use dice::Dice;
+pub use dice::{Dice, dice, in_batch, rounds, with_dice};
 
 /// Path and text of every document of the demo office, and of the files they name.
 ///

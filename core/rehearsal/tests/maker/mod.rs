@@ -168,7 +168,7 @@ impl Maker<'_> {
         }
         let d = depth - 1;
         match self.dice.below(12) {
-            0 => (*self.dice.pick(&["0", "1", "2.5", "-3", "100"])).to_owned(),
+            0 => (*self.dice.pick(&["0", "1", "2.5", "(-3)", "100"])).to_owned(),
             1 => {
                 format!("({} {} {})", self.number(d), self.dice.pick(&["+", "-", "*", "/", "%", "**"]), self.number(d))
             }
