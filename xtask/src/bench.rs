@@ -78,7 +78,7 @@ fn rivals() -> Result<Rivals, Fault> {
     packages::install(&[packages::MARIADB, packages::WRK])?;
     build::console()?;
     let bins = build::programs(true)?;
-    let dir = std::env::temp_dir().join(format!("kanzlei-bench-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder("bench");
     let whole = Whole::start(&bins, &dir, Ports::free()?, &["workers=1", "log.level=warn"])?;
     let port = ports::free()?;
     let standins = format!("http://127.0.0.1:{}", whole.office.ports.standins);
@@ -95,7 +95,7 @@ fn jobs(rates: bool) -> Done {
     packages::install(&[packages::MARIADB, packages::WRK, packages::CHROMIUM, packages::CHROMEDRIVER])?;
     build::console()?;
     let bins = build::programs(true)?;
-    let dir = std::env::temp_dir().join(format!("kanzlei-bench-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder("bench");
     let whole = Whole::start(&bins, &dir, Ports::free()?, &["log.level=warn"])?;
     deploy(&bins, &whole, &root().join("testing/bench/workflows/job.yaml"))?;
     deploy(&bins, &whole, &root().join("testing/bench/workflows/wait.yaml"))?;

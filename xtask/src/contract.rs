@@ -22,7 +22,7 @@ pub fn run_contract(examples: u32) -> Done {
     build::console()?;
     let bins = build::programs(false)?;
     let tools = tools(&bins)?;
-    let dir = std::env::temp_dir().join(format!("kanzlei-contract-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder("contract");
     let whole = Whole::start(&bins, &dir, Ports::free()?, &[])?;
     let judged = judge(&bins, &tools, &whole, &dir, examples);
     whole.stop();

@@ -147,7 +147,7 @@ fn text(bytes: &[u8]) -> String {
 
 /// Runs the README's example line by line; each answer must be what stands below its command.
 fn once(bins: &Path) -> Done {
-    let dir = std::env::temp_dir().join(format!("kanzlei-once-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder("once");
     let ports = if Ports::USUAL.taken().is_none() { Ports::USUAL } else { Ports::free()? };
     let whole = Whole::start(bins, &dir, ports, &[])?;
     let done = example(bins, &whole);

@@ -15,7 +15,7 @@ pub fn take() -> Done {
     packages::install(&[packages::MARIADB, packages::CHROMIUM, packages::CHROMEDRIVER])?;
     build::console()?;
     let bins = build::programs(false)?;
-    let dir = std::env::temp_dir().join(format!("kanzlei-shots-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder("shots");
     // The usual ports where they are free, because the pictures show addresses.
     let ports = if Ports::USUAL.taken().is_none() { Ports::USUAL } else { Ports::free()? };
     let whole = Whole::start(&bins, &dir, ports, &[])?;

@@ -9,7 +9,7 @@ use crate::{Done, root, run};
 
 pub fn prepare() -> Done {
     packages::install(&[packages::MARIADB])?;
-    let dir = std::env::temp_dir().join(format!("kanzlei-sqlx-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder("sqlx");
     let server = Mariadb::start(&dir)?;
     let url = server.fresh("kanzlei_sqlx")?;
     let store = root().join("server/store");

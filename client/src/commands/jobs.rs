@@ -258,8 +258,8 @@ fn facts(job: &Job) -> Vec<(&'static str, String)> {
 fn notified(notice: &Notice) -> String {
     let how = match (notice.delivered, notice.next) {
         (Some(at), _) => format!("delivered {}", draw::utc(at)),
-        (None, Some(next)) => format!("{} attempts, next {}", notice.tries, draw::utc(next)),
-        (None, None) => format!("given up after {} attempts", notice.tries),
+        (None, Some(next)) => format!("{} attempts, next {}", notice.attempts, draw::utc(next)),
+        (None, None) => format!("given up after {} attempts", notice.attempts),
     };
     let why = notice.detail.as_ref().map(|why| format!(" ({why})")).unwrap_or_default();
     format!("{} · {how}{why}", notice.url)

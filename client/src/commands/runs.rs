@@ -133,7 +133,7 @@ fn print_step(paragraph: &Paragraph, taken: &[&Step], full: bool) {
         marks.insert(0, draw::dim(&format!("{} times; {item}", taken.len())));
     }
     if step.attempts > 1 {
-        let before = step.tries.as_deref().filter(|tries| !tries.is_empty());
+        let before = step.earlier_attempts.as_deref().filter(|tries| !tries.is_empty());
         let before = before.map(|tries| format!(", before: {}", tries.join(", "))).unwrap_or_default();
         marks.push(draw::paint("33", &format!("{} attempts{before}", step.attempts)));
     }

@@ -44,8 +44,8 @@ fn show(timetable: &Timetable) {
         println!("    {} {}  {}", draw::dim("next"), next.zone, draw::dim(&draw::utc(next.due)));
     }
     for last in timetable.last.iter().take(5) {
-        let state = last.state.map_or_else(|| last.became.clone(), |state| draw::state(state.name()));
-        let hand = if last.became == "by-hand" { " by hand" } else { "" };
+        let state = last.state.map_or_else(|| last.result.clone(), |state| draw::state(state.name()));
+        let hand = if last.result == "by-hand" { " by hand" } else { "" };
         let job = last.job.map(|job| job.to_string()).unwrap_or_default();
         println!("    {} {}  {state}{hand}  {job}", draw::dim("last"), draw::utc(last.due));
     }

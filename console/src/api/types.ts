@@ -655,7 +655,7 @@ export interface components {
         Firing: {
             due: components["schemas"]["Timestamp"];
             /** @description `queued`, `by-hand`, or why it was left out. */
-            became: string;
+            result: string;
             /** Format: uuid */
             job: string | null;
             curl: string | null;
@@ -751,7 +751,7 @@ export interface components {
              */
             attempt: number;
             /** Format: uint32 */
-            tries: number;
+            retries: number;
             delay_us: components["schemas"]["Span"] | null;
             duration_us: components["schemas"]["Span"] | null;
             /** @description An estimate of the time until its end. */
@@ -910,9 +910,9 @@ export interface components {
             duration_us: components["schemas"]["Span"] | null;
             /**
              * Format: uint32
-             * @description Attempts that its retry policy made before.
+             * @description How often its retry policy has retried it.
              */
-            tries: number;
+            retries: number;
             /**
              * Format: double
              * @description 0 to 1.
@@ -1039,7 +1039,7 @@ export interface components {
              * Format: uint32
              * @description Attempts made.
              */
-            tries: number;
+            attempts: number;
             /**
              * Format: uint16
              * @description The status of the last answer.
@@ -1427,7 +1427,7 @@ export interface components {
              */
             attempts: number;
             /** @description What came of the attempts before the last one: statuses and kinds of failure. */
-            tries: string[] | null;
+            earlier_attempts: string[] | null;
             sent: unknown;
             outcome: unknown;
             failure: components["schemas"]["Failure"] | null;

@@ -108,7 +108,7 @@
           </ol>
           {#if job.notice && !job.notice.delivered}
             <p class="small">
-              {job.notice.url}: {job.notice.detail ?? 'not delivered yet'}, {job.notice.tries} attempts{job.notice.next ? `, next ${ahead(job.notice.next)}` : ', given up'}
+              {job.notice.url}: {job.notice.detail ?? 'not delivered yet'}, {job.notice.attempts} attempts{job.notice.next ? `, next ${ahead(job.notice.next)}` : ', given up'}
             </p>
           {/if}
         </div>

@@ -73,7 +73,7 @@
                   {#each timetable.last.slice(0, 5) as last (last.due)}
                     <tr>
                       <td title={last.due}>{ago(last.due)}</td>
-                      <td>{#if last.state}<RunState state={last.state} />{:else}{last.became}{/if}{#if last.became === 'by-hand'}<span class="dim">&nbsp;by hand</span>{/if}</td>
+                      <td>{#if last.state}<RunState state={last.state} />{:else}{last.result}{/if}{#if last.result === 'by-hand'}<span class="dim">&nbsp;by hand</span>{/if}</td>
                       <td>{#if last.job}<JobId id={last.job} curl={last.curl} shown={12} />{/if}</td>
                     </tr>
                   {:else}

@@ -62,7 +62,7 @@
     if (step.failure && paragraph.kind === 'call' && !outcome?.status) parts.push(step.failure.kind);
     if (!['if', 'match'].includes(paragraph.kind) || step.duration_us >= 1000) parts.push(took(step.duration_us));
     if (step.attempts > 1) {
-      const before = step.tries?.length ? `, before: ${step.tries.join(', ')}` : '';
+      const before = step.earlier_attempts?.length ? `, before: ${step.earlier_attempts.join(', ')}` : '';
       parts.push(`${ordinal(step.attempts)} attempt${before}`);
     }
     return parts.filter(Boolean).join(' · ');

@@ -16,9 +16,12 @@ use kanzlei_lang::suggest;
 use kanzlei_model::problem::{InputError, Problem};
 use kanzlei_model::value::Value;
 
+/// How the input of a workflow is checked.
 #[derive(Debug)]
 pub struct InputPlan {
+    /// The declared inputs.
     pub properties: Vec<Declared>,
+    /// Whether undeclared members are allowed.
     pub extra: bool,
     /// The schema of the whole input, as an object.
     pub schema: Json,
@@ -27,11 +30,16 @@ pub struct InputPlan {
     validator: Validator,
 }
 
+/// A declared input.
 #[derive(Clone, Debug)]
 pub struct Declared {
+    /// The name of the input.
     pub name: String,
+    /// JSON Schema of its value.
     pub schema: Json,
+    /// Whether it must be present.
     pub required: bool,
+    /// Whether its value is confidential.
     pub secret: bool,
     default: Option<Json>,
 }
@@ -54,13 +62,18 @@ pub fn property_label(schema: &Json, secret: bool) -> Label {
 /// Where each input comes from at one endpoint, in the order of the declarations.
 #[derive(Clone, Debug, PartialEq)]
 pub struct EndpointInput {
+    /// Where each declared input comes from, in order.
     pub sources: Vec<From>,
 }
 
+/// Where an input comes from.
 #[derive(Clone, Debug, PartialEq)]
 pub enum From {
+    /// A parameter of the path template.
     Path(String),
+    /// A query parameter.
     Query(String),
+    /// A header field.
     Header(String),
     /// A member of the JSON or form body.
     Member(String),
@@ -82,16 +95,23 @@ impl From {
 /// A request taken apart.
 #[derive(Debug, Default)]
 pub struct Parts<'r> {
+    /// Parameters of the path template.
     pub path: Vec<(&'r str, String)>,
+    /// Query parameters, in order.
     pub query: Vec<(String, String)>,
+    /// The body.
     pub body: Body,
 }
 
+/// The body of a request, parsed.
 #[derive(Debug, Default, PartialEq)]
 pub enum Body {
+    /// No body.
     #[default]
     None,
+    /// A JSON value.
     Json(Json),
+    /// Names and values of a form.
     Form(Vec<(String, String)>),
 }
 

@@ -3,6 +3,8 @@
 //! [`check`] resolves names and types and makes the [`plan`]; [`input`] turns requests into the input of a
 //! plan, [`example`] makes a request that fits, [`openapi`] describes endpoints. Nothing here runs a plan.
 
+#![warn(missing_docs)]
+
 pub mod check;
 pub mod example;
 pub mod input;

@@ -5,25 +5,36 @@
 
 use serde::{Deserialize, Serialize};
 
+/// Whether a finding prevents a deploy.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
+    /// Prevents a deploy.
     Error,
+    /// Does not prevent a deploy.
     Warning,
 }
 
+/// A finding about a document.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Diagnostic {
     /// A stable name, such as `unknown-key`.
     pub code: String,
+    /// Whether it prevents a deploy.
     pub severity: Severity,
+    /// Path of the document.
     pub path: String,
+    /// Line, counted from 1.
     pub line: u32,
+    /// Column in characters, counted from 1.
     pub column: u32,
     /// Byte range in the document.
     pub start: u32,
+    /// Byte offset of its end.
     pub end: u32,
+    /// What is wrong, in a sentence.
     pub message: String,
+    /// What to do about it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub help: Option<String>,
 }
@@ -31,11 +42,14 @@ pub struct Diagnostic {
 /// A place in a document, in bytes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Place {
+    /// Byte offset of the start.
     pub start: u32,
+    /// Byte offset of the end.
     pub end: u32,
 }
 
 impl Place {
+    /// Makes a place from byte offsets.
     pub fn new(start: usize, end: usize) -> Self {
         Place { start: start as u32, end: end as u32 }
     }
@@ -55,6 +69,7 @@ pub struct Report<'s> {
 const MOST: usize = 200;
 
 impl<'s> Report<'s> {
+    /// Starts a report about the document at `path`.
     pub fn new(path: &'s str, text: &'s str) -> Self {
         let breaks = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at as u32 + 1);
         Report { path, text, lines: std::iter::once(0).chain(breaks).collect(), found: Vec::new() }
@@ -76,14 +91,17 @@ impl<'s> Report<'s> {
         self.lines.partition_point(|begin| *begin <= byte) as u32
     }
 
+    /// Returns the text of the document.
     pub fn text(&self) -> &'s str {
         self.text
     }
 
+    /// Adds an error.
     pub fn error(&mut self, code: &str, at: Place, message: impl Into<String>) -> &mut Self {
         self.add(Severity::Error, code, at, message.into())
     }
 
+    /// Adds a warning.
     pub fn warning(&mut self, code: &str, at: Place, message: impl Into<String>) -> &mut Self {
         self.add(Severity::Warning, code, at, message.into())
     }
@@ -114,6 +132,7 @@ impl<'s> Report<'s> {
         self
     }
 
+    /// Whether it holds an error.
     pub fn has_errors(&self) -> bool {
         self.found.iter().any(|d| d.severity == Severity::Error)
     }

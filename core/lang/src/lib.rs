@@ -5,6 +5,8 @@
 //! what must not be shown; [`calendar`] knows when a timetable is due;
 //! [`diagnostic`] holds findings with positions and fixes. Nothing here compiles a workflow or runs one.
 
+#![warn(missing_docs)]
+
 pub mod calendar;
 pub mod confidential;
 pub mod diagnostic;

@@ -65,7 +65,7 @@ pub struct PastStep {
     /// Attempts made; 0 for steps that are not retried.
     pub attempts: u64,
     /// What came of the attempts before the last one.
-    pub tries: Vec<String>,
+    pub earlier_attempts: Vec<String>,
     /// Microseconds from the start of the run.
     pub started_us: i64,
     /// How long it took, in microseconds.
@@ -207,7 +207,7 @@ fn asked(steps: &[PastStep], ids: &Ids) -> Vec<(String, Vec<Entry>)> {
         match step.kind.as_str() {
             // What failed before it was sent was never asked.
             "call" if !step.sent["target"].is_null() => {
-                let mut answers: Vec<Json> = step.tries.iter().map(|tried| tried_answer(tried)).collect();
+                let mut answers: Vec<Json> = step.earlier_attempts.iter().map(|tried| tried_answer(tried)).collect();
                 answers.push(answer(step));
                 put(stub_name(step), &step.sent, answers);
             }
@@ -299,7 +299,7 @@ fn failing(kind: &str, detail: &Json) -> Json {
 
 /// What the last attempt of a call got.
 fn answer(step: &PastStep) -> Json {
-    let slow = step.duration_us >= SLOW && step.tries.is_empty();
+    let slow = step.duration_us >= SLOW && step.earlier_attempts.is_empty();
     let mut answer = json!({});
     if step.state == "cancelled" {
         return never();
@@ -517,7 +517,7 @@ fn steps(steps: &[PastStep]) -> Map<String, Json> {
         if step.items.is_some() {
             expected.insert("times".into(), same.len().into());
         }
-        if !step.tries.is_empty() && same.len() == 1 {
+        if !step.earlier_attempts.is_empty() && same.len() == 1 {
             expected.insert("attempts".into(), step.attempts.into());
         }
         let expected = match expected.get("state") {

@@ -133,8 +133,8 @@ api! {
         /// How much later than due it began.
         pub delay_us: Option<Span>,
         pub duration_us: Option<Span>,
-        /// Attempts that its retry policy made before.
-        pub tries: u32,
+        /// How often its retry policy has retried it.
+        pub retries: u32,
         /// 0 to 1.
         pub progress: Option<f64>,
         /// Why it failed.
@@ -178,7 +178,7 @@ api! {
         pub process: Option<String>,
         /// How often it began from the start.
         pub attempt: u32,
-        pub tries: u32,
+        pub retries: u32,
         pub delay_us: Option<Span>,
         pub duration_us: Option<Span>,
         /// An estimate of the time until its end.
@@ -222,7 +222,7 @@ api! {
     pub struct Notice {
         pub url: String,
         /// Attempts made.
-        pub tries: u32,
+        pub attempts: u32,
         /// The status of the last answer.
         pub status: Option<u16>,
         pub detail: Option<String>,

@@ -128,7 +128,7 @@ api! {
         /// Attempts made; 0 for steps that are not retried.
         pub attempts: u32,
         /// What came of the attempts before the last one: statuses and kinds of failure.
-        pub tries: Option<Vec<String>>,
+        pub earlier_attempts: Option<Vec<String>>,
         pub sent: Json,
         pub outcome: Json,
         pub failure: Option<Failure>,

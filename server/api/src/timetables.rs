@@ -55,7 +55,7 @@ api! {
     pub struct Firing {
         pub due: Timestamp,
         /// `queued`, `by-hand`, or why it was left out.
-        pub became: String,
+        pub result: String,
         pub job: Option<Uuid>,
         pub curl: Option<String>,
         pub state: Option<RunState>,

@@ -389,7 +389,7 @@ fn step(machine: &Machine, record: &StepRecord, text: &dyn Fn(&Value) -> String)
         started: record.started,
         duration: record.ended - record.started,
         attempts: record.attempts,
-        tries: (!record.tries.is_empty()).then(|| short(&record.tries.join(" "), 300)),
+        earlier_attempts: (!record.earlier_attempts.is_empty()).then(|| short(&record.earlier_attempts.join(" "), 300)),
         sent: some(&shown.sent, &record.sent),
         outcome: some(&shown.outcome, &record.outcome),
         failure: record.failure.as_ref().map(|failure| text(&failure.to_value())),

@@ -1,30 +1,30 @@
 -- Instants are microseconds since 1970 UTC; ids of runs are UUIDs (version 7), so they sort by time.
 
 CREATE TABLE revision (
-    kind     VARCHAR(20)  NOT NULL,
-    name     VARCHAR(60)  NOT NULL,
-    number   INT UNSIGNED NOT NULL,
-    path     VARCHAR(500) NOT NULL,
-    source   MEDIUMTEXT   NOT NULL,
+    kind    VARCHAR(20)  NOT NULL,
+    name    VARCHAR(60)  NOT NULL,
+    number  INT UNSIGNED NOT NULL,
+    path    VARCHAR(500) NOT NULL,
+    source  MEDIUMTEXT   NOT NULL,
     -- The text of the file the document names: a service's OpenAPI document.
-    file     MEDIUMTEXT   NULL,
-    digest   CHAR(64)     NOT NULL,
-    created  BIGINT       NOT NULL,
+    file    MEDIUMTEXT   NULL,
+    digest  CHAR(64)     NOT NULL,
+    created BIGINT       NOT NULL,
     PRIMARY KEY (kind, name, number)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 CREATE TABLE live (
-    kind     VARCHAR(20)  NOT NULL,
-    name     VARCHAR(60)  NOT NULL,
-    number   INT UNSIGNED NOT NULL,
-    since    BIGINT       NOT NULL,
+    kind   VARCHAR(20)  NOT NULL,
+    name   VARCHAR(60)  NOT NULL,
+    number INT UNSIGNED NOT NULL,
+    since  BIGINT       NOT NULL,
     PRIMARY KEY (kind, name)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 -- One row. Every deploy counts it up first, so deploys come one after another.
 CREATE TABLE generation (
-    id       TINYINT UNSIGNED NOT NULL PRIMARY KEY,
-    number   BIGINT UNSIGNED  NOT NULL
+    id     TINYINT UNSIGNED NOT NULL PRIMARY KEY,
+    number BIGINT UNSIGNED  NOT NULL
 ) ENGINE = InnoDB;
 INSERT INTO generation (id, number) VALUES (1, 0);
 
@@ -54,49 +54,49 @@ CREATE TABLE run (
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 CREATE TABLE step (
-    run        BINARY(16)   NOT NULL,
-    seq        INT UNSIGNED NOT NULL,
-    paragraph  INT UNSIGNED NOT NULL,
-    state      VARCHAR(12)  NOT NULL,
-    started    BIGINT       NOT NULL,
-    duration   BIGINT       NOT NULL,
-    attempts   INT UNSIGNED NOT NULL,
-    sent       MEDIUMTEXT   NULL,
-    outcome    MEDIUMTEXT   NULL,
-    failure    MEDIUMTEXT   NULL,
+    run              BINARY(16)   NOT NULL,
+    seq              INT UNSIGNED NOT NULL,
+    paragraph        INT UNSIGNED NOT NULL,
+    state            VARCHAR(12)  NOT NULL,
+    started          BIGINT       NOT NULL,
+    duration         BIGINT       NOT NULL,
+    attempts         INT UNSIGNED NOT NULL,
+    sent             MEDIUMTEXT   NULL,
+    outcome          MEDIUMTEXT   NULL,
+    failure          MEDIUMTEXT   NULL,
     -- Number, kind and title of a step of an invoked workflow, which has no paragraph in the run's own sheet,
     -- and the positions in the loops around it.
-    number     VARCHAR(100) NULL,
-    kind       VARCHAR(20)  NULL,
-    title      VARCHAR(300) NULL,
-    items      VARCHAR(100) NULL,
+    number           VARCHAR(100) NULL,
+    kind             VARCHAR(20)  NULL,
+    title            VARCHAR(300) NULL,
+    items            VARCHAR(100) NULL,
     -- What came of the attempts of a call before the last one, as `503 timeout`.
-    tries      VARCHAR(300) NULL,
+    earlier_attempts VARCHAR(300) NULL,
     PRIMARY KEY (run, seq)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 -- Counts per workflow and minute. Every run is counted, also one whose details were dropped.
 CREATE TABLE tally (
-    workflow   VARCHAR(60)     NOT NULL,
-    minute     BIGINT          NOT NULL,
-    runs       BIGINT UNSIGNED NOT NULL,
-    rejected   BIGINT UNSIGNED NOT NULL DEFAULT 0,
-    failed     BIGINT UNSIGNED NOT NULL,
-    dropped     BIGINT UNSIGNED NOT NULL,
-    duration   BIGINT UNSIGNED NOT NULL,
+    workflow VARCHAR(60)     NOT NULL,
+    minute   BIGINT          NOT NULL,
+    runs     BIGINT UNSIGNED NOT NULL,
+    rejected BIGINT UNSIGNED NOT NULL DEFAULT 0,
+    failed   BIGINT UNSIGNED NOT NULL,
+    dropped  BIGINT UNSIGNED NOT NULL,
+    duration BIGINT UNSIGNED NOT NULL,
     PRIMARY KEY (workflow, minute)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 CREATE TABLE operator_token (
-    hash       CHAR(64)    NOT NULL PRIMARY KEY,
-    prefix     VARCHAR(12) NOT NULL,
-    created    BIGINT      NOT NULL
+    hash    CHAR(64)    NOT NULL PRIMARY KEY,
+    prefix  VARCHAR(12) NOT NULL,
+    created BIGINT      NOT NULL
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 CREATE TABLE session (
-    hash       CHAR(64) NOT NULL PRIMARY KEY,
-    created    BIGINT   NOT NULL,
-    expires    BIGINT   NOT NULL
+    hash    CHAR(64) NOT NULL PRIMARY KEY,
+    created BIGINT   NOT NULL,
+    expires BIGINT   NOT NULL
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 -- What a workflow remembers between runs: one JSON object, replaced only by who knows its version.
@@ -109,11 +109,11 @@ CREATE TABLE kept (
 
 -- XChaCha20-Poly1305; the name is authenticated with it, so no value can be moved to another name.
 CREATE TABLE secret (
-    name     VARCHAR(60)    NOT NULL PRIMARY KEY,
-    nonce    BINARY(24)     NOT NULL,
-    sealed   VARBINARY(9000) NOT NULL,
-    created  BIGINT         NOT NULL,
-    changed  BIGINT         NOT NULL
+    name    VARCHAR(60)     NOT NULL PRIMARY KEY,
+    nonce   BINARY(24)      NOT NULL,
+    sealed  VARBINARY(9000) NOT NULL,
+    created BIGINT          NOT NULL,
+    changed BIGINT          NOT NULL
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 -- What was live when: every deploy and retirement counts the generation up, and names what it changed.
@@ -133,80 +133,80 @@ CREATE TABLE installation (
 ) ENGINE = InnoDB;
 INSERT INTO installation (id, secret) VALUES (1, RANDOM_BYTES(32));
 
--- Phases: 1 ready at `wake` (scheduled, queued or waiting), 2 running (`wake` is when it was taken),
--- 3 blocked by another of its ordering key, 11 succeeded, 12 failed, 13 cancelled, 14 rejected (`wake` is
+-- Phases: 1 ready at `ready_at` (scheduled, queued or waiting), 2 running (`ready_at` is when it was claimed),
+-- 3 blocked by another of its ordering key, 11 succeeded, 12 failed, 13 cancelled, 14 rejected (`ready_at` is
 -- when it ended).
 -- One index serves claiming, counting by lane, and finding what ended long ago.
 CREATE TABLE job (
-    id          BINARY(16)        NOT NULL PRIMARY KEY,
-    phase       TINYINT UNSIGNED  NOT NULL,
-    lane        VARCHAR(60)       NOT NULL,
-    -- 0 for what goes on, 1 to 9 for what is to begin.
-    claim_rank  TINYINT UNSIGNED  NOT NULL,
-    wake        BIGINT            NOT NULL,
-    workflow    VARCHAR(60)       NOT NULL,
-    revision    INT UNSIGNED      NOT NULL,
-    generation  BIGINT UNSIGNED   NOT NULL,
-    priority    TINYINT UNSIGNED  NOT NULL,
-    tag         VARCHAR(200)      NULL,
-    batch       BINARY(16)        NULL,
+    id           BINARY(16)        NOT NULL PRIMARY KEY,
+    phase        TINYINT UNSIGNED  NOT NULL,
+    lane         VARCHAR(60)       NOT NULL,
+    -- 0 for a job that has started, otherwise its priority, 1 to 9.
+    claim_rank   TINYINT UNSIGNED  NOT NULL,
+    ready_at     BIGINT            NOT NULL,
+    workflow     VARCHAR(60)       NOT NULL,
+    revision     INT UNSIGNED      NOT NULL,
+    generation   BIGINT UNSIGNED   NOT NULL,
+    priority     TINYINT UNSIGNED  NOT NULL,
+    tag          VARCHAR(200)      NULL,
+    batch        BINARY(16)        NULL,
     ordering_key VARCHAR(300)      NULL,
-    entry       VARCHAR(300)      NOT NULL,
-    caller      VARCHAR(100)      NULL,
-    request_id  VARCHAR(100)      NOT NULL,
-    trace_id    CHAR(32)          NOT NULL,
-    accepted    BIGINT            NOT NULL,
-    due         BIGINT            NOT NULL,
-    started     BIGINT            NULL,
-    ended       BIGINT            NULL,
-    worker      BINARY(16)        NULL,
-    -- Counted up each time it is taken or taken away; who writes with an old one is refused.
-    fence       INT UNSIGNED      NOT NULL DEFAULT 0,
-    -- Somebody wants it to stop before its next step.
-    stop        TINYINT UNSIGNED  NOT NULL DEFAULT 0,
-    -- Something came for it while it was running.
-    poked       TINYINT UNSIGNED  NOT NULL DEFAULT 0,
+    entry        VARCHAR(300)      NOT NULL,
+    caller       VARCHAR(100)      NULL,
+    request_id   VARCHAR(100)      NOT NULL,
+    trace_id     CHAR(32)          NOT NULL,
+    accepted     BIGINT            NOT NULL,
+    due          BIGINT            NOT NULL,
+    started      BIGINT            NULL,
+    ended        BIGINT            NULL,
+    worker       BINARY(16)        NULL,
+    -- Incremented each time it is claimed or reclaimed; a write with an older one is refused.
+    fence        INT UNSIGNED      NOT NULL DEFAULT 0,
+    -- A stop before its next step was requested.
+    stop         TINYINT UNSIGNED  NOT NULL DEFAULT 0,
+    -- A callback arrived while it was running.
+    signalled    TINYINT UNSIGNED  NOT NULL DEFAULT 0,
     -- What it waits for: pause, callback, retry.
-    waits       VARCHAR(12)       NULL,
-    -- How often it began from the start, and how often it was retried by policy.
-    attempt     INT UNSIGNED      NOT NULL DEFAULT 1,
-    tries       INT UNSIGNED      NOT NULL DEFAULT 0,
-    -- Outcomes written down in this attempt.
-    outcomes    INT UNSIGNED      NOT NULL DEFAULT 0,
-    changes     BIGINT UNSIGNED   NOT NULL DEFAULT 1,
-    progress    DOUBLE            NULL,
-    notes       TEXT              NULL,
-    status      SMALLINT UNSIGNED NULL,
-    reply       MEDIUMTEXT        NULL,
-    failure     MEDIUMTEXT        NULL,
-    input       MEDIUMTEXT        NOT NULL,
+    waits_for    VARCHAR(12)       NULL,
+    -- How often it was started from its first step, and how often it was retried by policy since.
+    attempt      INT UNSIGNED      NOT NULL DEFAULT 1,
+    retries      INT UNSIGNED      NOT NULL DEFAULT 0,
+    -- Number of outcomes recorded in this attempt.
+    outcomes     INT UNSIGNED      NOT NULL DEFAULT 0,
+    changes      BIGINT UNSIGNED   NOT NULL DEFAULT 1,
+    progress     DOUBLE            NULL,
+    notes        TEXT              NULL,
+    status       SMALLINT UNSIGNED NULL,
+    reply        MEDIUMTEXT        NULL,
+    failure      MEDIUMTEXT        NULL,
+    input        MEDIUMTEXT        NOT NULL,
     -- Whether input, reply and outcomes are sealed with the key of the secrets.
-    sealed      TINYINT UNSIGNED  NOT NULL DEFAULT 0,
-    past        MEDIUMTEXT        NULL,
+    sealed       TINYINT UNSIGNED  NOT NULL DEFAULT 0,
+    history      MEDIUMTEXT        NULL,
     -- How long after its end the result can be had, and until when.
-    kept_for    BIGINT            NOT NULL,
+    kept_for     BIGINT            NOT NULL,
     -- Nobody sent it: a timetable queued it.
-    unattended  TINYINT UNSIGNED  NOT NULL DEFAULT 0,
-    expires     BIGINT            NULL,
-    INDEX job_work (phase, lane, claim_rank, wake),
+    unattended   TINYINT UNSIGNED  NOT NULL DEFAULT 0,
+    expires      BIGINT            NULL,
+    INDEX job_work (phase, lane, claim_rank, ready_at),
     INDEX job_workflow (workflow, id),
     INDEX job_tag (tag),
     INDEX job_batch (batch),
-    INDEX job_ordering_key (ordering_key, phase, claim_rank, wake),
+    INDEX job_ordering_key (ordering_key, phase, claim_rank, ready_at),
     INDEX job_request (request_id)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 -- What came of the effects of a job, in the order it was fed to its run. A void one was taken back: the
 -- step was retried.
 CREATE TABLE outcome (
-    job      BINARY(16)       NOT NULL,
-    attempt  INT UNSIGNED     NOT NULL,
-    seq      INT UNSIGNED     NOT NULL,
-    effect   BIGINT UNSIGNED  NOT NULL,
-    at       BIGINT           NOT NULL,
-    data     LONGTEXT         NOT NULL,
-    sealed   TINYINT UNSIGNED NOT NULL DEFAULT 0,
-    void     TINYINT UNSIGNED NOT NULL DEFAULT 0,
+    job     BINARY(16)       NOT NULL,
+    attempt INT UNSIGNED     NOT NULL,
+    seq     INT UNSIGNED     NOT NULL,
+    effect  BIGINT UNSIGNED  NOT NULL,
+    at      BIGINT           NOT NULL,
+    data    LONGTEXT         NOT NULL,
+    sealed  TINYINT UNSIGNED NOT NULL DEFAULT 0,
+    void    TINYINT UNSIGNED NOT NULL DEFAULT 0,
     PRIMARY KEY (job, attempt, seq)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
@@ -224,13 +224,13 @@ CREATE TABLE batch (
     created  BIGINT       NOT NULL
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
--- Processes that take jobs. One whose time has passed is dead, and others reclaim its jobs.
+-- Processes that run jobs. Others reclaim the jobs of one whose lease has expired.
 CREATE TABLE worker (
-    id      BINARY(16)      NOT NULL PRIMARY KEY,
-    name    VARCHAR(200)    NOT NULL,
-    began   BIGINT          NOT NULL,
-    beat    BIGINT UNSIGNED NOT NULL,
-    expires BIGINT          NOT NULL
+    id        BINARY(16)      NOT NULL PRIMARY KEY,
+    name      VARCHAR(200)    NOT NULL,
+    started   BIGINT          NOT NULL,
+    heartbeat BIGINT UNSIGNED NOT NULL,
+    expires   BIGINT          NOT NULL
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 -- What lanes keep to over all processes.
@@ -244,14 +244,14 @@ CREATE TABLE lane_state (
 
 -- Ten seconds of a lane: how much waited at their end, what was done in them and with which delay it began.
 CREATE TABLE lane_sample (
-    lane    VARCHAR(60)     NOT NULL,
-    at      BIGINT          NOT NULL,
-    waiting BIGINT UNSIGNED NOT NULL DEFAULT 0,
-    begun   BIGINT UNSIGNED NOT NULL DEFAULT 0,
+    lane      VARCHAR(60)     NOT NULL,
+    at        BIGINT          NOT NULL,
+    waiting   BIGINT UNSIGNED NOT NULL DEFAULT 0,
+    begun     BIGINT UNSIGNED NOT NULL DEFAULT 0,
     succeeded BIGINT UNSIGNED NOT NULL DEFAULT 0,
-    rejected BIGINT UNSIGNED NOT NULL DEFAULT 0,
-    failed  BIGINT UNSIGNED NOT NULL DEFAULT 0,
-    delay   BIGINT UNSIGNED NOT NULL DEFAULT 0,
+    rejected  BIGINT UNSIGNED NOT NULL DEFAULT 0,
+    failed    BIGINT UNSIGNED NOT NULL DEFAULT 0,
+    delay     BIGINT UNSIGNED NOT NULL DEFAULT 0,
     max_delay BIGINT UNSIGNED NOT NULL DEFAULT 0,
     PRIMARY KEY (lane, at)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
@@ -268,13 +268,13 @@ CREATE TABLE callback (
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 CREATE TABLE timetable (
-    workflow VARCHAR(60)       NOT NULL,
-    entry    SMALLINT UNSIGNED NOT NULL,
-    -- As it was written when it was last looked at; another one begins anew.
-    written  VARCHAR(500)      NOT NULL,
+    workflow      VARCHAR(60)       NOT NULL,
+    entry         SMALLINT UNSIGNED NOT NULL,
+    -- Its pattern and zone when it was last read; a changed one starts anew.
+    definition    VARCHAR(500)      NOT NULL,
     -- Due instants up to this one are dealt with.
-    upto     BIGINT            NOT NULL,
-    paused   TINYINT UNSIGNED  NOT NULL DEFAULT 0,
+    handled_until BIGINT            NOT NULL,
+    paused        TINYINT UNSIGNED  NOT NULL DEFAULT 0,
     PRIMARY KEY (workflow, entry)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
@@ -284,7 +284,7 @@ CREATE TABLE firing (
     entry    SMALLINT UNSIGNED NOT NULL,
     due      BIGINT            NOT NULL,
     -- queued, missed, skipped, by-hand
-    became   VARCHAR(10)       NOT NULL,
+    result   VARCHAR(10)       NOT NULL,
     job      BINARY(16)        NULL,
     at       BIGINT            NOT NULL,
     PRIMARY KEY (workflow, entry, due)
@@ -303,20 +303,20 @@ CREATE TABLE idempotency (
     INDEX idempotency_until (until)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
--- Addresses that are told of the end of a job.
+-- Addresses that are notified when a job ends.
 CREATE TABLE notice (
-    job     BINARY(16)        NOT NULL PRIMARY KEY,
-    url     VARCHAR(2000)     NOT NULL,
-    secret  VARCHAR(60)       NOT NULL,
-    private TINYINT UNSIGNED  NOT NULL,
-    body    MEDIUMTEXT        NOT NULL,
-    created BIGINT            NOT NULL,
-    -- When it is tried next; nothing when it was told or given up.
-    next    BIGINT            NULL,
-    tries   INT UNSIGNED      NOT NULL DEFAULT 0,
-    status  SMALLINT UNSIGNED NULL,
-    detail  VARCHAR(500)      NULL,
-    told    BIGINT            NULL,
+    job       BINARY(16)        NOT NULL PRIMARY KEY,
+    url       VARCHAR(2000)     NOT NULL,
+    secret    VARCHAR(60)       NOT NULL,
+    private   TINYINT UNSIGNED  NOT NULL,
+    body      MEDIUMTEXT        NOT NULL,
+    created   BIGINT            NOT NULL,
+    -- When it is tried next; null once it was delivered or given up.
+    next      BIGINT            NULL,
+    attempts  INT UNSIGNED      NOT NULL DEFAULT 0,
+    status    SMALLINT UNSIGNED NULL,
+    detail    VARCHAR(500)      NULL,
+    delivered BIGINT            NULL,
     INDEX notice_next (next)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 

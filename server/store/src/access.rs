@@ -11,6 +11,7 @@ impl Store {
             .doing("reading tokens")
     }
 
+    /// Adds an operator token by its hash; `prefix` is what lists show of it.
     pub async fn add_token(&self, hash: &str, prefix: &str, now: Micros) -> Result<()> {
         sqlx::query!("INSERT INTO operator_token (hash, prefix, created) VALUES (?, ?, ?)", hash, prefix, now)
             .execute(&self.pool)
@@ -19,6 +20,7 @@ impl Store {
         Ok(())
     }
 
+    /// Adds a session of the console by the hash of its cookie.
     pub async fn add_session(&self, hash: &str, now: Micros, expires: Micros) -> Result<()> {
         sqlx::query!("DELETE FROM session WHERE expires < ? LIMIT 1000", now)
             .execute(&self.pool)
@@ -31,6 +33,7 @@ impl Store {
         Ok(())
     }
 
+    /// Whether a session exists and has not expired.
     pub async fn has_session(&self, hash: &str, now: Micros) -> Result<bool> {
         let found =
             sqlx::query_scalar!("SELECT 1 AS `one!: i32` FROM session WHERE hash = ? AND expires > ?", hash, now)
@@ -40,6 +43,7 @@ impl Store {
         Ok(found.is_some())
     }
 
+    /// Ends a session.
     pub async fn end_session(&self, hash: &str) -> Result<()> {
         sqlx::query!("DELETE FROM session WHERE hash = ?", hash).execute(&self.pool).await.doing("ending a session")?;
         Ok(())

@@ -5,9 +5,13 @@ use crate::{Doing, Error, Micros, Result, Store};
 /// A document to be put live.
 #[derive(Clone, Debug, PartialEq)]
 pub struct NewDocument {
+    /// Kind of the document: `workflow`, `service`, `lane`, `cases`.
     pub kind: String,
+    /// Name of the document.
     pub name: String,
+    /// Path of the file it was deployed from.
     pub path: String,
+    /// Text of the document.
     pub source: String,
     /// The text of the file it names.
     pub file: Option<String>,
@@ -18,29 +22,43 @@ pub struct NewDocument {
 /// A document that is live.
 #[derive(Clone, Debug, PartialEq)]
 pub struct LiveDocument {
+    /// Kind of the document: `workflow`, `service`, `lane`, `cases`.
     pub kind: String,
+    /// Name of the document.
     pub name: String,
+    /// Number of the revision, counted from 1.
     pub number: u32,
+    /// When it went live.
     pub since: Micros,
+    /// Path of the file it was deployed from.
     pub path: String,
+    /// Text of the document.
     pub source: String,
+    /// Text of the file that the document names: the OpenAPI document of a service.
     pub file: Option<String>,
 }
 
 /// What a deploy did with one document.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Deployed {
+    /// Kind of the document: `workflow`, `service`, `lane`, `cases`.
     pub kind: String,
+    /// Name of the document.
     pub name: String,
+    /// Number of the revision, counted from 1.
     pub number: u32,
     /// It was live already, just as it is.
     pub unchanged: bool,
 }
 
+/// A deployed revision of a document.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Revision {
+    /// Number of the revision, counted from 1.
     pub number: u32,
+    /// When it was created.
     pub created: Micros,
+    /// Whether it is the live revision.
     pub live: bool,
 }
 

@@ -9,44 +9,68 @@ use crate::{Doing, Error, Micros, Result, Store};
 /// One run as the journal keeps it. Values are JSON text.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Run {
+    /// UUID, version 7: sorts by creation time.
     pub id: Uuid,
+    /// Name of the workflow.
     pub workflow: String,
+    /// Revision of the workflow.
     pub revision: u32,
+    /// State, by the names of [`RunState`].
     pub state: String,
     /// How it was entered: `POST /harbours/{harbour}/quotes`.
     pub entry: String,
+    /// HTTP status of the reply.
     pub status: Option<u16>,
+    /// When it started.
     pub started: Micros,
     /// Microseconds.
     pub duration: i64,
+    /// `X-Request-Id` of the request that caused it.
     pub request_id: String,
+    /// Trace id of W3C Trace Context, 32 hexadecimal digits.
     pub trace_id: String,
+    /// Whose credential the request carried.
     pub caller: Option<String>,
+    /// Input as JSON, masked.
     pub input: String,
     /// What the workflow remembered when the run began, where it uses that.
     pub kept: Option<String>,
+    /// Reply as JSON, masked.
     pub reply: Option<String>,
+    /// Failure as JSON, masked.
     pub failure: Option<String>,
     /// The process that performed it.
     pub process: Option<String>,
+    /// Steps in the order they started.
     pub steps: Vec<Step>,
 }
 
+/// A step of a run.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Step {
+    /// Index in the workflow's sheet.
     pub paragraph: u32,
+    /// State, by the names of [`RunState`].
     pub state: String,
+    /// When it started.
     pub started: Micros,
+    /// Microseconds.
     pub duration: i64,
+    /// Attempts made.
     pub attempts: u32,
     /// What came of the attempts before the last one: statuses and kinds of failure with spaces between.
-    pub tries: Option<String>,
+    pub earlier_attempts: Option<String>,
+    /// What it sent, as JSON, masked.
     pub sent: Option<String>,
+    /// Its result as JSON, masked.
     pub outcome: Option<String>,
+    /// Failure as JSON, masked.
     pub failure: Option<String>,
     /// Number, kind and title of a step of an invoked workflow, which has no paragraph of its own.
     pub number: Option<String>,
+    /// Kind of the step.
     pub kind: Option<String>,
+    /// Title of the step.
     pub title: Option<String>,
     /// Positions in the loops around: `2.0`.
     pub items: Option<String>,
@@ -55,12 +79,17 @@ pub struct Step {
 /// Counts of one workflow in one minute.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Tally {
+    /// Name of the workflow.
     pub workflow: String,
     /// Minutes since 1970 UTC.
     pub minute: i64,
+    /// Number of runs.
     pub runs: u64,
+    /// Of these, rejected.
     pub rejected: u64,
+    /// Of these, failed.
     pub failed: u64,
+    /// Of these, recorded without details because too many ended at once.
     pub dropped: u64,
     /// Microseconds, summed.
     pub duration: u64,
@@ -69,36 +98,55 @@ pub struct Tally {
 /// Which runs to list.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Filter {
+    /// Only runs of this workflow.
     pub workflow: Option<String>,
+    /// Only runs in this state.
     pub state: Option<RunState>,
+    /// Only runs of this request.
     pub request_id: Option<String>,
     /// Only runs before this one, for the next page.
     pub before: Option<Uuid>,
+    /// Most rows to return.
     pub limit: u32,
 }
 
 /// A run without what it was given and what it gave.
 #[derive(Clone, Debug, PartialEq)]
 pub struct RunLine {
+    /// UUID, version 7: sorts by creation time.
     pub id: Uuid,
+    /// Name of the workflow.
     pub workflow: String,
+    /// Revision of the workflow.
     pub revision: u32,
+    /// State, by the names of [`RunState`].
     pub state: String,
+    /// Entry it came through: `POST /harbours/{harbour}/quotes`.
     pub entry: String,
+    /// HTTP status of the reply.
     pub status: Option<u16>,
+    /// When it started.
     pub started: Micros,
+    /// Microseconds.
     pub duration: i64,
+    /// Failure as JSON, masked.
     pub failure: Option<String>,
 }
 
 /// The latest run of a workflow and its counts since some time.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Summary {
+    /// Name of the workflow.
     pub workflow: String,
+    /// Number of runs.
     pub runs: u64,
+    /// Of these, rejected.
     pub rejected: u64,
+    /// Of these, failed.
     pub failed: u64,
+    /// Of these, recorded without details because too many ended at once.
     pub dropped: u64,
+    /// Microseconds, summed.
     pub duration: u64,
 }
 
@@ -138,7 +186,7 @@ impl Store {
             runs.iter().flat_map(|run| run.steps.iter().enumerate().map(move |(seq, step)| (run, seq, step))).collect();
         for chunk in steps.chunks(ROWS) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "INSERT IGNORE INTO step (run, seq, paragraph, state, started, duration, attempts, tries, sent, outcome, failure, number, kind, title, items) ",
+                "INSERT IGNORE INTO step (run, seq, paragraph, state, started, duration, attempts, earlier_attempts, sent, outcome, failure, number, kind, title, items) ",
             );
             query.push_values(chunk, |mut row, (run, seq, step)| {
                 row.push_bind(run.id.as_bytes().as_slice())
@@ -148,7 +196,7 @@ impl Store {
                     .push_bind(step.started)
                     .push_bind(step.duration)
                     .push_bind(step.attempts)
-                    .push_bind(&step.tries)
+                    .push_bind(&step.earlier_attempts)
                     .push_bind(&step.sent)
                     .push_bind(&step.outcome)
                     .push_bind(&step.failure)
@@ -266,7 +314,7 @@ impl Store {
         };
         let steps = sqlx::query_as!(
             Step,
-            "SELECT paragraph, state, started, duration, attempts, tries, sent, outcome, failure, number, kind, title, items FROM step WHERE run = ? ORDER BY seq",
+            "SELECT paragraph, state, started, duration, attempts, earlier_attempts, sent, outcome, failure, number, kind, title, items FROM step WHERE run = ? ORDER BY seq",
             key
         )
         .fetch_all(&self.pool)

@@ -15,14 +15,20 @@ pub struct Kept {
 /// A secret as it lies in the database.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Sealed {
+    /// Name of the secret, authenticated with the sealed value.
     pub name: String,
+    /// Nonce of XChaCha20-Poly1305, 24 bytes.
     pub nonce: Vec<u8>,
+    /// Sealed value.
     pub sealed: Vec<u8>,
+    /// When it was created.
     pub created: Micros,
+    /// When it was last set.
     pub changed: Micros,
 }
 
 impl Store {
+    /// Returns what a workflow keeps; version 0 when nothing was kept yet.
     pub async fn kept(&self, workflow: &str) -> Result<Kept> {
         let row = sqlx::query!("SELECT version, value FROM kept WHERE workflow = ?", workflow)
             .fetch_optional(&self.pool)
@@ -56,6 +62,7 @@ impl Store {
         Ok(done.doing("keeping values")?.rows_affected() > 0)
     }
 
+    /// Returns all secrets, sealed, by name.
     pub async fn secrets(&self) -> Result<Vec<Sealed>> {
         sqlx::query_as!(Sealed, "SELECT name, nonce, sealed, created, changed FROM secret ORDER BY name")
             .fetch_all(&self.pool)
@@ -63,6 +70,7 @@ impl Store {
             .doing("reading secrets")
     }
 
+    /// Sets a secret, or replaces its value.
     pub async fn set_secret(&self, name: &str, nonce: &[u8], sealed: &[u8], now: Micros) -> Result<()> {
         sqlx::query!(
             "INSERT INTO secret (name, nonce, sealed, created, changed) VALUES (?, ?, ?, ?, ?)

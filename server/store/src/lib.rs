@@ -10,6 +10,8 @@
 //! lanes, timetables, callbacks), [`outside`]
 //! (the databases that builders' own statements go to), and where the records lie (`servers`).
 
+#![warn(missing_docs)]
+
 pub mod access;
 pub mod documents;
 pub mod journal;
@@ -29,28 +31,41 @@ use servers::Servers;
 /// Microseconds since 1970 UTC.
 pub type Micros = i64;
 
+/// Why the records could not be read or written.
 #[derive(Debug, thiserror::Error)]
 pub enum Error {
+    /// The address of the database is invalid.
     #[error("the database address is not usable: {0}")]
     Address(sqlx::Error),
+    /// The database does not answer.
     #[error("the database cannot be reached: {0}")]
     Unreachable(sqlx::Error),
+    /// An earlier version of Kanzlei made the schema.
     #[error(
         "the database was made by an earlier version of Kanzlei, whose records this one cannot read; set database.url to an empty database"
     )]
     EarlierVersion,
+    /// The schema could not be created or changed.
     #[error("the schema could not be brought up to date: {0}")]
     Migration(#[from] sqlx::migrate::MigrateError),
+    /// The database reports an error for a statement.
     #[error("{doing}: {source}")]
-    Query { doing: &'static str, source: sqlx::Error },
+    Query {
+        /// What was being done.
+        doing: &'static str,
+        /// The database's own error.
+        source: sqlx::Error,
+    },
+    /// Other transactions won every attempt.
     #[error("too many conflicting changes; try again")]
     Contended,
 }
 
+/// Result of an access to the records.
 pub type Result<T> = std::result::Result<T, Error>;
 
 impl Error {
-    /// Whether the database is unavailable, rather than unhappy with what it was asked.
+    /// Whether the database is unavailable, as opposed to rejecting a statement.
     pub fn is_unreachable(&self) -> bool {
         use sqlx::Error as E;
         let inner = match self {
@@ -59,14 +74,14 @@ impl Error {
             _ => return false,
         };
         matches!(inner, E::Io(_) | E::PoolTimedOut | E::PoolClosed | E::Tls(_) | E::Protocol(_))
-            || number(inner).is_some_and(|number| AWAY.contains(&number))
+            || number(inner).is_some_and(|number| UNAVAILABLE.contains(&number))
     }
 }
 
-/// What the server says when it is not there for us: too many connections; not part of its cluster; shutting
-/// down; trouble on the way; read only; the statement interrupted or the connection cut by somebody.
-const AWAY: [u16; 12] = [1040, 1047, 1053, 1152, 1158, 1159, 1160, 1161, 1290, 1317, 1836, 1927];
-/// Another transaction was faster: locks, deadlocks, a row that changed since it was read.
+/// Error numbers of a server that is unavailable: too many connections; not part of its cluster; shutting down;
+/// network errors; read only; statement interrupted or connection killed.
+const UNAVAILABLE: [u16; 12] = [1040, 1047, 1053, 1152, 1158, 1159, 1160, 1161, 1290, 1317, 1836, 1927];
+/// Error numbers of a transaction that lost against another: lock wait, deadlock, a row changed since it was read.
 const CONTENTION: [u16; 3] = [1020, 1205, 1213];
 
 /// The server's number of an error.
@@ -76,8 +91,8 @@ fn number(error: &sqlx::Error) -> Option<u16> {
 }
 
 impl Error {
-    /// Whether another transaction won (deadlock, lock wait, certification): nothing was done, and it
-    /// can be done again.
+    /// Whether another transaction won (deadlock, lock wait, certification): nothing was changed, and the
+    /// transaction can be repeated.
     pub fn is_contention(&self) -> bool {
         match self {
             Error::Query { source, .. } => number(source).is_some_and(|number| CONTENTION.contains(&number)),
@@ -139,6 +154,7 @@ impl Store {
             .doing("asking for the time")
     }
 
+    /// Closes all connections and waits for them.
     pub async fn close(&self) {
         self.pool.close().await;
     }

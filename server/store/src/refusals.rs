@@ -8,16 +8,23 @@ use crate::{Doing, Micros, Result, Store};
 /// One refused request.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Refusal {
+    /// UUID, version 7: sorts by creation time.
     pub id: Uuid,
+    /// When it was refused.
     pub at: Micros,
     /// How it would have been entered: `POST /harbours/{harbour}/quotes`, or its method and path.
     pub entry: Option<String>,
+    /// Workflow of the entry, where the path is deployed.
     pub workflow: Option<String>,
+    /// `X-Request-Id` of the request that caused it.
     pub request_id: String,
+    /// Whose credential the request carried.
     pub caller: Option<String>,
+    /// HTTP status of the answer.
     pub status: u16,
     /// The problem that was answered, as JSON (RFC 9457).
     pub problem: String,
+    /// Media type of the body.
     pub media: Option<String>,
     /// Bytes of the body, where it arrived whole.
     pub size: Option<u64>,
@@ -30,11 +37,15 @@ pub struct Refusal {
 /// Which refusals to list; everything that is set must fit.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Filter {
+    /// Only refusals of this workflow.
     pub workflow: Option<String>,
+    /// Only refusals with this status.
     pub status: Option<u16>,
+    /// Only the refusal of this request.
     pub request_id: Option<String>,
     /// Only refusals before this one, for the next page.
     pub before: Option<Uuid>,
+    /// Most rows to return.
     pub limit: u32,
 }
 

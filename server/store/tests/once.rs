@@ -33,7 +33,7 @@ async fn count(database: &Outside, table: &str) -> u64 {
 
 #[test]
 fn writing_steps_are_performed_once() {
-    let dir = std::env::temp_dir().join(format!("kanzlei-once-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder("once");
     let server = Mariadb::start(&dir).expect("MariaDB starts");
     let url = server.fresh("kanzlei_once").expect("database");
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().expect("runtime");

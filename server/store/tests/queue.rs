@@ -38,13 +38,13 @@ fn write(job: u128, fence: u32, phase: Option<JobPhase>) -> Write {
     let end = phase.map(|phase| End {
         phase,
         claim_rank: 5,
-        wake: 900,
-        waits: None,
+        ready_at: 900,
+        waits_for: None,
         failure: None,
-        tries: 0,
+        retries: 0,
         expires: Some(1000),
         void_last: false,
-        past: None,
+        history: None,
         ordering_key: None,
         notice: None,
     });
@@ -60,7 +60,7 @@ async fn claim(store: &Store, worker: u128, lane: &str, room: Room, most: u32, a
 
 #[test]
 fn jobs_are_taken_and_written() {
-    let dir = std::env::temp_dir().join(format!("kanzlei-queue-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder("queue");
     let server = Mariadb::start(&dir).expect("MariaDB starts");
     let url = server.fresh("kanzlei_queue").expect("database");
     let runtime = tokio::runtime::Runtime::new().expect("runtime");
@@ -95,7 +95,7 @@ async fn in_order(store: &Store) {
         .expect("heads")
         .iter()
         .filter(|h| h.lane == "order")
-        .map(|h| (h.claim_rank, h.wake))
+        .map(|h| (h.claim_rank, h.ready_at))
         .collect();
     assert_eq!(heads, [(1, 200), (5, 10)]);
     assert_eq!(claim(store, 1, "order", FREE, 2, 300).await.0, [3, 2], "by priority, then as due");

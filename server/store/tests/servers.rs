@@ -5,7 +5,7 @@ use kanzlei_store::Store;
 
 #[test]
 fn the_next_server_is_used_when_one_is_gone() {
-    let dir = std::env::temp_dir().join(format!("kanzlei-servers-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder("servers");
     let mut first = Mariadb::start(&dir.join("first")).expect("MariaDB starts");
     let mut second = Mariadb::start(&dir.join("second")).expect("MariaDB starts");
     let urls = format!("{} {}", first.url("kanzlei"), second.url("kanzlei"));

@@ -26,7 +26,7 @@ fn run(workflow: &str, state: &str, started: i64) -> Run {
         started,
         duration: 5,
         attempts: 2,
-        tries: Some("503".into()),
+        earlier_attempts: Some("503".into()),
         sent: None,
         outcome: Some("{\"å\":1}".into()),
         failure: None,
@@ -58,7 +58,7 @@ fn run(workflow: &str, state: &str, started: i64) -> Run {
 
 #[test]
 fn records_are_kept() {
-    let dir = std::env::temp_dir().join(format!("kanzlei-store-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder("store");
     let mut server = Mariadb::start(&dir).expect("MariaDB starts");
     let url = server.fresh("kanzlei_store").expect("database");
     let runtime = tokio::runtime::Runtime::new().expect("runtime");

@@ -205,7 +205,7 @@ impl<'o> Drill<'o> {
             .filter_map(|row| row.split_once('\t'))
             .map(|(id, phase)| (id.to_lowercase(), phase.trim().parse().expect("phase")))
             .collect();
-        let failures = "SELECT CONCAT(tries, ' tries: ', failure) FROM job WHERE phase = 12 LIMIT 3";
+        let failures = "SELECT CONCAT(retries, ' retries: ', failure) FROM job WHERE phase = 12 LIMIT 3";
         let failures = server.sql(database, failures).expect("failures").lines().map(str::to_owned).collect();
         let mut found = Found {
             failures,

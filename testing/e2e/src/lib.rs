@@ -41,7 +41,7 @@ pub fn root() -> PathBuf {
 }
 
 fn scratch() -> PathBuf {
-    std::env::temp_dir().join(format!("kanzlei-e2e-{}", std::process::id()))
+    kanzlei_harness::scratch::folder("e2e")
 }
 
 /// The database server that the tests of this program share; it dies with the program.

@@ -78,7 +78,7 @@ fn the_demo_office_from_check_to_run() {
 
 #[test]
 fn findings_are_drawn_and_exit_codes_tell() {
-    let dir = std::env::temp_dir().join(format!("kanzlei-client-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder("client");
     std::fs::create_dir_all(&dir).expect("folder");
     let file = dir.join("slip.yaml");
     std::fs::write(&file, "workflow: slip\nsteps:\n  - reply: 200\n    body: Hello ${inptu.name}\n").expect("file");

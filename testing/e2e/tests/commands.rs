@@ -13,7 +13,7 @@ struct Folder(PathBuf);
 
 impl Folder {
     fn new(name: &str, documents: &[(&str, &str)]) -> Self {
-        let folder = std::env::temp_dir().join(format!("kanzlei-commands-{name}-{}", std::process::id()));
+        let folder = kanzlei_harness::scratch::folder(&format!("commands-{name}"));
         std::fs::create_dir_all(&folder).expect("folder");
         for (path, text) in documents {
             std::fs::write(folder.join(path), text).expect("document");

@@ -26,7 +26,7 @@ async fn an_operator_looks_into_the_office() {
     .await
     .expect("office");
     let control = office.control();
-    let browser = Browser::start(&std::env::temp_dir().join(format!("kanzlei-console-{}", std::process::id()))).await;
+    let browser = Browser::start(&kanzlei_harness::scratch::folder("console")).await;
 
     browser.goto(&format!("{control}/runs")).await;
     browser.see("Sign in").await;
@@ -127,7 +127,7 @@ async fn an_operator_handles_jobs() {
     let page = |path: &str| format!("{control}{path}");
     let unload = |body: serde_json::Value| tokio::task::block_in_place(|| id_of(&post(&office, "/unload", &[], &body)));
     let state = |id: &str, state: &str| tokio::task::block_in_place(|| becomes(&office, id, state));
-    let browser = Browser::start(&std::env::temp_dir().join(format!("kanzlei-jobs-{}", std::process::id()))).await;
+    let browser = Browser::start(&kanzlei_harness::scratch::folder("jobs")).await;
     browser.sign_in(&control, &office.token).await;
 
     browser.goto(&page("/jobs")).await;

@@ -90,7 +90,7 @@ fn a_clock_that_jumps_moves_nothing() {
     let asked = post(&office, "/ask", &[], &json!({})).json();
     let scheduled = asked["job"].as_str().unwrap_or_else(|| panic!("no id: {asked}")).to_owned();
     let ticks = || -> Vec<i64> {
-        let sql = "SELECT due DIV 1000000 FROM firing WHERE workflow = 'tick' AND became = 'queued' ORDER BY due";
+        let sql = "SELECT due DIV 1000000 FROM firing WHERE workflow = 'tick' AND result = 'queued' ORDER BY due";
         let due = database().sql("kanzlei_clocks", sql).expect("firings");
         due.lines().map(|line| line.trim().parse().expect("instant")).collect()
     };
@@ -129,7 +129,7 @@ fn nothing_is_lost_when_services_are_killed_and_the_database_restarts() {
     let url = server.fresh("kanzlei_drill").expect("database");
     // Its own server: it is stopped and started again.
     let harbour = kanzlei_harness::office::harbour(&server, "kanzlei_drill_harbour").expect("records");
-    let dir = std::env::temp_dir().join(format!("kanzlei-drill-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder("drill");
     let ports = kanzlei_harness::office::Ports::free().expect("ports");
     let settings = ["jobs.lease=2s", "log.level=info"];
     let mut office = Office::start(&bins(), &dir.join("office"), &url, &format!("harbour={harbour}"), ports, &settings)
@@ -160,7 +160,7 @@ fn nothing_is_lost_when_services_are_killed_and_the_database_restarts() {
 fn drill_server() -> &'static std::sync::Mutex<kanzlei_harness::mariadb::Mariadb> {
     static SERVER: std::sync::OnceLock<std::sync::Mutex<kanzlei_harness::mariadb::Mariadb>> =
         std::sync::OnceLock::new();
-    let dir = std::env::temp_dir().join(format!("kanzlei-drill-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder("drill");
     SERVER
         .get_or_init(|| kanzlei_harness::mariadb::Mariadb::start(&dir.join("database")).expect("MariaDB starts").into())
 }

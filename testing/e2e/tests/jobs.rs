@@ -233,7 +233,7 @@ fn failed_jobs_are_retried() {
     let id = id_of(&post(&office, "/flaky", &[], &json!({})));
     becomes(&office, &id, "succeeded");
     let job = api(&office, &format!("/jobs/{id}"));
-    assert_eq!((&job["tries"], job["history"].as_array().map(Vec::len)), (&json!(2), Some(2)), "{job}");
+    assert_eq!((&job["retries"], job["history"].as_array().map(Vec::len)), (&json!(2), Some(2)), "{job}");
     assert!(job["history"][0]["detail"].as_str().expect("why").contains("retry in"), "{job}");
     let before = |id: &str| peer.requests().iter().filter(|r| r.contains("POST /before") && r.contains(id)).count();
     assert_eq!(before(&id), 1, "what was done is not done again");
@@ -446,7 +446,7 @@ fn timetables_fire_once_whoever_looks() {
     instants.dedup();
     assert_eq!(instants.len(), all, "no instant fired twice");
     // Overlap.
-    let skipped = find("slow", 1)["last"].as_array().expect("last").iter().filter(|t| t["became"] == "skipped").count();
+    let skipped = find("slow", 1)["last"].as_array().expect("last").iter().filter(|t| t["result"] == "skipped").count();
     assert!(skipped >= 2 && api(&office, "/jobs?workflow=slow")["jobs"].as_array().map(Vec::len) == Some(1));
     let running = api(&office, "/jobs?workflow=queue&state=waiting")["jobs"].as_array().map(Vec::len);
     let behind = api(&office, "/jobs?workflow=queue&state=queued")["jobs"].as_array().map_or(0, Vec::len);
@@ -488,10 +488,10 @@ fn what_a_timetable_missed_is_made_up_for_as_it_says() {
     office.service.stop(LONG);
     sql("DELETE FROM firing");
     sql("DELETE FROM job");
-    sql("UPDATE timetable SET upto = UNIX_TIMESTAMP() DIV 60 * 60000000 - 330000000");
+    sql("UPDATE timetable SET handled_until = UNIX_TIMESTAMP() DIV 60 * 60000000 - 330000000");
     office.restart_service().expect("starts again");
     let became = |workflow: &str| {
-        let rows = sql(&format!("SELECT became, COUNT(*) FROM firing WHERE workflow = '{workflow}' GROUP BY became"));
+        let rows = sql(&format!("SELECT result, COUNT(*) FROM firing WHERE workflow = '{workflow}' GROUP BY result"));
         rows.lines().map(|line| line.replace('\t', " ")).collect::<Vec<_>>().join(", ")
     };
     let queued = |text: &str| -> u32 {
@@ -499,7 +499,7 @@ fn what_a_timetable_missed_is_made_up_for_as_it_says() {
         number.and_then(|n| n.parse().ok()).unwrap_or(0)
     };
     // Each timetable writes how far it was read after all its firings, and only if any were due.
-    let read = "SELECT COUNT(*) FROM timetable WHERE workflow IN ('skip', 'once', 'all') AND upto > (SELECT MIN(upto) FROM timetable)";
+    let read = "SELECT COUNT(*) FROM timetable WHERE workflow IN ('skip', 'once', 'all') AND handled_until > (SELECT MIN(handled_until) FROM timetable)";
     wait::until(LONG, || (sql(read).trim() == "3").then_some(())).unwrap_or_else(|| panic!("{}", became("all")));
     // The latest of them may be due just now and not be missed at all.
     for (workflow, least, most) in
@@ -672,7 +672,7 @@ fn the_end_of_a_job_is_told() {
         job["notice"]["delivered"].is_string().then_some(job)
     });
     let told = told.unwrap_or_else(|| panic!("not told: {}", api(&office, &format!("/jobs/{id}"))));
-    assert_eq!(told["notice"]["tries"], 2, "taken at the second time");
+    assert_eq!(told["notice"]["attempts"], 2, "taken at the second time");
     let request = peer.requests().pop().expect("a request");
     for says in
         [&format!("webhook-id: {id}"), "webhook-signature: v1,", "\"type\":\"job.ended\"", "\"state\":\"succeeded\""]

@@ -103,7 +103,7 @@ fn the_demo_office_live() {
 fn cases_are_run_by_the_client() {
     let office = office("cases", &[]);
     let run = |args: &[&str], code: i32| said(&client(&office, args), code);
-    let dir = std::env::temp_dir().join(format!("kanzlei-cases-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder("cases");
     let folder = dir.to_str().expect("path");
     let shown = run(&["rehearse", "demo/harbour"], 0);
     assert!(

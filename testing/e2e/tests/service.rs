@@ -308,7 +308,7 @@ fn deploys_under_load_drop_and_mix_nothing() {
 #[test]
 fn endpoints_answer_while_the_database_is_away() {
     // A server of its own, because this test stops it.
-    let dir = std::env::temp_dir().join(format!("kanzlei-away-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder("away");
     let mut server = kanzlei_harness::mariadb::Mariadb::start(&dir).expect("MariaDB");
     let office = office_on("away", &server.url("kanzlei"), &["journal.successes=5", "journal.failures=50"]);
     let text = "workflow: w\ninput: {n: {type: integer}}\nentries: [{endpoint: 'GET /w/{n}', access: open}]\nsteps:\n  - if: input.n < 0\n    then: [{fail: 409, title: Negative}]\n  - reply: 200\n";

@@ -8,7 +8,7 @@ use kanzlei_harness::office::{Ports, port_taken};
 use kanzlei_harness::process::Process;
 
 fn folder(name: &str) -> PathBuf {
-    let dir = std::env::temp_dir().join(format!("kanzlei-{name}-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder(name);
     let _ = std::fs::remove_dir_all(&dir);
     dir
 }

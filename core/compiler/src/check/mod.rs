@@ -43,6 +43,7 @@ use kanzlei_lang::types::Type;
 /// Documents that are checked together, and the files they name.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct Bundle {
+    /// The documents, each with its path.
     pub documents: Vec<Source>,
     /// Documents that are there to be referred to; their own faults are not reported.
     #[serde(default)]
@@ -58,7 +59,9 @@ pub struct Bundle {
 /// What a service has, beside documents.
 #[derive(Clone, Debug, Default)]
 pub struct Known {
+    /// Names of the secrets.
     pub secrets: BTreeSet<String>,
+    /// Names of the databases.
     pub databases: BTreeSet<String>,
     /// What databases reported of statements, by database and text with `?` in place of the parameters.
     pub statements: BTreeMap<(String, String), Result<Vec<Column>, String>>,
@@ -71,9 +74,11 @@ pub struct Known {
 /// A column that a statement returns.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Column {
+    /// The name.
     pub name: String,
     /// The database's name of the type: `VARCHAR`, `BIGINT UNSIGNED`.
     pub type_name: String,
+    /// Whether it can be null.
     pub nullable: bool,
 }
 
@@ -92,6 +97,7 @@ impl Bundle {
         bundle
     }
 
+    /// Adds a document.
     pub fn add(&mut self, path: &str, text: &str) {
         self.documents.push(Source::new(path, text));
     }
@@ -121,7 +127,9 @@ pub fn relative(document: &str, name: &str) -> String {
 /// What came of a bundle.
 #[derive(Debug, Default)]
 pub struct Checked {
+    /// The services by name.
     pub services: BTreeMap<String, Service>,
+    /// The lanes by name.
     pub lanes: BTreeMap<String, Arc<Lane>>,
     /// Plans of the workflows without errors, with the place of their document in the bundle.
     pub workflows: Vec<(usize, Arc<Plan>)>,
@@ -131,14 +139,17 @@ pub struct Checked {
     pub plans: BTreeMap<String, Arc<Plan>>,
     /// Names of all workflows, also of those with errors.
     pub names: BTreeSet<String>,
+    /// The findings, by document and place.
     pub diagnostics: Vec<Diagnostic>,
 }
 
 impl Checked {
+    /// Returns the number of errors.
     pub fn errors(&self) -> usize {
         self.diagnostics.iter().filter(|d| d.severity == Severity::Error).count()
     }
 
+    /// Returns the plan of a workflow.
     pub fn plan(&self, name: &str) -> Option<&Arc<Plan>> {
         self.workflows.iter().map(|(_, plan)| plan).find(|plan| plan.name == name)
     }

@@ -26,19 +26,29 @@ use kanzlei_model::value::{MAX_DEPTH, ObjectBuilder, Str, Value};
 
 /// Slots that every workflow has.
 pub const INPUT: u32 = 0;
+/// Slot of `run`.
 pub const RUN: u32 = 1;
+/// Slot of `failure`.
 pub const FAILURE: u32 = 2;
+/// Slot of `kept`.
 pub const KEPT: u32 = 3;
 /// Their names, in order.
 pub const FIXED: [&str; 4] = ["input", "run", "failure", "kept"];
 
+/// A compiled workflow.
 #[derive(Debug)]
 pub struct Plan {
+    /// The name.
     pub name: String,
+    /// What it does, in the author's words.
     pub about: String,
+    /// How its input is checked.
     pub input: InputPlan,
+    /// The endpoints.
     pub endpoints: Vec<Endpoint>,
+    /// The timetables.
     pub timetables: Vec<Timetable>,
+    /// How its jobs are queued.
     pub queue: Queue,
     /// Whether it waits longer than a client can: it runs as a job only.
     pub durable: bool,
@@ -48,6 +58,7 @@ pub struct Plan {
     pub blocks: Vec<Vec<Step>>,
     /// The names of the slots.
     pub slots: Vec<String>,
+    /// The numbered steps for people.
     pub sheet: Vec<Paragraph>,
     /// Whether any expression reads `run`.
     pub uses_run: bool,
@@ -85,7 +96,9 @@ pub struct StepLabels {
 /// What of a step's values is masked where they are shown.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Shown {
+    /// What of the sent values is confidential.
     pub sent: Label,
+    /// What of the outcome is confidential.
     pub outcome: Label,
 }
 
@@ -101,7 +114,9 @@ impl StepLabels {
 pub struct ReplyShape {
     /// Nothing when it is worked out by the run.
     pub status: Option<u16>,
+    /// The body.
     pub body: Type,
+    /// Header fields by name.
     pub headers: Vec<String>,
     /// The schema that the document declares for this status.
     pub declared: Option<serde_json::Value>,
@@ -128,11 +143,16 @@ impl Plan {
     }
 }
 
+/// A compiled endpoint.
 #[derive(Debug)]
 pub struct Endpoint {
+    /// HTTP method.
     pub method: String,
+    /// Path template.
     pub path: String,
+    /// Where its inputs come from.
     pub input: EndpointInput,
+    /// When it answers.
     pub answer: Answer,
     /// How long a request may take.
     pub time: Duration,
@@ -143,19 +163,30 @@ pub struct Endpoint {
 /// A lane's own rules, compiled.
 #[derive(Debug)]
 pub struct Lane {
+    /// The name.
     pub name: String,
+    /// What it does, in the author's words.
     pub about: String,
+    /// Most jobs that run at the same time, over all processes.
     pub at_once: Option<u32>,
+    /// Most jobs that start within a span.
     pub pace: Option<(u32, Duration)>,
+    /// Which of several due jobs starts first.
     pub order: Order,
+    /// Most jobs that wait.
     pub length: Option<u64>,
+    /// Status of the answer when it is full.
     pub full: u16,
+    /// When failures are retried.
     pub retry: Option<Retry>,
 }
 
+/// Which of several due jobs starts first.
 #[derive(Debug)]
 pub enum Order {
+    /// By priority, then by due time.
     Due,
+    /// By due time alone.
     Strict,
     /// Over `input`, in slot 0.
     Per(Box<Expression>),
@@ -199,29 +230,39 @@ impl Lane {
 /// How a workflow runs as a job.
 #[derive(Debug, Default)]
 pub struct Queue {
+    /// Lane of the jobs.
     pub lane: Option<String>,
+    /// 1, the highest, to 9.
     pub priority: Option<u8>,
     /// Over the fixed slots.
     pub tag: Option<Maker>,
+    /// When failures are retried.
     pub retry: Option<Retry>,
+    /// How long results are kept.
     pub results: Option<Duration>,
+    /// Who is notified at the end.
     pub notify: Option<Notify>,
 }
 
+/// Who is notified when a job ends.
 #[derive(Debug)]
 pub struct Notify {
     /// Over the fixed slots.
     pub to: Maker,
     /// The name of the secret that signs.
     pub secret: String,
+    /// Whether the address may be private.
     pub private: bool,
 }
 
 /// A timetable entry.
 #[derive(Debug)]
 pub struct Timetable {
+    /// When it is due.
     pub calendar: Calendar,
+    /// What happens to due times that were missed.
     pub missed: Missed,
+    /// What happens when the previous job has not ended.
     pub overlap: Overlap,
     /// The input; slot 0 is the instant it is due, as text.
     pub send: Vec<(Str, Maker)>,
@@ -238,53 +279,85 @@ impl Timetable {
     }
 }
 
+/// Index of a block of steps in its plan.
 pub type BlockId = u32;
 
+/// A compiled step.
 #[derive(Debug)]
 pub struct Step {
     /// Index in the sheet.
     pub paragraph: u32,
+    /// Slot of its result.
     pub id: Option<u32>,
+    /// Condition under which it runs.
     pub when: Option<Expression>,
+    /// Whether it is switched off.
     pub off: bool,
+    /// Steps that run when it fails.
     pub catch: Option<BlockId>,
+    /// What it does.
     pub action: Action,
 }
 
+/// What a step does.
 #[derive(Debug)]
 pub enum Action {
+    /// Calls a service.
     Call(Box<Call>),
+    /// Sets slots to values.
     Let(Vec<(u32, Maker)>),
+    /// Branches on a condition.
     If {
+        /// The condition.
         condition: Expression,
+        /// Steps for a true condition.
         then: BlockId,
+        /// Steps for all other cases.
         otherwise: Option<BlockId>,
     },
+    /// Branches on a value.
     Match {
+        /// The value that is compared.
         subject: Expression,
+        /// Values and their steps.
         arms: Vec<(Value, BlockId)>,
+        /// Steps for all other cases.
         otherwise: Option<BlockId>,
         /// Whether there is an arm for each value that the subject can have.
         complete: bool,
     },
+    /// Runs a block for each item of a list.
     Each(Box<Each>),
+    /// Runs branches concurrently.
     Together {
+        /// The branches.
         branches: Vec<Branch>,
+        /// Whether all are finished even when one fails.
         settle: bool,
     },
+    /// Runs another workflow.
     Invoke(Box<Invoke>),
+    /// Runs statements in a database.
     Sql(Box<Sql>),
+    /// Keeps values for later runs.
     Keep(Vec<(Str, Maker)>),
     /// Waits for so long.
     Pause(Maker),
     /// Waits until an instant.
     Until(Maker),
+    /// Queues jobs.
     Enqueue(Box<Enqueue>),
+    /// Cancels jobs.
     Cancel(Cancel),
+    /// Waits for a callback.
     Await(Box<Await>),
+    /// Writes a line to the journal.
     Note(Maker),
+    /// Reports the progress of a job.
     Progress(Maker),
+    /// Ends the run with a reply.
     Reply(Box<Reply>),
+    /// Ends the run with a failure.
     Fail(Box<Fail>),
 }
 
@@ -321,38 +394,58 @@ impl Action {
 /// A loop: `block` once for each item of the list.
 #[derive(Debug)]
 pub struct Each {
+    /// The list.
     pub list: Expression,
+    /// Slot of the item.
     pub item: u32,
+    /// Slot of the position, counted from 0.
     pub position: Option<u32>,
+    /// Steps to run.
     pub block: BlockId,
+    /// Most items that run at the same time.
     pub at_once: u32,
+    /// What each item contributes to the result.
     pub collect: Option<Maker>,
+    /// Whether all are finished even when one fails.
     pub settle: bool,
 }
 
 /// Jobs of another workflow: one, or one for each item of a list.
 #[derive(Debug)]
 pub struct Enqueue {
+    /// Name of the workflow to queue.
     pub workflow: String,
+    /// Input by name.
     pub send: Vec<(Str, Maker)>,
+    /// When the jobs are due.
     pub due: Option<Due>,
+    /// The lane they wait in.
     pub lane: Option<String>,
+    /// The tag to find them by.
     pub tag: Option<Maker>,
+    /// 1, the highest, to 9.
     pub priority: Option<u8>,
     /// The list, and the slot of its items.
     pub each: Option<(Expression, u32)>,
+    /// Span between the due times of two jobs.
     pub spacing: Option<Maker>,
 }
 
+/// When queued jobs are due.
 #[derive(Debug)]
 pub enum Due {
+    /// After a span.
     After(Maker),
+    /// At an instant.
     At(Maker),
 }
 
+/// Which jobs are cancelled.
 #[derive(Debug)]
 pub enum Cancel {
+    /// Jobs by id, one or a list.
     Ids(Maker),
+    /// Jobs by tag.
     Tag(Maker),
 }
 
@@ -361,30 +454,42 @@ pub enum Cancel {
 pub struct Await {
     /// Holds the address while the steps run.
     pub slot: u32,
+    /// Steps to run.
     pub block: BlockId,
     /// An instant, or a span from when the step began.
     pub until: Option<Maker>,
 }
 
+/// A branch of a `together` step.
 #[derive(Debug)]
 pub struct Branch {
+    /// The name.
     pub name: Str,
+    /// Slot of its result.
     pub slot: u32,
+    /// Steps to run.
     pub block: BlockId,
 }
 
+/// An `invoke` step.
 #[derive(Debug)]
 pub struct Invoke {
     /// The invoked workflow as it was when this one was checked.
     pub plan: Arc<Plan>,
+    /// Input by name.
     pub send: Vec<(Str, Maker)>,
 }
 
+/// A `sql` step.
 #[derive(Debug)]
 pub struct Sql {
+    /// Name of the database.
     pub database: String,
+    /// Statements and their values.
     pub statements: Vec<(Arc<Statement>, Bound)>,
+    /// Whether all run in one transaction.
     pub transaction: bool,
+    /// Timeout of each attempt.
     pub within: Duration,
     /// Whether a job performs it once: it writes, and the document does not turn that off.
     pub once: bool,
@@ -409,49 +514,74 @@ impl Statement {
     }
 }
 
+/// A `reply` step.
 #[derive(Debug)]
 pub struct Reply {
+    /// The HTTP status.
     pub status: Maker,
+    /// Header fields by name.
     pub headers: Vec<(String, Maker)>,
+    /// The body.
     pub body: Option<Maker>,
 }
 
+/// A `fail` step.
 #[derive(Debug)]
 pub struct Fail {
+    /// The HTTP status.
     pub status: Maker,
+    /// Title of the problem.
     pub title: Option<Maker>,
+    /// Detail of the problem.
     pub detail: Option<Maker>,
+    /// Type of the problem, a URI.
     pub problem_type: Option<Maker>,
+    /// Further members of the problem.
     pub with: Option<Maker>,
 }
 
+/// A `call` step.
 #[derive(Debug)]
 pub struct Call {
+    /// Name of the service.
     pub service: String,
+    /// Id of the operation; nothing for a URL.
     pub operation: Option<String>,
+    /// HTTP method.
     pub method: String,
     /// URI template (RFC 6570) relative to the service's base.
     pub template: String,
     /// Variables of the template.
     pub variables: Vec<(String, Maker)>,
+    /// Header fields by name.
     pub headers: Vec<(String, Maker)>,
+    /// The body.
     pub body: Option<Maker>,
+    /// Encoding of the body.
     pub encoding: Option<Encoding>,
+    /// Ranges of statuses that count as success.
     pub accept: Vec<(u16, u16)>,
+    /// Timeout of each attempt.
     pub within: Duration,
+    /// When failures are retried.
     pub retry: Option<Retry>,
 }
 
 /// Makes a value: a constant, a text with expressions, or a list or object of such.
 #[derive(Clone, Debug)]
 pub enum Maker {
+    /// A constant.
     Const(Value),
+    /// A text with expressions.
     Text(Template),
+    /// A list of values.
     List(Vec<Maker>),
+    /// An object of values.
     Object(Vec<(Str, Maker)>),
 }
 
 impl Maker {
+    /// Evaluates it over the slots of a run.
     pub fn make(&self, slots: &[Value], limits: Limits) -> Result<Value, Box<EvalError>> {
         let value = match self {
             Maker::Const(value) => return Ok(value.clone()),

@@ -24,10 +24,13 @@ pub struct Paragraph {
     /// Names and what they are given.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub rows: Vec<(String, String)>,
+    /// What it does, in the author's words.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub about: Option<String>,
+    /// Condition under which it runs, as written.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub when: Option<String>,
+    /// Whether it is switched off.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub off: bool,
     /// Line in the document, from 1.

@@ -167,7 +167,7 @@ impl Machine {
                         Some(status) if failure.kind == FailureKind::Status => status.to_string(),
                         _ => failure.kind.name().to_owned(),
                     };
-                    self.records[record].tries.push(came);
+                    self.records[record].earlier_attempts.push(came);
                     self.records[record].failure = Some(failure);
                     let until = self.now + pause.as_micros() as Micros;
                     self.wait(at, fibre, record, until, What::Again { attempt: attempt + 1 })

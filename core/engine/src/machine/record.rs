@@ -21,7 +21,7 @@ pub struct StepRecord {
     /// Attempts made; 0 for steps that are not tried again.
     pub attempts: u32,
     /// What came of the attempts before the last one: a status, or a kind of failure.
-    pub tries: Vec<String>,
+    pub earlier_attempts: Vec<String>,
     /// What was sent, for a call.
     pub sent: Value,
     /// What came of it.
@@ -46,7 +46,7 @@ impl StepRecord {
             started: now,
             ended: now,
             attempts: 0,
-            tries: Vec::new(),
+            earlier_attempts: Vec::new(),
             sent: Value::Undefined,
             outcome: Value::Undefined,
             failure: None,

@@ -35,12 +35,25 @@ pub use pattern::Pattern;
 /// The most due instants that are listed at once.
 pub const MOST: usize = 1000;
 
+/// Why a pattern or a zone is invalid.
 #[derive(Clone, Debug, thiserror::Error, PartialEq)]
 pub enum Error {
+    /// The pattern is invalid.
     #[error("`{pattern}` is no pattern: {why}")]
-    Pattern { pattern: String, why: String },
+    Pattern {
+        /// The pattern as written.
+        pattern: String,
+        /// Which field is invalid and why.
+        why: String,
+    },
+    /// The zone is unknown.
     #[error("there is no time zone `{name}`{hint}")]
-    Zone { name: String, hint: String },
+    Zone {
+        /// Its name.
+        name: String,
+        /// A known zone with a similar name, as a sentence.
+        hint: String,
+    },
 }
 
 /// A time zone by its IANA name.
@@ -56,6 +69,7 @@ pub fn zone(name: &str) -> Result<TimeZone, Error> {
     })
 }
 
+/// What makes a calendar due.
 #[derive(Clone, Debug)]
 pub enum When {
     /// Due when any of them fits.
@@ -67,10 +81,13 @@ pub enum When {
 /// When something is due.
 #[derive(Clone, Debug)]
 pub struct Calendar {
+    /// What makes it due.
     pub when: When,
+    /// The zone whose clocks it goes by.
     pub zone: TimeZone,
     /// Neither before nor after these.
     pub from: Option<Timestamp>,
+    /// The first instant at which it is no longer due.
     pub until: Option<Timestamp>,
 }
 
@@ -120,6 +137,7 @@ impl Calendar {
         }
     }
 
+    /// Returns the name of the zone in the IANA database.
     pub fn zone_name(&self) -> &str {
         self.zone.iana_name().unwrap_or("UTC")
     }

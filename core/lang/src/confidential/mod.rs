@@ -46,12 +46,14 @@ pub enum Label {
     Whole,
     /// In each item of a list, what this says.
     List(Arc<Label>),
+    /// An object whose members carry labels of their own.
     Object(Arc<Members>),
 }
 
 /// Labels of the members of an object.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Members {
+    /// Labels by member name.
     pub named: Vec<(Str, Label)>,
     /// Of members that are not named.
     pub rest: Label,

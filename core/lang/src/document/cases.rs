@@ -14,32 +14,53 @@ pub const MAX_CASES: usize = 10_000;
 /// The longest an answer of a stub may take.
 const MAX_TAKES: Duration = Duration::from_secs(366 * 24 * 3600);
 
+/// A cases document.
 #[derive(Clone, Debug)]
 pub struct Cases {
+    /// The workflow that the cases are for.
     pub workflow: Named,
     /// Databases that are real in these cases, each with the text that makes its tables and rows.
     pub databases: Vec<(Named, String)>,
     /// Stubs that all cases have, behind their own.
     pub stubs: Vec<Stub>,
+    /// The cases, in order.
     pub cases: Vec<Case>,
 }
 
+/// One example with its stubs and expectations.
 #[derive(Clone, Debug)]
 pub struct Case {
+    /// The name of the case.
     pub name: Named,
+    /// How the run starts.
     pub entered: Entered,
     /// Microseconds since 1970 UTC.
     pub clock: i64,
     /// What the workflow remembers from runs before.
     pub kept: Value,
+    /// What services, databases and timetables return.
     pub stubs: Vec<Stub>,
+    /// What the run must do.
     pub expect: Expect,
 }
 
 /// How the workflow is entered.
 #[derive(Clone, Debug)]
 pub enum Entered {
-    Request { method: String, target: String, headers: Vec<(String, String)>, body: Option<Value>, at: Place },
+    /// An HTTP request to one of the endpoints.
+    Request {
+        /// HTTP method.
+        method: String,
+        /// Path and query.
+        target: String,
+        /// Header fields by name.
+        headers: Vec<(String, String)>,
+        /// The body.
+        body: Option<Value>,
+        /// Where it stands in the text.
+        at: Place,
+    },
+    /// The input itself.
     Input(Value, Place),
 }
 
@@ -48,44 +69,65 @@ pub enum Entered {
 pub struct Stub {
     /// `registry.getVessel`, `sql.harbour`, or `registry GET /vessels/{imo}` for calls by address.
     pub name: Named,
+    /// The answers, one for each time it is asked; the last one repeats.
     pub answers: Vec<StubAnswer>,
 }
 
+/// One answer of a stub.
 #[derive(Clone, Debug)]
 pub struct StubAnswer {
+    /// Where it stands in the text.
     pub at: Place,
     /// A bare expression over `request`.
     pub when: Option<Node>,
     /// How often it answers before the next one does; without a bound where it is the last.
     pub times: Option<u32>,
+    /// How long it takes on the virtual clock.
     pub takes: Duration,
+    /// What it returns.
     pub gives: Gives,
 }
 
+/// What a stub returns.
 #[derive(Clone, Debug)]
 pub enum Gives {
+    /// An HTTP answer.
     Answer {
+        /// Status of the answer.
         status: u16,
+        /// Header fields of the answer.
         headers: Vec<(String, String)>,
+        /// Body of the answer.
         body: Option<Node>,
     },
+    /// The result of a statement.
     Rows {
+        /// Rows returned.
         rows: Option<Node>,
+        /// Number of rows returned or changed.
         count: Option<u64>,
+        /// Id made for an inserted row.
         id: Option<i64>,
     },
     /// A kind of failure, with its detail.
     Fails {
+        /// Kind of the failure.
         kind: String,
+        /// Detail of the failure.
         detail: String,
     },
 }
 
+/// What a run must do.
 #[derive(Clone, Debug, Default)]
 pub struct Expect {
+    /// Where it stands in the text.
     pub at: Place,
+    /// State in which it must end.
     pub state: Option<Named>,
+    /// Members of the failure.
     pub failure: Option<Node>,
+    /// The reply.
     pub reply: Option<ExpectReply>,
     /// By number or id of the step.
     pub steps: Vec<(Named, ExpectStep)>,
@@ -93,32 +135,44 @@ pub struct Expect {
     pub calls: Vec<(Named, ExpectCalls)>,
     /// Jobs queued, by their workflow.
     pub jobs: Vec<(Named, ExpectCalls)>,
+    /// What the workflow keeps at the end.
     pub kept: Option<Node>,
     /// Milliseconds on the case's clock.
     pub took: Option<Node>,
 }
 
+/// What a reply must be.
 #[derive(Clone, Debug)]
 pub struct ExpectReply {
+    /// Where it stands in the text.
     pub at: Place,
+    /// Its status.
     pub status: Option<(u16, Place)>,
+    /// Header fields it must have.
     pub headers: Vec<(Named, Node)>,
+    /// Its body.
     pub body: Option<Node>,
     /// Whether the body has no further members.
     pub exactly: bool,
 }
 
+/// What a step must do.
 #[derive(Clone, Debug)]
 pub struct ExpectStep {
+    /// Where it stands in the text.
     pub at: Place,
+    /// State in which it must end.
     pub state: Option<Named>,
     /// How often it was taken.
     pub times: Option<usize>,
+    /// Number of attempts.
     pub attempts: Option<u32>,
 }
 
+/// How often a service must be called.
 #[derive(Clone, Debug)]
 pub enum ExpectCalls {
+    /// Exactly so often.
     Times(usize, Place),
     /// What each request is like, in order.
     Each(Vec<Node>, Place),
@@ -130,6 +184,7 @@ const VALUES: &str = r#"{"type":"object"}"#;
 const COUNTS: &str = r#"{"type":"object","additionalProperties":{"type":["integer","array"]}}"#;
 const STUBS: &str = r##"{"type":"object","additionalProperties":{"oneOf":[{"$ref":"#/$defs/answer"},{"type":"array","items":{"$ref":"#/$defs/answer"}}]},"description":"Answers by `service.operation`, or by `sql.DATABASE`: one, or a list of answers in turn. `callback` is what comes to an address that is waited at; `queue` can fail, `cancel` says what became of jobs."}"##;
 
+/// Keys of a cases document.
 pub const CASES: &[KeySpec] = keys! {
     "cases", r#"{"type":"string"}"#, "The workflow these are cases of.";
     "about", TEXT, "What they show.";
@@ -138,6 +193,7 @@ pub const CASES: &[KeySpec] = keys! {
     "stubs", STUBS, "Answers for all cases, behind the case's own.";
     "examples", r##"{"type":"array","items":{"$ref":"#/$defs/case"}}"##, "The cases.";
 };
+/// Keys of a case.
 pub const CASE: &[KeySpec] = keys! {
     "name", TEXT, "What the case shows, in a few words.";
     "request", TEXT, "Method and path as a client sends them: `POST /harbours/LIN/quotes?q=1`.";
@@ -149,6 +205,7 @@ pub const CASE: &[KeySpec] = keys! {
     "stubs", STUBS, "What services and databases answer.";
     "expect", r##"{"$ref":"#/$defs/expect"}"##, "What is expected.";
 };
+/// Keys of a stub's answer.
 pub const ANSWER: &[KeySpec] = keys! {
     "when", r#"{"type":["string","boolean"]}"#, "Answers only where this holds of `request`: its `method`, `path`, `params`, `query`, `headers`, `body`; `statement` and `bind` for SQL.";
     "times", r#"{"type":"integer","minimum":1}"#, "How often it answers before the next one does.";
@@ -162,6 +219,7 @@ pub const ANSWER: &[KeySpec] = keys! {
     "fails", TEXT, "In place of an answer: `timeout`, `unreachable`, `broken`, …; for SQL `database`, `timeout`, `duplicate`, `sql`.";
     "detail", TEXT, "The detail of the failure.";
 };
+/// Keys of `expect`.
 pub const EXPECT: &[KeySpec] = keys! {
     "state", r#"{"enum":["succeeded","rejected","failed"]}"#, "How the run ends.";
     "failure", VALUES, "How it failed: `{kind: status, status: 503}`.";
@@ -172,12 +230,14 @@ pub const EXPECT: &[KeySpec] = keys! {
     "kept", VALUES, "What the workflow remembers afterwards.";
     "took", ANY, "Milliseconds on the case's clock.";
 };
+/// Keys of an expected reply.
 pub const REPLY: &[KeySpec] = keys! {
     "status", r#"{"type":"integer"}"#, "The status.";
     "headers", VALUES, "Headers.";
     "body", ANY, "The body.";
     "exactly", r#"{"type":"boolean"}"#, "Whether the body has no further members.";
 };
+/// Keys of an expected step.
 pub const STEP: &[KeySpec] = keys! {
     "state", TEXT, "`succeeded`, `skipped`, `caught`, `failed`, `cancelled`, or `untaken`.";
     "times", r#"{"type":"integer"}"#, "How often it was taken.";

@@ -16,6 +16,7 @@ macro_rules! keys {
 
 pub(super) use keys;
 
+/// Keys of a workflow.
 pub const WORKFLOW: &[KeySpec] = keys! {
     "workflow", r#"{"type":"string","pattern":"^[a-z][a-z0-9-]*$"}"#, "The name of the workflow.";
     "about", TEXT, "What it is for, in a sentence.";
@@ -28,6 +29,7 @@ pub const WORKFLOW: &[KeySpec] = keys! {
     "steps", STEPS, "What it does, top to bottom.";
 };
 
+/// Keys of an endpoint.
 pub const ENDPOINT: &[KeySpec] = keys! {
     "endpoint", r#"{"type":"string","pattern":"^(GET|HEAD|POST|PUT|PATCH|DELETE) /"}"#, "Method and path template: `POST /harbours/{harbour}/quotes`.";
     "access", r#"{"enum":["open"]}"#, "Who may call: `open` for anybody.";
@@ -36,6 +38,7 @@ pub const ENDPOINT: &[KeySpec] = keys! {
     "limits", r##"{"$ref":"#/$defs/limits"}"##, "The longest a request may take and the largest body.";
 };
 
+/// Keys of a timetable by pattern.
 pub const TIMETABLE: &[KeySpec] = keys! {
     "timetable", r#"{"type":["string","array"],"items":{"type":"string"}}"#, "When a job is due: a pattern of five fields (minute, hour, day of month, month, weekday), or a list of them.";
     "zone", TEXT, "The time zone of the pattern, as the IANA names it: `Europe/Oslo`; default: `UTC`.";
@@ -45,10 +48,12 @@ pub const TIMETABLE: &[KeySpec] = keys! {
     "overlap", r#"{"enum":["allow","skip","wait"]}"#, "What happens when the previous job has not ended: run beside it, skip this time, or queue behind it. Default: `allow`.";
     "send", VALUES, "The input of the job; `due` is the instant it is due.";
 };
+/// Keys of a timetable by interval.
 pub const EVERY: &[KeySpec] = keys! {
     "every", DURATION, "When a job is due: at this interval, counted from `from`, else from 1970.";
 };
 
+/// Keys of `queue`.
 pub const QUEUE: &[KeySpec] = keys! {
     "lane", TEXT, "The lane its jobs wait in; default: `main`.";
     "priority", r#"{"type":"integer","minimum":1,"maximum":9}"#, "1 goes first, 9 last; default: 5.";
@@ -57,17 +62,20 @@ pub const QUEUE: &[KeySpec] = keys! {
     "results", DURATION, "How long a result can be had after the end; default: `24h`.";
     "notify", r##"{"$ref":"#/$defs/notify"}"##, "Notifies an address when the job has ended: `{to: \"${input.tell}\", secret: notify-key}`.";
 };
+/// Keys of `queue.notify`.
 pub const NOTIFY: &[KeySpec] = keys! {
     "to", TEXT, "The address, often one of the input: `${input.tell}`; no notice is sent where it is null.";
     "secret", TEXT, "The name of the secret that signs it (Standard Webhooks).";
     "network", r#"{"enum":["public","private"]}"#, "`private` allows private addresses; default: `public`.";
 };
 
+/// Keys of an endpoint's `limits`.
 pub const LIMITS: &[KeySpec] = keys! {
     "time", DURATION, "How long a request may take.";
     "body", r#"{"type":["string","integer"]}"#, "The largest body: bytes, or `64 KiB`, `2 MiB`.";
 };
 
+/// Keys that every step may have.
 pub const COMMON: &[KeySpec] = keys! {
     "id", r#"{"type":"string"}"#, "The name of the step's result.";
     "about", TEXT, "What the step is for.";
@@ -76,6 +84,7 @@ pub const COMMON: &[KeySpec] = keys! {
     "catch", STEPS, "Steps that run when the step fails; `failure` describes how.";
 };
 
+/// Keys of a `call` step.
 pub const CALL: &[KeySpec] = keys! {
     "call", TEXT, "`service.operation`, or a method and a URI template.";
     "send", VALUES, "Parameters and body members of the operation, or variables of the template.";
@@ -87,6 +96,7 @@ pub const CALL: &[KeySpec] = keys! {
     "retry", r##"{"allOf":[{"$ref":"#/$defs/retry"},{"properties":{"attempts":{"maximum":20}}}]}"##, "Which failures are retried, when and how often.";
 };
 
+/// Keys of `retry`.
 pub const RETRY: &[KeySpec] = keys! {
     "attempts", r#"{"type":"integer","minimum":1,"maximum":101}"#, "All attempts, the first one included; calls at most 20. Default: 3 for a call, 4 for a job.";
     "first", DURATION, "Pause before the second attempt. Default: 200ms for a call, 10s for a job.";
@@ -95,23 +105,29 @@ pub const RETRY: &[KeySpec] = keys! {
     "on", r#"{"type":"array"}"#, "What is retried: `unreachable`, `timeout`, `broken`, other failure kinds, statuses.";
 };
 
+/// Keys of a `let` step.
 pub const LET: &[KeySpec] = keys! { "let", VALUES, "Names values."; };
+/// Keys of an `if` step.
 pub const IF: &[KeySpec] = keys! {
     "if", CONDITION, "Which branch is taken.";
     "then", STEPS, "Steps when it holds.";
     "else", STEPS, "Steps when it does not.";
 };
+/// Keys of a `match` step.
 pub const MATCH: &[KeySpec] = keys! {
     "match", CONDITION, "What is compared with each arm.";
     "arms", r##"{"type":"object","additionalProperties":{"$ref":"#/$defs/steps"}}"##, "Steps by value.";
     "else", STEPS, "Steps when no arm fits.";
 };
+/// Keys of a `note` step.
 pub const NOTE: &[KeySpec] = keys! { "note", ANY, "A line in the journal."; };
+/// Keys of a `reply` step.
 pub const REPLY: &[KeySpec] = keys! {
     "reply", r#"{"type":["integer","string"]}"#, "The status of the answer.";
     "headers", VALUES, "Its headers.";
     "body", ANY, "Its body: text, or anything else as JSON.";
 };
+/// Keys of a `fail` step.
 pub const FAIL: &[KeySpec] = keys! {
     "fail", r#"{"type":["integer","string"]}"#, "The status of the problem (RFC 9457).";
     "title", TEXT, "What kind of problem this is.";
@@ -120,6 +136,7 @@ pub const FAIL: &[KeySpec] = keys! {
     "with", VALUES, "Further members of the problem.";
 };
 
+/// Keys of an `each` step.
 pub const EACH: &[KeySpec] = keys! {
     "each", TEXT, "The name of the item in the steps.";
     "in", CONDITION, "The list, as an expression.";
@@ -129,14 +146,17 @@ pub const EACH: &[KeySpec] = keys! {
     "collect", ANY, "The value kept of each item; the step's result is their list.";
     "settle", r#"{"enum":["all"]}"#, "`all`: a failure ends only its own item.";
 };
+/// Keys of a `together` step.
 pub const TOGETHER: &[KeySpec] = keys! {
     "together", r##"{"type":"object","additionalProperties":{"oneOf":[{"$ref":"#/$defs/step"},{"$ref":"#/$defs/steps"}]}}"##, "Branches that run at the same time, each a step or a list of steps, by the name of its result.";
     "settle", r#"{"enum":["all"]}"#, "`all`: a failure ends only its own branch.";
 };
+/// Keys of an `invoke` step.
 pub const INVOKE: &[KeySpec] = keys! {
     "invoke", TEXT, "The workflow that runs inside this run.";
     "send", VALUES, "Its input.";
 };
+/// Keys of a `sql` step.
 pub const SQL: &[KeySpec] = keys! {
     "sql", TEXT, "The name of the database, as the service is configured.";
     "statement", TEXT, "One statement with named parameters: `SELECT name FROM vessel WHERE imo = :imo`.";
@@ -145,16 +165,20 @@ pub const SQL: &[KeySpec] = keys! {
     "within", DURATION, "How long it may take; default: 5s.";
     "once", r#"{"type":"boolean"}"#, "`false`: a job may repeat it after a crash; default: true, a writing step is performed once.";
 };
+/// Keys of one of several statements.
 pub const STATEMENT: &[KeySpec] = keys! {
     "statement", TEXT, "One statement with named parameters.";
     "bind", VALUES, "Values of the parameters.";
 };
+/// Keys of a `keep` step.
 pub const KEEP: &[KeySpec] =
     keys! { "keep", VALUES, "Values remembered for later runs of this workflow, as `kept.name`."; };
+/// Keys of a `pause` step.
 pub const PAUSE: &[KeySpec] = keys! {
     "pause", r#"{"oneOf":[{"type":"string"},{"type":"object","properties":{"until":{}},"required":["until"],"additionalProperties":false}]}"#, "How long to wait: `5s`, `${…}`, or `{until: instant}`.";
 };
 
+/// Keys of an `enqueue` step.
 pub const ENQUEUE: &[KeySpec] = keys! {
     "enqueue", TEXT, "The workflow that runs as a job of its own.";
     "send", VALUES, "Its input.";
@@ -167,14 +191,17 @@ pub const ENQUEUE: &[KeySpec] = keys! {
     "in", CONDITION, "The list, as an expression.";
     "spacing", TEXT, "How far apart the jobs of a list are due: `2s`.";
 };
+/// Keys of a `cancel` step.
 pub const CANCEL: &[KeySpec] = keys! {
     "cancel", r#"{"oneOf":[{"type":"string"},{"type":"array"},{"type":"object","properties":{"tag":{"type":"string"}},"required":["tag"],"additionalProperties":false}]}"#, "A job's id, a list of them, or `{tag: …}`.";
 };
+/// Keys of an `await` step.
 pub const AWAIT: &[KeySpec] = keys! {
     "await", TEXT, "The name under which its steps know the address: `await: verdict`, then `${verdict.url}`.";
     "steps", STEPS, "Steps that pass the address on.";
     "until", TEXT, "An instant, or a span from when the step began; then it fails with the kind `timeout`.";
 };
+/// Keys of a `progress` step.
 pub const PROGRESS: &[KeySpec] = keys! {
     "progress", r#"{"type":["number","string"]}"#, "How far the run is, from 0 to 1; clients that poll see it.";
 };

@@ -22,14 +22,18 @@ pub const MAIN: &str = "main";
 /// The largest `length` of a lane.
 pub const MAX_LENGTH: i64 = 100_000_000;
 
+/// A lane document.
 #[derive(Clone, Debug)]
 pub struct Lane {
+    /// The name of the lane.
     pub name: Named,
+    /// What it does, in the author's words.
     pub about: String,
     /// The most jobs that run at the same time, over all processes.
     pub at_once: Option<u32>,
     /// The most jobs that begin in an interval.
     pub pace: Option<(u32, Duration)>,
+    /// Which of several due jobs starts first.
     pub order: Order,
     /// The most jobs that wait.
     pub length: Option<u64>,
@@ -39,6 +43,7 @@ pub struct Lane {
     pub retry: Option<Retry>,
 }
 
+/// Which of several due jobs starts first.
 #[derive(Clone, Debug)]
 pub enum Order {
     /// As they are due.
@@ -49,6 +54,7 @@ pub enum Order {
     Per(Node),
 }
 
+/// Keys of a lane document.
 pub const LANE: &[KeySpec] = keys! {
     "lane", r#"{"type":"string","pattern":"^[a-z][a-z0-9-]*$"}"#, "The name of the lane; `main` is the one of jobs that name none.";
     "about", r#"{"type":"string"}"#, "What it is for, in a sentence.";

@@ -36,21 +36,29 @@ use crate::suggest;
 /// The text of a document and the path it is known by.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Source {
+    /// Path of the document.
     pub path: String,
+    /// Text of the document.
     pub text: String,
 }
 
 impl Source {
+    /// Makes a source from a path and a text.
     pub fn new(path: impl Into<String>, text: impl Into<String>) -> Self {
         Source { path: path.into(), text: text.into() }
     }
 }
 
+/// A document of any kind.
 #[derive(Clone, Debug)]
 pub enum Document {
+    /// A workflow.
     Workflow(Box<Workflow>),
+    /// A service.
     Service(Box<Service>),
+    /// Cases of a workflow.
     Cases(Box<Cases>),
+    /// A lane.
     Lane(Box<Lane>),
 }
 
@@ -77,6 +85,7 @@ pub fn read(source: &Source, file: &dyn Fn(&str) -> Option<String>) -> (Option<D
     (document, report.finish())
 }
 
+/// Reads a document and adds what is wrong to a report; `file` returns the text of a file that the document names.
 pub fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<String>) -> Option<Document> {
     let root = yaml::parse(report)?;
     let Some((key, _)) = root.as_map().and_then(|members| members.first()) else {

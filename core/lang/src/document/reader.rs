@@ -14,7 +14,9 @@ use kanzlei_model::duration;
 /// One key that a mapping may have.
 #[derive(Debug)]
 pub struct KeySpec {
+    /// The key.
     pub name: &'static str,
+    /// What it does, in a sentence.
     pub about: &'static str,
     /// JSON Schema of its value, as JSON text.
     pub schema: &'static str,
@@ -23,13 +25,16 @@ pub struct KeySpec {
 /// Text with its place.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Named {
+    /// The name as written.
     pub text: String,
+    /// Where it stands.
     pub at: Place,
 }
 
 /// A mapping being read.
 pub struct Members<'n> {
     members: &'n [(Key, Node)],
+    /// Where the map stands.
     pub at: Place,
 }
 
@@ -63,14 +68,17 @@ impl<'n> Members<'n> {
         Some(Members { members, at: node.at })
     }
 
+    /// Returns the value of a key.
     pub fn get(&self, name: &str) -> Option<&'n Node> {
         self.entry(name).map(|(_, node)| node)
     }
 
+    /// Returns a key and its value.
     pub fn entry(&self, name: &str) -> Option<(&'n Key, &'n Node)> {
         self.members.iter().find(|(key, _)| key.name == name).map(|(key, node)| (key, node))
     }
 
+    /// Reads a text.
     pub fn text(&self, name: &str, report: &mut Report) -> Option<Named> {
         let node = self.get(name)?;
         match node.as_text() {
@@ -82,6 +90,7 @@ impl<'n> Members<'n> {
         }
     }
 
+    /// Reads a boolean; false when it is missing.
     pub fn boolean(&self, name: &str, report: &mut Report) -> bool {
         match self.get(name) {
             None => false,
@@ -105,6 +114,7 @@ impl<'n> Members<'n> {
         }
     }
 
+    /// Reads a span of at most `most`.
     pub fn duration(&self, name: &str, most: Duration, report: &mut Report) -> Option<Duration> {
         let node = self.get(name)?;
         let text = match &node.kind {
@@ -137,6 +147,7 @@ impl<'n> Members<'n> {
         }
     }
 
+    /// Reads a list; empty when it is missing.
     pub fn list(&self, name: &str, report: &mut Report) -> &'n [Node] {
         match self.get(name) {
             None => &[],

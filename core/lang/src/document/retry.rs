@@ -27,6 +27,7 @@ pub struct Retry {
     pub max: Duration,
     /// What is retried; nothing stands for what the one that retries does by default.
     pub on: Option<Vec<RetryOn>>,
+    /// Where it stands in the text.
     pub at: Place,
 }
 

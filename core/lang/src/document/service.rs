@@ -12,9 +12,12 @@ use super::workflow::MAX_WITHIN;
 use super::yaml::{self, Node};
 use crate::diagnostic::Report;
 
+/// A service document.
 #[derive(Clone, Debug)]
 pub struct Service {
+    /// The name of the service.
     pub name: Named,
+    /// What it does, in the author's words.
     pub about: String,
     /// Absolute base address without a slash at the end.
     pub base: String,
@@ -22,7 +25,9 @@ pub struct Service {
     pub private: bool,
     /// Whether it honours `Idempotency-Key`, so that any call may be retried.
     pub idempotency_key: bool,
+    /// Default timeout of a call.
     pub within: Option<Duration>,
+    /// The credentials of each call.
     pub credentials: Option<Credentials>,
     /// Headers sent with every call, unless the call sets them.
     pub headers: Vec<(String, String)>,
@@ -30,6 +35,7 @@ pub struct Service {
     pub at_once: Option<u32>,
     /// The most calls in an interval, spread evenly.
     pub pace: Option<(u32, Duration)>,
+    /// Operations of its OpenAPI document, by id.
     pub operations: BTreeMap<String, Operation>,
     /// The whole OpenAPI document, for the references in its schemas.
     pub api: Arc<Json>,
@@ -42,15 +48,23 @@ pub enum Credentials {
     Bearer(Named),
     /// `Authorization: Basic …` (RFC 7617).
     Basic {
+        /// User name.
         user: String,
+        /// Secret that holds the password.
         password: Named,
     },
+    /// A header field with a secret.
     Header {
+        /// Name of the header field.
         name: String,
+        /// Secret that holds the value.
         value: Named,
     },
+    /// A query parameter with a secret.
     Query {
+        /// Name of the query parameter.
         name: String,
+        /// Secret that holds the value.
         value: Named,
     },
 }
@@ -69,27 +83,38 @@ impl Credentials {
 /// One operation of the OpenAPI document.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Operation {
+    /// HTTP method.
     pub method: String,
     /// Path template, as in OpenAPI.
     pub path: String,
+    /// Its summary.
     pub about: String,
+    /// Its parameters.
     pub parameters: Vec<Parameter>,
+    /// Whether it takes a body.
     pub takes_body: bool,
     /// The schema of its body.
     pub body: Option<Json>,
+    /// Whether the body is required.
     pub body_required: bool,
+    /// Its responses.
     pub responses: Vec<Response>,
     /// How its body is written, where that is not JSON or text by the value.
     pub encoding: Option<Encoding>,
 }
 
+/// A parameter of an operation.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Parameter {
+    /// The name of the parameter.
     pub name: String,
+    /// Where it stands in a request.
     pub within: In,
+    /// Whether it is required.
     pub required: bool,
     /// Whether its schema is an array.
     pub list: bool,
+    /// Its JSON Schema.
     pub schema: Json,
 }
 
@@ -100,6 +125,7 @@ pub struct Response {
     pub status: String,
     /// Media types and schemas; none for an answer without a body.
     pub content: Vec<(String, Json)>,
+    /// An example of the body.
     pub example: Option<Json>,
 }
 
@@ -116,13 +142,18 @@ impl Response {
     }
 }
 
+/// Where a parameter stands in a request.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum In {
+    /// In the path.
     Path,
+    /// In the query.
     Query,
+    /// In a header field.
     Header,
 }
 
+/// Keys of a service document.
 pub const SERVICE: &[KeySpec] = &[
     KeySpec {
         name: "service",
@@ -168,6 +199,7 @@ pub const SERVICE: &[KeySpec] = &[
     },
 ];
 
+/// Keys of `credentials`.
 pub const CREDENTIALS: &[KeySpec] = &[
     KeySpec { name: "bearer", about: "A secret sent as bearer token.", schema: r#"{"type":"string"}"# },
     KeySpec {
@@ -182,14 +214,17 @@ pub const CREDENTIALS: &[KeySpec] = &[
     },
     KeySpec { name: "query", about: "A query parameter, and its secret.", schema: r##"{"$ref":"#/$defs/named"}"## },
 ];
+/// Keys of `credentials.basic`.
 pub const BASIC: &[KeySpec] = &[
     KeySpec { name: "user", about: "The user.", schema: r#"{"type":"string"}"# },
     KeySpec { name: "password", about: "The name of a secret.", schema: r#"{"type":"string"}"# },
 ];
+/// Keys of `credentials.header` and `credentials.query`.
 pub const NAMED_VALUE: &[KeySpec] = &[
     KeySpec { name: "name", about: "The name.", schema: r#"{"type":"string"}"# },
     KeySpec { name: "value", about: "The name of a secret.", schema: r#"{"type":"string"}"# },
 ];
+/// Keys of a service's `limits`.
 pub const SERVICE_LIMITS: &[KeySpec] = &[
     KeySpec { name: "at_once", about: "The most calls at the same time.", schema: r#"{"type":"integer"}"# },
     KeySpec { name: "pace", about: "The most calls in an interval: `10/s`.", schema: r#"{"type":"string"}"# },

@@ -26,44 +26,64 @@ const MAX_RESULTS: Duration = Duration::from_secs(366 * 86_400);
 /// The longest time that an endpoint may be given.
 pub const MAX_TIME: Duration = Duration::from_secs(15 * 60);
 
+/// A workflow document.
 #[derive(Clone, Debug)]
 pub struct Workflow {
+    /// The name of the workflow.
     pub name: Named,
+    /// What it does, in the author's words.
     pub about: String,
+    /// Declared inputs.
     pub input: Vec<Property>,
     /// `extra: allow`: members that are not declared are let in.
     pub extra: bool,
+    /// Endpoints.
     pub entries: Vec<Endpoint>,
+    /// Timetables.
     pub timetables: Vec<Timetable>,
+    /// How its jobs are queued.
     pub queue: Queue,
     /// Named arrow functions, in the order they are written; each may use those before it.
     pub functions: Vec<(Named, Node)>,
     /// JSON Schema of reply bodies by status.
     pub replies: Vec<(u16, serde_json::Value, Place)>,
+    /// The steps, in order.
     pub steps: Vec<Step>,
 }
 
 /// One declared input.
 #[derive(Clone, Debug)]
 pub struct Property {
+    /// The name of the input.
     pub name: Named,
     /// JSON Schema, without the keys that are ours.
     pub schema: serde_json::Value,
+    /// Value when it is missing.
     pub default: Option<Value>,
+    /// Whether it may be missing.
     pub optional: bool,
+    /// Whether its value is confidential.
     pub secret: bool,
+    /// Where it stands in the text.
     pub at: Place,
 }
 
 /// An entry of kind `endpoint`.
 #[derive(Clone, Debug)]
 pub struct Endpoint {
+    /// HTTP method.
     pub method: String,
+    /// Path template.
     pub path: String,
+    /// Where it stands in the text.
     pub at: Place,
+    /// Where inputs come from, where not from their default place.
     pub from: Vec<(Named, Named)>,
+    /// When it answers.
     pub answer: Answer,
+    /// How long a request may take.
     pub time: Option<Duration>,
+    /// Most bytes of a request body.
     pub body: Option<u64>,
 }
 
@@ -80,57 +100,80 @@ pub enum Answer {
 }
 
 impl Answer {
+    /// Names as documents write them.
     pub const NAMES: &[(&str, Answer)] = &[("now", Answer::Now), ("later", Answer::Later), ("either", Answer::Either)];
 }
 
 /// An entry of kind `timetable`.
 #[derive(Clone, Debug)]
 pub struct Timetable {
+    /// Where it stands in the text.
     pub at: Place,
+    /// When it is due.
     pub calendar: Calendar,
+    /// What happens to due times that were missed.
     pub missed: Missed,
+    /// What happens when the previous job has not ended.
     pub overlap: Overlap,
+    /// Input of the jobs.
     pub send: Vec<(Named, Node)>,
 }
 
 /// What becomes of due times that passed while nothing ran.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Missed {
+    /// They are left out.
     #[default]
     Skip,
+    /// One job is queued for all of them.
     Once,
+    /// A job is queued for each of them.
     All,
 }
 
 /// What becomes of a due time at which the job before has not ended.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Overlap {
+    /// Both run.
     #[default]
     Allow,
+    /// The due time is left out.
     Skip,
+    /// The job waits for the previous one.
     Wait,
 }
 
 /// How a workflow runs as a job.
 #[derive(Clone, Debug, Default)]
 pub struct Queue {
+    /// Lane of the jobs.
     pub lane: Option<Named>,
+    /// 1, the highest, to 9.
     pub priority: Option<u8>,
+    /// Tag to find the jobs by.
     pub tag: Option<Node>,
+    /// When failed jobs are retried.
     pub retry: Option<Retry>,
+    /// How long results are kept.
     pub results: Option<Duration>,
+    /// Who is notified at the end.
     pub notify: Option<Notify>,
 }
 
 /// Who is notified that a job has ended.
 #[derive(Clone, Debug)]
 pub struct Notify {
+    /// Address that receives the notice.
     pub to: Node,
+    /// Secret that signs it.
     pub secret: Named,
+    /// Whether the address may be private.
     pub private: bool,
 }
 
+/// HTTP methods an endpoint can have.
 pub const METHODS: &[&str] = &["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"];
+/// Names of the failure kinds that `retry.on` accepts.
 pub const FAILURE_KINDS: &[&str] = &[
     "unreachable",
     "timeout",

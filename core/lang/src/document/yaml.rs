@@ -16,25 +16,38 @@ pub const MAX_DEPTH: usize = 60;
 /// The most nodes, aliases counted as often as they are used.
 pub const MAX_NODES: usize = 100_000;
 
+/// A value of a YAML document with its place.
 #[derive(Clone, Debug)]
 pub struct Node {
+    /// The value.
     pub kind: Kind,
+    /// Where it stands in the text.
     pub at: Place,
 }
 
+/// A YAML value.
 #[derive(Clone, Debug)]
 pub enum Kind {
+    /// Null.
     Null,
+    /// A boolean.
     Bool(bool),
+    /// An integer.
     Int(i64),
+    /// Any other number.
     Float(f64),
+    /// A text.
     Text(Text),
+    /// A sequence.
     List(Vec<Node>),
+    /// A mapping, in the order of the text.
     Map(Vec<(Key, Node)>),
 }
 
+/// A text scalar.
 #[derive(Clone, Debug)]
 pub struct Text {
+    /// Its value, without quotes.
     pub text: String,
     style: Style,
 }
@@ -49,12 +62,16 @@ enum Style {
 /// A key of a mapping: its text as written, and the value the core schema assigns it.
 #[derive(Clone, Debug)]
 pub struct Key {
+    /// The key.
     pub name: String,
+    /// Where it stands in the text.
     pub at: Place,
+    /// The key as a value.
     pub value: Value,
 }
 
 impl Node {
+    /// Returns the text, where it is one.
     pub fn as_text(&self) -> Option<&str> {
         match &self.kind {
             Kind::Text(text) => Some(&text.text),
@@ -62,6 +79,7 @@ impl Node {
         }
     }
 
+    /// Returns keys and values, where it is a mapping.
     pub fn as_map(&self) -> Option<&[(Key, Node)]> {
         match &self.kind {
             Kind::Map(members) => Some(members),
@@ -69,6 +87,7 @@ impl Node {
         }
     }
 
+    /// Returns the value of a key.
     pub fn get(&self, name: &str) -> Option<&Node> {
         self.as_map()?.iter().find(|(key, _)| key.name == name).map(|(_, node)| node)
     }

@@ -11,18 +11,25 @@ use kanzlei_model::value::{Str, Value};
 /// Byte range in the expression's text.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
 pub struct Span {
+    /// Byte offset of the start.
     pub start: u32,
+    /// Byte offset of the end.
     pub end: u32,
 }
 
+/// An expression.
 #[derive(Clone, Debug)]
 pub struct Expr {
+    /// What it is.
     pub kind: Kind,
+    /// Where it stands in the text.
     pub at: Span,
 }
 
+/// What an expression is.
 #[derive(Clone, Debug)]
 pub enum Kind {
+    /// A constant.
     Const(Value),
     /// A name of the workflow: `input`, `run`, a step's id, a `let` name.
     Slot(u32),
@@ -31,113 +38,184 @@ pub enum Kind {
     Local(u32),
     /// Texts and what stands between them; always one more text than expressions.
     Template(Vec<Str>, Vec<Expr>),
+    /// A list literal.
     List(Vec<Item>),
+    /// An object literal.
     Object(Vec<Property>),
+    /// A member by name: `a.b`.
     Member {
+        /// The value that is read.
         of: Box<Expr>,
+        /// Name of the member.
         name: Str,
+        /// Whether it is `?.`.
         optional: bool,
     },
+    /// A member by a computed key: `a[b]`.
     Index {
+        /// The value that is read.
         of: Box<Expr>,
+        /// The key.
         key: Box<Expr>,
+        /// Whether it is `?.[`.
         optional: bool,
     },
     /// The extent of an optional chain: where `?.` meets nothing, all of it is `undefined`.
     Chain(Box<Expr>),
+    /// An operator with one operand.
     Unary(UnaryOp, Box<Expr>),
+    /// An operator with two operands, both evaluated.
     Binary(BinaryOp, Box<(Expr, Expr)>),
+    /// An operator that evaluates its second operand only where needed.
     Logical(LogicalOp, Box<(Expr, Expr)>),
+    /// `a ? b : c`.
     Conditional(Box<(Expr, Expr, Expr)>),
+    /// A method call.
     Method(Box<MethodCall>),
     /// `/pattern/.test(text)` and `/pattern/.exec(text)`.
     Match {
+        /// The pattern.
         pattern: Arc<Pattern>,
+        /// The text.
         text: Box<Expr>,
+        /// Whether only a boolean is wanted.
         test: bool,
     },
+    /// A function of a namespace: `Math.max(a, b)`.
     Static(Static, Vec<Arg>),
     /// A function of the document.
     Call(Arc<Named>, Vec<Arg>),
 }
 
+/// An item of a list literal.
 #[derive(Clone, Debug)]
 pub enum Item {
+    /// A single item.
     One(Expr),
+    /// `...a`.
     Spread(Expr),
 }
 
+/// A member of an object literal.
 #[derive(Clone, Debug)]
 pub enum Property {
+    /// `name: a`.
     Named(Str, Expr),
+    /// `[name]: a`.
     Computed(Expr, Expr),
+    /// `...a`.
     Spread(Expr),
 }
 
+/// Operators with one operand.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum UnaryOp {
+    /// `+`.
     Plus,
+    /// `-`.
     Minus,
+    /// `!`.
     Not,
+    /// `~`.
     BitNot,
+    /// `typeof`.
     TypeOf,
+    /// `void`.
     Void,
 }
 
+/// Operators with two operands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum BinaryOp {
+    /// `==`.
     LooseEq,
+    /// `!=`.
     LooseNe,
+    /// `===`.
     Eq,
+    /// `!==`.
     Ne,
+    /// `<`.
     Lt,
+    /// `<=`.
     Le,
+    /// `>`.
     Gt,
+    /// `>=`.
     Ge,
+    /// `+`.
     Add,
+    /// `-`.
     Sub,
+    /// `*`.
     Mul,
+    /// `/`.
     Div,
+    /// `%`.
     Rem,
+    /// `**`.
     Pow,
+    /// `<<`.
     Shl,
+    /// `>>`.
     Shr,
+    /// `>>>`.
     UShr,
+    /// `|`.
     BitOr,
+    /// `^`.
     BitXor,
+    /// `&`.
     BitAnd,
+    /// `in`.
     In,
 }
 
+/// Operators that may skip their second operand.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum LogicalOp {
+    /// `&&`.
     And,
+    /// `||`.
     Or,
+    /// `??`.
     Coalesce,
 }
 
+/// A call of a method.
 #[derive(Clone, Debug)]
 pub struct MethodCall {
+    /// The value it is called on.
     pub on: Expr,
+    /// The method.
     pub method: Method,
+    /// The arguments.
     pub args: Vec<Arg>,
     /// `on?.method()`
     pub optional: bool,
 }
 
+/// An argument.
 #[derive(Clone, Debug)]
 pub enum Arg {
+    /// A value.
     Value(Expr),
+    /// `...a`.
     Spread(Expr),
+    /// A function.
     Function(Function),
+    /// A regular expression.
     Pattern(Arc<Pattern>),
 }
 
 /// Something callable that a method was given.
 #[derive(Clone, Debug)]
 pub enum Function {
+    /// An arrow function written in place.
     Arrow(Arc<Arrow>),
+    /// A function of a namespace, passed by name.
     Static(Static),
+    /// A function of the workflow.
     Named(Arc<Named>),
 }
 
@@ -145,8 +223,11 @@ pub enum Function {
 /// functions before it, and nothing else. So none can call itself.
 #[derive(Debug)]
 pub struct Named {
+    /// The name of the function.
     pub name: Str,
+    /// Its text.
     pub text: Str,
+    /// The function.
     pub arrow: Arrow,
     /// Places its parameters and those of the arrow functions in it take.
     pub locals: u32,
@@ -154,23 +235,43 @@ pub struct Named {
     pub height: u32,
 }
 
+/// An arrow function.
 #[derive(Clone, Debug)]
 pub struct Arrow {
+    /// The parameters.
     pub params: Vec<Param>,
+    /// The expression it returns.
     pub body: Expr,
 }
 
+/// A parameter.
 #[derive(Clone, Debug)]
 pub struct Param {
+    /// What the argument is bound to.
     pub target: Target,
+    /// Value of a missing argument.
     pub default: Option<Expr>,
+    /// Whether it takes all further arguments.
     pub rest: bool,
 }
 
 /// What a parameter binds.
 #[derive(Clone, Debug)]
 pub enum Target {
+    /// A local name, by slot.
     Local(u32),
-    Object { members: Vec<(Expr, Target, Option<Expr>)>, rest: Option<u32> },
-    List { items: Vec<Option<(Target, Option<Expr>)>>, rest: Option<Box<Target>> },
+    /// An object pattern.
+    Object {
+        /// Keys, targets and defaults.
+        members: Vec<(Expr, Target, Option<Expr>)>,
+        /// Whether it takes all further arguments.
+        rest: Option<u32>,
+    },
+    /// A list pattern.
+    List {
+        /// Targets and defaults; nothing where an item is skipped.
+        items: Vec<Option<(Target, Option<Expr>)>>,
+        /// Whether it takes all further arguments.
+        rest: Option<Box<Target>>,
+    },
 }

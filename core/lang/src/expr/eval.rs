@@ -15,12 +15,15 @@ use kanzlei_model::value::{MAX_DEPTH, ObjectBuilder, Str, Value};
 /// Why an evaluation failed.
 #[derive(Clone, Debug, PartialEq)]
 pub struct EvalError {
+    /// Why it failed.
     pub kind: ErrorKind,
+    /// What failed, in a sentence.
     pub message: String,
     /// Where in the expression, as far as known.
     pub at: Option<Span>,
 }
 
+/// Why an evaluation fails.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ErrorKind {
     /// An operation on a value of the wrong type, as ECMAScript's TypeError.

@@ -4,8 +4,11 @@
 /// Whether and where a call takes a function as argument.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FunctionArg {
+    /// Takes no function.
     No,
+    /// Takes a function as this argument, counted from 0.
     Required(usize),
+    /// May take a function as this argument, counted from 0.
     Optional(usize),
 }
 
@@ -13,8 +16,9 @@ const ANY: usize = usize::MAX;
 
 macro_rules! callables {
     ($kind:ident: $($variant:ident $name:literal $least:literal..$most:tt $function:expr;)*) => {
+        #[doc = concat!("What can be called as a ", stringify!($kind), "; the table holds names, arity and functions taken.")]
         #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-        pub enum $kind { $($variant),* }
+        pub enum $kind { $(#[doc = concat!("`", $name, "`.")] $variant),* }
 
         impl $kind {
             const ALL: &[($kind, &'static str, usize, usize, FunctionArg)] = {
@@ -23,14 +27,17 @@ macro_rules! callables {
                 &[$(($kind::$variant, $name, $least, $most, $function)),*]
             };
 
+            /// Returns the one of a name.
             pub fn by_name(name: &str) -> Option<Self> {
                 Self::ALL.iter().find(|entry| entry.1 == name).map(|entry| entry.0)
             }
 
+            /// Returns all names.
             pub fn names() -> impl Iterator<Item = &'static str> {
                 Self::ALL.iter().map(|entry| entry.1)
             }
 
+            /// Returns the name.
             pub fn name(self) -> &'static str {
                 Self::ALL[self as usize].1
             }
@@ -41,6 +48,7 @@ macro_rules! callables {
                 (entry.2, entry.3)
             }
 
+            /// Where it takes a function.
             pub fn takes_function(self) -> FunctionArg {
                 Self::ALL[self as usize].4
             }
@@ -207,6 +215,7 @@ pub fn is_namespace(name: &str) -> bool {
     matches!(name, "Math" | "Object" | "Array" | "Number" | "String" | "JSON" | "time" | "digest" | "list")
 }
 
+/// Whether a global function has this name.
 pub fn is_callable(name: &str) -> bool {
     Static::by_name(name).is_some()
 }
@@ -219,6 +228,7 @@ pub fn example(name: &str) -> String {
     }
 }
 
+/// Returns a constant of a namespace: `Math.PI`.
 pub fn constant(namespace: &str, name: &str) -> Option<f64> {
     use std::f64::consts;
     Some(match (namespace, name) {

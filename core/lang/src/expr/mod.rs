@@ -46,9 +46,13 @@ use kanzlei_model::value::{Str, Value};
 /// Something wrong with the text of an expression.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Fault {
+    /// The code of the finding.
     pub code: &'static str,
+    /// What is wrong, in a sentence.
     pub message: String,
+    /// What to do about it.
     pub help: Option<String>,
+    /// Where it stands in the text.
     pub at: Span,
 }
 
@@ -86,11 +90,13 @@ impl Scope {
         self.names.push((name.to_owned(), slot));
     }
 
+    /// Returns the slot of a name.
     pub fn slot(&self, name: &str) -> Option<u32> {
         let innermost = *self.by_name.get(name)?.last()?;
         self.names.get(innermost).map(|(_, slot)| *slot)
     }
 
+    /// Returns the names that can be read.
     pub fn names(&self) -> impl Iterator<Item = &str> {
         self.names.iter().map(|(name, _)| name.as_str())
     }
@@ -102,10 +108,12 @@ impl Scope {
         Ok(())
     }
 
+    /// Returns a function of the workflow.
     pub fn function(&self, name: &str) -> Option<&Arc<ast::Named>> {
         self.functions.iter().find(|function| &*function.name == name)
     }
 
+    /// Returns the names of the workflow's functions.
     pub fn function_names(&self) -> impl Iterator<Item = &str> {
         self.functions.iter().map(|function| &*function.name)
     }
@@ -115,6 +123,7 @@ impl Scope {
         self.names.len()
     }
 
+    /// Removes the names defined since `open`.
     pub fn close(&mut self, open: usize) {
         for (name, _) in self.names.drain(open.min(self.names.len())..) {
             if let Some(places) = self.by_name.get_mut(&name) {
@@ -127,9 +136,11 @@ impl Scope {
 /// One use of a workflow name in an expression.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Use {
+    /// Slot of the name.
     pub slot: u32,
     /// The member read directly from it, where it is known: `imo` of `input.imo`.
     pub member: Option<Str>,
+    /// Where it stands in the text.
     pub at: Span,
 }
 
@@ -164,6 +175,7 @@ impl Expression {
         eval::run(&self.text, &self.expr, self.locals, slots, limits)
     }
 
+    /// The text.
     pub fn text(&self) -> &str {
         &self.text
     }
@@ -173,6 +185,7 @@ impl Expression {
         &self.shadows
     }
 
+    /// Byte offset of the expression in its document.
     pub fn offset(&self) -> u32 {
         self.offset
     }
@@ -182,6 +195,7 @@ impl Expression {
         &self.expr
     }
 
+    /// Returns the names that it reads.
     pub fn uses(&self) -> &[Use] {
         &self.uses
     }

@@ -147,6 +147,7 @@ pub fn is_space(c: char) -> bool {
     c == '\u{feff}' || (c.is_whitespace() && c != '\u{85}')
 }
 
+/// Removes white space at both ends, as ECMAScript defines it.
 pub fn trim(text: &str) -> &str {
     text.trim_matches(is_space)
 }
@@ -163,6 +164,7 @@ pub fn to_text(value: &Value) -> Str {
     }
 }
 
+/// Appends a value as `String(value)` writes it.
 pub fn write_text(value: &Value, out: &mut String) {
     match value {
         Value::Undefined => out.push_str("undefined"),

@@ -9,17 +9,25 @@ use regex::Regex;
 /// The longest pattern, in bytes.
 pub const MAX_PATTERN: usize = 1000;
 
+/// A compiled regular expression.
 #[derive(Debug)]
 pub struct Pattern {
+    /// The pattern as written.
     pub source: String,
+    /// The flags as written.
     pub flags: String,
+    /// The compiled pattern.
     pub regex: Regex,
+    /// Whether it has the flag `g`.
     pub global: bool,
 }
 
+/// Why a pattern is refused.
 #[derive(Debug, PartialEq)]
 pub struct Problem {
+    /// What is wrong, in a sentence.
     pub message: String,
+    /// What to do about it.
     pub help: Option<String>,
 }
 

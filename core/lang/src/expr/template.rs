@@ -66,6 +66,7 @@ impl Template {
         Ok(Template::Mixed(texts.into_iter().map(Str::from).collect(), parts))
     }
 
+    /// Evaluates it over the values of its scope.
     pub fn eval(&self, slots: &[Value], limits: Limits) -> Result<Value, Box<EvalError>> {
         match self {
             Template::Text(text) => Ok(Value::Text(text.clone())),
@@ -81,6 +82,7 @@ impl Template {
         }
     }
 
+    /// Returns the expressions within.
     pub fn expressions(&self) -> &[Expression] {
         match self {
             Template::Text(_) => &[],

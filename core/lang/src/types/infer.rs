@@ -19,6 +19,7 @@ const MOST_NODES: u32 = 200_000;
 /// What is known of the names at one place of a workflow.
 #[derive(Clone, Debug, Default)]
 pub struct Env {
+    /// Types by slot.
     pub slots: Vec<Type>,
     facts: Vec<(Path, Type)>,
 }
@@ -26,8 +27,11 @@ pub struct Env {
 /// Something that cannot work.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Finding {
+    /// The code of the finding.
     pub code: &'static str,
+    /// What is wrong, in a sentence.
     pub message: String,
+    /// What to do about it.
     pub help: Option<String>,
     /// In the expression's text, or in the template's.
     pub at: Span,

@@ -44,14 +44,19 @@ pub enum Type {
     Unknown,
     /// No value: what an expression that cannot be reached returns.
     Never,
+    /// `undefined`.
     Undefined,
+    /// `null`.
     Null,
     /// A boolean, or one of the two.
     Bool(Option<bool>),
     /// A number, or a single one.
     Number(Option<f64>),
+    /// A text.
     Text(Text),
+    /// A list.
     List(Arc<Items>),
+    /// An object.
     Object(Arc<Shape>),
     /// Two or more of the others; none of them a union or `Never`.
     Union(Arc<[Type]>),
@@ -72,14 +77,18 @@ const MOST_FIRST: usize = 8;
 /// The members of an object.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Shape {
+    /// The members, in order.
     pub members: Vec<Member>,
     /// What members that are not named are; none are there when this is nothing.
     pub rest: Option<Type>,
 }
 
+/// A member of an object type.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Member {
+    /// Its name.
     pub name: Str,
+    /// Type of its value.
     pub value: Type,
     /// Whether it may not be there.
     pub optional: bool,
@@ -91,6 +100,7 @@ const MOST_LITERALS: usize = 60;
 const MOST_ALTERNATIVES: usize = 100;
 
 impl Shape {
+    /// Returns the member of a name.
     pub fn get(&self, name: &str) -> Option<&Member> {
         self.members.iter().find(|member| &*member.name == name)
     }
@@ -116,20 +126,26 @@ impl Shape {
 }
 
 impl Type {
+    /// Any boolean.
     pub const BOOL: Type = Type::Bool(None);
+    /// Any number.
     pub const NUMBER: Type = Type::Number(None);
+    /// Any text.
     pub const TEXT: Type = Type::Text(Text::Any);
     /// An instant as text.
     pub const INSTANT: Type = Type::Text(Text::Instant);
 
+    /// Returns the type of one number.
     pub fn number(value: f64) -> Type {
         Type::Number(Some(value))
     }
 
+    /// The text.
     pub fn text(value: impl Into<Str>) -> Type {
         Type::Text(Text::One(value.into()))
     }
 
+    /// Returns the type of lists of an item type.
     pub fn list(item: Type) -> Type {
         Type::List(Arc::new(Items { of: item, first: Vec::new() }))
     }
@@ -214,6 +230,7 @@ impl Type {
         }
     }
 
+    /// Returns the union of two types.
     pub fn or(self, other: Type) -> Type {
         Type::union([self, other])
     }
@@ -247,10 +264,12 @@ impl Type {
         Type::union(self.alternatives().iter().filter(|one| test(one)).cloned())
     }
 
+    /// Returns the union of the changed alternatives.
     pub fn map(&self, change: impl FnMut(&Type) -> Type) -> Type {
         Type::union(self.alternatives().iter().map(change))
     }
 
+    /// Whether it holds only null and undefined.
     pub fn is_nullish(&self) -> bool {
         matches!(self, Type::Undefined | Type::Null)
     }
@@ -275,14 +294,17 @@ impl Type {
         narrow::overlap(self, other)
     }
 
+    /// Whether it holds a value that counts as true.
     pub fn can_be_true(&self) -> bool {
         *self == Type::Unknown || narrow::truthy(self) != Type::Never
     }
 
+    /// Whether it holds a value that counts as false.
     pub fn can_be_false(&self) -> bool {
         *self == Type::Unknown || narrow::falsy(self) != Type::Never
     }
 
+    /// Returns the type without null and undefined.
     pub fn without_nullish(&self) -> Type {
         self.keep(|one| !one.is_nullish())
     }

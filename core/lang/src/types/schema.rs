@@ -26,6 +26,7 @@ pub struct Reader<'d> {
 }
 
 impl<'d> Reader<'d> {
+    /// Makes a reader of schemas whose references point into `root`.
     pub fn new(root: &'d Json) -> Self {
         Reader { root, known: HashMap::new(), depth: 0 }
     }
@@ -43,6 +44,7 @@ impl<'d> Reader<'d> {
         at
     }
 
+    /// Returns the type that a schema describes.
     pub fn read(&mut self, schema: &'d Json) -> Type {
         if self.depth >= DEEPEST {
             return Type::Unknown;

@@ -13,6 +13,7 @@ use kanzlei_model::value::Str;
 /// A set of texts.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Text {
+    /// Any text.
     Any,
     /// A single one.
     One(Str),

@@ -19,7 +19,7 @@ fn past(machine: &Machine, prepared: &Prepared, index: usize) -> Past {
             title: paragraph.title.clone(),
             state: record.state.name().into(),
             attempts: record.attempts.into(),
-            tries: record.tries.clone(),
+            earlier_attempts: record.earlier_attempts.clone(),
             started_us: record.started - prepared.cases[index].clock,
             duration_us: record.ended - record.started,
             sent: record.sent.to_serde(),

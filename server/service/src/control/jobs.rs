@@ -18,7 +18,7 @@ use super::runs::{failure, shown_steps, with_invoked};
 use crate::App;
 use crate::clock::now;
 use crate::error::{Error, Result};
-use crate::jobs::{MOST_SELECTED, outcome_of, past};
+use crate::jobs::{MOST_SELECTED, history_line, outcome_of};
 use crate::journal;
 
 /// The most jobs in one listing.
@@ -101,7 +101,7 @@ fn delay(started: Option<i64>, due: i64) -> Option<Span> {
 
 fn line(job: queue::JobLine, app: &App, live: &crate::live::Live, at: i64) -> JobLine {
     // While it waits for a callback without end it is due at no time.
-    let due = Timestamp::from_micros(if job.phase == JobPhase::Ready { job.wake } else { job.due });
+    let due = Timestamp::from_micros(if job.phase == JobPhase::Ready { job.ready_at } else { job.due });
     JobLine {
         id: job.id,
         url: url_of(app, job.id),
@@ -109,10 +109,10 @@ fn line(job: queue::JobLine, app: &App, live: &crate::live::Live, at: i64) -> Jo
         retired: !live.workflows.contains_key(&job.workflow),
         workflow: job.workflow,
         revision: job.revision,
-        state: job.phase.state(job.wake > at, job.claim_rank == 0),
+        state: job.phase.state(job.ready_at > at, job.claim_rank == 0),
         stopping: job.stop && !job.phase.ended(),
         blocked_by: job.ordering_key.filter(|_| job.phase == JobPhase::Blocked),
-        waits_for: job.waits,
+        waits_for: job.waits_for,
         lane: job.lane,
         priority: job.priority,
         tag: job.tag,
@@ -124,7 +124,7 @@ fn line(job: queue::JobLine, app: &App, live: &crate::live::Live, at: i64) -> Jo
         ended: job.ended.map(Timestamp::from_micros),
         delay_us: delay(job.started, job.due),
         duration_us: job.started.zip(job.ended).map(|(started, ended)| Span::from_micros(ended - started)),
-        tries: job.tries,
+        retries: job.retries,
         progress: job.progress,
         failure: failure(job.failure.as_deref()).map(|failure| failure.detail),
     }
@@ -166,15 +166,15 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     let masked = |text: &str| serde_json::from_str::<Json_>(&secrets.mask(text.to_owned())).unwrap_or_default();
     let notice = app.store.notice(id).await?.map(|notice| Notice {
         url: notice.url,
-        tries: notice.tries,
+        attempts: notice.attempts,
         status: notice.status,
         detail: notice.detail,
-        delivered: notice.told.map(Timestamp::from_micros),
+        delivered: notice.delivered.map(Timestamp::from_micros),
         next: notice.next.map(Timestamp::from_micros),
     });
     let reply = job.reply.as_deref().and_then(|kept| secrets.unguard(kept)).map(|plain| masked(&plain)["body"].clone());
-    let history = job.past.as_deref().unwrap_or_default().lines();
-    let state = job.phase.state(job.wake > at, job.claim_rank == 0);
+    let history = job.history.as_deref().unwrap_or_default().lines();
+    let state = job.phase.state(job.ready_at > at, job.claim_rank == 0);
     let remaining = app.jobs.remaining(&job).await.map(Span::from_micros);
     Ok(HttpResponse::Ok().json(Job {
         url: url_of(&app, id),
@@ -189,8 +189,8 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         due: Timestamp::from_micros(job.due),
         started: job.started.map(Timestamp::from_micros),
         ended: job.ended.map(Timestamp::from_micros),
-        until: Timestamp::from_micros(job.wake).finite().filter(|_| state == RunState::Waiting),
-        waits_for: job.waits.filter(|_| state == RunState::Waiting),
+        until: Timestamp::from_micros(job.ready_at).finite().filter(|_| state == RunState::Waiting),
+        waits_for: job.waits_for.filter(|_| state == RunState::Waiting),
         process: app.store.process_of(id, job.worker).await?,
         delay_us: delay(job.started, job.due),
         duration_us: job.started.map(|started| Span::from_micros(job.ended.unwrap_or(at) - started)),
@@ -218,7 +218,7 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         request_id: job.request_id,
         trace_id: job.trace_id,
         attempt: job.attempt,
-        tries: job.tries,
+        retries: job.retries,
         progress: job.progress,
         status: job.status,
         changes: job.changes,
@@ -301,10 +301,10 @@ async fn act_on(
             Some(phase) if phase.ended() => Err("it has ended"),
             Some(_) => Ok(()),
         },
-        JobAction::RunNow => moved(app.store.reschedule(id, at, &past("run now", by, None)).await?),
+        JobAction::RunNow => moved(app.store.reschedule(id, at, &history_line("run now", by, None)).await?),
         JobAction::Postpone => {
             let due = due.unwrap_or(at);
-            moved(app.store.reschedule(id, due, &past("postponed", by, Some(&instant(due)))).await?)
+            moved(app.store.reschedule(id, due, &history_line("postponed", by, Some(&instant(due)))).await?)
         }
         JobAction::Retry => retry(app, id, from == RetryFrom::Start, at).await?,
     })
@@ -337,7 +337,7 @@ async fn retry(app: &App, id: Uuid, from_start: bool, at: i64) -> Result<std::re
         return Ok(Err("its step failed by itself and would fail again; retry it from the start"));
     }
     let what = if from_start { "retried from the start" } else { "retried from the failed step" };
-    match app.store.retry(id, from_start, at, &past(what, "an operator", None)).await? {
+    match app.store.retry(id, from_start, at, &history_line(what, "an operator", None)).await? {
         true => Ok(Ok(())),
         false => Ok(Err("it did not fail")),
     }

@@ -57,7 +57,7 @@ fn past_step(step: &Step, began: i64, sheet: &[Paragraph]) -> PastStep {
         title: heading(own.map(|p| &p.title), &step.title),
         state: step.state.clone(),
         attempts: step.attempts.into(),
-        tries: step.tries.iter().flat_map(|tries| tries.split(' ')).map(str::to_owned).collect(),
+        earlier_attempts: step.earlier_attempts.iter().flat_map(|tries| tries.split(' ')).map(str::to_owned).collect(),
         started_us: step.started - began,
         duration_us: step.duration,
         sent: value(&step.sent).unwrap_or_default(),

@@ -67,7 +67,7 @@ fn shown(app: &App, firing: queue::Firing) -> Firing {
     let phase = firing.phase.and_then(JobPhase::of_code);
     Firing {
         due: Timestamp::from_micros(firing.due),
-        became: firing.became,
+        result: firing.result,
         curl: firing.job.map(|job| poll_line(app, job)),
         job: firing.job,
         state: phase.map(|phase| phase.state(false, false)),

@@ -23,7 +23,7 @@ use serde_json::json;
 
 use super::worker::Shared;
 use super::write::Written;
-use super::{hash, past, reply_json};
+use super::{hash, history_line, reply_json};
 use crate::clock::now;
 use crate::journal::Finished;
 use crate::live::Live;
@@ -58,7 +58,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
         }
         Err(error) => {
             tracing::warn!(%error, job = %id, "a job is released: its workflow cannot be read");
-            let end = End { wake: now() + 1_000_000, claim_rank: 0, ..left(&claimed, JobPhase::Ready) };
+            let end = End { ready_at: now() + 1_000_000, claim_rank: 0, ..left(&claimed, JobPhase::Ready) };
             shared.writer.write(write(&claimed, Some(end))).await;
             return;
         }
@@ -131,13 +131,13 @@ fn left(claimed: &Claimed, phase: JobPhase) -> End {
     End {
         phase,
         claim_rank: claimed.priority,
-        wake: now(),
-        waits: None,
+        ready_at: now(),
+        waits_for: None,
         failure: None,
-        tries: claimed.tries,
+        retries: claimed.retries,
         expires: None,
         void_last: false,
-        past: None,
+        history: None,
         ordering_key: claimed.ordering_key.clone(),
         notice: None,
     }
@@ -168,8 +168,14 @@ fn as_broken(write: Write, detail: &str) -> Write {
     let problem = Problem::new(500, "The job cannot be run").detail(detail);
     let reply = Reply { status: 500, headers: Vec::new(), body: problem.to_value(), problem: true };
     let failure = Some(Failure::new(FailureKind::Internal, detail).to_value().to_json());
-    let end =
-        write.end.map(|end| End { phase: JobPhase::Failed, wake: now(), waits: None, notice: None, failure, ..end });
+    let end = write.end.map(|end| End {
+        phase: JobPhase::Failed,
+        ready_at: now(),
+        waits_for: None,
+        notice: None,
+        failure,
+        ..end
+    });
     Write { outcomes: Vec::new(), progress: None, notes: None, reply: Some((500, reply_json(&reply))), end, ..write }
 }
 
@@ -434,9 +440,14 @@ impl Journaled {
 
     /// Returns the job to the queue until what it waits for is there.
     async fn give_back(mut self, waits: Option<(i64, &'static str)>) {
-        let (wake, why) = waits.unwrap_or((now(), "pause"));
-        let end =
-            End { claim_rank: 0, wake, waits: Some(why), ordering_key: None, ..left(&self.claimed, JobPhase::Ready) };
+        let (ready_at, why) = waits.unwrap_or((now(), "pause"));
+        let end = End {
+            claim_rank: 0,
+            ready_at,
+            waits_for: Some(why),
+            ordering_key: None,
+            ..left(&self.claimed, JobPhase::Ready)
+        };
         let write = self.write(Some(end));
         self.shared.writer.write(write).await;
     }
@@ -465,7 +476,7 @@ impl Journaled {
             && let Some((retry, failure)) = self.retry(plan, &ended).zip(ended.failure.as_ref())
         {
             // Attempts made so far; the next one is one more.
-            let made = self.claimed.tries + 1;
+            let made = self.claimed.retries + 1;
             let mask = self.shared.jobs.secrets.of_run(&machine, &input);
             let asked = failure.retry_after.unwrap_or_default();
             let pause = retry.pause_before(made + 1).max(asked).min(retry.max);
@@ -479,12 +490,12 @@ impl Journaled {
             self.reply = None;
             let end = End {
                 claim_rank: 0,
-                wake: at + pause.as_micros() as i64,
-                waits: Some("retry"),
+                ready_at: at + pause.as_micros() as i64,
+                waits_for: Some("retry"),
                 failure: Some(mask.text(failure.to_value().to_json())),
-                tries: made,
+                retries: made,
                 void_last: true,
-                past: Some(past("failed", "the run", Some(&mask.text(detail))).trim_end().to_owned()),
+                history: Some(history_line("failed", "the run", Some(&mask.text(detail))).trim_end().to_owned()),
                 ordering_key: None,
                 ..left(&self.claimed, JobPhase::Ready)
             };
@@ -503,15 +514,15 @@ impl Journaled {
         let detail = ended.failure.as_ref().map(|failure| mask.text(failure.detail.clone()));
         let end = End {
             failure,
-            wake: at,
+            ready_at: at,
             expires: Some(at + self.claimed.kept_for),
-            past: (phase != JobPhase::Succeeded).then(|| {
+            history: (phase != JobPhase::Succeeded).then(|| {
                 let what = match phase {
                     JobPhase::Cancelled => "stopped",
                     JobPhase::Rejected => "rejected",
                     _ => "failed",
                 };
-                past(what, "the run", detail.as_deref()).trim_end().to_owned()
+                history_line(what, "the run", detail.as_deref()).trim_end().to_owned()
             }),
             notice: self.notice(plan, &input, phase, at),
             ..left(&self.claimed, phase)
@@ -548,7 +559,7 @@ impl Journaled {
         let passing = !failure.kind.repeats() && self.last_fed == Some(Fed::Passing);
         let status = failure.status.filter(|_| failure.kind == FailureKind::Status);
         let covered = passing && policy.covers(failure.kind.name(), status, true);
-        (covered && self.claimed.tries + 1 < policy.attempts).then_some(policy)
+        (covered && self.claimed.retries + 1 < policy.attempts).then_some(policy)
     }
 
     /// The notification of the job's end, where its workflow names an address.
@@ -572,10 +583,10 @@ impl Journaled {
             body: body.to_string(),
             created: at,
             next: Some(at),
-            tries: 0,
+            attempts: 0,
             status: None,
             detail: None,
-            told: None,
+            delivered: None,
         }))
     }
 }

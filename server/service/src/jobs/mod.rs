@@ -325,7 +325,7 @@ impl Jobs {
     pub async fn cancel_most(&self, ids: Vec<Uuid>, by: &str) -> kanzlei_store::Result<(Vec<Uuid>, Vec<Uuid>)> {
         let (mut done, mut left) = (Vec::new(), Vec::new());
         for chunk in ids.chunks(500) {
-            let cancelled = match self.store.cancel_waiting(chunk, now(), &past("cancelled", by, None)).await {
+            let cancelled = match self.store.cancel_waiting(chunk, now(), &history_line("cancelled", by, None)).await {
                 Ok(cancelled) => cancelled,
                 Err(error) if error.is_contention() => Vec::new(),
                 Err(error) => return Err(error),
@@ -340,7 +340,7 @@ impl Jobs {
 
     /// Cancels one job; returns the phase it was found in.
     pub async fn cancel_one(&self, id: Uuid, by: &str) -> kanzlei_store::Result<Option<JobPhase>> {
-        let found = self.store.cancel_job(id, now(), &past("cancelled", by, None)).await?;
+        let found = self.store.cancel_job(id, now(), &history_line("cancelled", by, None)).await?;
         if found == Some(JobPhase::Running) {
             self.stops.notify_waiters();
         }
@@ -378,7 +378,7 @@ fn short(text: &str, most: usize) -> String {
 }
 
 /// A line of a job's own history, as JSON with a line feed.
-pub fn past(what: &str, by: &str, detail: Option<&str>) -> String {
+pub fn history_line(what: &str, by: &str, detail: Option<&str>) -> String {
     let mut line = serde_json::json!({"at": instant(now()), "what": what, "by": by});
     if let Some(detail) = detail {
         line["detail"] = detail.into();

@@ -54,11 +54,11 @@ async fn tell(jobs: &Jobs, notice: &Notice) {
     // 410 asks for no further notices.
     let next = match (&detail, status) {
         (None, _) | (_, Some(410)) => None,
-        _ => PAUSES.get(notice.tries as usize).map(|pause| now() + pause * 1_000_000),
+        _ => PAUSES.get(notice.attempts as usize).map(|pause| now() + pause * 1_000_000),
     };
     let good = detail.is_none().then(now);
     let detail = detail.map(|detail| detail.chars().take(500).collect::<String>());
-    if let Err(error) = jobs.store.notice_told(notice.job, next, status, detail.as_deref(), good).await {
+    if let Err(error) = jobs.store.notice_attempted(notice.job, next, status, detail.as_deref(), good).await {
         tracing::warn!(%error, "how a notice went could not be written");
     }
 }

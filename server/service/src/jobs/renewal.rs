@@ -51,7 +51,7 @@ impl Renewal {
             let sent = Instant::now();
             let expires = now() + length.as_micros() as i64;
             let renewed = tokio::select! {
-                renewed = tokio::time::timeout(length / 4, store.beat(self.worker, expires)) => renewed,
+                renewed = tokio::time::timeout(length / 4, store.heartbeat(self.worker, expires)) => renewed,
                 () = self.stop.cancelled() => break,
             };
             let pause = match renewed {

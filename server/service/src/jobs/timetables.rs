@@ -70,7 +70,7 @@ async fn look(jobs: &Jobs, live: &Live, next: &mut HashMap<(String, u16), i64>) 
         let (name, entry, timetable) = (&workflow.plan.name, index as u16, &workflow.plan.timetables[index]);
         let written = written(timetable);
         let state = known.iter().find(|state| state.workflow == *name && state.entry == entry);
-        let Some(state) = state.filter(|state| state.written == written) else {
+        let Some(state) = state.filter(|state| state.definition == written) else {
             jobs.store.begin_timetable(name, entry, &written, at).await?;
             continue;
         };
@@ -103,7 +103,7 @@ async fn due(
     at: i64,
 ) -> Result<()> {
     let (name, entry) = (&workflow.plan.name, state.entry);
-    let passed = timetable.calendar.between(stamp(state.upto), stamp(at), MOST_MISSED);
+    let passed = timetable.calendar.between(stamp(state.handled_until), stamp(at), MOST_MISSED);
     let Some(last) = passed.last().map(|last| last.as_microsecond()) else { return Ok(()) };
     let passed: Vec<i64> = passed.iter().map(|due| due.as_microsecond()).collect();
     let newest_missed = passed.iter().rposition(|due| *due < at - LATE);
@@ -124,7 +124,7 @@ async fn due(
         }
         fire(jobs, live, workflow, entry, *due, "queued").await?;
     }
-    jobs.store.timetable_upto(name, entry, last).await?;
+    jobs.store.timetable_handled(name, entry, last).await?;
     Ok(())
 }
 

@@ -57,7 +57,7 @@ impl Jobs {
     pub async fn document(&self, job: &JobRow) -> (JobDocument, Option<i64>) {
         let at = now();
         let remaining = self.remaining(job).await;
-        let state = job.phase.state(job.wake > at, job.claim_rank == 0);
+        let state = job.phase.state(job.ready_at > at, job.claim_rank == 0);
         let notes: Vec<Note> =
             job.notes.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
         let address = format!("/~/jobs/{}", job.id);
@@ -77,8 +77,8 @@ impl Jobs {
             answered: job.status.is_some(),
             links: JobLinks { result: format!("{address}/result"), events: format!("{address}/events"), own: address },
             stopping: job.stop && !job.phase.ended(),
-            waits_for: job.waits.clone().filter(|_| waiting),
-            until: Timestamp::from_micros(job.wake).finite().filter(|_| waiting),
+            waits_for: job.waits_for.clone().filter(|_| waiting),
+            until: Timestamp::from_micros(job.ready_at).finite().filter(|_| waiting),
             result_until: job.expires.map(Timestamp::from_micros),
         };
         (document, remaining)
@@ -88,9 +88,9 @@ impl Jobs {
 /// The estimate for a job that has not ended: what usually is left, or what its progress says, and never less
 /// than what it certainly waits. Nothing where it takes longer than usual and says no progress.
 fn remaining(job: &JobRow, usual: Option<i64>, at: i64) -> Option<i64> {
-    let waits = Some(job.wake - at).filter(|wait| *wait > 0 && job.phase == JobPhase::Ready);
+    let waits = Some(job.ready_at - at).filter(|wait| *wait > 0 && job.phase == JobPhase::Ready);
     // A callback may come at any time.
-    let waits = waits.filter(|_| job.wake < i64::MAX / 4);
+    let waits = waits.filter(|_| job.ready_at < i64::MAX / 4);
     let Some(started) = job.started else {
         return usual.map(|usual| waits.unwrap_or(0) + usual);
     };
@@ -110,10 +110,10 @@ mod tests {
     #[test]
     fn an_estimate_covers_what_is_waited_for() {
         const DAY: i64 = 86_400_000_000;
-        let job = |started: Option<i64>, wake: i64, progress: Option<f64>| JobRow {
-            phase: if wake > 0 { JobPhase::Ready } else { JobPhase::Running },
+        let job = |started: Option<i64>, ready_at: i64, progress: Option<f64>| JobRow {
+            phase: if ready_at > 0 { JobPhase::Ready } else { JobPhase::Running },
             started,
-            wake,
+            ready_at,
             progress,
             ..JobRow::default()
         };

@@ -198,8 +198,8 @@ impl Worker {
             let room = room(&lane, live.generation);
             // A slot further ahead than one gap was given under a slower pace.
             let slot = room.gap.map_or(0, |gap| heads[0].next.min(at + gap));
-            let open = heads.iter().map(|head| head.wake).min().unwrap_or(i64::MAX).max(slot);
-            let places: Vec<u8> = heads.iter().filter(|head| head.wake <= at).map(|head| head.claim_rank).collect();
+            let open = heads.iter().map(|head| head.ready_at).min().unwrap_or(i64::MAX).max(slot);
+            let places: Vec<u8> = heads.iter().filter(|head| head.ready_at <= at).map(|head| head.claim_rank).collect();
             if open > at {
                 next = next.min(open);
                 continue;
@@ -261,7 +261,7 @@ impl Worker {
         }
         let at = now();
         for job in taken {
-            if job.attempt == 1 && job.outcomes == 0 && job.tries == 0 {
+            if job.attempt == 1 && job.outcomes == 0 && job.retries == 0 {
                 self.shared.tally.begun(&job, at);
             }
             here.busy.fetch_add(1, Ordering::Relaxed);

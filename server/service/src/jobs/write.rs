@@ -65,7 +65,7 @@ async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Waiting>) {
         for ((write, done), written) in together.into_iter().zip(written) {
             jobs.followers.changed(write.job);
             // The next of its ordering key may be ready, or itself.
-            let ready = |end: &End| end.ordering_key.is_some() || (!end.phase.ended() && end.wake <= now());
+            let ready = |end: &End| end.ordering_key.is_some() || (!end.phase.ended() && end.ready_at <= now());
             if write.end.as_ref().is_some_and(ready) {
                 jobs.wake.notify_one();
             }

@@ -39,6 +39,7 @@ pub struct Outside {
 /// A statement with `?` in place of each value.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Statement {
+    /// Statement, with `?` in place of each value.
     pub text: String,
     /// Null, booleans, numbers and texts.
     pub values: Vec<Json>,
@@ -58,9 +59,11 @@ pub struct Given {
 /// A column that a statement returns.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Described {
+    /// Name of the column.
     pub name: String,
     /// MariaDB's name of the type: `VARCHAR`, `BIGINT UNSIGNED`.
     pub type_name: String,
+    /// Whether it can be null.
     pub nullable: bool,
 }
 
@@ -69,6 +72,7 @@ pub struct Described {
 pub enum Refused {
     /// The database is unavailable.
     Away(String),
+    /// The statements took longer than allowed.
     Timeout,
     /// A row with this key is there already.
     Duplicate(String),

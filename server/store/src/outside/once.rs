@@ -36,15 +36,19 @@ const PROBE: Duration = Duration::from_secs(3);
 pub struct Marker {
     /// Tells services apart that write to one database.
     pub installation: [u8; 16],
+    /// Id of the job.
     pub job: Uuid,
     /// How often the job began from its start.
     pub attempt: u32,
+    /// Number of the effect in its run.
     pub effect: u64,
 }
 
 /// How results are written down: sealed and opened again. Nothing where that cannot be done.
 pub trait Sealing: Send + Sync {
+    /// Seals a text; nothing when that is impossible.
     fn seal(&self, text: String) -> Option<String>;
+    /// Opens a sealed text; nothing when it was sealed with another key.
     fn open(&self, text: &str) -> Option<String>;
 }
 

@@ -10,17 +10,24 @@ use crate::{Doing, Error, Micros, Result, Store};
 /// The earliest job of one lane and claim_rank, and how the lane stands.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Head {
+    /// Name of the lane.
     pub lane: String,
+    /// 0 for a job that has started, otherwise its priority, 1 to 9.
     pub claim_rank: u8,
-    pub wake: Micros,
+    /// When that job is ready.
+    pub ready_at: Micros,
+    /// Whether an operator holds the lane.
     pub held: bool,
     /// When the lane's pace lets the next one through.
     pub next: Micros,
 }
 
+/// How an operator has set a lane.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct LaneState {
+    /// Name of the document.
     pub name: String,
+    /// Whether an operator holds the lane.
     pub held: bool,
 }
 
@@ -39,37 +46,64 @@ pub struct Room {
 /// A job that was taken.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Claimed {
+    /// UUID, version 7: sorts by creation time.
     pub id: Uuid,
+    /// Incremented at each claim and reclaim; a write with an older one is refused.
     pub fence: u32,
+    /// Name of the lane.
     pub lane: String,
+    /// Name of the workflow.
     pub workflow: String,
+    /// Revision of the workflow.
     pub revision: u32,
+    /// Number of deploys and retirements at the time it was accepted; its plan comes from there.
     pub generation: u64,
+    /// 1, the highest, to 9.
     pub priority: u8,
+    /// Jobs of one key run one after another.
     pub ordering_key: Option<String>,
+    /// Tag to find it by.
     pub tag: Option<String>,
+    /// Entry it came through: `POST /harbours/{harbour}/quotes`.
     pub entry: String,
+    /// Whose credential the request carried.
     pub caller: Option<String>,
+    /// `X-Request-Id` of the request that caused it.
     pub request_id: String,
+    /// Trace id of W3C Trace Context, 32 hexadecimal digits.
     pub trace_id: String,
+    /// When it was accepted.
     pub accepted: Micros,
+    /// When it is due.
     pub due: Micros,
+    /// When it started.
     pub started: Micros,
+    /// Whether a stop was requested.
     pub stop: bool,
+    /// How often it was started from its first step.
     pub attempt: u32,
-    pub tries: u32,
+    /// How often its retry policy has retried it in this attempt.
+    pub retries: u32,
+    /// Number of outcomes recorded in this attempt.
     pub outcomes: u32,
+    /// Whether its reply is recorded.
     pub replied: bool,
+    /// Notes as a JSON list.
     pub notes: Option<String>,
+    /// Input as JSON, sealed where `sealed` says so.
     pub input: String,
+    /// Whether its values are sealed with the key of the secrets.
     pub sealed: bool,
+    /// Microseconds that the result is kept after the end.
     pub kept_for: i64,
+    /// Whether a timetable queued it, so that nobody receives a rejection.
     pub unattended: bool,
 }
 
 /// What a claim brought, and when it is worth asking again.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Taken {
+    /// The claimed jobs, by rank and due time.
     pub jobs: Vec<Claimed>,
     /// The lane's pace lets the next one through at this time.
     pub next: Option<Micros>,
@@ -80,13 +114,21 @@ pub struct Taken {
 /// One outcome that was written down.
 #[derive(Clone, Debug, PartialEq)]
 pub struct OutcomeRow {
+    /// Id of the job.
     pub job: Uuid,
+    /// How often it was started from its first step.
     pub attempt: u32,
+    /// Position among the outcomes of its attempt.
     pub seq: u32,
+    /// Number of the effect in its run.
     pub effect: u64,
+    /// When it was recorded.
     pub at: Micros,
+    /// Outcome as JSON, sealed where the job is.
     pub data: String,
+    /// Whether `data` is sealed.
     pub sealed: bool,
+    /// Whether it was taken back because its step is retried.
     pub void: bool,
 }
 
@@ -97,8 +139,8 @@ impl Store {
         // Not by grouping: whether that reads entry by entry is up to the optimizer and its statistics.
         let rows = sqlx::query!(
             "SELECT l.name, l.held AS `held: bool`, l.next, p.claim_rank AS `claim_rank!: u8`,
-                    (SELECT j.wake FROM job j FORCE INDEX (job_work)
-                     WHERE j.phase = 1 AND j.lane = l.name AND j.claim_rank = p.claim_rank ORDER BY j.wake LIMIT 1) AS `wake: i64`
+                    (SELECT j.ready_at FROM job j FORCE INDEX (job_work)
+                     WHERE j.phase = 1 AND j.lane = l.name AND j.claim_rank = p.claim_rank ORDER BY j.ready_at LIMIT 1) AS `ready_at: i64`
              FROM lane_state l CROSS JOIN (SELECT 0 AS claim_rank UNION ALL SELECT 1 UNION ALL SELECT 2 UNION ALL SELECT 3 UNION ALL SELECT 4
                                            UNION ALL SELECT 5 UNION ALL SELECT 6 UNION ALL SELECT 7 UNION ALL SELECT 8 UNION ALL SELECT 9) p"
         )
@@ -108,8 +150,8 @@ impl Store {
         let mut heads: Vec<Head> = rows
             .into_iter()
             .filter_map(|row| {
-                let wake = row.wake?;
-                Some(Head { lane: row.name, claim_rank: row.claim_rank, wake, held: row.held, next: row.next })
+                let ready_at = row.ready_at?;
+                Some(Head { lane: row.name, claim_rank: row.claim_rank, ready_at, held: row.held, next: row.next })
             })
             .collect();
         heads.sort_unstable_by(|a, b| (&a.lane, a.claim_rank).cmp(&(&b.lane, b.claim_rank)));
@@ -238,7 +280,7 @@ impl Store {
         }
         for behind in portions(&behind) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "UPDATE job SET phase = 3, worker = NULL, fence = fence + 1, wake = due, started = IF(outcomes > 0 OR waits IS NOT NULL OR tries > 0, started, NULL) WHERE phase = 2 AND worker = ",
+                "UPDATE job SET phase = 3, worker = NULL, fence = fence + 1, ready_at = due, started = IF(outcomes > 0 OR waits_for IS NOT NULL OR retries > 0, started, NULL) WHERE phase = 2 AND worker = ",
             );
             query.push_bind(worker.as_bytes().to_vec()).push(" AND id IN (");
             push_ids(&mut query, behind);
@@ -301,7 +343,7 @@ impl Store {
             .await
             .doing("looking for a predecessor")?;
         sqlx::query!(
-            "INSERT INTO worker (id, name, began, beat, expires) VALUES (?, ?, ?, 0, ?)
+            "INSERT INTO worker (id, name, started, heartbeat, expires) VALUES (?, ?, ?, 0, ?)
              ON DUPLICATE KEY UPDATE expires = VALUES(expires)",
             id.as_bytes().as_slice(),
             name,
@@ -318,9 +360,9 @@ impl Store {
     }
 
     /// Renews the lease of a worker; false when it was declared dead meanwhile.
-    pub async fn beat(&self, id: Uuid, expires: Micros) -> Result<bool> {
+    pub async fn heartbeat(&self, id: Uuid, expires: Micros) -> Result<bool> {
         let done = sqlx::query!(
-            "UPDATE worker SET beat = beat + 1, expires = ? WHERE id = ?",
+            "UPDATE worker SET heartbeat = heartbeat + 1, expires = ? WHERE id = ?",
             expires,
             id.as_bytes().as_slice()
         )
@@ -332,11 +374,11 @@ impl Store {
 
     /// Workers with how often they renewed their lease and when it ends.
     pub async fn workers(&self) -> Result<Vec<(Uuid, String, u64, Micros)>> {
-        let rows = sqlx::query!("SELECT id, name, beat, expires FROM worker")
+        let rows = sqlx::query!("SELECT id, name, heartbeat, expires FROM worker")
             .fetch_all(&self.pool)
             .await
             .doing("reading workers")?;
-        Ok(rows.into_iter().map(|row| (uuid(&row.id), row.name, row.beat, row.expires)).collect())
+        Ok(rows.into_iter().map(|row| (uuid(&row.id), row.name, row.heartbeat, row.expires)).collect())
     }
 
     /// Reclaims the jobs of an expired worker: each gets a new fence. Returns how many.
@@ -345,7 +387,7 @@ impl Store {
         loop {
             let some = super::repeated(|| async {
                 sqlx::query!(
-                    "UPDATE job SET phase = 1, claim_rank = 0, wake = ?, worker = NULL, fence = fence + 1, changes = changes + 1
+                    "UPDATE job SET phase = 1, claim_rank = 0, ready_at = ?, worker = NULL, fence = fence + 1, changes = changes + 1
                  WHERE phase = 2 AND worker = ? LIMIT 500",
                     now,
                     dead.as_bytes().as_slice()
@@ -370,7 +412,7 @@ impl Store {
     /// Jobs that a worker duration before an instant and still has, with their fences.
     pub async fn taken_before(&self, worker: Uuid, before: Micros) -> Result<Vec<(Uuid, u32)>> {
         let rows = sqlx::query!(
-            "SELECT id, fence FROM job WHERE phase = 2 AND worker = ? AND wake < ?",
+            "SELECT id, fence FROM job WHERE phase = 2 AND worker = ? AND ready_at < ?",
             worker.as_bytes().as_slice(),
             before
         )
@@ -384,7 +426,7 @@ impl Store {
     pub async fn give_back(&self, worker: Uuid, jobs: &[(Uuid, u32)], now: Micros) -> Result<()> {
         for (job, fence) in jobs {
             sqlx::query!(
-                "UPDATE job SET phase = 1, wake = ?, worker = NULL, fence = fence + 1 WHERE id = ? AND phase = 2 AND worker = ? AND fence = ?",
+                "UPDATE job SET phase = 1, ready_at = ?, worker = NULL, fence = fence + 1 WHERE id = ? AND phase = 2 AND worker = ? AND fence = ?",
                 now,
                 job.as_bytes().as_slice(),
                 worker.as_bytes().as_slice(),
@@ -441,8 +483,8 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
             break;
         }
         let done = sqlx::query!(
-            "UPDATE job FORCE INDEX (job_work) SET phase = 2, wake = ?, worker = ?, fence = fence + 1, poked = 0, started = COALESCE(started, ?), changes = changes + 1
-             WHERE phase = 1 AND lane = ? AND claim_rank = ? AND wake <= ? AND generation <= ? ORDER BY wake LIMIT ?",
+            "UPDATE job FORCE INDEX (job_work) SET phase = 2, ready_at = ?, worker = ?, fence = fence + 1, signalled = 0, started = COALESCE(started, ?), changes = changes + 1
+             WHERE phase = 1 AND lane = ? AND claim_rank = ? AND ready_at <= ? AND generation <= ? ORDER BY ready_at LIMIT ?",
             stamp,
             key,
             stamp,
@@ -462,8 +504,8 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
     }
     let rows = sqlx::query!(
         "SELECT id, fence, lane, workflow, revision, generation, priority, ordering_key, tag, entry, caller, request_id, trace_id, accepted, due,
-                started AS `started!`, stop AS `stop: bool`, attempt, tries, outcomes, (status IS NOT NULL) AS `replied!: bool`, notes, input, sealed AS `sealed: bool`, kept_for, unattended AS `unattended: bool`
-         FROM job WHERE phase = 2 AND lane = ? AND wake = ? AND worker = ? ORDER BY claim_rank, due",
+                started AS `started!`, stop AS `stop: bool`, attempt, retries, outcomes, (status IS NOT NULL) AS `replied!: bool`, notes, input, sealed AS `sealed: bool`, kept_for, unattended AS `unattended: bool`
+         FROM job WHERE phase = 2 AND lane = ? AND ready_at = ? AND worker = ? ORDER BY claim_rank, due",
         lane,
         stamp,
         key
@@ -492,7 +534,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
             started: row.started,
             stop: row.stop,
             attempt: row.attempt,
-            tries: row.tries,
+            retries: row.retries,
             outcomes: row.outcomes,
             replied: row.replied,
             notes: row.notes,

@@ -4,16 +4,21 @@ use sqlx::{MySql, QueryBuilder};
 
 use kanzlei_model::run::RunState;
 
-use super::look::phase;
+use super::query::phase;
 use crate::{Doing, Micros, Result, Store};
 
 /// How a lane stands.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct LaneDepth {
+    /// Name of the lane.
     pub lane: String,
+    /// Not due yet.
     pub scheduled: u64,
+    /// Due, or blocked by another job of their ordering key.
     pub queued: u64,
+    /// Running now.
     pub running: u64,
+    /// Started, and waiting for a time or a callback.
     pub waiting: u64,
     /// When the longest-waiting one was due.
     pub oldest: Option<Micros>,
@@ -22,15 +27,23 @@ pub struct LaneDepth {
 /// Ten seconds of a lane.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Sample {
+    /// Name of the lane.
     pub lane: String,
+    /// Start of the ten seconds.
     pub at: Micros,
+    /// Due jobs that waited at the end.
     pub waiting: u64,
+    /// Jobs started.
     pub begun: u64,
+    /// Jobs that succeeded.
     pub succeeded: u64,
+    /// Jobs that were rejected.
     pub rejected: u64,
+    /// Jobs that failed.
     pub failed: u64,
     /// Microseconds between due and begun, summed and at most.
     pub delay: u64,
+    /// Longest delay in microseconds.
     pub max_delay: u64,
 }
 
@@ -38,9 +51,9 @@ impl Store {
     /// How all lanes stand that have jobs. Reads the index only.
     pub async fn lane_depths(&self, now: Micros) -> Result<Vec<LaneDepth>> {
         let rows = sqlx::query!(
-            "SELECT lane, phase, claim_rank = 0 AS `begun!: bool`, wake > ? AS `ahead!: bool`, COUNT(*) AS `n!: i64`,
-                    MIN(wake) AS `oldest!: i64`
-             FROM job WHERE phase IN (1, 2, 3) GROUP BY lane, phase, claim_rank = 0, wake > ?",
+            "SELECT lane, phase, claim_rank = 0 AS `begun!: bool`, ready_at > ? AS `ahead!: bool`, COUNT(*) AS `n!: i64`,
+                    MIN(ready_at) AS `oldest!: i64`
+             FROM job WHERE phase IN (1, 2, 3) GROUP BY lane, phase, claim_rank = 0, ready_at > ?",
             now,
             now
         )
@@ -75,9 +88,9 @@ impl Store {
             behind.into_iter().map(|row| (row.lane, row.n as u64)).collect();
         for head in self.heads().await? {
             let waiting = lanes.entry(head.lane.clone()).or_default();
-            if head.wake <= now {
+            if head.ready_at <= now {
                 let due = sqlx::query_scalar!(
-                    "SELECT COUNT(*) FROM job FORCE INDEX (job_work) WHERE phase = 1 AND lane = ? AND claim_rank = ? AND wake <= ?",
+                    "SELECT COUNT(*) FROM job FORCE INDEX (job_work) WHERE phase = 1 AND lane = ? AND claim_rank = ? AND ready_at <= ?",
                     head.lane,
                     head.claim_rank,
                     now
@@ -128,6 +141,7 @@ impl Store {
         Ok(())
     }
 
+    /// Returns the samples since an instant, at most 200,000.
     pub async fn samples(&self, since: Micros) -> Result<Vec<Sample>> {
         sqlx::query_as!(
             Sample,
@@ -139,6 +153,7 @@ impl Store {
         .doing("reading samples")
     }
 
+    /// Deletes samples before an instant; returns how many.
     pub async fn purge_samples(&self, before: Micros) -> Result<u64> {
         sqlx::query!("DELETE FROM lane_sample WHERE at < ? LIMIT 5000", before)
             .execute(&self.pool)

@@ -2,25 +2,27 @@
 //! changed only where it still is as it was last seen: a job under its fence, a lane under its version,
 //! an ordering key by its key. Nothing relies on a lock that only one node of a cluster knows.
 //!
-//! [`claim`] claims jobs, [`write`] records outcomes, [`look`] reads and [`change`] changes them for
+//! [`claim`] claims jobs, [`record`] records outcomes, [`query`] reads and [`change`] changes them for
 //! people, [`lanes`] counts lanes, [`purge`] deletes what is old,
-//! [`recur`] keeps timetables and callbacks, [`clients`] repeated requests and notices.
+//! [`schedule`] keeps timetables and callbacks, [`idempotency`] answers for repeated requests, [`notices`] who is notified.
 
 mod change;
 mod claim;
-mod clients;
+mod idempotency;
 mod lanes;
-mod look;
+mod notices;
 mod purge;
-mod recur;
-mod write;
+mod query;
+mod record;
+mod schedule;
 
 pub use claim::{Claimed, Head, LaneState, OutcomeRow, Room, Taken};
-pub use clients::{Notice, Repeat, Stored};
+pub use idempotency::{Repeat, Stored};
 pub use lanes::{LaneDepth, Sample};
-pub use look::{BatchState, Filter, JobLine, JobRow, MOST_COUNTED, Watched};
-pub use recur::{CallbackState, Firing, TimetableState};
-pub use write::{End, NewOutcome, Write};
+pub use notices::Notice;
+pub use query::{BatchState, Filter, JobLine, JobRow, MOST_COUNTED, Watched};
+pub use record::{End, NewOutcome, Write};
+pub use schedule::{CallbackState, Firing, TimetableState};
 
 use std::collections::{BTreeSet, HashSet};
 
@@ -40,22 +42,39 @@ pub use kanzlei_model::run::JobPhase;
 /// A job to be queued. Values are JSON text.
 #[derive(Clone, Debug, PartialEq)]
 pub struct NewJob {
+    /// UUID, version 7: sorts by creation time.
     pub id: Uuid,
+    /// Name of the lane.
     pub lane: String,
+    /// Name of the workflow.
     pub workflow: String,
+    /// Revision of the workflow.
     pub revision: u32,
+    /// Number of deploys and retirements at the time it was accepted; its plan comes from there.
     pub generation: u64,
+    /// 1, the highest, to 9.
     pub priority: u8,
+    /// Tag to find it by.
     pub tag: Option<String>,
+    /// Group of jobs that one step queued.
     pub batch: Option<Uuid>,
+    /// Jobs of one key run one after another.
     pub ordering_key: Option<String>,
+    /// Entry it came through: `POST /harbours/{harbour}/quotes`.
     pub entry: String,
+    /// Whose credential the request carried.
     pub caller: Option<String>,
+    /// `X-Request-Id` of the request that caused it.
     pub request_id: String,
+    /// Trace id of W3C Trace Context, 32 hexadecimal digits.
     pub trace_id: String,
+    /// When it was accepted.
     pub accepted: Micros,
+    /// When it is due.
     pub due: Micros,
+    /// Input as JSON, sealed where `sealed` says so.
     pub input: String,
+    /// Whether its values are sealed with the key of the secrets.
     pub sealed: bool,
     /// How long after its end the result can be had, in microseconds.
     pub kept_for: i64,
@@ -66,11 +85,15 @@ pub struct NewJob {
 /// Jobs of one list.
 #[derive(Clone, Debug, PartialEq)]
 pub struct NewBatch {
+    /// UUID, version 7: sorts by creation time.
     pub id: Uuid,
+    /// Name of the workflow.
     pub workflow: String,
     /// The run that queued them.
     pub run: String,
+    /// Number of jobs in all.
     pub total: u32,
+    /// When it was created.
     pub created: Micros,
 }
 
@@ -113,7 +136,7 @@ impl Store {
         }
         for chunk in portions_within(jobs, |job| job.input.len()) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "INSERT IGNORE INTO job (id, phase, lane, claim_rank, wake, workflow, revision, generation, priority, tag, batch, ordering_key, entry, caller, request_id, trace_id, accepted, due, input, sealed, kept_for, unattended) ",
+                "INSERT IGNORE INTO job (id, phase, lane, claim_rank, ready_at, workflow, revision, generation, priority, tag, batch, ordering_key, entry, caller, request_id, trace_id, accepted, due, input, sealed, kept_for, unattended) ",
             );
             query.push_values(chunk, |mut row, job| {
                 row.push_bind(job.id.as_bytes().as_slice())

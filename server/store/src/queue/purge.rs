@@ -13,8 +13,8 @@ impl Store {
         // The first of each lane, claim_rank and outcome, as in [`Store::heads`].
         let heads = sqlx::query!(
             "SELECT l.name AS lane, p.claim_rank AS `claim_rank!: u8`, e.phase AS `phase!: u8`,
-                    (SELECT j.wake FROM job j FORCE INDEX (job_work)
-                     WHERE j.phase = e.phase AND j.lane = l.name AND j.claim_rank = p.claim_rank ORDER BY j.wake LIMIT 1) AS `wake: i64`
+                    (SELECT j.ready_at FROM job j FORCE INDEX (job_work)
+                     WHERE j.phase = e.phase AND j.lane = l.name AND j.claim_rank = p.claim_rank ORDER BY j.ready_at LIMIT 1) AS `ready_at: i64`
              FROM lane_state l CROSS JOIN (SELECT 11 AS phase UNION ALL SELECT 12 UNION ALL SELECT 13 UNION ALL SELECT 14) e
              CROSS JOIN (SELECT 0 AS claim_rank UNION ALL SELECT 1 UNION ALL SELECT 2 UNION ALL SELECT 3 UNION ALL SELECT 4
                          UNION ALL SELECT 5 UNION ALL SELECT 6 UNION ALL SELECT 7 UNION ALL SELECT 8 UNION ALL SELECT 9) p"
@@ -26,10 +26,11 @@ impl Store {
             Some(JobPhase::Failed | JobPhase::Rejected) => failed_before,
             _ => before,
         };
-        let heads = heads.into_iter().filter(|head| head.wake.is_some_and(|wake| wake < limits(head.phase)));
+        let heads =
+            heads.into_iter().filter(|head| head.ready_at.is_some_and(|ready_at| ready_at < limits(head.phase)));
         for head in heads {
             let ids = sqlx::query_scalar!(
-                "SELECT id FROM job FORCE INDEX (job_work) WHERE phase = ? AND lane = ? AND claim_rank = ? AND wake < ? LIMIT ?",
+                "SELECT id FROM job FORCE INDEX (job_work) WHERE phase = ? AND lane = ? AND claim_rank = ? AND ready_at < ? LIMIT ?",
                 head.phase,
                 head.lane,
                 head.claim_rank,

@@ -16,7 +16,7 @@ const SETTINGS: [&str; 2] = ["jobs.lease=2s", "log.level=warn"];
 
 fn main() {
     let args: Vec<String> = std::env::args().skip(1).collect();
-    let dir = std::env::temp_dir().join(format!("kanzlei-drill-{}", std::process::id()));
+    let dir = kanzlei_harness::scratch::folder("drill");
     let found = match args.iter().map(String::as_str).collect::<Vec<_>>().as_slice() {
         ["cluster"] => cluster(&dir),
         [kills, processes] => {

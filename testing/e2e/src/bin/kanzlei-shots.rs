@@ -19,7 +19,7 @@ async fn main() {
     };
     let folder = Path::new(folder);
     std::fs::create_dir_all(folder).expect("folder");
-    let browser = Browser::start(&std::env::temp_dir().join(format!("kanzlei-shots-{}", std::process::id()))).await;
+    let browser = Browser::start(&kanzlei_harness::scratch::folder("shots")).await;
     browser.goto(control).await;
     browser.find("#token").await;
     if let Some(name) = pages.iter().find_map(|page| page.strip_suffix("=sign-in")) {
@@ -87,7 +87,7 @@ async fn chart(figures: &Path, file: &Path) {
     );
     let path = std::env::temp_dir().join(format!("kanzlei-chart-{}.html", std::process::id()));
     std::fs::write(&path, page).expect("page");
-    let browser = Browser::start(&std::env::temp_dir().join(format!("kanzlei-shots-{}", std::process::id()))).await;
+    let browser = Browser::start(&kanzlei_harness::scratch::folder("shots")).await;
     browser.goto(&format!("file://{}", path.display())).await;
     browser.picture(file).await;
     browser.close().await;

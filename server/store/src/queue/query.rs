@@ -1,0 +1,547 @@
+//! Reading jobs and groups: for clients, the command line, the console.
+
+use sqlx::{MySql, QueryBuilder, Row};
+use uuid::Uuid;
+
+use kanzlei_model::run::RunState;
+
+use super::{JobPhase, uuid};
+use crate::{Doing, Micros, Result, Store};
+
+/// The most jobs of one state that are counted.
+pub const MOST_COUNTED: u64 = 10_000;
+/// When a job is due next: what lists show and filters go by.
+const DUE: &str = " AND IF(phase = 1, ready_at, due)";
+/// How long a search may take.
+const SEARCH_SECONDS: &str = "SET STATEMENT max_statement_time = 3 FOR ";
+
+/// A job as a whole, without the outcomes of its steps.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct JobRow {
+    /// UUID, version 7: sorts by creation time.
+    pub id: Uuid,
+    /// Phase, as stored.
+    pub phase: JobPhase,
+    /// Name of the lane.
+    pub lane: String,
+    /// 0 for a job that has begun, else its priority.
+    pub claim_rank: u8,
+    /// When it is ready; once claimed, when it was claimed; once ended, when it ended.
+    pub ready_at: Micros,
+    /// Name of the workflow.
+    pub workflow: String,
+    /// Revision of the workflow.
+    pub revision: u32,
+    /// Number of deploys and retirements at the time it was accepted; its plan comes from there.
+    pub generation: u64,
+    /// 1, the highest, to 9.
+    pub priority: u8,
+    /// Tag to find it by.
+    pub tag: Option<String>,
+    /// Group of jobs that one step queued.
+    pub batch: Option<Uuid>,
+    /// Jobs of one key run one after another.
+    pub ordering_key: Option<String>,
+    /// Entry it came through: `POST /harbours/{harbour}/quotes`.
+    pub entry: String,
+    /// Whose credential the request carried.
+    pub caller: Option<String>,
+    /// `X-Request-Id` of the request that caused it.
+    pub request_id: String,
+    /// Trace id of W3C Trace Context, 32 hexadecimal digits.
+    pub trace_id: String,
+    /// When it was accepted.
+    pub accepted: Micros,
+    /// When it is due.
+    pub due: Micros,
+    /// When it started.
+    pub started: Option<Micros>,
+    /// When it ended.
+    pub ended: Option<Micros>,
+    /// Process that runs it.
+    pub worker: Option<Uuid>,
+    /// Whether a stop was requested.
+    pub stop: bool,
+    /// What it waits for: `pause`, `callback` or `retry`.
+    pub waits_for: Option<String>,
+    /// How often it was started from its first step.
+    pub attempt: u32,
+    /// How often its retry policy has retried it in this attempt.
+    pub retries: u32,
+    /// Number of outcomes recorded in this attempt.
+    pub outcomes: u32,
+    /// Incremented with each change, for those who follow it.
+    pub changes: u64,
+    /// 0 to 1.
+    pub progress: Option<f64>,
+    /// Notes as a JSON list.
+    pub notes: Option<String>,
+    /// HTTP status of the reply.
+    pub status: Option<u16>,
+    /// Reply as JSON, sealed where `sealed` says so.
+    pub reply: Option<String>,
+    /// Failure as JSON.
+    pub failure: Option<String>,
+    /// Input as JSON, sealed where `sealed` says so.
+    pub input: String,
+    /// Whether its values are sealed with the key of the secrets.
+    pub sealed: bool,
+    /// What happened to it, one JSON object a line.
+    pub history: Option<String>,
+    /// Until when the result is kept.
+    pub expires: Option<Micros>,
+}
+
+impl JobRow {
+    /// A job as it stands right after it was queued, its input left out.
+    pub fn queued(job: &super::NewJob) -> Self {
+        let job = super::NewJob { input: String::new(), ..job.clone() };
+        JobRow {
+            id: job.id,
+            phase: JobPhase::Ready,
+            lane: job.lane,
+            claim_rank: job.priority,
+            ready_at: job.due,
+            workflow: job.workflow,
+            revision: job.revision,
+            generation: job.generation,
+            priority: job.priority,
+            tag: job.tag,
+            batch: job.batch,
+            ordering_key: job.ordering_key,
+            entry: job.entry,
+            caller: job.caller,
+            request_id: job.request_id,
+            trace_id: job.trace_id,
+            accepted: job.accepted,
+            due: job.due,
+            started: None,
+            ended: None,
+            worker: None,
+            stop: false,
+            waits_for: None,
+            attempt: 1,
+            retries: 0,
+            outcomes: 0,
+            changes: 1,
+            progress: None,
+            notes: None,
+            status: None,
+            reply: None,
+            failure: None,
+            input: job.input,
+            sealed: job.sealed,
+            history: None,
+            expires: None,
+        }
+    }
+}
+
+/// A job in a listing.
+#[derive(Clone, Debug, PartialEq)]
+pub struct JobLine {
+    /// UUID, version 7: sorts by creation time.
+    pub id: Uuid,
+    /// Phase, as stored.
+    pub phase: JobPhase,
+    /// Name of the lane.
+    pub lane: String,
+    /// 0 for a job that has begun, else its priority.
+    pub claim_rank: u8,
+    /// When it is ready; once claimed, when it was claimed; once ended, when it ended.
+    pub ready_at: Micros,
+    /// Name of the workflow.
+    pub workflow: String,
+    /// Revision of the workflow.
+    pub revision: u32,
+    /// 1, the highest, to 9.
+    pub priority: u8,
+    /// Tag to find it by.
+    pub tag: Option<String>,
+    /// Group of jobs that one step queued.
+    pub batch: Option<Uuid>,
+    /// Jobs of one key run one after another.
+    pub ordering_key: Option<String>,
+    /// Entry it came through: `POST /harbours/{harbour}/quotes`.
+    pub entry: String,
+    /// When it was accepted.
+    pub accepted: Micros,
+    /// When it is due.
+    pub due: Micros,
+    /// When it started.
+    pub started: Option<Micros>,
+    /// When it ended.
+    pub ended: Option<Micros>,
+    /// Whether a stop was requested.
+    pub stop: bool,
+    /// What it waits for: `pause`, `callback` or `retry`.
+    pub waits_for: Option<String>,
+    /// How often its retry policy has retried it in this attempt.
+    pub retries: u32,
+    /// 0 to 1.
+    pub progress: Option<f64>,
+    /// Failure as JSON.
+    pub failure: Option<String>,
+}
+
+/// What somebody who follows a job looks for.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Watched {
+    /// UUID, version 7: sorts by creation time.
+    pub id: Uuid,
+    /// Phase, as stored.
+    pub phase: JobPhase,
+    /// Incremented with each change, for those who follow it.
+    pub changes: u64,
+    /// Whether its reply is recorded.
+    pub replied: bool,
+}
+
+/// Which jobs are selected; everything that is set must fit.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Filter {
+    /// Only jobs in this state.
+    pub state: Option<RunState>,
+    /// Only jobs of this lane.
+    pub lane: Option<String>,
+    /// Only jobs of this workflow.
+    pub workflow: Option<String>,
+    /// Only jobs with this tag.
+    pub tag: Option<String>,
+    /// Only jobs of this group.
+    pub batch: Option<Uuid>,
+    /// Only jobs due at this instant or later.
+    pub due_from: Option<Micros>,
+    /// Only jobs due before this instant.
+    pub due_until: Option<Micros>,
+    /// Somewhere in the input.
+    pub text: Option<String>,
+    /// Only jobs of this request.
+    pub request_id: Option<String>,
+    /// Only jobs before this one, for the next page.
+    pub before: Option<Uuid>,
+    /// Most rows to return.
+    pub limit: u32,
+}
+
+/// How the jobs of a list stand.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct BatchState {
+    /// Workflow whose step queued them.
+    pub workflow: String,
+    /// Run that queued them.
+    pub run: String,
+    /// When it was created.
+    pub created: Micros,
+    /// Number of jobs in all.
+    pub total: u32,
+    /// Of these, succeeded.
+    pub succeeded: u64,
+    /// Of these, rejected.
+    pub rejected: u64,
+    /// Of these, failed.
+    pub failed: u64,
+    /// Of these, cancelled.
+    pub cancelled: u64,
+    /// Running now.
+    pub running: u64,
+    /// Those that have not ended.
+    pub remaining: u64,
+    /// The lane of those that wait.
+    pub lane: Option<String>,
+    /// When the last one that is left is due, and when the first one began.
+    pub last_due: Option<Micros>,
+    /// When the first one started.
+    pub first_started: Option<Micros>,
+}
+
+pub(super) fn phase(code: u8) -> JobPhase {
+    JobPhase::of_code(code).unwrap_or(JobPhase::Failed)
+}
+
+impl Store {
+    /// Returns one job.
+    pub async fn job(&self, id: Uuid) -> Result<Option<JobRow>> {
+        let row = sqlx::query!(
+            "SELECT id, phase, lane, claim_rank, ready_at, workflow, revision, generation, priority, tag, batch, ordering_key, entry, caller, request_id, trace_id,
+                    accepted, due, started, ended, worker AS `worker: Vec<u8>`, stop AS `stop: bool`, waits_for, attempt, retries, outcomes, changes, progress,
+                    notes, status, reply, failure, input, sealed AS `sealed: bool`, history, expires
+             FROM job WHERE id = ?",
+            id.as_bytes().as_slice()
+        )
+        .fetch_optional(&self.pool)
+        .await
+        .doing("reading a job")?;
+        Ok(row.map(|row| JobRow {
+            id: uuid(&row.id),
+            phase: phase(row.phase),
+            lane: row.lane,
+            claim_rank: row.claim_rank,
+            ready_at: row.ready_at,
+            workflow: row.workflow,
+            revision: row.revision,
+            generation: row.generation,
+            priority: row.priority,
+            tag: row.tag,
+            batch: row.batch.as_deref().map(uuid),
+            ordering_key: row.ordering_key,
+            entry: row.entry,
+            caller: row.caller,
+            request_id: row.request_id,
+            trace_id: row.trace_id,
+            accepted: row.accepted,
+            due: row.due,
+            started: row.started,
+            ended: row.ended,
+            worker: row.worker.as_deref().map(uuid),
+            stop: row.stop,
+            waits_for: row.waits_for,
+            attempt: row.attempt,
+            retries: row.retries,
+            outcomes: row.outcomes,
+            changes: row.changes,
+            progress: row.progress,
+            notes: row.notes,
+            status: row.status,
+            reply: row.reply,
+            failure: row.failure,
+            input: row.input,
+            sealed: row.sealed,
+            history: row.history,
+            expires: row.expires,
+        }))
+    }
+
+    /// Whether there is a job of this id.
+    pub async fn has_job(&self, id: Uuid) -> Result<bool> {
+        sqlx::query_scalar!("SELECT COUNT(*) FROM job WHERE id = ?", id.as_bytes().as_slice())
+            .fetch_one(&self.pool)
+            .await
+            .map(|count| count > 0)
+            .doing("looking for a job")
+    }
+
+    /// The process that runs a job, or that performed it once it has ended.
+    pub async fn process_of(&self, job: Uuid, worker: Option<Uuid>) -> Result<Option<String>> {
+        let worker = worker.unwrap_or_default();
+        sqlx::query_scalar!(
+            "SELECT COALESCE((SELECT name FROM worker WHERE id = ?), (SELECT process FROM run WHERE id = ?)) AS process",
+            worker.as_bytes().as_slice(),
+            job.as_bytes().as_slice()
+        )
+        .fetch_one(&self.pool)
+        .await
+        .doing("reading which process performed a job")
+    }
+
+    /// How jobs that are followed stand.
+    pub async fn watched(&self, ids: &[Uuid]) -> Result<Vec<Watched>> {
+        let mut out = Vec::with_capacity(ids.len());
+        for chunk in super::portions(ids) {
+            let mut query: QueryBuilder<MySql> =
+                QueryBuilder::new("SELECT id, phase, changes, status IS NOT NULL FROM job WHERE id IN (");
+            super::push_ids(&mut query, chunk);
+            query.push(")");
+            for row in query.build().fetch_all(&self.pool).await.doing("following jobs")? {
+                let id: Vec<u8> = row.try_get(0).doing("following jobs")?;
+                out.push(Watched {
+                    id: uuid(&id),
+                    phase: phase(row.try_get(1).doing("following jobs")?),
+                    changes: row.try_get(2).doing("following jobs")?,
+                    replied: row.try_get::<i64, _>(3).doing("following jobs")? != 0,
+                });
+            }
+        }
+        Ok(out)
+    }
+
+    /// Jobs, newest first.
+    pub async fn jobs(&self, filter: &Filter, now: Micros) -> Result<Vec<JobLine>> {
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new(SEARCH_SECONDS);
+        query.push(
+            "SELECT id, phase, lane, ready_at, workflow, revision, priority, tag, batch, ordering_key, entry, accepted, due, started, ended, stop, waits_for, retries, progress, failure, claim_rank FROM job WHERE 1 = 1",
+        );
+        narrow(&mut query, filter, now);
+        query.push(" ORDER BY id DESC LIMIT ").push_bind(filter.limit);
+        let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("listing jobs")?;
+        rows.into_iter()
+            .map(|row| {
+                let get = |at: usize| row.try_get::<Vec<u8>, _>(at);
+                Ok(JobLine {
+                    id: uuid(&get(0)?),
+                    phase: phase(row.try_get(1)?),
+                    lane: row.try_get(2)?,
+                    ready_at: row.try_get(3)?,
+                    workflow: row.try_get(4)?,
+                    revision: row.try_get(5)?,
+                    priority: row.try_get(6)?,
+                    tag: row.try_get(7)?,
+                    batch: row.try_get::<Option<Vec<u8>>, _>(8)?.as_deref().map(uuid),
+                    ordering_key: row.try_get(9)?,
+                    entry: row.try_get(10)?,
+                    accepted: row.try_get(11)?,
+                    due: row.try_get(12)?,
+                    started: row.try_get(13)?,
+                    ended: row.try_get(14)?,
+                    stop: row.try_get::<u8, _>(15)? != 0,
+                    waits_for: row.try_get(16)?,
+                    retries: row.try_get(17)?,
+                    progress: row.try_get(18)?,
+                    failure: row.try_get(19)?,
+                    claim_rank: row.try_get(20)?,
+                })
+            })
+            .collect::<std::result::Result<_, sqlx::Error>>()
+            .doing("listing jobs")
+    }
+
+    /// Ids of the jobs that a filter means, oldest first.
+    pub async fn job_ids(&self, filter: &Filter, now: Micros) -> Result<Vec<Uuid>> {
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new(SEARCH_SECONDS);
+        query.push("SELECT id FROM job WHERE 1 = 1");
+        narrow(&mut query, filter, now);
+        query.push(" ORDER BY id LIMIT ").push_bind(filter.limit);
+        let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("selecting jobs")?;
+        rows.iter().map(|row| row.try_get::<Vec<u8>, _>(0).map(|id| uuid(&id)).doing("selecting jobs")).collect()
+    }
+
+    /// The number of jobs in each state, counted up to [`MOST_COUNTED`]: a count reads a bounded part of the
+    /// index.
+    pub async fn job_counts(&self, now: Micros) -> Result<Vec<(RunState, u64)>> {
+        let mut counts = Vec::with_capacity(RunState::ALL.len());
+        for state in RunState::ALL {
+            let mut query: QueryBuilder<MySql> =
+                QueryBuilder::new("SELECT COUNT(*) FROM (SELECT 1 AS one FROM job WHERE 1 = 1");
+            in_state(&mut query, *state, now);
+            query.push(" LIMIT ").push_bind(MOST_COUNTED).push(") counted");
+            let row = query.build().fetch_one(&self.pool).await.doing("counting jobs")?;
+            counts.push((*state, row.try_get::<i64, _>(0).doing("counting jobs")? as u64));
+        }
+        Ok(counts)
+    }
+
+    /// How the jobs of a list stand; nothing for a list that is not known.
+    pub async fn batch(&self, id: Uuid) -> Result<Option<BatchState>> {
+        let key = id.as_bytes().as_slice();
+        let Some(row) = sqlx::query!("SELECT workflow, run, total, created FROM batch WHERE id = ?", key)
+            .fetch_optional(&self.pool)
+            .await
+            .doing("reading a group")?
+        else {
+            return Ok(None);
+        };
+        let mut state = BatchState {
+            workflow: row.workflow,
+            run: row.run,
+            created: row.created,
+            total: row.total,
+            ..BatchState::default()
+        };
+        let rows = sqlx::query!(
+            "SELECT phase, COUNT(*) AS `n!: i64`, MAX(due) AS last_due, MIN(started) AS first_started, MIN(lane) AS lane FROM job WHERE batch = ? GROUP BY phase",
+            key
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("counting a group")?;
+        for row in rows {
+            let n = row.n as u64;
+            match phase(row.phase) {
+                JobPhase::Succeeded => state.succeeded = n,
+                JobPhase::Rejected => state.rejected = n,
+                JobPhase::Failed => state.failed = n,
+                JobPhase::Cancelled => state.cancelled = n,
+                JobPhase::Running => {
+                    state.running = n;
+                    state.remaining += n;
+                }
+                JobPhase::Ready | JobPhase::Blocked => {
+                    state.remaining += n;
+                    state.lane = row.lane;
+                    state.last_due = state.last_due.max(row.last_due);
+                }
+            }
+            state.first_started = match (state.first_started, row.first_started) {
+                (Some(one), Some(other)) => Some(one.min(other)),
+                (one, other) => one.or(other),
+            };
+        }
+        Ok(Some(state))
+    }
+
+    /// How long successful jobs of a workflow take, in microseconds: the mean of the last 50.
+    pub async fn usual_time(&self, workflow: &str) -> Result<Option<i64>> {
+        let mean = sqlx::query_scalar!(
+            "SELECT CAST(AVG(duration) AS SIGNED) AS mean FROM (
+                 SELECT ended - started AS duration FROM job WHERE workflow = ? AND phase = 11 ORDER BY id DESC LIMIT 50) recent",
+            workflow
+        )
+        .fetch_one(&self.pool)
+        .await
+        .doing("looking at history jobs")?;
+        Ok(mean)
+    }
+}
+
+/// Narrows to one state, as [`JobPhase::state`] has it.
+fn in_state(query: &mut QueryBuilder<MySql>, state: RunState, now: Micros) {
+    let phases: Vec<u8> = JobPhase::ALL
+        .iter()
+        .filter(|phase| [(false, false), (true, false), (true, true)].iter().any(|(a, b)| phase.state(*a, *b) == state))
+        .map(|phase| phase.code())
+        .collect();
+    match state {
+        RunState::Scheduled => _ = query.push(" AND claim_rank > 0 AND ready_at > ").push_bind(now),
+        RunState::Waiting => _ = query.push(" AND claim_rank = 0 AND ready_at > ").push_bind(now),
+        RunState::Queued => {
+            _ = query
+                .push(" AND (phase <> ")
+                .push_bind(JobPhase::Ready.code())
+                .push(" OR ready_at <= ")
+                .push_bind(now)
+                .push(")")
+        }
+        _ => {}
+    }
+    query.push(" AND phase IN (");
+    let mut list = query.separated(", ");
+    for code in phases {
+        list.push_bind(code);
+    }
+    query.push(")");
+}
+
+fn narrow(query: &mut QueryBuilder<MySql>, filter: &Filter, now: Micros) {
+    if let Some(state) = filter.state {
+        in_state(query, state, now);
+    }
+    for (column, value) in [("lane", &filter.lane), ("workflow", &filter.workflow), ("tag", &filter.tag)] {
+        if let Some(value) = value {
+            query.push(match column {
+                "lane" => " AND lane = ",
+                "workflow" => " AND workflow = ",
+                _ => " AND tag = ",
+            });
+            query.push_bind(value.clone());
+        }
+    }
+    if let Some(batch) = filter.batch {
+        query.push(" AND batch = ").push_bind(batch.as_bytes().to_vec());
+    }
+    if let Some(from) = filter.due_from {
+        query.push(DUE).push(" >= ").push_bind(from);
+    }
+    if let Some(until) = filter.due_until {
+        query.push(DUE).push(" <= ").push_bind(until);
+    }
+    if let Some(request_id) = &filter.request_id {
+        query.push(" AND request_id = ").push_bind(request_id.clone());
+    }
+    if let Some(text) = &filter.text {
+        let escaped = text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_");
+        query.push(" AND sealed = 0 AND input LIKE ").push_bind(format!("%{escaped}%"));
+    }
+    if let Some(before) = filter.before {
+        query.push(" AND id < ").push_bind(before.as_bytes().to_vec());
+    }
+}

@@ -1,0 +1,233 @@
+//! Timetables and callbacks: what must happen once, whoever comes first.
+
+use uuid::Uuid;
+
+use super::uuid;
+use crate::{Doing, Micros, Result, Store};
+
+/// How far a timetable has been handled.
+#[derive(Clone, Debug, PartialEq)]
+pub struct TimetableState {
+    /// Name of the workflow.
+    pub workflow: String,
+    /// Index among the workflow's entries.
+    pub entry: u16,
+    /// Pattern and zone when it was last read.
+    pub definition: String,
+    /// Due instants up to this one are handled.
+    pub handled_until: Micros,
+    /// Whether an operator paused it.
+    pub paused: bool,
+}
+
+/// What became of one due instant.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Firing {
+    /// Due instant.
+    pub due: Micros,
+    /// `queued`, `missed`, `skipped`, `by-hand`.
+    pub result: String,
+    /// Job that was queued for it.
+    pub job: Option<Uuid>,
+    /// The phase of the job, when it is still there.
+    pub phase: Option<u8>,
+    /// When it was handled.
+    pub at: Micros,
+}
+
+/// What is known of an address for a callback.
+#[derive(Clone, Debug, PartialEq)]
+pub struct CallbackState {
+    /// Job that waits.
+    pub job: Uuid,
+    /// Number of the effect that waits.
+    pub effect: u64,
+    /// When something arrived.
+    pub arrived: Option<Micros>,
+    /// Media type of the body.
+    pub media: Option<String>,
+    /// Body as received.
+    pub body: Option<Vec<u8>>,
+    /// The phase of the job that waits.
+    pub phase: u8,
+}
+
+impl Store {
+    /// Returns the state of every timetable.
+    pub async fn timetables(&self) -> Result<Vec<TimetableState>> {
+        sqlx::query_as!(
+            TimetableState,
+            "SELECT workflow, entry, definition, handled_until, paused AS `paused: bool` FROM timetable"
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("reading timetables")
+    }
+
+    /// Makes a timetable known, or begins it anew where it is written otherwise: from here on.
+    pub async fn begin_timetable(&self, workflow: &str, entry: u16, definition: &str, now: Micros) -> Result<()> {
+        sqlx::query!(
+            "INSERT INTO timetable (workflow, entry, definition, handled_until) VALUES (?, ?, ?, ?)
+             ON DUPLICATE KEY UPDATE handled_until = IF(definition = VALUES(definition), handled_until, VALUES(handled_until)), definition = VALUES(definition)",
+            workflow,
+            entry,
+            definition,
+            now
+        )
+        .execute(&self.pool)
+        .await
+        .map(|_| ())
+        .doing("beginning a timetable")
+    }
+
+    /// Writes down that due instants up to one are dealt with.
+    pub async fn timetable_handled(&self, workflow: &str, entry: u16, handled_until: Micros) -> Result<()> {
+        sqlx::query!(
+            "UPDATE timetable SET handled_until = GREATEST(handled_until, ?) WHERE workflow = ? AND entry = ?",
+            handled_until,
+            workflow,
+            entry
+        )
+        .execute(&self.pool)
+        .await
+        .map(|_| ())
+        .doing("writing a timetable")
+    }
+
+    /// Pauses a timetable or resumes it from now; false for one that is not known.
+    pub async fn pause_timetable(&self, workflow: &str, entry: u16, paused: bool, now: Micros) -> Result<bool> {
+        let done = sqlx::query!(
+            "UPDATE timetable SET handled_until = IF(paused = 1 AND ? = 0, ?, handled_until), paused = ? WHERE workflow = ? AND entry = ?",
+            paused,
+            now,
+            paused,
+            workflow,
+            entry
+        )
+        .execute(&self.pool)
+        .await
+        .doing("pausing a timetable")?;
+        let known =
+            sqlx::query_scalar!("SELECT entry FROM timetable WHERE workflow = ? AND entry = ?", workflow, entry);
+        Ok(done.rows_affected() > 0 || known.fetch_optional(&self.pool).await.doing("pausing a timetable")?.is_some())
+    }
+
+    /// Takes a due instant; true for the one process that came first.
+    pub async fn fire(
+        &self,
+        workflow: &str,
+        entry: u16,
+        due: Micros,
+        result: &str,
+        job: Option<Uuid>,
+        now: Micros,
+    ) -> Result<bool> {
+        let done = sqlx::query!(
+            "INSERT IGNORE INTO firing (workflow, entry, due, result, job, at) VALUES (?, ?, ?, ?, ?, ?)",
+            workflow,
+            entry,
+            due,
+            result,
+            job.map(|id| id.as_bytes().to_vec()),
+            now
+        )
+        .execute(&self.pool)
+        .await
+        .doing("firing a timetable")?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    /// The latest due instants of a timetable and what became of them, newest first.
+    pub async fn firings(&self, workflow: &str, entry: u16, limit: u32) -> Result<Vec<Firing>> {
+        let rows = sqlx::query!(
+            "SELECT f.due, f.result, f.job AS `job: Vec<u8>`, f.at, j.phase AS `phase?` FROM firing f LEFT JOIN job j ON j.id = f.job
+             WHERE f.workflow = ? AND f.entry = ? ORDER BY f.due DESC LIMIT ?",
+            workflow,
+            entry,
+            limit
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("reading firings")?;
+        Ok(rows
+            .into_iter()
+            .map(|row| Firing {
+                due: row.due,
+                result: row.result,
+                job: row.job.as_deref().map(uuid),
+                phase: row.phase,
+                at: row.at,
+            })
+            .collect())
+    }
+
+    /// Deletes firings before an instant, at most 5,000; returns how many.
+    pub async fn purge_firings(&self, before: Micros) -> Result<u64> {
+        sqlx::query!("DELETE FROM firing WHERE due < ? LIMIT 5000", before)
+            .execute(&self.pool)
+            .await
+            .map(|done| done.rows_affected())
+            .doing("deleting old firings")
+    }
+
+    /// Makes an address known at which a job waits. Done again it changes nothing.
+    pub async fn open_callback(&self, hash: &str, job: Uuid, effect: u64, now: Micros) -> Result<()> {
+        sqlx::query!(
+            "INSERT IGNORE INTO callback (hash, job, effect, opened) VALUES (?, ?, ?, ?)",
+            hash,
+            job.as_bytes().as_slice(),
+            effect,
+            now
+        )
+        .execute(&self.pool)
+        .await
+        .map(|_| ())
+        .doing("opening a callback")
+    }
+
+    /// Returns what is known of a callback address by its hash.
+    pub async fn callback(&self, hash: &str) -> Result<Option<CallbackState>> {
+        let row = sqlx::query!(
+            "SELECT c.job, c.effect, c.arrived, c.media, c.body, j.phase FROM callback c JOIN job j ON j.id = c.job WHERE c.hash = ?",
+            hash
+        )
+        .fetch_optional(&self.pool)
+        .await
+        .doing("reading a callback")?;
+        Ok(row.map(|row| CallbackState {
+            job: uuid(&row.job),
+            effect: row.effect,
+            arrived: row.arrived,
+            media: row.media,
+            body: row.body,
+            phase: row.phase,
+        }))
+    }
+
+    /// Keeps what came to an address and wakes its job; false when something came before.
+    pub async fn arrive(&self, hash: &str, job: Uuid, media: &str, body: &[u8], now: Micros) -> Result<bool> {
+        let mut tx = self.pool.begin().await.map_err(crate::Error::Unreachable)?;
+        let done = sqlx::query!(
+            "UPDATE callback SET arrived = ?, media = ?, body = ? WHERE hash = ? AND arrived IS NULL",
+            now,
+            media,
+            body,
+            hash
+        )
+        .execute(&mut *tx)
+        .await
+        .doing("taking a callback")?;
+        if done.rows_affected() > 0 {
+            sqlx::query!(
+                "UPDATE job SET ready_at = IF(phase = 1, LEAST(ready_at, ?), ready_at), signalled = 1, changes = changes + 1 WHERE id = ?",
+                now,
+                job.as_bytes().as_slice()
+            )
+            .execute(&mut *tx)
+            .await
+            .doing("waking a job")?;
+        }
+        tx.commit().await.doing("taking a callback")?;
+        Ok(done.rows_affected() > 0)
+    }
+}
