@@ -3,12 +3,13 @@
 use std::sync::OnceLock;
 
 use kanzlei_compiler::check::Bundle;
-use kanzlei_lang::document::{self, Source};
+use kanzlei_compiler::plan::Plan;
+use kanzlei_engine::driver::on_virtual_clock;
 use kanzlei_engine::machine::{
     Address, Answer, Arrival, Cancellation, Effect, Kept, Machine, Outcome, Queued, Rows, Start,
 };
-use kanzlei_compiler::plan::Plan;
-use kanzlei_engine::driver::on_virtual_clock;
+use kanzlei_lang::document::{self, Source};
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
 
 /// Workflows that others of the demo invoke or queue.
@@ -46,10 +47,8 @@ pub fn office(workflows: &[&str]) -> Bundle {
 /// As much of the demo office as a document speaks of; all of it each time would be slow.
 pub fn office_around(text: &str) -> Bundle {
     let spoken_of = |name: &str| text.contains(name);
-    let children: Vec<&str> = CHILDREN
-        .into_iter()
-        .filter(|name| spoken_of(name) && !text.contains(&format!("workflow: {name}")))
-        .collect();
+    let children: Vec<&str> =
+        CHILDREN.into_iter().filter(|name| spoken_of(name) && !text.contains(&format!("workflow: {name}"))).collect();
     let mut bundle = office(&children);
     let own = |source: &Source| {
         let file = source.path.rsplit('/').next().unwrap_or_default();
@@ -62,9 +61,9 @@ pub fn office_around(text: &str) -> Bundle {
 /// Runs a plan to its end on outcomes that are as plain as can be.
 pub fn run_dully(plan: &std::sync::Arc<Plan>) {
     let input = Value::object([("imo", Value::text("9074720")), ("n", Value::Int(1))]);
-    let start = Start { id: "fuzz".into(), input, now: 0, caller: None, attempt: 1 };
+    let start = Start { id: "fuzz".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1 };
     let mut machine = Machine::new(plan.clone(), start);
-    on_virtual_clock(&mut machine, 0, |effect, _| (1000, dull(effect)));
+    on_virtual_clock(&mut machine, Timestamp::EPOCH, |effect, _| (Span::from_micros(1000), dull(effect)));
     assert!(machine.ended().is_some(), "a run that does not end");
 }
 
@@ -92,9 +91,10 @@ fn dull(effect: &Effect) -> Outcome {
         }
         Effect::Cancel(_) => Outcome::Cancelled(Ok(Cancellation::default())),
         Effect::Open => Outcome::Opened(Ok(Address { id: "c".into(), url: "http://localhost/c".into() })),
-        Effect::Await { until, .. } => Outcome::Arrived(until.is_none().then(|| Arrival {
-            media: "application/json".into(),
-            body: b"{\"decision\":\"granted\"}".to_vec(),
-        })),
+        Effect::Await { until, .. } => Outcome::Arrived(
+            until
+                .is_none()
+                .then(|| Arrival { media: "application/json".into(), body: b"{\"decision\":\"granted\"}".to_vec() }),
+        ),
     }
 }

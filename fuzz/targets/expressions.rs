@@ -10,7 +10,8 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let mut scope = Scope::default();
     scope.define("v");
     let _ = scope.define_function("f", "(a, b = 2) => [a, ...b.items ?? [], `${a}`]");
-    let json = serde_json::json!({"name": "Havbris", "n": 3, "items": [{"k": "a", "x": 1.5}, {"k": "b"}], "none": null});
+    let json =
+        serde_json::json!({"name": "Havbris", "n": 3, "items": [{"k": "a", "x": 1.5}, {"k": "b"}], "none": null});
     let value = Value::from_json(&json);
     let mut env = Env::default();
     env.set(0, schema::read(&serde_json::json!({"type": "object", "required": ["name", "n", "items"], "properties": {

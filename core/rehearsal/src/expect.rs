@@ -3,9 +3,10 @@
 use super::prepare::{At, Calls, Case, Expect};
 use super::stubs::{Desk, names_call};
 use super::{Difference, milliseconds, numbered};
-use kanzlei_engine::machine::{Machine, Micros, Reply};
+use kanzlei_engine::machine::{Machine, Reply};
 use kanzlei_lang::expr::{Expression, Limits, ops};
 use kanzlei_model::run::RunState;
+use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 
 /// The longest value shown in a difference, in characters.
@@ -127,7 +128,7 @@ pub(super) fn without_run(case: &Case, reply: &Reply, found: &mut Vec<Difference
 }
 
 /// Everything that is expected of a run that ended.
-pub(super) fn judge(case: &Case, machine: &Machine, desk: &Desk, end: Micros, found: &mut Vec<Difference>) {
+pub(super) fn judge(case: &Case, machine: &Machine, desk: &Desk, end: Timestamp, found: &mut Vec<Difference>) {
     let expect = &case.expect;
     let ended = machine.ended();
     let failure = ended.and_then(|ended| ended.failure.as_ref());

@@ -37,12 +37,13 @@ use kanzlei_compiler::check::{Bundle, Checked};
 use kanzlei_compiler::input::{Body, Parts, encoded, form_pairs};
 use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::driver;
-use kanzlei_engine::machine::{EffectError, Machine, Micros, Query, Reply, Rows, Start};
+use kanzlei_engine::machine::{EffectError, Machine, Query, Reply, Rows, Start};
 use kanzlei_lang::diagnostic::{Report, Severity};
 use kanzlei_lang::document::workflow::Answer;
 use kanzlei_lang::suggest;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::RunState;
+use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use prepare::{Case, Entered};
 
@@ -247,7 +248,7 @@ impl Prepared {
         expect::judge(case, &machine, &desk, end, &mut result.differences);
         result.missing_stubs = desk.missing;
         result.reached = coverage::reached(&machine);
-        result.duration_ms = (end - case.clock) as f64 / 1000.0;
+        result.duration_ms = (end - case.clock).as_micros() as f64 / 1000.0;
         result.state = machine.ended().map(|ended| ended.state.name());
         let silent = machine.ended().is_some_and(|ended| ended.state == RunState::Succeeded).then_some(204);
         result.status = machine.reply().map(|reply| reply.status).or(silent);
@@ -353,9 +354,9 @@ fn numbered(machine: &Machine, record: &kanzlei_engine::machine::StepRecord) -> 
 }
 
 /// Milliseconds between two instants.
-fn milliseconds(from: Micros, to: Micros) -> Value {
-    match (to - from) % 1000 {
-        0 => Value::Int((to - from) / 1000),
-        _ => Value::Num((to - from) as f64 / 1000.0),
+fn milliseconds(from: Timestamp, to: Timestamp) -> Value {
+    match (to - from).as_micros() {
+        micros if micros % 1000 == 0 => Value::Int(micros / 1000),
+        micros => Value::Num(micros as f64 / 1000.0),
     }
 }

@@ -10,7 +10,6 @@ use super::stubs::{CALLBACK, CANCEL, QUEUE};
 use kanzlei_compiler::check;
 use kanzlei_compiler::input;
 use kanzlei_compiler::plan::{Action, Maker, Plan};
-use kanzlei_engine::machine::Micros;
 use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::cases::{self, Cases, ExpectCalls, Gives};
 use kanzlei_lang::document::reader::Named;
@@ -21,6 +20,7 @@ use kanzlei_lang::expr::{Expression, Fault, Scope};
 use kanzlei_lang::suggest;
 use kanzlei_lang::types::schema::Reader;
 use kanzlei_lang::types::{Type, contradiction};
+use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 
 /// The slot of `request` in stubs, and of `it` in expectations.
@@ -52,7 +52,7 @@ pub(super) struct Case {
     pub name: String,
     pub line: u32,
     pub entered: Entered,
-    pub clock: Micros,
+    pub clock: Timestamp,
     pub kept: Value,
     pub stubs: Vec<Stub>,
     pub expect: Expect,
@@ -239,7 +239,7 @@ impl Compiler<'_, '_, '_> {
             name: case.name.text.clone(),
             line: self.at(case.name.at).line,
             entered,
-            clock: case.clock,
+            clock: Timestamp::from_micros(case.clock.as_micros()),
             kept: case.kept.clone(),
             stubs: case.stubs.iter().map(|stub| self.stub(stub)).collect(),
             expect: self.expect(&case.expect),

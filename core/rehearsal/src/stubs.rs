@@ -8,12 +8,13 @@ use super::prepare::{Answer, Case, Given, Prepared, Stub};
 use kanzlei_compiler::example;
 use kanzlei_compiler::plan::Maker;
 use kanzlei_engine::machine::{
-    self, Address, Arrival, Cancellation, Cancelling, Effect, EffectError, Enqueue, Kept, Micros, Outcome, Query,
-    Queued, Request, Rows,
+    self, Address, Arrival, Cancellation, Cancelling, Effect, EffectError, Enqueue, Kept, Outcome, Query, Queued,
+    Request, Rows,
 };
 use kanzlei_lang::document::service::{In, Operation};
 use kanzlei_lang::expr::{Limits, ops};
 use kanzlei_model::run::FailureKind;
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::{ObjectBuilder, Value};
 
 /// The names of stubs that stand for no service.
@@ -60,40 +61,40 @@ impl<'c> Desk<'c> {
     }
 
     /// How long an effect takes, and what comes of it.
-    pub fn answer(&mut self, effect: &Effect, now: Micros) -> (Micros, Outcome) {
+    pub fn answer(&mut self, effect: &Effect, now: Timestamp) -> (Span, Outcome) {
         match effect {
             Effect::Call(request) => self.call(request),
             Effect::Query(query) => self.query(query),
-            Effect::Wait { .. } => (0, Outcome::Waited),
-            Effect::Enqueue(enqueue) => (0, Outcome::Queued(self.enqueue(enqueue, now))),
-            Effect::Cancel(cancelling) => (0, Outcome::Cancelled(Ok(self.cancel(cancelling, now)))),
+            Effect::Wait { .. } => (Span::ZERO, Outcome::Waited),
+            Effect::Enqueue(enqueue) => (Span::ZERO, Outcome::Queued(self.enqueue(enqueue, now))),
+            Effect::Cancel(cancelling) => (Span::ZERO, Outcome::Cancelled(Ok(self.cancel(cancelling, now)))),
             Effect::Open => {
                 self.callbacks += 1;
                 let id = format!("callback-{}", self.callbacks);
                 let url = format!("{PUBLIC}/~/callbacks/{id}");
-                (0, Outcome::Opened(Ok(Address { id, url })))
+                (Span::ZERO, Outcome::Opened(Ok(Address { id, url })))
             }
             Effect::Await { callback, until } => self.wait(callback, *until, now),
-            Effect::Recall { workflow } => (0, Outcome::Kept(Ok(self.remembered(workflow, false)))),
+            Effect::Recall { workflow } => (Span::ZERO, Outcome::Kept(Ok(self.remembered(workflow, false)))),
             Effect::Keep(keep) => {
                 let (version, _) = self.kept.get(&keep.workflow).cloned().unwrap_or((0, Value::Undefined));
                 let stored = version == keep.version;
                 if stored {
                     self.kept.insert(keep.workflow.clone(), (version + 1, keep.values.clone()));
                 }
-                (0, Outcome::Kept(Ok(self.remembered(&keep.workflow, stored))))
+                (Span::ZERO, Outcome::Kept(Ok(self.remembered(&keep.workflow, stored))))
             }
         }
     }
 
-    fn enqueue(&mut self, enqueue: &Enqueue, now: Micros) -> Result<Queued, EffectError> {
+    fn enqueue(&mut self, enqueue: &Enqueue, now: Timestamp) -> Result<Queued, EffectError> {
         let mut ids = Vec::with_capacity(enqueue.jobs.len());
         let before = self.jobs.len();
         for job in &enqueue.jobs {
             let due = job.due.unwrap_or(now);
             let shown = Value::object([
                 ("input", job.input.clone()),
-                ("due", Value::text(machine::instant(due))),
+                ("due", Value::text(due.to_string())),
                 ("tag", job.tag.as_deref().map_or(Value::Null, Value::text)),
                 ("lane", enqueue.lane.as_deref().map_or(Value::Null, Value::text)),
                 ("priority", enqueue.priority.map_or(Value::Null, |p| Value::Int(p.into()))),
@@ -114,7 +115,7 @@ impl<'c> Desk<'c> {
     }
 
     /// Jobs of this case that are not due yet are cancelled; others are as the stub says.
-    fn cancel(&mut self, cancelling: &Cancelling, now: Micros) -> Cancellation {
+    fn cancel(&mut self, cancelling: &Cancelling, now: Timestamp) -> Cancellation {
         let mut done = Cancellation::default();
         let request = match cancelling {
             Cancelling::Tag(tag) => Value::object([("tag", Value::text(tag.as_str()))]),
@@ -146,14 +147,14 @@ impl<'c> Desk<'c> {
                 tagged.map(|(at, _)| format!("job-{}", at + 1)).collect()
             }
         };
-        let now = machine::instant(now);
         for id in ids {
             let at = id.strip_prefix("job-").and_then(|number| number.parse::<usize>().ok()).map(|number| number - 1);
             let job = at.and_then(|at| Some((at, self.jobs.get(at)?)));
             let into = match job {
                 None => &mut done.unknown,
                 Some((at, (_, job))) => {
-                    let later = job.member("due").and_then(Value::as_text).is_some_and(|due| *due > *now);
+                    let due = job.member("due").and_then(Value::as_text).and_then(|due| due.parse::<Timestamp>().ok());
+                    let later = due.is_some_and(|due| due > now);
                     let before = std::mem::replace(&mut self.cancelled[at], later);
                     if later && !before { &mut done.cancelled } else { &mut done.done }
                 }
@@ -163,9 +164,9 @@ impl<'c> Desk<'c> {
         done
     }
 
-    fn wait(&mut self, callback: &str, until: Option<Micros>, now: Micros) -> (Micros, Outcome) {
+    fn wait(&mut self, callback: &str, until: Option<Timestamp>, now: Timestamp) -> (Span, Outcome) {
         let request = Value::object([("id", Value::text(callback))]);
-        let left = until.map(|until| (until - now).max(0));
+        let left = until.map(|until| until.since(now));
         let found = self.find(|stub| stub == CALLBACK, &request).map(|answer| {
             let arrival = match &answer.gives {
                 Given::Answer { headers, body, .. } => {
@@ -177,7 +178,7 @@ impl<'c> Desk<'c> {
                 }
                 _ => None,
             };
-            (answer.takes.as_micros() as Micros, arrival)
+            (Span::from(answer.takes), arrival)
         });
         match (found, left) {
             (Some((takes, Some(arrival))), left) if left.is_none_or(|left| takes <= left) => {
@@ -189,7 +190,7 @@ impl<'c> Desk<'c> {
                 if !self.missing.contains(&stub) {
                     self.missing.push(stub);
                 }
-                (0, Outcome::Arrived(None))
+                (Span::ZERO, Outcome::Arrived(None))
             }
         }
     }
@@ -199,7 +200,7 @@ impl<'c> Desk<'c> {
         Kept { version, values, stored }
     }
 
-    fn call(&mut self, request: &Request) -> (Micros, Outcome) {
+    fn call(&mut self, request: &Request) -> (Span, Outcome) {
         let operation = request.operation.as_ref().and_then(|name| {
             self.prepared.services.get(&request.service).and_then(|service| service.operations.get(name))
         });
@@ -213,14 +214,14 @@ impl<'c> Desk<'c> {
             None => format!("{name} {}", request.target.split('?').next().unwrap_or_default()),
         };
         let fits = |stub: &str| names_call(stub, &name);
-        let within = request.within.as_micros() as Micros;
+        let within = Span::from(request.within);
         self.asked.push((name.clone(), shown.clone()));
         let Some(answer) = self.find(fits, &shown) else {
             self.miss_call(request, &name, operation);
             let detail = format!("no stub answers {name}");
-            return (0, Outcome::Called(Err(EffectError { kind: FailureKind::BlockedAddress, detail })));
+            return (Span::ZERO, Outcome::Called(Err(EffectError { kind: FailureKind::BlockedAddress, detail })));
         };
-        let takes = answer.takes.as_micros() as Micros;
+        let takes = Span::from(answer.takes);
         let outcome = match &answer.gives {
             _ if takes > within => Err(EffectError {
                 kind: FailureKind::Timeout,
@@ -245,9 +246,9 @@ impl<'c> Desk<'c> {
         (takes.min(within), Outcome::Called(outcome))
     }
 
-    fn query(&mut self, query: &Query) -> (Micros, Outcome) {
+    fn query(&mut self, query: &Query) -> (Span, Outcome) {
         let name = format!("sql.{}", query.database);
-        let within = query.within.as_micros() as Micros;
+        let within = Span::from(query.within);
         if let Some((_, database)) = self.lent.iter_mut().find(|(known, _)| *known == query.database) {
             for sql in &query.statements {
                 let request =
@@ -255,10 +256,10 @@ impl<'c> Desk<'c> {
                 self.asked.push((name.clone(), request));
             }
             // However long it took, the case's clock stands still.
-            return (0, Outcome::Queried(database.query(query)));
+            return (Span::ZERO, Outcome::Queried(database.query(query)));
         }
         let mut all = Vec::with_capacity(query.statements.len());
-        let mut took = 0;
+        let mut took = Span::ZERO;
         for sql in &query.statements {
             let request = Value::object([("statement", Value::text(sql.text.as_str())), ("bind", sql.bound.clone())]);
             self.asked.push((name.clone(), request.clone()));
@@ -269,7 +270,7 @@ impl<'c> Desk<'c> {
                 let detail = format!("no stub answers {}", sql.text);
                 return (took, Outcome::Queried(Err(EffectError { kind: FailureKind::Sql, detail })));
             };
-            took += answer.takes.as_micros() as Micros;
+            took += Span::from(answer.takes);
             if took > within {
                 let detail = format!("{} did not answer in time", query.database);
                 return (within, Outcome::Queried(Err(EffectError { kind: FailureKind::Timeout, detail })));

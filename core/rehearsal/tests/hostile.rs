@@ -1,6 +1,7 @@
 //! Nothing that comes from outside makes the core panic, hang or contradict itself: damaged documents,
 //! odd requests, services that answer anything.
 
+use kanzlei_model::time::{Span, Timestamp};
 use std::sync::Arc;
 
 use kanzlei_samples::{Dice, with_dice};
@@ -162,7 +163,7 @@ fn any_outcome(dice: &mut Dice) -> Outcome {
 }
 
 /// What a run was fed: which effect, what came of it, when.
-type Journal = Vec<(u64, Outcome, i64)>;
+type Journal = Vec<(u64, Outcome, Timestamp)>;
 
 fn start(dice: &mut Dice) -> Start {
     let input = Value::object([
@@ -171,7 +172,7 @@ fn start(dice: &mut Dice) -> Start {
         ("currency", Value::text("NOK")),
         ("after", Value::text("x")),
     ]);
-    Start { id: "run".into(), input, now: 1_000_000, caller: None, attempt: 1 }
+    Start { id: "run".into(), input, now: Timestamp::from_micros(1_000_000), caller: None, attempt: 1 }
 }
 
 /// Feeds a new run from a journal alone; returns what its steps did.
@@ -198,13 +199,13 @@ fn run(plan: &Arc<Plan>, mut dice: Dice) -> (String, String, Journal) {
     let start = start(&mut dice);
     let mut journal = Journal::new();
     let mut machine = Machine::new(plan.clone(), start);
-    let mut now = 1_000_000;
+    let mut now = Timestamp::from_micros(1_000_000);
     let mut seen = String::new();
     let mut under_way: Vec<(u64, Effect)> = Vec::new();
     for _ in 0..2000 {
         let next = machine.next();
         seen.push_str(&format!("{next:?}\n"));
-        now += dice.below(1000) as i64;
+        now = now + Span::from_micros(dice.below(1000) as i64);
         match next {
             Next::Do(id, effect) => under_way.push((id, effect)),
             Next::Cancel(id) => {
@@ -219,7 +220,7 @@ fn run(plan: &Arc<Plan>, mut dice: Dice) -> (String, String, Journal) {
                 let outcome = match effect {
                     _ if dice.one_in(40) => Outcome::Waited,
                     Effect::Wait { until } => {
-                        assert!(until - now < 3_600_000_000, "a pause is never longer than its bound");
+                        assert!(until - now < Span::from_secs(3600), "a pause is never longer than its bound");
                         now = now.max(until);
                         Outcome::Waited
                     }

@@ -1,5 +1,6 @@
 //! Large and deep things are answered or refused clearly. Run with `--nocapture` for figures.
 
+use kanzlei_model::time::Timestamp;
 use std::time::Instant;
 
 use kanzlei_compiler::check::{Bundle, Checked, check};
@@ -39,8 +40,9 @@ fn long_documents() {
     assert_eq!(codes(&good), Vec::<&str>::new());
     let plan = good.workflows[0].1.clone();
     let input = Value::object([("n", Value::Int(1))]);
-    let mut machine = Machine::new(plan, Start { id: "r".into(), input, now: 0, caller: None, attempt: 1 });
-    timed("run 5,000 steps", || on_virtual_clock(&mut machine, 0, |_, _| unreachable!()));
+    let mut machine =
+        Machine::new(plan, Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1 });
+    timed("run 5,000 steps", || on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!()));
     assert_eq!((machine.records().len(), machine.ended().map(|e| e.state)), (5000, Some(RunState::Succeeded)));
     assert_eq!(codes(&checked(&steps(5001))), ["too-many-steps"]);
     let large = format!("workflow: w\nabout: {}\nsteps: [{{note: x}}]\n", "x".repeat(2 << 20));
@@ -53,16 +55,22 @@ fn long_lists() {
     let plan = checked(text).workflows[0].1.clone();
     for (n, status, says) in [(100_000, 200, "100000"), (100_001, 500, "The workflow failed")] {
         let input = Value::object([("n", Value::Int(n))]);
-        let mut machine = Machine::new(plan.clone(), Start { id: "r".into(), input, now: 0, caller: None, attempt: 1 });
-        timed(&format!("a loop over {n} items"), || on_virtual_clock(&mut machine, 0, |_, _| unreachable!()));
+        let mut machine = Machine::new(
+            plan.clone(),
+            Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1 },
+        );
+        timed(&format!("a loop over {n} items"), || {
+            on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!())
+        });
         let reply = machine.reply().expect("a reply");
         assert_eq!(reply.status, status);
         assert!(reply.body.to_json().contains(says), "{:?}", reply.body);
     }
     let failure = {
         let input = Value::object([("n", Value::Int(100_001))]);
-        let mut machine = Machine::new(plan, Start { id: "r".into(), input, now: 0, caller: None, attempt: 1 });
-        on_virtual_clock(&mut machine, 0, |_, _| unreachable!());
+        let mut machine =
+            Machine::new(plan, Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1 });
+        on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());
         machine.ended().and_then(|e| e.failure.clone()).expect("a failure")
     };
     assert_eq!(failure.detail, "the list has 100001 items; a loop takes at most 100000");
@@ -71,9 +79,11 @@ fn long_lists() {
     let plan = checked(nested).workflows[0].1.clone();
     let mut machine = Machine::new(
         plan,
-        Start { id: "r".into(), input: Value::object::<&str>([]), now: 0, caller: None, attempt: 1 },
+        Start { id: "r".into(), input: Value::object::<&str>([]), now: Timestamp::EPOCH, caller: None, attempt: 1 },
     );
-    timed("a million steps, ended at the bound", || on_virtual_clock(&mut machine, 0, |_, _| unreachable!()));
+    timed("a million steps, ended at the bound", || {
+        on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!())
+    });
     assert_eq!(
         machine.reply().map(|r| r.body.to_json()).as_deref(),
         Some(r#"{"title":"The workflow ran too many steps","status":500}"#)
@@ -94,8 +104,9 @@ fn large_bodies() {
         let parts = Parts { path: Vec::new(), query: Vec::new(), body };
         plan.input.gather(&plan.endpoints[0].input, parts, &|_| None).expect("fits")
     });
-    let mut machine = Machine::new(plan, Start { id: "r".into(), input, now: 0, caller: None, attempt: 1 });
-    timed("run on it", || on_virtual_clock(&mut machine, 0, |_, _| unreachable!()));
+    let mut machine =
+        Machine::new(plan, Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1 });
+    timed("run on it", || on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!()));
     assert_eq!(machine.reply().map(|r| r.body.to_json()).as_deref(), Some(r#"{"count":100000}"#));
 }
 
@@ -116,9 +127,11 @@ fn deep_nesting() {
     let good = checked(&nested(18));
     assert_eq!(codes(&good), Vec::<&str>::new());
     let input = Value::object([("n", Value::Int(100))]);
-    let mut machine =
-        Machine::new(good.workflows[0].1.clone(), Start { id: "r".into(), input, now: 0, caller: None, attempt: 1 });
-    on_virtual_clock(&mut machine, 0, |_, _| unreachable!());
+    let mut machine = Machine::new(
+        good.workflows[0].1.clone(),
+        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1 },
+    );
+    on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());
     assert_eq!(machine.records().len(), 19);
     let refused = checked(&nested(200));
     assert!(refused.errors() > 0 && refused.workflows.is_empty(), "{:?}", codes(&refused));
@@ -132,9 +145,10 @@ fn deep_nesting() {
     together.push('\n');
     let good = checked(&together);
     assert_eq!(codes(&good), Vec::<&str>::new());
-    let start = Start { id: "r".into(), input: Value::object::<&str>([]), now: 0, caller: None, attempt: 1 };
+    let start =
+        Start { id: "r".into(), input: Value::object::<&str>([]), now: Timestamp::EPOCH, caller: None, attempt: 1 };
     let mut machine = Machine::new(good.workflows[0].1.clone(), start);
-    on_virtual_clock(&mut machine, 0, |_, _| unreachable!());
+    on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());
     assert_eq!(machine.ended().map(|e| e.state), Some(RunState::Succeeded));
 }
 

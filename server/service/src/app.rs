@@ -1,5 +1,6 @@
 //! What all listeners share, and what follows from deploys.
 
+use kanzlei_model::time::Timestamp;
 use std::sync::atomic::AtomicUsize;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -23,7 +24,7 @@ pub struct App {
     pub jobs: Arc<jobs::Jobs>,
     pub journal: Arc<Journal>,
     pub public_url: String,
-    pub started: i64,
+    pub started: Timestamp,
     pub in_flight: Arc<AtomicUsize>,
     pub most_in_flight: usize,
     pub outside: Arc<Outside>,

@@ -10,14 +10,15 @@ use std::sync::OnceLock;
 use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::{Duration, Instant};
 
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_store::Store;
 use tokio::time::MissedTickBehavior;
-use uuid::{NoContext, Timestamp, Uuid};
+use uuid::{NoContext, Uuid};
 
 /// How often the database's time is read.
 const LOOK: Duration = Duration::from_secs(2);
-/// Smaller differences are ignored, in microseconds: asking takes about as long.
-const LEFT_ALONE: i64 = 5_000;
+/// Smaller differences are ignored: asking takes about as long.
+const LEFT_ALONE: Span = Span::from_micros(5_000);
 
 /// Microseconds since 1970 UTC when the stopwatch began.
 static BEGAN: AtomicI64 = AtomicI64::new(0);
@@ -33,32 +34,32 @@ fn elapsed() -> i64 {
     stopwatch.elapsed().as_micros() as i64
 }
 
-/// Microseconds since 1970 UTC.
-pub fn now() -> i64 {
+/// The present time, as all processes of the installation have it.
+pub fn now() -> Timestamp {
     let elapsed = elapsed();
-    BEGAN.load(Ordering::Relaxed) + elapsed
+    Timestamp::from_micros(BEGAN.load(Ordering::Relaxed) + elapsed)
 }
 
 /// An id that sorts by time and that nobody can guess (RFC 9562 §5.7, version 7, 74 random bits).
 pub fn fresh_id() -> Uuid {
-    let at = now().max(0) as u64;
-    Uuid::new_v7(Timestamp::from_unix(NoContext, at / 1_000_000, (at % 1_000_000) as u32 * 1000))
+    let at = now().as_micros().max(0) as u64;
+    Uuid::new_v7(uuid::Timestamp::from_unix(NoContext, at / 1_000_000, (at % 1_000_000) as u32 * 1000))
 }
 
-/// Looks at the database's time once; returns by how much this process was off, where that was corrected.
-pub async fn look(store: &Store) -> kanzlei_store::Result<Option<i64>> {
+/// Reads the database's time once; returns the correction that was made, where one was needed.
+pub async fn look(store: &Store) -> kanzlei_store::Result<Option<Span>> {
     let before = now();
     let theirs = store.clock().await?;
     let after = now();
     let off = correction(before, theirs, after);
     if let Some(off) = off {
-        BEGAN.fetch_add(off, Ordering::Relaxed);
+        BEGAN.fetch_add(off.as_micros(), Ordering::Relaxed);
     }
     Ok(off)
 }
 
 /// What is to be added to our time: theirs was read at some moment between two of ours.
-fn correction(before: i64, theirs: i64, after: i64) -> Option<i64> {
+fn correction(before: Timestamp, theirs: Timestamp, after: Timestamp) -> Option<Span> {
     let off = theirs - (before + (after - before) / 2);
     // A slow answer says less about the time than the stopwatch does.
     (off.abs() > LEFT_ALONE.max(after - before)).then_some(off)
@@ -71,9 +72,9 @@ pub async fn keep(store: Store) {
     loop {
         every.tick().await;
         if let Ok(Some(off)) = look(&store).await
-            && off.abs() > 1_000_000
+            && off.abs() > Span::from_secs(1)
         {
-            tracing::warn!(seconds = off as f64 / 1e6, "the time was corrected to the database's");
+            tracing::warn!(seconds = off.as_secs_f64(), "the time was corrected to the database's");
         }
     }
 }
@@ -91,10 +92,11 @@ mod tests {
             // The answer took three seconds: two seconds off may be its own doing.
             (1_000_000, 4_500_000, 4_000_000, None),
         ] {
-            assert_eq!(correction(before, theirs, after), wanted, "{before} {theirs} {after}");
+            let [before, theirs, after] = [before, theirs, after].map(Timestamp::from_micros);
+            assert_eq!(correction(before, theirs, after), wanted.map(Span::from_micros), "{before} {theirs} {after}");
         }
         let (first, second) = (fresh_id(), now());
         let made = first.get_timestamp().expect("time").to_unix();
-        assert!((second / 1_000_000 - made.0 as i64).abs() <= 1);
+        assert!((second.as_secs() - made.0 as i64).abs() <= 1);
     }
 }

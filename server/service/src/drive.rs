@@ -1,5 +1,6 @@
 //! Direct runs: driven as far as they get at once, and to their end in a task when they wait.
 
+use kanzlei_model::time::Timestamp;
 use std::convert::Infallible;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -27,7 +28,7 @@ pub struct Run {
     pub outside: Arc<Outside>,
     pub journal: Arc<Journal>,
     pub entry: Arc<str>,
-    pub started: i64,
+    pub started: Timestamp,
     /// When its time is up.
     pub deadline: Instant,
     pub within: Duration,
@@ -155,7 +156,7 @@ impl Recorder for Answer {
         }
     }
 
-    async fn record(&mut self, _: EffectId, _: &Outcome, _: i64) -> Result<(), Infallible> {
+    async fn record(&mut self, _: EffectId, _: &Outcome, _: Timestamp) -> Result<(), Infallible> {
         Ok(())
     }
 }

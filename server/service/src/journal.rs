@@ -5,6 +5,7 @@
 //! what was dropped. Buffers hold at most `journal.successes` and `journal.failures` runs and `journal.bytes` bytes, batches
 //! [`BATCH`]; details of at most `journal.pace` successful runs a second are kept.
 
+use kanzlei_model::time::Timestamp;
 use std::collections::{BTreeMap, HashMap};
 use std::num::NonZeroU32;
 use std::sync::Arc;
@@ -52,7 +53,7 @@ pub struct Finished {
     pub id: Uuid,
     pub revision: u32,
     pub entry: Arc<str>,
-    pub started: i64,
+    pub started: Timestamp,
     pub request_id: String,
     pub trace_id: String,
     pub caller: Option<String>,
@@ -177,7 +178,7 @@ impl Journal {
         let state = run.ended.state;
         let failed = state != RunState::Succeeded;
         counters.runs.fetch_add(1, Ordering::Relaxed);
-        counters.took.fetch_add((run.ended.at - run.started).max(0) as u64, Ordering::Relaxed);
+        counters.took.fetch_add(run.ended.at.since(run.started).as_micros() as u64, Ordering::Relaxed);
         match state {
             RunState::Succeeded => {}
             RunState::Rejected => _ = counters.rejected.fetch_add(1, Ordering::Relaxed),
@@ -261,7 +262,7 @@ impl Writer {
             }
             if batch.is_empty() {
                 waiting.drain(..).for_each(|reader| _ = reader.send(()));
-                journal.drain(now() / 60_000_000, &mut tallies);
+                journal.drain(now().as_minutes(), &mut tallies);
                 let written: Vec<Tally> = tallies.values().cloned().collect();
                 if !written.is_empty() && self.store.add_tallies(&written).await.is_ok() {
                     tallies.clear();
@@ -441,7 +442,7 @@ mod tests {
             let start = kanzlei_engine::machine::Start {
                 id: "r".into(),
                 input: Value::Undefined,
-                now: 0,
+                now: Timestamp::EPOCH,
                 caller: None,
                 attempt: 1,
             };
@@ -449,12 +450,12 @@ mod tests {
                 id: Uuid::nil(),
                 revision: 1,
                 entry: "GET /w".into(),
-                started: 0,
+                started: Timestamp::EPOCH,
                 request_id: String::new(),
                 trace_id: String::new(),
                 caller: None,
                 input: Value::Undefined,
-                ended: Ended { state: RunState::Failed, failure: None, at: 0 },
+                ended: Ended { state: RunState::Failed, failure: None, at: Timestamp::EPOCH },
                 machine: Machine::new(plan.clone(), start),
                 sent: 1 << 20,
             };

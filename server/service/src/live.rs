@@ -3,6 +3,7 @@
 //! The table is built whole from the live documents and swapped in one step, so a request sees either
 //! all of a deploy or none of it. A run keeps the plan it began with.
 
+use kanzlei_model::time::Timestamp;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use std::time::Duration;
@@ -37,7 +38,7 @@ pub struct Live {
 pub struct Workflow {
     pub plan: Arc<Plan>,
     pub revision: u32,
-    pub since: i64,
+    pub since: Timestamp,
     pub source: String,
     pub counters: Arc<Counters>,
     /// `POST /harbours/{harbour}/quotes`, one per endpoint.

@@ -86,7 +86,7 @@ impl Outside {
                 Outcome::Called(perform::call(service, request, &along, left, self.answer_limit, &self.secrets).await)
             }
             Effect::Wait { until } => {
-                let pause = Duration::from_micros((until - now()).max(0) as u64);
+                let pause = Duration::from(until.since(now()));
                 tokio::time::sleep(pause).await;
                 Outcome::Waited
             }

@@ -1,5 +1,6 @@
 //! Deleting what is old, in small batches.
 
+use kanzlei_model::time::Span;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -34,25 +35,25 @@ impl Kept {
 
 /// Deletes what is old every minute, until the process ends.
 pub async fn run(store: Store, outside: Arc<Outside>, kept: Kept) {
-    const DAY: i64 = 86_400_000_000;
+    const DAY: Span = Span::from_days(1);
     let mut every = tokio::time::interval(Duration::from_secs(60));
     loop {
         every.tick().await;
         let at = clock::now();
-        let mut before = at - kept.jobs * DAY;
-        let mut failed_before = at - kept.failed_jobs * DAY;
+        let mut before = at - DAY * kept.jobs;
+        let mut failed_before = at - DAY * kept.failed_jobs;
         if let Ok(Some(beyond)) = store.ended_beyond(kept.most).await {
             before = before.max(beyond);
             failed_before = failed_before.max(beyond);
         }
         let mut failed = Vec::new();
-        while purged(store.purge_runs(at - kept.runs * DAY, 500).await, &mut failed) >= 500 {}
+        while purged(store.purge_runs(at - DAY * kept.runs, 500).await, &mut failed) >= 500 {}
         while purged(store.purge_jobs(before, failed_before, 500).await, &mut failed) >= 500 {}
         purged(store.purge_groups(failed_before.min(before)).await, &mut failed);
-        purged(store.purge_firings(at - kept.jobs * DAY).await, &mut failed);
+        purged(store.purge_firings(at - DAY * kept.jobs).await, &mut failed);
         purged(store.purge_answers(at).await, &mut failed);
-        purged(store.purge_refusals(at - kept.runs * DAY).await, &mut failed);
-        purged(store.purge_samples(at - 2 * DAY).await, &mut failed);
+        purged(store.purge_refusals(at - DAY * kept.runs).await, &mut failed);
+        purged(store.purge_samples(at - DAY * 2).await, &mut failed);
         let age = Duration::from_secs(86_400 * (kept.jobs.max(kept.failed_jobs) + MARKER_DAYS) as u64);
         for (name, database) in &outside.databases {
             match purge_markers(&store, database, &outside.installation, age).await {

@@ -225,8 +225,8 @@ mod tests {
             name: name.into(),
             nonce: nonce.to_vec(),
             sealed: sealed.clone(),
-            created: 0,
-            changed: 0,
+            created: kanzlei_model::time::Timestamp::EPOCH,
+            changed: kanzlei_model::time::Timestamp::EPOCH,
         };
         assert_eq!(one.open(&row("a")).as_deref(), Some("hush"));
         assert_eq!((one.open(&row("b")), other.open(&row("a"))), (None, None));

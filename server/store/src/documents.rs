@@ -1,6 +1,7 @@
 //! Revisions of documents, and which of them are live.
 
-use crate::{Doing, Error, Micros, Result, Store};
+use crate::{Doing, Error, Result, Store};
+use kanzlei_model::time::Timestamp;
 
 /// A document to be put live.
 #[derive(Clone, Debug, PartialEq)]
@@ -29,7 +30,7 @@ pub struct LiveDocument {
     /// Number of the revision, counted from 1.
     pub number: u32,
     /// When it went live.
-    pub since: Micros,
+    pub since: Timestamp,
     /// Path of the file it was deployed from.
     pub path: String,
     /// Text of the document.
@@ -57,7 +58,7 @@ pub struct Revision {
     /// Number of the revision, counted from 1.
     pub number: u32,
     /// When it was created.
-    pub created: Micros,
+    pub created: Timestamp,
     /// Whether it is the live revision.
     pub live: bool,
 }
@@ -67,7 +68,7 @@ const TRIES: u32 = 5;
 
 impl Store {
     /// Puts documents live, all or none. Returns what happened to each, in order.
-    pub async fn deploy(&self, documents: &[NewDocument], now: Micros) -> Result<Vec<Deployed>> {
+    pub async fn deploy(&self, documents: &[NewDocument], now: Timestamp) -> Result<Vec<Deployed>> {
         for _ in 0..TRIES {
             match self.try_deploy(documents, now).await {
                 Err(error) if error.is_contention() => {}
@@ -77,7 +78,7 @@ impl Store {
         Err(Error::Contended)
     }
 
-    async fn try_deploy(&self, documents: &[NewDocument], now: Micros) -> Result<Vec<Deployed>> {
+    async fn try_deploy(&self, documents: &[NewDocument], now: Timestamp) -> Result<Vec<Deployed>> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         let generation = next_generation(&mut tx).await?;
         let mut done = Vec::with_capacity(documents.len());
@@ -120,7 +121,7 @@ impl Store {
                 document.source,
                 document.file,
                 document.digest,
-                now
+                now.as_micros()
             )
             .execute(&mut *tx)
             .await
@@ -131,7 +132,7 @@ impl Store {
                 document.kind,
                 document.name,
                 number,
-                now
+                now.as_micros()
             )
             .execute(&mut *tx)
             .await
@@ -206,7 +207,10 @@ impl Store {
         .fetch_all(&self.pool)
         .await
         .doing("reading revisions")?;
-        Ok(rows.into_iter().map(|row| Revision { number: row.number, created: row.created, live: row.live }).collect())
+        Ok(rows
+            .into_iter()
+            .map(|row| Revision { number: row.number, created: Timestamp::from_micros(row.created), live: row.live })
+            .collect())
     }
 
     /// Source and file of one revision.

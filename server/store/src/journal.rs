@@ -1,10 +1,11 @@
 //! The journal: runs with their steps, and the counts per workflow and minute.
 
 use kanzlei_model::run::RunState;
+use kanzlei_model::time::{Span, Timestamp};
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
-use crate::{Doing, Error, Micros, Result, Store};
+use crate::{Doing, Error, Result, Store};
 
 /// One run as the journal keeps it. Values are JSON text.
 #[derive(Clone, Debug, PartialEq)]
@@ -22,9 +23,9 @@ pub struct Run {
     /// HTTP status of the reply.
     pub status: Option<u16>,
     /// When it started.
-    pub started: Micros,
+    pub started: Timestamp,
     /// Microseconds.
-    pub duration: i64,
+    pub duration: Span,
     /// `X-Request-Id` of the request that caused it.
     pub request_id: String,
     /// Trace id of W3C Trace Context, 32 hexadecimal digits.
@@ -53,9 +54,9 @@ pub struct Step {
     /// State, by the names of [`RunState`].
     pub state: String,
     /// When it started.
-    pub started: Micros,
+    pub started: Timestamp,
     /// Microseconds.
-    pub duration: i64,
+    pub duration: Span,
     /// Attempts made.
     pub attempts: u32,
     /// What came of the attempts before the last one: statuses and kinds of failure with spaces between.
@@ -126,9 +127,9 @@ pub struct RunLine {
     /// HTTP status of the reply.
     pub status: Option<u16>,
     /// When it started.
-    pub started: Micros,
+    pub started: Timestamp,
     /// Microseconds.
-    pub duration: i64,
+    pub duration: Span,
     /// Failure as JSON, masked.
     pub failure: Option<String>,
 }
@@ -169,8 +170,8 @@ impl Store {
                     .push_bind(&run.state)
                     .push_bind(&run.entry)
                     .push_bind(run.status)
-                    .push_bind(run.started)
-                    .push_bind(run.duration)
+                    .push_bind(run.started.as_micros())
+                    .push_bind(run.duration.as_micros())
                     .push_bind(&run.request_id)
                     .push_bind(&run.trace_id)
                     .push_bind(&run.caller)
@@ -193,8 +194,8 @@ impl Store {
                     .push_bind(*seq as u32)
                     .push_bind(step.paragraph)
                     .push_bind(&step.state)
-                    .push_bind(step.started)
-                    .push_bind(step.duration)
+                    .push_bind(step.started.as_micros())
+                    .push_bind(step.duration.as_micros())
                     .push_bind(step.attempts)
                     .push_bind(&step.earlier_attempts)
                     .push_bind(&step.sent)
@@ -262,8 +263,8 @@ impl Store {
                 state: row.state,
                 entry: row.entry,
                 status: row.status,
-                started: row.started,
-                duration: row.duration,
+                started: Timestamp::from_micros(row.started),
+                duration: Span::from_micros(row.duration),
                 failure: row.failure,
             })
             .collect())
@@ -290,8 +291,8 @@ impl Store {
                     state: row.try_get(3)?,
                     entry: row.try_get(4)?,
                     status: row.try_get(5)?,
-                    started: row.try_get(6)?,
-                    duration: row.try_get(7)?,
+                    started: Timestamp::from_micros(row.try_get(6)?),
+                    duration: Span::from_micros(row.try_get(7)?),
                     failure: row.try_get(8)?,
                 })
             })
@@ -327,8 +328,8 @@ impl Store {
             state: row.state,
             entry: row.entry,
             status: row.status,
-            started: row.started,
-            duration: row.duration,
+            started: Timestamp::from_micros(row.started),
+            duration: Span::from_micros(row.duration),
             request_id: row.request_id,
             trace_id: row.trace_id,
             caller: row.caller,
@@ -367,11 +368,15 @@ impl Store {
     }
 
     /// Deletes runs that began before an instant, at most `limit` of them; returns how many.
-    pub async fn purge_runs(&self, before: Micros, limit: u32) -> Result<u64> {
-        let ids = sqlx::query_scalar!("SELECT id FROM run WHERE started < ? ORDER BY started LIMIT ?", before, limit)
-            .fetch_all(&self.pool)
-            .await
-            .doing("looking for old runs")?;
+    pub async fn purge_runs(&self, before: Timestamp, limit: u32) -> Result<u64> {
+        let ids = sqlx::query_scalar!(
+            "SELECT id FROM run WHERE started < ? ORDER BY started LIMIT ?",
+            before.as_micros(),
+            limit
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("looking for old runs")?;
         for id in &ids {
             sqlx::query!("DELETE FROM step WHERE run = ?", id).execute(&self.pool).await.doing("deleting old steps")?;
             sqlx::query!("DELETE FROM run WHERE id = ?", id).execute(&self.pool).await.doing("deleting old runs")?;

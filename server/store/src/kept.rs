@@ -1,7 +1,8 @@
 //! What workflows remember between runs, and secrets as sealed bytes. This module knows no key: sealing
 //! and opening is the service's business.
 
-use crate::{Doing, Micros, Result, Store};
+use crate::{Doing, Result, Store};
+use kanzlei_model::time::Timestamp;
 
 /// What a workflow remembers.
 #[derive(Clone, Debug, PartialEq)]
@@ -22,9 +23,9 @@ pub struct Sealed {
     /// Sealed value.
     pub sealed: Vec<u8>,
     /// When it was created.
-    pub created: Micros,
+    pub created: Timestamp,
     /// When it was last set.
-    pub changed: Micros,
+    pub changed: Timestamp,
 }
 
 impl Store {
@@ -38,13 +39,13 @@ impl Store {
     }
 
     /// Keeps a value if the version is still the one given; false when another was faster.
-    pub async fn keep(&self, workflow: &str, version: u64, value: &str, now: Micros) -> Result<bool> {
+    pub async fn keep(&self, workflow: &str, version: u64, value: &str, now: Timestamp) -> Result<bool> {
         let done = if version == 0 {
             sqlx::query!(
                 "INSERT IGNORE INTO kept (workflow, version, value, changed) VALUES (?, 1, ?, ?)",
                 workflow,
                 value,
-                now
+                now.as_micros()
             )
             .execute(&self.pool)
             .await
@@ -52,7 +53,7 @@ impl Store {
             sqlx::query!(
                 "UPDATE kept SET version = version + 1, value = ?, changed = ? WHERE workflow = ? AND version = ?",
                 value,
-                now,
+                now.as_micros(),
                 workflow,
                 version
             )
@@ -71,15 +72,15 @@ impl Store {
     }
 
     /// Sets a secret, or replaces its value.
-    pub async fn set_secret(&self, name: &str, nonce: &[u8], sealed: &[u8], now: Micros) -> Result<()> {
+    pub async fn set_secret(&self, name: &str, nonce: &[u8], sealed: &[u8], now: Timestamp) -> Result<()> {
         sqlx::query!(
             "INSERT INTO secret (name, nonce, sealed, created, changed) VALUES (?, ?, ?, ?, ?)
              ON DUPLICATE KEY UPDATE nonce = VALUES(nonce), sealed = VALUES(sealed), changed = VALUES(changed)",
             name,
             nonce,
             sealed,
-            now,
-            now
+            now.as_micros(),
+            now.as_micros()
         )
         .execute(&self.pool)
         .await

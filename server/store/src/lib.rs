@@ -21,15 +21,13 @@ pub mod queue;
 pub mod refusals;
 mod servers;
 
+use kanzlei_model::time::Timestamp;
 use std::sync::Arc;
 
 use sqlx::migrate::MigrateError;
 use sqlx::mysql::MySqlPool;
 
 use servers::Servers;
-
-/// Microseconds since 1970 UTC.
-pub type Micros = i64;
 
 /// Why the records could not be read or written.
 #[derive(Debug, thiserror::Error)]
@@ -147,10 +145,11 @@ impl Store {
     }
 
     /// The database's own time.
-    pub async fn clock(&self) -> Result<Micros> {
+    pub async fn clock(&self) -> Result<Timestamp> {
         sqlx::query_scalar!("SELECT TIMESTAMPDIFF(MICROSECOND, '1970-01-01', UTC_TIMESTAMP(6)) AS `at!: i64`")
             .fetch_one(&self.pool)
             .await
+            .map(Timestamp::from_micros)
             .doing("asking for the time")
     }
 

@@ -1,9 +1,10 @@
 //! Requests that were refused before a run began.
 
+use kanzlei_model::time::Timestamp;
 use sqlx::{MySql, QueryBuilder};
 use uuid::Uuid;
 
-use crate::{Doing, Micros, Result, Store};
+use crate::{Doing, Result, Store};
 
 /// One refused request.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -11,7 +12,7 @@ pub struct Refusal {
     /// UUID, version 7: sorts by creation time.
     pub id: Uuid,
     /// When it was refused.
-    pub at: Micros,
+    pub at: Timestamp,
     /// How it would have been entered: `POST /harbours/{harbour}/quotes`, or its method and path.
     pub entry: Option<String>,
     /// Workflow of the entry, where the path is deployed.
@@ -57,7 +58,7 @@ impl Store {
         );
         query.push_values(refusals, |mut row, refusal| {
             row.push_bind(refusal.id.as_bytes().as_slice())
-                .push_bind(refusal.at)
+                .push_bind(refusal.at.as_micros())
                 .push_bind(&refusal.entry)
                 .push_bind(&refusal.workflow)
                 .push_bind(&refusal.request_id)
@@ -96,7 +97,7 @@ impl Store {
             .into_iter()
             .map(|row| Refusal {
                 id: Uuid::from_slice(&row.id).unwrap_or_default(),
-                at: row.at,
+                at: Timestamp::from_micros(row.at),
                 entry: row.entry,
                 workflow: row.workflow,
                 request_id: row.request_id,
@@ -112,8 +113,8 @@ impl Store {
     }
 
     /// Deletes refusals before an instant, at most 5,000; returns how many.
-    pub async fn purge_refusals(&self, before: Micros) -> Result<u64> {
-        sqlx::query!("DELETE FROM refusal WHERE at < ? ORDER BY at LIMIT 5000", before)
+    pub async fn purge_refusals(&self, before: Timestamp) -> Result<u64> {
+        sqlx::query!("DELETE FROM refusal WHERE at < ? ORDER BY at LIMIT 5000", before.as_micros())
             .execute(&self.pool)
             .await
             .map(|done| done.rows_affected())

@@ -1,10 +1,15 @@
 //! The queue against a real MariaDB: who gets which job, and who may write what of it.
 
 use kanzlei_harness::mariadb::Mariadb;
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_store::Store;
 use kanzlei_store::outside::{Outside, Refused, Statement};
 use kanzlei_store::queue::{End, JobPhase, NewBatch, NewJob, NewOutcome, Room, Write};
 use uuid::Uuid;
+
+fn time(micros: i64) -> Timestamp {
+    Timestamp::from_micros(micros)
+}
 
 const FREE: Room = Room { at_once: None, gap: None, generation: 1 };
 /// All places of a lane.
@@ -25,11 +30,11 @@ fn job(n: u128, lane: &str) -> NewJob {
         caller: None,
         request_id: "r".into(),
         trace_id: "0".repeat(32),
-        accepted: 100,
-        due: 100,
+        accepted: time(100),
+        due: time(100),
         input: "{}".into(),
         sealed: false,
-        kept_for: 1,
+        kept_for: Span::from_micros(1),
         unattended: false,
     }
 }
@@ -38,24 +43,24 @@ fn write(job: u128, fence: u32, phase: Option<JobPhase>) -> Write {
     let end = phase.map(|phase| End {
         phase,
         claim_rank: 5,
-        ready_at: 900,
+        ready_at: time(900),
         waits_for: None,
         failure: None,
         retries: 0,
-        expires: Some(1000),
+        expires: Some(time(1000)),
         void_last: false,
         history: None,
         ordering_key: None,
         notice: None,
     });
-    let outcome = NewOutcome { seq: 0, effect: 7, at: 800, data: format!("{fence}"), sealed: false };
+    let outcome = NewOutcome { seq: 0, effect: 7, at: time(800), data: format!("{fence}"), sealed: false };
     let outcomes = if phase.is_none() { vec![outcome] } else { Vec::new() };
     Write { job: Uuid::from_u128(job), fence, attempt: 1, outcomes, progress: None, notes: None, reply: None, end }
 }
 
 async fn claim(store: &Store, worker: u128, lane: &str, room: Room, most: u32, at: i64) -> (Vec<u128>, Option<i64>) {
-    let taken = store.claim(Uuid::from_u128(worker), (lane, ALL), room, most, at).await.expect("claims");
-    (taken.jobs.iter().map(|job| job.id.as_u128()).collect(), taken.next)
+    let taken = store.claim(Uuid::from_u128(worker), (lane, ALL), room, most, time(at)).await.expect("claims");
+    (taken.jobs.iter().map(|job| job.id.as_u128()).collect(), taken.next.map(Timestamp::as_micros))
 }
 
 #[test]
@@ -81,15 +86,15 @@ fn jobs_are_taken_and_written() {
 async fn in_order(store: &Store) {
     let jobs = [
         job(1, "order"),
-        NewJob { due: 50, ..job(2, "order") },
-        NewJob { priority: 1, due: 200, ..job(3, "order") },
-        NewJob { due: 5000, ..job(4, "order") },
+        NewJob { due: time(50), ..job(2, "order") },
+        NewJob { priority: 1, due: time(200), ..job(3, "order") },
+        NewJob { due: time(5000), ..job(4, "order") },
         // Of a later deploy, whose lanes this process does not know yet.
-        NewJob { generation: 2, due: 10, ..job(5, "order") },
+        NewJob { generation: 2, due: time(10), ..job(5, "order") },
     ];
     store.enqueue(&jobs, None).await.expect("queues");
     store.enqueue(&jobs[..2], None).await.expect("again changes nothing");
-    let heads: Vec<(u8, i64)> = store
+    let heads: Vec<(u8, Timestamp)> = store
         .heads()
         .await
         .expect("heads")
@@ -97,7 +102,7 @@ async fn in_order(store: &Store) {
         .filter(|h| h.lane == "order")
         .map(|h| (h.claim_rank, h.ready_at))
         .collect();
-    assert_eq!(heads, [(1, 200), (5, 10)]);
+    assert_eq!(heads, [(1, time(200)), (5, time(10))]);
     assert_eq!(claim(store, 1, "order", FREE, 2, 300).await.0, [3, 2], "by priority, then as due");
     assert_eq!(claim(store, 1, "order", FREE, 9, 301).await.0, [1], "what is not due or not known stays");
     assert_eq!(claim(store, 2, "order", Room { generation: 2, ..FREE }, 9, 302).await.0, [5]);
@@ -109,21 +114,22 @@ async fn under_fences(store: &Store) {
     assert_eq!(claim(store, 1, "fence", FREE, 1, 400).await.0, [10]);
     // Twice: as when the connection broke while the transaction was ending.
     for at in [410, 411] {
-        assert_eq!(store.write_jobs(&[&write(10, 1, None)], at).await.expect("writes"), [true]);
+        assert_eq!(store.write_jobs(&[&write(10, 1, None)], time(at)).await.expect("writes"), [true]);
     }
     // It was slow, was declared dead, and another has the job by now.
-    assert!(store.reclaim(slow, 500).await.expect("reclaims") >= 1);
-    let taken = store.claim(Uuid::from_u128(2), ("fence", ALL), FREE, 1, 501).await.expect("claims");
+    assert!(store.reclaim(slow, time(500)).await.expect("reclaims") >= 1);
+    let taken = store.claim(Uuid::from_u128(2), ("fence", ALL), FREE, 1, time(501)).await.expect("claims");
     assert_eq!((taken.jobs[0].id.as_u128(), taken.jobs[0].fence, taken.jobs[0].outcomes), (10, 3, 1));
     for (old, new) in [(None, None), (Some(JobPhase::Succeeded), Some(JobPhase::Failed))] {
         let late = Write { outcomes: Vec::new(), ..write(10, 1, old) };
         let fresh = Write { outcomes: Vec::new(), ..write(10, 3, new) };
-        let both = store.write_jobs(&[&late, &fresh], 600).await.expect("writes");
+        let both = store.write_jobs(&[&late, &fresh], time(600)).await.expect("writes");
         assert_eq!(both, [false, true], "the old owner is refused");
     }
-    let again = store.write_jobs(&[&Write { outcomes: Vec::new(), ..write(10, 3, Some(JobPhase::Failed)) }], 700).await;
+    let again =
+        store.write_jobs(&[&Write { outcomes: Vec::new(), ..write(10, 3, Some(JobPhase::Failed)) }], time(700)).await;
     assert_eq!(again.expect("writes"), [true], "it is known that it left by this");
-    let other = store.write_jobs(&[&write(10, 3, Some(JobPhase::Succeeded)), &write(10, 3, None)], 700).await;
+    let other = store.write_jobs(&[&write(10, 3, Some(JobPhase::Succeeded)), &write(10, 3, None)], time(700)).await;
     assert_eq!(other.expect("writes"), [false, false]);
     let row = store.job(Uuid::from_u128(10)).await.expect("reads").expect("job");
     assert_eq!((row.phase, row.outcomes), (JobPhase::Failed, 1));
@@ -132,9 +138,9 @@ async fn under_fences(store: &Store) {
     // What was taken and not begun goes back once, under its fence.
     let (worker, id) = (Uuid::from_u128(3), Uuid::from_u128(11));
     assert_eq!(claim(store, 3, "fence", FREE, 1, 700).await.0, [11]);
-    assert_eq!(store.taken_before(worker, 701).await.expect("looks"), [(id, 1)]);
+    assert_eq!(store.taken_before(worker, time(701)).await.expect("looks"), [(id, 1)]);
     for (fence, phase) in [(9, JobPhase::Running), (1, JobPhase::Ready)] {
-        store.give_back(worker, &[(id, fence)], 702).await.expect("gives back");
+        store.give_back(worker, &[(id, fence)], time(702)).await.expect("gives back");
         assert_eq!(store.job(id).await.expect("reads").expect("job").phase, phase);
     }
 }
@@ -142,7 +148,7 @@ async fn under_fences(store: &Store) {
 async fn within_limits(store: &Store) {
     let many: Vec<NewJob> = (20..30).map(|n| job(n, "limits")).collect();
     store.enqueue(&many, None).await.expect("queues");
-    let paced = Room { gap: Some(1_000_000), ..FREE };
+    let paced = Room { gap: Some(Span::from_micros(1_000_000)), ..FREE };
     let second = 1_000_000_000;
     for (at, count, next) in [
         (second, 1, second + 750_000),
@@ -163,44 +169,52 @@ async fn within_limits(store: &Store) {
 }
 
 async fn by_turns(store: &Store) {
-    let ordering_key = |n| NewJob { ordering_key: Some("turns quay-1".into()), due: n as i64, ..job(n, "turns") };
+    let ordering_key = |n| NewJob { ordering_key: Some("turns quay-1".into()), due: time(n as i64), ..job(n, "turns") };
     store.enqueue(&[ordering_key(40), ordering_key(41), ordering_key(42)], None).await.expect("queues");
     assert_eq!(claim(store, 6, "turns", FREE, 9, 900).await.0, [40]);
     assert_eq!(claim(store, 7, "turns", FREE, 9, 901).await.0, [0; 0], "the others are behind it");
     let mut done = write(40, 1, Some(JobPhase::Succeeded));
     done.end.as_mut().expect("end").ordering_key = Some("turns quay-1".into());
-    assert_eq!(store.write_jobs(&[&done], 902).await.expect("writes"), [true]);
+    assert_eq!(store.write_jobs(&[&done], time(902)).await.expect("writes"), [true]);
     assert_eq!(claim(store, 7, "turns", FREE, 9, 903).await.0, [41]);
 }
 
 async fn old_ones_go(store: &Store, server: &Mariadb) {
-    let batch =
-        |n: u128| NewBatch { id: Uuid::from_u128(n), workflow: "w".into(), run: "r".into(), total: 1, created: 100 };
+    let batch = |n: u128| NewBatch {
+        id: Uuid::from_u128(n),
+        workflow: "w".into(),
+        run: "r".into(),
+        total: 1,
+        created: time(100),
+    };
     let (old, open) = (batch(700), batch(701));
     store.enqueue(&[NewJob { batch: Some(old.id), ..job(50, "old") }], Some(&old)).await.expect("queues");
     store.enqueue(&[NewJob { batch: Some(open.id), ..job(51, "open") }], Some(&open)).await.expect("queues");
     assert_eq!(claim(store, 9, "old", FREE, 9, 1_000).await.0, [50]);
     for write in [write(50, 1, None), write(50, 1, Some(JobPhase::Cancelled))] {
-        assert_eq!(store.write_jobs(&[&write], 1_000).await.expect("writes"), [true]);
+        assert_eq!(store.write_jobs(&[&write], time(1_000)).await.expect("writes"), [true]);
     }
     // Three ended until now, at 900 all of them: the fenced one, that of an ordering key, and this.
     for (most, beyond) in [(3, None), (2, Some(900)), (0, Some(900))] {
-        assert_eq!(store.ended_beyond(most).await.expect("counts"), beyond, "of {most}");
+        assert_eq!(store.ended_beyond(most).await.expect("counts"), beyond.map(Timestamp::from_micros), "of {most}");
     }
     // The failed one is kept longer.
     for (before, failed_before, gone) in [(900, 900, 0), (901, 0, 2), (901, 900, 0), (901, 901, 1), (2_000, 2_000, 0)] {
-        let purged = store.purge_jobs(before, failed_before, 500).await.expect("purges");
+        let purged = store.purge_jobs(time(before), time(failed_before), 500).await.expect("purges");
         assert_eq!(purged, gone, "before {before}, failed ones before {failed_before}");
     }
     let left = "SELECT (SELECT COUNT(*) FROM job WHERE phase > 10), (SELECT COUNT(*) FROM outcome)";
     assert_eq!(server.sql("kanzlei_queue", left).expect("counts").trim(), "0\t0");
-    assert_eq!((store.purge_groups(100).await.ok(), store.purge_groups(101).await.ok()), (Some(0), Some(1)));
+    assert_eq!(
+        (store.purge_groups(time(100)).await.ok(), store.purge_groups(time(101)).await.ok()),
+        (Some(0), Some(1))
+    );
     assert!(store.batch(open.id).await.expect("reads").is_some(), "it has a job");
 }
 
 /// Looking and taking read a few entries, however many jobs wait: a plan that sorts them all would show.
 async fn little_is_read(store: &Store, server: &Mariadb) {
-    let many: Vec<NewJob> = (1000..6000).map(|n| NewJob { due: n as i64, ..job(n, "many") }).collect();
+    let many: Vec<NewJob> = (1000..6000).map(|n| NewJob { due: time(n as i64), ..job(n, "many") }).collect();
     store.enqueue(&many, None).await.expect("queues");
     let read = || -> u64 {
         let sql = "SELECT SUM(VARIABLE_VALUE) FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME IN ('HANDLER_READ_NEXT', 'HANDLER_READ_RND')";

@@ -2,11 +2,16 @@
 
 use kanzlei_harness::mariadb::Mariadb;
 use kanzlei_model::run::RunState;
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_store::Store;
 use kanzlei_store::documents::NewDocument;
 use kanzlei_store::journal::{Filter, Run, Step, Tally};
 use kanzlei_store::outside::{Outside, Refused, Statement};
 use uuid::Uuid;
+
+fn time(micros: i64) -> Timestamp {
+    Timestamp::from_micros(micros)
+}
 
 fn document(name: &str, source: &str) -> NewDocument {
     NewDocument {
@@ -23,8 +28,8 @@ fn run(workflow: &str, state: &str, started: i64) -> Run {
     let step = Step {
         paragraph: 0,
         state: "succeeded".into(),
-        started,
-        duration: 5,
+        started: time(started),
+        duration: Span::from_micros(5),
         attempts: 2,
         earlier_attempts: Some("503".into()),
         sent: None,
@@ -42,8 +47,8 @@ fn run(workflow: &str, state: &str, started: i64) -> Run {
         state: state.into(),
         entry: "GET /x".into(),
         status: Some(200),
-        started,
-        duration: 10,
+        started: time(started),
+        duration: Span::from_micros(10),
         request_id: "r".into(),
         trace_id: "0".repeat(32),
         caller: None,
@@ -81,13 +86,13 @@ fn records_are_kept() {
 }
 
 async fn deploys(store: &Store) {
-    let first = store.deploy(&[document("a", "1"), document("b", "1")], 10).await.expect("deploys");
+    let first = store.deploy(&[document("a", "1"), document("b", "1")], time(10)).await.expect("deploys");
     assert_eq!(first.iter().map(|d| (d.number, d.unchanged)).collect::<Vec<_>>(), [(1, false), (1, false)]);
-    let second = store.deploy(&[document("a", "2"), document("b", "1")], 20).await.expect("deploys");
+    let second = store.deploy(&[document("a", "2"), document("b", "1")], time(20)).await.expect("deploys");
     assert_eq!(second.iter().map(|d| (d.number, d.unchanged)).collect::<Vec<_>>(), [(2, false), (1, true)]);
     assert!(store.retire("workflow", "a").await.expect("retires"));
     assert!(!store.retire("workflow", "a").await.expect("is off already"));
-    let third = store.deploy(&[document("a", "2")], 30).await.expect("deploys");
+    let third = store.deploy(&[document("a", "2")], time(30)).await.expect("deploys");
     assert_eq!(third[0].number, 3, "revisions are never reused");
     let live = store.live().await.expect("live");
     assert_eq!(live.iter().map(|d| (d.name.as_str(), d.number)).collect::<Vec<_>>(), [("a", 3), ("b", 1)]);
@@ -97,13 +102,15 @@ async fn deploys(store: &Store) {
 
     // All or none: the second document cannot be saved, so the first is not live either.
     let too_long = document(&"x".repeat(100), "1");
-    assert!(store.deploy(&[document("c", "1"), too_long], 40).await.is_err());
+    assert!(store.deploy(&[document("c", "1"), too_long], time(40)).await.is_err());
     assert_eq!(store.live().await.expect("live").len(), 2);
 
     // Deploys at once come one after another.
     let each = (0..8).map(|i| {
         let store = store.clone();
-        tokio::spawn(async move { store.deploy(&[document("b", &format!("n{i}"))], 50 + i).await.map(|d| d[0].number) })
+        tokio::spawn(async move {
+            store.deploy(&[document("b", &format!("n{i}"))], time(50 + i)).await.map(|d| d[0].number)
+        })
     });
     let mut numbers = Vec::new();
     for deploy in each.collect::<Vec<_>>() {
@@ -112,7 +119,7 @@ async fn deploys(store: &Store) {
     numbers.sort_unstable();
     assert_eq!(numbers, (2..=9).collect::<Vec<_>>());
     store.retire("workflow", "b").await.expect("retires");
-    store.deploy(&[document("b", "1")], 60).await.expect("deploys");
+    store.deploy(&[document("b", "1")], time(60)).await.expect("deploys");
 }
 
 async fn journal(store: &Store) {
@@ -149,35 +156,35 @@ async fn journal(store: &Store) {
         (15, 2, 3, 2, 200)
     );
     assert_eq!(store.summaries(6).await.expect("sums"), []);
-    assert_eq!(store.purge_runs(101_000_000, 60).await.expect("purges"), 60);
-    assert_eq!(store.purge_runs(101_000_000, 60).await.expect("purges"), 40);
+    assert_eq!(store.purge_runs(time(101_000_000), 60).await.expect("purges"), 60);
+    assert_eq!(store.purge_runs(time(101_000_000), 60).await.expect("purges"), 40);
     assert_eq!(store.run(runs[50].id).await.expect("reads"), None);
 }
 
 async fn access(store: &Store) {
-    store.add_token("h1", "kzo_1234", 1).await.expect("adds");
+    store.add_token("h1", "kzo_1234", time(1)).await.expect("adds");
     assert_eq!(store.token_hashes().await.expect("reads"), ["h1"]);
-    store.add_session("s1", 10, 20).await.expect("adds");
-    assert!(store.has_session("s1", 15).await.expect("reads"));
-    assert!(!store.has_session("s1", 20).await.expect("reads"), "it has ended");
+    store.add_session("s1", time(10), time(20)).await.expect("adds");
+    assert!(store.has_session("s1", time(15)).await.expect("reads"));
+    assert!(!store.has_session("s1", time(20)).await.expect("reads"), "it has ended");
     store.end_session("s1").await.expect("ends");
-    assert!(!store.has_session("s1", 15).await.expect("reads"));
+    assert!(!store.has_session("s1", time(15)).await.expect("reads"));
 }
 
 async fn kept(store: &Store) {
     assert_eq!(store.kept("w").await.expect("kept").version, 0);
-    assert!(store.keep("w", 0, r#"{"a":1}"#, 1).await.expect("kept"));
+    assert!(store.keep("w", 0, r#"{"a":1}"#, time(1)).await.expect("kept"));
     // Who does not know the version keeps nothing.
     for version in [0, 7] {
-        assert!(!store.keep("w", version, r#"{"a":2}"#, 2).await.expect("asked"), "version {version}");
+        assert!(!store.keep("w", version, r#"{"a":2}"#, time(2)).await.expect("asked"), "version {version}");
     }
-    assert!(store.keep("w", 1, r#"{"a":3}"#, 3).await.expect("kept"));
+    assert!(store.keep("w", 1, r#"{"a":3}"#, time(3)).await.expect("kept"));
     let now = store.kept("w").await.expect("kept");
     assert_eq!((now.version, now.value.as_str()), (2, r#"{"a":3}"#));
-    store.set_secret("s", &[1; 24], b"sealed", 5).await.expect("set");
-    store.set_secret("s", &[2; 24], b"again", 6).await.expect("set");
+    store.set_secret("s", &[1; 24], b"sealed", time(5)).await.expect("set");
+    store.set_secret("s", &[2; 24], b"again", time(6)).await.expect("set");
     let secrets = store.secrets().await.expect("secrets");
-    assert_eq!((secrets.len(), secrets[0].sealed.as_slice(), secrets[0].created), (1, b"again".as_slice(), 5));
+    assert_eq!((secrets.len(), secrets[0].sealed.as_slice(), secrets[0].created), (1, b"again".as_slice(), time(5)));
     assert!(store.remove_secret("s").await.expect("removed") && !store.remove_secret("s").await.expect("asked"));
 }
 

@@ -21,7 +21,7 @@ impl Dice {
     pub fn below(&mut self, n: usize) -> usize {
         let roll = self.rolls.get(self.next).copied().unwrap_or(0);
         self.next += 1;
-        (u64::from(roll) * n.max(1) as u64 >> 32) as usize
+        ((u64::from(roll) * n.max(1) as u64) >> 32) as usize
     }
 
     /// One of several things; the first is the simplest.

@@ -30,7 +30,9 @@ use std::time::Duration;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::FailureKind;
 
-use crate::machine::{Effect, EffectId, Failure, Machine, Micros, Next, Outcome, Reply, Told};
+use kanzlei_model::time::Timestamp;
+
+use crate::machine::{Effect, EffectId, Failure, Machine, Next, Outcome, Reply, Told};
 
 pub use virtual_clock::{MAX_EFFECTS, on_virtual_clock, on_virtual_clock_within};
 
@@ -39,13 +41,13 @@ pub use virtual_clock::{MAX_EFFECTS, on_virtual_clock, on_virtual_clock_within};
 #[allow(missing_docs)]
 pub enum Event {
     /// What came of an effect, and when.
-    Outcome { id: EffectId, outcome: Outcome, at: Micros },
+    Outcome { id: EffectId, outcome: Outcome, at: Timestamp },
     /// The run took longer than it may.
-    TimeUp { within: Duration, at: Micros },
+    TimeUp { within: Duration, at: Timestamp },
     /// Somebody wants the run to stop.
-    Stop { at: Micros },
+    Stop { at: Timestamp },
     /// The run cannot continue because of a fault of Kanzlei itself.
-    Broken { detail: String, at: Micros },
+    Broken { detail: String, at: Timestamp },
     /// Nothing comes for now: the run is left where it stands.
     Leave,
 }
@@ -76,7 +78,7 @@ pub trait Recorder {
     fn reply(&mut self, _reply: Reply) {}
 
     /// A note or the progress, at the time of the latest event.
-    fn tell(&mut self, _told: Told, _at: Micros) {}
+    fn tell(&mut self, _told: Told, _at: Timestamp) {}
 
     /// The run is about to wait: what it reported so far can be shown.
     fn settle(&mut self) -> impl Future<Output = Result<(), Self::Error>> {
@@ -84,7 +86,12 @@ pub trait Recorder {
     }
 
     /// Keeps an outcome before the run sees it.
-    fn record(&mut self, id: EffectId, outcome: &Outcome, at: Micros) -> impl Future<Output = Result<(), Self::Error>>;
+    fn record(
+        &mut self,
+        id: EffectId,
+        outcome: &Outcome,
+        at: Timestamp,
+    ) -> impl Future<Output = Result<(), Self::Error>>;
 }
 
 /// How the driver left a run.
@@ -101,7 +108,7 @@ pub async fn drive<P: Performer, R: Recorder>(
     machine: &mut Machine,
     performer: &mut P,
     recorder: &mut R,
-    begins: Micros,
+    begins: Timestamp,
 ) -> Result<Left, R::Error> {
     let mut now = begins;
     loop {
@@ -155,7 +162,7 @@ pub struct Nothing;
 impl Recorder for Nothing {
     type Error = Infallible;
 
-    fn record(&mut self, _: EffectId, _: &Outcome, _: Micros) -> impl Future<Output = Result<(), Infallible>> {
+    fn record(&mut self, _: EffectId, _: &Outcome, _: Timestamp) -> impl Future<Output = Result<(), Infallible>> {
         ready(Ok(()))
     }
 }
@@ -169,21 +176,21 @@ pub struct Recorded<I> {
     pub fault: Option<String>,
 }
 
-impl Recorded<std::iter::Empty<Result<(EffectId, Outcome, Micros), String>>> {
+impl Recorded<std::iter::Empty<Result<(EffectId, Outcome, Timestamp), String>>> {
     /// No outcomes: runs as far as that goes by itself.
     pub fn none() -> Self {
         Recorded::new(std::iter::empty())
     }
 }
 
-impl<I: Iterator<Item = Result<(EffectId, Outcome, Micros), String>>> Recorded<I> {
+impl<I: Iterator<Item = Result<(EffectId, Outcome, Timestamp), String>>> Recorded<I> {
     /// Outcomes in their order; one that cannot be read is an error that says why.
     pub fn new(rows: I) -> Self {
         Recorded { rows, asked: Vec::new(), fault: None }
     }
 }
 
-impl<I: Iterator<Item = Result<(EffectId, Outcome, Micros), String>>> Performer for Recorded<I> {
+impl<I: Iterator<Item = Result<(EffectId, Outcome, Timestamp), String>>> Performer for Recorded<I> {
     fn begin(&mut self, id: EffectId, effect: Effect) {
         self.asked.push((id, effect));
     }
@@ -243,13 +250,13 @@ mod tests {
     }
 
     fn machine(plan: &Arc<Plan>) -> Machine {
-        let start = Start { id: "r".into(), input: Value::Undefined, now: 0, caller: None, attempt: 1 };
+        let start = Start { id: "r".into(), input: Value::Undefined, now: Timestamp::EPOCH, caller: None, attempt: 1 };
         Machine::new(plan.clone(), start)
     }
 
     /// Keeps what it is given, in order.
     #[derive(Default)]
-    struct Log(Vec<String>, Vec<(EffectId, Outcome, Micros)>, Option<usize>);
+    struct Log(Vec<String>, Vec<(EffectId, Outcome, Timestamp)>, Option<usize>);
 
     impl Recorder for Log {
         type Error = &'static str;
@@ -258,15 +265,15 @@ mod tests {
             self.0.push(format!("reply {}", reply.status));
         }
 
-        fn tell(&mut self, told: Told, at: Micros) {
-            self.0.push(format!("{told:?} at {at}"));
+        fn tell(&mut self, told: Told, at: Timestamp) {
+            self.0.push(format!("{told:?} at {}", at.as_micros()));
         }
 
-        async fn record(&mut self, id: EffectId, outcome: &Outcome, at: Micros) -> Result<(), &'static str> {
+        async fn record(&mut self, id: EffectId, outcome: &Outcome, at: Timestamp) -> Result<(), &'static str> {
             if self.2 == Some(self.1.len()) {
                 return Err("the database is unavailable");
             }
-            self.0.push(format!("outcome at {at}"));
+            self.0.push(format!("outcome at {}", at.as_micros()));
             self.1.push((id, outcome.clone(), at));
             Ok(())
         }
@@ -275,8 +282,8 @@ mod tests {
     const STEPS: &str = "  - pause: 1s\n  - note: a\n  - pause: 2s\n  - progress: 0.5\n  - reply: 204\n";
 
     fn on_clock(machine: &mut Machine, log: &mut Log) -> Result<Left, &'static str> {
-        let mut clock = virtual_clock::Clock::new(0, None, |_: &Effect, _| unreachable!());
-        at_once(drive(machine, &mut clock, log, 0))
+        let mut clock = virtual_clock::Clock::new(Timestamp::EPOCH, None, |_: &Effect, _| unreachable!());
+        at_once(drive(machine, &mut clock, log, Timestamp::EPOCH))
     }
 
     #[test]
@@ -297,7 +304,7 @@ mod tests {
         for known in 0..=log.1.len() {
             let (mut again, mut second) = (machine(&plan), Log::default());
             let mut recorded = Recorded::new(log.1[..known].iter().cloned().map(Ok));
-            let left = at_once(drive(&mut again, &mut recorded, &mut second, 0));
+            let left = at_once(drive(&mut again, &mut recorded, &mut second, Timestamp::EPOCH));
             assert_eq!(left == Ok(Left::Ended), known == log.1.len(), "{known} outcomes");
             assert_eq!((recorded.asked.len(), recorded.fault), (usize::from(known < log.1.len()), None));
             assert!(log.0.starts_with(&second.0), "{:?}", second.0);
@@ -324,14 +331,22 @@ mod tests {
         }
         let plan = plan("  - pause: 1s\n");
         for (event, left, state) in [
-            (Event::Stop { at: 5 }, Left::Ended, Some(RunState::Cancelled)),
-            (Event::Broken { detail: "so".into(), at: 5 }, Left::Ended, Some(RunState::Failed)),
-            (Event::TimeUp { within: Duration::from_secs(1), at: 5 }, Left::Ended, Some(RunState::Failed)),
+            (Event::Stop { at: Timestamp::from_micros(5) }, Left::Ended, Some(RunState::Cancelled)),
+            (Event::Broken { detail: "so".into(), at: Timestamp::from_micros(5) }, Left::Ended, Some(RunState::Failed)),
+            (
+                Event::TimeUp { within: Duration::from_secs(1), at: Timestamp::from_micros(5) },
+                Left::Ended,
+                Some(RunState::Failed),
+            ),
             (Event::Leave, Left::Waiting, None),
         ] {
             let shown = format!("{event:?}");
             let mut run = machine(&plan);
-            assert_eq!(at_once(drive(&mut run, &mut Once(Some(event)), &mut Nothing, 0)), Ok(left), "{shown}");
+            assert_eq!(
+                at_once(drive(&mut run, &mut Once(Some(event)), &mut Nothing, Timestamp::EPOCH)),
+                Ok(left),
+                "{shown}"
+            );
             assert_eq!(run.ended().map(|ended| ended.state), state, "{shown}");
         }
     }
@@ -340,11 +355,11 @@ mod tests {
     fn outcomes_that_do_not_fit_are_refused() {
         let plan = plan("  - pause: 1s\n");
         for (row, fault) in [
-            (Ok((77, Outcome::Waited, 1)), "asks for no effect 77"),
+            (Ok((77, Outcome::Waited, Timestamp::EPOCH)), "asks for no effect 77"),
             (Err("sealed with another key".to_owned()), "sealed with another key"),
         ] {
             let mut recorded = Recorded::new([row].into_iter());
-            let left = at_once(drive(&mut machine(&plan), &mut recorded, &mut Nothing, 0));
+            let left = at_once(drive(&mut machine(&plan), &mut recorded, &mut Nothing, Timestamp::EPOCH));
             assert_eq!(left, Ok(Left::Waiting));
             assert!(recorded.fault.expect("a fault").contains(fault));
         }

@@ -1,11 +1,12 @@
 //! What each kind of step does when a fibre reaches it.
 
 use super::flow::{Awaits, Fibre, Flow, What};
-use super::{Effect, Failure, Keep, Kept, MAX_ITEMS, MAX_KEEP_TRIES, Machine, Micros, Reply, State, Told, status_code};
+use super::{Effect, Failure, Keep, Kept, MAX_ITEMS, MAX_KEEP_TRIES, Machine, Reply, State, Told, status_code};
 use kanzlei_compiler::plan::{self, Action, KEPT, Maker, Step};
 use kanzlei_lang::expr::{self, ops};
 use kanzlei_model::problem::{Problem, phrase};
 use kanzlei_model::run::FailureKind;
+use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::{ObjectBuilder, Str, Value};
 
 type Made<T> = Result<T, Box<expr::EvalError>>;
@@ -105,7 +106,7 @@ impl Machine {
                 let text = ops::to_text(&span);
                 match kanzlei_model::duration::parse(&text) {
                     Ok(span) => {
-                        let until = self.now.saturating_add(Micros::try_from(span.as_micros()).unwrap_or(Micros::MAX));
+                        let until = self.now + span;
                         self.wait(at, fibre, record, until, What::Pause)
                     }
                     Err(error) => {
@@ -227,7 +228,7 @@ impl Machine {
     }
 
     /// Waits until an instant.
-    pub(super) fn wait(&mut self, at: usize, fibre: &mut Fibre, record: usize, until: Micros, what: What) -> Flow {
+    pub(super) fn wait(&mut self, at: usize, fibre: &mut Fibre, record: usize, until: Timestamp, what: What) -> Flow {
         let id = self.ask(at, Effect::Wait { until });
         fibre.awaits = Awaits::Effect { id, record: Some(record), what };
         Flow::Waits

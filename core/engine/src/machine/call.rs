@@ -7,7 +7,7 @@ use iri_string::template::UriTemplateStr;
 use iri_string::template::simple_context::{SimpleContext, Value as Variable};
 
 use super::flow::{Awaits, Fibre, Flow, What};
-use super::{Effect, EffectError, Failure, Machine, Micros, State, body};
+use super::{Effect, EffectError, Failure, Machine, State, body};
 use kanzlei_compiler::plan::{Action, Call, Maker};
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_lang::expr::ops;
@@ -169,7 +169,7 @@ impl Machine {
                     };
                     self.records[record].earlier_attempts.push(came);
                     self.records[record].failure = Some(failure);
-                    let until = self.now + pause.as_micros() as Micros;
+                    let until = self.now + pause;
                     self.wait(at, fibre, record, until, What::Again { attempt: attempt + 1 })
                 }
                 None => self.step_failed(fibre, record, failure),

@@ -49,10 +49,8 @@ use kanzlei_compiler::plan::{INPUT, KEPT, Plan, RUN, Shown};
 use kanzlei_lang::expr::{self, Limits, ops};
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
+use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
-
-/// Microseconds since 1970 UTC.
-pub type Micros = i64;
 
 /// The most steps one run may take.
 pub const MAX_TAKEN: u32 = 200_000;
@@ -71,7 +69,7 @@ pub struct Start {
     /// The input as it was accepted.
     pub input: Value,
     /// When it begins.
-    pub now: Micros,
+    pub now: Timestamp,
     /// Who called, as far as known.
     pub caller: Option<String>,
     /// How often the run began from the start, this time included.
@@ -116,7 +114,7 @@ pub enum Effect {
     /// Send this request: [`Outcome::Called`].
     Call(Box<Request>),
     /// Do nothing until then: [`Outcome::Waited`].
-    Wait { until: Micros },
+    Wait { until: Timestamp },
     /// Ask a database: [`Outcome::Queried`].
     Query(Box<Query>),
     /// Return what the workflow remembers: [`Outcome::Kept`].
@@ -130,7 +128,7 @@ pub enum Effect {
     /// Make an address for a callback: [`Outcome::Opened`].
     Open,
     /// Wait until something comes to it: [`Outcome::Arrived`].
-    Await { callback: String, until: Option<Micros> },
+    Await { callback: String, until: Option<Timestamp> },
 }
 
 /// Values to be remembered, in place of all that were.
@@ -272,7 +270,7 @@ pub struct Machine {
     ended: Option<Ended>,
     /// What the workflow remembered when the run began, where it uses that.
     remembered: Option<Value>,
-    now: Micros,
+    now: Timestamp,
     taken: u32,
     /// Bytes of answers it was fed.
     fed: usize,
@@ -290,7 +288,7 @@ impl Machine {
             slots[RUN as usize] = Value::object([
                 ("id", Value::text(start.id.as_str())),
                 ("attempt", Value::Int(start.attempt.into())),
-                ("started", Value::text(instant(start.now))),
+                ("started", Value::text(start.now.to_string())),
                 ("caller", start.caller.map_or(Value::Null, Value::text)),
             ]);
         }
@@ -420,7 +418,7 @@ impl Machine {
     }
 
     /// Feeds the outcome of an effect; one that nothing waits for is dropped.
-    pub fn feed(&mut self, id: EffectId, outcome: Outcome, now: Micros) {
+    pub fn feed(&mut self, id: EffectId, outcome: Outcome, now: Timestamp) {
         self.now = self.now.max(now);
         if self.ended.is_some() {
             return;
@@ -446,7 +444,7 @@ impl Machine {
     }
 
     /// Ends the run from outside, for instance when its time is up.
-    pub fn stop(&mut self, failure: Failure, problem: Problem, now: Micros) {
+    pub fn stop(&mut self, failure: Failure, problem: Problem, now: Timestamp) {
         self.now = self.now.max(now);
         if self.ended.is_some() {
             return;
@@ -458,7 +456,7 @@ impl Machine {
     }
 
     /// Ends the run because it is not wanted any more.
-    pub fn call_off(&mut self, now: Micros) {
+    pub fn call_off(&mut self, now: Timestamp) {
         self.now = self.now.max(now);
         if self.ended.is_some() {
             return;
@@ -472,7 +470,7 @@ impl Machine {
     }
 
     /// Ends a run that took longer than it may.
-    pub fn time_is_up(&mut self, within: std::time::Duration, now: Micros) {
+    pub fn time_is_up(&mut self, within: std::time::Duration, now: Timestamp) {
         let detail = format!("the request took longer than its limit of {}", kanzlei_model::duration::short(within));
         let failure = Failure { status: Some(504), ..Failure::new(FailureKind::Timeout, detail.clone()) };
         self.stop(failure, Problem::new(504, "The request took too long").detail(detail), now);
@@ -573,9 +571,4 @@ fn problem_of(failure: &Failure) -> Problem {
         }
         _ => Problem::new(502, "A service failed"),
     }
-}
-
-/// RFC 3339 in UTC.
-pub fn instant(micros: Micros) -> String {
-    jiff::Timestamp::from_microsecond(micros).map(|at| at.to_string()).unwrap_or_default()
 }

@@ -2,10 +2,11 @@
 //! lane is and where jobs are kept is known to whoever performs the effects.
 
 use super::flow::{Awaits, Fibre, Flow, Frame, What};
-use super::{Effect, EffectError, Failure, MAX_ITEMS, Machine, Micros, State, body};
+use super::{Effect, EffectError, Failure, MAX_ITEMS, Machine, State, body};
 use kanzlei_compiler::plan::{self, Action, Cancel, Due, Maker};
 use kanzlei_lang::expr::{self, ops};
 use kanzlei_model::run::FailureKind;
+use kanzlei_model::time::{NotAnInstant, Span, Timestamp};
 use kanzlei_model::value::{ObjectBuilder, Value};
 
 /// Jobs to be queued, all or none.
@@ -14,7 +15,7 @@ pub struct Enqueue {
     /// The workflow that they run.
     pub workflow: String,
     /// When the run asked: the same when it asks again after a crash.
-    pub at: Micros,
+    pub at: Timestamp,
     /// The lane, when not the workflow's own.
     pub lane: Option<String>,
     /// 1 goes first, 9 last.
@@ -31,7 +32,7 @@ pub struct NewJob {
     /// The input, not yet checked.
     pub input: Value,
     /// Due at once where it says nothing.
-    pub due: Option<Micros>,
+    pub due: Option<Timestamp>,
     /// The tag to find it by.
     pub tag: Option<String>,
 }
@@ -93,19 +94,16 @@ fn wrong(message: impl Into<String>) -> Box<expr::EvalError> {
     Box::new(expr::EvalError { kind: expr::ErrorKind::Range, message: message.into(), at: None })
 }
 
-/// A span as microseconds.
-fn span(value: &Value) -> Made<Micros> {
+/// Reads a span such as `2 days`.
+fn span(value: &Value) -> Made<Span> {
     let span = kanzlei_model::duration::parse(&ops::to_text(value)).map_err(|error| wrong(error.to_string()))?;
-    Ok(Micros::try_from(span.as_micros()).unwrap_or(Micros::MAX))
+    Ok(span.into())
 }
 
-/// An instant in microseconds.
-pub(super) fn instant(value: &Value) -> Made<Micros> {
+/// Reads an instant in RFC 3339.
+pub(super) fn instant(value: &Value) -> Made<Timestamp> {
     let text = ops::to_text(value);
-    let parsed = text.parse::<jiff::Timestamp>();
-    parsed
-        .map(|at| at.as_microsecond())
-        .map_err(|_| wrong(format!("`{text}` is not an instant such as 2027-03-04T06:00:00Z")))
+    text.parse().map_err(|error: NotAnInstant| wrong(error.to_string()))
 }
 
 impl Machine {
@@ -118,7 +116,7 @@ impl Machine {
     ) -> Made<Flow> {
         let mut jobs = Vec::new();
         match &enqueue.each {
-            None => jobs.push(self.new_job(fibre, enqueue, 0)?),
+            None => jobs.push(self.new_job(fibre, enqueue, Span::ZERO)?),
             Some((list, slot)) => {
                 let list = list.eval(&fibre.slots, self.limits)?;
                 let Some(items) = list.as_list() else {
@@ -130,11 +128,11 @@ impl Machine {
                 }
                 let spacing =
                     enqueue.spacing.as_ref().map(|maker| maker.make(&fibre.slots, self.limits)).transpose()?;
-                let spacing = spacing.as_ref().map(span).transpose()?.unwrap_or(0);
+                let spacing = spacing.as_ref().map(span).transpose()?.unwrap_or_default();
                 let before = std::mem::take(&mut fibre.slots[*slot as usize]);
                 for (index, item) in items.iter().enumerate() {
                     fibre.slots[*slot as usize] = item.clone();
-                    jobs.push(self.new_job(fibre, enqueue, spacing.saturating_mul(index as i64))?);
+                    jobs.push(self.new_job(fibre, enqueue, spacing * index as i64)?);
                 }
                 fibre.slots[*slot as usize] = before;
             }
@@ -152,7 +150,7 @@ impl Machine {
         Ok(self.wait_for(at, fibre, record, effect, What::Enqueue))
     }
 
-    fn new_job(&self, fibre: &Fibre, enqueue: &plan::Enqueue, later: Micros) -> Made<NewJob> {
+    fn new_job(&self, fibre: &Fibre, enqueue: &plan::Enqueue, later: Span) -> Made<NewJob> {
         let make = |maker: &Maker| maker.make(&fibre.slots, self.limits);
         let mut input = ObjectBuilder::with_capacity(enqueue.send.len());
         for (name, maker) in &enqueue.send {
@@ -162,14 +160,14 @@ impl Machine {
             }
         }
         let due = match &enqueue.due {
-            Some(Due::After(maker)) => Some(self.now.saturating_add(span(&make(maker)?)?)),
+            Some(Due::After(maker)) => Some(self.now + span(&make(maker)?)?),
             Some(Due::At(maker)) => Some(instant(&make(maker)?)?),
-            None => (later > 0).then_some(self.now),
+            None => (later > Span::ZERO).then_some(self.now),
         };
         let tag = enqueue.tag.as_ref().map(make).transpose()?.filter(|tag| !tag.is_nullish());
         Ok(NewJob {
             input: input.finish(),
-            due: due.map(|due| due.saturating_add(later)),
+            due: due.map(|due| due + later),
             tag: tag.map(|tag| ops::to_text(&tag).to_string()),
         })
     }
@@ -263,7 +261,7 @@ impl Machine {
             None => None,
             Some(made) => {
                 let began = self.records[record].started;
-                let made = made.and_then(|value| instant(&value).or_else(|_| Ok(began.saturating_add(span(&value)?))));
+                let made = made.and_then(|value| instant(&value).or_else(|_| Ok(began + span(&value)?)));
                 match made {
                     Ok(until) => Some(until),
                     Err(failure) => return self.step_failed(fibre, record, Failure::expression(&failure)),
@@ -300,7 +298,7 @@ impl Machine {
 }
 
 fn shown(job: &NewJob) -> Value {
-    let due = job.due.map_or(Value::Null, |due| Value::text(super::instant(due)));
+    let due = job.due.map_or(Value::Null, |due| Value::text(due.to_string()));
     Value::object([
         ("input", job.input.clone()),
         ("due", due),

@@ -1,6 +1,8 @@
 //! What the journal is made from: one record per step that began.
 
-use super::{Failure, Micros};
+use kanzlei_model::time::Timestamp;
+
+use super::Failure;
 use kanzlei_compiler::plan::BlockId;
 use kanzlei_model::value::Value;
 
@@ -15,9 +17,9 @@ pub struct StepRecord {
     /// How it stands.
     pub state: State,
     /// When it began.
-    pub started: Micros,
+    pub started: Timestamp,
     /// When it ended; the same as `started` while it is under way.
-    pub ended: Micros,
+    pub ended: Timestamp,
     /// Attempts made; 0 for steps that are not tried again.
     pub attempts: u32,
     /// What came of the attempts before the last one: a status, or a kind of failure.
@@ -39,7 +41,7 @@ pub struct StepRecord {
 }
 
 impl StepRecord {
-    pub(super) fn new(paragraph: u32, level: u16, place: (BlockId, usize), now: Micros) -> Self {
+    pub(super) fn new(paragraph: u32, level: u16, place: (BlockId, usize), now: Timestamp) -> Self {
         StepRecord {
             paragraph,
             state: State::Running,
@@ -73,5 +75,5 @@ pub struct Ended {
     /// Why it failed, where it did.
     pub failure: Option<Failure>,
     /// When it ended.
-    pub at: Micros,
+    pub at: Timestamp,
 }

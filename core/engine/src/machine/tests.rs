@@ -3,6 +3,7 @@
 use super::*;
 use kanzlei_compiler::check::{Bundle, check};
 use kanzlei_model::run::FailureKind;
+use kanzlei_model::time::Span;
 
 fn plan(steps: &str) -> Arc<Plan> {
     let mut bundle = Bundle::default();
@@ -16,7 +17,10 @@ fn plan(steps: &str) -> Arc<Plan> {
 
 fn start(plan: Arc<Plan>, n: i64) -> Machine {
     let input = Value::object([("n", Value::Int(n))]);
-    Machine::new(plan, Start { id: "run-1".into(), input, now: 1_000_000, caller: None, attempt: 1 })
+    Machine::new(
+        plan,
+        Start { id: "run-1".into(), input, now: Timestamp::from_micros(1_000_000), caller: None, attempt: 1 },
+    )
 }
 
 fn answer(status: u16, body: &str) -> Outcome {
@@ -32,14 +36,14 @@ fn fault(kind: FailureKind) -> Outcome {
 /// the states by paragraph number.
 fn run(machine: &mut Machine, outcomes: Vec<Outcome>) -> (Option<Reply>, String) {
     let mut outcomes = outcomes.into_iter();
-    let result = drive(machine, |_| (1000, outcomes.next().expect("an outcome for each call")));
+    let result = drive(machine, |_| (Span::from_micros(1000), outcomes.next().expect("an outcome for each call")));
     assert!(outcomes.next().is_none(), "all outcomes are used");
     result
 }
 
 /// Runs to the end; `answer` says when each effect but a wait is done, in microseconds from then, and how.
-fn drive(machine: &mut Machine, mut answer: impl FnMut(&Effect) -> (Micros, Outcome)) -> (Option<Reply>, String) {
-    crate::driver::on_virtual_clock(machine, 1_000_000, |effect, _| answer(effect));
+fn drive(machine: &mut Machine, mut answer: impl FnMut(&Effect) -> (Span, Outcome)) -> (Option<Reply>, String) {
+    crate::driver::on_virtual_clock(machine, Timestamp::from_micros(1_000_000), |effect, _| answer(effect));
     let items = |r: &StepRecord| match machine.items(r).as_slice() {
         [] => String::new(),
         items => format!("{items:?}"),
@@ -72,9 +76,9 @@ fn requests_carry_what_the_step_says_and_are_the_same_on_each_attempt() {
     assert_eq!(first.body.as_deref(), Some(br#"{"name":"Tare"}"#.as_slice()));
     assert!(first.headers.contains(&("X-N".into(), "7".into())));
     assert!(first.headers.contains(&("idempotency-key".into(), "\"run-1-0\"".into())));
-    machine.feed(id, answer(503, "{}"), 2_000_000);
+    machine.feed(id, answer(503, "{}"), Timestamp::from_micros(2_000_000));
     let Next::Do(id, Effect::Wait { until }) = machine.next() else { panic!() };
-    assert!((2_500_000..=3_000_000).contains(&until), "{until}");
+    assert!((2_500_000..=3_000_000).contains(&until.as_micros()), "{until}");
     machine.feed(id, Outcome::Waited, until);
     let Next::Do(_, Effect::Call(second)) = machine.next() else { panic!() };
     assert_eq!((second.attempt, &second.headers), (2, &first.headers));
@@ -180,7 +184,7 @@ fn steps_behind_the_reply_still_run() {
     let mut machine = start(plan(steps), 1);
     assert!(matches!(machine.next(), Next::Answer(_)));
     let Next::Do(id, Effect::Call(_)) = machine.next() else { panic!() };
-    machine.feed(id, answer(200, "{}"), 2_000_000);
+    machine.feed(id, answer(200, "{}"), Timestamp::from_micros(2_000_000));
     let (_, states) = run(&mut machine, vec![]);
     assert_eq!(states, "1 succeeded, 2 succeeded");
 }
@@ -212,7 +216,7 @@ fn the_same_outcomes_give_the_same_run() {
     let once = || {
         let mut machine = Machine::new(
             plan.clone(),
-            Start { id: "r".into(), input: input.clone(), now: 0, caller: None, attempt: 1 },
+            Start { id: "r".into(), input: input.clone(), now: Timestamp::EPOCH, caller: None, attempt: 1 },
         );
         let outcomes = vec![
             answer(200, r#"{"name": "Havbris", "length_m": 132, "draught_m": 6.2}"#),
@@ -245,13 +249,13 @@ fn plans(documents: &[&str]) -> Arc<Plan> {
 }
 
 /// Answers `GET /{n}` with `{"n": n}` after n ms; `/fail/{n}` with 500.
-fn by_path(effect: &Effect) -> (Micros, Outcome) {
+fn by_path(effect: &Effect) -> (Span, Outcome) {
     let Effect::Call(request) = effect else { panic!("{effect:?}") };
     let parts: Vec<&str> = request.target.trim_start_matches('/').split('/').collect();
     let n: i64 = parts.last().and_then(|n| n.parse().ok()).expect("a number");
     match parts[0] {
-        "fail" => (n * 1000, answer(500, "{}")),
-        _ => (n * 1000, answer(200, &format!("{{\"n\": {n}}}"))),
+        "fail" => (Span::from_micros(n * 1000), answer(500, "{}")),
+        _ => (Span::from_micros(n * 1000), answer(200, &format!("{{\"n\": {n}}}"))),
     }
 }
 
@@ -264,8 +268,10 @@ fn loops_keep_the_order_of_their_items_and_the_bound() {
             "{W}  - each: ms\n    in: input.list ?? []\n    position: i\n    at_once: {at_once}\n    id: all\n    steps:\n      - {{id: r, call: \"GET http://s/x/{{ms}}\", send: {{ms: \"${{ms}}\"}}}}\n    collect: \"${{i}}:${{r.body.n}}\"\n  - reply: 200\n    body: ${{all}}\n"
         );
         let input = serde_json::from_str(r#"{"n": 1, "list": [30, 10, 20, 5]}"#).expect("input");
-        let mut machine =
-            Machine::new(plans(&[&text]), Start { id: "r".into(), input, now: 1_000_000, caller: None, attempt: 1 });
+        let mut machine = Machine::new(
+            plans(&[&text]),
+            Start { id: "r".into(), input, now: Timestamp::from_micros(1_000_000), caller: None, attempt: 1 },
+        );
         let (mut most, mut now_running) = (0, 0);
         let (reply, _) = {
             let under_way = std::cell::RefCell::new((0u32, 0u32));
@@ -316,7 +322,7 @@ fn forks_join_fail_and_settle() {
     let mut machine = start(plans(&[&text]), 1);
     let (reply, states) = drive(&mut machine, by_path);
     assert_eq!(states, "1 failed, 1.1[0] cancelled, 1.1[1] failed, 1.1[2] cancelled");
-    assert_eq!((reply.expect("reply").status, machine.ended().expect("ended").at), (502, 1_010_000));
+    assert_eq!((reply.expect("reply").status, machine.ended().expect("ended").at.as_micros()), (502, 1_010_000));
 }
 
 #[test]
@@ -349,7 +355,8 @@ fn what_is_kept_is_made_anew_when_another_run_was_faster() {
         "{W}  - each: s\n    in: input.list ?? []\n    steps: [{{keep: {{seen: \"${{[...(kept.seen ?? []), s]}}\"}}}}]\n  - reply: 200\n    body: ${{kept.seen}}\n"
     );
     let input = serde_json::from_str(r#"{"n": 1, "list": ["a", "b"]}"#).expect("input");
-    let mut machine = Machine::new(plans(&[&text]), Start { id: "r".into(), input, now: 0, caller: None, attempt: 1 });
+    let mut machine =
+        Machine::new(plans(&[&text]), Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1 });
     // Another run keeps `x` just before this one's first attempt.
     let mut stored = Kept { version: 3, values: Value::object([("old", Value::Bool(true))]), stored: false };
     let mut faster = true;
@@ -366,7 +373,7 @@ fn what_is_kept_is_made_anew_when_another_run_was_faster() {
             }
         }
         let stored_now = stored.stored;
-        (1, Outcome::Kept(Ok(Kept { stored: stored_now, ..stored.clone() })))
+        (Span::from_micros(1), Outcome::Kept(Ok(Kept { stored: stored_now, ..stored.clone() })))
     });
     assert_eq!(reply.expect("reply").body.to_json(), r#"["x","a","b"]"#, "nothing is lost: {states}");
     assert_eq!((stored.version, stored.values.to_json().as_str()), (6, r#"{"old":true,"seen":["x","a","b"]}"#));
@@ -386,7 +393,7 @@ fn statements_take_values_only_in_their_places() {
             false => vec![Rows { rows: vec![row], count: 1, id: None }],
             true => vec![Rows { rows: vec![], count: 1, id: Some(7) }, Rows { rows: vec![], count: 2, id: None }],
         };
-        (1, Outcome::Queried(Ok(rows)))
+        (Span::from_micros(1), Outcome::Queried(Ok(rows)))
     });
     assert_eq!(reply.expect("reply").body.to_json(), r#"{"one":"Havbris","id":7,"count":2}"#);
     let first = &queries[0].statements[0];
@@ -394,7 +401,10 @@ fn statements_take_values_only_in_their_places() {
     assert_eq!(Value::list(first.values.clone()).to_json(), r#"["'; DROP TABLE v","a","b"]"#);
     assert_eq!(queries[1].statements[0].values, [Value::text("{\"k\":1}")]);
     let (reply, _) = drive(&mut start(plans(&[&text]), 1), |_| {
-        (1, Outcome::Queried(Err(EffectError { kind: FailureKind::Database, detail: "away".into() })))
+        (
+            Span::from_micros(1),
+            Outcome::Queried(Err(EffectError { kind: FailureKind::Database, detail: "away".into() })),
+        )
     });
     assert_eq!(reply.expect("reply").status, 503);
 }
@@ -405,6 +415,6 @@ fn pauses_and_functions() {
     let mut machine = start(plans(&[text]), 3);
     let (reply, _) = drive(&mut machine, |_| panic!());
     assert_eq!(reply.expect("reply").body, Value::Int(12));
-    let ends: Vec<i64> = machine.records().iter().map(|r| r.ended).collect();
+    let ends: Vec<i64> = machine.records().iter().map(|r| r.ended.as_micros()).collect();
     assert_eq!(ends, [4_000_000, 10_000_000, 10_000_000]);
 }

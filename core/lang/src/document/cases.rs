@@ -7,6 +7,7 @@ use super::reader::{KeySpec, Members, Named, free_members};
 use super::yaml::{Kind, Node};
 use crate::diagnostic::{Place, Report};
 use crate::suggest;
+use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 
 /// The most cases in one document.
@@ -35,7 +36,7 @@ pub struct Case {
     /// How the run starts.
     pub entered: Entered,
     /// Microseconds since 1970 UTC.
-    pub clock: i64,
+    pub clock: Timestamp,
     /// What the workflow remembers from runs before.
     pub kept: Value,
     /// What services, databases and timetables return.
@@ -300,12 +301,12 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
 }
 
 /// 2027-01-01T00:00:00Z.
-const DEFAULT_CLOCK: i64 = 1_798_761_600_000_000;
+const DEFAULT_CLOCK: Timestamp = Timestamp::from_micros(1_798_761_600_000_000);
 
-fn clock(members: &Members, report: &mut Report) -> Option<i64> {
+fn clock(members: &Members, report: &mut Report) -> Option<Timestamp> {
     let text = members.text("clock", report)?;
-    match text.text.parse::<jiff::Timestamp>() {
-        Ok(at) => Some(at.as_microsecond()),
+    match text.text.parse() {
+        Ok(at) => Some(at),
         Err(_) => {
             report.error("wrong-value", text.at, "`clock` is an instant such as `2027-03-04T06:00:00Z`");
             None
@@ -313,7 +314,7 @@ fn clock(members: &Members, report: &mut Report) -> Option<i64> {
     }
 }
 
-fn case(node: &Node, clock_of_all: i64, report: &mut Report) -> Option<Case> {
+fn case(node: &Node, clock_of_all: Timestamp, report: &mut Report) -> Option<Case> {
     let members = Members::new(node, "a case", &[CASE], report)?;
     let name = match members.text("name", report) {
         Some(name) if !name.text.trim().is_empty() => name,

@@ -70,7 +70,7 @@ pub async fn sign_in(app: Data<App>, body: Json<SignIn>) -> Result<HttpResponse>
         return Err(Error::problem(401, "Wrong token", "the token was printed at the first start of the service"));
     }
     let id = random();
-    app.store.add_session(&hash(&id), now(), now() + app.session.as_micros() as i64).await?;
+    app.store.add_session(&hash(&id), now(), now() + app.session).await?;
     let cookie = Cookie::build(COOKIE, id.clone()).path("/").http_only(true).same_site(SameSite::Strict).finish();
     Ok(HttpResponse::Ok().cookie(cookie).json(Session { csrf: Some(csrf_of(&id)), role: "operator".into() }))
 }

@@ -6,7 +6,7 @@ use kanzlei_api::jobs::{
     Group, Job, JobAction, JobChange, JobFilter, JobLine, JobPage, JobsChanged, NotChanged, Notice, RetryFrom,
 };
 use kanzlei_engine::driver::{self, Nothing, Recorded, at_once};
-use kanzlei_engine::machine::{Machine, Start, State, instant};
+use kanzlei_engine::machine::{Machine, Start, State};
 use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
@@ -31,9 +31,9 @@ fn filter_of(selected: JobFilter, most: u32) -> Result<Filter> {
         let wrong = |text: &str| Error::problem(422, "Malformed id", format!("`{text}` is not the id of a {of}"));
         text.map(|text| text.parse().map_err(|_| wrong(&text))).transpose()
     };
-    let instant = |text: Option<String>, name: &str| -> Result<Option<i64>> {
+    let instant = |text: Option<String>, name: &str| -> Result<Option<Timestamp>> {
         let read = |text: String| match text.parse::<Timestamp>() {
-            Ok(at) => Ok(at.as_micros()),
+            Ok(at) => Ok(at),
             Err(_) => {
                 let detail = format!("`{name}` is an instant such as 2027-03-04T06:00:00Z, not `{text}`");
                 Err(Error::problem(422, "Invalid instant", detail))
@@ -95,13 +95,13 @@ pub fn poll_line(app: &App, id: Uuid) -> String {
 }
 
 /// How much later than due something began.
-fn delay(started: Option<i64>, due: i64) -> Option<Span> {
-    started.map(|started| Span::from_micros((started - due).max(0)))
+fn delay(started: Option<Timestamp>, due: Timestamp) -> Option<Span> {
+    started.map(|started| started.since(due))
 }
 
-fn line(job: queue::JobLine, app: &App, live: &crate::live::Live, at: i64) -> JobLine {
+fn line(job: queue::JobLine, app: &App, live: &crate::live::Live, at: Timestamp) -> JobLine {
     // While it waits for a callback without end it is due at no time.
-    let due = Timestamp::from_micros(if job.phase == JobPhase::Ready { job.ready_at } else { job.due });
+    let due = if job.phase == JobPhase::Ready { job.ready_at } else { job.due };
     JobLine {
         id: job.id,
         url: url_of(app, job.id),
@@ -118,12 +118,12 @@ fn line(job: queue::JobLine, app: &App, live: &crate::live::Live, at: i64) -> Jo
         tag: job.tag,
         group: job.batch,
         entry: job.entry,
-        queued: Timestamp::from_micros(job.accepted),
+        queued: job.accepted,
         due: due.finite(),
-        started: job.started.map(Timestamp::from_micros),
-        ended: job.ended.map(Timestamp::from_micros),
+        started: job.started,
+        ended: job.ended,
         delay_us: delay(job.started, job.due),
-        duration_us: job.started.zip(job.ended).map(|(started, ended)| Span::from_micros(ended - started)),
+        duration_us: job.started.zip(job.ended).map(|(started, ended)| ended - started),
         retries: job.retries,
         progress: job.progress,
         failure: failure(job.failure.as_deref()).map(|failure| failure.detail),
@@ -169,13 +169,13 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         attempts: notice.attempts,
         status: notice.status,
         detail: notice.detail,
-        delivered: notice.delivered.map(Timestamp::from_micros),
-        next: notice.next.map(Timestamp::from_micros),
+        delivered: notice.delivered,
+        next: notice.next,
     });
     let reply = job.reply.as_deref().and_then(|kept| secrets.unguard(kept)).map(|plain| masked(&plain)["body"].clone());
     let history = job.history.as_deref().unwrap_or_default().lines();
     let state = job.phase.state(job.ready_at > at, job.claim_rank == 0);
-    let remaining = app.jobs.remaining(&job).await.map(Span::from_micros);
+    let remaining = app.jobs.remaining(&job).await;
     Ok(HttpResponse::Ok().json(Job {
         url: url_of(&app, id),
         curl: poll_line(&app, id),
@@ -185,21 +185,21 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         stopping: job.stop && !job.phase.ended(),
         held: app.store.lane_states().await?.iter().any(|lane| lane.held && lane.name == job.lane),
         blocked: job.phase == JobPhase::Blocked,
-        queued: Timestamp::from_micros(job.accepted),
-        due: Timestamp::from_micros(job.due),
-        started: job.started.map(Timestamp::from_micros),
-        ended: job.ended.map(Timestamp::from_micros),
-        until: Timestamp::from_micros(job.ready_at).finite().filter(|_| state == RunState::Waiting),
+        queued: job.accepted,
+        due: job.due,
+        started: job.started,
+        ended: job.ended,
+        until: job.ready_at.finite().filter(|_| state == RunState::Waiting),
         waits_for: job.waits_for.filter(|_| state == RunState::Waiting),
         process: app.store.process_of(id, job.worker).await?,
         delay_us: delay(job.started, job.due),
-        duration_us: job.started.map(|started| Span::from_micros(job.ended.unwrap_or(at) - started)),
+        duration_us: job.started.map(|started| job.ended.unwrap_or(at) - started),
         remaining_us: remaining,
         notes: job.notes.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default(),
         input: masked(&input.to_string()),
         answered: job.status.is_some(),
         reply: reply.unwrap_or_default(),
-        result_until: job.expires.map(Timestamp::from_micros),
+        result_until: job.expires,
         failure: failure(job.failure.map(|text| secrets.mask(text)).as_deref()),
         history: history.filter_map(|line| serde_json::from_str(line).ok()).collect(),
         notice,
@@ -289,9 +289,9 @@ async fn act_on(
     app: &App,
     id: Uuid,
     action: JobAction,
-    due: Option<i64>,
+    due: Option<Timestamp>,
     from: RetryFrom,
-    at: i64,
+    at: Timestamp,
 ) -> Result<std::result::Result<(), Unchanged>> {
     let by = "an operator";
     let moved = |moved: bool| if moved { Ok(()) } else { Err("it does not wait for its time") };
@@ -304,28 +304,28 @@ async fn act_on(
         JobAction::RunNow => moved(app.store.reschedule(id, at, &history_line("run now", by, None)).await?),
         JobAction::Postpone => {
             let due = due.unwrap_or(at);
-            moved(app.store.reschedule(id, due, &history_line("postponed", by, Some(&instant(due)))).await?)
+            moved(app.store.reschedule(id, due, &history_line("postponed", by, Some(&due.to_string()))).await?)
         }
         JobAction::Retry => retry(app, id, from == RetryFrom::Start, at).await?,
     })
 }
 
 /// A new due time: an instant that lies ahead, or a span from now.
-fn due_of(text: &str, at: i64) -> Result<i64> {
+fn due_of(text: &str, at: Timestamp) -> Result<Timestamp> {
     if let Ok(span) = kanzlei_model::duration::parse(text) {
-        return Ok(at.saturating_add(span.as_micros() as i64));
+        return Ok(at + span);
     }
     let wrong = |detail: String| Error::problem(422, "Invalid due time", detail);
     let due = text.parse::<Timestamp>().map_err(|_| {
         wrong(format!("`{text}` is neither an instant such as 2027-03-04T06:00:00Z nor a span such as `2h`"))
     })?;
-    if due.as_micros() < at {
+    if due < at {
         return Err(wrong(format!("{due} lies in the past; to begin at once, use run-now")));
     }
-    Ok(due.as_micros())
+    Ok(due)
 }
 
-async fn retry(app: &App, id: Uuid, from_start: bool, at: i64) -> Result<std::result::Result<(), Unchanged>> {
+async fn retry(app: &App, id: Uuid, from_start: bool, at: Timestamp) -> Result<std::result::Result<(), Unchanged>> {
     let Some(job) = app.store.job(id).await? else { return Ok(Err("there is no such job")) };
     if !matches!(job.phase, JobPhase::Failed | JobPhase::Rejected | JobPhase::Cancelled) {
         return Ok(Err("it did not fail"));
@@ -358,13 +358,13 @@ pub async fn group(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     let held = app.store.lane_states().await?.iter().any(|lane| lane.held && lane.name == name);
     let lane = app.live.load().lane(&name);
     let until_now = state.first_started.filter(|_| ended > 0).map(|first| at + (at - first) / ended as i64 * remaining);
-    let paced = lane.pace.map(|(count, span)| at + span.as_micros() as i64 / i64::from(count.max(1)) * remaining);
+    let paced = lane.pace.map(|(count, span)| at + Span::from(span) / i64::from(count) * remaining);
     let expected = (remaining > 0 && !held).then(|| until_now.max(paced).max(state.last_due)).flatten();
     Ok(HttpResponse::Ok().json(Group {
         id,
         workflow: state.workflow,
         run: state.run,
-        created: Timestamp::from_micros(state.created),
+        created: state.created,
         total: state.total,
         succeeded: state.succeeded,
         rejected: state.rejected,
@@ -372,7 +372,7 @@ pub async fn group(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         cancelled: state.cancelled,
         running: state.running,
         remaining: state.remaining,
-        expected_end: expected.map(Timestamp::from_micros),
+        expected_end: expected,
     }))
 }
 
@@ -393,7 +393,7 @@ mod tests {
             ("-2h", None),
             ("", None),
         ] {
-            assert_eq!(due_of(text, at).ok(), wanted, "{text}");
+            assert_eq!(due_of(text, Timestamp::from_micros(at)).ok(), wanted.map(Timestamp::from_micros), "{text}");
         }
     }
 

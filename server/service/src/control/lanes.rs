@@ -22,7 +22,7 @@ pub async fn list(app: Data<App>) -> Result<HttpResponse> {
     let live = app.live.load_full();
     let depths = app.store.lane_depths(at).await?;
     let states = app.store.lane_states().await?;
-    let recent = app.store.samples(at - 5 * 60_000_000).await?;
+    let recent = app.store.samples(at - Span::from_secs(300)).await?;
     let mut names: Vec<String> = vec![MAIN.to_owned()];
     names.extend(live.lanes.keys().cloned());
     names.extend(depths.iter().map(|depth| depth.lane.clone()));
@@ -63,7 +63,7 @@ pub async fn list(app: Data<App>) -> Result<HttpResponse> {
                 queued: depth.queued,
                 running: depth.running,
                 waiting: depth.waiting,
-                oldest_us: depth.oldest.map(|oldest| Span::from_micros((at - oldest).max(0))),
+                oldest_us: depth.oldest.map(|oldest| (at - oldest).max(Span::ZERO)),
                 last_5min: Recent {
                     begun: sum.begun,
                     succeeded: sum.succeeded,
@@ -91,11 +91,11 @@ fn pace_text(count: u32, span: std::time::Duration) -> String {
 /// `GET /lanes/samples`: depth, throughput and delay over time, by lane.
 pub async fn samples(app: Data<App>, query: Query<SampleFilter>) -> Result<HttpResponse> {
     let minutes = query.minutes.unwrap_or(60).clamp(1, 2880);
-    let found = app.store.samples(now() - minutes * 60_000_000).await?;
+    let found = app.store.samples(now() - Span::from_secs(60) * minutes).await?;
     let mut lanes: BTreeMap<String, Vec<Sample>> = BTreeMap::new();
     for sample in found {
         lanes.entry(sample.lane).or_default().push(Sample {
-            at: sample.at / 1_000_000,
+            at: sample.at.as_secs(),
             waiting: sample.waiting,
             begun: sample.begun,
             succeeded: sample.succeeded,

@@ -5,7 +5,7 @@ use actix_web::HttpResponse;
 use actix_web::web::{Data, Path, Query};
 use kanzlei_api::runs::{CaseName, RecordedCase};
 use kanzlei_compiler::plan::{Paragraph, Plan};
-use kanzlei_engine::machine::instant;
+use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use kanzlei_rehearsal::CaseRequest;
 use kanzlei_rehearsal::record::{Past, PastStep, record};
@@ -32,7 +32,7 @@ fn past(run: &Run, plan: &Plan, name: String) -> Past {
     Past {
         workflow: run.workflow.clone(),
         name,
-        started: instant(run.started).to_string(),
+        started: run.started.to_string(),
         input: value(Some(&run.input)),
         request: request(run, plan),
         kept: value(run.kept.as_deref()),
@@ -44,7 +44,7 @@ fn past(run: &Run, plan: &Plan, name: String) -> Past {
     }
 }
 
-fn past_step(step: &Step, began: i64, sheet: &[Paragraph]) -> PastStep {
+fn past_step(step: &Step, began: Timestamp, sheet: &[Paragraph]) -> PastStep {
     let value = |text: &Option<String>| text.as_deref().and_then(|text| serde_json::from_str(text).ok());
     // Steps of invoked workflows bring their own heading.
     let own = if step.number.is_none() { sheet.get(step.paragraph as usize) } else { None };
@@ -58,8 +58,8 @@ fn past_step(step: &Step, began: i64, sheet: &[Paragraph]) -> PastStep {
         state: step.state.clone(),
         attempts: step.attempts.into(),
         earlier_attempts: step.earlier_attempts.iter().flat_map(|tries| tries.split(' ')).map(str::to_owned).collect(),
-        started_us: step.started - began,
-        duration_us: step.duration,
+        started_us: (step.started - began).as_micros(),
+        duration_us: step.duration.as_micros(),
         sent: value(&step.sent).unwrap_or_default(),
         outcome: value(&step.outcome).unwrap_or_default(),
         failure: value(&step.failure).unwrap_or_default(),

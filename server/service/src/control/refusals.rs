@@ -6,7 +6,6 @@ use actix_web::HttpResponse;
 use actix_web::web::{Data, Query};
 use kanzlei_api::runs::{Refusal, RefusalFilter, RefusalPage, RefusedBody};
 use kanzlei_model::problem::{Problem, phrase};
-use kanzlei_model::time::Timestamp;
 use kanzlei_store::refusals as kept;
 
 use crate::App;
@@ -37,7 +36,7 @@ pub async fn list(app: Data<App>, which: Query<RefusalFilter>) -> Result<HttpRes
 fn shown(refusal: kept::Refusal) -> Refusal {
     Refusal {
         id: refusal.id,
-        at: Timestamp::from_micros(refusal.at),
+        at: refusal.at,
         entry: refusal.entry,
         workflow: refusal.workflow,
         request_id: refusal.request_id,

@@ -10,7 +10,7 @@ use kanzlei_compiler::check::{Bundle, check as check_bundle};
 use kanzlei_compiler::plan::{Paragraph, Plan};
 use kanzlei_lang::document::Source;
 use kanzlei_model::run::{RunState, StepState};
-use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_model::time::Timestamp;
 use kanzlei_store::journal as kept;
 use serde_json::Value as Json;
 use uuid::Uuid;
@@ -57,8 +57,8 @@ pub fn line(run: &kept::RunLine, live: &Live) -> RunLine {
         state: state(&run.state),
         entry: run.entry.clone(),
         status: run.status,
-        started: Timestamp::from_micros(run.started),
-        duration_us: Span::from_micros(run.duration),
+        started: run.started,
+        duration_us: run.duration,
         failure: failure(run.failure.as_deref()).map(|failure| failure.detail),
     }
 }
@@ -96,8 +96,8 @@ pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         steps: shown_steps(&run.steps, &own, run.started),
         state: state(&run.state),
         status: run.status,
-        started: Timestamp::from_micros(run.started),
-        duration_us: Span::from_micros(run.duration),
+        started: run.started,
+        duration_us: run.duration,
         input: value(Some(&run.input)),
         kept: value(run.kept.as_deref()),
         reply: value(run.reply.as_deref()),
@@ -132,7 +132,7 @@ pub async fn past_run(app: &App, id: &str) -> Result<kept::Run> {
 }
 
 /// What steps did, each by its number on the sheet.
-pub fn shown_steps(steps: &[kept::Step], own: &[Paragraph], started: i64) -> Vec<Step> {
+pub fn shown_steps(steps: &[kept::Step], own: &[Paragraph], started: Timestamp) -> Vec<Step> {
     let steps = steps.iter().map(|step| Step {
         number: match (&step.number, own.get(step.paragraph as usize)) {
             (Some(number), _) => number.clone(),
@@ -140,8 +140,8 @@ pub fn shown_steps(steps: &[kept::Step], own: &[Paragraph], started: i64) -> Vec
         },
         items: step.items.clone(),
         state: StepState::of(&step.state).unwrap_or(StepState::Failed),
-        started_us: Span::from_micros(step.started - started),
-        duration_us: Span::from_micros(step.duration),
+        started_us: step.started - started,
+        duration_us: step.duration,
         attempts: step.attempts,
         earlier_attempts: step.earlier_attempts.as_deref().map(|tries| tries.split(' ').map(str::to_owned).collect()),
         sent: value(step.sent.as_deref()),
@@ -221,8 +221,8 @@ mod tests {
         let step = |number: Option<&str>| Step {
             paragraph: 0,
             state: "succeeded".into(),
-            started: 0,
-            duration: 0,
+            started: Timestamp::EPOCH,
+            duration: kanzlei_model::time::Span::ZERO,
             attempts: 0,
             earlier_attempts: None,
             sent: None,

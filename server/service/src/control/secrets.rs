@@ -6,7 +6,6 @@ use actix_web::HttpResponse;
 use actix_web::web::{Data, Json, Path};
 use kanzlei_api::secrets::{NewSecret, Secret, Secrets};
 use kanzlei_lang::document::reader::is_document_name;
-use kanzlei_model::time::Timestamp;
 
 use crate::App;
 use crate::error::{Error, Result};
@@ -24,7 +23,7 @@ pub async fn list(app: Data<App>) -> Result<HttpResponse> {
     }
     let readable = app.outside.secrets.names();
     let listed = kept.into_iter().map(|secret| Secret {
-        set: Timestamp::from_micros(secret.changed),
+        set: secret.changed,
         readable: readable.contains(&secret.name),
         services: users.remove(secret.name.as_str()).unwrap_or_default(),
         name: secret.name,

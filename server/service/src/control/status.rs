@@ -6,7 +6,6 @@ use std::sync::atomic::Ordering;
 use actix_web::HttpResponse;
 use actix_web::web::{Bytes, Data};
 use kanzlei_api::workflows::{JournalStatus, Status};
-use kanzlei_model::time::Timestamp;
 
 use crate::App;
 use crate::error::{Error, Result};
@@ -23,7 +22,7 @@ pub async fn status(app: Data<App>) -> HttpResponse {
     HttpResponse::Ok().json(Status {
         version: env!("CARGO_PKG_VERSION").into(),
         public_url: app.public_url.clone(),
-        started: Timestamp::from_micros(app.started),
+        started: app.started,
         database: if available { "available" } else { "unavailable" }.into(),
         workflows: live.workflows.len(),
         services: live.services.len(),

@@ -22,7 +22,7 @@ const LAST: u32 = 10;
 pub async fn list(app: Data<App>) -> Result<HttpResponse> {
     let live = app.live.load_full();
     let states = app.store.timetables().await?;
-    let at = jiff::Timestamp::from_microsecond(now()).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
+    let at = jiff::Timestamp::from(now());
     let mut listed = Vec::new();
     for workflow in live.workflows.values() {
         for (index, timetable) in workflow.plan.timetables.iter().enumerate() {
@@ -66,7 +66,7 @@ pub async fn list(app: Data<App>) -> Result<HttpResponse> {
 fn shown(app: &App, firing: queue::Firing) -> Firing {
     let phase = firing.phase.and_then(JobPhase::of_code);
     Firing {
-        due: Timestamp::from_micros(firing.due),
+        due: firing.due,
         result: firing.result,
         curl: firing.job.map(|job| poll_line(app, job)),
         job: firing.job,

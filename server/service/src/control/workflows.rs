@@ -7,7 +7,7 @@ use actix_web::web::{Data, Path};
 use kanzlei_api::services::{Service, ServiceLine, Services, described};
 use kanzlei_api::workflows::{Day, Endpoint, Input, Revision, Workflow, WorkflowLine, Workflows};
 use kanzlei_compiler::example;
-use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_model::time::Span;
 use kanzlei_store::journal::RunLine;
 
 use super::runs::line;
@@ -35,7 +35,7 @@ pub fn endpoints(workflow: &live::Workflow, public_url: &str) -> Vec<Endpoint> {
 /// `GET /workflows`: what is live, with counts of the last 24 hours.
 pub async fn workflows(app: Data<App>) -> HttpResponse {
     let live = app.live.load_full();
-    let counts = app.store.summaries(now() / 60_000_000 - 24 * 60).await;
+    let counts = app.store.summaries(now().as_minutes() - 24 * 60).await;
     let by_name: BTreeMap<String, _> =
         counts.as_ref().map(|c| c.iter().map(|s| (s.workflow.clone(), s.clone())).collect()).unwrap_or_default();
     let names: Vec<&str> = live.workflows.keys().map(String::as_str).collect();
@@ -55,7 +55,7 @@ pub async fn workflows(app: Data<App>) -> HttpResponse {
             name: name.clone(),
             about: workflow.plan.about.clone(),
             revision: workflow.revision,
-            since: Timestamp::from_micros(workflow.since),
+            since: workflow.since,
             endpoints: endpoints(workflow, &app.public_url),
             day: Day {
                 runs: counted.runs,
@@ -83,11 +83,8 @@ pub async fn workflow(app: Data<App>, name: Path<String>) -> Result<HttpResponse
         return Err(not_live("workflow", &name, live.workflows.keys().map(String::as_str)));
     };
     let revisions = app.store.revisions("workflow", &name).await.unwrap_or_default();
-    let revision = |r: &kanzlei_store::documents::Revision| Revision {
-        revision: r.number,
-        created: Timestamp::from_micros(r.created),
-        live: r.live,
-    };
+    let revision =
+        |r: &kanzlei_store::documents::Revision| Revision { revision: r.number, created: r.created, live: r.live };
     let declared = workflow.plan.input.properties.iter().map(|d| Input {
         name: d.name.clone(),
         schema: d.schema.clone(),
@@ -98,7 +95,7 @@ pub async fn workflow(app: Data<App>, name: Path<String>) -> Result<HttpResponse
         name: workflow.plan.name.clone(),
         about: workflow.plan.about.clone(),
         revision: workflow.revision,
-        since: Timestamp::from_micros(workflow.since),
+        since: workflow.since,
         endpoints: endpoints(workflow, &app.public_url),
         input: declared.collect(),
         sheet: workflow.plan.sheet.clone(),

@@ -2,6 +2,7 @@
 //! and records each outcome before the run sees it. A job that only waits is returned to the queue; it is
 //! claimed again when what it waits for is there.
 
+use kanzlei_model::time::{Span, Timestamp};
 use std::collections::VecDeque;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -11,9 +12,7 @@ use futures_util::future::{AbortHandle, Abortable, BoxFuture, FutureExt};
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::driver::{self, Event, Left, Performer, Recorded, Recorder};
-use kanzlei_engine::machine::{
-    Arrival, Effect, EffectId, Ended, Failure, Machine, Outcome, Reply, Start, Told, instant,
-};
+use kanzlei_engine::machine::{Arrival, Effect, EffectId, Ended, Failure, Machine, Outcome, Reply, Start, Told};
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
@@ -30,7 +29,7 @@ use crate::live::Live;
 use crate::outside::Run;
 
 /// Waits up to this long are slept through; longer ones return the job to the queue.
-const SLEPT: i64 = 2_000_000;
+const SLEPT: Span = Span::from_secs(2);
 /// Notes of a job that clients see.
 const NOTES: usize = 20;
 /// The time one step of a job may take, where it sets no limit of its own.
@@ -58,7 +57,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
         }
         Err(error) => {
             tracing::warn!(%error, job = %id, "a job is released: its workflow cannot be read");
-            let end = End { ready_at: now() + 1_000_000, claim_rank: 0, ..left(&claimed, JobPhase::Ready) };
+            let end = End { ready_at: now() + Span::from_secs(1), claim_rank: 0, ..left(&claimed, JobPhase::Ready) };
             shared.writer.write(write(&claimed, Some(end))).await;
             return;
         }
@@ -203,12 +202,12 @@ impl Recorder for Journaled {
         self.reply = Some(reply);
     }
 
-    fn tell(&mut self, told: Told, at: i64) {
+    fn tell(&mut self, told: Told, at: Timestamp) {
         match told {
             Told::Progress(progress) => self.progress = Some(progress),
             Told::Note(note) => {
                 let text = kanzlei_lang::expr::ops::to_text(&note).chars().take(500).collect::<String>();
-                self.notes.push_back(json!({"at": instant(at), "text": text}));
+                self.notes.push_back(json!({"at": at, "text": text}));
                 if self.notes.len() > NOTES {
                     self.notes.pop_front();
                 }
@@ -226,7 +225,7 @@ impl Recorder for Journaled {
         self.send(write).await
     }
 
-    async fn record(&mut self, id: EffectId, outcome: &Outcome, at: i64) -> Result<(), Written> {
+    async fn record(&mut self, id: EffectId, outcome: &Outcome, at: Timestamp) -> Result<(), Written> {
         if !self.replaying {
             let (data, sealed) = self.guarded(outcome.to_json().to_string());
             let mut write = self.write(None);
@@ -301,16 +300,16 @@ impl Steps {
     }
 
     /// Whether an effect is waited for without a worker.
-    fn long(effect: &Effect) -> Option<(i64, &'static str)> {
+    fn long(effect: &Effect) -> Option<(Timestamp, &'static str)> {
         match effect {
             Effect::Wait { until } if *until - now() > SLEPT => Some((*until, "pause")),
-            Effect::Await { until, .. } => Some((until.unwrap_or(i64::MAX / 2), "callback")),
+            Effect::Await { until, .. } => Some((until.unwrap_or(Timestamp::NEVER), "callback")),
             _ => None,
         }
     }
 
     /// When the first of the long waits is over, and what it waits for.
-    fn waits(&self) -> Option<(i64, &'static str)> {
+    fn waits(&self) -> Option<(Timestamp, &'static str)> {
         self.pending.iter().filter_map(|(_, effect)| Steps::long(effect)).min()
     }
 
@@ -439,7 +438,7 @@ impl Journaled {
     }
 
     /// Returns the job to the queue until what it waits for is there.
-    async fn give_back(mut self, waits: Option<(i64, &'static str)>) {
+    async fn give_back(mut self, waits: Option<(Timestamp, &'static str)>) {
         let (ready_at, why) = waits.unwrap_or((now(), "pause"));
         let end = End {
             claim_rank: 0,
@@ -490,7 +489,7 @@ impl Journaled {
             self.reply = None;
             let end = End {
                 claim_rank: 0,
-                ready_at: at + pause.as_micros() as i64,
+                ready_at: at + pause,
                 waits_for: Some("retry"),
                 failure: Some(mask.text(failure.to_value().to_json())),
                 retries: made,
@@ -563,7 +562,7 @@ impl Journaled {
     }
 
     /// The notification of the job's end, where its workflow names an address.
-    fn notice(&self, plan: &Plan, input: &Value, phase: JobPhase, at: i64) -> Option<Box<Notice>> {
+    fn notice(&self, plan: &Plan, input: &Value, phase: JobPhase, at: Timestamp) -> Option<Box<Notice>> {
         let notify = plan.queue.notify.as_ref()?;
         let slots = [input.clone(), Value::Undefined, Value::Undefined, Value::Undefined];
         let to = notify.to.make(&slots, Default::default()).ok().filter(|to| !to.is_nullish())?;
@@ -572,7 +571,7 @@ impl Journaled {
         let address = format!("{}/~/jobs/{}", self.shared.jobs.public_url, self.claimed.id);
         let body = json!({
             "type": "job.ended",
-            "timestamp": instant(at),
+            "timestamp": at,
             "data": {"job": self.claimed.id, "state": state, "url": address, "result": format!("{address}/result")},
         });
         Some(Box::new(Notice {

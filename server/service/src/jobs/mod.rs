@@ -18,6 +18,7 @@ pub mod view;
 pub mod worker;
 pub mod write;
 
+use kanzlei_model::time::Timestamp;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -27,7 +28,7 @@ use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use hmac::{Hmac, Mac};
 use kanzlei_engine::machine::{
-    Address, Cancellation, Cancelling, EffectError, Enqueue, NewJob as Asked, Outcome, Queued, instant,
+    Address, Cancellation, Cancelling, EffectError, Enqueue, NewJob as Asked, Outcome, Queued,
 };
 use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::value::Value;
@@ -144,7 +145,7 @@ impl Jobs {
     }
 
     /// The id of a job that a run queues: the same when the run does it again after a crash.
-    fn id_of(&self, run: Uuid, effect: u64, index: usize, at: i64) -> Uuid {
+    fn id_of(&self, run: Uuid, effect: u64, index: usize, at: Timestamp) -> Uuid {
         let bytes = self.made(&format!("job {run} {effect} {index}"));
         let mut random = [0; 10];
         random.copy_from_slice(&bytes[..10]);
@@ -153,7 +154,7 @@ impl Jobs {
         random[0] = (place >> 13) as u8;
         random[1] = (place >> 5) as u8;
         random[2] = ((place & 0x1f) << 1) as u8 | (random[2] & 1);
-        uuid::Builder::from_unix_timestamp_millis((at / 1000).max(0) as u64, &random).into_uuid()
+        uuid::Builder::from_unix_timestamp_millis((at.as_micros() / 1000).max(0) as u64, &random).into_uuid()
     }
 
     /// An id that belongs to a workflow too: two timetables may be due at one instant.
@@ -200,7 +201,7 @@ impl Jobs {
             due: accepted,
             sealed: kept != json,
             input: kept,
-            kept_for: plan.queue.results.unwrap_or(RESULTS).as_micros() as i64,
+            kept_for: plan.queue.results.unwrap_or(RESULTS).into(),
             unattended: false,
         })
     }
@@ -379,7 +380,7 @@ fn short(text: &str, most: usize) -> String {
 
 /// A line of a job's own history, as JSON with a line feed.
 pub fn history_line(what: &str, by: &str, detail: Option<&str>) -> String {
-    let mut line = serde_json::json!({"at": instant(now()), "what": what, "by": by});
+    let mut line = serde_json::json!({"at": now(), "what": what, "by": by});
     if let Some(detail) = detail {
         line["detail"] = detail.into();
     }

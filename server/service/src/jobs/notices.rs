@@ -1,6 +1,7 @@
 //! Reports addresses that jobs have ended, signed as Standard Webhooks says, again and again with longer
 //! pauses until somebody accepts it or [`PAUSES`] are used up.
 
+use kanzlei_model::time::Span;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -26,7 +27,7 @@ pub async fn run(jobs: Arc<Jobs>) {
     loop {
         tokio::time::sleep(LOOK).await;
         // Postponed by more than a round can last, so that no other process claims them meanwhile.
-        let until = now() + 2 * WITHIN.as_micros() as i64;
+        let until = now() + 2 * WITHIN;
         let Ok(due) = jobs.store.due_notices(now(), until, ROUND).await else { continue };
         let telling = due.iter().map(|notice| tell(&jobs, notice));
         futures_util::future::join_all(telling).await;
@@ -36,7 +37,7 @@ pub async fn run(jobs: Arc<Jobs>) {
 async fn tell(jobs: &Jobs, notice: &Notice) {
     let told = match jobs.secrets.get(&notice.secret) {
         Some(secret) => {
-            let at = now() / 1_000_000;
+            let at = now().as_secs();
             let signature = signature(&secret, &notice.job.to_string(), at, &notice.body);
             let headers = [
                 ("webhook-id", notice.job.to_string()),
@@ -54,7 +55,7 @@ async fn tell(jobs: &Jobs, notice: &Notice) {
     // 410 asks for no further notices.
     let next = match (&detail, status) {
         (None, _) | (_, Some(410)) => None,
-        _ => PAUSES.get(notice.attempts as usize).map(|pause| now() + pause * 1_000_000),
+        _ => PAUSES.get(notice.attempts as usize).map(|pause| now() + Span::from_secs(*pause)),
     };
     let good = detail.is_none().then(now);
     let detail = detail.map(|detail| detail.chars().take(500).collect::<String>());

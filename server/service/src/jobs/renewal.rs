@@ -49,7 +49,7 @@ impl Renewal {
         let length = self.shared.lease.length;
         loop {
             let sent = Instant::now();
-            let expires = now() + length.as_micros() as i64;
+            let expires = now() + length;
             let renewed = tokio::select! {
                 renewed = tokio::time::timeout(length / 4, store.heartbeat(self.worker, expires)) => renewed,
                 () = self.stop.cancelled() => break,

@@ -1,6 +1,7 @@
 //! What was done in each lane, counted here and written every few seconds as samples that people see as
 //! pictures.
 
+use kanzlei_model::time::{Span, Timestamp};
 use std::collections::BTreeMap;
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
@@ -11,7 +12,7 @@ use kanzlei_store::queue::{Claimed, JobPhase, Sample};
 use crate::clock::now;
 
 /// The width of a sample of a lane, in microseconds.
-const SAMPLE: i64 = 10_000_000;
+const SAMPLE: Span = Span::from_secs(10);
 
 /// Counts by lane since they were last written.
 #[derive(Default)]
@@ -31,8 +32,8 @@ impl Tally {
         });
     }
 
-    pub fn begun(&self, job: &Claimed, at: i64) {
-        let delay = (at - job.due).max(0) as u64;
+    pub fn begun(&self, job: &Claimed, at: Timestamp) {
+        let delay = at.since(job.due).as_micros() as u64;
         self.with(&job.lane, |sample| {
             sample.begun += 1;
             sample.delay += delay;
@@ -59,10 +60,10 @@ impl Tally {
 
 /// Writes samples of lanes until the process ends: what was done here, and how much waits.
 pub async fn sample(store: &Store, tally: &Tally) {
-    let mut every = tokio::time::interval(Duration::from_micros(SAMPLE as u64 / 2));
+    let mut every = tokio::time::interval(Duration::from(SAMPLE) / 2);
     loop {
         every.tick().await;
-        let at = now() / SAMPLE * SAMPLE;
+        let at = now().floor(SAMPLE);
         let mut samples = tally.take();
         for (lane, waiting) in store.lanes_waiting(now()).await.unwrap_or_default() {
             samples.entry(lane).or_default().waiting = waiting;

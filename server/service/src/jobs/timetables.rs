@@ -5,10 +5,9 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use jiff::Timestamp;
 use kanzlei_compiler::plan::Timetable;
-use kanzlei_engine::machine::instant;
 use kanzlei_lang::document::workflow::{Missed, Overlap};
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_store::queue::{JobPhase, NewJob, TimetableState};
 use uuid::Uuid;
 
@@ -20,20 +19,16 @@ use crate::live::{Live, Workflow};
 /// How often timetables are checked.
 const LOOK: Duration = Duration::from_millis(200);
 /// A due instant that is seen later than this was missed.
-const LATE: i64 = 60_000_000;
+const LATE: Span = Span::from_secs(60);
 /// The most missed instants that are made up for or written down at once.
 const MOST_MISSED: usize = 1000;
-
-fn stamp(micros: i64) -> Timestamp {
-    Timestamp::from_microsecond(micros).unwrap_or(Timestamp::UNIX_EPOCH)
-}
 
 /// Looks at timetables until the process ends.
 pub async fn run(jobs: Arc<Jobs>) {
     let mut every = tokio::time::interval(LOOK);
     every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     // The next due instant of each, so that nothing is asked of the database before.
-    let mut next: HashMap<(String, u16), i64> = HashMap::new();
+    let mut next: HashMap<(String, u16), Timestamp> = HashMap::new();
     let mut generation = u64::MAX;
     let mut fresh = 0;
     loop {
@@ -55,7 +50,7 @@ pub async fn run(jobs: Arc<Jobs>) {
     }
 }
 
-async fn look(jobs: &Jobs, live: &Live, next: &mut HashMap<(String, u16), i64>) -> Result<()> {
+async fn look(jobs: &Jobs, live: &Live, next: &mut HashMap<(String, u16), Timestamp>) -> Result<()> {
     next.clear();
     let mut entries = Vec::new();
     for workflow in live.workflows.values() {
@@ -78,8 +73,8 @@ async fn look(jobs: &Jobs, live: &Live, next: &mut HashMap<(String, u16), i64>) 
             continue;
         }
         due(jobs, live, &workflow, timetable, state, at).await?;
-        if let Some(coming) = timetable.calendar.next(stamp(at)) {
-            next.insert((name.clone(), entry), coming.as_microsecond());
+        if let Some(coming) = timetable.calendar.next(at.into()) {
+            next.insert((name.clone(), entry), coming.into());
         }
     }
     Ok(())
@@ -88,7 +83,7 @@ async fn look(jobs: &Jobs, live: &Live, next: &mut HashMap<(String, u16), i64>) 
 /// As it is kept, to see that an entry was changed.
 fn written(timetable: &Timetable) -> String {
     let calendar = &timetable.calendar;
-    let bound = |at: Option<Timestamp>| at.map(|at| at.to_string()).unwrap_or_default();
+    let bound = |at: Option<jiff::Timestamp>| at.map(|at| at.to_string()).unwrap_or_default();
     let text = format!("{} {} {}", calendar.text(), bound(calendar.from), bound(calendar.until));
     text.chars().take(500).collect()
 }
@@ -100,12 +95,12 @@ async fn due(
     workflow: &Workflow,
     timetable: &Timetable,
     state: &TimetableState,
-    at: i64,
+    at: Timestamp,
 ) -> Result<()> {
     let (name, entry) = (&workflow.plan.name, state.entry);
-    let passed = timetable.calendar.between(stamp(state.handled_until), stamp(at), MOST_MISSED);
-    let Some(last) = passed.last().map(|last| last.as_microsecond()) else { return Ok(()) };
-    let passed: Vec<i64> = passed.iter().map(|due| due.as_microsecond()).collect();
+    let passed = timetable.calendar.between(state.handled_until.into(), at.into(), MOST_MISSED);
+    let passed: Vec<Timestamp> = passed.into_iter().map(Timestamp::from).collect();
+    let Some(last) = passed.last().copied() else { return Ok(()) };
     let newest_missed = passed.iter().rposition(|due| *due < at - LATE);
     for (index, due) in passed.iter().enumerate() {
         let missed = *due < at - LATE;
@@ -136,13 +131,13 @@ async fn busy(jobs: &Jobs, workflow: &str, entry: u16) -> Result<bool> {
 
 /// Queues the job of one due instant, once over all processes. The job is a row before the firing is:
 /// its id follows from the instant, so whoever comes second changes nothing.
-async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: i64, became: &str) -> Result<Uuid> {
+async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: Timestamp, result: &str) -> Result<Uuid> {
     let plan = &workflow.plan;
     let Some(timetable) = plan.timetables.get(usize::from(entry)) else {
         return Err(Error::not_found(format!("`{}` has no timetable {}", plan.name, entry + 1)));
     };
     let wrong = |detail: String| Error::problem(422, "The timetable's input does not fit", detail);
-    let given = timetable.input(&instant(due)).map_err(|failure| wrong(failure.message))?;
+    let given = timetable.input(&due.to_string()).map_err(|failure| wrong(failure.message))?;
     let input = plan.input.accept(&given).map_err(|problem| {
         wrong(problem.errors.first().map_or(problem.title.clone(), |e| format!("{} {}", e.pointer, e.detail)))
     });
@@ -154,7 +149,7 @@ async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: i6
             return Err(error);
         }
     };
-    let id = jobs.id_of(Uuid::nil(), due as u64, usize::from(entry), due);
+    let id = jobs.id_of(Uuid::nil(), due.as_micros() as u64, usize::from(entry), due);
     let id = jobs.id_for(&plan.name, id);
     let along = Along {
         entry: timetable.calendar.text(),
@@ -167,13 +162,13 @@ async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: i6
         Overlap::Wait => Some(format!("timetable {} {entry}", plan.name)),
         _ => row.ordering_key.clone(),
     };
-    let row = NewJob { due: if became == "by-hand" { row.due } else { due }, ordering_key, unattended: true, ..row };
+    let row = NewJob { due: if result == "by-hand" { row.due } else { due }, ordering_key, unattended: true, ..row };
     jobs.accept(vec![row], None).await.map_err(|refused| match refused {
         super::accept::Refused::Full { status, detail } => Error::problem(status, "The queue is full", detail),
         super::accept::Refused::Failed(detail) => Error::problem(500, "The job could not be queued", detail),
         super::accept::Refused::Unavailable => Error::problem(503, "The database is unavailable", "nothing was queued"),
     })?;
-    jobs.store.fire(&plan.name, entry, due, became, Some(id), now()).await?;
+    jobs.store.fire(&plan.name, entry, due, result, Some(id), now()).await?;
     Ok(id)
 }
 

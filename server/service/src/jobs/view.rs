@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use kanzlei_api::jobs::{JobDocument, JobLinks, Note};
 use kanzlei_model::run::RunState;
-use kanzlei_model::time::Timestamp;
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_store::queue::{JobPhase, JobRow};
 
 use super::Jobs;
@@ -19,11 +19,11 @@ const REMEMBERED: usize = 10_000;
 
 /// How long jobs of each workflow took lately, in microseconds.
 #[derive(Default)]
-pub struct Usual(Mutex<HashMap<String, (Instant, Option<i64>)>>);
+pub struct Usual(Mutex<HashMap<String, (Instant, Option<Span>)>>);
 
 impl Jobs {
     /// How long a job of a workflow usually takes, from the latest that succeeded.
-    pub async fn usual(&self, workflow: &str) -> Option<i64> {
+    pub async fn usual(&self, workflow: &str) -> Option<Span> {
         {
             let known = self.usual.0.lock().unwrap_or_else(PoisonError::into_inner);
             if let Some((_, took)) = known.get(workflow).filter(|(at, _)| at.elapsed() < BELIEVED) {
@@ -40,7 +40,7 @@ impl Jobs {
     }
 
     /// How long until a job ends, in microseconds, as far as it can be estimated.
-    pub async fn remaining(&self, job: &JobRow) -> Option<i64> {
+    pub async fn remaining(&self, job: &JobRow) -> Option<Span> {
         if job.phase.ended() {
             return None;
         }
@@ -49,12 +49,12 @@ impl Jobs {
     }
 
     /// When it is worth asking again, in seconds.
-    pub fn retry_after(remaining: Option<i64>) -> i64 {
-        remaining.map_or(2, |left| (left + 999_999) / 1_000_000).clamp(1, 3600)
+    pub fn retry_after(remaining: Option<Span>) -> i64 {
+        remaining.map_or(2, |left| (left + Span::from_micros(999_999)).as_micros() / 1_000_000).clamp(1, 3600)
     }
 
     /// The document that clients get, and the estimate of the time until the job's end in microseconds.
-    pub async fn document(&self, job: &JobRow) -> (JobDocument, Option<i64>) {
+    pub async fn document(&self, job: &JobRow) -> (JobDocument, Option<Span>) {
         let at = now();
         let remaining = self.remaining(job).await;
         let state = job.phase.state(job.ready_at > at, job.claim_rank == 0);
@@ -66,20 +66,20 @@ impl Jobs {
             id: job.id,
             workflow: job.workflow.clone(),
             state,
-            queued: Timestamp::from_micros(job.accepted),
-            due: Timestamp::from_micros(job.due),
-            started: job.started.map(Timestamp::from_micros),
-            ended: job.ended.map(Timestamp::from_micros),
+            queued: job.accepted,
+            due: job.due,
+            started: job.started,
+            ended: job.ended,
             progress: job.progress,
             note: notes.last().map(|note| note.text.clone()),
             notes,
-            remaining_s: remaining.map(|left| (left as f64 / 1e5).round() / 10.0),
+            remaining_s: remaining.map(|left| (left.as_secs_f64() * 10.0).round() / 10.0),
             answered: job.status.is_some(),
             links: JobLinks { result: format!("{address}/result"), events: format!("{address}/events"), own: address },
             stopping: job.stop && !job.phase.ended(),
             waits_for: job.waits_for.clone().filter(|_| waiting),
-            until: Timestamp::from_micros(job.ready_at).finite().filter(|_| waiting),
-            result_until: job.expires.map(Timestamp::from_micros),
+            until: job.ready_at.finite().filter(|_| waiting),
+            result_until: job.expires,
         };
         (document, remaining)
     }
@@ -87,19 +87,19 @@ impl Jobs {
 
 /// The estimate for a job that has not ended: what usually is left, or what its progress says, and never less
 /// than what it certainly waits. Nothing where it takes longer than usual and says no progress.
-fn remaining(job: &JobRow, usual: Option<i64>, at: i64) -> Option<i64> {
-    let waits = Some(job.ready_at - at).filter(|wait| *wait > 0 && job.phase == JobPhase::Ready);
+fn remaining(job: &JobRow, usual: Option<Span>, at: Timestamp) -> Option<Span> {
+    let waits = Some(job.ready_at - at).filter(|wait| *wait > Span::ZERO && job.phase == JobPhase::Ready);
     // A callback may come at any time.
-    let waits = waits.filter(|_| job.ready_at < i64::MAX / 4);
+    let waits = waits.filter(|_| job.ready_at.finite().is_some());
     let Some(started) = job.started else {
-        return usual.map(|usual| waits.unwrap_or(0) + usual);
+        return usual.map(|usual| waits.unwrap_or(Span::ZERO) + usual);
     };
     let elapsed = at - started;
     let by_progress = job
         .progress
         .filter(|progress| *progress > 0.05 && waits.is_none())
-        .map(|progress| (elapsed as f64 * (1.0 - progress) / progress) as i64);
-    let by_habit = usual.map(|usual| usual - elapsed).filter(|left| *left > 0);
+        .map(|progress| elapsed.mul_f64((1.0 - progress) / progress));
+    let by_habit = usual.map(|usual| usual - elapsed).filter(|left| *left > Span::ZERO);
     by_progress.or(by_habit).max(waits)
 }
 
@@ -112,8 +112,8 @@ mod tests {
         const DAY: i64 = 86_400_000_000;
         let job = |started: Option<i64>, ready_at: i64, progress: Option<f64>| JobRow {
             phase: if ready_at > 0 { JobPhase::Ready } else { JobPhase::Running },
-            started,
-            ready_at,
+            started: started.map(Timestamp::from_micros),
+            ready_at: Timestamp::from_micros(ready_at),
             progress,
             ..JobRow::default()
         };
@@ -127,7 +127,8 @@ mod tests {
             (job(Some(0), 0, None), Some(100), 40, Some(60)),
             (job(Some(0), 0, None), Some(100), 140, None),
         ] {
-            assert_eq!(remaining(&job, usual, at), wanted, "{job:?} at {at}");
+            let (usual, wanted) = (usual.map(Span::from_micros), wanted.map(Span::from_micros));
+            assert_eq!(remaining(&job, usual, Timestamp::from_micros(at)), wanted, "{job:?} at {at}");
         }
     }
 }

@@ -5,6 +5,7 @@
 //! the lease has ended by the clock *and* was not renewed for a while by the other's own stopwatch, so
 //! that a clock that jumps has no effect. Reclaimed jobs get a new fence.
 
+use kanzlei_model::time::{Span, Timestamp};
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -30,7 +31,7 @@ const LOOK: Duration = Duration::from_millis(200);
 /// The least time between two looks under load: what comes meanwhile is taken together.
 const YIELD_AFTER: Duration = Duration::from_millis(3);
 /// How long few free places wait for more of them, in microseconds.
-const GATHERED: i64 = 10_000;
+const GATHERED: Span = Span::from_micros(10_000);
 /// Jobs taken from one lane at once.
 const BATCH: u32 = 200;
 /// How long a job may be marked as taken without running.
@@ -113,8 +114,8 @@ impl Worker {
         }
     }
 
-    fn expires(&self) -> i64 {
-        now() + self.shared.lease.length.as_micros() as i64
+    fn expires(&self) -> Timestamp {
+        now() + self.shared.lease.length
     }
 
     /// How many jobs run here.
@@ -136,10 +137,12 @@ impl Worker {
     }
 
     /// A time that no other claim of this worker has.
-    fn stamp(&self) -> i64 {
+    fn stamp(&self) -> Timestamp {
         let at = now();
-        let before = self.stamp.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |last| Some(at.max(last + 1)));
-        before.map_or(at, |before| at.max(before + 1))
+        let after = |last: i64| at.max(Timestamp::from_micros(last + 1));
+        let before =
+            self.stamp.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |last| Some(after(last).as_micros()));
+        before.map_or(at, after)
     }
 
     async fn take_jobs(self: &Arc<Self>, mut stop: watch::Receiver<bool>) {
@@ -187,7 +190,7 @@ impl Worker {
         let live = jobs.live.load_full();
         let heads = jobs.store.heads().await?;
         let at = now();
-        let mut next = at + LOOK.as_micros() as i64;
+        let mut next = at + LOOK;
         let mut more = false;
         for heads in heads.chunk_by(|a, b| a.lane == b.lane) {
             let name = heads[0].lane.as_str();
@@ -197,8 +200,8 @@ impl Worker {
             let lane = live.lane(name);
             let room = room(&lane, live.generation);
             // A slot further ahead than one gap was given under a slower pace.
-            let slot = room.gap.map_or(0, |gap| heads[0].next.min(at + gap));
-            let open = heads.iter().map(|head| head.ready_at).min().unwrap_or(i64::MAX).max(slot);
+            let slot = room.gap.map_or(Timestamp::EPOCH, |gap| heads[0].next.min(at + gap));
+            let open = heads.iter().map(|head| head.ready_at).min().unwrap_or(Timestamp::NEVER).max(slot);
             let places: Vec<u8> = heads.iter().filter(|head| head.ready_at <= at).map(|head| head.claim_rank).collect();
             if open > at {
                 next = next.min(open);
@@ -207,14 +210,14 @@ impl Worker {
             let here = self.here(name);
             let free = self.at_once.saturating_sub(here.busy.load(Ordering::Relaxed));
             // A few places are worth a claim of their own only when no more become free soon.
-            let gathered = here.claimed.load(Ordering::Relaxed) + GATHERED;
+            let gathered = Timestamp::from_micros(here.claimed.load(Ordering::Relaxed)) + GATHERED;
             if free == 0 || (free < self.at_once / 2 && at < gathered) {
                 here.crowded.store(true, Ordering::Relaxed);
                 next = if free > 0 { next.min(gathered) } else { next };
                 continue;
             }
             let taken = jobs.store.claim(self.id, (name, &places), room, BATCH.min(free as u32), self.stamp()).await?;
-            here.claimed.store(now(), Ordering::Relaxed);
+            here.claimed.store(now().as_micros(), Ordering::Relaxed);
             // In a lane with a bound over all processes a job that ends may make room for the next.
             here.crowded.store(taken.more || room.at_once.is_some(), Ordering::Relaxed);
             more |= taken.more && free > taken.jobs.len();
@@ -225,7 +228,7 @@ impl Worker {
             next = taken.next.map_or(next, |at| next.min(at));
             self.begin(taken.jobs, &here).await?;
         }
-        Ok((!more).then(|| Duration::from_micros((next - now()).max(500) as u64)))
+        Ok((!more).then(|| Duration::from((next - now()).max(Span::from_micros(500)))))
     }
 
     fn here(&self, lane: &str) -> Arc<Here> {
@@ -348,7 +351,7 @@ impl Worker {
     /// Jobs that are marked as taken here and do not run: the connection broke between marking and reading
     /// them.
     async fn give_back_unbegun(&self) -> kanzlei_store::Result<()> {
-        let taken = self.shared.jobs.store.taken_before(self.id, now() - UNBEGUN.as_micros() as i64).await?;
+        let taken = self.shared.jobs.store.taken_before(self.id, now() - Span::from(UNBEGUN)).await?;
         let unbegun: Vec<(Uuid, u32)> = {
             let running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
             let here = |id: &Uuid, fence: u32| running.get(id).is_some_and(|one| one.fence == fence);
@@ -362,7 +365,7 @@ impl Worker {
         Ok(())
     }
 
-    async fn judge(&self, workers: Vec<(Uuid, String, u64, i64)>, seen: &mut HashMap<Uuid, (u64, Instant)>) {
+    async fn judge(&self, workers: Vec<(Uuid, String, u64, Timestamp)>, seen: &mut HashMap<Uuid, (u64, Instant)>) {
         let store = &self.shared.jobs.store;
         seen.retain(|id, _| workers.iter().any(|(known, ..)| known == id));
         for (id, name, beat, expires) in workers {
@@ -404,6 +407,6 @@ impl Drop for Place {
 }
 
 fn room(lane: &Lane, generation: u64) -> Room {
-    let gap = lane.pace.map(|(count, span)| (span.as_micros() as i64 / i64::from(count.max(1))).max(1));
+    let gap = lane.pace.map(|(count, span)| (Span::from(span) / i64::from(count)).max(Span::from_micros(1)));
     Room { at_once: lane.at_once, gap, generation }
 }

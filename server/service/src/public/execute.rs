@@ -4,6 +4,7 @@ use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_engine::machine::{Machine, Start};
 use kanzlei_lang::document::workflow::Answer;
+use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use tokio::sync::oneshot;
 use uuid::Uuid;
@@ -25,7 +26,7 @@ pub struct About<'r> {
     /// Bytes of its body.
     pub sent: usize,
     /// When it was let in, in microseconds.
-    pub started: i64,
+    pub started: Timestamp,
 }
 
 /// Runs the workflow, or queues a job where the endpoint or the client wants it later.

@@ -6,6 +6,7 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
+use kanzlei_model::time::Span;
 use kanzlei_model::value::Value;
 use kanzlei_store::queue::{Repeat, Stored};
 use serde_json::Value as Json;
@@ -19,7 +20,9 @@ use crate::clock::now;
 use crate::jobs::hash;
 
 /// How long an answer is kept for repetitions of its request, in microseconds.
-const REPEATABLE: i64 = 86_400_000_000;
+const REPEATABLE: Span = Span::from_days(1);
+/// How much longer than its time a request may be in flight before its key is free.
+const IN_FLIGHT: Span = Span::from_secs(30);
 /// The largest answer that is kept for that, in bytes.
 const MOST_KEPT: u64 = 4 << 20;
 
@@ -84,7 +87,7 @@ pub async fn claim(
     print.update(input.to_canonical_json());
     let print = format!("{:x}", print.finalize());
     let at = now();
-    let until = at + route.declared().time.as_micros() as i64 + 30_000_000;
+    let until = at + route.declared().time + IN_FLIGHT;
     match app.jobs.store.repeat(&hash, &print, run, at, until).await {
         Err(error) => Err(from_store("claiming an idempotency key", error)),
         Ok(Repeat::First) => Ok(Claim::Claimed(Key(hash))),

@@ -189,7 +189,7 @@ async fn cancel(app: &App, id: Uuid) -> Result<HttpResponse, Refusal> {
         Some(JobPhase::Running) => Ok(document(app, &found(app, id).await?, StatusCode::ACCEPTED).await),
         Some(phase) => {
             let state = phase.state(false, true);
-            let ended = before.ended.map(kanzlei_engine::machine::instant).unwrap_or_default();
+            let ended = before.ended.map(|at| at.to_string()).unwrap_or_default();
             Err(Problem::new(409, "The job has ended").detail(format!("it {} at {ended}", ended_as(state))).into())
         }
     }

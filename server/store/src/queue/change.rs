@@ -1,21 +1,22 @@
 //! Changing jobs by hand or by a step: cancelled, due at another time, retried. Only what waits, or
 //! has ended, is changed; what runs is asked to stop.
 
+use kanzlei_model::time::Timestamp;
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
 use super::query::phase;
 use super::record::release_ordering_key;
 use super::{JobPhase, uuid};
-use crate::{Doing, Error, Micros, Result, Store};
+use crate::{Doing, Error, Result, Store};
 
 impl Store {
     /// Cancels a job that waits, or asks one that runs to stop. Gives the phase in which it was found.
-    pub async fn cancel_job(&self, id: Uuid, now: Micros, history: &str) -> Result<Option<JobPhase>> {
+    pub async fn cancel_job(&self, id: Uuid, now: Timestamp, history: &str) -> Result<Option<JobPhase>> {
         super::repeated(|| self.try_cancel(id, now, history)).await
     }
 
-    async fn try_cancel(&self, id: Uuid, now: Micros, history: &str) -> Result<Option<JobPhase>> {
+    async fn try_cancel(&self, id: Uuid, now: Timestamp, history: &str) -> Result<Option<JobPhase>> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         let key = id.as_bytes().as_slice();
         let Some(row) = sqlx::query!("SELECT phase, ordering_key FROM job WHERE id = ? FOR UPDATE", key)
@@ -31,7 +32,7 @@ impl Store {
                 sqlx::query!(
                     "UPDATE job SET phase = 13, ready_at = ?, ended = ?, waits_for = NULL, stop = 1, fence = fence + 1, changes = changes + 1,
                             expires = ? + kept_for, history = CONCAT(COALESCE(history, ''), ?) WHERE id = ?",
-                    now, now, now, history, key
+                    now.as_micros(), now.as_micros(), now.as_micros(), history, key
                 )
                 .execute(&mut *tx)
                 .await
@@ -57,7 +58,7 @@ impl Store {
 
     /// Cancels those of many jobs that wait and belong to no ordering key, in one transaction; returns which. The
     /// others are for [`Store::cancel_job`].
-    pub async fn cancel_waiting(&self, ids: &[Uuid], now: Micros, history: &str) -> Result<Vec<Uuid>> {
+    pub async fn cancel_waiting(&self, ids: &[Uuid], now: Timestamp, history: &str) -> Result<Vec<Uuid>> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         let mut query: QueryBuilder<MySql> =
             QueryBuilder::new("SELECT id FROM job WHERE phase = 1 AND ordering_key IS NULL AND id IN (");
@@ -73,7 +74,12 @@ impl Store {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
                 "UPDATE job SET phase = 13, waits_for = NULL, stop = 1, fence = fence + 1, changes = changes + 1, ready_at = ",
             );
-            query.push_bind(now).push(", ended = ").push_bind(now).push(", expires = kept_for + ").push_bind(now);
+            query
+                .push_bind(now.as_micros())
+                .push(", ended = ")
+                .push_bind(now.as_micros())
+                .push(", expires = kept_for + ")
+                .push_bind(now.as_micros());
             query.push(", history = CONCAT(COALESCE(history, ''), ").push_bind(history).push(") WHERE id IN (");
             super::push_ids(&mut query, &found);
             query.push(")");
@@ -84,11 +90,11 @@ impl Store {
     }
 
     /// Sets when a job that has not begun, or that waits, is due; false when it is neither.
-    pub async fn reschedule(&self, id: Uuid, due: Micros, history: &str) -> Result<bool> {
+    pub async fn reschedule(&self, id: Uuid, due: Timestamp, history: &str) -> Result<bool> {
         let done = sqlx::query!(
             "UPDATE job SET ready_at = ?, due = IF(claim_rank = 0, due, ?), changes = changes + 1, history = CONCAT(COALESCE(history, ''), ?)
              WHERE id = ? AND phase IN (1, 3) AND (waits_for IS NULL OR waits_for = 'retry')",
-            due, due, history, id.as_bytes().as_slice()
+            due.as_micros(), due.as_micros(), history, id.as_bytes().as_slice()
         )
         .execute(&self.pool)
         .await
@@ -99,7 +105,7 @@ impl Store {
     /// Retries a failed or rejected job: from its failed step (what was done before is not done again), or
     /// from the start with what it was given. Cancelled ones are retried from the start only. False when
     /// it is not failed or cancelled.
-    pub async fn retry(&self, id: Uuid, from_start: bool, now: Micros, history: &str) -> Result<bool> {
+    pub async fn retry(&self, id: Uuid, from_start: bool, now: Timestamp, history: &str) -> Result<bool> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         let key = id.as_bytes().as_slice();
         let done = sqlx::query!(
@@ -107,7 +113,7 @@ impl Store {
                     stop = 0, waits_for = NULL, attempt = attempt + IF(?, 1, 0), outcomes = IF(?, 0, outcomes), retries = 0, progress = NULL,
                     status = NULL, reply = NULL, failure = NULL, expires = NULL, changes = changes + 1, history = CONCAT(COALESCE(history, ''), ?)
              WHERE id = ? AND (phase IN (12, 14) OR (phase = 13 AND ?))",
-            from_start, now, now, from_start, from_start, from_start, history, key, from_start
+            from_start, now.as_micros(), now.as_micros(), from_start, from_start, from_start, history, key, from_start
         )
         .execute(&mut *tx)
         .await

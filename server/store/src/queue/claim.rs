@@ -1,11 +1,15 @@
 //! Taking jobs: which lanes have something due, and taking the first of one lane for a worker. A worker
 //! is a process; its lease is its own row, and each job it claims gets a new fence.
 
+use kanzlei_model::time::{Span, Timestamp};
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
 use super::{portions, push_ids, uuid};
-use crate::{Doing, Error, Micros, Result, Store};
+use crate::{Doing, Error, Result, Store};
+
+/// How long a lane may make up for slots of its pace that nothing used.
+const UNUSED: Span = Span::from_micros(250_000);
 
 /// The earliest job of one lane and claim_rank, and how the lane stands.
 #[derive(Clone, Debug, PartialEq)]
@@ -15,11 +19,11 @@ pub struct Head {
     /// 0 for a job that has started, otherwise its priority, 1 to 9.
     pub claim_rank: u8,
     /// When that job is ready.
-    pub ready_at: Micros,
+    pub ready_at: Timestamp,
     /// Whether an operator holds the lane.
     pub held: bool,
     /// When the lane's pace lets the next one through.
-    pub next: Micros,
+    pub next: Timestamp,
 }
 
 /// How an operator has set a lane.
@@ -37,7 +41,7 @@ pub struct Room {
     /// The most jobs that run at the same time, over all processes.
     pub at_once: Option<u32>,
     /// Microseconds between the beginnings of two jobs.
-    pub gap: Option<i64>,
+    pub gap: Option<Span>,
     /// What is in force here. Jobs of a later deploy stay where they are: this process may not know the
     /// limits of their lane yet.
     pub generation: u64,
@@ -73,11 +77,11 @@ pub struct Claimed {
     /// Trace id of W3C Trace Context, 32 hexadecimal digits.
     pub trace_id: String,
     /// When it was accepted.
-    pub accepted: Micros,
+    pub accepted: Timestamp,
     /// When it is due.
-    pub due: Micros,
+    pub due: Timestamp,
     /// When it started.
-    pub started: Micros,
+    pub started: Timestamp,
     /// Whether a stop was requested.
     pub stop: bool,
     /// How often it was started from its first step.
@@ -95,7 +99,7 @@ pub struct Claimed {
     /// Whether its values are sealed with the key of the secrets.
     pub sealed: bool,
     /// Microseconds that the result is kept after the end.
-    pub kept_for: i64,
+    pub kept_for: Span,
     /// Whether a timetable queued it, so that nobody receives a rejection.
     pub unattended: bool,
 }
@@ -106,7 +110,7 @@ pub struct Taken {
     /// The claimed jobs, by rank and due time.
     pub jobs: Vec<Claimed>,
     /// The lane's pace lets the next one through at this time.
-    pub next: Option<Micros>,
+    pub next: Option<Timestamp>,
     /// As many as were asked for: there may be more.
     pub more: bool,
 }
@@ -123,7 +127,7 @@ pub struct OutcomeRow {
     /// Number of the effect in its run.
     pub effect: u64,
     /// When it was recorded.
-    pub at: Micros,
+    pub at: Timestamp,
     /// Outcome as JSON, sealed where the job is.
     pub data: String,
     /// Whether `data` is sealed.
@@ -151,7 +155,13 @@ impl Store {
             .into_iter()
             .filter_map(|row| {
                 let ready_at = row.ready_at?;
-                Some(Head { lane: row.name, claim_rank: row.claim_rank, ready_at, held: row.held, next: row.next })
+                Some(Head {
+                    lane: row.name,
+                    claim_rank: row.claim_rank,
+                    ready_at: Timestamp::from_micros(ready_at),
+                    held: row.held,
+                    next: Timestamp::from_micros(row.next),
+                })
             })
             .collect();
         heads.sort_unstable_by(|a, b| (&a.lane, a.claim_rank).cmp(&(&b.lane, b.claim_rank)));
@@ -175,7 +185,7 @@ impl Store {
         (lane, places): (&str, &[u8]),
         room: Room,
         most: u32,
-        stamp: Micros,
+        stamp: Timestamp,
     ) -> Result<Taken> {
         let claim = Claim { worker, lane, places, generation: room.generation, stamp };
         let taken = super::repeated(|| async {
@@ -222,12 +232,12 @@ impl Store {
                 .doing("counting what runs in a lane")?;
             most = most.min(i64::from(at_once) - running);
         }
-        let mut slot = state.next;
+        let mut slot = Timestamp::from_micros(state.next);
         if let Some(gap) = room.gap {
-            // What was not used in the last quarter of a second is not made up for. A slot further ahead
+            // What was not used within `UNUSED` is not made up for. A slot further ahead
             // than one gap was given under a slower pace.
-            slot = slot.clamp(stamp - 250_000.min(gap), stamp + gap);
-            let open = if slot > stamp { 0 } else { (stamp - slot) / gap.max(1) + 1 };
+            slot = slot.clamp(stamp - UNUSED.min(gap), stamp + gap);
+            let open = if slot > stamp { 0 } else { (stamp - slot).as_micros() / gap.as_micros().max(1) + 1 };
             most = most.min(open);
         }
         if state.held || most <= 0 {
@@ -238,9 +248,9 @@ impl Store {
         let jobs = mark_and_read(&mut tx, claim, most as u32).await?;
         let mut next = None;
         if let Some(gap) = room.gap {
-            slot += gap * jobs.len() as i64;
+            slot = slot + gap * jobs.len() as i64;
             next = Some(slot);
-            sqlx::query!("UPDATE lane_state SET next = ? WHERE name = ?", slot, lane)
+            sqlx::query!("UPDATE lane_state SET next = ? WHERE name = ?", slot.as_micros(), lane)
                 .execute(&mut *tx)
                 .await
                 .doing("pacing a lane")?;
@@ -327,7 +337,7 @@ impl Store {
                 attempt: *attempt,
                 seq: row.seq,
                 effect: row.effect,
-                at: row.at,
+                at: Timestamp::from_micros(row.at),
                 data: row.data,
                 sealed: row.sealed,
                 void: false,
@@ -337,7 +347,7 @@ impl Store {
     }
 
     /// Makes a process known as a worker. What its predecessor of the same name had is free at once.
-    pub async fn begin_worker(&self, id: Uuid, name: &str, now: Micros, expires: Micros) -> Result<()> {
+    pub async fn begin_worker(&self, id: Uuid, name: &str, now: Timestamp, expires: Timestamp) -> Result<()> {
         let before = sqlx::query_scalar!("SELECT id FROM worker WHERE name = ?", name)
             .fetch_all(&self.pool)
             .await
@@ -347,8 +357,8 @@ impl Store {
              ON DUPLICATE KEY UPDATE expires = VALUES(expires)",
             id.as_bytes().as_slice(),
             name,
-            now,
-            expires
+            now.as_micros(),
+            expires.as_micros()
         )
         .execute(&self.pool)
         .await
@@ -360,10 +370,10 @@ impl Store {
     }
 
     /// Renews the lease of a worker; false when it was declared dead meanwhile.
-    pub async fn heartbeat(&self, id: Uuid, expires: Micros) -> Result<bool> {
+    pub async fn heartbeat(&self, id: Uuid, expires: Timestamp) -> Result<bool> {
         let done = sqlx::query!(
             "UPDATE worker SET heartbeat = heartbeat + 1, expires = ? WHERE id = ?",
-            expires,
+            expires.as_micros(),
             id.as_bytes().as_slice()
         )
         .execute(&self.pool)
@@ -373,23 +383,26 @@ impl Store {
     }
 
     /// Workers with how often they renewed their lease and when it ends.
-    pub async fn workers(&self) -> Result<Vec<(Uuid, String, u64, Micros)>> {
+    pub async fn workers(&self) -> Result<Vec<(Uuid, String, u64, Timestamp)>> {
         let rows = sqlx::query!("SELECT id, name, heartbeat, expires FROM worker")
             .fetch_all(&self.pool)
             .await
             .doing("reading workers")?;
-        Ok(rows.into_iter().map(|row| (uuid(&row.id), row.name, row.heartbeat, row.expires)).collect())
+        Ok(rows
+            .into_iter()
+            .map(|row| (uuid(&row.id), row.name, row.heartbeat, Timestamp::from_micros(row.expires)))
+            .collect())
     }
 
     /// Reclaims the jobs of an expired worker: each gets a new fence. Returns how many.
-    pub async fn reclaim(&self, dead: Uuid, now: Micros) -> Result<u64> {
+    pub async fn reclaim(&self, dead: Uuid, now: Timestamp) -> Result<u64> {
         let mut all = 0;
         loop {
             let some = super::repeated(|| async {
                 sqlx::query!(
                     "UPDATE job SET phase = 1, claim_rank = 0, ready_at = ?, worker = NULL, fence = fence + 1, changes = changes + 1
                  WHERE phase = 2 AND worker = ? LIMIT 500",
-                    now,
+                    now.as_micros(),
                     dead.as_bytes().as_slice()
                 )
                 .execute(&self.pool)
@@ -410,11 +423,11 @@ impl Store {
     }
 
     /// Jobs that a worker duration before an instant and still has, with their fences.
-    pub async fn taken_before(&self, worker: Uuid, before: Micros) -> Result<Vec<(Uuid, u32)>> {
+    pub async fn taken_before(&self, worker: Uuid, before: Timestamp) -> Result<Vec<(Uuid, u32)>> {
         let rows = sqlx::query!(
             "SELECT id, fence FROM job WHERE phase = 2 AND worker = ? AND ready_at < ?",
             worker.as_bytes().as_slice(),
-            before
+            before.as_micros()
         )
         .fetch_all(&self.pool)
         .await
@@ -423,11 +436,11 @@ impl Store {
     }
 
     /// Releases jobs that were claimed and not begun, each under its fence.
-    pub async fn give_back(&self, worker: Uuid, jobs: &[(Uuid, u32)], now: Micros) -> Result<()> {
+    pub async fn give_back(&self, worker: Uuid, jobs: &[(Uuid, u32)], now: Timestamp) -> Result<()> {
         for (job, fence) in jobs {
             sqlx::query!(
                 "UPDATE job SET phase = 1, ready_at = ?, worker = NULL, fence = fence + 1 WHERE id = ? AND phase = 2 AND worker = ? AND fence = ?",
-                now,
+                now.as_micros(),
                 job.as_bytes().as_slice(),
                 worker.as_bytes().as_slice(),
                 fence
@@ -470,7 +483,7 @@ struct Claim<'c> {
     lane: &'c str,
     places: &'c [u8],
     generation: u64,
-    stamp: Micros,
+    stamp: Timestamp,
 }
 
 /// Marks the first due jobs of a lane as taken, claim_rank by claim_rank, and reads them.
@@ -485,12 +498,12 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
         let done = sqlx::query!(
             "UPDATE job FORCE INDEX (job_work) SET phase = 2, ready_at = ?, worker = ?, fence = fence + 1, signalled = 0, started = COALESCE(started, ?), changes = changes + 1
              WHERE phase = 1 AND lane = ? AND claim_rank = ? AND ready_at <= ? AND generation <= ? ORDER BY ready_at LIMIT ?",
-            stamp,
+            stamp.as_micros(),
             key,
-            stamp,
+            stamp.as_micros(),
             lane,
             claim_rank,
-            stamp,
+            stamp.as_micros(),
             generation,
             left
         )
@@ -507,7 +520,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
                 started AS `started!`, stop AS `stop: bool`, attempt, retries, outcomes, (status IS NOT NULL) AS `replied!: bool`, notes, input, sealed AS `sealed: bool`, kept_for, unattended AS `unattended: bool`
          FROM job WHERE phase = 2 AND lane = ? AND ready_at = ? AND worker = ? ORDER BY claim_rank, due",
         lane,
-        stamp,
+        stamp.as_micros(),
         key
     )
     .fetch_all(&mut *connection)
@@ -529,9 +542,9 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
             caller: row.caller,
             request_id: row.request_id,
             trace_id: row.trace_id,
-            accepted: row.accepted,
-            due: row.due,
-            started: row.started,
+            accepted: Timestamp::from_micros(row.accepted),
+            due: Timestamp::from_micros(row.due),
+            started: Timestamp::from_micros(row.started),
             stop: row.stop,
             attempt: row.attempt,
             retries: row.retries,
@@ -540,7 +553,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
             notes: row.notes,
             input: row.input,
             sealed: row.sealed,
-            kept_for: row.kept_for,
+            kept_for: Span::from_micros(row.kept_for),
             unattended: row.unattended,
         })
         .collect())

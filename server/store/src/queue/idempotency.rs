@@ -1,8 +1,9 @@
 //! Requests with an idempotency key and the answers kept for their repetitions.
 
+use kanzlei_model::time::Timestamp;
 use uuid::Uuid;
 
-use crate::{Doing, Micros, Result, Store};
+use crate::{Doing, Result, Store};
 
 /// An answer that is kept for repetitions of its request.
 #[derive(Clone, Debug, PartialEq)]
@@ -31,8 +32,15 @@ pub enum Repeat {
 impl Store {
     /// Takes an idempotency key for a request, or says what is known of it. One that was in flight when
     /// its process died is free after `until`.
-    pub async fn repeat(&self, hash: &str, fingerprint: &str, run: Uuid, now: Micros, until: Micros) -> Result<Repeat> {
-        sqlx::query!("DELETE FROM idempotency WHERE hash = ? AND until < ?", hash, now)
+    pub async fn repeat(
+        &self,
+        hash: &str,
+        fingerprint: &str,
+        run: Uuid,
+        now: Timestamp,
+        until: Timestamp,
+    ) -> Result<Repeat> {
+        sqlx::query!("DELETE FROM idempotency WHERE hash = ? AND until < ?", hash, now.as_micros())
             .execute(&self.pool)
             .await
             .doing("taking an idempotency key")?;
@@ -41,7 +49,7 @@ impl Store {
             hash,
             fingerprint,
             run.as_bytes().as_slice(),
-            until
+            until.as_micros()
         )
         .execute(&self.pool)
         .await
@@ -68,13 +76,13 @@ impl Store {
     }
 
     /// Keeps the answer to a request with an idempotency key.
-    pub async fn keep_answer(&self, hash: &str, answer: &Stored, until: Micros) -> Result<()> {
+    pub async fn keep_answer(&self, hash: &str, answer: &Stored, until: Timestamp) -> Result<()> {
         sqlx::query!(
             "UPDATE idempotency SET status = ?, headers = ?, body = ?, until = ? WHERE hash = ?",
             answer.status,
             answer.headers,
             answer.body,
-            until,
+            until.as_micros(),
             hash
         )
         .execute(&self.pool)
@@ -93,8 +101,8 @@ impl Store {
     }
 
     /// Deletes answers that have expired, at most 5,000; returns how many.
-    pub async fn purge_answers(&self, now: Micros) -> Result<u64> {
-        sqlx::query!("DELETE FROM idempotency WHERE until < ? LIMIT 5000", now)
+    pub async fn purge_answers(&self, now: Timestamp) -> Result<u64> {
+        sqlx::query!("DELETE FROM idempotency WHERE until < ? LIMIT 5000", now.as_micros())
             .execute(&self.pool)
             .await
             .map(|done| done.rows_affected())

@@ -1,11 +1,12 @@
 //! How lanes stand: what waits in them, whether they are held, and samples of what was done in them.
 
+use kanzlei_model::time::Timestamp;
 use sqlx::{MySql, QueryBuilder};
 
 use kanzlei_model::run::RunState;
 
 use super::query::phase;
-use crate::{Doing, Micros, Result, Store};
+use crate::{Doing, Result, Store};
 
 /// How a lane stands.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -21,7 +22,7 @@ pub struct LaneDepth {
     /// Started, and waiting for a time or a callback.
     pub waiting: u64,
     /// When the longest-waiting one was due.
-    pub oldest: Option<Micros>,
+    pub oldest: Option<Timestamp>,
 }
 
 /// Ten seconds of a lane.
@@ -30,7 +31,7 @@ pub struct Sample {
     /// Name of the lane.
     pub lane: String,
     /// Start of the ten seconds.
-    pub at: Micros,
+    pub at: Timestamp,
     /// Due jobs that waited at the end.
     pub waiting: u64,
     /// Jobs started.
@@ -49,13 +50,13 @@ pub struct Sample {
 
 impl Store {
     /// How all lanes stand that have jobs. Reads the index only.
-    pub async fn lane_depths(&self, now: Micros) -> Result<Vec<LaneDepth>> {
+    pub async fn lane_depths(&self, now: Timestamp) -> Result<Vec<LaneDepth>> {
         let rows = sqlx::query!(
             "SELECT lane, phase, claim_rank = 0 AS `begun!: bool`, ready_at > ? AS `ahead!: bool`, COUNT(*) AS `n!: i64`,
                     MIN(ready_at) AS `oldest!: i64`
              FROM job WHERE phase IN (1, 2, 3) GROUP BY lane, phase, claim_rank = 0, ready_at > ?",
-            now,
-            now
+            now.as_micros(),
+            now.as_micros()
         )
         .fetch_all(&self.pool)
         .await
@@ -72,14 +73,16 @@ impl Store {
                 _ => &mut lane.queued,
             } += row.n as u64;
             if state == RunState::Queued {
-                lane.oldest = Some(lane.oldest.map_or(row.oldest, |oldest| oldest.min(row.oldest)));
+                lane.oldest = Some(lane.oldest.map_or(Timestamp::from_micros(row.oldest), |oldest| {
+                    oldest.min(Timestamp::from_micros(row.oldest))
+                }));
             }
         }
         Ok(lanes.into_values().collect())
     }
 
     /// How many jobs of each lane are due and wait. Reads no jobs that are due later.
-    pub async fn lanes_waiting(&self, now: Micros) -> Result<std::collections::BTreeMap<String, u64>> {
+    pub async fn lanes_waiting(&self, now: Timestamp) -> Result<std::collections::BTreeMap<String, u64>> {
         let behind = sqlx::query!("SELECT lane, COUNT(*) AS `n!: i64` FROM job WHERE phase = 3 GROUP BY lane")
             .fetch_all(&self.pool)
             .await
@@ -93,7 +96,7 @@ impl Store {
                     "SELECT COUNT(*) FROM job FORCE INDEX (job_work) WHERE phase = 1 AND lane = ? AND claim_rank = ? AND ready_at <= ?",
                     head.lane,
                     head.claim_rank,
-                    now
+                    now.as_micros()
                 );
                 *waiting += due.fetch_one(&self.pool).await.doing("counting lanes")? as u64;
             }
@@ -124,7 +127,7 @@ impl Store {
         );
         query.push_values(samples, |mut row, sample| {
             row.push_bind(&sample.lane)
-                .push_bind(sample.at)
+                .push_bind(sample.at.as_micros())
                 .push_bind(sample.waiting)
                 .push_bind(sample.begun)
                 .push_bind(sample.succeeded)
@@ -142,11 +145,11 @@ impl Store {
     }
 
     /// Returns the samples since an instant, at most 200,000.
-    pub async fn samples(&self, since: Micros) -> Result<Vec<Sample>> {
+    pub async fn samples(&self, since: Timestamp) -> Result<Vec<Sample>> {
         sqlx::query_as!(
             Sample,
             "SELECT lane, at, waiting, begun, succeeded, rejected, failed, delay, max_delay FROM lane_sample WHERE at >= ? ORDER BY lane, at LIMIT 200000",
-            since
+            since.as_micros()
         )
         .fetch_all(&self.pool)
         .await
@@ -154,8 +157,8 @@ impl Store {
     }
 
     /// Deletes samples before an instant; returns how many.
-    pub async fn purge_samples(&self, before: Micros) -> Result<u64> {
-        sqlx::query!("DELETE FROM lane_sample WHERE at < ? LIMIT 5000", before)
+    pub async fn purge_samples(&self, before: Timestamp) -> Result<u64> {
+        sqlx::query!("DELETE FROM lane_sample WHERE at < ? LIMIT 5000", before.as_micros())
             .execute(&self.pool)
             .await
             .map(|done| done.rows_affected())

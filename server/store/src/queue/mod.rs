@@ -24,13 +24,14 @@ pub use query::{BatchState, Filter, JobLine, JobRow, MOST_COUNTED, Watched};
 pub use record::{End, NewOutcome, Write};
 pub use schedule::{CallbackState, Firing, TimetableState};
 
+use kanzlei_model::time::{Span, Timestamp};
 use std::collections::{BTreeSet, HashSet};
 
 use backon::{ExponentialBuilder, Retryable};
 use sqlx::{MySql, QueryBuilder};
 use uuid::Uuid;
 
-use crate::{Doing, Error, Micros, Result, Store};
+use crate::{Doing, Error, Result, Store};
 
 /// Rows of one statement.
 pub const ROWS: usize = 200;
@@ -69,15 +70,15 @@ pub struct NewJob {
     /// Trace id of W3C Trace Context, 32 hexadecimal digits.
     pub trace_id: String,
     /// When it was accepted.
-    pub accepted: Micros,
+    pub accepted: Timestamp,
     /// When it is due.
-    pub due: Micros,
+    pub due: Timestamp,
     /// Input as JSON, sealed where `sealed` says so.
     pub input: String,
     /// Whether its values are sealed with the key of the secrets.
     pub sealed: bool,
     /// How long after its end the result can be had, in microseconds.
-    pub kept_for: i64,
+    pub kept_for: Span,
     /// Nobody sent it: a timetable queued it.
     pub unattended: bool,
 }
@@ -94,7 +95,7 @@ pub struct NewBatch {
     /// Number of jobs in all.
     pub total: u32,
     /// When it was created.
-    pub created: Micros,
+    pub created: Timestamp,
 }
 
 impl Store {
@@ -121,7 +122,7 @@ impl Store {
                 batch.workflow,
                 batch.run,
                 batch.total,
-                batch.created
+                batch.created.as_micros()
             )
             .execute(&mut *tx)
             .await
@@ -143,7 +144,7 @@ impl Store {
                     .push_bind(JobPhase::Ready as u8)
                     .push_bind(&job.lane)
                     .push_bind(job.priority)
-                    .push_bind(job.due)
+                    .push_bind(job.due.as_micros())
                     .push_bind(&job.workflow)
                     .push_bind(job.revision)
                     .push_bind(job.generation)
@@ -155,11 +156,11 @@ impl Store {
                     .push_bind(&job.caller)
                     .push_bind(&job.request_id)
                     .push_bind(&job.trace_id)
-                    .push_bind(job.accepted)
-                    .push_bind(job.due)
+                    .push_bind(job.accepted.as_micros())
+                    .push_bind(job.due.as_micros())
                     .push_bind(&job.input)
                     .push_bind(job.sealed)
-                    .push_bind(job.kept_for)
+                    .push_bind(job.kept_for.as_micros())
                     .push_bind(job.unattended);
             });
             query.build().execute(&mut *tx).await.doing("queueing jobs")?;

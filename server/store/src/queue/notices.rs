@@ -1,9 +1,10 @@
 //! Notices: the addresses to notify when a job ends, and how the attempts went.
 
+use kanzlei_model::time::Timestamp;
 use uuid::Uuid;
 
 use super::uuid;
-use crate::{Doing, Micros, Result, Store};
+use crate::{Doing, Result, Store};
 
 /// An address that is notified of the end of a job.
 #[derive(Clone, Debug, PartialEq)]
@@ -19,9 +20,9 @@ pub struct Notice {
     /// Body of the notice, JSON.
     pub body: String,
     /// When the job ended.
-    pub created: Micros,
+    pub created: Timestamp,
     /// When it is attempted next; nothing once delivered or given up.
-    pub next: Option<Micros>,
+    pub next: Option<Timestamp>,
     /// Attempts made.
     pub attempts: u32,
     /// Status of the last answer.
@@ -29,22 +30,28 @@ pub struct Notice {
     /// Why the last attempt failed.
     pub detail: Option<String>,
     /// When it was delivered.
-    pub delivered: Option<Micros>,
+    pub delivered: Option<Timestamp>,
 }
 
 impl Store {
     /// Claims notices that are due, postponing them so that no other process claims them too.
-    pub async fn due_notices(&self, now: Micros, until: Micros, limit: u32) -> Result<Vec<Notice>> {
-        let due = sqlx::query_scalar!("SELECT job FROM notice WHERE next <= ? ORDER BY next LIMIT ?", now, limit)
-            .fetch_all(&self.pool)
-            .await
-            .doing("looking for notices")?;
+    pub async fn due_notices(&self, now: Timestamp, until: Timestamp, limit: u32) -> Result<Vec<Notice>> {
+        let due =
+            sqlx::query_scalar!("SELECT job FROM notice WHERE next <= ? ORDER BY next LIMIT ?", now.as_micros(), limit)
+                .fetch_all(&self.pool)
+                .await
+                .doing("looking for notices")?;
         let mut taken = Vec::new();
         for job in due {
-            let done = sqlx::query!("UPDATE notice SET next = ? WHERE job = ? AND next <= ?", until, job, now)
-                .execute(&self.pool)
-                .await
-                .doing("claiming a notice")?;
+            let done = sqlx::query!(
+                "UPDATE notice SET next = ? WHERE job = ? AND next <= ?",
+                until.as_micros(),
+                job,
+                now.as_micros()
+            )
+            .execute(&self.pool)
+            .await
+            .doing("claiming a notice")?;
             if done.rows_affected() > 0 {
                 taken.extend(self.notice(uuid(&job)).await?);
             }
@@ -67,12 +74,12 @@ impl Store {
             secret: row.secret,
             private: row.private,
             body: row.body,
-            created: row.created,
-            next: row.next,
+            created: Timestamp::from_micros(row.created),
+            next: row.next.map(Timestamp::from_micros),
             attempts: row.attempts,
             status: row.status,
             detail: row.detail,
-            delivered: row.delivered,
+            delivered: row.delivered.map(Timestamp::from_micros),
         }))
     }
 
@@ -80,17 +87,17 @@ impl Store {
     pub async fn notice_attempted(
         &self,
         job: Uuid,
-        next: Option<Micros>,
+        next: Option<Timestamp>,
         status: Option<u16>,
         detail: Option<&str>,
-        delivered: Option<Micros>,
+        delivered: Option<Timestamp>,
     ) -> Result<()> {
         sqlx::query!(
             "UPDATE notice SET next = ?, attempts = attempts + 1, status = ?, detail = ?, delivered = ? WHERE job = ?",
-            next,
+            next.map(Timestamp::as_micros),
             status,
             detail,
-            delivered,
+            delivered.map(Timestamp::as_micros),
             job.as_bytes().as_slice()
         )
         .execute(&self.pool)
@@ -109,8 +116,8 @@ pub(super) async fn add_notice(tx: &mut sqlx::MySqlConnection, notice: &Notice) 
         notice.secret,
         notice.private,
         notice.body,
-        notice.created,
-        notice.next
+        notice.created.as_micros(),
+        notice.next.map(Timestamp::as_micros)
     )
     .execute(tx)
     .await

@@ -1,14 +1,15 @@
 //! Deleting what ended long ago, in small batches.
 
+use kanzlei_model::time::Timestamp;
 use sqlx::{MySql, QueryBuilder};
 
 use super::JobPhase;
-use crate::{Doing, Micros, Result, Store};
+use crate::{Doing, Result, Store};
 
 impl Store {
     /// Deletes jobs that ended before an instant, those that did not succeed before another one, at most
     /// `limit` of each kind; returns how many.
-    pub async fn purge_jobs(&self, before: Micros, failed_before: Micros, limit: u32) -> Result<u64> {
+    pub async fn purge_jobs(&self, before: Timestamp, failed_before: Timestamp, limit: u32) -> Result<u64> {
         let mut all = 0;
         // The first of each lane, claim_rank and outcome, as in [`Store::heads`].
         let heads = sqlx::query!(
@@ -26,15 +27,16 @@ impl Store {
             Some(JobPhase::Failed | JobPhase::Rejected) => failed_before,
             _ => before,
         };
-        let heads =
-            heads.into_iter().filter(|head| head.ready_at.is_some_and(|ready_at| ready_at < limits(head.phase)));
+        let heads = heads
+            .into_iter()
+            .filter(|head| head.ready_at.is_some_and(|ready_at| ready_at < limits(head.phase).as_micros()));
         for head in heads {
             let ids = sqlx::query_scalar!(
                 "SELECT id FROM job FORCE INDEX (job_work) WHERE phase = ? AND lane = ? AND claim_rank = ? AND ready_at < ? LIMIT ?",
                 head.phase,
                 head.lane,
                 head.claim_rank,
-                limits(head.phase),
+                limits(head.phase).as_micros(),
                 limit
             )
             .fetch_all(&self.pool)
@@ -62,10 +64,10 @@ impl Store {
     }
 
     /// Forgets groups made before an instant of which no job is left, at most 500.
-    pub async fn purge_groups(&self, before: Micros) -> Result<u64> {
+    pub async fn purge_groups(&self, before: Timestamp) -> Result<u64> {
         let empty = sqlx::query_scalar!(
             "SELECT b.id FROM batch b WHERE b.created < ? AND NOT EXISTS (SELECT 1 FROM job j WHERE j.batch = b.id) LIMIT 500",
-            before
+            before.as_micros()
         )
         .fetch_all(&self.pool)
         .await
@@ -77,7 +79,7 @@ impl Store {
     }
 
     /// The instant before which ended jobs are too many: of all that ended, the newest `most` stay.
-    pub async fn ended_beyond(&self, most: u64) -> Result<Option<Micros>> {
+    pub async fn ended_beyond(&self, most: u64) -> Result<Option<Timestamp>> {
         // Sorting them is for when there are too many.
         let all = sqlx::query_scalar!("SELECT COUNT(*) FROM job WHERE phase > 10")
             .fetch_one(&self.pool)
@@ -89,6 +91,7 @@ impl Store {
         sqlx::query_scalar!("SELECT ended AS `ended!` FROM job WHERE phase > 10 AND ended IS NOT NULL ORDER BY ended DESC LIMIT 1 OFFSET ?", most)
             .fetch_optional(&self.pool)
             .await
+            .map(|ended| ended.map(Timestamp::from_micros))
             .doing("counting ended jobs")
     }
 }

@@ -1,12 +1,13 @@
 //! Reading jobs and groups: for clients, the command line, the console.
 
+use kanzlei_model::time::{Span, Timestamp};
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
 use kanzlei_model::run::RunState;
 
 use super::{JobPhase, uuid};
-use crate::{Doing, Micros, Result, Store};
+use crate::{Doing, Result, Store};
 
 /// The most jobs of one state that are counted.
 pub const MOST_COUNTED: u64 = 10_000;
@@ -27,7 +28,7 @@ pub struct JobRow {
     /// 0 for a job that has begun, else its priority.
     pub claim_rank: u8,
     /// When it is ready; once claimed, when it was claimed; once ended, when it ended.
-    pub ready_at: Micros,
+    pub ready_at: Timestamp,
     /// Name of the workflow.
     pub workflow: String,
     /// Revision of the workflow.
@@ -51,13 +52,13 @@ pub struct JobRow {
     /// Trace id of W3C Trace Context, 32 hexadecimal digits.
     pub trace_id: String,
     /// When it was accepted.
-    pub accepted: Micros,
+    pub accepted: Timestamp,
     /// When it is due.
-    pub due: Micros,
+    pub due: Timestamp,
     /// When it started.
-    pub started: Option<Micros>,
+    pub started: Option<Timestamp>,
     /// When it ended.
-    pub ended: Option<Micros>,
+    pub ended: Option<Timestamp>,
     /// Process that runs it.
     pub worker: Option<Uuid>,
     /// Whether a stop was requested.
@@ -89,7 +90,7 @@ pub struct JobRow {
     /// What happened to it, one JSON object a line.
     pub history: Option<String>,
     /// Until when the result is kept.
-    pub expires: Option<Micros>,
+    pub expires: Option<Timestamp>,
 }
 
 impl JobRow {
@@ -149,7 +150,7 @@ pub struct JobLine {
     /// 0 for a job that has begun, else its priority.
     pub claim_rank: u8,
     /// When it is ready; once claimed, when it was claimed; once ended, when it ended.
-    pub ready_at: Micros,
+    pub ready_at: Timestamp,
     /// Name of the workflow.
     pub workflow: String,
     /// Revision of the workflow.
@@ -165,13 +166,13 @@ pub struct JobLine {
     /// Entry it came through: `POST /harbours/{harbour}/quotes`.
     pub entry: String,
     /// When it was accepted.
-    pub accepted: Micros,
+    pub accepted: Timestamp,
     /// When it is due.
-    pub due: Micros,
+    pub due: Timestamp,
     /// When it started.
-    pub started: Option<Micros>,
+    pub started: Option<Timestamp>,
     /// When it ended.
-    pub ended: Option<Micros>,
+    pub ended: Option<Timestamp>,
     /// Whether a stop was requested.
     pub stop: bool,
     /// What it waits for: `pause`, `callback` or `retry`.
@@ -211,9 +212,9 @@ pub struct Filter {
     /// Only jobs of this group.
     pub batch: Option<Uuid>,
     /// Only jobs due at this instant or later.
-    pub due_from: Option<Micros>,
+    pub due_from: Option<Timestamp>,
     /// Only jobs due before this instant.
-    pub due_until: Option<Micros>,
+    pub due_until: Option<Timestamp>,
     /// Somewhere in the input.
     pub text: Option<String>,
     /// Only jobs of this request.
@@ -232,7 +233,7 @@ pub struct BatchState {
     /// Run that queued them.
     pub run: String,
     /// When it was created.
-    pub created: Micros,
+    pub created: Timestamp,
     /// Number of jobs in all.
     pub total: u32,
     /// Of these, succeeded.
@@ -250,9 +251,9 @@ pub struct BatchState {
     /// The lane of those that wait.
     pub lane: Option<String>,
     /// When the last one that is left is due, and when the first one began.
-    pub last_due: Option<Micros>,
+    pub last_due: Option<Timestamp>,
     /// When the first one started.
-    pub first_started: Option<Micros>,
+    pub first_started: Option<Timestamp>,
 }
 
 pub(super) fn phase(code: u8) -> JobPhase {
@@ -277,7 +278,7 @@ impl Store {
             phase: phase(row.phase),
             lane: row.lane,
             claim_rank: row.claim_rank,
-            ready_at: row.ready_at,
+            ready_at: Timestamp::from_micros(row.ready_at),
             workflow: row.workflow,
             revision: row.revision,
             generation: row.generation,
@@ -289,10 +290,10 @@ impl Store {
             caller: row.caller,
             request_id: row.request_id,
             trace_id: row.trace_id,
-            accepted: row.accepted,
-            due: row.due,
-            started: row.started,
-            ended: row.ended,
+            accepted: Timestamp::from_micros(row.accepted),
+            due: Timestamp::from_micros(row.due),
+            started: row.started.map(Timestamp::from_micros),
+            ended: row.ended.map(Timestamp::from_micros),
             worker: row.worker.as_deref().map(uuid),
             stop: row.stop,
             waits_for: row.waits_for,
@@ -308,7 +309,7 @@ impl Store {
             input: row.input,
             sealed: row.sealed,
             history: row.history,
-            expires: row.expires,
+            expires: row.expires.map(Timestamp::from_micros),
         }))
     }
 
@@ -356,7 +357,7 @@ impl Store {
     }
 
     /// Jobs, newest first.
-    pub async fn jobs(&self, filter: &Filter, now: Micros) -> Result<Vec<JobLine>> {
+    pub async fn jobs(&self, filter: &Filter, now: Timestamp) -> Result<Vec<JobLine>> {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(SEARCH_SECONDS);
         query.push(
             "SELECT id, phase, lane, ready_at, workflow, revision, priority, tag, batch, ordering_key, entry, accepted, due, started, ended, stop, waits_for, retries, progress, failure, claim_rank FROM job WHERE 1 = 1",
@@ -371,7 +372,7 @@ impl Store {
                     id: uuid(&get(0)?),
                     phase: phase(row.try_get(1)?),
                     lane: row.try_get(2)?,
-                    ready_at: row.try_get(3)?,
+                    ready_at: Timestamp::from_micros(row.try_get(3)?),
                     workflow: row.try_get(4)?,
                     revision: row.try_get(5)?,
                     priority: row.try_get(6)?,
@@ -379,10 +380,10 @@ impl Store {
                     batch: row.try_get::<Option<Vec<u8>>, _>(8)?.as_deref().map(uuid),
                     ordering_key: row.try_get(9)?,
                     entry: row.try_get(10)?,
-                    accepted: row.try_get(11)?,
-                    due: row.try_get(12)?,
-                    started: row.try_get(13)?,
-                    ended: row.try_get(14)?,
+                    accepted: Timestamp::from_micros(row.try_get(11)?),
+                    due: Timestamp::from_micros(row.try_get(12)?),
+                    started: row.try_get::<Option<i64>, _>(13)?.map(Timestamp::from_micros),
+                    ended: row.try_get::<Option<i64>, _>(14)?.map(Timestamp::from_micros),
                     stop: row.try_get::<u8, _>(15)? != 0,
                     waits_for: row.try_get(16)?,
                     retries: row.try_get(17)?,
@@ -396,7 +397,7 @@ impl Store {
     }
 
     /// Ids of the jobs that a filter means, oldest first.
-    pub async fn job_ids(&self, filter: &Filter, now: Micros) -> Result<Vec<Uuid>> {
+    pub async fn job_ids(&self, filter: &Filter, now: Timestamp) -> Result<Vec<Uuid>> {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(SEARCH_SECONDS);
         query.push("SELECT id FROM job WHERE 1 = 1");
         narrow(&mut query, filter, now);
@@ -407,7 +408,7 @@ impl Store {
 
     /// The number of jobs in each state, counted up to [`MOST_COUNTED`]: a count reads a bounded part of the
     /// index.
-    pub async fn job_counts(&self, now: Micros) -> Result<Vec<(RunState, u64)>> {
+    pub async fn job_counts(&self, now: Timestamp) -> Result<Vec<(RunState, u64)>> {
         let mut counts = Vec::with_capacity(RunState::ALL.len());
         for state in RunState::ALL {
             let mut query: QueryBuilder<MySql> =
@@ -433,7 +434,7 @@ impl Store {
         let mut state = BatchState {
             workflow: row.workflow,
             run: row.run,
-            created: row.created,
+            created: Timestamp::from_micros(row.created),
             total: row.total,
             ..BatchState::default()
         };
@@ -458,19 +459,19 @@ impl Store {
                 JobPhase::Ready | JobPhase::Blocked => {
                     state.remaining += n;
                     state.lane = row.lane;
-                    state.last_due = state.last_due.max(row.last_due);
+                    state.last_due = state.last_due.max(row.last_due.map(Timestamp::from_micros));
                 }
             }
             state.first_started = match (state.first_started, row.first_started) {
-                (Some(one), Some(other)) => Some(one.min(other)),
-                (one, other) => one.or(other),
+                (Some(one), Some(other)) => Some(one.min(Timestamp::from_micros(other))),
+                (one, other) => one.or(other.map(Timestamp::from_micros)),
             };
         }
         Ok(Some(state))
     }
 
     /// How long successful jobs of a workflow take, in microseconds: the mean of the last 50.
-    pub async fn usual_time(&self, workflow: &str) -> Result<Option<i64>> {
+    pub async fn usual_time(&self, workflow: &str) -> Result<Option<Span>> {
         let mean = sqlx::query_scalar!(
             "SELECT CAST(AVG(duration) AS SIGNED) AS mean FROM (
                  SELECT ended - started AS duration FROM job WHERE workflow = ? AND phase = 11 ORDER BY id DESC LIMIT 50) recent",
@@ -479,26 +480,26 @@ impl Store {
         .fetch_one(&self.pool)
         .await
         .doing("looking at history jobs")?;
-        Ok(mean)
+        Ok(mean.map(Span::from_micros))
     }
 }
 
 /// Narrows to one state, as [`JobPhase::state`] has it.
-fn in_state(query: &mut QueryBuilder<MySql>, state: RunState, now: Micros) {
+fn in_state(query: &mut QueryBuilder<MySql>, state: RunState, now: Timestamp) {
     let phases: Vec<u8> = JobPhase::ALL
         .iter()
         .filter(|phase| [(false, false), (true, false), (true, true)].iter().any(|(a, b)| phase.state(*a, *b) == state))
         .map(|phase| phase.code())
         .collect();
     match state {
-        RunState::Scheduled => _ = query.push(" AND claim_rank > 0 AND ready_at > ").push_bind(now),
-        RunState::Waiting => _ = query.push(" AND claim_rank = 0 AND ready_at > ").push_bind(now),
+        RunState::Scheduled => _ = query.push(" AND claim_rank > 0 AND ready_at > ").push_bind(now.as_micros()),
+        RunState::Waiting => _ = query.push(" AND claim_rank = 0 AND ready_at > ").push_bind(now.as_micros()),
         RunState::Queued => {
             _ = query
                 .push(" AND (phase <> ")
                 .push_bind(JobPhase::Ready.code())
                 .push(" OR ready_at <= ")
-                .push_bind(now)
+                .push_bind(now.as_micros())
                 .push(")")
         }
         _ => {}
@@ -511,7 +512,7 @@ fn in_state(query: &mut QueryBuilder<MySql>, state: RunState, now: Micros) {
     query.push(")");
 }
 
-fn narrow(query: &mut QueryBuilder<MySql>, filter: &Filter, now: Micros) {
+fn narrow(query: &mut QueryBuilder<MySql>, filter: &Filter, now: Timestamp) {
     if let Some(state) = filter.state {
         in_state(query, state, now);
     }
@@ -529,10 +530,10 @@ fn narrow(query: &mut QueryBuilder<MySql>, filter: &Filter, now: Micros) {
         query.push(" AND batch = ").push_bind(batch.as_bytes().to_vec());
     }
     if let Some(from) = filter.due_from {
-        query.push(DUE).push(" >= ").push_bind(from);
+        query.push(DUE).push(" >= ").push_bind(from.as_micros());
     }
     if let Some(until) = filter.due_until {
-        query.push(DUE).push(" <= ").push_bind(until);
+        query.push(DUE).push(" <= ").push_bind(until.as_micros());
     }
     if let Some(request_id) = &filter.request_id {
         query.push(" AND request_id = ").push_bind(request_id.clone());

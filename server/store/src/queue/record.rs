@@ -1,13 +1,14 @@
 //! Writing what came of running jobs, many in one transaction: outcomes, what clients see, and how a job
 //! leaves the worker. Every job is checked under its fence first; a writer with an old one is refused.
 
+use kanzlei_model::time::Timestamp;
 use std::collections::HashMap;
 
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
 use super::{JobPhase, portions, push_ids, uuid};
-use crate::{Doing, Error, Micros, Result, Store};
+use crate::{Doing, Error, Result, Store};
 
 /// An outcome to be written down.
 #[derive(Clone, Debug, PartialEq)]
@@ -17,7 +18,7 @@ pub struct NewOutcome {
     /// Number of the effect in its run.
     pub effect: u64,
     /// When the outcome was fed to the run.
-    pub at: Micros,
+    pub at: Timestamp,
     /// Outcome as JSON, sealed where the job is.
     pub data: String,
     /// Whether `data` is sealed.
@@ -32,7 +33,7 @@ pub struct End {
     /// 0 for a job that has started, otherwise its priority, 1 to 9.
     pub claim_rank: u8,
     /// When it is ready again, or when it ended.
-    pub ready_at: Micros,
+    pub ready_at: Timestamp,
     /// What it waits for: `pause`, `callback` or `retry`.
     pub waits_for: Option<&'static str>,
     /// Failure as JSON, masked.
@@ -40,7 +41,7 @@ pub struct End {
     /// How often its retry policy has retried it in this attempt.
     pub retries: u32,
     /// Until when the result can be had.
-    pub expires: Option<Micros>,
+    pub expires: Option<Timestamp>,
     /// Takes the latest outcome back: the step that failed is to be done again.
     pub void_last: bool,
     /// A line for the job's own history.
@@ -76,11 +77,11 @@ impl Store {
     /// Writes what came of jobs, all in one transaction; says for each whether it was still this
     /// worker's. What was not is not written. May be done again when it is not known whether it worked
     /// (a connection broke while the transaction was ending): what is there already stays as it is.
-    pub async fn write_jobs(&self, writes: &[&Write], now: Micros) -> Result<Vec<bool>> {
+    pub async fn write_jobs(&self, writes: &[&Write], now: Timestamp) -> Result<Vec<bool>> {
         super::repeated(|| self.try_write(writes, now)).await
     }
 
-    async fn try_write(&self, writes: &[&Write], now: Micros) -> Result<Vec<bool>> {
+    async fn try_write(&self, writes: &[&Write], now: Timestamp) -> Result<Vec<bool>> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         let mut found = HashMap::with_capacity(writes.len());
         for chunk in portions(writes) {
@@ -111,7 +112,7 @@ impl Store {
                     .push_bind(write.attempt)
                     .push_bind(outcome.seq)
                     .push_bind(outcome.effect)
-                    .push_bind(outcome.at)
+                    .push_bind(outcome.at.as_micros())
                     .push_bind(&outcome.data)
                     .push_bind(outcome.sealed);
             });
@@ -161,16 +162,16 @@ pub(super) async fn release_ordering_key(tx: &mut sqlx::MySqlConnection, orderin
 }
 
 /// In place of a number that a write leaves as it is; no job has these.
-const UNCHANGED_WAKE: Micros = -1;
+const UNCHANGED_READY: Timestamp = Timestamp::from_micros(-1);
 const UNCHANGED_RANK: u8 = u8::MAX;
-const UNCHANGED_TRIES: u32 = u32::MAX;
+const UNCHANGED_RETRIES: u32 = u32::MAX;
 
 /// Updates all rows in one statement.
 ///
 /// Every row exists and is locked, so each insert meets its primary key and turns into an update; what a
 /// row must have but this does not change is filled with nothing. A join with a derived table would do the
 /// same, but its texts make it a table on disk, for each batch anew.
-async fn update(tx: &mut sqlx::MySqlConnection, writes: &[&Write], now: Micros) -> Result<()> {
+async fn update(tx: &mut sqlx::MySqlConnection, writes: &[&Write], now: Timestamp) -> Result<()> {
     let mut query: QueryBuilder<MySql> = QueryBuilder::new(
         "INSERT INTO job (id, phase, claim_rank, ready_at, waits_for, failure, retries, expires, outcomes, progress, notes, status, reply, history,
          lane, workflow, revision, generation, priority, entry, request_id, trace_id, accepted, due, input, kept_for) ",
@@ -180,11 +181,11 @@ async fn update(tx: &mut sqlx::MySqlConnection, writes: &[&Write], now: Micros) 
         row.push_bind(write.job.as_bytes().to_vec())
             .push_bind(end.map_or(JobPhase::Running, |end| end.phase) as u8)
             .push_bind(end.map_or(UNCHANGED_RANK, |end| end.claim_rank))
-            .push_bind(end.map_or(UNCHANGED_WAKE, |end| end.ready_at))
+            .push_bind(end.map_or(UNCHANGED_READY, |end| end.ready_at).as_micros())
             .push_bind(end.and_then(|end| end.waits_for))
             .push_bind(end.and_then(|end| end.failure.as_deref()))
-            .push_bind(end.map_or(UNCHANGED_TRIES, |end| end.retries))
-            .push_bind(end.and_then(|end| end.expires))
+            .push_bind(end.map_or(UNCHANGED_RETRIES, |end| end.retries))
+            .push_bind(end.and_then(|end| end.expires).map(Timestamp::as_micros))
             .push_bind(write.outcomes.last().map_or(0, |outcome| outcome.seq + 1))
             .push_bind(write.progress)
             .push_bind(write.notes.as_deref())
@@ -193,10 +194,14 @@ async fn update(tx: &mut sqlx::MySqlConnection, writes: &[&Write], now: Micros) 
             .push_bind(end.and_then(|end| end.history.as_deref()))
             .push("'', '', 0, 0, 0, '', '', '', 0, 0, '', 0");
     });
-    query.push(" ON DUPLICATE KEY UPDATE ready_at = CASE VALUES(ready_at) WHEN ").push_bind(UNCHANGED_WAKE);
-    query.push(" THEN ready_at ELSE IF(VALUES(phase) = 1 AND signalled = 1, LEAST(VALUES(ready_at), ").push_bind(now);
+    query
+        .push(" ON DUPLICATE KEY UPDATE ready_at = CASE VALUES(ready_at) WHEN ")
+        .push_bind(UNCHANGED_READY.as_micros());
+    query
+        .push(" THEN ready_at ELSE IF(VALUES(phase) = 1 AND signalled = 1, LEAST(VALUES(ready_at), ")
+        .push_bind(now.as_micros());
     query.push("), VALUES(ready_at)) END, claim_rank = IF(VALUES(claim_rank) = ").push_bind(UNCHANGED_RANK);
-    query.push(", claim_rank, VALUES(claim_rank)), retries = IF(VALUES(retries) = ").push_bind(UNCHANGED_TRIES);
+    query.push(", claim_rank, VALUES(claim_rank)), retries = IF(VALUES(retries) = ").push_bind(UNCHANGED_RETRIES);
     query.push(
         ", retries, VALUES(retries)), phase = VALUES(phase),
          worker = IF(VALUES(phase) = 2, worker, NULL), waits_for = VALUES(waits_for),

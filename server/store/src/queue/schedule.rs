@@ -1,9 +1,10 @@
 //! Timetables and callbacks: what must happen once, whoever comes first.
 
+use kanzlei_model::time::Timestamp;
 use uuid::Uuid;
 
 use super::uuid;
-use crate::{Doing, Micros, Result, Store};
+use crate::{Doing, Result, Store};
 
 /// How far a timetable has been handled.
 #[derive(Clone, Debug, PartialEq)]
@@ -15,7 +16,7 @@ pub struct TimetableState {
     /// Pattern and zone when it was last read.
     pub definition: String,
     /// Due instants up to this one are handled.
-    pub handled_until: Micros,
+    pub handled_until: Timestamp,
     /// Whether an operator paused it.
     pub paused: bool,
 }
@@ -24,7 +25,7 @@ pub struct TimetableState {
 #[derive(Clone, Debug, PartialEq)]
 pub struct Firing {
     /// Due instant.
-    pub due: Micros,
+    pub due: Timestamp,
     /// `queued`, `missed`, `skipped`, `by-hand`.
     pub result: String,
     /// Job that was queued for it.
@@ -32,7 +33,7 @@ pub struct Firing {
     /// The phase of the job, when it is still there.
     pub phase: Option<u8>,
     /// When it was handled.
-    pub at: Micros,
+    pub at: Timestamp,
 }
 
 /// What is known of an address for a callback.
@@ -43,7 +44,7 @@ pub struct CallbackState {
     /// Number of the effect that waits.
     pub effect: u64,
     /// When something arrived.
-    pub arrived: Option<Micros>,
+    pub arrived: Option<Timestamp>,
     /// Media type of the body.
     pub media: Option<String>,
     /// Body as received.
@@ -65,14 +66,14 @@ impl Store {
     }
 
     /// Makes a timetable known, or begins it anew where it is written otherwise: from here on.
-    pub async fn begin_timetable(&self, workflow: &str, entry: u16, definition: &str, now: Micros) -> Result<()> {
+    pub async fn begin_timetable(&self, workflow: &str, entry: u16, definition: &str, now: Timestamp) -> Result<()> {
         sqlx::query!(
             "INSERT INTO timetable (workflow, entry, definition, handled_until) VALUES (?, ?, ?, ?)
              ON DUPLICATE KEY UPDATE handled_until = IF(definition = VALUES(definition), handled_until, VALUES(handled_until)), definition = VALUES(definition)",
             workflow,
             entry,
             definition,
-            now
+            now.as_micros()
         )
         .execute(&self.pool)
         .await
@@ -81,10 +82,10 @@ impl Store {
     }
 
     /// Writes down that due instants up to one are dealt with.
-    pub async fn timetable_handled(&self, workflow: &str, entry: u16, handled_until: Micros) -> Result<()> {
+    pub async fn timetable_handled(&self, workflow: &str, entry: u16, handled_until: Timestamp) -> Result<()> {
         sqlx::query!(
             "UPDATE timetable SET handled_until = GREATEST(handled_until, ?) WHERE workflow = ? AND entry = ?",
-            handled_until,
+            handled_until.as_micros(),
             workflow,
             entry
         )
@@ -95,11 +96,11 @@ impl Store {
     }
 
     /// Pauses a timetable or resumes it from now; false for one that is not known.
-    pub async fn pause_timetable(&self, workflow: &str, entry: u16, paused: bool, now: Micros) -> Result<bool> {
+    pub async fn pause_timetable(&self, workflow: &str, entry: u16, paused: bool, now: Timestamp) -> Result<bool> {
         let done = sqlx::query!(
             "UPDATE timetable SET handled_until = IF(paused = 1 AND ? = 0, ?, handled_until), paused = ? WHERE workflow = ? AND entry = ?",
             paused,
-            now,
+            now.as_micros(),
             paused,
             workflow,
             entry
@@ -117,19 +118,19 @@ impl Store {
         &self,
         workflow: &str,
         entry: u16,
-        due: Micros,
+        due: Timestamp,
         result: &str,
         job: Option<Uuid>,
-        now: Micros,
+        now: Timestamp,
     ) -> Result<bool> {
         let done = sqlx::query!(
             "INSERT IGNORE INTO firing (workflow, entry, due, result, job, at) VALUES (?, ?, ?, ?, ?, ?)",
             workflow,
             entry,
-            due,
+            due.as_micros(),
             result,
             job.map(|id| id.as_bytes().to_vec()),
-            now
+            now.as_micros()
         )
         .execute(&self.pool)
         .await
@@ -152,18 +153,18 @@ impl Store {
         Ok(rows
             .into_iter()
             .map(|row| Firing {
-                due: row.due,
+                due: Timestamp::from_micros(row.due),
                 result: row.result,
                 job: row.job.as_deref().map(uuid),
                 phase: row.phase,
-                at: row.at,
+                at: Timestamp::from_micros(row.at),
             })
             .collect())
     }
 
     /// Deletes firings before an instant, at most 5,000; returns how many.
-    pub async fn purge_firings(&self, before: Micros) -> Result<u64> {
-        sqlx::query!("DELETE FROM firing WHERE due < ? LIMIT 5000", before)
+    pub async fn purge_firings(&self, before: Timestamp) -> Result<u64> {
+        sqlx::query!("DELETE FROM firing WHERE due < ? LIMIT 5000", before.as_micros())
             .execute(&self.pool)
             .await
             .map(|done| done.rows_affected())
@@ -171,13 +172,13 @@ impl Store {
     }
 
     /// Makes an address known at which a job waits. Done again it changes nothing.
-    pub async fn open_callback(&self, hash: &str, job: Uuid, effect: u64, now: Micros) -> Result<()> {
+    pub async fn open_callback(&self, hash: &str, job: Uuid, effect: u64, now: Timestamp) -> Result<()> {
         sqlx::query!(
             "INSERT IGNORE INTO callback (hash, job, effect, opened) VALUES (?, ?, ?, ?)",
             hash,
             job.as_bytes().as_slice(),
             effect,
-            now
+            now.as_micros()
         )
         .execute(&self.pool)
         .await
@@ -197,7 +198,7 @@ impl Store {
         Ok(row.map(|row| CallbackState {
             job: uuid(&row.job),
             effect: row.effect,
-            arrived: row.arrived,
+            arrived: row.arrived.map(Timestamp::from_micros),
             media: row.media,
             body: row.body,
             phase: row.phase,
@@ -205,11 +206,11 @@ impl Store {
     }
 
     /// Keeps what came to an address and wakes its job; false when something came before.
-    pub async fn arrive(&self, hash: &str, job: Uuid, media: &str, body: &[u8], now: Micros) -> Result<bool> {
+    pub async fn arrive(&self, hash: &str, job: Uuid, media: &str, body: &[u8], now: Timestamp) -> Result<bool> {
         let mut tx = self.pool.begin().await.map_err(crate::Error::Unreachable)?;
         let done = sqlx::query!(
             "UPDATE callback SET arrived = ?, media = ?, body = ? WHERE hash = ? AND arrived IS NULL",
-            now,
+            now.as_micros(),
             media,
             body,
             hash
@@ -220,7 +221,7 @@ impl Store {
         if done.rows_affected() > 0 {
             sqlx::query!(
                 "UPDATE job SET ready_at = IF(phase = 1, LEAST(ready_at, ?), ready_at), signalled = 1, changes = changes + 1 WHERE id = ?",
-                now,
+                now.as_micros(),
                 job.as_bytes().as_slice()
             )
             .execute(&mut *tx)

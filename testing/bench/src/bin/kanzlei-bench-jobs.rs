@@ -4,6 +4,7 @@
 //! Arguments: public port, control port, operator token, the service's database, an empty database, the
 //! service's process id, a file for the figures.
 
+use kanzlei_model::time::{Span, Timestamp};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
@@ -49,11 +50,11 @@ fn job(due: i64, generation: u64) -> NewJob {
         caller: Some("127.0.0.1".into()),
         request_id: Uuid::new_v4().to_string(),
         trace_id: Uuid::new_v4().simple().to_string(),
-        accepted: at,
-        due,
+        accepted: Timestamp::from_micros(at),
+        due: Timestamp::from_micros(due),
         input: "{\"n\":1}".into(),
         sealed: false,
-        kept_for: 86_400_000_000,
+        kept_for: Span::from_micros(86_400_000_000),
         unattended: false,
     }
 }

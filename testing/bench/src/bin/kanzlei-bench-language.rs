@@ -1,5 +1,6 @@
 //! `cargo xtask bench language`: checking, loops and rehearsal, in this process.
 
+use kanzlei_model::time::Timestamp;
 use std::hint::black_box;
 use std::time::Instant;
 
@@ -91,9 +92,9 @@ fn main() {
     let ours = time(9, || {
         let mut machine = Machine::new(
             plan.clone(),
-            Start { id: "b".into(), input: input.clone(), now: 0, caller: None, attempt: 1 },
+            Start { id: "b".into(), input: input.clone(), now: Timestamp::EPOCH, caller: None, attempt: 1 },
         );
-        on_virtual_clock(&mut machine, 0, |_, _| unreachable!());
+        on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());
         machine.reply().map(|reply| reply.body.to_json())
     });
     let hand = time(9, || {
