@@ -38,17 +38,7 @@ impl Machine {
                 self.records[record].attempts = 1;
                 self.start_call(at, fibre, record, 1)
             }
-            Action::Let(values) => {
-                let plan = self.levels[fibre.level as usize].plan.clone();
-                let mut out = Vec::with_capacity(values.len());
-                for (slot, maker) in values {
-                    let value = make(fibre, maker)?;
-                    out.push((plan.slots[*slot as usize].as_str(), value.clone()));
-                    fibre.slots[*slot as usize] = value;
-                }
-                self.close(fibre, record, State::Succeeded, Value::object(out));
-                Flow::On
-            }
+            Action::Let(values) => self.name_values(fibre, values, record)?,
             Action::If { condition, then, otherwise } => {
                 let value = condition.eval(&fibre.slots, self.limits)?;
                 let truth = ops::truthy(&value);
@@ -61,59 +51,12 @@ impl Machine {
                 self.records[record].outcome = value;
                 self.enter(fibre, arm.or(*otherwise), record)
             }
-            Action::Each(each) => {
-                let list = each.list.eval(&fibre.slots, self.limits)?;
-                match list.as_list().map(<[Value]>::len) {
-                    Some(count) if count <= MAX_ITEMS => self.fork_each(at, fibre, step, record, list),
-                    Some(count) => {
-                        let detail = format!("the list has {count} items; a loop takes at most {MAX_ITEMS}");
-                        self.step_failed(fibre, record, Failure::new(FailureKind::Expression, detail))
-                    }
-                    None => {
-                        let detail = format!("`in` is {}, not an array", list.kind());
-                        self.step_failed(fibre, record, Failure::new(FailureKind::Expression, detail))
-                    }
-                }
-            }
+            Action::Each(each) => self.each(at, fibre, step, each, record)?,
             Action::Together { .. } => self.fork_branches(at, fibre, step, record),
-            Action::Invoke(invoke) => {
-                let mut input = ObjectBuilder::with_capacity(invoke.send.len());
-                for (name, maker) in &invoke.send {
-                    let value = make(fibre, maker)?;
-                    if !matches!(value, Value::Undefined) {
-                        input.insert(name.clone(), value);
-                    }
-                }
-                let input = input.finish();
-                self.records[record].sent = invoke.plan.input.masked(&input);
-                match invoke.plan.input.accept(&input) {
-                    Ok(input) => self.fork_invoke(at, fibre, &invoke.plan, record, input),
-                    Err(problem) => {
-                        let detail = problem.errors.first().map_or(problem.title.clone(), |error| {
-                            format!(
-                                "`{}` does not accept this input: {} {}",
-                                invoke.plan.name, error.pointer, error.detail
-                            )
-                        });
-                        self.step_failed(fibre, record, Failure::new(FailureKind::Input, detail))
-                    }
-                }
-            }
+            Action::Invoke(invoke) => self.invoke(at, fibre, invoke, record)?,
             Action::Sql(sql) => self.start_query(at, fibre, sql, record)?,
             Action::Keep(values) => self.keep(at, fibre, values, record, 1)?,
-            Action::Pause(span) => {
-                let span = make(fibre, span)?;
-                let text = ops::to_text(&span);
-                match kanzlei_model::duration::parse(&text) {
-                    Ok(span) => {
-                        let until = self.now + span;
-                        self.wait(at, fibre, record, until, What::Pause)
-                    }
-                    Err(error) => {
-                        self.step_failed(fibre, record, Failure::new(FailureKind::Expression, error.to_string()))
-                    }
-                }
-            }
+            Action::Pause(span) => self.pause(at, fibre, span, record)?,
             Action::Until(instant) => {
                 let value = make(fibre, instant)?;
                 self.wait(at, fibre, record, super::queue::instant(&value)?, What::Pause)
@@ -127,47 +70,112 @@ impl Machine {
                 self.close(fibre, record, State::Succeeded, value);
                 Flow::Yield
             }
-            Action::Progress(maker) => {
-                let value = make(fibre, maker)?;
-                let number = ops::to_number(&value);
-                if !(0.0..=1.0).contains(&number) {
-                    let detail = format!("progress is a number from 0 to 1, not {}", ops::to_text(&value));
-                    return Ok(self.step_failed(fibre, record, Failure::new(FailureKind::Expression, detail)));
-                }
-                self.told.push_back(Told::Progress(number));
-                self.close(fibre, record, State::Succeeded, value);
-                Flow::Yield
-            }
+            Action::Progress(maker) => self.progress(fibre, maker, record)?,
             Action::Reply(reply) => {
                 let reply = self.made_reply(fibre, reply)?;
                 self.give(fibre, record, reply)
             }
-            Action::Fail(fail) => {
-                let problem = self.made_problem(fibre, fail)?;
-                let mut failure =
-                    Failure::new(FailureKind::Fail, problem.detail.clone().unwrap_or_else(|| problem.title.clone()));
-                failure.status = Some(problem.status);
-                failure.body = problem.to_value();
-                let entry = &mut self.records[record];
-                entry.state = State::Failed;
-                entry.ended = self.now;
-                entry.outcome = failure.body.clone();
-                failure.problem = Some(Box::new(problem));
-                // The steps around it fail with it, as far as they belong to this workflow.
-                let mut around = entry.owner;
-                while let Some(owner) = around.and_then(|owner| self.records.get_mut(owner as usize)) {
-                    if owner.level != fibre.level {
-                        break;
-                    }
-                    if owner.state == State::Running {
-                        owner.state = State::Failed;
-                        owner.ended = self.now;
-                    }
-                    around = owner.owner;
-                }
-                Flow::Quit(failure)
+            Action::Fail(fail) => self.fail(fibre, fail, record)?,
+        })
+    }
+
+    fn name_values(&mut self, fibre: &mut Fibre, values: &[(u32, Maker)], record: usize) -> Made<Flow> {
+        let plan = self.levels[fibre.level as usize].plan.clone();
+        let mut out = Vec::with_capacity(values.len());
+        for (slot, maker) in values {
+            let value = maker.make(&fibre.slots, self.limits)?;
+            out.push((plan.slots[*slot as usize].as_str(), value.clone()));
+            fibre.slots[*slot as usize] = value;
+        }
+        self.close(fibre, record, State::Succeeded, Value::object(out));
+        Ok(Flow::On)
+    }
+
+    fn each(&mut self, at: usize, fibre: &mut Fibre, step: &Step, each: &plan::Each, record: usize) -> Made<Flow> {
+        let list = each.list.eval(&fibre.slots, self.limits)?;
+        Ok(match list.as_list().map(<[Value]>::len) {
+            Some(count) if count <= MAX_ITEMS => self.fork_each(at, fibre, step, record, list),
+            Some(count) => {
+                let detail = format!("the list has {count} items; a loop takes at most {MAX_ITEMS}");
+                self.step_failed(fibre, record, Failure::new(FailureKind::Expression, detail))
+            }
+            None => {
+                let detail = format!("`in` is {}, not an array", list.kind());
+                self.step_failed(fibre, record, Failure::new(FailureKind::Expression, detail))
             }
         })
+    }
+
+    fn invoke(&mut self, at: usize, fibre: &mut Fibre, invoke: &plan::Invoke, record: usize) -> Made<Flow> {
+        let mut input = ObjectBuilder::with_capacity(invoke.send.len());
+        for (name, maker) in &invoke.send {
+            let value = maker.make(&fibre.slots, self.limits)?;
+            if !matches!(value, Value::Undefined) {
+                input.insert(name.clone(), value);
+            }
+        }
+        let input = input.finish();
+        self.records[record].sent = invoke.plan.input.masked(&input);
+        Ok(match invoke.plan.input.accept(&input) {
+            Ok(input) => self.fork_invoke(at, fibre, &invoke.plan, record, input),
+            Err(problem) => {
+                let detail = problem.errors.first().map_or(problem.title.clone(), |error| {
+                    format!("`{}` does not accept this input: {} {}", invoke.plan.name, error.pointer, error.detail)
+                });
+                self.step_failed(fibre, record, Failure::new(FailureKind::Input, detail))
+            }
+        })
+    }
+
+    fn pause(&mut self, at: usize, fibre: &mut Fibre, span: &Maker, record: usize) -> Made<Flow> {
+        let span = span.make(&fibre.slots, self.limits)?;
+        let text = ops::to_text(&span);
+        Ok(match kanzlei_model::duration::parse(&text) {
+            Ok(span) => {
+                let until = self.now + span;
+                self.wait(at, fibre, record, until, What::Pause)
+            }
+            Err(error) => self.step_failed(fibre, record, Failure::new(FailureKind::Expression, error.to_string())),
+        })
+    }
+
+    fn progress(&mut self, fibre: &mut Fibre, maker: &Maker, record: usize) -> Made<Flow> {
+        let value = maker.make(&fibre.slots, self.limits)?;
+        let number = ops::to_number(&value);
+        if !(0.0..=1.0).contains(&number) {
+            let detail = format!("progress is a number from 0 to 1, not {}", ops::to_text(&value));
+            return Ok(self.step_failed(fibre, record, Failure::new(FailureKind::Expression, detail)));
+        }
+        self.told.push_back(Told::Progress(number));
+        self.close(fibre, record, State::Succeeded, value);
+        Ok(Flow::Yield)
+    }
+
+    /// Ends the run, or the workflow that was invoked, with a failure of its own.
+    fn fail(&mut self, fibre: &Fibre, fail: &plan::Fail, record: usize) -> Made<Flow> {
+        let problem = self.made_problem(fibre, fail)?;
+        let mut failure =
+            Failure::new(FailureKind::Fail, problem.detail.clone().unwrap_or_else(|| problem.title.clone()));
+        failure.status = Some(problem.status);
+        failure.body = problem.to_value();
+        let entry = &mut self.records[record];
+        entry.state = State::Failed;
+        entry.ended = self.now;
+        entry.outcome = failure.body.clone();
+        failure.problem = Some(Box::new(problem));
+        // The steps around it fail with it, as far as they belong to this workflow.
+        let mut around = entry.owner;
+        while let Some(owner) = around.and_then(|owner| self.records.get_mut(owner as usize)) {
+            if owner.level != fibre.level {
+                break;
+            }
+            if owner.state == State::Running {
+                owner.state = State::Failed;
+                owner.ended = self.now;
+            }
+            around = owner.owner;
+        }
+        Ok(Flow::Quit(failure))
     }
 
     fn made_reply(&self, fibre: &Fibre, reply: &plan::Reply) -> Made<Reply> {

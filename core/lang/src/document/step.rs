@@ -425,44 +425,9 @@ fn action(kind: &str, members: &Members, count: &mut usize, report: &mut Report)
             }
             Action::If { condition: required("if")?, then: branch("then", report), otherwise: branch("else", report) }
         }
-        "match" => {
-            let mut arms = Vec::new();
-            match members.get("arms").and_then(Node::as_map) {
-                Some(found) => {
-                    for (key, node) in found {
-                        let label = Named { text: key.name.clone(), at: key.at };
-                        arms.push(Arm {
-                            label,
-                            value: key.value.clone(),
-                            steps: steps(node, &key.name, count, report),
-                        });
-                    }
-                }
-                None => {
-                    report.error("missing-key", members.at, "`match` needs `arms`: steps by value");
-                }
-            }
-            let otherwise = members.get("else").map(|node| steps(node, "else", count, report)).unwrap_or_default();
-            Action::Match { subject: required("match")?, arms, otherwise }
-        }
+        "match" => choice(members, count, report)?,
         "each" => Action::Each(Box::new(each(members, count, report)?)),
-        "together" => {
-            let mut branches = Vec::new();
-            for (name, node) in members.mapping("together", report) {
-                if !valid_name(&name, report) {
-                    continue;
-                }
-                let steps = match &node.kind {
-                    Kind::Map(_) => step(node, count, report).into_iter().collect(),
-                    _ => steps(node, &name.text, count, report),
-                };
-                branches.push(Branch { name, steps });
-            }
-            if branches.len() > MAX_BRANCHES {
-                report.error("wrong-value", members.at, format!("at most {MAX_BRANCHES} branches run together"));
-            }
-            Action::Together { branches, settle: settle(members, report) }
-        }
+        "together" => together(members, count, report),
         "invoke" => {
             let send = members.mapping("send", report).into_iter().map(|(name, node)| (name, node.clone())).collect();
             Action::Invoke { workflow: members.text("invoke", report)?, send }
@@ -472,53 +437,10 @@ fn action(kind: &str, members: &Members, count: &mut usize, report: &mut Report)
             let values = members.mapping("keep", report).into_iter().filter(|(name, _)| valid_name(name, report));
             Action::Keep(values.map(|(name, node)| (name, node.clone())).collect::<Vec<_>>())
         }
-        "pause" => {
-            let node = members.get("pause")?;
-            match node.as_map() {
-                None => Action::Pause(Pause::For(node.clone())),
-                Some(_) => {
-                    let inner = Members::new(node, "`pause`", &[UNTIL], report)?;
-                    let Some(until) = inner.get("until") else {
-                        report.error("missing-key", node.at, "`pause` is a duration or `{until: instant}`");
-                        return None;
-                    };
-                    Action::Pause(Pause::Until(until.clone()))
-                }
-            }
-        }
+        "pause" => Action::Pause(pause(members, report)?),
         "enqueue" => Action::Enqueue(Box::new(enqueue(members, report)?)),
-        "cancel" => {
-            let node = members.get("cancel")?;
-            match node.as_map() {
-                None => Action::Cancel(Cancel::Ids(node.clone())),
-                Some(_) => {
-                    let inner = Members::new(node, "`cancel`", &[TAG], report)?;
-                    let Some(tag) = inner.get("tag") else {
-                        if node.as_map().is_some_and(|members| !members.is_empty()) {
-                            return None;
-                        }
-                        report.error("missing-key", node.at, "`cancel` is a job's id, a list of ids, or `{tag: …}`");
-                        return None;
-                    };
-                    Action::Cancel(Cancel::Tag(tag.clone()))
-                }
-            }
-        }
-        "await" => {
-            let name = members.text("await", report).filter(|name| valid_name(name, report))?;
-            let body = match members.get("steps") {
-                Some(node) => steps(node, "steps", count, report),
-                None => {
-                    report.error("missing-key", members.at, "`await` needs `steps`");
-                    report.help(format!(
-                        "they pass on the address that is waited for: `send: {{reply_to: \"${{{}.url}}\"}}`",
-                        name.text
-                    ));
-                    Vec::new()
-                }
-            };
-            Action::Await(Box::new(Await { name, steps: body, until: members.get("until").cloned() }))
-        }
+        "cancel" => Action::Cancel(cancel(members, report)?),
+        "await" => Action::Await(Box::new(wait(members, count, report)?)),
         "note" => Action::Note(required("note")?),
         "progress" => Action::Progress(required("progress")?),
         "reply" => {
@@ -533,6 +455,90 @@ fn action(kind: &str, members: &Members, count: &mut usize, report: &mut Report)
         },
         _ => return None,
     })
+}
+
+fn choice(members: &Members, count: &mut usize, report: &mut Report) -> Option<Action> {
+    let mut arms = Vec::new();
+    match members.get("arms").and_then(Node::as_map) {
+        Some(found) => {
+            for (key, node) in found {
+                let label = Named { text: key.name.clone(), at: key.at };
+                arms.push(Arm { label, value: key.value.clone(), steps: steps(node, &key.name, count, report) });
+            }
+        }
+        None => {
+            report.error("missing-key", members.at, "`match` needs `arms`: steps by value");
+        }
+    }
+    let otherwise = members.get("else").map(|node| steps(node, "else", count, report)).unwrap_or_default();
+    Some(Action::Match { subject: members.get("match").cloned()?, arms, otherwise })
+}
+
+fn together(members: &Members, count: &mut usize, report: &mut Report) -> Action {
+    let mut branches = Vec::new();
+    for (name, node) in members.mapping("together", report) {
+        if !valid_name(&name, report) {
+            continue;
+        }
+        let steps = match &node.kind {
+            Kind::Map(_) => step(node, count, report).into_iter().collect(),
+            _ => steps(node, &name.text, count, report),
+        };
+        branches.push(Branch { name, steps });
+    }
+    if branches.len() > MAX_BRANCHES {
+        report.error("wrong-value", members.at, format!("at most {MAX_BRANCHES} branches run together"));
+    }
+    Action::Together { branches, settle: settle(members, report) }
+}
+
+fn pause(members: &Members, report: &mut Report) -> Option<Pause> {
+    let node = members.get("pause")?;
+    Some(match node.as_map() {
+        None => Pause::For(node.clone()),
+        Some(_) => {
+            let inner = Members::new(node, "`pause`", &[UNTIL], report)?;
+            let Some(until) = inner.get("until") else {
+                report.error("missing-key", node.at, "`pause` is a duration or `{until: instant}`");
+                return None;
+            };
+            Pause::Until(until.clone())
+        }
+    })
+}
+
+fn cancel(members: &Members, report: &mut Report) -> Option<Cancel> {
+    let node = members.get("cancel")?;
+    Some(match node.as_map() {
+        None => Cancel::Ids(node.clone()),
+        Some(_) => {
+            let inner = Members::new(node, "`cancel`", &[TAG], report)?;
+            let Some(tag) = inner.get("tag") else {
+                if node.as_map().is_some_and(|members| !members.is_empty()) {
+                    return None;
+                }
+                report.error("missing-key", node.at, "`cancel` is a job's id, a list of ids, or `{tag: …}`");
+                return None;
+            };
+            Cancel::Tag(tag.clone())
+        }
+    })
+}
+
+fn wait(members: &Members, count: &mut usize, report: &mut Report) -> Option<Await> {
+    let name = members.text("await", report).filter(|name| valid_name(name, report))?;
+    let body = match members.get("steps") {
+        Some(node) => steps(node, "steps", count, report),
+        None => {
+            report.error("missing-key", members.at, "`await` needs `steps`");
+            report.help(format!(
+                "they pass on the address that is waited for: `send: {{reply_to: \"${{{}.url}}\"}}`",
+                name.text
+            ));
+            Vec::new()
+        }
+    };
+    Some(Await { name, steps: body, until: members.get("until").cloned() })
 }
 
 /// The most branches that run together.

@@ -23,20 +23,7 @@ impl Eval<'_> {
                 let index = if position < 0.0 { position + length as f64 } else { position };
                 if index < 0.0 { Value::Undefined } else { items.get(index as usize).cloned().unwrap_or_default() }
             }
-            Method::Concat => {
-                let mut out = items.to_vec();
-                for value in args {
-                    match value {
-                        Value::List(list) => {
-                            self.item_steps(list.items().len())?;
-                            out.extend_from_slice(list.items());
-                        }
-                        other => out.push(other),
-                    }
-                }
-                self.item_steps(length)?;
-                return self.make_list(out);
-            }
+            Method::Concat => return self.concat(items, args),
             Method::Entries => {
                 self.item_steps(length)?;
                 self.will_make(length * 64)?;
@@ -66,33 +53,8 @@ impl Eval<'_> {
                 let found = items[from..].iter().position(|item| ops::strict_equal(item, &wanted));
                 Value::Int(found.map_or(-1, |at| (from + at) as i64))
             }
-            Method::LastIndexOf => {
-                self.item_steps(length)?;
-                let last = if args.len() > 1 { integer(&args, 1, 0.0) } else { f64::INFINITY };
-                let end = if last < 0.0 { last + length as f64 + 1.0 } else { last + 1.0 };
-                let end = end.clamp(0.0, length as f64) as usize;
-                let wanted = arg(&args, 0);
-                let found = items[..end].iter().rposition(|item| ops::strict_equal(item, &wanted));
-                Value::Int(found.map_or(-1, |at| at as i64))
-            }
-            Method::Join => {
-                let separator = match args.first() {
-                    None | Some(Value::Undefined) => ",".into(),
-                    Some(separator) => ops::to_text(separator),
-                };
-                self.item_cost(on)?;
-                self.will_make(separator.len() * length)?;
-                let mut out = String::new();
-                for (index, item) in items.iter().enumerate() {
-                    if index > 0 {
-                        out.push_str(&separator);
-                    }
-                    if !item.is_nullish() {
-                        ops::write_text(item, &mut out);
-                    }
-                }
-                return self.make_text(out);
-            }
+            Method::LastIndexOf => self.last_position(items, &args)?,
+            Method::Join => return self.join(on, items, args.first()),
             Method::ToString => {
                 self.item_cost(on)?;
                 return self.make_text(ops::to_text(on));
@@ -109,31 +71,8 @@ impl Eval<'_> {
                 return self.make_list(items.iter().rev().cloned().collect());
             }
             Method::ToSorted => return self.sorted(items, None),
-            Method::ToSpliced => {
-                let from = relative(integer(&args, 0, 0.0), length);
-                let removed = match args.len() {
-                    0 => 0,
-                    1 => length - from,
-                    _ => integer(&args, 1, 0.0).clamp(0.0, (length - from) as f64) as usize,
-                };
-                let added = args.get(2..).unwrap_or_default();
-                self.item_steps(length + added.len())?;
-                return self.make_list([&items[..from], added, &items[from + removed..]].concat());
-            }
-            Method::With => {
-                let position = integer(&args, 0, 0.0);
-                let index = if position < 0.0 { position + length as f64 } else { position };
-                if index < 0.0 || index >= length as f64 {
-                    return range_failure(format!(
-                        "`with` was given the index {}, the array has {length} items",
-                        ops::number_text(position)
-                    ));
-                }
-                self.item_steps(length)?;
-                let mut out = items.to_vec();
-                out[index as usize] = arg(&args, 1);
-                return self.make_list(out);
-            }
+            Method::ToSpliced => return self.spliced(items, &args),
+            Method::With => return self.with(items, &args),
             Method::HasOwnProperty => {
                 let name = ops::to_text(&arg(&args, 0));
                 let here = kanzlei_model::value::array_index(&name).is_some_and(|index| (index as usize) < length);
@@ -141,6 +80,80 @@ impl Eval<'_> {
             }
             method => return super::no_method(method, on),
         })
+    }
+
+    fn concat(&mut self, items: &[Value], args: Vec<Value>) -> Res {
+        let mut out = items.to_vec();
+        for value in args {
+            match value {
+                Value::List(list) => {
+                    self.item_steps(list.items().len())?;
+                    out.extend_from_slice(list.items());
+                }
+                other => out.push(other),
+            }
+        }
+        self.item_steps(items.len())?;
+        self.make_list(out)
+    }
+
+    fn join(&mut self, on: &Value, items: &[Value], separator: Option<&Value>) -> Res {
+        let separator = match separator {
+            None | Some(Value::Undefined) => ",".into(),
+            Some(separator) => ops::to_text(separator),
+        };
+        self.item_cost(on)?;
+        self.will_make(separator.len() * items.len())?;
+        let mut out = String::new();
+        for (index, item) in items.iter().enumerate() {
+            if index > 0 {
+                out.push_str(&separator);
+            }
+            if !item.is_nullish() {
+                ops::write_text(item, &mut out);
+            }
+        }
+        self.make_text(out)
+    }
+
+    fn spliced(&mut self, items: &[Value], args: &[Value]) -> Res {
+        let length = items.len();
+        let from = relative(integer(args, 0, 0.0), length);
+        let removed = match args.len() {
+            0 => 0,
+            1 => length - from,
+            _ => integer(args, 1, 0.0).clamp(0.0, (length - from) as f64) as usize,
+        };
+        let added = args.get(2..).unwrap_or_default();
+        self.item_steps(length + added.len())?;
+        self.make_list([&items[..from], added, &items[from + removed..]].concat())
+    }
+
+    fn with(&mut self, items: &[Value], args: &[Value]) -> Res {
+        let length = items.len();
+        let position = integer(args, 0, 0.0);
+        let index = if position < 0.0 { position + length as f64 } else { position };
+        if index < 0.0 || index >= length as f64 {
+            return range_failure(format!(
+                "`with` was given the index {}, the array has {length} items",
+                ops::number_text(position)
+            ));
+        }
+        self.item_steps(length)?;
+        let mut out = items.to_vec();
+        out[index as usize] = arg(args, 1);
+        self.make_list(out)
+    }
+
+    fn last_position(&mut self, items: &[Value], args: &[Value]) -> Res {
+        let length = items.len();
+        self.item_steps(length)?;
+        let last = if args.len() > 1 { integer(args, 1, 0.0) } else { f64::INFINITY };
+        let end = if last < 0.0 { last + length as f64 + 1.0 } else { last + 1.0 };
+        let end = end.clamp(0.0, length as f64) as usize;
+        let wanted = arg(args, 0);
+        let found = items[..end].iter().rposition(|item| ops::strict_equal(item, &wanted));
+        Ok(Value::Int(found.map_or(-1, |at| at as i64)))
     }
 
     fn list_with_function(&mut self, call: &MethodCall, on: &Value, items: &[Value], function: &Function) -> Res {

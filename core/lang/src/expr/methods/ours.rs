@@ -17,6 +17,29 @@ use crate::expr::functions::Static;
 use crate::expr::ops;
 use kanzlei_model::value::{ObjectBuilder, Value};
 
+/// The time between two instants in a unit, seconds by default.
+fn between(from: &Value, to: &Value, unit: Option<&Value>) -> Res {
+    let (from, to) = (instant(from)?, instant(to)?);
+    let unit = match unit {
+        None | Some(Value::Undefined) => "seconds".into(),
+        Some(unit) => ops::to_text(unit),
+    };
+    let seconds = (to.as_nanosecond() - from.as_nanosecond()) as f64 / 1e9;
+    let per = match unit.trim_end_matches('s') {
+        "second" => 1.0,
+        "minute" => 60.0,
+        "hour" => 3600.0,
+        "day" => 86400.0,
+        "week" => 604_800.0,
+        _ => {
+            return range_failure(format!(
+                "`time.between` knows seconds, minutes, hours, days and weeks, not `{unit}`"
+            ));
+        }
+    };
+    Ok(Value::Num(seconds / per))
+}
+
 impl Eval<'_> {
     pub(super) fn ours(&mut self, what: Static, args: &[Value]) -> Res {
         use Static::*;
@@ -37,27 +60,7 @@ impl Eval<'_> {
                     }
                 }
             }
-            TimeBetween => {
-                let (from, to) = (instant(&arg(args, 0))?, instant(&arg(args, 1))?);
-                let unit = match args.get(2) {
-                    None | Some(Value::Undefined) => "seconds".into(),
-                    Some(unit) => ops::to_text(unit),
-                };
-                let seconds = (to.as_nanosecond() - from.as_nanosecond()) as f64 / 1e9;
-                let per = match unit.trim_end_matches('s') {
-                    "second" => 1.0,
-                    "minute" => 60.0,
-                    "hour" => 3600.0,
-                    "day" => 86400.0,
-                    "week" => 604_800.0,
-                    _ => {
-                        return range_failure(format!(
-                            "`time.between` knows seconds, minutes, hours, days and weeks, not `{unit}`"
-                        ));
-                    }
-                };
-                Value::Num(seconds / per)
-            }
+            TimeBetween => between(&arg(args, 0), &arg(args, 1), args.get(2))?,
             TimeCompare => Value::Int(instant(&arg(args, 0))?.cmp(&instant(&arg(args, 1))?) as i64),
             TimeFormat => {
                 let zoned = instant(&arg(args, 0))?.to_zoned(zone(args.get(2))?);
@@ -79,31 +82,7 @@ impl Eval<'_> {
                 let zoned = instant(&arg(args, 0))?.to_zoned(zone(args.get(1))?);
                 return self.make_text(written(&zoned));
             }
-            TimeStartOf => {
-                let zoned = instant(&arg(args, 0))?.to_zoned(zone(args.get(2))?);
-                let start = match &*text(1) {
-                    "month" => zoned.first_of_month().and_then(|z| z.start_of_day()),
-                    "year" => zoned.first_of_year().and_then(|z| z.start_of_day()),
-                    "week" => {
-                        let days = i64::from(zoned.weekday().to_monday_zero_offset());
-                        zoned.checked_sub(days.days()).and_then(|z| z.start_of_day())
-                    }
-                    "day" => zoned.start_of_day(),
-                    "hour" => zoned.round(jiff::ZonedRound::new().smallest(Unit::Hour).mode(jiff::RoundMode::Trunc)),
-                    "minute" => {
-                        zoned.round(jiff::ZonedRound::new().smallest(Unit::Minute).mode(jiff::RoundMode::Trunc))
-                    }
-                    other => {
-                        return range_failure(format!(
-                            "`time.startOf` knows year, month, week, day, hour and minute, not `{other}`"
-                        ));
-                    }
-                };
-                match start {
-                    Ok(start) => return self.make_text(written(&start)),
-                    Err(error) => return range_failure(format!("`time.startOf`: {error}")),
-                }
-            }
+            TimeStartOf => return self.start_of(&arg(args, 0), &text(1), args.get(2)),
             DigestSha256 => return self.make_text(format!("{:x}", Sha256::digest(text(0).as_bytes()))),
             DigestHmacSha256 => match Hmac::<Sha256>::new_from_slice(text(0).as_bytes()) {
                 Ok(mut mac) => {
@@ -128,19 +107,7 @@ impl Eval<'_> {
                 let size = size.min(items.len().max(1) as f64) as usize;
                 return self.make_list(items.chunks(size).map(|chunk| Value::list(chunk.to_vec())).collect());
             }
-            ListRange => {
-                let number = |index: usize, default: f64| args.get(index).map_or(default, ops::to_number);
-                let (from, to) = if args.len() == 1 { (0.0, number(0, 0.0)) } else { (number(0, 0.0), number(1, 0.0)) };
-                let step = number(2, 1.0);
-                let count = ((to - from) / step).ceil();
-                if !count.is_finite() || !step.is_finite() {
-                    return range_failure("`list.range` takes finite numbers and a step that is not 0");
-                }
-                let count = count.clamp(0.0, 1e18) as usize;
-                self.item_steps(count)?;
-                self.will_make(count.saturating_mul(24))?;
-                return self.make_list((0..count).map(|i| Value::Num(from + i as f64 * step)).collect());
-            }
+            ListRange => return self.range(args),
             ListZip => {
                 let mut lists = Vec::with_capacity(args.len());
                 for value in args {
@@ -153,6 +120,46 @@ impl Eval<'_> {
             }
             other => return range_failure(format!("`{}` needs a function", other.name())),
         })
+    }
+
+    /// The start of the unit that an instant lies in, on the clocks of a zone.
+    fn start_of(&mut self, at: &Value, unit: &str, in_zone: Option<&Value>) -> Res {
+        let zoned = instant(at)?.to_zoned(zone(in_zone)?);
+        let start = match unit {
+            "month" => zoned.first_of_month().and_then(|z| z.start_of_day()),
+            "year" => zoned.first_of_year().and_then(|z| z.start_of_day()),
+            "week" => {
+                let days = i64::from(zoned.weekday().to_monday_zero_offset());
+                zoned.checked_sub(days.days()).and_then(|z| z.start_of_day())
+            }
+            "day" => zoned.start_of_day(),
+            "hour" => zoned.round(jiff::ZonedRound::new().smallest(Unit::Hour).mode(jiff::RoundMode::Trunc)),
+            "minute" => zoned.round(jiff::ZonedRound::new().smallest(Unit::Minute).mode(jiff::RoundMode::Trunc)),
+            other => {
+                return range_failure(format!(
+                    "`time.startOf` knows year, month, week, day, hour and minute, not `{other}`"
+                ));
+            }
+        };
+        match start {
+            Ok(start) => self.make_text(written(&start)),
+            Err(error) => range_failure(format!("`time.startOf`: {error}")),
+        }
+    }
+
+    /// Numbers from one to another by a step.
+    fn range(&mut self, args: &[Value]) -> Res {
+        let number = |index: usize, default: f64| args.get(index).map_or(default, ops::to_number);
+        let (from, to) = if args.len() == 1 { (0.0, number(0, 0.0)) } else { (number(0, 0.0), number(1, 0.0)) };
+        let step = number(2, 1.0);
+        let count = ((to - from) / step).ceil();
+        if !count.is_finite() || !step.is_finite() {
+            return range_failure("`list.range` takes finite numbers and a step that is not 0");
+        }
+        let count = count.clamp(0.0, 1e18) as usize;
+        self.item_steps(count)?;
+        self.will_make(count.saturating_mul(24))?;
+        self.make_list((0..count).map(|i| Value::Num(from + i as f64 * step)).collect())
     }
 
     /// The functions over lists that take a function: group, sortBy, sum, unique.

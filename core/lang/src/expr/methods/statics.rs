@@ -7,6 +7,19 @@ use crate::expr::functions::Static;
 use crate::expr::ops;
 use kanzlei_model::value::{ObjectBuilder, Value};
 
+/// The square root of a sum of squares, without overflow (ECMA-262 §21.3.2.18).
+fn hypot(numbers: &[f64]) -> Value {
+    if numbers.iter().any(|n| n.is_infinite()) {
+        return Value::Num(f64::INFINITY);
+    }
+    if numbers.iter().any(|n| n.is_nan()) {
+        return Value::Num(f64::NAN);
+    }
+    let most = numbers.iter().fold(0.0f64, |most, n| most.max(n.abs()));
+    let scaled = || numbers.iter().map(|n| (n / most).powi(2)).sum::<f64>().sqrt() * most;
+    Value::Num(if most == 0.0 { 0.0 } else { scaled() })
+}
+
 impl Eval<'_> {
     pub(in crate::expr) fn static_call(&mut self, what: Static, args: &[Arg]) -> Res {
         use Static::*;
@@ -97,67 +110,15 @@ impl Eval<'_> {
                 self.will_make(entries.len() * 64)?;
                 return self.make_list(entries.into_iter().map(|(k, v)| Value::list(vec![k, v])).collect());
             }
-            ObjectFromEntries => {
-                let Some(pairs) = first.as_list() else {
-                    return type_failure(format!("`Object.fromEntries` takes an array of pairs, not {}", first.kind()));
-                };
-                self.item_steps(pairs.len())?;
-                let mut builder = ObjectBuilder::with_capacity(pairs.len());
-                for pair in pairs {
-                    match pair {
-                        Value::List(pair) => {
-                            builder.insert(ops::to_text(&arg(pair.items(), 0)), arg(pair.items(), 1));
-                        }
-                        Value::Object(pair) => builder.insert(
-                            ops::to_text(pair.get("0").unwrap_or(&Value::Undefined)),
-                            pair.get("1").cloned().unwrap_or_default(),
-                        ),
-                        other => {
-                            return type_failure(format!("`Object.fromEntries` takes pairs, and met {}", other.kind()));
-                        }
-                    }
-                }
-                return self.make_object(builder, pairs.len());
-            }
-            ObjectHasOwn => {
-                let key = arg(args, 1);
-                let name = ops::to_text(&key);
-                Value::Bool(match &first {
-                    Value::Undefined | Value::Null => {
-                        return type_failure(format!("`Object.hasOwn` was given {}", first.kind()));
-                    }
-                    Value::Object(object) => object.get(&name).is_some(),
-                    Value::List(_) | Value::Text(_) => {
-                        &*name == "length" || !matches!(self.index(&first, &key)?, Value::Undefined)
-                    }
-                    _ => false,
-                })
-            }
+            ObjectFromEntries => return self.from_entries(&first),
+            ObjectHasOwn => return self.has_own(&first, &arg(args, 1)),
             ObjectIs => Value::Bool(ops::same_value(&first, &arg(args, 1))),
             StringFromCharCode => {
                 let units: Vec<u16> = args.iter().map(|unit| ops::to_uint32(ops::to_number(unit)) as u16).collect();
                 return self.make_text(std::string::String::from_utf16_lossy(&units));
             }
-            StringFromCodePoint => {
-                let mut out = std::string::String::new();
-                for point in args {
-                    let number = ops::to_number(point);
-                    if number.fract() != 0.0 || !(0.0..=1_114_111.0).contains(&number) {
-                        return range_failure(format!("{} is not a code point", ops::to_text(point)));
-                    }
-                    out.push(char::from_u32(number as u32).unwrap_or('\u{fffd}'));
-                }
-                return self.make_text(out);
-            }
-            JsonParse => {
-                let text = ops::to_text(&first);
-                self.item_steps(text.len() / 8)?;
-                self.will_make(text.len() * 4)?;
-                return match serde_json::from_str(&text) {
-                    Ok(value) => Ok(value),
-                    Err(error) => range_failure(format!("`JSON.parse` was given text that is not JSON: {error}")),
-                };
-            }
+            StringFromCodePoint => return self.from_code_points(args),
+            JsonParse => return self.parse_json(&ops::to_text(&first)),
             JsonStringify => return self.stringify(&first, args),
             MathAtan2 => Value::Num(number().atan2(args.get(1).map_or(f64::NAN, ops::to_number))),
             MathPow => Value::Num(ops::power(number(), args.get(1).map_or(f64::NAN, ops::to_number))),
@@ -166,41 +127,91 @@ impl Eval<'_> {
                 Value::Int(ops::to_int32(number()).wrapping_mul(ops::to_int32(b)).into())
             }
             MathClz32 => Value::Int(ops::to_uint32(number()).leading_zeros().into()),
-            MathHypot => {
-                let numbers: Vec<f64> = args.iter().map(ops::to_number).collect();
-                Value::Num(if numbers.iter().any(|n| n.is_infinite()) {
-                    f64::INFINITY
-                } else {
-                    let most =
-                        numbers.iter().fold(0.0f64, |most, n| if n.is_nan() { f64::NAN } else { most.max(n.abs()) });
-                    let most = if numbers.iter().any(|n| n.is_nan()) { f64::NAN } else { most };
-                    if most == 0.0 {
-                        0.0
-                    } else {
-                        numbers.iter().map(|n| (n / most).powi(2)).sum::<f64>().sqrt() * most
-                    }
-                })
-            }
-            MathMax | MathMin => {
-                self.item_steps(args.len())?;
-                let max = what == MathMax;
-                let mut best = if max { f64::NEG_INFINITY } else { f64::INFINITY };
-                for value in args {
-                    let n = ops::to_number(value);
-                    let better = if max { n > best } else { n < best };
-                    let zero = n == 0.0 && best == 0.0 && n.is_sign_negative() != max;
-                    if n.is_nan() || best.is_nan() {
-                        best = f64::NAN;
-                    } else if better || zero {
-                        best = n;
-                    }
-                }
-                match args.iter().find(|v| matches!(v, Value::Int(int) if *int as f64 == best)) {
-                    Some(int) if best != 0.0 => int.clone(),
-                    _ => Value::Num(best),
-                }
-            }
+            MathHypot => hypot(&args.iter().map(ops::to_number).collect::<Vec<f64>>()),
+            MathMax | MathMin => return self.extreme(args, what == MathMax),
             _ => return self.ours(what, args),
+        })
+    }
+
+    /// Makes an object out of pairs (ECMA-262 §20.1.2.7).
+    fn from_entries(&mut self, first: &Value) -> Res {
+        let Some(pairs) = first.as_list() else {
+            return type_failure(format!("`Object.fromEntries` takes an array of pairs, not {}", first.kind()));
+        };
+        self.item_steps(pairs.len())?;
+        let mut builder = ObjectBuilder::with_capacity(pairs.len());
+        for pair in pairs {
+            match pair {
+                Value::List(pair) => {
+                    builder.insert(ops::to_text(&arg(pair.items(), 0)), arg(pair.items(), 1));
+                }
+                Value::Object(pair) => builder.insert(
+                    ops::to_text(pair.get("0").unwrap_or(&Value::Undefined)),
+                    pair.get("1").cloned().unwrap_or_default(),
+                ),
+                other => {
+                    return type_failure(format!("`Object.fromEntries` takes pairs, and met {}", other.kind()));
+                }
+            }
+        }
+        self.make_object(builder, pairs.len())
+    }
+
+    /// Whether a value has a member of its own (ECMA-262 §20.1.2.13).
+    fn has_own(&mut self, first: &Value, key: &Value) -> Res {
+        let name = ops::to_text(key);
+        Ok(Value::Bool(match first {
+            Value::Undefined | Value::Null => {
+                return type_failure(format!("`Object.hasOwn` was given {}", first.kind()));
+            }
+            Value::Object(object) => object.get(&name).is_some(),
+            Value::List(_) | Value::Text(_) => {
+                &*name == "length" || !matches!(self.index(first, key)?, Value::Undefined)
+            }
+            _ => false,
+        }))
+    }
+
+    /// Makes a text out of code points (ECMA-262 §22.1.2.2).
+    fn from_code_points(&mut self, args: &[Value]) -> Res {
+        let mut out = std::string::String::new();
+        for point in args {
+            let number = ops::to_number(point);
+            if number.fract() != 0.0 || !(0.0..=1_114_111.0).contains(&number) {
+                return range_failure(format!("{} is not a code point", ops::to_text(point)));
+            }
+            out.push(char::from_u32(number as u32).unwrap_or('\u{fffd}'));
+        }
+        self.make_text(out)
+    }
+
+    /// Reads JSON; numbers keep their digits.
+    fn parse_json(&mut self, text: &str) -> Res {
+        self.item_steps(text.len() / 8)?;
+        self.will_make(text.len() * 4)?;
+        match serde_json::from_str(text) {
+            Ok(value) => Ok(value),
+            Err(error) => range_failure(format!("`JSON.parse` was given text that is not JSON: {error}")),
+        }
+    }
+
+    /// The largest or smallest of numbers (ECMA-262 §21.3.2.24).
+    fn extreme(&mut self, args: &[Value], max: bool) -> Res {
+        self.item_steps(args.len())?;
+        let mut best = if max { f64::NEG_INFINITY } else { f64::INFINITY };
+        for value in args {
+            let n = ops::to_number(value);
+            let better = if max { n > best } else { n < best };
+            let zero = n == 0.0 && best == 0.0 && n.is_sign_negative() != max;
+            if n.is_nan() || best.is_nan() {
+                best = f64::NAN;
+            } else if better || zero {
+                best = n;
+            }
+        }
+        Ok(match args.iter().find(|v| matches!(v, Value::Int(int) if *int as f64 == best)) {
+            Some(int) if best != 0.0 => int.clone(),
+            _ => Value::Num(best),
         })
     }
 

@@ -4,11 +4,57 @@ use unicode_normalization::UnicodeNormalization;
 
 use super::{arg, byte_position, function, integer, relative, unit_at, unit_position, unit_slice, utf16_len};
 use crate::expr::ast::{Arg, Function, MethodCall};
-use crate::expr::eval::{Eval, Res, range_failure};
+use crate::expr::eval::{Eval, Res, Stop, range_failure};
 use crate::expr::functions::Method;
 use crate::expr::ops;
 use crate::expr::pattern::Pattern;
 use kanzlei_model::value::{ObjectBuilder, Str, Value};
+
+/// The last position of a text at or before a position (ECMA-262 §22.1.3.11); -1 when there is none.
+fn last_index_of(text: &str, wanted: &str, position: Option<&Value>) -> Value {
+    let position = match position.map(ops::to_number) {
+        None => f64::INFINITY,
+        Some(number) if number.is_nan() => f64::INFINITY,
+        Some(number) => number,
+    };
+    let last_start = relative(ops::to_integer(position).max(0.0), utf16_len(text));
+    let end = (byte_position(text, last_start) + wanted.len()).min(text.len());
+    let found = text.get(..end).and_then(|head| head.rfind(wanted));
+    Value::Int(found.map_or(-1, |at| unit_position(text, at) as i64))
+}
+
+/// The code point at a position, or half of a surrogate pair (ECMA-262 §22.1.3.4).
+fn code_point_at(text: &str, index: f64) -> Value {
+    if index < 0.0 || index >= utf16_len(text) as f64 {
+        return Value::Undefined;
+    }
+    let units: Vec<u16> = text.encode_utf16().skip(index as usize).take(2).collect();
+    match char::decode_utf16(units).next() {
+        Some(Ok(c)) => Value::Int(c as i64),
+        Some(Err(half)) => Value::Int(half.unpaired_surrogate().into()),
+        None => Value::Undefined,
+    }
+}
+
+/// The code unit at a position as a text, counted from the end where it is negative.
+fn at(text: &str, position: f64) -> Value {
+    let index = if position < 0.0 { position + utf16_len(text) as f64 } else { position };
+    if index < 0.0 { Value::Undefined } else { unit_at(text, index as usize).map_or(Value::Undefined, Value::text) }
+}
+
+/// A text in a normalization form of Unicode; NFC by default.
+fn normalized(text: &str, form: Option<&Value>) -> Result<String, Stop> {
+    Ok(match form {
+        None | Some(Value::Undefined) => text.nfc().collect(),
+        Some(form) => match &*ops::to_text(form) {
+            "NFC" => text.nfc().collect(),
+            "NFD" => text.nfd().collect(),
+            "NFKC" => text.nfkc().collect(),
+            "NFKD" => text.nfkd().collect(),
+            other => return range_failure(format!("there is no normalization form `{other}`")),
+        },
+    })
+}
 
 impl Eval<'_> {
     pub(super) fn text_method(&mut self, call: &MethodCall, text: &Str) -> Res {
@@ -23,15 +69,7 @@ impl Eval<'_> {
         let first = || ops::to_text(&arg(&args, 0));
         let length = utf16_len(text);
         Ok(match call.method {
-            Method::At => {
-                let position = integer(&args, 0, 0.0);
-                let index = if position < 0.0 { position + length as f64 } else { position };
-                if index < 0.0 {
-                    Value::Undefined
-                } else {
-                    unit_at(text, index as usize).map_or(Value::Undefined, Value::text)
-                }
-            }
+            Method::At => at(text, integer(&args, 0, 0.0)),
             Method::CharAt => {
                 let index = integer(&args, 0, 0.0);
                 Value::text(if index < 0.0 { String::new() } else { unit_at(text, index as usize).unwrap_or_default() })
@@ -41,18 +79,7 @@ impl Eval<'_> {
                 let unit = (index >= 0.0).then(|| text.encode_utf16().nth(index as usize)).flatten();
                 unit.map_or(Value::Num(f64::NAN), |unit| Value::Int(unit.into()))
             }
-            Method::CodePointAt => {
-                let index = integer(&args, 0, 0.0);
-                if index < 0.0 || index >= length as f64 {
-                    return Ok(Value::Undefined);
-                }
-                let units: Vec<u16> = text.encode_utf16().skip(index as usize).take(2).collect();
-                match char::decode_utf16(units).next() {
-                    Some(Ok(c)) => Value::Int(c as i64),
-                    Some(Err(half)) => Value::Int(half.unpaired_surrogate().into()),
-                    None => Value::Undefined,
-                }
-            }
+            Method::CodePointAt => code_point_at(text, integer(&args, 0, 0.0)),
             Method::Concat => {
                 let mut out = text.to_string();
                 args.iter().for_each(|value| ops::write_text(value, &mut out));
@@ -75,80 +102,14 @@ impl Eval<'_> {
                 let found = text[from..].find(&*first());
                 Value::Int(found.map_or(-1, |at| unit_position(text, from + at) as i64))
             }
-            Method::LastIndexOf => {
-                let position = match args.get(1).map(ops::to_number) {
-                    None => f64::INFINITY,
-                    Some(number) if number.is_nan() => f64::INFINITY,
-                    Some(number) => number,
-                };
-                let last_start = relative(ops::to_integer(position).max(0.0), length);
-                let wanted = first();
-                let end = (byte_position(text, last_start) + wanted.len()).min(text.len());
-                let found = text.get(..end).and_then(|head| head.rfind(&*wanted));
-                Value::Int(found.map_or(-1, |at| unit_position(text, at) as i64))
-            }
+            Method::LastIndexOf => last_index_of(text, &first(), args.get(1)),
             Method::IsWellFormed => Value::Bool(true),
             Method::ToWellFormed | Method::ToString | Method::ValueOf => Value::Text(text.clone()),
-            Method::Match | Method::MatchAll | Method::Search => {
-                let pattern = match Pattern::new(&first(), if call.method == Method::MatchAll { "g" } else { "" }) {
-                    Ok(pattern) => pattern,
-                    Err(problem) => return range_failure(problem.message),
-                };
-                return self.pattern_method(call, text, &pattern);
-            }
-            Method::Normalize => {
-                let normalized: String = match args.first() {
-                    None | Some(Value::Undefined) => text.nfc().collect(),
-                    Some(form) => match &*ops::to_text(form) {
-                        "NFC" => text.nfc().collect(),
-                        "NFD" => text.nfd().collect(),
-                        "NFKC" => text.nfkc().collect(),
-                        "NFKD" => text.nfkd().collect(),
-                        other => return range_failure(format!("there is no normalization form `{other}`")),
-                    },
-                };
-                return self.make_text(normalized);
-            }
-            Method::PadEnd | Method::PadStart => {
-                let wanted = integer(&args, 0, 0.0).max(0.0);
-                let filler = match args.get(1) {
-                    None | Some(Value::Undefined) => " ".into(),
-                    Some(filler) => ops::to_text(filler),
-                };
-                if wanted <= length as f64 || filler.is_empty() {
-                    return Ok(Value::Text(text.clone()));
-                }
-                self.will_make(wanted.min(1e18) as usize)?;
-                let missing = wanted as usize - length;
-                let filler_units: Vec<u16> = filler.encode_utf16().cycle().take(missing).collect();
-                let filling = String::from_utf16_lossy(&filler_units);
-                return self.make_text(if call.method == Method::PadEnd {
-                    format!("{text}{filling}")
-                } else {
-                    format!("{filling}{text}")
-                });
-            }
-            Method::Repeat => {
-                let count = integer(&args, 0, 0.0);
-                if count < 0.0 || count.is_infinite() {
-                    return range_failure(format!("a text cannot be repeated {} times", ops::number_text(count)));
-                }
-                self.will_make((count * text.len() as f64).min(1e18) as usize)?;
-                Value::text(text.repeat(if text.is_empty() { 0 } else { count as usize }))
-            }
-            Method::Replace | Method::ReplaceAll => {
-                let wanted = first();
-                let all = call.method == Method::ReplaceAll;
-                let places: Vec<(usize, usize)> = match (all, wanted.is_empty()) {
-                    (true, true) => {
-                        text.char_indices().map(|(at, _)| at).chain([text.len()]).map(|at| (at, at)).collect()
-                    }
-                    (true, false) => text.match_indices(&*wanted).map(|(at, m)| (at, at + m.len())).collect(),
-                    (false, _) => text.find(&*wanted).map(|at| (at, at + wanted.len())).into_iter().collect(),
-                };
-                let groups = places.into_iter().map(|(from, to)| vec![Some((from, to))]).collect();
-                return self.replace(text, groups, &[], function(&call.args, 1), args.get(1));
-            }
+            Method::Match | Method::MatchAll | Method::Search => return self.pattern_of_text(call, text, &first()),
+            Method::Normalize => return self.make_text(normalized(text, args.first())?),
+            Method::PadEnd | Method::PadStart => return self.pad(text, &args, call.method == Method::PadEnd),
+            Method::Repeat => return self.repeat(text, integer(&args, 0, 0.0)),
+            Method::Replace | Method::ReplaceAll => return self.replace_text(call, text, &args),
             Method::Slice => {
                 let from = relative(integer(&args, 0, 0.0), length);
                 let to = relative(integer(&args, 1, length as f64), length);
@@ -159,24 +120,7 @@ impl Eval<'_> {
                 let to = relative(integer(&args, 1, length as f64).max(0.0), length);
                 return self.make_text(unit_slice(text, from.min(to), from.max(to)));
             }
-            Method::Split => {
-                let limit = split_limit(&args);
-                let parts: Vec<Value> = match args.first() {
-                    None | Some(Value::Undefined) => vec![Value::Text(text.clone())].into_iter().take(limit).collect(),
-                    Some(separator) => {
-                        let separator = ops::to_text(separator);
-                        self.will_make(text.len())?;
-                        if separator.is_empty() {
-                            self.item_steps(length)?;
-                            super::units(text).into_iter().take(limit).map(Value::text).collect()
-                        } else {
-                            text.split(&*separator).take(limit).map(Value::text).collect()
-                        }
-                    }
-                };
-                self.item_steps(parts.len())?;
-                return self.make_list(parts);
-            }
+            Method::Split => return self.split(text, &args),
             Method::ToLowerCase => return self.make_text(text.to_lowercase()),
             Method::ToUpperCase => return self.make_text(text.to_uppercase()),
             Method::Trim => Value::text(ops::trim(text)),
@@ -190,6 +134,75 @@ impl Eval<'_> {
             }
             method => return super::no_method(method, &Value::Text(text.clone())),
         })
+    }
+
+    /// Fills a text up to a length, behind it or before it (ECMA-262 §22.1.3.17).
+    fn pad(&mut self, text: &Str, args: &[Value], behind: bool) -> Res {
+        let length = utf16_len(text);
+        let wanted = integer(args, 0, 0.0).max(0.0);
+        let filler = match args.get(1) {
+            None | Some(Value::Undefined) => " ".into(),
+            Some(filler) => ops::to_text(filler),
+        };
+        if wanted <= length as f64 || filler.is_empty() {
+            return Ok(Value::Text(text.clone()));
+        }
+        self.will_make(wanted.min(1e18) as usize)?;
+        let missing = wanted as usize - length;
+        let filler_units: Vec<u16> = filler.encode_utf16().cycle().take(missing).collect();
+        let filling = String::from_utf16_lossy(&filler_units);
+        self.make_text(if behind { format!("{text}{filling}") } else { format!("{filling}{text}") })
+    }
+
+    /// Replaces a text, once or everywhere (ECMA-262 §22.1.3.19).
+    fn replace_text(&mut self, call: &MethodCall, text: &Str, args: &[Value]) -> Res {
+        let wanted = ops::to_text(&arg(args, 0));
+        let all = call.method == Method::ReplaceAll;
+        let places: Vec<(usize, usize)> = match (all, wanted.is_empty()) {
+            (true, true) => text.char_indices().map(|(at, _)| at).chain([text.len()]).map(|at| (at, at)).collect(),
+            (true, false) => text.match_indices(&*wanted).map(|(at, m)| (at, at + m.len())).collect(),
+            (false, _) => text.find(&*wanted).map(|at| (at, at + wanted.len())).into_iter().collect(),
+        };
+        let groups = places.into_iter().map(|(from, to)| vec![Some((from, to))]).collect();
+        self.replace(text, groups, &[], function(&call.args, 1), args.get(1))
+    }
+
+    /// Splits a text at a separator, or into its code units (ECMA-262 §22.1.3.23).
+    fn split(&mut self, text: &Str, args: &[Value]) -> Res {
+        let limit = split_limit(args);
+        let parts: Vec<Value> = match args.first() {
+            None | Some(Value::Undefined) => vec![Value::Text(text.clone())].into_iter().take(limit).collect(),
+            Some(separator) => {
+                let separator = ops::to_text(separator);
+                self.will_make(text.len())?;
+                if separator.is_empty() {
+                    self.item_steps(utf16_len(text))?;
+                    super::units(text).into_iter().take(limit).map(Value::text).collect()
+                } else {
+                    text.split(&*separator).take(limit).map(Value::text).collect()
+                }
+            }
+        };
+        self.item_steps(parts.len())?;
+        self.make_list(parts)
+    }
+
+    /// A text so many times in a row.
+    fn repeat(&mut self, text: &Str, count: f64) -> Res {
+        if count < 0.0 || count.is_infinite() {
+            return range_failure(format!("a text cannot be repeated {} times", ops::number_text(count)));
+        }
+        self.will_make((count * text.len() as f64).min(1e18) as usize)?;
+        Ok(Value::text(text.repeat(if text.is_empty() { 0 } else { count as usize })))
+    }
+
+    /// Matches with a pattern given as a text.
+    fn pattern_of_text(&mut self, call: &MethodCall, text: &Str, source: &str) -> Res {
+        let pattern = match Pattern::new(source, if call.method == Method::MatchAll { "g" } else { "" }) {
+            Ok(pattern) => pattern,
+            Err(problem) => return range_failure(problem.message),
+        };
+        self.pattern_method(call, text, &pattern)
     }
 
     fn pattern_method(&mut self, call: &MethodCall, text: &Str, pattern: &Pattern) -> Res {

@@ -265,41 +265,49 @@ impl Lowering<'_> {
             E::StaticMemberExpression(member) => return self.static_member(member),
             E::ComputedMemberExpression(member) => return self.computed_member(member),
             E::CallExpression(call) => return self.call(call),
-            E::ArrowFunctionExpression(_) => {
-                self.refuse("an arrow function outside the arguments of a method is", expr);
-                self.help("pass it to a method, as in `items.map(item => item.name)`");
-                return Expr { kind: Kind::Const(Value::Undefined), at };
-            }
-            E::RegExpLiteral(_) => {
-                self.refuse("a pattern as a value is", expr);
-                self.help("use it as in `/^[A-Z]+$/.test(text)` or `text.replace(/ +/g, '-')`");
-                return Expr { kind: Kind::Const(Value::Undefined), at };
-            }
-            E::BigIntLiteral(_) => return self.refuse("a BigInt is", expr),
-            E::AssignmentExpression(_) => {
-                self.refuse("assignment is", expr);
-                self.help("name values with a `let` step; compare with `===`");
-                return Expr { kind: Kind::Const(Value::Undefined), at };
-            }
-            E::UpdateExpression(_) => return self.refuse("`++` and `--` are", expr),
-            E::NewExpression(_) => {
-                self.refuse("`new` is", expr);
-                self.help("for instants and spans see the `time` functions");
-                return Expr { kind: Kind::Const(Value::Undefined), at };
-            }
-            E::ThisExpression(_) => return self.refuse("`this` is", expr),
-            E::FunctionExpression(_) => return self.refuse("`function` is", expr),
-            E::ClassExpression(_) => return self.refuse("`class` is", expr),
-            E::AwaitExpression(_) => return self.refuse("`await` is", expr),
-            E::YieldExpression(_) => return self.refuse("`yield` is", expr),
-            E::SequenceExpression(_) => return self.refuse("the comma operator is", expr),
-            E::TaggedTemplateExpression(_) => return self.refuse("a tagged template is", expr),
-            E::ImportExpression(_) | E::ImportMeta(_) => return self.refuse("`import` is", expr),
-            E::Super(_) => return self.refuse("`super` is", expr),
-            E::NewTarget(_) => return self.refuse("`new.target` is", expr),
-            _ => return self.refuse("this is", expr),
+            _ => return self.refused(expr),
         };
         Expr { kind, at }
+    }
+
+    /// Reports what the language leaves out of ECMAScript.
+    fn refused(&mut self, expr: &js::Expression) -> Expr {
+        use js::Expression as E;
+        match expr {
+            E::ArrowFunctionExpression(_) => {
+                let refused = self.refuse("an arrow function outside the arguments of a method is", expr);
+                self.help("pass it to a method, as in `items.map(item => item.name)`");
+                refused
+            }
+            E::RegExpLiteral(_) => {
+                let refused = self.refuse("a pattern as a value is", expr);
+                self.help("use it as in `/^[A-Z]+$/.test(text)` or `text.replace(/ +/g, '-')`");
+                refused
+            }
+            E::BigIntLiteral(_) => self.refuse("a BigInt is", expr),
+            E::AssignmentExpression(_) => {
+                let refused = self.refuse("assignment is", expr);
+                self.help("name values with a `let` step; compare with `===`");
+                refused
+            }
+            E::UpdateExpression(_) => self.refuse("`++` and `--` are", expr),
+            E::NewExpression(_) => {
+                let refused = self.refuse("`new` is", expr);
+                self.help("for instants and spans see the `time` functions");
+                refused
+            }
+            E::ThisExpression(_) => self.refuse("`this` is", expr),
+            E::FunctionExpression(_) => self.refuse("`function` is", expr),
+            E::ClassExpression(_) => self.refuse("`class` is", expr),
+            E::AwaitExpression(_) => self.refuse("`await` is", expr),
+            E::YieldExpression(_) => self.refuse("`yield` is", expr),
+            E::SequenceExpression(_) => self.refuse("the comma operator is", expr),
+            E::TaggedTemplateExpression(_) => self.refuse("a tagged template is", expr),
+            E::ImportExpression(_) | E::ImportMeta(_) => self.refuse("`import` is", expr),
+            E::Super(_) => self.refuse("`super` is", expr),
+            E::NewTarget(_) => self.refuse("`new.target` is", expr),
+            _ => self.refuse("this is", expr),
+        }
     }
 
     fn template(&mut self, template: &js::TemplateLiteral) -> Expr {
