@@ -20,6 +20,8 @@ mod refusals;
 mod secrets;
 mod serve;
 mod supervisor;
+#[cfg(test)]
+mod tests;
 
 use std::path::PathBuf;
 use std::process::ExitCode;

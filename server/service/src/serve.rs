@@ -31,12 +31,12 @@ use crate::{clock, control, jobs, journal, perform, public, purge, refusals};
 const ENDING: Duration = Duration::from_secs(15);
 
 /// Everything that runs, put together.
-struct Service {
-    app: Data<App>,
-    supervisor: Supervisor,
+pub(crate) struct Service {
+    pub(crate) app: Data<App>,
+    pub(crate) supervisor: Supervisor,
     worker: Arc<Worker>,
     /// Stops the journal's writer once nothing more is recorded.
-    stop_journal: watch::Sender<bool>,
+    pub(crate) stop_journal: watch::Sender<bool>,
 }
 
 /// Serves until a signal, or until a task ended that the process cannot do without.
@@ -85,7 +85,7 @@ fn databases(config: &Config) -> Result<(std::collections::HashMap<String, Datab
     Ok((databases, scratch))
 }
 
-async fn put_together(config: &Config, store: Store, runtime: tokio::runtime::Handle) -> Result<Service> {
+pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::runtime::Handle) -> Result<Service> {
     let supervisor = Supervisor::new();
     let background = Background::new(config.process.background);
     let secrets = Arc::new(Secrets::new(config)?);
@@ -268,7 +268,7 @@ impl Service {
     }
 
     /// Begins to claim jobs.
-    fn work(&self, config: &Config, stopped: watch::Receiver<bool>) -> Result<()> {
+    pub(crate) fn work(&self, config: &Config, stopped: watch::Receiver<bool>) -> Result<()> {
         let jobs = self.app.jobs.clone();
         let j = jobs.clone();
         self.supervisor.keep("timetables", move || jobs::timetables::run(j.clone()));

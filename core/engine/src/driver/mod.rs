@@ -6,6 +6,7 @@
 //! [`virtual_clock`] from stubs on a clock that jumps; performers with I/O are the server's.
 //!
 //! ```
+//! use kanzlei_model::time::Timestamp;
 //! use kanzlei_compiler::check::{Bundle, check};
 //! use kanzlei_engine::driver::{Left, Nothing, Recorded, at_once, drive};
 //! use kanzlei_engine::machine::{Machine, Start};
@@ -13,9 +14,9 @@
 //!
 //! let bundle = Bundle::of([("w.yaml".to_owned(), "workflow: w\nsteps: [{reply: 204}]\n".to_owned())]);
 //! let plan = check(&bundle).workflows.remove(0).1;
-//! let start = Start { id: "r1".into(), input: Value::Undefined, now: 0, caller: None, attempt: 1 };
+//! let start = Start { id: "r1".into(), input: Value::Undefined, now: Timestamp::EPOCH, caller: None, attempt: 1 };
 //! let mut machine = Machine::new(plan, start);
-//! let left = at_once(drive(&mut machine, &mut Recorded::none(), &mut Nothing, 0));
+//! let left = at_once(drive(&mut machine, &mut Recorded::none(), &mut Nothing, Timestamp::EPOCH));
 //! assert_eq!(left, Ok(Left::Ended));
 //! ```
 

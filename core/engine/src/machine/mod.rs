@@ -9,6 +9,7 @@
 //! needs an effect; several effects can be under way at the same time, distinguished by their ids.
 //!
 //! ```
+//! use kanzlei_model::time::Timestamp;
 //! use kanzlei_compiler::check::{Bundle, check};
 //! use kanzlei_engine::machine::{Machine, Next, Start};
 //! use kanzlei_model::value::Value;
@@ -17,7 +18,7 @@
 //! bundle.add("greet.yaml", "workflow: greet\ninput: {name: {type: string}}\nsteps:\n  - reply: 200\n    body: Hello ${input.name}\n");
 //! let plan = check(&bundle).workflows.remove(0).1;
 //! let input = Value::object([("name", Value::text("Tare"))]);
-//! let mut machine = Machine::new(plan, Start { id: "r1".into(), input, now: 0, caller: None, attempt: 1 });
+//! let mut machine = Machine::new(plan, Start { id: "r1".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1 });
 //! let Next::Answer(answer) = machine.next() else { panic!() };
 //! assert_eq!(answer.body, Value::text("Hello Tare"));
 //! assert!(matches!(machine.next(), Next::Finished));

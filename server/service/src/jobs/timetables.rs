@@ -63,10 +63,10 @@ async fn look(jobs: &Jobs, live: &Live, next: &mut HashMap<(String, u16), Timest
     let at = now();
     for (workflow, index) in entries {
         let (name, entry, timetable) = (&workflow.plan.name, index as u16, &workflow.plan.timetables[index]);
-        let written = written(timetable);
+        let definition = definition(timetable);
         let state = known.iter().find(|state| state.workflow == *name && state.entry == entry);
-        let Some(state) = state.filter(|state| state.definition == written) else {
-            jobs.store.begin_timetable(name, entry, &written, at).await?;
+        let Some(state) = state.filter(|state| state.definition == definition) else {
+            jobs.store.begin_timetable(name, entry, &definition, at).await?;
             continue;
         };
         if state.paused {
@@ -80,8 +80,8 @@ async fn look(jobs: &Jobs, live: &Live, next: &mut HashMap<(String, u16), Timest
     Ok(())
 }
 
-/// As it is kept, to see that an entry was changed.
-fn written(timetable: &Timetable) -> String {
+/// Pattern and bounds of an entry as they are recorded, so that a change is noticed.
+pub fn definition(timetable: &Timetable) -> String {
     let calendar = &timetable.calendar;
     let bound = |at: Option<jiff::Timestamp>| at.map(|at| at.to_string()).unwrap_or_default();
     let text = format!("{} {} {}", calendar.text(), bound(calendar.from), bound(calendar.until));

@@ -137,7 +137,7 @@ impl Store {
         }
         for chunk in portions_within(jobs, |job| job.input.len()) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "INSERT IGNORE INTO job (id, phase, lane, claim_rank, ready_at, workflow, revision, generation, priority, tag, batch, ordering_key, entry, caller, request_id, trace_id, accepted, due, input, sealed, kept_for, unattended) ",
+                "INSERT INTO job (id, phase, lane, claim_rank, ready_at, workflow, revision, generation, priority, tag, batch, ordering_key, entry, caller, request_id, trace_id, accepted, due, input, sealed, kept_for, unattended) ",
             );
             query.push_values(chunk, |mut row, job| {
                 row.push_bind(job.id.as_bytes().as_slice())
@@ -163,6 +163,8 @@ impl Store {
                     .push_bind(job.kept_for.as_micros())
                     .push_bind(job.unattended);
             });
+            // A repetition changes nothing; a value that does not fit is an error, not cut.
+            query.push(" ON DUPLICATE KEY UPDATE id = VALUES(id)");
             query.build().execute(&mut *tx).await.doing("queueing jobs")?;
         }
         tx.commit().await.doing("queueing jobs")?;

@@ -1,0 +1,317 @@
+//! The worker: order, retries, stops, ordering keys, results, and jobs that others reclaim.
+
+use std::time::Duration;
+
+use kanzlei_model::run::JobPhase;
+use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_store::queue::{End, Write};
+use serde_json::{Value as Json, json};
+use uuid::Uuid;
+
+use super::{Bed, peer, with};
+use crate::clock::now;
+use crate::jobs::write::{Writer, Written};
+
+const WORK: &str = "workflow: work
+input: {n: {type: integer, default: 1}, key: {type: string, optional: true}}
+queue: {lane: one, priority: '${5}', tag: 'n-${input.n}'}
+entries: [{endpoint: POST /work, access: open, answer: later}]
+steps:
+  - if: input.n === 7
+    then: [{fail: 409, title: Seven}]
+  - if: input.n === 8
+    then: [{let: {x: '${JSON.parse(`{`)}'}}]
+  - if: input.n === 9
+    then: [{pause: 1 day}]
+  - reply: 200
+    body: {n: '${input.n}'}
+";
+const ONE: &str = "lane: one\nat_once: 1\n";
+
+fn work() -> String {
+    WORK.replace("priority: '${5}', ", "")
+}
+
+async fn act(bed: &Bed, body: Json) -> Json {
+    let answer = bed.control("POST /jobs/actions", &body).await;
+    assert_eq!(answer.status, 200, "{}", answer.body);
+    answer.json()
+}
+
+#[test]
+fn a_job_runs_to_its_result() {
+    with("result", &[ONE, &work()], &[], async |bed| {
+        let accepted = bed.post("/work", &[], "{\"n\": 3}").await;
+        let own = accepted.header("location").expect("a location").to_owned();
+        assert_eq!((accepted.status, &accepted.json()["state"]), (202, &json!("queued")));
+        bed.work();
+        let waited = bed.send(&format!("GET {own}"), &[("prefer", "wait=20")], "").await;
+        assert_eq!(
+            (&waited.json()["state"], waited.header("preference-applied")),
+            (&json!("succeeded"), Some("wait=20"))
+        );
+        let result = bed.send(&format!("GET {own}/result"), &[], "").await;
+        assert_eq!((result.status, result.body.as_str()), (200, "{\"n\":3}"));
+    });
+}
+
+#[test]
+fn a_client_may_wait_for_the_result_with_its_request() {
+    with("waiting", &[ONE, &work()], &[], async |bed| {
+        bed.work();
+        let answer = bed.post("/work", &[("prefer", "wait=20")], "{\"n\": 4}").await;
+        assert_eq!((answer.status, answer.body.as_str()), (200, "{\"n\":4}"));
+        assert_eq!(answer.header("preference-applied"), Some("wait=20"));
+    });
+}
+
+#[test]
+fn ends_are_told_apart() {
+    with("ends", &[ONE, &work()], &[], async |bed| {
+        bed.work();
+        for (n, phase, status) in
+            [(1, JobPhase::Succeeded, Some(200)), (7, JobPhase::Rejected, Some(409)), (8, JobPhase::Failed, Some(500))]
+        {
+            let id = bed.queue("/work", &json!({"n": n}).to_string()).await;
+            let job = bed.ended(id).await;
+            assert_eq!((job.phase, job.status, job.retries), (phase, status, 0), "{n}: {:?}", job.failure);
+            assert_eq!(job.failure.is_some(), phase != JobPhase::Succeeded, "{n}");
+            bed.service.app.journal.flush().await;
+            let process = bed.store().process_of(id, job.worker).await.expect("records");
+            assert_eq!(process.as_deref(), Some("ends"), "who performed it");
+        }
+    });
+}
+
+#[test]
+fn a_lane_starts_jobs_by_priority_and_then_as_they_are_due() {
+    let document = |name: &str, priority: u8| {
+        format!(
+            "workflow: {name}\nqueue: {{lane: one, priority: {priority}}}\nentries: [{{endpoint: POST /{name}, access: open, answer: later}}]\nsteps: [{{note: x}}]\n"
+        )
+    };
+    with("order", &[ONE, &document("early", 2), &document("usual", 5)], &[], async |bed| {
+        let mut ids = Vec::new();
+        for path in ["/usual", "/usual", "/early", "/usual"] {
+            ids.push(bed.queue(path, "").await);
+        }
+        bed.work();
+        let mut started = Vec::new();
+        for (at, id) in ids.iter().enumerate() {
+            started.push((bed.ended(*id).await.started, at));
+        }
+        started.sort_unstable();
+        assert_eq!(started.iter().map(|(_, at)| *at).collect::<Vec<_>>(), [2, 0, 1, 3]);
+    });
+}
+
+#[test]
+fn a_held_lane_starts_nothing_until_it_is_released() {
+    with("held", &[ONE, &work()], &[], async |bed| {
+        bed.work();
+        assert_eq!(bed.control("POST /lanes/one/hold", &Json::Null).await.status, 200);
+        let held = bed.queue("/work", "{}").await;
+        // A job of another lane that was queued later ends: the worker has looked at the held one.
+        let lanes = bed.control("GET /lanes", &Json::Null).await.json();
+        let lane = lanes["lanes"].as_array().and_then(|all| all.iter().find(|lane| lane["name"] == "one")).cloned();
+        let lane = lane.expect("the lane");
+        assert_eq!((&lane["held"], &lane["queued"]), (&json!(true), &json!(1)), "{lane}");
+        assert_eq!(bed.job(held).await.phase, JobPhase::Ready);
+        assert_eq!(bed.control("POST /lanes/one/release", &Json::Null).await.status, 200);
+        assert_eq!(bed.ended(held).await.phase, JobPhase::Succeeded);
+    });
+}
+
+const CALLER: &str = "workflow: caller
+queue: {retry: {attempts: 3, first: 1ms, max: 10ms, on: [5xx]}}
+entries: [{endpoint: POST /caller, access: open, answer: later}]
+steps:
+  - {call: GET BASE/x, id: r}
+  - reply: 200
+    body: done
+";
+
+async fn deploy_caller(bed: &Bed, statuses: &'static [&'static str]) {
+    let base = peer(statuses);
+    let service = format!("service: peer\nbase: {base}\nnetwork: private\n");
+    let answer = bed.deploy(&[&service, &CALLER.replace("BASE", &base)]).await;
+    assert_eq!(answer.status, 200, "{}", answer.body);
+}
+
+#[test]
+fn a_failed_call_is_retried_by_the_policy_of_the_workflow() {
+    for (name, statuses, phase, retries) in [
+        ("recovers", &["503 No", "503 No", "200 OK"][..], JobPhase::Succeeded, 2),
+        ("gives_up", &["503 No"], JobPhase::Failed, 2),
+        ("not_covered", &["404 Not Found"], JobPhase::Failed, 0),
+    ] {
+        with(name, &[], &[], async |bed| {
+            deploy_caller(bed, statuses).await;
+            bed.work();
+            let id = bed.queue("/caller", "").await;
+            let job = bed.ended(id).await;
+            assert_eq!((job.phase, job.retries), (phase, retries), "{name}: {:?}", job.failure);
+            let history = job.history.unwrap_or_default();
+            let failed = history.lines().filter(|line| line.contains("\"what\":\"failed\"")).count();
+            assert_eq!(failed as u32, retries + u32::from(phase == JobPhase::Failed), "{name}: {history}");
+        });
+    }
+}
+
+#[test]
+fn an_operator_retries_a_failed_job_from_the_step_that_failed() {
+    with("by_hand", &[], &[], async |bed| {
+        deploy_caller(bed, &["404 Not Found", "200 OK"]).await;
+        bed.work();
+        let id = bed.queue("/caller", "").await;
+        assert_eq!(bed.ended(id).await.phase, JobPhase::Failed);
+        let done = act(bed, json!({"action": "retry", "ids": [id.to_string()]})).await;
+        assert_eq!(done["done"], json!([id.to_string()]), "{done}");
+        let job = bed.until(id, |job| job.phase == JobPhase::Succeeded).await;
+        assert_eq!(job.attempt, 1, "it went on where it was");
+    });
+}
+
+#[test]
+fn jobs_are_cancelled_where_they_stand() {
+    with("cancelled", &[ONE, &work()], &[], async |bed| {
+        let waiting = bed.queue("/work", "{\"n\": 1}").await;
+        let answer = bed.send(&format!("DELETE /~/jobs/{waiting}"), &[], "").await;
+        assert_eq!((answer.status, &answer.json()["state"]), (200, &json!("cancelled")));
+        let again = bed.send(&format!("DELETE /~/jobs/{waiting}"), &[], "").await;
+        assert_eq!(again.problem(), (409, "The job has ended".into()));
+        bed.work();
+        let paused = bed.queue("/work", "{\"n\": 9}").await;
+        let job = bed.until(paused, |job| job.waits_for.is_some()).await;
+        assert_eq!((job.phase, job.waits_for.as_deref()), (JobPhase::Ready, Some("pause")));
+        assert_eq!(bed.send(&format!("DELETE /~/jobs/{paused}"), &[], "").await.status, 200);
+        assert_eq!(bed.ended(paused).await.phase, JobPhase::Cancelled);
+    });
+}
+
+#[test]
+fn due_times_are_moved_by_hand() {
+    with("moved", &[ONE, &work()], &[], async |bed| {
+        let id = bed.queue("/work", "{}").await;
+        let done = act(bed, json!({"action": "postpone", "ids": [id.to_string()], "due": "2h"})).await;
+        assert_eq!(done["done"], json!([id.to_string()]), "{done}");
+        let due = bed.job(id).await.due - now();
+        assert!(due > Span::from_secs(7_100) && due <= Span::from_secs(7_200), "{due:?}");
+        bed.work();
+        act(bed, json!({"action": "run-now", "ids": [id.to_string()]})).await;
+        assert_eq!(bed.ended(id).await.phase, JobPhase::Succeeded);
+    });
+}
+
+const BY_KEY: &str = "lane: by-key
+order: {per: input.key}
+";
+const KEYED: &str = "workflow: keyed
+input: {key: {type: string}}
+queue: {lane: by-key}
+entries: [{endpoint: POST /keyed, access: open, answer: later}]
+steps: [{pause: 20ms}, {note: x}]
+";
+
+#[test]
+fn jobs_of_one_ordering_key_run_one_after_another() {
+    with("keys", &[BY_KEY, KEYED], &[], async |bed| {
+        let mut ids = Vec::new();
+        for key in ["a", "a", "b", "a"] {
+            ids.push(bed.queue("/keyed", &json!({"key": key}).to_string()).await);
+        }
+        bed.work();
+        let mut ends = Vec::new();
+        for id in &ids {
+            let job = bed.ended(*id).await;
+            ends.push((job.started.expect("started"), job.ended.expect("ended")));
+        }
+        assert!(ends[1].0 >= ends[0].1 && ends[3].0 >= ends[1].1, "{ends:?}");
+    });
+}
+
+#[test]
+fn a_write_with_an_old_fence_is_refused() {
+    with("fences", &[ONE, &work()], &[], async |bed| {
+        let id = bed.queue("/work", "{}").await;
+        let store = bed.store();
+        let (first, second) = (Uuid::new_v4(), Uuid::new_v4());
+        let room = kanzlei_store::queue::Room { at_once: None, gap: None, generation: u64::MAX };
+        let claim = async |worker: Uuid, after: i64| {
+            store
+                .begin_worker(worker, &worker.to_string(), now(), now() + Span::from_secs(10))
+                .await
+                .expect("registers");
+            let at = now() + Span::from_micros(after);
+            let taken = store.claim(worker, ("one", &[0, 5]), room.clone(), 9, at).await.expect("claims");
+            taken.jobs.into_iter().next().map(|job| (job.id, job.fence))
+        };
+        let Some((claimed, fence)) = claim(first, 0).await else { panic!("nothing to claim") };
+        assert_eq!(claimed, id);
+        assert_eq!(claim(second, 1).await, None, "it is claimed");
+        assert_eq!(store.reclaim(first, now()).await.expect("reclaims"), 1);
+        let Some((_, renewed)) = claim(second, 2).await else { panic!("it is free again") };
+        let (writer, writing) = Writer::new(&bed.service.app.jobs);
+        let task = tokio::spawn(writing);
+        let end = |fence: u32| Write {
+            job: id,
+            fence,
+            attempt: 1,
+            outcomes: Vec::new(),
+            progress: None,
+            notes: None,
+            reply: None,
+            end: Some(End {
+                phase: JobPhase::Succeeded,
+                claim_rank: 0,
+                ready_at: now(),
+                waits_for: None,
+                failure: None,
+                retries: 0,
+                expires: None,
+                void_last: false,
+                history: None,
+                ordering_key: None,
+                notice: None,
+            }),
+        };
+        let (old, new) = tokio::join!(writer.write(end(fence)), writer.write(end(renewed)));
+        assert_eq!((old, new), (Written::NotOurs, Written::Yes));
+        assert_eq!(bed.job(id).await.phase, JobPhase::Succeeded);
+        task.abort();
+    });
+}
+
+#[test]
+fn jobs_of_a_silent_process_are_reclaimed() {
+    with("silent", &[ONE, &work()], &[("jobs.lease", "1s")], async |bed| {
+        let id = bed.queue("/work", "{}").await;
+        let store = bed.store();
+        let dead = Uuid::new_v4();
+        store.begin_worker(dead, "dead", now(), now()).await.expect("registers");
+        let room = kanzlei_store::queue::Room { at_once: None, gap: None, generation: u64::MAX };
+        let taken = store.claim(dead, ("one", &[0, 5]), room, 9, now()).await.expect("claims");
+        assert_eq!(taken.jobs.len(), 1);
+        bed.work();
+        let job = bed.ended(id).await;
+        assert_eq!((job.phase, job.attempt), (JobPhase::Succeeded, 1));
+        bed.service.app.journal.flush().await;
+        assert_eq!(store.process_of(id, job.worker).await.expect("records").as_deref(), Some("silent"));
+    });
+}
+
+#[test]
+fn old_results_are_purged_and_failed_jobs_are_kept_longer() {
+    with("purged", &[ONE, &work()], &[], async |bed| {
+        bed.work();
+        let (good, bad) = (bed.queue("/work", "{}").await, bed.queue("/work", "{\"n\": 8}").await);
+        for id in [good, bad] {
+            bed.ended(id).await;
+        }
+        let later = now() + Duration::from_secs(1);
+        assert_eq!(bed.store().purge_jobs(later, Timestamp::EPOCH, 100).await.expect("purges"), 1);
+        let left =
+            [bed.store().has_job(good).await, bed.store().has_job(bad).await].map(|found| found.expect("records"));
+        assert_eq!(left, [false, true]);
+    });
+}

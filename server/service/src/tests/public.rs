@@ -1,0 +1,175 @@
+//! The stages of the public listener, one after another.
+
+use serde_json::json;
+
+use super::with;
+
+const ECHO: &str = "workflow: echo
+input:
+  id: {type: integer}
+  text: {type: string, maxLength: 5, optional: true}
+  pin: {type: string, optional: true, secret: true}
+entries:
+  - {endpoint: 'GET /echo/{id}', access: open}
+  - {endpoint: POST /echo, access: open, limits: {body: 200 B}}
+steps:
+  - if: input.id === 7
+    then: [{fail: 409, title: Seven}]
+  - reply: 200
+    body: {id: '${input.id}', text: '${input.text ?? null}', at: '${run.id}'}
+";
+
+#[test]
+fn routing_names_what_is_wrong_with_a_path_or_a_method() {
+    with("routing", &[ECHO], &[], async |bed| {
+        for (line, status, allow) in [
+            ("GET /echo/5", 200, None),
+            ("HEAD /echo/5", 200, None),
+            ("GET /echo/5?text=abc", 200, None),
+            ("GET /other", 404, None),
+            ("GET /echo/5/more", 404, None),
+            ("GET /~/jobs", 404, None),
+            ("GET /~/jobs/7", 404, None),
+            ("DELETE /echo/5", 405, Some("GET, HEAD, OPTIONS")),
+            ("PUT /echo", 405, Some("POST, OPTIONS")),
+            ("OPTIONS /echo", 204, Some("POST, OPTIONS")),
+        ] {
+            let answer = bed.send(line, &[], "").await;
+            assert_eq!((answer.status, answer.header("allow")), (status, allow), "{line}: {}", answer.body);
+            assert!(answer.header("x-request-id").is_some(), "{line}");
+            assert_eq!(line.starts_with("HEAD") || status == 204, answer.body.is_empty(), "{line}: {}", answer.body);
+        }
+    });
+}
+
+#[test]
+fn a_body_is_read_within_its_bounds() {
+    let long = format!("{{\"id\": 1, \"text\": \"{}\"}}", "x".repeat(200));
+    with("bodies", &[ECHO], &[], async |bed| {
+        for (media, body, status, title) in [
+            ("application/json", "{\"id\": 1}", 200, ""),
+            ("application/json; charset=utf-8", "{\"id\": 1}", 200, ""),
+            ("application/x-www-form-urlencoded", "id=1&text=a", 200, ""),
+            ("application/json", "{\"id\": ", 400, "Malformed body"),
+            ("application/json", "[1]", 422, "Invalid input"),
+            ("image/png", "abc", 415, "Unsupported media type"),
+            ("application/json", long.as_str(), 413, "Content too large"),
+        ] {
+            let answer = bed.send("POST /echo", &[("content-type", media)], body).await;
+            assert_eq!(answer.status, status, "{media} {body}: {}", answer.body);
+            if !title.is_empty() {
+                assert_eq!(answer.problem(), (status, title.to_owned()), "{media} {body}");
+            }
+        }
+    });
+}
+
+#[test]
+fn invalid_input_is_named_by_pointers() {
+    with("input", &[ECHO], &[], async |bed| {
+        for (body, pointers) in [
+            ("{}", vec!["/id"]),
+            ("{\"id\": \"x\"}", vec!["/id"]),
+            ("{\"id\": 1, \"text\": \"abcdef\"}", vec!["/text"]),
+            ("{\"id\": 1.5, \"text\": 5}", vec!["/id", "/text"]),
+            ("{\"id\": 1, \"other\": 5}", vec!["/other"]),
+        ] {
+            let answer = bed.post("/echo", &[], body).await;
+            let errors = answer.json()["errors"].as_array().cloned().unwrap_or_default();
+            let mut found: Vec<&str> = errors.iter().filter_map(|error| error["pointer"].as_str()).collect();
+            found.sort_unstable();
+            assert_eq!((answer.status, found), (422, pointers), "{body}: {}", answer.body);
+        }
+    });
+}
+
+#[test]
+fn a_repeated_request_gets_the_answer_of_the_first() {
+    with("repeats", &[ECHO], &[], async |bed| {
+        let first = bed.post("/echo", &[("idempotency-key", "\"k1\"")], "{\"id\": 1, \"text\": \"a\"}").await;
+        assert_eq!(first.status, 200, "{}", first.body);
+        for (key, body, status, same) in [
+            ("\"k1\"", "{\"id\": 1, \"text\": \"a\"}", 200, true),
+            ("k1", "{ \"text\" : \"a\", \"id\": 1.0 }", 200, true),
+            ("\"k2\"", "{\"id\": 1, \"text\": \"a\"}", 200, false),
+            ("\"k1\"", "{\"id\": 2}", 422, false),
+            ("\"open", "{\"id\": 2}", 400, false),
+        ] {
+            let answer = bed.post("/echo", &[("idempotency-key", key)], body).await;
+            assert_eq!((answer.status, answer.body == first.body), (status, same), "{key} {body}: {}", answer.body);
+        }
+    });
+}
+
+#[test]
+fn a_key_outlives_a_rejection_and_not_a_refusal() {
+    with("refused_keys", &[ECHO], &[], async |bed| {
+        let post = async |key: &str, body: &str| bed.post("/echo", &[("idempotency-key", key)], body).await;
+        let rejected = post("\"r\"", "{\"id\": 7}").await;
+        assert_eq!(rejected.problem(), (409, "Seven".into()));
+        assert_eq!(post("\"r\"", "{\"id\": 7}").await.body, rejected.body);
+        // What never became a run may be corrected and sent again.
+        assert_eq!(post("\"s\"", "{\"id\": \"x\"}").await.status, 422);
+        assert_eq!(post("\"s\"", "{\"id\": 3}").await.status, 200);
+    });
+}
+
+#[test]
+fn refusals_are_kept_without_confidential_bodies() {
+    let plain = ECHO.replace("echo", "plain").replace("  pin: {type: string, optional: true, secret: true}\n", "");
+    with("refusals", &[ECHO, &plain], &[], async |bed| {
+        let id = [("x-request-id", "mine-1"), ("content-type", "application/json")];
+        for (line, body) in [
+            ("POST /plain", "{\"id\": \"x\"}"),
+            ("POST /echo", "{\"id\": \"x\", \"pin\": \"1234\"}"),
+            ("POST /plain", "{\"id\""),
+            ("DELETE /echo/5", ""),
+            ("GET /echo/5/6", ""),
+            ("GET /nowhere", ""),
+        ] {
+            assert!(bed.send(line, &id, body).await.status >= 400, "{line} {body}");
+        }
+        let kept = async || {
+            let filter =
+                kanzlei_store::refusals::Filter { request_id: Some("mine-1".into()), limit: 50, ..Default::default() };
+            bed.store().refusals(&filter).await.expect("refusals")
+        };
+        let end = tokio::time::Instant::now() + super::LONG;
+        let mut found = kept().await;
+        while found.len() < 5 && tokio::time::Instant::now() < end {
+            tokio::time::sleep(std::time::Duration::from_millis(10)).await;
+            found = kept().await;
+        }
+        found.reverse();
+        let shown: Vec<(u16, Option<&str>)> =
+            found.iter().map(|refusal| (refusal.status, refusal.body.as_deref())).collect();
+        // Of a path that no workflow has anything of, nothing is kept.
+        assert_eq!(shown, [(422, Some("{\"id\": \"x\"}")), (422, None), (400, None), (405, None), (404, None)]);
+        assert!(found[1].size == Some(26) && found[1].digest.as_ref().is_some_and(|digest| digest.len() == 64));
+    });
+}
+
+#[test]
+fn requests_beyond_the_bound_are_turned_away() {
+    with("full", &[ECHO], &[("limits.in_flight", "1")], async |bed| {
+        let in_flight = &bed.service.app.in_flight;
+        in_flight.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+        let refused = bed.send("GET /echo/5", &[], "").await;
+        assert_eq!((refused.status, refused.header("retry-after")), (503, Some("1")), "{}", refused.body);
+        in_flight.fetch_sub(1, std::sync::atomic::Ordering::Relaxed);
+        assert_eq!(bed.send("GET /echo/5", &[], "").await.status, 200);
+        assert_eq!(in_flight.load(std::sync::atomic::Ordering::Relaxed), 0, "both have ended");
+    });
+}
+
+#[test]
+fn a_run_is_journaled_with_its_request() {
+    with("journaled", &[ECHO], &[], async |bed| {
+        let answer = bed.post("/echo", &[("x-request-id", "mine-2")], "{\"id\": 1, \"pin\": \"1234\"}").await;
+        let run = answer.json()["at"].as_str().expect("the run").to_owned();
+        bed.service.app.journal.flush().await;
+        let found = bed.control(&format!("GET /runs/{run}"), &json!(null)).await.json();
+        assert_eq!((&found["request_id"], &found["state"]), (&json!("mine-2"), &json!("succeeded")), "{found}");
+        assert!(!found.to_string().contains("1234") && found["process"] == "journaled", "{found}");
+    });
+}
