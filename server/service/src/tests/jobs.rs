@@ -243,7 +243,7 @@ fn a_write_with_an_old_fence_is_refused() {
                 .await
                 .expect("registers");
             let at = now() + Span::from_micros(after);
-            let taken = store.claim(worker, ("one", &[0, 5]), room.clone(), 9, at).await.expect("claims");
+            let taken = store.claim(worker, ("one", &[0, 5]), room, 9, at).await.expect("claims");
             taken.jobs.into_iter().next().map(|job| (job.id, job.fence))
         };
         let Some((claimed, fence)) = claim(first, 0).await else { panic!("nothing to claim") };

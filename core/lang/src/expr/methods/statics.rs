@@ -110,14 +110,14 @@ impl Eval<'_> {
                 self.will_make(entries.len() * 64)?;
                 return self.make_list(entries.into_iter().map(|(k, v)| Value::list(vec![k, v])).collect());
             }
-            ObjectFromEntries => return self.from_entries(&first),
+            ObjectFromEntries => return self.object_of_pairs(&first),
             ObjectHasOwn => return self.has_own(&first, &arg(args, 1)),
             ObjectIs => Value::Bool(ops::same_value(&first, &arg(args, 1))),
             StringFromCharCode => {
                 let units: Vec<u16> = args.iter().map(|unit| ops::to_uint32(ops::to_number(unit)) as u16).collect();
                 return self.make_text(std::string::String::from_utf16_lossy(&units));
             }
-            StringFromCodePoint => return self.from_code_points(args),
+            StringFromCodePoint => return self.text_of_code_points(args),
             JsonParse => return self.parse_json(&ops::to_text(&first)),
             JsonStringify => return self.stringify(&first, args),
             MathAtan2 => Value::Num(number().atan2(args.get(1).map_or(f64::NAN, ops::to_number))),
@@ -134,7 +134,7 @@ impl Eval<'_> {
     }
 
     /// Makes an object out of pairs (ECMA-262 §20.1.2.7).
-    fn from_entries(&mut self, first: &Value) -> Res {
+    fn object_of_pairs(&mut self, first: &Value) -> Res {
         let Some(pairs) = first.as_list() else {
             return type_failure(format!("`Object.fromEntries` takes an array of pairs, not {}", first.kind()));
         };
@@ -173,7 +173,7 @@ impl Eval<'_> {
     }
 
     /// Makes a text out of code points (ECMA-262 §22.1.2.2).
-    fn from_code_points(&mut self, args: &[Value]) -> Res {
+    fn text_of_code_points(&mut self, args: &[Value]) -> Res {
         let mut out = std::string::String::new();
         for point in args {
             let number = ops::to_number(point);
