@@ -30,6 +30,8 @@ use crate::secrets::{RunMask, Secrets};
 
 /// Runs written in one transaction.
 const BATCH: usize = 200;
+/// Bytes of runs after which a batch takes no more: their text and the statement are further copies.
+const BATCH_BYTES: usize = 4 << 20;
 /// How long a batch waits to fill.
 const LINGER: Duration = Duration::from_millis(20);
 /// How often counts are written.
@@ -239,10 +241,10 @@ impl Writer {
         let mut waiting: Vec<oneshot::Sender<()>> = Vec::new();
         loop {
             let stopping = *stop.borrow();
-            let mut batch = Vec::with_capacity(BATCH);
+            let mut batch = Batch::default();
             if stopping {
-                take_waiting(&mut self.failures, &mut batch);
-                take_waiting(&mut self.successes, &mut batch);
+                batch.take_waiting(&mut self.failures);
+                batch.take_waiting(&mut self.successes);
             } else {
                 tokio::select! {
                     biased;
@@ -252,15 +254,15 @@ impl Writer {
                     _ = count.tick() => {}
                     _ = stop.changed() => continue,
                 }
-                if !batch.is_empty() || !waiting.is_empty() {
+                if !batch.runs.is_empty() || !waiting.is_empty() {
                     if waiting.is_empty() {
                         tokio::time::sleep(LINGER).await;
                     }
-                    take_waiting(&mut self.failures, &mut batch);
-                    take_waiting(&mut self.successes, &mut batch);
+                    batch.take_waiting(&mut self.failures);
+                    batch.take_waiting(&mut self.successes);
                 }
             }
-            if batch.is_empty() {
+            if batch.runs.is_empty() {
                 waiting.drain(..).for_each(|reader| _ = reader.send(()));
                 journal.drain(now().as_minutes(), &mut tallies);
                 let written: Vec<Tally> = tallies.values().cloned().collect();
@@ -272,10 +274,10 @@ impl Writer {
                 }
                 continue;
             }
-            let emptied = batch.len() < BATCH;
-            let limit = self.value_limit;
-            let weight: usize = batch.iter().map(Finished::weight).sum();
-            let rows: Vec<Run> = batch.into_iter().map(|run| row(run, limit, &self.secrets, &self.process)).collect();
+            let emptied = !batch.is_full();
+            let (limit, weight) = (self.value_limit, batch.bytes);
+            let rows: Vec<Run> =
+                batch.runs.into_iter().map(|run| row(run, limit, &self.secrets, &self.process)).collect();
             let written = self.write(&journal, &rows, &stop).await;
             journal.held.fetch_sub(weight, Ordering::Relaxed);
             if !written {
@@ -327,11 +329,29 @@ impl Writer {
     }
 }
 
-fn take_waiting(from: &mut mpsc::Receiver<Finished>, batch: &mut Vec<Finished>) {
-    while batch.len() < BATCH
-        && let Ok(run) = from.try_recv()
-    {
-        batch.push(run);
+/// Runs that are written together, and their bytes.
+#[derive(Default)]
+struct Batch {
+    runs: Vec<Finished>,
+    bytes: usize,
+}
+
+impl Batch {
+    fn is_full(&self) -> bool {
+        self.runs.len() >= BATCH || self.bytes >= BATCH_BYTES
+    }
+
+    fn push(&mut self, run: Finished) {
+        self.bytes += run.weight();
+        self.runs.push(run);
+    }
+
+    fn take_waiting(&mut self, from: &mut mpsc::Receiver<Finished>) {
+        while !self.is_full()
+            && let Ok(run) = from.try_recv()
+        {
+            self.push(run);
+        }
     }
 }
 

@@ -5,6 +5,7 @@ use kanzlei_model::time::{Span, Timestamp};
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
+use crate::queue::portions_within;
 use crate::{Doing, Error, Result, Store};
 
 /// One run as the journal keeps it. Values are JSON text.
@@ -159,7 +160,9 @@ impl Store {
     /// a batch may be written again after a connection broke.
     pub async fn write_runs(&self, runs: &[Run]) -> Result<()> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
-        for chunk in runs.chunks(ROWS) {
+        let large = |text: &Option<String>| text.as_ref().map_or(0, String::len);
+        let size = |run: &Run| run.input.len() + large(&run.kept) + large(&run.reply) + large(&run.failure);
+        for chunk in portions_within(runs, size) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
                 "INSERT IGNORE INTO run (id, workflow, revision, state, entry, status, started, duration, request_id, trace_id, caller, input, kept, reply, failure, process) ",
             );
@@ -185,7 +188,9 @@ impl Store {
         }
         let steps: Vec<(&Run, usize, &Step)> =
             runs.iter().flat_map(|run| run.steps.iter().enumerate().map(move |(seq, step)| (run, seq, step))).collect();
-        for chunk in steps.chunks(ROWS) {
+        let size =
+            |(_, _, step): &(&Run, usize, &Step)| large(&step.sent) + large(&step.outcome) + large(&step.failure);
+        for chunk in portions_within(&steps, size) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
                 "INSERT IGNORE INTO step (run, seq, paragraph, state, started, duration, attempts, earlier_attempts, sent, outcome, failure, number, kind, title, items) ",
             );

@@ -340,6 +340,62 @@ fn endpoints_answer_while_the_database_is_away() {
     let _ = std::fs::remove_dir_all(dir);
 }
 
+/// Resident memory of a process in MiB.
+fn resident(process: u32) -> u64 {
+    let status = std::fs::read_to_string(format!("/proc/{process}/status")).expect("a process");
+    let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).expect("its memory");
+    line.trim().trim_end_matches(" kB").trim().parse::<u64>().expect("a number") / 1024
+}
+
+#[test]
+fn a_database_that_hangs_takes_no_more_memory_than_configured() {
+    const LARGE: usize = 300 << 10;
+    let dir = kanzlei_harness::scratch::folder("hangs");
+    let server = kanzlei_harness::mariadb::Mariadb::start(&dir).expect("MariaDB");
+    let bounds = ["journal.bytes=16777216", "journal.value=1048576", "journal.pace=0", "jobs.bytes=16777216"];
+    let office = office_on("hangs", &server.url("kanzlei"), &bounds);
+    let text = "workflow: NAME\ninput: {text: {type: string}}\nentries: [{endpoint: POST /NAME, access: open, answer: HOW, limits: {time: 1s}}]\nsteps:\n  - {let: {twice: '${input.text}'}}\n  - {reply: 200, body: '${input.text}'}\n";
+    let (direct, queued) =
+        (text.replace("NAME", "direct").replace("HOW", "now"), text.replace("NAME", "queued").replace("HOW", "later"));
+    assert_eq!(deploy_texts(&office, &[("direct.yaml", &direct), ("queued.yaml", &queued)]).status, 200);
+    let body = serde_json::json!({"text": "x".repeat(LARGE)}).to_string();
+    let send = |path: &str| {
+        let url = format!("{}/{path}", office.public());
+        http("POST", &url, &[("content-type", "application/json")], body.as_bytes()).status
+    };
+    for _ in 0..30 {
+        assert_eq!((send("direct"), send("queued")), (200, 202));
+    }
+    let before = resident(office.service.id());
+    server.freeze(true);
+    // 180 MB of direct runs, and jobs of 30 MB whose clients come at the same time.
+    for _ in 0..600 {
+        assert_eq!(send("direct"), 200);
+    }
+    let statuses = std::thread::scope(|scope| {
+        let clients: Vec<_> = (0..100).map(|_| scope.spawn(|| send("queued"))).collect();
+        wait::until(Duration::from_secs(60), || {
+            clients.iter().filter(|one| one.is_finished()).count().gt(&50).then_some(())
+        })
+        .expect("those beyond the bound are refused at once");
+        let during = resident(office.service.id());
+        println!("{before} MiB before, {during} MiB while the database hangs");
+        assert!(during < before + 100, "{before} MiB before, {during} MiB while the database hangs");
+        server.freeze(false);
+        clients.into_iter().map(|client| client.join().expect("a client")).collect::<Vec<_>>()
+    });
+    let accepted = statuses.iter().filter(|status| **status == 202).count();
+    assert!(statuses.iter().all(|status| matches!(status, 202 | 503)) && accepted > 0, "{statuses:?}");
+    let dropped = wait::until(Duration::from_secs(20), || {
+        let health = http("GET", &format!("{}/~/health", office.public()), &[], b"").json();
+        (health["database"] == "available").then(|| health["journal"]["dropped"].as_u64().expect("a count"))
+    });
+    assert!(dropped.expect("it is back") > 300, "{dropped:?}: details beyond the bound are dropped and counted");
+    drop(office);
+    drop(server);
+    let _ = std::fs::remove_dir_all(dir);
+}
+
 #[test]
 fn stopping_finishes_what_is_in_flight() {
     let mut office = office("stopping", &[]);

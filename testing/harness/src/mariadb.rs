@@ -143,6 +143,13 @@ impl Mariadb {
         }
     }
 
+    /// Freezes the server, so that it keeps its connections and answers nothing, or thaws it.
+    pub fn freeze(&self, frozen: bool) {
+        if let Some(process) = &self.process {
+            process.signal(if frozen { libc::SIGSTOP } else { libc::SIGCONT });
+        }
+    }
+
     /// Kills the server process, as a crash would.
     pub fn kill(&mut self) {
         if let Some(mut process) = self.process.take() {

@@ -11,7 +11,9 @@ use tokio::sync::{mpsc, oneshot};
 use super::Jobs;
 
 /// Bytes of inputs of one transaction: several statements, each below the server's `max_allowed_packet`.
-const MOST_BYTES: usize = 8 << 20;
+const MOST_BYTES: usize = 4 << 20;
+/// Copies of an input that exist while its job is accepted: the body, the parsed input, the row and its statement.
+const COPIES: usize = 4;
 /// Lanes with more than this many places are counted now and then, others each time.
 const COUNTED_EACH_TIME: u64 = 20_000;
 /// How long the count of a large lane is believed, when it is more than half full and when it is not.
@@ -42,7 +44,7 @@ impl Jobs {
         if rows.is_empty() && batch.is_none() {
             return Ok(());
         }
-        let bytes = rows.iter().map(|row| row.input.len() + 1024).sum::<usize>();
+        let bytes = rows.iter().map(|row| COPIES * row.input.len() + 1024).sum::<usize>();
         let Some(_held) = self.try_hold(bytes) else { return Err(Refused::Unavailable) };
         let (done, receiver) = oneshot::channel();
         if self.acceptances.try_send(Acceptance { rows, batch, done }).is_err() {

@@ -109,7 +109,7 @@ fn a_row_that_the_database_rejects_leaves_the_others_alone() {
 
 #[test]
 fn acceptances_hold_no_more_bytes_than_allowed() {
-    with("bytes", &DOCUMENTS, &[("jobs.bytes", "64000")], async |bed| {
+    with("bytes", &DOCUMENTS, &[("jobs.bytes", "240000")], async |bed| {
         let jobs = &bed.service.app.jobs;
         let large = |id: u128| NewJob { input: format!("\"{}\"", "x".repeat(40_000)), ..job(id, "wide") };
         let outcomes = futures_util::future::join_all((1..=3).map(|id| jobs.accept(vec![large(id)], None))).await;

@@ -236,7 +236,7 @@ fn portions<T>(rows: &[T]) -> impl Iterator<Item = &[T]> {
 const STATEMENT_BYTES: usize = 4 << 20;
 
 /// The same, each with no more bytes than a statement may have, or one row.
-fn portions_within<T>(rows: &[T], size: impl Fn(&T) -> usize) -> impl Iterator<Item = &[T]> {
+pub(crate) fn portions_within<T>(rows: &[T], size: impl Fn(&T) -> usize) -> impl Iterator<Item = &[T]> {
     let mut left = rows;
     std::iter::from_fn(move || {
         let mut bytes = 0;
