@@ -64,14 +64,21 @@ fn print_page(page: &JobPage) {
     if !counted.is_empty() {
         println!("{}\n", draw::dim("in all: ") + &counted.join(" · "));
     }
+    if let (Some(next), Some(since)) = (page.next_before, page.searched_to) {
+        let note = format!("searched the jobs accepted since {}; continue with --before {next}", draw::utc(since));
+        println!("{}", draw::dim(&note));
+    }
     let Some(first) = page.jobs.first() else {
+        if page.next_before.is_some() {
+            return;
+        }
         println!("No such jobs. Queue one with a request that prefers it: curl -H 'Prefer: respond-async' …");
         return;
     };
     let head = ["job", "workflow", "state", "lane", "due (UTC)", "delay", "took", "tag or why"];
     draw::table(&head, page.jobs.iter().map(row));
     println!("{}", draw::dim(&format!("poll the first: {}", first.curl)));
-    if let Some(next) = page.next_before {
+    if let Some(next) = page.next_before.filter(|_| page.searched_to.is_none()) {
         println!("{}", draw::dim(&format!("older ones: add --before {next}")));
     }
 }

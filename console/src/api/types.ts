@@ -942,8 +942,13 @@ export interface components {
              * @description Where counts stop.
              */
             counted_to: number;
-            /** Format: uuid */
+            /**
+             * Format: uuid
+             * @description Where the next page continues.
+             */
             next_before: string | null;
+            /** @description Where a search that no index serves stopped before it found enough: it has read the jobs accepted since then. */
+            searched_to: components["schemas"]["Timestamp"] | null;
         };
         /** @description What came of a change. */
         JobsChanged: {

@@ -146,12 +146,16 @@
     <div class="pages">
       {#if chosen.before}<Button kind="ghost" size="small" href="/jobs{address({ before: '' })}">Newest</Button>{/if}
       {#if listed.value.next_before}
+        {#if listed.value.searched_to}<span class="dim">Searched back to {local(listed.value.searched_to)}.</span>{/if}
         <Button kind="ghost" size="small" href="/jobs{address({ before: listed.value.next_before })}">Older</Button>
       {/if}
     </div>
   {:else if listed.value}
     <div class="panel empty">
-      {#if filtered}
+      {#if listed.value.searched_to}
+        No job accepted since {local(listed.value.searched_to)} fits.
+        <a href="/jobs{address({ before: listed.value.next_before ?? '' })}">Search older jobs</a>
+      {:else if filtered}
         No job fits. <a href="/jobs">Show all jobs</a>
       {:else}
         <p>No jobs yet. An endpoint with <code>answer: later</code>, an <code>enqueue</code> step or a timetable makes them:</p>

@@ -106,181 +106,207 @@ impl Writer<'_> {
 
     /// One step, with what belongs to it.
     fn steps(&mut self, depth: usize) -> Vec<Json> {
-        let kind = self.maker.dice.below(if depth == 0 { 10 } else { 15 });
-        let (what, steps) = match kind {
-            0 | 1 => {
-                let name = self.name("x");
-                let (value, schema, maybe) = self.valued();
-                self.keeps(name.clone(), schema, maybe);
-                ("let", vec![json!({"let": {name: value}})])
-            }
-            2 => {
-                // Of two answers one ends the run; behind that the other is known.
-                let name = self.name("r");
-                let mut made =
-                    vec![json!({"id": name, "call": "s.get", "send": {"q": self.maker.text(1)}, "accept": [200, 404]})];
-                let narrowed = match self.maker.dice.below(4) {
-                    0 => None,
-                    1 => Some(
-                        json!({"match": format!("{name}.status"), "arms": {"404": [{"fail": 422}]}, "else": [{"note": "${1}"}]}),
-                    ),
-                    _ => Some(
-                        json!({"if": format!("{name}.status === 404"), "then": [{"fail": 422, "detail": format!("${{{name}.body.title}}")}]}),
-                    ),
-                };
-                made.extend(narrowed);
-                self.keeps(format!("{name}.body"), self.answer.clone(), false);
-                ("call", made)
-            }
-            3 => {
-                let name = self.name("r");
-                let retry = json!({"attempts": 2, "first": "10ms", "on": ["timeout", "5xx"]});
-                let made = json!({"id": name, "call": "s.get", "when": self.maker.truth(2), "send": {"q": "x"}, "retry": retry});
-                self.keeps(format!("{name}?.body"), self.answer.clone(), true);
-                ("call when", vec![made])
-            }
-            4 => {
-                let (name, other) = (self.name("r"), self.name("f"));
-                let catch = json!([
-                    {"note": "${failure.kind} ${failure.detail} ${failure.status ?? '-'}"},
-                    {"let": {other.clone(): whole(&self.maker.number(1))}},
-                ]);
-                self.keeps(format!("{name}?.body"), self.answer.clone(), true);
-                self.keeps(other, json!({"type": "number"}), true);
-                ("catch", vec![json!({"id": name, "call": "s.get", "send": {"q": "y"}, "catch": catch})])
-            }
-            5 => {
-                let name = self.name("q");
-                let made = json!({"id": name, "sql": "harbour", "statement": SELECT, "bind": {"id": whole(&self.maker.number(1))}});
-                let row = json!({"type": "object", "required": ["id", "name", "paid"], "properties": {"id": {"type": "number"}, "name": {"type": ["string", "null"]}, "paid": {"type": "boolean"}}});
-                self.keeps(format!("{name}.rows"), json!({"type": "array", "items": row}), false);
-                self.keeps(format!("{name}.count"), json!({"type": "number"}), false);
-                ("sql", vec![made])
-            }
-            6 => {
-                let (name, n) = (self.name("c"), self.maker.number(2));
-                let mut made = vec![
-                    json!({"id": name, "invoke": "child", "send": {"n": whole(&n), "word": whole(&self.maker.text(1))}}),
-                ];
-                if !self.maker.dice.one_in(4) {
-                    made.push(json!({"if": format!("{name}.status !== 200"), "then": [{"fail": 409, "detail": format!("${{{name}.body.why}}")}]}));
-                }
-                let body = json!({"type": "object", "required": ["size", "word"], "properties": {"size": {"type": "number"}, "word": {"type": ["string", "null"]}}});
-                self.keeps(format!("{name}.body"), body, false);
-                ("invoke", made)
-            }
-            7 => {
-                let name = format!("k{}", self.maker.dice.below(3));
-                let value = format!("Number(kept.{name} ?? 0) + {}", self.maker.number(1));
-                (
-                    "keep",
-                    vec![
-                        json!({"keep": {name: whole(&value)}}),
-                        json!({"note": format!("${{kept.k1 ?? {}}}", self.maker.text(1))}),
-                    ],
-                )
-            }
-            8 => {
-                let name = self.name("j");
-                let list = self.maker.list(1);
-                let mut made =
-                    json!({"id": name, "enqueue": "child", "send": {"n": whole(&self.maker.number(1))}, "tag": "t"});
-                let id = match self.maker.dice.below(2) {
-                    0 => format!("{name}.job"),
-                    _ => {
-                        made["in"] = list.text.into();
-                        made["each"] = format!("{name}i").into();
-                        format!("{name}.jobs")
-                    }
-                };
-                let gone = self.name("g");
-                self.keeps(format!("{gone}.cancelled"), json!({"type": "array", "items": {"type": "string"}}), false);
-                ("enqueue and cancel", vec![made, json!({"id": gone, "cancel": whole(&id)})])
-            }
-            9 => ("note", vec![json!({"note": self.valued().0})]),
-            10 => {
-                let condition = match self.maker.dice.below(3) {
-                    0 => format!("{} == null", self.maker.place().text),
-                    _ => self.maker.truth(2),
-                };
-                let both = self.name("y");
-                let mut step = json!({"if": condition});
-                let (then, otherwise) = (self.valued(), self.valued());
-                if self.maker.dice.one_in(3) {
-                    step["then"] = json!([{"fail": 409}]);
-                } else {
-                    let mut made = self.branches(depth - 1, 2);
-                    made[0].push(json!({"let": {both.clone(): then.0}}));
-                    made[1].push(json!({"let": {both.clone(): otherwise.0}}));
-                    (step["then"], step["else"]) = (made[0].clone().into(), made[1].clone().into());
-                    let schema = if then.1 == otherwise.1 { then.1 } else { json!({"anyOf": [then.1, otherwise.1]}) };
-                    self.keeps(both, schema, then.2 || otherwise.2);
-                }
-                ("if", vec![step])
-            }
-            11 => {
-                let (name, item, at) = (self.name("e"), self.name("i"), self.name("n"));
-                let list = self.maker.list(1);
-                let locals = [
-                    place(item.clone(), list.schema["items"].clone(), false),
-                    place(at.clone(), json!({"type": "number"}), false),
-                ];
-                let before = self.maker.names.len();
-                let mut steps = self.inner(depth - 1, &locals);
-                self.maker.names.truncate(before);
-                let last = self.name("z");
-                self.maker.names.extend(locals);
-                let (value, schema, _) = (whole(&self.maker.number(2)), json!({"type": "number"}), false);
-                self.maker.names.truncate(before);
-                steps.push(json!({"let": {last.clone(): value}}));
-                let mut made = json!({"each": item, "in": list.text, "position": at, "id": name, "at_once": 1 + self.maker.dice.below(3), "steps": steps, "collect": whole(&last)});
-                if self.maker.dice.one_in(3) {
-                    made["settle"] = "all".into();
-                    let ok = format!("{name}.filter(p => p.ok).map(p => p.value)");
-                    self.keeps(ok, json!({"type": "array", "items": schema}), false);
-                } else {
-                    self.keeps(name, json!({"type": "array", "items": schema}), false);
-                }
-                ("each", vec![made])
-            }
-            12 => {
-                let (id, one, two, n) = (self.name("w"), self.name("t"), self.name("u"), self.name("m"));
-                let (mut left, right) = (self.inner(depth - 1, &[]), self.inner(depth - 1, &[]));
-                left.push(json!({"let": {n.clone(): whole(&self.maker.number(1))}}));
-                let mut made = json!({"together": {one.clone(): left, two: right}});
-                match self.maker.dice.below(3) {
-                    0 => {
-                        made["settle"] = "all".into();
-                        made["id"] = id.clone().into();
-                        let read = format!("({id}.{one}.ok ? {id}.{one}.value.{n} : null)");
-                        self.keeps(read, json!({"type": ["number", "null"]}), true);
-                    }
-                    1 => {
-                        made["catch"] = json!([{"note": "${failure.kind}"}]);
-                        self.keeps(format!("{one}?.{n}"), json!({"type": "number"}), true);
-                    }
-                    _ => self.keeps(format!("{one}.{n}"), json!({"type": "number"}), false),
-                }
-                ("together", vec![made])
-            }
-            13 => {
-                let subject = self.maker.place().text;
-                let made = self.branches(depth - 1, 3);
-                let arms = json!({"cargo": made[0], "ferry": made[1]});
-                ("match", vec![json!({"match": subject, "arms": arms, "else": made[2]})])
-            }
-            _ => {
-                let name = self.name("a");
-                let steps = self.inner(depth - 1, &[]);
-                let catch = json!([{"note": "${failure.kind}"}]);
-                (
-                    "await",
-                    vec![json!({"id": name, "await": self.name("b"), "until": "1h", "steps": steps, "catch": catch})],
-                )
-            }
+        let (what, steps) = match self.maker.dice.below(if depth == 0 { 10 } else { 15 }) {
+            0 | 1 => self.name_value(),
+            2 => self.call(),
+            3 => self.call_when(),
+            4 => self.caught_call(),
+            5 => self.query(),
+            6 => self.invoke(),
+            7 => self.keep(),
+            8 => self.enqueue(),
+            9 => self.note(),
+            10 => self.condition(depth),
+            11 => self.each(depth),
+            12 => self.together(depth),
+            13 => self.choice(depth),
+            _ => self.wait(depth),
         };
         *self.written.entry(what).or_default() += 1;
         steps
+    }
+
+    fn name_value(&mut self) -> (&'static str, Vec<Json>) {
+        let name = self.name("x");
+        let (value, schema, maybe) = self.valued();
+        self.keeps(name.clone(), schema, maybe);
+        ("let", vec![json!({"let": {name: value}})])
+    }
+
+    fn call(&mut self) -> (&'static str, Vec<Json>) {
+        // Of two answers one ends the run; behind that the other is known.
+        let name = self.name("r");
+        let mut made =
+            vec![json!({"id": name, "call": "s.get", "send": {"q": self.maker.text(1)}, "accept": [200, 404]})];
+        let narrowed = match self.maker.dice.below(4) {
+            0 => None,
+            1 => Some(
+                json!({"match": format!("{name}.status"), "arms": {"404": [{"fail": 422}]}, "else": [{"note": "${1}"}]}),
+            ),
+            _ => Some(
+                json!({"if": format!("{name}.status === 404"), "then": [{"fail": 422, "detail": format!("${{{name}.body.title}}")}]}),
+            ),
+        };
+        made.extend(narrowed);
+        self.keeps(format!("{name}.body"), self.answer.clone(), false);
+        ("call", made)
+    }
+
+    fn call_when(&mut self) -> (&'static str, Vec<Json>) {
+        let name = self.name("r");
+        let retry = json!({"attempts": 2, "first": "10ms", "on": ["timeout", "5xx"]});
+        let made =
+            json!({"id": name, "call": "s.get", "when": self.maker.truth(2), "send": {"q": "x"}, "retry": retry});
+        self.keeps(format!("{name}?.body"), self.answer.clone(), true);
+        ("call when", vec![made])
+    }
+
+    fn caught_call(&mut self) -> (&'static str, Vec<Json>) {
+        let (name, other) = (self.name("r"), self.name("f"));
+        let catch = json!([
+            {"note": "${failure.kind} ${failure.detail} ${failure.status ?? '-'}"},
+            {"let": {other.clone(): whole(&self.maker.number(1))}},
+        ]);
+        self.keeps(format!("{name}?.body"), self.answer.clone(), true);
+        self.keeps(other, json!({"type": "number"}), true);
+        ("catch", vec![json!({"id": name, "call": "s.get", "send": {"q": "y"}, "catch": catch})])
+    }
+
+    fn query(&mut self) -> (&'static str, Vec<Json>) {
+        let name = self.name("q");
+        let made =
+            json!({"id": name, "sql": "harbour", "statement": SELECT, "bind": {"id": whole(&self.maker.number(1))}});
+        let row = json!({"type": "object", "required": ["id", "name", "paid"], "properties": {"id": {"type": "number"}, "name": {"type": ["string", "null"]}, "paid": {"type": "boolean"}}});
+        self.keeps(format!("{name}.rows"), json!({"type": "array", "items": row}), false);
+        self.keeps(format!("{name}.count"), json!({"type": "number"}), false);
+        ("sql", vec![made])
+    }
+
+    fn invoke(&mut self) -> (&'static str, Vec<Json>) {
+        let (name, n) = (self.name("c"), self.maker.number(2));
+        let mut made =
+            vec![json!({"id": name, "invoke": "child", "send": {"n": whole(&n), "word": whole(&self.maker.text(1))}})];
+        if !self.maker.dice.one_in(4) {
+            made.push(json!({"if": format!("{name}.status !== 200"), "then": [{"fail": 409, "detail": format!("${{{name}.body.why}}")}]}));
+        }
+        let body = json!({"type": "object", "required": ["size", "word"], "properties": {"size": {"type": "number"}, "word": {"type": ["string", "null"]}}});
+        self.keeps(format!("{name}.body"), body, false);
+        ("invoke", made)
+    }
+
+    fn keep(&mut self) -> (&'static str, Vec<Json>) {
+        let name = format!("k{}", self.maker.dice.below(3));
+        let value = format!("Number(kept.{name} ?? 0) + {}", self.maker.number(1));
+        (
+            "keep",
+            vec![
+                json!({"keep": {name: whole(&value)}}),
+                json!({"note": format!("${{kept.k1 ?? {}}}", self.maker.text(1))}),
+            ],
+        )
+    }
+
+    fn enqueue(&mut self) -> (&'static str, Vec<Json>) {
+        let name = self.name("j");
+        let list = self.maker.list(1);
+        let mut made = json!({"id": name, "enqueue": "child", "send": {"n": whole(&self.maker.number(1))}, "tag": "t"});
+        let id = match self.maker.dice.below(2) {
+            0 => format!("{name}.job"),
+            _ => {
+                made["in"] = list.text.into();
+                made["each"] = format!("{name}i").into();
+                format!("{name}.jobs")
+            }
+        };
+        let gone = self.name("g");
+        self.keeps(format!("{gone}.cancelled"), json!({"type": "array", "items": {"type": "string"}}), false);
+        ("enqueue and cancel", vec![made, json!({"id": gone, "cancel": whole(&id)})])
+    }
+
+    fn note(&mut self) -> (&'static str, Vec<Json>) {
+        ("note", vec![json!({"note": self.valued().0})])
+    }
+
+    fn condition(&mut self, depth: usize) -> (&'static str, Vec<Json>) {
+        let condition = match self.maker.dice.below(3) {
+            0 => format!("{} == null", self.maker.place().text),
+            _ => self.maker.truth(2),
+        };
+        let both = self.name("y");
+        let mut step = json!({"if": condition});
+        let (then, otherwise) = (self.valued(), self.valued());
+        if self.maker.dice.one_in(3) {
+            step["then"] = json!([{"fail": 409}]);
+        } else {
+            let mut made = self.branches(depth - 1, 2);
+            made[0].push(json!({"let": {both.clone(): then.0}}));
+            made[1].push(json!({"let": {both.clone(): otherwise.0}}));
+            (step["then"], step["else"]) = (made[0].clone().into(), made[1].clone().into());
+            let schema = if then.1 == otherwise.1 { then.1 } else { json!({"anyOf": [then.1, otherwise.1]}) };
+            self.keeps(both, schema, then.2 || otherwise.2);
+        }
+        ("if", vec![step])
+    }
+
+    fn each(&mut self, depth: usize) -> (&'static str, Vec<Json>) {
+        let (name, item, at) = (self.name("e"), self.name("i"), self.name("n"));
+        let list = self.maker.list(1);
+        let locals = [
+            place(item.clone(), list.schema["items"].clone(), false),
+            place(at.clone(), json!({"type": "number"}), false),
+        ];
+        let before = self.maker.names.len();
+        let mut steps = self.inner(depth - 1, &locals);
+        self.maker.names.truncate(before);
+        let last = self.name("z");
+        self.maker.names.extend(locals);
+        let (value, schema, _) = (whole(&self.maker.number(2)), json!({"type": "number"}), false);
+        self.maker.names.truncate(before);
+        steps.push(json!({"let": {last.clone(): value}}));
+        let mut made = json!({"each": item, "in": list.text, "position": at, "id": name, "at_once": 1 + self.maker.dice.below(3), "steps": steps, "collect": whole(&last)});
+        if self.maker.dice.one_in(3) {
+            made["settle"] = "all".into();
+            let ok = format!("{name}.filter(p => p.ok).map(p => p.value)");
+            self.keeps(ok, json!({"type": "array", "items": schema}), false);
+        } else {
+            self.keeps(name, json!({"type": "array", "items": schema}), false);
+        }
+        ("each", vec![made])
+    }
+
+    fn together(&mut self, depth: usize) -> (&'static str, Vec<Json>) {
+        let (id, one, two, n) = (self.name("w"), self.name("t"), self.name("u"), self.name("m"));
+        let (mut left, right) = (self.inner(depth - 1, &[]), self.inner(depth - 1, &[]));
+        left.push(json!({"let": {n.clone(): whole(&self.maker.number(1))}}));
+        let mut made = json!({"together": {one.clone(): left, two: right}});
+        match self.maker.dice.below(3) {
+            0 => {
+                made["settle"] = "all".into();
+                made["id"] = id.clone().into();
+                let read = format!("({id}.{one}.ok ? {id}.{one}.value.{n} : null)");
+                self.keeps(read, json!({"type": ["number", "null"]}), true);
+            }
+            1 => {
+                made["catch"] = json!([{"note": "${failure.kind}"}]);
+                self.keeps(format!("{one}?.{n}"), json!({"type": "number"}), true);
+            }
+            _ => self.keeps(format!("{one}.{n}"), json!({"type": "number"}), false),
+        }
+        ("together", vec![made])
+    }
+
+    fn choice(&mut self, depth: usize) -> (&'static str, Vec<Json>) {
+        let subject = self.maker.place().text;
+        let made = self.branches(depth - 1, 3);
+        let arms = json!({"cargo": made[0], "ferry": made[1]});
+        ("match", vec![json!({"match": subject, "arms": arms, "else": made[2]})])
+    }
+
+    fn wait(&mut self, depth: usize) -> (&'static str, Vec<Json>) {
+        let name = self.name("a");
+        let steps = self.inner(depth - 1, &[]);
+        let catch = json!([{"note": "${failure.kind}"}]);
+        ("await", vec![json!({"id": name, "await": self.name("b"), "until": "1h", "steps": steps, "catch": catch})])
     }
 }
 

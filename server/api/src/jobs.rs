@@ -99,7 +99,10 @@ api! {
         pub counts: BTreeMap<String, u64>,
         /// Where counts stop.
         pub counted_to: u64,
+        /// Where the next page continues.
         pub next_before: Option<Uuid>,
+        /// Where a search that no index serves stopped before it found enough: it has read the jobs accepted since then.
+        pub searched_to: Option<Timestamp>,
     }
 
     /// A job in a listing.

@@ -51,6 +51,8 @@ impl Error {
             Error::Store(error) if error.is_contention() => {
                 Problem::new(409, "Conflicting change").detail("nothing was changed; try again in a moment")
             }
+            Error::Store(error) if error.is_too_slow() => Problem::new(422, "The search takes too long")
+                .detail("narrow it: by tag, group or request id, or by state and lane"),
             Error::Shared(error) => error.as_problem(),
             _ => Problem::new(500, "Internal server error"),
         }

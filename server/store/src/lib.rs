@@ -82,6 +82,9 @@ const UNAVAILABLE: [u16; 12] = [1040, 1047, 1053, 1152, 1158, 1159, 1160, 1161, 
 /// Error numbers of a transaction that lost against another: lock wait, deadlock, a row changed since it was read.
 const CONTENTION: [u16; 3] = [1020, 1205, 1213];
 
+/// Error number of a statement that exceeded `max_statement_time`.
+const TOO_SLOW: u16 = 1969;
+
 /// The server's number of an error.
 fn number(error: &sqlx::Error) -> Option<u16> {
     let error = error.as_database_error()?;
@@ -89,6 +92,11 @@ fn number(error: &sqlx::Error) -> Option<u16> {
 }
 
 impl Error {
+    /// Whether a search was ended because it took too long.
+    pub fn is_too_slow(&self) -> bool {
+        matches!(self, Error::Query { source, .. } if number(source) == Some(TOO_SLOW))
+    }
+
     /// Whether another transaction won (deadlock, lock wait, certification): nothing was changed, and the
     /// transaction can be repeated.
     pub fn is_contention(&self) -> bool {

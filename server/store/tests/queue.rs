@@ -4,7 +4,7 @@ use kanzlei_harness::mariadb::Mariadb;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_store::Store;
 use kanzlei_store::outside::{Outside, Refused, Statement};
-use kanzlei_store::queue::{End, JobPhase, NewBatch, NewJob, NewOutcome, Room, Write};
+use kanzlei_store::queue::{End, Filter, JobPhase, NewBatch, NewJob, NewOutcome, Room, SEARCHED, Write};
 use uuid::Uuid;
 
 fn time(micros: i64) -> Timestamp {
@@ -77,6 +77,7 @@ fn jobs_are_taken_and_written() {
         by_turns(&store).await;
         old_ones_go(&store, &server).await;
         little_is_read(&store, &server).await;
+        text_searches_continue_by_cursor(&store, &server).await;
         what_is_cut_is_away(&server).await;
     });
     drop(server);
@@ -226,6 +227,36 @@ async fn little_is_read(store: &Store, server: &Mariadb) {
     assert_eq!(claim(store, 8, "many", Room { at_once: Some(20), ..FREE }, 20, 10_001).await.0.len(), 10);
     let spent = read() - before;
     assert!(spent < 500, "{spent} entries were read");
+}
+
+async fn text_searches_continue_by_cursor(store: &Store, server: &Mariadb) {
+    let base = 1_000_000_u128;
+    let insert = format!(
+        "INSERT INTO job (id, phase, lane, claim_rank, ready_at, workflow, revision, generation, priority, entry, request_id, trace_id, accepted, due, input, kept_for)
+         SELECT UNHEX(LPAD(HEX({base} + seq), 32, '0')), 11, 'ended', 0, seq, 'w', 1, 1, 5, 'e', 'r', '0', seq, seq, IF(seq IN (5, 30000), '{{\"t\":\"needle\"}}', '{{}}'), 1
+         FROM seq_1_to_45000"
+    );
+    server.sql("kanzlei_queue", &insert).expect("many jobs");
+    let mut filter = Filter { text: Some("needle".into()), limit: 50, ..Filter::default() };
+    let mut pages = Vec::new();
+    loop {
+        let page = store.jobs(&filter, time(1)).await.expect("a page");
+        let found: Vec<u128> = page.jobs.iter().map(|job| job.id.as_u128() - base).collect();
+        assert_eq!(page.searched_to, page.next, "it says how far it got");
+        pages.push((found, page.next.map(|id| id.as_u128() - base)));
+        filter.before = page.next;
+        if filter.before.is_none() {
+            break;
+        }
+    }
+    let searched = u128::from(SEARCHED);
+    assert_eq!(
+        pages,
+        [(vec![30_000], Some(45_001 - searched)), (vec![], Some(45_001 - 2 * searched)), (vec![5], None)]
+    );
+    // A page that is full continues behind its last job.
+    let full = store.jobs(&Filter { limit: 1, before: None, ..filter }, time(1)).await.expect("a page");
+    assert_eq!((full.next, full.searched_to), (Some(Uuid::from_u128(base + 30_000)), None));
 }
 
 /// A connection that somebody cuts, or a statement that is interrupted, is no fault of the statement: it is

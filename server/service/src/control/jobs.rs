@@ -77,11 +77,18 @@ pub async fn list(app: Data<App>, query: Query<JobFilter>) -> Result<HttpRespons
     let counts = if filter == only_state { app.store.job_counts(at).await? } else { Vec::new() };
     let live = app.live.load_full();
     Ok(HttpResponse::Ok().json(JobPage {
-        next_before: (found.len() as u32 == filter.limit).then(|| found.last().map(|job| job.id)).flatten(),
-        jobs: found.into_iter().map(|job| line(job, &app, &live, at)).collect(),
+        next_before: found.next,
+        searched_to: found.searched_to.as_ref().and_then(accepted_at),
+        jobs: found.jobs.into_iter().map(|job| line(job, &app, &live, at)).collect(),
         counts: counts.into_iter().map(|(state, n)| (state.name().to_owned(), n)).collect(),
         counted_to: MOST_COUNTED,
     }))
+}
+
+/// When a job was accepted, by its id (RFC 9562, version 7).
+fn accepted_at(id: &Uuid) -> Option<Timestamp> {
+    let (seconds, nanoseconds) = id.get_timestamp()?.to_unix();
+    Some(Timestamp::from_micros(i64::try_from(seconds).ok()? * 1_000_000 + i64::from(nanoseconds / 1000)))
 }
 
 /// Where clients poll a job.

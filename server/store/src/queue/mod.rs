@@ -20,7 +20,7 @@ pub use claim::{Claimed, Head, LaneState, OutcomeRow, Room, Taken};
 pub use idempotency::{Repeat, Stored};
 pub use lanes::{LaneDepth, Sample};
 pub use notices::Notice;
-pub use query::{BatchState, Filter, JobLine, JobRow, MOST_COUNTED, Watched};
+pub use query::{BatchState, Filter, JobLine, JobRow, JobsPage, MOST_COUNTED, SEARCHED, Watched};
 pub use record::{End, NewOutcome, Write};
 pub use schedule::{CallbackState, Firing, TimetableState};
 

@@ -13,6 +13,8 @@ use crate::{Doing, Result, Store};
 pub const MOST_COUNTED: u64 = 10_000;
 /// When a job is due next: what lists show and filters go by.
 const DUE: &str = " AND IF(phase = 1, ready_at, due)";
+/// Jobs that one page of a search without an index reads; the next page continues there.
+pub const SEARCHED: u32 = 20_000;
 /// How long a search may take.
 const SEARCH_SECONDS: &str = "SET STATEMENT max_statement_time = 3 FOR ";
 
@@ -185,6 +187,17 @@ pub struct JobLine {
     pub failure: Option<String>,
 }
 
+/// A page of jobs.
+#[derive(Clone, Debug, PartialEq)]
+pub struct JobsPage {
+    /// The jobs, newest first.
+    pub jobs: Vec<JobLine>,
+    /// Where the next page continues; nothing behind the last one.
+    pub next: Option<Uuid>,
+    /// The oldest job that a search has read, where it stopped before the end.
+    pub searched_to: Option<Uuid>,
+}
+
 /// What somebody who follows a job looks for.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Watched {
@@ -223,6 +236,22 @@ pub struct Filter {
     pub before: Option<Uuid>,
     /// Most rows to return.
     pub limit: u32,
+}
+
+impl Filter {
+    /// Whether no index finds what it selects.
+    fn scans(&self) -> bool {
+        let selective = self.tag.is_some() || self.batch.is_some() || self.request_id.is_some();
+        let searches = self.text.is_some() || self.due_from.is_some() || self.due_until.is_some();
+        let combined = self.workflow.is_some() && (self.state.is_some() || self.lane.is_some());
+        !selective && (searches || combined || self.is_lane_only())
+    }
+
+    /// Whether it selects the jobs of a lane and nothing else.
+    fn is_lane_only(&self) -> bool {
+        let plain = Filter { lane: self.lane.clone(), before: self.before, limit: self.limit, ..Filter::default() };
+        self.lane.is_some() && *self == plain
+    }
 }
 
 /// How the jobs of a list stand.
@@ -356,13 +385,36 @@ impl Store {
         Ok(out)
     }
 
-    /// Jobs, newest first.
-    pub async fn jobs(&self, filter: &Filter, now: Timestamp) -> Result<Vec<JobLine>> {
+    /// Returns jobs, newest first. A search that no index serves reads at most [`SEARCHED`] jobs.
+    pub async fn jobs(&self, filter: &Filter, now: Timestamp) -> Result<JobsPage> {
+        let mut oldest = if filter.scans() { self.oldest_searched(filter.before).await? } else { None };
+        let mut jobs = self.page(filter, now, oldest, false).await?;
+        let full = |jobs: &[JobLine]| jobs.len() as u32 == filter.limit;
+        if !full(&jobs) && oldest.is_some() && filter.is_lane_only() {
+            // A lane with few jobs among many: its own index has them.
+            jobs = self.page(filter, now, None, true).await?;
+            oldest = None;
+        }
+        let next = if full(&jobs) { jobs.last().map(|job| job.id) } else { oldest };
+        Ok(JobsPage { searched_to: oldest.filter(|_| !full(&jobs)), jobs, next })
+    }
+
+    /// Jobs from the oldest id on, or those of a lane by its index.
+    async fn page(&self, filter: &Filter, now: Timestamp, oldest: Option<Uuid>, of_lane: bool) -> Result<Vec<JobLine>> {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(SEARCH_SECONDS);
         query.push(
             "SELECT id, phase, lane, ready_at, workflow, revision, priority, tag, batch, ordering_key, entry, accepted, due, started, ended, stop, waits_for, retries, progress, failure, claim_rank FROM job WHERE 1 = 1",
         );
         narrow(&mut query, filter, now);
+        if let Some(oldest) = oldest {
+            query.push(" AND id >= ").push_bind(oldest.as_bytes().to_vec());
+        }
+        if of_lane {
+            query.push(" AND id IN (SELECT id FROM (SELECT id FROM job FORCE INDEX (job_work) WHERE 1 = 1");
+            in_phases(&mut query, JobPhase::ALL.iter().copied());
+            narrow(&mut query, filter, now);
+            query.push(" ORDER BY id DESC LIMIT ").push_bind(filter.limit).push(") newest)");
+        }
         query.push(" ORDER BY id DESC LIMIT ").push_bind(filter.limit);
         let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("listing jobs")?;
         rows.into_iter()
@@ -394,6 +446,18 @@ impl Store {
             })
             .collect::<std::result::Result<_, sqlx::Error>>()
             .doing("listing jobs")
+    }
+
+    /// The oldest job that a search reads before it stops; nothing when it reaches the end.
+    async fn oldest_searched(&self, before: Option<Uuid>) -> Result<Option<Uuid>> {
+        let before = before.unwrap_or(Uuid::max());
+        let oldest = sqlx::query_scalar!(
+            "SELECT id FROM job WHERE id < ? ORDER BY id DESC LIMIT 1 OFFSET ?",
+            before.as_bytes().as_slice(),
+            SEARCHED - 1
+        );
+        let oldest = oldest.fetch_optional(&self.pool).await.doing("bounding a search")?;
+        Ok(oldest.map(|id| uuid(&id)))
     }
 
     /// Ids of the jobs that a filter means, oldest first.
@@ -486,11 +550,8 @@ impl Store {
 
 /// Narrows to one state, as [`JobPhase::state`] has it.
 fn in_state(query: &mut QueryBuilder<MySql>, state: RunState, now: Timestamp) {
-    let phases: Vec<u8> = JobPhase::ALL
-        .iter()
-        .filter(|phase| [(false, false), (true, false), (true, true)].iter().any(|(a, b)| phase.state(*a, *b) == state))
-        .map(|phase| phase.code())
-        .collect();
+    let stands = |phase: &JobPhase| [(false, false), (true, false), (true, true)].map(|(a, b)| phase.state(a, b));
+    let phases: Vec<JobPhase> = JobPhase::ALL.iter().copied().filter(|phase| stands(phase).contains(&state)).collect();
     match state {
         RunState::Scheduled => _ = query.push(" AND claim_rank > 0 AND ready_at > ").push_bind(now.as_micros()),
         RunState::Waiting => _ = query.push(" AND claim_rank = 0 AND ready_at > ").push_bind(now.as_micros()),
@@ -504,10 +565,14 @@ fn in_state(query: &mut QueryBuilder<MySql>, state: RunState, now: Timestamp) {
         }
         _ => {}
     }
+    in_phases(query, phases.into_iter());
+}
+
+fn in_phases(query: &mut QueryBuilder<MySql>, phases: impl Iterator<Item = JobPhase>) {
     query.push(" AND phase IN (");
     let mut list = query.separated(", ");
-    for code in phases {
-        list.push_bind(code);
+    for phase in phases {
+        list.push_bind(phase.code());
     }
     query.push(")");
 }

@@ -72,7 +72,7 @@ async fn bare(url: &str, count: usize) -> Done<(f64, f64, f64, f64)> {
         let begun = Instant::now();
         let stamp = now();
         sqlx::query(
-            "UPDATE job SET phase = 2, ready_at = ?, worker = ?, fence = fence + 1, started = ?, changes = changes + 1 WHERE phase = 1 AND lane = 'main' AND place = 5 AND ready_at <= ? ORDER BY ready_at LIMIT 200",
+            "UPDATE job SET phase = 2, ready_at = ?, worker = ?, fence = fence + 1, started = ?, changes = changes + 1 WHERE phase = 1 AND lane = 'main' AND claim_rank = 5 AND ready_at <= ? ORDER BY ready_at LIMIT 200",
         )
         .bind(stamp)
         .bind(&[7_u8; 16][..])
@@ -148,7 +148,7 @@ impl Bench {
 
     /// Waits until no due job is left. Each look reads one entry of the index.
     async fn drained(&mut self) -> Done<()> {
-        let sql = "SELECT 1 FROM job FORCE INDEX (job_work) WHERE phase IN (1, 2, 3) AND lane = 'main' AND place IN (0, 5) AND ready_at < ? LIMIT 1";
+        let sql = "SELECT 1 FROM job FORCE INDEX (job_work) WHERE phase IN (1, 2, 3) AND lane = 'main' AND claim_rank IN (0, 5) AND ready_at < ? LIMIT 1";
         while sqlx::query(sql).bind(now() + 3_600_000_000).fetch_optional(&mut self.sql).await?.is_some() {
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
