@@ -9,6 +9,7 @@
 mod accept;
 mod control;
 mod jobs;
+mod lists;
 mod public;
 mod schedules;
 
