@@ -65,7 +65,8 @@ fn print_page(page: &JobPage) {
         println!("{}\n", draw::dim("in all: ") + &counted.join(" · "));
     }
     if let (Some(next), Some(since)) = (page.next_before, page.searched_to) {
-        let note = format!("searched the jobs accepted since {}; continue with --before {next}", draw::utc(since));
+        let found = if page.jobs.is_empty() { "no such job was" } else { "these were" };
+        let note = format!("{found} accepted since {}; search older ones with --before {next}", draw::utc(since));
         println!("{}", draw::dim(&note));
     }
     let Some(first) = page.jobs.first() else {

@@ -147,7 +147,9 @@
       {#if chosen.before}<Button kind="ghost" size="small" href="/jobs{address({ before: '' })}">Newest</Button>{/if}
       {#if listed.value.next_before}
         {#if listed.value.searched_to}<span class="dim">Searched back to {local(listed.value.searched_to)}.</span>{/if}
-        <Button kind="ghost" size="small" href="/jobs{address({ before: listed.value.next_before })}">Older</Button>
+        <Button kind="ghost" size="small" href="/jobs{address({ before: listed.value.next_before })}">
+          {listed.value.searched_to ? 'Search older jobs' : 'Older'}
+        </Button>
       {/if}
     </div>
   {:else if listed.value}
@@ -291,6 +293,7 @@
   .pages {
     display: flex;
     justify-content: flex-end;
+    align-items: center;
     margin-top: 0.5rem;
   }
 </style>

@@ -45,7 +45,7 @@
             <Checkbox hideLabel labelText="Select {job.id}" checked={selected.includes(job.id)} on:change={() => toggle(job.id)} />
           </td>
           <td title={job.due ? `${time(job.due)} UTC` : 'waits without end'}><a class="quiet" href="/jobs/{job.id}">{when(job)}</a></td>
-          <td>{job.workflow}{#if job.retired}<span class="dim"> (retired)</span>{/if}</td>
+          <td>{job.workflow}{#if job.retired}{' '}<span class="dim">(retired)</span>{/if}</td>
           <td>
             <RunState state={job.state} />
             {#if job.stopping}<span class="dim">stopping</span>
