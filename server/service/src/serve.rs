@@ -34,7 +34,7 @@ const ENDING: Duration = Duration::from_secs(15);
 pub(crate) struct Service {
     pub(crate) app: Data<App>,
     pub(crate) supervisor: Supervisor,
-    worker: Arc<Worker>,
+    pub(crate) worker: Arc<Worker>,
     /// Stops the journal's writer once nothing more is recorded.
     pub(crate) stop_journal: watch::Sender<bool>,
 }

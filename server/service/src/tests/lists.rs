@@ -61,7 +61,7 @@ fn runs_are_listed_page_by_page_and_by_state() {
         for n in 0..12 {
             bed.send(&format!("GET /echo?n={n}"), &[], "").await;
         }
-        bed.service.app.journal.flush().await;
+        bed.journaled().await;
         for (path, sizes) in [
             ("/runs?limit=5", vec![5, 5, 2]),
             ("/runs?limit=5&state=rejected", vec![2]),
@@ -187,7 +187,7 @@ fn one_id_finds_a_run_a_job_or_a_refusal() {
         assert_eq!(send("GET /echo?n=3", "a-run").await, 200);
         assert_eq!(send("POST /list", "a-job").await, 200);
         assert_eq!(send("GET /echo?n=x", "a-refusal").await, 422);
-        bed.service.app.journal.flush().await;
+        bed.journaled().await;
         for (path, member, id) in
             [("/runs", "runs", "a-run"), ("/jobs", "jobs", "a-job"), ("/refusals", "refusals", "a-refusal")]
         {
@@ -209,7 +209,7 @@ fn a_finished_run_becomes_a_case() {
     with("recorded", &[ECHO], &[], async |bed| {
         let answer = bed.send("GET /echo?n=3", &[], "").await;
         let run = answer.header("kanzlei-run").expect("a run").to_owned();
-        bed.service.app.journal.flush().await;
+        bed.journaled().await;
         let case = bed.control(&format!("GET /runs/{run}/case?name=three"), &Json::Null).await;
         assert!(case.status == 200 && case.body.contains("cases: echo"), "{case:?}");
         assert!(case.body.contains("three") && case.body.contains("GET /echo?n=3"), "{}", case.body);

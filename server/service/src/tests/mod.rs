@@ -206,12 +206,35 @@ impl Bed {
         self.until(id, |job| job.phase.ended()).await
     }
 
+    /// Waits until what ended so far is in the journal.
+    async fn journaled(&self) {
+        // A flush waits half a second at most.
+        for _ in 0..20 {
+            self.service.app.journal.flush().await;
+        }
+    }
+
+    /// Waits until the records name the process that performed a job.
+    async fn performer(&self, job: &JobRow) -> String {
+        let end = tokio::time::Instant::now() + LONG;
+        loop {
+            if let Some(process) = self.store().process_of(job.id, job.worker).await.expect("records") {
+                return process;
+            }
+            assert!(tokio::time::Instant::now() < end, "no process of {job:?}");
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
+    }
+
     async fn end(self) {
         let _ = self.stop_worker.send(true);
+        // Jobs that still run hold connections.
+        self.service.worker.leave().await;
         self.service.supervisor.stop().cancel();
         let _ = self.service.stop_journal.send(true);
         assert!(self.service.supervisor.end(LONG).await, "the tasks end");
-        self.service.app.store.close().await;
+        let closed = tokio::time::timeout(LONG, self.service.app.store.close()).await;
+        assert!(closed.is_ok(), "the connections close");
     }
 }
 

@@ -167,7 +167,7 @@ fn a_run_is_journaled_with_its_request() {
     with("journaled", &[ECHO], &[], async |bed| {
         let answer = bed.post("/echo", &[("x-request-id", "mine-2")], "{\"id\": 1, \"pin\": \"1234\"}").await;
         let run = answer.json()["at"].as_str().expect("the run").to_owned();
-        bed.service.app.journal.flush().await;
+        bed.journaled().await;
         let found = bed.control(&format!("GET /runs/{run}"), &json!(null)).await.json();
         assert_eq!((&found["request_id"], &found["state"]), (&json!("mine-2"), &json!("succeeded")), "{found}");
         assert!(!found.to_string().contains("1234") && found["process"] == "journaled", "{found}");
