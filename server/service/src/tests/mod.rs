@@ -33,7 +33,7 @@ use crate::serve::{Service, put_together};
 use crate::{clock, control as control_api, public as public_api};
 
 /// How long a condition may take to come true.
-const LONG: Duration = Duration::from_secs(20);
+const LONG: Duration = Duration::from_secs(60);
 
 /// One server for all tests of the program; it ends with the program.
 fn server() -> &'static Mariadb {
