@@ -25,7 +25,7 @@ pub struct Run {
     pub status: Option<u16>,
     /// When it started.
     pub started: Timestamp,
-    /// Microseconds.
+    /// How long it took.
     pub duration: Span,
     /// `X-Request-Id` of the request that caused it.
     pub request_id: String,
@@ -56,7 +56,7 @@ pub struct Step {
     pub state: String,
     /// When it started.
     pub started: Timestamp,
-    /// Microseconds.
+    /// How long it took.
     pub duration: Span,
     /// Attempts made.
     pub attempts: u32,
@@ -129,7 +129,7 @@ pub struct RunLine {
     pub status: Option<u16>,
     /// When it started.
     pub started: Timestamp,
-    /// Microseconds.
+    /// How long it took.
     pub duration: Span,
     /// Failure as JSON, masked.
     pub failure: Option<String>,

@@ -83,7 +83,7 @@ impl Store {
         }))
     }
 
-    /// Records an attempt; without `next` there are no more.
+    /// Records an attempt; without `next` it was the last one.
     pub async fn notice_attempted(
         &self,
         job: Uuid,
