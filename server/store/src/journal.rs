@@ -184,7 +184,7 @@ impl Store {
                     .push_bind(&run.failure)
                     .push_bind(&run.process);
             });
-            query.build().persistent(false).execute(&mut *tx).await.doing("writing runs")?;
+            query.build().execute(&mut *tx).await.doing("writing runs")?;
         }
         let steps: Vec<(&Run, usize, &Step)> =
             runs.iter().flat_map(|run| run.steps.iter().enumerate().map(move |(seq, step)| (run, seq, step))).collect();
@@ -211,7 +211,7 @@ impl Store {
                     .push_bind(&step.title)
                     .push_bind(&step.items);
             });
-            query.build().persistent(false).execute(&mut *tx).await.doing("writing steps")?;
+            query.build().execute(&mut *tx).await.doing("writing steps")?;
         }
         tx.commit().await.doing("writing the journal")
     }
