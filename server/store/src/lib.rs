@@ -17,6 +17,7 @@ pub mod documents;
 pub mod journal;
 pub mod kept;
 pub mod outside;
+mod pool;
 pub mod queue;
 pub mod refusals;
 mod servers;

@@ -13,6 +13,7 @@ use std::time::{Duration, Instant};
 use sqlx::mysql::{MySqlConnectOptions, MySqlConnection, MySqlPool, MySqlPoolOptions};
 use sqlx::{ConnectOptions, Connection, Executor};
 
+use crate::pool::returning;
 use crate::{Error, Result};
 
 /// Connections that were idle for longer are asked whether they still live before they are used.
@@ -47,7 +48,7 @@ impl Servers {
     /// A pool that has not connected yet. A caller waits at most two seconds for a connection.
     pub fn pool(self: &Arc<Self>, connections: u32) -> MySqlPool {
         let servers = self.clone();
-        MySqlPoolOptions::new()
+        returning(MySqlPoolOptions::new())
             .max_connections(connections)
             .acquire_timeout(ANSWER)
             .test_before_acquire(false)

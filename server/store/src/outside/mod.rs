@@ -19,6 +19,7 @@ use sqlx::mysql::{MySqlArguments, MySqlConnectOptions, MySqlPool, MySqlPoolOptio
 use sqlx::query::Query;
 use sqlx::{AssertSqlSafe, Column, Either, Executor, MySql, Row, SqlSafeStr, TypeInfo};
 
+use crate::pool::returning;
 use crate::{Error, Result};
 
 /// The most rows one statement may return.
@@ -99,7 +100,7 @@ impl Outside {
     /// Prepares a pool without connecting yet.
     pub fn connect(url: &str, connections: u32) -> Result<Self> {
         let options: MySqlConnectOptions = url.parse().map_err(Error::Address)?;
-        let pool = MySqlPoolOptions::new()
+        let pool = returning(MySqlPoolOptions::new())
             .max_connections(connections)
             .acquire_timeout(Duration::from_secs(3))
             .connect_lazy_with(options.charset("utf8mb4").timezone(Some("+00:00".into())));
@@ -112,7 +113,7 @@ impl Outside {
         let create = format!("CREATE DATABASE `{}` CHARACTER SET utf8mb4", plain_name(name)?);
         sqlx::raw_sql(AssertSqlSafe(create)).execute(&self.pool).await.map_err(refused)?;
         let options = (*self.pool.connect_options()).clone().database(name);
-        let pool = MySqlPoolOptions::new()
+        let pool = returning(MySqlPoolOptions::new())
             .max_connections(1)
             .acquire_timeout(Duration::from_secs(3))
             .connect_lazy_with(options);

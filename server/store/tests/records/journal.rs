@@ -1,0 +1,121 @@
+//! Runs, their steps and their counts.
+
+use kanzlei_model::run::RunState;
+use kanzlei_model::time::Span;
+use kanzlei_store::Store;
+use kanzlei_store::journal::{Filter, Run, Step, Tally};
+use uuid::Uuid;
+
+use super::{time, with};
+
+fn run(workflow: &str, state: &str, started: i64) -> Run {
+    let step = Step {
+        paragraph: 0,
+        state: "succeeded".into(),
+        started: time(started),
+        duration: Span::from_micros(5),
+        attempts: 2,
+        earlier_attempts: Some("503".into()),
+        sent: None,
+        outcome: Some("{\"å\":1}".into()),
+        failure: None,
+        number: Some("2.1".into()),
+        kind: Some("call".into()),
+        title: Some("registry.getVessel".into()),
+        items: None,
+    };
+    Run {
+        id: Uuid::new_v7(uuid::Timestamp::from_unix(uuid::NoContext, (started / 1_000_000) as u64, 0)),
+        workflow: workflow.into(),
+        revision: 1,
+        state: state.into(),
+        entry: "GET /x".into(),
+        status: Some(200),
+        started: time(started),
+        duration: Span::from_micros(10),
+        request_id: "r".into(),
+        trace_id: "0".repeat(32),
+        caller: None,
+        input: "{}".into(),
+        kept: Some(r#"{"last":3}"#.into()),
+        reply: Some("\"😀\"".into()),
+        failure: None,
+        process: Some("p".into()),
+        steps: vec![step; 3],
+    }
+}
+
+/// Writes 450 runs of two workflows, a second apart, each tenth failed.
+async fn written(store: &Store) -> Vec<Run> {
+    let each = |i: i64| {
+        let state = if i % 10 == 0 { "failed" } else { "succeeded" };
+        run(if i % 2 == 0 { "a" } else { "b" }, state, (i + 1) * 1_000_000)
+    };
+    let runs: Vec<Run> = (0..450).map(each).collect();
+    store.write_runs(&runs).await.expect("writes");
+    runs
+}
+
+#[test]
+fn a_batch_of_runs_is_written_once() {
+    with("batch", async |bed| {
+        let runs = written(&bed.store).await;
+        bed.store.write_runs(&runs[..10]).await.expect("the same ones again");
+        assert_eq!(bed.sql("SELECT COUNT(*) FROM run"), "450");
+        assert_eq!(bed.store.run(runs[7].id).await.expect("reads").as_ref(), Some(&runs[7]));
+        assert_eq!(bed.store.run(Uuid::nil()).await.expect("reads"), None);
+    });
+}
+
+#[test]
+fn runs_are_listed_newest_first_and_filtered() {
+    with("listed", async |bed| {
+        let runs = written(&bed.store).await;
+        let newest = bed.store.runs(&Filter { limit: 3, ..Filter::default() }).await.expect("lists");
+        assert_eq!(newest.iter().map(|r| r.id).collect::<Vec<_>>(), [runs[449].id, runs[448].id, runs[447].id]);
+        let filter = Filter {
+            workflow: Some("a".into()),
+            state: Some(RunState::Failed),
+            before: Some(runs[100].id),
+            limit: 100,
+            ..Filter::default()
+        };
+        assert_eq!(bed.store.runs(&filter).await.expect("lists").len(), 10);
+    });
+}
+
+#[test]
+fn tallies_of_a_minute_add_up() {
+    with("tallies", async |bed| {
+        let tally = |runs, failed| Tally {
+            workflow: "a".into(),
+            minute: 5,
+            runs,
+            rejected: 1,
+            failed,
+            dropped: 1,
+            duration: 100,
+        };
+        for (runs, failed) in [(10, 1), (5, 2)] {
+            bed.store.add_tallies(&[tally(runs, failed)]).await.expect("counts");
+        }
+        let summary = bed.store.summaries(0).await.expect("sums");
+        assert_eq!(
+            (summary[0].runs, summary[0].rejected, summary[0].failed, summary[0].dropped, summary[0].duration),
+            (15, 2, 3, 2, 200)
+        );
+        assert_eq!(bed.store.summaries(6).await.expect("sums"), []);
+    });
+}
+
+#[test]
+fn old_runs_are_purged_in_portions() {
+    with("purged", async |bed| {
+        let runs = written(&bed.store).await;
+        for gone in [60, 40, 0] {
+            assert_eq!(bed.store.purge_runs(time(101_000_000), 60).await.expect("purges"), gone);
+        }
+        assert_eq!(bed.store.run(runs[99].id).await.expect("reads"), None);
+        assert!(bed.store.run(runs[100].id).await.expect("reads").is_some());
+    });
+}
