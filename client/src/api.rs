@@ -42,11 +42,11 @@ impl Api {
     }
 
     pub fn delete(&self, path: &str) -> Result<(), Failure> {
-        self.send("DELETE", path, None)?.map(|_| ()).map_err(|refused| self.tell(refused))
+        self.send("DELETE", path, None)?.map(|_| ()).map_err(|refused| self.failure(refused))
     }
 
     pub fn put(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
-        self.send("PUT", path, Some(written(body)?))?.map(|_| ()).map_err(|refused| self.tell(refused))
+        self.send("PUT", path, Some(written(body)?))?.map(|_| ()).map_err(|refused| self.failure(refused))
     }
 
     pub fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Failure> {
@@ -71,29 +71,29 @@ impl Api {
     }
 
     fn done<T: DeserializeOwned>(&self, method: &str, path: &str, body: Option<String>) -> Result<T, Failure> {
-        let text = self.send(method, path, body)?.map_err(|refused| self.tell(refused))?;
+        let text = self.send(method, path, body)?.map_err(|refused| self.failure(refused))?;
         self.read(path, &text)
     }
 
     fn read<T: DeserializeOwned>(&self, path: &str, text: &str) -> Result<T, Failure> {
         serde_json::from_str(text).map_err(|error| {
-            Failure::Told(format!(
+            Failure::Failed(format!(
                 "{} answers {path} in a form that this client does not know: {error}; are both of one version?",
                 self.url
             ))
         })
     }
 
-    pub fn tell(&self, refused: Refused) -> Failure {
+    pub fn failure(&self, refused: Refused) -> Failure {
         let text = |key: &str| refused.problem[key].as_str().unwrap_or_default();
-        let told = match text("detail") {
+        let detail = match text("detail") {
             "" => format!("{} ({})", text("title"), refused.status),
             detail => format!("{}: {detail}", text("title")),
         };
         match refused.status {
-            503 => Failure::Away(told),
-            401 => Failure::Usage(format!("{told}; set KANZLEI_TOKEN, or check .kanzlei/client.toml")),
-            _ => Failure::Told(told),
+            503 => Failure::Unavailable(detail),
+            401 => Failure::Usage(format!("{detail}; set KANZLEI_TOKEN, or check .kanzlei/client.toml")),
+            _ => Failure::Failed(detail),
         }
     }
 
@@ -108,11 +108,11 @@ impl Api {
         let request = request
             .body(body.unwrap_or_default())
             .map_err(|error| Failure::Usage(format!("`{url}` cannot be asked: {error}")))?;
-        let away = |error: ureq::Error| {
-            Failure::Away(format!("the service does not answer at {}: {error}; is kanzleid running?", self.url))
+        let unavailable = |error: ureq::Error| {
+            Failure::Unavailable(format!("the service does not answer at {}: {error}; is kanzleid running?", self.url))
         };
-        let mut response = self.agent.run(request).map_err(away)?;
-        let text = response.body_mut().with_config().limit(256 << 20).read_to_string().map_err(away)?;
+        let mut response = self.agent.run(request).map_err(unavailable)?;
+        let text = response.body_mut().with_config().limit(256 << 20).read_to_string().map_err(unavailable)?;
         let status = response.status().as_u16();
         if status < 400 {
             return Ok(Ok(text));
@@ -123,7 +123,7 @@ impl Api {
 }
 
 fn written(body: &impl Serialize) -> Result<String, Failure> {
-    serde_json::to_string(body).map_err(|error| Failure::Told(format!("the request cannot be written: {error}")))
+    serde_json::to_string(body).map_err(|error| Failure::Failed(format!("the request cannot be written: {error}")))
 }
 
 /// An agent that returns every answer, whatever its status.

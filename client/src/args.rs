@@ -8,7 +8,7 @@ use clap::{Args as ClapArgs, Parser, Subcommand};
 #[command(
     name = "kanzlei",
     version,
-    about = "Check, rehearse, deploy, call and look into workflows",
+    about = "Check, rehearse, deploy, call and inspect workflows",
     after_help = "Examples:\n  kanzlei check demo/harbour\n  kanzlei rehearse demo/harbour\n  kanzlei deploy demo/harbour\n  kanzlei call berth-quote harbour=LIN imo=9074720 arrives=2027-03-04T06:00:00Z\n  kanzlei runs --failed\n\n\
                   Exit codes: 0 good, 1 the thing asked about is bad, 2 usage, 3 service not reachable."
 )]

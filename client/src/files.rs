@@ -67,7 +67,7 @@ fn name(path: &Path) -> String {
 
 fn read(path: &Path) -> Result<String, Failure> {
     let bytes = std::fs::read(path).map_err(|error| Failure::Usage(format!("{}: {error}", path.display())))?;
-    String::from_utf8(bytes).map_err(|_| Failure::Told(format!("{} is not UTF-8", path.display())))
+    String::from_utf8(bytes).map_err(|_| Failure::Failed(format!("{} is not UTF-8", path.display())))
 }
 
 fn search(folder: &Path, files: &mut Vec<PathBuf>) -> Result<(), Failure> {

@@ -20,9 +20,9 @@ pub enum Failure {
     /// What was asked makes no sense.
     Usage(String),
     /// The service cannot be reached.
-    Away(String),
+    Unavailable(String),
     /// Anything else, as it is shown.
-    Told(String),
+    Failed(String),
 }
 
 pub type Done = Result<(), Failure>;
@@ -37,7 +37,7 @@ fn main() -> ExitCode {
     match commands::run(args) {
         Ok(()) => ExitCode::SUCCESS,
         Err(Failure::Bad) => ExitCode::from(1),
-        Err(Failure::Told(why)) => {
+        Err(Failure::Failed(why)) => {
             eprintln!("error: {why}");
             ExitCode::from(1)
         }
@@ -45,7 +45,7 @@ fn main() -> ExitCode {
             eprintln!("error: {why}");
             ExitCode::from(2)
         }
-        Err(Failure::Away(why)) => {
+        Err(Failure::Unavailable(why)) => {
             eprintln!("error: {why}");
             ExitCode::from(3)
         }

@@ -96,6 +96,6 @@ mod tests {
         assert_eq!(faults, Vec::<String>::new());
         let mut wrong = log;
         wrong["runs"][0]["results"][0]["level"] = "bad".into();
-        assert!(!validator.is_valid(&wrong), "the schema tells what is wrong");
+        assert!(!validator.is_valid(&wrong), "the schema rejects what is wrong");
     }
 }

@@ -73,7 +73,7 @@ pub fn packages_of_console() -> Result<(), Fault> {
     )
 }
 
-/// Runs a quiet command with a line that tells what it is and how long it took.
+/// Runs a quiet command with a line that names it and how long it took.
 fn step(what: &str, command: &mut Command) -> Result<(), Fault> {
     eprint!("{what} … ");
     let begun = Instant::now();

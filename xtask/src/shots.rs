@@ -49,7 +49,7 @@ pub fn take() -> Done {
     let post =
         |path: &str, body: &str| format!("curl -sS -X POST http://127.0.0.1:{}{path} --json '{body}'", ports.public);
     let mut jobs = vec![post("/clearances", r#"{"imo":"9417350","cargo":"diesel oil","code":"tide-4417"}"#)];
-    jobs.push(post("/harbours/LIN/holds", r#"{"imo":"9748694","berth":"B4","looks":["2s","40s","80s"]}"#));
+    jobs.push(post("/harbours/LIN/holds", r#"{"imo":"9748694","berth":"B4","pauses":["2s","40s","80s"]}"#));
     jobs.push(post("/harbours/LIN/dues-rounds", r#"{"spacing":"0s"}"#));
     jobs.push(post("/harbours/NES/arrivals", r#"{"imo":"9305478","arrives":"2027-03-04T06:00:00Z"}"#));
     jobs.push(format!("{behave}/registry?fail_next=9'"));

@@ -46,7 +46,7 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
         if let Some(job) = queued {
             wait_for(&agent, base, job)?;
             let request = ureq::http::Request::get(format!("{base}/~/jobs/{job}/result"));
-            let request = request.body(Vec::new()).map_err(|error| Failure::Told(error.to_string()))?;
+            let request = request.body(Vec::new()).map_err(|error| Failure::Failed(error.to_string()))?;
             (reply, _) = answer(&agent, base, request)?;
         }
         let run = run_id.map(|id| journaled(api, &id)).transpose()?;
@@ -81,8 +81,8 @@ fn answer(
     base: &str,
     request: ureq::http::Request<Vec<u8>>,
 ) -> Result<(Reply, Option<String>), Failure> {
-    let away = |error: ureq::Error| Failure::Away(format!("{base} does not answer: {error}"));
-    let mut response = agent.run(request).map_err(away)?;
+    let unavailable = |error: ureq::Error| Failure::Unavailable(format!("{base} does not answer: {error}"));
+    let mut response = agent.run(request).map_err(unavailable)?;
     let status = response.status().as_u16();
     let headers: Vec<(String, String)> = response
         .headers()
@@ -91,7 +91,7 @@ fn answer(
         .collect();
     let header = |wanted: &str| headers.iter().find(|(name, _)| name == wanted).map(|(_, value)| value.clone());
     let (run_id, media) = (header("kanzlei-run"), header("content-type").unwrap_or_default());
-    let text = response.body_mut().with_config().limit(64 << 20).read_to_string().map_err(away)?;
+    let text = response.body_mut().with_config().limit(64 << 20).read_to_string().map_err(unavailable)?;
     let body = match () {
         _ if text.is_empty() => Value::Undefined,
         _ if media.contains("json") => serde_json::from_str(&text).unwrap_or(Value::text(text)),
@@ -105,15 +105,15 @@ fn wait_for(agent: &ureq::Agent, base: &str, job: &str) -> Result<(), Failure> {
     let begun = std::time::Instant::now();
     while begun.elapsed() < JOB_PATIENCE {
         let request = ureq::http::Request::get(format!("{base}/~/jobs/{job}")).header("prefer", "wait=10");
-        let request = request.body(Vec::new()).map_err(|error| Failure::Told(error.to_string()))?;
-        let (told, _) = answer(agent, base, request)?;
-        let state = told.body.member("state").and_then(Value::as_text).map(|state| state.to_string());
+        let request = request.body(Vec::new()).map_err(|error| Failure::Failed(error.to_string()))?;
+        let (polled, _) = answer(agent, base, request)?;
+        let state = polled.body.member("state").and_then(Value::as_text).map(|state| state.to_string());
         match state.as_deref() {
             Some("succeeded" | "rejected" | "failed" | "cancelled") => return Ok(()),
             // Somebody has to let it begin; nobody waits here for that.
             Some("scheduled") => break,
             Some(_) => {}
-            None => return Err(Failure::Told(format!("{base}/~/jobs/{job} answered {}", told.status))),
+            None => return Err(Failure::Failed(format!("{base}/~/jobs/{job} answered {}", polled.status))),
         }
     }
     Ok(())

@@ -255,7 +255,7 @@ pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) ->
         for found in checked.diagnostics.iter().filter(|d| d.severity == Severity::Error) {
             eprintln!("{}", found.message);
         }
-        return Err(Failure::Told(format!("{shown} is refused")));
+        return Err(Failure::Failed(format!("{shown} is refused")));
     }
     write(&folder.join(format!("services/{beside}")), &text)?;
     write(&file, &document)?;

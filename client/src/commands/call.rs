@@ -10,7 +10,7 @@ use crate::{Done, Failure, draw};
 pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool, json: bool) -> Done {
     let workflow: Workflow = api.get(&format!("/workflows/{}", segment(name)))?;
     let Some(endpoint) = workflow.endpoints.first() else {
-        return Err(Failure::Told(format!("`{name}` has no endpoint")));
+        return Err(Failure::Failed(format!("`{name}` has no endpoint")));
     };
     let (url, method) = (endpoint.url.as_str(), endpoint.method.as_str());
     let mut given = Map::new();
@@ -45,8 +45,8 @@ pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool,
         .header("content-type", "application/json")
         .body(body.unwrap_or_default())
         .map_err(|error| Failure::Usage(format!("`{url}` cannot be called: {error}")))?;
-    let away = |error: ureq::Error| Failure::Away(format!("{url} does not answer: {error}"));
-    let mut response = agent().run(request).map_err(away)?;
+    let unavailable = |error: ureq::Error| Failure::Unavailable(format!("{url} does not answer: {error}"));
+    let mut response = agent().run(request).map_err(unavailable)?;
     let status = response.status();
     let run = response.headers().get("kanzlei-run").and_then(|v| v.to_str().ok()).map(str::to_owned);
     let shown: Vec<(String, String)> = response
@@ -54,7 +54,7 @@ pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool,
         .iter()
         .map(|(name, value)| (name.to_string(), String::from_utf8_lossy(value.as_bytes()).into_owned()))
         .collect();
-    let text = response.body_mut().with_config().limit(256 << 20).read_to_string().map_err(away)?;
+    let text = response.body_mut().with_config().limit(256 << 20).read_to_string().map_err(unavailable)?;
     if json {
         let body: Json = serde_json::from_str(&text).unwrap_or(Json::String(text));
         super::print_json(

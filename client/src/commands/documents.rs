@@ -77,7 +77,7 @@ pub fn deploy(api: &Api, paths: &[PathBuf], unrehearsed: bool, json: bool) -> Do
             let found: Vec<Diagnostic> =
                 serde_json::from_value(refused.problem["diagnostics"].clone()).unwrap_or_default();
             if found.is_empty() {
-                return Err(api.tell(refused));
+                return Err(api.failure(refused));
             }
             if json {
                 print_json(&refused.problem);

@@ -132,7 +132,7 @@ fn meant(api: &Api, id: &str) -> Result<String, Failure> {
     }
     let page: JobPage = api.get("/jobs?limit=1")?;
     let newest = page.jobs.first().map(|job| job.id.to_string());
-    newest.ok_or_else(|| Failure::Told("there are no jobs yet".into()))
+    newest.ok_or_else(|| Failure::Failed("there are no jobs yet".into()))
 }
 
 /// Shows a job, also while it changes.

@@ -17,16 +17,16 @@ struct Database {
     name: String,
 }
 
-fn told(failure: Failure) -> String {
+fn text(failure: Failure) -> String {
     match failure {
-        Failure::Usage(why) | Failure::Told(why) | Failure::Away(why) => why,
+        Failure::Usage(why) | Failure::Failed(why) | Failure::Unavailable(why) => why,
         Failure::Bad => "it was refused".into(),
     }
 }
 
 impl Lender for FromService<'_> {
     fn lend(&self, seed: &str) -> Result<Box<dyn Lent>, String> {
-        let lent: api::Lent = self.0.post("/scratch", &api::Seed { seed: seed.to_owned() }).map_err(told)?;
+        let lent: api::Lent = self.0.post("/scratch", &api::Seed { seed: seed.to_owned() }).map_err(text)?;
         Ok(Box::new(Database { api: self.0.clone(), name: lent.database }))
     }
 }
@@ -42,7 +42,7 @@ impl Lent for Database {
             transaction: query.transaction,
             within_ms: query.within.as_millis() as u64,
         };
-        let unavailable = |failure| EffectError { kind: FailureKind::Database, detail: told(failure) };
+        let unavailable = |failure| EffectError { kind: FailureKind::Database, detail: text(failure) };
         match self.api.post(&format!("/scratch/{}", self.name), &statements).map_err(unavailable)? {
             api::Ran::Returned { returned } => Ok(returned
                 .into_iter()

@@ -60,7 +60,7 @@ pub fn eval(text: &str, with: Option<&Path>, json: bool) -> Done {
         Ok(Value::Undefined) => println!("undefined"),
         Ok(value) if json => println!("{}", value.to_json()),
         Ok(value) => println!("{}", serde_json::to_string_pretty(&value).unwrap_or_else(|_| value.to_json())),
-        Err(failure) => return Err(Failure::Told(failure.to_string())),
+        Err(failure) => return Err(Failure::Failed(failure.to_string())),
     }
     Ok(())
 }

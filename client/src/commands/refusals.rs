@@ -76,7 +76,7 @@ pub fn find(api: &Api, request_id: &str, json: bool) -> Done {
         show(&refusals);
     }
     if jobs.is_empty() && runs.is_empty() && refusals.is_empty() {
-        return Err(Failure::Told(format!("no run, job or refusal has the request id {request_id}")));
+        return Err(Failure::Failed(format!("no run, job or refusal has the request id {request_id}")));
     }
     Ok(())
 }

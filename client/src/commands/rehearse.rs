@@ -38,7 +38,9 @@ pub fn rehearse(args: &Rehearse, api: impl Fn() -> Result<Api, Failure>, json: b
             print!("\x1b[2J\x1b[H");
             match once(args, &api, json) {
                 Ok(()) | Err(Failure::Bad) => {}
-                Err(Failure::Usage(why) | Failure::Told(why) | Failure::Away(why)) => eprintln!("error: {why}"),
+                Err(Failure::Usage(why) | Failure::Failed(why) | Failure::Unavailable(why)) => {
+                    eprintln!("error: {why}")
+                }
             }
             println!("{}", draw::dim("Waiting for changes; Ctrl-C ends."));
             last = now;
@@ -242,22 +244,22 @@ fn write_junit(path: &Path, results: &[CaseResult], took: Duration) -> Done {
         let suite = suites.entry(&result.workflow).or_insert_with(|| TestSuite::new(&result.workflow));
         let mut status = TestCaseStatus::success();
         if !result.passed() {
-            let mut told: Vec<String> = result
+            let mut lines: Vec<String> = result
                 .differences
                 .iter()
                 .map(|d| format!("{}:{}: {}: wanted {}, got {}", result.path, d.line, d.what, d.wanted, d.got))
                 .collect();
-            told.extend(result.missing_stubs.iter().map(|stub| format!("no stub answers; paste: {stub}")));
+            lines.extend(result.missing_stubs.iter().map(|stub| format!("no stub answers; paste: {stub}")));
             status = TestCaseStatus::non_success(NonSuccessKind::Failure);
-            status.set_message(told.first().cloned().unwrap_or_default());
-            status.set_description(told.join("\n"));
+            status.set_message(lines.first().cloned().unwrap_or_default());
+            status.set_description(lines.join("\n"));
         }
         let mut case = TestCase::new(&result.case, status);
         case.set_classname(&result.workflow);
         suite.add_test_case(case);
     }
     report.add_test_suites(suites.into_values());
-    let written = report.to_string().map_err(|error| Failure::Told(error.to_string()))?;
+    let written = report.to_string().map_err(|error| Failure::Failed(error.to_string()))?;
     std::fs::write(path, written).map_err(|error| Failure::Usage(format!("{}: {error}", path.display())))
 }
 

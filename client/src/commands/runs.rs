@@ -55,7 +55,7 @@ pub fn meant(api: &Api, id: &str) -> Result<String, Failure> {
     }
     let page: RunPage = api.get("/runs?limit=1")?;
     let newest = page.runs.first().map(|run| run.id.to_string());
-    newest.ok_or_else(|| Failure::Told("there are no runs yet".into()))
+    newest.ok_or_else(|| Failure::Failed("there are no runs yet".into()))
 }
 
 /// Shows a run with what each step did.

@@ -30,7 +30,7 @@
         const by = new Map(found.map((sample) => [sample.at, pick(sample)]));
         return { label, values: times.map((at) => by.get(at) ?? 0) };
       });
-    // What was done in the ten seconds that are not over would look like a fall.
+    // What was done in the ten seconds that are not over would show as a fall.
     const over = (series: ReturnType<typeof of>) => series.map((one) => ({ ...one, values: one.values.map((n, index) => (index < times.length - 1 ? n : null)) }));
     return { times, waiting: of((s) => s.waiting), done: over(of((s) => ((s.succeeded + s.rejected + s.failed) * 60) / width)), delay: of((s) => s.max_delay_ms / 1000) };
   });

@@ -35,8 +35,8 @@
     return all;
   });
 
-  /** Of the steps of a loop the one that failed tells most, else the last. */
-  function telling(taken: Step[] | undefined): Step | undefined {
+  /** Of the steps of a loop the one that failed is shown, else the last. */
+  function shownStep(taken: Step[] | undefined): Step | undefined {
     return taken?.find((step) => step.state === 'failed') ?? taken?.at(-1);
   }
 
@@ -111,7 +111,7 @@
   </div>
   {#each sheet as paragraph (paragraph.number)}
     {@const taken = byNumber.get(paragraph.number)}
-    {@const step = telling(taken)}
+    {@const step = shownStep(taken)}
     {@const open = selected === paragraph.number}
     {#if paragraph.branch}
       <div class="branch dim" style:padding-left="{3 + 2 * paragraph.depth}rem">
@@ -124,7 +124,7 @@
         class="paragraph"
         data-number={paragraph.number}
         class:selected={open}
-        class:away={(steps && !step) || paragraph.off}
+        class:inactive={(steps && !step) || paragraph.off}
         aria-expanded={steps ? open : undefined}
         style:--indent="{2 * paragraph.depth}rem"
         onclick={() => onselect?.(paragraph.number)}
@@ -241,11 +241,11 @@
     border-left-color: var(--cds-interactive-04);
   }
 
-  .paragraph.away {
+  .paragraph.inactive {
     color: var(--cds-text-03);
   }
 
-  .paragraph.away :global(.dim) {
+  .paragraph.inactive :global(.dim) {
     color: inherit;
   }
 
@@ -257,7 +257,7 @@
     font-size: 0.8125rem;
   }
 
-  .away .number {
+  .inactive .number {
     color: inherit;
   }
 

@@ -3,7 +3,7 @@
 use kanzlei_compiler::check::{Bundle, check};
 
 /// What the check says of steps over the inputs `day`, `at`, `span` and `text`.
-fn told(steps: &str) -> Vec<(String, String)> {
+fn reported(steps: &str) -> Vec<(String, String)> {
     let mut bundle = Bundle::default();
     bundle.add("later.yaml", "workflow: later\ninput: {at: {type: string, format: date-time, default: '2027-03-04T06:00:00Z'}}\nsteps: [{reply: 204}]\n");
     let inputs = "  day: {type: string, format: date}\n  at: {type: string, format: date-time}\n  span: {type: string, format: duration}\n  text: {type: string}\n";
@@ -47,7 +47,7 @@ fn every_place_takes_its_own_kind_of_time() {
             "this is a date, and a span such as",
         ),
     ] {
-        let found = told(steps);
+        let found = reported(steps);
         match says {
             "" => assert_eq!(found, Vec::new(), "{steps}"),
             says => assert!(found.iter().any(|(_, message)| message.contains(says)), "{steps}: {found:?}"),

@@ -114,15 +114,15 @@ fn compare(what: &str, expected: &Expected, got: &Value, exactly: bool, found: &
 pub(super) fn without_run(case: &Case, reply: &Reply, found: &mut Vec<Difference>) {
     let expect = &case.expect;
     let no_run = "no run: the request was refused";
-    let told = || format!("{no_run} with {} {}", reply.status, show(&reply.body));
+    let shown = || format!("{no_run} with {} {}", reply.status, show(&reply.body));
     if let Some((state, at)) = &expect.state {
-        differ(found, "state", state.clone(), told(), *at);
+        differ(found, "state", state.clone(), shown(), *at);
     }
     for (name, step) in expect.steps.iter().filter(|(_, step)| step.state.as_deref() != Some("untaken")) {
-        differ(found, format!("step {name}"), step.state.clone().unwrap_or_default(), told(), step.at);
+        differ(found, format!("step {name}"), step.state.clone().unwrap_or_default(), shown(), step.at);
     }
     if expect.reply.is_none() && found.is_empty() {
-        differ(found, "reply", "a run".into(), told(), expect.at);
+        differ(found, "reply", "a run".into(), shown(), expect.at);
     }
     compare_reply(expect, Some(reply), found);
 }
@@ -133,8 +133,8 @@ pub(super) fn judge(case: &Case, machine: &Machine, desk: &Desk, end: Timestamp,
     let ended = machine.ended();
     let failure = ended.and_then(|ended| ended.failure.as_ref());
     let state = ended.map_or("running", |ended| ended.state.name());
-    let told = failure.map_or(state.to_owned(), |failure| format!("{state}: {}", failure.detail));
-    judge_state(expect, &told, found);
+    let shown = failure.map_or(state.to_owned(), |failure| format!("{state}: {}", failure.detail));
+    judge_state(expect, &shown, found);
     if let Some(expected) = &expect.failure {
         let got = failure.map(|failure| failure.to_value()).unwrap_or_default();
         compare("failure", expected, &got, false, found);
@@ -147,7 +147,7 @@ pub(super) fn judge(case: &Case, machine: &Machine, desk: &Desk, end: Timestamp,
         || expect.failure.is_some()
         || expect.reply.as_ref().is_some_and(|reply| reply.status.is_some_and(|(status, _)| status >= 400));
     if failure.is_some() && !foreseen {
-        differ(found, "state", "succeeded".into(), told.clone(), expect.at);
+        differ(found, "state", "succeeded".into(), shown.clone(), expect.at);
     }
     judge_steps(expect, &seen(machine), found);
     for (name, calls) in &expect.calls {

@@ -397,7 +397,7 @@ impl Compiler<'_, '_, '_> {
     }
 
     fn faults(&mut self, faults: Vec<Fault>, node: &Node) {
-        check::tell_faults(self.report, node, faults);
+        check::report_faults(self.report, node, faults);
     }
 
     fn expect(&mut self, expect: &cases::Expect) -> Expect {

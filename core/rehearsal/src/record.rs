@@ -118,7 +118,7 @@ pub fn record(past: &Past) -> Recorded {
     let asked = asked(&past.steps, &ids);
     let mut said_stubs = false;
     for (name, entries) in &asked {
-        let answers = told_apart(name, entries);
+        let answers = distinct(name, entries);
         if answers.is_empty() {
             continue;
         }
@@ -317,7 +317,7 @@ fn answer(step: &PastStep) -> Json {
             if step.outcome["status"] != 200 {
                 answer["status"] = step.outcome["status"].clone();
             }
-            let headers: Map<String, Json> = headers_told(&step.outcome["headers"]);
+            let headers: Map<String, Json> = headers_shown(&step.outcome["headers"]);
             if !headers.is_empty() {
                 answer["headers"] = headers.into();
             }
@@ -335,7 +335,7 @@ fn answer(step: &PastStep) -> Json {
 }
 
 /// Headers of an answer that say something about it; the others only say how it was sent.
-fn headers_told(headers: &Json) -> Map<String, Json> {
+fn headers_shown(headers: &Json) -> Map<String, Json> {
     const DULL: &[&str] = &[
         "connection",
         "content-disposition",
@@ -347,8 +347,8 @@ fn headers_told(headers: &Json) -> Map<String, Json> {
         "transfer-encoding",
         "vary",
     ];
-    let told = headers.as_object().into_iter().flatten().filter(|(name, _)| !DULL.contains(&name.as_str()));
-    told.map(|(name, value)| (name.clone(), value.clone())).collect()
+    let shown = headers.as_object().into_iter().flatten().filter(|(name, _)| !DULL.contains(&name.as_str()));
+    shown.map(|(name, value)| (name.clone(), value.clone())).collect()
 }
 
 /// What a statement returned, without defaults.
@@ -403,7 +403,7 @@ fn times_asked(entries: &[Entry]) -> usize {
 }
 
 /// The answers of one stub, as lines: with conditions where they need them, else in turn.
-fn told_apart(name: &str, entries: &[Entry]) -> Vec<String> {
+fn distinct(name: &str, entries: &[Entry]) -> Vec<String> {
     let mut groups = Vec::new();
     part(entries, (0..entries.len()).collect(), &[], &mut groups);
     let mut out = Vec::new();
@@ -431,7 +431,7 @@ fn told_apart(name: &str, entries: &[Entry]) -> Vec<String> {
             out.push(format!("{{{}}}", members.join(", ")));
         }
     }
-    // What the queue takes needs no answer where a condition tells it from what it did not.
+    // What the queue takes needs no answer where a condition separates it from what it did not accept.
     if name == QUEUE && groups.len() > 1 {
         out.retain(|answer| answer.contains("fails"));
     }
@@ -480,7 +480,7 @@ fn condition(path: &str, value: &Json, others: &[&Json]) -> String {
     if path == "statement"
         && let Some(text) = value.as_str()
     {
-        // As many words as tell this statement from the others.
+        // As many words as distinguish this statement from the others.
         let others = || others.iter().filter_map(|other| other.as_str()).filter(|other| *other != text);
         let starts = text.match_indices(' ').map(|(end, _)| &text[..end]).skip(2);
         let short = starts.into_iter().find(|start| !others().any(|other| other.starts_with(start)));

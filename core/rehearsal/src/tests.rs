@@ -92,7 +92,7 @@ fn what_is_as_expected_passes() {
     body: {{n: 6}}
     stubs: {{s.get: [{{fails: timeout}}, {{takes: 1s, body: {{name: A, size: 1}}}}]}}
     expect: {{reply: {{status: 504, body: {{detail: "the request took longer than its limit of 5s"}}}}, took: 5000}}
-  - name: turned away
+  - name: refused
     request: POST /w/x
     body: {{n: many}}
     expect: {{reply: {{status: 422, body: {{errors: [{{pointer: /n}}]}}}}, steps: {{1: untaken}}}}
@@ -150,7 +150,7 @@ fn requests_are_read_as_a_service_reads_them() {
 }
 
 #[test]
-fn what_differs_is_told_with_its_place() {
+fn what_differs_is_reported_with_its_place() {
     for (case, wanted) in [
         (
             "expect: {reply: {status: 200}}",
@@ -193,7 +193,7 @@ fn a_call_without_a_stub_brings_the_stub_to_paste() {
 }
 
 #[test]
-fn wrong_cases_are_told() {
+fn wrong_cases_are_reported() {
     for (text, wanted) in [
         ("cases: nobody\nexamples: []\n", "unknown-workflow@1:8"),
         ("cases: w\n", "missing-key@1:8"),

@@ -10,8 +10,8 @@ use kanzlei_compiler::check::{Bundle, check};
 use kanzlei_compiler::input::{Body, Parts, form_pairs};
 use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::machine::{
-    Address, Answer, Arrival, Cancellation, Effect, EffectError, Kept, Machine, Next, Outcome, Queued, Rows, Start,
-    State, Told,
+    Address, Answer, Arrival, Cancellation, Effect, EffectError, Kept, Machine, Next, Outcome, Queued, Remark, Rows,
+    Start, State,
 };
 use kanzlei_lang::diagnostic::line_and_column;
 use kanzlei_model::run::{FailureKind, RunState};
@@ -151,7 +151,7 @@ fn any_outcome(dice: &mut Dice) -> Outcome {
                 FailureKind::Broken,
                 FailureKind::TooLarge,
             ]);
-            Outcome::Called(Err(EffectError { kind, detail: "away".into() }))
+            Outcome::Called(Err(EffectError { kind, detail: "unavailable".into() }))
         }
         _ => {
             let status = *dice.pick(&[200, 200, 200, 204, 404, 429, 500, 503]);
@@ -189,7 +189,7 @@ fn replay(plan: &Arc<Plan>, mut dice: Dice, journal: &Journal) -> String {
                 machine.feed(*id, read.expect("an outcome"), *now);
             }
             Next::Finished => return format!("{:?}", machine.records()),
-            Next::Do(..) | Next::Cancel(_) | Next::Answer(_) | Next::Tell(_) | Next::Yield => {}
+            Next::Do(..) | Next::Cancel(_) | Next::Answer(_) | Next::Remark(_) | Next::Yield => {}
         }
     }
 }
@@ -255,7 +255,9 @@ fn run(plan: &Arc<Plan>, mut dice: Dice) -> (String, String, Journal) {
                 machine.feed(id, outcome, now);
             }
             Next::Yield => {}
-            Next::Tell(told) => assert!(!matches!(told, Told::Progress(p) if !(0.0..=1.0).contains(&p)), "{told:?}"),
+            Next::Remark(remark) => {
+                assert!(!matches!(remark, Remark::Progress(p) if !(0.0..=1.0).contains(&p)), "{remark:?}")
+            }
             Next::Answer(reply) => assert!((200..600).contains(&reply.status)),
             Next::Finished => {
                 let ended = machine.ended().expect("ended");
@@ -275,7 +277,7 @@ fn full() -> EffectError {
 
 fn kept(dice: &mut Dice) -> Outcome {
     if dice.below(5) == 0 {
-        return Outcome::Kept(Err("away".into()));
+        return Outcome::Kept(Err("unavailable".into()));
     }
     let values = Value::object([("seen", Value::list(vec![Value::Int(dice.below(3) as i64)]))]);
     Outcome::Kept(Ok(Kept { version: dice.below(9) as u64, values, stored: dice.below(3) > 0 }))

@@ -337,7 +337,7 @@ fn outcome(dice: &mut Dice, effect: &Effect, answer: &Json) -> Outcome {
     match effect {
         Effect::Call(_) if fails => {
             let kind = *dice.pick(&[FailureKind::Timeout, FailureKind::Unreachable, FailureKind::Broken]);
-            Outcome::Called(Err(EffectError { kind, detail: "away".into() }))
+            Outcome::Called(Err(EffectError { kind, detail: "unavailable".into() }))
         }
         Effect::Call(_) => {
             let (status, body) = match dice.below(8) {
@@ -349,7 +349,7 @@ fn outcome(dice: &mut Dice, effect: &Effect, answer: &Json) -> Outcome {
             Outcome::Called(Ok(Answer { status, headers, body: body.to_string().into_bytes() }))
         }
         Effect::Query(_) if fails => {
-            Outcome::Queried(Err(EffectError { kind: FailureKind::Database, detail: "away".into() }))
+            Outcome::Queried(Err(EffectError { kind: FailureKind::Database, detail: "unavailable".into() }))
         }
         Effect::Query(query) => {
             let row = |dice: &mut Dice| {

@@ -29,7 +29,7 @@ pub struct App {
     pub most_in_flight: usize,
     pub outside: Arc<Outside>,
     /// Where databases for rehearsals are made, and those that are lent.
-    pub scratch: kanzlei_store::outside::Outside,
+    pub scratch: kanzlei_store::databases::Database,
     pub lent: control::scratch::Lent,
     pub session: Duration,
     pub deploying: tokio::sync::Mutex<()>,
@@ -66,7 +66,7 @@ pub async fn keep_server(store: Store) {
     every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
         every.tick().await;
-        match store.look_for_server().await {
+        match store.fail_over().await {
             Ok(None) => {}
             Ok(Some(server)) => tracing::warn!(server, "the database was unavailable; another of its servers is used"),
             Err(error) => tracing::debug!(%error, "none of the database's servers answers"),

@@ -1,5 +1,5 @@
 //! The time that all processes on one database share: the database's, carried on by this process's own
-//! stopwatch between two looks. A wall clock that jumps on one machine moves nothing: no job comes early
+//! stopwatch between two comparisons. A wall clock that jumps on one machine moves nothing: no job comes early
 //! or late, no lease ends, no timetable fires twice.
 //!
 //! ```text
@@ -16,7 +16,7 @@ use tokio::time::MissedTickBehavior;
 use uuid::{NoContext, Uuid};
 
 /// How often the database's time is read.
-const LOOK: Duration = Duration::from_secs(2);
+const COMPARED: Duration = Duration::from_secs(2);
 /// Smaller differences are ignored: asking takes about as long.
 const LEFT_ALONE: Span = Span::from_micros(5_000);
 
@@ -47,7 +47,7 @@ pub fn fresh_id() -> Uuid {
 }
 
 /// Reads the database's time once; returns the correction that was made, where one was needed.
-pub async fn look(store: &Store) -> kanzlei_store::Result<Option<Span>> {
+pub async fn compare(store: &Store) -> kanzlei_store::Result<Option<Span>> {
     let before = now();
     let theirs = store.clock().await?;
     let after = now();
@@ -67,11 +67,11 @@ fn correction(before: Timestamp, theirs: Timestamp, after: Timestamp) -> Option<
 
 /// Keeps to the database's time until the process ends.
 pub async fn keep(store: Store) {
-    let mut every = tokio::time::interval(LOOK);
+    let mut every = tokio::time::interval(COMPARED);
     every.set_missed_tick_behavior(MissedTickBehavior::Delay);
     loop {
         every.tick().await;
-        if let Ok(Some(off)) = look(&store).await
+        if let Ok(Some(off)) = compare(&store).await
             && off.abs() > Span::from_secs(1)
         {
             tracing::warn!(seconds = off.as_secs_f64(), "the time was corrected to the database's");

@@ -21,12 +21,12 @@ pub enum Error {
     #[error(transparent)]
     Shared(#[from] std::sync::Arc<Error>),
     /// An answer to the client of the control API.
-    #[error("{}", told(.0))]
+    #[error("{}", text(.0))]
     Problem(Box<Problem>),
 }
 
 /// A problem in one line.
-fn told(problem: &Problem) -> String {
+fn text(problem: &Problem) -> String {
     match &problem.detail {
         Some(detail) => format!("{}: {detail}", problem.title),
         None => problem.title.clone(),

@@ -101,7 +101,7 @@ pub struct Journal {
     /// Bytes of a value that are shown.
     pub value_limit: usize,
     /// Whether the last write worked.
-    pub database_away: std::sync::atomic::AtomicBool,
+    pub database_unavailable: std::sync::atomic::AtomicBool,
 }
 
 /// Writes what the journal is given; ends when it is stopped and everything is written.
@@ -153,7 +153,7 @@ impl Journal {
             pace: NonZeroU32::new(pace as u32).map(|pace| RateLimiter::direct(Quota::per_second(pace))),
             refusals,
             value_limit,
-            database_away: Default::default(),
+            database_unavailable: Default::default(),
         };
         (
             Arc::new(journal),
@@ -202,7 +202,7 @@ impl Journal {
         }
     }
 
-    /// Waits until what was recorded so far is written, at most [`FLUSH_WAIT`]: who looks right after an
+    /// Waits until what was recorded so far is written, at most [`FLUSH_WAIT`]: a reader right after an
     /// answer finds its run.
     pub async fn flush(&self) {
         let (done, written) = oneshot::channel();
@@ -296,13 +296,13 @@ impl Writer {
         loop {
             match self.store.write_runs(rows).await {
                 Ok(()) => {
-                    if journal.database_away.swap(false, Ordering::Relaxed) {
+                    if journal.database_unavailable.swap(false, Ordering::Relaxed) {
                         tracing::info!("the journal is being written again");
                     }
                     return true;
                 }
                 Err(error) if error.is_unreachable() => {
-                    if !journal.database_away.swap(true, Ordering::Relaxed) {
+                    if !journal.database_unavailable.swap(true, Ordering::Relaxed) {
                         tracing::warn!(%error, "the journal waits for the database");
                     }
                 }

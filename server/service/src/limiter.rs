@@ -63,7 +63,7 @@ mod tests {
     use super::*;
 
     #[tokio::test]
-    async fn a_call_without_a_place_in_its_time_is_told_so() {
+    async fn a_call_without_a_place_in_its_time_fails() {
         let places = Limiter::new(Some(1), None);
         let first = places.enter(Duration::ZERO).await.expect("a place");
         assert!(places.enter(Duration::from_millis(1)).await.is_none(), "the only place is taken");

@@ -9,8 +9,8 @@ use kanzlei_engine::machine::{Effect, EffectError, EffectId, Keep, Kept, Outcome
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
 use kanzlei_store::Store;
-use kanzlei_store::outside::once::{Marker, Sealing};
-use kanzlei_store::outside::{Given, Outside as Database, Statement};
+use kanzlei_store::databases::once::{Marker, Sealing};
+use kanzlei_store::databases::{Database, Given, Statement};
 use sha2::{Digest, Sha256};
 use tokio_util::task::AbortOnDropHandle;
 use uuid::Uuid;
@@ -48,7 +48,7 @@ pub struct Outside {
     pub secrets: Arc<Secrets>,
     /// The largest answer of a service, in bytes.
     pub answer_limit: usize,
-    /// Tells this installation's markers from those of others in one database.
+    /// Distinguishes this installation's markers from those of others in one database.
     pub installation: [u8; 16],
 }
 
@@ -147,7 +147,7 @@ impl Outside {
             }
         };
         given.map(|all| all.into_iter().map(rows).collect()).map_err(|refused| {
-            let (kind, detail) = refused.told();
+            let (kind, detail) = refused.reported();
             EffectError { kind, detail: format!("{}: {detail}", query.database) }
         })
     }

@@ -199,13 +199,13 @@ async fn exchange(
     if let Some(body) = &request.body {
         builder = builder.body(body.clone());
     }
-    let mut response = builder.send().await.map_err(|error| told(service, error))?;
+    let mut response = builder.send().await.map_err(|error| failure(service, error))?;
     let too_large = || fault(FailureKind::TooLarge, format!("{} answered with more than {most} bytes", service.name));
     if response.content_length().is_some_and(|length| length > most as u64) {
         return Err(too_large());
     }
     let mut body = Vec::with_capacity(response.content_length().unwrap_or(0) as usize);
-    while let Some(chunk) = response.chunk().await.map_err(|error| told(service, error))? {
+    while let Some(chunk) = response.chunk().await.map_err(|error| failure(service, error))? {
         if body.len() + chunk.len() > most {
             return Err(too_large());
         }
@@ -255,7 +255,7 @@ fn private(service: &Service, host: &str) -> EffectError {
 }
 
 /// Distinguishes the kinds of failure.
-fn told(service: &Service, error: reqwest::Error) -> EffectError {
+fn failure(service: &Service, error: reqwest::Error) -> EffectError {
     let mut inner: Option<&(dyn std::error::Error + 'static)> = error.source();
     let mut deepest = error.to_string();
     while let Some(cause) = inner {

@@ -70,18 +70,18 @@ pub async fn run(store: Store, outside: Arc<Outside>, kept: Kept) {
 /// Deletes the markers of jobs that were purged long ago. One of a job that is there stays, however old it is.
 async fn purge_markers(
     store: &Store,
-    database: &kanzlei_store::outside::Outside,
+    database: &kanzlei_store::databases::Database,
     installation: &[u8; 16],
     age: Duration,
 ) -> std::result::Result<(), String> {
-    let told = |refused: kanzlei_store::outside::Refused| refused.told().1;
+    let detail = |refused: kanzlei_store::databases::Refused| refused.reported().1;
     let mut gone = Vec::new();
-    for job in database.old_markers(installation, age).await.map_err(told)? {
+    for job in database.old_markers(installation, age).await.map_err(detail)? {
         if !store.has_job(job).await.map_err(|error| error.to_string())? {
             gone.push(job);
         }
     }
-    database.remove_markers(installation, &gone).await.map_err(told)
+    database.remove_markers(installation, &gone).await.map_err(detail)
 }
 
 /// How much was deleted; what went wrong is kept to be logged.

@@ -10,7 +10,7 @@ use actix_web::{App as ActixApp, HttpServer};
 use arc_swap::ArcSwap;
 use governor::{Quota, RateLimiter};
 use kanzlei_store::Store;
-use kanzlei_store::outside::Outside as Database;
+use kanzlei_store::databases::Database;
 use tokio::sync::watch;
 use tokio_util::sync::CancellationToken;
 
@@ -65,9 +65,9 @@ async fn open(config: &Config) -> Result<Store> {
     let store = Store::open(&config.database.url, config.database.connections).await;
     let store =
         store.map_err(|error| Error::Config(format!("{error}; `database.url` is {}", config.database_shown())))?;
-    clock::look(&store).await?;
+    clock::compare(&store).await?;
     if let Some(token) = control::first_token(&store).await? {
-        tell_token(config, &token)?;
+        print_token(config, &token)?;
     }
     Ok(store)
 }
@@ -294,7 +294,7 @@ fn cannot_listen(name: &str, address: SocketAddr, source: std::io::Error) -> Err
 }
 
 /// Reports the operator token once: to the file that is set, else on standard error.
-fn tell_token(config: &Config, token: &str) -> Result<()> {
+fn print_token(config: &Config, token: &str) -> Result<()> {
     use std::io::Write;
     use std::os::unix::fs::OpenOptionsExt;
     let Some(path) = config.token_file() else {

@@ -381,7 +381,7 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await
-        .doing("looking for old runs")?;
+        .doing("searching for old runs")?;
         for id in &ids {
             sqlx::query!("DELETE FROM step WHERE run = ?", id).execute(&self.pool).await.doing("deleting old steps")?;
             sqlx::query!("DELETE FROM run WHERE id = ?", id).execute(&self.pool).await.doing("deleting old runs")?;

@@ -7,16 +7,16 @@
 //!
 //! The parts: [`documents`] (revisions and what is live), [`journal`] (runs, steps, tallies),
 //! [`access`] (operator tokens and sessions), [`kept`] (what workflows remember, secrets), [`queue`] (jobs,
-//! lanes, timetables, callbacks), [`outside`]
+//! lanes, timetables, callbacks), [`databases`]
 //! (the databases that builders' own statements go to), and where the records lie (`servers`).
 
 #![warn(missing_docs)]
 
 pub mod access;
+pub mod databases;
 pub mod documents;
 pub mod journal;
 pub mod kept;
-pub mod outside;
 mod pool;
 pub mod queue;
 pub mod refusals;

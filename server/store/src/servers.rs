@@ -1,5 +1,5 @@
 //! The servers that hold the records: one, or the nodes of a cluster that all hold the same. Connections
-//! go to one of them at a time; when it is unavailable, [`crate::Store::look_for_server`] goes to the next that
+//! go to one of them at a time; when it is unavailable, [`crate::Store::fail_over`] goes to the next that
 //! answers.
 //!
 //! ```text
@@ -126,7 +126,7 @@ async fn says(connection: &mut MySqlConnection, show: &'static str) -> sqlx::Res
 impl crate::Store {
     /// Where several servers are known: asks the current one whether it is there, and goes to the next
     /// that is when not. Gives the new one's host and port.
-    pub async fn look_for_server(&self) -> Result<Option<String>> {
+    pub async fn fail_over(&self) -> Result<Option<String>> {
         if !self.servers.several() {
             return Ok(None);
         }

@@ -73,7 +73,7 @@ impl Browser {
         let path = format!("{within}//button[normalize-space()='{label}' and not(@disabled)]");
         let end = std::time::Instant::now() + Duration::from_secs(15);
         loop {
-            // Drawn anew while we look: what was found may be gone.
+            // Drawn anew meanwhile: what was found may be gone.
             for button in self.client.find_all(Locator::XPath(&path)).await.unwrap_or_default() {
                 if button.is_displayed().await.unwrap_or(false) && button.click().await.is_ok() {
                     return;

@@ -1,4 +1,4 @@
-//! A service that misbehaves as told: one raw answer for each request, on a port of its own.
+//! A service that misbehaves on purpose: one raw answer for each request, on a port of its own.
 
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};

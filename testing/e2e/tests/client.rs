@@ -77,7 +77,7 @@ fn the_demo_office_from_check_to_run() {
 }
 
 #[test]
-fn findings_are_drawn_and_exit_codes_tell() {
+fn findings_are_drawn_and_exit_codes_differ() {
     let dir = kanzlei_harness::scratch::folder("client");
     std::fs::create_dir_all(&dir).expect("folder");
     let file = dir.join("slip.yaml");

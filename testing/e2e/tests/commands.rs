@@ -1,4 +1,4 @@
-//! Commands and answers that tell an author what to do next, one behaviour each.
+//! Commands and answers that say what an author can do next, one behaviour each.
 
 use std::path::PathBuf;
 
@@ -176,7 +176,7 @@ fn a_held_lane_is_emptied_of_jobs_that_wait_in_a_pause() {
 }
 
 #[test]
-fn a_run_that_turns_its_caller_away_is_rejected() {
+fn a_run_that_refuses_its_caller_is_rejected() {
     let office = office("rejected", &[]);
     let inner = "workflow: inner\nsteps: [{fail: 422, title: No}]\n";
     let texts = [
@@ -196,7 +196,7 @@ fn a_run_that_turns_its_caller_away_is_rejected() {
     assert_eq!(post(&office, "/broken", &[], &json!({})).status, 503);
     let later = id_of(&post(&office, "/outer", &[("prefer", "respond-async")], &json!({})));
     becomes(&office, &later, "rejected");
-    // A timetable has nobody to turn away.
+    // A timetable has no caller to refuse.
     let fired = act(&office, "/timetables/timed/1/fire", json!(null)).json();
     becomes(&office, fired["job"].as_str().expect("id"), "failed");
     let day = wait::until(LONG, || {

@@ -20,7 +20,7 @@ fn an_owner_that_is_only_slow_is_refused() {
     static CALLS: AtomicUsize = AtomicUsize::new(0);
     static GO: AtomicBool = AtomicBool::new(false);
     let office = office("slow", &["jobs.lease=1s"]);
-    // The first request is answered when told, those after it at once.
+    // The first request is answered on command, those after it at once.
     let peer = Peer::start(|_, stream| {
         if CALLS.fetch_add(1, Ordering::Relaxed) == 0 {
             wait::until(LONG, || GO.load(Ordering::Relaxed).then_some(()));
@@ -96,14 +96,14 @@ fn a_clock_that_jumps_moves_nothing() {
     };
     for jump in ["+0", "+3600", "-7200", "+0"] {
         std::fs::write(&clock, jump).expect("clock");
-        // Its HTTP answers tell the machine's time: that it did jump.
+        // The dates of its HTTP answers show that the machine's time jumped.
         let dated = || -> Option<i64> {
             let answer = try_http("GET", &format!("http://127.0.0.1:{}/~/health", ports.public), &[], b"")?;
             let date = jiff::fmt::rfc2822::parse(answer.header("date")?).ok()?;
             Some(date.timestamp().duration_since(jiff::Timestamp::now()).as_secs())
         };
-        let away: i64 = jump.parse().expect("seconds");
-        wait::until(LONG, || dated().filter(|off| (off - away).abs() < 10)).expect("the clock jumps");
+        let offset: i64 = jump.parse().expect("seconds");
+        wait::until(LONG, || dated().filter(|off| (off - offset).abs() < 10)).expect("the clock jumps");
         let before = ticks().len();
         wait::until(LONG, || (ticks().len() >= before + 3).then_some(()))
             .unwrap_or_else(|| panic!("{jump}: no more ticks after {:?}", ticks()));
@@ -146,7 +146,7 @@ fn nothing_is_lost_when_services_are_killed_and_the_database_restarts() {
         drill.more(10);
         drill::cut(&mut server);
     }
-    // The database goes away and comes back: accepting answers 503, workers wait.
+    // The database stops and starts again: accepting answers 503, workers wait.
     server.stop();
     drill.refusal();
     server.run().expect("the database starts again");

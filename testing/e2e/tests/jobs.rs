@@ -251,8 +251,8 @@ fn failed_jobs_are_retried() {
     // A failure that is the workflow's own word is not tried again, and by hand from the start only.
     let id = id_of(&post(&office, "/wrong", &[], &json!({})));
     becomes(&office, &id, "rejected");
-    let told = said(&client(&office, &["retry", &id]), 1);
-    assert!(told.contains("retry it from the start"), "{told}");
+    let output = said(&client(&office, &["retry", &id]), 1);
+    assert!(output.contains("retry it from the start"), "{output}");
     said(&client(&office, &["retry", &id, "--from-start"]), 0);
     wait::until(LONG, || (api(&office, &format!("/jobs/{id}"))["attempt"] == 2).then_some(()))
         .expect("a second attempt");
@@ -416,7 +416,7 @@ fn callbacks_come_once() {
 }
 
 #[test]
-fn timetables_fire_once_whoever_looks() {
+fn timetables_fire_once_over_all_processes() {
     let office = office("timetables", &[]);
     let (mut other, _) = office.another(2).expect("a second service");
     let each_second = "workflow: tick\ninput: {due: {type: string}}\nentries:\n  - {every: 1s, send: {due: \"${due}\"}}\n  - {timetable: \"0 6 * * MON-FRI\", zone: Europe/Oslo, send: {due: \"${due}\"}}\nsteps: [{reply: 200, body: {due: \"${input.due}\"}}]\n";
@@ -544,7 +544,7 @@ fn a_job_runs_what_was_live_when_it_was_queued() {
 }
 
 #[test]
-fn a_full_lane_turns_clients_away() {
+fn a_full_lane_refuses_clients() {
     let office = office("full", &[]);
     let lane = |name: &str, more: &str| format!("lane: {name}\nlength: 2\n{more}");
     let work = |name: &str| {
@@ -616,13 +616,13 @@ fn builders_find_and_change_jobs() {
         );
         assert!(answer.status >= 400 && answer.body.contains(says), "{query}: {answer:?}");
     }
-    // Postponed, and bad times told.
+    // Postponed; invalid times are reported.
     let run = |args: &[&str], code: i32| said(&client(&office, args), code);
     run(&["postpone", "2h", &queued], 0);
     assert_eq!(found("state=scheduled"), std::slice::from_ref(&queued));
     for (due, says) in [("2020-01-01T00:00:00Z", "lies in the past"), ("2 fortnights", "neither an instant")] {
-        let told = run(&["postpone", due, &queued], 1);
-        assert!(told.contains(says), "{told}");
+        let output = run(&["postpone", due, &queued], 1);
+        assert!(output.contains(says), "{output}");
     }
     run(&["run-now", &queued], 0);
     assert_eq!(found("state=queued"), std::slice::from_ref(&queued));
@@ -652,34 +652,34 @@ fn builders_find_and_change_jobs() {
 }
 
 #[test]
-fn the_end_of_a_job_is_told() {
+fn the_end_of_a_job_is_notified() {
     let office = office("notices", &[]);
     let peer = Peer::start(|path, stream| {
         use std::sync::atomic::{AtomicUsize, Ordering};
         static TRIES: AtomicUsize = AtomicUsize::new(0);
         match path {
-            "/told" if TRIES.fetch_add(1, Ordering::Relaxed) == 0 => {
+            "/ended" if TRIES.fetch_add(1, Ordering::Relaxed) == 0 => {
                 peer::answer(stream, "500 Internal Server Error", "text/plain", b"")
             }
             _ => peer::answer(stream, "204 No Content", "text/plain", b""),
         }
     });
-    let workflow = "workflow: told\ninput: {to: {type: string, optional: true}}\nentries: [{endpoint: POST /told, access: open, answer: later}]\nqueue: {notify: {to: \"${input.to ?? null}\", secret: notify-key, network: private}}\nsteps: [{reply: 204}]\n";
+    let workflow = "workflow: ended\ninput: {to: {type: string, optional: true}}\nentries: [{endpoint: POST /ended, access: open, answer: later}]\nqueue: {notify: {to: \"${input.to ?? null}\", secret: notify-key, network: private}}\nsteps: [{reply: 204}]\n";
     assert_eq!(deploy_texts(&office, &[("t.yaml", workflow)]).status, 200);
-    let id = id_of(&post(&office, "/told", &[], &json!({"to": format!("http://127.0.0.1:{}/told", peer.port)})));
-    let told = wait::until(LONG, || {
+    let id = id_of(&post(&office, "/ended", &[], &json!({"to": format!("http://127.0.0.1:{}/ended", peer.port)})));
+    let job = wait::until(LONG, || {
         let job = api(&office, &format!("/jobs/{id}"));
         job["notice"]["delivered"].is_string().then_some(job)
     });
-    let told = told.unwrap_or_else(|| panic!("not told: {}", api(&office, &format!("/jobs/{id}"))));
-    assert_eq!(told["notice"]["attempts"], 2, "taken at the second time");
+    let job = job.unwrap_or_else(|| panic!("not notified: {}", api(&office, &format!("/jobs/{id}"))));
+    assert_eq!(job["notice"]["attempts"], 2, "accepted at the second attempt");
     let request = peer.requests().pop().expect("a request");
     for says in
         [&format!("webhook-id: {id}"), "webhook-signature: v1,", "\"type\":\"job.ended\"", "\"state\":\"succeeded\""]
     {
         assert!(request.to_lowercase().contains(&says.to_lowercase()), "{says}: {request}");
     }
-    let silent = id_of(&post(&office, "/told", &[], &json!({})));
+    let silent = id_of(&post(&office, "/ended", &[], &json!({})));
     becomes(&office, &silent, "succeeded");
     assert!(api(&office, &format!("/jobs/{silent}"))["notice"].is_null());
 }

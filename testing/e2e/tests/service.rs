@@ -120,7 +120,7 @@ fn deploy_caller(office: &kanzlei_harness::office::Office, base: &str, network: 
 }
 
 #[test]
-fn services_that_fail_are_told_apart() {
+fn failures_of_services_have_kinds() {
     let office = office("faults", &["limits.answer=2000"]);
     let peer = Peer::start(misbehave);
     let base = format!("http://127.0.0.1:{}", peer.port);
@@ -306,11 +306,11 @@ fn deploys_under_load_drop_and_mix_nothing() {
 }
 
 #[test]
-fn endpoints_answer_while_the_database_is_away() {
+fn endpoints_answer_while_the_database_is_unavailable() {
     // A server of its own, because this test stops it.
-    let dir = kanzlei_harness::scratch::folder("away");
+    let dir = kanzlei_harness::scratch::folder("unavailable");
     let mut server = kanzlei_harness::mariadb::Mariadb::start(&dir).expect("MariaDB");
-    let office = office_on("away", &server.url("kanzlei"), &["journal.successes=5", "journal.failures=50"]);
+    let office = office_on("unavailable", &server.url("kanzlei"), &["journal.successes=5", "journal.failures=50"]);
     let text = "workflow: w\ninput: {n: {type: integer}}\nentries: [{endpoint: 'GET /w/{n}', access: open}]\nsteps:\n  - if: input.n < 0\n    then: [{fail: 409, title: Negative}]\n  - reply: 200\n";
     assert_eq!(deploy_texts(&office, &[("w.yaml", text)]).status, 200);
     server.stop();
@@ -326,7 +326,7 @@ fn endpoints_answer_while_the_database_is_away() {
         let health = http("GET", &format!("{}/~/health", office.public()), &[], b"").json();
         (health["database"] == "unavailable").then_some(health)
     });
-    assert!(health.expect("it is known to be away")["journal"]["dropped"].as_u64().expect("count") > 100);
+    assert!(health.expect("it is known to be unavailable")["journal"]["dropped"].as_u64().expect("count") > 100);
     server.run().expect("starts again");
     let failed = runs(&office, "&state=rejected", 20);
     assert_eq!(failed.len(), 20, "no rejected run is dropped");
@@ -491,7 +491,7 @@ fn the_control_listener_lets_only_operators_in() {
 }
 
 #[test]
-fn too_many_requests_at_once_are_turned_away() {
+fn too_many_requests_at_once_are_refused() {
     let office = office("crowd", &["limits.in_flight=2"]);
     let peer = Peer::start(|_, stream| {
         std::thread::sleep(Duration::from_millis(600));

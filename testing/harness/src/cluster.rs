@@ -21,7 +21,7 @@ impl Cluster {
     pub fn start(dir: &Path, count: usize) -> Result<Self> {
         std::fs::create_dir_all(dir).map_err(io(format!("making {}", dir.display())))?;
         let password = password(dir)?;
-        let port = || ports::free().map_err(io("looking for a port"));
+        let port = || ports::free().map_err(io("searching for a port"));
         let groups = (0..count).map(|_| port()).collect::<Result<Vec<u16>>>()?;
         let all = groups.iter().map(|group| format!("127.0.0.1:{group}")).collect::<Vec<_>>().join(",");
         let mut cluster = Cluster { nodes: Vec::new(), parts: Vec::new() };

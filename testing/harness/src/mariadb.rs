@@ -69,7 +69,7 @@ impl Mariadb {
         }
         let mut server = Mariadb {
             process: None,
-            port: ports::free().map_err(io("looking for a port"))?,
+            port: ports::free().map_err(io("searching for a port"))?,
             password: node.as_ref().map_or_else(|| password(&dir), |node| Ok(node.password.clone()))?,
             node,
             dir,
@@ -225,7 +225,7 @@ fn make(dir: &Path, data: &Path, user: Option<&str>) -> Result<()> {
     Err(Error::Failed(format!("a database could not be made in {} ({advice}):\n{said}", dir.display())))
 }
 
-/// Who the server runs as, when we are root: it refuses to be root unless told so, and the copying of a
+/// Who the server runs as, when we are root: it refuses to be root without an explicit user, and the copying of a
 /// cluster's records to a new node does not work as root.
 fn user(node: Option<&Node>) -> Option<&'static str> {
     // SAFETY: has no preconditions.

@@ -24,7 +24,7 @@ impl Ports {
     pub const USUAL: Ports = Ports { public: 7080, control: 7081, standins: 7090 };
 
     pub fn free() -> Result<Self> {
-        let port = || ports::free().map_err(io("looking for a port"));
+        let port = || ports::free().map_err(io("searching for a port"));
         Ok(Ports { public: port()?, control: port()?, standins: port()? })
     }
 
@@ -238,6 +238,6 @@ pub fn get(port: u16, path: &str, headers: &[(&str, &str)]) -> Option<String> {
 /// An error that says what to do about a port that is taken.
 pub fn port_taken(port: u16, what: &str, flag: &str) -> Error {
     Error::Failed(format!(
-        "port {port} is taken, and {what} needs it; stop what uses it (ss -ltnp 'sport = :{port}' tells) or choose another with {flag}"
+        "port {port} is in use, and {what} needs it; stop the process that uses it (ss -ltnp 'sport = :{port}' shows it) or choose another with {flag}"
     ))
 }

@@ -10,7 +10,7 @@ use std::time::Duration;
 
 use crate::{Error, Result, io, wait};
 
-/// Cargo, without what the cargo that runs us says of us: some build scripts look at it and would be
+/// Cargo, without what the cargo that runs us says of us: some build scripts read it and would be
 /// built again each time.
 pub fn cargo() -> Command {
     let mut command = Command::new("cargo");

@@ -30,17 +30,17 @@ fn a_half_made_data_directory_is_made_again_and_a_whole_one_kept() {
 }
 
 #[test]
-fn a_taken_port_and_an_early_end_are_told() {
+fn a_port_in_use_and_an_early_end_are_reported() {
     let ports = Ports::free().expect("ports");
     assert_eq!(ports.taken(), None);
     let holder = std::net::TcpListener::bind(("127.0.0.1", ports.control)).expect("port");
     let (port, what) = ports.taken().expect("taken");
-    let told = port_taken(port, what, "--control-port").to_string();
+    let message = port_taken(port, what, "--control-port").to_string();
     assert!(
-        told.contains(&ports.control.to_string())
-            && told.contains("--control-port")
-            && told.contains("the control listener"),
-        "{told}"
+        message.contains(&ports.control.to_string())
+            && message.contains("--control-port")
+            && message.contains("the control listener"),
+        "{message}"
     );
     drop(holder);
 
@@ -49,7 +49,7 @@ fn a_taken_port_and_an_early_end_are_told() {
     let mut command = std::process::Command::new("bash");
     command.args(["-c", "echo the disk is full; exit 3"]);
     let mut process = Process::start("a program", command, &dir.join("log")).expect("starts");
-    let told = process.wait_for(Duration::from_secs(10), || None::<()>).expect_err("ended").to_string();
-    assert!(told.contains("ended early") && told.contains("the disk is full"), "{told}");
+    let message = process.wait_for(Duration::from_secs(10), || None::<()>).expect_err("ended").to_string();
+    assert!(message.contains("ended early") && message.contains("the disk is full"), "{message}");
     let _ = std::fs::remove_dir_all(dir);
 }

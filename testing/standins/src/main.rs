@@ -1,7 +1,7 @@
 //! Simulated outside services of the demo office: `registry`, `tides`, `rates`, `pilots`, `texts`,
 //! `customs`, and `ledger`, which counts how often it was called under each idempotency key.
 //!
-//! Each can be told to be slow or to fail, so that retries and catches can be seen:
+//! Each can be made slow or made to fail, so that retries and catches can be seen:
 //!
 //! ```sh
 //! curl -X PUT 'http://127.0.0.1:7090/~/behaviour/tides?delay_ms=500&fail_next=2&status=503'
@@ -28,7 +28,7 @@ struct Args {
     workers: usize,
 }
 
-/// How a stand-in behaves until told otherwise.
+/// How a stand-in behaves by default and after a change.
 #[derive(Clone, Debug, Default, Deserialize, Serialize)]
 #[serde(deny_unknown_fields)]
 struct Behaviour {
@@ -61,7 +61,7 @@ struct State {
 }
 
 const SERVICES: [&str; 7] = ["registry", "tides", "rates", "pilots", "texts", "customs", "ledger"];
-/// How long customs take to decide, unless told otherwise by their delay.
+/// How long customs take to decide, unless their delay says otherwise.
 const DECIDES_AFTER: Duration = Duration::from_secs(4);
 /// What `texts` asks for; the demo keeps it as the secret `texts-key`.
 const TEXTS_KEY: &str = "lindvik-texts-7f3a";
@@ -79,7 +79,7 @@ const VESSELS: [(&str, &str, &str, f64, f64, &str); 8] = [
 ];
 
 impl State {
-    /// Behaves as told; returns the answer to send instead of the real one.
+    /// Behaves as configured; returns the answer to send instead of the real one.
     async fn behave(&self, service: &str) -> (Option<HttpResponse>, usize) {
         *lock(&self.seen).entry(service.to_owned()).or_default() += 1;
         let (behaviour, fail) = {
@@ -96,7 +96,7 @@ impl State {
             0 => HttpResponse::Ok().no_chunking(1000).body(actix_web::body::SizedStream::new(1000, Broken)),
             200 => HttpResponse::Ok().content_type("application/json").body("{\"window\": oops"),
             302 => HttpResponse::Found().insert_header(("Location", "http://elsewhere.example/")).finish(),
-            status => problem(status, "The stand-in was told to fail"),
+            status => problem(status, "The stand-in is set to fail"),
         });
         (failure, behaviour.padding)
     }
@@ -111,7 +111,7 @@ impl futures_core::Stream for Broken {
         self: std::pin::Pin<&mut Self>,
         _: &mut std::task::Context<'_>,
     ) -> std::task::Poll<Option<Self::Item>> {
-        std::task::Poll::Ready(Some(Err(std::io::Error::other("told to break"))))
+        std::task::Poll::Ready(Some(Err(std::io::Error::other("set to break"))))
     }
 }
 

@@ -70,7 +70,7 @@ impl Walk<'_, '_, '_> {
         (action, End { ends: true, answered }, Type::Undefined)
     }
 
-    /// The schema that the document declares for a status; a body that contradicts it is told.
+    /// The schema that the document declares for a status; a body that contradicts it is reported.
     fn declared(&mut self, status: Option<u16>, body: &Type, at: Place) -> Option<serde_json::Value> {
         if self.workflow.replies.is_empty() {
             return None;

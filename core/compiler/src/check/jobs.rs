@@ -28,7 +28,7 @@ pub(super) fn lane(lane: &lane::Lane, report: &mut Report) -> Option<plan::Lane>
             match Expression::compile(text, &scope) {
                 Ok(key) => plan::Order::Per(Box::new(key)),
                 Err(faults) => {
-                    super::tell_faults(report, node, faults);
+                    super::report_faults(report, node, faults);
                     return None;
                 }
             }
@@ -198,8 +198,8 @@ impl Walk<'_, '_, '_> {
 
     /// A workflow that waits longer than a client can is answered later.
     pub(super) fn durable_entries(&mut self) {
-        let told = !self.durable || self.report.has_errors();
-        for endpoint in self.workflow.entries.iter().filter(|_| !told) {
+        let reported = !self.durable || self.report.has_errors();
+        for endpoint in self.workflow.entries.iter().filter(|_| !reported) {
             if endpoint.answer != Answer::Later {
                 let message = format!(
                     "`{} {}` answers now, and the workflow waits too long for that",
@@ -225,7 +225,7 @@ impl Walk<'_, '_, '_> {
                     (Some(Maker::Text(template)), of)
                 }
                 Err(faults) => {
-                    super::tell_faults(self.report, node, faults);
+                    super::report_faults(self.report, node, faults);
                     (None, Type::Unknown)
                 }
             };

@@ -156,7 +156,7 @@ impl Checked {
 }
 
 /// Reports what is wrong with the expressions in a text of a document.
-pub fn tell_faults(report: &mut Report, node: &Node, faults: Vec<Fault>) {
+pub fn report_faults(report: &mut Report, node: &Node, faults: Vec<Fault>) {
     for fault in faults {
         let at = node.place_in(report.text(), fault.at.start as usize, fault.at.end as usize);
         report.error(fault.code, at, fault.message);

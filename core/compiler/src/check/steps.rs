@@ -129,7 +129,7 @@ fn functions(scope: &mut Scope, name: &Named, node: &Node, report: &mut Report) 
     if scope.function(&name.text).is_some() {
         report.error("name-taken", name.at, format!("there is already a function `{}`", name.text));
     }
-    super::tell_faults(report, node, scope.define_function(&name.text, text).err().unwrap_or_default());
+    super::report_faults(report, node, scope.define_function(&name.text, text).err().unwrap_or_default());
 }
 
 /// Whether the client already has its answer when a step begins.
@@ -215,15 +215,15 @@ impl Walk<'_, '_, '_> {
     ) -> (Vec<plan::Step>, End) {
         let mut out = Vec::with_capacity(steps.len());
         let mut end = End { ends: false, answered };
-        let mut told = false;
+        let mut reported = false;
         for (index, step) in steps.iter().enumerate() {
-            if end.ends && !told && !step.off {
+            if end.ends && !reported && !step.off {
                 self.report.warning(
                     "unreachable-step",
                     step.at,
                     "this step is never reached: the one before always ends the run",
                 );
-                told = true;
+                reported = true;
             }
             let branch = if index == 0 { branch } else { None };
             let (compiled, step_end) = self.step(step, numbers, branch, end.answered);
@@ -491,7 +491,7 @@ impl Walk<'_, '_, '_> {
     }
 
     pub fn faults(&mut self, faults: Vec<Fault>, node: &Node) {
-        super::tell_faults(self.report, node, faults);
+        super::report_faults(self.report, node, faults);
     }
 
     fn note_uses(&mut self, uses: Vec<Use>, node: &Node) {

@@ -33,7 +33,7 @@ use kanzlei_model::run::FailureKind;
 
 use kanzlei_model::time::Timestamp;
 
-use crate::machine::{Effect, EffectId, Failure, Machine, Next, Outcome, Reply, Told};
+use crate::machine::{Effect, EffectId, Failure, Machine, Next, Outcome, Remark, Reply};
 
 pub use virtual_clock::{MAX_EFFECTS, on_virtual_clock, on_virtual_clock_within};
 
@@ -79,7 +79,7 @@ pub trait Recorder {
     fn reply(&mut self, _reply: Reply) {}
 
     /// A note or the progress, at the time of the latest event.
-    fn tell(&mut self, _told: Told, _at: Timestamp) {}
+    fn remark(&mut self, _remark: Remark, _at: Timestamp) {}
 
     /// The run is about to wait: what it reported so far can be shown.
     fn settle(&mut self) -> impl Future<Output = Result<(), Self::Error>> {
@@ -126,8 +126,8 @@ pub async fn drive<P: Performer, R: Recorder>(
                 recorder.reply(*reply);
                 continue;
             }
-            Next::Tell(told) => {
-                recorder.tell(told, now);
+            Next::Remark(remark) => {
+                recorder.remark(remark, now);
                 continue;
             }
             Next::Finished => return Ok(Left::Ended),
@@ -266,8 +266,8 @@ mod tests {
             self.0.push(format!("reply {}", reply.status));
         }
 
-        fn tell(&mut self, told: Told, at: Timestamp) {
-            self.0.push(format!("{told:?} at {}", at.as_micros()));
+        fn remark(&mut self, remark: Remark, at: Timestamp) {
+            self.0.push(format!("{remark:?} at {}", at.as_micros()));
         }
 
         async fn record(&mut self, id: EffectId, outcome: &Outcome, at: Timestamp) -> Result<(), &'static str> {

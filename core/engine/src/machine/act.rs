@@ -1,7 +1,7 @@
 //! What each kind of step does when a fibre reaches it.
 
 use super::flow::{Awaits, Fibre, Flow, What};
-use super::{Effect, Failure, Keep, Kept, MAX_ITEMS, MAX_KEEP_TRIES, Machine, Reply, State, Told, status_code};
+use super::{Effect, Failure, Keep, Kept, MAX_ITEMS, MAX_KEEP_TRIES, Machine, Remark, Reply, State, status_code};
 use kanzlei_compiler::plan::{self, Action, KEPT, Maker, Step};
 use kanzlei_lang::expr::{self, ops};
 use kanzlei_model::problem::{Problem, phrase};
@@ -66,7 +66,7 @@ impl Machine {
             Action::Await(_) => self.wait_for(at, fibre, record, Effect::Open, What::Open),
             Action::Note(maker) => {
                 let value = make(fibre, maker)?;
-                self.told.push_back(Told::Note(value.clone()));
+                self.remarks.push_back(Remark::Note(value.clone()));
                 self.close(fibre, record, State::Succeeded, value);
                 Flow::Yield
             }
@@ -146,7 +146,7 @@ impl Machine {
             let detail = format!("progress is a number from 0 to 1, not {}", ops::to_text(&value));
             return Ok(self.step_failed(fibre, record, Failure::new(FailureKind::Expression, detail)));
         }
-        self.told.push_back(Told::Progress(number));
+        self.remarks.push_back(Remark::Progress(number));
         self.close(fibre, record, State::Succeeded, value);
         Ok(Flow::Yield)
     }

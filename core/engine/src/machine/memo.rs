@@ -165,7 +165,7 @@ mod tests {
             Outcome::Queried(Ok(vec![Rows { rows: vec![values.clone()], count: 1, id: Some(7) }, Rows::default()])),
             Outcome::Queried(Err(EffectError { kind: FailureKind::Duplicate, detail: "twice".into() })),
             Outcome::Kept(Ok(Kept { version: 3, values, stored: true })),
-            Outcome::Kept(Err("away".into())),
+            Outcome::Kept(Err("unavailable".into())),
             Outcome::Queued(Ok(Queued { ids: ids(), group: Some("g".into()), base: "http://h".into() })),
             Outcome::Queued(Err(queue(FailureKind::Full))),
             Outcome::Cancelled(Ok(Cancellation { cancelled: ids(), begun: ids(), ..Cancellation::default() })),

@@ -90,7 +90,7 @@ pub enum Next {
     /// The client's answer is ready; the run may continue behind it.
     Answer(Box<Reply>),
     /// A note or how far the run is, for whoever follows it.
-    Tell(Told),
+    Remark(Remark),
     /// The step budget is used up: others get their turn, then ask again.
     Yield,
     /// Everything that can be begun is under way: feed an outcome.
@@ -101,7 +101,7 @@ pub enum Next {
 
 /// What a run reports while it is under way.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Told {
+pub enum Remark {
     /// The value of a `note` step.
     Note(Value),
     /// From 0 to 1.
@@ -264,7 +264,7 @@ pub struct Machine {
     next_effect: EffectId,
     records: Vec<StepRecord>,
     /// What is to be let known.
-    told: VecDeque<Told>,
+    remarks: VecDeque<Remark>,
     /// Of the workflow itself; invoked ones have their own.
     reply: Option<Reply>,
     reply_given: bool,
@@ -305,7 +305,7 @@ impl Machine {
             waited_for: Vec::new(),
             next_effect: 0,
             records,
-            told: VecDeque::new(),
+            remarks: VecDeque::new(),
             reply: None,
             reply_given: false,
             ended: None,
@@ -386,8 +386,8 @@ impl Machine {
                     return Next::Answer(Box::new(reply.clone()));
                 }
             }
-            if let Some(told) = self.told.pop_front() {
-                return Next::Tell(told);
+            if let Some(remark) = self.remarks.pop_front() {
+                return Next::Remark(remark);
             }
             if self.ended.is_some() {
                 return Next::Finished;

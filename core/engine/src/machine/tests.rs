@@ -29,7 +29,7 @@ fn answer(status: u16, body: &str) -> Outcome {
 }
 
 fn fault(kind: FailureKind) -> Outcome {
-    Outcome::Called(Err(EffectError { kind, detail: "away".into() }))
+    Outcome::Called(Err(EffectError { kind, detail: "unavailable".into() }))
 }
 
 /// Runs to the end with these outcomes of calls, in the order they are asked for; returns the reply and
@@ -96,7 +96,7 @@ fn a_value_cannot_lead_a_path_elsewhere() {
 }
 
 #[test]
-fn failures_are_told_apart_and_end_the_run() {
+fn failures_have_kinds_and_end_the_run() {
     let steps = "  - call: s.op\n    send: {id: x}\n  - reply: 204\n";
     let with_type = |media: &str, body: &[u8]| {
         Outcome::Called(Ok(Answer {
@@ -192,12 +192,12 @@ fn steps_behind_the_reply_still_run() {
 #[test]
 fn a_long_run_yields_between_its_steps() {
     let mut machine = start(plan("  - {each: x, in: list.range(2500), steps: [{note: x}]}\n  - reply: 200\n"), 1);
-    let (mut yields, mut told) = (0, 0);
+    let (mut yields, mut remarks) = (0, 0);
     loop {
         match machine.next() {
             Next::Yield => yields += 1,
-            Next::Tell(_) => told += 1,
-            Next::Answer(_) => assert_eq!(told, 2500),
+            Next::Remark(_) => remarks += 1,
+            Next::Answer(_) => assert_eq!(remarks, 2500),
             Next::Finished => break,
             other => panic!("{other:?}"),
         }
@@ -403,7 +403,7 @@ fn statements_take_values_only_in_their_places() {
     let (reply, _) = drive(&mut start(plans(&[&text]), 1), |_| {
         (
             Span::from_micros(1),
-            Outcome::Queried(Err(EffectError { kind: FailureKind::Database, detail: "away".into() })),
+            Outcome::Queried(Err(EffectError { kind: FailureKind::Database, detail: "unavailable".into() })),
         )
     });
     assert_eq!(reply.expect("reply").status, 503);

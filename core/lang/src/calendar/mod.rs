@@ -129,7 +129,7 @@ impl Calendar {
         }
     }
 
-    /// In words, as far as patterns can be told.
+    /// In words, as far as a sentence can describe the pattern.
     pub fn words(&self) -> String {
         match &self.when {
             When::Every(every) => format!("Every {}.", kanzlei_model::duration::short(*every)),

@@ -60,11 +60,11 @@ pub const QUEUE: &[KeySpec] = keys! {
     "tag", TEXT, "By which its jobs can be found and cancelled: `hold-${input.berth}`.";
     "retry", r##"{"$ref":"#/$defs/retry"}"##, "Which failures are retried, when and how often: `{attempts: 6, first: 10s, factor: 2, max: 10min}`.";
     "results", DURATION, "How long a result can be had after the end; default: `24h`.";
-    "notify", r##"{"$ref":"#/$defs/notify"}"##, "Notifies an address when the job has ended: `{to: \"${input.tell}\", secret: notify-key}`.";
+    "notify", r##"{"$ref":"#/$defs/notify"}"##, "Notifies an address when the job has ended: `{to: \"${input.notify}\", secret: notify-key}`.";
 };
 /// Keys of `queue.notify`.
 pub const NOTIFY: &[KeySpec] = keys! {
-    "to", TEXT, "The address, often one of the input: `${input.tell}`; no notice is sent where it is null.";
+    "to", TEXT, "The address, often one of the input: `${input.notify}`; no notice is sent where it is null.";
     "secret", TEXT, "The name of the secret that signs it (Standard Webhooks).";
     "network", r#"{"enum":["public","private"]}"#, "`private` allows private addresses; default: `public`.";
 };

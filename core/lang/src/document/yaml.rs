@@ -126,7 +126,7 @@ impl Node {
     /// The place in the document of a byte range in this node's text.
     ///
     /// Exact for plain and quoted text on one line without escapes and for literal blocks; otherwise
-    /// as near as can be told.
+    /// as near as can be determined.
     pub fn place_in(&self, source: &str, start: usize, end: usize) -> Place {
         let Kind::Text(text) = &self.kind else { return self.at };
         let (node_start, node_end) = (self.at.start as usize, self.at.end as usize);

@@ -107,7 +107,7 @@ fn shift_span(at: Span, by: usize) -> Span {
 /// string, a template, an object or a pattern leaves something open before it.
 fn expression(text: &str, from: usize, scope: &Scope) -> (usize, Result<Expression, Vec<Fault>>) {
     let mut first_faults = None;
-    let mut told = false;
+    let mut balanced_fault = false;
     for (found, _) in text[from..].match_indices('}').take(MAX_BRACES) {
         let end = from + found;
         match Expression::compile(&text[from..end], scope) {
@@ -121,10 +121,10 @@ fn expression(text: &str, from: usize, scope: &Scope) -> (usize, Result<Expressi
                 if parsed {
                     return (end + 1, Err(faults));
                 }
-                // The fault worth telling is that of the text up to the first brace that balances.
+                // The reported fault is that of the text up to the first brace that balances.
                 let balanced = balance(&text[from..end]) == 0;
-                if first_faults.is_none() || (balanced && !told) {
-                    told = balanced;
+                if first_faults.is_none() || (balanced && !balanced_fault) {
+                    balanced_fault = balanced;
                     first_faults = Some((end + 1, faults));
                 }
             }

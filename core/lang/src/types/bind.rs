@@ -33,7 +33,7 @@ impl Infer<'_> {
         self.locals = locals;
         self.facts = facts;
         self.text = text;
-        // Told once, at the call: the function itself may be right for other arguments.
+        // Reported once, at the call: the function itself may be right for other arguments.
         if self.findings.len() > before {
             self.findings.truncate(before + 1);
             if let Some(first) = self.findings.last_mut() {
@@ -97,7 +97,7 @@ impl Infer<'_> {
                             });
                             if !known && given != Type::Never {
                                 let names: Vec<&str> = given.alternatives().iter().flat_map(names).collect();
-                                if self.tell("unknown-member", format!("there is no `{name}` to destructure"), key.at)
+                                if self.report("unknown-member", format!("there is no `{name}` to destructure"), key.at)
                                     && let Some(near) = suggest::nearest(&name, names.iter().copied())
                                 {
                                     self.help(format!("did you mean `{near}`?"));
@@ -118,7 +118,7 @@ impl Infer<'_> {
                 let given = self.taken_apart(&given, at);
                 let wrong = given.keep(|one| !matches!(one, Type::Unknown | Type::List(_) | Type::Text(_)));
                 if wrong != Type::Never {
-                    self.tell("wrong-operand", format!("{} cannot be destructured like a list", wrong.what()), at);
+                    self.report("wrong-operand", format!("{} cannot be destructured like a list", wrong.what()), at);
                 }
                 let item = items(&given);
                 for (position, target) in targets.iter().enumerate() {
@@ -141,7 +141,7 @@ impl Infer<'_> {
     fn taken_apart(&mut self, of: &Type, at: Span) -> Type {
         if of.may_be_missing() {
             let missing = of.keep(Type::is_nullish).what();
-            self.tell("maybe-missing", format!("what is taken apart here may be {missing}"), at);
+            self.report("maybe-missing", format!("what is taken apart here may be {missing}"), at);
         }
         of.without_nullish()
     }

@@ -41,7 +41,7 @@ impl Infer<'_> {
             let verb = if wrong == *on { "is" } else { "may be" };
             let shown = self.source(call.on.at);
             let name = call.method.name();
-            self.tell("unknown-method", format!("{shown} {verb} {}, which has no `{name}`", wrong.what()), at);
+            self.report("unknown-method", format!("{shown} {verb} {}, which has no `{name}`", wrong.what()), at);
         }
         let mut results = Vec::new();
         let lists = kinds(|one| matches!(one, Type::List(_)));
@@ -162,7 +162,7 @@ impl Infer<'_> {
             Some(first) => self.quietly(|infer| infer.expr(first)),
             // Without a first value an empty list is an error of its kind, as in ECMAScript.
             None => {
-                if self.tell("maybe-missing", "`reduce` fails on an empty list without a first value", at) {
+                if self.report("maybe-missing", "`reduce` fails on an empty list without a first value", at) {
                     self.help("add one: `reduce((a, b) => a + b, 0)`");
                 }
                 item.clone()
@@ -174,7 +174,7 @@ impl Infer<'_> {
             let next = self.quietly(|infer| infer.apply(function, &args(of.clone()), at));
             let joined = of.clone().or(next.widened());
             if joined == of {
-                // Told only now that the type of the accumulator is known.
+                // Reported only now that the type of the accumulator is known.
                 self.apply(function, &args(of.clone()), at);
                 return of;
             }
@@ -311,7 +311,7 @@ impl Infer<'_> {
         self.only(&of, expr, |one| matches!(one, Type::Text(_)), "is no text");
         let texts = of.keep(|one| matches!(one, Type::Text(_)));
         if let Some((why, help)) = misfit(&texts, std::slice::from_ref(wanted))
-            && self.tell("wrong-operand", format!("{}: {why}", self.source(expr.at)), expr.at)
+            && self.report("wrong-operand", format!("{}: {why}", self.source(expr.at)), expr.at)
             && let Some(help) = help
         {
             self.help(help);

@@ -1,6 +1,6 @@
 //! The walk over a compiled expression that finds its type, and what in it can never work.
 //!
-//! Told are uses that would fail when they meet the values they can meet: a member of something that may
+//! Reported are uses that would fail when they meet the values they can meet: a member of something that may
 //! be missing, a method that a value of that type does not have, arithmetic on texts. Nothing is said of
 //! values of which nothing is known.
 
@@ -174,7 +174,7 @@ impl<'e> Infer<'e> {
 }
 
 impl Infer<'_> {
-    pub(super) fn tell(&mut self, code: &'static str, message: impl Into<String>, at: Span) -> bool {
+    pub(super) fn report(&mut self, code: &'static str, message: impl Into<String>, at: Span) -> bool {
         if self.quiet > 0 || self.nodes > MOST_NODES {
             return false;
         }
@@ -183,7 +183,7 @@ impl Infer<'_> {
     }
 
     pub(super) fn warn(&mut self, code: &'static str, message: impl Into<String>, at: Span) {
-        if self.tell(code, message, at)
+        if self.report(code, message, at)
             && let Some(last) = self.findings.last_mut()
         {
             last.warning = true;
@@ -215,7 +215,7 @@ impl Infer<'_> {
             let missing = of.keep(Type::is_nullish);
             let always = missing == *of;
             let verb = if always { "is" } else { "may be" };
-            if self.tell("maybe-missing", format!("{shown} {verb} {}, {use_of}", missing.what()), expr.at) {
+            if self.report("maybe-missing", format!("{shown} {verb} {}, {use_of}", missing.what()), expr.at) {
                 self.help(match always {
                     true => "there is nothing here to use".to_owned(),
                     false => "test it first, read it with `?.`, or add a default: `?? …`".to_owned(),
@@ -305,7 +305,7 @@ impl Infer<'_> {
             }
             Kind::Match { text, test, .. } => {
                 let of = self.expr(text);
-                self.there(&of, text, "and no text to look through");
+                self.there(&of, text, "and no text to search");
                 if *test { Type::BOOL } else { Type::list(Type::TEXT.or(Type::Undefined)).or(Type::Null) }
             }
             Kind::Call(function, args) => {
@@ -356,8 +356,9 @@ impl Infer<'_> {
         let all = object.alternatives();
         let missing = all.iter().filter(|one| lacks(one)).count();
         if missing > 0 && missing == all.len() {
-            let told = self.tell("unknown-member", format!("{} has no `{name}`", self.source(of.at)), end_of(at, name));
-            if told {
+            let reported =
+                self.report("unknown-member", format!("{} has no `{name}`", self.source(of.at)), end_of(at, name));
+            if reported {
                 let known: Vec<&str> = all.iter().flat_map(names).collect();
                 match suggest::nearest(name, known.iter().copied()) {
                     Some(near) => self.help(format!("did you mean `{near}`?")),
@@ -368,7 +369,7 @@ impl Infer<'_> {
             return Type::Unknown;
         } else if missing > 0 && !optional {
             let shown = self.source(of.at);
-            if self.tell(
+            if self.report(
                 "unknown-member",
                 format!("`{name}` is not in every form that {shown} can have"),
                 end_of(at, name),

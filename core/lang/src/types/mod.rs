@@ -279,7 +279,7 @@ impl Type {
         self.alternatives().iter().any(Type::is_nullish)
     }
 
-    /// Whether two types are the same at first sight, without a look into lists and objects.
+    /// Whether two types are the same on their outside, without comparing lists and objects.
     fn is_plainly(&self, other: &Type) -> bool {
         match (self, other) {
             (Type::List(a), Type::List(b)) => Arc::ptr_eq(a, b),

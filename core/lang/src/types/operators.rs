@@ -49,7 +49,7 @@ impl Infer<'_> {
         if wrong != Type::Never {
             let verb = if wrong == *of { "is" } else { "may be" };
             let message = format!("{} {verb} {}, which {says}", self.source(expr.at), wrong.what());
-            self.tell("wrong-operand", message, expr.at);
+            self.report("wrong-operand", message, expr.at);
         }
     }
 
@@ -92,7 +92,7 @@ impl Infer<'_> {
                 let ((text_a, number_a), (text_b, number_b)) = (kinds(&a), kinds(&b));
                 if (text_a && number_b) || (number_a && text_b) {
                     let message = format!("{} is compared with {}", a.what(), b.what());
-                    if self.tell("wrong-operand", message, at) {
+                    if self.report("wrong-operand", message, at) {
                         self.help("turn the text into a number with `Number(…)`");
                     }
                 }
@@ -108,7 +108,7 @@ impl Infer<'_> {
                     let kinds_differ = !overlap(&a.widened(), &b.widened());
                     if kinds_differ && !a.may_be_missing() && !b.may_be_missing() {
                         let message = format!("{} is compared with {}: this {always} holds", a.what(), b.what());
-                        self.tell("never-equal", message, at);
+                        self.report("never-equal", message, at);
                     } else {
                         let shown = self.source(left.at);
                         self.warn("constant-condition", format!("this {always} holds: {shown} is {}", brief(&a)), at);

@@ -61,7 +61,7 @@ fn types_of_expressions() {
 }
 
 #[test]
-fn what_cannot_work_is_told_at_its_place() {
+fn what_cannot_work_is_reported_at_its_place() {
     for (text, wanted) in [
         ("v.nam", "unknown-member@2"),
         ("v.calls[0].berth", "maybe-missing@0"),

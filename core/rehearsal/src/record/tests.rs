@@ -141,12 +141,12 @@ examples:
       sql.harbour: {rows: [{a: 1.5, n: null}], count: 0}
       s.get: [{when: "request.params.imo === 'slow'", takes: 3s}, {takes: 1ms, body: "text"}]
     expect: {state: succeeded}
-  - name: a database is away
+  - name: a database is unavailable
     input: {imo: x}
     stubs:
       s GET /v/x: {}
       s.add: {}
-      sql.harbour: [{when: "request.bind?.x === 3", fails: database, detail: away}, {rows: []}]
+      sql.harbour: [{when: "request.bind?.x === 3", fails: database, detail: unavailable}, {rows: []}]
     expect: {state: failed}
 "#;
     let mut bundle = Bundle::default();

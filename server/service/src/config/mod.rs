@@ -326,7 +326,7 @@ mod tests {
     }
 
     #[test]
-    fn wrong_settings_are_told_with_their_source() {
+    fn wrong_settings_are_reported_with_their_source() {
         for (name, value, says) in [
             ("worker", "1", "there is no setting `worker`; did you mean `workers`? (flag)"),
             ("jobs.leese", "1s", "did you mean `jobs.lease`?"),

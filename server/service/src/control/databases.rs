@@ -2,8 +2,8 @@
 
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Path};
-use kanzlei_api::databases::{Database, Databases};
-use kanzlei_store::outside::{Outside, Refused, once};
+use kanzlei_api::databases::{self as api, Databases};
+use kanzlei_store::databases::{Database, Refused, once};
 
 use crate::App;
 use crate::error::{Error, Result};
@@ -28,10 +28,10 @@ pub async fn show(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
 pub async fn prepare(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
     let database = known(&app, &name)?;
     let refused = |refused: Refused| {
-        let status = if matches!(refused, Refused::Away(_) | Refused::Timeout) { 503 } else { 409 };
+        let status = if matches!(refused, Refused::Unavailable(_) | Refused::Timeout) { 503 } else { 409 };
         let detail = format!(
             "{}; an administrator can run the statement that `kanzlei databases prepare {name}` prints",
-            refused.told().1
+            refused.reported().1
         );
         Error::problem(status, "The database was not prepared", detail)
     };
@@ -40,7 +40,7 @@ pub async fn prepare(app: Data<App>, name: Path<String>) -> Result<HttpResponse>
     Ok(HttpResponse::Ok().json(shown(&app, &name).await?))
 }
 
-fn known(app: &App, name: &str) -> Result<Outside> {
+fn known(app: &App, name: &str) -> Result<Database> {
     app.outside.databases.get(name).cloned().ok_or_else(|| {
         let near = kanzlei_lang::suggest::nearest(name, app.outside.databases.keys().map(String::as_str));
         let hint = near.map(|near| format!("; did you mean `{near}`?"));
@@ -54,13 +54,13 @@ async fn on<T: Send + 'static>(app: &App, work: impl Future<Output = T> + Send +
     app.runtime.spawn(work).await.map_err(|error| Error::problem(503, "Interrupted", error.to_string()))
 }
 
-async fn shown(app: &App, name: &str) -> Result<Database> {
+async fn shown(app: &App, name: &str) -> Result<api::Database> {
     let database = known(app, name)?;
     let missing = match on(app, async move { database.unprepared().await }).await? {
         Ok(missing) => missing,
-        Err(refused) => vec![format!("it cannot be asked: {}", refused.told().1)],
+        Err(refused) => vec![format!("it cannot be asked: {}", refused.reported().1)],
     };
-    Ok(Database {
+    Ok(api::Database {
         name: name.to_owned(),
         prepared: missing.is_empty(),
         missing,

@@ -9,8 +9,8 @@ use kanzlei_compiler::check::{Bundle, Checked, Column, Known, check as check_bun
 use kanzlei_lang::diagnostic::{Diagnostic, Severity};
 use kanzlei_lang::document::{self, Source};
 use kanzlei_model::problem::Problem;
+use kanzlei_store::databases::Refused;
 use kanzlei_store::documents::{LiveDocument, NewDocument};
-use kanzlei_store::outside::Refused;
 use serde_json::json;
 use sha2::{Digest, Sha256};
 
@@ -102,7 +102,7 @@ async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
         let (database, statement) = (database.clone(), text.clone());
         // Connections of databases belong to one runtime.
         let described = app.runtime.spawn(async move { database.describe(&statement).await }).await;
-        let described = match described.unwrap_or_else(|error| Err(Refused::Away(error.to_string()))) {
+        let described = match described.unwrap_or_else(|error| Err(Refused::Unavailable(error.to_string()))) {
             Ok(columns) => Ok(columns
                 .into_iter()
                 .map(|c| Column { name: c.name, type_name: c.type_name, nullable: c.nullable })

@@ -75,7 +75,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/secrets/{name}", web::delete().to(secrets::remove))
                     .route("/scratch", web::post().to(scratch::lend))
                     .route("/scratch/{name}", web::post().to(scratch::ask))
-                    .route("/scratch/{name}", web::delete().to(scratch::give_back))
+                    .route("/scratch/{name}", web::delete().to(scratch::discard))
                     .route("/runs", web::get().to(runs::runs))
                     .route("/runs/{id}", web::get().to(runs::run))
                     .route("/runs/{id}/case", web::get().to(record::case))

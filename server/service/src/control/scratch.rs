@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json, Path};
 use kanzlei_api::scratch as api;
-use kanzlei_store::outside::{Outside as Database, Refused, Statement};
+use kanzlei_store::databases::{Database, Refused, Statement};
 use tokio::sync::Mutex;
 
 use crate::App;
@@ -24,13 +24,13 @@ const MOST: usize = 32;
 #[derive(Default)]
 pub struct Lent(Mutex<HashMap<String, (Database, Instant)>>);
 
-fn told(refused: Refused) -> Error {
+fn problem(refused: Refused) -> Error {
     let status = match &refused {
-        Refused::Away(_) => 503,
+        Refused::Unavailable(_) => 503,
         Refused::Timeout => 504,
         _ => 422,
     };
-    Error::problem(status, "The database refused it", refused.told().1)
+    Error::problem(status, "The database refused it", refused.reported().1)
 }
 
 /// Drops databases that processes lent and did not live to drop.
@@ -38,7 +38,7 @@ pub async fn sweep(server: &Database) {
     match server.sweep(PREFIX, LONGEST * 2).await {
         Ok(swept) if swept.is_empty() => {}
         Ok(swept) => tracing::info!(databases = swept.len(), "orphaned databases of rehearsals were dropped"),
-        Err(refused) => tracing::debug!(detail = refused.told().1, "orphaned databases cannot be listed"),
+        Err(refused) => tracing::debug!(detail = refused.reported().1, "orphaned databases cannot be listed"),
     }
 }
 
@@ -49,14 +49,14 @@ pub async fn lend(app: Data<App>, body: Json<api::Seed>) -> Result<HttpResponse>
         lent.iter().filter(|(_, (_, since))| since.elapsed() > LONGEST).map(|(name, _)| name.clone()).collect();
     for name in old {
         if let Some((database, _)) = lent.remove(&name) {
-            let _ = database.give_back(&name).await;
+            let _ = database.discard(&name).await;
         }
     }
     if lent.len() >= MOST {
         return Err(Error::problem(503, "Too many databases are lent", "try again in a moment"));
     }
     let name = format!("{PREFIX}{}", uuid::Uuid::now_v7().simple());
-    let fresh = app.scratch.fresh(&name, &body.seed).await.map_err(told)?;
+    let fresh = app.scratch.fresh(&name, &body.seed).await.map_err(problem)?;
     lent.insert(name.clone(), (fresh, Instant::now()));
     Ok(HttpResponse::Created().json(api::Lent { database: name }))
 }
@@ -75,16 +75,16 @@ pub async fn ask(app: Data<App>, name: Path<String>, body: Json<api::Statements>
             api::Ran::Returned { returned: rows.collect() }
         }
         Err(refused) => {
-            let (kind, detail) = refused.told();
+            let (kind, detail) = refused.reported();
             api::Ran::Refused { kind: kind.to_string(), detail }
         }
     }))
 }
 
 /// `DELETE /scratch/{name}`: drops a lent database.
-pub async fn give_back(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+pub async fn discard(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
     if let Some((database, _)) = app.lent.0.lock().await.remove(name.as_str()) {
-        database.give_back(&name).await.map_err(told)?;
+        database.discard(&name).await.map_err(problem)?;
     }
     Ok(HttpResponse::NoContent().finish())
 }

@@ -12,7 +12,7 @@ use futures_util::future::{AbortHandle, Abortable, BoxFuture, FutureExt};
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::driver::{self, Event, Left, Performer, Recorded, Recorder};
-use kanzlei_engine::machine::{Arrival, Effect, EffectId, Ended, Failure, Machine, Outcome, Reply, Start, Told};
+use kanzlei_engine::machine::{Arrival, Effect, EffectId, Ended, Failure, Machine, Outcome, Remark, Reply, Start};
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
@@ -119,7 +119,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
     drop(steps);
     match left {
         Ok(Left::Ended) => journal.finish(machine, &plan, input).await,
-        Ok(Left::Waiting) => journal.give_back(waits).await,
+        Ok(Left::Waiting) => journal.release(waits).await,
         Err(written) => journal.lost(written).await,
     }
     tracing::trace!(job = %id, fence, "left");
@@ -202,10 +202,10 @@ impl Recorder for Journaled {
         self.reply = Some(reply);
     }
 
-    fn tell(&mut self, told: Told, at: Timestamp) {
-        match told {
-            Told::Progress(progress) => self.progress = Some(progress),
-            Told::Note(note) => {
+    fn remark(&mut self, remark: Remark, at: Timestamp) {
+        match remark {
+            Remark::Progress(progress) => self.progress = Some(progress),
+            Remark::Note(note) => {
                 let text = kanzlei_lang::expr::ops::to_text(&note).chars().take(500).collect::<String>();
                 self.notes.push_back(json!({"at": at, "text": text}));
                 if self.notes.len() > NOTES {
@@ -438,7 +438,7 @@ impl Journaled {
     }
 
     /// Returns the job to the queue until what it waits for is there.
-    async fn give_back(mut self, waits: Option<(Timestamp, &'static str)>) {
+    async fn release(mut self, waits: Option<(Timestamp, &'static str)>) {
         let (ready_at, why) = waits.unwrap_or((now(), "pause"));
         let end = End {
             claim_rank: 0,

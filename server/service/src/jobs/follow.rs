@@ -1,5 +1,5 @@
 //! Followers: clients that wait for a job to change. Changes made in this process are passed on at once;
-//! those of other processes are looked for every [`LOOK`], all jobs that are followed in one query.
+//! those of other processes are polled every [`POLL`], all jobs that are followed in one query.
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -10,8 +10,8 @@ use kanzlei_store::Store;
 use tokio::sync::watch;
 use uuid::Uuid;
 
-/// How often other processes' changes are looked for.
-const LOOK: Duration = Duration::from_millis(250);
+/// How often other processes' changes are polled.
+const POLL: Duration = Duration::from_millis(250);
 
 pub struct Followers {
     most: usize,
@@ -21,7 +21,7 @@ pub struct Followers {
 }
 
 struct Followed {
-    tell: watch::Sender<u64>,
+    changed: watch::Sender<u64>,
     count: usize,
     seen: u64,
 }
@@ -42,7 +42,7 @@ impl Followers {
     pub fn changed(&self, id: Uuid) {
         let jobs = self.jobs.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(followed) = jobs.get(&id) {
-            followed.tell.send_modify(|n| *n += 1);
+            followed.changed.send_modify(|n| *n += 1);
         }
     }
 }
@@ -56,9 +56,9 @@ impl super::Jobs {
             return None;
         }
         self.followers.all.fetch_add(1, Ordering::Relaxed);
-        let followed = jobs.entry(id).or_insert_with(|| Followed { tell: watch::channel(0).0, count: 0, seen: 0 });
+        let followed = jobs.entry(id).or_insert_with(|| Followed { changed: watch::channel(0).0, count: 0, seen: 0 });
         followed.count += 1;
-        Some(Follower { of: self.clone(), id, changed: followed.tell.subscribe() })
+        Some(Follower { of: self.clone(), id, changed: followed.changed.subscribe() })
     }
 }
 
@@ -82,9 +82,9 @@ impl Drop for Follower {
     }
 }
 
-/// Looks for what other processes changed, until the process ends.
+/// Polls what other processes changed, until the process ends.
 pub async fn run(store: Store, jobs: Arc<super::Jobs>) {
-    let mut every = tokio::time::interval(LOOK);
+    let mut every = tokio::time::interval(POLL);
     every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
         every.tick().await;
@@ -102,7 +102,7 @@ pub async fn run(store: Store, jobs: Arc<super::Jobs>) {
                 && followed.seen != job.changes
             {
                 followed.seen = job.changes;
-                followed.tell.send_modify(|n| *n += 1);
+                followed.changed.send_modify(|n| *n += 1);
             }
         }
     }

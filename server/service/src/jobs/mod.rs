@@ -281,7 +281,8 @@ impl Jobs {
 
     /// Cancels what a `cancel` step asks for. Ids of no job are listed by themselves.
     pub async fn cancel(&self, asked: &Cancelling, by: &str) -> std::result::Result<Cancellation, EffectError> {
-        let away = |error: kanzlei_store::Error| EffectError { kind: FailureKind::Database, detail: error.to_string() };
+        let unavailable =
+            |error: kanzlei_store::Error| EffectError { kind: FailureKind::Database, detail: error.to_string() };
         let mut done = Cancellation::default();
         let ids: Vec<(String, Option<Uuid>)> = match asked {
             Cancelling::Ids(ids) => ids.iter().map(|id| (id.clone(), id.parse().ok())).collect(),
@@ -294,13 +295,13 @@ impl Jobs {
                         limit: MOST_SELECTED,
                         ..Filter::default()
                     };
-                    found.extend(self.store.job_ids(&filter, now()).await.map_err(away)?);
+                    found.extend(self.store.job_ids(&filter, now()).await.map_err(unavailable)?);
                 }
                 found.into_iter().map(|id| (id.to_string(), Some(id))).collect()
             }
         };
         let known: Vec<Uuid> = ids.iter().filter_map(|(_, id)| *id).collect();
-        let (cancelled, _) = self.cancel_most(known, by).await.map_err(away)?;
+        let (cancelled, _) = self.cancel_most(known, by).await.map_err(unavailable)?;
         let cancelled: std::collections::HashSet<Uuid> = cancelled.into_iter().collect();
         for (text, id) in ids {
             if id.is_some_and(|id| cancelled.contains(&id)) {
@@ -308,7 +309,7 @@ impl Jobs {
                 continue;
             }
             let found = match id {
-                Some(id) => self.cancel_one(id, by).await.map_err(away)?,
+                Some(id) => self.cancel_one(id, by).await.map_err(unavailable)?,
                 None => None,
             };
             let into = match found {

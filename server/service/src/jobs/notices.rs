@@ -17,7 +17,7 @@ use crate::perform;
 
 /// Pauses between tries, in seconds: about nine hours in all.
 const PAUSES: [i64; 9] = [5, 30, 120, 300, 900, 1800, 3600, 7200, 18_000];
-const LOOK: Duration = Duration::from_secs(1);
+const POLL: Duration = Duration::from_secs(1);
 /// Notices sent in one round, and how long one may take.
 const ROUND: u32 = 50;
 const WITHIN: Duration = Duration::from_secs(15);
@@ -25,17 +25,17 @@ const WITHIN: Duration = Duration::from_secs(15);
 /// Notifies addresses of what is due, until the process ends.
 pub async fn run(jobs: Arc<Jobs>) {
     loop {
-        tokio::time::sleep(LOOK).await;
+        tokio::time::sleep(POLL).await;
         // Postponed by more than a round can last, so that no other process claims them meanwhile.
         let until = now() + 2 * WITHIN;
         let Ok(due) = jobs.store.due_notices(now(), until, ROUND).await else { continue };
-        let telling = due.iter().map(|notice| tell(&jobs, notice));
-        futures_util::future::join_all(telling).await;
+        let sending = due.iter().map(|notice| send(&jobs, notice));
+        futures_util::future::join_all(sending).await;
     }
 }
 
-async fn tell(jobs: &Jobs, notice: &Notice) {
-    let told = match jobs.secrets.get(&notice.secret) {
+async fn send(jobs: &Jobs, notice: &Notice) {
+    let sent = match jobs.secrets.get(&notice.secret) {
         Some(secret) => {
             let at = now().as_secs();
             let signature = signature(&secret, &notice.job.to_string(), at, &notice.body);
@@ -48,7 +48,7 @@ async fn tell(jobs: &Jobs, notice: &Notice) {
         }
         None => Err(format!("there is no secret `{}`", notice.secret)),
     };
-    let (status, detail) = match told {
+    let (status, detail) = match sent {
         Ok(status) => (Some(status), (!(200..300).contains(&status)).then(|| format!("answered {status}"))),
         Err(detail) => (None, Some(jobs.secrets.mask(detail))),
     };

@@ -66,7 +66,7 @@ impl Renewal {
                 }
                 Ok(Err(error)) => {
                     tracing::debug!(%error, "the lease was not renewed");
-                    let _ = store.look_for_server().await;
+                    let _ = store.fail_over().await;
                     RETRY
                 }
                 Err(_) => RETRY,

@@ -17,15 +17,15 @@ use crate::error::{Error, Result};
 use crate::live::{Live, Workflow};
 
 /// How often timetables are checked.
-const LOOK: Duration = Duration::from_millis(200);
+const POLL: Duration = Duration::from_millis(200);
 /// A due instant that is seen later than this was missed.
 const LATE: Span = Span::from_secs(60);
 /// The most missed instants that are made up for or written down at once.
 const MOST_MISSED: usize = 1000;
 
-/// Looks at timetables until the process ends.
+/// Fires timetables until the process ends.
 pub async fn run(jobs: Arc<Jobs>) {
-    let mut every = tokio::time::interval(LOOK);
+    let mut every = tokio::time::interval(POLL);
     every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     // The next due instant of each, so that nothing is asked of the database before.
     let mut next: HashMap<(String, u16), Timestamp> = HashMap::new();
@@ -40,7 +40,7 @@ pub async fn run(jobs: Arc<Jobs>) {
             fresh -= 1;
             continue;
         }
-        match look(&jobs, &live, &mut next).await {
+        match fire_due(&jobs, &live, &mut next).await {
             Ok(()) => {
                 generation = live.generation;
                 fresh = 10;
@@ -50,7 +50,7 @@ pub async fn run(jobs: Arc<Jobs>) {
     }
 }
 
-async fn look(jobs: &Jobs, live: &Live, next: &mut HashMap<(String, u16), Timestamp>) -> Result<()> {
+async fn fire_due(jobs: &Jobs, live: &Live, next: &mut HashMap<(String, u16), Timestamp>) -> Result<()> {
     next.clear();
     let mut entries = Vec::new();
     for workflow in live.workflows.values() {

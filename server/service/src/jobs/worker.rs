@@ -26,9 +26,9 @@ use crate::clock::now;
 use crate::journal::Journal;
 use crate::outside::Outside;
 
-/// How often it is looked for what other processes queued.
-const LOOK: Duration = Duration::from_millis(200);
-/// The least time between two looks under load: what comes meanwhile is taken together.
+/// How often it is polled for what other processes queued.
+const POLL: Duration = Duration::from_millis(200);
+/// The shortest time between two polls under load; jobs that arrive meanwhile are claimed together.
 const YIELD_AFTER: Duration = Duration::from_millis(3);
 /// How long few free places wait for more of them, in microseconds.
 const GATHERED: Span = Span::from_micros(10_000);
@@ -147,24 +147,24 @@ impl Worker {
 
     async fn take_jobs(self: &Arc<Self>, mut stop: watch::Receiver<bool>) {
         let jobs = &self.shared.jobs;
-        let mut away = false;
-        let mut looked = tokio::time::Instant::now();
+        let mut unavailable = false;
+        let mut polled = tokio::time::Instant::now();
         while !*stop.borrow() {
             tokio::select! {
                 () = self.shared.lease.sure() => {}
                 _ = stop.changed() => continue,
             }
-            tokio::time::sleep_until(looked + YIELD_AFTER).await;
-            looked = tokio::time::Instant::now();
-            let next = match self.look().await {
+            tokio::time::sleep_until(polled + YIELD_AFTER).await;
+            polled = tokio::time::Instant::now();
+            let next = match self.poll().await {
                 Ok(next) => {
-                    if std::mem::take(&mut away) {
+                    if std::mem::take(&mut unavailable) {
                         tracing::info!("the worker resumes");
                     }
                     next
                 }
                 Err(error) => {
-                    if !std::mem::replace(&mut away, true) {
+                    if !std::mem::replace(&mut unavailable, true) {
                         tracing::warn!(%error, "the worker waits for the database");
                     }
                     Some(Duration::from_millis(500))
@@ -174,7 +174,7 @@ impl Worker {
                 Some(pause) => {
                     tokio::select! {
                         () = jobs.wake.notified() => {}
-                        () = tokio::time::sleep(pause.min(LOOK)) => {}
+                        () = tokio::time::sleep(pause.min(POLL)) => {}
                         _ = stop.changed() => {}
                     }
                 }
@@ -185,12 +185,12 @@ impl Worker {
 
     /// Takes what is due in each lane; returns how long there is nothing to do, or nothing when there may
     /// be more at once.
-    async fn look(self: &Arc<Self>) -> kanzlei_store::Result<Option<Duration>> {
+    async fn poll(self: &Arc<Self>) -> kanzlei_store::Result<Option<Duration>> {
         let jobs = &self.shared.jobs;
         let live = jobs.live.load_full();
         let heads = jobs.store.heads().await?;
         let at = now();
-        let mut next = at + LOOK;
+        let mut next = at + POLL;
         let mut more = false;
         for heads in heads.chunk_by(|a, b| a.lane == b.lane) {
             let name = heads[0].lane.as_str();
@@ -255,7 +255,7 @@ impl Worker {
                     tracing::warn!(job = %job.id, "a job is released unread");
                 }
                 let taken: Vec<(Uuid, u32)> = taken.iter().map(|job| (job.id, job.fence)).collect();
-                let _ = self.shared.jobs.store.give_back(self.id, &taken, now()).await;
+                let _ = self.shared.jobs.store.release(self.id, &taken, now()).await;
                 return Err(error);
             }
         };
@@ -291,14 +291,14 @@ impl Worker {
         Ok(())
     }
 
-    /// Renews the lease, looks for jobs that are to stop, and for workers that are dead.
+    /// Renews the lease, and polls for jobs to stop and workers that are dead.
     async fn keep(&self, mut dead: mpsc::Receiver<Instant>) {
         let store = &self.shared.jobs.store;
-        let mut every = tokio::time::interval(LOOK);
+        let mut every = tokio::time::interval(POLL);
         every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
         // A renewal that was sent before this instant may have preceded the registration.
         let mut registered = Instant::now();
-        let mut looked = registered;
+        let mut polled = registered;
         let mut seen: HashMap<Uuid, (u64, Instant)> = HashMap::new();
         loop {
             every.tick().await;
@@ -306,12 +306,12 @@ impl Worker {
                 && let Ok(ids) = store.to_stop(self.id).await
             {
                 let running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
-                let mut told = false;
+                let mut stopped = false;
                 for one in ids.iter().filter_map(|id| running.get(id)) {
-                    told |= !one.stop.swap(true, Ordering::Relaxed);
+                    stopped |= !one.stop.swap(true, Ordering::Relaxed);
                 }
                 drop(running);
-                if told {
+                if stopped {
                     self.shared.jobs.stops.notify_waiters();
                 }
             }
@@ -321,14 +321,14 @@ impl Worker {
                     Err(error) => tracing::warn!(%error, "this worker was declared dead and cannot begin again"),
                 }
             }
-            if looked.elapsed() >= Duration::from_secs(1) {
+            if polled.elapsed() >= Duration::from_secs(1) {
                 let Ok(workers) = store.workers().await else { continue };
                 // After a silence of our own nobody is judged by it.
-                if looked.elapsed() > Duration::from_secs(3) {
+                if polled.elapsed() > Duration::from_secs(3) {
                     seen.clear();
                 }
-                looked = Instant::now();
-                if let Err(error) = self.give_back_unbegun().await {
+                polled = Instant::now();
+                if let Err(error) = self.release_unbegun().await {
                     tracing::debug!(%error, "claimed jobs were not checked");
                 }
                 self.judge(workers, &mut seen).await;
@@ -350,7 +350,7 @@ impl Worker {
 
     /// Jobs that are marked as taken here and do not run: the connection broke between marking and reading
     /// them.
-    async fn give_back_unbegun(&self) -> kanzlei_store::Result<()> {
+    async fn release_unbegun(&self) -> kanzlei_store::Result<()> {
         let taken = self.shared.jobs.store.taken_before(self.id, now() - Span::from(UNBEGUN)).await?;
         let unbegun: Vec<(Uuid, u32)> = {
             let running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
@@ -359,7 +359,7 @@ impl Worker {
         };
         if !unbegun.is_empty() {
             tracing::warn!(jobs = unbegun.len(), "claimed jobs that never began are released");
-            self.shared.jobs.store.give_back(self.id, &unbegun, now()).await?;
+            self.shared.jobs.store.release(self.id, &unbegun, now()).await?;
             self.shared.jobs.wake.notify_one();
         }
         Ok(())

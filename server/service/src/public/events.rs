@@ -21,7 +21,7 @@ pub async fn events(app: &Data<App>, id: Uuid, request: &HttpRequest) -> Result<
     let last = request.headers().get("last-event-id").and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<u64>().ok());
     let job = found(app, id).await?;
     if job.phase.ended() && last.is_some_and(|last| last >= job.changes) {
-        // Tells an EventSource not to come back.
+        // Has an EventSource not reconnect.
         return Ok(HttpResponse::NoContent().finish());
     }
     let Some(follower) = app.jobs.follow(id) else {

@@ -25,11 +25,11 @@ pub async fn serve(
     }
     match (path, request.method().as_str()) {
         ("health", "GET" | "HEAD") => {
-            let away = app.journal.database_away.load(Ordering::Relaxed);
-            let status = if away { "warn" } else { "pass" };
+            let unavailable = app.journal.database_unavailable.load(Ordering::Relaxed);
+            let status = if unavailable { "warn" } else { "pass" };
             let journal = serde_json::json!({"dropped": app.journal.dropped.load(Ordering::Relaxed)});
             Ok(HttpResponse::Ok().content_type("application/json").body(
-                serde_json::json!({"status": status, "database": if away { "unavailable" } else { "available" }, "journal": journal}).to_string(),
+                serde_json::json!({"status": status, "database": if unavailable { "unavailable" } else { "available" }, "journal": journal}).to_string(),
             ))
         }
         ("openapi.json", "GET" | "HEAD") => {

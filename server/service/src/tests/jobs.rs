@@ -66,7 +66,7 @@ fn a_client_may_wait_for_the_result_with_its_request() {
 }
 
 #[test]
-fn ends_are_told_apart() {
+fn ends_have_states() {
     with("ends", &[ONE, &work()], &[], async |bed| {
         bed.work();
         for (n, phase, status) in

@@ -85,7 +85,7 @@ fn with(name: &str, documents: &[&str], settings: &[(&str, &str)], test: impl As
     let config = Config::load(None, [], &flags).expect("settings");
     actix_web::rt::System::new().block_on(async {
         let store = Store::open(&url, 4).await.expect("records");
-        clock::look(&store).await.expect("the time");
+        clock::compare(&store).await.expect("the time");
         let token = control_api::first_token(&store).await.expect("a token").expect("the first");
         let service = put_together(&config, store, tokio::runtime::Handle::current()).await.expect("a service");
         let (stop_worker, _) = watch::channel(false);

@@ -150,7 +150,7 @@ fn refusals_are_kept_without_confidential_bodies() {
 }
 
 #[test]
-fn requests_beyond_the_bound_are_turned_away() {
+fn requests_beyond_the_bound_are_refused() {
     with("full", &[ECHO], &[("limits.in_flight", "1")], async |bed| {
         let in_flight = &bed.service.app.in_flight;
         in_flight.fetch_add(1, std::sync::atomic::Ordering::Relaxed);

@@ -150,7 +150,7 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await
-        .doing("looking for due jobs")?;
+        .doing("searching for due jobs")?;
         let mut heads: Vec<Head> = rows
             .into_iter()
             .filter_map(|row| {
@@ -310,7 +310,7 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await
-        .doing("looking for free turns")?;
+        .doing("searching for free turns")?;
         for id in &free {
             sqlx::query!("UPDATE job SET phase = 1 WHERE id = ? AND phase = 3", id)
                 .execute(&self.pool)
@@ -351,7 +351,7 @@ impl Store {
         let before = sqlx::query_scalar!("SELECT id FROM worker WHERE name = ?", name)
             .fetch_all(&self.pool)
             .await
-            .doing("looking for a predecessor")?;
+            .doing("searching for a predecessor")?;
         sqlx::query!(
             "INSERT INTO worker (id, name, started, heartbeat, expires) VALUES (?, ?, ?, 0, ?)
              ON DUPLICATE KEY UPDATE expires = VALUES(expires)",
@@ -431,12 +431,12 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await
-        .doing("looking at taken jobs")?;
+        .doing("reading claimed jobs")?;
         Ok(rows.into_iter().map(|row| (uuid(&row.id), row.fence)).collect())
     }
 
     /// Releases jobs that were claimed and not begun, each under its fence.
-    pub async fn give_back(&self, worker: Uuid, jobs: &[(Uuid, u32)], now: Timestamp) -> Result<()> {
+    pub async fn release(&self, worker: Uuid, jobs: &[(Uuid, u32)], now: Timestamp) -> Result<()> {
         for (job, fence) in jobs {
             sqlx::query!(
                 "UPDATE job SET phase = 1, ready_at = ?, worker = NULL, fence = fence + 1 WHERE id = ? AND phase = 2 AND worker = ? AND fence = ?",
@@ -459,7 +459,7 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await
-        .doing("looking for expired workers")?;
+        .doing("searching for expired workers")?;
         Ok(rows.iter().map(|bytes| uuid(bytes)).collect())
     }
 
@@ -471,7 +471,7 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await
-        .doing("looking for jobs to stop")?;
+        .doing("searching for jobs to stop")?;
         Ok(rows.iter().map(|bytes| uuid(bytes)).collect())
     }
 }

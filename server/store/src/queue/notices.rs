@@ -40,7 +40,7 @@ impl Store {
             sqlx::query_scalar!("SELECT job FROM notice WHERE next <= ? ORDER BY next LIMIT ?", now.as_micros(), limit)
                 .fetch_all(&self.pool)
                 .await
-                .doing("looking for notices")?;
+                .doing("searching for notices")?;
         let mut taken = Vec::new();
         for job in due {
             let done = sqlx::query!(

@@ -22,7 +22,7 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await
-        .doing("looking for old jobs")?;
+        .doing("searching for old jobs")?;
         let limits = |phase: u8| match JobPhase::of_code(phase) {
             Some(JobPhase::Failed | JobPhase::Rejected) => failed_before,
             _ => before,
@@ -41,7 +41,7 @@ impl Store {
             )
             .fetch_all(&self.pool)
             .await
-            .doing("looking for old jobs")?;
+            .doing("searching for old jobs")?;
             for chunk in ids.chunks(100) {
                 for table in ["outcome", "callback", "notice", "job"] {
                     let mut query: QueryBuilder<MySql> = QueryBuilder::new(match table {
@@ -71,7 +71,7 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await
-        .doing("looking for old groups")?;
+        .doing("searching for old groups")?;
         for id in &empty {
             sqlx::query!("DELETE FROM batch WHERE id = ?", id).execute(&self.pool).await.doing("forgetting a group")?;
         }

@@ -198,7 +198,7 @@ pub struct JobsPage {
     pub searched_to: Option<Uuid>,
 }
 
-/// What somebody who follows a job looks for.
+/// What a follower of a job polls.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Watched {
     /// UUID, version 7: sorts by creation time.
@@ -348,7 +348,7 @@ impl Store {
             .fetch_one(&self.pool)
             .await
             .map(|count| count > 0)
-            .doing("looking for a job")
+            .doing("searching for a job")
     }
 
     /// The process that runs a job, or that performed it once it has ended.
@@ -543,7 +543,7 @@ impl Store {
         )
         .fetch_one(&self.pool)
         .await
-        .doing("looking at history jobs")?;
+        .doing("reading ended jobs")?;
         Ok(mean.map(Span::from_micros))
     }
 }

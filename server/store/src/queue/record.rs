@@ -88,10 +88,10 @@ impl Store {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new("SELECT id, fence, phase FROM job WHERE id IN (");
             push_ids(&mut query, chunk.iter().map(|write| &write.job));
             query.push(") FOR UPDATE");
-            for row in query.build().fetch_all(&mut *tx).await.doing("looking at fences")? {
-                let id: Vec<u8> = row.try_get(0).doing("looking at fences")?;
-                let fence: u32 = row.try_get(1).doing("looking at fences")?;
-                found.insert(uuid(&id), (fence, row.try_get::<u8, _>(2).doing("looking at fences")?));
+            for row in query.build().fetch_all(&mut *tx).await.doing("reading fences")? {
+                let id: Vec<u8> = row.try_get(0).doing("reading fences")?;
+                let fence: u32 = row.try_get(1).doing("reading fences")?;
+                found.insert(uuid(&id), (fence, row.try_get::<u8, _>(2).doing("reading fences")?));
             }
         }
         let running = JobPhase::Running as u8;

@@ -20,7 +20,7 @@ use std::time::Duration;
 use kanzlei_harness::mariadb::Mariadb;
 use kanzlei_model::time::Timestamp;
 use kanzlei_store::Store;
-use kanzlei_store::outside::{Outside, Statement};
+use kanzlei_store::databases::{Database, Statement};
 
 /// How long a statement of a test may take.
 const WITHIN: Duration = Duration::from_secs(10);
@@ -46,8 +46,8 @@ impl Bed<'_> {
     }
 
     /// The same database as `sql` steps see it.
-    fn database(&self, connections: u32) -> Outside {
-        Outside::connect(&self.url, connections).expect("a pool")
+    fn database(&self, connections: u32) -> Database {
+        Database::connect(&self.url, connections).expect("a pool")
     }
 }
 

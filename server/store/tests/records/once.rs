@@ -2,8 +2,8 @@
 
 use std::time::Duration;
 
-use kanzlei_store::outside::once::{Marker, Sealing, TABLE};
-use kanzlei_store::outside::{Given, Outside, Refused};
+use kanzlei_store::databases::once::{Marker, Sealing, TABLE};
+use kanzlei_store::databases::{Database, Given, Refused};
 use uuid::Uuid;
 
 use super::{Bed, WITHIN, statement, with};
@@ -21,13 +21,13 @@ impl Sealing for Backwards {
     }
 }
 
-async fn count(database: &Outside, table: &str) -> u64 {
+async fn count(database: &Database, table: &str) -> u64 {
     let given = database.run(&[statement(&format!("SELECT COUNT(*) AS n FROM {table}"))], false, WITHIN).await;
     given.expect("counted")[0].rows[0]["n"].as_u64().expect("a number")
 }
 
 /// A database with the table of markers and a table `t`.
-async fn prepared(bed: &Bed<'_>) -> Outside {
+async fn prepared(bed: &Bed<'_>) -> Database {
     let database = bed.database(8);
     database.prepare().await.expect("prepared");
     let make = "CREATE TABLE t (id INT AUTO_INCREMENT PRIMARY KEY, n INT UNIQUE)";
@@ -57,7 +57,7 @@ fn a_database_is_prepared_where_the_user_may() {
         database.prepare().await.expect("again");
         assert_eq!(database.unprepared().await, Ok(Vec::new()));
         // A user who may read only.
-        let reader = Outside::connect(&bed.server.reader_url(&bed.name), 1).expect("pool");
+        let reader = Database::connect(&bed.server.reader_url(&bed.name), 1).expect("pool");
         let missing = lacks(reader.unprepared().await.expect("asked"));
         assert!(missing.contains("cannot INSERT") && missing.contains("cannot DELETE"), "{missing}");
         assert!(!missing.contains("cannot SELECT"), "{missing}");
@@ -103,7 +103,7 @@ fn a_failed_effect_leaves_no_marker() {
         ] {
             let refused =
                 database.run_once(&marker(job, 1, 1), &statements, WITHIN, &Backwards).await.expect_err(wanted);
-            assert_eq!(refused.told().0.name(), wanted);
+            assert_eq!(refused.reported().0.name(), wanted);
         }
         // Nothing of them stays, so the same effect can be performed.
         assert_eq!((count(&database, "t").await, count(&database, "kanzlei_done").await), (1, 0));

@@ -153,7 +153,7 @@ fn a_claimed_job_that_never_began_is_returned_under_its_fence() {
         assert_eq!(claim(store, 3, "unbegun", FREE, 1, 700).await.0, [11]);
         assert_eq!(store.taken_before(worker, time(701)).await.expect("reads"), [(id, 1)]);
         for (fence, phase) in [(9, JobPhase::Running), (1, JobPhase::Ready)] {
-            store.give_back(worker, &[(id, fence)], time(702)).await.expect("returns");
+            store.release(worker, &[(id, fence)], time(702)).await.expect("returns");
             assert_eq!(store.job(id).await.expect("reads").expect("job").phase, phase);
         }
     });

@@ -17,11 +17,11 @@ fn the_next_server_is_used_when_one_is_gone() {
             Store::open(&server.url("kanzlei"), 1).await.expect("opens").close().await;
         }
         // The server that says which one it is.
-        let port = async |store: &Store| store.look_for_server().await.expect("looks");
+        let port = async |store: &Store| store.fail_over().await.expect("asked");
         let store = Store::open(&urls, 3).await.expect("opens");
         assert_eq!(port(&store).await, None, "the first is there");
         first.stop();
-        assert!(store.generation().await.expect_err("away").is_unreachable());
+        assert!(store.generation().await.expect_err("the server is stopped").is_unreachable());
         assert_eq!(port(&store).await, name(&second));
         assert_eq!(port(&store).await, None, "it stays there");
         assert_eq!(store.generation().await.expect("answers"), 0);
@@ -29,7 +29,7 @@ fn the_next_server_is_used_when_one_is_gone() {
         let fresh = Store::open(&urls, 3).await.expect("opens at the second");
         assert_eq!(fresh.generation().await.expect("answers"), 0);
         second.stop();
-        assert!(store.look_for_server().await.expect_err("none answers").is_unreachable());
+        assert!(store.fail_over().await.expect_err("none answers").is_unreachable());
         assert!(Store::open(&urls, 1).await.expect_err("none answers").is_unreachable());
         first.run().expect("starts again");
         for store in [&store, &fresh] {

@@ -1,8 +1,8 @@
-//! Statements of `sql` steps: values stay values, columns become JSON of their type, failures are told apart.
+//! Statements of `sql` steps: values stay values, columns become JSON of their type, failures have kinds.
 
 use std::time::Duration;
 
-use kanzlei_store::outside::{Given, Outside, Refused, Statement};
+use kanzlei_store::databases::{Database, Given, Refused, Statement};
 use serde_json::Value as Json;
 
 use super::{Bed, WITHIN, statement, until_shown, with};
@@ -28,13 +28,13 @@ fn row() -> Vec<Json> {
     ]
 }
 
-async fn one(database: &Outside, text: &str, values: &[Json]) -> Result<Given, Refused> {
+async fn one(database: &Database, text: &str, values: &[Json]) -> Result<Given, Refused> {
     let statement = Statement { text: text.into(), values: values.into() };
     database.run(&[statement], false, WITHIN).await.map(|mut all| all.remove(0))
 }
 
 /// A database with the table and one row.
-async fn filled(bed: &Bed<'_>) -> Outside {
+async fn filled(bed: &Bed<'_>) -> Database {
     let database = bed.database(2);
     one(&database, TABLE, &[]).await.expect("table");
     let given = one(&database, INSERT, &row()).await.expect("inserted");
@@ -61,8 +61,8 @@ fn failures_have_kinds() {
         let database = filled(bed).await;
         assert!(matches!(one(&database, INSERT, &row()).await, Err(Refused::Duplicate(_))));
         assert!(matches!(one(&database, "SELEC 1", &[]).await, Err(Refused::Sql(_))));
-        let unreachable = Outside::connect("mysql://k:k@127.0.0.1:1/d", 1).expect("pool");
-        assert!(matches!(one(&unreachable, "SELECT 1", &[]).await, Err(Refused::Away(_))));
+        let unreachable = Database::connect("mysql://k:k@127.0.0.1:1/d", 1).expect("pool");
+        assert!(matches!(one(&unreachable, "SELECT 1", &[]).await, Err(Refused::Unavailable(_))));
     });
 }
 
@@ -120,7 +120,7 @@ fn a_killed_connection_or_statement_counts_as_unavailable() {
             let id = bed.sql(sleeping);
             bed.sql(&format!("{how} {id}"));
             let refused = asked.await.expect("ends");
-            assert!(matches!(refused, Err(Refused::Away(_))), "{how}: {refused:?}");
+            assert!(matches!(refused, Err(Refused::Unavailable(_))), "{how}: {refused:?}");
         }
     });
 }

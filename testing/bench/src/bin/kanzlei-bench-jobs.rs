@@ -146,7 +146,7 @@ impl Bench {
         Ok((count as usize, count as f64 / took.as_secs_f64()))
     }
 
-    /// Waits until no due job is left. Each look reads one entry of the index.
+    /// Waits until no due job is left. Each poll reads one entry of the index.
     async fn drained(&mut self) -> Done<()> {
         let sql = "SELECT 1 FROM job FORCE INDEX (job_work) WHERE phase IN (1, 2, 3) AND lane = 'main' AND claim_rank IN (0, 5) AND ready_at < ? LIMIT 1";
         while sqlx::query(sql).bind(now() + 3_600_000_000).fetch_optional(&mut self.sql).await?.is_some() {
@@ -332,7 +332,7 @@ async fn main() -> Done<()> {
         begun.elapsed().as_secs_f64() * 1000.0,
         "ms",
         format!(
-            "{} opened in {:.1} s, {} told; service {:.0} MB",
+            "{} opened in {:.1} s, {} notified; service {:.0} MB",
             opened.load(Ordering::Relaxed),
             opening.as_secs_f64(),
             ended.load(Ordering::Relaxed),

@@ -3,14 +3,14 @@
 //! A writing step and a row that says so, its *marker*, are one transaction. Who asks again, after a crash or a
 //! broken connection, finds the marker and gets the result that was kept with it. The marker stands in the
 //! author's own database, because only there both can be of one transaction: an administrator makes its table by
-//! [`TABLE`], or lets the service make it ([`Outside::prepare`]).
+//! [`TABLE`], or lets the service make it ([`Database::prepare`]).
 
 use std::time::Duration;
 
 use sqlx::{AssertSqlSafe, Connection, MySqlConnection, Row};
 use uuid::Uuid;
 
-use super::{GRACE, Given, Outside, Refused, Statement, Stop, TRIES, each, refused};
+use super::{Database, GRACE, Given, Refused, Statement, Stop, TRIES, each, refused};
 
 /// The table of markers, by the statement that makes it.
 pub const TABLE: &str = "CREATE TABLE IF NOT EXISTS kanzlei_done (
@@ -34,7 +34,7 @@ const PROBE: Duration = Duration::from_secs(3);
 /// Which effect of which job.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Marker {
-    /// Tells services apart that write to one database.
+    /// Distinguishes services that write to one database.
     pub installation: [u8; 16],
     /// Id of the job.
     pub job: Uuid,
@@ -52,7 +52,7 @@ pub trait Sealing: Send + Sync {
     fn open(&self, text: &str) -> Option<String>;
 }
 
-impl Outside {
+impl Database {
     /// Runs statements in one transaction with their marker; a repetition returns what they returned.
     pub async fn run_once(
         &self,
@@ -67,7 +67,7 @@ impl Outside {
             tries += 1;
             match self.try_once(marker, statements, until, sealing).await {
                 // Whether it was committed is not known: the marker says so.
-                Err(Refused::Away(_)) if tries < TRIES && tokio::time::Instant::now() < until => {
+                Err(Refused::Unavailable(_)) if tries < TRIES && tokio::time::Instant::now() < until => {
                     tokio::time::sleep(Duration::from_millis(50)).await;
                 }
                 done => return done,

@@ -33,7 +33,7 @@ const TRIES: u32 = 4;
 
 /// A pool of connections to a builder's database. Cheap to clone.
 #[derive(Clone, Debug)]
-pub struct Outside {
+pub struct Database {
     pool: MySqlPool,
 }
 
@@ -72,7 +72,7 @@ pub struct Described {
 #[derive(Clone, Debug, PartialEq)]
 pub enum Refused {
     /// The database is unavailable.
-    Away(String),
+    Unavailable(String),
     /// The statements took longer than allowed.
     Timeout,
     /// A row with this key is there already.
@@ -85,9 +85,9 @@ pub enum Refused {
 
 impl Refused {
     /// The kind of failure that workflows see, and its detail.
-    pub fn told(self) -> (FailureKind, String) {
+    pub fn reported(self) -> (FailureKind, String) {
         match self {
-            Refused::Away(why) => (FailureKind::Database, why),
+            Refused::Unavailable(why) => (FailureKind::Database, why),
             Refused::Timeout => (FailureKind::Timeout, "the database did not answer in time".into()),
             Refused::Duplicate(why) => (FailureKind::Duplicate, why),
             Refused::TooLarge(why) => (FailureKind::TooLarge, why),
@@ -96,7 +96,7 @@ impl Refused {
     }
 }
 
-impl Outside {
+impl Database {
     /// Prepares a pool without connecting yet.
     pub fn connect(url: &str, connections: u32) -> Result<Self> {
         let options: MySqlConnectOptions = url.parse().map_err(Error::Address)?;
@@ -104,11 +104,11 @@ impl Outside {
             .max_connections(connections)
             .acquire_timeout(Duration::from_secs(3))
             .connect_lazy_with(options.charset("utf8mb4").timezone(Some("+00:00".into())));
-        Ok(Outside { pool })
+        Ok(Database { pool })
     }
 
     /// A fresh database on the same server, with tables and rows made by these statements; it exists until
-    /// [`Outside::give_back`].
+    /// [`Database::discard`].
     pub async fn fresh(&self, name: &str, seed: &str) -> std::result::Result<Self, Refused> {
         let create = format!("CREATE DATABASE `{}` CHARACTER SET utf8mb4", plain_name(name)?);
         sqlx::raw_sql(AssertSqlSafe(create)).execute(&self.pool).await.map_err(refused)?;
@@ -117,12 +117,12 @@ impl Outside {
             .max_connections(1)
             .acquire_timeout(Duration::from_secs(3))
             .connect_lazy_with(options);
-        let fresh = Outside { pool };
+        let fresh = Database { pool };
         let seeded = sqlx::raw_sql(AssertSqlSafe(seed.to_owned())).execute(&fresh.pool).await;
         match seeded {
             Ok(_) => Ok(fresh),
             Err(error) => {
-                let _ = fresh.give_back(name).await;
+                let _ = fresh.discard(name).await;
                 Err(refused(error))
             }
         }
@@ -149,8 +149,8 @@ impl Outside {
         Ok(swept)
     }
 
-    /// Drops a database that [`Outside::fresh`] made.
-    pub async fn give_back(&self, name: &str) -> std::result::Result<(), Refused> {
+    /// Drops a database that [`Database::fresh`] made.
+    pub async fn discard(&self, name: &str) -> std::result::Result<(), Refused> {
         let drop = format!("DROP DATABASE IF EXISTS `{}`", plain_name(name)?);
         sqlx::raw_sql(AssertSqlSafe(drop)).execute(&self.pool).await.map_err(refused)?;
         self.pool.close().await;
@@ -301,10 +301,10 @@ fn refused(error: sqlx::Error) -> Refused {
         }
         sqlx::Error::Database(database) => {
             let message = database.message().to_owned();
-            let away = Error::Query { doing: "asking", source: error }.is_unreachable();
-            if away { Refused::Away(message) } else { Refused::Sql(message) }
+            let unavailable = Error::Query { doing: "asking", source: error }.is_unreachable();
+            if unavailable { Refused::Unavailable(message) } else { Refused::Sql(message) }
         }
-        _ => Refused::Away(error.to_string()),
+        _ => Refused::Unavailable(error.to_string()),
     }
 }
 
