@@ -7,7 +7,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
 
-use crate::Failure;
+use crate::Error;
 use crate::args::Place;
 
 #[derive(Clone)]
@@ -18,18 +18,18 @@ pub struct Api {
 }
 
 /// An answer that is no success.
-pub struct Refused {
+pub struct Rejection {
     pub status: u16,
     pub problem: Json,
 }
 
 impl Api {
-    pub fn new(place: &Place) -> Result<Self, Failure> {
+    pub fn new(place: &Place) -> Result<Self, Error> {
         let known = nearest_settings();
         let from_file = |key: &str| known.as_ref().and_then(|table| table.get(key)?.as_str().map(str::to_owned));
         let url = place.url.clone().or_else(|| from_file("url")).unwrap_or_else(|| "http://127.0.0.1:7081".into());
         let token = place.token.clone().or_else(|| from_file("token")).ok_or_else(|| {
-            Failure::Usage(
+            Error::Usage(
                 "no operator token; set KANZLEI_TOKEN to the one printed at the first start of the service".into(),
             )
         })?;
@@ -37,24 +37,24 @@ impl Api {
     }
 
     /// Reads something.
-    pub fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
+    pub fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, Error> {
         self.done("GET", path, None)
     }
 
-    pub fn delete(&self, path: &str) -> Result<(), Failure> {
-        self.send("DELETE", path, None)?.map(|_| ()).map_err(|refused| self.failure(refused))
+    pub fn delete(&self, path: &str) -> Result<(), Error> {
+        self.send("DELETE", path, None)?.map(|_| ()).map_err(|refused| self.error(refused))
     }
 
-    pub fn put(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
-        self.send("PUT", path, Some(written(body)?))?.map(|_| ()).map_err(|refused| self.failure(refused))
+    pub fn put(&self, path: &str, body: &impl Serialize) -> Result<(), Error> {
+        self.send("PUT", path, Some(written(body)?))?.map(|_| ()).map_err(|refused| self.error(refused))
     }
 
-    pub fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Failure> {
+    pub fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Error> {
         self.done("POST", path, Some(written(body)?))
     }
 
     /// An action that needs no body.
-    pub fn act<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
+    pub fn act<T: DeserializeOwned>(&self, path: &str) -> Result<T, Error> {
         self.done("POST", path, None)
     }
 
@@ -63,42 +63,42 @@ impl Api {
         &self,
         path: &str,
         body: &impl Serialize,
-    ) -> Result<Result<T, Refused>, Failure> {
+    ) -> Result<Result<T, Rejection>, Error> {
         match self.send("POST", path, Some(written(body)?))? {
             Ok(text) => self.read(path, &text).map(Ok),
             Err(refused) => Ok(Err(refused)),
         }
     }
 
-    fn done<T: DeserializeOwned>(&self, method: &str, path: &str, body: Option<String>) -> Result<T, Failure> {
-        let text = self.send(method, path, body)?.map_err(|refused| self.failure(refused))?;
+    fn done<T: DeserializeOwned>(&self, method: &str, path: &str, body: Option<String>) -> Result<T, Error> {
+        let text = self.send(method, path, body)?.map_err(|refused| self.error(refused))?;
         self.read(path, &text)
     }
 
-    fn read<T: DeserializeOwned>(&self, path: &str, text: &str) -> Result<T, Failure> {
+    fn read<T: DeserializeOwned>(&self, path: &str, text: &str) -> Result<T, Error> {
         serde_json::from_str(text).map_err(|error| {
-            Failure::Failed(format!(
+            Error::Failed(format!(
                 "{} answers {path} in a form that this client does not know: {error}; are both of one version?",
                 self.url
             ))
         })
     }
 
-    pub fn failure(&self, refused: Refused) -> Failure {
+    pub fn error(&self, refused: Rejection) -> Error {
         let text = |key: &str| refused.problem[key].as_str().unwrap_or_default();
         let detail = match text("detail") {
             "" => format!("{} ({})", text("title"), refused.status),
             detail => format!("{}: {detail}", text("title")),
         };
         match refused.status {
-            503 => Failure::Unavailable(detail),
-            401 => Failure::Usage(format!("{detail}; set KANZLEI_TOKEN, or check .kanzlei/client.toml")),
-            _ => Failure::Failed(detail),
+            503 => Error::Unavailable(detail),
+            401 => Error::Usage(format!("{detail}; set KANZLEI_TOKEN, or check .kanzlei/client.toml")),
+            _ => Error::Failed(detail),
         }
     }
 
     /// One request: the text of the answer, or the problem.
-    fn send(&self, method: &str, path: &str, body: Option<String>) -> Result<Result<String, Refused>, Failure> {
+    fn send(&self, method: &str, path: &str, body: Option<String>) -> Result<Result<String, Rejection>, Error> {
         let url = format!("{}/api/v1{path}", self.url);
         let request = ureq::http::Request::builder()
             .method(method)
@@ -107,9 +107,9 @@ impl Api {
             .header("content-type", "application/json");
         let request = request
             .body(body.unwrap_or_default())
-            .map_err(|error| Failure::Usage(format!("`{url}` cannot be asked: {error}")))?;
+            .map_err(|error| Error::Usage(format!("`{url}` cannot be asked: {error}")))?;
         let unavailable = |error: ureq::Error| {
-            Failure::Unavailable(format!("the service does not answer at {}: {error}; is kanzleid running?", self.url))
+            Error::Unavailable(format!("the service does not answer at {}: {error}; is kanzleid running?", self.url))
         };
         let mut response = self.agent.run(request).map_err(unavailable)?;
         let text = response.body_mut().with_config().limit(256 << 20).read_to_string().map_err(unavailable)?;
@@ -118,12 +118,12 @@ impl Api {
             return Ok(Ok(text));
         }
         let problem = serde_json::from_str(&text).unwrap_or(Json::String(text));
-        Ok(Err(Refused { status, problem }))
+        Ok(Err(Rejection { status, problem }))
     }
 }
 
-fn written(body: &impl Serialize) -> Result<String, Failure> {
-    serde_json::to_string(body).map_err(|error| Failure::Failed(format!("the request cannot be written: {error}")))
+fn written(body: &impl Serialize) -> Result<String, Error> {
+    serde_json::to_string(body).map_err(|error| Error::Failed(format!("the request cannot be written: {error}")))
 }
 
 /// An agent that returns every answer, whatever its status.

@@ -6,14 +6,14 @@ use kanzlei_compiler::check::{Bundle, relative};
 use kanzlei_lang::diagnostic::Report;
 use kanzlei_lang::document::{self, Source};
 
-use crate::Failure;
+use crate::Error;
 
 /// The most files read below the given folders.
 const MOST_FILES: usize = 20_000;
 
 /// Reads documents. Folders are searched; for single files the services and workflows of the folder they
 /// belong to come along as context.
-pub fn bundle(paths: &[PathBuf]) -> Result<Bundle, Failure> {
+pub fn bundle(paths: &[PathBuf]) -> Result<Bundle, Error> {
     let mut bundle = Bundle::default();
     let mut files = Vec::new();
     for path in paths {
@@ -53,7 +53,7 @@ pub fn bundle(paths: &[PathBuf]) -> Result<Bundle, Failure> {
     bundle.context.retain(|source| !given.contains(&source.path));
     if bundle.documents.is_empty() {
         let shown: Vec<_> = paths.iter().map(|p| p.display().to_string()).collect();
-        return Err(Failure::Usage(format!(
+        return Err(Error::Usage(format!(
             "no documents in {}; they are .yaml files that begin `workflow:`, `service:` or `cases:`",
             shown.join(", ")
         )));
@@ -65,14 +65,13 @@ fn name(path: &Path) -> String {
     path.strip_prefix(".").unwrap_or(path).to_string_lossy().into_owned()
 }
 
-fn read(path: &Path) -> Result<String, Failure> {
-    let bytes = std::fs::read(path).map_err(|error| Failure::Usage(format!("{}: {error}", path.display())))?;
-    String::from_utf8(bytes).map_err(|_| Failure::Failed(format!("{} is not UTF-8", path.display())))
+fn read(path: &Path) -> Result<String, Error> {
+    let bytes = std::fs::read(path).map_err(|error| Error::Usage(format!("{}: {error}", path.display())))?;
+    String::from_utf8(bytes).map_err(|_| Error::Failed(format!("{} is not UTF-8", path.display())))
 }
 
-fn search(folder: &Path, files: &mut Vec<PathBuf>) -> Result<(), Failure> {
-    let entries =
-        std::fs::read_dir(folder).map_err(|error| Failure::Usage(format!("{}: {error}", folder.display())))?;
+fn search(folder: &Path, files: &mut Vec<PathBuf>) -> Result<(), Error> {
+    let entries = std::fs::read_dir(folder).map_err(|error| Error::Usage(format!("{}: {error}", folder.display())))?;
     for entry in entries.filter_map(Result::ok) {
         let path = entry.path();
         let hidden = entry.file_name().to_string_lossy().starts_with('.');
@@ -82,7 +81,7 @@ fn search(folder: &Path, files: &mut Vec<PathBuf>) -> Result<(), Failure> {
             files.push(path);
         }
         if files.len() > MOST_FILES {
-            return Err(Failure::Usage(format!("more than {MOST_FILES} files below {}", folder.display())));
+            return Err(Error::Usage(format!("more than {MOST_FILES} files below {}", folder.display())));
         }
     }
     Ok(())
@@ -147,7 +146,7 @@ mod tests {
             (vec!["w.yaml".into()], 1, 1),
             "the services come along"
         );
-        assert!(matches!(bundle(&[dir.join("office/.hidden/none")]), Err(Failure::Usage(_))));
+        assert!(matches!(bundle(&[dir.join("office/.hidden/none")]), Err(Error::Usage(_))));
         let _ = std::fs::remove_dir_all(dir);
     }
 }

@@ -14,7 +14,7 @@ use clap::Parser;
 
 /// How a command ended: the exit codes of the handbook.
 #[derive(Debug)]
-pub enum Failure {
+pub enum Error {
     /// The thing asked about is bad.
     Bad,
     /// What was asked makes no sense.
@@ -25,7 +25,7 @@ pub enum Failure {
     Failed(String),
 }
 
-pub type Done = Result<(), Failure>;
+pub type Done = Result<(), Error>;
 
 fn main() -> ExitCode {
     // `kanzlei runs | head` ends quietly when head has seen enough.
@@ -36,16 +36,16 @@ fn main() -> ExitCode {
     let args = args::Args::parse();
     match commands::run(args) {
         Ok(()) => ExitCode::SUCCESS,
-        Err(Failure::Bad) => ExitCode::from(1),
-        Err(Failure::Failed(why)) => {
+        Err(Error::Bad) => ExitCode::from(1),
+        Err(Error::Failed(why)) => {
             eprintln!("error: {why}");
             ExitCode::from(1)
         }
-        Err(Failure::Usage(why)) => {
+        Err(Error::Usage(why)) => {
             eprintln!("error: {why}");
             ExitCode::from(2)
         }
-        Err(Failure::Unavailable(why)) => {
+        Err(Error::Unavailable(why)) => {
             eprintln!("error: {why}");
             ExitCode::from(3)
         }

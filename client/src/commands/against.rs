@@ -8,7 +8,7 @@ use kanzlei_engine::machine::Reply;
 use kanzlei_model::value::Value;
 use kanzlei_rehearsal::{CaseResult, Prepared, Reached, StepSeen, body_of};
 
-use crate::Failure;
+use crate::Error;
 use crate::api::{Api, agent};
 
 /// How long a run may take to show in the journal.
@@ -16,7 +16,7 @@ const PATIENCE: Duration = Duration::from_secs(10);
 /// How long a queued run may take to end.
 const JOB_PATIENCE: Duration = Duration::from_secs(60);
 
-pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<CaseResult>, Failure> {
+pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<CaseResult>, Error> {
     let agent = agent();
     let base = url.trim_end_matches('/');
     let mut results = Vec::new();
@@ -34,9 +34,8 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
         if body.is_some() {
             request = request.header("content-type", media);
         }
-        let request = request
-            .body(bytes)
-            .map_err(|error| Failure::Usage(format!("`{base}{target}` cannot be asked: {error}")))?;
+        let request =
+            request.body(bytes).map_err(|error| Error::Usage(format!("`{base}{target}` cannot be asked: {error}")))?;
         let (mut reply, run_id) = answer(&agent, base, request)?;
         // A queued run answers like a direct one when it has ended; its id is that of its job.
         let queued = run_id.as_ref().filter(|id| {
@@ -46,7 +45,7 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
         if let Some(job) = queued {
             wait_for(&agent, base, job)?;
             let request = ureq::http::Request::get(format!("{base}/~/jobs/{job}/result"));
-            let request = request.body(Vec::new()).map_err(|error| Failure::Failed(error.to_string()))?;
+            let request = request.body(Vec::new()).map_err(|error| Error::Failed(error.to_string()))?;
             (reply, _) = answer(&agent, base, request)?;
         }
         let run = run_id.map(|id| journaled(api, &id)).transpose()?;
@@ -70,7 +69,7 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
         eprintln!("{left_out} cases have an `input` instead of a `request` and were skipped");
     }
     if results.is_empty() {
-        return Err(Failure::Usage("none of the cases has a `request` to send".into()));
+        return Err(Error::Usage("none of the cases has a `request` to send".into()));
     }
     Ok(results)
 }
@@ -80,8 +79,8 @@ fn answer(
     agent: &ureq::Agent,
     base: &str,
     request: ureq::http::Request<Vec<u8>>,
-) -> Result<(Reply, Option<String>), Failure> {
-    let unavailable = |error: ureq::Error| Failure::Unavailable(format!("{base} does not answer: {error}"));
+) -> Result<(Reply, Option<String>), Error> {
+    let unavailable = |error: ureq::Error| Error::Unavailable(format!("{base} does not answer: {error}"));
     let mut response = agent.run(request).map_err(unavailable)?;
     let status = response.status().as_u16();
     let headers: Vec<(String, String)> = response
@@ -101,11 +100,11 @@ fn answer(
 }
 
 /// Waits until a job has ended, at most [`JOB_PATIENCE`].
-fn wait_for(agent: &ureq::Agent, base: &str, job: &str) -> Result<(), Failure> {
+fn wait_for(agent: &ureq::Agent, base: &str, job: &str) -> Result<(), Error> {
     let begun = std::time::Instant::now();
     while begun.elapsed() < JOB_PATIENCE {
         let request = ureq::http::Request::get(format!("{base}/~/jobs/{job}")).header("prefer", "wait=10");
-        let request = request.body(Vec::new()).map_err(|error| Failure::Failed(error.to_string()))?;
+        let request = request.body(Vec::new()).map_err(|error| Error::Failed(error.to_string()))?;
         let (polled, _) = answer(agent, base, request)?;
         let state = polled.body.member("state").and_then(Value::as_text).map(|state| state.to_string());
         match state.as_deref() {
@@ -113,14 +112,14 @@ fn wait_for(agent: &ureq::Agent, base: &str, job: &str) -> Result<(), Failure> {
             // Somebody has to let it begin; nobody waits here for that.
             Some("scheduled") => break,
             Some(_) => {}
-            None => return Err(Failure::Failed(format!("{base}/~/jobs/{job} answered {}", polled.status))),
+            None => return Err(Error::Failed(format!("{base}/~/jobs/{job} answered {}", polled.status))),
         }
     }
     Ok(())
 }
 
 /// The state and steps of a run by the journal, which is written behind the answer.
-fn journaled(api: &Api, id: &str) -> Result<(String, Vec<StepSeen>), Failure> {
+fn journaled(api: &Api, id: &str) -> Result<(String, Vec<StepSeen>), Error> {
     let begun = std::time::Instant::now();
     let run: Run = loop {
         match api.get(&format!("/runs/{id}")) {

@@ -11,7 +11,7 @@ use kanzlei_model::address::has_private_host;
 
 use super::{print_json, segment};
 use crate::api::Api;
-use crate::{Done, Failure, draw};
+use crate::{Done, Error, draw};
 
 /// A worked example of the demo office: its workflow, its cases, and what they need.
 struct Example {
@@ -134,19 +134,19 @@ pub fn new(name: &str, like: Option<&str>, folder: &Path) -> Done {
     // Paths are shown as a person would write them: `workflows/x.yaml`, not `./workflows/x.yaml`.
     let folder = folder.strip_prefix(".").unwrap_or(folder);
     if !is_document_name(name) {
-        return Err(Failure::Usage(format!(
+        return Err(Error::Usage(format!(
             "`{name}` cannot be the name of a workflow; lower-case letters, digits and hyphens"
         )));
     }
     let wanted = like.unwrap_or("berth-quote");
     let Some(example) = EXAMPLES.iter().find(|e| e.name == wanted) else {
-        return Err(Failure::Usage(format!("there is no example `{wanted}`; examples:\n{}", examples())));
+        return Err(Error::Usage(format!("there is no example `{wanted}`; examples:\n{}", examples())));
     };
     let mut files: Vec<(PathBuf, String)> = Vec::new();
     files.push((folder.join(format!("workflows/{name}.yaml")), renamed(example.workflow, example.name, name)));
     files.push((folder.join(format!("cases/{name}.yaml")), renamed(example.cases, example.name, name)));
     if let Some((file, _)) = files.iter().find(|(file, _)| file.exists()) {
-        return Err(Failure::Usage(format!("{} is there already; choose another name", file.display())));
+        return Err(Error::Usage(format!("{} is there already; choose another name", file.display())));
     }
     for other in EXAMPLES.iter().chain(OTHERS).filter(|e| example.others.contains(&e.name)) {
         files.push((folder.join(format!("workflows/{}.yaml", other.name)), other.workflow.to_owned()));
@@ -195,7 +195,7 @@ fn renamed(text: &str, from: &str, to: &str) -> String {
 }
 
 fn write(file: &Path, text: &str) -> Done {
-    let failed = |error: std::io::Error| Failure::Usage(format!("{}: {error}", file.display()));
+    let failed = |error: std::io::Error| Error::Usage(format!("{}: {error}", file.display()));
     if let Some(folder) = file.parent() {
         std::fs::create_dir_all(folder).map_err(failed)?;
     }
@@ -206,18 +206,18 @@ fn write(file: &Path, text: &str) -> Done {
 pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) -> Done {
     let folder = folder.strip_prefix(".").unwrap_or(folder);
     if !is_document_name(name) {
-        return Err(Failure::Usage(format!(
+        return Err(Error::Usage(format!(
             "`{name}` cannot be the name of a service; lower-case letters, digits and hyphens"
         )));
     }
-    let text = std::fs::read_to_string(api).map_err(|error| Failure::Usage(format!("{}: {error}", api.display())))?;
+    let text = std::fs::read_to_string(api).map_err(|error| Error::Usage(format!("{}: {error}", api.display())))?;
     let shown = api.display().to_string();
     let mut report = Report::new(&shown, &text);
     let root = document::yaml::parse(&mut report);
     let Some(root) = root else {
         let found = report.finish();
         draw::diagnostics(&found, &|_| Some(text.clone()));
-        return Err(Failure::Bad);
+        return Err(Error::Bad);
     };
     let version = root.get("openapi").and_then(Node::as_text).unwrap_or_default();
     if !version.starts_with("3.") {
@@ -225,7 +225,7 @@ pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) ->
             Some(_) => "describes its API by Swagger 2.0",
             None => "is no OpenAPI document",
         };
-        return Err(Failure::Usage(format!("{shown} {what}; OpenAPI 3.0 and 3.1 are read")));
+        return Err(Error::Usage(format!("{shown} {what}; OpenAPI 3.0 and 3.1 are read")));
     }
     let server = root.get("servers").and_then(|servers| match &servers.kind {
         document::yaml::Kind::List(items) => items.first()?.get("url").and_then(Node::as_text),
@@ -233,12 +233,12 @@ pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) ->
     });
     let about = root.get("info").and_then(|info| info.get("title")).and_then(Node::as_text).unwrap_or(name);
     let Some(base) = base.or(server.filter(|url| url.starts_with("http"))) else {
-        return Err(Failure::Usage(format!("{shown} names no server; set its address with --base https://…")));
+        return Err(Error::Usage(format!("{shown} names no server; set its address with --base https://…")));
     };
     let extension = if text.trim_start().starts_with('{') { "json" } else { "yaml" };
     let (file, beside) = (folder.join(format!("services/{name}.yaml")), format!("{name}.openapi.{extension}"));
     if file.exists() {
-        return Err(Failure::Usage(format!("{} is there already", file.display())));
+        return Err(Error::Usage(format!("{} is there already", file.display())));
     }
     // Addresses that are not public are called only where the document says so.
     let network = if has_private_host(base) { "network: private\n" } else { "" };
@@ -255,7 +255,7 @@ pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) ->
         for found in checked.diagnostics.iter().filter(|d| d.severity == Severity::Error) {
             eprintln!("{}", found.message);
         }
-        return Err(Failure::Failed(format!("{shown} is refused")));
+        return Err(Error::Failed(format!("{shown} is refused")));
     }
     write(&folder.join(format!("services/{beside}")), &text)?;
     write(&file, &document)?;
@@ -355,14 +355,11 @@ mod tests {
                     assert!(prepared.run(index).passed(), "{} {}", example.name, prepared.name(index));
                 }
             }
-            assert!(
-                matches!(new("my-own", Some(example.name), &dir), Err(Failure::Usage(_))),
-                "nothing is overwritten"
-            );
+            assert!(matches!(new("my-own", Some(example.name), &dir), Err(Error::Usage(_))), "nothing is overwritten");
             let _ = std::fs::remove_dir_all(&dir);
         }
         assert!(
-            matches!(new("x", Some("nothing"), Path::new("/nowhere")), Err(Failure::Usage(why)) if why.contains("stay-bill"))
+            matches!(new("x", Some("nothing"), Path::new("/nowhere")), Err(Error::Usage(why)) if why.contains("stay-bill"))
         );
     }
 }

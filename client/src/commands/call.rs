@@ -5,25 +5,25 @@ use serde_json::{Map, Value as Json};
 
 use super::segment;
 use crate::api::{Api, agent};
-use crate::{Done, Failure, draw};
+use crate::{Done, Error, draw};
 
 pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool, json: bool) -> Done {
     let workflow: Workflow = api.get(&format!("/workflows/{}", segment(name)))?;
     let Some(endpoint) = workflow.endpoints.first() else {
-        return Err(Failure::Failed(format!("`{name}` has no endpoint")));
+        return Err(Error::Failed(format!("`{name}` has no endpoint")));
     };
     let (url, method) = (endpoint.url.as_str(), endpoint.method.as_str());
     let mut given = Map::new();
     for input in inputs {
         let Some((key, value)) = input.split_once('=') else {
-            return Err(Failure::Usage(format!("`{input}` is not KEY=VALUE")));
+            return Err(Error::Usage(format!("`{input}` is not KEY=VALUE")));
         };
         given.insert(key.to_owned(), typed(&workflow.input, key, value));
     }
     let mut url = url.to_owned();
     for part in url.clone().split('/').filter_map(|part| part.strip_prefix('{')?.strip_suffix('}').map(str::to_owned)) {
         let Some(value) = given.shift_remove(&part) else {
-            return Err(Failure::Usage(format!("the path needs `{part}`: add {part}=…")));
+            return Err(Error::Usage(format!("the path needs `{part}`: add {part}=…")));
         };
         url = url.replace(&format!("{{{part}}}"), &segment(&plain(&value)));
     }
@@ -44,8 +44,8 @@ pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool,
         .uri(&url)
         .header("content-type", "application/json")
         .body(body.unwrap_or_default())
-        .map_err(|error| Failure::Usage(format!("`{url}` cannot be called: {error}")))?;
-    let unavailable = |error: ureq::Error| Failure::Unavailable(format!("{url} does not answer: {error}"));
+        .map_err(|error| Error::Usage(format!("`{url}` cannot be called: {error}")))?;
+    let unavailable = |error: ureq::Error| Error::Unavailable(format!("{url} does not answer: {error}"));
     let mut response = agent().run(request).map_err(unavailable)?;
     let status = response.status();
     let run = response.headers().get("kanzlei-run").and_then(|v| v.to_str().ok()).map(str::to_owned);
@@ -78,7 +78,7 @@ pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool,
             println!("{}", draw::dim(&format!("what happened: kanzlei run {run}")));
         }
     }
-    if status.is_success() { Ok(()) } else { Err(Failure::Bad) }
+    if status.is_success() { Ok(()) } else { Err(Error::Bad) }
 }
 
 /// A value as the input's schema wants it: text stays text, anything else is read as JSON.

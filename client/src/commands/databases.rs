@@ -4,7 +4,7 @@ use kanzlei_api::databases::{Database, Databases};
 
 use super::{print_json, segment};
 use crate::api::Api;
-use crate::{Done, Failure, draw};
+use crate::{Done, Error, draw};
 
 /// Lists databases and what they lack.
 pub fn list(api: &Api, json: bool) -> Done {
@@ -34,7 +34,7 @@ pub fn prepare(api: &Api, name: &str, apply: bool, json: bool) -> Done {
     let database: Database = if apply { api.act(&format!("{path}/prepare"))? } else { api.get(&path)? };
     if json {
         print_json(&database);
-        return if database.prepared || !apply { Ok(()) } else { Err(Failure::Bad) };
+        return if database.prepared || !apply { Ok(()) } else { Err(Error::Bad) };
     }
     match (database.prepared, apply) {
         (true, true) => println!("{name} is prepared: jobs perform writing steps once in it."),
@@ -42,7 +42,7 @@ pub fn prepare(api: &Api, name: &str, apply: bool, json: bool) -> Done {
         (false, true) => {
             println!("{name} still lacks something:");
             database.missing.iter().for_each(|missing| println!("  {missing}"));
-            return Err(Failure::Bad);
+            return Err(Error::Bad);
         }
         (false, false) => eprintln!(
             "An administrator of {name} runs this, or the service does with --apply. Its user needs SELECT, INSERT, UPDATE and DELETE on the table."

@@ -12,7 +12,7 @@ use serde_json::json;
 use super::{print_json, rehearse};
 use crate::api::Api;
 use crate::args::Format;
-use crate::{Done, Failure, draw, files, sarif};
+use crate::{Done, Error, draw, files, sarif};
 
 pub fn check(paths: &[PathBuf], format: Format) -> Done {
     let bundle = files::bundle(paths)?;
@@ -31,7 +31,7 @@ pub fn check(paths: &[PathBuf], format: Format) -> Done {
             println!("{count} document{}: {found}", if count == 1 { "" } else { "s" });
         }
     }
-    if checked.errors() > 0 { Err(Failure::Bad) } else { Ok(()) }
+    if checked.errors() > 0 { Err(Error::Bad) } else { Ok(()) }
 }
 
 fn show(found: &[Diagnostic], bundle: &Bundle) {
@@ -55,19 +55,19 @@ pub fn deploy(api: &Api, paths: &[PathBuf], unrehearsed: bool, json: bool) -> Do
                 show(&broken, &bundle);
                 println!("{} in cases; nothing was deployed", draw::counted(&broken));
             }
-            return Err(Failure::Bad);
+            return Err(Error::Bad);
         }
         if checked.errors() == 0 && !rehearse::all_pass(&rehearsals, api) {
             println!(
                 "\nnothing was deployed; see `kanzlei rehearse {}`, or deploy with --unrehearsed",
                 rehearse::shown(paths)
             );
-            return Err(Failure::Bad);
+            return Err(Error::Bad);
         }
     }
     bundle.documents.retain(|document| kind_of(&document.text) != Some("cases"));
     if bundle.documents.is_empty() {
-        return Err(Failure::Usage("there are only cases here; nothing to deploy".into()));
+        return Err(Error::Usage("there are only cases here; nothing to deploy".into()));
     }
     // Services beside single files are live already, or the service says that they are not.
     bundle.context.clear();
@@ -77,7 +77,7 @@ pub fn deploy(api: &Api, paths: &[PathBuf], unrehearsed: bool, json: bool) -> Do
             let found: Vec<Diagnostic> =
                 serde_json::from_value(refused.problem["diagnostics"].clone()).unwrap_or_default();
             if found.is_empty() {
-                return Err(api.failure(refused));
+                return Err(api.error(refused));
             }
             if json {
                 print_json(&refused.problem);
@@ -92,7 +92,7 @@ pub fn deploy(api: &Api, paths: &[PathBuf], unrehearsed: bool, json: bool) -> Do
                     println!("`{name}` is live and would no longer work; deploy it together with the change");
                 }
             }
-            return Err(Failure::Bad);
+            return Err(Error::Bad);
         }
     };
     if json {

@@ -10,7 +10,7 @@ use super::runs::print_steps;
 use super::{listing, print_json, segment};
 use crate::api::Api;
 use crate::args::{Jobs, Select};
-use crate::{Done, Failure, draw};
+use crate::{Done, Error, draw};
 
 /// How often what is followed is polled.
 const POLL: Duration = Duration::from_millis(700);
@@ -126,13 +126,13 @@ fn print_group(group: &Group) {
 }
 
 /// The id of a job, or of the newest for `last`.
-fn meant(api: &Api, id: &str) -> Result<String, Failure> {
+fn meant(api: &Api, id: &str) -> Result<String, Error> {
     if id != "last" {
         return Ok(id.to_owned());
     }
     let page: JobPage = api.get("/jobs?limit=1")?;
     let newest = page.jobs.first().map(|job| job.id.to_string());
-    newest.ok_or_else(|| Failure::Failed("there are no jobs yet".into()))
+    newest.ok_or_else(|| Error::Failed("there are no jobs yet".into()))
 }
 
 /// Shows a job, also while it changes.
@@ -159,7 +159,7 @@ pub fn show(api: &Api, id: &str, follow: bool, full: bool, json: bool) -> Done {
         return Ok(());
     }
     print_job(&job, full);
-    if matches!(job.state, RunState::Failed | RunState::Rejected) { Err(Failure::Bad) } else { Ok(()) }
+    if matches!(job.state, RunState::Failed | RunState::Rejected) { Err(Error::Bad) } else { Ok(()) }
 }
 
 /// One line each time something changed.
@@ -276,9 +276,7 @@ fn notified(notice: &Notice) -> String {
 /// Does something to jobs, by id or by what they have in common; `change` is without them.
 pub fn act(api: &Api, change: JobChange, ids: &[String], select: &Select, json: bool) -> Done {
     if ids.is_empty() && select.is_empty() {
-        return Err(Failure::Usage(
-            "which jobs? pass ids, or select them with --tag, --lane, --group, --state …".into(),
-        ));
+        return Err(Error::Usage("which jobs? pass ids, or select them with --tag, --lane, --group, --state …".into()));
     }
     let change = match ids.is_empty() {
         true => JobChange { select: Some(filter(select)), ..change },
@@ -307,5 +305,5 @@ pub fn act(api: &Api, change: JobChange, ids: &[String], select: &Select, json: 
     if answer.refused.len() > 20 {
         println!("{}", draw::dim(&format!("and {} more", answer.refused.len() - 20)));
     }
-    if answer.refused.is_empty() { Ok(()) } else { Err(Failure::Bad) }
+    if answer.refused.is_empty() { Ok(()) } else { Err(Error::Bad) }
 }

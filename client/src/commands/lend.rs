@@ -6,7 +6,7 @@ use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
 use kanzlei_rehearsal::{Lender, Lent};
 
-use crate::Failure;
+use crate::Error;
 use crate::api::Api;
 
 /// Asks the service for databases.
@@ -17,10 +17,10 @@ struct Database {
     name: String,
 }
 
-fn text(failure: Failure) -> String {
+fn text(failure: Error) -> String {
     match failure {
-        Failure::Usage(why) | Failure::Failed(why) | Failure::Unavailable(why) => why,
-        Failure::Bad => "it was refused".into(),
+        Error::Usage(why) | Error::Failed(why) | Error::Unavailable(why) => why,
+        Error::Bad => "it was refused".into(),
     }
 }
 

@@ -9,7 +9,7 @@ use kanzlei_lang::document::{KINDS, schema as schemas};
 use kanzlei_lang::expr::{Expression, Limits, Scope};
 use kanzlei_model::value::Value;
 
-use crate::{Done, Failure, draw};
+use crate::{Done, Error, draw};
 
 pub fn eval(text: &str, with: Option<&Path>, json: bool) -> Done {
     let mut scope = Scope::default();
@@ -21,11 +21,11 @@ pub fn eval(text: &str, with: Option<&Path>, json: bool) -> Done {
         } else {
             std::fs::read_to_string(path)
         };
-        let read = read.map_err(|error| Failure::Usage(format!("{}: {error}", path.display())))?;
+        let read = read.map_err(|error| Error::Usage(format!("{}: {error}", path.display())))?;
         let value: Value = serde_json::from_str(&read)
-            .map_err(|error| Failure::Usage(format!("{} is not JSON: {error}", path.display())))?;
+            .map_err(|error| Error::Usage(format!("{} is not JSON: {error}", path.display())))?;
         let Value::Object(names) = value else {
-            return Err(Failure::Usage(format!(
+            return Err(Error::Usage(format!(
                 "{} holds no object; its members are the names in scope",
                 path.display()
             )));
@@ -53,27 +53,27 @@ pub fn eval(text: &str, with: Option<&Path>, json: bool) -> Done {
                 })
                 .collect();
             draw::diagnostics(&found, &|_| Some(text.to_owned()));
-            return Err(Failure::Bad);
+            return Err(Error::Bad);
         }
     };
     match expression.eval(&slots, Limits::default()) {
         Ok(Value::Undefined) => println!("undefined"),
         Ok(value) if json => println!("{}", value.to_json()),
         Ok(value) => println!("{}", serde_json::to_string_pretty(&value).unwrap_or_else(|_| value.to_json())),
-        Err(failure) => return Err(Failure::Failed(failure.to_string())),
+        Err(failure) => return Err(Error::Failed(failure.to_string())),
     }
     Ok(())
 }
 
 /// `timetables preview`: the next due times of a pattern, or of a fixed grid.
 pub fn preview(pattern: &str, zone: &str, from: Option<&str>, count: u16, json: bool) -> Done {
-    let usage = |error: calendar::Error| Failure::Usage(error.to_string());
+    let usage = |error: calendar::Error| Error::Usage(error.to_string());
     let zone = calendar::zone(zone).map_err(usage)?;
     let after = match from {
         None => jiff::Timestamp::now(),
         Some(text) => text
             .parse()
-            .map_err(|_| Failure::Usage(format!("`{text}` is no instant; write one such as 2027-03-04T06:00:00Z")))?,
+            .map_err(|_| Error::Usage(format!("`{text}` is no instant; write one such as 2027-03-04T06:00:00Z")))?,
     };
     let when = match kanzlei_model::duration::parse(pattern) {
         Ok(every) if !every.is_zero() => When::Every(every),
@@ -101,6 +101,6 @@ pub fn schema(kind: &str) -> Done {
             println!("{}", serde_json::to_string_pretty(&schema).unwrap_or_default());
             Ok(())
         }
-        None => Err(Failure::Usage(format!("there is no kind of document `{kind}`; kinds: {}", KINDS.join(", ")))),
+        None => Err(Error::Usage(format!("there is no kind of document `{kind}`; kinds: {}", KINDS.join(", ")))),
     }
 }

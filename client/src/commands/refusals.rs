@@ -5,7 +5,7 @@ use kanzlei_api::runs::{Refusal, RefusalFilter, RefusalPage, RunFilter, RunPage}
 
 use super::{listing, print_json};
 use crate::api::Api;
-use crate::{Done, Failure, draw};
+use crate::{Done, Error, draw};
 
 /// Lists refused requests, newest first.
 pub fn list(api: &Api, filter: &RefusalFilter, json: bool) -> Done {
@@ -76,7 +76,7 @@ pub fn find(api: &Api, request_id: &str, json: bool) -> Done {
         show(&refusals);
     }
     if jobs.is_empty() && runs.is_empty() && refusals.is_empty() {
-        return Err(Failure::Failed(format!("no run, job or refusal has the request id {request_id}")));
+        return Err(Error::Failed(format!("no run, job or refusal has the request id {request_id}")));
     }
     Ok(())
 }

@@ -15,12 +15,12 @@ use super::lend::FromService;
 use super::{against, print_json};
 use crate::api::Api;
 use crate::args::Rehearse;
-use crate::{Done, Failure, draw, files};
+use crate::{Done, Error, draw, files};
 
 /// How often files are checked for changes.
 const WATCH: Duration = Duration::from_millis(300);
 
-pub fn rehearse(args: &Rehearse, api: impl Fn() -> Result<Api, Failure>, json: bool) -> Done {
+pub fn rehearse(args: &Rehearse, api: impl Fn() -> Result<Api, Error>, json: bool) -> Done {
     if !args.watch {
         return once(args, &api, json);
     }
@@ -37,8 +37,8 @@ pub fn rehearse(args: &Rehearse, api: impl Fn() -> Result<Api, Failure>, json: b
         if changed {
             print!("\x1b[2J\x1b[H");
             match once(args, &api, json) {
-                Ok(()) | Err(Failure::Bad) => {}
-                Err(Failure::Usage(why) | Failure::Failed(why) | Failure::Unavailable(why)) => {
+                Ok(()) | Err(Error::Bad) => {}
+                Err(Error::Usage(why) | Error::Failed(why) | Error::Unavailable(why)) => {
                     eprintln!("error: {why}")
                 }
             }
@@ -49,13 +49,13 @@ pub fn rehearse(args: &Rehearse, api: impl Fn() -> Result<Api, Failure>, json: b
     }
 }
 
-fn once(args: &Rehearse, api: &impl Fn() -> Result<Api, Failure>, json: bool) -> Done {
+fn once(args: &Rehearse, api: &impl Fn() -> Result<Api, Error>, json: bool) -> Done {
     let bundle = files::bundle(&args.paths)?;
     let (checked, rehearsals) = check(&bundle);
     if checked.errors() > 0 {
         draw::diagnostics(&checked.diagnostics, &|path| text_of(&bundle, path));
         println!("{}; nothing was rehearsed", draw::counted(&checked.diagnostics));
-        return Err(Failure::Bad);
+        return Err(Error::Bad);
     }
     let begun = Instant::now();
     let chosen = choose(&rehearsals, args.only.as_deref());
@@ -64,7 +64,7 @@ fn once(args: &Rehearse, api: &impl Fn() -> Result<Api, Failure>, json: bool) ->
             Some(only) => format!("no case has `{only}` in its name"),
             None => "there are no cases here; a document of cases begins `cases: WORKFLOW`".to_owned(),
         };
-        return Err(Failure::Usage(why));
+        return Err(Error::Usage(why));
     }
     let results = match &args.against {
         Some(url) => against::run(&chosen, url, &api()?)?,
@@ -92,7 +92,7 @@ fn once(args: &Rehearse, api: &impl Fn() -> Result<Api, Failure>, json: bool) ->
     } else {
         show(&results, &coverage, took, args.against.as_deref());
     }
-    if results.iter().all(CaseResult::passed) { Ok(()) } else { Err(Failure::Bad) }
+    if results.iter().all(CaseResult::passed) { Ok(()) } else { Err(Error::Bad) }
 }
 
 fn text_of(bundle: &Bundle, path: &str) -> Option<String> {
@@ -250,7 +250,7 @@ fn write_junit(path: &Path, results: &[CaseResult], took: Duration) -> Done {
                 .map(|d| format!("{}:{}: {}: wanted {}, got {}", result.path, d.line, d.what, d.wanted, d.got))
                 .collect();
             lines.extend(result.missing_stubs.iter().map(|stub| format!("no stub answers; paste: {stub}")));
-            status = TestCaseStatus::non_success(NonSuccessKind::Failure);
+            status = TestCaseStatus::non_success(NonSuccessKind::Error);
             status.set_message(lines.first().cloned().unwrap_or_default());
             status.set_description(lines.join("\n"));
         }
@@ -259,8 +259,8 @@ fn write_junit(path: &Path, results: &[CaseResult], took: Duration) -> Done {
         suite.add_test_case(case);
     }
     report.add_test_suites(suites.into_values());
-    let written = report.to_string().map_err(|error| Failure::Failed(error.to_string()))?;
-    std::fs::write(path, written).map_err(|error| Failure::Usage(format!("{}: {error}", path.display())))
+    let written = report.to_string().map_err(|error| Error::Failed(error.to_string()))?;
+    std::fs::write(path, written).map_err(|error| Error::Usage(format!("{}: {error}", path.display())))
 }
 
 /// Paths given to a command, for messages.

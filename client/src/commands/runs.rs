@@ -8,7 +8,7 @@ use kanzlei_model::run::{RunState, StepState};
 use super::live::heading;
 use super::{listing, print_json, segment};
 use crate::api::Api;
-use crate::{Done, Failure, draw};
+use crate::{Done, Error, draw};
 
 /// Lists runs, newest first.
 pub fn list(api: &Api, filter: &RunFilter, json: bool) -> Done {
@@ -49,13 +49,13 @@ pub fn list(api: &Api, filter: &RunFilter, json: bool) -> Done {
 }
 
 /// The id of a run, or of the newest for `last`.
-pub fn meant(api: &Api, id: &str) -> Result<String, Failure> {
+pub fn meant(api: &Api, id: &str) -> Result<String, Error> {
     if id != "last" {
         return Ok(id.to_owned());
     }
     let page: RunPage = api.get("/runs?limit=1")?;
     let newest = page.runs.first().map(|run| run.id.to_string());
-    newest.ok_or_else(|| Failure::Failed("there are no runs yet".into()))
+    newest.ok_or_else(|| Error::Failed("there are no runs yet".into()))
 }
 
 /// Shows a run with what each step did.
@@ -90,7 +90,7 @@ pub fn show(api: &Api, id: &str, full: bool, json: bool) -> Done {
     let status = run.status.map_or_else(|| "none".into(), |status| status.to_string());
     println!("  {} {status}", draw::dim("answer"));
     print_value("body  ", &run.reply, 2, full);
-    if matches!(run.state, RunState::Failed | RunState::Rejected) { Err(Failure::Bad) } else { Ok(()) }
+    if matches!(run.state, RunState::Failed | RunState::Rejected) { Err(Error::Bad) } else { Ok(()) }
 }
 
 fn print_value(label: &str, value: &Json, indent: usize, full: bool) {

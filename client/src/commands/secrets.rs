@@ -6,7 +6,7 @@ use kanzlei_api::secrets::{NewSecret, Secrets};
 
 use super::{print_json, segment};
 use crate::api::Api;
-use crate::{Done, Failure, draw};
+use crate::{Done, Error, draw};
 
 /// Lists names of secrets, when each was set and what uses it.
 pub fn list(api: &Api, json: bool) -> Done {
@@ -41,10 +41,10 @@ pub fn set(api: &Api, name: &str) -> Done {
         let mut line = String::new();
         stdin.lock().read_line(&mut line).map(|_| line)
     };
-    let value = value.map_err(|error| Failure::Usage(format!("the value cannot be read: {error}")))?;
+    let value = value.map_err(|error| Error::Usage(format!("the value cannot be read: {error}")))?;
     let value = value.trim_end_matches(['\r', '\n']);
     if value.is_empty() {
-        return Err(Failure::Usage(format!(
+        return Err(Error::Usage(format!(
             "no value was given; try: printf %s \"$TOKEN\" | kanzlei secrets set {name}"
         )));
     }

@@ -1,10 +1,7 @@
 //! Nothing that comes from outside makes the core panic, hang or contradict itself: damaged documents,
 //! odd requests, services that answer anything.
 
-use kanzlei_model::time::{Span, Timestamp};
 use std::sync::Arc;
-
-use kanzlei_samples::{Dice, with_dice};
 
 use kanzlei_compiler::check::{Bundle, check};
 use kanzlei_compiler::input::{Body, Parts, form_pairs};
@@ -15,7 +12,9 @@ use kanzlei_engine::machine::{
 };
 use kanzlei_lang::diagnostic::line_and_column;
 use kanzlei_model::run::{FailureKind, RunState};
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
+use kanzlei_samples::{Dice, with_dice};
 
 /// Damages a text: characters lost, doubled, replaced; lines moved, indented; parts pasted elsewhere.
 fn damage(text: &str, dice: &mut Dice) -> String {

@@ -1,6 +1,5 @@
 //! Large and deep things are answered or refused clearly. Run with `--nocapture` for figures.
 
-use kanzlei_model::time::Timestamp;
 use std::time::Instant;
 
 use kanzlei_compiler::check::{Bundle, Checked, check};
@@ -8,6 +7,7 @@ use kanzlei_compiler::input::{Body, Parts};
 use kanzlei_engine::driver::on_virtual_clock;
 use kanzlei_engine::machine::{Machine, Start};
 use kanzlei_model::run::RunState;
+use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 
 fn checked(text: &str) -> Checked {

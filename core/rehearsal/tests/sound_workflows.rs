@@ -5,7 +5,6 @@
 
 mod maker;
 
-use kanzlei_model::time::{Span, Timestamp};
 use std::collections::BTreeMap;
 
 use kanzlei_compiler::check::{Bundle, Column, Known, check};
@@ -15,6 +14,7 @@ use kanzlei_engine::machine::{
 };
 use kanzlei_lang::expr::ErrorKind;
 use kanzlei_model::run::FailureKind;
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
 use kanzlei_samples::{Dice, with_dice};
 use maker::{Maker, Place, fitting, object_schema};

@@ -1,6 +1,5 @@
 //! What all listeners share, and what follows from deploys.
 
-use kanzlei_model::time::Timestamp;
 use std::sync::atomic::AtomicUsize;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -8,14 +7,16 @@ use std::time::Duration;
 use actix_web::web::Data;
 use arc_swap::ArcSwap;
 use governor::DefaultDirectRateLimiter;
+use kanzlei_model::time::Timestamp;
+use kanzlei_runtime::background::Background;
+use kanzlei_runtime::effects::Effects;
+use kanzlei_runtime::jobs;
+use kanzlei_runtime::journal::Journal;
+use kanzlei_runtime::live::Live;
 use kanzlei_store::Store;
 
-use crate::background::Background;
+use crate::control;
 use crate::error::Result;
-use crate::journal::Journal;
-use crate::live::Live;
-use crate::outside::Outside;
-use crate::{control, jobs};
 
 /// What all listeners share.
 pub struct App {
@@ -27,7 +28,7 @@ pub struct App {
     pub started: Timestamp,
     pub in_flight: Arc<AtomicUsize>,
     pub most_in_flight: usize,
-    pub outside: Arc<Outside>,
+    pub effects: Arc<Effects>,
     /// Where databases for rehearsals are made, and those that are lent.
     pub scratch: kanzlei_store::databases::Database,
     pub lent: control::scratch::Lent,
@@ -84,7 +85,7 @@ pub async fn follow_deploys(app: Data<App>) {
         if generation != app.live.load().generation {
             let _turn = app.deploying.lock().await;
             // Secrets are shared too.
-            let _ = app.outside.secrets.load(&app.store).await;
+            let _ = app.effects.secrets.load(&app.store).await;
             if generation != app.live.load().generation
                 && let Err(error) = app.reload().await
             {

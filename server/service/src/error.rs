@@ -12,30 +12,23 @@ pub enum Error {
     Config(String),
     #[error("{what}: {source}")]
     Io { what: String, source: std::io::Error },
-    #[error(transparent)]
-    Store(#[from] kanzlei_store::Error),
     /// A task ended that the process cannot do without.
     #[error("{0}; the process cannot go on")]
     Fatal(String),
-    /// What came of something that several waited for.
+    /// Of the records, of runs and jobs, and answers to the client of the control API.
     #[error(transparent)]
-    Shared(#[from] std::sync::Arc<Error>),
-    /// An answer to the client of the control API.
-    #[error("{}", text(.0))]
-    Problem(Box<Problem>),
+    Runtime(#[from] kanzlei_runtime::Error),
 }
 
-/// A problem in one line.
-fn text(problem: &Problem) -> String {
-    match &problem.detail {
-        Some(detail) => format!("{}: {detail}", problem.title),
-        None => problem.title.clone(),
+impl From<kanzlei_store::Error> for Error {
+    fn from(error: kanzlei_store::Error) -> Self {
+        Error::Runtime(error.into())
     }
 }
 
 impl Error {
     pub fn problem(status: u16, title: &str, detail: impl Into<String>) -> Self {
-        Error::Problem(Box::new(Problem::new(status, title).detail(detail)))
+        Error::Runtime(kanzlei_runtime::Error::problem(status, title, detail))
     }
 
     pub fn not_found(what: impl Into<String>) -> Self {
@@ -44,16 +37,7 @@ impl Error {
 
     pub fn as_problem(&self) -> Problem {
         match self {
-            Error::Problem(problem) => (**problem).clone(),
-            Error::Store(error) if error.is_unreachable() => {
-                Problem::new(503, "The database is unavailable").detail("nothing was changed; try again in a moment")
-            }
-            Error::Store(error) if error.is_contention() => {
-                Problem::new(409, "Conflicting change").detail("nothing was changed; try again in a moment")
-            }
-            Error::Store(error) if error.is_too_slow() => Problem::new(422, "The search takes too long")
-                .detail("narrow it: by tag, group or request id, or by state and lane"),
-            Error::Shared(error) => error.as_problem(),
+            Error::Runtime(error) => error.as_problem(),
             _ => Problem::new(500, "Internal server error"),
         }
     }

@@ -2,22 +2,11 @@
 //! another. See `kanzleid --help`.
 
 mod app;
-mod background;
-mod clock;
 mod config;
 mod control;
-mod drive;
 mod error;
-mod jobs;
-mod journal;
-mod limiter;
-mod live;
-mod outside;
-mod perform;
 mod public;
 mod purge;
-mod refusals;
-mod secrets;
 mod serve;
 mod supervisor;
 #[cfg(test)]

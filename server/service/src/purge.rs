@@ -1,14 +1,14 @@
 //! Deleting what is old, in small batches.
 
-use kanzlei_model::time::Span;
 use std::sync::Arc;
 use std::time::Duration;
 
+use kanzlei_model::time::Span;
+use kanzlei_runtime::clock;
+use kanzlei_runtime::effects::Effects;
 use kanzlei_store::Store;
 
-use crate::clock;
 use crate::config::Config;
-use crate::outside::Outside;
 
 /// Days that markers outlive their jobs.
 const MARKER_DAYS: i64 = 7;
@@ -34,7 +34,7 @@ impl Kept {
 }
 
 /// Deletes what is old every minute, until the process ends.
-pub async fn run(store: Store, outside: Arc<Outside>, kept: Kept) {
+pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
     const DAY: Span = Span::from_days(1);
     let mut every = tokio::time::interval(Duration::from_secs(60));
     loop {
@@ -55,8 +55,8 @@ pub async fn run(store: Store, outside: Arc<Outside>, kept: Kept) {
         purged(store.purge_refusals(at - DAY * kept.runs).await, &mut failed);
         purged(store.purge_samples(at - DAY * 2).await, &mut failed);
         let age = Duration::from_secs(86_400 * (kept.jobs.max(kept.failed_jobs) + MARKER_DAYS) as u64);
-        for (name, database) in &outside.databases {
-            match purge_markers(&store, database, &outside.installation, age).await {
+        for (name, database) in &effects.databases {
+            match purge_markers(&store, database, &effects.installation, age).await {
                 Ok(()) => {}
                 Err(why) => tracing::debug!(database = name, why, "old markers could not be deleted"),
             }

@@ -9,23 +9,24 @@ use actix_web::web::{self, Data, PayloadConfig};
 use actix_web::{App as ActixApp, HttpServer};
 use arc_swap::ArcSwap;
 use governor::{Quota, RateLimiter};
+use kanzlei_runtime::background::Background;
+use kanzlei_runtime::effects::{self, Effects};
+use kanzlei_runtime::jobs::worker::Worker;
+use kanzlei_runtime::journal::Journal;
+use kanzlei_runtime::live::Live;
+use kanzlei_runtime::secrets::Secrets;
+use kanzlei_runtime::{clock, jobs, journal, refusals};
 use kanzlei_store::Store;
 use kanzlei_store::databases::Database;
 use tokio::sync::watch;
 use tokio_util::sync::CancellationToken;
 
 use crate::app::{self, App};
-use crate::background::Background;
 use crate::config::Config;
 use crate::error::{Error, Result};
-use crate::jobs::worker::Worker;
-use crate::journal::Journal;
-use crate::live::Live;
-use crate::outside::{self, Outside};
 use crate::purge::Kept;
-use crate::secrets::Secrets;
 use crate::supervisor::Supervisor;
-use crate::{clock, control, jobs, journal, perform, public, purge, refusals};
+use crate::{control, public, purge};
 
 /// How long tasks may take to end once everything else has.
 const ENDING: Duration = Duration::from_secs(15);
@@ -88,7 +89,7 @@ fn databases(config: &Config) -> Result<(std::collections::HashMap<String, Datab
 pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::runtime::Handle) -> Result<Service> {
     let supervisor = Supervisor::new();
     let background = Background::new(config.process.background);
-    let secrets = Arc::new(Secrets::new(config)?);
+    let secrets = Arc::new(Secrets::new(&config.secrets.key, &config.secrets.key_file)?);
     secrets.load(&store).await?;
     let (databases, scratch) = databases(config)?;
     let live: Arc<ArcSwap<Live>> = Arc::default();
@@ -102,14 +103,14 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         &jobs::Bounds { input: config.jobs.input, followers: config.jobs.followers, bytes: config.jobs.bytes },
         background.clone(),
     );
-    let outside = Arc::new(Outside {
+    let effects = Arc::new(Effects {
         store: store.clone(),
         jobs: jobs.clone(),
         databases,
         runtime: runtime.clone(),
         secrets: secrets.clone(),
         answer_limit: config.limits.answer,
-        installation: outside::mark_of(&installation),
+        installation: effects::mark_of(&installation),
     });
     let process = match config.process.process.as_str() {
         "" => format!("{} {}", hostname(), config.listen.public),
@@ -138,7 +139,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         started: clock::now(),
         in_flight: Arc::default(),
         most_in_flight: config.limits.in_flight,
-        outside: outside.clone(),
+        effects: effects.clone(),
         scratch: scratch.clone(),
         lent: Default::default(),
         session: config.console.session,
@@ -162,7 +163,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
     let shared = Arc::new(jobs::worker::Shared {
         writer: outcomes,
         jobs,
-        outside,
+        effects,
         journal,
         tally: Default::default(),
         lease: jobs::lease::Lease::new(config.jobs.lease),
@@ -187,7 +188,7 @@ fn keep_tasks(supervisor: &Supervisor, app: &Data<App>, kept: Kept) {
         async move { control::scratch::sweep(&scratch).await }
     });
     let a = app.clone();
-    supervisor.keep("purge", move || purge::run(a.store.clone(), a.outside.clone(), kept));
+    supervisor.keep("purge", move || purge::run(a.store.clone(), a.effects.clone(), kept));
     let a = app.clone();
     supervisor.keep("followers", move || jobs::follow::run(a.store.clone(), a.jobs.clone()));
     let a = app.clone();
@@ -249,7 +250,7 @@ impl Service {
         };
         let shared = self.app.clone();
         let server = HttpServer::new(move || {
-            perform::warm();
+            effects::http::warm();
             ActixApp::new()
                 .app_data(shared.clone())
                 .app_data(PayloadConfig::new(usize::MAX))

@@ -22,13 +22,12 @@ pub mod queue;
 pub mod refusals;
 mod servers;
 
-use kanzlei_model::time::Timestamp;
 use std::sync::Arc;
 
+use kanzlei_model::time::Timestamp;
+use servers::Servers;
 use sqlx::migrate::MigrateError;
 use sqlx::mysql::MySqlPool;
-
-use servers::Servers;
 
 /// Why the records could not be read or written.
 #[derive(Debug, thiserror::Error)]

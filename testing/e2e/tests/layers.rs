@@ -16,6 +16,10 @@ const MAY: &[(&str, &[&str])] = &[
     ("kanzlei-store", &["kanzlei-model"]),
     ("kanzlei-api", &["kanzlei-model", "kanzlei-lang", "kanzlei-compiler"]),
     (
+        "kanzlei-runtime",
+        &["kanzlei-model", "kanzlei-lang", "kanzlei-compiler", "kanzlei-engine", "kanzlei-store", "kanzlei-api"],
+    ),
+    (
         "kanzleid",
         &[
             "kanzlei-model",
@@ -25,6 +29,7 @@ const MAY: &[(&str, &[&str])] = &[
             "kanzlei-rehearsal",
             "kanzlei-store",
             "kanzlei-api",
+            "kanzlei-runtime",
         ],
     ),
     (
@@ -40,6 +45,9 @@ const MAY: &[(&str, &[&str])] = &[
 const DEV: &[&str] = &["kanzlei-samples", "kanzlei-harness"];
 /// Interfaces, clocks and I/O that the core must not know, whatever brings them in.
 const NOT_IN_CORE: &[&str] = &["tokio", "actix-web", "sqlx", "reqwest", "clap", "ureq", "tracing"];
+
+/// Listeners, which whoever performs runs must not know.
+const NOT_IN_RUNTIME: &[&str] = &["actix-web", "clap", "figment"];
 
 fn packages() -> Vec<Json> {
     let mut cargo = Command::new(std::env::var("CARGO").unwrap_or_else(|_| "cargo".into()));
@@ -62,7 +70,8 @@ fn wrong(packages: &[Json]) -> Vec<String> {
             let allowed = match (own.contains(&on), may.get(name)) {
                 // Benchmarks measure whatever there is.
                 _ if name == "kanzlei-bench" => true,
-                (false, _) => dev || !(core && NOT_IN_CORE.contains(&on)),
+                (false, _) if core => dev || !NOT_IN_CORE.contains(&on),
+                (false, _) => dev || name != "kanzlei-runtime" || !NOT_IN_RUNTIME.contains(&on),
                 (true, Some(allowed)) => allowed.contains(&on) || dev && DEV.contains(&on),
                 (true, None) => false,
             };
@@ -83,16 +92,23 @@ fn dependencies_point_downwards() {
 
 #[test]
 fn a_dependency_that_points_up_is_found() {
-    let package = |name: &str, on: &str, kind: Json| serde_json::json!({"name": name, "manifest_path": "/x/core/y/Cargo.toml", "dependencies": [{"name": on, "kind": kind}]});
+    let package = |name: &str, on: &str, kind: Json| serde_json::json!({"name": name, "manifest_path": if name.starts_with("kanzlei-") && name != "kanzlei-runtime" { "/x/core/y/Cargo.toml" } else { "/x/y/Cargo.toml" }, "dependencies": [{"name": on, "kind": kind}]});
     let packages = [
         package("kanzlei-model", "kanzlei-lang", Json::Null),
         package("kanzlei-lang", "tokio", Json::Null),
         package("kanzlei-engine", "kanzlei-samples", "dev".into()),
         package("kanzlei-samples", "serde", Json::Null),
         package("kanzlei-new", "kanzlei-model", Json::Null),
+        package("kanzlei-runtime", "clap", Json::Null),
+        package("kanzleid", "clap", Json::Null),
     ];
     assert_eq!(
         wrong(&packages),
-        ["kanzlei-model -> kanzlei-lang", "kanzlei-lang -> tokio", "kanzlei-new -> kanzlei-model"]
+        [
+            "kanzlei-model -> kanzlei-lang",
+            "kanzlei-lang -> tokio",
+            "kanzlei-new -> kanzlei-model",
+            "kanzlei-runtime -> clap"
+        ]
     );
 }

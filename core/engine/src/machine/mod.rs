@@ -43,7 +43,7 @@ pub use body::file_bytes;
 pub use call::{Answer, Request};
 use flow::{Awaits, Fibre, Level, What};
 pub use query::{Query, Rows, Sql};
-pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, NewJob, Queued};
+pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, JobRequest, Queued};
 pub use record::{Ended, State, StepRecord};
 
 use kanzlei_compiler::plan::{INPUT, KEPT, Plan, RUN, Shown};

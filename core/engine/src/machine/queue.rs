@@ -23,12 +23,12 @@ pub struct Enqueue {
     /// Whether they are one group: the jobs of a list.
     pub group: bool,
     /// The jobs, all or none of which are queued.
-    pub jobs: Vec<NewJob>,
+    pub jobs: Vec<JobRequest>,
 }
 
 /// One job to be queued.
 #[derive(Clone, Debug, PartialEq)]
-pub struct NewJob {
+pub struct JobRequest {
     /// The input, not yet checked.
     pub input: Value,
     /// Due at once where it says nothing.
@@ -150,7 +150,7 @@ impl Machine {
         Ok(self.wait_for(at, fibre, record, effect, What::Enqueue))
     }
 
-    fn new_job(&self, fibre: &Fibre, enqueue: &plan::Enqueue, later: Span) -> Made<NewJob> {
+    fn new_job(&self, fibre: &Fibre, enqueue: &plan::Enqueue, later: Span) -> Made<JobRequest> {
         let make = |maker: &Maker| maker.make(&fibre.slots, self.limits);
         let mut input = ObjectBuilder::with_capacity(enqueue.send.len());
         for (name, maker) in &enqueue.send {
@@ -165,7 +165,7 @@ impl Machine {
             None => (later > Span::ZERO).then_some(self.now),
         };
         let tag = enqueue.tag.as_ref().map(make).transpose()?.filter(|tag| !tag.is_nullish());
-        Ok(NewJob {
+        Ok(JobRequest {
             input: input.finish(),
             due: due.map(|due| due + later),
             tag: tag.map(|tag| ops::to_text(&tag).to_string()),
@@ -297,7 +297,7 @@ impl Machine {
     }
 }
 
-fn shown(job: &NewJob) -> Value {
+fn shown(job: &JobRequest) -> Value {
     let due = job.due.map_or(Value::Null, |due| Value::text(due.to_string()));
     Value::object([
         ("input", job.input.clone()),

@@ -16,6 +16,7 @@ use figment::{Figment, Metadata, Profile, Provider};
 use serde::Deserialize;
 
 use crate::error::{Error, Result};
+
 pub use settings::SETTINGS;
 pub use value::Format;
 
@@ -274,7 +275,7 @@ fn setting_of(variable: &str) -> Result<String> {
 /// A value as it may be shown.
 fn shown(name: &str, text: &str) -> String {
     match name {
-        "secrets.key" if !text.is_empty() => crate::secrets::MASK.to_owned(),
+        "secrets.key" if !text.is_empty() => kanzlei_runtime::secrets::MASK.to_owned(),
         name if name.ends_with("url") || name == "databases" => {
             text.split_whitespace().map(hide_password).collect::<Vec<_>>().join(" ")
         }

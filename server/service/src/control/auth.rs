@@ -10,14 +10,14 @@ use actix_web::middleware::Next;
 use actix_web::web::{Data, Json};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_api::session::{Session, SignIn};
+use kanzlei_runtime::clock::now;
+use kanzlei_runtime::jobs::hash;
 use kanzlei_store::Store;
 use subtle::ConstantTimeEq;
 use uuid::Uuid;
 
 use crate::App;
-use crate::clock::now;
 use crate::error::{Error, Result};
-use crate::jobs::hash;
 
 const COOKIE: &str = "kanzlei_session";
 const CSRF: &str = "x-csrf-token";

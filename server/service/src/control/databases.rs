@@ -10,7 +10,7 @@ use crate::error::{Error, Result};
 
 /// `GET /databases`: every database that `sql` steps can name, and what it lacks.
 pub async fn list(app: Data<App>) -> Result<HttpResponse> {
-    let mut names: Vec<&String> = app.outside.databases.keys().collect();
+    let mut names: Vec<&String> = app.effects.databases.keys().collect();
     names.sort();
     let mut databases = Vec::with_capacity(names.len());
     for name in names {
@@ -41,8 +41,8 @@ pub async fn prepare(app: Data<App>, name: Path<String>) -> Result<HttpResponse>
 }
 
 fn known(app: &App, name: &str) -> Result<Database> {
-    app.outside.databases.get(name).cloned().ok_or_else(|| {
-        let near = kanzlei_lang::suggest::nearest(name, app.outside.databases.keys().map(String::as_str));
+    app.effects.databases.get(name).cloned().ok_or_else(|| {
+        let near = kanzlei_lang::suggest::nearest(name, app.effects.databases.keys().map(String::as_str));
         let hint = near.map(|near| format!("; did you mean `{near}`?"));
         let hint = hint.unwrap_or_else(|| format!("; name it in the service's configuration: `databases.{name}.url`"));
         Error::not_found(format!("the service knows no database `{name}`{hint}"))

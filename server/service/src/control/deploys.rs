@@ -9,6 +9,8 @@ use kanzlei_compiler::check::{Bundle, Checked, Column, Known, check as check_bun
 use kanzlei_lang::diagnostic::{Diagnostic, Severity};
 use kanzlei_lang::document::{self, Source};
 use kanzlei_model::problem::Problem;
+use kanzlei_runtime::clock::now;
+use kanzlei_runtime::live::{Live, named_file};
 use kanzlei_store::databases::Refused;
 use kanzlei_store::documents::{LiveDocument, NewDocument};
 use serde_json::json;
@@ -16,9 +18,7 @@ use sha2::{Digest, Sha256};
 
 use super::workflows::endpoints;
 use crate::App;
-use crate::clock::now;
 use crate::error::{Error, Result};
-use crate::live::{Live, named_file};
 
 /// Documents of one deploy.
 const MOST_DOCUMENTS: usize = 2000;
@@ -33,7 +33,7 @@ fn with_live(given: Bundle, live: &Live) -> Bundle {
         .filter(|document| !names.iter().flatten().any(|(kind, name)| *kind == document.kind && *name == document.name))
         .cloned()
         .collect();
-    let others = crate::live::bundle(&kept);
+    let others = kanzlei_runtime::live::bundle(&kept);
     bundle.documents.extend(others.documents);
     bundle.files.extend(others.files);
     bundle
@@ -66,8 +66,8 @@ const MOST_STATEMENTS: usize = 2000;
 /// Checks documents against what this service has: secrets, databases, and what those say of statements.
 async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
     let mut known = Known {
-        secrets: app.outside.secrets.names().into_iter().collect(),
-        databases: app.outside.databases.keys().cloned().collect(),
+        secrets: app.effects.secrets.names().into_iter().collect(),
+        databases: app.effects.databases.keys().cloned().collect(),
         ..Known::default()
     };
     bundle.known = Some(known.clone());
@@ -75,7 +75,7 @@ async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
     let once: BTreeSet<&String> =
         checked.workflows.iter().flat_map(|(_, plan)| &plan.once).map(|database| &database.text).collect();
     for name in once {
-        let Some(database) = app.outside.databases.get(name) else { continue };
+        let Some(database) = app.effects.databases.get(name) else { continue };
         let database = database.clone();
         let asked = async move { (database.unprepared().await, database.without_transactions().await) };
         // One that is unavailable says nothing; its jobs fail until it is prepared.
@@ -98,7 +98,7 @@ async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
         return Ok(checked);
     }
     for (name, text) in asked {
-        let Some(database) = app.outside.databases.get(&name) else { continue };
+        let Some(database) = app.effects.databases.get(&name) else { continue };
         let (database, statement) = (database.clone(), text.clone());
         // Connections of databases belong to one runtime.
         let described = app.runtime.spawn(async move { database.describe(&statement).await }).await;
@@ -123,7 +123,7 @@ async fn checked_of(app: &App, bundle: Bundle) -> Result<(Bundle, Checked)> {
         let checked = check_bundle(&bundle);
         (bundle, checked)
     };
-    app.background.run(check).await
+    Ok(app.background.run(check).await?)
 }
 
 /// `POST /deploys`: checks documents and puts them live, all or none.
@@ -156,7 +156,7 @@ pub async fn deploy(app: Data<App>, body: Json<Bundle>) -> Result<HttpResponse> 
             .collect();
         problem.with.insert("sources".into(), json!(texts));
         problem.with.insert("diagnostics".into(), json!(found));
-        return Err(Error::Problem(Box::new(problem)));
+        return Err(Error::Runtime(kanzlei_runtime::Error::Problem(Box::new(problem))));
     }
     let new: Vec<NewDocument> = documents
         .iter()

@@ -10,16 +10,16 @@ use kanzlei_engine::machine::{Machine, Start, State};
 use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
+use kanzlei_runtime::clock::now;
+use kanzlei_runtime::jobs::{MOST_SELECTED, history_line, outcome_of};
+use kanzlei_runtime::journal;
 use kanzlei_store::queue::{self, Filter, JobPhase, JobRow, MOST_COUNTED, OutcomeRow};
 use serde_json::Value as Json_;
 use uuid::Uuid;
 
 use super::runs::{failure, shown_steps, with_invoked};
 use crate::App;
-use crate::clock::now;
 use crate::error::{Error, Result};
-use crate::jobs::{MOST_SELECTED, history_line, outcome_of};
-use crate::journal;
 
 /// The most jobs in one listing.
 const MOST_JOBS: u32 = 500;
@@ -106,7 +106,7 @@ fn delay(started: Option<Timestamp>, due: Timestamp) -> Option<Span> {
     started.map(|started| started.since(due))
 }
 
-fn line(job: queue::JobLine, app: &App, live: &crate::live::Live, at: Timestamp) -> JobLine {
+fn line(job: queue::JobLine, app: &App, live: &kanzlei_runtime::live::Live, at: Timestamp) -> JobLine {
     // While it waits for a callback without end it is due at no time.
     let due = if job.phase == JobPhase::Ready { job.ready_at } else { job.due };
     JobLine {
@@ -150,18 +150,18 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     let at = now();
     let live = app.live.load_full();
     let plan = app.jobs.plans.get(&app.store, &live, &job.workflow, job.revision, job.generation).await?;
-    let given = app.outside.secrets.unguard(&job.input).and_then(|text| serde_json::from_str::<Value>(&text).ok());
+    let given = app.effects.secrets.unguard(&job.input).and_then(|text| serde_json::from_str::<Value>(&text).ok());
     // Without its plan nobody knows what of a sealed input may be shown.
     let input = match (&plan, &given) {
         (Some(plan), Some(given)) => plan.input.masked(given).to_serde(),
         (None, Some(given)) if !job.sealed => given.to_serde(),
-        _ => Json_::String(crate::secrets::MASK.into()),
+        _ => Json_::String(kanzlei_runtime::secrets::MASK.into()),
     };
     let (mut sheet, mut steps) = (None, None);
     if let (Some(plan), Some(given)) = (plan, given)
         && let Some(machine) = replayed(&app, &job, plan, given.clone()).await?
     {
-        let mask = app.outside.secrets.of_run(&machine, &given);
+        let mask = app.effects.secrets.of_run(&machine, &given);
         let mut rows = journal::steps(&machine, app.journal.value_limit, &mask);
         let under_way = rows.iter_mut().filter(|row| row.state == State::Running.name());
         under_way.for_each(|row| row.duration = at - row.started);
@@ -169,7 +169,7 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         steps = Some(shown_steps(&rows, &own, job.started.unwrap_or(job.accepted)));
         sheet = Some(with_invoked(own, &rows));
     }
-    let secrets = &app.outside.secrets;
+    let secrets = &app.effects.secrets;
     let masked = |text: &str| serde_json::from_str::<Json_>(&secrets.mask(text.to_owned())).unwrap_or_default();
     let notice = app.store.notice(id).await?.map(|notice| Notice {
         url: notice.url,
@@ -242,7 +242,7 @@ async fn replayed(
     let Some(started) = job.started else { return Ok(None) };
     let start = Start { id: job.id.to_string(), input, now: started, caller: job.caller.clone(), attempt: job.attempt };
     let rows = app.store.outcomes(&[(job.id, job.attempt)]).await?;
-    let secrets = app.outside.secrets.clone();
+    let secrets = app.effects.secrets.clone();
     let replay = move || {
         let mut machine = Machine::new(plan, start);
         let read = |row: &OutcomeRow| {

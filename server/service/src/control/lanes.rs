@@ -9,12 +9,12 @@ use kanzlei_compiler::plan::Order;
 use kanzlei_lang::document::lane::MAIN;
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::Span;
+use kanzlei_runtime::clock::now;
+use kanzlei_runtime::jobs::MOST_SELECTED;
 use kanzlei_store::queue::{self, Filter};
 
 use crate::App;
-use crate::clock::now;
 use crate::error::{Error, Result};
-use crate::jobs::MOST_SELECTED;
 
 /// `GET /lanes`: every lane with its rules, how it stands, and what it did in the last minutes.
 pub async fn list(app: Data<App>) -> Result<HttpResponse> {

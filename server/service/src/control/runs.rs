@@ -11,6 +11,7 @@ use kanzlei_compiler::plan::{Paragraph, Plan};
 use kanzlei_lang::document::Source;
 use kanzlei_model::run::{RunState, StepState};
 use kanzlei_model::time::Timestamp;
+use kanzlei_runtime::live::Live;
 use kanzlei_store::journal as kept;
 use serde_json::Value as Json;
 use uuid::Uuid;
@@ -18,7 +19,6 @@ use uuid::Uuid;
 use super::jobs::{poll_line, state_named};
 use crate::App;
 use crate::error::{Error, Result};
-use crate::live::Live;
 
 /// The most runs in one listing.
 const MOST_RUNS: u32 = 500;
@@ -191,11 +191,11 @@ pub async fn plan_of(app: &App, name: &str, revision: u32) -> Result<Option<Arc<
     }
     let Some((source, _)) = app.store.source("workflow", name, revision).await? else { return Ok(None) };
     // Beside what is live now: what the revision refers to need not be there any more as it was.
-    let known = crate::live::bundle(&live.documents);
+    let known = kanzlei_runtime::live::bundle(&live.documents);
     let documents = vec![Source::new("revision.yaml", source)];
     let bundle = Bundle { documents, context: known.documents, files: known.files, known: None };
     let name = name.to_owned();
-    app.background.run(move || check_bundle(&bundle).plan(&name).cloned()).await
+    Ok(app.background.run(move || check_bundle(&bundle).plan(&name).cloned()).await?)
 }
 
 #[cfg(test)]

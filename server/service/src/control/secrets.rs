@@ -6,14 +6,14 @@ use actix_web::HttpResponse;
 use actix_web::web::{Data, Json, Path};
 use kanzlei_api::secrets::{NewSecret, Secret, Secrets};
 use kanzlei_lang::document::reader::is_document_name;
+use kanzlei_runtime::secrets::LONGEST;
 
 use crate::App;
 use crate::error::{Error, Result};
-use crate::secrets::LONGEST;
 
 /// `GET /secrets`: names, when each was set, which services use it.
 pub async fn list(app: Data<App>) -> Result<HttpResponse> {
-    let kept = app.outside.store.secrets().await?;
+    let kept = app.effects.store.secrets().await?;
     let live = app.live.load();
     let mut users: BTreeMap<&str, Vec<String>> = BTreeMap::new();
     for service in live.services.values() {
@@ -21,7 +21,7 @@ pub async fn list(app: Data<App>) -> Result<HttpResponse> {
             users.entry(&credentials.secret().text).or_default().push(service.name.clone());
         }
     }
-    let readable = app.outside.secrets.names();
+    let readable = app.effects.secrets.names();
     let listed = kept.into_iter().map(|secret| Secret {
         set: secret.changed,
         readable: readable.contains(&secret.name),
@@ -42,7 +42,7 @@ pub async fn set(app: Data<App>, name: Path<String>, body: Json<NewSecret>) -> R
         let detail = format!("a secret is one line of 1 to {LONGEST} bytes");
         return Err(Error::problem(422, "Not a secret", detail));
     }
-    app.outside.secrets.set(&app.outside.store, &name, value).await?;
+    app.effects.secrets.set(&app.effects.store, &name, value).await?;
     tracing::info!(name = name.as_str(), "a secret was set");
     Ok(HttpResponse::NoContent().finish())
 }
@@ -56,10 +56,10 @@ pub async fn remove(app: Data<App>, name: Path<String>) -> Result<HttpResponse> 
         let detail = format!("the service `{}` needs it; deploy it without, or retire it", service.name);
         return Err(Error::problem(409, "The secret is in use", detail));
     }
-    if !app.outside.store.remove_secret(&name).await? {
+    if !app.effects.store.remove_secret(&name).await? {
         return Err(Error::not_found(format!("there is no secret `{name}`")));
     }
-    app.outside.secrets.load(&app.outside.store).await?;
+    app.effects.secrets.load(&app.effects.store).await?;
     tracing::info!(name = name.as_str(), "a secret was removed");
     Ok(HttpResponse::NoContent().finish())
 }

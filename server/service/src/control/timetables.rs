@@ -6,13 +6,13 @@ use kanzlei_api::timetables::{Due, Firing, Timetable, TimetableAction, Timetable
 use kanzlei_lang::document::workflow::{Missed, Overlap};
 use kanzlei_model::run::JobPhase;
 use kanzlei_model::time::Timestamp;
+use kanzlei_runtime::clock::now;
+use kanzlei_runtime::jobs::timetables;
 use kanzlei_store::queue;
 
 use super::jobs::{poll_line, url_of};
 use crate::App;
-use crate::clock::now;
 use crate::error::{Error, Result};
-use crate::jobs::timetables;
 
 /// Times of a timetable that are shown, ahead and past.
 const NEXT: usize = 5;

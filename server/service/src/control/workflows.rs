@@ -8,13 +8,13 @@ use kanzlei_api::services::{Service, ServiceLine, Services, described};
 use kanzlei_api::workflows::{Day, Endpoint, Input, Revision, Workflow, WorkflowLine, Workflows};
 use kanzlei_compiler::example;
 use kanzlei_model::time::Span;
+use kanzlei_runtime::clock::now;
+use kanzlei_runtime::live;
 use kanzlei_store::journal::RunLine;
 
 use super::runs::line;
 use crate::App;
-use crate::clock::now;
 use crate::error::{Error, Result};
-use crate::live;
 
 /// Newest runs of a workflow in the list of workflows, and workflows asked for in one query.
 const LATEST: u32 = 12;

@@ -5,11 +5,11 @@
 use std::time::{Duration, Instant};
 
 use kanzlei_model::problem::Problem;
+use kanzlei_runtime::direct::InFlight;
 
 use super::refusal::Refusal;
 use super::route::Route;
 use crate::App;
-use crate::drive::InFlight;
 
 /// A request that was let in.
 pub struct Admitted {

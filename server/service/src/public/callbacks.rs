@@ -3,13 +3,13 @@
 use actix_web::web::Payload;
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
+use kanzlei_runtime::clock::now;
+use kanzlei_runtime::jobs::hash;
 use kanzlei_store::queue::JobPhase;
 
 use super::read;
 use super::refusal::{Refusal, from_store};
 use crate::App;
-use crate::clock::now;
-use crate::jobs::hash;
 
 /// The largest body of a callback.
 const MOST_ARRIVES: usize = 1 << 20;

@@ -5,12 +5,12 @@ use std::time::{Duration, Instant};
 use actix_web::web::{Bytes, Data};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
+use kanzlei_runtime::jobs::event;
 use uuid::Uuid;
 
 use super::jobs::found;
 use super::refusal::Refusal;
 use crate::App;
-use crate::jobs::event;
 
 /// How often an event stream says that it is alive.
 const ALIVE: Duration = Duration::from_secs(15);

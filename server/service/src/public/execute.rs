@@ -6,6 +6,9 @@ use kanzlei_engine::machine::{Machine, Start};
 use kanzlei_lang::document::workflow::Answer;
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
+use kanzlei_runtime::clock::fresh_id;
+use kanzlei_runtime::direct::{Begun, DirectRun};
+use kanzlei_runtime::jobs::Origin;
 use tokio::sync::oneshot;
 use uuid::Uuid;
 
@@ -15,9 +18,6 @@ use super::refusal::Refusal;
 use super::route::Route;
 use super::{jobs, read, respond};
 use crate::App;
-use crate::clock::fresh_id;
-use crate::drive::{Begun, Run};
-use crate::jobs::Along;
 
 /// Which request it is.
 pub struct About<'r> {
@@ -44,8 +44,8 @@ pub async fn run_or_queue(
     let answer = route.declared().answer;
     let entry = route.workflow.entries[route.endpoint].clone();
     if answer == Answer::Later || (answer == Answer::Either && prefer.later) {
-        let along = Along { entry: entry.to_string(), caller, request_id: about.request_id.to_owned(), trace_id };
-        let row = app.jobs.row(&route.live, &route.workflow, fresh_id(), &input, &along).map_err(Refusal::from)?;
+        let origin = Origin { entry: entry.to_string(), caller, request_id: about.request_id.to_owned(), trace_id };
+        let row = app.jobs.row(&route.live, &route.workflow, fresh_id(), &input, &origin).map_err(Refusal::from)?;
         let job = row.id;
         return Ok(with_run(jobs::answer_later(app, row, prefer).await?, job));
     }
@@ -56,13 +56,13 @@ pub async fn run_or_queue(
         caller: caller.clone(),
         attempt: 1,
     };
-    let run = Run {
+    let run = DirectRun {
         id: about.id,
         machine: Machine::new(route.workflow.plan.clone(), start),
         entry,
         workflow: route.workflow,
         live: route.live,
-        outside: app.outside.clone(),
+        effects: app.effects.clone(),
         journal: app.journal.clone(),
         started: about.started,
         deadline: admitted.deadline,

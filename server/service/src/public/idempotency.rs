@@ -8,6 +8,8 @@ use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
 use kanzlei_model::time::Span;
 use kanzlei_model::value::Value;
+use kanzlei_runtime::clock::now;
+use kanzlei_runtime::jobs::hash;
 use kanzlei_store::queue::{Repeat, Stored};
 use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
@@ -16,8 +18,6 @@ use uuid::Uuid;
 use super::refusal::{Refusal, from_store};
 use super::route::Route;
 use crate::App;
-use crate::clock::now;
-use crate::jobs::hash;
 
 /// How long an answer is kept for repetitions of its request, in microseconds.
 const REPEATABLE: Span = Span::from_days(1);

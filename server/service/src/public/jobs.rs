@@ -8,6 +8,9 @@ use actix_web::web::Data;
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::RunState;
+use kanzlei_runtime::clock::now;
+use kanzlei_runtime::jobs::accept::NotQueued;
+use kanzlei_runtime::jobs::reply_of;
 use kanzlei_store::queue::{JobPhase, JobRow, NewJob};
 use uuid::Uuid;
 
@@ -16,9 +19,6 @@ use super::prefer::Prefer;
 use super::refusal::{Refusal, from_store, unavailable};
 use super::respond::respond;
 use crate::App;
-use crate::clock::now;
-use crate::jobs::accept::Refused;
-use crate::jobs::reply_of;
 
 /// Queues a request as a job and answers with its address, or with its result when that is there within
 /// the time the client waits.
@@ -27,14 +27,14 @@ pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<Http
     // As it was queued: what became of it since is for who asks again.
     let fresh = JobRow::queued(&row);
     app.jobs.accept(vec![row], None).await.map_err(|refused| match refused {
-        Refused::Full { status, detail } => {
+        NotQueued::Full { status, detail } => {
             let mut refusal = Refusal::from(Problem::new(status, "The queue is full").detail(detail));
             refusal.retry_after = Some(5);
             refusal
         }
-        Refused::Unavailable => unavailable(),
+        NotQueued::Unavailable => unavailable(),
         // The author finds the cause in the log; it may quote records.
-        Refused::Failed(_) => Problem::new(500, "The job could not be queued").into(),
+        NotQueued::Failed(_) => Problem::new(500, "The job could not be queued").into(),
     })?;
     let mut job = None;
     if let Some(wait) = prefer.wait {
@@ -53,7 +53,7 @@ pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<Http
             let (document, remaining) = app.jobs.document(&job).await;
             HttpResponse::Accepted()
                 .insert_header(("Location", format!("/~/jobs/{id}")))
-                .insert_header(("Retry-After", crate::jobs::Jobs::retry_after(remaining).to_string()))
+                .insert_header(("Retry-After", kanzlei_runtime::jobs::Jobs::retry_after(remaining).to_string()))
                 .json(document)
         }
     };
@@ -160,7 +160,7 @@ async fn document(app: &App, job: &JobRow, status: StatusCode) -> HttpResponse {
     let (document, remaining) = app.jobs.document(job).await;
     let mut response = HttpResponse::build(status);
     if !job.phase.ended() {
-        response.insert_header(("Retry-After", crate::jobs::Jobs::retry_after(remaining).to_string()));
+        response.insert_header(("Retry-After", kanzlei_runtime::jobs::Jobs::retry_after(remaining).to_string()));
     }
     response.insert_header(("Cache-Control", "no-store"));
     response.json(document)

@@ -23,13 +23,12 @@ mod route;
 use actix_web::http::header::{ALLOW, HeaderName, HeaderValue, RETRY_AFTER};
 use actix_web::web::{Data, Payload};
 use actix_web::{HttpRequest, HttpResponse};
+use kanzlei_runtime::clock::now;
+use refusal::{Refusal, Sent};
 use uuid::Uuid;
 
 use crate::App;
-use crate::clock::now;
 use crate::error::problem_response;
-
-use refusal::{Refusal, Sent};
 
 /// Serves one request to the public listener.
 pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -> HttpResponse {

@@ -6,14 +6,14 @@ use actix_web::HttpRequest;
 use actix_web::http::header::HeaderValue;
 use actix_web::web::Bytes;
 use kanzlei_model::problem::Problem;
+use kanzlei_runtime::clock::now;
+use kanzlei_runtime::journal;
+use kanzlei_runtime::live::Workflow;
 use kanzlei_store::refusals::Refusal as Row;
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
 use crate::App;
-use crate::clock::now;
-use crate::journal;
-use crate::live::Workflow;
 
 /// Statuses of refusals that are kept; others are the service's own trouble.
 const KEPT: [u16; 8] = [400, 401, 403, 405, 413, 415, 422, 429];
@@ -39,8 +39,8 @@ impl From<Problem> for Refusal {
     }
 }
 
-impl From<crate::error::Error> for Refusal {
-    fn from(error: crate::error::Error) -> Self {
+impl From<kanzlei_runtime::Error> for Refusal {
+    fn from(error: kanzlei_runtime::Error) -> Self {
         Refusal { problem: Box::new(error.as_problem()), allow: None, retry_after: None }
     }
 }
@@ -105,10 +105,10 @@ pub fn keep(app: &App, request: &HttpRequest, id: Uuid, request_id: &str, sent: 
     let confidential = sent.entry.as_ref().is_none_or(|(workflow, _)| workflow.plan.input.label.any());
     let text = sent.body.as_ref().filter(|_| sent.parsed && !confidential).and_then(|(_, body)| {
         let text = std::str::from_utf8(body).ok().filter(|text| !text.is_empty())?;
-        Some(journal::cut(app.outside.secrets.mask(text.to_owned()), journal::MOST_REFUSED))
+        Some(journal::cut(app.effects.secrets.mask(text.to_owned()), journal::MOST_REFUSED))
     });
     let size = sent.body.as_ref().map(|(_, body)| body.len() as u64);
-    let problem = app.outside.secrets.mask(refusal.problem.to_json());
+    let problem = app.effects.secrets.mask(refusal.problem.to_json());
     let entry = match &sent.entry {
         Some((workflow, endpoint)) => workflow.entries[*endpoint].to_string(),
         None => format!("{} {}", request.method(), request.uri().path()),

@@ -6,9 +6,9 @@ use actix_web::http::header::{ALLOW, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_compiler::plan::Endpoint;
 use kanzlei_model::problem::Problem;
+use kanzlei_runtime::live::{Found, Live, Workflow};
 
 use super::refusal::{Refusal, Sent};
-use crate::live::{Found, Live, Workflow};
 
 /// The endpoint of a request.
 pub struct Route<'p> {

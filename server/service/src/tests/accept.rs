@@ -1,11 +1,11 @@
 //! Acceptance: bounds of lanes, batches, and rows that the database does not accept.
 
 use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_runtime::jobs::accept::NotQueued;
 use kanzlei_store::queue::{NewBatch, NewJob};
 use uuid::Uuid;
 
 use super::{Bed, with};
-use crate::jobs::accept::Refused;
 
 const DOCUMENTS: [&str; 2] = [
     "lane: narrow\nlength: 3\nfull: 429\n",
@@ -64,7 +64,7 @@ fn acceptances_of_one_round_are_counted_together() {
             outcomes
                 .iter()
                 .filter_map(|outcome| outcome.as_ref().err())
-                .all(|refused| { matches!(refused, Refused::Full { status: 429, .. }) })
+                .all(|refused| { matches!(refused, NotQueued::Full { status: 429, .. }) })
         );
         assert_eq!(waiting(bed, "narrow").await, 3);
     });
@@ -83,7 +83,7 @@ fn a_list_is_queued_as_a_whole_or_not_at_all() {
         };
         let jobs = &bed.service.app.jobs;
         let refused = jobs.accept(list(1, 4), Some(batch(90, 4))).await;
-        assert!(matches!(refused, Err(Refused::Full { status: 429, .. })), "{refused:?}");
+        assert!(matches!(refused, Err(NotQueued::Full { status: 429, .. })), "{refused:?}");
         assert_eq!(waiting(bed, "narrow").await, 0);
         assert_eq!(jobs.accept(list(1, 3), Some(batch(91, 3))).await, Ok(()));
         assert_eq!(
@@ -101,7 +101,7 @@ fn a_row_that_the_database_rejects_leaves_the_others_alone() {
         let all = [job(1, "wide"), bad, job(3, "wide")].map(|row| jobs.accept(vec![row], None));
         let outcomes = futures_util::future::join_all(all).await;
         assert!(outcomes[0].is_ok() && outcomes[2].is_ok(), "{outcomes:?}");
-        let Err(Refused::Failed(cause)) = &outcomes[1] else { panic!("{outcomes:?}") };
+        let Err(NotQueued::Failed(cause)) = &outcomes[1] else { panic!("{outcomes:?}") };
         assert!(cause.contains("too long for column 'tag'"), "the true cause: {cause}");
         assert_eq!(waiting(bed, "wide").await, 2);
     });
@@ -113,7 +113,7 @@ fn acceptances_hold_no_more_bytes_than_allowed() {
         let jobs = &bed.service.app.jobs;
         let large = |id: u128| NewJob { input: format!("\"{}\"", "x".repeat(40_000)), ..job(id, "wide") };
         let outcomes = futures_util::future::join_all((1..=3).map(|id| jobs.accept(vec![large(id)], None))).await;
-        assert_eq!(outcomes, [Ok(()), Err(Refused::Unavailable), Err(Refused::Unavailable)], "one fits at a time");
+        assert_eq!(outcomes, [Ok(()), Err(NotQueued::Unavailable), Err(NotQueued::Unavailable)], "one fits at a time");
         assert_eq!(jobs.accept(vec![large(9)], None).await, Ok(()), "later there is room again");
         // What is larger than all of it uses all of it.
         let whole = NewJob { input: format!("\"{}\"", "x".repeat(100_000)), ..job(10, "wide") };

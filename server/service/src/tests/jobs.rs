@@ -4,13 +4,13 @@ use std::time::Duration;
 
 use kanzlei_model::run::JobPhase;
 use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_runtime::clock::now;
+use kanzlei_runtime::jobs::write::{Writer, Written};
 use kanzlei_store::queue::{End, Write};
 use serde_json::{Value as Json, json};
 use uuid::Uuid;
 
 use super::{Bed, peer, with};
-use crate::clock::now;
-use crate::jobs::write::{Writer, Written};
 
 const WORK: &str = "workflow: work
 input: {n: {type: integer, default: 1}, key: {type: string, optional: true}}

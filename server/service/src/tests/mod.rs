@@ -22,6 +22,7 @@ use actix_web::test::{TestRequest, init_service};
 use actix_web::web::{self, PayloadConfig};
 use actix_web::{App as ActixApp, HttpResponse};
 use kanzlei_harness::mariadb::Mariadb;
+use kanzlei_runtime::clock;
 use kanzlei_store::Store;
 use kanzlei_store::queue::JobRow;
 use serde_json::{Value as Json, json};
@@ -30,7 +31,7 @@ use uuid::Uuid;
 
 use crate::config::Config;
 use crate::serve::{Service, put_together};
-use crate::{clock, control as control_api, public as public_api};
+use crate::{control as control_api, public as public_api};
 
 /// How long a condition may take to come true.
 const LONG: Duration = Duration::from_secs(60);

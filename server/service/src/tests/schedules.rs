@@ -2,11 +2,11 @@
 
 use kanzlei_model::run::JobPhase;
 use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_runtime::clock::now;
 use kanzlei_store::queue::Firing;
 use serde_json::{Value as Json, json};
 
 use super::{Bed, LONG, with};
-use crate::clock::now;
 
 fn every(name: &str, entry: &str, step: &str) -> String {
     format!("workflow: {name}\nentries: [{{every: 1 min{entry}}}]\nsteps: [{step}]\n")
@@ -17,7 +17,7 @@ async fn missed(bed: &Bed, workflow: &str, minutes: i64) {
     let from = Timestamp::from_micros(now().as_minutes() * 60_000_000) - Span::from_secs(60) * minutes;
     let definition = {
         let live = bed.service.app.live.load();
-        crate::jobs::timetables::definition(&live.workflows[workflow].plan.timetables[0])
+        kanzlei_runtime::jobs::timetables::definition(&live.workflows[workflow].plan.timetables[0])
     };
     bed.store().begin_timetable(workflow, 0, &definition, from).await.expect("begins");
 }

@@ -24,10 +24,10 @@ pub use query::{BatchState, Filter, JobLine, JobRow, JobsPage, MOST_COUNTED, SEA
 pub use record::{End, NewOutcome, Write};
 pub use schedule::{CallbackState, Firing, TimetableState};
 
-use kanzlei_model::time::{Span, Timestamp};
 use std::collections::{BTreeSet, HashSet};
 
 use backon::{ExponentialBuilder, Retryable};
+use kanzlei_model::time::{Span, Timestamp};
 use sqlx::{MySql, QueryBuilder};
 use uuid::Uuid;
 

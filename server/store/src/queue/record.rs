@@ -1,9 +1,9 @@
 //! Writing what came of running jobs, many in one transaction: outcomes, what clients see, and how a job
 //! leaves the worker. Every job is checked under its fence first; a writer with an old one is refused.
 
-use kanzlei_model::time::Timestamp;
 use std::collections::HashMap;
 
+use kanzlei_model::time::Timestamp;
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 

@@ -4,11 +4,11 @@
 //! Arguments: public port, control port, operator token, the service's database, an empty database, the
 //! service's process id, a file for the figures.
 
-use kanzlei_model::time::{Span, Timestamp};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_store::Store;
 use kanzlei_store::queue::NewJob;
 use serde_json::{Value as Json, json};

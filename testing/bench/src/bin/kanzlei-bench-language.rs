@@ -1,12 +1,12 @@
 //! `cargo xtask bench language`: checking, loops and rehearsal, in this process.
 
-use kanzlei_model::time::Timestamp;
 use std::hint::black_box;
 use std::time::Instant;
 
 use kanzlei_compiler::check::{Bundle, check};
 use kanzlei_engine::driver::on_virtual_clock;
 use kanzlei_engine::machine::{Machine, Start};
+use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use serde_json::{Value as Json, json};
 

@@ -23,6 +23,7 @@ pub struct Plans {
 }
 
 impl Plans {
+    /// An empty cache; plans are compiled by `background`.
     pub fn new(background: Background) -> Self {
         Plans { former: Cache::new(KEPT), background }
     }

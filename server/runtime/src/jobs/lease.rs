@@ -14,16 +14,19 @@ use tokio::sync::watch;
 
 /// The share of the lease after which its owner begins nothing more, and after which others may take over.
 const SURE: f64 = 0.5;
+/// Share of a lease after which a worker that could not renew it claims nothing.
 pub const SILENT: f64 = 0.6;
 const _: () = assert!(SURE < SILENT, "its owner stops before others take over");
 
 /// Until when this process may be sure that its jobs are its own, by its own stopwatch.
 pub struct Lease {
+    /// How long it lasts after each renewal.
     pub length: Duration,
     until: watch::Sender<Instant>,
 }
 
 impl Lease {
+    /// A lease that was not renewed yet.
     pub fn new(length: Duration) -> Self {
         Lease { length, until: watch::channel(Instant::now()).0 }
     }

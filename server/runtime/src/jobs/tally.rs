@@ -1,11 +1,11 @@
 //! What was done in each lane, counted here and written every few seconds as samples that people see as
 //! pictures.
 
-use kanzlei_model::time::{Span, Timestamp};
 use std::collections::BTreeMap;
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_store::Store;
 use kanzlei_store::queue::{Claimed, JobPhase, Sample};
 
@@ -24,6 +24,7 @@ impl Tally {
         count(all.entry(lane.to_owned()).or_default());
     }
 
+    /// Counts a job that ended.
     pub fn ended(&self, lane: &str, phase: JobPhase) {
         self.with(lane, |sample| match phase {
             JobPhase::Failed => sample.failed += 1,
@@ -32,6 +33,7 @@ impl Tally {
         });
     }
 
+    /// Counts a job that begins, with its delay.
     pub fn begun(&self, job: &Claimed, at: Timestamp) {
         let delay = at.since(job.due).as_micros() as u64;
         self.with(&job.lane, |sample| {

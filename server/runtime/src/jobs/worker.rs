@@ -5,13 +5,13 @@
 //! the lease has ended by the clock *and* was not renewed for a while by the other's own stopwatch, so
 //! that a clock that jumps has no effect. Reclaimed jobs get a new fence.
 
-use kanzlei_model::time::{Span, Timestamp};
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use kanzlei_compiler::plan::Lane;
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_store::queue::{Claimed, Room};
 use tokio::sync::{mpsc, watch};
 use tokio_util::sync::CancellationToken;
@@ -23,8 +23,8 @@ use super::tally::{self, Tally};
 use super::write::Writer;
 use super::{Jobs, drive};
 use crate::clock::now;
+use crate::effects::Effects;
 use crate::journal::Journal;
-use crate::outside::Outside;
 
 /// How often it is polled for what other processes queued.
 const POLL: Duration = Duration::from_millis(200);
@@ -39,14 +39,21 @@ const UNBEGUN: Duration = Duration::from_secs(5);
 
 /// What all driven jobs share.
 pub struct Shared {
+    /// The queue.
     pub jobs: Arc<Jobs>,
+    /// Writes outcomes and ends in batches.
     pub writer: Writer,
-    pub outside: Arc<Outside>,
+    /// Performs effects.
+    pub effects: Arc<Effects>,
+    /// Counts and records runs.
     pub journal: Arc<Journal>,
+    /// Counts what lanes do.
     pub tally: Tally,
+    /// The lease of this process.
     pub lease: Lease,
 }
 
+/// Claims jobs of all lanes and drives them.
 pub struct Worker {
     shared: Arc<Shared>,
     id: Uuid,
@@ -75,6 +82,7 @@ struct Running {
 }
 
 impl Worker {
+    /// A worker with a new id; `at_once` bounds the jobs of one lane that run here.
     pub fn new(shared: Arc<Shared>, name: String, at_once: usize) -> Arc<Self> {
         Arc::new(Worker {
             shared,

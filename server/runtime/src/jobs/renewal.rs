@@ -19,10 +19,13 @@ const RETRY: Duration = Duration::from_millis(200);
 pub struct Renewal {
     /// Addresses of the database.
     pub urls: String,
+    /// The worker whose lease it is.
     pub worker: Uuid,
+    /// What is renewed, and with what.
     pub shared: Arc<Shared>,
     /// Receives when a renewal was sent that found this worker unregistered: others declared it dead.
     pub dead: mpsc::Sender<Instant>,
+    /// Ends the renewal.
     pub stop: CancellationToken,
 }
 

@@ -24,14 +24,19 @@ const BELIEVED_FAR: Duration = Duration::from_secs(60);
 pub struct Acceptance {
     rows: Vec<NewJob>,
     batch: Option<NewBatch>,
-    done: oneshot::Sender<Result<(), Refused>>,
+    done: oneshot::Sender<Result<(), NotQueued>>,
 }
 
 /// Why jobs were not queued.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Refused {
+pub enum NotQueued {
     /// The lane is full; the status that clients see.
-    Full { status: u16, detail: String },
+    Full {
+        /// The status of the answer.
+        status: u16,
+        /// Which lane it is, and how full.
+        detail: String,
+    },
     /// The database is unavailable, or too many wait for it.
     Unavailable,
     /// The database does not accept one of them.
@@ -40,17 +45,17 @@ pub enum Refused {
 
 impl Jobs {
     /// Queues jobs; when this returns well they are in the database.
-    pub async fn accept(&self, rows: Vec<NewJob>, batch: Option<NewBatch>) -> Result<(), Refused> {
+    pub async fn accept(&self, rows: Vec<NewJob>, batch: Option<NewBatch>) -> Result<(), NotQueued> {
         if rows.is_empty() && batch.is_none() {
             return Ok(());
         }
         let bytes = rows.iter().map(|row| COPIES * row.input.len() + 1024).sum::<usize>();
-        let Some(_held) = self.try_hold(bytes) else { return Err(Refused::Unavailable) };
+        let Some(_held) = self.try_hold(bytes) else { return Err(NotQueued::Unavailable) };
         let (done, receiver) = oneshot::channel();
         if self.acceptances.try_send(Acceptance { rows, batch, done }).is_err() {
-            return Err(Refused::Unavailable);
+            return Err(NotQueued::Unavailable);
         }
-        receiver.await.unwrap_or(Err(Refused::Unavailable))
+        receiver.await.unwrap_or(Err(NotQueued::Unavailable))
     }
 }
 
@@ -91,7 +96,7 @@ pub async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Acceptance>, leng
         let rows: Vec<NewJob> = plain.iter().flat_map(|one| one.rows.iter().cloned()).collect();
         match queue(&jobs, &rows, None).await {
             // One that the database does not accept must not take the others with it.
-            Err(Refused::Failed(_)) if plain.len() > 1 => apart.extend(plain),
+            Err(NotQueued::Failed(_)) if plain.len() > 1 => apart.extend(plain),
             outcome => plain.into_iter().for_each(|one| _ = one.done.send(outcome.clone())),
         }
         for acceptance in apart {
@@ -102,22 +107,22 @@ pub async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Acceptance>, leng
     }
 }
 
-async fn queue(jobs: &Jobs, rows: &[NewJob], batch: Option<&NewBatch>) -> Result<(), Refused> {
+async fn queue(jobs: &Jobs, rows: &[NewJob], batch: Option<&NewBatch>) -> Result<(), NotQueued> {
     if rows.is_empty() && batch.is_none() {
         return Ok(());
     }
     jobs.store.enqueue(rows, batch).await.map_err(|error| {
         tracing::warn!(%error, jobs = rows.len(), "jobs were not queued");
         match error.is_unreachable() || error.is_contention() {
-            true => Refused::Unavailable,
-            false => Refused::Failed(error.to_string()),
+            true => NotQueued::Unavailable,
+            false => NotQueued::Failed(error.to_string()),
         }
     })
 }
 
 impl Lengths {
     /// Whether the lanes have room for these, counting them in.
-    async fn room(&mut self, jobs: &Jobs, rows: &[NewJob], unsaid: u64) -> Result<(), Refused> {
+    async fn room(&mut self, jobs: &Jobs, rows: &[NewJob], unsaid: u64) -> Result<(), NotQueued> {
         let mut by_lane: BTreeMap<&str, u64> = BTreeMap::new();
         for row in rows {
             *by_lane.entry(&row.lane).or_default() += 1;
@@ -135,7 +140,7 @@ impl Lengths {
                 Some((_, _, count)) => *count,
                 None => {
                     let counted = jobs.store.waiting_in(name, most.saturating_add(1)).await;
-                    let count = counted.map_err(|_| Refused::Unavailable)?;
+                    let count = counted.map_err(|_| NotQueued::Unavailable)?;
                     self.known.insert((*name).to_owned(), (Instant::now(), self.round, count));
                     count
                 }
@@ -143,7 +148,7 @@ impl Lengths {
             if count + more > most {
                 let status = lane.map_or(503, |lane| lane.full);
                 let detail = format!("the lane `{name}` allows {most} waiting jobs and has {count}");
-                return Err(Refused::Full { status, detail });
+                return Err(NotQueued::Full { status, detail });
             }
         }
         for (name, more) in by_lane {

@@ -2,7 +2,6 @@
 //! and records each outcome before the run sees it. A job that only waits is returned to the queue; it is
 //! claimed again when what it waits for is there.
 
-use kanzlei_model::time::{Span, Timestamp};
 use std::collections::VecDeque;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -16,6 +15,7 @@ use kanzlei_engine::machine::{Arrival, Effect, EffectId, Ended, Failure, Machine
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
 use kanzlei_store::queue::{Claimed, End, JobPhase, NewOutcome, Notice, OutcomeRow, Write};
 use serde_json::json;
@@ -24,9 +24,9 @@ use super::worker::Shared;
 use super::write::Written;
 use super::{hash, history_line, reply_json};
 use crate::clock::now;
+use crate::effects::Context;
 use crate::journal::Finished;
 use crate::live::Live;
-use crate::outside::Run;
 
 /// Waits up to this long are slept through; longer ones return the job to the queue.
 const SLEPT: Span = Span::from_secs(2);
@@ -268,7 +268,7 @@ type Work = Abortable<BoxFuture<'static, (EffectId, Outcome)>>;
 struct Steps {
     shared: Arc<Shared>,
     live: Arc<Live>,
-    run: Arc<Run>,
+    run: Arc<Context>,
     stop: Arc<AtomicBool>,
     /// Effects that are not under way: just asked for, or waited for longer than a worker sleeps.
     pending: Vec<(EffectId, Effect)>,
@@ -279,7 +279,7 @@ struct Steps {
 impl Steps {
     fn new(shared: &Arc<Shared>, claimed: &Claimed, confidential: bool, stop: Arc<AtomicBool>) -> Self {
         let traceparent = format!("00-{}-{}-01", claimed.trace_id, &claimed.id.simple().to_string()[16..]);
-        let run = Run {
+        let run = Context {
             id: claimed.id,
             job: true,
             attempt: claimed.attempt,
@@ -317,7 +317,7 @@ impl Steps {
         let (shared, live, run) = (self.shared.clone(), self.live.clone(), self.run.clone());
         let work = async move {
             shared.lease.sure().await;
-            let outcome = shared.outside.perform(&live, &run, id, &effect, STEP).await;
+            let outcome = shared.effects.perform(&live, &run, id, &effect, STEP).await;
             (id, outcome)
         };
         let (handle, registration) = AbortHandle::new_pair();

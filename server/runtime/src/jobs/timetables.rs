@@ -11,7 +11,7 @@ use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_store::queue::{JobPhase, NewJob, TimetableState};
 use uuid::Uuid;
 
-use super::{Along, Jobs};
+use super::{Jobs, Origin};
 use crate::clock::now;
 use crate::error::{Error, Result};
 use crate::live::{Live, Workflow};
@@ -151,22 +151,24 @@ async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: Ti
     };
     let id = jobs.id_of(Uuid::nil(), due.as_micros() as u64, usize::from(entry), due);
     let id = jobs.id_for(&plan.name, id);
-    let along = Along {
+    let origin = Origin {
         entry: timetable.calendar.text(),
         caller: None,
         request_id: id.to_string(),
         trace_id: id.simple().to_string(),
     };
-    let row = jobs.row(live, workflow, id, &input, &along)?;
+    let row = jobs.row(live, workflow, id, &input, &origin)?;
     let ordering_key = match timetable.overlap {
         Overlap::Wait => Some(format!("timetable {} {entry}", plan.name)),
         _ => row.ordering_key.clone(),
     };
     let row = NewJob { due: if result == "by-hand" { row.due } else { due }, ordering_key, unattended: true, ..row };
     jobs.accept(vec![row], None).await.map_err(|refused| match refused {
-        super::accept::Refused::Full { status, detail } => Error::problem(status, "The queue is full", detail),
-        super::accept::Refused::Failed(detail) => Error::problem(500, "The job could not be queued", detail),
-        super::accept::Refused::Unavailable => Error::problem(503, "The database is unavailable", "nothing was queued"),
+        super::accept::NotQueued::Full { status, detail } => Error::problem(status, "The queue is full", detail),
+        super::accept::NotQueued::Failed(detail) => Error::problem(500, "The job could not be queued", detail),
+        super::accept::NotQueued::Unavailable => {
+            Error::problem(503, "The database is unavailable", "nothing was queued")
+        }
     })?;
     jobs.store.fire(&plan.name, entry, due, result, Some(id), now()).await?;
     Ok(id)

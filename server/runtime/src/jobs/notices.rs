@@ -1,19 +1,19 @@
 //! Reports addresses that jobs have ended, signed as Standard Webhooks says, again and again with longer
 //! pauses until somebody accepts it or [`PAUSES`] are used up.
 
-use kanzlei_model::time::Span;
 use std::sync::Arc;
 use std::time::Duration;
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use hmac::{Hmac, Mac};
+use kanzlei_model::time::Span;
 use kanzlei_store::queue::Notice;
 use sha2::Sha256;
 
 use super::Jobs;
 use crate::clock::now;
-use crate::perform;
+use crate::effects::http;
 
 /// Pauses between tries, in seconds: about nine hours in all.
 const PAUSES: [i64; 9] = [5, 30, 120, 300, 900, 1800, 3600, 7200, 18_000];
@@ -44,7 +44,7 @@ async fn send(jobs: &Jobs, notice: &Notice) {
                 ("webhook-timestamp", at.to_string()),
                 ("webhook-signature", signature),
             ];
-            perform::post(&notice.url, notice.private, &headers, &notice.body, WITHIN).await
+            http::post(&notice.url, notice.private, &headers, &notice.body, WITHIN).await
         }
         None => Err(format!("there is no secret `{}`", notice.secret)),
     };

@@ -1,6 +1,5 @@
 //! Direct runs: driven as far as they get at once, and to their end in a task when they wait.
 
-use kanzlei_model::time::Timestamp;
 use std::convert::Infallible;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -10,31 +9,45 @@ use futures_util::future::{AbortHandle, Abortable, BoxFuture, FutureExt};
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use kanzlei_engine::driver::{self, Event, Left, Performer, Recorded, Recorder, at_once};
 use kanzlei_engine::machine::{Effect, EffectId, Machine, Outcome, Reply};
+use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use tokio::sync::oneshot;
 use uuid::Uuid;
 
 use crate::clock::now;
+use crate::effects::{Context, Effects};
 use crate::journal::{Finished, Journal};
 use crate::live::{self, Workflow};
-use crate::outside::{self, Outside};
 
 /// A run with everything that stays the same while it runs.
-pub struct Run {
+pub struct DirectRun {
+    /// Its id.
     pub id: Uuid,
+    /// The machine, which has not begun.
     pub machine: Machine,
+    /// The workflow, as it was live when the request came.
     pub workflow: Arc<Workflow>,
+    /// Everything that was live then: services and lanes.
     pub live: Arc<live::Live>,
-    pub outside: Arc<Outside>,
+    /// Performs its effects.
+    pub effects: Arc<Effects>,
+    /// Records it when it ends.
     pub journal: Arc<Journal>,
+    /// What began it, such as `POST /harbours/{harbour}/quotes`.
     pub entry: Arc<str>,
+    /// When it started.
     pub started: Timestamp,
     /// When its time is up.
     pub deadline: Instant,
+    /// How long it may take in all.
     pub within: Duration,
+    /// The `X-Request-Id` of the request.
     pub request_id: String,
+    /// The trace it belongs to (W3C Trace Context), 32 hexadecimal digits.
     pub trace_id: String,
+    /// Who called, where that is known.
     pub caller: Option<String>,
+    /// The gathered input.
     pub input: Value,
     /// Bytes of the request's body.
     pub sent: usize,
@@ -67,10 +80,10 @@ pub enum Begun {
     /// It is over; here is the answer, if it gave one.
     Over(Option<Reply>),
     /// It waits for these; the reply is there when it already answered.
-    Waits(Box<Run>, Vec<(EffectId, Effect)>, Option<Reply>),
+    Waits(Box<DirectRun>, Vec<(EffectId, Effect)>, Option<Reply>),
 }
 
-impl Run {
+impl DirectRun {
     /// Takes the run as far as it gets without I/O. Most short workflows end here.
     pub fn begin(mut self) -> Begun {
         let mut asked = Recorded::none();
@@ -90,7 +103,7 @@ impl Run {
     /// there.
     pub async fn go_on(mut self, asked: Vec<(EffectId, Effect)>, sender: Option<oneshot::Sender<Option<Reply>>>) {
         // The span that calls see as their parent is this run's own (W3C Trace Context).
-        let about = outside::Run {
+        let about = Context {
             id: self.id,
             job: false,
             attempt: 1,
@@ -99,8 +112,8 @@ impl Run {
             request_id: self.request_id.clone(),
             trace_id: self.trace_id.clone(),
         };
-        let mut live = Live {
-            outside: self.outside.clone(),
+        let mut live = Performing {
+            effects: self.effects.clone(),
             live: self.live.clone(),
             about: Arc::new(about),
             deadline: self.deadline,
@@ -185,27 +198,27 @@ impl<R: Performer> Performer for Pausing<'_, R> {
 type Work = Abortable<BoxFuture<'static, (EffectId, Outcome)>>;
 
 /// Performs effects with I/O, several of one run at the same time, until its time is up.
-struct Live {
-    outside: Arc<Outside>,
+struct Performing {
+    effects: Arc<Effects>,
     live: Arc<live::Live>,
-    about: Arc<outside::Run>,
+    about: Arc<Context>,
     deadline: Instant,
     within: Duration,
     under_way: FuturesUnordered<Work>,
     handles: Vec<(EffectId, AbortHandle)>,
 }
 
-impl Live {
+impl Performing {
     fn time_up(&self) -> Event {
         Event::TimeUp { within: self.within, at: now() }
     }
 }
 
-impl Performer for Live {
+impl Performer for Performing {
     fn begin(&mut self, id: EffectId, effect: Effect) {
-        let (outside, live, about) = (self.outside.clone(), self.live.clone(), self.about.clone());
+        let (effects, live, about) = (self.effects.clone(), self.live.clone(), self.about.clone());
         let left = self.deadline.saturating_duration_since(Instant::now());
-        let work = async move { (id, outside.perform(&live, &about, id, &effect, left).await) };
+        let work = async move { (id, effects.perform(&live, &about, id, &effect, left).await) };
         let (handle, registration) = AbortHandle::new_pair();
         self.under_way.push(Abortable::new(work.boxed(), registration));
         self.handles.push((id, handle));

@@ -13,6 +13,7 @@ use uuid::Uuid;
 /// How often other processes' changes are polled.
 const POLL: Duration = Duration::from_millis(250);
 
+/// Event streams and long polls that wait for changes of jobs.
 pub struct Followers {
     most: usize,
     all: AtomicUsize,
@@ -34,6 +35,7 @@ pub struct Follower {
 }
 
 impl Followers {
+    /// Room for so many followers.
     pub fn new(most: usize) -> Self {
         Followers { most, all: AtomicUsize::new(0), jobs: Mutex::default() }
     }

@@ -18,6 +18,7 @@ type Waiting = (Write, oneshot::Sender<Written>);
 /// What became of a write.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Written {
+    /// It counts.
     Yes,
     /// The job is another worker's by now: it was declared dead, or the job was taken from it.
     NotOurs,

@@ -3,27 +3,31 @@
 //! The table is built whole from the live documents and swapped in one step, so a request sees either
 //! all of a deploy or none of it. A run keeps the plan it began with.
 
-use kanzlei_model::time::Timestamp;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use std::time::Duration;
 
-use actix_web::web::Bytes;
+use bytes::Bytes;
 use kanzlei_compiler::check::{Bundle, Checked, check, relative};
 use kanzlei_compiler::plan::{Lane, Plan};
 use kanzlei_lang::diagnostic::Severity;
 use kanzlei_lang::document::lane::MAIN;
 use kanzlei_lang::document::service::{Credentials, Operation};
 use kanzlei_lang::document::{self, Source};
+use kanzlei_model::time::Timestamp;
 use kanzlei_store::documents::LiveDocument;
 
 use crate::journal::{Counters, Journal};
 use crate::limiter::Limiter;
 
+/// What is deployed at one generation.
 #[derive(Debug, Default)]
 pub struct Live {
+    /// Workflows by name.
     pub workflows: BTreeMap<String, Arc<Workflow>>,
+    /// Services by name.
     pub services: HashMap<String, Arc<Service>>,
+    /// Lanes that have a document, by name.
     pub lanes: BTreeMap<String, Arc<Lane>>,
     /// Counts deploys and retirements; what was live at one can be had again.
     pub generation: u64,
@@ -34,31 +38,49 @@ pub struct Live {
     routes: matchit::Router<Route>,
 }
 
+/// A live workflow.
 #[derive(Debug)]
 pub struct Workflow {
+    /// Its compiled form.
     pub plan: Arc<Plan>,
+    /// The number of the revision.
     pub revision: u32,
+    /// When the revision was deployed.
     pub since: Timestamp,
+    /// The text of the document.
     pub source: String,
+    /// Counts of its runs since they were last written.
     pub counters: Arc<Counters>,
     /// `POST /harbours/{harbour}/quotes`, one per endpoint.
     pub entries: Vec<Arc<str>>,
 }
 
+/// A live service.
 #[derive(Debug)]
 pub struct Service {
+    /// Its name.
     pub name: String,
+    /// What it is, from its document.
     pub about: String,
+    /// The address that paths of operations are appended to.
     pub base: String,
     /// The base taken apart once; parsing it for each call would cost more than the rest of the call.
     pub url: Option<reqwest::Url>,
+    /// Whether it may have a private address.
     pub private: bool,
+    /// How calls prove who they are.
     pub credentials: Option<Credentials>,
+    /// Headers of every call.
     pub headers: Vec<(String, String)>,
+    /// Its limits, kept from deploy to deploy while they stay the same.
     pub limiter: Arc<Limiter>,
+    /// Operations by id.
     pub operations: BTreeMap<String, Operation>,
+    /// Its OpenAPI document.
     pub api: Arc<serde_json::Value>,
+    /// How many calls may run at once.
     pub at_once: Option<u32>,
+    /// So many calls in so long.
     pub pace: Option<(u32, Duration)>,
 }
 
@@ -70,15 +92,20 @@ pub struct Route {
 
 /// What a request's method and path lead to.
 pub enum Found<'l> {
+    /// An endpoint.
     Endpoint {
+        /// The workflow behind it.
         workflow: &'l Arc<Workflow>,
+        /// The index of its entry.
         endpoint: usize,
+        /// Parameters of the path, decoded.
         path: Vec<(&'l str, String)>,
     },
     /// The path exists; these methods are allowed.
     OtherMethods(Vec<&'l str>),
     /// A part of the path is no percent-encoded UTF-8.
     Malformed,
+    /// No endpoint has this path.
     Nothing,
 }
 

@@ -5,7 +5,6 @@
 //! what was dropped. Buffers hold at most `journal.successes` and `journal.failures` runs and `journal.bytes` bytes, batches
 //! [`BATCH`]; details of at most `journal.pace` successful runs a second are kept.
 
-use kanzlei_model::time::Timestamp;
 use std::collections::{BTreeMap, HashMap};
 use std::num::NonZeroU32;
 use std::sync::Arc;
@@ -18,6 +17,7 @@ use kanzlei_compiler::plan::Shown;
 use kanzlei_engine::machine::{Ended, Machine, State, StepRecord};
 use kanzlei_lang::confidential::Label;
 use kanzlei_model::run::RunState;
+use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use kanzlei_store::Store;
 use kanzlei_store::journal::{Run, Step, Tally};
@@ -52,14 +52,23 @@ const FLUSH_WAIT: Duration = Duration::from_millis(500);
 /// A run that ended, as it comes from the machine; turned into text behind the answer.
 #[derive(Debug)]
 pub struct Finished {
+    /// Its id.
     pub id: Uuid,
+    /// The workflow's revision.
     pub revision: u32,
+    /// What began it, such as `POST /harbours/{harbour}/quotes`.
     pub entry: Arc<str>,
+    /// When it started.
     pub started: Timestamp,
+    /// The `X-Request-Id` of the request.
     pub request_id: String,
+    /// The trace it belongs to, 32 hexadecimal digits.
     pub trace_id: String,
+    /// Who called, where that is known.
     pub caller: Option<String>,
+    /// The gathered input.
     pub input: Value,
+    /// How it ended.
     pub ended: Ended,
     /// With the reply and what each step did.
     pub machine: Machine,
@@ -84,6 +93,7 @@ pub struct Counters {
     took: AtomicU64,
 }
 
+/// Counts runs and passes those that ended to the writer.
 #[derive(Debug)]
 pub struct Journal {
     successes: mpsc::Sender<Finished>,
@@ -448,9 +458,7 @@ mod tests {
     #[tokio::test]
     async fn runs_that_wait_are_bounded_in_bytes() {
         let store = Store::connect("mysql://nobody:x@127.0.0.1:1/none", 1).expect("a pool");
-        let flags = [("secrets.key".to_owned(), String::new())];
-        let config = crate::config::Config::load(None, [], &flags).expect("config");
-        let secrets = Arc::new(Secrets::new(&config).expect("secrets"));
+        let secrets = Arc::new(Secrets::new("", "").expect("secrets"));
         let bounds = Bounds { successes: 100, failures: 100, most_bytes: 10 << 20, pace: 0, value_limit: 100 };
         let (journal, _writer) = Journal::new(store, &bounds, secrets, "p".into(), Refusals::new().0);
         let text = "workflow: w\nsteps: [{reply: 204}]\n".to_owned();

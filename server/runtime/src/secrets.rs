@@ -15,13 +15,13 @@ use base64::engine::general_purpose::STANDARD;
 use chacha20poly1305::aead::{Aead, AeadCore, KeyInit, OsRng, Payload};
 use chacha20poly1305::{XChaCha20Poly1305, XNonce};
 use kanzlei_engine::machine::Machine;
+
 pub use kanzlei_lang::confidential::MASK;
 use kanzlei_model::value::Value;
 use kanzlei_store::Store;
 use kanzlei_store::kept::Sealed;
 
 use crate::clock::now;
-use crate::config::Config;
 use crate::error::{Error, Result};
 
 /// The longest secret, in bytes.
@@ -39,8 +39,10 @@ pub struct Secrets {
 
 impl Secrets {
     /// Secrets with the key of the settings; without one none can be set or used.
-    pub fn new(config: &Config) -> Result<Self> {
-        let key = match (config.secrets.key.as_str(), config.secrets.key_file.as_str()) {
+    ///
+    /// `key` is 32 bytes in base64, `file` a file with the same; `key` comes first.
+    pub fn new(key: &str, file: &str) -> Result<Self> {
+        let key = match (key, file) {
             ("", "") => None,
             ("", file) => Some(key_file(Path::new(file))?),
             (key, _) => Some(decode(key, "`secrets.key`")?),
@@ -87,6 +89,7 @@ impl Secrets {
         self.load(store).await
     }
 
+    /// The value of a secret.
     pub fn get(&self, name: &str) -> Option<String> {
         self.opened.load().get(name).cloned()
     }
@@ -114,6 +117,7 @@ impl Secrets {
         String::from_utf8(opened).ok()
     }
 
+    /// Names of secrets that can be opened.
     pub fn names(&self) -> Vec<String> {
         self.opened.load().keys().cloned().collect()
     }
@@ -211,8 +215,7 @@ mod tests {
     use super::*;
 
     fn secrets(key: &str) -> Secrets {
-        let flags = [("secrets.key".to_owned(), key.to_owned())];
-        Secrets::new(&Config::load(None, [], &flags).expect("config")).expect("secrets")
+        Secrets::new(key, "").expect("secrets")
     }
 
     #[test]
@@ -230,11 +233,7 @@ mod tests {
         };
         assert_eq!(one.open(&row("a")).as_deref(), Some("hush"));
         assert_eq!((one.open(&row("b")), other.open(&row("a"))), (None, None));
-        assert!(
-            Config::load(None, [], &[("secrets.key".into(), "short".into())])
-                .map(|config| Secrets::new(&config).is_err())
-                .expect("config")
-        );
+        assert!(Secrets::new("short", "").is_err());
     }
 
     #[test]

@@ -105,9 +105,11 @@ fn fault(kind: FailureKind, detail: impl Into<String>) -> EffectError {
     EffectError { kind, detail: detail.into() }
 }
 
-/// What goes along with every call of a run.
-pub struct Along<'a> {
+/// What every call of a run carries, so that its traces can be joined.
+pub struct Correlation<'a> {
+    /// The `traceparent` header (W3C Trace Context).
     pub traceparent: &'a str,
+    /// The `X-Request-Id` header.
     pub request_id: &'a str,
 }
 
@@ -118,7 +120,7 @@ pub struct Along<'a> {
 pub async fn call(
     service: Option<&Arc<Service>>,
     request: &Request,
-    along: &Along<'_>,
+    correlation: &Correlation<'_>,
     within: Duration,
     most: usize,
     secrets: &Secrets,
@@ -137,7 +139,7 @@ pub async fn call(
         return Err(fault(FailureKind::Timeout, detail));
     };
     let left = limit.saturating_sub(begun.elapsed());
-    match tokio::time::timeout(left, exchange(service, request, along, most, secrets)).await {
+    match tokio::time::timeout(left, exchange(service, request, correlation, most, secrets)).await {
         Ok(result) => result.map_err(|fault| EffectError { detail: secrets.mask(fault.detail), ..fault }),
         Err(_) => Err(fault(
             FailureKind::Timeout,
@@ -149,7 +151,7 @@ pub async fn call(
 async fn exchange(
     service: &Service,
     request: &Request,
-    along: &Along<'_>,
+    correlation: &Correlation<'_>,
     most: usize,
     secrets: &Secrets,
 ) -> Result<Answer, EffectError> {
@@ -195,7 +197,7 @@ async fn exchange(
         (Some(Credentials::Header { name, .. }), Some(secret)) => builder.header(name, secret),
         _ => builder,
     };
-    builder = builder.header("traceparent", along.traceparent).header("x-request-id", along.request_id);
+    builder = builder.header("traceparent", correlation.traceparent).header("x-request-id", correlation.request_id);
     if let Some(body) = &request.body {
         builder = builder.body(body.clone());
     }

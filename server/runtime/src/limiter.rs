@@ -7,6 +7,7 @@ use std::time::Duration;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use tokio::time::Instant;
 
+/// Bounds how many calls of one service run at once, and their pace.
 #[derive(Debug)]
 pub struct Limiter {
     at_once: Option<u32>,
@@ -20,6 +21,7 @@ pub struct Limiter {
 pub type Place = Option<OwnedSemaphorePermit>;
 
 impl Limiter {
+    /// `pace` is so many calls in so long; without bounds it lets every call through.
     pub fn new(at_once: Option<u32>, pace: Option<(u32, Duration)>) -> Self {
         let places = at_once.map(|count| Arc::new(Semaphore::new(count as usize)));
         Limiter { at_once, places, pace, next: Mutex::default() }

@@ -18,19 +18,17 @@ pub mod view;
 pub mod worker;
 pub mod write;
 
-use kanzlei_model::time::Timestamp;
 use std::sync::Arc;
 use std::time::Duration;
 
-use actix_web::web::Bytes;
 use arc_swap::ArcSwap;
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use bytes::Bytes;
 use hmac::{Hmac, Mac};
-use kanzlei_engine::machine::{
-    Address, Cancellation, Cancelling, EffectError, Enqueue, NewJob as Asked, Outcome, Queued,
-};
+use kanzlei_engine::machine::{Address, Cancellation, Cancelling, EffectError, Enqueue, JobRequest, Outcome, Queued};
 use kanzlei_model::run::{FailureKind, RunState};
+use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use kanzlei_store::Store;
 use kanzlei_store::queue::{Filter, JobPhase, NewBatch, NewJob, OutcomeRow};
@@ -53,23 +51,34 @@ pub const MOST_SELECTED: u32 = 100_000;
 
 /// What is recorded of a job when it is queued.
 #[derive(Clone, Debug, Default)]
-pub struct Along {
+pub struct Origin {
+    /// What queued it, such as `POST /arrivals`.
     pub entry: String,
+    /// Who called, where that is known.
     pub caller: Option<String>,
+    /// The `X-Request-Id` of the request.
     pub request_id: String,
+    /// The trace it belongs to (W3C Trace Context), 32 hexadecimal digits.
     pub trace_id: String,
 }
 
+/// Accepts, cancels and follows jobs.
 pub struct Jobs {
+    /// The records.
     pub store: Store,
+    /// What is live now.
     pub live: Arc<ArcSwap<Live>>,
+    /// Seals confidential inputs and signs notices.
     pub secrets: Arc<Secrets>,
+    /// The address of the public listener as clients see it, without a slash at its end.
     pub public_url: String,
+    /// Who waits for changes of jobs.
     pub followers: follow::Followers,
     /// Notifies the worker that there is something to claim.
     pub wake: Arc<Notify>,
     /// Notifies runs that somebody wants them to stop.
     pub stops: Arc<Notify>,
+    /// The largest input, in bytes of JSON.
     pub most_input: usize,
     /// Kilobytes that acceptances and writes may hold while they wait for the database.
     room: Semaphore,
@@ -93,6 +102,7 @@ pub struct Bounds {
 }
 
 impl Jobs {
+    /// Prepares the queue and returns what receives acceptances.
     pub fn new(
         store: Store,
         live: Arc<ArcSwap<Live>>,
@@ -167,7 +177,7 @@ impl Jobs {
     }
 
     /// The row of a job of a live workflow.
-    pub fn row(&self, live: &Live, workflow: &Workflow, id: Uuid, input: &Value, along: &Along) -> Result<NewJob> {
+    pub fn row(&self, live: &Live, workflow: &Workflow, id: Uuid, input: &Value, origin: &Origin) -> Result<NewJob> {
         let plan = &workflow.plan;
         let lane = live.lane_of(plan);
         let accepted = now();
@@ -193,10 +203,10 @@ impl Jobs {
             tag: tag.map(|tag| short(&tag, 200)),
             batch: None,
             ordering_key: lane.ordering_key(input).map(|ordering_key| short(&ordering_key, 300)),
-            entry: short(&along.entry, 300),
-            caller: along.caller.clone(),
-            request_id: along.request_id.clone(),
-            trace_id: along.trace_id.clone(),
+            entry: short(&origin.entry, 300),
+            caller: origin.caller.clone(),
+            request_id: origin.request_id.clone(),
+            trace_id: origin.trace_id.clone(),
             accepted,
             due: accepted,
             sealed: kept != json,
@@ -212,7 +222,7 @@ impl Jobs {
         run: Uuid,
         effect: u64,
         asked: &Enqueue,
-        along: &Along,
+        origin: &Origin,
     ) -> std::result::Result<Queued, EffectError> {
         let fault = |kind, detail: String| EffectError { kind, detail };
         let (live, at) = (self.live.load_full(), asked.at);
@@ -223,7 +233,7 @@ impl Jobs {
         let mut rows = Vec::with_capacity(asked.jobs.len());
         for (index, job) in asked.jobs.iter().enumerate() {
             let id = self.id_of(run, effect, index, at);
-            let row = self.asked_row(&live, workflow, id, job, asked, along)?;
+            let row = self.asked_row(&live, workflow, id, job, asked, origin)?;
             rows.push(NewJob { batch, ..row });
         }
         let queued = Queued {
@@ -240,9 +250,9 @@ impl Jobs {
         });
         match self.accept(rows, batch).await {
             Ok(()) => Ok(queued),
-            Err(accept::Refused::Full { detail, .. }) => Err(fault(FailureKind::Full, detail)),
-            Err(accept::Refused::Failed(detail)) => Err(fault(FailureKind::Database, detail)),
-            Err(accept::Refused::Unavailable) => {
+            Err(accept::NotQueued::Full { detail, .. }) => Err(fault(FailureKind::Full, detail)),
+            Err(accept::NotQueued::Failed(detail)) => Err(fault(FailureKind::Database, detail)),
+            Err(accept::NotQueued::Unavailable) => {
                 Err(fault(FailureKind::Database, "the database is unavailable".into()))
             }
         }
@@ -253,9 +263,9 @@ impl Jobs {
         live: &Live,
         workflow: &Workflow,
         id: Uuid,
-        job: &Asked,
+        job: &JobRequest,
         asked: &Enqueue,
-        along: &Along,
+        origin: &Origin,
     ) -> std::result::Result<NewJob, EffectError> {
         let input = workflow.plan.input.accept(&job.input).map_err(|problem| {
             let first = problem.errors.first();
@@ -266,7 +276,7 @@ impl Jobs {
             }
         })?;
         let mut row = self
-            .row(live, workflow, id, &input, along)
+            .row(live, workflow, id, &input, origin)
             .map_err(|error| EffectError { kind: FailureKind::Input, detail: error.to_string() })?;
         if let Some(name) = &asked.lane {
             let lane = live.lane(name);
@@ -397,6 +407,7 @@ pub fn reply_json(reply: &kanzlei_engine::machine::Reply) -> String {
     json.to_string()
 }
 
+/// Reads the reply that a job recorded.
 pub fn reply_of(text: &str) -> Option<kanzlei_engine::machine::Reply> {
     let json: serde_json::Value = serde_json::from_str(text).ok()?;
     let headers = json.get("headers")?.as_array()?.iter().map(|pair| {

@@ -1,0 +1,107 @@
+//! Effects of runs: calls of services, statements, jobs, waits and kept values. One effect in, one outcome out;
+//! whoever drives a run knows no more than this.
+//!
+//! [`http`] calls services, `sql` sends statements to databases of authors, `state` keeps the values of workflows;
+//! jobs are queued and cancelled by [`Jobs`].
+//!
+//! ```text
+//! effects.perform(&live, &context, id, &Effect::Wait { until }, left).await   // Outcome::Waited
+//! ```
+
+pub mod http;
+mod sql;
+mod state;
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::Duration;
+
+use kanzlei_engine::machine::{Effect, EffectError, EffectId, Outcome};
+use kanzlei_model::run::FailureKind;
+use kanzlei_store::Store;
+use kanzlei_store::databases::Database;
+use uuid::Uuid;
+
+use crate::clock::now;
+use crate::jobs::{self, Jobs};
+use crate::live::Live;
+use crate::secrets::Secrets;
+
+pub use sql::mark_of;
+
+/// The run for which an effect is performed.
+pub struct Context {
+    /// Its id.
+    pub id: Uuid,
+    /// Whether it is a job: it can wait as long as it likes.
+    pub job: bool,
+    /// How often it began from the start.
+    pub attempt: u32,
+    /// Whether it handles confidential values.
+    pub confidential: bool,
+    /// The `traceparent` of its calls (W3C Trace Context).
+    pub traceparent: String,
+    /// The `X-Request-Id` of the request that it comes from.
+    pub request_id: String,
+    /// The trace it belongs to, 32 hexadecimal digits.
+    pub trace_id: String,
+}
+
+/// Performs effects with I/O.
+pub struct Effects {
+    /// The records.
+    pub store: Store,
+    /// Queues and cancels jobs.
+    pub jobs: Arc<Jobs>,
+    /// Databases by the names that `sql` steps use.
+    pub databases: HashMap<String, Database>,
+    /// Where statements run. Their connections belong to it, so it must end last: threads of listeners end
+    /// while jobs still run.
+    pub runtime: tokio::runtime::Handle,
+    /// Seals results and signs calls.
+    pub secrets: Arc<Secrets>,
+    /// The largest answer of a service, in bytes.
+    pub answer_limit: usize,
+    /// Distinguishes this installation's markers from those of others in one database.
+    pub installation: [u8; 16],
+}
+
+impl Effects {
+    /// Does what a machine asks for; `left` is what is left of the run's time.
+    pub async fn perform(&self, live: &Live, run: &Context, id: EffectId, effect: &Effect, left: Duration) -> Outcome {
+        match effect {
+            Effect::Call(request) => {
+                let service = live.services.get(&request.service);
+                let correlation = http::Correlation { traceparent: &run.traceparent, request_id: &run.request_id };
+                Outcome::Called(
+                    http::call(service, request, &correlation, left, self.answer_limit, &self.secrets).await,
+                )
+            }
+            Effect::Wait { until } => {
+                let pause = Duration::from(until.since(now()));
+                tokio::time::sleep(pause).await;
+                Outcome::Waited
+            }
+            Effect::Query(query) => Outcome::Queried(self.query(run, id, query, left).await),
+            Effect::Enqueue(asked) => {
+                let origin = jobs::Origin {
+                    entry: format!("enqueued by {}", run.id),
+                    caller: None,
+                    request_id: run.request_id.clone(),
+                    trace_id: run.trace_id.clone(),
+                };
+                Outcome::Queued(self.jobs.enqueue(run.id, id, asked, &origin).await)
+            }
+            Effect::Cancel(asked) => Outcome::Cancelled(self.jobs.cancel(asked, &format!("the run {}", run.id)).await),
+            Effect::Open if run.job => Outcome::Opened(self.jobs.open(run.id, id).await),
+            Effect::Open => {
+                let detail = "only a job can wait for a callback".to_owned();
+                Outcome::Opened(Err(EffectError { kind: FailureKind::Input, detail }))
+            }
+            // Whoever drives a job sees to it; nothing else waits for one.
+            Effect::Await { .. } => Outcome::Arrived(None),
+            Effect::Recall { workflow } => Outcome::Kept(self.recall(workflow).await),
+            Effect::Keep(keep) => Outcome::Kept(self.keep(keep).await),
+        }
+    }
+}

@@ -1,0 +1,91 @@
+//! Statements of `sql` steps, sent to the databases that the configuration names.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use kanzlei_engine::machine::{EffectError, EffectId, Query, Rows};
+use kanzlei_model::run::FailureKind;
+use kanzlei_model::value::Value;
+use kanzlei_store::databases::once::{Marker, Sealing};
+use kanzlei_store::databases::{Given, Statement};
+use sha2::{Digest, Sha256};
+use tokio_util::task::AbortOnDropHandle;
+
+use super::{Context, Effects};
+use crate::secrets::Secrets;
+
+/// The mark of an installation, by its secret bytes.
+pub fn mark_of(installation: &[u8]) -> [u8; 16] {
+    let digest = Sha256::new().chain_update("markers").chain_update(installation).finalize();
+    let mut mark = [0; 16];
+    mark.copy_from_slice(&digest[..16]);
+    mark
+}
+
+/// Results of statements as they lie beside their markers.
+struct Sealed {
+    secrets: Arc<Secrets>,
+    confidential: bool,
+}
+
+impl Sealing for Sealed {
+    fn seal(&self, text: String) -> Option<String> {
+        self.secrets.guard(text, self.confidential)
+    }
+
+    fn open(&self, text: &str) -> Option<String> {
+        self.secrets.unguard(text)
+    }
+}
+
+impl Effects {
+    /// Sends the statements of a step; those of a job are performed once.
+    pub(super) async fn query(
+        &self,
+        run: &Context,
+        id: EffectId,
+        query: &Query,
+        left: Duration,
+    ) -> Result<Vec<Rows>, EffectError> {
+        let Some(database) = self.databases.get(&query.database) else {
+            let detail = format!("the service knows no database `{}`", query.database);
+            return Err(EffectError { kind: FailureKind::Sql, detail });
+        };
+        let statements: Vec<Statement> = query
+            .statements
+            .iter()
+            .map(|sql| Statement { text: sql.text.clone(), values: sql.values.iter().map(Value::to_serde).collect() })
+            .collect();
+        let within = query.within.min(left);
+        let (database, transaction) = (database.clone(), query.transaction);
+        // Only jobs ask again.
+        let marker = (query.once && run.job).then_some(Marker {
+            installation: self.installation,
+            job: run.id,
+            attempt: run.attempt,
+            effect: id,
+        });
+        let sealed = Sealed { secrets: self.secrets.clone(), confidential: run.confidential };
+        let work = self.runtime.spawn(async move {
+            match marker {
+                Some(marker) => database.run_once(&marker, &statements, within, &sealed).await,
+                None => database.run(&statements, transaction, within).await,
+            }
+        });
+        let given = match AbortOnDropHandle::new(work).await {
+            Ok(given) => given,
+            Err(error) => {
+                let detail = format!("{}: the statement was interrupted ({error})", query.database);
+                return Err(EffectError { kind: FailureKind::Database, detail });
+            }
+        };
+        given.map(|all| all.into_iter().map(rows).collect()).map_err(|refused| {
+            let (kind, detail) = refused.reported();
+            EffectError { kind, detail: format!("{}: {detail}", query.database) }
+        })
+    }
+}
+
+fn rows(given: Given) -> Rows {
+    Rows { rows: given.rows.iter().map(Value::from_json).collect(), count: given.count, id: given.id }
+}

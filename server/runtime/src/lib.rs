@@ -1,0 +1,31 @@
+//! Recorders and performers with I/O: what runs and jobs need around the engine, without any listener.
+//!
+//! [`direct`] drives runs that answer a request, [`jobs`] those that were queued; both perform their effects
+//! through [`effects`]. [`live`] is what is deployed, [`journal`] what is recorded of runs, [`refusals`] what is
+//! recorded of requests that began none. [`secrets`], [`limiter`], [`background`] and [`clock`] serve all of them.
+//!
+//! Nothing here may know of listeners, requests of the public or control API, or the configuration.
+//!
+//! ```no_run
+//! # async fn example() -> kanzlei_runtime::Result<()> {
+//! let background = kanzlei_runtime::background::Background::new(2);
+//! assert_eq!(background.run(|| 6 * 7).await?, 42);
+//! # Ok(())
+//! # }
+//! ```
+
+#![warn(missing_docs)]
+
+pub mod background;
+pub mod clock;
+pub mod direct;
+pub mod effects;
+mod error;
+pub mod jobs;
+pub mod journal;
+pub mod limiter;
+pub mod live;
+pub mod refusals;
+pub mod secrets;
+
+pub use error::{Error, Result};
