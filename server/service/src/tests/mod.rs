@@ -234,8 +234,8 @@ impl Bed {
         self.service.supervisor.stop().cancel();
         let _ = self.service.stop_journal.send(true);
         assert!(self.service.supervisor.end(LONG).await, "the tasks end");
-        // A job that was dropped in the middle of a statement may hold its connection; the server drops it.
-        let _ = tokio::time::timeout(Duration::from_secs(2), self.service.app.store.close()).await;
+        let closed = tokio::time::timeout(LONG, self.service.app.store.close()).await;
+        closed.expect("all connections are returned");
     }
 }
 
