@@ -250,7 +250,7 @@ fn write_junit(path: &Path, results: &[CaseResult], took: Duration) -> Done {
                 .map(|d| format!("{}:{}: {}: wanted {}, got {}", result.path, d.line, d.what, d.wanted, d.got))
                 .collect();
             lines.extend(result.missing_stubs.iter().map(|stub| format!("no stub answers; paste: {stub}")));
-            status = TestCaseStatus::non_success(NonSuccessKind::Error);
+            status = TestCaseStatus::non_success(NonSuccessKind::Failure);
             status.set_message(lines.first().cloned().unwrap_or_default());
             status.set_description(lines.join("\n"));
         }

@@ -92,7 +92,7 @@ impl From {
     }
 }
 
-/// A request taken apart.
+/// A request in its parts.
 #[derive(Debug, Default)]
 pub struct Parts<'r> {
     /// Parameters of the path template.

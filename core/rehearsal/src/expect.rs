@@ -214,7 +214,7 @@ pub(super) fn judge_state(expect: &Expect, state: &str, found: &mut Vec<Differen
     }
 }
 
-/// A step as it was taken, in rehearsal or by a run that is in a journal.
+/// A step as it was performed, in rehearsal or by a run that is in a journal.
 #[derive(Clone, Debug, Default)]
 pub struct StepSeen {
     /// Its number on the sheet.

@@ -115,7 +115,7 @@ pub struct CaseResult {
     pub differences: Vec<Difference>,
     /// Stubs to paste for calls that none answered, as YAML.
     pub missing_stubs: Vec<String>,
-    /// Steps as they were taken: number, state, attempts.
+    /// Steps as they were performed: number, state, attempts.
     pub steps: Vec<StepTaken>,
     /// What the client would have got: status and body.
     pub status: Option<u16>,
@@ -131,7 +131,7 @@ pub struct CaseResult {
 }
 
 #[derive(Debug, Serialize)]
-/// A step as a case took it.
+/// A step as a case performed it.
 pub struct StepTaken {
     /// Its number on the sheet.
     pub number: String,
@@ -174,7 +174,7 @@ impl Prepared {
         !self.databases.is_empty()
     }
 
-    /// Runs one case. Gives the same result each time.
+    /// Runs one case. StubOutcome the same result each time.
     pub fn run(&self, index: usize) -> CaseResult {
         self.run_with(index, None)
     }
@@ -184,7 +184,7 @@ impl Prepared {
         self.play(index, lender).0
     }
 
-    /// The same, with the run itself where the case led to one: all its steps did, for who looks closer.
+    /// The same, with the run itself where the case led to one: all its steps did, for a closer reading.
     pub fn play(&self, index: usize, lender: Option<&dyn Lender>) -> (CaseResult, Option<Machine>) {
         let case = &self.cases[index];
         let mut result = CaseResult {

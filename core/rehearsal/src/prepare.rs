@@ -11,7 +11,7 @@ use kanzlei_compiler::check;
 use kanzlei_compiler::input;
 use kanzlei_compiler::plan::{Action, Maker, Plan};
 use kanzlei_lang::diagnostic::{Place, Report};
-use kanzlei_lang::document::cases::{self, Cases, ExpectCalls, Gives};
+use kanzlei_lang::document::cases::{self, Cases, ExpectCalls, StubOutcome};
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::service::{Operation, Service};
 use kanzlei_lang::document::yaml::{Kind, Node};
@@ -81,11 +81,11 @@ pub(super) struct Answer {
     pub when: Option<Expression>,
     pub times: Option<u32>,
     pub takes: Duration,
-    pub gives: Given,
+    pub outcome: CompiledOutcome,
 }
 
 #[derive(Debug)]
-pub(super) enum Given {
+pub(super) enum CompiledOutcome {
     Answer { status: u16, headers: Vec<(String, String)>, body: Option<Maker> },
     Rows { rows: Option<Maker>, count: Option<u64>, id: Option<i64> },
     Fails { kind: String, detail: String },
@@ -272,8 +272,8 @@ impl Compiler<'_, '_, '_> {
             .answers
             .iter()
             .map(|answer| {
-                let gives = match &answer.gives {
-                    Gives::Answer { status, headers, body } => {
+                let outcome = match &answer.outcome {
+                    StubOutcome::Answer { status, headers, body } => {
                         let body = body.as_ref().and_then(|node| {
                             let maker = self.maker(node);
                             if let (Some(Maker::Const(value)), Some((service, operation))) = (&maker, &operation) {
@@ -281,19 +281,21 @@ impl Compiler<'_, '_, '_> {
                             }
                             maker
                         });
-                        Given::Answer { status: *status, headers: headers.clone(), body }
+                        CompiledOutcome::Answer { status: *status, headers: headers.clone(), body }
                     }
-                    Gives::Rows { rows, count, id } => {
+                    StubOutcome::Rows { rows, count, id } => {
                         let rows = rows.as_ref().and_then(|node| self.maker(node));
-                        Given::Rows { rows, count: *count, id: *id }
+                        CompiledOutcome::Rows { rows, count: *count, id: *id }
                     }
-                    Gives::Fails { kind, detail } => Given::Fails { kind: kind.clone(), detail: detail.clone() },
+                    StubOutcome::Fails { kind, detail } => {
+                        CompiledOutcome::Fails { kind: kind.clone(), detail: detail.clone() }
+                    }
                 };
                 Answer {
                     when: answer.when.as_ref().and_then(|node| self.condition(node)),
                     times: answer.times,
                     takes: answer.takes,
-                    gives,
+                    outcome,
                 }
             })
             .collect();

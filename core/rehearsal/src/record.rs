@@ -244,7 +244,7 @@ fn asked(steps: &[PastStep], ids: &Ids) -> Vec<(String, Vec<Entry>)> {
             _ => {}
         }
     }
-    // A queue that always took everything needs no stub, nor does an address to which nothing came.
+    // A queue that always accepted everything needs no stub, nor does an address to which nothing came.
     all.retain(|(name, entries)| {
         let dull = |entry: &Entry| entry.answers.iter().all(|a| *a == json!({}) || a["fails"] == "timeout");
         ![QUEUE, CALLBACK].contains(&name.as_str()) || !entries.iter().all(dull)
@@ -431,7 +431,7 @@ fn distinct(name: &str, entries: &[Entry]) -> Vec<String> {
             out.push(format!("{{{}}}", members.join(", ")));
         }
     }
-    // What the queue takes needs no answer where a condition separates it from what it did not accept.
+    // What the queue accepts needs no answer where a condition separates it from what it did not accept.
     if name == QUEUE && groups.len() > 1 {
         out.retain(|answer| answer.contains("fails"));
     }
@@ -502,7 +502,7 @@ fn literal(text: &str) -> String {
     }
 }
 
-/// How steps ended, by number; those in loops with how often they were taken.
+/// How steps ended, by number; those in loops with how often they were performed.
 fn steps(steps: &[PastStep]) -> Map<String, Json> {
     let mut out = Map::new();
     for step in steps.iter().filter(|step| !step.number.is_empty()) {

@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use super::Lent;
-use super::prepare::{Answer, Case, Given, Prepared, Stub};
+use super::prepare::{Answer, Case, CompiledOutcome, Prepared, Stub};
 use kanzlei_compiler::example;
 use kanzlei_compiler::plan::Maker;
 use kanzlei_engine::machine::{
@@ -104,7 +104,9 @@ impl<'c> Desk<'c> {
             ids.push(format!("job-{}", self.jobs.len()));
         }
         let request = Value::object([("workflow", Value::text(enqueue.workflow.as_str()))]);
-        if let Some(Answer { gives: Given::Fails { kind, detail }, .. }) = self.find(|stub| stub == QUEUE, &request) {
+        if let Some(Answer { outcome: CompiledOutcome::Fails { kind, detail }, .. }) =
+            self.find(|stub| stub == QUEUE, &request)
+        {
             self.jobs.truncate(before);
             self.cancelled.truncate(before);
             let kind = FailureKind::of(kind).unwrap_or(FailureKind::Full);
@@ -124,7 +126,7 @@ impl<'c> Desk<'c> {
             }
         };
         self.asked.push((CANCEL.to_owned(), request.clone()));
-        if let Some(Answer { gives: Given::Answer { body: Some(body), .. }, .. }) =
+        if let Some(Answer { outcome: CompiledOutcome::Answer { body: Some(body), .. }, .. }) =
             self.find(|stub| stub == CANCEL, &request)
         {
             let body = made(body, &request);
@@ -168,8 +170,8 @@ impl<'c> Desk<'c> {
         let request = Value::object([("id", Value::text(callback))]);
         let left = until.map(|until| until.since(now));
         let found = self.find(|stub| stub == CALLBACK, &request).map(|answer| {
-            let arrival = match &answer.gives {
-                Given::Answer { headers, body, .. } => {
+            let arrival = match &answer.outcome {
+                CompiledOutcome::Answer { headers, body, .. } => {
                     let body = body.as_ref().map(|maker| made(maker, &request));
                     let answer = http_answer(200, headers, body);
                     let media = answer.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("content-type"));
@@ -222,7 +224,7 @@ impl<'c> Desk<'c> {
             return (Span::ZERO, Outcome::Called(Err(EffectError { kind: FailureKind::BlockedAddress, detail })));
         };
         let takes = Span::from(answer.takes);
-        let outcome = match &answer.gives {
+        let outcome = match &answer.outcome {
             _ if takes > within => Err(EffectError {
                 kind: FailureKind::Timeout,
                 detail: format!(
@@ -231,17 +233,17 @@ impl<'c> Desk<'c> {
                     kanzlei_model::duration::short(request.within)
                 ),
             }),
-            Given::Fails { kind, detail } => {
+            CompiledOutcome::Fails { kind, detail } => {
                 let kind = FailureKind::of(kind).unwrap_or(FailureKind::Broken);
                 // What does not answer in time takes all of that time.
                 let takes = if kind == FailureKind::Timeout { within } else { takes };
                 return (takes, Outcome::Called(Err(EffectError { kind, detail: detail.clone() })));
             }
-            Given::Answer { status, headers, body } => {
+            CompiledOutcome::Answer { status, headers, body } => {
                 let made = body.as_ref().map(|maker| made(maker, &shown));
                 Ok(http_answer(*status, headers, made))
             }
-            Given::Rows { .. } => Ok(http_answer(200, &[], None)),
+            CompiledOutcome::Rows { .. } => Ok(http_answer(200, &[], None)),
         };
         (takes.min(within), Outcome::Called(outcome))
     }
@@ -275,19 +277,19 @@ impl<'c> Desk<'c> {
                 let detail = format!("{} did not answer in time", query.database);
                 return (within, Outcome::Queried(Err(EffectError { kind: FailureKind::Timeout, detail })));
             }
-            match &answer.gives {
-                Given::Fails { kind, detail } => {
+            match &answer.outcome {
+                CompiledOutcome::Fails { kind, detail } => {
                     let kind = FailureKind::of(kind).unwrap_or(FailureKind::Sql);
                     let fault = EffectError { kind, detail: detail.clone() };
                     return (took, Outcome::Queried(Err(fault)));
                 }
-                Given::Rows { rows, count, id } => {
+                CompiledOutcome::Rows { rows, count, id } => {
                     let rows = rows.as_ref().map(|maker| made(maker, &request));
                     let rows = rows.as_ref().and_then(Value::as_list).unwrap_or_default().to_vec();
                     let count = count.unwrap_or(if rows.is_empty() { 0 } else { rows.len() as u64 });
                     all.push(Rows { rows, count, id: *id });
                 }
-                Given::Answer { .. } => all.push(Rows::default()),
+                CompiledOutcome::Answer { .. } => all.push(Rows::default()),
             }
         }
         (took, Outcome::Queried(Ok(all)))

@@ -1,4 +1,4 @@
-//! Live services and what their operations take and return.
+//! Live services and what their operations accept and return.
 
 use kanzlei_lang::document::service as declared;
 use kanzlei_lang::types::schema::Reader;

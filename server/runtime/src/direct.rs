@@ -59,7 +59,7 @@ pub struct DirectRun {
 pub struct InFlight(Arc<AtomicUsize>);
 
 impl InFlight {
-    /// Takes a place; nothing when all `most` are taken.
+    /// Occupies a place; `None` when all `most` are occupied.
     pub fn enter(count: &Arc<AtomicUsize>, most: usize) -> Option<Self> {
         if count.fetch_add(1, Ordering::Relaxed) >= most {
             count.fetch_sub(1, Ordering::Relaxed);
@@ -174,7 +174,7 @@ impl Recorder for Answer {
     }
 }
 
-/// Collects effects and leaves the run where it would wait, or has taken many steps.
+/// Collects effects and leaves the run where it would wait, or has performed many steps.
 struct Pausing<'r, R>(&'r mut R);
 
 impl<R: Performer> Performer for Pausing<'_, R> {

@@ -30,7 +30,7 @@ use crate::secrets::{RunMask, Secrets};
 
 /// Runs written in one transaction.
 const BATCH: usize = 200;
-/// Bytes of runs after which a batch takes no more: their text and the statement are further copies.
+/// Bytes of runs after which a batch is full: their text and the statement are further copies.
 const BATCH_BYTES: usize = 4 << 20;
 /// How long a batch waits to fill.
 const LINGER: Duration = Duration::from_millis(20);

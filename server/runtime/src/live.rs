@@ -64,7 +64,7 @@ pub struct Service {
     pub about: String,
     /// The address that paths of operations are appended to.
     pub base: String,
-    /// The base taken apart once; parsing it for each call would cost more than the rest of the call.
+    /// The base parsed once; parsing it for each call would cost more than the rest of the call.
     pub url: Option<reqwest::Url>,
     /// Whether it may have a private address.
     pub private: bool,

@@ -1,7 +1,7 @@
 //! Tasks that run as long as the process does: kept up, or missed aloud.
 //!
 //! A task that can begin anew is made again when it panics. One that holds what cannot be made again, such as the
-//! receiving end of a queue, takes the process down with a clear message: whoever restarts it gets a whole one. A
+//! receiving end of a queue, ends the process with a clear message: whoever restarts it gets a whole one. A
 //! shutdown waits for all of them.
 
 use std::panic::AssertUnwindSafe;
@@ -14,7 +14,7 @@ use tokio_util::task::TaskTracker;
 
 /// How long a task that panicked waits before it begins anew.
 const PAUSE: Duration = Duration::from_secs(1);
-/// Panics of one task within [`SPAN`] that take the process down.
+/// Panics of one task within [`SPAN`] that end the process.
 const MOST: usize = 5;
 const SPAN: Duration = Duration::from_secs(60);
 

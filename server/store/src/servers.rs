@@ -18,7 +18,7 @@ use crate::{Error, Result};
 
 /// Connections that were idle for longer are asked whether they still live before they are used.
 const TRUSTED: Duration = Duration::from_secs(1);
-/// How long a server may take to say that it is there.
+/// How long a server may take to answer.
 const ANSWER: Duration = Duration::from_secs(2);
 
 #[derive(Debug)]
@@ -61,7 +61,7 @@ impl Servers {
                     Ok(here)
                 })
             })
-            // Without gaps to lock, those who queue, take and finish jobs do not get in each other's way.
+            // Without gaps to lock, those who queue, claim and finish jobs do not block each other.
             // What is read is what was committed last, which is what each compare-and-set wants.
             .after_connect(|connection, _| {
                 Box::pin(async move {

@@ -45,18 +45,18 @@ impl Walk<'_, '_, '_> {
             Action::Call(call) => {
                 self.show(paragraph, "call", calls::title(&call.target), calls::rows(call));
                 let compiled = calls::compile(self, call);
-                let gives = calls::result(self, call);
-                (compiled.map(|call| plan::Action::Call(Box::new(call))), end, gives)
+                let result = calls::result(self, call);
+                (compiled.map(|call| plan::Action::Call(Box::new(call))), end, result)
             }
             Action::Invoke { workflow, send } => {
                 let rows = send.iter().map(|(name, node)| (name.text.clone(), sheet::inline(node))).collect();
                 self.show(paragraph, "invoke", workflow.text.clone(), rows);
-                let gives = self.plans.get(&workflow.text).map_or(Type::Unknown, |plan| plan.result());
-                (self.invoke(workflow, send).map(|invoke| plan::Action::Invoke(Box::new(invoke))), end, gives)
+                let result = self.plans.get(&workflow.text).map_or(Type::Unknown, |plan| plan.result());
+                (self.invoke(workflow, send).map(|invoke| plan::Action::Invoke(Box::new(invoke))), end, result)
             }
             Action::Enqueue(enqueue) => {
-                let gives = self.enqueued(enqueue, paragraph);
-                (self.enqueue(enqueue).map(|enqueue| plan::Action::Enqueue(Box::new(enqueue))), end, gives)
+                let result = self.enqueued(enqueue, paragraph);
+                (self.enqueue(enqueue).map(|enqueue| plan::Action::Enqueue(Box::new(enqueue))), end, result)
             }
             Action::Cancel(cancel) => {
                 let (title, node, by) = match cancel {
@@ -65,8 +65,8 @@ impl Walk<'_, '_, '_> {
                 };
                 self.show(paragraph, "cancel", title, Vec::new());
                 let ids = Type::list(Type::TEXT);
-                let gives = Type::object(["cancelled", "begun", "done", "unknown"].map(|name| (name, ids.clone())));
-                (self.maker(node).map(by).map(plan::Action::Cancel), end, gives)
+                let result = Type::object(["cancelled", "begun", "done", "unknown"].map(|name| (name, ids.clone())));
+                (self.maker(node).map(by).map(plan::Action::Cancel), end, result)
             }
             Action::Keep(values) => {
                 let rows = values.iter().map(|(name, node)| (name.text.clone(), sheet::inline(node))).collect();
@@ -149,12 +149,12 @@ impl Walk<'_, '_, '_> {
         }
         self.show(paragraph, "sql", format!("{}{more}", sql.database.text), rows);
         let compiled = statements::compile(self, sql);
-        let gives = match &compiled {
+        let result = match &compiled {
             Some(sql) => statements::result(self, sql),
             None => Type::Unknown,
         };
         let action = compiled.map(|sql| plan::Action::Sql(Box::new(sql)));
-        (action, End { ends: false, answered }, gives)
+        (action, End { ends: false, answered }, result)
     }
 
     fn invoke(&mut self, workflow: &Named, send: &[(Named, Node)]) -> Option<plan::Invoke> {

@@ -9,7 +9,7 @@ use kanzlei_lang::document::yaml::Node;
 use kanzlei_lang::types::{Env, Text, Type};
 
 impl Walk<'_, '_, '_> {
-    /// `if`: two ways, of which one is taken.
+    /// `if`: two branches, of which one runs.
     pub(super) fn choice(&mut self, condition: &Node, then: &[Step], otherwise: &[Step], at: At) -> Compiled {
         let At { paragraph, inside, answered } = at;
         let around_end = End { ends: false, answered };
@@ -107,7 +107,7 @@ impl Walk<'_, '_, '_> {
     /// `each`: its steps once for each item.
     pub(super) fn each(&mut self, each: &Each, at: At) -> Compiled {
         let At { paragraph, inside, answered } = at;
-        let mut gives = Type::Undefined;
+        let mut result = Type::Undefined;
         let title = format!("{} in {}", each.item.text, sheet::inline(&each.list));
         let mut rows = Vec::new();
         if each.at_once > 1 {
@@ -139,7 +139,7 @@ impl Walk<'_, '_, '_> {
                 kept = of;
                 maker
             });
-            gives = Type::list(if each.settle { scope::settled(kept) } else { kept });
+            result = Type::list(if each.settle { scope::settled(kept) } else { kept });
             (item, index, block, collect)
         });
         self.env = around;
@@ -156,7 +156,7 @@ impl Walk<'_, '_, '_> {
                 settle: each.settle,
             }))
         });
-        (action, End { ends: false, answered }, gives)
+        (action, End { ends: false, answered }, result)
     }
 
     /// `together`: branches at the same time.
@@ -185,7 +185,7 @@ impl Walk<'_, '_, '_> {
         }
         self.env = around;
         self.apart_from_client -= 1;
-        let gives = Type::object(branches.iter().map(|b| b.name.text.as_str()).zip(types.iter().cloned()));
+        let result = Type::object(branches.iter().map(|b| b.name.text.as_str()).zip(types.iter().cloned()));
         let compiled: Vec<_> = branches
             .iter()
             .zip(blocks.into_iter().zip(types))
@@ -196,7 +196,7 @@ impl Walk<'_, '_, '_> {
             })
             .collect();
         let action = Some(plan::Action::Together { branches: compiled, settle });
-        (action, end, gives)
+        (action, end, result)
     }
 
     /// `await`: an address that its steps pass on, and what arrives there.
@@ -215,7 +215,7 @@ impl Walk<'_, '_, '_> {
             if let Some(slot) = slot {
                 walk.env.set(slot, Type::object([("url", Type::TEXT), ("id", Type::TEXT)]));
             }
-            let (block, inner) = walk.branch(&wait.steps, inside, "give out", answered);
+            let (block, inner) = walk.branch(&wait.steps, inside, "send out", answered);
             end = inner;
             (slot, block)
         });

@@ -30,7 +30,7 @@ pub(super) fn rows(call: &Call) -> Vec<(String, String)> {
 }
 
 /// What the step passes to the call; a value that did not compile is `None` and reported.
-struct Given {
+struct Passed {
     send: Vec<(String, Option<Maker>)>,
     /// Types of what is sent, in the same order.
     types: Vec<Type>,
@@ -59,7 +59,7 @@ pub(super) fn compile(walk: &mut Walk, call: &Call) -> Option<plan::Call> {
         Some((maker, of)) => (Some(maker), Some(of)),
         None => (None, None),
     };
-    let given = Given { send, types, headers, body, body_type };
+    let given = Passed { send, types, headers, body, body_type };
     let target = match &call.target {
         Target::Operation { service, operation, at } => {
             let Some(known) = walk.services.get(service) else {
@@ -134,7 +134,7 @@ fn operation_call(
     call: &Call,
     service: &Service,
     operation: &Operation,
-    Given { send, types, mut headers, body, body_type }: Given,
+    Passed { send, types, mut headers, body, body_type }: Passed,
 ) -> Option<plan::Call> {
     argument_types(walk, call, service, operation, &types, body_type.as_ref());
     let at = match &call.target {
@@ -218,7 +218,7 @@ fn url_call(
     call: &Call,
     service: &Service,
     (method, template): (&str, String),
-    Given { send, headers, body, .. }: Given,
+    Passed { send, headers, body, .. }: Passed,
 ) -> Option<plan::Call> {
     let wanted = template_names(&template);
     let at = match &call.target {

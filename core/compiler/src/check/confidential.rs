@@ -163,7 +163,7 @@ impl Pass<'_, '_, '_> {
     fn action(&mut self, step: &Action, compiled: &plan::Action) -> Shown {
         use plan::Action as Plan;
         let nothing = Shown::default();
-        let gives = |outcome: Label| Shown { sent: Label::Clear, outcome };
+        let result = |outcome: Label| Shown { sent: Label::Clear, outcome };
         match (step, compiled) {
             (Action::Call(call), Plan::Call(compiled)) => self.call(call, compiled),
             (Action::Let(_), Plan::Let(values)) => {
@@ -174,7 +174,7 @@ impl Pass<'_, '_, '_> {
                     made.push(label);
                 }
                 let Action::Let(names) = step else { return nothing };
-                gives(Label::object(names.iter().map(|(name, _)| name.text.as_str()).zip(made), Label::Clear))
+                result(Label::object(names.iter().map(|(name, _)| name.text.as_str()).zip(made), Label::Clear))
             }
             (Action::If { then, otherwise, .. }, Plan::If { then: first, otherwise: second, .. }) => {
                 self.block(then, *first);
@@ -190,13 +190,13 @@ impl Pass<'_, '_, '_> {
                 if let Some(last) = last {
                     self.block(otherwise, *last);
                 }
-                gives(self.labels.of(subject))
+                result(self.labels.of(subject))
             }
             (Action::Each(each), Plan::Each(compiled)) => {
                 self.labels.set(compiled.item, self.labels.of(&compiled.list).item());
                 let last = self.block(&each.steps, compiled.block);
                 let kept = compiled.collect.as_ref().map_or(last, |maker| self.of(maker));
-                gives(Label::list(if compiled.settle { settled(kept) } else { kept }))
+                result(Label::list(if compiled.settle { settled(kept) } else { kept }))
             }
             (Action::Together { branches, .. }, Plan::Together { branches: compiled, settle }) => {
                 let mut results = Vec::with_capacity(branches.len());
@@ -206,13 +206,13 @@ impl Pass<'_, '_, '_> {
                     self.labels.set(compiled.slot, label.clone());
                     results.push((branch.name.text.as_str(), label));
                 }
-                gives(Label::object(results, Label::Clear))
+                result(Label::object(results, Label::Clear))
             }
             (Action::Invoke { workflow, send }, Plan::Invoke(invoke)) => {
                 self.passed_on(workflow, send, &invoke.send, &invoke.plan.input.label);
                 self.found.any |= invoke.plan.labels.any;
                 // The input is masked by its own declaration where it is recorded.
-                gives(invoke.plan.labels.result.clone())
+                result(invoke.plan.labels.result.clone())
             }
             (Action::Sql(_), Plan::Sql(sql)) => {
                 let bound = sql.statements.iter().fold(Label::Clear, |label, (_, bound)| label.or(self.members(bound)));

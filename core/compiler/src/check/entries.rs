@@ -15,13 +15,13 @@ pub(super) const TIME: Duration = Duration::from_secs(30);
 /// The largest body by default.
 const BODY: u64 = 1 << 20;
 
-/// The addresses that are taken: by method and path with the names left out.
+/// The addresses in use: by method and path with the names left out.
 #[derive(Default)]
-pub(super) struct Taken {
+pub(super) struct PathsInUse {
     addresses: BTreeMap<(String, String), (String, String)>,
 }
 
-impl Taken {
+impl PathsInUse {
     pub fn claim(&mut self, workflow: &Workflow, path: &str, report: &mut Report) {
         for endpoint in &workflow.entries {
             let address = (endpoint.method.clone(), shape(&endpoint.path));

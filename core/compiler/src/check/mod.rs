@@ -258,7 +258,7 @@ pub fn check(bundle: &Bundle) -> Checked {
             Document::Cases(_) => {}
         }
     }
-    let mut taken = entries::Taken::default();
+    let mut taken = entries::PathsInUse::default();
     for (index, workflow) in workflows.iter().filter(|(index, _)| *index < own) {
         taken.claim(workflow, &sources[*index].path, &mut reports[*index]);
     }

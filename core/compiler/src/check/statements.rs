@@ -215,7 +215,7 @@ impl Walk<'_, '_, '_> {
     }
 }
 
-/// The type of what the statements give.
+/// The type of what the statements return.
 pub(super) fn result(walk: &Walk, sql: &plan::Sql) -> Type {
     let one = |statement: &Statement| {
         let row = match walk.described(&sql.database, statement) {

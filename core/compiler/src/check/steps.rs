@@ -23,7 +23,7 @@ pub(super) struct Around<'a> {
     pub services: &'a BTreeMap<String, Service>,
     /// The workflows it may invoke, compiled before it.
     pub plans: &'a BTreeMap<String, Arc<Plan>>,
-    /// All workflows, for what they take; those it queues may come after it.
+    /// All workflows, for their inputs; those it queues may come after it.
     pub workflows: &'a BTreeMap<&'a str, &'a Workflow>,
     pub lanes: &'a BTreeMap<String, Arc<plan::Lane>>,
     pub known: Option<&'a Known>,
@@ -89,7 +89,7 @@ pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report)
     walk.durable_entries();
     let timetables = workflow.timetables.iter().filter_map(|timetable| walk.timetable(timetable)).collect();
     let input = input?;
-    // The pass takes steps of the document and of the plan in pairs, so there must be one for each.
+    // The pass walks steps of the document and of the plan in pairs, so there must be one for each.
     let labels = match walk.report.has_errors() {
         true => StepLabels::default(),
         false => confidential::labels(workflow, around, &input, &queue, &walk.blocks, walk.report),
@@ -292,7 +292,7 @@ impl Walk<'_, '_, '_> {
         }
         let result_before = std::mem::replace(&mut self.result, Type::Undefined);
         let before = self.scope.open();
-        let (action, mut end, mut gives) = self.action(step, At { paragraph, inside: &mut inside, answered });
+        let (action, mut end, mut result) = self.action(step, At { paragraph, inside: &mut inside, answered });
         let id = match (&step.id, &step.action) {
             (
                 Some(id),
@@ -316,7 +316,7 @@ impl Walk<'_, '_, '_> {
             (None, _) => None,
         };
         if let Some(slot) = id {
-            self.env.set(slot, gives.clone());
+            self.env.set(slot, result.clone());
         }
         let mut catch = None;
         if !step.catch.is_empty() {
@@ -331,20 +331,20 @@ impl Walk<'_, '_, '_> {
             self.scope.close(before);
             self.know(own.into_iter().chain(names));
             self.env = scope::meet(succeeded, end.ends, self.env.clone(), catch_end.ends);
-            gives = gives.or(Type::Undefined);
+            result = result.or(Type::Undefined);
             catch = Some(block);
             end = End { ends: end.ends && catch_end.ends, answered: end.answered.join(catch_end.answered) };
         }
         if let Some(when) = &when {
             let skipped = around.assuming(when, false);
             self.env = scope::meet(self.env.clone(), end.ends, skipped, false);
-            gives = gives.or(Type::Undefined);
+            result = result.or(Type::Undefined);
         }
         if step.off {
             self.env = around;
-            gives = result_before;
+            result = result_before;
         }
-        self.result = gives;
+        self.result = result;
         if step.when.is_some() {
             end = End { ends: false, answered: end.answered.join(answered) };
         }
@@ -534,7 +534,7 @@ impl Walk<'_, '_, '_> {
 }
 
 impl Answered {
-    /// What is known when either of two ways was taken.
+    /// What is known after either of two branches.
     pub(super) fn join(self, other: Answered) -> Answered {
         if self == other { self } else { Answered::Maybe }
     }

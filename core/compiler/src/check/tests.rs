@@ -239,7 +239,7 @@ fn types_flow_through_a_workflow() {
             "maybe-missing@7:17",
         ),
         ("  - {each: x, in: input.t, steps: [{note: \"${x}\"}]}\n", "maybe-missing@6:19"),
-        // A way that is never taken does not hide what the other returns.
+        // A branch that never runs does not hide what the other returns.
         (
             "  - let: {o: {count: \"${input.list.length}\", rows: [a]}}\n  - if: o.count == null\n    then: [{let: {y: \"${o.rows.filter(r => r)}\"}}]\n    else: [{let: {y: \"${o.count}\"}}]\n  - note: ${y?.at(-1)}\n",
             "unknown-method@10:13",

@@ -221,7 +221,7 @@ impl Lane {
         }
     }
 
-    /// Whether there is anything to keep to when its jobs are taken.
+    /// Whether there is any limit when its jobs are claimed.
     pub fn is_plain(&self) -> bool {
         self.at_once.is_none() && self.pace.is_none()
     }
@@ -498,7 +498,7 @@ pub struct Sql {
 /// Values by the names of their parameters.
 pub type Bound = Vec<(Str, Maker)>;
 
-/// A statement with its named parameters taken out.
+/// A statement whose named parameters are placeholders.
 #[derive(Debug, PartialEq)]
 pub struct Statement {
     /// The texts around the parameters: always one more than parameters.

@@ -64,7 +64,7 @@ pub trait Performer {
     /// Waits for the next event.
     fn wait(&mut self) -> impl Future<Output = Event>;
 
-    /// The run took many steps without waiting: others get their turn, and the run may be ended.
+    /// The run performed many steps without waiting: others get their turn, and the run may be ended.
     fn yield_now(&mut self) -> impl Future<Output = Option<Event>> {
         ready(None)
     }

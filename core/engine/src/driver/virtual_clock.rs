@@ -1,4 +1,4 @@
-//! A performer on a virtual clock: effects take as long as their stubs say, and time jumps to the next one
+//! A performer on a virtual clock: effects last as long as their stubs say, and time jumps to the next one
 //! that is done.
 
 use std::collections::BTreeMap;

@@ -73,7 +73,7 @@ impl Machine {
             Action::Progress(maker) => self.progress(fibre, maker, record)?,
             Action::Reply(reply) => {
                 let reply = self.made_reply(fibre, reply)?;
-                self.give(fibre, record, reply)
+                self.reply_with(fibre, record, reply)
             }
             Action::Fail(fail) => self.fail(fibre, fail, record)?,
         })
@@ -193,7 +193,7 @@ impl Machine {
     }
 
     /// Sends the reply to the client, or to the step that invoked this workflow.
-    fn give(&mut self, fibre: &mut Fibre, record: usize, reply: Reply) -> Flow {
+    fn reply_with(&mut self, fibre: &mut Fibre, record: usize, reply: Reply) -> Flow {
         let status = Value::Int(reply.status.into());
         let run_itself = fibre.level == 0;
         let already = match &mut fibre.own {

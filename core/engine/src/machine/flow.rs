@@ -173,14 +173,14 @@ impl Machine {
         id
     }
 
-    /// Lets a fibre take steps for as long as it can.
+    /// Runs the steps of a fibre for as long as it can.
     pub(super) fn run_fibre(&mut self, at: usize) {
         if let Some(fibre) = self.fibres.get_mut(at).and_then(Option::take) {
             self.settle(at, fibre, Flow::On);
         }
     }
 
-    /// Goes on with a fibre that was taken out, until it waits or ends; then with its parent.
+    /// Continues a fibre that was taken out, until it waits or ends; then with its parent.
     pub(super) fn settle(&mut self, at: usize, fibre: Box<Fibre>, flow: Flow) {
         let (mut at, mut fibre, mut flow) = (at, fibre, flow);
         loop {

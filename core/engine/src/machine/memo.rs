@@ -1,4 +1,4 @@
-//! Outcomes as JSON, so that a run can be taken up again from what is written down of it: the same
+//! Outcomes as JSON, so that a run can be resumed from what was recorded of it: the same
 //! machine, fed with the same outcomes, stands where it stood.
 //!
 //! ```

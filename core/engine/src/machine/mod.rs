@@ -53,7 +53,7 @@ use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 
-/// The most steps one run may take.
+/// The most steps one run may perform.
 pub const MAX_TAKEN: u32 = 200_000;
 /// The most items of one loop.
 pub const MAX_ITEMS: usize = 100_000;
@@ -253,7 +253,7 @@ pub struct Machine {
     levels: Vec<Level>,
     fibres: Vec<Option<Box<Fibre>>>,
     free: Vec<usize>,
-    /// Fibres that can take a step.
+    /// Fibres that can perform a step.
     ready: VecDeque<usize>,
     /// Effects to be handed out.
     due: VecDeque<(EffectId, Effect)>,

@@ -1,5 +1,5 @@
 //! Statements in the machine: values into their places, rows into results. No SQL is read here; the
-//! checker took the named parameters out ([`kanzlei_compiler::check`]).
+//! checker replaced the named parameters by placeholders ([`kanzlei_compiler::check`]).
 
 use std::time::Duration;
 

@@ -86,12 +86,12 @@ pub struct StubAnswer {
     /// How long it takes on the virtual clock.
     pub takes: Duration,
     /// What it returns.
-    pub gives: Gives,
+    pub outcome: StubOutcome,
 }
 
 /// What a stub returns.
 #[derive(Clone, Debug)]
-pub enum Gives {
+pub enum StubOutcome {
     /// An HTTP answer.
     Answer {
         /// Status of the answer.
@@ -164,7 +164,7 @@ pub struct ExpectStep {
     pub at: Place,
     /// State in which it must end.
     pub state: Option<Named>,
-    /// How often it was taken.
+    /// How often it was performed.
     pub times: Option<usize>,
     /// Number of attempts.
     pub attempts: Option<u32>,
@@ -241,7 +241,7 @@ pub const REPLY: &[KeySpec] = keys! {
 /// Keys of an expected step.
 pub const STEP: &[KeySpec] = keys! {
     "state", TEXT, "`succeeded`, `skipped`, `caught`, `failed`, `cancelled`, or `untaken`.";
-    "times", r#"{"type":"integer"}"#, "How often it was taken.";
+    "times", r#"{"type":"integer"}"#, "How often it was performed.";
     "attempts", r#"{"type":"integer"}"#, "Attempts in all.";
 };
 
@@ -388,7 +388,7 @@ fn answer(node: &Node, name: &str, report: &mut Report) -> Option<StubAnswer> {
         };
         report.error("wrong-value", key.at, what);
     }
-    let gives = match members.text("fails", report) {
+    let outcome = match members.text("fails", report) {
         Some(kind) => {
             let known = match name {
                 "queue" => QUEUE_FAILURES,
@@ -403,14 +403,14 @@ fn answer(node: &Node, name: &str, report: &mut Report) -> Option<StubAnswer> {
                 };
             }
             let detail = members.text("detail", report).map_or("as the case says".to_owned(), |d| d.text);
-            Gives::Fails { kind: kind.text, detail }
+            StubOutcome::Fails { kind: kind.text, detail }
         }
-        None if sql => Gives::Rows {
+        None if sql => StubOutcome::Rows {
             rows: members.get("rows").cloned(),
             count: members.integer("count", 0, i64::MAX, report).map(|count| count as u64),
             id: members.integer("id", 0, i64::MAX, report),
         },
-        None => Gives::Answer {
+        None => StubOutcome::Answer {
             status: members.integer("status", 100, 599, report).unwrap_or(200) as u16,
             headers: members
                 .mapping("headers", report)
@@ -425,7 +425,7 @@ fn answer(node: &Node, name: &str, report: &mut Report) -> Option<StubAnswer> {
         when: members.get("when").cloned(),
         times: members.integer("times", 1, 1_000_000, report).map(|times| times as u32),
         takes: members.duration("takes", MAX_TAKES, report).unwrap_or_default(),
-        gives,
+        outcome,
     })
 }
 

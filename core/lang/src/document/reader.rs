@@ -1,6 +1,6 @@
 //! Reading mappings key by key: unknown keys, wrong types and missing keys become diagnostics.
 //!
-//! Each mapping of a document has a table of its keys ([`KeySpec`]). The same tables give the JSON
+//! Each mapping of a document has a table of its keys ([`KeySpec`]). From the same tables come the JSON
 //! Schemas that editors use ([`super::schema`]), so what is documented is what is read.
 
 use std::time::Duration;

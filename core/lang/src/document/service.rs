@@ -91,7 +91,7 @@ pub struct Operation {
     pub about: String,
     /// Its parameters.
     pub parameters: Vec<Parameter>,
-    /// Whether it takes a body.
+    /// Whether it accepts a body.
     pub takes_body: bool,
     /// The schema of its body.
     pub body: Option<Json>,

@@ -206,7 +206,7 @@ pub enum Cancel {
     Tag(Node),
 }
 
-/// Waits for what comes to an address that its steps give out.
+/// Waits for what comes to an address that its steps send out.
 #[derive(Clone, Debug)]
 pub struct Await {
     /// Name of the callback.

@@ -229,7 +229,7 @@ pub struct Named {
     pub text: Str,
     /// The function.
     pub arrow: Arrow,
-    /// Places its parameters and those of the arrow functions in it take.
+    /// Slots of its parameters and of those of the arrow functions in it.
     pub locals: u32,
     /// How deep its evaluation nests, the functions it calls included.
     pub height: u32,
@@ -251,7 +251,7 @@ pub struct Param {
     pub target: Target,
     /// Value of a missing argument.
     pub default: Option<Expr>,
-    /// Whether it takes all further arguments.
+    /// Whether it accepts all further arguments.
     pub rest: bool,
 }
 
@@ -264,14 +264,14 @@ pub enum Target {
     Object {
         /// Keys, targets and defaults.
         members: Vec<(Expr, Target, Option<Expr>)>,
-        /// Whether it takes all further arguments.
+        /// Whether it accepts all further arguments.
         rest: Option<u32>,
     },
     /// A list pattern.
     List {
         /// Targets and defaults; nothing where an item is skipped.
         items: Vec<Option<(Target, Option<Expr>)>>,
-        /// Whether it takes all further arguments.
+        /// Whether it accepts all further arguments.
         rest: Option<Box<Target>>,
     },
 }

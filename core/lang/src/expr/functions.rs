@@ -1,14 +1,14 @@
 //! The tables of what can be called: methods on values, functions by full name, constants, and what is
 //! left out of ECMAScript with the reason that is shown.
 
-/// Whether and where a call takes a function as argument.
+/// Whether and where a call accepts a function as argument.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FunctionArg {
     /// Takes no function.
     No,
     /// Takes a function as this argument, counted from 0.
     Required(usize),
-    /// May take a function as this argument, counted from 0.
+    /// May have a function as this argument, counted from 0.
     Optional(usize),
 }
 
@@ -48,7 +48,7 @@ macro_rules! callables {
                 (entry.2, entry.3)
             }
 
-            /// Where it takes a function.
+            /// Where it accepts a function.
             pub fn takes_function(self) -> FunctionArg {
                 Self::ALL[self as usize].4
             }

@@ -152,7 +152,7 @@ pub fn trim(text: &str) -> &str {
     text.trim_matches(is_space)
 }
 
-/// ToString. Lists give their items joined by commas, objects `[object Object]`.
+/// ToString. Lists are their items joined by commas, objects `[object Object]`.
 pub fn to_text(value: &Value) -> Str {
     match value {
         Value::Text(text) => text.clone(),

@@ -1,5 +1,5 @@
 //! Functions that are called: arrow functions as arguments, functions of the document, and how their
-//! parameters take values apart.
+//! parameters destructure values.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! What methods and functions give, and what they can be called on.
+//! What methods and functions return, and what they can be called on.
 
 use super::infer::{Infer, items};
 use super::narrow::path;
@@ -19,7 +19,7 @@ impl Infer<'_> {
                 Arg::Spread(expr) => {
                     let of = self.expr(expr);
                     let item = self.items_of(&of, expr);
-                    // How many there are is not known; each place may take one.
+                    // How many there are is not known; each place may hold one.
                     types.extend(std::iter::repeat_n(item, 4));
                 }
                 Arg::Function(_) | Arg::Pattern(_) => types.push(Type::Unknown),
@@ -31,7 +31,7 @@ impl Infer<'_> {
     /// A method call on a value of which nothing is missing.
     pub(super) fn method(&mut self, call: &MethodCall, on: &Type, at: Span) -> Type {
         let args = self.args(&call.args);
-        // What can never exist returns nothing: an unknown value would hide what the other ways give.
+        // What can never exist returns nothing: an unknown value would hide what the other branches return.
         if *on == Type::Never {
             return Type::Never;
         }

@@ -67,7 +67,7 @@ fn single(path: &str, given: &Type, wanted: &Type, depth: usize) -> Option<(Stri
             }
             for member in a.members.iter().filter(|member| b.get(&member.name).is_none()) {
                 match &b.rest {
-                    // Schemas that do not say whether they take more are taken to take it.
+                    // Schemas that do not say whether they accept more are assumed to accept it.
                     None => {}
                     Some(rest) => {
                         let value = member.value.keep(|one| *one != Type::Undefined);

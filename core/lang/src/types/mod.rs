@@ -1,7 +1,7 @@
 //! Types of values, as far as they are known before anything runs.
 //!
 //! A [`Type`] stands for a set of values: kinds, single values of a kind, lists, objects by member, and
-//! unions of those. [`Type::Unknown`] is any value at all; whatever is done with it is taken as right,
+//! unions of those. [`Type::Unknown`] is any value at all; whatever is done with it is assumed to be right,
 //! so an open schema makes no noise. [`schema`] reads types from JSON Schema and writes them as such,
 //! `infer` walks compiled expressions, `narrow` is what a condition says about the names in it, `fits`
 //! says when a value can never fit. Nothing here knows documents or steps.

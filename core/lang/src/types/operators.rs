@@ -143,7 +143,7 @@ impl Infer<'_> {
         }
     }
 
-    /// Arithmetic on single values gives a single value.
+    /// Arithmetic on single values has a single value as its result.
     fn computed(&self, op: BinaryOp, a: &Type, b: &Type) -> Type {
         match (a, b) {
             (Type::Number(Some(a)), Type::Number(Some(b))) => {

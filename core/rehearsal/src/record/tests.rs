@@ -42,7 +42,7 @@ fn past(machine: &Machine, prepared: &Prepared, index: usize) -> Past {
     }
 }
 
-/// Records every case of a bundle and runs what was recorded: nothing differs, and each step is taken
+/// Records every case of a bundle and runs what was recorded: nothing differs, and each step is performed
 /// as it was.
 fn again(bundle: &Bundle, rehearsals: &[Prepared]) -> Vec<String> {
     let mut texts = Vec::new();

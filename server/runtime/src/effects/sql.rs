@@ -7,7 +7,7 @@ use kanzlei_engine::machine::{EffectError, EffectId, Query, Rows};
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
 use kanzlei_store::databases::once::{Marker, Sealing};
-use kanzlei_store::databases::{Given, Statement};
+use kanzlei_store::databases::{Statement, StatementResult};
 use sha2::{Digest, Sha256};
 use tokio_util::task::AbortOnDropHandle;
 
@@ -86,6 +86,6 @@ impl Effects {
     }
 }
 
-fn rows(given: Given) -> Rows {
+fn rows(given: StatementResult) -> Rows {
     Rows { rows: given.rows.iter().map(Value::from_json).collect(), count: given.count, id: given.id }
 }

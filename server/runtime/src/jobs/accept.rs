@@ -95,7 +95,7 @@ pub async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Acceptance>, leng
         }
         let rows: Vec<NewJob> = plain.iter().flat_map(|one| one.rows.iter().cloned()).collect();
         match queue(&jobs, &rows, None).await {
-            // One that the database does not accept must not take the others with it.
+            // One that the database does not accept must not fail the others.
             Err(NotQueued::Failed(_)) if plain.len() > 1 => apart.extend(plain),
             outcome => plain.into_iter().for_each(|one| _ = one.done.send(outcome.clone())),
         }

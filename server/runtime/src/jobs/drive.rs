@@ -77,7 +77,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
     let mut machine = Machine::new(plan.clone(), start);
     let mut journal = Journaled {
         shared: shared.clone(),
-        // Those that were taken back keep their numbers.
+        // Those that were withdrawn keep their numbers.
         next_seq: claimed.outcomes,
         replaying: true,
         notes: VecDeque::new(),

@@ -65,7 +65,7 @@ async fn send(jobs: &Jobs, notice: &Notice) {
 }
 
 /// `v1,` and the HMAC-SHA256 of id, time and body in base64 (Standard Webhooks, symmetric signatures). A
-/// secret that begins with `whsec_` is base64, any other is taken as it is.
+/// secret that begins with `whsec_` is base64, any other is used as it is.
 pub fn signature(secret: &str, id: &str, at: i64, body: &str) -> String {
     let key = match secret.strip_prefix("whsec_") {
         Some(encoded) => STANDARD.decode(encoded).unwrap_or_else(|_| secret.as_bytes().to_vec()),

@@ -12,7 +12,7 @@ use kanzlei_store::queue::{JobPhase, JobRow};
 use super::Jobs;
 use crate::clock::now;
 
-/// How long it is believed how long the jobs of a workflow take.
+/// How long a measured duration of the jobs of a workflow is used.
 const BELIEVED: Duration = Duration::from_secs(10);
 /// Workflows of which that is remembered.
 const REMEMBERED: usize = 10_000;

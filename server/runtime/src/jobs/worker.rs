@@ -32,9 +32,9 @@ const POLL: Duration = Duration::from_millis(200);
 const YIELD_AFTER: Duration = Duration::from_millis(3);
 /// How long few free places wait for more of them, in microseconds.
 const GATHERED: Span = Span::from_micros(10_000);
-/// Jobs taken from one lane at once.
+/// Jobs claimed from one lane at once.
 const BATCH: u32 = 200;
-/// How long a job may be marked as taken without running.
+/// How long a job may be claimed without running.
 const UNBEGUN: Duration = Duration::from_secs(5);
 
 /// What all driven jobs share.
@@ -69,7 +69,7 @@ pub struct Worker {
 #[derive(Default)]
 struct Here {
     busy: AtomicUsize,
-    /// When jobs were taken last.
+    /// When jobs were claimed last.
     claimed: AtomicI64,
     /// More is due than there were places: whoever leaves one says so.
     crowded: AtomicBool,
@@ -116,7 +116,7 @@ impl Worker {
         }
         // None of them ends before the others: a panic in one is a panic of the worker.
         tokio::select! {
-            () = self.take_jobs(stop) => {}
+            () = self.claim_jobs(stop) => {}
             () = self.keep(dead) => {}
             () = tally::sample(&self.shared.jobs.store, &self.shared.tally) => {}
         }
@@ -153,7 +153,7 @@ impl Worker {
         before.map_or(at, after)
     }
 
-    async fn take_jobs(self: &Arc<Self>, mut stop: watch::Receiver<bool>) {
+    async fn claim_jobs(self: &Arc<Self>, mut stop: watch::Receiver<bool>) {
         let jobs = &self.shared.jobs;
         let mut unavailable = false;
         let mut polled = tokio::time::Instant::now();
@@ -224,17 +224,18 @@ impl Worker {
                 next = if free > 0 { next.min(gathered) } else { next };
                 continue;
             }
-            let taken = jobs.store.claim(self.id, (name, &places), room, BATCH.min(free as u32), self.stamp()).await?;
+            let claimed =
+                jobs.store.claim(self.id, (name, &places), room, BATCH.min(free as u32), self.stamp()).await?;
             here.claimed.store(now().as_micros(), Ordering::Relaxed);
             // In a lane with a bound over all processes a job that ends may make room for the next.
-            here.crowded.store(taken.more || room.at_once.is_some(), Ordering::Relaxed);
-            more |= taken.more && free > taken.jobs.len();
-            if !taken.jobs.is_empty() {
+            here.crowded.store(claimed.more || room.at_once.is_some(), Ordering::Relaxed);
+            more |= claimed.more && free > claimed.jobs.len();
+            if !claimed.jobs.is_empty() {
                 // When the next one of this lane is due is not known yet.
                 next = at;
             }
-            next = taken.next.map_or(next, |at| next.min(at));
-            self.begin(taken.jobs, &here).await?;
+            next = claimed.next.map_or(next, |at| next.min(at));
+            self.begin(claimed.jobs, &here).await?;
         }
         Ok((!more).then(|| Duration::from((next - now()).max(Span::from_micros(500)))))
     }
@@ -244,12 +245,12 @@ impl Worker {
         all.entry(lane.to_owned()).or_default().clone()
     }
 
-    async fn begin(self: &Arc<Self>, taken: Vec<Claimed>, here: &Arc<Here>) -> kanzlei_store::Result<()> {
-        if taken.is_empty() {
+    async fn begin(self: &Arc<Self>, claimed: Vec<Claimed>, here: &Arc<Here>) -> kanzlei_store::Result<()> {
+        if claimed.is_empty() {
             return Ok(());
         }
         let known: Vec<(Uuid, u32)> =
-            taken.iter().filter(|job| job.outcomes > 0).map(|job| (job.id, job.attempt)).collect();
+            claimed.iter().filter(|job| job.outcomes > 0).map(|job| (job.id, job.attempt)).collect();
         let mut outcomes: HashMap<Uuid, Vec<_>> = HashMap::new();
         let mut read = Ok(Vec::new());
         if !known.is_empty() {
@@ -259,11 +260,11 @@ impl Worker {
             Ok(read) => read,
             Err(error) => {
                 // They are marked as ours: without what was written down they must not run.
-                for job in &taken {
+                for job in &claimed {
                     tracing::warn!(job = %job.id, "a job is released unread");
                 }
-                let taken: Vec<(Uuid, u32)> = taken.iter().map(|job| (job.id, job.fence)).collect();
-                let _ = self.shared.jobs.store.release(self.id, &taken, now()).await;
+                let claimed: Vec<(Uuid, u32)> = claimed.iter().map(|job| (job.id, job.fence)).collect();
+                let _ = self.shared.jobs.store.release(self.id, &claimed, now()).await;
                 return Err(error);
             }
         };
@@ -271,7 +272,7 @@ impl Worker {
             outcomes.entry(row.job).or_default().push(row);
         }
         let at = now();
-        for job in taken {
+        for job in claimed {
             if job.attempt == 1 && job.outcomes == 0 && job.retries == 0 {
                 self.shared.tally.begun(&job, at);
             }
@@ -292,7 +293,7 @@ impl Worker {
                 }
             });
             if let Some(before) = running.insert(id, Running { fence, stop, handle: task.abort_handle() }) {
-                // It was taken from us and came back: what the old one does now would be refused.
+                // It was reclaimed and came back: writes under the old fence would be refused.
                 before.handle.abort();
             }
         }
@@ -344,7 +345,7 @@ impl Worker {
         }
     }
 
-    /// After it was declared dead: what it runs is others' by now, and what it took since is anybody's.
+    /// After it was declared dead: what it runs belongs to others by now, and what it claimed since is free.
     async fn begin_again(&self) -> kanzlei_store::Result<()> {
         let store = &self.shared.jobs.store;
         tracing::warn!(jobs = self.running(), "this worker was declared dead; its jobs are run by others");
@@ -356,14 +357,14 @@ impl Worker {
         Ok(())
     }
 
-    /// Jobs that are marked as taken here and do not run: the connection broke between marking and reading
+    /// Jobs that are claimed here and do not run: the connection broke between marking and reading
     /// them.
     async fn release_unbegun(&self) -> kanzlei_store::Result<()> {
-        let taken = self.shared.jobs.store.taken_before(self.id, now() - Span::from(UNBEGUN)).await?;
+        let claimed = self.shared.jobs.store.claimed_before(self.id, now() - Span::from(UNBEGUN)).await?;
         let unbegun: Vec<(Uuid, u32)> = {
             let running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
             let here = |id: &Uuid, fence: u32| running.get(id).is_some_and(|one| one.fence == fence);
-            taken.into_iter().filter(|(id, fence)| !here(id, *fence)).collect()
+            claimed.into_iter().filter(|(id, fence)| !here(id, *fence)).collect()
         };
         if !unbegun.is_empty() {
             tracing::warn!(jobs = unbegun.len(), "claimed jobs that never began are released");

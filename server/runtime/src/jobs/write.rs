@@ -20,7 +20,7 @@ type Waiting = (Write, oneshot::Sender<Written>);
 pub enum Written {
     /// It counts.
     Yes,
-    /// The job is another worker's by now: it was declared dead, or the job was taken from it.
+    /// The job is another worker's by now: it was declared dead, or the job was reclaimed.
     NotOurs,
     /// The database rejects it.
     Refused,

@@ -158,7 +158,7 @@ pub fn with_invoked(mut sheet: Vec<Paragraph>, steps: &[kept::Step]) -> Vec<Para
         if sheet.iter().any(|paragraph| paragraph.number == *number) {
             continue;
         }
-        // Behind all that stands below the same step, in the order they were taken.
+        // Behind all that stands below the same step, in the order they were performed.
         let parts: Vec<u32> = numbers(number);
         let at = sheet.iter().rposition(|paragraph| numbers(&paragraph.number) < parts).map_or(0, |at| at + 1);
         let paragraph = Paragraph {

@@ -157,7 +157,7 @@ fn network(private: bool) -> String {
     if private { "private" } else { "public" }.into()
 }
 
-/// `GET /services/{name}`: one service with what its operations take and return.
+/// `GET /services/{name}`: one service with what its operations accept and return.
 pub async fn service(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
     let live = app.live.load();
     let Some(service) = live.services.get(name.as_str()) else {

@@ -48,7 +48,7 @@ pub struct Statement {
 
 /// What a statement returned.
 #[derive(Clone, Debug, Default, PartialEq, serde::Serialize, serde::Deserialize)]
-pub struct Given {
+pub struct StatementResult {
     /// Objects by column name.
     pub rows: Vec<Json>,
     /// Rows returned, or changed.
@@ -178,7 +178,7 @@ impl Database {
         statements: &[Statement],
         transaction: bool,
         within: Duration,
-    ) -> std::result::Result<Vec<Given>, Refused> {
+    ) -> std::result::Result<Vec<StatementResult>, Refused> {
         let until = tokio::time::Instant::now() + within;
         let acquired = tokio::time::timeout_at(until, self.pool.acquire()).await;
         let mut connection = acquired.map_err(|_| Refused::Timeout)?.map_err(refused)?;
@@ -216,7 +216,7 @@ impl Database {
 async fn each(
     connection: &mut sqlx::MySqlConnection,
     statements: &[Statement],
-) -> std::result::Result<Vec<Given>, Stop> {
+) -> std::result::Result<Vec<StatementResult>, Stop> {
     let mut all = Vec::with_capacity(statements.len());
     for statement in statements {
         all.push(one(connection, statement).await?);
@@ -227,7 +227,7 @@ async fn each(
 async fn all_or_none(
     connection: &mut sqlx::MySqlConnection,
     statements: &[Statement],
-) -> std::result::Result<Vec<Given>, Stop> {
+) -> std::result::Result<Vec<StatementResult>, Stop> {
     let mut tx = sqlx::Connection::begin(connection).await?;
     let all = each(&mut tx, statements).await?;
     tx.commit().await?;
@@ -245,7 +245,10 @@ impl From<sqlx::Error> for Stop {
     }
 }
 
-async fn one(connection: &mut sqlx::MySqlConnection, statement: &Statement) -> std::result::Result<Given, Stop> {
+async fn one(
+    connection: &mut sqlx::MySqlConnection,
+    statement: &Statement,
+) -> std::result::Result<StatementResult, Stop> {
     // The text is a builder's own; what a run adds to it are bound values.
     let mut query: Query<'_, MySql, MySqlArguments> = sqlx::query(AssertSqlSafe(statement.text.clone()).into_sql_str());
     for value in &statement.values {
@@ -260,7 +263,7 @@ async fn one(connection: &mut sqlx::MySqlConnection, statement: &Statement) -> s
             other => query.bind(other.to_string()),
         };
     }
-    let mut given = Given::default();
+    let mut given = StatementResult::default();
     let mut bytes = 0;
     let mut found = connection.fetch_many(query);
     while let Some(item) = found.try_next().await? {

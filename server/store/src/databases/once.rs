@@ -10,7 +10,7 @@ use std::time::Duration;
 use sqlx::{AssertSqlSafe, Connection, MySqlConnection, Row};
 use uuid::Uuid;
 
-use super::{Database, GRACE, Given, Refused, Statement, Stop, TRIES, each, refused};
+use super::{Database, GRACE, Refused, Statement, StatementResult, Stop, TRIES, each, refused};
 
 /// The table of markers, by the statement that makes it.
 pub const TABLE: &str = "CREATE TABLE IF NOT EXISTS kanzlei_done (
@@ -60,7 +60,7 @@ impl Database {
         statements: &[Statement],
         within: Duration,
         sealing: &dyn Sealing,
-    ) -> Result<Vec<Given>, Refused> {
+    ) -> Result<Vec<StatementResult>, Refused> {
         let until = tokio::time::Instant::now() + within;
         let mut tries = 0;
         loop {
@@ -81,7 +81,7 @@ impl Database {
         statements: &[Statement],
         until: tokio::time::Instant,
         sealing: &dyn Sealing,
-    ) -> Result<Vec<Given>, Refused> {
+    ) -> Result<Vec<StatementResult>, Refused> {
         let acquired = tokio::time::timeout_at(until, self.pool.acquire()).await;
         let mut connection = acquired.map_err(|_| Refused::Timeout)?.map_err(refused)?;
         let left = until.saturating_duration_since(tokio::time::Instant::now());
@@ -206,7 +206,7 @@ async fn marked(
     marker: &Marker,
     statements: &[Statement],
     sealing: &dyn Sealing,
-) -> Result<Vec<Given>, Stop> {
+) -> Result<Vec<StatementResult>, Stop> {
     const KEY: &str = "installation = ? AND job = ? AND attempt = ? AND effect = ?";
     let mut tx = connection.begin().await?;
     // Waits for a transaction of the same effect that is under way, and fails behind one that was committed.

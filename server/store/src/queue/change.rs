@@ -11,7 +11,7 @@ use super::{JobPhase, uuid};
 use crate::{Doing, Error, Result, Store};
 
 impl Store {
-    /// Cancels a job that waits, or asks one that runs to stop. Gives the phase in which it was found.
+    /// Cancels a job that waits, or asks one that runs to stop. Returns the phase in which it was found.
     pub async fn cancel_job(&self, id: Uuid, now: Timestamp, history: &str) -> Result<Option<JobPhase>> {
         super::repeated(|| self.try_cancel(id, now, history)).await
     }
@@ -126,7 +126,7 @@ impl Store {
             )
             .execute(&mut *tx)
             .await
-            .doing("taking an outcome back")?;
+            .doing("withdrawing an outcome")?;
         }
         if done.rows_affected() > 0 {
             // The journal shows the run as it ends in the end.

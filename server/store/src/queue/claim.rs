@@ -47,7 +47,7 @@ pub struct Room {
     pub generation: u64,
 }
 
-/// A job that was taken.
+/// A job that was claimed.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Claimed {
     /// UUID, version 7: sorts by creation time.
@@ -106,7 +106,7 @@ pub struct Claimed {
 
 /// What a claim brought, and when it is worth asking again.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct Taken {
+pub struct ClaimResult {
     /// The claimed jobs, by rank and due time.
     pub jobs: Vec<Claimed>,
     /// The lane's pace lets the next one through at this time.
@@ -132,12 +132,12 @@ pub struct OutcomeRow {
     pub data: String,
     /// Whether `data` is sealed.
     pub sealed: bool,
-    /// Whether it was taken back because its step is retried.
+    /// Whether it was withdrawn because its step is retried.
     pub void: bool,
 }
 
 impl Store {
-    /// The earliest job of each lane and claim_rank, due or not, in the order they are to be taken. Reads one
+    /// The earliest job of each lane and claim_rank, due or not, in the order of claims. Reads one
     /// entry of the index for each, however many wait behind it.
     pub async fn heads(&self) -> Result<Vec<Head>> {
         // Not by grouping: whether that reads entry by entry is up to the optimizer and its statistics.
@@ -186,31 +186,31 @@ impl Store {
         room: Room,
         most: u32,
         stamp: Timestamp,
-    ) -> Result<Taken> {
+    ) -> Result<ClaimResult> {
         let claim = Claim { worker, lane, places, generation: room.generation, stamp };
-        let taken = super::repeated(|| async {
+        let claimed = super::repeated(|| async {
             match room {
                 Room { at_once: None, gap: None, .. } => self.claim_plain(claim, most).await,
                 _ => self.claim_limited(claim, room, most).await,
             }
         });
-        let taken = taken.await?;
-        if taken.jobs.iter().all(|job| job.ordering_key.is_none()) {
-            return Ok(taken);
+        let claimed = claimed.await?;
+        if claimed.jobs.iter().all(|job| job.ordering_key.is_none()) {
+            return Ok(claimed);
         }
-        // The jobs are marked as taken: who loses against another process tries again.
-        super::repeated(|| self.take_turns(worker, taken.clone())).await
+        // The jobs are marked as claimed: who loses against another process tries again.
+        super::repeated(|| self.serve_keys(worker, claimed.clone())).await
     }
 
-    async fn claim_plain(&self, claim: Claim<'_>, most: u32) -> Result<Taken> {
+    async fn claim_plain(&self, claim: Claim<'_>, most: u32) -> Result<ClaimResult> {
         let mut connection = self.pool.acquire().await.map_err(Error::Unreachable)?;
         let jobs = mark_and_read(&mut connection, claim, most).await?;
-        Ok(Taken { more: jobs.len() as u32 == most, jobs, next: None })
+        Ok(ClaimResult { more: jobs.len() as u32 == most, jobs, next: None })
     }
 
     /// One process at a time gets through to a lane with limits: its row orders them, on one node by its
     /// lock and over several by certification.
-    async fn claim_limited(&self, claim: Claim<'_>, room: Room, most: u32) -> Result<Taken> {
+    async fn claim_limited(&self, claim: Claim<'_>, room: Room, most: u32) -> Result<ClaimResult> {
         let Claim { lane, stamp, .. } = claim;
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         sqlx::query!(
@@ -243,7 +243,7 @@ impl Store {
         if state.held || most <= 0 {
             tx.rollback().await.doing("leaving a lane")?;
             let next = (room.gap.is_some() && slot > stamp && !state.held).then_some(slot);
-            return Ok(Taken { next, ..Taken::default() });
+            return Ok(ClaimResult { next, ..ClaimResult::default() });
         }
         let jobs = mark_and_read(&mut tx, claim, most as u32).await?;
         let mut next = None;
@@ -256,13 +256,13 @@ impl Store {
                 .doing("pacing a lane")?;
         }
         tx.commit().await.doing("taking jobs")?;
-        Ok(Taken { more: jobs.len() as i64 == most && room.gap.is_none(), jobs, next })
+        Ok(ClaimResult { more: jobs.len() as i64 == most && room.gap.is_none(), jobs, next })
     }
 
     /// Of jobs of one ordering key only one may run; the others wait behind it.
-    async fn take_turns(&self, worker: Uuid, mut taken: Taken) -> Result<Taken> {
+    async fn serve_keys(&self, worker: Uuid, mut claimed: ClaimResult) -> Result<ClaimResult> {
         let turns: Vec<(&str, Uuid)> =
-            taken.jobs.iter().filter_map(|job| Some((job.ordering_key.as_deref()?, job.id))).collect();
+            claimed.jobs.iter().filter_map(|job| Some((job.ordering_key.as_deref()?, job.id))).collect();
         let mut behind = Vec::new();
         for chunk in portions(&turns) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new("INSERT IGNORE INTO ordering_holder (name, job) ");
@@ -297,13 +297,13 @@ impl Store {
             query.push(")");
             query.build().execute(&self.pool).await.doing("putting jobs behind others of their ordering key")?;
         }
-        taken.jobs.retain(|job| !behind.contains(&job.id));
-        Ok(taken)
+        claimed.jobs.retain(|job| !behind.contains(&job.id));
+        Ok(claimed)
     }
 
     /// Releases jobs whose ordering key nobody holds: what a process that died left undone.
     pub async fn free_turns(&self, limit: u32) -> Result<u64> {
-        // Looked for without locks: an update with a subquery would go through the whole table.
+        // Searched without locks: an update with a subquery would go through the whole table.
         let free = sqlx::query_scalar!(
             "SELECT j.id FROM job j LEFT JOIN ordering_holder t ON t.name = j.ordering_key WHERE j.phase = 3 AND t.name IS NULL LIMIT ?",
             limit
@@ -422,8 +422,8 @@ impl Store {
         Ok(all)
     }
 
-    /// Jobs that a worker duration before an instant and still has, with their fences.
-    pub async fn taken_before(&self, worker: Uuid, before: Timestamp) -> Result<Vec<(Uuid, u32)>> {
+    /// Jobs that a worker claimed before an instant and still has, with their fences.
+    pub async fn claimed_before(&self, worker: Uuid, before: Timestamp) -> Result<Vec<(Uuid, u32)>> {
         let rows = sqlx::query!(
             "SELECT id, fence FROM job WHERE phase = 2 AND worker = ? AND ready_at < ?",
             worker.as_bytes().as_slice(),
@@ -447,7 +447,7 @@ impl Store {
             )
             .execute(&self.pool)
             .await
-            .doing("giving jobs back")?;
+            .doing("releasing jobs")?;
         }
         Ok(())
     }
@@ -486,7 +486,7 @@ struct Claim<'c> {
     stamp: Timestamp,
 }
 
-/// Marks the first due jobs of a lane as taken, claim_rank by claim_rank, and reads them.
+/// Marks the first due jobs of a lane as claimed, claim_rank by claim_rank, and reads them.
 async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>, most: u32) -> Result<Vec<Claimed>> {
     let Claim { worker, lane, places, generation, stamp } = claim;
     let key = worker.as_bytes().as_slice();
@@ -525,7 +525,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
     )
     .fetch_all(&mut *connection)
     .await
-    .doing("reading taken jobs")?;
+    .doing("reading claimed jobs")?;
     Ok(rows
         .into_iter()
         .map(|row| Claimed {

@@ -30,7 +30,7 @@ pub enum Repeat {
 }
 
 impl Store {
-    /// Takes an idempotency key for a request, or says what is known of it. One that was in flight when
+    /// Claims an idempotency key for a request, or returns what is known of it. One that was in flight when
     /// its process died is free after `until`.
     pub async fn repeat(
         &self,
@@ -43,7 +43,7 @@ impl Store {
         sqlx::query!("DELETE FROM idempotency WHERE hash = ? AND until < ?", hash, now.as_micros())
             .execute(&self.pool)
             .await
-            .doing("taking an idempotency key")?;
+            .doing("claiming an idempotency key")?;
         let done = sqlx::query!(
             "INSERT IGNORE INTO idempotency (hash, fingerprint, run, until) VALUES (?, ?, ?, ?)",
             hash,
@@ -53,7 +53,7 @@ impl Store {
         )
         .execute(&self.pool)
         .await
-        .doing("taking an idempotency key")?;
+        .doing("claiming an idempotency key")?;
         if done.rows_affected() > 0 {
             return Ok(Repeat::First);
         }

@@ -16,7 +16,7 @@ mod query;
 mod record;
 mod schedule;
 
-pub use claim::{Claimed, Head, LaneState, OutcomeRow, Room, Taken};
+pub use claim::{ClaimResult, Claimed, Head, LaneState, OutcomeRow, Room};
 pub use idempotency::{Repeat, Stored};
 pub use lanes::{LaneDepth, Sample};
 pub use notices::Notice;

@@ -41,7 +41,7 @@ impl Store {
                 .fetch_all(&self.pool)
                 .await
                 .doing("searching for notices")?;
-        let mut taken = Vec::new();
+        let mut claimed = Vec::new();
         for job in due {
             let done = sqlx::query!(
                 "UPDATE notice SET next = ? WHERE job = ? AND next <= ?",
@@ -53,10 +53,10 @@ impl Store {
             .await
             .doing("claiming a notice")?;
             if done.rows_affected() > 0 {
-                taken.extend(self.notice(uuid(&job)).await?);
+                claimed.extend(self.notice(uuid(&job)).await?);
             }
         }
-        Ok(taken)
+        Ok(claimed)
     }
 
     /// Returns the notice of a job.

@@ -113,7 +113,7 @@ impl Store {
         Ok(done.rows_affected() > 0 || known.fetch_optional(&self.pool).await.doing("pausing a timetable")?.is_some())
     }
 
-    /// Takes a due instant; true for the one process that came first.
+    /// Records a due instant as handled; true for the one process that came first.
     pub async fn fire(
         &self,
         workflow: &str,
@@ -217,7 +217,7 @@ impl Store {
         )
         .execute(&mut *tx)
         .await
-        .doing("taking a callback")?;
+        .doing("recording a callback")?;
         if done.rows_affected() > 0 {
             sqlx::query!(
                 "UPDATE job SET ready_at = IF(phase = 1, LEAST(ready_at, ?), ready_at), signalled = 1, changes = changes + 1 WHERE id = ?",
@@ -228,7 +228,7 @@ impl Store {
             .await
             .doing("waking a job")?;
         }
-        tx.commit().await.doing("taking a callback")?;
+        tx.commit().await.doing("recording a callback")?;
         Ok(done.rows_affected() > 0)
     }
 }

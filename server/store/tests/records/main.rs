@@ -5,12 +5,16 @@
 //! with("name", async |bed| assert!(bed.store.live().await.expect("live").is_empty()));
 //! ```
 
+mod answers;
 mod cancelled;
+mod change;
 mod documents;
 mod journal;
 mod kept;
+mod lanes;
 mod once;
 mod queue;
+mod schedule;
 mod servers;
 mod statements;
 

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use kanzlei_store::databases::once::{Marker, Sealing, TABLE};
-use kanzlei_store::databases::{Database, Given, Refused};
+use kanzlei_store::databases::{Database, Refused, StatementResult};
 use uuid::Uuid;
 
 use super::{Bed, WITHIN, statement, with};
@@ -123,7 +123,7 @@ fn concurrent_repetitions_are_performed_once() {
             tokio::spawn(async move { database.run_once(&marker(job, 1, 1), &insert, WITHIN, &Backwards).await })
         });
         let asked: Vec<_> = asked.collect();
-        let mut ids: Vec<Vec<Given>> = Vec::new();
+        let mut ids: Vec<Vec<StatementResult>> = Vec::new();
         for one in asked {
             ids.push(one.await.expect("no panic").expect("done"));
         }

@@ -7,7 +7,7 @@ use uuid::Uuid;
 
 use super::{alone, time, with};
 
-const FREE: Room = Room { at_once: None, gap: None, generation: 1 };
+pub(crate) const FREE: Room = Room { at_once: None, gap: None, generation: 1 };
 /// All places of a lane.
 const ALL: &[u8] = &[0, 1, 2, 3, 4, 5, 6, 7, 8, 9];
 
@@ -35,7 +35,7 @@ pub(crate) fn job(n: u128, lane: &str) -> NewJob {
     }
 }
 
-fn write(job: u128, fence: u32, phase: Option<JobPhase>) -> Write {
+pub(crate) fn write(job: u128, fence: u32, phase: Option<JobPhase>) -> Write {
     let end = phase.map(|phase| End {
         phase,
         claim_rank: 5,
@@ -54,13 +54,20 @@ fn write(job: u128, fence: u32, phase: Option<JobPhase>) -> Write {
     Write { job: Uuid::from_u128(job), fence, attempt: 1, outcomes, progress: None, notes: None, reply: None, end }
 }
 
-async fn claim(store: &Store, worker: u128, lane: &str, room: Room, most: u32, at: i64) -> (Vec<u128>, Option<i64>) {
+pub(crate) async fn claim(
+    store: &Store,
+    worker: u128,
+    lane: &str,
+    room: Room,
+    most: u32,
+    at: i64,
+) -> (Vec<u128>, Option<i64>) {
     let taken = store.claim(Uuid::from_u128(worker), (lane, ALL), room, most, time(at)).await.expect("claims");
     (taken.jobs.iter().map(|job| job.id.as_u128()).collect(), taken.next.map(Timestamp::as_micros))
 }
 
 /// Queues jobs.
-async fn queue(store: &Store, jobs: &[NewJob]) {
+pub(crate) async fn queue(store: &Store, jobs: &[NewJob]) {
     store.enqueue(jobs, None).await.expect("queues");
 }
 
@@ -151,7 +158,7 @@ fn a_claimed_job_that_never_began_is_returned_under_its_fence() {
         let (worker, id) = (Uuid::from_u128(3), Uuid::from_u128(11));
         queue(store, &[job(11, "unbegun")]).await;
         assert_eq!(claim(store, 3, "unbegun", FREE, 1, 700).await.0, [11]);
-        assert_eq!(store.taken_before(worker, time(701)).await.expect("reads"), [(id, 1)]);
+        assert_eq!(store.claimed_before(worker, time(701)).await.expect("reads"), [(id, 1)]);
         for (fence, phase) in [(9, JobPhase::Running), (1, JobPhase::Ready)] {
             store.release(worker, &[(id, fence)], time(702)).await.expect("returns");
             assert_eq!(store.job(id).await.expect("reads").expect("job").phase, phase);
@@ -225,7 +232,7 @@ fn jobs_of_an_ordering_key_run_one_after_another() {
 }
 
 /// Queues one job in a lane of its own and ends it in a phase, at 900.
-async fn ended(store: &Store, n: u128, phase: JobPhase) {
+pub(crate) async fn ended(store: &Store, n: u128, phase: JobPhase) {
     let lane = format!("ended-{n}");
     queue(store, &[job(n, &lane)]).await;
     assert_eq!(claim(store, 9, &lane, FREE, 9, 800).await.0, [n]);

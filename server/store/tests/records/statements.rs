@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use kanzlei_store::databases::{Database, Given, Refused, Statement};
+use kanzlei_store::databases::{Database, Refused, Statement, StatementResult};
 use serde_json::Value as Json;
 
 use super::{Bed, WITHIN, statement, until_shown, with};
@@ -28,7 +28,7 @@ fn row() -> Vec<Json> {
     ]
 }
 
-async fn one(database: &Database, text: &str, values: &[Json]) -> Result<Given, Refused> {
+async fn one(database: &Database, text: &str, values: &[Json]) -> Result<StatementResult, Refused> {
     let statement = Statement { text: text.into(), values: values.into() };
     database.run(&[statement], false, WITHIN).await.map(|mut all| all.remove(0))
 }

@@ -162,7 +162,7 @@ impl Eval<'_> {
         self.make_list((0..count).map(|i| Value::Num(from + i as f64 * step)).collect())
     }
 
-    /// The functions over lists that take a function: group, sortBy, sum, unique.
+    /// The functions over lists that accept a function: group, sortBy, sum, unique.
     pub(super) fn list_function(&mut self, what: Static, args: &[Arg]) -> Res {
         let values = self.arg_values(args)?;
         let first = arg(&values, 0);

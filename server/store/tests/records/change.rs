@@ -1,0 +1,170 @@
+//! Jobs that are cancelled, rescheduled and retried by hand, and how they are found.
+
+use kanzlei_model::run::RunState;
+use kanzlei_store::Store;
+use kanzlei_store::queue::{Filter, JobPhase, JobRow, NewJob, Watched};
+use uuid::Uuid;
+
+use super::queue::{FREE, claim, ended, job, queue, write};
+use super::{time, with};
+
+fn id(n: u128) -> Uuid {
+    Uuid::from_u128(n)
+}
+
+async fn read(store: &Store, n: u128) -> JobRow {
+    store.job(id(n)).await.expect("reads").expect("the job")
+}
+
+#[test]
+fn a_waiting_job_is_cancelled_and_a_running_one_is_asked_to_stop() {
+    with("cancelled", async |bed| {
+        let store = &bed.store;
+        queue(store, &[job(1, "x"), job(2, "x")]).await;
+        assert_eq!(claim(store, 4, "x", FREE, 1, 400).await.0, [1]);
+        for (n, found, phase) in [
+            (1, Some(JobPhase::Running), JobPhase::Running),
+            (2, Some(JobPhase::Ready), JobPhase::Cancelled),
+            (2, Some(JobPhase::Cancelled), JobPhase::Cancelled),
+        ] {
+            assert_eq!(store.cancel_job(id(n), time(500), "c;").await.expect("cancels"), found);
+            assert_eq!(read(store, n).await.phase, phase);
+        }
+        assert_eq!(store.cancel_job(id(9), time(500), "c;").await.expect("asked"), None);
+        assert_eq!(store.to_stop(id(4)).await.expect("reads"), [id(1)]);
+        assert_eq!(read(store, 2).await.history.as_deref(), Some("c;"), "once");
+    });
+}
+
+#[test]
+fn a_cancelled_job_releases_its_ordering_key() {
+    with("released", async |bed| {
+        let store = &bed.store;
+        let keyed = |n| NewJob { ordering_key: Some("k".into()), due: time(n as i64), ..job(n, "x") };
+        queue(store, &[keyed(1), keyed(2), keyed(3)]).await;
+        assert_eq!(claim(store, 4, "x", FREE, 9, 400).await.0, [1]);
+        let mut pause = write(1, 1, Some(JobPhase::Ready));
+        pause.end.as_mut().expect("an end").expires = None;
+        store.write_jobs(&[&pause], time(500)).await.expect("it waits, and keeps the key");
+        assert_eq!(store.free_turns(9).await.expect("frees"), 0);
+        store.cancel_job(id(1), time(510), "").await.expect("cancels");
+        assert_eq!(claim(store, 4, "x", FREE, 9, 600).await.0, [2], "one follows");
+    });
+}
+
+#[test]
+fn many_waiting_jobs_are_cancelled_at_once() {
+    with("many_cancelled", async |bed| {
+        let store = &bed.store;
+        let keyed = NewJob { ordering_key: Some("k".into()), ..job(3, "x") };
+        queue(store, &[job(1, "y"), job(2, "x"), keyed]).await;
+        assert_eq!(claim(store, 4, "y", FREE, 1, 400).await.0, [1]);
+        let all: Vec<Uuid> = [1, 2, 3, 9].map(id).into();
+        assert_eq!(store.cancel_waiting(&all, time(500), "c").await.expect("cancels"), [id(2)]);
+        assert_eq!(store.cancel_waiting(&all, time(500), "c").await.expect("cancels"), [] as [Uuid; 0]);
+        assert_eq!(read(store, 2).await.phase, JobPhase::Cancelled);
+    });
+}
+
+#[test]
+fn only_a_job_that_waits_is_rescheduled() {
+    with("rescheduled", async |bed| {
+        let store = &bed.store;
+        queue(store, &[job(1, "x"), job(2, "y")]).await;
+        claim(store, 4, "y", FREE, 1, 400).await;
+        assert!(store.reschedule(id(1), time(9_000), "r").await.expect("reschedules"));
+        let row = read(store, 1).await;
+        assert_eq!((row.due, row.ready_at, row.history.as_deref()), (time(9_000), time(9_000), Some("r")));
+        for n in [2, 9] {
+            assert!(!store.reschedule(id(n), time(9_000), "r").await.expect("asked"), "{n}");
+        }
+    });
+}
+
+#[test]
+fn an_ended_job_is_retried_from_its_failed_step_or_from_the_start() {
+    with("retried", async |bed| {
+        let store = &bed.store;
+        for (n, phase, from_start, retried, attempt, outcomes) in [
+            (1, JobPhase::Failed, false, true, 1, 1),
+            (2, JobPhase::Failed, true, true, 2, 0),
+            (3, JobPhase::Rejected, false, true, 1, 1),
+            (4, JobPhase::Cancelled, false, false, 1, 1),
+            (5, JobPhase::Cancelled, true, true, 2, 0),
+            (6, JobPhase::Succeeded, true, false, 1, 1),
+        ] {
+            ended(store, n, phase).await;
+            assert_eq!(store.retry(id(n), from_start, time(1_000), "t").await.expect("asked"), retried, "{n}");
+            let row = read(store, n).await;
+            let wanted = if retried { JobPhase::Ready } else { phase };
+            assert_eq!((row.phase, row.attempt, row.outcomes), (wanted, attempt, outcomes), "{n}");
+            // What failed is done again: the last outcome is void.
+            let left = store.outcomes(&[(id(n), attempt)]).await.expect("reads").len();
+            assert_eq!(left, usize::from(!retried), "{n}");
+        }
+    });
+}
+
+#[test]
+fn jobs_are_selected_by_what_is_known_of_them() {
+    with("selected", async |bed| {
+        let store = &bed.store;
+        let due = |n, at| NewJob { due: time(at), ..job(n, "x") };
+        queue(
+            store,
+            &[
+                NewJob { tag: Some("t".into()), ..due(1, 5_000) },
+                NewJob { workflow: "v".into(), ..due(2, 100) },
+                NewJob { request_id: "q".into(), ..due(3, 100) },
+                NewJob { input: r#"{"a":"needle"}"#.into(), ..due(4, 100) },
+                job(5, "y"),
+            ],
+        )
+        .await;
+        claim(store, 4, "y", FREE, 1, 400).await;
+        let all = || Filter { limit: 9, ..Filter::default() };
+        for (filter, wanted) in [
+            (all(), vec![1, 2, 3, 4, 5]),
+            (Filter { limit: 2, ..all() }, vec![1, 2]),
+            (Filter { before: Some(id(3)), ..all() }, vec![1, 2]),
+            (Filter { tag: Some("t".into()), ..all() }, vec![1]),
+            (Filter { workflow: Some("v".into()), ..all() }, vec![2]),
+            (Filter { request_id: Some("q".into()), ..all() }, vec![3]),
+            (Filter { text: Some("needle".into()), ..all() }, vec![4]),
+            (Filter { lane: Some("y".into()), ..all() }, vec![5]),
+            (Filter { state: Some(RunState::Running), ..all() }, vec![5]),
+            (Filter { state: Some(RunState::Scheduled), ..all() }, vec![1]),
+            (Filter { state: Some(RunState::Queued), ..all() }, vec![2, 3, 4]),
+            (Filter { due_from: Some(time(101)), ..all() }, vec![1]),
+            (Filter { due_until: Some(time(101)), lane: Some("x".into()), ..all() }, vec![2, 3, 4]),
+            (Filter { tag: Some("t".into()), workflow: Some("v".into()), ..all() }, vec![]),
+        ] {
+            let found = store.job_ids(&filter, time(500)).await.expect("selects");
+            assert_eq!(found.iter().map(|id| id.as_u128()).collect::<Vec<_>>(), wanted, "{filter:?}");
+            let mut page = store.jobs(&filter, time(500)).await.expect("lists").jobs;
+            page.reverse();
+            if filter.limit == 9 {
+                assert_eq!(page.iter().map(|line| line.id.as_u128()).collect::<Vec<_>>(), wanted, "{filter:?}");
+            }
+        }
+        let counts = store.job_counts(time(500)).await.expect("counts");
+        let counts: Vec<_> = counts.into_iter().filter(|(_, n)| *n > 0).collect();
+        assert_eq!(counts, [(RunState::Scheduled, 1), (RunState::Queued, 3), (RunState::Running, 1)]);
+    });
+}
+
+#[test]
+fn followed_jobs_count_their_changes() {
+    with("followed", async |bed| {
+        let store = &bed.store;
+        ended(store, 1, JobPhase::Succeeded).await;
+        queue(store, &[job(2, "x")]).await;
+        assert!(store.has_job(id(1)).await.expect("asked") && !store.has_job(id(9)).await.expect("asked"));
+        let mut watched = store.watched(&[id(1), id(2), id(9)]).await.expect("reads");
+        watched.sort_by_key(|one| one.id);
+        let changes = watched[0].changes;
+        let wanted = |n, phase, changes| Watched { id: id(n), phase, changes, replied: false };
+        assert_eq!(watched, [wanted(1, JobPhase::Succeeded, changes), wanted(2, JobPhase::Ready, watched[1].changes)]);
+        assert!(changes > watched[1].changes);
+    });
+}
