@@ -7,6 +7,8 @@ mod commands;
 mod draw;
 mod files;
 mod sarif;
+#[cfg(test)]
+mod tests;
 
 use std::process::ExitCode;
 

@@ -51,6 +51,13 @@ impl Secrets {
         Ok(Secrets { cipher, opened: ArcSwap::default() })
     }
 
+    /// Secrets with these values, for tests.
+    #[cfg(test)]
+    pub fn holding(values: &[(&str, &str)]) -> Self {
+        let opened = values.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
+        Secrets { cipher: None, opened: ArcSwap::new(std::sync::Arc::new(opened)) }
+    }
+
     /// Opens all secrets of the database.
     pub async fn load(&self, store: &Store) -> Result<()> {
         let sealed = store.secrets().await?;

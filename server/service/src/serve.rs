@@ -42,8 +42,6 @@ pub(crate) struct Service {
 
 /// Serves until a signal, or until a task ended that the process cannot do without.
 pub async fn serve(config: Config, runtime: tokio::runtime::Handle) -> Result<()> {
-    // The provider of TLS primitives is chosen once per process.
-    let _ = rustls::crypto::ring::default_provider().install_default();
     let store = open(&config).await?;
     let service = put_together(&config, store, runtime).await?;
     let failure = service.run(&config).await?;

@@ -49,7 +49,7 @@ pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut
         match part.strip_prefix('{').and_then(|p| p.strip_suffix('}')) {
             Some(name) => match properties.iter().find(|p| p.name.text == name) {
                 Some(_) if in_path.contains(&name) => {
-                    report.error("bad-path", endpoint.at, format!("`{{{name}}}` stands twice in the path"));
+                    report.error("bad-path", endpoint.at, format!("`{{{name}}}` occurs twice in the path"));
                 }
                 Some(property) => {
                     in_path.push(name);

@@ -263,7 +263,7 @@ fn secret_name(name: &Named, report: &mut Report) -> bool {
     let fits = is_document_name(&name.text);
     if !fits {
         report.error("bad-name", name.at, "this is not the name of a secret");
-        report.help("the secret itself is set with `kanzlei secrets set NAME`; here stands its name: `rates-token`");
+        report.help("the secret itself is set with `kanzlei secrets set NAME`; its name stands here: `rates-token`");
     }
     fits
 }

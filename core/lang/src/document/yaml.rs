@@ -304,7 +304,7 @@ impl Reader<'_, '_> {
             (Kind::Map(members), Some(key)) => {
                 if let Some((first, _)) = members.iter().find(|(known, _)| known.name == key.name) {
                     let (line, _) = crate::diagnostic::line_and_column(text, first.at.start as usize);
-                    self.report.error("duplicate-key", key.at, format!("`{}` stands twice", key.name));
+                    self.report.error("duplicate-key", key.at, format!("`{}` is a duplicate key", key.name));
                     self.report.help(format!("the first one is on line {line}"));
                 } else {
                     members.push((key, node));

@@ -39,6 +39,8 @@ fn client(private: bool) -> Result<reqwest::Client, EffectError> {
         if let Some(client) = slot {
             return Ok(client.clone());
         }
+        // The provider of TLS primitives is chosen once per process; a second choice changes nothing.
+        let _ = rustls::crypto::ring::default_provider().install_default();
         let mut builder = reqwest::Client::builder()
             .no_proxy()
             .connect_timeout(CONNECT)
@@ -281,3 +283,6 @@ fn failure(service: &Service, error: reqwest::Error) -> EffectError {
     }
     fault(FailureKind::Broken, format!("the exchange with {} broke: {deepest}", service.name))
 }
+
+#[cfg(test)]
+mod tests;

@@ -77,7 +77,6 @@ impl Answer {
 
 /// Runs a test on a service with these workflows live. Nothing claims jobs until [`Bed::work`].
 fn with(name: &str, documents: &[&str], settings: &[(&str, &str)], test: impl AsyncFnOnce(&Bed)) {
-    let _ = rustls::crypto::ring::default_provider().install_default();
     let url = server().fresh(&format!("kanzlei_{name}")).expect("a database");
     let key = "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=";
     let base = [("database.url", url.as_str()), ("database.connections", "4"), ("secrets.key", key), ("process", name)];
