@@ -91,84 +91,111 @@ pub struct Recorded {
 pub fn record(past: &Past) -> Recorded {
     let mut notes = Vec::new();
     let ids = Ids::of(&past.steps);
-    let mut text = format!("cases: {}\nexamples:\n  - name: {}\n", key(&past.workflow), quoted(&past.name));
-    let mut line = |indent: usize, name: &str, value: &str| {
+    let mut case = Lines(format!("cases: {}\nexamples:\n  - name: {}\n", key(&past.workflow), quoted(&past.name)));
+    request(past, &mut case);
+    let asked = asked(&past.steps, &ids);
+    stubs(&asked, &mut case);
+    case.line(4, "expect", "");
+    ended(past, &ids, &mut case);
+    case.members(6, "steps", steps(&past.steps));
+    let calls =
+        asked.iter().filter(|(name, _)| (name.contains('.') || name.contains(' ')) && !name.starts_with("sql."));
+    case.members(6, "calls", calls.map(|(name, entries)| (name.clone(), times_asked(entries).into())).collect());
+    case.members(6, "jobs", jobs(&past.steps));
+    case.members(6, "kept", kept_at_end(&past.steps, &mut notes));
+    let text = case.0;
+    if text.contains("$cut") {
+        notes.push("some values were too long for the journal and are cut; complete them where `$cut` stands".into());
+    }
+    Recorded { text, notes }
+}
+
+/// The text of a case, written line by line.
+struct Lines(String);
+
+impl Lines {
+    fn line(&mut self, indent: usize, name: &str, value: &str) {
         let gap = if value.is_empty() || value.starts_with('\n') { "" } else { " " };
-        text.push_str(&format!("{:indent$}{}:{gap}{value}\n", "", key(name)));
-    };
+        self.0.push_str(&format!("{:indent$}{}:{gap}{value}\n", "", key(name)));
+    }
+
+    /// A line with a mapping; nothing where it has no members.
+    fn members(&mut self, indent: usize, name: &str, members: Map<String, Json>) {
+        if !members.is_empty() {
+            self.line(indent, name, &flow(&members.into()));
+        }
+    }
+}
+
+/// What the run began with.
+fn request(past: &Past, case: &mut Lines) {
     if !past.started.is_empty() {
-        line(4, "clock", &past.started);
+        case.line(4, "clock", &past.started);
     }
     match &past.request {
         Some((method, target, headers, body)) => {
-            line(4, "request", &quoted(&format!("{method} {target}")));
+            case.line(4, "request", &quoted(&format!("{method} {target}")));
             if !headers.is_empty() {
                 let headers = headers.iter().map(|(name, value)| (name.clone(), Json::from(value.as_str())));
-                line(4, "headers", &plain(&headers.collect::<Map<_, _>>().into()));
+                case.line(4, "headers", &plain(&headers.collect::<Map<_, _>>().into()));
             }
             if let Some(body) = body {
-                line(4, "body", &plain(&body.to_serde()));
+                case.line(4, "body", &plain(&body.to_serde()));
             }
         }
-        None => line(4, "input", &plain(&past.input)),
+        None => case.line(4, "input", &plain(&past.input)),
     }
     if past.kept.as_object().is_some_and(|kept| !kept.is_empty()) {
-        line(4, "kept", &plain(&past.kept));
+        case.line(4, "kept", &plain(&past.kept));
     }
-    let asked = asked(&past.steps, &ids);
-    let mut said_stubs = false;
-    for (name, entries) in &asked {
+}
+
+/// The answers that the run received.
+fn stubs(asked: &[(String, Vec<Entry>)], case: &mut Lines) {
+    let mut headed = false;
+    for (name, entries) in asked {
         let answers = distinct(name, entries);
-        if answers.is_empty() {
-            continue;
-        }
-        if !std::mem::replace(&mut said_stubs, true) {
-            line(4, "stubs", "");
+        if !answers.is_empty() && !std::mem::replace(&mut headed, true) {
+            case.line(4, "stubs", "");
         }
         match answers.as_slice() {
-            [one] => line(6, name, one),
+            [] => {}
+            [one] => case.line(6, name, one),
             several => {
                 let items: String = several.iter().map(|one| format!("\n        - {one}")).collect();
-                line(6, name, &items);
+                case.line(6, name, &items);
             }
         }
     }
-    line(4, "expect", "");
-    line(6, "state", &past.state);
+}
+
+/// How the run ended, and what it answered.
+fn ended(past: &Past, ids: &Ids, case: &mut Lines) {
+    case.line(6, "state", &past.state);
     if let Some(kind) = past.failure["kind"].as_str() {
         let mut failure = json!({"kind": kind});
         if !past.failure["status"].is_null() {
             failure["status"] = past.failure["status"].clone();
         }
-        line(6, "failure", &flow(&failure));
+        case.line(6, "failure", &flow(&failure));
     }
     if let Some(status) = past.status {
         let mut reply = json!({"status": status});
         if !past.reply.is_null() && !is_cut(&past.reply) {
             reply["body"] = ids.replaced(&past.reply);
         }
-        line(6, "reply", &flow(&reply));
+        case.line(6, "reply", &flow(&reply));
     }
-    let steps = steps(&past.steps);
-    if !steps.is_empty() {
-        line(6, "steps", &flow(&steps.into()));
-    }
-    let calls =
-        asked.iter().filter(|(name, _)| (name.contains('.') || name.contains(' ')) && !name.starts_with("sql."));
-    let calls: Map<String, Json> = calls.map(|(name, entries)| (name.clone(), times_asked(entries).into())).collect();
-    if !calls.is_empty() {
-        line(6, "calls", &flow(&calls.into()));
-    }
-    let jobs = jobs(&past.steps);
-    if !jobs.is_empty() {
-        line(6, "jobs", &flow(&jobs.into()));
-    }
+}
+
+/// What the workflow keeps after the run.
+fn kept_at_end(steps: &[PastStep], notes: &mut Vec<String>) -> Map<String, Json> {
     let invoked = |number: &str| {
         let within = |step: &PastStep| step.kind == "invoke" && number.starts_with(&format!("{}.", step.number));
-        past.steps.iter().any(within)
+        steps.iter().any(within)
     };
     let mut kept = Map::new();
-    for step in past.steps.iter().filter(|step| step.kind == "keep" && step.state == "succeeded") {
+    for step in steps.iter().filter(|step| step.kind == "keep" && step.state == "succeeded") {
         if invoked(&step.number) {
             notes
                 .push(format!("step {} keeps values of an invoked workflow, which a case begins without", step.number));
@@ -176,13 +203,7 @@ pub fn record(past: &Past) -> Recorded {
             kept.extend(values.clone());
         }
     }
-    if !kept.is_empty() {
-        line(6, "kept", &flow(&kept.into()));
-    }
-    if text.contains("$cut") {
-        notes.push("some values were too long for the journal and are cut; complete them where `$cut` stands".into());
-    }
-    Recorded { text, notes }
+    kept
 }
 
 /// What was asked of one service, database or queue, and what came of it attempt by attempt.

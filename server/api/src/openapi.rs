@@ -99,6 +99,47 @@ impl Operation {
     }
 }
 
+/// The operations on runs, jobs, lanes and timetables.
+fn runs_and_jobs(all: &mut Operations) {
+    all.list::<runs::RunFilter, runs::RunPage>("/runs", "runs", "Past runs, newest first").problems(&[404, 422]);
+    all.get::<runs::Run>("/runs/{id}", "run", "One run with what each step did").problems(&[404]);
+    all.list::<runs::CaseName, runs::RecordedCase>(
+        "/runs/{id}/case",
+        "recordCase",
+        "A case that shows what the run did",
+    )
+    .problems(&[404]);
+    all.list::<runs::RefusalFilter, runs::RefusalPage>(
+        "/refusals",
+        "refusals",
+        "Requests refused before a run began, newest first",
+    );
+    all.list::<jobs::JobFilter, jobs::JobPage>("/jobs", "jobs", "Jobs, newest first").problems(&[422]);
+    all.post::<jobs::JobChange, jobs::JobsChanged>(
+        "/jobs/actions",
+        "changeJobs",
+        "Cancels, hastens, postpones or retries jobs",
+    )
+    .problems(&[422]);
+    all.get::<jobs::Job>("/jobs/{id}", "job", "One job with what each step did").problems(&[404]);
+    all.get::<jobs::Group>("/groups/{id}", "group", "How the jobs of a list stand").problems(&[404]);
+    all.get::<lanes::Lanes>("/lanes", "lanes", "Lanes with their rules and how they stand");
+    all.list::<lanes::SampleFilter, lanes::Samples>(
+        "/lanes/samples",
+        "laneSamples",
+        "Depth, throughput and delay over time",
+    );
+    all.act::<lanes::LaneChanged>("/lanes/{name}/{action}", "changeLane", "Holds, releases or empties a lane")
+        .problems(&[404]);
+    all.get::<timetables::Timetables>("/timetables", "timetables", "Timetables with their next and last times");
+    all.act::<timetables::TimetableChanged>(
+        "/timetables/{workflow}/{number}/{action}",
+        "changeTimetable",
+        "Pauses, resumes or fires a timetable",
+    )
+    .problems(&[404]);
+}
+
 fn operations() -> Operations {
     let settings = SchemaSettings::draft2020_12()
         .for_serialize()
@@ -153,43 +194,7 @@ fn operations() -> Operations {
     )
     .problems(&[404]);
     all.add("delete", "/scratch/{name}", "returnDatabase", "Drops a lent database").problems(&[422, 504]);
-    all.list::<runs::RunFilter, runs::RunPage>("/runs", "runs", "Past runs, newest first").problems(&[404, 422]);
-    all.get::<runs::Run>("/runs/{id}", "run", "One run with what each step did").problems(&[404]);
-    all.list::<runs::CaseName, runs::RecordedCase>(
-        "/runs/{id}/case",
-        "recordCase",
-        "A case that shows what the run did",
-    )
-    .problems(&[404]);
-    all.list::<runs::RefusalFilter, runs::RefusalPage>(
-        "/refusals",
-        "refusals",
-        "Requests refused before a run began, newest first",
-    );
-    all.list::<jobs::JobFilter, jobs::JobPage>("/jobs", "jobs", "Jobs, newest first").problems(&[422]);
-    all.post::<jobs::JobChange, jobs::JobsChanged>(
-        "/jobs/actions",
-        "changeJobs",
-        "Cancels, hastens, postpones or retries jobs",
-    )
-    .problems(&[422]);
-    all.get::<jobs::Job>("/jobs/{id}", "job", "One job with what each step did").problems(&[404]);
-    all.get::<jobs::Group>("/groups/{id}", "group", "How the jobs of a list stand").problems(&[404]);
-    all.get::<lanes::Lanes>("/lanes", "lanes", "Lanes with their rules and how they stand");
-    all.list::<lanes::SampleFilter, lanes::Samples>(
-        "/lanes/samples",
-        "laneSamples",
-        "Depth, throughput and delay over time",
-    );
-    all.act::<lanes::LaneChanged>("/lanes/{name}/{action}", "changeLane", "Holds, releases or empties a lane")
-        .problems(&[404]);
-    all.get::<timetables::Timetables>("/timetables", "timetables", "Timetables with their next and last times");
-    all.act::<timetables::TimetableChanged>(
-        "/timetables/{workflow}/{number}/{action}",
-        "changeTimetable",
-        "Pauses, resumes or fires a timetable",
-    )
-    .problems(&[404]);
+    runs_and_jobs(&mut all);
     all.get::<Json>("/openapi.json", "controlApi", "This document");
     // Not answered by this API, but by the public listener; here so that clients share the type.
     all.generator.subschema_for::<jobs::JobDocument>();

@@ -259,16 +259,10 @@ impl Walk<'_, '_, '_> {
         (result, names)
     }
 
-    fn step(
-        &mut self,
-        step: &Step,
-        numbers: &mut Numbers,
-        branch: Option<&str>,
-        answered: Answered,
-    ) -> (Option<plan::Step>, End) {
+    /// Adds the paragraph of a step to the sheet; returns its index and the numbers inside it.
+    fn paragraph(&mut self, step: &Step, numbers: &mut Numbers, branch: Option<&str>) -> (usize, Numbers) {
         let number = numbers.take();
-        let mut inside = numbers.inside(&number);
-        let paragraph = self.sheet.len();
+        let inside = numbers.inside(&number);
         let line = self.report.line(step.begins);
         self.sheet.push(Paragraph {
             number,
@@ -283,6 +277,36 @@ impl Walk<'_, '_, '_> {
             off: step.off,
             line,
         });
+        (self.sheet.len() - 1, inside)
+    }
+
+    /// Defines the name of a step's result; steps that have none are reported.
+    fn name_of_result(&mut self, id: &Named, action: &Action, paragraph: usize) -> Option<u32> {
+        match action {
+            Action::Call(_)
+            | Action::Each(_)
+            | Action::Together { .. }
+            | Action::Invoke { .. }
+            | Action::Sql(_)
+            | Action::Enqueue(_)
+            | Action::Cancel(_)
+            | Action::Await(_) => self.define(id),
+            _ => {
+                let kind = &self.sheet[paragraph].kind;
+                self.report.error("no-result", id.at, format!("the step `{}` has no result to name", kind));
+                None
+            }
+        }
+    }
+
+    fn step(
+        &mut self,
+        step: &Step,
+        numbers: &mut Numbers,
+        branch: Option<&str>,
+        answered: Answered,
+    ) -> (Option<plan::Step>, End) {
+        let (paragraph, mut inside) = self.paragraph(step, numbers, branch);
         // What is known here counts again only where the step may be left out or fail.
         let keeps = step.when.is_some() || step.off || !step.catch.is_empty();
         let around = if keeps { self.env.clone() } else { Env::default() };
@@ -293,28 +317,7 @@ impl Walk<'_, '_, '_> {
         let result_before = std::mem::replace(&mut self.result, Type::Undefined);
         let before = self.scope.open();
         let (action, mut end, mut result) = self.action(step, At { paragraph, inside: &mut inside, answered });
-        let id = match (&step.id, &step.action) {
-            (
-                Some(id),
-                Action::Call(_)
-                | Action::Each(_)
-                | Action::Together { .. }
-                | Action::Invoke { .. }
-                | Action::Sql(_)
-                | Action::Enqueue(_)
-                | Action::Cancel(_)
-                | Action::Await(_),
-            ) => self.define(id),
-            (Some(id), _) => {
-                self.report.error(
-                    "no-result",
-                    id.at,
-                    format!("the step `{}` has no result to name", self.sheet[paragraph].kind),
-                );
-                None
-            }
-            (None, _) => None,
-        };
+        let id = step.id.as_ref().and_then(|id| self.name_of_result(id, &step.action, paragraph));
         if let Some(slot) = id {
             self.env.set(slot, result.clone());
         }
