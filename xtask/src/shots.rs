@@ -1,12 +1,13 @@
 //! `cargo xtask shots`: the pictures of `docs/screenshots/`, taken anew from demo data.
 
-use std::process::{Command, ExitCode};
+use std::path::{Path, PathBuf};
+use std::process::{Command, ExitCode, Output};
 use std::time::Duration;
 
 use kanzlei_harness::office::{Ports, Whole};
 use kanzlei_harness::{packages, wait};
 
-use crate::{Done, build, root, run};
+use crate::{Done, Fault, build, root, run};
 
 /// A document with slips, for the picture of `check`.
 const SLIPS: &str = "workflow: arrival-notice\nabout: Takes the notice of a vessel's arrival.\n\ninput:\n  imo:    {type: string, pattern: \"^[0-9]{7}$\"}\n  nights: {type: integer, optional: true}\n\nsteps:\n  - id: vessel\n    call: registry.getVessel\n    send: {imo: \"${input.imo}\"}\n    accept: [200, 404]\n\n  - let:\n      dues: ${vessel.body.length_m * 3.2 * input.nights}\n\n  - if: vessel.status === 500\n    then: [{fail: 502, title: The registry is broken}]\n\n  - reply: 200\n    body:\n      dues: ${dues}\n";
@@ -31,6 +32,56 @@ pub fn take() -> Done {
             .env("KANZLEI_TOKEN", &token);
         command.output()
     };
+    perform(&shell, &ports)?;
+    let job_of = |workflow: &str, state: &str| {
+        wait::until(Duration::from_secs(20), || {
+            let listed = shell(&format!("kanzlei jobs --workflow {workflow} --state {state} --json")).ok()?;
+            let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).ok()?;
+            listed["jobs"][0]["id"].as_str().map(str::to_owned)
+        })
+        .ok_or(format!("no job of {workflow} is {state}"))
+    };
+    let (cleared, held) = (job_of("customs-clearance", "succeeded")?, job_of("hold-watch", "waiting")?);
+    let runs = wait::until(Duration::from_secs(10), || {
+        let listed = shell("kanzlei runs --limit 400 --json").ok()?;
+        let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).ok()?;
+        let runs = listed["runs"].as_array()?.clone();
+        (runs.len() >= 8).then_some(runs)
+    })
+    .ok_or("the runs do not arrive in the journal")?;
+    let id = |run: Option<&serde_json::Value>| run.and_then(|run| run["id"].as_str()).unwrap_or_default().to_owned();
+    let last = id(runs.iter().find(|run| run["workflow"] == "berth-quote"));
+    let billed = id(runs.iter().find(|run| run["workflow"] == "stay-bill"));
+    let gathered = id(runs.iter().find(|run| run["workflow"] == "gather-reports"));
+    let cases = documents(&dir)?;
+    let pictures = root().join("docs/screenshots");
+    let take = |pages: &[String]| {
+        run(Command::new(bins.join("kanzlei-shots"))
+            .args([&control, &token])
+            .arg(&pictures)
+            .env("PATH", &path)
+            .env("KANZLEI_URL", &control)
+            .env("KANZLEI_TOKEN", &token)
+            .args(pages))
+    };
+    let done = take(&pages(&dir, &cases, &Shown { last, gathered, billed, held, cleared }))
+        // The charts of lanes begin with their first samples, ten seconds each.
+        .and_then(|()| {
+            wait::until(Duration::from_secs(90), || {
+                let samples =
+                    format!("curl -s -H 'Authorization: Bearer {token}' '{control}/api/v1/lanes/samples?minutes=5'");
+                let samples: serde_json::Value = serde_json::from_slice(&shell(&samples).ok()?.stdout).ok()?;
+                (samples["lanes"]["reminders"].as_array()?.len() >= 5).then_some(())
+            });
+            take(&["console-lanes=/lanes".to_owned()])
+        });
+    whole.stop();
+    let _ = std::fs::remove_dir_all(&dir);
+    done.map(|()| ExitCode::SUCCESS)
+}
+
+/// Runs, jobs and refusals for the pictures.
+fn perform(shell: &impl Fn(&str) -> std::io::Result<Output>, ports: &Ports) -> Result<(), Fault> {
     shell("kanzlei deploy demo/harbour")?;
     let call = "kanzlei call berth-quote harbour=LIN imo=9074720 arrives=2027-03-04T06:00:00Z currency=NOK nights=3";
     let behave = format!("curl -sS -X PUT 'http://127.0.0.1:{}/~/behaviour", ports.standins);
@@ -62,26 +113,11 @@ pub fn take() -> Done {
     for line in &jobs {
         shell(line)?;
     }
-    let job_of = |workflow: &str, state: &str| {
-        wait::until(Duration::from_secs(20), || {
-            let listed = shell(&format!("kanzlei jobs --workflow {workflow} --state {state} --json")).ok()?;
-            let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).ok()?;
-            listed["jobs"][0]["id"].as_str().map(str::to_owned)
-        })
-        .ok_or(format!("no job of {workflow} is {state}"))
-    };
-    let (cleared, held) = (job_of("customs-clearance", "succeeded")?, job_of("hold-watch", "waiting")?);
-    let runs = wait::until(Duration::from_secs(10), || {
-        let listed = shell("kanzlei runs --limit 400 --json").ok()?;
-        let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).ok()?;
-        let runs = listed["runs"].as_array()?.clone();
-        (runs.len() >= 8).then_some(runs)
-    })
-    .ok_or("the runs do not arrive in the journal")?;
-    let id = |run: Option<&serde_json::Value>| run.and_then(|run| run["id"].as_str()).unwrap_or_default().to_owned();
-    let last = id(runs.iter().find(|run| run["workflow"] == "berth-quote"));
-    let billed = id(runs.iter().find(|run| run["workflow"] == "stay-bill"));
-    let gathered = id(runs.iter().find(|run| run["workflow"] == "gather-reports"));
+    Ok(())
+}
+
+/// Folders with documents of which something is wrong; returns the one with cases.
+fn documents(dir: &Path) -> Result<PathBuf, Fault> {
     // Cases of which one fails and one branch is not reached.
     let cases = dir.join("cases");
     run(Command::new("cp").arg("-r").arg(root().join("demo/harbour")).arg(&cases))?;
@@ -101,46 +137,37 @@ pub fn take() -> Done {
         let file = file?;
         std::fs::copy(file.path(), slips.join(file.file_name()))?;
     }
-    let pictures = root().join("docs/screenshots");
-    let take = |pages: &[String]| {
-        run(Command::new(bins.join("kanzlei-shots"))
-            .args([&control, &token])
-            .arg(&pictures)
-            .env("PATH", &path)
-            .env("KANZLEI_URL", &control)
-            .env("KANZLEI_TOKEN", &token)
-            .args(pages))
-    };
-    let done = take(&[
+    Ok(cases)
+}
+
+/// Ids that pages show.
+struct Shown {
+    last: String,
+    gathered: String,
+    billed: String,
+    held: String,
+    cleared: String,
+}
+
+/// Names of the pictures with the pages and terminal lines that they show.
+fn pages(dir: &Path, cases: &Path, shown: &Shown) -> Vec<String> {
+    vec![
         "console-list=/workflows".to_owned(),
         "console-sheet=/workflows/berth-quote@[role=listitem]:nth-of-type(3) button.paragraph".into(),
-        format!("console-run=/runs/{last}"),
-        format!("console-run-dark=/runs/{last}!dark@[role=listitem]:nth-of-type(6) button.paragraph"),
+        format!("console-run=/runs/{}", shown.last),
+        format!("console-run-dark=/runs/{}!dark@[role=listitem]:nth-of-type(6) button.paragraph", shown.last),
         "console-steps=/workflows/gather-reports".into(),
-        format!("console-loop=/runs/{gathered}@button[data-number='4.2.2']"),
-        format!("console-invoke=/runs/{billed}"),
+        format!("console-loop=/runs/{}@button[data-number='4.2.2']", shown.gathered),
+        format!("console-invoke=/runs/{}", shown.billed),
         "console-runs=/runs".into(),
         "console-refusals=/runs?state=refused".into(),
         "console-jobs=/jobs".into(),
-        format!("console-job=/jobs/{held}"),
+        format!("console-job=/jobs/{}", shown.held),
         "console-timetables=/timetables".into(),
-        format!("client-job=$kanzlei job {cleared}"),
+        format!("client-job=$kanzlei job {}", shown.cleared),
         "console-sign-in=sign-in".into(),
         format!("client-check=$cd {} && kanzlei check arrival-notice.yaml", dir.display()),
-        format!("client-run=$kanzlei run {last}"),
+        format!("client-run=$kanzlei run {}", shown.last),
         format!("client-rehearse=$cd {} && kanzlei rehearse .", cases.display()),
-    ])
-    // The charts of lanes begin with their first samples, ten seconds each.
-    .and_then(|()| {
-        wait::until(Duration::from_secs(90), || {
-            let samples =
-                format!("curl -s -H 'Authorization: Bearer {token}' '{control}/api/v1/lanes/samples?minutes=5'");
-            let samples: serde_json::Value = serde_json::from_slice(&shell(&samples).ok()?.stdout).ok()?;
-            (samples["lanes"]["reminders"].as_array()?.len() >= 5).then_some(())
-        });
-        take(&["console-lanes=/lanes".to_owned()])
-    });
-    whole.stop();
-    let _ = std::fs::remove_dir_all(&dir);
-    done.map(|()| ExitCode::SUCCESS)
+    ]
 }

@@ -209,40 +209,59 @@ async fn main() -> Done<()> {
         sql: MySqlConnection::connect(url).await?,
         process: process.clone(),
     };
-    let generation = bench.store.generation().await?;
-    let (mut figures, mut curves) = (Vec::new(), Vec::new());
-    let mut say = |what: &str, value: f64, unit: &str, more: String| {
+    let mut found = Figures::default();
+    throughput(&mut bench, empty, &mut found).await?;
+    low_load(&mut bench, &mut found).await?;
+    if rates.is_empty() {
+        timers(&mut bench, &mut found).await?;
+        followers(&bench, &mut found).await?;
+        std::fs::write(file, json!({"figures": found.figures, "curves": found.curves}).to_string())?;
+    }
+    Ok(())
+}
+
+/// What was measured.
+#[derive(Default)]
+struct Figures {
+    figures: Vec<Json>,
+    curves: Vec<Json>,
+}
+
+impl Figures {
+    /// Prints a figure and keeps it.
+    fn add(&mut self, what: &str, value: f64, unit: &str, more: &str) {
         println!("{what:<58} {value:>10.1} {unit:<8} {more}");
-        figures.push(json!({"what": what, "value": value, "unit": unit, "more": more}));
-    };
+        self.figures.push(json!({"what": what, "value": value, "unit": unit, "more": more}));
+    }
+}
 
+/// Jobs a second, against bare SQL.
+async fn throughput(bench: &mut Bench, empty: &str, found: &mut Figures) -> Done<()> {
     let (insert, claim, complete, whole) = bare(empty, 20_000).await?;
-    say(
-        "bare SQL: insert, claim, complete",
-        whole,
-        "jobs/s",
-        format!("each alone {insert:.0}, {claim:.0}, {complete:.0}"),
-    );
-
+    let alone = format!("each alone {insert:.0}, {claim:.0}, {complete:.0}");
+    found.add("bare SQL: insert, claim, complete", whole, "jobs/s", &alone);
     bench.act("/lanes/main/hold", Json::Null).await?;
     let (count, rate) = bench.accept(6).await?;
-    say("accepted over HTTP, 64 clients", rate, "jobs/s", format!("{:.2} of bare inserts in batches", rate / insert));
+    let share = format!("{:.2} of bare inserts in batches", rate / insert);
+    found.add("accepted over HTTP, 64 clients", rate, "jobs/s", &share);
     let begun = Instant::now();
     bench.act("/lanes/main/release", Json::Null).await?;
     bench.drained().await?;
     let finished = count as f64 / begun.elapsed().as_secs_f64();
-    say(
-        "begun and finished, one step",
-        finished,
-        "jobs/s",
-        format!("{count} jobs; {:.2} of bare claim and complete", finished / (1.0 / (1.0 / claim + 1.0 / complete))),
-    );
+    let share = finished / (1.0 / (1.0 / claim + 1.0 / complete));
+    let share = format!("{count} jobs; {share:.2} of bare claim and complete");
+    found.add("begun and finished, one step", finished, "jobs/s", &share);
     let begun = Instant::now();
     let (count, _) = bench.accept(6).await?;
     bench.drained().await?;
     let both = count as f64 / begun.elapsed().as_secs_f64();
-    say("accepted to finished at the same time", both, "jobs/s", format!("{:.2} of bare (wanted 0.5)", both / whole));
+    let share = format!("{:.2} of bare (wanted 0.5)", both / whole);
+    found.add("accepted to finished at the same time", both, "jobs/s", &share);
+    Ok(())
+}
 
+/// The time from acceptance to the first step while there is little to do.
+async fn low_load(bench: &mut Bench, found: &mut Figures) -> Done<()> {
     let since = now();
     for _ in 0..300 {
         let url = format!("{}/bench/job", bench.public);
@@ -251,21 +270,19 @@ async fn main() -> Done<()> {
     }
     bench.drained().await?;
     let begin = bench.spans("accepted", "started", since).await?;
-    say(
-        "202 to first step at low load, p99",
-        at(&begin, 0.99),
-        "ms",
-        format!("p50 {:.1} (wanted p99 under 30)", at(&begin, 0.5)),
-    );
+    let median = format!("p50 {:.1} (wanted p99 under 30)", at(&begin, 0.5));
+    found.add("202 to first step at low load, p99", at(&begin, 0.99), "ms", &median);
+    found.curves.push(curve("from 202 to the first step, low load", 30.0, &begin));
+    Ok(())
+}
 
-    curves.push(curve("from 202 to the first step, low load", 30.0, &begin));
-    if !rates.is_empty() {
-        return Ok(());
-    }
+/// The delay of timers, alone and beside a million scheduled jobs.
+async fn timers(bench: &mut Bench, found: &mut Figures) -> Done<()> {
+    let generation = bench.store.generation().await?;
     let late = bench.timers(generation).await?;
     let (p50, alone) = (at(&late, 0.5), at(&late, 0.99));
-    curves.push(curve("1,000 timers a second", 100.0, &late));
-    say("1,000 timers a second, late, p99", alone, "ms", format!("p50 {p50:.1} (wanted p99 under 100)"));
+    found.curves.push(curve("1,000 timers a second", 100.0, &late));
+    found.add("1,000 timers a second, late, p99", alone, "ms", &format!("p50 {p50:.1} (wanted p99 under 100)"));
     let before = bench.memory();
     let begun = Instant::now();
     let far = now() + 365 * 86_400_000_000;
@@ -276,17 +293,34 @@ async fn main() -> Done<()> {
     println!("{:<58} {:>10.1} s", "1,000,000 jobs scheduled", begun.elapsed().as_secs_f64());
     let late = bench.timers(generation).await?;
     let (p50, loaded) = (at(&late, 0.5), at(&late, 0.99));
-    curves.push(curve("the same with 1,000,000 scheduled jobs", 100.0, &late));
-    say(
-        "the same with 1,000,000 scheduled jobs, p99",
-        loaded,
-        "ms",
-        format!("p50 {p50:.1}, {:.2} times (wanted within 1.3)", loaded / alone),
-    );
+    found.curves.push(curve("the same with 1,000,000 scheduled jobs", 100.0, &late));
+    let share = format!("p50 {p50:.1}, {:.2} times (wanted within 1.3)", loaded / alone);
+    found.add("the same with 1,000,000 scheduled jobs, p99", loaded, "ms", &share);
     let after = bench.memory();
-    say("memory of the service with that backlog", after, "MB", format!("{:+.1} (wanted no growth)", after - before));
+    let growth = format!("{:+.1} (wanted no growth)", after - before);
+    found.add("memory of the service with that backlog", after, "MB", &growth);
+    Ok(())
+}
 
-    // Followers of one job that waits.
+/// Follows a job until its end; counts streams that opened and those that ended.
+async fn follow(client: reqwest::Client, url: String, opened: Arc<AtomicUsize>, ended: Arc<AtomicUsize>) {
+    let Ok(mut stream) = client.get(url).send().await else { return };
+    let mut seen = false;
+    while let Ok(Some(chunk)) = stream.chunk().await {
+        let text = String::from_utf8_lossy(&chunk);
+        if !seen && text.contains("event: changed") {
+            seen = true;
+            opened.fetch_add(1, Ordering::Relaxed);
+        }
+        if text.contains("event: ended") {
+            ended.fetch_add(1, Ordering::Relaxed);
+            return;
+        }
+    }
+}
+
+/// Followers of one job that waits: how long until all know of its end.
+async fn followers(bench: &Bench, found: &mut Figures) -> Done<()> {
     let answer = bench
         .client
         .post(format!("{}/bench/wait", bench.public))
@@ -297,26 +331,9 @@ async fn main() -> Done<()> {
     let id = serde_json::from_str::<Json>(&answer.text().await?)?["id"].as_str().unwrap_or_default().to_owned();
     let (opened, ended) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
     let begun = Instant::now();
+    let url = format!("{}/~/jobs/{id}/events", bench.public);
     let followers: Vec<_> = (0..5000)
-        .map(|_| {
-            let (client, url) = (bench.client.clone(), format!("{}/~/jobs/{id}/events", bench.public));
-            let (opened, ended) = (opened.clone(), ended.clone());
-            tokio::spawn(async move {
-                let Ok(mut stream) = client.get(url).send().await else { return };
-                let mut seen = false;
-                while let Ok(Some(chunk)) = stream.chunk().await {
-                    let text = String::from_utf8_lossy(&chunk);
-                    if !seen && text.contains("event: changed") {
-                        seen = true;
-                        opened.fetch_add(1, Ordering::Relaxed);
-                    }
-                    if text.contains("event: ended") {
-                        ended.fetch_add(1, Ordering::Relaxed);
-                        return;
-                    }
-                }
-            })
-        })
+        .map(|_| tokio::spawn(follow(bench.client.clone(), url.clone(), opened.clone(), ended.clone())))
         .collect();
     while opened.load(Ordering::Relaxed) < 5000 && begun.elapsed() < Duration::from_secs(60) {
         tokio::time::sleep(Duration::from_millis(20)).await;
@@ -327,18 +344,14 @@ async fn main() -> Done<()> {
     for follower in followers {
         let _ = tokio::time::timeout(Duration::from_secs(60), follower).await;
     }
-    say(
-        "5,000 event streams: until all know of the end",
-        begun.elapsed().as_secs_f64() * 1000.0,
-        "ms",
-        format!(
-            "{} opened in {:.1} s, {} notified; service {:.0} MB",
-            opened.load(Ordering::Relaxed),
-            opening.as_secs_f64(),
-            ended.load(Ordering::Relaxed),
-            bench.memory()
-        ),
+    let more = format!(
+        "{} opened in {:.1} s, {} notified; service {:.0} MB",
+        opened.load(Ordering::Relaxed),
+        opening.as_secs_f64(),
+        ended.load(Ordering::Relaxed),
+        bench.memory()
     );
-    std::fs::write(file, json!({"figures": figures, "curves": curves}).to_string())?;
+    let whole = begun.elapsed().as_secs_f64() * 1000.0;
+    found.add("5,000 event streams: until all know of the end", whole, "ms", &more);
     Ok(())
 }
