@@ -59,7 +59,7 @@
               <table>
                 <tbody>
                   {#each timetable.next as next (next.due)}
-                    <tr><td class="mono">{next.zone.replace(/:00 /, ' ')}</td><td class="dim">{local(next.due).slice(0, 16)} here</td><td class="dim">{ahead(next.due)}</td></tr>
+                    <tr><td class="mono">{next.zone.replace(/:00 /, ' ')}</td><td class="dim">{local(next.due).slice(0, 16)} local time</td><td class="dim">{ahead(next.due)}</td></tr>
                   {:else}
                     <tr><td class="dim">{timetable.paused ? 'None while it is paused.' : 'None any more.'}</td></tr>
                   {/each}

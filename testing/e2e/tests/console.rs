@@ -257,6 +257,6 @@ async fn a_timetable_is_paused_and_fired_by_hand() {
     browser.see("Queued as job").await;
     browser.see("by hand").await;
     browser.press("", "Resume").await;
-    browser.see("here").await;
+    browser.see("local time").await;
     desk.browser.close().await;
 }
