@@ -1,5 +1,5 @@
-//! Acceptance: jobs become rows before the client gets an id. Those that come while a
-//! transaction is under way share the next one.
+//! Acceptance: a job is a row before its client receives an id. Jobs that arrive during a transaction share the
+//! next one.
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
@@ -14,13 +14,13 @@ use super::Jobs;
 const MOST_BYTES: usize = 4 << 20;
 /// Copies of an input that exist while its job is accepted: the body, the parsed input, the row and its statement.
 const COPIES: usize = 4;
-/// Lanes with more than this many places are counted now and then, others each time.
+/// Lanes that hold more jobs than this are counted at intervals; the others before each acceptance.
 const COUNTED_EACH_TIME: u64 = 20_000;
-/// How long the count of a large lane is believed, when it is more than half full and when it is not.
+/// How long the count of a large lane is used: while the lane is more than half full, and otherwise.
 const BELIEVED: Duration = Duration::from_secs(5);
 const BELIEVED_FAR: Duration = Duration::from_secs(60);
 
-/// Jobs that are to be queued together.
+/// Jobs to queue together.
 pub struct Acceptance {
     rows: Vec<NewJob>,
     batch: Option<NewBatch>,
@@ -30,21 +30,21 @@ pub struct Acceptance {
 /// Why jobs were not queued.
 #[derive(Clone, Debug, PartialEq)]
 pub enum NotQueued {
-    /// The lane is full; the status that clients see.
+    /// The lane is full.
     Full {
         /// The status of the answer.
         status: u16,
         /// Which lane it is, and how full.
         detail: String,
     },
-    /// The database is unavailable, or too many wait for it.
+    /// The database is unavailable, or too many acceptances wait for it.
     Unavailable,
-    /// The database does not accept one of them.
+    /// The database rejects one of them.
     Failed(String),
 }
 
 impl Jobs {
-    /// Queues jobs; when this returns well they are in the database.
+    /// Queues jobs. They are in the database once this succeeds.
     pub async fn accept(&self, rows: Vec<NewJob>, batch: Option<NewBatch>) -> Result<(), NotQueued> {
         if rows.is_empty() && batch.is_none() {
             return Ok(());
@@ -59,16 +59,16 @@ impl Jobs {
     }
 }
 
-/// What is known of the lengths of lanes.
+/// The known lengths of lanes.
 #[derive(Default)]
 struct Lengths {
-    /// When each was counted, in which round, and with how many since.
+    /// When each lane was counted, in which round, and how many jobs were accepted since.
     known: HashMap<String, (Instant, u64, u64)>,
-    /// Acceptances of one round are not in the database yet when the next of them is counted in.
+    /// Number of the round; acceptances of one round are not in the database yet while others of it are checked.
     round: u64,
 }
 
-/// Takes acceptances as long as there are any senders. `length` bounds lanes that do not say.
+/// Accepts jobs until all senders are dropped. `length` bounds lanes whose document sets no bound.
 pub async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Acceptance>, length: u64) {
     let mut lengths = Lengths::default();
     while let Some(first) = received.recv().await {
@@ -88,14 +88,14 @@ pub async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Acceptance>, leng
         for acceptance in together {
             match lengths.room(&jobs, &acceptance.rows, length).await {
                 Err(refused) => _ = acceptance.done.send(Err(refused)),
-                // A list of jobs is a transaction of its own: all of it or nothing.
+                // A list of jobs is a transaction of its own: all or none.
                 Ok(()) if acceptance.batch.is_some() => apart.push(acceptance),
                 Ok(()) => plain.push(acceptance),
             }
         }
         let rows: Vec<NewJob> = plain.iter().flat_map(|one| one.rows.iter().cloned()).collect();
         match queue(&jobs, &rows, None).await {
-            // One that the database does not accept must not fail the others.
+            // A job that the database rejects must not fail the others.
             Err(NotQueued::Failed(_)) if plain.len() > 1 => apart.extend(plain),
             outcome => plain.into_iter().for_each(|one| _ = one.done.send(outcome.clone())),
         }
@@ -121,7 +121,7 @@ async fn queue(jobs: &Jobs, rows: &[NewJob], batch: Option<&NewBatch>) -> Result
 }
 
 impl Lengths {
-    /// Whether the lanes have room for these, counting them in.
+    /// Checks that the lanes have room for these jobs, and counts them.
     async fn room(&mut self, jobs: &Jobs, rows: &[NewJob], unsaid: u64) -> Result<(), NotQueued> {
         let mut by_lane: BTreeMap<&str, u64> = BTreeMap::new();
         for row in rows {

@@ -1,6 +1,5 @@
-//! Drives one job: brings its run to where it stood by what is recorded of it, performs what it wants next,
-//! and records each outcome before the run sees it. A job that only waits is returned to the queue; it is
-//! claimed again when what it waits for is there.
+//! Drives one job: replays its recorded outcomes, performs the next effects, and records each outcome before
+//! the run sees it. A job that only waits returns to the queue and is claimed again when its wait is over.
 
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -28,17 +27,17 @@ use crate::effects::Context;
 use crate::journal::Finished;
 use crate::live::Live;
 
-/// Waits up to this long are slept through; longer ones return the job to the queue.
+/// The longest wait for which a job keeps its worker; a longer one returns the job to the queue.
 const SLEPT: Span = Span::from_secs(2);
-/// Notes of a job that clients see.
+/// The most notes of a job that clients see.
 const NOTES: usize = 20;
-/// The time one step of a job may take, where it sets no limit of its own.
+/// The timeout of a step of a job that sets none of its own.
 const STEP: Duration = Duration::from_secs(15 * 60);
 
-/// What the outcome fed last was.
+/// The kind of the last outcome.
 #[derive(Clone, Copy, PartialEq)]
 enum Fed {
-    /// A repetition may end otherwise.
+    /// A retry may have another result.
     Passing,
     Final,
 }
@@ -77,7 +76,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
     let mut machine = Machine::new(plan.clone(), start);
     let mut journal = Journaled {
         shared: shared.clone(),
-        // Those that were withdrawn keep their numbers.
+        // Void outcomes keep their numbers.
         next_seq: claimed.outcomes,
         replaying: true,
         notes: VecDeque::new(),
@@ -88,7 +87,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
         confidential: plan.labels.any,
         claimed,
     };
-    // First to where it stood, by what is recorded of it.
+    // First a replay of the recorded outcomes.
     let at = outcomes.last().map_or(journal.claimed.started, |row| row.at);
     let secrets = shared.jobs.secrets.clone();
     let read = |row: OutcomeRow| {
@@ -106,7 +105,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
         return broken(&shared, &journal.claimed, &detail).await;
     }
     journal.replaying = false;
-    // What was answered before is known already.
+    // A reply that was recorded before is known.
     if journal.claimed.replied {
         journal.reply = None;
     }
@@ -125,7 +124,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
     tracing::trace!(job = %id, fence, "left");
 }
 
-/// Nothing written yet of a job that leaves.
+/// An end of a job without anything recorded yet.
 fn left(claimed: &Claimed, phase: JobPhase) -> End {
     End {
         phase,
@@ -155,14 +154,14 @@ fn write(claimed: &Claimed, end: Option<End>) -> Write {
     }
 }
 
-/// Ends a job that cannot be run at all.
+/// Ends a job that cannot run.
 async fn broken(shared: &Shared, claimed: &Claimed, detail: &str) {
     tracing::error!(job = %claimed.id, detail, "a job cannot be run");
     let end = End { expires: Some(now() + claimed.kept_for), ..left(claimed, JobPhase::Failed) };
     shared.writer.write(as_broken(write(claimed, Some(end)), detail)).await;
 }
 
-/// What is written of a job that cannot continue because of our fault.
+/// The failure of a job that cannot continue because of an internal error.
 fn as_broken(write: Write, detail: &str) -> Write {
     let problem = Problem::new(500, "The job cannot be run").detail(detail);
     let reply = Reply { status: 500, headers: Vec::new(), body: problem.to_value(), problem: true };
@@ -178,20 +177,20 @@ fn as_broken(write: Write, detail: &str) -> Write {
     Write { outcomes: Vec::new(), progress: None, notes: None, reply: Some((500, reply_json(&reply))), end, ..write }
 }
 
-/// Records what a job does, before its run sees it.
+/// Records the outcomes of a job before its run sees them.
 struct Journaled {
     shared: Arc<Shared>,
     claimed: Claimed,
     next_seq: u32,
-    /// Whether what comes is recorded already.
+    /// Whether the outcomes come from the record.
     replaying: bool,
     notes: VecDeque<serde_json::Value>,
-    /// What is to be written with the next write.
+    /// Progress and notes for the next write.
     progress: Option<f64>,
     noted: bool,
     reply: Option<Reply>,
     last_fed: Option<Fed>,
-    /// Whether its workflow handles confidential values: what is recorded is sealed then.
+    /// Whether the workflow handles confidential values; its outcomes are sealed then.
     confidential: bool,
 }
 
@@ -216,7 +215,7 @@ impl Recorder for Journaled {
         }
     }
 
-    /// Clients see notes and progress while the step behind them is under way.
+    /// Writes notes and progress, so that clients see them while the next step runs.
     async fn settle(&mut self) -> Result<(), Written> {
         if self.replaying || !(self.noted || self.progress.is_some() || self.reply.is_some()) {
             return Ok(());
@@ -240,7 +239,7 @@ impl Recorder for Journaled {
     }
 }
 
-/// Yields to other tasks where a run has many steps.
+/// Yields to other tasks during runs of many steps.
 struct Yielding<P>(P);
 
 impl<P: Performer> Performer for Yielding<P> {
@@ -264,13 +263,13 @@ impl<P: Performer> Performer for Yielding<P> {
 
 type Work = Abortable<BoxFuture<'static, (EffectId, Outcome)>>;
 
-/// Performs the effects of a job, and leaves it where it only waits for long.
+/// Performs the effects of a job, and stops where it only has long waits left.
 struct Steps {
     shared: Arc<Shared>,
     live: Arc<Live>,
     run: Arc<Context>,
     stop: Arc<AtomicBool>,
-    /// Effects that are not under way: just asked for, or waited for longer than a worker sleeps.
+    /// Effects that are not in progress: new ones, and waits that are too long for a worker.
     pending: Vec<(EffectId, Effect)>,
     under_way: FuturesUnordered<Work>,
     handles: Vec<(EffectId, AbortHandle)>,
@@ -299,7 +298,7 @@ impl Steps {
         }
     }
 
-    /// Whether an effect is waited for without a worker.
+    /// Whether a job waits for an effect in the queue.
     fn long(effect: &Effect) -> Option<(Timestamp, &'static str)> {
         match effect {
             Effect::Wait { until } if *until - now() > SLEPT => Some((*until, "pause")),
@@ -308,7 +307,7 @@ impl Steps {
         }
     }
 
-    /// When the first of the long waits is over, and what it waits for.
+    /// When the first of the long waits ends, and its kind.
     fn waits(&self) -> Option<(Timestamp, &'static str)> {
         self.pending.iter().filter_map(|(_, effect)| Steps::long(effect)).min()
     }
@@ -325,7 +324,10 @@ impl Steps {
         self.handles.push((id, handle));
     }
 
-    /// What has come for the callbacks that are waited for; an error when the database cannot say.
+    /// What arrived at the callbacks that the job waits for.
+    ///
+    /// # Errors
+    /// When the database is unavailable.
     async fn arrived(&mut self) -> kanzlei_store::Result<Option<Event>> {
         for (id, effect) in self.pending.clone() {
             let Effect::Await { callback, until } = effect else { continue };
@@ -359,7 +361,7 @@ impl Performer for Steps {
 
     async fn wait(&mut self) -> Event {
         loop {
-            // Before its next step, not in the middle of one.
+            // A job stops between steps.
             if self.stop.load(Ordering::Relaxed) && (!self.pending.is_empty() || self.handles.is_empty()) {
                 return Event::Stop { at: now() };
             }
@@ -389,7 +391,7 @@ impl Performer for Steps {
             let (id, outcome) = tokio::select! {
                 done = self.under_way.next() => match done {
                     Some(Ok(done)) => done,
-                    // One that was cancelled.
+                    // A cancelled effect.
                     Some(Err(_)) | None => continue,
                 },
                 () = self.shared.jobs.stops.notified() => continue,
@@ -406,7 +408,10 @@ impl Performer for Steps {
 }
 
 impl Journaled {
-    /// Writes; an error when it was not written.
+    /// Writes what is recorded.
+    ///
+    /// # Errors
+    /// When the write does not count.
     async fn send(&self, write: Write) -> Result<(), Written> {
         match self.shared.writer.write(write).await {
             Written::Yes => Ok(()),
@@ -425,7 +430,7 @@ impl Journaled {
         write
     }
 
-    /// A text for the database, and whether it is sealed. What cannot be sealed is masked.
+    /// A text for the database, and whether it is sealed. A text that cannot be sealed is masked.
     fn guarded(&self, text: String) -> (String, bool) {
         let secrets = &self.shared.jobs.secrets;
         match secrets.guard(text.clone(), self.confidential) {
@@ -437,7 +442,7 @@ impl Journaled {
         }
     }
 
-    /// Returns the job to the queue until what it waits for is there.
+    /// Returns the job to the queue until its wait is over.
     async fn release(mut self, waits: Option<(Timestamp, &'static str)>) {
         let (ready_at, why) = waits.unwrap_or((now(), "pause"));
         let end = End {
@@ -451,8 +456,8 @@ impl Journaled {
         self.shared.writer.write(write).await;
     }
 
-    /// What it did last was not written. Another worker that has the job continues it; one that the
-    /// database rejects must not stay running forever.
+    /// Handles a write that does not count. If another worker owns the job, that one continues it; a job whose
+    /// record the database rejects fails, so that it does not stay running forever.
     async fn lost(self, written: Written) {
         if written == Written::NotOurs {
             tracing::info!(job = %self.claimed.id, "a job is another worker's by now; what was done of it last is not written");
@@ -463,7 +468,7 @@ impl Journaled {
 
     async fn finish(mut self, machine: Machine, plan: &Plan, input: Value) {
         let Some(mut ended) = machine.ended().cloned() else { return };
-        // There is no caller to be refused.
+        // A timetable has no caller to refuse.
         if ended.state == RunState::Rejected && self.claimed.unattended {
             ended.state = RunState::Failed;
         }
@@ -474,7 +479,7 @@ impl Journaled {
         if ended.state == RunState::Failed
             && let Some((retry, failure)) = self.retry(plan, &ended).zip(ended.failure.as_ref())
         {
-            // Attempts made so far; the next one is one more.
+            // The attempts made so far; the next attempt is one more.
             let made = self.claimed.retries + 1;
             let mask = self.shared.jobs.secrets.of_run(&machine, &input);
             let asked = failure.retry_after.unwrap_or_default();
@@ -549,8 +554,8 @@ impl Journaled {
         self.shared.journal.record(finished, &counters);
     }
 
-    /// The policy by which a job that failed just now is retried; nothing when no policy covers its failure
-    /// or all attempts are made.
+    /// The retry policy for a job that has just failed; `None` when no policy covers the failure or all attempts
+    /// are used.
     fn retry(&self, plan: &Plan, ended: &Ended) -> Option<Retry> {
         let lane = self.shared.jobs.live.load().lane(&self.claimed.lane);
         let policy = plan.queue.retry.clone().or_else(|| lane.retry.clone())?;
@@ -561,7 +566,7 @@ impl Journaled {
         (covered && self.claimed.retries + 1 < policy.attempts).then_some(policy)
     }
 
-    /// The notification of the job's end, where its workflow names an address.
+    /// The notice of the job's end, where its workflow names an address.
     fn notice(&self, plan: &Plan, input: &Value, phase: JobPhase, at: Timestamp) -> Option<Box<Notice>> {
         let notify = plan.queue.notify.as_ref()?;
         let slots = [input.clone(), Value::Undefined, Value::Undefined, Value::Undefined];

@@ -1,5 +1,5 @@
-//! Followers: clients that wait for a job to change. Changes made in this process are passed on at once;
-//! those of other processes are polled every [`POLL`], all jobs that are followed in one query.
+//! Followers: clients that wait for a job to change. They learn of changes in this process at once; changes in
+//! other processes are polled every [`POLL`], in one query for all followed jobs.
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -10,14 +10,14 @@ use kanzlei_store::Store;
 use tokio::sync::watch;
 use uuid::Uuid;
 
-/// How often other processes' changes are polled.
+/// How often changes in other processes are polled.
 const POLL: Duration = Duration::from_millis(250);
 
 /// Event streams and long polls that wait for changes of jobs.
 pub struct Followers {
     most: usize,
     all: AtomicUsize,
-    /// By job: what its followers wait for, how many they are, and the changes seen last.
+    /// By job: its signal, the number of its followers, and its last known count of changes.
     jobs: Mutex<HashMap<Uuid, Followed>>,
 }
 
@@ -27,7 +27,7 @@ struct Followed {
     seen: u64,
 }
 
-/// One follower; leaves when it is dropped.
+/// One follower; dropping it ends the following.
 pub struct Follower {
     of: Arc<super::Jobs>,
     id: Uuid,
@@ -35,7 +35,7 @@ pub struct Follower {
 }
 
 impl Followers {
-    /// Room for so many followers.
+    /// Room for at most `most` followers.
     pub fn new(most: usize) -> Self {
         Followers { most, all: AtomicUsize::new(0), jobs: Mutex::default() }
     }
@@ -50,10 +50,10 @@ impl Followers {
 }
 
 impl super::Jobs {
-    /// Begins to follow a job; nothing when there are as many followers as there may be.
+    /// Begins to follow a job; `None` when the number of followers is exhausted.
     pub fn follow(self: &Arc<Self>, id: Uuid) -> Option<Follower> {
         let mut jobs = self.followers.jobs.lock().unwrap_or_else(PoisonError::into_inner);
-        // Counted under the lock of the jobs: never more than may be.
+        // Counted under the lock, so that the bound holds.
         if self.followers.all.load(Ordering::Relaxed) >= self.followers.most {
             return None;
         }
@@ -65,7 +65,7 @@ impl super::Jobs {
 }
 
 impl Follower {
-    /// Waits until the job may have changed, at most so long.
+    /// Waits until the job may have changed, at most for a given time.
     pub async fn changed(&mut self, within: Duration) {
         let _ = tokio::time::timeout(within, self.changed.changed()).await;
     }
@@ -84,7 +84,7 @@ impl Drop for Follower {
     }
 }
 
-/// Polls what other processes changed, until the process ends.
+/// Polls changes in other processes until the process ends.
 pub async fn run(store: Store, jobs: Arc<super::Jobs>) {
     let mut every = tokio::time::interval(POLL);
     every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);

@@ -1,8 +1,8 @@
-//! The lease of this process as it sees it itself: until when it may be sure that its jobs are its own.
+//! The lease of this process from its own point of view: until when it can rely on owning its jobs.
 //!
-//! The owner is stricter with itself than others are: when it could not renew its lease for half its
-//! length it begins nothing more, so that a process that is only slow, or cut off from the database, does
-//! not call services for jobs that others have reclaimed.
+//! The owner is stricter than the others: it starts nothing more once it has failed to renew its lease for half
+//! the lease's length. A process that is slow, or cut off from the database, therefore does not call services for
+//! jobs that others have reclaimed.
 //!
 //! ```text
 //! lease.sure().await;      // before each step that reaches out
@@ -12,26 +12,26 @@ use std::time::{Duration, Instant};
 
 use tokio::sync::watch;
 
-/// The share of the lease after which its owner begins nothing more, and after which others may take over.
+/// Share of the lease after which its owner starts nothing more.
 const SURE: f64 = 0.5;
-/// Share of a lease after which a worker that could not renew it claims nothing.
+/// Share of the lease without a renewal after which others may declare its owner dead.
 pub const SILENT: f64 = 0.6;
 const _: () = assert!(SURE < SILENT, "its owner stops before others take over");
 
-/// Until when this process may be sure that its jobs are its own, by its own stopwatch.
+/// Until when this process can rely on owning its jobs, by its monotonic clock.
 pub struct Lease {
-    /// How long it lasts after each renewal.
+    /// Its length after each renewal.
     pub length: Duration,
     until: watch::Sender<Instant>,
 }
 
 impl Lease {
-    /// A lease that was not renewed yet.
+    /// A lease without a renewal.
     pub fn new(length: Duration) -> Self {
         Lease { length, until: watch::channel(Instant::now()).0 }
     }
 
-    /// It was renewed by a request that was sent at this instant.
+    /// Records a renewal whose request was sent at this instant.
     pub fn renewed(&self, sent: Instant) {
         self.until.send_replace(sent + self.length.mul_f64(SURE));
     }
@@ -40,7 +40,7 @@ impl Lease {
         Instant::now() < *self.until.borrow()
     }
 
-    /// Waits until it is sure. What waits here is dropped when the process was declared dead.
+    /// Waits until ownership is certain. The callers are dropped when the process is declared dead.
     pub async fn sure(&self) {
         if !self.is_sure() {
             let _ = self.until.subscribe().wait_for(|until| Instant::now() < *until).await;

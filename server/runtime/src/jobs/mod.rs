@@ -1,9 +1,9 @@
 //! Jobs: runs that were queued. [`Jobs`] accepts, cancels and follows them; [`worker`] claims and drives
-//! them; [`timetables`] and [`notices`] do what is due without anybody asking.
+//! them; [`timetables`] and [`notices`] act on due times.
 //!
-//! Everything that must not be lost is a row before anybody knows of it. Bounds: acceptances and
-//! writes that wait [`WAITING`], rows of one transaction [`store::queue::ROWS`], followers
-//! `jobs.followers`, jobs that one lane runs in this process `jobs.at_once`.
+//! Whatever must not be lost is a row before anybody depends on it. Bounds: waiting acceptances and writes
+//! [`WAITING`], rows of one transaction [`kanzlei_store::queue::ROWS`], followers `jobs.followers`, jobs of one
+//! lane in this process `jobs.at_once`.
 
 pub mod accept;
 pub mod drive;
@@ -46,7 +46,7 @@ use crate::secrets::Secrets;
 pub const WAITING: usize = 10_000;
 /// How long results are kept by default.
 const RESULTS: Duration = Duration::from_secs(86_400);
-/// The most jobs that one `cancel` step or one command means.
+/// The most jobs that one `cancel` step or one command selects.
 pub const MOST_SELECTED: u32 = 100_000;
 
 /// What is recorded of a job when it is queued.
@@ -72,26 +72,26 @@ pub struct Jobs {
     pub secrets: Arc<Secrets>,
     /// The address of the public listener as clients see it, without a slash at its end.
     pub public_url: String,
-    /// Who waits for changes of jobs.
+    /// The followers of jobs.
     pub followers: follow::Followers,
     /// Notifies the worker that there is something to claim.
     pub wake: Arc<Notify>,
-    /// Notifies runs that somebody wants them to stop.
+    /// Notifies runs that they are asked to stop.
     pub stops: Arc<Notify>,
     /// The largest input, in bytes of JSON.
     pub most_input: usize,
-    /// Kilobytes that acceptances and writes may hold while they wait for the database.
+    /// Kilobytes left for acceptances and writes that wait for the database.
     room: Semaphore,
-    /// How many they are in all.
+    /// Their number in all.
     whole: u32,
-    /// Shared by who runs jobs and who reads them.
+    /// Plans, for running jobs and for showing them.
     pub plans: plans::Plans,
     usual: view::Usual,
     acceptances: mpsc::Sender<accept::Acceptance>,
     key: Vec<u8>,
 }
 
-/// How much jobs may hold.
+/// Bounds of the queue in this process.
 pub struct Bounds {
     /// The largest input, in bytes of JSON.
     pub input: usize,
@@ -102,7 +102,7 @@ pub struct Bounds {
 }
 
 impl Jobs {
-    /// Prepares the queue and returns what receives acceptances.
+    /// Creates the queue; the receiver is for [`accept`].
     pub fn new(
         store: Store,
         live: Arc<ArcSwap<Live>>,
@@ -133,18 +133,18 @@ impl Jobs {
         (Arc::new(jobs), received)
     }
 
-    /// Room for bytes that wait for the database; what is larger than all of it uses all of it. Nothing when
-    /// there is none at present.
+    /// Reserves room for bytes that wait for the database; more than the whole room counts as the whole. `None` when
+    /// there is not enough at present.
     fn try_hold(&self, bytes: usize) -> Option<SemaphorePermit<'_>> {
         self.room.try_acquire_many(kilobytes(bytes).min(self.whole)).ok()
     }
 
-    /// The same, waited for.
+    /// Waits for the same.
     async fn hold(&self, bytes: usize) -> Option<SemaphorePermit<'_>> {
         self.room.acquire_many(kilobytes(bytes).min(self.whole)).await.ok()
     }
 
-    /// Bytes that only this installation can make, the same for the same words.
+    /// A code that only this installation can compute, the same for the same words.
     fn made(&self, words: &str) -> [u8; 32] {
         let mut mac = match Hmac::<Sha256>::new_from_slice(&self.key) {
             Ok(mac) => mac,
@@ -154,12 +154,12 @@ impl Jobs {
         mac.finalize().into_bytes().into()
     }
 
-    /// The id of a job that a run queues: the same when the run does it again after a crash.
+    /// The id of a job that a run queues: the same when the run repeats the step after a crash.
     fn id_of(&self, run: Uuid, effect: u64, index: usize, at: Timestamp) -> Uuid {
         let bytes = self.made(&format!("job {run} {effect} {index}"));
         let mut random = [0; 10];
         random.copy_from_slice(&bytes[..10]);
-        // The first 17 bits are the place in the list, so that ids sort as the list does; 57 are left.
+        // The first 17 bits are the position in the list, so that ids sort like the list; 57 bits remain.
         let place = index.min(0x1_ffff);
         random[0] = (place >> 13) as u8;
         random[1] = (place >> 5) as u8;
@@ -167,7 +167,7 @@ impl Jobs {
         uuid::Builder::from_unix_timestamp_millis((at.as_micros() / 1000).max(0) as u64, &random).into_uuid()
     }
 
-    /// An id that belongs to a workflow too: two timetables may be due at one instant.
+    /// The id also depends on the workflow, because two timetables may be due at one instant.
     fn id_for(&self, workflow: &str, id: Uuid) -> Uuid {
         let at = id.get_timestamp().map_or(0, |at| at.to_unix().0 * 1000);
         let bytes = self.made(&format!("{workflow} {id}"));
@@ -216,7 +216,7 @@ impl Jobs {
         })
     }
 
-    /// Queues what an `enqueue` step asks for, all or none.
+    /// Queues the jobs of an `enqueue` step, all or none.
     pub async fn enqueue(
         &self,
         run: Uuid,
@@ -289,7 +289,7 @@ impl Jobs {
         Ok(row)
     }
 
-    /// Cancels what a `cancel` step asks for. Ids of no job are listed by themselves.
+    /// Cancels the jobs that a `cancel` step selects; unknown ids are listed separately.
     pub async fn cancel(&self, asked: &Cancelling, by: &str) -> std::result::Result<Cancellation, EffectError> {
         let unavailable =
             |error: kanzlei_store::Error| EffectError { kind: FailureKind::Database, detail: error.to_string() };
@@ -333,7 +333,7 @@ impl Jobs {
         Ok(done)
     }
 
-    /// Cancels those of many jobs that can be cancelled without asking one by one; returns which are left.
+    /// Cancels those of many jobs that one statement can cancel; returns the others.
     pub async fn cancel_most(&self, ids: Vec<Uuid>, by: &str) -> kanzlei_store::Result<(Vec<Uuid>, Vec<Uuid>)> {
         let (mut done, mut left) = (Vec::new(), Vec::new());
         for chunk in ids.chunks(500) {
@@ -350,7 +350,7 @@ impl Jobs {
         Ok((done, left))
     }
 
-    /// Cancels one job; returns the phase it was found in.
+    /// Cancels one job; returns its phase before.
     pub async fn cancel_one(&self, id: Uuid, by: &str) -> kanzlei_store::Result<Option<JobPhase>> {
         let found = self.store.cancel_job(id, now(), &history_line("cancelled", by, None)).await?;
         if found == Some(JobPhase::Running) {
@@ -361,7 +361,7 @@ impl Jobs {
         Ok(found)
     }
 
-    /// Makes an address for a callback; the same when the run does it again after a crash.
+    /// Creates the address of a callback: the same when the run repeats the step after a crash.
     pub async fn open(&self, run: Uuid, effect: u64) -> std::result::Result<Address, EffectError> {
         let token = URL_SAFE_NO_PAD.encode(self.made(&format!("callback {run} {effect}")));
         let opened = self.store.open_callback(&hash(&token), run, effect, now()).await;
@@ -371,12 +371,12 @@ impl Jobs {
     }
 }
 
-/// What is written down of an outcome, read again; nothing when it cannot be read.
+/// Decodes a recorded outcome; `None` when it is unreadable.
 pub fn outcome_of(secrets: &Secrets, row: &OutcomeRow) -> Option<Outcome> {
     Outcome::from_json(&serde_json::from_str(&secrets.unguard(&row.data)?).ok()?)
 }
 
-/// The hash under which a token lies in the database.
+/// The hash under which a token is stored.
 pub fn hash(token: &str) -> String {
     format!("{:x}", Sha256::digest(token.as_bytes()))
 }
@@ -389,7 +389,7 @@ fn short(text: &str, most: usize) -> String {
     text.chars().take(most).collect()
 }
 
-/// A line of a job's own history, as JSON with a line feed.
+/// A line of a job's history: JSON and a line feed.
 pub fn history_line(what: &str, by: &str, detail: Option<&str>) -> String {
     let mut line = serde_json::json!({"at": now(), "what": what, "by": by});
     if let Some(detail) = detail {
@@ -398,7 +398,7 @@ pub fn history_line(what: &str, by: &str, detail: Option<&str>) -> String {
     format!("{line}\n")
 }
 
-/// The reply of a run as JSON text, and back.
+/// Encodes the reply of a run as JSON.
 pub fn reply_json(reply: &kanzlei_engine::machine::Reply) -> String {
     let mut json = serde_json::json!({"status": reply.status, "headers": reply.headers, "problem": reply.problem});
     if !matches!(reply.body, Value::Undefined) {

@@ -1,5 +1,5 @@
-//! Reports addresses that jobs have ended, signed as Standard Webhooks says, again and again with longer
-//! pauses until somebody accepts it or [`PAUSES`] are used up.
+//! Notices of ended jobs, signed according to Standard Webhooks and retried with growing pauses until the receiver
+//! accepts them or [`PAUSES`] are used up.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -15,18 +15,18 @@ use super::Jobs;
 use crate::clock::now;
 use crate::effects::http;
 
-/// Pauses between tries, in seconds: about nine hours in all.
+/// Pauses between attempts, in seconds: about nine hours in all.
 const PAUSES: [i64; 9] = [5, 30, 120, 300, 900, 1800, 3600, 7200, 18_000];
 const POLL: Duration = Duration::from_secs(1);
-/// Notices sent in one round, and how long one may take.
+/// Notices sent in one round, and the timeout of each.
 const ROUND: u32 = 50;
 const WITHIN: Duration = Duration::from_secs(15);
 
-/// Notifies addresses of what is due, until the process ends.
+/// Sends due notices until the process ends.
 pub async fn run(jobs: Arc<Jobs>) {
     loop {
         tokio::time::sleep(POLL).await;
-        // Postponed by more than a round can last, so that no other process claims them meanwhile.
+        // Postponed for longer than a round lasts, so that no other process claims them meanwhile.
         let until = now() + 2 * WITHIN;
         let Ok(due) = jobs.store.due_notices(now(), until, ROUND).await else { continue };
         let sending = due.iter().map(|notice| send(&jobs, notice));
@@ -52,7 +52,7 @@ async fn send(jobs: &Jobs, notice: &Notice) {
         Ok(status) => (Some(status), (!(200..300).contains(&status)).then(|| format!("answered {status}"))),
         Err(detail) => (None, Some(jobs.secrets.mask(detail))),
     };
-    // 410 asks for no further notices.
+    // 410: the receiver wants no further notices.
     let next = match (&detail, status) {
         (None, _) | (_, Some(410)) => None,
         _ => PAUSES.get(notice.attempts as usize).map(|pause| now() + Span::from_secs(*pause)),
@@ -80,7 +80,7 @@ pub fn signature(secret: &str, id: &str, at: i64, body: &str) -> String {
 mod tests {
     #[test]
     fn signatures_are_those_of_the_standard() {
-        // The example of the specification.
+        // The example in the specification.
         let signature = super::signature(
             "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw",
             "msg_p5jXN8AQM9LWM0D4loKWxJek",

@@ -1,6 +1,6 @@
-//! Plans of jobs: each runs what was live when it was queued, with the workflows it invokes as they were
-//! then. The newest generation is in the live table; older ones are compiled when they are needed, once for all who
-//! ask at the same time, and the [`KEPT`] used most are kept.
+//! Plans of jobs. A job runs the revision that was live when it was queued, with the workflows it invokes at that
+//! time. The newest generation is in the live table; older ones are compiled on demand, once for concurrent
+//! callers, and the [`KEPT`] most used ones are cached.
 
 use std::sync::Arc;
 
@@ -17,7 +17,7 @@ const KEPT: u64 = 256;
 
 /// The cache of plans.
 pub struct Plans {
-    /// By generation and name; nothing for one that cannot be compiled.
+    /// By generation and name; `None` for a plan that cannot be compiled.
     former: Cache<(u64, String), Option<Arc<Plan>>>,
     background: Background,
 }
@@ -28,7 +28,7 @@ impl Plans {
         Plans { former: Cache::new(KEPT), background }
     }
 
-    /// The plan of a workflow as it was live at a generation; nothing when it was not.
+    /// The plan of a workflow at a generation; `None` when it was not live then.
     pub async fn get(
         &self,
         store: &Store,

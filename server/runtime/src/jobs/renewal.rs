@@ -1,5 +1,5 @@
-//! Renewing the lease, on a thread and a connection of its own: whatever else keeps the process busy, its jobs
-//! stay its own as long as it lives.
+//! Renews the lease on a thread and a connection of its own, so that a busy process keeps its jobs as long as it
+//! lives.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -12,25 +12,25 @@ use uuid::Uuid;
 use super::worker::Shared;
 use crate::clock::now;
 
-/// How soon a renewal that failed is tried again.
+/// The pause before a failed renewal is retried.
 const RETRY: Duration = Duration::from_millis(200);
 
-/// What the thread needs.
+/// Everything that the thread needs.
 pub struct Renewal {
     /// Addresses of the database.
     pub urls: String,
     /// The worker whose lease it is.
     pub worker: Uuid,
-    /// What is renewed, and with what.
+    /// The lease and the records.
     pub shared: Arc<Shared>,
-    /// Receives when a renewal was sent that found this worker unregistered: others declared it dead.
+    /// Receives the time of a renewal that found this worker unregistered: others declared it dead.
     pub dead: mpsc::Sender<Instant>,
     /// Ends the renewal.
     pub stop: CancellationToken,
 }
 
 impl Renewal {
-    /// Starts the thread; what is returned ends when the thread does.
+    /// Starts the thread; the returned future ends with it.
     pub fn start(self) -> std::io::Result<oneshot::Receiver<()>> {
         let (alive, ended) = oneshot::channel();
         std::thread::Builder::new().name("lease".into()).spawn(move || {
@@ -44,7 +44,7 @@ impl Renewal {
     }
 
     async fn run(self) {
-        // Its pool belongs to this thread's runtime.
+        // The pool belongs to the runtime of this thread.
         let store = match Store::connect(&self.urls, 1) {
             Ok(store) => store,
             Err(error) => return tracing::error!(%error, "the lease cannot be renewed"),
@@ -63,7 +63,7 @@ impl Renewal {
                     length / 4
                 }
                 Ok(Ok(false)) => {
-                    // It is registered anew; until then nothing is renewed.
+                    // The worker registers again; until then there is nothing to renew.
                     let _ = self.dead.try_send(sent);
                     RETRY
                 }

@@ -1,5 +1,4 @@
-//! What was done in each lane, counted here and written every few seconds as samples that people see as
-//! pictures.
+//! Counts of what each lane does, written every few seconds as samples for the charts.
 
 use std::collections::BTreeMap;
 use std::sync::{Mutex, PoisonError};
@@ -43,7 +42,7 @@ impl Tally {
         });
     }
 
-    /// What could not be written counts for the next sample.
+    /// Adds counts that could not be written to the next sample.
     fn put_back(&self, old: Sample) {
         self.with(&old.lane.clone(), |sample| {
             sample.begun += old.begun;
@@ -60,7 +59,7 @@ impl Tally {
     }
 }
 
-/// Writes samples of lanes until the process ends: what was done here, and how much waits.
+/// Writes samples of lanes until the process ends: counts of this process, and how many jobs wait.
 pub async fn sample(store: &Store, tally: &Tally) {
     let mut every = tokio::time::interval(Duration::from(SAMPLE) / 2);
     loop {

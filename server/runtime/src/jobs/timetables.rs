@@ -1,5 +1,5 @@
-//! Timetables: every process reads all of them, and the row of a due instant says who was first. What
-//! is due is queued as a job; what was missed is made up for as the entry says.
+//! Timetables: every process reads all of them, and the row of a due instant decides which process fires it. A due
+//! instant queues a job; missed ones are made up for as the entry says.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -18,23 +18,23 @@ use crate::live::{Live, Workflow};
 
 /// How often timetables are checked.
 const POLL: Duration = Duration::from_millis(200);
-/// A due instant that is seen later than this was missed.
+/// A due instant that is noticed later than this counts as missed.
 const LATE: Span = Span::from_secs(60);
-/// The most missed instants that are made up for or written down at once.
+/// The most missed instants that are made up for, or recorded, at once.
 const MOST_MISSED: usize = 1000;
 
 /// Fires timetables until the process ends.
 pub async fn run(jobs: Arc<Jobs>) {
     let mut every = tokio::time::interval(POLL);
     every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
-    // The next due instant of each, so that nothing is asked of the database before.
+    // The next due instant of each, so that the database is not queried before.
     let mut next: HashMap<(String, u16), Timestamp> = HashMap::new();
     let mut generation = u64::MAX;
     let mut fresh = 0;
     loop {
         every.tick().await;
         let live = jobs.live.load_full();
-        // States change by hand too: they are read again every two seconds.
+        // Operators change states too; they are read again every two seconds.
         let due = next.values().any(|next| *next <= now());
         if live.generation == generation && !due && fresh > 0 {
             fresh -= 1;
@@ -88,7 +88,7 @@ pub fn definition(timetable: &Timetable) -> String {
     text.chars().take(500).collect()
 }
 
-/// Queues what of one timetable is due since it was last checked.
+/// Queues the jobs of one timetable that became due since the last check.
 async fn due(
     jobs: &Jobs,
     live: &Live,
@@ -123,14 +123,14 @@ async fn due(
     Ok(())
 }
 
-/// Whether the job that a timetable queued last has not ended.
+/// Whether the last job of a timetable has not ended.
 async fn busy(jobs: &Jobs, workflow: &str, entry: u16) -> Result<bool> {
     let last = jobs.store.firings(workflow, entry, 20).await?.into_iter().find(|firing| firing.job.is_some());
     Ok(last.and_then(|firing| firing.phase).and_then(JobPhase::of_code).is_some_and(|phase| !phase.ended()))
 }
 
 /// Queues the job of one due instant, once over all processes. The job is a row before the firing is:
-/// its id follows from the instant, so whoever comes second changes nothing.
+/// its id follows from the instant, so a second process changes nothing.
 async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: Timestamp, result: &str) -> Result<Uuid> {
     let plan = &workflow.plan;
     let Some(timetable) = plan.timetables.get(usize::from(entry)) else {

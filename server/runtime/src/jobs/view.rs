@@ -1,4 +1,4 @@
-//! A job as clients see it: its state, how far it is, how long it may take.
+//! A job as clients see it: state, progress, and an estimate of its end.
 
 use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
@@ -12,17 +12,17 @@ use kanzlei_store::queue::{JobPhase, JobRow};
 use super::Jobs;
 use crate::clock::now;
 
-/// How long a measured duration of the jobs of a workflow is used.
+/// How long a measured duration is used before it is measured again.
 const BELIEVED: Duration = Duration::from_secs(10);
-/// Workflows of which that is remembered.
+/// The most workflows whose duration is cached.
 const REMEMBERED: usize = 10_000;
 
-/// How long jobs of each workflow took lately, in microseconds.
+/// Recent durations of the jobs of each workflow, in microseconds.
 #[derive(Default)]
 pub struct Usual(Mutex<HashMap<String, (Instant, Option<Span>)>>);
 
 impl Jobs {
-    /// How long a job of a workflow usually takes, from the latest that succeeded.
+    /// The usual duration of a workflow's jobs, from the latest that succeeded.
     pub async fn usual(&self, workflow: &str) -> Option<Span> {
         {
             let known = self.usual.0.lock().unwrap_or_else(PoisonError::into_inner);
@@ -39,7 +39,7 @@ impl Jobs {
         took
     }
 
-    /// How long until a job ends, in microseconds, as far as it can be estimated.
+    /// The estimated time until a job ends, in microseconds.
     pub async fn remaining(&self, job: &JobRow) -> Option<Span> {
         if job.phase.ended() {
             return None;
@@ -48,12 +48,12 @@ impl Jobs {
         remaining(job, usual, now())
     }
 
-    /// When it is worth asking again, in seconds.
+    /// When a client should poll again, in seconds.
     pub fn retry_after(remaining: Option<Span>) -> i64 {
         remaining.map_or(2, |left| (left + Span::from_micros(999_999)).as_micros() / 1_000_000).clamp(1, 3600)
     }
 
-    /// The document that clients get, and the estimate of the time until the job's end in microseconds.
+    /// The document for clients, and the estimated time until the job's end in microseconds.
     pub async fn document(&self, job: &JobRow) -> (JobDocument, Option<Span>) {
         let at = now();
         let remaining = self.remaining(job).await;
@@ -85,11 +85,11 @@ impl Jobs {
     }
 }
 
-/// The estimate for a job that has not ended: what usually is left, or what its progress says, and never less
-/// than what it certainly waits. Nothing where it takes longer than usual and says no progress.
+/// The estimate for a job that has not ended: from the usual duration or from its progress, and never less than
+/// its current wait. `None` for a job that exceeds the usual duration and reports no progress.
 fn remaining(job: &JobRow, usual: Option<Span>, at: Timestamp) -> Option<Span> {
     let waits = Some(job.ready_at - at).filter(|wait| *wait > Span::ZERO && job.phase == JobPhase::Ready);
-    // A callback may come at any time.
+    // A callback may arrive at any time.
     let waits = waits.filter(|_| job.ready_at.finite().is_some());
     let Some(started) = job.started else {
         return usual.map(|usual| waits.unwrap_or(Span::ZERO) + usual);

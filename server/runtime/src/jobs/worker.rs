@@ -1,9 +1,8 @@
-//! The worker: claims due jobs of each lane and has them driven, keeps its lease, and reclaims what a
-//! dead one had.
+//! The worker: claims due jobs of each lane and drives them, keeps its lease, and reclaims the jobs of dead workers.
 //!
 //! A process is one worker; its lease is one row that it renews. Another process declares it dead when
-//! the lease has ended by the clock *and* was not renewed for a while by the other's own stopwatch, so
-//! that a clock that jumps has no effect. Reclaimed jobs get a new fence.
+//! the lease has expired *and* was not renewed for a while by that process's own monotonic clock, so that a clock
+//! that jumps has no effect. Reclaimed jobs get a new fence.
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
@@ -26,18 +25,18 @@ use crate::clock::now;
 use crate::effects::Effects;
 use crate::journal::Journal;
 
-/// How often it is polled for what other processes queued.
+/// How often jobs that other processes queued are polled.
 const POLL: Duration = Duration::from_millis(200);
 /// The shortest time between two polls under load; jobs that arrive meanwhile are claimed together.
 const YIELD_AFTER: Duration = Duration::from_millis(3);
-/// How long few free places wait for more of them, in microseconds.
+/// How long a worker waits for more free places before it claims for a few, in microseconds.
 const GATHERED: Span = Span::from_micros(10_000);
-/// Jobs claimed from one lane at once.
+/// The most jobs claimed from one lane at once.
 const BATCH: u32 = 200;
-/// How long a job may be claimed without running.
+/// How long a job may stay claimed without running.
 const UNBEGUN: Duration = Duration::from_secs(5);
 
-/// What all driven jobs share.
+/// Everything that running jobs share.
 pub struct Shared {
     /// The queue.
     pub jobs: Arc<Jobs>,
@@ -58,20 +57,20 @@ pub struct Worker {
     shared: Arc<Shared>,
     id: Uuid,
     name: String,
-    /// Jobs of one lane that run here at the same time.
+    /// The most jobs of one lane that run here at the same time.
     at_once: usize,
     running: Mutex<HashMap<Uuid, Running>>,
     by_lane: Mutex<HashMap<String, Arc<Here>>>,
     stamp: AtomicI64,
 }
 
-/// A lane as this process works on it.
+/// What this process knows of a lane.
 #[derive(Default)]
 struct Here {
     busy: AtomicUsize,
-    /// When jobs were claimed last.
+    /// When jobs were last claimed.
     claimed: AtomicI64,
-    /// More is due than there were places: whoever leaves one says so.
+    /// More jobs were due than there were places: a job that ends wakes the worker.
     crowded: AtomicBool,
 }
 
@@ -95,7 +94,7 @@ impl Worker {
         })
     }
 
-    /// What renews the lease of this worker.
+    /// The renewal of this worker's lease.
     pub fn renewal(&self, urls: &str, dead: mpsc::Sender<Instant>, stop: CancellationToken) -> Renewal {
         Renewal { urls: urls.to_owned(), worker: self.id, shared: self.shared.clone(), dead, stop }
     }
@@ -114,7 +113,7 @@ impl Worker {
             }
             tokio::time::sleep(Duration::from_millis(500)).await;
         }
-        // None of them ends before the others: a panic in one is a panic of the worker.
+        // A panic in one of them is a panic of the worker.
         tokio::select! {
             () = self.claim_jobs(stop) => {}
             () = self.keep(dead) => {}
@@ -126,12 +125,12 @@ impl Worker {
         now() + self.shared.lease.length
     }
 
-    /// How many jobs run here.
+    /// The number of jobs that run here.
     pub fn running(&self) -> usize {
         self.running.lock().unwrap_or_else(PoisonError::into_inner).len()
     }
 
-    /// Releases what still runs, so that others claim it at once.
+    /// Releases running jobs, so that others can claim them at once.
     pub async fn leave(&self) {
         self.drop_all();
         if let Err(error) = self.shared.jobs.store.reclaim(self.id, now()).await {
@@ -144,7 +143,7 @@ impl Worker {
         running.drain().for_each(|(_, one)| one.handle.abort());
     }
 
-    /// A time that no other claim of this worker has.
+    /// A time that is unique among the claims of this worker.
     fn stamp(&self) -> Timestamp {
         let at = now();
         let after = |last: i64| at.max(Timestamp::from_micros(last + 1));
@@ -191,8 +190,7 @@ impl Worker {
         }
     }
 
-    /// Takes what is due in each lane; returns how long there is nothing to do, or nothing when there may
-    /// be more at once.
+    /// Claims due jobs of each lane; returns how long to wait, or `None` when there may be more.
     async fn poll(self: &Arc<Self>) -> kanzlei_store::Result<Option<Duration>> {
         let jobs = &self.shared.jobs;
         let live = jobs.live.load_full();
@@ -207,7 +205,7 @@ impl Worker {
             }
             let lane = live.lane(name);
             let room = room(&lane, live.generation);
-            // A slot further ahead than one gap was given under a slower pace.
+            // A slot further ahead than one gap was assigned under a slower pace.
             let slot = room.gap.map_or(Timestamp::EPOCH, |gap| heads[0].next.min(at + gap));
             let open = heads.iter().map(|head| head.ready_at).min().unwrap_or(Timestamp::NEVER).max(slot);
             let places: Vec<u8> = heads.iter().filter(|head| head.ready_at <= at).map(|head| head.claim_rank).collect();
@@ -217,7 +215,7 @@ impl Worker {
             }
             let here = self.here(name);
             let free = self.at_once.saturating_sub(here.busy.load(Ordering::Relaxed));
-            // A few places are worth a claim of their own only when no more become free soon.
+            // Claiming for a few places pays off only when no more become free soon.
             let gathered = Timestamp::from_micros(here.claimed.load(Ordering::Relaxed)) + GATHERED;
             if free == 0 || (free < self.at_once / 2 && at < gathered) {
                 here.crowded.store(true, Ordering::Relaxed);
@@ -227,11 +225,11 @@ impl Worker {
             let claimed =
                 jobs.store.claim(self.id, (name, &places), room, BATCH.min(free as u32), self.stamp()).await?;
             here.claimed.store(now().as_micros(), Ordering::Relaxed);
-            // In a lane with a bound over all processes a job that ends may make room for the next.
+            // In a lane with a bound over all processes, a job that ends may make room for the next.
             here.crowded.store(claimed.more || room.at_once.is_some(), Ordering::Relaxed);
             more |= claimed.more && free > claimed.jobs.len();
             if !claimed.jobs.is_empty() {
-                // When the next one of this lane is due is not known yet.
+                // The next due time of this lane is not known yet.
                 next = at;
             }
             next = claimed.next.map_or(next, |at| next.min(at));
@@ -259,7 +257,7 @@ impl Worker {
         let read = match read {
             Ok(read) => read,
             Err(error) => {
-                // They are marked as ours: without what was written down they must not run.
+                // They are claimed by this worker; without their recorded outcomes they must not run.
                 for job in &claimed {
                     tracing::warn!(job = %job.id, "a job is released unread");
                 }
@@ -282,7 +280,7 @@ impl Worker {
             let written = outcomes.remove(&id).unwrap_or_default();
             let place = Place(here.clone(), self.shared.jobs.clone());
             let (worker, flag) = (self.clone(), stop.clone());
-            // The entry is there before the task can remove it.
+            // The entry exists before the task can remove it.
             let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
             let task = tokio::spawn(async move {
                 drive::drive(worker.shared.clone(), job, written, flag).await;
@@ -332,7 +330,7 @@ impl Worker {
             }
             if polled.elapsed() >= Duration::from_secs(1) {
                 let Ok(workers) = store.workers().await else { continue };
-                // After a silence of our own nobody is judged by it.
+                // After a gap in this worker's own renewals, no other worker is judged.
                 if polled.elapsed() > Duration::from_secs(3) {
                     seen.clear();
                 }
@@ -345,7 +343,7 @@ impl Worker {
         }
     }
 
-    /// After it was declared dead: what it runs belongs to others by now, and what it claimed since is free.
+    /// Handles being declared dead: running jobs belong to others by now, and jobs claimed since are free.
     async fn begin_again(&self) -> kanzlei_store::Result<()> {
         let store = &self.shared.jobs.store;
         tracing::warn!(jobs = self.running(), "this worker was declared dead; its jobs are run by others");
@@ -357,8 +355,8 @@ impl Worker {
         Ok(())
     }
 
-    /// Jobs that are claimed here and do not run: the connection broke between marking and reading
-    /// them.
+    /// Releases jobs that are claimed here and do not run, because the connection broke between marking and
+    /// reading them.
     async fn release_unbegun(&self) -> kanzlei_store::Result<()> {
         let claimed = self.shared.jobs.store.claimed_before(self.id, now() - Span::from(UNBEGUN)).await?;
         let unbegun: Vec<(Uuid, u32)> = {
@@ -403,7 +401,7 @@ impl Worker {
     }
 }
 
-/// A place among the jobs of a lane that run here; free again when it is dropped.
+/// A place among the running jobs of a lane; dropping it frees the place.
 struct Place(Arc<Here>, Arc<Jobs>);
 
 impl Drop for Place {

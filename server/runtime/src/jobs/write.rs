@@ -1,5 +1,5 @@
-//! Writing what came of running jobs. Writes that come while a transaction is under way share the next
-//! one; while the database is unavailable they wait, and nothing continues that is not written.
+//! Writes outcomes and ends of running jobs. Writes that arrive during a transaction share the next one. While the
+//! database is unavailable they wait, and no job continues before its outcome is written.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -10,23 +10,23 @@ use tokio::sync::{mpsc, oneshot};
 use super::Jobs;
 use crate::clock::now;
 
-/// The longest pause between tries when the database is unavailable.
+/// The longest pause between retries while the database is unavailable.
 const LONGEST_PAUSE: Duration = Duration::from_secs(1);
 
 type Waiting = (Write, oneshot::Sender<Written>);
 
-/// What became of a write.
+/// The result of a write.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Written {
-    /// It counts.
+    /// The write counts.
     Yes,
-    /// The job is another worker's by now: it was declared dead, or the job was reclaimed.
+    /// The job belongs to another worker by now.
     NotOurs,
     /// The database rejects it.
     Refused,
 }
 
-/// Where running jobs hand in what is to be written.
+/// Accepts the writes of running jobs.
 #[derive(Clone)]
 pub struct Writer {
     sender: mpsc::Sender<Waiting>,
@@ -34,17 +34,17 @@ pub struct Writer {
 }
 
 impl Writer {
-    /// A writer, and the task that it hands its writes to.
+    /// A writer, and the receiver of its writes.
     pub fn new(jobs: &Arc<Jobs>) -> (Self, impl Future<Output = ()> + Send + 'static) {
         let (sender, receiver) = mpsc::channel(super::WAITING);
         (Writer { sender, jobs: jobs.clone() }, run(jobs.clone(), receiver))
     }
 
-    /// Writes, and waits for the database as long as it is unavailable.
+    /// Writes; waits while the database is unavailable.
     pub async fn write(&self, write: Write) -> Written {
         let bytes = write.outcomes.iter().map(|outcome| outcome.data.len()).sum::<usize>()
             + write.reply.as_ref().map_or(0, |(_, reply)| reply.len());
-        // A step waits here when too much waits for the database.
+        // A step waits here while too many bytes wait for the database.
         let _held = self.jobs.hold(bytes).await;
         let (done, receiver) = oneshot::channel();
         if self.sender.send((write, done)).await.is_err() {
@@ -65,7 +65,7 @@ async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Waiting>) {
         let written = write(&jobs, &together).await;
         for ((write, done), written) in together.into_iter().zip(written) {
             jobs.followers.changed(write.job);
-            // The next of its ordering key may be ready, or itself.
+            // The next job of its ordering key may be ready, or the job itself.
             let ready = |end: &End| end.ordering_key.is_some() || (!end.phase.ended() && end.ready_at <= now());
             if write.end.as_ref().is_some_and(ready) {
                 jobs.wake.notify_one();
@@ -75,7 +75,7 @@ async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Waiting>) {
     }
 }
 
-/// Writes as often as needed. What the database refuses for itself is refused, and the rest written.
+/// Writes with retries. Writes that the database rejects one by one are refused; the others are written.
 async fn write(jobs: &Jobs, together: &[Waiting]) -> Vec<Written> {
     let mut pause = Duration::from_millis(50);
     loop {
