@@ -1,7 +1,7 @@
-//! Threads for work that needs the processor for long: checking and compiling documents, replaying jobs for
-//! their page. Threads that serve requests or renew the lease never do it.
+//! A bounded pool for CPU-bound work: checking and compiling documents, and replaying jobs for their page. Threads
+//! that serve requests or renew the lease never do such work.
 //!
-//! As many pieces run at once as are configured; at most [`WAITING`] more wait, others are refused.
+//! A configured number of pieces runs at once; at most [`WAITING`] more wait, and others are refused.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -20,7 +20,7 @@ pub struct Background {
     waiting: Arc<AtomicUsize>,
 }
 
-/// Counts one that waits as long as it lives.
+/// Counts a waiting piece of work until it is dropped.
 struct Waits(Arc<AtomicUsize>);
 
 impl Drop for Waits {
@@ -39,10 +39,10 @@ impl Background {
         Background { places: Arc::new(Semaphore::new(threads)), waiting: Arc::default() }
     }
 
-    /// Does a piece of work on one of the threads.
+    /// Runs a piece of work on one of the threads.
     ///
     /// # Errors
-    /// 503 when too many wait already, 500 when the work panics.
+    /// 503 when too many pieces wait, 500 when the work panics.
     pub async fn run<T: Send + 'static>(&self, work: impl FnOnce() -> T + Send + 'static) -> Result<T> {
         let waits = Waits(self.waiting.clone());
         if self.waiting.fetch_add(1, Ordering::Relaxed) >= WAITING {

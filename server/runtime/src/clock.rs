@@ -1,6 +1,6 @@
-//! The time that all processes on one database share: the database's, carried on by this process's own
-//! stopwatch between two comparisons. A wall clock that jumps on one machine moves nothing: no job comes early
-//! or late, no lease ends, no timetable fires twice.
+//! The time that all processes on one database share: the database's time, continued by this process's monotonic
+//! clock between two comparisons. A wall clock that jumps on one machine has no effect: no job starts early or
+//! late, no lease expires, no timetable fires twice.
 //!
 //! ```text
 //! now() = the database's time when it was read last + monotonic clock since then
@@ -17,16 +17,16 @@ use uuid::{NoContext, Uuid};
 
 /// How often the database's time is read.
 const COMPARED: Duration = Duration::from_secs(2);
-/// Smaller differences are ignored: asking takes about as long.
+/// Smaller differences are ignored: a query takes about as long.
 const LEFT_ALONE: Span = Span::from_micros(5_000);
 
-/// Microseconds since 1970 UTC when the stopwatch began.
+/// Microseconds since 1970 UTC at the start of the monotonic clock.
 static BEGAN: AtomicI64 = AtomicI64::new(0);
 static STOPWATCH: OnceLock<Instant> = OnceLock::new();
 
 fn elapsed() -> i64 {
     let stopwatch = STOPWATCH.get_or_init(|| {
-        // Until the database was asked, the machine's own clock.
+        // Before the first query, the machine's own clock.
         let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
         BEGAN.store(since.map_or(0, |since| since.as_micros() as i64), Ordering::Relaxed);
         Instant::now()
@@ -34,7 +34,7 @@ fn elapsed() -> i64 {
     stopwatch.elapsed().as_micros() as i64
 }
 
-/// The present time, as all processes of the installation have it.
+/// The current time, the same in all processes of the installation.
 pub fn now() -> Timestamp {
     let elapsed = elapsed();
     Timestamp::from_micros(BEGAN.load(Ordering::Relaxed) + elapsed)
@@ -46,7 +46,7 @@ pub fn fresh_id() -> Uuid {
     Uuid::new_v7(uuid::Timestamp::from_unix(NoContext, at / 1_000_000, (at % 1_000_000) as u32 * 1000))
 }
 
-/// Reads the database's time once; returns the correction that was made, where one was needed.
+/// Reads the database's time once; returns the correction, if one was needed.
 pub async fn compare(store: &Store) -> kanzlei_store::Result<Option<Span>> {
     let before = now();
     let theirs = store.clock().await?;
@@ -58,14 +58,14 @@ pub async fn compare(store: &Store) -> kanzlei_store::Result<Option<Span>> {
     Ok(off)
 }
 
-/// What is to be added to our time: theirs was read at some moment between two of ours.
+/// The correction of the local time; the database's time was read at some moment between two local ones.
 fn correction(before: Timestamp, theirs: Timestamp, after: Timestamp) -> Option<Span> {
     let off = theirs - (before + (after - before) / 2);
-    // A slow answer says less about the time than the stopwatch does.
+    // A slow answer is less precise than the monotonic clock.
     (off.abs() > LEFT_ALONE.max(after - before)).then_some(off)
 }
 
-/// Keeps to the database's time until the process ends.
+/// Follows the database's time until the process ends.
 pub async fn keep(store: Store) {
     let mut every = tokio::time::interval(COMPARED);
     every.set_missed_tick_behavior(MissedTickBehavior::Delay);
@@ -89,7 +89,7 @@ mod tests {
             (1_000_000, 1_001_000, 1_002_000, None),
             (1_000_000, 9_001_000, 1_002_000, Some(8_000_000)),
             (9_000_000, 1_001_000, 9_002_000, Some(-8_000_000)),
-            // The answer took three seconds: two seconds off may be its own doing.
+            // The answer took three seconds, which may explain an offset of two.
             (1_000_000, 4_500_000, 4_000_000, None),
         ] {
             let [before, theirs, after] = [before, theirs, after].map(Timestamp::from_micros);

@@ -1,4 +1,4 @@
-//! Direct runs: driven as far as they get at once, and to their end in a task when they wait.
+//! Direct runs: driven until their first wait at once, and from there to their end in a task.
 
 use std::convert::Infallible;
 use std::sync::Arc;
@@ -55,7 +55,7 @@ pub struct DirectRun {
     pub in_flight: InFlight,
 }
 
-/// One of the requests being worked on; counts itself out when dropped.
+/// One of the requests in flight; dropping it ends the count.
 pub struct InFlight(Arc<AtomicUsize>);
 
 impl InFlight {
@@ -75,16 +75,16 @@ impl Drop for InFlight {
     }
 }
 
-/// How far a run came without waiting for anything.
+/// The state of a run after its first steps.
 pub enum Begun {
-    /// It is over; here is the answer, if it gave one.
+    /// It has ended, with its reply if it has one.
     Over(Option<Reply>),
-    /// It waits for these; the reply is there when it already answered.
+    /// It waits for these effects; the reply is present if it has replied.
     Waits(Box<DirectRun>, Vec<(EffectId, Effect)>, Option<Reply>),
 }
 
 impl DirectRun {
-    /// Takes the run as far as it gets without I/O. Most short workflows end here.
+    /// Drives the run until it needs I/O. Most short workflows end here.
     pub fn begin(mut self) -> Begun {
         let mut asked = Recorded::none();
         let mut answer = Answer::default();
@@ -94,15 +94,15 @@ impl DirectRun {
                 self.finish();
                 Begun::Over(answer.reply)
             }
-            // What takes long runs in a task of its own.
+            // A run that needs I/O continues in a task of its own.
             Left::Waiting => Begun::Waits(Box::new(self), asked.asked, answer.reply),
         }
     }
 
-    /// Takes the run to its end, beginning with what it waits for; the reply goes out as soon as it is
-    /// there.
+    /// Drives the run to its end, starting with the effects that it waits for; the reply is sent as soon as it
+    /// exists.
     pub async fn go_on(mut self, asked: Vec<(EffectId, Effect)>, sender: Option<oneshot::Sender<Option<Reply>>>) {
-        // The span that calls see as their parent is this run's own (W3C Trace Context).
+        // The run's own span is the parent of its calls (W3C Trace Context).
         let about = Context {
             id: self.id,
             job: false,
@@ -151,8 +151,8 @@ impl DirectRun {
     }
 }
 
-/// The answer of a run, sent to the client as soon as it is there. Nobody follows a direct run, so nothing
-/// else is kept while it runs.
+/// The reply of a run, sent to the client as soon as it exists. Nobody follows a direct run, so nothing else is
+/// recorded while it runs.
 #[derive(Default)]
 struct Answer {
     reply: Option<Reply>,
@@ -174,7 +174,7 @@ impl Recorder for Answer {
     }
 }
 
-/// Collects effects and leaves the run where it would wait, or has performed many steps.
+/// Collects effects, and stops the run at its first wait or after many steps.
 struct Pausing<'r, R>(&'r mut R);
 
 impl<R: Performer> Performer for Pausing<'_, R> {
@@ -197,7 +197,7 @@ impl<R: Performer> Performer for Pausing<'_, R> {
 
 type Work = Abortable<BoxFuture<'static, (EffectId, Outcome)>>;
 
-/// Performs effects with I/O, several of one run at the same time, until its time is up.
+/// Performs effects with I/O, several of one run at the same time, within the run's time.
 struct Performing {
     effects: Arc<Effects>,
     live: Arc<live::Live>,
@@ -244,7 +244,7 @@ impl Performer for Performing {
                         Event::Outcome { id, outcome, at: now() }
                     }
                 }
-                // One that was cancelled.
+                // A cancelled effect.
                 Ok(Some(Err(_))) => continue,
                 Ok(None) => {
                     tracing::error!(run = %self.about.id, "a run waits for nothing");

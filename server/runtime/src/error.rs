@@ -1,11 +1,11 @@
-//! What can go wrong when runs and jobs are performed.
+//! Errors of performing runs and jobs.
 
 use kanzlei_model::problem::Problem;
 
 /// Result of something that the runtime does.
 pub type Result<T> = std::result::Result<T, Error>;
 
-/// Why something could not be done.
+/// An error of the runtime.
 #[derive(Debug, thiserror::Error)]
 pub enum Error {
     /// A setting is wrong.
@@ -22,7 +22,7 @@ pub enum Error {
     /// The records.
     #[error(transparent)]
     Store(#[from] kanzlei_store::Error),
-    /// What came of something that several waited for.
+    /// The error of work that several callers waited for.
     #[error(transparent)]
     Shared(#[from] std::sync::Arc<Error>),
     /// An answer to a client.
@@ -49,7 +49,7 @@ impl Error {
         Error::problem(404, "Not found", what)
     }
 
-    /// The answer that a client gets; details of internal errors are not part of it.
+    /// The answer for a client; it contains no details of internal errors.
     pub fn as_problem(&self) -> Problem {
         match self {
             Error::Problem(problem) => (**problem).clone(),

@@ -36,7 +36,7 @@ const BATCH_BYTES: usize = 4 << 20;
 const LINGER: Duration = Duration::from_millis(20);
 /// How often counts are written.
 const COUNT_EVERY: Duration = Duration::from_secs(1);
-/// The longest pause between tries when the database is unavailable.
+/// The longest pause between retries while the database is unavailable.
 const LONGEST_PAUSE: Duration = Duration::from_secs(2);
 
 /// Steps of one run that are kept; beyond them only those that failed, up to as many again.
@@ -46,10 +46,10 @@ const STEPS: usize = 1000;
 pub const MOST_REFUSED: usize = 16 << 10;
 /// Readers that may wait for the journal at once.
 const FLUSHES: usize = 64;
-/// How long a reader waits for what is on its way.
+/// How long a reader waits for runs that are not written yet.
 const FLUSH_WAIT: Duration = Duration::from_millis(500);
 
-/// A run that ended, as it comes from the machine; turned into text behind the answer.
+/// An ended run, as the machine leaves it; turned into text after the answer.
 #[derive(Debug)]
 pub struct Finished {
     /// Its id.
@@ -77,7 +77,7 @@ pub struct Finished {
 }
 
 impl Finished {
-    /// About how many bytes it holds.
+    /// The approximate number of bytes it holds.
     fn weight(&self) -> usize {
         self.machine.weight() + 2 * self.sent + 1024
     }
@@ -93,7 +93,7 @@ pub struct Counters {
     took: AtomicU64,
 }
 
-/// Counts runs and passes those that ended to the writer.
+/// Counts runs and passes ended ones to the writer.
 #[derive(Debug)]
 pub struct Journal {
     successes: mpsc::Sender<Finished>,
@@ -103,18 +103,18 @@ pub struct Journal {
     /// Since the start of the process.
     pub dropped: AtomicU64,
     pace: Option<DefaultDirectRateLimiter>,
-    /// Bytes of runs that wait to be written, and how many may.
+    /// Bytes of runs that wait to be written, and their bound.
     held: AtomicUsize,
     most_bytes: usize,
     /// Requests that were refused before a run began.
     pub refusals: Refusals,
     /// Bytes of a value that are shown.
     pub value_limit: usize,
-    /// Whether the last write worked.
+    /// Whether the last write succeeded.
     pub database_unavailable: std::sync::atomic::AtomicBool,
 }
 
-/// Writes what the journal is given; ends when it is stopped and everything is written.
+/// Writes recorded runs; ends when it is stopped and everything is written.
 pub struct Writer {
     store: Store,
     successes: mpsc::Receiver<Finished>,
@@ -125,7 +125,7 @@ pub struct Writer {
     process: String,
 }
 
-/// How much the journal holds and keeps.
+/// Bounds of the journal.
 pub struct Bounds {
     /// Successful runs that may wait to be written.
     pub successes: usize,
@@ -185,7 +185,7 @@ impl Journal {
         all.entry(workflow.to_owned()).or_default().clone()
     }
 
-    /// Takes a run that ended. Never waits.
+    /// Records an ended run. Never waits.
     pub fn record(&self, run: Finished, counters: &Counters) {
         let state = run.ended.state;
         let failed = state != RunState::Succeeded;
@@ -299,7 +299,7 @@ impl Writer {
         }
     }
 
-    /// Writes a batch, as often as needed; false when the service stops and the database is unavailable.
+    /// Writes a batch with retries; false when the service stops while the database is unavailable.
     async fn write(&self, journal: &Journal, rows: &[Run], stop: &watch::Receiver<bool>) -> bool {
         let mut pause = Duration::from_millis(100);
         let mut tries_when_stopping = 5;
@@ -317,7 +317,7 @@ impl Writer {
                     }
                 }
                 Err(error) => {
-                    // What the database rejects it will reject later too.
+                    // A retry does not help against a rejection.
                     tracing::error!(%error, runs = rows.len(), "a batch of the journal was dropped");
                     journal.dropped.fetch_add(rows.len() as u64, Ordering::Relaxed);
                     return true;
@@ -431,7 +431,7 @@ fn step(machine: &Machine, record: &StepRecord, text: &dyn Fn(&Value) -> String)
     }
 }
 
-/// Cuts JSON text that is too long; what is left says so and how it begins.
+/// Cuts JSON text that is too long; the remainder has a mark and the beginning.
 pub fn cut(json: String, limit: usize) -> String {
     if json.len() <= limit {
         return json;

@@ -1,5 +1,5 @@
-//! Limits of a service: how many calls are under way at once and how many begin in an interval. A call
-//! that waits does so within its own time, so nothing waits without a bound.
+//! Limits of a service: how many calls run at once, and how many start in an interval. A call waits for its turn
+//! within its own timeout, so every wait has a bound.
 
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
@@ -17,11 +17,11 @@ pub struct Limiter {
     next: Mutex<Option<Instant>>,
 }
 
-/// A place among the calls under way; dropped when the call is over.
+/// A place among the running calls; dropped when the call ends.
 pub type Place = Option<OwnedSemaphorePermit>;
 
 impl Limiter {
-    /// `pace` is so many calls in so long; without bounds it lets every call through.
+    /// `pace` is a number of calls and an interval; without bounds every call passes.
     pub fn new(at_once: Option<u32>, pace: Option<(u32, Duration)>) -> Self {
         let places = at_once.map(|count| Arc::new(Semaphore::new(count as usize)));
         Limiter { at_once, places, pace, next: Mutex::default() }
@@ -32,7 +32,7 @@ impl Limiter {
         self.at_once == at_once && self.pace == pace
     }
 
-    /// Waits for a place and for the pace, at most `within`; nothing when that is not enough.
+    /// Waits for a place and for the pace; `None` when that takes longer than `within`.
     pub async fn enter(&self, within: Duration) -> Option<Place> {
         if self.places.is_none() && self.pace.is_none() {
             return Some(None);
@@ -48,7 +48,7 @@ impl Limiter {
         Some(place)
     }
 
-    /// When a call that asks now may begin; nothing when that is later than `until`.
+    /// The next free turn; `None` when it is later than `until`.
     fn turn(&self, now: Instant, until: Instant, apart: Duration) -> Option<Instant> {
         let mut next = self.next.lock().unwrap_or_else(PoisonError::into_inner);
         let begins = next.map_or(now, |next| next.max(now));
@@ -81,7 +81,7 @@ mod tests {
         let turns: Vec<_> = (0..6).map(|_| turn(now)).collect();
         assert_eq!(turns[..5], [0, 250, 500, 750, 1000].map(|ms| Some(Duration::from_millis(ms))));
         assert_eq!(turns[5], None, "its turn would come too late");
-        // Time that was not used is not saved up.
+        // Unused turns are not saved.
         let later = now + Duration::from_secs(10);
         assert_eq!((turn(later), turn(later)), (Some(Duration::from_secs(10)), Some(Duration::from_millis(10_250))));
     }

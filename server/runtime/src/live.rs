@@ -29,9 +29,9 @@ pub struct Live {
     pub services: HashMap<String, Arc<Service>>,
     /// Lanes that have a document, by name.
     pub lanes: BTreeMap<String, Arc<Lane>>,
-    /// Counts deploys and retirements; what was live at one can be had again.
+    /// Counts deploys and retirements; the documents of each generation stay available.
     pub generation: u64,
-    /// All live documents, for checking what comes next against them.
+    /// All live documents, against which later ones are checked.
     pub documents: Vec<LiveDocument>,
     /// The OpenAPI document of all endpoints, as it is sent.
     pub openapi: Bytes,
@@ -68,7 +68,7 @@ pub struct Service {
     pub url: Option<reqwest::Url>,
     /// Whether it may have a private address.
     pub private: bool,
-    /// How calls prove who they are.
+    /// The credentials of its calls.
     pub credentials: Option<Credentials>,
     /// Headers of every call.
     pub headers: Vec<(String, String)>,

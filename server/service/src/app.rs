@@ -40,14 +40,14 @@ pub struct App {
     pub guesses: DefaultDirectRateLimiter,
     /// The runtime that ends last: runs continue in it after their answer, and statements belong to it.
     pub runtime: tokio::runtime::Handle,
-    /// Threads for work that needs the processor for long.
+    /// The pool for CPU-bound work.
     pub background: Background,
     /// Base addresses that replace those of the service documents.
     pub bases: std::collections::BTreeMap<String, String>,
 }
 
 impl App {
-    /// Reads what is live and puts it in force for all requests that begin from now on.
+    /// Reads what is live and serves it to all later requests.
     pub async fn reload(&self) -> Result<()> {
         // Read before the documents: a deploy between the two is seen when the generation is read
         // again.
@@ -61,7 +61,7 @@ impl App {
     }
 }
 
-/// Goes to another node of the database's cluster when the one in use is unavailable.
+/// Fails over to another node of the database's cluster when the current one is unavailable.
 pub async fn keep_server(store: Store) {
     let mut every = tokio::time::interval(Duration::from_millis(500));
     every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
@@ -75,7 +75,7 @@ pub async fn keep_server(store: Store) {
     }
 }
 
-/// Puts in force what another process on the same database deployed.
+/// Serves what another process on the same database deployed.
 pub async fn follow_deploys(app: Data<App>) {
     let mut every = tokio::time::interval(Duration::from_millis(200));
     every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);

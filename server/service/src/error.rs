@@ -1,4 +1,4 @@
-//! What can go wrong in the service, and what a client of the control API gets.
+//! Errors of the service, and their answers to clients of the control API.
 
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
@@ -12,7 +12,7 @@ pub enum Error {
     Config(String),
     #[error("{what}: {source}")]
     Io { what: String, source: std::io::Error },
-    /// A task ended that the process cannot do without.
+    /// A task ended that the process depends on.
     #[error("{0}; the process cannot go on")]
     Fatal(String),
     /// Of the records, of runs and jobs, and answers to the client of the control API.

@@ -22,7 +22,7 @@ use crate::app::App;
 use crate::config::{Config, Format};
 use crate::error::{Error, Result};
 
-/// Many small values come and go with each request; this allocator is made for that.
+/// Each request allocates many small values; this allocator handles them well.
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 

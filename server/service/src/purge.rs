@@ -1,4 +1,4 @@
-//! Deleting what is old, in small batches.
+//! Purges old records, in small batches.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -33,7 +33,7 @@ impl Kept {
     }
 }
 
-/// Deletes what is old every minute, until the process ends.
+/// Purges old records every minute, until the process ends.
 pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
     const DAY: Span = Span::from_days(1);
     let mut every = tokio::time::interval(Duration::from_secs(60));
@@ -67,7 +67,7 @@ pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
     }
 }
 
-/// Deletes the markers of jobs that were purged long ago. One of a job that is there stays, however old it is.
+/// Deletes markers of jobs that were purged long ago. The marker of an existing job stays, however old it is.
 async fn purge_markers(
     store: &Store,
     database: &kanzlei_store::databases::Database,
@@ -84,7 +84,7 @@ async fn purge_markers(
     database.remove_markers(installation, &gone).await.map_err(detail)
 }
 
-/// How much was deleted; what went wrong is kept to be logged.
+/// The number of deleted records; errors are kept for the log.
 fn purged<T: Into<u64>>(result: kanzlei_store::Result<T>, failed: &mut Vec<kanzlei_store::Error>) -> u64 {
     match result {
         Ok(count) => count.into(),

@@ -1,4 +1,4 @@
-//! The life of the process: everything is put together, runs until it is stopped, and ends in order.
+//! The life of the process: it is assembled, runs until it is stopped, and shuts down in order.
 
 use std::net::SocketAddr;
 use std::sync::atomic::Ordering;
@@ -28,10 +28,10 @@ use crate::purge::Kept;
 use crate::supervisor::Supervisor;
 use crate::{control, public, purge};
 
-/// How long tasks may take to end once everything else has.
+/// The bound of the shutdown of tasks, once everything else has ended.
 const ENDING: Duration = Duration::from_secs(15);
 
-/// Everything that runs, put together.
+/// The assembled service.
 pub(crate) struct Service {
     pub(crate) app: Data<App>,
     pub(crate) supervisor: Supervisor,
@@ -40,7 +40,7 @@ pub(crate) struct Service {
     pub(crate) stop_journal: watch::Sender<bool>,
 }
 
-/// Serves until a signal, or until a task ended that the process cannot do without.
+/// Serves until a signal, or until a task ends that the process depends on.
 pub async fn serve(config: Config, runtime: tokio::runtime::Handle) -> Result<()> {
     let store = open(&config).await?;
     let service = put_together(&config, store, runtime).await?;
@@ -71,7 +71,7 @@ async fn open(config: &Config) -> Result<Store> {
     Ok(store)
 }
 
-/// The databases that `sql` steps name, and the one in which rehearsals get theirs.
+/// The databases that `sql` steps name, and the server on which rehearsals get theirs.
 fn databases(config: &Config) -> Result<(std::collections::HashMap<String, Database>, Database)> {
     let mut databases = std::collections::HashMap::new();
     for (name, url) in config.databases() {
@@ -178,7 +178,7 @@ async fn until(stop: CancellationToken, task: impl Future<Output = ()>) {
     }
 }
 
-/// Tasks that begin anew after a panic.
+/// Tasks that restart after a panic.
 fn keep_tasks(supervisor: &Supervisor, app: &Data<App>, kept: Kept) {
     let a = app.clone();
     supervisor.keep("orphaned-databases", move || {
@@ -198,11 +198,11 @@ fn keep_tasks(supervisor: &Supervisor, app: &Data<App>, kept: Kept) {
 }
 
 impl Service {
-    /// Listens, works and stops; returns why the process could not continue, where it did not stop by itself.
+    /// Listens, works and stops; returns the reason if the process could not continue.
     async fn run(&self, config: &Config) -> Result<Option<String>> {
         let patience = config.limits.shutdown;
         let (public, control) = (self.public(config, patience)?, self.control(config)?);
-        // Only now: who holds the address is the one of its name.
+        // Only once the address is bound: the process that holds it owns the name.
         let (stop_worker, worker_stopped) = watch::channel(false);
         if config.jobs.at_once > 0 {
             self.work(config, worker_stopped)?;
@@ -222,8 +222,8 @@ impl Service {
         control_handle.stop(true).await;
         public_handle.stop(true).await;
         let _ = servers.await;
-        // Runs that went on after their answer, and jobs, get as long as requests; what runs then is released and
-        // claimed by others.
+        // Runs that continue after their answer, and jobs, have as long as requests; jobs that still run then are
+        // released for other processes.
         let end = tokio::time::Instant::now() + patience;
         let busy = || self.app.in_flight.load(Ordering::Relaxed) > 0 || self.worker.running() > 0;
         while busy() && tokio::time::Instant::now() < end {
@@ -232,7 +232,7 @@ impl Service {
         if config.jobs.at_once > 0 {
             self.worker.leave().await;
         }
-        // Nothing more is recorded. The journal ends by itself, also while the database is unavailable.
+        // Nothing more is recorded. The journal ends by itself, even while the database is unavailable.
         self.supervisor.stop().cancel();
         let _ = self.stop_journal.send(true);
         if !self.supervisor.end(ENDING).await {
@@ -279,7 +279,7 @@ impl Service {
         let (worker, stop) = (self.worker.clone(), self.supervisor.stop());
         self.supervisor.vital("worker", async move {
             worker.run(stopped, declared_dead).await;
-            // It claims nothing more, and that is all there is to it until the shutdown.
+            // It claims nothing more until the shutdown.
             stop.cancelled().await;
         });
         Ok(())

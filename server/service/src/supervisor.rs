@@ -1,8 +1,8 @@
-//! Tasks that run as long as the process does: kept up, or missed aloud.
+//! Supervision of the tasks that run as long as the process.
 //!
-//! A task that can begin anew is made again when it panics. One that holds what cannot be made again, such as the
-//! receiving end of a queue, ends the process with a clear message: whoever restarts it gets a whole one. A
-//! shutdown waits for all of them.
+//! A task that can be recreated restarts after a panic. A task that holds something unique, such as the receiving
+//! end of a queue, ends the process with a clear message, so that a restart yields a complete process. A shutdown
+//! waits for all tasks.
 
 use std::panic::AssertUnwindSafe;
 use std::time::{Duration, Instant};
@@ -12,7 +12,7 @@ use tokio::sync::watch;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
-/// How long a task that panicked waits before it begins anew.
+/// The pause before a task restarts after a panic.
 const PAUSE: Duration = Duration::from_secs(1);
 /// Panics of one task within [`SPAN`] that end the process.
 const MOST: usize = 5;
@@ -36,7 +36,7 @@ impl Supervisor {
         self.stop.clone()
     }
 
-    /// Runs a task until the shutdown; makes it again after a panic.
+    /// Runs a task until the shutdown; recreates it after a panic.
     pub fn keep<F>(&self, name: &'static str, make: impl Fn() -> F + Send + 'static)
     where
         F: Future<Output = ()> + Send + 'static,
@@ -62,7 +62,7 @@ impl Supervisor {
         });
     }
 
-    /// Runs a task that cannot begin anew: when it ends before the shutdown, so does the process.
+    /// Runs a task that cannot be recreated: if it ends before the shutdown, the process ends.
     pub fn vital(&self, name: &'static str, task: impl Future<Output = ()> + Send + 'static) {
         let this = self.clone();
         self.tasks.spawn(async move {
@@ -74,13 +74,13 @@ impl Supervisor {
         });
     }
 
-    /// Takes the process down, for this reason.
+    /// Ends the process, with a reason.
     pub fn fail(&self, why: String) {
         tracing::error!(why, "the process cannot go on");
         self.fatal.send_if_modified(|known| known.is_none() && known.replace(why).is_none());
     }
 
-    /// Waits until a task ended that the process cannot do without; returns why.
+    /// Waits until a task ends that the process depends on; returns the reason.
     pub async fn failed(&self) -> String {
         let mut fatal = self.fatal.subscribe();
         match fatal.wait_for(Option::is_some).await {

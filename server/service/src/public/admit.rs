@@ -1,6 +1,6 @@
-//! Letting a request in: as many as may be in flight, each for as long as its endpoint allows.
+//! Admission of a request: bounds the requests in flight and the time of each.
 //!
-//! Callers are authenticated here, and limited, before anything of the body is read.
+//! Authentication and rate limits belong here, before any of the body is read.
 
 use std::time::{Duration, Instant};
 
@@ -11,16 +11,16 @@ use super::refusal::Refusal;
 use super::route::Route;
 use crate::App;
 
-/// A request that was let in.
+/// An admitted request.
 pub struct Admitted {
-    /// Counts it out when dropped.
+    /// Ends its count when dropped.
     pub in_flight: InFlight,
-    /// When its time is up.
+    /// Its deadline.
     pub deadline: Instant,
     pub within: Duration,
 }
 
-/// Lets a request in, or refuses it with 503 when too many are in flight.
+/// Admits a request, or refuses it with 503 when too many are in flight.
 pub fn enter(app: &App, route: &Route) -> Result<Admitted, Refusal> {
     let Some(in_flight) = InFlight::enter(&app.in_flight, app.most_in_flight) else {
         return Err(Problem::new(503, "The service is busy").detail("try again in a moment").into());

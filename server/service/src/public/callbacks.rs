@@ -1,4 +1,4 @@
-//! Callbacks: what comes to the one-time addresses that jobs wait at.
+//! Callbacks: bodies that arrive at the one-time addresses of waiting jobs.
 
 use actix_web::web::Payload;
 use actix_web::{HttpRequest, HttpResponse};
@@ -14,7 +14,7 @@ use crate::App;
 /// The largest body of a callback.
 const MOST_ARRIVES: usize = 1 << 20;
 
-/// Receives what comes to an address that a job waits at.
+/// Receives a body for a waiting job.
 pub async fn arrive(
     token: &str,
     request: &HttpRequest,
@@ -32,7 +32,7 @@ pub async fn arrive(
     let media = request.headers().get("content-type").and_then(|v| v.to_str().ok()).unwrap_or_default();
     if known.arrived.is_some() {
         if known.body.as_deref() == Some(&body[..]) {
-            // The sender did not hear of the first answer.
+            // The sender missed the first answer.
             return Ok(received());
         }
         return Err(Problem::new(409, "Already called").detail("this address receives one message").into());

@@ -12,7 +12,7 @@ use super::jobs::found;
 use super::refusal::Refusal;
 use crate::App;
 
-/// How often an event stream says that it is alive.
+/// The interval of keep-alive comments in an event stream.
 const ALIVE: Duration = Duration::from_secs(15);
 
 /// An event stream: one event for each change, which carries the whole document. Its id is the number of
@@ -33,7 +33,7 @@ pub async fn events(app: &Data<App>, id: Uuid, request: &HttpRequest) -> Result<
         async move {
             let (mut follower, mut last, begun) = state?;
             if !begun {
-                // The first line goes out at once, so that the client knows it is heard.
+                // The first line is sent at once, so that the client knows the stream is open.
                 return Some((Bytes::from_static(b"retry: 2000\n\n"), Some((follower, last, true))));
             }
             loop {

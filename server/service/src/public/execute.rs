@@ -19,13 +19,13 @@ use super::route::Route;
 use super::{jobs, read, respond};
 use crate::App;
 
-/// Which request it is.
+/// The request that runs.
 pub struct About<'r> {
     pub id: Uuid,
     pub request_id: &'r str,
     /// Bytes of its body.
     pub sent: usize,
-    /// When it was let in, in microseconds.
+    /// When it was admitted, in microseconds.
     pub started: Timestamp,
 }
 

@@ -21,7 +21,7 @@ use crate::App;
 
 /// How long an answer is kept for repetitions of its request, in microseconds.
 const REPEATABLE: Span = Span::from_days(1);
-/// How much longer than its time a request may be in flight before its key is free.
+/// How long after its deadline a request in flight keeps its key.
 const IN_FLIGHT: Span = Span::from_secs(30);
 /// The largest answer that is kept for that, in bytes.
 const MOST_KEPT: u64 = 4 << 20;
@@ -136,7 +136,7 @@ impl Key {
             let stored = Stored { status: head.status().as_u16(), headers: headers(&head), body: bytes.to_vec() };
             (answered(stored.clone()), stored)
         } else {
-            // It happened: the client gets its answer, and a repetition learns that it may not happen again.
+            // The run happened: the client gets its answer, and a repetition is refused.
             let detail = format!("the answer has more than {MOST_KEPT} bytes and was not kept; see its run");
             let problem = Problem::new(409, "The request was answered before").detail(detail);
             let mut names: Vec<Json> = vec![Json::from(vec!["content-type", "application/problem+json"])];

@@ -24,7 +24,7 @@ use crate::App;
 /// the time the client waits.
 pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<HttpResponse, Refusal> {
     let id = row.id;
-    // As it was queued: what became of it since is for who asks again.
+    // As it was queued; a later poll shows its progress.
     let fresh = JobRow::queued(&row);
     app.jobs.accept(vec![row], None).await.map_err(|refused| match refused {
         NotQueued::Full { status, detail } => {
@@ -77,7 +77,7 @@ fn unknown(id: &str) -> Refusal {
     Problem::new(404, "No such job").detail(format!("there is no job {id} here, or not any more")).into()
 }
 
-/// Waits until a job is as wanted, at most so long; returns it as it is then.
+/// Waits for a condition of a job, at most for a given time; returns the job at that moment.
 async fn wait_for(
     app: &App,
     id: Uuid,

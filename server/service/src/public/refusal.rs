@@ -15,7 +15,7 @@ use uuid::Uuid;
 
 use crate::App;
 
-/// Statuses of refusals that are kept; others are the service's own trouble.
+/// Statuses of refusals that are kept; others are failures of the service.
 const KEPT: [u16; 8] = [400, 401, 403, 405, 413, 415, 422, 429];
 
 /// A request that is refused.
@@ -56,7 +56,7 @@ pub fn unavailable() -> Refusal {
     Problem::new(503, "The database is unavailable").detail("nothing was queued; try again in a moment").into()
 }
 
-/// What the store reports, logged; only a database that cannot be reached is worth trying again.
+/// The answer to an error of the store, which is logged; only an unavailable database is worth a retry.
 pub fn from_store(doing: &str, error: kanzlei_store::Error) -> Refusal {
     if error.is_unreachable() || error.is_contention() {
         tracing::warn!(%error, doing, "the database is unavailable");
