@@ -1,5 +1,5 @@
-//! Changing jobs by hand or by a step: cancelled, due at another time, retried. Only what waits, or
-//! has ended, is changed; what runs is asked to stop.
+//! Changes of jobs by hand or by a step: cancelled, rescheduled, retried. Only waiting and ended jobs are changed;
+//! a running job is asked to stop.
 
 use kanzlei_model::time::Timestamp;
 use sqlx::{MySql, QueryBuilder, Row};
@@ -11,7 +11,7 @@ use super::{JobPhase, uuid};
 use crate::{Doing, Error, Result, Store};
 
 impl Store {
-    /// Cancels a job that waits, or asks one that runs to stop. Returns the phase in which it was found.
+    /// Cancels a waiting job, or asks a running one to stop. Returns its phase before.
     pub async fn cancel_job(&self, id: Uuid, now: Timestamp, history: &str) -> Result<Option<JobPhase>> {
         super::repeated(|| self.try_cancel(id, now, history)).await
     }
@@ -89,7 +89,7 @@ impl Store {
         Ok(found)
     }
 
-    /// Sets when a job that has not begun, or that waits, is due; false when it is neither.
+    /// Sets the due time of a job that has not started or that waits; false when it does neither.
     pub async fn reschedule(&self, id: Uuid, due: Timestamp, history: &str) -> Result<bool> {
         let done = sqlx::query!(
             "UPDATE job SET ready_at = ?, due = IF(claim_rank = 0, due, ?), changes = changes + 1, history = CONCAT(COALESCE(history, ''), ?)
@@ -102,9 +102,8 @@ impl Store {
         Ok(done.rows_affected() > 0)
     }
 
-    /// Retries a failed or rejected job: from its failed step (what was done before is not done again), or
-    /// from the start with what it was given. Cancelled ones are retried from the start only. False when
-    /// it is not failed or cancelled.
+    /// Retries a failed or rejected job from its failed step (earlier steps are not repeated), or from the start with
+    /// the same input. A cancelled job is retried from the start only. False when the job is none of these.
     pub async fn retry(&self, id: Uuid, from_start: bool, now: Timestamp, history: &str) -> Result<bool> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         let key = id.as_bytes().as_slice();
@@ -129,7 +128,7 @@ impl Store {
             .doing("withdrawing an outcome")?;
         }
         if done.rows_affected() > 0 {
-            // The journal shows the run as it ends in the end.
+            // The journal shows the run by its final end.
             sqlx::query!("DELETE FROM step WHERE run = ?", key).execute(&mut *tx).await.doing("retrying a job")?;
             sqlx::query!("DELETE FROM run WHERE id = ?", key).execute(&mut *tx).await.doing("retrying a job")?;
         }

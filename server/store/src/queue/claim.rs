@@ -1,5 +1,5 @@
-//! Taking jobs: which lanes have something due, and taking the first of one lane for a worker. A worker
-//! is a process; its lease is its own row, and each job it claims gets a new fence.
+//! Claiming jobs: which lanes have due jobs, and claiming the first ones of a lane for a worker. A worker is a
+//! process; its lease is its own row, and each claimed job gets a new fence.
 
 use kanzlei_model::time::{Span, Timestamp};
 use sqlx::{MySql, QueryBuilder, Row};
@@ -8,7 +8,7 @@ use uuid::Uuid;
 use super::{portions, push_ids, uuid};
 use crate::{Doing, Error, Result, Store};
 
-/// How long a lane may make up for slots of its pace that nothing used.
+/// How long a lane may make up for unused slots of its pace.
 const UNUSED: Span = Span::from_micros(250_000);
 
 /// The earliest job of one lane and claim_rank, and how the lane stands.
@@ -22,11 +22,11 @@ pub struct Head {
     pub ready_at: Timestamp,
     /// Whether an operator holds the lane.
     pub held: bool,
-    /// When the lane's pace lets the next one through.
+    /// When the lane's pace allows the next job.
     pub next: Timestamp,
 }
 
-/// How an operator has set a lane.
+/// The state of a lane that an operator sets.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct LaneState {
     /// Name of the document.
@@ -35,14 +35,14 @@ pub struct LaneState {
     pub held: bool,
 }
 
-/// What a lane lets through, as it was read at a generation.
+/// The limits of a lane at a generation.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Room {
     /// The most jobs that run at the same time, over all processes.
     pub at_once: Option<u32>,
-    /// Microseconds between the beginnings of two jobs.
+    /// The time between the starts of two jobs.
     pub gap: Option<Span>,
-    /// What is in force here. Jobs of a later deploy stay where they are: this process may not know the
+    /// The generation that this process serves. Jobs of a later deploy are not claimed: this process may not know the
     /// limits of their lane yet.
     pub generation: u64,
 }
@@ -104,18 +104,18 @@ pub struct Claimed {
     pub unattended: bool,
 }
 
-/// What a claim brought, and when it is worth asking again.
+/// The result of a claim, and when the next one is worthwhile.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct ClaimResult {
     /// The claimed jobs, by rank and due time.
     pub jobs: Vec<Claimed>,
-    /// The lane's pace lets the next one through at this time.
+    /// When the lane's pace allows the next job.
     pub next: Option<Timestamp>,
-    /// As many as were asked for: there may be more.
+    /// Whether the claim was filled, so that there may be more.
     pub more: bool,
 }
 
-/// One outcome that was written down.
+/// A recorded outcome.
 #[derive(Clone, Debug, PartialEq)]
 pub struct OutcomeRow {
     /// Id of the job.
@@ -140,7 +140,7 @@ impl Store {
     /// The earliest job of each lane and claim_rank, due or not, in the order of claims. Reads one
     /// entry of the index for each, however many wait behind it.
     pub async fn heads(&self) -> Result<Vec<Head>> {
-        // Not by grouping: whether that reads entry by entry is up to the optimizer and its statistics.
+        // Not by grouping: whether that reads entry by entry depends on the optimizer and its statistics.
         let rows = sqlx::query!(
             "SELECT l.name, l.held AS `held: bool`, l.next, p.claim_rank AS `claim_rank!: u8`,
                     (SELECT j.ready_at FROM job j FORCE INDEX (job_work)
@@ -177,8 +177,8 @@ impl Store {
         Ok(rows.into_iter().map(|row| LaneState { name: row.name, held: row.held }).collect())
     }
 
-    /// Takes up to `most` due jobs of a lane for a worker, claim_rank by claim_rank as they are given. `stamp` is now,
-    /// and no two claims of a worker have the same.
+    /// Claims up to `most` due jobs of a lane for a worker, in the order of the given ranks. `stamp` is the current
+    /// time, unique among the claims of a worker.
     pub async fn claim(
         &self,
         worker: Uuid,
@@ -198,7 +198,7 @@ impl Store {
         if claimed.jobs.iter().all(|job| job.ordering_key.is_none()) {
             return Ok(claimed);
         }
-        // The jobs are marked as claimed: who loses against another process tries again.
+        // The jobs are marked as claimed; a transaction that loses against another process is retried.
         super::repeated(|| self.serve_keys(worker, claimed.clone())).await
     }
 
@@ -208,8 +208,8 @@ impl Store {
         Ok(ClaimResult { more: jobs.len() as u32 == most, jobs, next: None })
     }
 
-    /// One process at a time gets through to a lane with limits: its row orders them, on one node by its
-    /// lock and over several by certification.
+    /// Claims from a lane with limits, one process at a time: the lane's row orders them, on one node by its lock and
+    /// over several nodes by certification.
     async fn claim_limited(&self, claim: Claim<'_>, room: Room, most: u32) -> Result<ClaimResult> {
         let Claim { lane, stamp, .. } = claim;
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
@@ -234,8 +234,8 @@ impl Store {
         }
         let mut slot = Timestamp::from_micros(state.next);
         if let Some(gap) = room.gap {
-            // What was not used within `UNUSED` is not made up for. A slot further ahead
-            // than one gap was given under a slower pace.
+            // Slots that are unused for longer than `UNUSED` are lost. A slot further ahead than one gap was
+            // assigned under a slower pace.
             slot = slot.clamp(stamp - UNUSED.min(gap), stamp + gap);
             let open = if slot > stamp { 0 } else { (stamp - slot).as_micros() / gap.as_micros().max(1) + 1 };
             most = most.min(open);
@@ -259,7 +259,7 @@ impl Store {
         Ok(ClaimResult { more: jobs.len() as i64 == most && room.gap.is_none(), jobs, next })
     }
 
-    /// Of jobs of one ordering key only one may run; the others wait behind it.
+    /// Blocks all but one of the jobs with the same ordering key.
     async fn serve_keys(&self, worker: Uuid, mut claimed: ClaimResult) -> Result<ClaimResult> {
         let turns: Vec<(&str, Uuid)> =
             claimed.jobs.iter().filter_map(|job| Some((job.ordering_key.as_deref()?, job.id))).collect();
@@ -301,9 +301,9 @@ impl Store {
         Ok(claimed)
     }
 
-    /// Releases jobs whose ordering key nobody holds: what a process that died left undone.
+    /// Releases blocked jobs whose ordering key has no holder, as a process that died may leave them.
     pub async fn free_turns(&self, limit: u32) -> Result<u64> {
-        // Searched without locks: an update with a subquery would go through the whole table.
+        // Searched without locks: an update with a subquery would lock the whole table.
         let free = sqlx::query_scalar!(
             "SELECT j.id FROM job j LEFT JOIN ordering_holder t ON t.name = j.ordering_key WHERE j.phase = 3 AND t.name IS NULL LIMIT ?",
             limit
@@ -320,7 +320,7 @@ impl Store {
         Ok(free.len() as u64)
     }
 
-    /// What was written down of jobs in their present attempt, in order, void outcomes left out.
+    /// The recorded outcomes of jobs in their current attempt, in order, without void ones.
     pub async fn outcomes(&self, jobs: &[(Uuid, u32)]) -> Result<Vec<OutcomeRow>> {
         let mut out = Vec::new();
         for (job, attempt) in jobs {
@@ -346,7 +346,7 @@ impl Store {
         Ok(out)
     }
 
-    /// Makes a process known as a worker. What its predecessor of the same name had is free at once.
+    /// Registers a process as a worker. Jobs of an earlier process of the same name are reclaimed at once.
     pub async fn begin_worker(&self, id: Uuid, name: &str, now: Timestamp, expires: Timestamp) -> Result<()> {
         let before = sqlx::query_scalar!("SELECT id FROM worker WHERE name = ?", name)
             .fetch_all(&self.pool)
@@ -382,7 +382,7 @@ impl Store {
         Ok(done.rows_affected() > 0)
     }
 
-    /// Workers with how often they renewed their lease and when it ends.
+    /// Workers: id, name, number of renewals, and the end of the lease.
     pub async fn workers(&self) -> Result<Vec<(Uuid, String, u64, Timestamp)>> {
         let rows = sqlx::query!("SELECT id, name, heartbeat, expires FROM worker")
             .fetch_all(&self.pool)
@@ -452,7 +452,7 @@ impl Store {
         Ok(())
     }
 
-    /// Running jobs whose worker is not known, as dead ones.
+    /// Workers of running jobs that are not registered, and therefore dead.
     pub async fn expired_workers(&self) -> Result<Vec<Uuid>> {
         let rows = sqlx::query_scalar!(
             "SELECT DISTINCT j.worker AS `worker!: Vec<u8>` FROM job j LEFT JOIN worker w ON w.id = j.worker WHERE j.phase = 2 AND w.id IS NULL AND j.worker IS NOT NULL"
@@ -476,7 +476,7 @@ impl Store {
     }
 }
 
-/// What one claim is after.
+/// The terms of one claim.
 #[derive(Clone, Copy)]
 struct Claim<'c> {
     worker: Uuid,

@@ -21,17 +21,17 @@ pub struct Stored {
 pub enum Repeat {
     /// It is the first.
     First,
-    /// The same was answered; so is this.
+    /// The same request was answered, with this answer.
     Answered(Stored),
-    /// The same is being worked on.
+    /// The same request is in progress.
     InFlight,
-    /// Another request came under the same key.
+    /// Another request used the same key.
     Other,
 }
 
 impl Store {
-    /// Claims an idempotency key for a request, or returns what is known of it. One that was in flight when
-    /// its process died is free after `until`.
+    /// Claims an idempotency key for a request, or returns what is known of it. A key whose process died in flight is
+    /// free after `until`.
     pub async fn repeat(
         &self,
         hash: &str,
@@ -91,7 +91,7 @@ impl Store {
         .doing("keeping an answer")
     }
 
-    /// Frees a key whose request came to nothing.
+    /// Frees a key whose request had no result.
     pub async fn forget_answer(&self, hash: &str) -> Result<()> {
         sqlx::query!("DELETE FROM idempotency WHERE hash = ? AND status IS NULL", hash)
             .execute(&self.pool)

@@ -1,4 +1,4 @@
-//! How lanes stand: what waits in them, whether they are held, and samples of what was done in them.
+//! The state of lanes: how many jobs wait, whether the lane is held, and samples of past activity.
 
 use kanzlei_model::time::Timestamp;
 use sqlx::{MySql, QueryBuilder};
@@ -8,7 +8,7 @@ use kanzlei_model::run::RunState;
 use super::query::phase;
 use crate::{Doing, Result, Store};
 
-/// How a lane stands.
+/// The depth of a lane.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct LaneDepth {
     /// Name of the lane.
@@ -42,14 +42,14 @@ pub struct Sample {
     pub rejected: u64,
     /// Jobs that failed.
     pub failed: u64,
-    /// Microseconds between due and begun, summed and at most.
+    /// Sum of the delays between due time and start, in microseconds.
     pub delay: u64,
     /// Longest delay in microseconds.
     pub max_delay: u64,
 }
 
 impl Store {
-    /// How all lanes stand that have jobs. Reads the index only.
+    /// The depths of all lanes that have jobs. Reads the index only.
     pub async fn lane_depths(&self, now: Timestamp) -> Result<Vec<LaneDepth>> {
         let rows = sqlx::query!(
             "SELECT lane, phase, claim_rank = 0 AS `begun!: bool`, ready_at > ? AS `ahead!: bool`, COUNT(*) AS `n!: i64`,

@@ -1,6 +1,6 @@
-//! Jobs: accepted, claimed, journaled, ended. Everything that several processes must agree on is a row,
-//! changed only where it still is as it was last seen: a job under its fence, a lane under its version,
-//! an ordering key by its key. Nothing relies on a lock that only one node of a cluster knows.
+//! Jobs: accepted, claimed, journaled, ended. Whatever several processes must agree on is a row that is changed by
+//! compare-and-set: a job under its fence, a lane under its version, an ordering key by its key. Nothing relies on
+//! a lock that only one node of a cluster knows.
 //!
 //! [`claim`] claims jobs, [`record`] records outcomes, [`query`] reads and [`change`] changes them for
 //! people, [`lanes`] counts lanes, [`purge`] deletes what is old,
@@ -35,7 +35,7 @@ use crate::{Doing, Error, Result, Store};
 
 /// Rows of one statement.
 pub const ROWS: usize = 200;
-/// How often a transaction that lost against another one is retried.
+/// Attempts of a transaction that loses against another one.
 const TRIES: usize = 8;
 
 pub use kanzlei_model::run::JobPhase;
@@ -79,7 +79,7 @@ pub struct NewJob {
     pub sealed: bool,
     /// How long after its end the result can be had, in microseconds.
     pub kept_for: Span,
-    /// Nobody sent it: a timetable queued it.
+    /// Whether a timetable queued it, so that there is no caller.
     pub unattended: bool,
 }
 
@@ -107,8 +107,8 @@ impl Store {
             .doing("reading the installation's secret")
     }
 
-    /// Queues jobs in one transaction. One that is there already stays as it is, so that it may be done
-    /// again after a connection broke.
+    /// Queues jobs in one transaction. An existing job stays as it is, so that the call can be repeated after a
+    /// connection broke.
     pub async fn enqueue(&self, jobs: &[NewJob], batch: Option<&NewBatch>) -> Result<()> {
         repeated(|| self.try_enqueue(jobs, batch)).await
     }

@@ -1,4 +1,4 @@
-//! Notices: the addresses to notify when a job ends, and how the attempts went.
+//! Notices: addresses to notify when a job ends, and the attempts to deliver them.
 
 use kanzlei_model::time::Timestamp;
 use uuid::Uuid;

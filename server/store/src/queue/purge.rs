@@ -1,4 +1,4 @@
-//! Deleting what ended long ago, in small batches.
+//! Purges ended jobs, in small batches.
 
 use kanzlei_model::time::Timestamp;
 use sqlx::{MySql, QueryBuilder};
@@ -63,7 +63,7 @@ impl Store {
         Ok(all)
     }
 
-    /// Forgets groups made before an instant of which no job is left, at most 500.
+    /// Deletes groups created before an instant that have no jobs left, at most 500.
     pub async fn purge_groups(&self, before: Timestamp) -> Result<u64> {
         let empty = sqlx::query_scalar!(
             "SELECT b.id FROM batch b WHERE b.created < ? AND NOT EXISTS (SELECT 1 FROM job j WHERE j.batch = b.id) LIMIT 500",
@@ -80,7 +80,7 @@ impl Store {
 
     /// The instant before which ended jobs are too many: of all that ended, the newest `most` stay.
     pub async fn ended_beyond(&self, most: u64) -> Result<Option<Timestamp>> {
-        // Sorting them is for when there are too many.
+        // They are sorted only when there are too many.
         let all = sqlx::query_scalar!("SELECT COUNT(*) FROM job WHERE phase > 10")
             .fetch_one(&self.pool)
             .await

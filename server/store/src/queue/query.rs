@@ -11,11 +11,11 @@ use crate::{Doing, Result, Store};
 
 /// The most jobs of one state that are counted.
 pub const MOST_COUNTED: u64 = 10_000;
-/// When a job is due next: what lists show and filters go by.
+/// When a job is due next, for lists and filters.
 const DUE: &str = " AND IF(phase = 1, ready_at, due)";
 /// Jobs that one page of a search without an index reads; the next page continues there.
 pub const SEARCHED: u32 = 20_000;
-/// How long a search may take.
+/// The timeout of a search.
 const SEARCH_SECONDS: &str = "SET STATEMENT max_statement_time = 3 FOR ";
 
 /// A job as a whole, without the outcomes of its steps.
@@ -96,7 +96,7 @@ pub struct JobRow {
 }
 
 impl JobRow {
-    /// A job as it stands right after it was queued, its input left out.
+    /// A job directly after it was queued, without its input.
     pub fn queued(job: &super::NewJob) -> Self {
         let job = super::NewJob { input: String::new(), ..job.clone() };
         JobRow {
@@ -192,7 +192,7 @@ pub struct JobLine {
 pub struct JobsPage {
     /// The jobs, newest first.
     pub jobs: Vec<JobLine>,
-    /// Where the next page continues; nothing behind the last one.
+    /// Where the next page continues; `None` after the last one.
     pub next: Option<Uuid>,
     /// The oldest job that a search has read, where it stopped before the end.
     pub searched_to: Option<Uuid>,
@@ -254,7 +254,7 @@ impl Filter {
     }
 }
 
-/// How the jobs of a list stand.
+/// The state of a group of jobs.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct BatchState {
     /// Workflow whose step queued them.
@@ -279,7 +279,7 @@ pub struct BatchState {
     pub remaining: u64,
     /// The lane of those that wait.
     pub lane: Option<String>,
-    /// When the last one that is left is due, and when the first one began.
+    /// When the last remaining job is due.
     pub last_due: Option<Timestamp>,
     /// When the first one started.
     pub first_started: Option<Timestamp>,
@@ -364,7 +364,7 @@ impl Store {
         .doing("reading which process performed a job")
     }
 
-    /// How jobs that are followed stand.
+    /// The state of followed jobs.
     pub async fn watched(&self, ids: &[Uuid]) -> Result<Vec<Watched>> {
         let mut out = Vec::with_capacity(ids.len());
         for chunk in super::portions(ids) {
@@ -448,7 +448,7 @@ impl Store {
             .doing("listing jobs")
     }
 
-    /// The oldest job that a search reads before it stops; nothing when it reaches the end.
+    /// The oldest job that a search reads before it stops; `None` when it reaches the end.
     async fn oldest_searched(&self, before: Option<Uuid>) -> Result<Option<Uuid>> {
         let before = before.unwrap_or(Uuid::max());
         let oldest = sqlx::query_scalar!(
@@ -460,7 +460,7 @@ impl Store {
         Ok(oldest.map(|id| uuid(&id)))
     }
 
-    /// Ids of the jobs that a filter means, oldest first.
+    /// Ids of the jobs that a filter selects, oldest first.
     pub async fn job_ids(&self, filter: &Filter, now: Timestamp) -> Result<Vec<Uuid>> {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(SEARCH_SECONDS);
         query.push("SELECT id FROM job WHERE 1 = 1");
@@ -485,7 +485,7 @@ impl Store {
         Ok(counts)
     }
 
-    /// How the jobs of a list stand; nothing for a list that is not known.
+    /// The state of a group of jobs; `None` for an unknown group.
     pub async fn batch(&self, id: Uuid) -> Result<Option<BatchState>> {
         let key = id.as_bytes().as_slice();
         let Some(row) = sqlx::query!("SELECT workflow, run, total, created FROM batch WHERE id = ?", key)
@@ -534,7 +534,7 @@ impl Store {
         Ok(Some(state))
     }
 
-    /// How long successful jobs of a workflow take, in microseconds: the mean of the last 50.
+    /// The mean duration of the last 50 successful jobs of a workflow.
     pub async fn usual_time(&self, workflow: &str) -> Result<Option<Span>> {
         let mean = sqlx::query_scalar!(
             "SELECT CAST(AVG(duration) AS SIGNED) AS mean FROM (

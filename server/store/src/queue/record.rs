@@ -1,5 +1,5 @@
-//! Writing what came of running jobs, many in one transaction: outcomes, what clients see, and how a job
-//! leaves the worker. Every job is checked under its fence first; a writer with an old one is refused.
+//! Records running jobs, many in one transaction: outcomes, progress, and how a job leaves its worker. Every job is
+//! checked under its fence first; a writer with an old fence is refused.
 
 use std::collections::HashMap;
 
@@ -10,7 +10,7 @@ use uuid::Uuid;
 use super::{JobPhase, portions, push_ids, uuid};
 use crate::{Doing, Error, Result, Store};
 
-/// An outcome to be written down.
+/// An outcome to record.
 #[derive(Clone, Debug, PartialEq)]
 pub struct NewOutcome {
     /// Position among the outcomes of its attempt.
@@ -42,7 +42,7 @@ pub struct End {
     pub retries: u32,
     /// Until when the result can be had.
     pub expires: Option<Timestamp>,
-    /// Takes the latest outcome back: the step that failed is to be done again.
+    /// Makes the latest outcome void, because the failed step is retried.
     pub void_last: bool,
     /// A line for the job's own history.
     pub history: Option<String>,
@@ -52,7 +52,7 @@ pub struct End {
     pub notice: Option<Box<super::Notice>>,
 }
 
-/// What is to be written of one running job.
+/// The write of one running job.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Write {
     /// Id of the job.
@@ -74,9 +74,9 @@ pub struct Write {
 }
 
 impl Store {
-    /// Writes what came of jobs, all in one transaction; says for each whether it was still this
-    /// worker's. What was not is not written. May be done again when it is not known whether it worked
-    /// (a connection broke while the transaction was ending): what is there already stays as it is.
+    /// Records jobs in one transaction; returns for each whether this worker still owns it. Writes for other jobs are
+    /// dropped. The call can be repeated when its success is unknown (a connection broke during the commit): existing
+    /// records stay as they are.
     pub async fn write_jobs(&self, writes: &[&Write], now: Timestamp) -> Result<Vec<bool>> {
         super::repeated(|| self.try_write(writes, now)).await
     }
@@ -98,7 +98,7 @@ impl Store {
         let stands =
             |write: &Write| found.get(&write.job).filter(|(fence, _)| *fence == write.fence).map(|(_, at)| *at);
         let left = |write: &Write, at: u8| write.end.as_ref().is_some_and(|end| end.phase as u8 == at);
-        // One that left under this very fence did so by this write, done before.
+        // A job that left under this fence did so by an earlier call with this write.
         let ours =
             writes.iter().map(|write| stands(write).is_some_and(|at| at == running || left(write, at))).collect();
         let good: Vec<&Write> = writes.iter().filter(|write| stands(write) == Some(running)).copied().collect();
@@ -145,7 +145,7 @@ impl Store {
     }
 }
 
-/// The next one of an ordering key is ready when the one before has ended.
+/// Makes the next job of an ordering key ready once its predecessor has ended.
 pub(super) async fn release_ordering_key(tx: &mut sqlx::MySqlConnection, ordering_key: &str, job: Uuid) -> Result<()> {
     sqlx::query!("DELETE FROM ordering_holder WHERE name = ? AND job = ?", ordering_key, job.as_bytes().as_slice())
         .execute(&mut *tx)
@@ -161,7 +161,7 @@ pub(super) async fn release_ordering_key(tx: &mut sqlx::MySqlConnection, orderin
     Ok(())
 }
 
-/// In place of a number that a write leaves as it is; no job has these.
+/// Stands for a number that a write leaves unchanged; no job has these values.
 const UNCHANGED_READY: Timestamp = Timestamp::from_micros(-1);
 const UNCHANGED_RANK: u8 = u8::MAX;
 const UNCHANGED_RETRIES: u32 = u32::MAX;

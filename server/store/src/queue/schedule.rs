@@ -1,4 +1,4 @@
-//! Timetables and callbacks: what must happen once, whoever comes first.
+//! Timetables and callbacks: events that must happen once over all processes.
 
 use kanzlei_model::time::Timestamp;
 use uuid::Uuid;
@@ -21,7 +21,7 @@ pub struct TimetableState {
     pub paused: bool,
 }
 
-/// What became of one due instant.
+/// The result of one due instant.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Firing {
     /// Due instant.
@@ -65,7 +65,7 @@ impl Store {
         .doing("reading timetables")
     }
 
-    /// Makes a timetable known, or begins it anew where it is written otherwise: from here on.
+    /// Registers a timetable; one whose definition has changed restarts from now.
     pub async fn begin_timetable(&self, workflow: &str, entry: u16, definition: &str, now: Timestamp) -> Result<()> {
         sqlx::query!(
             "INSERT INTO timetable (workflow, entry, definition, handled_until) VALUES (?, ?, ?, ?)
@@ -81,7 +81,7 @@ impl Store {
         .doing("beginning a timetable")
     }
 
-    /// Writes down that due instants up to one are dealt with.
+    /// Records that due instants up to one are handled.
     pub async fn timetable_handled(&self, workflow: &str, entry: u16, handled_until: Timestamp) -> Result<()> {
         sqlx::query!(
             "UPDATE timetable SET handled_until = GREATEST(handled_until, ?) WHERE workflow = ? AND entry = ?",
@@ -138,7 +138,7 @@ impl Store {
         Ok(done.rows_affected() > 0)
     }
 
-    /// The latest due instants of a timetable and what became of them, newest first.
+    /// The latest due instants of a timetable with their results, newest first.
     pub async fn firings(&self, workflow: &str, entry: u16, limit: u32) -> Result<Vec<Firing>> {
         let rows = sqlx::query!(
             "SELECT f.due, f.result, f.job AS `job: Vec<u8>`, f.at, j.phase AS `phase?` FROM firing f LEFT JOIN job j ON j.id = f.job
@@ -171,7 +171,7 @@ impl Store {
             .doing("deleting old firings")
     }
 
-    /// Makes an address known at which a job waits. Done again it changes nothing.
+    /// Registers an address at which a job waits. Repeated calls change nothing.
     pub async fn open_callback(&self, hash: &str, job: Uuid, effect: u64, now: Timestamp) -> Result<()> {
         sqlx::query!(
             "INSERT IGNORE INTO callback (hash, job, effect, opened) VALUES (?, ?, ?, ?)",
@@ -205,7 +205,7 @@ impl Store {
         }))
     }
 
-    /// Keeps what came to an address and wakes its job; false when something came before.
+    /// Stores the body that arrived at an address and wakes its job; false when a body arrived before.
     pub async fn arrive(&self, hash: &str, job: Uuid, media: &str, body: &[u8], now: Timestamp) -> Result<bool> {
         let mut tx = self.pool.begin().await.map_err(crate::Error::Unreachable)?;
         let done = sqlx::query!(
