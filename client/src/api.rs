@@ -107,7 +107,7 @@ impl Api {
             .header("content-type", "application/json");
         let request = request
             .body(body.unwrap_or_default())
-            .map_err(|error| Error::Usage(format!("`{url}` cannot be asked: {error}")))?;
+            .map_err(|error| Error::Usage(format!("`{url}` is not a valid address: {error}")))?;
         let unavailable = |error: ureq::Error| {
             Error::Unavailable(format!("the service does not answer at {}: {error}; is kanzleid running?", self.url))
         };

@@ -19,7 +19,7 @@ pub struct Args {
     pub command: Command,
 }
 
-/// Where the service is. Without these the nearest `.kanzlei/client.toml` upwards is read.
+/// Address and token of the service; by default from the nearest `.kanzlei/client.toml` in this folder or above.
 #[derive(ClapArgs)]
 pub struct Place {
     /// Address of the control listener
@@ -42,47 +42,47 @@ pub struct Place {
 
 #[derive(Subcommand)]
 pub enum Command {
-    /// Report everything that is wrong with documents, without a service
+    /// Check documents offline and report all findings
     #[command(
-        after_help = "Folders are searched for documents. For single files, the documents around the nearest\n`services` folder upwards are there to be referred to.\n\nExamples:\n  kanzlei check demo/harbour\n  kanzlei check demo/harbour/workflows/berth-quote.yaml --json\n  kanzlei check demo/harbour --format sarif > kanzlei.sarif"
+        after_help = "Folders are searched for documents. A single file may refer to the documents of the nearest folder above it\nthat contains `services`.\n\nExamples:\n  kanzlei check demo/harbour\n  kanzlei check demo/harbour/workflows/berth-quote.yaml --json\n  kanzlei check demo/harbour --format sarif > kanzlei.sarif"
     )]
     Check {
         /// Documents, or folders with documents
         #[arg(required = true)]
         paths: Vec<PathBuf>,
-        /// How findings are written
+        /// Output format of the findings
         #[arg(long, value_enum, default_value_t = Format::Text)]
         format: Format,
     },
-    /// Begin a workflow from a worked example, with its cases
+    /// Create a workflow from a worked example, with its cases
     #[command(
         after_help = "Examples to begin from: berth-quote, harbour-tides, vessel-dues, stay-bill, arrival-brief,\ngather-reports, harbour-report, arrival-notice, customs-clearance, night-watch.\n\nExample:\n  kanzlei new port-fees --like stay-bill"
     )]
     New {
         /// The name of the workflow: lower-case letters, digits and hyphens
         name: String,
-        /// The example to begin from; default: berth-quote
+        /// The example to start from; default: berth-quote
         #[arg(long, value_name = "EXAMPLE")]
         like: Option<String>,
         /// The folder with `workflows`, `cases` and `services`
         #[arg(long, default_value = ".", value_name = "FOLDER")]
         folder: PathBuf,
     },
-    /// Run cases offline and show what differs and what was not reached
+    /// Run cases offline; report differences and coverage
     #[command(
-        after_help = "Services and databases are answered by the stubs of the cases, time by a clock that jumps.\n\nExamples:\n  kanzlei rehearse demo/harbour\n  kanzlei rehearse demo/harbour --only berth-quote --watch\n  kanzlei rehearse demo/harbour --junit rehearsal.xml\n  kanzlei rehearse demo/harbour/cases/berth-quote.yaml --against http://127.0.0.1:7080"
+        after_help = "The stubs of the cases answer for services and databases, and a virtual clock skips waits.\n\nExamples:\n  kanzlei rehearse demo/harbour\n  kanzlei rehearse demo/harbour --only berth-quote --watch\n  kanzlei rehearse demo/harbour --junit rehearsal.xml\n  kanzlei rehearse demo/harbour/cases/berth-quote.yaml --against http://127.0.0.1:7080"
     )]
     Rehearse(Rehearse),
-    /// Make a case out of a past run
+    /// Record a past run as a case
     #[command(after_help = "Prints a document of cases.\n\nExample:\n  kanzlei record last > cases/berth-quote-1.yaml")]
     Record {
         /// The run's id, or `last`
         id: String,
-        /// What the case shows
+        /// Name of the case: what it shows
         #[arg(long)]
         name: Option<String>,
     },
-    /// Check and rehearse documents and put them live, all or none
+    /// Check, rehearse and deploy documents, all or none
     #[command(
         after_help = "Prints the addresses and a curl line with example values.\n\nExample:\n  kanzlei deploy demo/harbour"
     )]
@@ -90,7 +90,7 @@ pub enum Command {
         /// Documents, or folders with documents
         #[arg(required = true)]
         paths: Vec<PathBuf>,
-        /// Do not run the cases first
+        /// Skip the cases
         #[arg(long)]
         unrehearsed: bool,
     },
@@ -102,7 +102,7 @@ pub enum Command {
         #[command(subcommand)]
         what: Option<Databases>,
     },
-    /// Secrets that services are called with: list, set, remove
+    /// Secrets for calls of services: list, set, remove
     #[command(
         after_help = "A value is read from the prompt or from standard input, is kept encrypted and never shown.\n\nExamples:\n  kanzlei secrets\n  kanzlei secrets set rates-token\n  printf %s \"$TOKEN\" | kanzlei secrets set rates-token"
     )]
@@ -169,7 +169,7 @@ pub enum Command {
         /// Only failed runs
         #[arg(long, conflicts_with = "state")]
         failed: bool,
-        /// Only runs that ended so: succeeded, rejected, failed or cancelled
+        /// Only runs with this final state: succeeded, rejected, failed or cancelled
         #[arg(long)]
         state: Option<String>,
         /// Only the run that answered the request with this X-Request-Id
@@ -242,7 +242,7 @@ pub enum Command {
         #[command(flatten)]
         select: Select,
     },
-    /// Let jobs that are scheduled, or wait for another try, begin now
+    /// Run jobs now that are scheduled or wait for a retry
     #[command(after_help = "Example:\n  kanzlei run-now last")]
     RunNow {
         /// Jobs by their ids
@@ -250,7 +250,7 @@ pub enum Command {
         #[command(flatten)]
         select: Select,
     },
-    /// Set when jobs that have not begun are due
+    /// Reschedule jobs that have not started
     #[command(
         after_help = "Examples:\n  kanzlei postpone 2h last\n  kanzlei postpone 2027-03-04T06:00:00Z --lane reminders --state queued"
     )]
@@ -271,11 +271,11 @@ pub enum Command {
         ids: Vec<String>,
         #[command(flatten)]
         select: Select,
-        /// Do everything again, with the same input
+        /// Repeat all steps, with the same input
         #[arg(long)]
         from_start: bool,
     },
-    /// List lanes: what waits, what runs, what they keep to
+    /// List lanes with their depth and limits
     Lanes,
     /// Hold a lane, release it, or cancel the jobs that wait in it
     #[command(
@@ -301,7 +301,7 @@ pub enum Command {
         #[arg(value_enum)]
         action: TimetableAction,
         workflow: String,
-        /// Which of the workflow's timetables
+        /// Number of the timetable in the workflow
         #[arg(default_value_t = 1)]
         number: u16,
     },
@@ -310,7 +310,7 @@ pub enum Command {
         after_help = "The members of the JSON file are the names in scope; `-` reads standard input.\n\nExamples:\n  kanzlei eval '1 + 2'\n  kanzlei eval 'vessels.filter(v => v.length_m > 90).map(v => v.name)' --with vessels.json"
     )]
     Eval {
-        /// An ECMAScript expression of the subset that documents have
+        /// An expression in the ECMAScript subset of documents
         expression: String,
         #[arg(long, value_name = "FILE.json")]
         with: Option<PathBuf>,
@@ -325,7 +325,7 @@ pub enum Command {
 
 #[derive(Clone, Copy, Debug, PartialEq, clap::ValueEnum)]
 pub enum Format {
-    /// With the lines they are about
+    /// Text with source lines
     Text,
     Json,
     /// SARIF 2.1.0, for editors and code hosts
@@ -351,7 +351,7 @@ pub struct Rehearse {
     pub against: Option<String>,
 }
 
-/// Which jobs are selected; everything that is set must fit.
+/// Selects jobs; all given conditions must match.
 #[derive(ClapArgs, Default)]
 pub struct Select {
     /// scheduled, queued, running, waiting, succeeded, rejected, failed or cancelled
@@ -363,14 +363,14 @@ pub struct Select {
     pub workflow: Option<String>,
     #[arg(long)]
     pub tag: Option<String>,
-    /// Jobs of one list, by the id of their group
+    /// Jobs of one group, by its id
     #[arg(long, value_name = "ID")]
     pub group: Option<String>,
     #[arg(long, value_name = "INSTANT")]
     pub due_from: Option<String>,
     #[arg(long, value_name = "INSTANT")]
     pub due_until: Option<String>,
-    /// Somewhere in the input
+    /// Text that occurs in the input
     #[arg(long)]
     pub text: Option<String>,
 }
@@ -390,7 +390,7 @@ pub struct Jobs {
     /// Only jobs before this one, for the next page
     #[arg(long, value_name = "ID")]
     pub before: Option<String>,
-    /// Show the list again whenever it changes
+    /// Refresh the list until interrupted
     #[arg(long)]
     pub follow: bool,
     #[arg(long, default_value_t = 20)]
@@ -413,7 +413,7 @@ pub enum TimetableAction {
 
 #[derive(Subcommand)]
 pub enum Service {
-    /// Take an OpenAPI description in, with a document of kind `service` beside it
+    /// Add an OpenAPI description with a document of kind `service`
     Add {
         /// The name of the service, by which workflows call it
         name: String,
@@ -441,7 +441,7 @@ pub enum Service {
 
 #[derive(Subcommand)]
 pub enum Timetables {
-    /// Show when a pattern is due, offline
+    /// Show the due times of a pattern, offline
     Preview {
         /// Five fields: minute, hour, day of month, month, weekday; or a span such as `30min` for a fixed grid
         pattern: String,
@@ -471,7 +471,7 @@ pub enum Databases {
 
 #[derive(Subcommand)]
 pub enum Secrets {
-    /// Set or replace a secret; its value is asked for
+    /// Set or replace a secret; prompts for its value
     Set {
         /// The name by which services refer to it
         name: String,

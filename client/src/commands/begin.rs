@@ -146,7 +146,7 @@ pub fn new(name: &str, like: Option<&str>, folder: &Path) -> Done {
     files.push((folder.join(format!("workflows/{name}.yaml")), renamed(example.workflow, example.name, name)));
     files.push((folder.join(format!("cases/{name}.yaml")), renamed(example.cases, example.name, name)));
     if let Some((file, _)) = files.iter().find(|(file, _)| file.exists()) {
-        return Err(Error::Usage(format!("{} is there already; choose another name", file.display())));
+        return Err(Error::Usage(format!("{} exists already; choose another name", file.display())));
     }
     for other in EXAMPLES.iter().chain(OTHERS).filter(|e| example.others.contains(&e.name)) {
         files.push((folder.join(format!("workflows/{}.yaml", other.name)), other.workflow.to_owned()));
@@ -238,7 +238,7 @@ pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) ->
     let extension = if text.trim_start().starts_with('{') { "json" } else { "yaml" };
     let (file, beside) = (folder.join(format!("services/{name}.yaml")), format!("{name}.openapi.{extension}"));
     if file.exists() {
-        return Err(Error::Usage(format!("{} is there already", file.display())));
+        return Err(Error::Usage(format!("{} exists already", file.display())));
     }
     // Addresses that are not public are called only where the document says so.
     let network = if has_private_host(base) { "network: private\n" } else { "" };

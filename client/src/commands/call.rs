@@ -44,7 +44,7 @@ pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool,
         .uri(&url)
         .header("content-type", "application/json")
         .body(body.unwrap_or_default())
-        .map_err(|error| Error::Usage(format!("`{url}` cannot be called: {error}")))?;
+        .map_err(|error| Error::Usage(format!("`{url}` is not a valid address: {error}")))?;
     let unavailable = |error: ureq::Error| Error::Unavailable(format!("{url} does not answer: {error}"));
     let mut response = agent().run(request).map_err(unavailable)?;
     let status = response.status();

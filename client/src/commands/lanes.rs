@@ -67,9 +67,9 @@ pub fn change(api: &Api, name: &str, action: args::LaneAction, json: bool) -> Do
     }
     match action {
         LaneAction::Hold => println!("{name} is held: its jobs wait until `kanzlei lane release {name}`."),
-        LaneAction::Release => println!("{name} is released; its jobs begin again."),
+        LaneAction::Release => println!("{name} is released; its jobs are claimed again."),
         LaneAction::Empty => {
-            println!("{} jobs of {name} were cancelled; those that had begun continue.", answer.cancelled)
+            println!("{} jobs of {name} were cancelled; started ones continue.", answer.cancelled)
         }
     }
     Ok(())

@@ -73,7 +73,7 @@ pub fn preview(pattern: &str, zone: &str, from: Option<&str>, count: u16, json: 
         None => jiff::Timestamp::now(),
         Some(text) => text
             .parse()
-            .map_err(|_| Error::Usage(format!("`{text}` is no instant; write one such as 2027-03-04T06:00:00Z")))?,
+            .map_err(|_| Error::Usage(format!("`{text}` is not an instant; write one such as 2027-03-04T06:00:00Z")))?,
     };
     let when = match kanzlei_model::duration::parse(pattern) {
         Ok(every) if !every.is_zero() => When::Every(every),

@@ -69,7 +69,7 @@ pub fn change(api: &Api, workflow: &str, number: u16, action: args::TimetableAct
             println!("{workflow} {number} is paused until `kanzlei timetable resume {workflow} {number}`.")
         }
         TimetableAction::Resume => {
-            println!("{workflow} {number} is resumed; times that passed meanwhile are left out.")
+            println!("{workflow} {number} is resumed; due times during the pause are skipped.")
         }
         TimetableAction::Fire => {
             let job = answer.job.map(|job| job.to_string()).unwrap_or_default();
