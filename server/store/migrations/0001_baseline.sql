@@ -48,8 +48,10 @@ CREATE TABLE run (
     -- The process that performed it.
     process    VARCHAR(200)      NULL,
     INDEX run_by_time (started),
-    INDEX run_by_workflow (workflow, started),
-    INDEX run_by_state (state, started),
+    -- Lists go by id, which sorts by time.
+    INDEX run_by_workflow (workflow, id),
+    INDEX run_by_state (state, id),
+    INDEX run_by_both (workflow, state, id),
     INDEX run_by_request (request_id)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
@@ -336,5 +338,8 @@ CREATE TABLE refusal (
     digest     CHAR(64)          NULL,
     body       MEDIUMTEXT        NULL,
     INDEX refusal_time (at),
-    INDEX refusal_request (request_id)
+    INDEX refusal_request (request_id),
+    INDEX refusal_workflow (workflow, id),
+    INDEX refusal_status (status, id),
+    INDEX refusal_both (workflow, status, id)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;

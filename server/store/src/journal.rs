@@ -2,6 +2,7 @@
 
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::{Span, Timestamp};
+use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
@@ -155,6 +156,23 @@ pub struct Summary {
 /// Rows of one insert. Bounds the size of a statement.
 const ROWS: usize = 200;
 
+/// Selects the columns of a listing, in the order of [`run_line`].
+const LINE: &str = "SELECT id, workflow, revision, state, entry, status, started, duration, failure FROM run";
+
+fn run_line(row: &MySqlRow) -> std::result::Result<RunLine, sqlx::Error> {
+    Ok(RunLine {
+        id: Uuid::from_slice(&row.try_get::<Vec<u8>, _>(0)?).unwrap_or_default(),
+        workflow: row.try_get(1)?,
+        revision: row.try_get(2)?,
+        state: row.try_get(3)?,
+        entry: row.try_get(4)?,
+        status: row.try_get(5)?,
+        started: Timestamp::from_micros(row.try_get(6)?),
+        duration: Span::from_micros(row.try_get(7)?),
+        failure: row.try_get(8)?,
+    })
+}
+
 impl Store {
     /// Writes runs and their steps in one transaction. A run that is there already stays as it is, so
     /// a batch may be written again after a connection broke.
@@ -240,39 +258,23 @@ impl Store {
 
     /// Runs, newest first.
     pub async fn runs(&self, filter: &Filter) -> Result<Vec<RunLine>> {
-        let state = filter.state.map(RunState::name);
-        let before = filter.before.map(|id| id.as_bytes().to_vec());
-        let rows = sqlx::query!(
-            "SELECT id, workflow, revision, state, entry, status, started, duration, failure FROM run
-             WHERE (? IS NULL OR workflow = ?) AND (? IS NULL OR state = ?) AND (? IS NULL OR request_id = ?) AND (? IS NULL OR id < ?)
-             ORDER BY id DESC LIMIT ?",
-            filter.workflow,
-            filter.workflow,
-            state,
-            state,
-            filter.request_id,
-            filter.request_id,
-            before,
-            before,
-            filter.limit
-        )
-        .fetch_all(&self.pool)
-        .await
-        .doing("listing runs")?;
-        Ok(rows
-            .into_iter()
-            .map(|row| RunLine {
-                id: Uuid::from_slice(&row.id).unwrap_or_default(),
-                workflow: row.workflow,
-                revision: row.revision,
-                state: row.state,
-                entry: row.entry,
-                status: row.status,
-                started: Timestamp::from_micros(row.started),
-                duration: Span::from_micros(row.duration),
-                failure: row.failure,
-            })
-            .collect())
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new(LINE);
+        query.push(" WHERE 1 = 1");
+        if let Some(workflow) = &filter.workflow {
+            query.push(" AND workflow = ").push_bind(workflow);
+        }
+        if let Some(state) = filter.state {
+            query.push(" AND state = ").push_bind(state.name());
+        }
+        if let Some(request_id) = &filter.request_id {
+            query.push(" AND request_id = ").push_bind(request_id);
+        }
+        if let Some(before) = &filter.before {
+            query.push(" AND id < ").push_bind(before.as_bytes().to_vec());
+        }
+        query.push(" ORDER BY id DESC LIMIT ").push_bind(filter.limit);
+        let rows = query.build().fetch_all(&self.pool).await.doing("listing runs")?;
+        rows.iter().map(run_line).collect::<std::result::Result<_, _>>().doing("listing runs")
     }
 
     /// The newest runs of each of these workflows, in one query; `each` of one.
@@ -283,26 +285,11 @@ impl Store {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new("");
         for (index, workflow) in workflows.iter().enumerate() {
             query.push(if index == 0 { "(" } else { " UNION ALL (" });
-            query.push("SELECT id, workflow, revision, state, entry, status, started, duration, failure FROM run WHERE workflow = ");
-            query.push_bind(*workflow).push(" ORDER BY started DESC LIMIT ").push_bind(each).push(")");
+            query.push(LINE).push(" WHERE workflow = ");
+            query.push_bind(*workflow).push(" ORDER BY id DESC LIMIT ").push_bind(each).push(")");
         }
         let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("listing the newest runs")?;
-        rows.into_iter()
-            .map(|row| {
-                Ok(RunLine {
-                    id: Uuid::from_slice(&row.try_get::<Vec<u8>, _>(0)?).unwrap_or_default(),
-                    workflow: row.try_get(1)?,
-                    revision: row.try_get(2)?,
-                    state: row.try_get(3)?,
-                    entry: row.try_get(4)?,
-                    status: row.try_get(5)?,
-                    started: Timestamp::from_micros(row.try_get(6)?),
-                    duration: Span::from_micros(row.try_get(7)?),
-                    failure: row.try_get(8)?,
-                })
-            })
-            .collect::<std::result::Result<_, sqlx::Error>>()
-            .doing("listing the newest runs")
+        rows.iter().map(run_line).collect::<std::result::Result<_, _>>().doing("listing the newest runs")
     }
 
     /// One run with its steps.

@@ -1,7 +1,8 @@
 //! Requests that were refused before a run began.
 
 use kanzlei_model::time::Timestamp;
-use sqlx::{MySql, QueryBuilder};
+use sqlx::mysql::MySqlRow;
+use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
 use crate::{Doing, Result, Store};
@@ -75,41 +76,24 @@ impl Store {
 
     /// Refusals, newest first.
     pub async fn refusals(&self, filter: &Filter) -> Result<Vec<Refusal>> {
-        let before = filter.before.map(|id| id.as_bytes().to_vec());
-        let rows = sqlx::query!(
-            "SELECT id, at, entry, workflow, request_id, caller, status, problem, media, size, digest AS `digest: String`, body FROM refusal
-             WHERE (? IS NULL OR workflow = ?) AND (? IS NULL OR status = ?) AND (? IS NULL OR request_id = ?) AND (? IS NULL OR id < ?)
-             ORDER BY id DESC LIMIT ?",
-            filter.workflow,
-            filter.workflow,
-            filter.status,
-            filter.status,
-            filter.request_id,
-            filter.request_id,
-            before,
-            before,
-            filter.limit
-        )
-        .fetch_all(&self.pool)
-        .await
-        .doing("listing refusals")?;
-        Ok(rows
-            .into_iter()
-            .map(|row| Refusal {
-                id: Uuid::from_slice(&row.id).unwrap_or_default(),
-                at: Timestamp::from_micros(row.at),
-                entry: row.entry,
-                workflow: row.workflow,
-                request_id: row.request_id,
-                caller: row.caller,
-                status: row.status,
-                problem: row.problem,
-                media: row.media,
-                size: row.size,
-                digest: row.digest,
-                body: row.body,
-            })
-            .collect())
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new(
+            "SELECT id, at, entry, workflow, request_id, caller, status, problem, media, size, digest, body FROM refusal WHERE 1 = 1",
+        );
+        if let Some(workflow) = &filter.workflow {
+            query.push(" AND workflow = ").push_bind(workflow);
+        }
+        if let Some(status) = filter.status {
+            query.push(" AND status = ").push_bind(status);
+        }
+        if let Some(request_id) = &filter.request_id {
+            query.push(" AND request_id = ").push_bind(request_id);
+        }
+        if let Some(before) = &filter.before {
+            query.push(" AND id < ").push_bind(before.as_bytes().to_vec());
+        }
+        query.push(" ORDER BY id DESC LIMIT ").push_bind(filter.limit);
+        let rows = query.build().fetch_all(&self.pool).await.doing("listing refusals")?;
+        rows.iter().map(refusal).collect::<std::result::Result<_, _>>().doing("listing refusals")
     }
 
     /// Deletes refusals before an instant, at most 5,000; returns how many.
@@ -120,4 +104,21 @@ impl Store {
             .map(|done| done.rows_affected())
             .doing("deleting old refusals")
     }
+}
+
+fn refusal(row: &MySqlRow) -> std::result::Result<Refusal, sqlx::Error> {
+    Ok(Refusal {
+        id: Uuid::from_slice(&row.try_get::<Vec<u8>, _>(0)?).unwrap_or_default(),
+        at: Timestamp::from_micros(row.try_get(1)?),
+        entry: row.try_get(2)?,
+        workflow: row.try_get(3)?,
+        request_id: row.try_get(4)?,
+        caller: row.try_get(5)?,
+        status: row.try_get(6)?,
+        problem: row.try_get(7)?,
+        media: row.try_get(8)?,
+        size: row.try_get(9)?,
+        digest: row.try_get(10)?,
+        body: row.try_get(11)?,
+    })
 }

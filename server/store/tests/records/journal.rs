@@ -6,7 +6,7 @@ use kanzlei_store::Store;
 use kanzlei_store::journal::{Filter, Run, Step, Tally};
 use uuid::Uuid;
 
-use super::{time, with};
+use super::{alone, time, with};
 
 fn run(workflow: &str, state: &str, started: i64) -> Run {
     let step = Step {
@@ -117,5 +117,50 @@ fn old_runs_are_purged_in_portions() {
         }
         assert_eq!(bed.store.run(runs[99].id).await.expect("reads"), None);
         assert!(bed.store.run(runs[100].id).await.expect("reads").is_some());
+    });
+}
+
+/// Lists read as many entries as they show, however many runs there are and however rare what they filter by.
+#[test]
+fn lists_of_runs_read_few_entries() {
+    alone("many_runs", async |bed| {
+        bed.sql(
+            "INSERT INTO run (id, workflow, revision, state, entry, started, duration, request_id, trace_id, input)
+             SELECT UNHEX(LPAD(HEX(seq), 32, '0')), IF(seq % 2, 'a', 'b'), 1,
+                    IF(seq IN (7, 8, 90), 'failed', 'succeeded'), 'e', seq, 1, CONCAT('r', seq), '0', '{}'
+             FROM seq_1_to_60000",
+        );
+        let read = || -> u64 {
+            let sql = "SELECT SUM(VARIABLE_VALUE) FROM information_schema.GLOBAL_STATUS
+                       WHERE VARIABLE_NAME IN ('HANDLER_READ_NEXT', 'HANDLER_READ_PREV', 'HANDLER_READ_RND_NEXT')";
+            bed.sql(sql).parse::<f64>().expect("number") as u64
+        };
+        let of = |workflow: Option<&str>, state, before: Option<u128>| Filter {
+            workflow: workflow.map(str::to_owned),
+            state,
+            before: before.map(Uuid::from_u128),
+            limit: 2,
+            ..Filter::default()
+        };
+        let failed = Some(RunState::Failed);
+        let request = Filter { request_id: Some("r500".into()), limit: 2, ..Filter::default() };
+        // What reading the counter itself costs.
+        let own = (read(), read());
+        let own = own.1 - own.0;
+        for (filter, wanted) in [
+            (of(None, None, None), vec![60_000, 59_999]),
+            (of(Some("a"), None, Some(1_000)), vec![999, 997]),
+            (of(None, failed, None), vec![90, 8]),
+            (of(None, failed, Some(8)), vec![7]),
+            (of(Some("b"), failed, None), vec![90, 8]),
+            (of(Some("a"), failed, None), vec![7]),
+            (request, vec![500]),
+        ] {
+            let before = read();
+            let found = bed.store.runs(&filter).await.expect("lists");
+            let spent = read() - before - own;
+            assert_eq!(found.iter().map(|line| line.id.as_u128()).collect::<Vec<_>>(), wanted, "{filter:?}");
+            assert!(spent < 50, "{spent} entries were read for {filter:?}");
+        }
     });
 }
