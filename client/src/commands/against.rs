@@ -34,8 +34,9 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
         if body.is_some() {
             request = request.header("content-type", media);
         }
-        let request =
-            request.body(bytes).map_err(|error| Error::Usage(format!("`{base}{target}` is not a valid address: {error}")))?;
+        let request = request
+            .body(bytes)
+            .map_err(|error| Error::Usage(format!("`{base}{target}` is not a valid address: {error}")))?;
         let (mut reply, run_id) = answer(&agent, base, request)?;
         // A queued run answers like a direct one when it has ended; its id is that of its job.
         let queued = run_id.as_ref().filter(|id| {

@@ -276,7 +276,9 @@ fn notified(notice: &Notice) -> String {
 /// Does something to jobs, by id or by what they have in common; `change` is without them.
 pub fn act(api: &Api, change: JobChange, ids: &[String], select: &Select, json: bool) -> Done {
     if ids.is_empty() && select.is_empty() {
-        return Err(Error::Usage("no jobs are selected; pass ids, or select them with --tag, --lane, --group, --state …".into()));
+        return Err(Error::Usage(
+            "no jobs are selected; pass ids, or select them with --tag, --lane, --group, --state …".into(),
+        ));
     }
     let change = match ids.is_empty() {
         true => JobChange { select: Some(filter(select)), ..change },
