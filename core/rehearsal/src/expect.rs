@@ -1,10 +1,10 @@
 //! What was expected against what happened.
 
-use super::prepare::{At, Calls, Case, Expect};
+use super::case::{At, Calls, Case, Expect, Expected};
 use super::stubs::{Desk, names_call};
 use super::{Difference, milliseconds, numbered};
 use kanzlei_engine::machine::{Machine, Reply};
-use kanzlei_lang::expr::{Expression, Limits, ops};
+use kanzlei_lang::expr::{Limits, ops};
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
@@ -13,16 +13,6 @@ use kanzlei_model::value::Value;
 const LONGEST: usize = 300;
 /// Differences of one case; more help nobody.
 const MOST: usize = 30;
-
-/// A value, a test of it, or lists and objects of these.
-#[derive(Debug)]
-pub enum Expected {
-    Value(Value, At),
-    /// An expression over `it` that must hold.
-    Holds(Box<Expression>, At),
-    List(Vec<Expected>, At),
-    Object(Vec<(String, Expected)>, At),
-}
 
 impl Expected {
     fn at(&self) -> At {

@@ -16,6 +16,7 @@
 
 #![warn(missing_docs)]
 
+mod case;
 pub mod coverage;
 mod expect;
 mod prepare;
@@ -29,10 +30,12 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
+pub use case::Prepared;
 pub use coverage::{Coverage, Reached};
 pub use expect::StepSeen;
-pub use prepare::{Prepared, prepare};
+pub use prepare::prepare;
 
+use case::{Case, Entered};
 use kanzlei_compiler::check::{Bundle, Checked};
 use kanzlei_compiler::input::{Body, Parts, encoded, form_pairs};
 use kanzlei_compiler::plan::Plan;
@@ -45,7 +48,6 @@ use kanzlei_model::problem::Problem;
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
-use prepare::{Case, Entered};
 
 /// Checks a bundle and prepares its cases; findings about both are in the order of the documents.
 pub fn check(bundle: &Bundle) -> (Checked, Vec<Prepared>) {

@@ -14,7 +14,7 @@
 use serde_json::{Map, Value as Json, json};
 
 use super::CaseRequest;
-use super::stubs::{CALLBACK, CANCEL, PUBLIC, QUEUE};
+use super::case::{CALLBACK, CANCEL, PUBLIC, QUEUE};
 use kanzlei_lang::document::reader::is_identifier;
 
 /// An answer that took this long or longer is slow in the case too; in microseconds.

@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use super::Lent;
-use super::prepare::{Answer, Case, CompiledOutcome, Prepared, Stub};
+use super::case::{Answer, CALLBACK, CANCEL, Case, CompiledOutcome, PUBLIC, Prepared, QUEUE, Stub};
 use kanzlei_compiler::example;
 use kanzlei_compiler::plan::Maker;
 use kanzlei_engine::machine::{
@@ -16,13 +16,6 @@ use kanzlei_lang::expr::{Limits, ops};
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::{ObjectBuilder, Value};
-
-/// The names of stubs that stand for no service.
-pub(super) const QUEUE: &str = "queue";
-pub(super) const CANCEL: &str = "cancel";
-pub(super) const CALLBACK: &str = "callback";
-/// The address of the service that a rehearsed run believes in.
-pub(super) const PUBLIC: &str = "http://127.0.0.1:7080";
 
 pub(super) struct Desk<'c> {
     prepared: &'c Prepared,

@@ -1,7 +1,7 @@
 //! Recorders and performers with I/O: what runs and jobs need around the engine, without any listener.
 //!
-//! [`direct`] drives runs that answer a request, [`jobs`] those that were queued; both perform their effects
-//! through [`effects`]. [`live`] is what is deployed, [`journal`] what is recorded of runs, [`refusals`] what is
+//! [`direct`] drives runs that answer a request, [`worker`] those that were queued; both perform their effects
+//! through [`effects`], which queues jobs by [`queue`]. [`live`] is what is deployed, [`journal`] what is recorded of runs, [`refusals`] what is
 //! recorded of requests that began none. [`secrets`], [`limiter`], [`background`] and [`clock`] serve all of them.
 //!
 //! Nothing here may know of listeners, requests of the public or control API, or the configuration.
@@ -21,11 +21,12 @@ pub mod clock;
 pub mod direct;
 pub mod effects;
 mod error;
-pub mod jobs;
 pub mod journal;
 pub mod limiter;
 pub mod live;
+pub mod queue;
 pub mod refusals;
 pub mod secrets;
+pub mod worker;
 
 pub use error::{Error, Result};

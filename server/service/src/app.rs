@@ -10,9 +10,9 @@ use governor::DefaultDirectRateLimiter;
 use kanzlei_model::time::Timestamp;
 use kanzlei_runtime::background::Background;
 use kanzlei_runtime::effects::Effects;
-use kanzlei_runtime::jobs;
 use kanzlei_runtime::journal::Journal;
 use kanzlei_runtime::live::Live;
+use kanzlei_runtime::queue::Jobs;
 use kanzlei_store::Store;
 
 use crate::control;
@@ -22,7 +22,7 @@ use crate::error::Result;
 pub struct App {
     pub store: Store,
     pub live: Arc<ArcSwap<Live>>,
-    pub jobs: Arc<jobs::Jobs>,
+    pub jobs: Arc<Jobs>,
     pub journal: Arc<Journal>,
     pub public_url: String,
     pub started: Timestamp,

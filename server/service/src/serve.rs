@@ -11,11 +11,11 @@ use arc_swap::ArcSwap;
 use governor::{Quota, RateLimiter};
 use kanzlei_runtime::background::Background;
 use kanzlei_runtime::effects::{self, Effects};
-use kanzlei_runtime::jobs::worker::Worker;
 use kanzlei_runtime::journal::Journal;
 use kanzlei_runtime::live::Live;
 use kanzlei_runtime::secrets::Secrets;
-use kanzlei_runtime::{clock, jobs, journal, refusals};
+use kanzlei_runtime::worker::Worker;
+use kanzlei_runtime::{clock, journal, queue, refusals, worker};
 use kanzlei_store::Store;
 use kanzlei_store::databases::Database;
 use tokio::sync::watch;
@@ -92,13 +92,13 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
     let (databases, scratch) = databases(config)?;
     let live: Arc<ArcSwap<Live>> = Arc::default();
     let installation = store.installation().await?;
-    let (jobs, acceptances) = jobs::Jobs::new(
+    let (jobs, acceptances) = queue::Jobs::new(
         store.clone(),
         live.clone(),
         secrets.clone(),
         config.public_url(),
         installation.clone(),
-        &jobs::Bounds { input: config.jobs.input, followers: config.jobs.followers, bytes: config.jobs.bytes },
+        &queue::Bounds { input: config.jobs.input, followers: config.jobs.followers, bytes: config.jobs.bytes },
         background.clone(),
     );
     let effects = Arc::new(Effects {
@@ -150,21 +150,21 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
     });
     app.reload().await?;
     let (stop_journal, stopped) = watch::channel(false);
-    let (outcomes, writing) = jobs::write::Writer::new(&jobs);
+    let (outcomes, writing) = worker::write::Writer::new(&jobs);
     let stop = supervisor.stop();
     supervisor.vital("journal", writer.run(journal.clone(), stopped));
     supervisor.vital("refusals", refusals::write(store, refused_received, stop.clone()));
-    let accepting = jobs::accept::run(jobs.clone(), acceptances, config.jobs.length);
+    let accepting = queue::accept::run(jobs.clone(), acceptances, config.jobs.length);
     supervisor.vital("acceptances", until(stop.clone(), accepting));
     supervisor.vital("outcomes", until(stop, writing));
     keep_tasks(&supervisor, &app, Kept::new(config));
-    let shared = Arc::new(jobs::worker::Shared {
+    let shared = Arc::new(worker::Shared {
         writer: outcomes,
         jobs,
         effects,
         journal,
         tally: Default::default(),
-        lease: jobs::lease::Lease::new(config.jobs.lease),
+        lease: worker::lease::Lease::new(config.jobs.lease),
     });
     let worker = Worker::new(shared, process, config.jobs.at_once);
     Ok(Service { app, supervisor, worker, stop_journal })
@@ -188,7 +188,7 @@ fn keep_tasks(supervisor: &Supervisor, app: &Data<App>, kept: Kept) {
     let a = app.clone();
     supervisor.keep("purge", move || purge::run(a.store.clone(), a.effects.clone(), kept));
     let a = app.clone();
-    supervisor.keep("followers", move || jobs::follow::run(a.store.clone(), a.jobs.clone()));
+    supervisor.keep("followers", move || queue::follow::run(a.store.clone(), a.jobs.clone()));
     let a = app.clone();
     supervisor.keep("deploys", move || app::follow_deploys(a.clone()));
     let a = app.clone();
@@ -270,8 +270,8 @@ impl Service {
     pub(crate) fn work(&self, config: &Config, stopped: watch::Receiver<bool>) -> Result<()> {
         let jobs = self.app.jobs.clone();
         let j = jobs.clone();
-        self.supervisor.keep("timetables", move || jobs::timetables::run(j.clone()));
-        self.supervisor.keep("notices", move || jobs::notices::run(jobs.clone()));
+        self.supervisor.keep("timetables", move || worker::timetables::run(j.clone()));
+        self.supervisor.keep("notices", move || worker::notices::run(jobs.clone()));
         let (dead, declared_dead) = tokio::sync::mpsc::channel(1);
         let renewal = self.worker.renewal(&config.database.url, dead, self.supervisor.stop());
         let ended = renewal.start().map_err(|source| Error::Io { what: "starting a thread".into(), source })?;

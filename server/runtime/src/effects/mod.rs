@@ -23,8 +23,8 @@ use kanzlei_store::databases::Database;
 use uuid::Uuid;
 
 use crate::clock::now;
-use crate::jobs::{self, Jobs};
 use crate::live::Live;
+use crate::queue::{self, Jobs};
 use crate::secrets::Secrets;
 
 pub use sql::mark_of;
@@ -84,7 +84,7 @@ impl Effects {
             }
             Effect::Query(query) => Outcome::Queried(self.query(run, id, query, left).await),
             Effect::Enqueue(asked) => {
-                let origin = jobs::Origin {
+                let origin = queue::Origin {
                     entry: format!("enqueued by {}", run.id),
                     caller: None,
                     request_id: run.request_id.clone(),

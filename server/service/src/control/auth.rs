@@ -11,7 +11,7 @@ use actix_web::web::{Data, Json};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_api::session::{Session, SignIn};
 use kanzlei_runtime::clock::now;
-use kanzlei_runtime::jobs::hash;
+use kanzlei_runtime::queue::hash;
 use kanzlei_store::Store;
 use subtle::ConstantTimeEq;
 use uuid::Uuid;

@@ -10,7 +10,7 @@ use kanzlei_lang::document::lane::MAIN;
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::Span;
 use kanzlei_runtime::clock::now;
-use kanzlei_runtime::jobs::MOST_SELECTED;
+use kanzlei_runtime::queue::MOST_SELECTED;
 use kanzlei_store::queue::{self, Filter};
 
 use crate::App;

@@ -7,7 +7,7 @@ use kanzlei_lang::document::workflow::{Missed, Overlap};
 use kanzlei_model::run::JobPhase;
 use kanzlei_model::time::Timestamp;
 use kanzlei_runtime::clock::now;
-use kanzlei_runtime::jobs::timetables;
+use kanzlei_runtime::worker::timetables;
 use kanzlei_store::queue;
 
 use super::jobs::{poll_line, url_of};

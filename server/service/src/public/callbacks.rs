@@ -4,7 +4,7 @@ use actix_web::web::Payload;
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
 use kanzlei_runtime::clock::now;
-use kanzlei_runtime::jobs::hash;
+use kanzlei_runtime::queue::hash;
 use kanzlei_store::queue::JobPhase;
 
 use super::read;

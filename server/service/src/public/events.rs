@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use actix_web::web::{Bytes, Data};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
-use kanzlei_runtime::jobs::event;
+use kanzlei_runtime::queue::event;
 use uuid::Uuid;
 
 use super::jobs::found;

@@ -8,7 +8,7 @@ use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::fresh_id;
 use kanzlei_runtime::direct::{Begun, DirectRun};
-use kanzlei_runtime::jobs::Origin;
+use kanzlei_runtime::queue::Origin;
 use tokio::sync::oneshot;
 use uuid::Uuid;
 

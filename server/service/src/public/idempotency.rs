@@ -9,7 +9,7 @@ use kanzlei_model::problem::Problem;
 use kanzlei_model::time::Span;
 use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::now;
-use kanzlei_runtime::jobs::hash;
+use kanzlei_runtime::queue::hash;
 use kanzlei_store::queue::{Repeat, Stored};
 use serde_json::Value as Json;
 use sha2::{Digest, Sha256};

@@ -9,8 +9,8 @@ use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::RunState;
 use kanzlei_runtime::clock::now;
-use kanzlei_runtime::jobs::accept::NotQueued;
-use kanzlei_runtime::jobs::reply_of;
+use kanzlei_runtime::queue::accept::NotQueued;
+use kanzlei_runtime::queue::reply_of;
 use kanzlei_store::queue::{JobPhase, JobRow, NewJob};
 use uuid::Uuid;
 
@@ -53,7 +53,7 @@ pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<Http
             let (document, remaining) = app.jobs.document(&job).await;
             HttpResponse::Accepted()
                 .insert_header(("Location", format!("/~/jobs/{id}")))
-                .insert_header(("Retry-After", kanzlei_runtime::jobs::Jobs::retry_after(remaining).to_string()))
+                .insert_header(("Retry-After", kanzlei_runtime::queue::Jobs::retry_after(remaining).to_string()))
                 .json(document)
         }
     };
@@ -160,7 +160,7 @@ async fn document(app: &App, job: &JobRow, status: StatusCode) -> HttpResponse {
     let (document, remaining) = app.jobs.document(job).await;
     let mut response = HttpResponse::build(status);
     if !job.phase.ended() {
-        response.insert_header(("Retry-After", kanzlei_runtime::jobs::Jobs::retry_after(remaining).to_string()));
+        response.insert_header(("Retry-After", kanzlei_runtime::queue::Jobs::retry_after(remaining).to_string()));
     }
     response.insert_header(("Cache-Control", "no-store"));
     response.json(document)

@@ -1,7 +1,7 @@
 //! Acceptance: bounds of lanes, batches, and rows that the database does not accept.
 
 use kanzlei_model::time::{Span, Timestamp};
-use kanzlei_runtime::jobs::accept::NotQueued;
+use kanzlei_runtime::queue::accept::NotQueued;
 use kanzlei_store::queue::{NewBatch, NewJob};
 use uuid::Uuid;
 

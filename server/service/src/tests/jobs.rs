@@ -5,7 +5,7 @@ use std::time::Duration;
 use kanzlei_model::run::JobPhase;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_runtime::clock::now;
-use kanzlei_runtime::jobs::write::{Writer, Written};
+use kanzlei_runtime::worker::write::{Writer, Written};
 use kanzlei_store::queue::{End, Write};
 use serde_json::{Value as Json, json};
 use uuid::Uuid;

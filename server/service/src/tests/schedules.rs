@@ -17,7 +17,7 @@ async fn missed(bed: &Bed, workflow: &str, minutes: i64) {
     let from = Timestamp::from_micros(now().as_minutes() * 60_000_000) - Span::from_secs(60) * minutes;
     let definition = {
         let live = bed.service.app.live.load();
-        kanzlei_runtime::jobs::timetables::definition(&live.workflows[workflow].plan.timetables[0])
+        kanzlei_runtime::worker::timetables::definition(&live.workflows[workflow].plan.timetables[0])
     };
     bed.store().begin_timetable(workflow, 0, &definition, from).await.expect("begins");
 }

@@ -11,9 +11,9 @@ use kanzlei_model::time::Span;
 use kanzlei_store::queue::Notice;
 use sha2::Sha256;
 
-use super::Jobs;
 use crate::clock::now;
 use crate::effects::http;
+use crate::queue::Jobs;
 
 /// Pauses between attempts, in seconds: about nine hours in all.
 const PAUSES: [i64; 9] = [5, 30, 120, 300, 900, 1800, 3600, 7200, 18_000];

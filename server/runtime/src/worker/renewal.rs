@@ -9,7 +9,7 @@ use tokio::sync::{mpsc, oneshot};
 use tokio_util::sync::CancellationToken;
 use uuid::Uuid;
 
-use super::worker::Shared;
+use super::shared::Shared;
 use crate::clock::now;
 
 /// The pause before a failed renewal is retried.

@@ -3,6 +3,18 @@
 //! A process is one worker; its lease is one row that it renews. Another process declares it dead when
 //! the lease has expired *and* was not renewed for a while by that process's own monotonic clock, so that a clock
 //! that jumps has no effect. Reclaimed jobs get a new fence.
+//!
+//! [`drive`] drives one job, [`write`] records what jobs do, [`lease`] and [`renewal`] keep the lease, [`tally`] counts;
+//! [`timetables`] and [`notices`] act on due times.
+
+pub mod drive;
+pub mod lease;
+pub mod notices;
+pub mod renewal;
+mod shared;
+pub mod tally;
+pub mod timetables;
+pub mod write;
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
@@ -16,14 +28,12 @@ use tokio::sync::{mpsc, watch};
 use tokio_util::sync::CancellationToken;
 use uuid::Uuid;
 
-use super::lease::{Lease, SILENT};
-use super::renewal::Renewal;
-use super::tally::{self, Tally};
-use super::write::Writer;
-use super::{Jobs, drive};
 use crate::clock::now;
-use crate::effects::Effects;
-use crate::journal::Journal;
+use crate::queue::Jobs;
+use lease::SILENT;
+use renewal::Renewal;
+
+pub use shared::Shared;
 
 /// How often jobs that other processes queued are polled.
 const POLL: Duration = Duration::from_millis(200);
@@ -35,22 +45,6 @@ const GATHERED: Span = Span::from_micros(10_000);
 const BATCH: u32 = 200;
 /// How long a job may stay claimed without running.
 const UNBEGUN: Duration = Duration::from_secs(5);
-
-/// Everything that running jobs share.
-pub struct Shared {
-    /// The queue.
-    pub jobs: Arc<Jobs>,
-    /// Writes outcomes and ends in batches.
-    pub writer: Writer,
-    /// Performs effects.
-    pub effects: Arc<Effects>,
-    /// Counts and records runs.
-    pub journal: Arc<Journal>,
-    /// Counts what lanes do.
-    pub tally: Tally,
-    /// The lease of this process.
-    pub lease: Lease,
-}
 
 /// Claims jobs of all lanes and drives them.
 pub struct Worker {

@@ -7,8 +7,8 @@ use std::time::Duration;
 use kanzlei_store::queue::{End, ROWS, Write};
 use tokio::sync::{mpsc, oneshot};
 
-use super::Jobs;
 use crate::clock::now;
+use crate::queue::Jobs;
 
 /// The longest pause between retries while the database is unavailable.
 const LONGEST_PAUSE: Duration = Duration::from_secs(1);
@@ -36,7 +36,7 @@ pub struct Writer {
 impl Writer {
     /// A writer, and the receiver of its writes.
     pub fn new(jobs: &Arc<Jobs>) -> (Self, impl Future<Output = ()> + Send + 'static) {
-        let (sender, receiver) = mpsc::channel(super::WAITING);
+        let (sender, receiver) = mpsc::channel(crate::queue::WAITING);
         (Writer { sender, jobs: jobs.clone() }, run(jobs.clone(), receiver))
     }
 

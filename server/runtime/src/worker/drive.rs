@@ -19,13 +19,13 @@ use kanzlei_model::value::Value;
 use kanzlei_store::queue::{Claimed, End, JobPhase, NewOutcome, Notice, OutcomeRow, Write};
 use serde_json::json;
 
-use super::worker::Shared;
+use super::shared::Shared;
 use super::write::Written;
-use super::{hash, history_line, reply_json};
 use crate::clock::now;
 use crate::effects::Context;
 use crate::journal::Finished;
 use crate::live::Live;
+use crate::queue::{hash, history_line, reply_json};
 
 /// The longest wait for which a job keeps its worker; a longer one returns the job to the queue.
 const SLEPT: Span = Span::from_secs(2);
@@ -91,7 +91,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
     let at = outcomes.last().map_or(journal.claimed.started, |row| row.at);
     let secrets = shared.jobs.secrets.clone();
     let read = |row: OutcomeRow| {
-        let outcome = super::outcome_of(&secrets, &row);
+        let outcome = crate::queue::outcome_of(&secrets, &row);
         outcome
             .map(|outcome| (row.effect, outcome, row.at))
             .ok_or_else(|| format!("outcome {} cannot be read", row.seq))

@@ -11,10 +11,10 @@ use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_store::queue::{JobPhase, NewJob, TimetableState};
 use uuid::Uuid;
 
-use super::{Jobs, Origin};
 use crate::clock::now;
 use crate::error::{Error, Result};
 use crate::live::{Live, Workflow};
+use crate::queue::{Jobs, Origin};
 
 /// How often timetables are checked.
 const POLL: Duration = Duration::from_millis(200);
@@ -164,9 +164,9 @@ async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: Ti
     };
     let row = NewJob { due: if result == "by-hand" { row.due } else { due }, ordering_key, unattended: true, ..row };
     jobs.accept(vec![row], None).await.map_err(|refused| match refused {
-        super::accept::NotQueued::Full { status, detail } => Error::problem(status, "The queue is full", detail),
-        super::accept::NotQueued::Failed(detail) => Error::problem(500, "The job could not be queued", detail),
-        super::accept::NotQueued::Unavailable => {
+        crate::queue::accept::NotQueued::Full { status, detail } => Error::problem(status, "The queue is full", detail),
+        crate::queue::accept::NotQueued::Failed(detail) => Error::problem(500, "The job could not be queued", detail),
+        crate::queue::accept::NotQueued::Unavailable => {
             Error::problem(503, "The database is unavailable", "nothing was queued")
         }
     })?;

@@ -1,22 +1,18 @@
-//! Jobs: runs that were queued. [`Jobs`] accepts, cancels and follows them; [`worker`] claims and drives
-//! them; [`timetables`] and [`notices`] act on due times.
+//! The queue: jobs are runs that were queued. [`Jobs`] accepts, cancels and follows them, and queues and cancels for
+//! steps; [`crate::worker`] claims and drives them.
 //!
 //! Whatever must not be lost is a row before anybody depends on it. Bounds: waiting acceptances and writes
-//! [`WAITING`], rows of one transaction [`kanzlei_store::queue::ROWS`], followers `jobs.followers`, jobs of one
-//! lane in this process `jobs.at_once`.
+//! [`WAITING`], rows of one transaction [`kanzlei_store::queue::ROWS`], followers `jobs.followers`.
+//!
+//! ```text
+//! let row = jobs.row(&live, &workflow, id, &input, &origin)?;
+//! jobs.accept(vec![row], None).await?;      // in the database from here on
+//! ```
 
 pub mod accept;
-pub mod drive;
 pub mod follow;
-pub mod lease;
-pub mod notices;
 pub mod plans;
-pub mod renewal;
-pub mod tally;
-pub mod timetables;
 pub mod view;
-pub mod worker;
-pub mod write;
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -140,7 +136,7 @@ impl Jobs {
     }
 
     /// Waits for the same.
-    async fn hold(&self, bytes: usize) -> Option<SemaphorePermit<'_>> {
+    pub(crate) async fn hold(&self, bytes: usize) -> Option<SemaphorePermit<'_>> {
         self.room.acquire_many(kilobytes(bytes).min(self.whole)).await.ok()
     }
 
@@ -155,7 +151,7 @@ impl Jobs {
     }
 
     /// The id of a job that a run queues: the same when the run repeats the step after a crash.
-    fn id_of(&self, run: Uuid, effect: u64, index: usize, at: Timestamp) -> Uuid {
+    pub(crate) fn id_of(&self, run: Uuid, effect: u64, index: usize, at: Timestamp) -> Uuid {
         let bytes = self.made(&format!("job {run} {effect} {index}"));
         let mut random = [0; 10];
         random.copy_from_slice(&bytes[..10]);
@@ -168,7 +164,7 @@ impl Jobs {
     }
 
     /// The id also depends on the workflow, because two timetables may be due at one instant.
-    fn id_for(&self, workflow: &str, id: Uuid) -> Uuid {
+    pub(crate) fn id_for(&self, workflow: &str, id: Uuid) -> Uuid {
         let at = id.get_timestamp().map_or(0, |at| at.to_unix().0 * 1000);
         let bytes = self.made(&format!("{workflow} {id}"));
         let mut random = [0; 10];
