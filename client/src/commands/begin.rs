@@ -174,7 +174,7 @@ pub fn new(name: &str, like: Option<&str>, folder: &Path) -> Done {
 
 /// The example under another name, and its endpoints below a path of that name, so that both can be live.
 fn renamed(text: &str, from: &str, to: &str) -> String {
-    let methods = document::workflow::METHODS;
+    let methods = document::values::METHODS;
     let mut out = String::new();
     for (index, line) in text.lines().enumerate() {
         let mut line = match index {

@@ -635,7 +635,7 @@ fn builders_find_and_change_jobs() {
     }
     let listed = run(&["jobs", "--tag", "n-41"], 0);
     assert!(listed.contains(&id) && listed.contains("waiting"), "{listed}");
-    assert!(run(&["cancel"], 2).contains("which jobs?"));
+    assert!(run(&["cancel"], 2).contains("no jobs are selected"));
     assert!(run(&["cancel", "--tag", "n-41"], 0).contains(&id));
     assert!(run(&["cancel", &id], 1).contains("it has ended"));
     assert!(run(&["lane", "hold", "mian"], 1).contains("there is no lane"));

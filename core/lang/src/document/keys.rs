@@ -229,15 +229,3 @@ pub const STEP_KINDS: &[(&str, &[KeySpec])] = &[
 
 /// Step and entry kinds of the language that this version does not run yet.
 pub(super) const LATER: &[&str] = &["mail", "render", "file", "webhook", "change", "script"];
-
-/// Keys of earlier versions, and what each is called now.
-pub(super) const RENAMED: &[(&str, &str)] = &[
-    ("rescue", "catch"),
-    ("again", "retry"),
-    ("times", "attempts"),
-    ("most", "max"),
-    ("jobs", "queue"),
-    ("for_each", "each` and `in"),
-    ("item", "each"),
-    ("index", "position"),
-];

@@ -20,6 +20,7 @@ pub mod retry;
 pub mod schema;
 pub mod service;
 pub mod step;
+pub mod values;
 pub mod workflow;
 pub mod yaml;
 

@@ -5,7 +5,6 @@
 
 use std::time::Duration;
 
-use super::keys::RENAMED;
 use super::yaml::{Key, Kind, Node};
 use crate::diagnostic::{Place, Report};
 use crate::suggest;
@@ -21,6 +20,18 @@ pub struct KeySpec {
     /// JSON Schema of its value, as JSON text.
     pub schema: &'static str,
 }
+
+/// Keys of earlier versions, and what each is called now.
+const RENAMED: &[(&str, &str)] = &[
+    ("rescue", "catch"),
+    ("again", "retry"),
+    ("times", "attempts"),
+    ("most", "max"),
+    ("jobs", "queue"),
+    ("for_each", "each` and `in"),
+    ("item", "each"),
+    ("index", "position"),
+];
 
 /// Text with its place.
 #[derive(Clone, Debug, PartialEq)]

@@ -8,8 +8,7 @@ use std::time::Duration;
 
 use super::keys::RETRY;
 use super::reader::Members;
-use super::step::status_range;
-use super::workflow::FAILURE_KINDS;
+use super::values::{FAILURE_KINDS, status_range};
 use super::yaml::{Kind, Node};
 use crate::diagnostic::{Place, Report};
 use crate::suggest;

@@ -8,7 +8,7 @@ use serde_json::Value as Json;
 
 use super::reader::{KeySpec, Members, Named, is_document_name};
 use super::step::Encoding;
-use super::workflow::MAX_WITHIN;
+use super::values::{MAX_WITHIN, METHODS};
 use super::yaml::{self, Node};
 use crate::diagnostic::Report;
 
@@ -397,7 +397,7 @@ fn operations(path: &Named, text: &str, report: &mut Report) -> (BTreeMap<String
     for (template, item) in paths {
         for (method, operation) in item.as_map().unwrap_or_default() {
             let upper = method.name.to_uppercase();
-            if !super::workflow::METHODS.contains(&upper.as_str()) {
+            if !METHODS.contains(&upper.as_str()) {
                 continue;
             }
             let given = operation.get("operationId").and_then(Node::as_text).map(str::to_owned);

@@ -9,6 +9,7 @@ use super::keys::{ENDPOINT, EVERY, LATER, LIMITS, NOTIFY, QUEUE, TIMETABLE, WORK
 use super::reader::{MAX_NAME, Members, Named, is_document_name, is_identifier};
 use super::retry::{self, Retry};
 use super::step::{Step, steps, valid_name};
+use super::values::METHODS;
 use super::yaml::{Kind, Node};
 use crate::calendar::{self, Calendar};
 use crate::diagnostic::{Place, Report};
@@ -16,8 +17,6 @@ use kanzlei_model::value::Value;
 
 /// The most steps of one workflow, those inside others included.
 pub const MAX_STEPS: usize = 5000;
-/// The longest time that a call may be given for an answer.
-pub const MAX_WITHIN: Duration = Duration::from_secs(15 * 60);
 /// The shortest and the longest interval of an `every` timetable.
 const LEAST_EVERY: Duration = Duration::from_secs(1);
 const MAX_EVERY: Duration = Duration::from_secs(366 * 86_400);
@@ -170,25 +169,6 @@ pub struct Notify {
     /// Whether the address may be private.
     pub private: bool,
 }
-
-/// HTTP methods an endpoint can have.
-pub const METHODS: &[&str] = &["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"];
-/// Names of the failure kinds that `retry.on` accepts.
-pub const FAILURE_KINDS: &[&str] = &[
-    "unreachable",
-    "timeout",
-    "broken",
-    "unreadable",
-    "too-large",
-    "redirected",
-    "status",
-    "blocked-address",
-    "expression",
-    "database",
-    "conflict",
-    "sql",
-    "full",
-];
 
 /// Reads a workflow; nothing when the text is no mapping or has no usable name.
 pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {

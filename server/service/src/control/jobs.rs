@@ -18,6 +18,7 @@ use serde_json::Value as Json_;
 use uuid::Uuid;
 
 use super::runs::{failure, shown_steps, with_invoked};
+use super::{poll_line, state_named, url_of};
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -56,15 +57,6 @@ fn filter_of(selected: JobFilter, most: u32) -> Result<Filter> {
     })
 }
 
-/// The state of a name, for filters.
-pub fn state_named(name: &str) -> Result<RunState> {
-    RunState::of(name).ok_or_else(|| {
-        let near = kanzlei_lang::suggest::nearest(name, RunState::NAMES.iter().copied());
-        let hint = near.map_or_else(|| RunState::NAMES.join(", "), |near| format!("did you mean `{near}`?"));
-        Error::problem(422, "Unknown state", format!("there is no state `{name}`; {hint}"))
-    })
-}
-
 /// `GET /jobs`: jobs by state, lane, workflow, tag, group, due time and text of the input, newest first.
 pub async fn list(app: Data<App>, query: Query<JobFilter>) -> Result<HttpResponse> {
     let mut selected = query.into_inner();
@@ -89,16 +81,6 @@ pub async fn list(app: Data<App>, query: Query<JobFilter>) -> Result<HttpRespons
 fn accepted_at(id: &Uuid) -> Option<Timestamp> {
     let (seconds, nanoseconds) = id.get_timestamp()?.to_unix();
     Some(Timestamp::from_micros(i64::try_from(seconds).ok()? * 1_000_000 + i64::from(nanoseconds / 1000)))
-}
-
-/// Where clients poll a job.
-pub fn url_of(app: &App, id: Uuid) -> String {
-    format!("{}/~/jobs/{id}", app.public_url)
-}
-
-/// The line that polls a job in a terminal.
-pub fn poll_line(app: &App, id: Uuid) -> String {
-    format!("curl -s '{}' -H 'Prefer: wait=30'", url_of(app, id))
 }
 
 /// How much later than due something began.

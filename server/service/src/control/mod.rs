@@ -19,6 +19,11 @@ mod status;
 mod timetables;
 mod workflows;
 
+use kanzlei_model::run::RunState;
+use uuid::Uuid;
+
+use crate::App;
+use crate::error::{Error, Result};
 use actix_web::http::header;
 use actix_web::middleware::{DefaultHeaders, from_fn};
 use actix_web::web;
@@ -93,4 +98,23 @@ pub fn configure(config: &mut web::ServiceConfig) {
             ),
     );
     config.default_service(web::to(console::file));
+}
+
+/// The state of a name, for filters.
+pub fn state_named(name: &str) -> Result<RunState> {
+    RunState::of(name).ok_or_else(|| {
+        let near = kanzlei_lang::suggest::nearest(name, RunState::NAMES.iter().copied());
+        let hint = near.map_or_else(|| RunState::NAMES.join(", "), |near| format!("did you mean `{near}`?"));
+        Error::problem(422, "Unknown state", format!("there is no state `{name}`; {hint}"))
+    })
+}
+
+/// Where clients poll a job.
+pub fn url_of(app: &App, id: Uuid) -> String {
+    format!("{}/~/jobs/{id}", app.public_url)
+}
+
+/// The line that polls a job in a terminal.
+pub fn poll_line(app: &App, id: Uuid) -> String {
+    format!("curl -s '{}' -H 'Prefer: wait=30'", url_of(app, id))
 }

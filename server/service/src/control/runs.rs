@@ -16,7 +16,7 @@ use kanzlei_store::journal as kept;
 use serde_json::Value as Json;
 use uuid::Uuid;
 
-use super::jobs::{poll_line, state_named};
+use super::{poll_line, state_named};
 use crate::App;
 use crate::error::{Error, Result};
 

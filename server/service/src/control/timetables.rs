@@ -10,7 +10,7 @@ use kanzlei_runtime::clock::now;
 use kanzlei_runtime::worker::timetables;
 use kanzlei_store::queue;
 
-use super::jobs::{poll_line, url_of};
+use super::{poll_line, url_of};
 use crate::App;
 use crate::error::{Error, Result};
 

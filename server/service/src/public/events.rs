@@ -6,9 +6,8 @@ use actix_web::web::{Bytes, Data};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
 use kanzlei_runtime::queue::event;
-use uuid::Uuid;
+use kanzlei_store::queue::JobRow;
 
-use super::jobs::found;
 use super::refusal::Refusal;
 use crate::App;
 
@@ -17,9 +16,9 @@ const ALIVE: Duration = Duration::from_secs(15);
 
 /// An event stream: one event for each change, which carries the whole document. Its id is the number of
 /// changes so far, so a client that comes back with `Last-Event-ID` gets what it has not seen.
-pub async fn events(app: &Data<App>, id: Uuid, request: &HttpRequest) -> Result<HttpResponse, Refusal> {
+pub async fn events(app: &Data<App>, job: JobRow, request: &HttpRequest) -> Result<HttpResponse, Refusal> {
     let last = request.headers().get("last-event-id").and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<u64>().ok());
-    let job = found(app, id).await?;
+    let id = job.id;
     if job.phase.ended() && last.is_some_and(|last| last >= job.changes) {
         // Has an EventSource not reconnect.
         return Ok(HttpResponse::NoContent().finish());

@@ -133,7 +133,7 @@ pub async fn path(rest: &str, request: &HttpRequest, app: &Data<App>) -> Result<
         ("", "GET" | "HEAD") => status(app, id, request).await,
         ("", "DELETE") => cancel(app, id).await,
         ("result", "GET" | "HEAD") => result(app, id, request).await,
-        ("events", "GET") => events(app, id, request).await,
+        ("events", "GET") => events(app, found(app, id).await?, request).await,
         ("", _) => Err(Refusal::not_allowed("GET, HEAD, DELETE")),
         ("result", _) => Err(Refusal::not_allowed("GET, HEAD")),
         ("events", _) => Err(Refusal::not_allowed("GET")),

@@ -11,7 +11,7 @@ use super::retry::Retry;
 use super::yaml::Node;
 use crate::diagnostic::Place;
 
-pub(super) use read::{is_header_name, status_range, steps, valid_name};
+pub(super) use read::{is_header_name, steps, valid_name};
 
 /// A step of a workflow.
 #[derive(Clone, Debug)]

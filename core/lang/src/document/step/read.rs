@@ -3,7 +3,7 @@
 use super::super::keys::*;
 use super::super::reader::{KeySpec, MAX_NAME, Members, Named, is_document_name, is_identifier};
 use super::super::retry;
-use super::super::workflow::{MAX_WITHIN, METHODS};
+use super::super::values::{MAX_WITHIN, METHODS, status_range};
 use super::super::yaml::{Kind, Node};
 use super::{Action, Arm, Await, Branch, Call, Cancel, Each, Encoding, Enqueue, Pause, Sql, Statement, Step, Target};
 use crate::diagnostic::Report;
@@ -439,21 +439,4 @@ fn call(members: &Members, report: &mut Report) -> Option<Call> {
         within,
         retry,
     })
-}
-
-/// A status, or a class of statuses such as `2xx`.
-pub(in crate::document) fn status_range(node: &Node, report: &mut Report) -> Option<(u16, u16)> {
-    match &node.kind {
-        Kind::Int(int) if (100..=599).contains(int) => return Some((*int as u16, *int as u16)),
-        Kind::Text(text) => {
-            if let Some(class) =
-                text.text.strip_suffix("xx").and_then(|c| c.parse::<u16>().ok()).filter(|c| (1..=5).contains(c))
-            {
-                return Some((class * 100, class * 100 + 99));
-            }
-        }
-        _ => {}
-    }
-    report.error("wrong-value", node.at, "a status is a number from 100 to 599 or a class such as `2xx`");
-    None
 }
