@@ -106,6 +106,7 @@ impl Mariadb {
             .arg("--no-defaults")
             .arg(format!("--datadir={}", self.dir.join("data").display()))
             .arg(format!("--port={}", self.port))
+            .arg(format!("--tmpdir={}", temporary(&self.dir)?.display()))
             .args([
                 "--bind-address=127.0.0.1",
                 "--socket=kanzlei.sock",
@@ -204,9 +205,19 @@ impl Mariadb {
     }
 }
 
+/// The server's folder for temporary files. A server that starts deletes those of others in a shared one.
+fn temporary(dir: &Path) -> Result<PathBuf> {
+    let folder = dir.join("tmp");
+    std::fs::create_dir_all(&folder).map_err(io("making a folder for temporary files"))?;
+    let everybody = std::fs::Permissions::from_mode(0o1777);
+    std::fs::set_permissions(&folder, everybody).map_err(io("opening a folder for temporary files"))?;
+    Ok(folder)
+}
+
 fn make(dir: &Path, data: &Path, user: Option<&str>) -> Result<()> {
     let output = Command::new("mariadb-install-db")
         .arg("--no-defaults")
+        .env("TMPDIR", temporary(dir)?)
         .arg(format!("--datadir={}", data.display()))
         .args(["--auth-root-authentication-method=normal", "--skip-test-db"])
         .args(user.map(|user| format!("--user={user}")))
