@@ -124,7 +124,7 @@ fn collect<'p>(plan: &'p Plan, block: u32, out: &mut Vec<&'p Step>) {
     }
 }
 
-/// The branches of a step, where there are several.
+/// The branches of a step; empty for a step with one path.
 fn branches_of(step: &Step) -> Vec<String> {
     let mut out = Vec::new();
     if step.when.is_some() {

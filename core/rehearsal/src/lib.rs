@@ -176,7 +176,7 @@ impl Prepared {
         !self.databases.is_empty()
     }
 
-    /// Runs one case. StubOutcome the same result each time.
+    /// Runs one case. Each repetition has the same result.
     pub fn run(&self, index: usize) -> CaseResult {
         self.run_with(index, None)
     }

@@ -214,7 +214,7 @@ fn wrong_cases_are_reported() {
     ] {
         let found: Vec<String> =
             checked(text).0.diagnostics.iter().map(|d| format!("{}@{}:{}", d.code, d.line, d.column)).collect();
-        assert!(found.iter().any(|found| found == wanted), "{text} wanted {wanted}, outcome {found:?}");
+        assert!(found.iter().any(|found| found == wanted), "{text} wanted {wanted}, found {found:?}");
     }
 }
 

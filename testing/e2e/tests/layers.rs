@@ -46,7 +46,7 @@ const DEV: &[&str] = &["kanzlei-samples", "kanzlei-harness"];
 /// Interfaces, clocks and I/O that the core must not know, whatever brings them in.
 const NOT_IN_CORE: &[&str] = &["tokio", "actix-web", "sqlx", "reqwest", "clap", "ureq", "tracing"];
 
-/// Listeners, which whoever performs runs must not know.
+/// Packages of listeners and configuration, which the runtime must not depend on.
 const NOT_IN_RUNTIME: &[&str] = &["actix-web", "clap", "figment"];
 
 fn packages() -> Vec<Json> {

@@ -19,7 +19,7 @@ impl Infer<'_> {
                 Arg::Spread(expr) => {
                     let of = self.expr(expr);
                     let item = self.items_of(&of, expr);
-                    // How many there are is not known; each place may hold one.
+                    // The number of items is unknown; each position may hold one.
                     types.extend(std::iter::repeat_n(item, 4));
                 }
                 Arg::Function(_) | Arg::Pattern(_) => types.push(Type::Unknown),

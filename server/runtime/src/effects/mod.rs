@@ -1,5 +1,5 @@
-//! Effects of runs: calls of services, statements, jobs, waits and kept values. One effect in, one outcome out;
-//! whoever drives a run knows no more than this.
+//! Effects of runs: calls of services, statements, jobs, waits and kept values. Each effect has one
+//! outcome; drivers of runs depend on nothing else.
 //!
 //! [`http`] calls services, `sql` sends statements to databases of authors, `state` keeps the values of workflows;
 //! jobs are queued and cancelled by [`Jobs`].
@@ -98,7 +98,7 @@ impl Effects {
                 let detail = "only a job can wait for a callback".to_owned();
                 Outcome::Opened(Err(EffectError { kind: FailureKind::Input, detail }))
             }
-            // Whoever drives a job sees to it; nothing else waits for one.
+            // The driver of a job waits for callbacks itself; direct runs have none.
             Effect::Await { .. } => Outcome::Arrived(None),
             Effect::Recall { workflow } => Outcome::Kept(self.recall(workflow).await),
             Effect::Keep(keep) => Outcome::Kept(self.keep(keep).await),

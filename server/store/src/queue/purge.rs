@@ -80,7 +80,7 @@ impl Store {
 
     /// The instant before which ended jobs are too many: of all that ended, the newest `most` stay.
     pub async fn ended_beyond(&self, most: u64) -> Result<Option<Timestamp>> {
-        // They are sorted only when there are too many.
+        // Sorting them is worthwhile only above the bound.
         let all = sqlx::query_scalar!("SELECT COUNT(*) FROM job WHERE phase > 10")
             .fetch_one(&self.pool)
             .await

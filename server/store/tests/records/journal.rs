@@ -120,7 +120,7 @@ fn old_runs_are_purged_in_portions() {
     });
 }
 
-/// Lists read as many entries as they show, however many runs there are and however rare what they filter by.
+/// The work of a list depends on its page, not on the number of runs or the rarity of matches.
 #[test]
 fn lists_of_runs_read_few_entries() {
     alone("many_runs", async |bed| {

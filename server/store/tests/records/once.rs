@@ -74,7 +74,7 @@ fn a_repeated_effect_returns_the_first_result() {
         let insert = [statement("INSERT INTO t (n) VALUES (1)"), statement("SELECT n, 'x' AS text FROM t")];
         let first = database.run_once(&marker(job, 1, 3), &insert, WITHIN, &Backwards).await.expect("done");
         assert_eq!((first[0].id, first[1].rows[0]["text"].as_str()), (Some(1), Some("x")));
-        // Whoever asks again gets what was returned then.
+        // A repetition returns the first result.
         assert_eq!(database.run_once(&marker(job, 1, 3), &insert, WITHIN, &Backwards).await, Ok(first));
         assert_eq!(count(&database, "t").await, 1);
         let kept = database.run(&[statement("SELECT result FROM kanzlei_done")], false, WITHIN).await.expect("kept");
