@@ -194,8 +194,14 @@ CREATE TABLE job (
     INDEX job_workflow (workflow, id),
     INDEX job_tag (tag),
     INDEX job_batch (batch),
-    INDEX job_ordering_key (ordering_key, phase, claim_rank, ready_at),
-    INDEX job_request (request_id)
+    INDEX job_ordering_key (ordering_key, phase, claim_rank, ready_at)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- Jobs by the id of their request, where the id of the job does not follow from it.
+CREATE TABLE job_request (
+    job        BINARY(16)   NOT NULL PRIMARY KEY,
+    request_id VARCHAR(100) NOT NULL,
+    INDEX job_request_id (request_id)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 -- What came of the effects of a job, in the order it was fed to its run. A void one was taken back: the

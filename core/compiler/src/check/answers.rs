@@ -20,7 +20,8 @@ impl Walk<'_, '_, '_> {
         at: At,
     ) -> Compiled {
         let At { paragraph, answered, .. } = at;
-        let rows = body.as_ref().map(|body| sheet::rows("body", body)).unwrap_or_default();
+        let mut rows = sheet::header_rows(headers);
+        rows.extend(body.iter().flat_map(|body| sheet::rows("body", body)));
         self.show(paragraph, "reply", sheet::inline(status), rows);
         if self.apart_from_client > 0 {
             self.report.error("reply-apart", step.at, "a loop or a parallel branch cannot answer the client");

@@ -24,7 +24,7 @@ pub(super) fn title(target: &Target) -> String {
 
 pub(super) fn rows(call: &Call) -> Vec<(String, String)> {
     let mut rows: Vec<_> = call.send.iter().map(|(name, node)| (name.text.clone(), sheet::inline(node))).collect();
-    rows.extend(call.headers.iter().map(|(name, node)| (format!("{}:", name.text), sheet::inline(node))));
+    rows.extend(sheet::header_rows(&call.headers));
     rows.extend(call.body.iter().map(|body| ("body".to_owned(), sheet::inline(body))));
     rows
 }

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::yaml::{Kind, Node};
 
 /// One step as it is shown.
@@ -62,4 +63,9 @@ pub fn rows(label: &str, node: &Node) -> Vec<(String, String)> {
         Some(members) => members.iter().map(|(key, node)| (key.name.clone(), inline(node))).collect(),
         None => vec![(label.to_owned(), inline(node))],
     }
+}
+
+/// Rows of header fields; a colon behind the name tells them from members.
+pub fn header_rows(headers: &[(Named, Node)]) -> Vec<(String, String)> {
+    headers.iter().map(|(name, node)| (format!("{}:", name.text), inline(node))).collect()
 }

@@ -27,7 +27,7 @@ use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use kanzlei_store::Store;
-use kanzlei_store::queue::{Filter, JobPhase, NewBatch, NewJob, OutcomeRow};
+use kanzlei_store::queue::{Filter, JobPhase, NewBatch, NewJob, OfRequest, OutcomeRow};
 use sha2::{Digest, Sha256};
 use tokio::sync::{Notify, Semaphore, SemaphorePermit, mpsc};
 use uuid::Uuid;
@@ -163,13 +163,24 @@ impl Jobs {
         uuid::Builder::from_unix_timestamp_millis((at.as_micros() / 1000).max(0) as u64, &random).into_uuid()
     }
 
-    /// The id also depends on the workflow, because two timetables may be due at one instant.
-    pub(crate) fn id_for(&self, workflow: &str, id: Uuid) -> Uuid {
-        let at = id.get_timestamp().map_or(0, |at| at.to_unix().0 * 1000);
-        let bytes = self.made(&format!("{workflow} {id}"));
-        let mut random = [0; 10];
-        random.copy_from_slice(&bytes[..10]);
-        uuid::Builder::from_unix_timestamp_millis(at, &random).into_uuid()
+    /// An id as of the same instant that also depends on the workflow, because two timetables may be due at once.
+    pub(crate) fn id_for(&self, of: &str, id: Uuid) -> Uuid {
+        let made = self.made(&format!("{of} {id}"));
+        let mut bytes = id.into_bytes();
+        bytes[8..].copy_from_slice(&made[..8]);
+        uuid::Builder::from_bytes(bytes).with_variant(uuid::Variant::RFC4122).into_uuid()
+    }
+
+    /// The id of the job that a request queues. It follows from the id that the service gave the request, so that
+    /// no index has to find it, and only this installation can compute it: services learn the id of the request.
+    pub fn id_of_request(&self, request: Uuid) -> Uuid {
+        self.id_for("request", request)
+    }
+
+    /// How the jobs of an `X-Request-Id` are found.
+    pub fn of_request(&self, id: String) -> OfRequest {
+        let jobs = Uuid::parse_str(&id).map_or_else(|_| Vec::new(), |given| vec![given, self.id_of_request(given)]);
+        OfRequest { id, jobs }
     }
 
     /// The row of a job of a live workflow.
@@ -202,6 +213,7 @@ impl Jobs {
             entry: short(&origin.entry, 300),
             caller: origin.caller.clone(),
             request_id: origin.request_id.clone(),
+            listed: !self.of_request(origin.request_id.clone()).jobs.contains(&id),
             trace_id: origin.trace_id.clone(),
             accepted,
             due: accepted,

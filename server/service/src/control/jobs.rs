@@ -13,7 +13,7 @@ use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::journal;
 use kanzlei_runtime::queue::{MOST_SELECTED, history_line, outcome_of};
-use kanzlei_store::queue::{self, Filter, JobPhase, JobRow, MOST_COUNTED, OutcomeRow};
+use kanzlei_store::queue::{self, Filter, JobPhase, JobRow, MOST_COUNTED, OfRequest, OutcomeRow};
 use serde_json::Value as Json_;
 use uuid::Uuid;
 
@@ -25,8 +25,8 @@ use crate::error::{Error, Result};
 /// The most jobs in one listing.
 const MOST_JOBS: u32 = 500;
 
-/// The filter of the store for what a caller selects.
-fn filter_of(selected: JobFilter, most: u32) -> Result<Filter> {
+/// The filter of the store for what a caller selects; `of_request` finds the jobs of a request.
+fn filter_of(selected: JobFilter, of_request: impl Fn(String) -> OfRequest, most: u32) -> Result<Filter> {
     let state = selected.state.as_deref().map(state_named).transpose()?;
     let id = |text: Option<String>, of: &str| -> Result<Option<Uuid>> {
         let wrong = |text: &str| Error::problem(422, "Malformed id", format!("`{text}` is not the id of a {of}"));
@@ -51,7 +51,7 @@ fn filter_of(selected: JobFilter, most: u32) -> Result<Filter> {
         due_from: instant(selected.due_from, "due_from")?,
         due_until: instant(selected.due_until, "due_until")?,
         text: selected.text.filter(|text| !text.is_empty()),
-        request_id: selected.request_id,
+        request: selected.request_id.map(of_request),
         before: id(selected.before, "job")?,
         limit: selected.limit.unwrap_or(most).clamp(1, most),
     })
@@ -61,7 +61,7 @@ fn filter_of(selected: JobFilter, most: u32) -> Result<Filter> {
 pub async fn list(app: Data<App>, query: Query<JobFilter>) -> Result<HttpResponse> {
     let mut selected = query.into_inner();
     selected.limit = Some(selected.limit.unwrap_or(50).min(MOST_JOBS));
-    let filter = filter_of(selected, MOST_JOBS)?;
+    let filter = filter_of(selected, |id| app.jobs.of_request(id), MOST_JOBS)?;
     let at = now();
     let found = app.store.jobs(&filter, at).await?;
     // Counts are of all jobs: beside a narrower list they would mislead.
@@ -247,7 +247,10 @@ pub async fn act(app: Data<App>, body: Json<JobChange>) -> Result<HttpResponse> 
     let at = now();
     let mut ids = match (&change.ids, change.select) {
         (ids, None) => ids.iter().map(|id| read_id(id)).collect::<Result<Vec<_>>>()?,
-        (_, Some(selected)) => app.store.job_ids(&filter_of(selected, MOST_SELECTED)?, at).await?,
+        (_, Some(selected)) => {
+            let filter = filter_of(selected, |id| app.jobs.of_request(id), MOST_SELECTED)?;
+            app.store.job_ids(&filter, at).await?
+        }
     };
     let due = match (change.action, change.due.as_deref()) {
         (JobAction::Postpone, None) => {
@@ -388,16 +391,17 @@ mod tests {
 
     #[test]
     fn what_is_selected_is_checked() {
+        let of_request = |id| OfRequest { id, jobs: Vec::new() };
         for (selected, says) in [
             (JobFilter { state: Some("faild".into()), ..JobFilter::default() }, "did you mean `failed`?"),
             (JobFilter { group: Some("7".into()), ..JobFilter::default() }, "`7` is not the id of a group"),
             (JobFilter { due_until: Some("soon".into()), ..JobFilter::default() }, "`due_until` is an instant"),
         ] {
-            let error = filter_of(selected, 10).expect_err("refused").to_string();
+            let error = filter_of(selected, of_request, 10).expect_err("refused").to_string();
             assert!(error.contains(says), "{error}");
         }
         let open = JobFilter { limit: Some(5000), text: Some(String::new()), ..JobFilter::default() };
-        let filter = filter_of(open, 10);
+        let filter = filter_of(open, of_request, 10);
         let filter = filter.expect("good");
         assert_eq!((filter.limit, filter.text), (10, None));
     }

@@ -45,7 +45,8 @@ pub async fn run_or_queue(
     let entry = route.workflow.entries[route.endpoint].clone();
     if answer == Answer::Later || (answer == Answer::Either && prefer.later) {
         let origin = Origin { entry: entry.to_string(), caller, request_id: about.request_id.to_owned(), trace_id };
-        let row = app.jobs.row(&route.live, &route.workflow, fresh_id(), &input, &origin).map_err(Refusal::from)?;
+        let id = app.jobs.id_of_request(about.id);
+        let row = app.jobs.row(&route.live, &route.workflow, id, &input, &origin).map_err(Refusal::from)?;
         let job = row.id;
         return Ok(with_run(jobs::answer_later(app, row, prefer).await?, job));
     }

@@ -23,7 +23,7 @@ mod route;
 use actix_web::http::header::{ALLOW, HeaderName, HeaderValue, RETRY_AFTER};
 use actix_web::web::{Data, Payload};
 use actix_web::{HttpRequest, HttpResponse};
-use kanzlei_runtime::clock::now;
+use kanzlei_runtime::clock::{fresh_id, now};
 use refusal::{Refusal, Sent};
 use uuid::Uuid;
 
@@ -32,7 +32,7 @@ use crate::error::problem_response;
 
 /// Serves one request to the public listener.
 pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -> HttpResponse {
-    let id = Uuid::now_v7();
+    let id = fresh_id();
     let request_id = read::request_id(request.headers()).unwrap_or_else(|| id.to_string());
     let mut sent = Sent::default();
     let mut response = match answer(&request, &mut payload, &app, id, &request_id, &mut sent).await {

@@ -26,6 +26,7 @@ fn job(id: u128, lane: &str) -> NewJob {
         entry: "POST /w".into(),
         caller: None,
         request_id: format!("r{id}"),
+        listed: true,
         trace_id: "0".repeat(32),
         accepted: Timestamp::EPOCH,
         due: Timestamp::EPOCH,

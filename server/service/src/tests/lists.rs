@@ -29,6 +29,10 @@ steps:
   - {id: all, enqueue: item, each: n, in: 'list.range(input.count)', send: {n: '${n}'}, tag: 'of-a-list'}
   - {reply: 200, body: {group: '${all.group}', jobs: '${all.jobs}'}}
 ";
+const LATER: &str = "workflow: later
+entries: [{endpoint: POST /later, access: open, answer: later}]
+steps: [{reply: 200}]
+";
 const ITEM: &str = "workflow: item
 input: {n: {type: integer}}
 steps:
@@ -182,19 +186,29 @@ fn jobs_are_listed_counted_and_selected_by_the_same_states() {
 
 #[test]
 fn one_id_finds_a_run_a_job_or_a_refusal() {
-    with("found", &[ECHO, LIST, ITEM], &[], async |bed| {
-        let send = async |line: &str, id: &str| bed.send(line, &[("x-request-id", id)], "").await.status;
-        assert_eq!(send("GET /echo?n=3", "a-run").await, 200);
-        assert_eq!(send("POST /list", "a-job").await, 200);
-        assert_eq!(send("GET /echo?n=x", "a-refusal").await, 422);
+    with("found", &[ECHO, LIST, ITEM, LATER], &[], async |bed| {
+        // The client's own id, and one that the service makes.
+        let send = async |line: &str, id: &str, status: u16| {
+            let own = bed.send(line, &[("x-request-id", id)], "").await;
+            let made = bed.send(line, &[], "").await;
+            assert_eq!((own.status, made.status), (status, status), "{line}");
+            assert_eq!(own.header("x-request-id"), Some(id));
+            [id.to_owned(), made.header("x-request-id").expect("an id").to_owned()]
+        };
+        let runs = send("GET /echo?n=3", "a-run", 200).await;
+        let jobs = send("POST /list", "a-job", 200).await;
+        let later = send("POST /later", "later", 202).await;
+        let refusals = send("GET /echo?n=x", "a-refusal", 422).await;
         bed.journaled().await;
-        for (path, member, id) in
-            [("/runs", "runs", "a-run"), ("/jobs", "jobs", "a-job"), ("/refusals", "refusals", "a-refusal")]
-        {
+        let all = [("runs", runs), ("jobs", jobs), ("jobs", later), ("refusals", refusals)];
+        for (member, id) in all.into_iter().flat_map(|(member, ids)| ids.map(|id| (member, id))) {
+            let path = format!("/{member}");
             let end = tokio::time::Instant::now() + super::LONG;
             loop {
                 let found = bed.control(&format!("GET {path}?request_id={id}"), &Json::Null).await.json();
                 if found[member].as_array().is_some_and(|found| !found.is_empty()) {
+                    // Services learn the id of the request, and the id of a job opens the job.
+                    assert!(member != "jobs" || found[member][0]["id"] != *id, "{found}");
                     break;
                 }
                 assert!(tokio::time::Instant::now() < end, "{path} {id}: {found}");

@@ -7,6 +7,8 @@
 //! ```
 
 mod accept;
+mod api;
+mod clients;
 mod control;
 mod jobs;
 mod lists;

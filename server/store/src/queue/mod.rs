@@ -20,7 +20,7 @@ pub use claim::{ClaimResult, Claimed, Head, LaneState, OutcomeRow, Room};
 pub use idempotency::{Repeat, Stored};
 pub use lanes::{LaneDepth, Sample};
 pub use notices::Notice;
-pub use query::{BatchState, Filter, JobLine, JobRow, JobsPage, MOST_COUNTED, SEARCHED, Watched};
+pub use query::{BatchState, Filter, JobLine, JobRow, JobsPage, MOST_COUNTED, OfRequest, SEARCHED, Watched};
 pub use record::{End, NewOutcome, Write};
 pub use schedule::{CallbackState, Firing, TimetableState};
 
@@ -67,6 +67,8 @@ pub struct NewJob {
     pub caller: Option<String>,
     /// `X-Request-Id` of the request that caused it.
     pub request_id: String,
+    /// Whether the job is listed under that id, because its own id does not follow from it.
+    pub listed: bool,
     /// Trace id of W3C Trace Context, 32 hexadecimal digits.
     pub trace_id: String,
     /// When it was accepted.
@@ -166,6 +168,15 @@ impl Store {
             // A repetition changes nothing; a value that does not fit is an error, not cut.
             query.push(" ON DUPLICATE KEY UPDATE id = VALUES(id)");
             query.build().execute(&mut *tx).await.doing("queueing jobs")?;
+        }
+        let listed: Vec<&NewJob> = jobs.iter().filter(|job| job.listed).collect();
+        for chunk in portions(&listed) {
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new("INSERT INTO job_request (job, request_id) ");
+            query.push_values(chunk, |mut row, job| {
+                row.push_bind(job.id.as_bytes().as_slice()).push_bind(&job.request_id);
+            });
+            query.push(" ON DUPLICATE KEY UPDATE job = VALUES(job)");
+            query.build().execute(&mut *tx).await.doing("listing the requests of jobs")?;
         }
         tx.commit().await.doing("queueing jobs")?;
         self.lanes.learn(fresh);

@@ -43,11 +43,12 @@ impl Store {
             .await
             .doing("searching for old jobs")?;
             for chunk in ids.chunks(100) {
-                for table in ["outcome", "callback", "notice", "job"] {
+                for table in ["outcome", "callback", "notice", "job_request", "job"] {
                     let mut query: QueryBuilder<MySql> = QueryBuilder::new(match table {
                         "outcome" => "DELETE FROM outcome WHERE job IN (",
                         "callback" => "DELETE FROM callback WHERE job IN (",
                         "notice" => "DELETE FROM notice WHERE job IN (",
+                        "job_request" => "DELETE FROM job_request WHERE job IN (",
                         _ => "DELETE FROM job WHERE id IN (",
                     });
                     let mut list = query.separated(", ");

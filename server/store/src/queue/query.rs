@@ -231,17 +231,26 @@ pub struct Filter {
     /// Somewhere in the input.
     pub text: Option<String>,
     /// Only jobs of this request.
-    pub request_id: Option<String>,
+    pub request: Option<OfRequest>,
     /// Only jobs before this one, for the next page.
     pub before: Option<Uuid>,
     /// Most rows to return.
     pub limit: u32,
 }
 
+/// How the jobs of a request are found.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct OfRequest {
+    /// Its `X-Request-Id`; jobs that are listed under it are found.
+    pub id: String,
+    /// Ids of jobs that follow from that id; such jobs are not listed.
+    pub jobs: Vec<Uuid>,
+}
+
 impl Filter {
     /// Whether no index finds what it selects.
     fn scans(&self) -> bool {
-        let selective = self.tag.is_some() || self.batch.is_some() || self.request_id.is_some();
+        let selective = self.tag.is_some() || self.batch.is_some() || self.request.is_some();
         let searches = self.text.is_some() || self.due_from.is_some() || self.due_until.is_some();
         let combined = self.workflow.is_some() && (self.state.is_some() || self.lane.is_some());
         !selective && (searches || combined || self.is_lane_only())
@@ -600,8 +609,14 @@ fn narrow(query: &mut QueryBuilder<MySql>, filter: &Filter, now: Timestamp) {
     if let Some(until) = filter.due_until {
         query.push(DUE).push(" <= ").push_bind(until.as_micros());
     }
-    if let Some(request_id) = &filter.request_id {
-        query.push(" AND request_id = ").push_bind(request_id.clone());
+    if let Some(request) = &filter.request {
+        query.push(" AND request_id = ").push_bind(request.id.clone());
+        query.push(" AND id IN (SELECT job FROM (SELECT job FROM job_request WHERE request_id = ");
+        query.push_bind(request.id.clone());
+        for job in &request.jobs {
+            query.push(" UNION SELECT ").push_bind(job.as_bytes().to_vec());
+        }
+        query.push(") of_request)");
     }
     if let Some(text) = &filter.text {
         let escaped = text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_");

@@ -2,7 +2,7 @@
 
 use kanzlei_model::run::RunState;
 use kanzlei_store::Store;
-use kanzlei_store::queue::{Filter, JobPhase, JobRow, NewJob, Watched};
+use kanzlei_store::queue::{Filter, JobPhase, JobRow, NewJob, OfRequest, Watched};
 use uuid::Uuid;
 
 use super::queue::{FREE, claim, ended, job, queue, write};
@@ -115,7 +115,7 @@ fn jobs_are_selected_by_what_is_known_of_them() {
             &[
                 NewJob { tag: Some("t".into()), ..due(1, 5_000) },
                 NewJob { workflow: "v".into(), ..due(2, 100) },
-                NewJob { request_id: "q".into(), ..due(3, 100) },
+                NewJob { request_id: "q".into(), listed: true, ..due(3, 100) },
                 NewJob { input: r#"{"a":"needle"}"#.into(), ..due(4, 100) },
                 job(5, "y"),
             ],
@@ -123,13 +123,19 @@ fn jobs_are_selected_by_what_is_known_of_them() {
         .await;
         claim(store, 4, "y", FREE, 1, 400).await;
         let all = || Filter { limit: 9, ..Filter::default() };
+        let of = |id: &str, jobs: &[u128]| {
+            Some(OfRequest { id: id.into(), jobs: jobs.iter().copied().map(Uuid::from_u128).collect() })
+        };
         for (filter, wanted) in [
             (all(), vec![1, 2, 3, 4, 5]),
             (Filter { limit: 2, ..all() }, vec![1, 2]),
             (Filter { before: Some(id(3)), ..all() }, vec![1, 2]),
             (Filter { tag: Some("t".into()), ..all() }, vec![1]),
             (Filter { workflow: Some("v".into()), ..all() }, vec![2]),
-            (Filter { request_id: Some("q".into()), ..all() }, vec![3]),
+            (Filter { request: of("q", &[]), ..all() }, vec![3]),
+            (Filter { request: of("q", &[1]), ..all() }, vec![3]),
+            (Filter { request: of("r", &[2, 4]), ..all() }, vec![2, 4]),
+            (Filter { request: of("r", &[3]), ..all() }, vec![]),
             (Filter { text: Some("needle".into()), ..all() }, vec![4]),
             (Filter { lane: Some("y".into()), ..all() }, vec![5]),
             (Filter { state: Some(RunState::Running), ..all() }, vec![5]),

@@ -2,10 +2,10 @@
 
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_store::Store;
-use kanzlei_store::queue::{End, Filter, JobPhase, NewBatch, NewJob, NewOutcome, Room, SEARCHED, Write};
+use kanzlei_store::queue::{End, Filter, JobPhase, NewBatch, NewJob, NewOutcome, OfRequest, Room, SEARCHED, Write};
 use uuid::Uuid;
 
-use super::{alone, time, with};
+use super::{Bed, alone, time, with};
 
 pub(crate) const FREE: Room = Room { at_once: None, gap: None, generation: 1 };
 /// All places of a lane.
@@ -25,6 +25,7 @@ pub(crate) fn job(n: u128, lane: &str) -> NewJob {
         entry: "POST /w".into(),
         caller: None,
         request_id: "r".into(),
+        listed: false,
         trace_id: "0".repeat(32),
         accepted: time(100),
         due: time(100),
@@ -64,6 +65,12 @@ pub(crate) async fn claim(
 ) -> (Vec<u128>, Option<i64>) {
     let taken = store.claim(Uuid::from_u128(worker), (lane, ALL), room, most, time(at)).await.expect("claims");
     (taken.jobs.iter().map(|job| job.id.as_u128()).collect(), taken.next.map(Timestamp::as_micros))
+}
+
+/// Rows and entries of indexes that the server read so far.
+fn entries_read(bed: &Bed<'_>) -> u64 {
+    let sql = "SELECT SUM(VARIABLE_VALUE) FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME IN ('HANDLER_READ_NEXT', 'HANDLER_READ_PREV', 'HANDLER_READ_RND', 'HANDLER_READ_RND_NEXT')";
+    bed.sql(sql).parse::<f64>().expect("number") as u64
 }
 
 /// Queues jobs.
@@ -290,15 +297,37 @@ fn claiming_reads_few_entries_however_many_jobs_wait() {
         let store = &bed.store;
         let many: Vec<NewJob> = (1000..6000).map(|n| NewJob { due: time(n as i64), ..job(n, "many") }).collect();
         store.enqueue(&many, None).await.expect("queues");
-        let read = || -> u64 {
-            let sql = "SELECT SUM(VARIABLE_VALUE) FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME IN ('HANDLER_READ_NEXT', 'HANDLER_READ_RND')";
-            bed.sql(sql).parse::<f64>().expect("number") as u64
-        };
+        let read = || entries_read(bed);
         let before = read();
         store.heads().await.expect("heads");
         assert_eq!(claim(store, 8, "many", FREE, 10, 10_000).await.0, (1000..1010).collect::<Vec<_>>());
         assert_eq!(claim(store, 8, "many", Room { at_once: Some(20), ..FREE }, 20, 10_001).await.0.len(), 10);
         let spent = read() - before;
+        assert!(spent < 500, "{spent} entries were read");
+    });
+}
+
+#[test]
+fn the_jobs_of_a_request_are_found_without_a_scan() {
+    alone("of_request", async |bed| {
+        let store = &bed.store;
+        let listed = |n| NewJob { listed: n % 1000 == 7, request_id: format!("r{}", n % 1000), ..job(n, "x") };
+        let all: Vec<NewJob> = (1..=5000).map(listed).collect();
+        queue(store, &all).await;
+        let before = entries_read(bed);
+        for (request, jobs, wanted) in [
+            ("r7", vec![], vec![4007, 3007, 2007, 1007, 7]),
+            ("r8", vec![8, 2008, 9, 99_999], vec![2008, 8]),
+            ("r7", vec![7, 2007], vec![4007, 3007, 2007, 1007, 7]),
+            ("none", vec![], vec![]),
+        ] {
+            let request = OfRequest { id: request.into(), jobs: jobs.into_iter().map(Uuid::from_u128).collect() };
+            let filter = Filter { request: Some(request), limit: 50, ..Filter::default() };
+            let page = store.jobs(&filter, time(1)).await.expect("a page");
+            let found: Vec<u128> = page.jobs.iter().map(|job| job.id.as_u128()).collect();
+            assert_eq!((found, page.next), (wanted, None), "{filter:?}");
+        }
+        let spent = entries_read(bed) - before;
         assert!(spent < 500, "{spent} entries were read");
     });
 }

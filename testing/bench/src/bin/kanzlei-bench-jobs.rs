@@ -49,6 +49,7 @@ fn job(due: i64, generation: u64) -> NewJob {
         entry: "POST /bench/job".into(),
         caller: Some("127.0.0.1".into()),
         request_id: Uuid::new_v4().to_string(),
+        listed: false,
         trace_id: Uuid::new_v4().simple().to_string(),
         accepted: Timestamp::from_micros(at),
         due: Timestamp::from_micros(due),
