@@ -75,7 +75,7 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
     Ok(results)
 }
 
-/// Sends a request; returns what came back and the id of its run.
+/// Sends a request; returns the answer and the id of its run.
 fn answer(
     agent: &ureq::Agent,
     base: &str,
@@ -110,7 +110,7 @@ fn wait_for(agent: &ureq::Agent, base: &str, job: &str) -> Result<(), Error> {
         let state = polled.body.member("state").and_then(Value::as_text).map(|state| state.to_string());
         match state.as_deref() {
             Some("succeeded" | "rejected" | "failed" | "cancelled") => return Ok(()),
-            // Somebody has to let it begin; nobody waits here for that.
+            // An operator must release it; this does not wait for that.
             Some("scheduled") => break,
             Some(_) => {}
             None => return Err(Error::Failed(format!("{base}/~/jobs/{job} answered {}", polled.status))),

@@ -1,6 +1,7 @@
 /** Jobs in the control API: what is done to them, and how times are shown. */
-import type { JobAction, JobChange, JobFilter, JobsChanged, RunState } from '../api/types';
+import type { Job, JobAction, JobChange, JobFilter, JobsChanged, RunState } from '../api/types';
 import { session } from './api.svelte';
+import { took } from './show';
 
 export const STATES = [
   'scheduled',
@@ -43,4 +44,16 @@ export function ahead(instant: string): string {
 /** An instant as the reader's own clock shows it. */
 export function local(instant: string): string {
   return new Date(instant).toLocaleString('sv-SE', { dateStyle: 'short', timeStyle: 'medium' });
+}
+
+/** What happened to a job, in order. */
+export function timeline(job: Job): { at: string; text: string }[] {
+  const out: { at: string; text: string }[] = [{ at: job.queued, text: job.entry.startsWith('enqueued') ? job.entry : `queued by ${job.entry}` }];
+  if (job.due && job.due !== job.queued && !job.started) out.push({ at: job.due, text: 'due' });
+  if (job.started) out.push({ at: job.started, text: `began${job.delay_us && job.delay_us > 1000 ? `, ${took(job.delay_us)} after it was due` : ''}` });
+  out.push(...job.notes.map((note) => ({ at: note.at, text: note.text })));
+  out.push(...job.history.map((past) => ({ at: past.at, text: `${past.what} by ${past.by}${past.detail ? `: ${past.detail}` : ''}` })));
+  if (job.ended && job.state === 'succeeded') out.push({ at: job.ended, text: `succeeded, ${took(job.duration_us)} after it began` });
+  if (job.notice?.delivered) out.push({ at: job.notice.delivered, text: `notice delivered to ${job.notice.url}` });
+  return out.sort((a, b) => Date.parse(a.at) - Date.parse(b.at));
 }

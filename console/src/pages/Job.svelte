@@ -2,7 +2,7 @@
   import { CodeSnippet, CopyButton, ProgressBar, SkeletonText } from 'carbon-components-svelte';
   import type { Job } from '../api/types';
   import { Watched } from '../lib/api.svelte';
-  import { ahead, local } from '../lib/jobs';
+  import { ahead, local, timeline } from '../lib/jobs';
   import { ago, block, time, took } from '../lib/show';
   import JobActions from '../parts/JobActions.svelte';
   import RunState from '../parts/RunState.svelte';
@@ -31,19 +31,7 @@
     return all.filter((fact): fact is [string, string] => fact[1] !== null);
   });
 
-  /** What happened to it, in order. */
-  const timeline = $derived.by((): { at: string; text: string }[] => {
-    const job = shown.value;
-    if (!job) return [];
-    const out: { at: string; text: string }[] = [{ at: job.queued, text: job.entry.startsWith('enqueued') ? job.entry : `queued by ${job.entry}` }];
-    if (job.due && job.due !== job.queued && !job.started) out.push({ at: job.due, text: 'due' });
-    if (job.started) out.push({ at: job.started, text: `began${job.delay_us && job.delay_us > 1000 ? `, ${took(job.delay_us)} after it was due` : ''}` });
-    out.push(...job.notes.map((note) => ({ at: note.at, text: note.text })));
-    out.push(...job.history.map((past) => ({ at: past.at, text: `${past.what} by ${past.by}${past.detail ? `: ${past.detail}` : ''}` })));
-    if (job.ended && job.state === 'succeeded') out.push({ at: job.ended, text: `succeeded, ${took(job.duration_us)} after it began` });
-    if (job.notice?.delivered) out.push({ at: job.notice.delivered, text: `notice delivered to ${job.notice.url}` });
-    return out.sort((a, b) => Date.parse(a.at) - Date.parse(b.at));
-  });
+  const events = $derived(shown.value ? timeline(shown.value) : []);
 </script>
 
 <svelte:head><title>Job of {shown.value?.workflow ?? '…'} · Kanzlei</title></svelte:head>
@@ -102,7 +90,7 @@
         <div class="panel card">
           <p class="dim small">What happened</p>
           <ol>
-            {#each timeline as entry, index (index)}
+            {#each events as entry, index (index)}
               <li><span class="mono dim" title={time(entry.at)}>{local(entry.at).slice(11)}</span> {entry.text}</li>
             {/each}
           </ol>

@@ -2,6 +2,7 @@
   import { Button, Search, Select, SelectItem, SkeletonText, TextInput } from 'carbon-components-svelte';
   import type { Group, JobPage, Lanes, Workflows } from '../api/types';
   import { Watched } from '../lib/api.svelte';
+  import { address, type Chosen, chosenIn, instant, selection, zoned } from '../lib/filters';
   import { local, STATES } from '../lib/jobs';
   import { router } from '../lib/router.svelte';
   import { count } from '../lib/show';
@@ -9,8 +10,7 @@
   import JobTable from '../parts/JobTable.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
-  const KEYS = ['state', 'lane', 'workflow', 'tag', 'group', 'text', 'due_from', 'due_until', 'before'] as const;
-  const chosen = $derived(Object.fromEntries(KEYS.map((key) => [key, router.query.get(key) ?? ''])) as Record<(typeof KEYS)[number], string>);
+  const chosen = $derived(chosenIn(router.query));
   let selected: string[] = $state([]);
   let typed = $state(router.query.get('text') ?? '');
   let tag = $state(router.query.get('tag') ?? '');
@@ -18,44 +18,24 @@
   /** All that fit are meant, also those on other pages. */
   let everything = $state(false);
 
-  /** An instant as `datetime-local` shows it, in the browser's zone, and back. */
-  function shown(instant: string): string {
-    const at = new Date(instant);
-    return Number.isNaN(at.getTime()) ? '' : new Date(at.getTime() - at.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
-  }
-
-  function instant(local: string): string {
-    const at = new Date(local);
-    return Number.isNaN(at.getTime()) ? '' : at.toISOString();
-  }
-
-  function address(change: Partial<Record<(typeof KEYS)[number], string>>): string {
-    const query = new URLSearchParams();
-    for (const [key, value] of Object.entries({ ...chosen, ...change })) if (value) query.set(key, value);
-    const text = query.toString();
-    return text ? `?${text}` : '';
-  }
-
-  function go(change: Partial<Record<(typeof KEYS)[number], string>>) {
+  function go(change: Partial<Chosen>) {
     selected = [];
     everything = false;
-    router.go(`/jobs${address({ before: '', ...change })}`);
+    router.go(`/jobs${address(chosen, { before: '', ...change })}`);
   }
 
   const listed = new Watched<JobPage>(() => {
     void round;
-    return `/jobs${address({})}`;
+    return `/jobs${address(chosen)}`;
   }, 2000);
   const lanes = new Watched<Lanes>(() => '/lanes', 10_000);
   const workflows = new Watched<Workflows>(() => '/workflows', undefined);
   const group = new Watched<Group | null>(() => (chosen.group ? `/groups/${chosen.group}` : '/lanes'), 2000);
-  const filtered = $derived(KEYS.some((key) => key !== 'before' && chosen[key]));
+  const filtered = $derived(Object.keys(selection(chosen)).length > 0);
   /** By more than the state: the counts are of all jobs and would mislead. */
-  const narrowed = $derived(KEYS.some((key) => key !== 'before' && key !== 'state' && chosen[key]));
+  const narrowed = $derived(Object.keys(selection(chosen)).some((key) => key !== 'state'));
   const chosenJobs = $derived(listed.value?.jobs.filter((job) => selected.includes(job.id)) ?? []);
-  const which = $derived(
-    everything ? { select: Object.fromEntries(Object.entries(chosen).filter(([key, value]) => value && key !== 'before')) } : { ids: selected },
-  );
+  const which = $derived(everything ? { select: selection(chosen) } : { ids: selected });
   $effect(() => {
     if (selected.length === 0) everything = false;
   });
@@ -104,7 +84,7 @@
         size="sm"
         type="datetime-local"
         labelText={label}
-        value={shown(chosen[key])}
+        value={zoned(chosen[key])}
         on:change={(event) => go({ [key]: instant(String(event.detail ?? '')) })}
       />
     {/each}
@@ -144,10 +124,10 @@
   {#if listed.value && listed.value.jobs.length > 0}
     <JobTable jobs={listed.value.jobs} bind:selected />
     <div class="pages">
-      {#if chosen.before}<Button kind="ghost" size="small" href="/jobs{address({ before: '' })}">Newest</Button>{/if}
+      {#if chosen.before}<Button kind="ghost" size="small" href="/jobs{address(chosen, { before: '' })}">Newest</Button>{/if}
       {#if listed.value.next_before}
         {#if listed.value.searched_to}<span class="dim">Searched back to {local(listed.value.searched_to)}.</span>{/if}
-        <Button kind="ghost" size="small" href="/jobs{address({ before: listed.value.next_before })}">
+        <Button kind="ghost" size="small" href="/jobs{address(chosen, { before: listed.value.next_before })}">
           {listed.value.searched_to ? 'Search older jobs' : 'Older'}
         </Button>
       {/if}
@@ -156,7 +136,7 @@
     <div class="panel empty">
       {#if listed.value.searched_to}
         No job accepted since {local(listed.value.searched_to)} fits.
-        <a href="/jobs{address({ before: listed.value.next_before ?? '' })}">Search older jobs</a>
+        <a href="/jobs{address(chosen, { before: listed.value.next_before ?? '' })}">Search older jobs</a>
       {:else if filtered}
         No job fits. <a href="/jobs">Show all jobs</a>
       {:else}

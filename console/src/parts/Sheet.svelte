@@ -4,7 +4,8 @@
    * run it shows in the margin what each did.
    */
   import type { Input, Paragraph, Step } from '../api/types';
-  import { block, capital, line, ordinal, took } from '../lib/show';
+  import { details, grouped, inputText, result, shownStep, summary } from '../lib/sheet';
+  import { block, capital, line } from '../lib/show';
   import { CopyButton } from 'carbon-components-svelte';
   import RunState from './RunState.svelte';
 
@@ -24,81 +25,7 @@
   }
   let { sheet, inputs, steps, given, total = 0, selected, onselect }: Props = $props();
 
-  /** Steps by number: several for one in a loop. */
-  const byNumber = $derived.by(() => {
-    const all = new Map<string, Step[]>();
-    for (const step of steps ?? []) {
-      const known = all.get(step.number);
-      if (known) known.push(step);
-      else all.set(step.number, [step]);
-    }
-    return all;
-  });
-
-  /** Of the steps of a loop the one that failed is shown, else the last. */
-  function shownStep(taken: Step[] | undefined): Step | undefined {
-    return taken?.find((step) => step.state === 'failed') ?? taken?.at(-1);
-  }
-
-  function inputText(input: Input): string {
-    const fallback = (input.schema as { default?: unknown }).default;
-    const confidential = input.secret ? ' (confidential)' : '';
-    if (fallback !== undefined) {
-      return `${input.name} = ${typeof fallback === 'string' ? fallback : line(fallback)}${confidential}`;
-    }
-    return `${input.name}${input.required ? '' : '?'}${confidential}`;
-  }
-
-  /** The first line in the margin: status or truth, time, attempts. */
-  function summary(paragraph: Paragraph, step: Step): string {
-    const parts: string[] = [];
-    const outcome = step.outcome as { status?: number } | null;
-    if (step.state === 'skipped') return 'skipped';
-    if (['call', 'invoke'].includes(paragraph.kind) && outcome?.status) parts.push(String(outcome.status));
-    if (paragraph.kind === 'sql' && outcome && 'count' in outcome) parts.push(counted(Number(outcome.count), 'row'));
-    if (paragraph.kind === 'each' && Array.isArray(step.outcome)) parts.push(counted(step.outcome.length, 'item'));
-    if (['if', 'match', 'reply'].includes(paragraph.kind) && step.outcome !== null) parts.push(line(step.outcome));
-    if (paragraph.kind === 'fail') parts.push(String((outcome as { status?: number })?.status ?? ''));
-    if (step.failure && paragraph.kind === 'call' && !outcome?.status) parts.push(step.failure.kind);
-    if (!['if', 'match'].includes(paragraph.kind) || step.duration_us >= 1000) parts.push(took(step.duration_us));
-    if (step.attempts > 1) {
-      const before = step.earlier_attempts?.length ? `, before: ${step.earlier_attempts.join(', ')}` : '';
-      parts.push(`${ordinal(step.attempts)} attempt${before}`);
-    }
-    return parts.filter(Boolean).join(' · ');
-  }
-
-  function counted(n: number, what: string): string {
-    return `${n} ${what}${n === 1 ? '' : 's'}`;
-  }
-
-  /** The second line: what came of it. */
-  function result(paragraph: Paragraph, step: Step): string {
-    if (step.failure && step.state !== 'succeeded') return step.failure.detail;
-    const outcome = step.outcome as { body?: unknown } | null;
-    if (step.state === 'skipped' || outcome === null) return '';
-    if (['call', 'invoke'].includes(paragraph.kind)) return line(outcome.body);
-    if (paragraph.kind === 'sql') {
-      const rows = (outcome as { rows?: unknown[] }).rows;
-      return rows?.length === 0 ? '' : line(rows ?? outcome);
-    }
-    if (['each', 'together'].includes(paragraph.kind)) return line(outcome);
-    if (['let', 'keep'].includes(paragraph.kind)) {
-      return Object.entries(outcome).map(([name, value]) => `${name} = ${line(value)}`).join(', ');
-    }
-    if (paragraph.kind === 'note') return line(outcome);
-    if (paragraph.kind === 'fail') return String((outcome as { title?: string }).title ?? '');
-    return '';
-  }
-
-  function details(step: Step): [string, unknown][] {
-    const all: [string, unknown][] = [
-      ['Sent', step.sent],
-      ['Came back', step.outcome],
-      ['Failure', step.failure],
-    ];
-    return all.filter(([, value]) => value !== null);
-  }
+  const byNumber = $derived(grouped(steps ?? []));
 </script>
 
 <div class="panel sheet" class:annotated={steps !== undefined} role="list" aria-label="Sheet">
@@ -190,7 +117,7 @@
                 <pre>{block(value)}</pre>
               </div>
             {:else}
-              <span class="dim">This step takes and gives no values.</span>
+              <span class="dim">This step has no values.</span>
             {/each}
           {/each}
           {#if taken.length > MOST_SHOWN}

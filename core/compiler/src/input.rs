@@ -294,7 +294,7 @@ impl InputPlan {
                 input.insert(declared.name.clone(), value);
             }
         }
-        // What nobody asked for.
+        // Undeclared members.
         for (name, value) in &parts.query {
             let known = endpoint.sources.iter().any(|from| matches!(from, From::Query(known) if known == name));
             if !known && self.extra {
@@ -403,7 +403,7 @@ impl InputPlan {
             let first = pointer.split('/').nth(1).unwrap_or_default().replace("~1", "/").replace("~0", "~");
             let Some(index) = self.properties.iter().position(|declared| declared.name == first) else { continue };
             let source = from(index);
-            // Inside the whole body the pointer starts at the body; a parameter goes by its own name.
+            // Inside the whole body the pointer starts at the body; a parameter is named by itself.
             let rest = pointer.get(1 + escape(&first).len()..).unwrap_or_default();
             let pointer = match &source {
                 From::Body => rest.to_owned(),

@@ -65,7 +65,7 @@ pub struct Report<'s> {
     found: Vec<Diagnostic>,
 }
 
-/// More findings than this in one document help nobody.
+/// The most findings that are reported of one document.
 const MOST: usize = 200;
 
 impl<'s> Report<'s> {

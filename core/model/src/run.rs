@@ -93,7 +93,7 @@ words! {
 }
 
 impl RunState {
-    /// Whether nothing more happens by itself.
+    /// Whether it has ended, so that nothing more happens unless somebody retries it.
     pub fn ended(self) -> bool {
         self.code() > 10
     }
@@ -117,7 +117,7 @@ words! {
 }
 
 impl JobPhase {
-    /// Whether nothing more happens by itself.
+    /// Whether it has ended, so that nothing more happens unless somebody retries it.
     pub fn ended(self) -> bool {
         self.code() > 10
     }

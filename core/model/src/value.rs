@@ -31,7 +31,7 @@ pub const MAX_DEPTH: u16 = 127;
 /// One value of the expression language.
 #[derive(Clone, Debug, Default)]
 pub enum Value {
-    /// ECMAScript's `undefined`: a member that is not there. Left out when written as JSON.
+    /// ECMAScript's `undefined`: an absent member, left out when written as JSON.
     #[default]
     Undefined,
     /// JSON null.
@@ -349,7 +349,7 @@ impl ObjectBuilder {
         ObjectBuilder { members: Members::with_capacity_and_hasher(capacity, Default::default()), has_index_key: false }
     }
 
-    /// Adds a member, or replaces the value of the one that is there.
+    /// Adds a member, or replaces the value of an existing one.
     pub fn insert(&mut self, key: Str, value: Value) {
         self.has_index_key |= array_index(&key).is_some();
         self.members.insert(key, value);

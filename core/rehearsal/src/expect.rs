@@ -11,7 +11,7 @@ use kanzlei_model::value::Value;
 
 /// The longest value shown in a difference, in characters.
 const LONGEST: usize = 300;
-/// Differences of one case; more help nobody.
+/// The most differences that are reported of one case.
 const MOST: usize = 30;
 
 impl Expected {

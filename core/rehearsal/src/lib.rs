@@ -181,7 +181,7 @@ impl Prepared {
         self.run_with(index, None)
     }
 
-    /// The same with somebody who lends databases.
+    /// The same with a lender of databases.
     pub fn run_with(&self, index: usize, lender: Option<&dyn Lender>) -> CaseResult {
         self.play(index, lender).0
     }
@@ -286,7 +286,7 @@ impl Prepared {
         }
     }
 
-    /// What of a case's reply, steps and final state a run elsewhere did not give.
+    /// Returns how the reply, steps and final state of a run elsewhere differ from those a case expects.
     pub fn judge(&self, index: usize, reply: &Reply, run: Option<(&str, &[StepSeen])>) -> Vec<Difference> {
         let mut found = Vec::new();
         let expect = &self.cases[index].expect;

@@ -206,7 +206,7 @@ fn kept_at_end(steps: &[PastStep], notes: &mut Vec<String>) -> Map<String, Json>
     kept
 }
 
-/// What was asked of one service, database or queue, and what came of it attempt by attempt.
+/// The requests to one service, database or queue, with the outcome of each attempt.
 struct Entry {
     asked: Vec<(String, Json)>,
     answers: Vec<Json>,
@@ -287,7 +287,7 @@ fn took(step: &PastStep) -> String {
     format!("{}ms", step.duration_us / 1000)
 }
 
-/// How long something was waited for, from the end of the steps that gave the address out.
+/// How long a callback was waited for, from the end of the steps that passed its address on.
 fn waited(step: &PastStep, steps: &[PastStep]) -> String {
     let below = format!("{}.", step.number);
     let inner = steps.iter().filter(|inner| inner.number.starts_with(&below) && inner.items == step.items);

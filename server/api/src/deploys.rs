@@ -10,7 +10,7 @@ api! {
     /// Documents that belong together.
     pub struct Documents {
         pub documents: Vec<Document>,
-        /// Documents that are there to be referred to.
+        /// Documents that others refer to.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
         pub context: Vec<Document>,
         /// Texts of other files by path, such as OpenAPI documents.

@@ -194,7 +194,7 @@ api! {
         /// The status of its reply.
         pub status: Option<u16>,
         pub reply: Json,
-        /// Until when its result can be had.
+        /// Until when its result is available.
         pub result_until: Option<Timestamp>,
         pub failure: Option<Failure>,
         pub history: Vec<Event>,
@@ -291,7 +291,7 @@ pub struct JobDocument {
     pub notes: Vec<Note>,
     /// An estimate, in seconds.
     pub remaining_s: Option<f64>,
-    /// Whether the reply can be had.
+    /// Whether the reply is available.
     pub answered: bool,
     /// Addresses of the job.
     pub links: JobLinks,

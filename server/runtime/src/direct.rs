@@ -94,7 +94,7 @@ impl DirectRun {
                 self.finish();
                 Begun::Over(answer.reply)
             }
-            // A run that needs I/O continues in a task of its own.
+            // A run that needs I/O continues in its own task.
             Left::Waiting => Begun::Waits(Box::new(self), asked.asked, answer.reply),
         }
     }

@@ -1,7 +1,7 @@
 //! The journal of direct runs: written behind the answer, in batches, through bounded buffers.
 //!
 //! Answers never wait for it. When the database is unavailable or slower than the traffic, details of
-//! successful runs are dropped first and failed runs last; every run is counted all the same, and so is
+//! successful runs are dropped first and failed runs last; every run is counted, and so is
 //! what was dropped. Buffers hold at most `journal.successes` and `journal.failures` runs and `journal.bytes` bytes, batches
 //! [`BATCH`]; details of at most `journal.pace` successful runs a second are kept.
 

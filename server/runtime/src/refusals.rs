@@ -57,7 +57,7 @@ impl Refusals {
 }
 
 /// Writes refusals until the process ends, in batches; one that the database does not accept is logged and dropped.
-/// What has come by then is written once more, if the database is there.
+/// What was received by then is written once more if the database is available.
 pub async fn write(store: Store, mut received: mpsc::Receiver<Refusal>, stop: CancellationToken) {
     let mut batch = Vec::with_capacity(BATCH);
     loop {

@@ -2,7 +2,7 @@
 //! leaves the service.
 //!
 //! The key comes from `secrets.key` (the environment, in base64) or from the file `secrets.key_file`,
-//! which is made when it is not there. The name of a secret is authenticated with its value, so that a
+//! which is created when it is missing. The name of a secret is authenticated with its value, so that a
 //! sealed value cannot be moved under another name.
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -198,7 +198,7 @@ fn decode(text: &str, what: &str) -> Result<[u8; 32]> {
         .ok_or_else(|| Error::Config(format!("{what} is not 32 bytes in base64; `openssl rand -base64 32` makes one")))
 }
 
-/// The key in a file; makes the file when it is not there.
+/// The key in a file; creates the file when it is missing.
 fn key_file(path: &Path) -> Result<[u8; 32]> {
     use std::io::Write;
     use std::os::unix::fs::OpenOptionsExt;

@@ -232,7 +232,7 @@ impl Service {
         if config.jobs.at_once > 0 {
             self.worker.leave().await;
         }
-        // Nothing more is recorded. The journal ends by itself, even while the database is unavailable.
+        // Nothing more is recorded. The journal ends on its own, even while the database is unavailable.
         self.supervisor.stop().cancel();
         let _ = self.stop_journal.send(true);
         if !self.supervisor.end(ENDING).await {

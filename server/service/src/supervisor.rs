@@ -89,7 +89,7 @@ impl Supervisor {
         }
     }
 
-    /// Ends all tasks and waits for them; false when some had not ended after `most`.
+    /// Ends all tasks and waits for them; false when some have not ended after `most`.
     pub async fn end(&self, most: Duration) -> bool {
         self.stop.cancel();
         self.tasks.close();

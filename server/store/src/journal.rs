@@ -69,7 +69,7 @@ pub struct Step {
     pub outcome: Option<String>,
     /// Failure as JSON, masked.
     pub failure: Option<String>,
-    /// Number, kind and title of a step of an invoked workflow, which has no paragraph of its own.
+    /// Number, kind and title of a step of an invoked workflow, which has no paragraph in the sheet.
     pub number: Option<String>,
     /// Kind of the step.
     pub kind: Option<String>,
@@ -113,7 +113,7 @@ pub struct Filter {
     pub limit: u32,
 }
 
-/// A run without what it was given and what it gave.
+/// A run without its input and its reply.
 #[derive(Clone, Debug, PartialEq)]
 pub struct RunLine {
     /// UUID, version 7: sorts by creation time.
@@ -174,7 +174,7 @@ fn run_line(row: &MySqlRow) -> std::result::Result<RunLine, sqlx::Error> {
 }
 
 impl Store {
-    /// Writes runs and their steps in one transaction. A run that is there already stays as it is, so
+    /// Writes runs and their steps in one transaction. An existing run stays as it is, so
     /// a batch may be written again after a connection broke.
     pub async fn write_runs(&self, runs: &[Run]) -> Result<()> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;

@@ -1,8 +1,8 @@
 //! Records in MariaDB through SQLx. All SQL of the project lives here.
 //!
-//! Queries are checked against the schema when the crate is compiled; the answers the database gave
-//! are kept in `.sqlx/` (`cargo xtask sqlx` renews them). Only the multi-row inserts of the journal are
-//! put together at run time, and tested against a real server. This crate knows no HTTP and no
+//! Queries are checked against the schema when the crate is compiled; the database's answers are kept in
+//! `.sqlx/` (`cargo xtask sqlx` renews them). Statements with many rows or optional filters are put together at
+//! run time, and tested against a real server. This crate knows no HTTP and no
 //! workflows: documents and values are text to it.
 //!
 //! The parts: [`documents`] (revisions and what is live), [`journal`] (runs, steps, tallies),

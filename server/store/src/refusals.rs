@@ -52,7 +52,7 @@ pub struct Filter {
 }
 
 impl Store {
-    /// Writes refusals. One that is there already stays as it is.
+    /// Writes refusals. An existing one stays as it is.
     pub async fn write_refusals(&self, refusals: &[Refusal]) -> Result<()> {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(
             "INSERT IGNORE INTO refusal (id, at, entry, workflow, request_id, caller, status, problem, media, size, digest, body) ",

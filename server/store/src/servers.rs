@@ -75,7 +75,7 @@ impl Servers {
         *self.since.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// A connection of its own to the first server that answers, beginning with the current one; the pool
+    /// A separate connection to the first server that answers, beginning with the current one; the pool
     /// follows.
     pub async fn connect(&self, pool: &MySqlPool) -> Result<MySqlConnection> {
         let (count, current) = (self.all.len(), self.current.load(Ordering::Relaxed));
@@ -124,7 +124,7 @@ async fn says(connection: &mut MySqlConnection, show: &'static str) -> sqlx::Res
 }
 
 impl crate::Store {
-    /// Where several servers are known: asks the current one whether it is there, and goes to the next
+    /// Where several servers are known: checks that the current one answers, and goes on to the next
     /// that is when not. Gives the new one's host and port.
     pub async fn fail_over(&self) -> Result<Option<String>> {
         if !self.servers.several() {

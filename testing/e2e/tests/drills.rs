@@ -70,7 +70,7 @@ fn an_owner_that_is_only_slow_is_refused() {
 
 #[test]
 fn a_clock_that_jumps_moves_nothing() {
-    // This one accepts and takes no jobs; the other one's clock jumps, and it runs them all.
+    // This one accepts jobs and claims none; the other one's clock jumps, and it runs them all.
     let office = office("clocks", &["jobs.at_once=0", "jobs.lease=1s"]);
     let clock = office.service.log.with_file_name("clock");
     std::fs::write(&clock, "+0").expect("clock");

@@ -563,7 +563,7 @@ fn a_full_lane_refuses_clients() {
         let refused = post(&office, &format!("/{name}"), &[("idempotency-key", "once")], &json!({}));
         assert_eq!((refused.status, refused.json()["title"].as_str()), (status, Some("The queue is full")));
         assert!(refused.header("retry-after").is_some_and(|wait| wait.parse::<u32>().is_ok()), "{refused:?}");
-        // Another lane takes what comes, and this one too when there is room; the same key may come again.
+        // The lane accepts jobs again when there is room; a refusal leaves its key free.
         http("DELETE", &format!("{}/~/jobs/{}", office.public(), queued[0]), &[], b"");
         let taken = post(&office, &format!("/{name}"), &[("idempotency-key", "once")], &json!({}));
         assert_eq!(taken.status, 202, "{taken:?}");

@@ -20,7 +20,7 @@ fn post(office: &Office, path: &str, body: &Json) -> Answer {
     http("POST", &format!("{}{path}", office.public()), &json, body.to_string().as_bytes())
 }
 
-/// The steps of the run that gave an answer: number, items, state.
+/// The steps of the run behind an answer: number, items, state.
 fn steps(office: &Office, answer: &Answer) -> Vec<(String, String, String)> {
     let id = answer.header("kanzlei-run").expect("a run").to_owned();
     let run = wait::until(Duration::from_secs(10), || {
@@ -111,7 +111,7 @@ fn cases_are_run_by_the_client() {
         "{shown}"
     );
 
-    // Cases that want a real database are lent a fresh one each, and give it back.
+    // Cases that want a real database are lent a fresh one each, and return it.
     let real = run(
         &["rehearse", "demo/harbour/services", "demo/harbour/lanes", "demo/harbour/workflows", "demo/with-database"],
         0,

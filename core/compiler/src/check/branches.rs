@@ -219,7 +219,7 @@ impl Walk<'_, '_, '_> {
             end = inner;
             (slot, block)
         });
-        // The address is of no use any more; what the steps gave is.
+        // The address is of no use any more; the results of the steps are.
         self.know(names.into_iter().filter(|name| *name != wait.name.text));
         if end.ends {
             self.env = around;

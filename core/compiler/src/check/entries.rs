@@ -46,7 +46,7 @@ pub fn shape(path: &str) -> String {
 pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut Report) -> Option<plan::Endpoint> {
     let mut in_path = Vec::new();
     for part in endpoint.path.split('/').skip(1) {
-        match part.strip_prefix('{').and_then(|p| p.strip_suffix('}')) {
+        match part.strip_prefix('{').and_then(|p| p.strip_suffix('}')).filter(|name| !name.contains(['{', '}'])) {
             Some(name) => match properties.iter().find(|p| p.name.text == name) {
                 Some(_) if in_path.contains(&name) => {
                     report.error("bad-path", endpoint.at, format!("`{{{name}}}` occurs twice in the path"));

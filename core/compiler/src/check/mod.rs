@@ -45,7 +45,7 @@ use kanzlei_lang::types::Type;
 pub struct Bundle {
     /// The documents, each with its path.
     pub documents: Vec<Source>,
-    /// Documents that are there to be referred to; their own faults are not reported.
+    /// Documents that others refer to; their own faults are not reported.
     #[serde(default)]
     pub context: Vec<Source>,
     /// Texts of other files by path, such as OpenAPI documents.

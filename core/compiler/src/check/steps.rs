@@ -323,7 +323,7 @@ impl Walk<'_, '_, '_> {
         }
         let mut catch = None;
         if !step.catch.is_empty() {
-            // The step's own names are not there when it failed; catch steps may define them.
+            // A step that failed defines no names; its catch steps may.
             let own: Vec<String> = self.scope.names().skip(before).map(str::to_owned).collect();
             self.scope.close(before);
             self.scope.define_at(FIXED[2], FAILURE);

@@ -31,6 +31,12 @@ fn found(text: &str) -> Vec<String> {
 #[test]
 fn every_fault_is_found_at_its_place() {
     let head = "workflow: w\nsteps:\n"; // steps begin on line 3
+    let endpoint = |path: &str| {
+        let input = "input: {a: {type: string}, b: {type: array, optional: true}}";
+        format!(
+            "workflow: w\n{input}\nentries: [{{endpoint: '{path}', access: open}}]\nsteps: [{{reply: 200, body: '${{input}}'}}]\n"
+        )
+    };
     let mut differing = Vec::new();
     for (text, wanted) in [
         ("workflow: W w\nsteps: [{reply: 200}]\n".to_owned(), "bad-name@1:11"),
@@ -114,6 +120,11 @@ fn every_fault_is_found_at_its_place() {
             "reserved-path@2:22",
         ),
         ("workflow: w\nentries: [{webhook: x}]\nsteps: [{reply: 200}]\n".into(), "not-yet@2:12"),
+        (endpoint("GET /x/{a}/{a}"), "bad-path@3:22"),
+        (endpoint("GET /x/{b}?a={a}"), "bad-path@3:22"),
+        (endpoint("GET /x/{b}"), "bad-path@3:22"),
+        (endpoint("GET /x*/{a}"), "bad-path@3:22"),
+        (format!("{head}  - call: GET http://127.0.0.1:7090/registry/{{x\n"), "bad-template@3:11"),
         ("service: s\n".into(), "missing-key@1:10"),
         ("service: s\nbase: nowhere\n".into(), "wrong-value@2:7"),
         ("service: s\nbase: http://h\nopenapi: gone.yaml\n".into(), "missing-file@3:10"),

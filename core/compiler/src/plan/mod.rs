@@ -1,8 +1,8 @@
 //! The compiled form of a workflow: what the checker makes of a document and the machine runs.
 //!
 //! Steps stand in numbered blocks, names are slots, texts are templates. Beside it stands the *sheet*:
-//! one [`Paragraph`] per step, numbered as on a deed, for whoever shows the workflow or a run of it.
-//! A plan holds no address: what a service's base is, is known to whoever performs its calls.
+//! one [`Paragraph`] per step, numbered as on a deed, for showing the workflow or a run of it.
+//! A plan holds no address: the performer of a call knows the base of its service.
 
 pub mod sheet;
 

@@ -1,6 +1,6 @@
 //! The driver: one loop for every run, live, recovered, rehearsed or replayed.
 //!
-//! A [`Machine`] says what it wants; a [`Performer`] performs it and reports what came; a [`Recorder`] keeps
+//! A [`Machine`] returns the next effect; a [`Performer`] performs it and reports its outcome; a [`Recorder`] keeps
 //! what happened before the run sees it. The loop knows no runtime, no clock and no I/O: a performer decides
 //! what time it is and what waiting means. [`Recorded`] answers from outcomes that were recorded before,
 //! [`virtual_clock`] from stubs on a clock that jumps; performers with I/O are the server's.
@@ -64,7 +64,7 @@ pub trait Performer {
     /// Waits for the next event.
     fn wait(&mut self) -> impl Future<Output = Event>;
 
-    /// The run performed many steps without waiting: others get their turn, and the run may be ended.
+    /// The run performed many steps without waiting: it yields to other tasks, and may be ended.
     fn yield_now(&mut self) -> impl Future<Output = Option<Event>> {
         ready(None)
     }
@@ -178,7 +178,7 @@ pub struct Recorded<I> {
 }
 
 impl Recorded<std::iter::Empty<Result<(EffectId, Outcome, Timestamp), String>>> {
-    /// No outcomes: runs as far as that goes by itself.
+    /// No outcomes: runs up to the first effect that it waits for.
     pub fn none() -> Self {
         Recorded::new(std::iter::empty())
     }
@@ -223,7 +223,7 @@ impl<I: Iterator<Item = Result<(EffectId, Outcome, Timestamp), String>>> Perform
 ///
 /// # Panics
 ///
-/// When the future waits all the same, which is a fault of the performer.
+/// When the future waits, which is a fault of the performer.
 pub fn at_once<T>(future: impl Future<Output = T>) -> T {
     match pin!(future).poll(&mut Context::from_waker(Waker::noop())) {
         Poll::Ready(result) => result,

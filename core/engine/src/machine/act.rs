@@ -151,7 +151,7 @@ impl Machine {
         Ok(Flow::Yield)
     }
 
-    /// Ends the run, or the workflow that was invoked, with a failure of its own.
+    /// Ends the run, or the workflow that was invoked, with this failure.
     fn fail(&mut self, fibre: &Fibre, fail: &plan::Fail, record: usize) -> Made<Flow> {
         let problem = self.made_problem(fibre, fail)?;
         let mut failure =

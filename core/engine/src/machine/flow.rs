@@ -51,7 +51,7 @@ pub(super) struct Fibre {
     owner: Option<usize>,
     /// The position in a loop.
     item: Option<u32>,
-    /// What the latest step with a result gave, for branches.
+    /// The result of the latest step that has one, for branches.
     result: Value,
     /// Set on the fibre a workflow began with.
     pub own: Option<Box<Own>>,

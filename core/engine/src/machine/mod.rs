@@ -1,7 +1,7 @@
 //! The machine: one run of one plan, without I/O.
 //!
-//! A run is a value. [`Machine::next`] says what is to be done; whoever holds the machine does it and
-//! feeds the outcome back with the time at which it was had. Nothing in here reads a clock, a socket or
+//! A run is a value. [`Machine::next`] returns the next action; whoever holds the machine performs it and
+//! feeds the outcome back with the time at which it came. Nothing in here reads a clock, a socket or
 //! a random source, so the same outcomes give the same run: live, rehearsed, recovered or replayed.
 //!
 //! Inside, a run is made of *fibres*: one for the workflow, one for each item of a loop that is being
@@ -83,15 +83,15 @@ pub type EffectId = u64;
 /// What is to be done next.
 #[derive(Debug)]
 pub enum Next {
-    /// Do this and feed what came of it; others may be under way at the same time.
+    /// Perform this effect and feed its outcome; others may be in progress at the same time.
     Do(EffectId, Effect),
     /// Nobody waits for this any more.
     Cancel(EffectId),
     /// The client's answer is ready; the run may continue behind it.
     Answer(Box<Reply>),
-    /// A note or how far the run is, for whoever follows it.
+    /// A note or the progress of the run, for its followers.
     Remark(Remark),
-    /// The step budget is used up: others get their turn, then ask again.
+    /// The step budget is used up: yield to other tasks, then ask again.
     Yield,
     /// Everything that can be begun is under way: feed an outcome.
     Idle,
@@ -516,7 +516,7 @@ impl Machine {
             (What::CancelJobs, Outcome::Cancelled(result), Some(record)) => self.jobs_cancelled(fibre, record, result),
             (What::Open, Outcome::Opened(result), Some(record)) => self.opened(fibre, record, result),
             (What::Callback, Outcome::Arrived(arrival), Some(record)) => self.arrived(fibre, record, arrival),
-            // An outcome of another kind than what was asked for: as if it had broken.
+            // An outcome of another kind than the effect: treated as broken.
             (_, _, Some(record)) => self.step_failed(
                 fibre,
                 record,
@@ -545,7 +545,7 @@ impl Machine {
     }
 }
 
-/// A status an expression gave.
+/// A status that an expression computed.
 fn status_code(value: &Value, least: u16) -> Result<u16, Box<expr::EvalError>> {
     let number = ops::to_number(value);
     if number.fract() == 0.0 && (f64::from(least)..=599.0).contains(&number) {

@@ -39,7 +39,7 @@ pub struct Sql {
     pub bound: Value,
 }
 
-/// What one statement gave.
+/// What one statement returned.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Rows {
     /// Objects by column name; empty for a statement that returns none.

@@ -64,7 +64,7 @@ pub struct Cancellation {
     pub cancelled: Vec<String>,
     /// Running: they stop before their next step.
     pub begun: Vec<String>,
-    /// Jobs that had ended.
+    /// Jobs that ended before.
     pub done: Vec<String>,
     /// Ids of no job.
     pub unknown: Vec<String>,

@@ -83,7 +83,7 @@ pub enum When {
 pub struct Calendar {
     /// What makes it due.
     pub when: When,
-    /// The zone whose clocks it goes by.
+    /// The time zone that it follows.
     pub zone: TimeZone,
     /// Neither before nor after these.
     pub from: Option<Timestamp>,

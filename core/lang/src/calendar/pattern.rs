@@ -96,7 +96,7 @@ impl Pattern {
         &self.text
     }
 
-    /// Whether minute and hour are fixed values, so that it goes by the clock on the wall.
+    /// Whether minute and hour are fixed values, so that it follows local time.
     fn fixed(&self) -> bool {
         let fixed = |part: &Part| matches!(part, Part::Value(_) | Part::Range(..));
         self.fields[..2].iter().flatten().all(fixed)

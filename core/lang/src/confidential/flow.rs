@@ -131,7 +131,7 @@ impl Flow<'_> {
                     named.retain(|(known, _)| known != name);
                     named.push((name.clone(), label));
                 }
-                // It may be any member, also one that is there.
+                // It may be any member, also an existing one.
                 Property::Computed(_, value) => all = all.or(self.expr(value)),
                 Property::Spread(of) => match self.expr(of) {
                     Label::Object(members) => {

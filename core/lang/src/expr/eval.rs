@@ -105,7 +105,7 @@ pub(super) fn run(
 }
 
 impl Eval<'_> {
-    /// The value an expression names, where that can be had without making anything.
+    /// The value that an expression names, where it exists without being computed.
     fn place<'e>(&'e self, expr: &'e Expr) -> Option<&'e Value> {
         match &expr.kind {
             Kind::Slot(slot) => self.slots.get(*slot as usize),
@@ -508,7 +508,7 @@ impl Eval<'_> {
         self.apply(function, std::slice::from_ref(item))
     }
 
-    /// Calls a function of the document, which has places for its parameters of its own.
+    /// Calls a function of the document, whose parameters have slots of their own.
     fn call_named(&mut self, function: &Named, args: &[Value], at: Span) -> Res {
         let locals = std::mem::replace(&mut self.locals, vec![Value::Undefined; function.locals as usize]);
         let text = self.inner_text.replace(function.text.clone());

@@ -190,7 +190,7 @@ impl Expression {
         self.offset
     }
 
-    /// The compiled form, for whoever infers types.
+    /// The compiled form, for inferring types.
     pub(crate) fn ast(&self) -> &ast::Expr {
         &self.expr
     }

@@ -388,7 +388,7 @@ impl Infer<'_> {
             Type::Unknown => Type::Unknown,
             Type::List(item) => match key {
                 Type::Text(Text::One(name)) if &**name == "length" => Type::NUMBER,
-                // A negative index is the name of a member that is not there.
+                // A negative index names a member that does not exist.
                 Type::Number(Some(n)) if *n < 0.0 => Type::Undefined,
                 Type::Number(n) => Type::at(item, *n),
                 _ => Type::Unknown,

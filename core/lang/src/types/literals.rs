@@ -23,7 +23,7 @@ impl Infer<'_> {
                         match &key {
                             Type::Text(Text::One(name)) => form.set(name.clone(), value.clone(), false),
                             _ => {
-                                // It may be any member, also one that is there.
+                                // It may be any member, also an existing one.
                                 for member in &mut form.members {
                                     member.value = member.value.clone().or(value.clone());
                                 }

@@ -71,7 +71,7 @@ pub struct Items {
     pub first: Vec<Type>,
 }
 
-/// The most items of a list that are known each by itself.
+/// The most items of a list whose types are known one by one.
 const MOST_FIRST: usize = 8;
 
 /// The members of an object.
@@ -79,7 +79,7 @@ const MOST_FIRST: usize = 8;
 pub struct Shape {
     /// The members, in order.
     pub members: Vec<Member>,
-    /// What members that are not named are; none are there when this is nothing.
+    /// The type of members that are not named; without one there are no others.
     pub rest: Option<Type>,
 }
 

@@ -207,7 +207,7 @@ fn both(a: &Type, b: &Type) -> Type {
     }
 }
 
-/// The type that a schema describes, in a document of its own.
+/// The type that a schema describes, that refers to nothing outside itself.
 pub fn read(schema: &Json) -> Type {
     Reader::new(schema).read(schema)
 }

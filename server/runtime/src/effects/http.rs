@@ -1,6 +1,6 @@
 //! Performs calls: HTTP requests to declared services, each within its time and size.
 //!
-//! Every thread that performs calls has a pooled client of its own, because a connection belongs to
+//! Every thread that performs calls has its own pooled client, because a connection belongs to
 //! the thread that opened it. Private and link-local addresses are refused unless the service's
 //! document says `network: private`; redirects are followed only within the service.
 

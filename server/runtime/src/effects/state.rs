@@ -16,7 +16,7 @@ impl Effects {
         Ok(Kept { version: kept.version, values, stored: false })
     }
 
-    /// Keeps values, unless somebody else was faster; the outcome has what is kept then.
+    /// Keeps values unless another run was faster; the outcome holds what is kept afterwards.
     pub(super) async fn keep(&self, keep: &Keep) -> Result<Kept, String> {
         let json = keep.values.to_json();
         if json.len() > MOST_KEPT {

@@ -31,7 +31,7 @@ use crate::queue::{hash, history_line, reply_json};
 const SLEPT: Span = Span::from_secs(2);
 /// The most notes of a job that clients see.
 const NOTES: usize = 20;
-/// The timeout of a step of a job that sets none of its own.
+/// The default timeout of a step of a job.
 const STEP: Duration = Duration::from_secs(15 * 60);
 
 /// The kind of the last outcome.

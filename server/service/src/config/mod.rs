@@ -1,7 +1,7 @@
 //! Configuration: defaults, `kanzlei.toml`, environment, flags, in that order of rising weight.
 //!
 //! Every setting is one row of [`settings`], with its type; its environment variable and its flag follow from its
-//! name (`listen.public` → `KANZLEI_LISTEN_PUBLIC`, `--set listen.public=…`). A name that nobody knows is an error.
+//! name (`listen.public` → `KANZLEI_LISTEN_PUBLIC`, `--set listen.public=…`). An unknown name is an error.
 //! `kanzleid config` shows what is in force and where each value came from.
 
 mod settings;

@@ -117,7 +117,7 @@ async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
     Ok(checked_of(app, bundle).await?.1)
 }
 
-/// Checks on a thread that serves nobody.
+/// Checks on a thread that serves no requests.
 async fn checked_of(app: &App, bundle: Bundle) -> Result<(Bundle, Checked)> {
     let check = move || {
         let checked = check_bundle(&bundle);

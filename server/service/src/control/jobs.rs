@@ -133,7 +133,7 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     let live = app.live.load_full();
     let plan = app.jobs.plans.get(&app.store, &live, &job.workflow, job.revision, job.generation).await?;
     let given = app.effects.secrets.unguard(&job.input).and_then(|text| serde_json::from_str::<Value>(&text).ok());
-    // Without its plan nobody knows what of a sealed input may be shown.
+    // Without its plan it is unknown what of a sealed input may be shown.
     let input = match (&plan, &given) {
         (Some(plan), Some(given)) => plan.input.masked(given).to_serde(),
         (None, Some(given)) if !job.sealed => given.to_serde(),

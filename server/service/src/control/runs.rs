@@ -63,7 +63,7 @@ pub fn line(run: &kept::RunLine, live: &Live) -> RunLine {
     }
 }
 
-/// The state of a record; one that nobody knows counts as failed.
+/// The state of a record; an unknown one counts as failed.
 fn state(name: &str) -> RunState {
     RunState::of(name).unwrap_or(RunState::Failed)
 }

@@ -15,7 +15,7 @@ use crate::App;
 const ALIVE: Duration = Duration::from_secs(15);
 
 /// An event stream: one event for each change, which carries the whole document. Its id is the number of
-/// changes so far, so a client that comes back with `Last-Event-ID` gets what it has not seen.
+/// changes so far, so a client that reconnects with `Last-Event-ID` receives what it has not seen.
 pub async fn events(app: &Data<App>, job: JobRow, request: &HttpRequest) -> Result<HttpResponse, Refusal> {
     let last = request.headers().get("last-event-id").and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<u64>().ok());
     let id = job.id;

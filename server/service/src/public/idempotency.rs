@@ -32,14 +32,14 @@ pub enum Claim {
     Without,
     /// It is the first under its key.
     Claimed(Key),
-    /// The answer that the first one had.
+    /// The answer to the first one.
     Answered(HttpResponse),
 }
 
 /// A key that this request holds until it is answered.
 pub struct Key(String);
 
-/// A key as the header writes it: a quoted string (RFC 8941 §3.3.3), or bare as earlier drafts had it.
+/// A key as the header writes it: a quoted string (RFC 8941 §3.3.3), or bare as in earlier drafts.
 fn key_of(text: &str) -> Option<String> {
     let text = text.trim();
     let Some(quoted) = text.strip_prefix('"') else {
@@ -63,7 +63,7 @@ fn key_of(text: &str) -> Option<String> {
     (closed && (1..=255).contains(&key.len())).then_some(key)
 }
 
-/// Claims the key of a request, or returns the answer that the first one had. Requests are the same when
+/// Claims the key of a request, or returns the answer to the first one. Requests are the same when
 /// method, endpoint and gathered input are (in canonical form, RFC 8785), however they were written.
 pub async fn claim(
     app: &App,

@@ -20,7 +20,7 @@ use super::refusal::{Refusal, from_store, unavailable};
 use super::respond::respond;
 use crate::App;
 
-/// Queues a request as a job and answers with its address, or with its result when that is there within
+/// Queues a request as a job and answers with its address, or with its result when that is available within
 /// the time the client waits.
 pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<HttpResponse, Refusal> {
     let id = row.id;

@@ -68,14 +68,14 @@ pub struct Described {
     pub nullable: bool,
 }
 
-/// Why statements gave nothing.
+/// Why statements returned nothing.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Refused {
     /// The database is unavailable.
     Unavailable(String),
     /// The statements took longer than allowed.
     Timeout,
-    /// A row with this key is there already.
+    /// A row with this key exists.
     Duplicate(String),
     /// Too many rows or bytes.
     TooLarge(String),
@@ -205,7 +205,7 @@ impl Database {
         match tokio::time::timeout_at(until + GRACE, work).await {
             Ok(done) => done,
             Err(_) => {
-                // It is still busy with what nobody waits for.
+                // It is still busy with an abandoned statement.
                 connection.close_on_drop();
                 Err(Refused::Timeout)
             }

@@ -102,14 +102,14 @@ impl Database {
         match tokio::time::timeout_at(until + GRACE, work).await {
             Ok(done) => done,
             Err(_) => {
-                // It is still busy with what nobody waits for.
+                // It is still busy with an abandoned statement.
                 connection.close_on_drop();
                 Err(Refused::Timeout)
             }
         }
     }
 
-    /// What is missing for markers, each in a sentence; nothing where all is there.
+    /// What is missing for markers, each in a sentence; empty when nothing is missing.
     ///
     /// # Errors
     /// When the database cannot be asked.

@@ -100,7 +100,7 @@ pub struct Claimed {
     pub sealed: bool,
     /// Microseconds that the result is kept after the end.
     pub kept_for: Span,
-    /// Whether a timetable queued it, so that nobody receives a rejection.
+    /// Whether a timetable queued it, so that there is no caller to reject.
     pub unattended: bool,
 }
 

@@ -79,7 +79,7 @@ pub struct NewJob {
     pub input: String,
     /// Whether its values are sealed with the key of the secrets.
     pub sealed: bool,
-    /// How long after its end the result can be had, in microseconds.
+    /// How long after its end the result is available.
     pub kept_for: Span,
     /// Whether a timetable queued it, so that there is no caller.
     pub unattended: bool,

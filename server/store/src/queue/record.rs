@@ -40,7 +40,7 @@ pub struct End {
     pub failure: Option<String>,
     /// How often its retry policy has retried it in this attempt.
     pub retries: u32,
-    /// Until when the result can be had.
+    /// Until when the result is available.
     pub expires: Option<Timestamp>,
     /// Makes the latest outcome void, because the failed step is retried.
     pub void_last: bool,

@@ -79,7 +79,7 @@ fn cluster(dir: &Path) -> Found {
     let databases = format!("harbour={records}");
     let first = cluster.urls("kanzlei_drill", 0);
     let mut office = Office::start(&bins(), &dir.join("office"), &first, &databases, ports, &SETTINGS).expect("office");
-    // The other one begins with another node: both take jobs, and their transactions meet.
+    // The other one begins with another node: both claim jobs, and their transactions meet.
     let second = vec![("KANZLEI_DATABASE_URL", cluster.urls("kanzlei_drill", 1))];
     let mut drilled = Drill::start(&mut office, vec![second], 6, Duration::from_millis(10));
     let say = |what: &str, drilled: &Drill| eprintln!("{what}; {} jobs accepted", drilled.accepted());

@@ -157,7 +157,7 @@ impl Eval<'_> {
         self.make_object(builder, pairs.len())
     }
 
-    /// Whether a value has a member of its own (ECMA-262 §20.1.2.13).
+    /// Whether a value has an own member (ECMA-262 §20.1.2.13).
     fn has_own(&mut self, first: &Value, key: &Value) -> Res {
         let name = ops::to_text(key);
         Ok(Value::Bool(match first {

@@ -1,5 +1,8 @@
 //! Commands against a control API that answers what a test wants: what each asks for, and how it ends.
 
+mod call;
+mod documents;
+
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::TcpListener;
 use std::sync::mpsc::{Receiver, channel};
@@ -12,7 +15,7 @@ use crate::{Error, args, commands};
 /// A request as the API received it: its first line, and its body.
 type Asked = (String, Json);
 
-/// A listener on loopback that gives each request the next answer, and afterwards the last one.
+/// A listener on loopback that answers each request with the next answer, and afterwards with the last one.
 fn api(answers: Vec<(u16, Json)>) -> (String, Receiver<Asked>) {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
     let url = format!("http://{}", listener.local_addr().expect("an address"));
