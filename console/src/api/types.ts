@@ -612,7 +612,7 @@ export interface components {
         /** @description Documents that belong together. */
         Documents: {
             documents: components["schemas"]["Document"][];
-            /** @description Documents that are there to be referred to. */
+            /** @description Documents that others refer to. */
             context?: components["schemas"]["Document"][];
             /** @description Texts of other files by path, such as OpenAPI documents. */
             files?: {
@@ -768,7 +768,7 @@ export interface components {
              */
             status: number | null;
             reply: unknown;
-            /** @description Until when its result can be had. */
+            /** @description Until when its result is available. */
             result_until: components["schemas"]["Timestamp"] | null;
             failure: components["schemas"]["Failure"] | null;
             history: components["schemas"]["Event"][];
@@ -832,7 +832,7 @@ export interface components {
              * @description An estimate, in seconds.
              */
             remaining_s: number | null;
-            /** @description Whether the reply can be had. */
+            /** @description Whether the reply is available. */
             answered: boolean;
             /** @description Addresses of the job. */
             links: components["schemas"]["JobLinks"];
