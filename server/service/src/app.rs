@@ -33,6 +33,8 @@ pub struct App {
     pub scratch: kanzlei_store::databases::Database,
     pub lent: control::scratch::Lent,
     pub session: Duration,
+    /// The interval of keep-alive comments in event streams.
+    pub alive: Duration,
     pub deploying: tokio::sync::Mutex<()>,
     /// Hashes of tokens that were shown and found good.
     pub tokens: Mutex<Vec<String>>,

@@ -141,6 +141,8 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         scratch: scratch.clone(),
         lent: Default::default(),
         session: config.console.session,
+        // A shorter interval would be a busy loop.
+        alive: config.jobs.alive.max(Duration::from_millis(100)),
         deploying: tokio::sync::Mutex::new(()),
         tokens: Mutex::default(),
         guesses: RateLimiter::direct(Quota::per_second(control::GUESSES)),

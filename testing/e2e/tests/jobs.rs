@@ -127,7 +127,7 @@ fn event_streams_are_resumed() {
 
 #[test]
 fn as_many_follow_as_may() {
-    let office = office("followers", &["jobs.followers=2"]);
+    let office = office("followers", &["jobs.followers=2", "jobs.alive=200ms"]);
     assert_eq!(deploy_texts(&office, &[("b.yaml", BASICS)]).status, 200);
     let id = id_of(&post(&office, "/later", &[], &json!({"wait": "1h"})));
     becomes(&office, &id, "waiting");

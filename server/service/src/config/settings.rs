@@ -82,6 +82,7 @@ settings! {
         failed_days: u32 = "failed_days", "90", "Days that failed and rejected jobs are kept";
         most: u64 = "most", "1000000", "Ended jobs that are kept; of more, the oldest go";
         followers: usize = "followers", "10000", "Event streams and long polls at the same time; beyond them 503";
+        alive: Duration = "alive", "15s", "Interval of keep-alive comments in event streams; they also show which clients have left";
     }
     /// The console.
     Console "console." {

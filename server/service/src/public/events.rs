@@ -11,9 +11,6 @@ use kanzlei_store::queue::JobRow;
 use super::refusal::Refusal;
 use crate::App;
 
-/// The interval of keep-alive comments in an event stream.
-const ALIVE: Duration = Duration::from_secs(15);
-
 /// An event stream: one event for each change, which carries the whole document. Its id is the number of
 /// changes so far, so a client that reconnects with `Last-Event-ID` receives what it has not seen.
 pub async fn events(app: &Data<App>, job: JobRow, request: &HttpRequest) -> Result<HttpResponse, Refusal> {
@@ -50,8 +47,8 @@ pub async fn events(app: &Data<App>, job: JobRow, request: &HttpRequest) -> Resu
                     Err(_) => tokio::time::sleep(Duration::from_millis(500)).await,
                 }
                 let before = Instant::now();
-                follower.changed(ALIVE).await;
-                if before.elapsed() >= ALIVE {
+                follower.changed(app.alive).await;
+                if before.elapsed() >= app.alive {
                     return Some((Bytes::from_static(b": still there\n\n"), Some((follower, last, true))));
                 }
             }
