@@ -17,7 +17,7 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     env.set(0, schema::read(&serde_json::json!({"type": "object", "required": ["name", "n", "items"], "properties": {
         "name": {"type": "string"}, "n": {"type": "number"}, "none": {"type": "null"},
         "items": {"type": "array", "items": {"type": "object", "required": ["k"], "properties": {"k": {"type": "string"}, "x": {"type": "number"}}}}}})));
-    let limits = Limits { steps: 200_000, bytes: 4 << 20 };
+    let limits = Limits { work: 200_000, bytes: 4 << 20, ..Limits::default() };
     if let Ok(expression) = Expression::compile(text, &scope) {
         let (_, _) = env.infer(&expression);
         let _ = env.assuming(&expression, true);

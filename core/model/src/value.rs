@@ -1,7 +1,8 @@
 //! The values that workflows pass around: JSON plus ECMAScript's `undefined`.
 //!
 //! A value is cheap to clone (text, lists and objects are shared), never changes once made, and knows
-//! how deep it is, so that no program can build one that later overflows a stack. Two numbers exist:
+//! how deep it is and how much it weighs, so that no program can build one that later overflows a stack or, written as
+//! JSON, the memory. Two numbers exist:
 //! [`Value::Int`] keeps all 64 bits of an integer that is only passed through, [`Value::Num`] is what
 //! arithmetic works with. Objects list their members in ECMAScript's order (ECMA-262 §10.1.11.1):
 //! integer keys first, ascending, then the others as they were added.
@@ -27,6 +28,8 @@ type Members = IndexMap<Str, Value, ahash::RandomState>;
 
 /// The deepest nesting a value may have; the same bound that serde_json puts on documents it reads.
 pub const MAX_DEPTH: u16 = 127;
+/// The most that a value may weigh, in bytes; see [`Value::weight`].
+pub const MAX_WEIGHT: u64 = 64 << 20;
 
 /// One value of the expression language.
 #[derive(Clone, Debug, Default)]
@@ -50,20 +53,22 @@ pub enum Value {
     Object(Arc<Object>),
 }
 
-/// A list and its nesting depth.
+/// A list, its nesting depth and its weight.
 #[derive(Debug)]
 pub struct List {
     items: Vec<Value>,
     depth: u16,
+    weight: u64,
     /// What a pattern match adds to its list of groups: `index`, `input`, `groups`.
     named: Option<Arc<Object>>,
 }
 
-/// An object's members and its nesting depth.
+/// An object's members, its nesting depth and its weight.
 #[derive(Debug, Default)]
 pub struct Object {
     members: Members,
     depth: u16,
+    weight: u64,
 }
 
 /// Collects members; [`ObjectBuilder::finish`] puts them into ECMAScript's order once.
@@ -81,13 +86,18 @@ impl Value {
 
     /// A list of these items.
     pub fn list(items: Vec<Value>) -> Self {
-        let depth = 1 + items.iter().map(Value::depth).max().unwrap_or(0);
-        Value::List(Arc::new(List { items, depth, named: None }))
+        let (mut depth, mut weight) = (0, 2u64);
+        for item in &items {
+            depth = depth.max(item.depth());
+            weight = weight.saturating_add(item.weight().saturating_add(1));
+        }
+        Value::List(Arc::new(List { items, depth: depth + 1, weight, named: None }))
     }
 
     /// The list a pattern match returns, with its further members by name.
     pub fn match_list(items: Vec<Value>, named: Arc<Object>) -> Self {
-        Value::List(Arc::new(List { items, depth: 1, named: Some(named) }))
+        let weight = items.iter().fold(2, |weight: u64, item| item.weight().saturating_add(weight).saturating_add(1));
+        Value::List(Arc::new(List { items, depth: 1, weight, named: Some(named) }))
     }
 
     /// An object from members in the order given.
@@ -105,6 +115,17 @@ impl Value {
             Value::List(list) => list.depth,
             Value::Object(object) => object.depth,
             _ => 0,
+        }
+    }
+
+    /// About how many bytes its JSON text has. What is shared inside counts each time it occurs, as it is written
+    /// each time.
+    pub fn weight(&self) -> u64 {
+        match self {
+            Value::Text(text) => text.len() as u64 + 2,
+            Value::List(list) => list.weight,
+            Value::Object(object) => object.weight,
+            _ => 8,
         }
     }
 
@@ -381,8 +402,12 @@ impl ObjectBuilder {
                 rank(a).cmp(&rank(b))
             });
         }
-        let depth = 1 + self.members.values().map(Value::depth).max().unwrap_or(0);
-        Value::Object(Arc::new(Object { members: self.members, depth }))
+        let (mut depth, mut weight) = (0, 2u64);
+        for (key, value) in &self.members {
+            depth = depth.max(value.depth());
+            weight = weight.saturating_add(value.weight().saturating_add(key.len() as u64 + 4));
+        }
+        Value::Object(Arc::new(Object { members: self.members, depth: depth + 1, weight }))
     }
 }
 
@@ -530,5 +555,17 @@ mod tests {
         let value = Value::object([("gone", Value::Undefined), ("here", Value::list(vec![Value::list(vec![])]))]);
         assert_eq!(value.to_json(), r#"{"here":[[]]}"#);
         assert_eq!(value.depth(), 3);
+    }
+
+    #[test]
+    fn a_value_weighs_about_what_its_json_has_in_bytes() {
+        for json in [r#"{"name":"Havbris","calls":[{"berth":4},{"berth":2}]}"#, r#"["a","bc",[]]"#, r#""text""#] {
+            let value: Value = serde_json::from_str(json).expect(json);
+            let (weight, bytes) = (value.weight() as f64, json.len() as f64);
+            assert!((0.7..1.6).contains(&(weight / bytes)), "{json}: {weight}");
+        }
+        // Twice the same inside counts twice: two to the power of a hundred.
+        let doubled = (0..100).fold(Value::text("x"), |value, _| Value::list(vec![value.clone(), value]));
+        assert_eq!((doubled.depth(), doubled.weight()), (100, u64::MAX));
     }
 }

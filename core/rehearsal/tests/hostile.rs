@@ -188,6 +188,7 @@ fn replay(plan: &Arc<Plan>, mut dice: Dice, journal: &Journal) -> String {
                 machine.feed(*id, read.expect("an outcome"), *now);
             }
             Next::Finished => return format!("{:?}", machine.records()),
+            Next::Compute(_) => machine.compute(),
             Next::Do(..) | Next::Cancel(_) | Next::Answer(_) | Next::Remark(_) | Next::Yield => {}
         }
     }
@@ -206,6 +207,7 @@ fn run(plan: &Arc<Plan>, mut dice: Dice) -> (String, String, Journal) {
         seen.push_str(&format!("{next:?}\n"));
         now = now + Span::from_micros(dice.below(1000) as i64);
         match next {
+            Next::Compute(_) => machine.compute(),
             Next::Do(id, effect) => under_way.push((id, effect)),
             Next::Cancel(id) => {
                 let before = under_way.len();

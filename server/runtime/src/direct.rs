@@ -108,7 +108,7 @@ impl DirectRun {
             job: false,
             attempt: 1,
             confidential: self.machine.plan().labels.any,
-            traceparent: format!("00-{}-{}-01", self.trace_id, &self.id.simple().to_string()[16..]),
+            traceparent: self.effects.jobs.traceparent(&self.trace_id, self.id),
             request_id: self.request_id.clone(),
             trace_id: self.trace_id.clone(),
         };
@@ -174,7 +174,7 @@ impl Recorder for Answer {
     }
 }
 
-/// Collects effects, and stops the run at its first wait or after many steps.
+/// Collects effects, and stops the run at its first wait, its first computation or after many steps.
 struct Pausing<'r, R>(&'r mut R);
 
 impl<R: Performer> Performer for Pausing<'_, R> {
@@ -191,6 +191,10 @@ impl<R: Performer> Performer for Pausing<'_, R> {
     }
 
     async fn yield_now(&mut self) -> Option<Event> {
+        Some(Event::Leave)
+    }
+
+    async fn compute(&mut self, _: EffectId, _: &mut Machine) -> Option<Event> {
         Some(Event::Leave)
     }
 }
@@ -262,6 +266,16 @@ impl Performer for Performing {
         tokio::task::yield_now().await;
         None
     }
+
+    async fn compute(&mut self, _: EffectId, machine: &mut Machine) -> Option<Event> {
+        let (deadline, within) = (self.deadline, self.within);
+        let time_up = async move {
+            tokio::time::sleep_until(deadline.into()).await;
+            Event::TimeUp { within, at: now() }
+        };
+        let computing = self.effects.computing.clone();
+        computing.compute(machine, time_up).await
+    }
 }
 
 fn succeeded(outcome: &Outcome) -> bool {
@@ -274,5 +288,6 @@ fn succeeded(outcome: &Outcome) -> bool {
         Outcome::Opened(result) => result.is_ok(),
         Outcome::Arrived(arrival) => arrival.is_some(),
         Outcome::Waited => true,
+        Outcome::Interrupted => false,
     }
 }

@@ -17,6 +17,7 @@ use kanzlei_store::Store;
 
 use crate::control;
 use crate::error::Result;
+use crate::public::admit::Arrivals;
 
 /// What all listeners share.
 pub struct App {
@@ -28,6 +29,8 @@ pub struct App {
     pub started: Timestamp,
     pub in_flight: Arc<AtomicUsize>,
     pub most_in_flight: usize,
+    /// Bodies that arrive; requests in flight are those that have arrived.
+    pub arrivals: Arc<Arrivals>,
     pub effects: Arc<Effects>,
     /// Where databases for rehearsals are made, and those that are lent.
     pub scratch: kanzlei_store::databases::Database,

@@ -10,6 +10,7 @@ use actix_web::{App as ActixApp, HttpServer};
 use arc_swap::ArcSwap;
 use governor::{Quota, RateLimiter};
 use kanzlei_runtime::background::Background;
+use kanzlei_runtime::computing::Computing;
 use kanzlei_runtime::effects::{self, Effects};
 use kanzlei_runtime::journal::Journal;
 use kanzlei_runtime::live::Live;
@@ -24,6 +25,7 @@ use tokio_util::sync::CancellationToken;
 use crate::app::{self, App};
 use crate::config::Config;
 use crate::error::{Error, Result};
+use crate::public::admit::Arrivals;
 use crate::purge::Kept;
 use crate::supervisor::Supervisor;
 use crate::{control, public, purge};
@@ -108,6 +110,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         runtime: runtime.clone(),
         secrets: secrets.clone(),
         answer_limit: config.limits.answer,
+        computing: Computing::new(config.process.computing),
         installation: effects::mark_of(&installation),
     });
     let process = match config.process.process.as_str() {
@@ -137,6 +140,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         started: clock::now(),
         in_flight: Arc::default(),
         most_in_flight: config.limits.in_flight,
+        arrivals: Arrivals::new(config.limits.arriving, config.limits.arriving_of_peer, config.limits.arriving_bytes),
         effects: effects.clone(),
         scratch: scratch.clone(),
         lent: Default::default(),

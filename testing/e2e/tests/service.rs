@@ -1,6 +1,7 @@
 //! The service as clients and operators meet it.
 
-use std::io::{Read, Write};
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::TcpStream;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Duration;
 
@@ -512,4 +513,38 @@ fn too_many_requests_at_once_are_refused() {
     assert_eq!((turned_away.status, turned_away.header("retry-after")), (503, Some("1")));
     assert!(busy.into_iter().all(|thread| thread.join().expect("ends") == 200));
     assert_eq!(http("GET", &url, &[], b"").status, 200, "there is room again");
+}
+
+#[test]
+fn slow_bodies_occupy_no_place_of_others() {
+    let office = office("slow", &["limits.in_flight=2", "limits.arriving=4", "limits.arriving_of_peer=3"]);
+    let echo = "workflow: echo\ninput: {n: {type: integer}}\nentries: [{endpoint: POST /echo, access: open}]\nsteps: [{reply: 200, body: '${input.n}'}]\n";
+    assert_eq!(deploy_texts(&office, &[("echo.yaml", echo)]).status, 200);
+    let slow = || {
+        let mut stream = TcpStream::connect(("127.0.0.1", office.ports.public)).expect("connects");
+        stream.set_read_timeout(Some(Duration::from_secs(30))).expect("a timeout");
+        let head = "POST /echo HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: 9\r\n\r\n{";
+        stream.write_all(head.as_bytes()).expect("sends");
+        stream
+    };
+    let status = |stream: &TcpStream| {
+        let mut line = String::new();
+        BufReader::new(stream).read_line(&mut line).expect("an answer");
+        line.split(' ').nth(1).unwrap_or_default().to_owned()
+    };
+    let echoed =
+        || http("POST", &format!("{}/echo", office.public()), &[("content-type", "application/json")], b"{\"n\": 7}");
+    // Two that send slowly are as many as may be in flight, and are not in flight.
+    let mut two = [slow(), slow()];
+    for _ in 0..5 {
+        assert_eq!(echoed().status, 200);
+    }
+    // A third from the same address, and then there is no place for more.
+    let third = slow();
+    wait::until(Duration::from_secs(10), || (echoed().status == 503).then_some(())).expect("three arrive");
+    // One that goes on to its end is answered; the others do not arrive in time.
+    two[0].write_all(b"\"n\": 12}").expect("sends");
+    assert_eq!(status(&two[0]), "200");
+    assert_eq!((status(&two[1]), status(&third)), ("408".into(), "408".into()), "less than a kilobyte a second");
+    assert_eq!(echoed().status, 200);
 }

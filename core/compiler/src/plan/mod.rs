@@ -22,7 +22,7 @@ use kanzlei_lang::document::workflow::{Answer, Missed, Overlap};
 use kanzlei_lang::expr::template::Template;
 use kanzlei_lang::expr::{EvalError, Expression, Limits};
 use kanzlei_lang::types::Type;
-use kanzlei_model::value::{MAX_DEPTH, ObjectBuilder, Str, Value};
+use kanzlei_model::value::{ObjectBuilder, Str, Value};
 
 /// Slots that every workflow has.
 pub const INPUT: u32 = 0;
@@ -582,7 +582,7 @@ pub enum Maker {
 
 impl Maker {
     /// Evaluates it over the slots of a run.
-    pub fn make(&self, slots: &[Value], limits: Limits) -> Result<Value, Box<EvalError>> {
+    pub fn make(&self, slots: &[Value], limits: Limits<'_>) -> Result<Value, Box<EvalError>> {
         let value = match self {
             Maker::Const(value) => return Ok(value.clone()),
             Maker::Text(template) => template.eval(slots, limits)?,
@@ -597,9 +597,7 @@ impl Maker {
                 builder.finish()
             }
         };
-        if value.depth() > MAX_DEPTH {
-            return Err(EvalError::too_deep());
-        }
+        EvalError::check_size(&value)?;
         Ok(value)
     }
 }

@@ -24,6 +24,7 @@ pub mod virtual_clock;
 
 use std::convert::Infallible;
 use std::future::{Future, ready};
+use std::iter::Peekable;
 use std::pin::pin;
 use std::task::{Context, Poll, Waker};
 use std::time::Duration;
@@ -53,6 +54,18 @@ pub enum Event {
     Leave,
 }
 
+impl Event {
+    /// When it happened; nothing for a run that is left.
+    fn at(&self) -> Option<Timestamp> {
+        match self {
+            Event::Outcome { at, .. } | Event::TimeUp { at, .. } | Event::Stop { at } | Event::Broken { at, .. } => {
+                Some(*at)
+            }
+            Event::Leave => None,
+        }
+    }
+}
+
 /// Performs the effects of one run.
 pub trait Performer {
     /// Begins an effect; its outcome comes from [`Performer::wait`].
@@ -66,6 +79,13 @@ pub trait Performer {
 
     /// The run performed many steps without waiting: it yields to other tasks, and may be ended.
     fn yield_now(&mut self) -> impl Future<Output = Option<Event>> {
+        ready(None)
+    }
+
+    /// Has the run compute what it deferred, by [`Machine::compute`], where that may take its time. Returns an event
+    /// when the run is to be ended or left instead; its watch interrupts a computation then.
+    fn compute(&mut self, _id: EffectId, machine: &mut Machine) -> impl Future<Output = Option<Event>> {
+        machine.compute();
         ready(None)
     }
 }
@@ -135,6 +155,14 @@ pub async fn drive<P: Performer, R: Recorder>(
                 Some(event) => event,
                 None => continue,
             },
+            Next::Compute(id) => match performer.compute(id, machine).await {
+                Some(event @ Event::Leave) => event,
+                Some(event) => {
+                    recorder.record(id, &Outcome::Interrupted, event.at().unwrap_or(now)).await?;
+                    event
+                }
+                None => continue,
+            },
             Next::Idle => {
                 recorder.settle().await?;
                 performer.wait().await
@@ -169,8 +197,8 @@ impl Recorder for Nothing {
 }
 
 /// Answers from outcomes that were recorded before, in their order; leaves the run behind the last one.
-pub struct Recorded<I> {
-    rows: I,
+pub struct Recorded<I: Iterator> {
+    rows: Peekable<I>,
     /// Effects that were asked for and have no outcome.
     pub asked: Vec<(EffectId, Effect)>,
     /// Why an outcome could not be used; the run is left before it.
@@ -187,7 +215,21 @@ impl Recorded<std::iter::Empty<Result<(EffectId, Outcome, Timestamp), String>>> 
 impl<I: Iterator<Item = Result<(EffectId, Outcome, Timestamp), String>>> Recorded<I> {
     /// Outcomes in their order; one that cannot be read is an error that says why.
     pub fn new(rows: I) -> Self {
-        Recorded { rows, asked: Vec::new(), fault: None }
+        Recorded { rows: rows.peekable(), asked: Vec::new(), fault: None }
+    }
+
+    /// Whether no outcome is left.
+    pub fn is_exhausted(&mut self) -> bool {
+        self.rows.peek().is_none()
+    }
+
+    /// When the computation of this id was interrupted; nothing for one that was not.
+    pub fn interrupted(&mut self, id: EffectId) -> Option<Timestamp> {
+        let wanted = |row: &I::Item| matches!(row, Ok((known, Outcome::Interrupted, _)) if *known == id);
+        match self.rows.next_if(wanted) {
+            Some(Ok((.., at))) => Some(at),
+            _ => None,
+        }
     }
 }
 
@@ -216,6 +258,14 @@ impl<I: Iterator<Item = Result<(EffectId, Outcome, Timestamp), String>>> Perform
                 Event::Leave
             }
         })
+    }
+
+    fn compute(&mut self, id: EffectId, machine: &mut Machine) -> impl Future<Output = Option<Event>> {
+        let interrupted = self.interrupted(id);
+        if interrupted.is_none() {
+            machine.compute();
+        }
+        ready(interrupted.map(|at| Event::Stop { at }))
     }
 }
 
@@ -350,6 +400,40 @@ mod tests {
             );
             assert_eq!(run.ended().map(|ended| ended.state), state, "{shown}");
         }
+    }
+
+    #[test]
+    fn an_interruption_is_recorded_and_replayed() {
+        /// Has a computation interrupted at an instant.
+        struct Interrupts(Option<Timestamp>);
+        impl Performer for Interrupts {
+            fn begin(&mut self, _: EffectId, _: Effect) {}
+            fn cancel(&mut self, _: EffectId) {}
+            async fn wait(&mut self) -> Event {
+                Event::Leave
+            }
+            async fn compute(&mut self, _: EffectId, machine: &mut Machine) -> Option<Event> {
+                machine.watch().interrupt();
+                machine.compute();
+                self.0.map(|at| Event::Stop { at })
+            }
+        }
+        let steps = "  - let: {n: \"${list.range(100000).map(i => i).length}\"}\n  - pause: 1s\n  - note: ${n}\n";
+        let plan = plan(steps);
+        let at = Timestamp::from_micros(77);
+        let (mut run, mut log) = (machine(&plan), Log::default());
+        let left = at_once(drive(&mut run, &mut Interrupts(Some(at)), &mut log, Timestamp::EPOCH));
+        assert_eq!((left, log.1.len()), (Ok(Left::Ended), 1), "{:?}", log.1);
+        let mut again = machine(&plan);
+        let mut recorded = Recorded::new(log.1.into_iter().map(Ok));
+        let left = at_once(drive(&mut again, &mut recorded, &mut Nothing, Timestamp::EPOCH));
+        assert_eq!((left, recorded.fault, recorded.asked.len()), (Ok(Left::Ended), None, 0));
+        assert_eq!(format!("{:?}", again.ended()), format!("{:?}", run.ended()));
+        assert_eq!(format!("{:?}", again.records()), format!("{:?}", run.records()));
+        // Without the interruption it goes on to its pause.
+        let mut whole = Recorded::none();
+        let left = at_once(drive(&mut machine(&plan), &mut whole, &mut Nothing, Timestamp::EPOCH));
+        assert_eq!((left, whole.asked.len()), (Ok(Left::Waiting), 1));
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! What each kind of step does when a fibre reaches it.
 
-use super::flow::{Awaits, Fibre, Flow, What};
+use super::flow::{Awaits, Begun, Fibre, Flow, What};
 use super::{Effect, Failure, Keep, Kept, MAX_ITEMS, MAX_KEEP_TRIES, Machine, Remark, Reply, State, status_code};
 use kanzlei_compiler::plan::{self, Action, KEPT, Maker, Step};
 use kanzlei_lang::expr::{self, ops};
@@ -13,26 +13,33 @@ type Made<T> = Result<T, Box<expr::EvalError>>;
 
 impl Machine {
     /// Takes a step whose record was just opened.
-    pub(super) fn take(&mut self, at: usize, fibre: &mut Fibre, step: &Step, record: usize) -> Flow {
+    pub(super) fn begin_action(&mut self, at: usize, fibre: &mut Fibre, step: &Step, record: usize) -> Flow {
         if let Some(when) = &step.when {
-            match when.eval(&fibre.slots, self.limits) {
+            match when.eval(&fibre.slots, self.limits()) {
                 Ok(value) if ops::truthy(&value) => {}
                 Ok(_) => {
                     self.close(fibre, record, State::Skipped, Value::Undefined);
                     return Flow::On;
                 }
-                Err(failure) => return self.step_failed(fibre, record, Failure::expression(&failure)),
+                Err(failure) => return self.not_evaluated(fibre, record, &failure),
             }
         }
         match self.act(at, fibre, step, record) {
             Ok(flow) => flow,
-            Err(failure) => self.step_failed(fibre, record, Failure::expression(&failure)),
+            Err(failure) => self.not_evaluated(fibre, record, &failure),
+        }
+    }
+
+    /// An evaluation failed, or has to be begun again.
+    pub(super) fn not_evaluated(&mut self, fibre: &mut Fibre, record: usize, failure: &expr::EvalError) -> Flow {
+        if failure.kind.is_outcome() {
+            self.step_failed(fibre, record, Failure::expression(failure))
+        } else {
+            Flow::Deferred
         }
     }
 
     fn act(&mut self, at: usize, fibre: &mut Fibre, step: &Step, record: usize) -> Made<Flow> {
-        let limits = self.limits;
-        let make = |fibre: &Fibre, maker: &Maker| maker.make(&fibre.slots, limits);
         Ok(match &step.action {
             Action::Call(_) => {
                 self.records[record].attempts = 1;
@@ -40,13 +47,13 @@ impl Machine {
             }
             Action::Let(values) => self.name_values(fibre, values, record)?,
             Action::If { condition, then, otherwise } => {
-                let value = condition.eval(&fibre.slots, self.limits)?;
+                let value = condition.eval(&fibre.slots, self.limits())?;
                 let truth = ops::truthy(&value);
                 self.records[record].outcome = Value::Bool(truth);
                 self.enter(fibre, if truth { Some(*then) } else { *otherwise }, record)
             }
             Action::Match { subject, arms, otherwise, .. } => {
-                let value = subject.eval(&fibre.slots, self.limits)?;
+                let value = subject.eval(&fibre.slots, self.limits())?;
                 let arm = arms.iter().find(|(wanted, _)| ops::strict_equal(wanted, &value)).map(|(_, block)| *block);
                 self.records[record].outcome = value;
                 self.enter(fibre, arm.or(*otherwise), record)
@@ -58,14 +65,14 @@ impl Machine {
             Action::Keep(values) => self.keep(at, fibre, values, record, 1)?,
             Action::Pause(span) => self.pause(at, fibre, span, record)?,
             Action::Until(instant) => {
-                let value = make(fibre, instant)?;
+                let value = instant.make(&fibre.slots, self.limits())?;
                 self.wait(at, fibre, record, super::queue::instant(&value)?, What::Pause)
             }
             Action::Enqueue(enqueue) => self.start_enqueue(at, fibre, enqueue, record)?,
             Action::Cancel(cancel) => self.start_cancel(at, fibre, cancel, record)?,
             Action::Await(_) => self.wait_for(at, fibre, record, Effect::Open, What::Open),
             Action::Note(maker) => {
-                let value = make(fibre, maker)?;
+                let value = maker.make(&fibre.slots, self.limits())?;
                 self.remarks.push_back(Remark::Note(value.clone()));
                 self.close(fibre, record, State::Succeeded, value);
                 Flow::Yield
@@ -83,7 +90,7 @@ impl Machine {
         let plan = self.levels[fibre.level as usize].plan.clone();
         let mut out = Vec::with_capacity(values.len());
         for (slot, maker) in values {
-            let value = maker.make(&fibre.slots, self.limits)?;
+            let value = maker.make(&fibre.slots, self.limits())?;
             out.push((plan.slots[*slot as usize].as_str(), value.clone()));
             fibre.slots[*slot as usize] = value;
         }
@@ -92,7 +99,7 @@ impl Machine {
     }
 
     fn each(&mut self, at: usize, fibre: &mut Fibre, step: &Step, each: &plan::Each, record: usize) -> Made<Flow> {
-        let list = each.list.eval(&fibre.slots, self.limits)?;
+        let list = each.list.eval(&fibre.slots, self.limits())?;
         Ok(match list.as_list().map(<[Value]>::len) {
             Some(count) if count <= MAX_ITEMS => self.fork_each(at, fibre, step, record, list),
             Some(count) => {
@@ -109,7 +116,7 @@ impl Machine {
     fn invoke(&mut self, at: usize, fibre: &mut Fibre, invoke: &plan::Invoke, record: usize) -> Made<Flow> {
         let mut input = ObjectBuilder::with_capacity(invoke.send.len());
         for (name, maker) in &invoke.send {
-            let value = maker.make(&fibre.slots, self.limits)?;
+            let value = maker.make(&fibre.slots, self.limits())?;
             if !matches!(value, Value::Undefined) {
                 input.insert(name.clone(), value);
             }
@@ -128,7 +135,7 @@ impl Machine {
     }
 
     fn pause(&mut self, at: usize, fibre: &mut Fibre, span: &Maker, record: usize) -> Made<Flow> {
-        let span = span.make(&fibre.slots, self.limits)?;
+        let span = span.make(&fibre.slots, self.limits())?;
         let text = ops::to_text(&span);
         Ok(match kanzlei_model::duration::parse(&text) {
             Ok(span) => {
@@ -140,7 +147,7 @@ impl Machine {
     }
 
     fn progress(&mut self, fibre: &mut Fibre, maker: &Maker, record: usize) -> Made<Flow> {
-        let value = maker.make(&fibre.slots, self.limits)?;
+        let value = maker.make(&fibre.slots, self.limits())?;
         let number = ops::to_number(&value);
         if !(0.0..=1.0).contains(&number) {
             let detail = format!("progress is a number from 0 to 1, not {}", ops::to_text(&value));
@@ -179,7 +186,7 @@ impl Machine {
     }
 
     fn made_reply(&self, fibre: &Fibre, reply: &plan::Reply) -> Made<Reply> {
-        let make = |maker: &Maker| maker.make(&fibre.slots, self.limits);
+        let make = |maker: &Maker| maker.make(&fibre.slots, self.limits());
         let status = status_code(&make(&reply.status)?, 200)?;
         let mut headers = Vec::with_capacity(reply.headers.len());
         for (name, maker) in &reply.headers {
@@ -214,7 +221,7 @@ impl Machine {
     }
 
     fn made_problem(&self, fibre: &Fibre, fail: &plan::Fail) -> Made<Problem> {
-        let make = |maker: &Maker| maker.make(&fibre.slots, self.limits);
+        let make = |maker: &Maker| maker.make(&fibre.slots, self.limits());
         let text = |maker: &Option<Maker>| -> Made<Option<String>> {
             let value = maker.as_ref().map(make).transpose()?.filter(|v| !v.is_nullish());
             Ok(value.map(|v| ops::to_text(&v).to_string()))
@@ -257,7 +264,7 @@ impl Machine {
         }
         let mut made = ObjectBuilder::with_capacity(values.len());
         for (name, maker) in values {
-            let value = maker.make(&fibre.slots, self.limits)?;
+            let value = maker.make(&fibre.slots, self.limits())?;
             made.insert(name.clone(), value.clone());
             match value {
                 Value::Undefined => {
@@ -276,14 +283,7 @@ impl Machine {
     }
 
     /// What was remembered: these values, or another run was faster and they are made anew from its.
-    pub(super) fn kept(
-        &mut self,
-        at: usize,
-        fibre: &mut Fibre,
-        record: usize,
-        tries: u32,
-        result: Result<Kept, String>,
-    ) -> Flow {
+    pub(super) fn kept(&mut self, fibre: &mut Fibre, record: usize, tries: u32, result: Result<Kept, String>) -> Flow {
         let kept = match result {
             Ok(kept) => kept,
             Err(detail) => return self.step_failed(fibre, record, Failure::new(FailureKind::Database, detail)),
@@ -308,13 +308,19 @@ impl Machine {
             let detail = format!("other runs were faster {tries} times in a row");
             return self.step_failed(fibre, record, Failure::new(FailureKind::Conflict, detail));
         }
+        fibre.begun = Some(Begun::Keep { record, tries: tries + 1 });
+        Flow::On
+    }
+
+    /// Makes the values of a `keep` step anew.
+    pub(super) fn keep_again(&mut self, at: usize, fibre: &mut Fibre, record: usize, tries: u32) -> Flow {
         let plan = self.levels[fibre.level as usize].plan.clone();
         let (block, place) = self.records[record].place;
         let step = plan.blocks.get(block as usize).and_then(|block| block.get(place));
         let Some(Action::Keep(values)) = step.map(|step| &step.action) else { return Flow::On };
-        match self.keep(at, fibre, values, record, tries + 1) {
+        match self.keep(at, fibre, values, record, tries) {
             Ok(flow) => flow,
-            Err(failure) => self.step_failed(fibre, record, Failure::expression(&failure)),
+            Err(failure) => self.not_evaluated(fibre, record, &failure),
         }
     }
 }

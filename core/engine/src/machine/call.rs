@@ -59,6 +59,7 @@ impl Machine {
                 fibre.awaits = Awaits::Effect { id, record: Some(record), what: What::Call { attempt } };
                 Flow::Waits
             }
+            Err(failure) if failure.cause.is_some_and(|cause| !cause.is_outcome()) => Flow::Deferred,
             Err(failure) => self.step_failed(fibre, record, failure),
         }
     }
@@ -66,7 +67,7 @@ impl Machine {
     /// The request of a call, the same for each attempt but for its number.
     fn request(&mut self, fibre: &Fibre, call: &Call, record: usize, attempt: u32) -> Result<Request, Failure> {
         let make =
-            |maker: &Maker| maker.make(&fibre.slots, self.limits).map_err(|failure| Failure::expression(&failure));
+            |maker: &Maker| maker.make(&fibre.slots, self.limits()).map_err(|failure| Failure::expression(&failure));
         let mut sent = ObjectBuilder::default();
         let mut context = SimpleContext::new();
         for (name, maker) in &call.variables {
@@ -108,7 +109,7 @@ impl Machine {
             headers.iter().any(|(name, _)| name.eq_ignore_ascii_case(wanted))
         };
         let bytes = body.as_ref().map(|body| {
-            let (bytes, media) = body::write(call.encoding, body, &format!("{}-{record}", self.id));
+            let (bytes, media) = body::write(call.encoding, body, &format!("{}-{record}", self.key));
             if !given(&headers, "content-type") {
                 headers.push(("content-type".into(), media));
             }
@@ -119,7 +120,7 @@ impl Machine {
         }
         // A quoted string (RFC 8941), as the IETF draft of the field has it.
         if !given(&headers, "idempotency-key") && !matches!(call.method.as_str(), "GET" | "HEAD") {
-            headers.push(("idempotency-key".into(), format!("\"{}-{record}\"", self.id)));
+            headers.push(("idempotency-key".into(), format!("\"{}-{record}\"", self.key)));
         }
         if let Some(body) = body {
             sent.insert("body".into(), body);

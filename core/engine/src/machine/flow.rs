@@ -45,6 +45,8 @@ pub(super) struct Fibre {
     pub slots: Vec<Value>,
     pub frames: Vec<Frame>,
     pub awaits: Awaits,
+    /// What it began and has not done yet; begun again where an evaluation was deferred.
+    pub begun: Option<Begun>,
     /// The fibre that forked this one, and which of its children this is.
     parent: Option<(usize, usize)>,
     /// The record of the step that forked it.
@@ -69,6 +71,19 @@ pub(super) enum Awaits {
     Nothing,
     Effect { id: EffectId, record: Option<usize>, what: What },
     Children(Box<Group>),
+}
+
+/// Something that evaluates, and so may have to be begun again: nothing else changes before its last evaluation.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Begun {
+    /// The step of a record that was just opened.
+    Step { record: usize },
+    /// Another attempt of a call.
+    Call { record: usize, attempt: u32 },
+    /// The wait for a callback, whose steps are done.
+    Wait { record: usize },
+    /// Another attempt to keep values.
+    Keep { record: usize, tries: u32 },
 }
 
 /// What an effect is for.
@@ -114,6 +129,8 @@ pub(super) enum Flow {
     /// Lets the machine speak first: the client's answer is ready, or others are to have a turn.
     Yield,
     Waits,
+    /// An evaluation was deferred or interrupted: the fibre begins it again.
+    Deferred,
     Done,
     Failed(Failure),
     /// A `fail` step: ends the workflow it stands in.
@@ -129,6 +146,7 @@ impl Machine {
             slots,
             frames: vec![Frame { block: 0, at: 0, owner: from.map(|(_, record)| record) }],
             awaits: Awaits::Nothing,
+            begun: None,
             parent: from.map(|(parent, _)| (parent, 0)),
             owner: from.map(|(_, record)| record),
             item: None,
@@ -197,6 +215,12 @@ impl Machine {
                     self.ready.push_front(at);
                     return;
                 }
+                Flow::Deferred => {
+                    self.fibres[at] = Some(fibre);
+                    self.ready.push_front(at);
+                    self.computes = true;
+                    return;
+                }
                 Flow::Done => Ok(()),
                 Flow::Failed(failure) => Err(failure),
                 Flow::Quit(failure) => {
@@ -225,6 +249,19 @@ impl Machine {
                 return;
             };
             let Some(mut over) = self.fibres.get_mut(parent).and_then(Option::take) else { return };
+            let result = match result {
+                Ok(()) => match self.collected(&over, &mut fibre) {
+                    Collected::Value(value) => Ok(value),
+                    Collected::Failed(failure) => Err(failure),
+                    Collected::Deferred => {
+                        // The item has no step left: it collects again when it is run again.
+                        self.fibres[parent] = Some(over);
+                        flow = Flow::Deferred;
+                        continue;
+                    }
+                },
+                Err(failure) => Err(failure),
+            };
             flow = self.child_ended(&mut over, at, fibre, index, result);
             (at, fibre) = (parent, over);
         }
@@ -233,24 +270,51 @@ impl Machine {
     /// Takes one step, or leaves a block that is done.
     fn advance(&mut self, at: usize, fibre: &mut Fibre) -> Flow {
         let plan = self.levels[fibre.level as usize].plan.clone();
-        let Some(frame) = fibre.frames.last_mut() else { return Flow::Done };
+        let begun = match fibre.begun.take() {
+            Some(begun) => begun,
+            None => match self.begin_step(&plan, fibre) {
+                Ok(begun) => begun,
+                Err(flow) => return flow,
+            },
+        };
+        let flow = match begun {
+            Begun::Step { record } => {
+                let (block, place) = self.records[record].place;
+                match plan.blocks.get(block as usize).and_then(|block| block.get(place)) {
+                    Some(step) => self.begin_action(at, fibre, step, record),
+                    None => Flow::On,
+                }
+            }
+            Begun::Call { record, attempt } => self.start_call(at, fibre, record, attempt),
+            Begun::Wait { record } => self.start_wait(at, fibre, record),
+            Begun::Keep { record, tries } => self.keep_again(at, fibre, record, tries),
+        };
+        if matches!(flow, Flow::Deferred) {
+            fibre.begun = Some(begun);
+        }
+        flow
+    }
+
+    /// Opens the record of the next step, or leaves a block that is done.
+    fn begin_step(&mut self, plan: &Plan, fibre: &mut Fibre) -> Result<Begun, Flow> {
+        let Some(frame) = fibre.frames.last_mut() else { return Err(Flow::Done) };
         let Some(step) = plan.blocks[frame.block as usize].get(frame.at) else {
             let owner = frame.owner;
             fibre.frames.pop();
             if let Some(owner) = owner.filter(|_| !fibre.frames.is_empty()) {
                 let gave_out = self.step_of(owner).is_some_and(|step| matches!(step.action, Action::Await(_)));
                 if gave_out && self.records[owner].state == State::Running {
-                    return self.start_wait(at, fibre, owner);
+                    return Ok(Begun::Wait { record: owner });
                 }
                 self.close(fibre, owner, State::Succeeded, Value::Undefined);
             }
-            return Flow::On;
+            return Err(Flow::On);
         };
         let place = (frame.block, frame.at);
         let owner = frame.owner;
         frame.at += 1;
         if step.off {
-            return Flow::On;
+            return Err(Flow::On);
         }
         self.taken += 1;
         if self.taken > super::MAX_TAKEN {
@@ -258,14 +322,13 @@ impl Machine {
             failure.problem = Some(Box::new(Problem::new(500, "The workflow ran too many steps")));
             let problem = problem_of(&failure);
             self.end_failed(failure, problem);
-            return Flow::Waits;
+            return Err(Flow::Waits);
         }
         let mut record = StepRecord::new(step.paragraph, fibre.level, place, self.now);
         record.owner = owner.map(|owner| owner as u32);
         record.item = fibre.item.filter(|_| fibre.frames.len() == 1);
         self.records.push(record);
-        let record = self.records.len() - 1;
-        self.take(at, fibre, step, record)
+        Ok(Begun::Step { record: self.records.len() - 1 })
     }
 
     /// Goes into a branch of a step; the step is done when the branch is.
@@ -398,6 +461,7 @@ impl Machine {
             slots: Vec::new(),
             frames: vec![Frame { block, at: 0, owner: Some(record) }],
             awaits: Awaits::Nothing,
+            begun: None,
             parent: Some((at, index)),
             owner: Some(record),
             item: None,
@@ -455,14 +519,31 @@ impl Machine {
         Flow::Waits
     }
 
+    /// What a child that succeeded is worth to the step that forked it.
+    fn collected(&self, parent: &Fibre, child: &mut Fibre) -> Collected {
+        let Awaits::Children(group) = &parent.awaits else { return Collected::Value(Value::Undefined) };
+        match self.step_of(group.record).map(|step| &step.action) {
+            Some(Action::Each(each)) if each.collect.is_some() => {
+                let made = each.collect.as_ref().map(|collect| collect.make(&child.slots, self.limits()));
+                match made.unwrap_or(Ok(Value::Undefined)) {
+                    Ok(value) => Collected::Value(value),
+                    Err(failure) if failure.kind.is_outcome() => Collected::Failed(Failure::expression(&failure)),
+                    Err(_) => Collected::Deferred,
+                }
+            }
+            Some(Action::Invoke(_)) => Collected::Value(invoked(child.own.as_mut().and_then(|own| own.reply.take()))),
+            _ => Collected::Value(std::mem::take(&mut child.result)),
+        }
+    }
+
     /// A child ended: its result is kept, the next item begins, or the step around ends.
     fn child_ended(
         &mut self,
         parent: &mut Fibre,
         child_at: usize,
-        mut child: Box<Fibre>,
+        child: Box<Fibre>,
         index: usize,
-        result: Result<(), Failure>,
+        given: Result<Value, Failure>,
     ) -> Flow {
         let Awaits::Children(mut group) = std::mem::replace(&mut parent.awaits, Awaits::Nothing) else {
             return Flow::Waits;
@@ -471,22 +552,6 @@ impl Machine {
         let (block, place) = self.records[group.record].place;
         let Some(step) = plan.blocks.get(block as usize).and_then(|block| block.get(place)) else {
             return Flow::Waits;
-        };
-        let given = match result {
-            Ok(()) => match &step.action {
-                Action::Each(each) => match &each.collect {
-                    Some(collect) => {
-                        collect.make(&child.slots, self.limits).map_err(|failure| Failure::expression(&failure))
-                    }
-                    None => Ok(std::mem::take(&mut child.result)),
-                },
-                Action::Invoke(_) => {
-                    let reply = child.own.as_mut().and_then(|own| own.reply.take());
-                    Ok(invoked(reply))
-                }
-                _ => Ok(std::mem::take(&mut child.result)),
-            },
-            Err(failure) => Err(failure),
         };
         let settle = match &step.action {
             Action::Each(each) => each.settle,
@@ -532,9 +597,8 @@ impl Machine {
             Action::Invoke(_) => group.results.pop().unwrap_or_default(),
             _ => Value::list(group.results),
         };
-        if outcome.depth() > kanzlei_model::value::MAX_DEPTH {
-            let failure = Failure::expression(&kanzlei_lang::expr::EvalError::too_deep());
-            return self.step_failed(parent, group.record, failure);
+        if let Err(failure) = kanzlei_lang::expr::EvalError::check_size(&outcome) {
+            return self.step_failed(parent, group.record, Failure::expression(&failure));
         }
         // What the children kept is what this fibre sees from here on.
         self.see_kept(parent);
@@ -602,6 +666,14 @@ impl Machine {
             }
         }
     }
+}
+
+/// What became of the result of a child.
+enum Collected {
+    Value(Value),
+    Failed(Failure),
+    /// Its evaluation was deferred.
+    Deferred,
 }
 
 /// What an `invoke` step returns: the reply of the workflow.

@@ -82,6 +82,7 @@ impl Outcome {
                 json!({"arrived": {"media": arrival.media, "body": bytes(&arrival.body)}})
             }
             Outcome::Arrived(None) => json!({"nothing-came": {}}),
+            Outcome::Interrupted => json!({"interrupted": {}}),
         }
     }
 
@@ -143,6 +144,7 @@ impl Outcome {
                 body: read_bytes(inner.get("body")?)?,
             })),
             "nothing-came" => Outcome::Arrived(None),
+            "interrupted" => Outcome::Interrupted,
             _ => return None,
         })
     }
@@ -174,6 +176,7 @@ mod tests {
             Outcome::Opened(Err(queue(FailureKind::Database))),
             Outcome::Arrived(Some(Arrival { media: "application/json".into(), body: b"{}".to_vec() })),
             Outcome::Arrived(None),
+            Outcome::Interrupted,
         ] {
             let text = outcome.to_json().to_string();
             let read: Json = serde_json::from_str(&text).expect("json");

@@ -41,13 +41,13 @@ use std::sync::Arc;
 
 pub use body::file_bytes;
 pub use call::{Answer, Request};
-use flow::{Awaits, Fibre, Level, What};
+use flow::{Awaits, Begun, Fibre, Level, What};
 pub use query::{Query, Rows, Sql};
 pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, JobRequest, Queued};
 pub use record::{Ended, State, StepRecord};
 
 use kanzlei_compiler::plan::{INPUT, KEPT, Plan, RUN, Shown};
-use kanzlei_lang::expr::{self, Limits, ops};
+use kanzlei_lang::expr::{self, Limits, Watch, ops};
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::time::Timestamp;
@@ -59,6 +59,14 @@ pub const MAX_TAKEN: u32 = 200_000;
 pub const MAX_ITEMS: usize = 100_000;
 /// Steps of one budget, after which a run yields: [`Next::Yield`].
 pub const YIELD_AFTER: u32 = 1000;
+/// Units of work of one budget, after which a run yields: some milliseconds.
+const YIELD_AFTER_WORK: u64 = 200_000;
+/// Units of work that one evaluation may do where a run is driven; one that needs more is left to
+/// [`Next::Compute`]. About a millisecond.
+pub const INLINE_WORK: u64 = 20_000;
+/// What the ids of computations begin at: they are counted by themselves, so that how many there are changes no
+/// id of an effect.
+const COMPUTATIONS: EffectId = 1 << 63;
 /// How often a `keep` is made anew because another run was faster.
 pub const MAX_KEEP_TRIES: u32 = 50;
 
@@ -93,6 +101,9 @@ pub enum Next {
     Remark(Remark),
     /// The step budget is used up: yield to other tasks, then ask again.
     Yield,
+    /// An evaluation needs more work than fits between two effects: call [`Machine::compute`] where that may take
+    /// its time. The same in every drive of the run, so that its interruption can be recorded by this id.
+    Compute(EffectId),
     /// Everything that can be begun is under way: feed an outcome.
     Idle,
     /// The run has ended; [`Machine::ended`] says how.
@@ -182,6 +193,8 @@ pub enum Outcome {
     Opened(Result<Address, EffectError>),
     /// Nothing when the time was up before.
     Arrived(Option<Arrival>),
+    /// Of a computation that was interrupted; one that was completed has no outcome, as it is the same each time.
+    Interrupted,
 }
 
 /// The answer to the client.
@@ -249,6 +262,8 @@ impl Failure {
 /// One run of one plan; see the module.
 pub struct Machine {
     id: String,
+    /// What it identifies itself by to services.
+    key: String,
     /// The workflow at 0, and each place at which one is invoked.
     levels: Vec<Level>,
     fibres: Vec<Option<Box<Fibre>>>,
@@ -277,7 +292,16 @@ pub struct Machine {
     fed: usize,
     /// The count of steps at which the budget is used up.
     yield_at: u32,
-    limits: Limits,
+    /// The work at which it is used up.
+    yield_at_work: u64,
+    /// Counts the work of evaluations; interrupts them.
+    watch: Arc<Watch>,
+    /// Computations that were deferred so far.
+    deferred: u64,
+    /// Whether the first fibre that is ready has deferred an evaluation.
+    computes: bool,
+    /// Whether evaluations may do all the work that the language allows.
+    unhurried: bool,
 }
 
 impl Machine {
@@ -295,6 +319,7 @@ impl Machine {
         }
         let records = Vec::with_capacity(plan.blocks[0].len());
         let mut machine = Machine {
+            key: start.id.clone(),
             id: start.id,
             levels: vec![Level::root(plan)],
             fibres: Vec::with_capacity(1),
@@ -314,10 +339,28 @@ impl Machine {
             taken: 0,
             fed: 0,
             yield_at: YIELD_AFTER,
-            limits: Limits::default(),
+            yield_at_work: YIELD_AFTER_WORK,
+            watch: Arc::default(),
+            deferred: 0,
+            computes: false,
+            unhurried: false,
         };
         machine.start_invocation(0, slots, None);
         machine
+    }
+
+    /// Sets what the `Idempotency-Key` of its calls and the boundaries of their bodies are made from, its id by default: a
+    /// service that could compute the id of a job could read its result and cancel it.
+    pub fn with_key(mut self, key: String) -> Self {
+        self.key = key;
+        self
+    }
+
+    /// Takes the run out, for instance to compute on another thread; what is left has its plan and nothing else.
+    pub fn take_out(&mut self) -> Machine {
+        let start = Start { id: String::new(), input: Value::Undefined, now: self.now, caller: None, attempt: 1 };
+        let left = Machine::new(self.plan().clone(), start);
+        std::mem::replace(self, left)
     }
 
     /// The plan of the workflow itself.
@@ -398,8 +441,11 @@ impl Machine {
             if let Some((id, effect)) = self.due.pop_front() {
                 return Next::Do(id, effect);
             }
+            if self.computes {
+                return Next::Compute(COMPUTATIONS + self.deferred);
+            }
             if self.budget_used_up() {
-                self.yield_at = self.taken + YIELD_AFTER;
+                self.renew_budget();
                 return Next::Yield;
             }
             match self.ready.pop_front() {
@@ -415,7 +461,40 @@ impl Machine {
     }
 
     fn budget_used_up(&self) -> bool {
-        self.taken >= self.yield_at
+        self.taken >= self.yield_at || self.watch.work() >= self.yield_at_work
+    }
+
+    fn renew_budget(&mut self) {
+        self.yield_at = self.taken + YIELD_AFTER;
+        self.yield_at_work = self.watch.work().saturating_add(YIELD_AFTER_WORK);
+    }
+
+    /// Performs the evaluation that was deferred, from its beginning and with all the work that the language allows:
+    /// up to some tenths of a second. The run then continues with [`Machine::next`]. Interrupted by the watch, it ends
+    /// early and the run stands where it stood.
+    pub fn compute(&mut self) {
+        self.computes = false;
+        let Some(fibre) = self.ready.pop_front() else { return };
+        // What the attempt before cost is not counted: this one gets to its end.
+        self.renew_budget();
+        self.unhurried = true;
+        self.run_fibre(fibre);
+        self.unhurried = false;
+        if !self.computes {
+            self.deferred += 1;
+        }
+    }
+
+    /// Counts the work of this run's evaluations, and interrupts them from another thread. An interrupted run is
+    /// ended afterwards: by [`Machine::time_is_up`] or [`Machine::call_off`].
+    pub fn watch(&self) -> &Arc<Watch> {
+        &self.watch
+    }
+
+    /// What one evaluation may use.
+    fn limits(&self) -> Limits<'_> {
+        let defer_after = (!self.unhurried).then_some(INLINE_WORK);
+        Limits { defer_after, watch: Some(&self.watch), ..Limits::default() }
     }
 
     /// Feeds the outcome of an effect; one that nothing waits for is dropped.
@@ -491,7 +570,8 @@ impl Machine {
             }
             (What::Again { attempt }, Outcome::Waited, Some(record)) => {
                 self.records[record].attempts = attempt;
-                self.start_call(at, fibre, record, attempt)
+                fibre.begun = Some(Begun::Call { record, attempt });
+                flow::Flow::On
             }
             (What::Pause, Outcome::Waited, Some(record)) => {
                 self.close(fibre, record, State::Succeeded, Value::Undefined);
@@ -511,7 +591,7 @@ impl Machine {
                 }
                 Err(detail) => flow::Flow::Failed(Failure::new(FailureKind::Database, detail)),
             },
-            (What::Keep { tries }, Outcome::Kept(result), Some(record)) => self.kept(at, fibre, record, tries, result),
+            (What::Keep { tries }, Outcome::Kept(result), Some(record)) => self.kept(fibre, record, tries, result),
             (What::Enqueue, Outcome::Queued(result), Some(record)) => self.queued(fibre, record, result),
             (What::CancelJobs, Outcome::Cancelled(result), Some(record)) => self.jobs_cancelled(fibre, record, result),
             (What::Open, Outcome::Opened(result), Some(record)) => self.opened(fibre, record, result),

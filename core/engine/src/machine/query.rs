@@ -72,7 +72,7 @@ impl Machine {
         for (statement, makers) in &sql.statements {
             let mut values = Vec::with_capacity(makers.len());
             for (name, maker) in makers {
-                values.push((name.clone(), maker.make(&fibre.slots, self.limits)?));
+                values.push((name.clone(), maker.make(&fibre.slots, self.limits())?));
             }
             let filled = fill(statement, &values);
             if filled.values.len() > MAX_VALUES {

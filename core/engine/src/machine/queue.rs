@@ -118,7 +118,7 @@ impl Machine {
         match &enqueue.each {
             None => jobs.push(self.new_job(fibre, enqueue, Span::ZERO)?),
             Some((list, slot)) => {
-                let list = list.eval(&fibre.slots, self.limits)?;
+                let list = list.eval(&fibre.slots, self.limits())?;
                 let Some(items) = list.as_list() else {
                     return Err(wrong(format!("`in` is {}, not an array", list.kind())));
                 };
@@ -127,7 +127,7 @@ impl Machine {
                     return Ok(self.step_failed(fibre, record, Failure::new(FailureKind::Expression, detail)));
                 }
                 let spacing =
-                    enqueue.spacing.as_ref().map(|maker| maker.make(&fibre.slots, self.limits)).transpose()?;
+                    enqueue.spacing.as_ref().map(|maker| maker.make(&fibre.slots, self.limits())).transpose()?;
                 let spacing = spacing.as_ref().map(span).transpose()?.unwrap_or_default();
                 let before = std::mem::take(&mut fibre.slots[*slot as usize]);
                 for (index, item) in items.iter().enumerate() {
@@ -151,7 +151,7 @@ impl Machine {
     }
 
     fn new_job(&self, fibre: &Fibre, enqueue: &plan::Enqueue, later: Span) -> Made<JobRequest> {
-        let make = |maker: &Maker| maker.make(&fibre.slots, self.limits);
+        let make = |maker: &Maker| maker.make(&fibre.slots, self.limits());
         let mut input = ObjectBuilder::with_capacity(enqueue.send.len());
         for (name, maker) in &enqueue.send {
             let value = make(maker)?;
@@ -200,7 +200,7 @@ impl Machine {
             Cancel::Ids(maker) => (maker, false),
             Cancel::Tag(maker) => (maker, true),
         };
-        let value = maker.make(&fibre.slots, self.limits)?;
+        let value = maker.make(&fibre.slots, self.limits())?;
         self.records[record].sent = value.clone();
         let cancelling = if by_tag {
             Cancelling::Tag(ops::to_text(&value).to_string())
@@ -257,14 +257,14 @@ impl Machine {
         let (block, place) = self.records[record].place;
         let step = plan.blocks.get(block as usize).and_then(|block| block.get(place));
         let Some(Action::Await(wait)) = step.map(|step| &step.action) else { return Flow::On };
-        let until = match wait.until.as_ref().map(|maker| maker.make(&fibre.slots, self.limits)) {
+        let until = match wait.until.as_ref().map(|maker| maker.make(&fibre.slots, self.limits())) {
             None => None,
             Some(made) => {
                 let began = self.records[record].started;
                 let made = made.and_then(|value| instant(&value).or_else(|_| Ok(began + span(&value)?)));
                 match made {
                     Ok(until) => Some(until),
-                    Err(failure) => return self.step_failed(fibre, record, Failure::expression(&failure)),
+                    Err(failure) => return self.not_evaluated(fibre, record, &failure),
                 }
             }
         };

@@ -418,3 +418,107 @@ fn pauses_and_functions() {
     let ends: Vec<i64> = machine.records().iter().map(|r| r.ended.as_micros()).collect();
     assert_eq!(ends, [4_000_000, 10_000_000, 10_000_000]);
 }
+
+/// A workflow whose first step needs more than the work of one evaluation, and whose second does not.
+const HEAVY: &str = "  - let: {sum: \"${list.sum(list.range(input.n).map(i => i % 7))}\"}\n  - note: ${sum}\n  - reply: 200\n    body: ${sum}\n";
+
+#[test]
+fn an_evaluation_that_needs_more_work_is_left_to_be_computed() {
+    // The last is charged for as a whole before it begins.
+    for (n, computations) in [(10, 0), (100_000, 1), (400_000, 1)] {
+        let mut machine = start(plan(HEAVY), n);
+        let mut seen = Vec::new();
+        let reply = loop {
+            match machine.next() {
+                Next::Compute(id) => {
+                    assert!(matches!(machine.next(), Next::Compute(again) if again == id), "it waits");
+                    seen.push(id);
+                    machine.compute();
+                }
+                Next::Answer(reply) => break reply,
+                Next::Yield | Next::Remark(_) => {}
+                other => panic!("{other:?}"),
+            }
+        };
+        assert_eq!(reply.body, Value::Int((0..n).map(|i| i % 7).sum()));
+        assert_eq!(seen.len(), computations, "{n}");
+        assert!(seen.iter().all(|id| *id >= 1 << 63), "apart from ids of effects: {seen:?}");
+        assert_eq!(machine.records().len(), 3, "a step that began again has one record");
+    }
+}
+
+#[test]
+fn every_evaluation_can_be_begun_again() {
+    let heavy = "list.range(50000).map(i => i).length";
+    for steps in [
+        format!("  - {{note: x, when: '{heavy} > 0'}}\n"),
+        format!("  - if: {heavy} > 0\n    then: [{{note: x}}]\n"),
+        format!("  - match: {heavy}\n    arms: {{50000: [{{note: x}}]}}\n"),
+        format!(
+            "  - each: one\n    in: list.range(input.n + {heavy} - 49999)\n    steps: [{{note: '${{one}}'}}]\n    collect: ${{{heavy}}}\n"
+        ),
+        format!("  - call: s.op\n    send: {{id: \"${{{heavy}}}\"}}\n    retry: {{attempts: 2, first: 1ms}}\n"),
+        format!("  - pause: ${{{heavy}}}ms\n"),
+        format!("  - keep: {{n: \"${{{heavy}}}\"}}\n"),
+        format!("  - sql: d\n    statement: SELECT :n AS n\n    bind: {{n: \"${{{heavy}}}\"}}\n"),
+        format!("  - fail: 422\n    title: ${{{heavy}}}\n"),
+    ] {
+        let hurried = driven(&steps, false);
+        let at_once = driven(&steps, true);
+        assert!(hurried.1 >= 1 && at_once.1 == 0, "{steps}: {} computations", hurried.1);
+        assert_eq!(hurried.0, at_once.0, "{steps}");
+    }
+}
+
+/// Runs to the end; returns effects, records and end, and how often something was computed.
+fn driven(steps: &str, unhurried: bool) -> (String, usize) {
+    let mut machine = start(plan(&format!("{steps}  - note: ${{input.n}}\n")), 1);
+    machine.unhurried = unhurried;
+    let (mut now, mut computed, mut effects) = (1_000_000, 0, Vec::new());
+    loop {
+        match machine.next() {
+            Next::Compute(_) => {
+                machine.compute();
+                computed += 1;
+            }
+            Next::Do(id, effect) => {
+                now += 1_000;
+                let outcome = match &effect {
+                    Effect::Call(request) if request.attempt == 1 => answer(503, "{}"),
+                    Effect::Call(_) => answer(200, "{}"),
+                    Effect::Wait { .. } => Outcome::Waited,
+                    Effect::Keep(keep) => {
+                        // Another run is faster the first time.
+                        let (version, stored) = (7, keep.version == 7);
+                        Outcome::Kept(Ok(Kept { version, values: keep.values.clone(), stored }))
+                    }
+                    Effect::Recall { .. } => Outcome::Kept(Ok(Kept {
+                        version: 1,
+                        values: Value::object([("n", Value::Null)]),
+                        stored: false,
+                    })),
+                    Effect::Query(_) => Outcome::Queried(Ok(vec![Rows::default()])),
+                    other => panic!("{other:?}"),
+                };
+                effects.push(format!("{effect:?}"));
+                machine.feed(id, outcome, Timestamp::from_micros(now));
+            }
+            Next::Finished => break,
+            Next::Idle => panic!("{steps}: nothing comes"),
+            Next::Yield | Next::Answer(_) | Next::Remark(_) | Next::Cancel(_) => {}
+        }
+    }
+    (format!("{effects:?} {:?} {:?}", machine.records(), machine.ended()), computed)
+}
+
+#[test]
+fn an_interrupted_computation_leaves_the_run_where_it_stood() {
+    let mut machine = start(plan(HEAVY), 100_000);
+    let Next::Compute(id) = machine.next() else { panic!() };
+    machine.watch().interrupt();
+    machine.compute();
+    assert!(matches!(machine.next(), Next::Compute(again) if again == id), "it was not completed");
+    machine.time_is_up(std::time::Duration::from_secs(1), Timestamp::from_micros(2_000_000));
+    assert!(matches!(machine.next(), Next::Answer(reply) if reply.status == 504));
+    assert_eq!(machine.records().iter().map(|record| record.state).collect::<Vec<_>>(), [State::Failed]);
+}

@@ -10,7 +10,7 @@ use std::fmt;
 use super::ast::*;
 use super::meter::{Limits, Meter};
 use super::ops;
-use kanzlei_model::value::{MAX_DEPTH, ObjectBuilder, Str, Value};
+use kanzlei_model::value::{MAX_DEPTH, MAX_WEIGHT, ObjectBuilder, Str, Value};
 
 /// Why an evaluation failed.
 #[derive(Clone, Debug, PartialEq)]
@@ -32,6 +32,17 @@ pub enum ErrorKind {
     Range,
     /// The evaluation used up its budget.
     Budget,
+    /// It needs more work than it may do at once: nothing came of it yet, and it can be begun again elsewhere.
+    Deferred,
+    /// It was interrupted from outside: its run's time is up, or the run is stopped.
+    Interrupted,
+}
+
+impl ErrorKind {
+    /// Whether it is an outcome of the expression itself, the same each time.
+    pub fn is_outcome(self) -> bool {
+        !matches!(self, ErrorKind::Deferred | ErrorKind::Interrupted)
+    }
 }
 
 impl EvalError {
@@ -39,9 +50,16 @@ impl EvalError {
         Box::new(EvalError { kind, message: message.into(), at: None })
     }
 
-    /// A value was made that is nested too deep.
-    pub fn too_deep() -> Box<Self> {
-        EvalError::new(ErrorKind::Range, format!("a value nested deeper than {MAX_DEPTH} levels"))
+    /// Refuses a value that is nested too deep or weighs too much.
+    pub fn check_size(value: &Value) -> Result<(), Box<Self>> {
+        if value.depth() > MAX_DEPTH {
+            return Err(EvalError::new(ErrorKind::Range, format!("a value nested deeper than {MAX_DEPTH} levels")));
+        }
+        if value.weight() > MAX_WEIGHT {
+            let most = MAX_WEIGHT >> 20;
+            return Err(EvalError::new(ErrorKind::Budget, format!("a value that has more than {most} MiB as JSON")));
+        }
+        Ok(())
     }
 }
 
@@ -81,19 +99,19 @@ pub(super) struct Eval<'a> {
     inner_text: Option<Str>,
     slots: &'a [Value],
     locals: Vec<Value>,
-    meter: Meter,
+    meter: Meter<'a>,
 }
 
 /// Evaluates a compiled expression.
 ///
 /// `slots` are the workflow's values in the order of the scope it was compiled with; one that is
 /// missing reads as `undefined`.
-pub(super) fn run(
-    text: &str,
+pub(super) fn run<'a>(
+    text: &'a str,
     expr: &Expr,
     locals: u32,
-    slots: &[Value],
-    limits: Limits,
+    slots: &'a [Value],
+    limits: Limits<'a>,
 ) -> Result<Value, Box<EvalError>> {
     let mut eval = Eval { text, inner_text: None, slots, locals: Vec::new(), meter: Meter::new(limits) };
     eval.locals.resize(locals as usize, Value::Undefined);
@@ -120,7 +138,7 @@ impl Eval<'_> {
     }
 
     pub(super) fn expr(&mut self, expr: &Expr) -> Res {
-        self.meter.steps(1)?;
+        self.meter.work(1)?;
         match &expr.kind {
             Kind::Const(value) => Ok(value.clone()),
             Kind::Slot(slot) => Ok(self.slots.get(*slot as usize).cloned().unwrap_or_default()),
@@ -172,8 +190,9 @@ impl Eval<'_> {
             }
             Kind::Match { pattern, text, test } => {
                 let text = self.expr(text)?;
+                self.item_cost(&text)?;
                 let text = ops::to_text(&text);
-                self.text_steps(text.len())?;
+                self.meter.work(pattern.work(text.len()))?;
                 if *test {
                     Ok(Value::Bool(pattern.regex.is_match(&text)))
                 } else {
@@ -192,15 +211,16 @@ impl Eval<'_> {
         }
     }
 
-    /// Puts the place on a failure that has none, and bounds the depth of what a call made.
+    /// Puts the place on a failure that has none, and bounds the size of what a call made.
     fn made(&mut self, result: Res, at: Span) -> Res {
         match result {
-            Ok(value) if value.depth() > MAX_DEPTH => {
-                let mut failure =
-                    EvalError::new(ErrorKind::Range, format!("a value nested deeper than {MAX_DEPTH} levels"));
-                failure.at = Some(at);
-                Err(failure.into())
-            }
+            Ok(value) => match EvalError::check_size(&value) {
+                Ok(()) => Ok(value),
+                Err(mut failure) => {
+                    failure.at = Some(at);
+                    Err(failure.into())
+                }
+            },
             Err(Stop::Failed(mut failure)) => {
                 failure.at.get_or_insert(at);
                 Err(Stop::Failed(failure))
@@ -210,18 +230,33 @@ impl Eval<'_> {
     }
 
     /// Charges for looking through a text.
-    pub(super) fn text_steps(&mut self, bytes: usize) -> Res<()> {
-        Ok(self.meter.steps(bytes / 32)?)
+    pub(super) fn text_work(&mut self, bytes: usize) -> Res<()> {
+        Ok(self.meter.work(bytes as u64 / 16)?)
     }
 
     /// Charges for looking through items.
-    pub(super) fn item_steps(&mut self, items: usize) -> Res<()> {
-        Ok(self.meter.steps(items)?)
+    pub(super) fn item_work(&mut self, items: usize) -> Res<()> {
+        Ok(self.meter.work(items as u64)?)
+    }
+
+    /// Charges for units of work.
+    pub(super) fn work(&mut self, units: u64) -> Res<()> {
+        Ok(self.meter.work(units)?)
+    }
+
+    /// Charges for comparing or hashing by a key.
+    pub(super) fn key_work(&mut self, key: &Value) -> Res<()> {
+        match key {
+            Value::Text(text) => self.text_work(text.len()),
+            Value::List(_) => self.item_cost(key),
+            _ => Ok(()),
+        }
     }
 
     /// Charges for text about to be made.
     pub(super) fn will_make(&mut self, bytes: usize) -> Res<()> {
-        Ok(self.meter.bytes(bytes)?)
+        self.meter.bytes(bytes as u64)?;
+        Ok(self.meter.work(bytes as u64 / 64)?)
     }
 
     pub(super) fn make_text(&mut self, text: impl Into<Str>) -> Res {
@@ -266,7 +301,7 @@ impl Eval<'_> {
         match object {
             Value::Object(object) => Ok(object.get(name).cloned().unwrap_or_default()),
             Value::Text(text) if name == "length" => {
-                self.text_steps(text.len())?;
+                self.text_work(text.len())?;
                 Ok(Value::Int(super::methods::utf16_len(text) as i64))
             }
             Value::List(list) if name == "length" => Ok(Value::Int(list.items().len() as i64)),
@@ -286,10 +321,11 @@ impl Eval<'_> {
         match (object, position) {
             (Value::List(list), Some(position)) => Ok(list.items().get(position as usize).cloned().unwrap_or_default()),
             (Value::Text(text), Some(position)) => {
-                self.text_steps(text.len())?;
+                self.text_work(text.len())?;
                 Ok(super::methods::unit_at(text, position as usize).map_or(Value::Undefined, Value::text))
             }
             _ => {
+                self.key_work(key)?;
                 let name = ops::to_text(key);
                 self.member(
                     object,
@@ -306,7 +342,6 @@ impl Eval<'_> {
         let mut out = String::from(&*texts[0]);
         for (part, text) in parts.iter().zip(&texts[1..]) {
             let value = self.expr(part)?;
-            self.text_steps(out.len().saturating_sub(text.len()) / 64)?;
             self.item_cost(&value)?;
             ops::write_text(&value, &mut out);
             out.push_str(text);
@@ -314,14 +349,13 @@ impl Eval<'_> {
         self.make_text(out)
     }
 
-    /// Charges for turning a list into text.
+    /// Charges for reading all of a value, as for turning it into text.
     pub(super) fn item_cost(&mut self, value: &Value) -> Res<()> {
         match value {
-            Value::List(list) => {
-                self.item_steps(list.items().len())?;
-                list.items().iter().try_for_each(|item| self.item_cost(item))
+            Value::List(_) | Value::Text(_) => {
+                self.meter.work(value.weight() / 16)?;
+                Ok(self.meter.bytes(value.weight())?)
             }
-            Value::Text(text) => self.will_make(text.len()),
             _ => Ok(()),
         }
     }
@@ -345,12 +379,12 @@ impl Eval<'_> {
     pub(super) fn spread(&mut self, value: &Value, out: &mut Vec<Value>, at: Span) -> Res<()> {
         match value {
             Value::List(list) => {
-                self.item_steps(list.items().len())?;
+                self.item_work(list.items().len())?;
                 self.will_make(size_of_val(list.items()))?;
                 out.extend_from_slice(list.items());
             }
             Value::Text(text) => {
-                self.item_steps(text.len())?;
+                self.item_work(text.len() * 4)?;
                 self.will_make(text.len() * size_of::<Value>())?;
                 out.extend(text.chars().map(|c| Value::text(c.encode_utf8(&mut [0; 4]) as &str)));
             }
@@ -377,25 +411,27 @@ impl Eval<'_> {
                 Property::Computed(key, expr) => {
                     let key = self.expr(key)?;
                     let value = self.expr(expr)?;
+                    self.key_work(&key)?;
                     builder.insert(ops::to_text(&key), value);
                     members += 1;
                 }
                 Property::Spread(expr) => match self.expr(expr)? {
                     Value::Object(object) => {
-                        self.item_steps(object.len())?;
+                        self.item_work(object.len() * 4)?;
                         members += object.len();
                         builder.extend(&object);
                     }
                     Value::List(list) => {
-                        self.item_steps(list.items().len())?;
+                        self.item_work(list.items().len())?;
                         members += list.items().len();
                         for (index, item) in list.items().iter().enumerate() {
                             builder.insert(index.to_string().into(), item.clone());
                         }
                     }
                     Value::Text(text) => {
+                        self.item_work(text.len() * 4)?;
+                        self.will_make(text.len() * 64)?;
                         let units = super::methods::units(&text);
-                        self.item_steps(units.len())?;
                         members += units.len();
                         for (index, unit) in units.into_iter().enumerate() {
                             builder.insert(index.to_string().into(), Value::text(unit));
@@ -411,6 +447,9 @@ impl Eval<'_> {
 
     fn unary(&mut self, op: UnaryOp, operand: &Expr) -> Res {
         let value = self.expr(operand)?;
+        if matches!(op, UnaryOp::Plus | UnaryOp::Minus | UnaryOp::BitNot) {
+            self.key_work(&value)?;
+        }
         Ok(match op {
             UnaryOp::Plus => match value {
                 Value::Int(_) => value,
@@ -438,7 +477,10 @@ impl Eval<'_> {
                 && let Some(a) = made.as_ref().or_else(|| self.place(left))
                 && a.depth() + b.depth() == 0
             {
-                return Ok(ops::binary(op, a, b));
+                let work = compared(a, b);
+                let result = ops::binary(op, a, b);
+                self.meter.work(work)?;
+                return Ok(result);
             }
             let a = match made {
                 Some(a) => a,
@@ -452,6 +494,7 @@ impl Eval<'_> {
         match op {
             BinaryOp::Add => self.add(&a, &b),
             BinaryOp::In => {
+                self.key_work(&a)?;
                 let name = ops::to_text(&a);
                 match &b {
                     Value::Object(object) => Ok(Value::Bool(object.get(&name).is_some())),
@@ -477,6 +520,8 @@ impl Eval<'_> {
         if a.depth() + b.depth() > 0 {
             self.item_cost(a)?;
             self.item_cost(b)?;
+        } else {
+            self.meter.work(compared(a, b))?;
         }
         Ok(ops::binary(op, a, b))
     }
@@ -569,6 +614,7 @@ impl Eval<'_> {
                 let mut taken: Vec<Str> = Vec::with_capacity(members.len());
                 for (key, target, default) in members {
                     let key = self.expr(key)?;
+                    self.key_work(&key)?;
                     let member = self.index(&value, &key)?;
                     taken.push(ops::to_text(&key));
                     self.bind(target, default.as_ref(), member)?;
@@ -577,7 +623,7 @@ impl Eval<'_> {
                     let mut builder = ObjectBuilder::default();
                     let mut count = 0;
                     if let Value::Object(object) = &value {
-                        self.item_steps(object.len() * (1 + taken.len()))?;
+                        self.item_work(object.len() * (1 + taken.len()))?;
                         for (key, member) in object.iter().filter(|(key, _)| !taken.contains(key)) {
                             builder.insert(key.clone(), member.clone());
                             count += 1;
@@ -619,5 +665,14 @@ impl Eval<'_> {
             }
         }
         Ok(values)
+    }
+}
+
+/// The work of an operator on two plain values: bytes that are compared, or read as a number.
+pub(super) fn compared(a: &Value, b: &Value) -> u64 {
+    match (a, b) {
+        (Value::Text(a), Value::Text(b)) => a.len().min(b.len()) as u64 / 16,
+        (Value::Text(text), _) | (_, Value::Text(text)) => text.len() as u64 / 8,
+        _ => 0,
     }
 }

@@ -35,7 +35,7 @@ mod tests;
 
 pub use ast::Span;
 pub use eval::{ErrorKind, EvalError};
-pub use meter::Limits;
+pub use meter::{Limits, Watch};
 pub use syntax::{MAX_NESTING, MAX_TEXT};
 
 use std::collections::HashMap;
@@ -171,7 +171,7 @@ impl Expression {
     }
 
     /// Evaluates over the values of the scope it was compiled with.
-    pub fn eval(&self, slots: &[Value], limits: Limits) -> Result<Value, Box<EvalError>> {
+    pub fn eval(&self, slots: &[Value], limits: Limits<'_>) -> Result<Value, Box<EvalError>> {
         eval::run(&self.text, &self.expr, self.locals, slots, limits)
     }
 

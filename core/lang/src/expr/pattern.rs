@@ -3,11 +3,22 @@
 //! The source is translated into the syntax of the `regex` crate, class by class, so that `\d`, `\w`,
 //! `\s`, `.` and `\b` mean what they mean in ECMAScript. What cannot be matched in linear time (back
 //! references, look-around) is refused. Patterns always match whole code points, as with the flag `u`.
+//!
+//! One search is linear in the text, and finding all matches is linear per match only: a search that reads to the
+//! end and finds a short match starts over behind it. So each search of several is measured ([`Scan`]), and the
+//! evaluation is charged for what was read.
 
 use regex::Regex;
+use regex_automata::Input;
+use regex_automata::hybrid::dfa::{Cache, DFA};
+use regex_syntax::hir::{Hir, HirKind};
 
 /// The longest pattern, in bytes.
 pub const MAX_PATTERN: usize = 1000;
+/// The most bytes that a compiled pattern may have.
+const MAX_PROGRAM: usize = 1 << 20;
+/// How deep groups may be nested.
+const MAX_NEST: u32 = 50;
 
 /// A compiled regular expression.
 #[derive(Debug)]
@@ -20,6 +31,10 @@ pub struct Pattern {
     pub regex: Regex,
     /// Whether it has the flag `g`.
     pub global: bool,
+    /// Places that a search may have to keep in mind: characters and classes, repeated ones as often as they are.
+    places: u64,
+    /// Measures searches for all matches; only with the flag `g`.
+    scanner: Option<Box<DFA>>,
 }
 
 /// Why a pattern is refused.
@@ -43,12 +58,13 @@ impl Pattern {
         }
         let dot_all = flags.contains('s');
         let translated = Translation { chars: source.chars().collect(), at: 0, out: String::new(), dot_all }.run()?;
+        let (ignores_case, multi_line) = (flags.contains('i'), flags.contains('m'));
         let regex = regex::RegexBuilder::new(&translated)
-            .case_insensitive(flags.contains('i'))
-            .multi_line(flags.contains('m'))
-            .size_limit(1 << 20)
-            .dfa_size_limit(1 << 20)
-            .nest_limit(50)
+            .case_insensitive(ignores_case)
+            .multi_line(multi_line)
+            .size_limit(MAX_PROGRAM)
+            .dfa_size_limit(MAX_PROGRAM)
+            .nest_limit(MAX_NEST)
             .build()
             .map_err(|error| match error {
                 regex::Error::CompiledTooBig(_) => {
@@ -60,7 +76,111 @@ impl Pattern {
                     problem(format!("invalid pattern: {}", last.strip_prefix("error: ").unwrap_or(last)), None)
                 }
             })?;
-        Ok(Pattern { source: source.into(), flags: flags.into(), regex, global: flags.contains('g') })
+        let places = regex_syntax::ParserBuilder::new()
+            .case_insensitive(ignores_case)
+            .multi_line(multi_line)
+            .nest_limit(MAX_NEST)
+            .build()
+            .parse(&translated)
+            .map_or(u64::from(u16::MAX), |hir| places(&hir));
+        let global = flags.contains('g');
+        let syntax = regex_automata::util::syntax::Config::new()
+            .case_insensitive(ignores_case)
+            .multi_line(multi_line)
+            .nest_limit(MAX_NEST);
+        let scanner = global.then(|| {
+            DFA::builder()
+                .syntax(syntax)
+                .thompson(regex_automata::nfa::thompson::Config::new().nfa_size_limit(Some(MAX_PROGRAM)))
+                .configure(DFA::config().cache_capacity(MAX_PROGRAM).skip_cache_capacity_check(true))
+                .build(&translated)
+        });
+        let scanner = match scanner {
+            Some(Err(_)) => return Err(problem("this pattern is too big", Some("use smaller repeat counts"))),
+            other => other.and_then(Result::ok).map(Box::new),
+        };
+        Ok(Pattern { source: source.into(), flags: flags.into(), regex, global, places, scanner })
+    }
+
+    /// Units of work of one search through so many bytes, at most.
+    pub fn work(&self, bytes: usize) -> u64 {
+        (bytes as u64).saturating_mul(2 + self.places) / 32 + 1
+    }
+
+    /// Units of work of building it from its text.
+    pub fn work_to_build(&self) -> u64 {
+        500 + self.places.saturating_mul(20)
+    }
+
+    /// Measures one search after another through the same text.
+    pub(super) fn scan(&self) -> Scan<'_> {
+        Scan { pattern: self, cache: self.scanner.as_ref().map(|scanner| scanner.create_cache()) }
+    }
+}
+
+/// Measures how far searches read.
+pub(super) struct Scan<'p> {
+    pattern: &'p Pattern,
+    cache: Option<Cache>,
+}
+
+/// Bytes between two charges of a search.
+const CHUNK: usize = 4096;
+
+impl Scan<'_> {
+    /// Reads from a position on as a search for the leftmost match does, and charges for it as it goes.
+    ///
+    /// # Errors
+    /// Those of `charge`.
+    pub fn read<E>(&mut self, text: &str, from: usize, mut charge: impl FnMut(u64) -> Result<(), E>) -> Result<(), E> {
+        let (Some(scanner), Some(cache)) = (&self.pattern.scanner, &mut self.cache) else {
+            return charge(self.pattern.work(text.len() - from));
+        };
+        let input = Input::new(text).range(from..);
+        let Ok(mut state) = scanner.start_state_forward(cache, &input) else {
+            return charge(self.pattern.work(text.len() - from));
+        };
+        for chunk in text.as_bytes()[from..].chunks(CHUNK) {
+            let before = cache.memory_usage();
+            let mut read = chunk.len();
+            for (at, byte) in chunk.iter().enumerate() {
+                match scanner.next_state(cache, state, *byte) {
+                    Ok(next) if next.is_dead() || next.is_quit() => {
+                        read = at + 1;
+                        state = next;
+                        break;
+                    }
+                    Ok(next) => state = next,
+                    Err(_) => return charge(self.pattern.work(text.len() - from)),
+                }
+            }
+            // States that had to be built cost more than bytes that were read.
+            let built = cache.memory_usage().saturating_sub(before) as u64;
+            charge(self.pattern.work(read) + built / 16)?;
+            if state.is_dead() || state.is_quit() {
+                return Ok(());
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The places of a pattern.
+fn places(hir: &Hir) -> u64 {
+    match hir.kind() {
+        HirKind::Empty | HirKind::Look(_) => 1,
+        HirKind::Literal(literal) => literal.0.len() as u64,
+        // A class beyond ASCII is some steps for each of the bytes of a character.
+        HirKind::Class(class) if class.is_utf8() && class.maximum_len().is_some_and(|bytes| bytes > 1) => 4,
+        HirKind::Class(_) => 1,
+        HirKind::Repetition(repetition) => {
+            let times = repetition.max.unwrap_or(repetition.min.saturating_add(1)).max(1);
+            places(&repetition.sub).saturating_mul(times.into())
+        }
+        HirKind::Capture(capture) => places(&capture.sub).saturating_add(2),
+        HirKind::Concat(parts) | HirKind::Alternation(parts) => {
+            parts.iter().fold(0, |sum: u64, part| sum.saturating_add(places(part)))
+        }
     }
 }
 

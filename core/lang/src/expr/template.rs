@@ -67,7 +67,7 @@ impl Template {
     }
 
     /// Evaluates it over the values of its scope.
-    pub fn eval(&self, slots: &[Value], limits: Limits) -> Result<Value, Box<EvalError>> {
+    pub fn eval(&self, slots: &[Value], limits: Limits<'_>) -> Result<Value, Box<EvalError>> {
         match self {
             Template::Text(text) => Ok(Value::Text(text.clone())),
             Template::Single(expression) => expression.eval(slots, limits),

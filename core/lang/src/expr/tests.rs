@@ -128,9 +128,9 @@ fn nothing_runs_away() {
     let sorted = "list.range(0, 4e6).toSorted((a, b) => a - b)";
     let units = "items.map(i => 'x'.repeat(5e7)[i])";
     for (text, says) in [
-        (nested, "steps"),
-        (doubling, "MiB"),
-        (growing, "MiB"),
+        (nested, "units of work"),
+        (doubling, "and was ended"),
+        (growing, "and was ended"),
         (deep, "deeper"),
         (padded, "MiB"),
         (sorted, "and was ended"),

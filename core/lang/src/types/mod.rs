@@ -38,7 +38,7 @@ pub use texts::{Text, misfit};
 use kanzlei_model::value::{Str, Value};
 
 /// A set of values.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub enum Type {
     /// Any value; nothing is known of it.
     Unknown,
@@ -60,6 +60,25 @@ pub enum Type {
     Object(Arc<Shape>),
     /// Two or more of the others; none of them a union or `Never`.
     Union(Arc<[Type]>),
+}
+
+/// What is shared is equal without being looked at: types that occur in others many times stay cheap to compare.
+impl PartialEq for Type {
+    fn eq(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Type::Unknown, Type::Unknown)
+            | (Type::Never, Type::Never)
+            | (Type::Undefined, Type::Undefined)
+            | (Type::Null, Type::Null) => true,
+            (Type::Bool(a), Type::Bool(b)) => a == b,
+            (Type::Number(a), Type::Number(b)) => a == b,
+            (Type::Text(a), Type::Text(b)) => a == b,
+            (Type::List(a), Type::List(b)) => Arc::ptr_eq(a, b) || a == b,
+            (Type::Object(a), Type::Object(b)) => Arc::ptr_eq(a, b) || a == b,
+            (Type::Union(a), Type::Union(b)) => Arc::ptr_eq(a, b) || a == b,
+            _ => false,
+        }
+    }
 }
 
 /// The items of a list.
@@ -213,6 +232,10 @@ impl Type {
             add(&mut out, one);
             if out.len() > MOST_ALTERNATIVES {
                 out = widen(out);
+                // More alternatives would change nothing, and each is compared with all the others.
+                if out.len() > MOST_ALTERNATIVES {
+                    return Type::Unknown;
+                }
             }
         }
         if out.iter().filter(|one| matches!(one, Type::Number(Some(_)) | Type::Text(Text::One(_)))).count()

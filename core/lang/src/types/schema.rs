@@ -16,19 +16,23 @@ use kanzlei_model::value::Value;
 
 /// How deep schemas may nest.
 const DEEPEST: u32 = 40;
+/// The most parts that the type of a schema may have; a larger one is unknown. What is referred to counts each time.
+const MOST_PARTS: u64 = 20_000;
 
 /// Reads schemas of one document.
 pub struct Reader<'d> {
     root: &'d Json,
     /// Schemas that were referred to; none while they are being read.
     known: HashMap<String, Option<Type>>,
+    /// Numbers of parts by the address of what is shared, which the type beside it keeps alive.
+    parts: HashMap<usize, (Type, u64)>,
     depth: u32,
 }
 
 impl<'d> Reader<'d> {
     /// Makes a reader of schemas whose references point into `root`.
     pub fn new(root: &'d Json) -> Self {
-        Reader { root, known: HashMap::new(), depth: 0 }
+        Reader { root, known: HashMap::new(), parts: HashMap::new(), depth: 0 }
     }
 
     /// Follows references, at most sixteen in a row.
@@ -52,7 +56,26 @@ impl<'d> Reader<'d> {
         self.depth += 1;
         let read = self.one(schema);
         self.depth -= 1;
-        read
+        if self.parts(&read) > MOST_PARTS { Type::Unknown } else { read }
+    }
+
+    /// The number of parts of a type.
+    fn parts(&mut self, of: &Type) -> u64 {
+        let (address, inner): (usize, Vec<&Type>) = match of {
+            Type::List(items) => (Arc::as_ptr(items) as usize, items.first.iter().chain([&items.of]).collect()),
+            Type::Object(shape) => {
+                let members = shape.members.iter().map(|member| &member.value);
+                (Arc::as_ptr(shape) as usize, members.chain(&shape.rest).collect())
+            }
+            Type::Union(several) => (several.as_ptr() as usize, several.iter().collect()),
+            _ => return 1,
+        };
+        if let Some((_, parts)) = self.parts.get(&address) {
+            return *parts;
+        }
+        let parts = inner.into_iter().fold(1, |sum: u64, one| sum.saturating_add(self.parts(one)));
+        self.parts.insert(address, (of.clone(), parts));
+        parts
     }
 
     fn one(&mut self, schema: &'d Json) -> Type {

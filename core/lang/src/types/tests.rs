@@ -204,3 +204,28 @@ fn methods_are_known_on_the_values_that_have_them() {
         }
     }
 }
+
+#[test]
+fn what_grows_without_bound_in_a_schema_is_unknown() {
+    // Each definition has the next one twice: two to the power of thirty parts.
+    let chain: serde_json::Map<String, serde_json::Value> = (0..30)
+        .map(|n| {
+            let next = serde_json::json!({"$ref": format!("#/$defs/d{}", n + 1)});
+            (format!("d{n}"), serde_json::json!({"type": "object", "properties": {"a": next, "b": next}}))
+        })
+        .chain([("d30".to_owned(), serde_json::json!({"type": "string"}))])
+        .collect();
+    let schema = serde_json::json!({"$ref": "#/$defs/d0", "$defs": chain});
+    // What has too many parts is unknown, so that what is around it can be compared and written.
+    let of = schema::read(&schema);
+    assert!(of != Type::Unknown && of == schema::read(&schema));
+    assert!(schema::write(&of).to_string().len() < 4_000_000);
+    let inner = schema::write(&schema::Reader::new(&schema).read(&schema["$defs"]["d25"])).to_string();
+    assert_eq!(inner.matches("\"string\"").count(), 32, "{inner}");
+    let objects = |count: usize| -> serde_json::Value {
+        let one = |n| serde_json::json!({"type": "object", "properties": {(format!("m{n}")): {"type": "string"}}});
+        serde_json::json!({"anyOf": (0..count).map(one).collect::<Vec<_>>()})
+    };
+    assert_eq!(schema::read(&objects(5_000)), Type::Unknown);
+    assert_eq!(schema::read(&objects(50)).alternatives().len(), 50);
+}

@@ -23,6 +23,7 @@ use kanzlei_store::databases::Database;
 use uuid::Uuid;
 
 use crate::clock::now;
+use crate::computing::Computing;
 use crate::live::Live;
 use crate::queue::{self, Jobs};
 use crate::secrets::Secrets;
@@ -62,6 +63,8 @@ pub struct Effects {
     pub secrets: Arc<Secrets>,
     /// The largest answer of a service, in bytes.
     pub answer_limit: usize,
+    /// Evaluates what runs defer.
+    pub computing: Computing,
     /// Distinguishes this installation's markers from those of others in one database.
     pub installation: [u8; 16],
 }

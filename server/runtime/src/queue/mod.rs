@@ -74,6 +74,8 @@ pub struct Jobs {
     pub wake: Arc<Notify>,
     /// Notifies runs that they are asked to stop.
     pub stops: Arc<Notify>,
+    /// Notifies the worker that a job is asked to stop.
+    pub stop_asked: Arc<Notify>,
     /// The largest input, in bytes of JSON.
     pub most_input: usize,
     /// Kilobytes left for acceptances and writes that wait for the database.
@@ -118,6 +120,7 @@ impl Jobs {
             public_url,
             wake: Arc::default(),
             stops: Arc::default(),
+            stop_asked: Arc::default(),
             most_input: bounds.input,
             room: Semaphore::new(whole as usize),
             whole,
@@ -177,9 +180,21 @@ impl Jobs {
         self.id_for("request", request)
     }
 
+    /// What a run identifies itself by to services, in `Idempotency-Key`: they cannot compute its id from it.
+    pub fn key_of(&self, run: Uuid) -> String {
+        let made = self.made(&format!("key {run}"));
+        format!("{:032x}", made.first_chunk().map_or(0, |bytes| u128::from_be_bytes(*bytes)))
+    }
+
+    /// The `traceparent` of the calls of a run (W3C Trace Context §3.2); its span cannot be computed back either.
+    pub fn traceparent(&self, trace_id: &str, run: Uuid) -> String {
+        let made = self.made(&format!("span {run}"));
+        format!("00-{trace_id}-{:016x}-01", made.first_chunk().map_or(0, |bytes| u64::from_be_bytes(*bytes)))
+    }
+
     /// How the jobs of an `X-Request-Id` are found.
     pub fn of_request(&self, id: String) -> OfRequest {
-        let jobs = Uuid::parse_str(&id).map_or_else(|_| Vec::new(), |given| vec![given, self.id_of_request(given)]);
+        let jobs = Uuid::parse_str(&id).map_or_else(|_| Vec::new(), |given| vec![self.id_of_request(given)]);
         OfRequest { id, jobs }
     }
 
@@ -362,7 +377,7 @@ impl Jobs {
     pub async fn cancel_one(&self, id: Uuid, by: &str) -> kanzlei_store::Result<Option<JobPhase>> {
         let found = self.store.cancel_job(id, now(), &history_line("cancelled", by, None)).await?;
         if found == Some(JobPhase::Running) {
-            self.stops.notify_waiters();
+            self.stop_asked.notify_one();
         }
         self.wake.notify_one();
         self.followers.changed(id);

@@ -2,6 +2,7 @@
 //! the run sees it. A job that only waits returns to the queue and is claimed again when its wait is over.
 
 use std::collections::VecDeque;
+use std::pin::pin;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
@@ -73,7 +74,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
         caller: claimed.caller.clone(),
         attempt: claimed.attempt,
     };
-    let mut machine = Machine::new(plan.clone(), start);
+    let mut machine = Machine::new(plan.clone(), start).with_key(shared.jobs.key_of(id));
     let mut journal = Journaled {
         shared: shared.clone(),
         // Void outcomes keep their numbers.
@@ -96,10 +97,11 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
             .map(|outcome| (row.effect, outcome, row.at))
             .ok_or_else(|| format!("outcome {} cannot be read", row.seq))
     };
-    let mut recorded = Yielding(Recorded::new(outcomes.into_iter().map(read)));
+    let recorded = Recorded::new(outcomes.into_iter().map(read));
+    let mut recorded = Replaying { recorded, shared: shared.clone(), stop: stop.clone() };
     let begins = journal.claimed.started;
     let mut left = driver::drive(&mut machine, &mut recorded, &mut journal, begins).await;
-    let Recorded { asked, fault, .. } = recorded.0;
+    let Recorded { asked, fault, .. } = recorded.recorded;
     if let Some(fault) = fault {
         let detail = format!("what is recorded of it does not fit its workflow: {fault}");
         return broken(&shared, &journal.claimed, &detail).await;
@@ -239,25 +241,56 @@ impl Recorder for Journaled {
     }
 }
 
-/// Yields to other tasks during runs of many steps.
-struct Yielding<P>(P);
+/// Replays recorded outcomes, and leaves the run behind the last one: what follows is not a replay.
+struct Replaying<I: Iterator> {
+    recorded: Recorded<I>,
+    shared: Arc<Shared>,
+    stop: Arc<AtomicBool>,
+}
 
-impl<P: Performer> Performer for Yielding<P> {
+impl<I: Iterator<Item = Result<(EffectId, Outcome, Timestamp), String>>> Performer for Replaying<I> {
     fn begin(&mut self, id: EffectId, effect: Effect) {
-        self.0.begin(id, effect);
+        self.recorded.begin(id, effect);
     }
 
     fn cancel(&mut self, id: EffectId) {
-        self.0.cancel(id);
+        self.recorded.cancel(id);
     }
 
     fn wait(&mut self) -> impl Future<Output = Event> {
-        self.0.wait()
+        self.recorded.wait()
     }
 
     async fn yield_now(&mut self) -> Option<Event> {
+        if self.recorded.is_exhausted() {
+            return Some(Event::Leave);
+        }
         tokio::task::yield_now().await;
         None
+    }
+
+    async fn compute(&mut self, id: EffectId, machine: &mut Machine) -> Option<Event> {
+        if let Some(at) = self.recorded.interrupted(id) {
+            return Some(Event::Stop { at });
+        }
+        if self.recorded.is_exhausted() {
+            return Some(Event::Leave);
+        }
+        let shared = self.shared.clone();
+        shared.effects.computing.compute(machine, stopped(&shared, &self.stop)).await
+    }
+}
+
+/// Waits until a job is asked to stop.
+async fn stopped(shared: &Shared, stop: &AtomicBool) -> Event {
+    loop {
+        let mut notified = pin!(shared.jobs.stops.notified());
+        // Before the flag is read, so that no notification is missed.
+        notified.as_mut().enable();
+        if stop.load(Ordering::Relaxed) {
+            return Event::Stop { at: now() };
+        }
+        notified.await;
     }
 }
 
@@ -277,7 +310,7 @@ struct Steps {
 
 impl Steps {
     fn new(shared: &Arc<Shared>, claimed: &Claimed, confidential: bool, stop: Arc<AtomicBool>) -> Self {
-        let traceparent = format!("00-{}-{}-01", claimed.trace_id, &claimed.id.simple().to_string()[16..]);
+        let traceparent = shared.jobs.traceparent(&claimed.trace_id, claimed.id);
         let run = Context {
             id: claimed.id,
             job: true,
@@ -402,8 +435,17 @@ impl Performer for Steps {
     }
 
     async fn yield_now(&mut self) -> Option<Event> {
+        // A job stops between steps, also in a run that never waits.
+        if self.stop.load(Ordering::Relaxed) && self.handles.is_empty() {
+            return Some(Event::Stop { at: now() });
+        }
         tokio::task::yield_now().await;
         None
+    }
+
+    async fn compute(&mut self, _: EffectId, machine: &mut Machine) -> Option<Event> {
+        let (shared, stop) = (self.shared.clone(), self.stop.clone());
+        shared.effects.computing.compute(machine, stopped(&shared, &stop)).await
     }
 }
 

@@ -302,7 +302,10 @@ impl Worker {
         let mut polled = registered;
         let mut seen: HashMap<Uuid, (u64, Instant)> = HashMap::new();
         loop {
-            every.tick().await;
+            tokio::select! {
+                _ = every.tick() => {}
+                () = self.shared.jobs.stop_asked.notified() => {}
+            }
             if self.running() > 0
                 && let Ok(ids) = store.to_stop(self.id).await
             {

@@ -149,13 +149,15 @@ async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: Ti
             return Err(error);
         }
     };
-    let id = jobs.id_of(Uuid::nil(), due.as_micros() as u64, usize::from(entry), due);
-    let id = jobs.id_for(&plan.name, id);
+    let firing = jobs.id_of(Uuid::nil(), due.as_micros() as u64, usize::from(entry), due);
+    // As if somebody had requested it; services see the id of the request.
+    let request = jobs.id_for(&plan.name, firing);
+    let id = jobs.id_of_request(request);
     let origin = Origin {
         entry: timetable.calendar.text(),
         caller: None,
-        request_id: id.to_string(),
-        trace_id: id.simple().to_string(),
+        request_id: request.to_string(),
+        trace_id: request.simple().to_string(),
     };
     let row = jobs.row(live, workflow, id, &input, &origin)?;
     let ordering_key = match timetable.overlap {

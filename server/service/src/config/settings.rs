@@ -54,11 +54,15 @@ settings! {
         process: String = "process", "", "Name of this process among those on the same database; host and public address by default";
         workers: usize = "workers", "0", "Threads that serve the public listener; 0 for one per core";
         background: usize = "background", "0", "Threads for work that needs the processor for long: checking, compiling, replaying; 0 for one per core";
+        computing: usize = "computing", "0", "Threads for long evaluations of runs; 0 for one fewer than there are cores";
         token_file: String = "token_file", "", "File to which the first start writes the operator token";
     }
     /// Requests.
     Limits "limits." {
         in_flight: usize = "in_flight", "10000", "Requests being worked on; beyond them 503";
+        arriving: usize = "arriving", "20000", "Requests whose body arrives; beyond them 503";
+        arriving_of_peer: usize = "arriving_of_peer", "2000", "The same from one address; a proxy in front is one";
+        arriving_bytes: usize = "arriving_bytes", "268435456", "Bytes of bodies that arrive; beyond them 503";
         answer: usize = "answer", "8388608", "Largest answer of a service, in bytes";
         shutdown: Duration = "shutdown", "30s", "How long requests in flight may take when the service stops";
     }

@@ -1,5 +1,7 @@
 //! Callbacks: bodies that arrive at the one-time addresses of waiting jobs.
 
+use std::time::{Duration, Instant};
+
 use actix_web::web::Payload;
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
@@ -7,12 +9,14 @@ use kanzlei_runtime::clock::now;
 use kanzlei_runtime::queue::hash;
 use kanzlei_store::queue::JobPhase;
 
-use super::read;
 use super::refusal::{Refusal, from_store};
+use super::{admit, read};
 use crate::App;
 
 /// The largest body of a callback.
 const MOST_ARRIVES: usize = 1 << 20;
+/// How long one may take to arrive.
+const TIME: Duration = Duration::from_secs(30);
 
 /// Receives a body for a waiting job.
 pub async fn arrive(
@@ -28,7 +32,9 @@ pub async fn arrive(
     let Some(known) = known else {
         return Err(Problem::new(404, "No such address").detail("nothing waits here, or not any more").into());
     };
-    let body = read::body(request, payload, MOST_ARRIVES).await?;
+    let mut arrival = admit::arrive(app, request)?;
+    let body = read::body(request, payload, MOST_ARRIVES, Instant::now() + TIME, &mut arrival).await?;
+    drop(arrival);
     let media = request.headers().get("content-type").and_then(|v| v.to_str().ok()).unwrap_or_default();
     if known.arrived.is_some() {
         if known.body.as_deref() == Some(&body[..]) {

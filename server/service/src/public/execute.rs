@@ -59,7 +59,7 @@ pub async fn run_or_queue(
     };
     let run = DirectRun {
         id: about.id,
-        machine: Machine::new(route.workflow.plan.clone(), start),
+        machine: Machine::new(route.workflow.plan.clone(), start).with_key(app.jobs.key_of(about.id)),
         entry,
         workflow: route.workflow,
         live: route.live,

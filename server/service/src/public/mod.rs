@@ -1,12 +1,12 @@
 //! The public listener: a request goes through named stages from top to bottom, each in a file of its own.
 //!
-//! [`route`] finds the endpoint, [`admit`] lets as many in as may be in flight (callers are authenticated
-//! and limited here), [`read`] reads the body, [`gather`] makes the input, [`idempotency`] claims the
+//! [`route`] finds the endpoint, [`admit`] bounds what arrives and what is in flight (callers are authenticated
+//! and limited here), [`read`] reads the body in between, [`gather`] makes the input, [`idempotency`] claims the
 //! request's key or replays its answer, [`execute`] runs the workflow or queues a job, [`respond`] writes the
 //! answer. No stage calls one above it. A stage that refuses the request returns a [`Refusal`], which is
 //! kept for the author to see. The service's own paths below `/~/` are in [`own`].
 
-mod admit;
+pub(crate) mod admit;
 mod callbacks;
 mod events;
 mod execute;
@@ -19,6 +19,8 @@ mod read;
 mod refusal;
 mod respond;
 mod route;
+
+use std::time::Instant;
 
 use actix_web::http::header::{ALLOW, HeaderName, HeaderValue, RETRY_AFTER};
 use actix_web::web::{Data, Payload};
@@ -71,8 +73,11 @@ async fn answer(
         route::Routed::Endpoint(routed) => routed,
         route::Routed::Methods(response) => return Ok(response),
     };
-    let admitted = admit::enter(app, &routed)?;
-    let body = read::body_within(request, payload, &routed, &admitted).await?;
+    let mut arrival = admit::arrive(app, request)?;
+    let (arrived, within) = (Instant::now(), routed.declared().time);
+    let body = read::body(request, payload, routed.declared().body, arrived + within, &mut arrival).await?;
+    let admitted = admit::enter(app, arrived, within)?;
+    drop(arrival);
     let input = gather::input(request, &routed, &body, sent)?;
     let key = match idempotency::claim(app, request, &routed, &input, id).await? {
         idempotency::Claim::Without => None,

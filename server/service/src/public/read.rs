@@ -1,48 +1,54 @@
 //! Reading what a request brings: its body within the endpoint's bounds, its ids.
 
+use std::time::{Duration, Instant};
+
 use actix_web::HttpRequest;
 use actix_web::http::header::{CONTENT_LENGTH, HeaderMap};
 use actix_web::web::{Bytes, BytesMut, Payload};
 use futures_util::StreamExt;
 use kanzlei_model::problem::Problem;
 
-use super::admit::Admitted;
+use super::admit::{self, Arrival};
 use super::refusal::Refusal;
-use super::route::Route;
 
 /// The longest request id of a client that is adopted.
 const REQUEST_ID: usize = 100;
 
-/// Reads the body of a request within the time and size that its endpoint allows.
-pub async fn body_within(
+/// How long a body may arrive slowly, and the bytes a second that it arrives with from then on, at least.
+const GRACE: Duration = Duration::from_secs(5);
+const PACE: usize = 1024;
+
+/// Reads a body of at most so many bytes, until a deadline and at a least pace.
+pub async fn body(
     request: &HttpRequest,
     payload: &mut Payload,
-    route: &Route<'_>,
-    admitted: &Admitted,
+    most: usize,
+    deadline: Instant,
+    arrival: &mut Arrival,
 ) -> Result<Bytes, Refusal> {
-    match tokio::time::timeout_at(admitted.deadline.into(), body(request, payload, route.declared().body)).await {
-        Ok(body) => Ok(body?),
-        Err(_) => Err(Problem::new(408, "The request took too long to arrive").into()),
-    }
-}
-
-/// Reads a body of at most so many bytes.
-pub async fn body(request: &HttpRequest, payload: &mut Payload, most: usize) -> Result<Bytes, Box<Problem>> {
     let too_large = || Problem::new(413, "Content too large").detail(format!("at most {most} bytes are allowed here"));
     let announced =
         request.headers().get(CONTENT_LENGTH).and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<usize>().ok());
     if announced.is_some_and(|length| length > most) {
         return Err(too_large().into());
     }
-    let mut body = BytesMut::new();
-    while let Some(chunk) = payload.next().await {
+    let (begun, mut body) = (Instant::now(), BytesMut::new());
+    loop {
+        let slowest = begun + GRACE + Duration::from_millis((body.len() * 1000 / PACE) as u64);
+        let chunk = match tokio::time::timeout_at(deadline.min(slowest).into(), payload.next()).await {
+            Ok(None) => return Ok(body.freeze()),
+            Ok(Some(chunk)) => chunk,
+            Err(_) => return Err(Problem::new(408, "The request took too long to arrive").into()),
+        };
         let chunk = chunk.map_err(|error| Problem::new(400, "Malformed body").detail(error.to_string()))?;
         if body.len() + chunk.len() > most {
             return Err(too_large().into());
         }
+        if !arrival.received(chunk.len()) {
+            return Err(admit::busy());
+        }
         body.extend_from_slice(&chunk);
     }
-    Ok(body.freeze())
 }
 
 /// The client's own request id, where it is one that can be logged and sent on.

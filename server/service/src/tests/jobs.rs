@@ -312,3 +312,73 @@ fn old_results_are_purged_and_failed_jobs_are_kept_longer() {
         assert_eq!(left, [false, true]);
     });
 }
+
+#[test]
+fn a_job_is_stopped_in_the_middle_of_an_evaluation() {
+    let long = "workflow: long\nentries: [{endpoint: POST /long, access: open, answer: later}]\nsteps:\n  - {let: {x: '${list.range(30000).map(i => list.range(20)).length}'}}\n  - {each: n, in: list.range(100), id: all, steps: [{let: {y: '${list.range(30000).map(i => list.range(20)).length}'}}]}\n";
+    with("stopped", &[long], &[], async |bed| {
+        bed.work();
+        let id = bed.queue("/long", "").await;
+        bed.until(id, |job| job.phase == JobPhase::Running).await;
+        let stopped = bed.send(&format!("DELETE /~/jobs/{id}"), &[], "").await;
+        assert!(matches!(stopped.status, 200 | 202), "{stopped:?}");
+        let ended = bed.ended(id).await;
+        assert_eq!(ended.phase, JobPhase::Cancelled, "{stopped:?} {ended:?}");
+        // What is shown of it is the run as it was, not as it would have continued.
+        let shown = bed.control(&format!("GET /jobs/{id}"), &Json::Null).await.json();
+        let states: Vec<&str> =
+            shown["steps"].as_array().into_iter().flatten().filter_map(|step| step["state"].as_str()).collect();
+        assert!(states.contains(&"cancelled") && !states.contains(&"running"), "{states:?}");
+    });
+}
+
+/// A service on loopback that answers 200, and reports the head of each request.
+fn listening() -> (String, std::sync::mpsc::Receiver<String>) {
+    use std::io::{BufRead, BufReader, Write};
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
+    let base = format!("http://{}", listener.local_addr().expect("an address"));
+    let (sender, heads) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        for stream in listener.incoming() {
+            let Ok(mut stream) = stream else { continue };
+            let lines = BufReader::new(&stream).lines().map_while(Result::ok).take_while(|line| !line.is_empty());
+            let _ = sender.send(lines.collect::<Vec<_>>().join("\n"));
+            let head =
+                "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nConnection: close\r\nContent-Length: 2\r\n\r\n{}";
+            let _ = stream.write_all(head.as_bytes());
+        }
+    });
+    (base, heads)
+}
+
+#[test]
+fn a_called_service_learns_nothing_of_the_id_of_a_job() {
+    let (base, heads) = listening();
+    let service = format!("service: s\nbase: {base}\nnetwork: private\nidempotency_key: true\n");
+    let calls = format!(
+        "workflow: calls\nentries:\n  - {{endpoint: POST /calls, access: open, answer: later}}\n  - {{every: 1s}}\nsteps:\n  - {{call: 'POST {base}/x', body: {{a: 1}}}}\n"
+    );
+    with("learns", &[&service, &calls], &[], async |bed| {
+        bed.work();
+        let asked = bed.queue("/calls", "").await;
+        bed.ended(asked).await;
+        for _ in 0..2 {
+            let end = tokio::time::Instant::now() + super::LONG;
+            let head = loop {
+                match heads.try_recv() {
+                    Ok(head) => break head.to_ascii_lowercase(),
+                    Err(_) => assert!(tokio::time::Instant::now() < end, "no call came"),
+                }
+                tokio::time::sleep(Duration::from_millis(10)).await;
+            };
+            assert!(head.contains("idempotency-key: \"") && head.contains("traceparent: 00-"), "{head}");
+            // Also of one that a timetable queued.
+            let jobs = bed.control("GET /jobs?workflow=calls", &Json::Null).await.json();
+            for job in jobs["jobs"].as_array().expect("jobs") {
+                let id = job["id"].as_str().expect("an id").replace('-', "");
+                // The time in it is no secret; the last 62 bits are.
+                assert!(!head.replace('-', "").contains(&id[17..]), "{id}: {head}");
+            }
+        }
+    });
+}

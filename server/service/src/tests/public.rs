@@ -163,6 +163,17 @@ fn requests_beyond_the_bound_are_refused() {
 }
 
 #[test]
+fn bodies_that_arrive_are_bounded_in_bytes() {
+    with("arriving", &[ECHO], &[("limits.arriving_bytes", "100")], async |bed| {
+        let body = |length: usize| json!({"id": 1, "pin": "1".repeat(length)}).to_string();
+        assert_eq!(bed.post("/echo", &[], &body(10)).await.status, 200);
+        let refused = bed.post("/echo", &[], &body(120)).await;
+        assert_eq!((refused.status, refused.header("retry-after")), (503, Some("1")), "{}", refused.body);
+        assert_eq!(bed.post("/echo", &[], &body(10)).await.status, 200, "the place is free again");
+    });
+}
+
+#[test]
 fn a_run_is_journaled_with_its_request() {
     with("journaled", &[ECHO], &[], async |bed| {
         let answer = bed.post("/echo", &[("x-request-id", "mine-2")], "{\"id\": 1, \"pin\": \"1234\"}").await;
@@ -171,5 +182,59 @@ fn a_run_is_journaled_with_its_request() {
         let found = bed.control(&format!("GET /runs/{run}"), &json!(null)).await.json();
         assert_eq!((&found["request_id"], &found["state"]), (&json!("mine-2"), &json!("succeeded")), "{found}");
         assert!(!found.to_string().contains("1234") && found["process"] == "journaled", "{found}");
+    });
+}
+
+/// Finding all matches reads to the end for each of them; the sum of many items is as much work.
+const HEAVY: &str = "workflow: heavy
+input: {text: {type: string}}
+entries: [{endpoint: POST /heavy, access: open, limits: {time: 2s}}]
+steps:
+  - {reply: 200, body: {n: '${(input.text.match(/<[^>]*>|</g) ?? []).length}'}}
+";
+
+#[test]
+fn an_evaluation_that_takes_long_keeps_nobody_waiting() {
+    with("heavy", &[HEAVY, ECHO], &[], async |bed| {
+        let body = json!({"text": "<".repeat(300_000)}).to_string();
+        let heavy = std::pin::pin!(bed.post("/heavy", &[], &body));
+        // Both are served by one thread; the second begins when the first is under way.
+        let quick = std::pin::pin!(async {
+            for _ in 0..10 {
+                assert_eq!(bed.send("GET /echo/5", &[], "").await.status, 200);
+            }
+        });
+        match futures_util::future::select(heavy, quick).await {
+            futures_util::future::Either::Right(((), heavy)) => {
+                let ended = heavy.await;
+                assert!(matches!(ended.status, 500 | 504), "it is bounded: {ended:?}");
+            }
+            futures_util::future::Either::Left((ended, _)) => panic!("the quick ones had to wait: {ended:?}"),
+        }
+        let plain = json!({"text": "<b>fat</b> <i>thin</i>"}).to_string();
+        assert_eq!(bed.post("/heavy", &[], &plain).await.body, "{\"n\":4}");
+    });
+}
+
+#[test]
+fn a_run_of_much_work_ends_with_its_time() {
+    let long = "workflow: long\nentries: [{endpoint: POST /long, access: open, limits: {time: 300ms}}]\nsteps:\n  - {each: n, in: list.range(5000), id: all, steps: [{let: {x: '${list.range(20000).map(i => i * n).length}'}}]}\n  - {reply: 200}\n";
+    with("long", &[long], &[], async |bed| {
+        let answer = bed.post("/long", &[], "").await;
+        assert_eq!(answer.problem(), (504, "The request took too long".into()));
+        bed.journaled().await;
+        let run = bed.control("GET /runs?limit=1", &json!(null)).await.json()["runs"][0].clone();
+        assert_eq!((&run["state"], &run["status"]), (&json!("failed"), &json!(504)), "{run}");
+    });
+}
+
+#[test]
+fn a_key_belongs_to_an_input_wherever_it_stands() {
+    let document = "workflow: h\ninput: {who: {type: string}}\nentries: [{endpoint: POST /h, access: open, from: {who: header.X-Who}}]\nsteps: [{reply: 200, body: '${input.who}'}]\n";
+    with("header_input", &[document], &[], async |bed| {
+        let send = async |who: &str| bed.send("POST /h", &[("idempotency-key", "one"), ("x-who", who)], "").await;
+        assert_eq!(send("anna").await.body, "anna");
+        assert_eq!(send("anna").await.body, "anna");
+        assert_eq!(send("bert").await.problem(), (422, "The Idempotency-Key was used before".into()));
     });
 }

@@ -25,31 +25,36 @@ impl Eval<'_> {
             }
             Method::Concat => return self.concat(items, args),
             Method::Entries => {
-                self.item_steps(length)?;
+                self.item_work(length)?;
                 self.will_make(length * 64)?;
                 let pair = |(index, item): (usize, &Value)| Value::list(vec![Value::Int(index as i64), item.clone()]);
                 return self.make_list(items.iter().enumerate().map(pair).collect());
             }
             Method::Keys => {
-                self.item_steps(length)?;
+                self.item_work(length)?;
                 return self.make_list((0..length as i64).map(Value::Int).collect());
             }
-            Method::Values => Value::list(items.to_vec()),
+            Method::Values => {
+                self.item_work(length)?;
+                return self.make_list(items.to_vec());
+            }
             Method::Flat => {
                 let mut out = Vec::new();
                 self.flatten(items, integer(&args, 0, 1.0), &mut out)?;
                 return self.make_list(out);
             }
             Method::Includes => {
-                self.item_steps(length)?;
+                self.item_work(length)?;
                 let from = relative(integer(&args, 1, 0.0), length);
                 let wanted = arg(&args, 0);
+                self.comparisons(items, &wanted)?;
                 Value::Bool(items[from..].iter().any(|item| ops::same_value_zero(item, &wanted)))
             }
             Method::IndexOf => {
-                self.item_steps(length)?;
+                self.item_work(length)?;
                 let from = relative(integer(&args, 1, 0.0), length);
                 let wanted = arg(&args, 0);
+                self.comparisons(items, &wanted)?;
                 let found = items[from..].iter().position(|item| ops::strict_equal(item, &wanted));
                 Value::Int(found.map_or(-1, |at| (from + at) as i64))
             }
@@ -63,17 +68,18 @@ impl Eval<'_> {
             Method::Slice => {
                 let from = relative(integer(&args, 0, 0.0), length);
                 let to = relative(integer(&args, 1, length as f64), length);
-                self.item_steps(to.saturating_sub(from))?;
+                self.item_work(to.saturating_sub(from))?;
                 return self.make_list(items.get(from..to).unwrap_or_default().to_vec());
             }
             Method::ToReversed => {
-                self.item_steps(length)?;
+                self.item_work(length)?;
                 return self.make_list(items.iter().rev().cloned().collect());
             }
             Method::ToSorted => return self.sorted(items, None),
             Method::ToSpliced => return self.spliced(items, &args),
             Method::With => return self.with(items, &args),
             Method::HasOwnProperty => {
+                self.key_work(&arg(&args, 0))?;
                 let name = ops::to_text(&arg(&args, 0));
                 let here = kanzlei_model::value::array_index(&name).is_some_and(|index| (index as usize) < length);
                 Value::Bool(here || &*name == "length")
@@ -82,18 +88,25 @@ impl Eval<'_> {
         })
     }
 
+    /// Charges for comparing all items with a value; texts of other lengths differ at once.
+    fn comparisons(&mut self, items: &[Value], wanted: &Value) -> Res<()> {
+        let Value::Text(wanted) = wanted else { return Ok(()) };
+        let same = items.iter().filter(|item| item.as_text().is_some_and(|text| text.len() == wanted.len())).count();
+        self.work(same as u64 * (wanted.len() as u64 / 16))
+    }
+
     fn concat(&mut self, items: &[Value], args: Vec<Value>) -> Res {
+        self.item_work(items.len())?;
         let mut out = items.to_vec();
         for value in args {
             match value {
                 Value::List(list) => {
-                    self.item_steps(list.items().len())?;
+                    self.item_work(list.items().len())?;
                     out.extend_from_slice(list.items());
                 }
                 other => out.push(other),
             }
         }
-        self.item_steps(items.len())?;
         self.make_list(out)
     }
 
@@ -125,7 +138,7 @@ impl Eval<'_> {
             _ => integer(args, 1, 0.0).clamp(0.0, (length - from) as f64) as usize,
         };
         let added = args.get(2..).unwrap_or_default();
-        self.item_steps(length + added.len())?;
+        self.item_work(length + added.len())?;
         self.make_list([&items[..from], added, &items[from + removed..]].concat())
     }
 
@@ -139,7 +152,7 @@ impl Eval<'_> {
                 ops::number_text(position)
             ));
         }
-        self.item_steps(length)?;
+        self.item_work(length)?;
         let mut out = items.to_vec();
         out[index as usize] = arg(args, 1);
         self.make_list(out)
@@ -147,11 +160,12 @@ impl Eval<'_> {
 
     fn last_position(&mut self, items: &[Value], args: &[Value]) -> Res {
         let length = items.len();
-        self.item_steps(length)?;
+        self.item_work(length)?;
         let last = if args.len() > 1 { integer(args, 1, 0.0) } else { f64::INFINITY };
         let end = if last < 0.0 { last + length as f64 + 1.0 } else { last + 1.0 };
         let end = end.clamp(0.0, length as f64) as usize;
         let wanted = arg(args, 0);
+        self.comparisons(items, &wanted)?;
         let found = items[..end].iter().rposition(|item| ops::strict_equal(item, &wanted));
         Ok(Value::Int(found.map_or(-1, |at| at as i64)))
     }
@@ -179,7 +193,7 @@ impl Eval<'_> {
         macro_rules! each {
             ($indexes:expr, |$index:ident, $result:ident| $body:expr) => {
                 for $index in $indexes {
-                    self.item_steps(1)?;
+                    self.item_work(1)?;
                     let $result = if wanted_args == 1 {
                         self.apply_one(function, &items[$index])?
                     } else {
@@ -264,14 +278,14 @@ impl Eval<'_> {
             }
         };
         for index in indexes {
-            self.item_steps(1)?;
+            self.item_work(1)?;
             sum = self.apply(function, &[sum, items[index].clone(), Value::Int(index as i64), on.clone()])?;
         }
         Ok(sum)
     }
 
     fn flatten(&mut self, items: &[Value], depth: f64, out: &mut Vec<Value>) -> Res<()> {
-        self.item_steps(items.len())?;
+        self.item_work(items.len())?;
         for item in items {
             match item {
                 Value::List(list) if depth >= 1.0 => self.flatten(list.items(), depth - 1.0, out)?,
@@ -292,7 +306,8 @@ impl Eval<'_> {
                 self.item_cost(&item)?;
                 keyed.push((ops::to_text(&item), item));
             }
-            self.item_steps(keyed.len() * (1 + keyed.len().max(1).ilog2() as usize))?;
+            let bytes: u64 = keyed.iter().map(|(text, _)| 1 + text.len() as u64 / 16).sum();
+            self.work(bytes * (1 + u64::from(keyed.len().max(1).ilog2())))?;
             keyed.sort_by(|a, b| ops::compare_text(&a.0, &b.0));
             defined = keyed.into_iter().map(|(_, item)| item).collect();
         } else if let Some(function) = function {
@@ -305,6 +320,7 @@ impl Eval<'_> {
     fn merge_sort(&mut self, mut items: Vec<Value>, function: &Function) -> Res<Vec<Value>> {
         let mut width = 1;
         while width < items.len() {
+            self.item_work(items.len())?;
             let mut merged = Vec::with_capacity(items.len());
             for pair in items.chunks(2 * width) {
                 let (mut left, mut right) = pair.split_at(width.min(pair.len()));

@@ -8,6 +8,8 @@ use kanzlei_model::value::Value;
 
 impl Eval<'_> {
     pub(super) fn number_method(&mut self, method: Method, on: &Value, args: &[Value]) -> Res {
+        self.work(20)?;
+        args.iter().try_for_each(|value| self.item_cost(value))?;
         let number = ops::to_number(on);
         let digits = integer(args, 0, 0.0);
         let given = !matches!(args.first(), None | Some(Value::Undefined));

@@ -43,6 +43,7 @@ fn between(from: &Value, to: &Value, unit: Option<&Value>) -> Res {
 impl Eval<'_> {
     pub(super) fn ours(&mut self, what: Static, args: &[Value]) -> Res {
         use Static::*;
+        self.work(50)?;
         for value in args {
             self.item_cost(value)?;
         }
@@ -83,20 +84,8 @@ impl Eval<'_> {
                 return self.make_text(written(&zoned));
             }
             TimeStartOf => return self.start_of(&arg(args, 0), &text(1), args.get(2)),
-            DigestSha256 => return self.make_text(format!("{:x}", Sha256::digest(text(0).as_bytes()))),
-            DigestHmacSha256 => match Hmac::<Sha256>::new_from_slice(text(0).as_bytes()) {
-                Ok(mut mac) => {
-                    mac.update(text(1).as_bytes());
-                    return self.make_text(format!("{:x}", mac.finalize().into_bytes()));
-                }
-                Err(_) => return range_failure("this key cannot be used"),
-            },
-            DigestBase64 => return self.make_text(STANDARD.encode(text(0).as_bytes())),
-            DigestFromBase64 => {
-                match STANDARD.decode(text(0).as_bytes()).ok().and_then(|b| std::string::String::from_utf8(b).ok()) {
-                    Some(decoded) => return self.make_text(decoded),
-                    None => return range_failure("`digest.fromBase64` was given text that is not Base64 of UTF-8"),
-                }
+            DigestSha256 | DigestHmacSha256 | DigestBase64 | DigestFromBase64 => {
+                return self.digest(what, &text(0), &text(1));
             }
             ListChunk => {
                 let items = items(&arg(args, 0), what)?.to_vec();
@@ -120,6 +109,26 @@ impl Eval<'_> {
             }
             other => return range_failure(format!("`{}` needs a function", other.name())),
         })
+    }
+
+    /// Digests of a text, and Base64.
+    fn digest(&mut self, what: Static, first: &str, second: &str) -> Res {
+        self.item_work((first.len() + second.len()) / 4)?;
+        match what {
+            Static::DigestSha256 => self.make_text(format!("{:x}", Sha256::digest(first.as_bytes()))),
+            Static::DigestHmacSha256 => match Hmac::<Sha256>::new_from_slice(first.as_bytes()) {
+                Ok(mut mac) => {
+                    mac.update(second.as_bytes());
+                    self.make_text(format!("{:x}", mac.finalize().into_bytes()))
+                }
+                Err(_) => range_failure("this key cannot be used"),
+            },
+            Static::DigestBase64 => self.make_text(STANDARD.encode(first.as_bytes())),
+            _ => match STANDARD.decode(first.as_bytes()).ok().and_then(|bytes| String::from_utf8(bytes).ok()) {
+                Some(decoded) => self.make_text(decoded),
+                None => range_failure("`digest.fromBase64` was given text that is not Base64 of UTF-8"),
+            },
+        }
     }
 
     /// The start of the unit that an instant lies in, on the clocks of a zone.
@@ -157,7 +166,7 @@ impl Eval<'_> {
             return range_failure("`list.range` takes finite numbers and a step that is not 0");
         }
         let count = count.clamp(0.0, 1e18) as usize;
-        self.item_steps(count)?;
+        self.item_work(count)?;
         self.will_make(count.saturating_mul(24))?;
         self.make_list((0..count).map(|i| Value::Num(from + i as f64 * step)).collect())
     }
@@ -170,7 +179,7 @@ impl Eval<'_> {
         let key_of = function(args, 1);
         let mut keyed = Vec::with_capacity(list.len());
         for item in list {
-            self.item_steps(1)?;
+            self.item_work(1)?;
             let key = match key_of {
                 Some(function) => self.apply(function, std::slice::from_ref(item))?,
                 None => item.clone(),
@@ -187,13 +196,16 @@ impl Eval<'_> {
             })),
             Static::ListSortBy => {
                 // Sorting pairs by their first place; equal or incomparable keys keep their order.
+                let bytes: u64 = keyed.iter().map(|(key, _)| 1 + key.weight() / 16).sum();
+                self.work(bytes * (1 + u64::from(keyed.len().max(1).ilog2())))?;
                 let positions = ranks(&keyed);
-                self.item_steps(keyed.len() * (1 + keyed.len().max(1).ilog2() as usize))?;
                 self.make_list(positions.into_iter().map(|at| keyed[at].1.clone()).collect())
             }
             Static::ListGroup => {
                 let mut groups: indexmap::IndexMap<kanzlei_model::value::Str, Vec<Value>> = indexmap::IndexMap::new();
                 for (key, item) in keyed {
+                    self.key_work(&key)?;
+                    self.work(4)?;
                     groups.entry(ops::to_text(&key)).or_default().push(item);
                 }
                 let mut builder = ObjectBuilder::with_capacity(groups.len());
@@ -208,7 +220,8 @@ impl Eval<'_> {
                 let mut seen = std::collections::HashSet::new();
                 let mut out = Vec::new();
                 for (key, item) in keyed {
-                    self.item_cost(&key)?;
+                    self.work(4 + key.weight() / 16)?;
+                    self.will_make(key.weight().min(1 << 40) as usize)?;
                     if seen.insert((ops::type_of(&key), key.to_json())) {
                         out.push(item);
                     }

@@ -30,7 +30,7 @@ impl Eval<'_> {
                 let Some(function) = function(args, 1) else { return self.make_list(items) };
                 let mut out = Vec::with_capacity(items.len());
                 for (index, item) in items.into_iter().enumerate() {
-                    self.item_steps(1)?;
+                    self.item_work(1)?;
                     out.push(self.apply(function, &[item, Value::Int(index as i64)])?);
                 }
                 self.make_list(out)
@@ -73,14 +73,18 @@ impl Eval<'_> {
             ParseInt | NumberParseInt => {
                 self.item_cost(&first)?;
                 let radix = args.get(1).map_or(0.0, ops::to_number);
-                Value::Num(ops::parse_int(&ops::to_text(&first), radix))
+                let text = ops::to_text(&first);
+                self.item_work(text.len() / 4)?;
+                Value::Num(ops::parse_int(&text, radix))
             }
             ParseFloat | NumberParseFloat => {
                 self.item_cost(&first)?;
                 Value::Num(ops::parse_float(&ops::to_text(&first)))
             }
-            IsNaN => Value::Bool(number().is_nan()),
-            IsFinite => Value::Bool(number().is_finite()),
+            IsNaN | IsFinite => {
+                self.item_cost(&first)?;
+                Value::Bool(if what == IsNaN { number().is_nan() } else { number().is_finite() })
+            }
             NumberIsFinite => Value::Bool(number_of(&first).is_some_and(f64::is_finite)),
             NumberIsNaN => Value::Bool(number_of(&first).is_some_and(f64::is_nan)),
             NumberIsInteger => Value::Bool(number_of(&first).is_some_and(|n| n.is_finite() && n.fract() == 0.0)),
@@ -112,7 +116,10 @@ impl Eval<'_> {
             }
             ObjectFromEntries => return self.object_of_pairs(&first),
             ObjectHasOwn => return self.has_own(&first, &arg(args, 1)),
-            ObjectIs => Value::Bool(ops::same_value(&first, &arg(args, 1))),
+            ObjectIs => {
+                self.work(super::super::eval::compared(&first, &arg(args, 1)))?;
+                Value::Bool(ops::same_value(&first, &arg(args, 1)))
+            }
             StringFromCharCode => {
                 let units: Vec<u16> = args.iter().map(|unit| ops::to_uint32(ops::to_number(unit)) as u16).collect();
                 return self.make_text(std::string::String::from_utf16_lossy(&units));
@@ -135,14 +142,16 @@ impl Eval<'_> {
 
     /// Makes an object out of pairs (ECMA-262 §20.1.2.7).
     fn object_of_pairs(&mut self, first: &Value) -> Res {
+        self.item_work(first.as_list().map_or(0, <[Value]>::len) * 4)?;
         let Some(pairs) = first.as_list() else {
             return type_failure(format!("`Object.fromEntries` takes an array of pairs, not {}", first.kind()));
         };
-        self.item_steps(pairs.len())?;
+        self.item_work(pairs.len())?;
         let mut builder = ObjectBuilder::with_capacity(pairs.len());
         for pair in pairs {
             match pair {
                 Value::List(pair) => {
+                    self.key_work(&arg(pair.items(), 0))?;
                     builder.insert(ops::to_text(&arg(pair.items(), 0)), arg(pair.items(), 1));
                 }
                 Value::Object(pair) => builder.insert(
@@ -159,6 +168,7 @@ impl Eval<'_> {
 
     /// Whether a value has an own member (ECMA-262 §20.1.2.13).
     fn has_own(&mut self, first: &Value, key: &Value) -> Res {
+        self.key_work(key)?;
         let name = ops::to_text(key);
         Ok(Value::Bool(match first {
             Value::Undefined | Value::Null => {
@@ -187,7 +197,7 @@ impl Eval<'_> {
 
     /// Reads JSON; numbers keep their digits.
     fn parse_json(&mut self, text: &str) -> Res {
-        self.item_steps(text.len() / 8)?;
+        self.item_work(text.len())?;
         self.will_make(text.len() * 4)?;
         match serde_json::from_str(text) {
             Ok(value) => Ok(value),
@@ -197,7 +207,10 @@ impl Eval<'_> {
 
     /// The largest or smallest of numbers (ECMA-262 §21.3.2.24).
     fn extreme(&mut self, args: &[Value], max: bool) -> Res {
-        self.item_steps(args.len())?;
+        for value in args {
+            self.item_cost(value)?;
+        }
+        self.item_work(args.len())?;
         let mut best = if max { f64::NEG_INFINITY } else { f64::INFINITY };
         for value in args {
             let n = ops::to_number(value);
@@ -218,6 +231,11 @@ impl Eval<'_> {
     /// Own enumerable members as pairs, in order.
     fn entries(&mut self, of: &Value) -> Res<Vec<(Value, Value)>> {
         let index = |i: usize| Value::text(i.to_string());
+        match of {
+            Value::List(list) => self.item_work(list.items().len() * 8)?,
+            Value::Object(object) => self.item_work(object.len() * 8)?,
+            _ => {}
+        }
         let entries: Vec<(Value, Value)> = match of {
             Value::Undefined | Value::Null => {
                 return type_failure(format!("the members of {} were asked for", of.kind()));
@@ -225,12 +243,12 @@ impl Eval<'_> {
             Value::Object(object) => object.iter().map(|(k, v)| (Value::Text(k.clone()), v.clone())).collect(),
             Value::List(list) => list.items().iter().enumerate().map(|(i, v)| (index(i), v.clone())).collect(),
             Value::Text(text) => {
-                self.item_steps(text.len())?;
+                self.item_work(text.len() * 8)?;
+                self.will_make(text.len() * 80)?;
                 super::units(text).into_iter().enumerate().map(|(i, v)| (index(i), Value::text(v))).collect()
             }
             _ => Vec::new(),
         };
-        self.item_steps(entries.len())?;
         Ok(entries)
     }
 
@@ -243,7 +261,7 @@ impl Eval<'_> {
             }
             Value::Object(object) => {
                 let length = ops::to_integer(object.get("length").map_or(0.0, ops::to_number)).max(0.0);
-                self.item_steps(length.min(1e18) as usize)?;
+                self.item_work(length.min(1e18) as usize)?;
                 self.will_make((length * 24.0).min(1e18) as usize)?;
                 Ok((0..length as usize).map(|i| object.get(&i.to_string()).cloned().unwrap_or_default()).collect())
             }
@@ -254,7 +272,8 @@ impl Eval<'_> {
 
     fn encode_uri(&mut self, value: &Value, also: &str) -> Res {
         let text = ops::to_text(value);
-        self.text_steps(text.len() * 8)?;
+        self.item_cost(value)?;
+        self.item_work(text.len())?;
         let mut out = std::string::String::with_capacity(text.len());
         for byte in text.bytes() {
             let c = char::from(byte);
@@ -269,7 +288,8 @@ impl Eval<'_> {
 
     fn decode_uri(&mut self, value: &Value, kept: &str) -> Res {
         let text = ops::to_text(value);
-        self.text_steps(text.len() * 8)?;
+        self.item_cost(value)?;
+        self.item_work(text.len() / 4)?;
         let mut bytes = Vec::with_capacity(text.len());
         let source = text.as_bytes();
         let mut at = 0;
@@ -298,7 +318,11 @@ impl Eval<'_> {
 
     fn stringify(&mut self, value: &Value, args: &[Value]) -> Res {
         let filter: Option<Vec<_>> = match args.get(1) {
-            Some(Value::List(list)) => Some(list.items().iter().map(ops::to_text).collect()),
+            Some(names @ Value::List(list)) => {
+                self.item_cost(names)?;
+                self.item_work(list.items().len() * 4)?;
+                Some(list.items().iter().map(ops::to_text).collect())
+            }
             _ => None,
         };
         let indent = match args.get(2) {
@@ -324,13 +348,14 @@ impl Eval<'_> {
         outer: &str,
         out: &mut std::string::String,
     ) -> Res<()> {
-        self.item_steps(1)?;
+        self.item_work(if indent.is_empty() { 2 } else { 12 })?;
         let inner = format!("{outer}{indent}");
         let (gap, end) = if indent.is_empty() {
             (std::string::String::new(), std::string::String::new())
         } else {
             (format!("\n{inner}"), format!("\n{outer}"))
         };
+        self.will_make(gap.len())?;
         let before = out.len();
         match value {
             Value::List(list) if !list.items().is_empty() => {
@@ -347,6 +372,7 @@ impl Eval<'_> {
             Value::Object(object) => {
                 let mut first = true;
                 out.push('{');
+                self.item_work(filter.map_or(0, <[_]>::len))?;
                 let chosen: Vec<_> = match filter {
                     Some(names) => names.iter().filter_map(|name| object.get(name).map(|v| (name, v))).collect(),
                     None => object.iter().collect(),
@@ -367,7 +393,10 @@ impl Eval<'_> {
                 out.push('}');
                 return Ok(());
             }
-            other => other.write_json(out),
+            other => {
+                self.work(other.weight() / 16)?;
+                other.write_json(out);
+            }
         }
         self.will_make(out.len() - before)
     }

@@ -58,7 +58,7 @@ fn normalized(text: &str, form: Option<&Value>) -> Result<String, Stop> {
 
 impl Eval<'_> {
     pub(super) fn text_method(&mut self, call: &MethodCall, text: &Str) -> Res {
-        self.text_steps(text.len())?;
+        self.text_work(text.len())?;
         if let Some(Arg::Pattern(pattern)) = call.args.first() {
             return self.pattern_method(call, text, &pattern.clone());
         }
@@ -106,7 +106,10 @@ impl Eval<'_> {
             Method::IsWellFormed => Value::Bool(true),
             Method::ToWellFormed | Method::ToString | Method::ValueOf => Value::Text(text.clone()),
             Method::Match | Method::MatchAll | Method::Search => return self.pattern_of_text(call, text, &first()),
-            Method::Normalize => return self.make_text(normalized(text, args.first())?),
+            Method::Normalize => {
+                self.item_work(text.len())?;
+                return self.make_text(normalized(text, args.first())?);
+            }
             Method::PadEnd | Method::PadStart => return self.pad(text, &args, call.method == Method::PadEnd),
             Method::Repeat => return self.repeat(text, integer(&args, 0, 0.0)),
             Method::Replace | Method::ReplaceAll => return self.replace_text(call, text, &args),
@@ -121,11 +124,19 @@ impl Eval<'_> {
                 return self.make_text(unit_slice(text, from.min(to), from.max(to)));
             }
             Method::Split => return self.split(text, &args),
-            Method::ToLowerCase => return self.make_text(text.to_lowercase()),
-            Method::ToUpperCase => return self.make_text(text.to_uppercase()),
-            Method::Trim => Value::text(ops::trim(text)),
-            Method::TrimEnd => Value::text(text.trim_end_matches(ops::is_space)),
-            Method::TrimStart => Value::text(text.trim_start_matches(ops::is_space)),
+            Method::ToLowerCase | Method::ToUpperCase => {
+                self.item_work(text.len() / 4)?;
+                let lower = call.method == Method::ToLowerCase;
+                return self.make_text(if lower { text.to_lowercase() } else { text.to_uppercase() });
+            }
+            Method::Trim | Method::TrimEnd | Method::TrimStart => {
+                self.item_work(text.len() / 4)?;
+                return self.make_text(match call.method {
+                    Method::Trim => ops::trim(text),
+                    Method::TrimEnd => text.trim_end_matches(ops::is_space),
+                    _ => text.trim_start_matches(ops::is_space),
+                });
+            }
             Method::HasOwnProperty => {
                 let key = arg(&args, 0);
                 let here = &*ops::to_text(&key) == "length"
@@ -148,6 +159,7 @@ impl Eval<'_> {
             return Ok(Value::Text(text.clone()));
         }
         self.will_make(wanted.min(1e18) as usize)?;
+        self.item_work(wanted as usize)?;
         let missing = wanted as usize - length;
         let filler_units: Vec<u16> = filler.encode_utf16().cycle().take(missing).collect();
         let filling = String::from_utf16_lossy(&filler_units);
@@ -158,32 +170,43 @@ impl Eval<'_> {
     fn replace_text(&mut self, call: &MethodCall, text: &Str, args: &[Value]) -> Res {
         let wanted = ops::to_text(&arg(args, 0));
         let all = call.method == Method::ReplaceAll;
-        let places: Vec<(usize, usize)> = match (all, wanted.is_empty()) {
-            (true, true) => text.char_indices().map(|(at, _)| at).chain([text.len()]).map(|at| (at, at)).collect(),
-            (true, false) => text.match_indices(&*wanted).map(|(at, m)| (at, at + m.len())).collect(),
-            (false, _) => text.find(&*wanted).map(|at| (at, at + wanted.len())).into_iter().collect(),
+        let mut places = Vec::new();
+        // An empty text is found before each character, and at the end.
+        let ends = text.char_indices().map(|(at, _)| at).chain([text.len()]).map(|at| (at, at));
+        let mut found: Box<dyn Iterator<Item = (usize, usize)>> = match wanted.is_empty() {
+            true => Box::new(ends),
+            false => Box::new(text.match_indices(&*wanted).map(|(at, found)| (at, at + found.len()))),
         };
-        let groups = places.into_iter().map(|(from, to)| vec![Some((from, to))]).collect();
-        self.replace(text, groups, &[], function(&call.args, 1), args.get(1))
+        while let Some(place) = found.next().filter(|_| all || places.is_empty()) {
+            self.work(4)?;
+            self.will_make(64)?;
+            places.push(vec![Some(place)]);
+        }
+        drop(found);
+        self.replace(text, places, &[], function(&call.args, 1), args.get(1))
     }
 
     /// Splits a text at a separator, or into its code units (ECMA-262 §22.1.3.23).
     fn split(&mut self, text: &Str, args: &[Value]) -> Res {
         let limit = split_limit(args);
-        let parts: Vec<Value> = match args.first() {
-            None | Some(Value::Undefined) => vec![Value::Text(text.clone())].into_iter().take(limit).collect(),
-            Some(separator) => {
-                let separator = ops::to_text(separator);
-                self.will_make(text.len())?;
-                if separator.is_empty() {
-                    self.item_steps(utf16_len(text))?;
-                    super::units(text).into_iter().take(limit).map(Value::text).collect()
-                } else {
-                    text.split(&*separator).take(limit).map(Value::text).collect()
-                }
+        let separator = match args.first() {
+            None | Some(Value::Undefined) => {
+                return self.make_list(vec![Value::Text(text.clone())].into_iter().take(limit).collect());
             }
+            Some(separator) => ops::to_text(separator),
         };
-        self.item_steps(parts.len())?;
+        let mut parts = Vec::new();
+        if separator.is_empty() {
+            self.item_work(text.len() * 4)?;
+            self.will_make(text.len() * 64)?;
+            parts.extend(super::units(text).into_iter().take(limit).map(Value::text));
+        } else {
+            for part in text.split(&*separator).take(limit) {
+                self.work(4)?;
+                self.will_make(part.len() + 40)?;
+                parts.push(Value::text(part));
+            }
+        }
         self.make_list(parts)
     }
 
@@ -198,47 +221,58 @@ impl Eval<'_> {
 
     /// Matches with a pattern given as a text.
     fn pattern_of_text(&mut self, call: &MethodCall, text: &Str, source: &str) -> Res {
+        self.work(100)?;
         let pattern = match Pattern::new(source, if call.method == Method::MatchAll { "g" } else { "" }) {
             Ok(pattern) => pattern,
             Err(problem) => return range_failure(problem.message),
         };
+        self.work(pattern.work_to_build())?;
         self.pattern_method(call, text, &pattern)
     }
 
     fn pattern_method(&mut self, call: &MethodCall, text: &Str, pattern: &Pattern) -> Res {
         match call.method {
             Method::Search => {
+                self.work(pattern.work(text.len()))?;
                 let found = pattern.regex.find(text);
                 Ok(Value::Int(found.map_or(-1, |m| unit_position(text, m.start()) as i64)))
             }
             Method::Match if !pattern.global => self.captures(pattern, text),
             Method::Match => {
-                let found: Vec<Value> = pattern.regex.find_iter(text).map(|m| Value::text(m.as_str())).collect();
-                self.item_steps(found.len())?;
+                let mut found = Vec::new();
+                self.each_match(pattern, text, |eval, captures| {
+                    let text = captures.get(0).map_or("", |whole| whole.as_str());
+                    eval.will_make(text.len() + 40)?;
+                    found.push(Value::text(text));
+                    Ok(true)
+                })?;
                 if found.is_empty() { Ok(Value::Null) } else { self.make_list(found) }
             }
             Method::MatchAll => {
-                let mut found = Vec::new();
-                for captures in pattern.regex.captures_iter(text) {
-                    self.item_steps(captures.len())?;
-                    found.push(self.capture_list(pattern, text, &captures)?);
-                }
+                let (mut found, mut units) = (Vec::new(), Units::default());
+                self.each_match(pattern, text, |eval, captures| {
+                    let start = captures.get(0).map_or(0, |whole| whole.start());
+                    found.push(eval.capture_list(pattern, text, captures, units.at(text, start))?);
+                    Ok(true)
+                })?;
                 self.make_list(found)
             }
             Method::Replace | Method::ReplaceAll => {
                 let mut groups = Vec::new();
-                for captures in pattern.regex.captures_iter(text) {
-                    self.item_steps(captures.len())?;
+                let each = |eval: &mut Self, captures: &regex::Captures| {
+                    eval.will_make(48 + 24 * captures.len())?;
                     groups.push(captures.iter().map(|group| group.map(|m| (m.start(), m.end()))).collect());
-                    if !pattern.global {
-                        break;
-                    }
-                }
+                    Ok(pattern.global)
+                };
+                self.each_match(pattern, text, each)?;
                 let names: Vec<Option<&str>> = pattern.regex.capture_names().collect();
                 let replacement = match call.args.get(1) {
                     Some(Arg::Value(expr)) => Some(self.expr(expr)?),
                     _ => None,
                 };
+                if let Some(value) = &replacement {
+                    self.item_cost(value)?;
+                }
                 self.replace(text, groups, &names, function(&call.args, 1), replacement.as_ref())
             }
             _ => {
@@ -246,6 +280,32 @@ impl Eval<'_> {
                 self.split_by(text, pattern, split_limit(&args))
             }
         }
+    }
+
+    /// Finds matches one after another until `with` returns false (ECMA-262 §22.2.6.8: behind an empty match the next
+    /// search begins one character on). Each search is charged for what it reads.
+    fn each_match(
+        &mut self,
+        pattern: &Pattern,
+        text: &str,
+        mut with: impl FnMut(&mut Self, &regex::Captures) -> Res<bool>,
+    ) -> Res<()> {
+        let mut scan = pattern.scan();
+        let mut from = 0;
+        while from <= text.len() {
+            scan.read(text, from, |units| self.work(units))?;
+            let Some(captures) = pattern.regex.captures_at(text, from) else { break };
+            let Some(whole) = captures.get(0) else { break };
+            self.work(4 * captures.len() as u64)?;
+            from = whole.end();
+            if whole.is_empty() {
+                from += text[from..].chars().next().map_or(1, char::len_utf8);
+            }
+            if !with(self, &captures)? {
+                break;
+            }
+        }
+        Ok(())
     }
 
     /// §22.2.6.14: an empty match at the end of a piece does not split, groups become items.
@@ -258,42 +318,46 @@ impl Eval<'_> {
             return self.make_list(parts);
         }
         let mut piece_from = 0;
-        for captures in pattern.regex.captures_iter(text) {
-            let Some(whole) = captures.get(0) else { continue };
-            if whole.end() == piece_from && whole.is_empty() || whole.start() >= text.len() {
-                continue;
+        self.each_match(pattern, text, |eval, captures| {
+            let Some(whole) = captures.get(0) else { return Ok(false) };
+            if whole.end() == piece_from || whole.start() >= text.len() {
+                return Ok(true);
             }
-            self.item_steps(captures.len())?;
+            eval.will_make(whole.end() - piece_from + 40 * captures.len())?;
             parts.push(Value::text(&text[piece_from..whole.start()]));
             parts.extend(captures.iter().skip(1).map(|g| g.map_or(Value::Undefined, |g| Value::text(g.as_str()))));
             piece_from = whole.end();
-            if parts.len() >= limit {
-                break;
-            }
-        }
+            Ok(parts.len() < limit)
+        })?;
         parts.push(Value::text(&text[piece_from..]));
         parts.truncate(limit);
         self.make_list(parts)
     }
 
     pub(in crate::expr) fn captures(&mut self, pattern: &Pattern, text: &Str) -> Res {
+        self.work(pattern.work(text.len()))?;
         match pattern.regex.captures(text) {
             None => Ok(Value::Null),
-            Some(captures) => self.capture_list(pattern, text, &captures),
+            Some(captures) => {
+                let start = captures.get(0).map_or(0, |whole| whole.start());
+                self.capture_list(pattern, text, &captures, unit_position(text, start))
+            }
         }
     }
 
-    fn capture_list(&mut self, pattern: &Pattern, text: &Str, captures: &regex::Captures) -> Res {
+    /// The groups of a match that begins at a position, in code units.
+    fn capture_list(&mut self, pattern: &Pattern, text: &Str, captures: &regex::Captures, position: usize) -> Res {
         let value = |m: Option<regex::Match>| m.map_or(Value::Undefined, |m| Value::text(m.as_str()));
+        let bytes: usize = captures.iter().flatten().map(|group| group.len()).sum();
+        self.will_make(bytes + captures.len() * 64)?;
+        self.work(20 + 4 * captures.len() as u64)?;
         let items: Vec<Value> = captures.iter().map(value).collect();
-        self.will_make(items.len() * 64)?;
-        let start = captures.get(0).map_or(0, |m| m.start());
         let mut groups = None;
         for name in pattern.regex.capture_names().flatten() {
             groups.get_or_insert_with(ObjectBuilder::default).insert(name.into(), value(captures.name(name)));
         }
         let named = Value::object([
-            ("index", Value::Int(unit_position(text, start) as i64)),
+            ("index", Value::Int(position as i64)),
             ("input", Value::Text(text.clone())),
             ("groups", groups.map_or(Value::Undefined, ObjectBuilder::finish)),
         ]);
@@ -303,10 +367,27 @@ impl Eval<'_> {
         }
     }
 
+    /// Puts what a template of a replacement stands for, and charges for it.
+    fn substitute(
+        &mut self,
+        template: &str,
+        text: &str,
+        groups: &[Option<(usize, usize)>],
+        names: &[Option<&str>],
+        out: &mut String,
+    ) -> Res<()> {
+        substitute(template, text, groups, names, |piece| {
+            self.work(1)?;
+            self.will_make(piece.len())?;
+            out.push_str(piece);
+            Ok(())
+        })
+    }
+
     /// Puts replacements into places; each place has the byte ranges of its groups, the whole first.
     fn replace(
         &mut self,
-        text: &str,
+        text: &Str,
         places: Vec<Vec<Option<(usize, usize)>>>,
         names: &[Option<&str>],
         function: Option<&Function>,
@@ -314,32 +395,31 @@ impl Eval<'_> {
     ) -> Res {
         let template = replacement.map(ops::to_text).unwrap_or_default();
         let mut out = String::new();
-        let mut done = 0;
+        let (mut done, mut units) = (0, Units::default());
         for groups in places {
             let Some((from, to)) = groups[0] else { continue };
             out.push_str(&text[done..from]);
             done = to;
-            let before = out.len();
             match function {
                 Some(function) => {
                     let part = |range: &Option<(usize, usize)>| {
                         range.map_or(Value::Undefined, |(a, b)| Value::text(&text[a..b]))
                     };
                     let mut args: Vec<Value> = groups.iter().map(part).collect();
-                    args.push(Value::Int(unit_position(text, from) as i64));
-                    args.push(Value::text(text));
-                    self.will_make(text.len())?;
+                    args.push(Value::Int(units.at(text, from) as i64));
+                    args.push(Value::Text(text.clone()));
+                    self.will_make(to - from + 64)?;
                     if names.iter().any(Option::is_some) {
                         let named =
                             names.iter().zip(&groups).filter_map(|(name, range)| name.map(|name| (name, part(range))));
                         args.push(Value::object(named));
                     }
                     let value = self.apply(function, &args)?;
+                    self.item_cost(&value)?;
                     ops::write_text(&value, &mut out);
                 }
-                None => substitute(&template, text, &groups, names, &mut out),
+                None => self.substitute(&template, text, &groups, names, &mut out)?,
             }
-            self.will_make(out.len() - before)?;
         }
         out.push_str(&text[done..]);
         self.make_text(out)
@@ -353,12 +433,18 @@ fn split_limit(args: &[Value]) -> usize {
     }
 }
 
-/// GetSubstitution (§22.1.3.19.1).
-fn substitute(template: &str, text: &str, groups: &[Option<(usize, usize)>], names: &[Option<&str>], out: &mut String) {
+/// GetSubstitution (§22.1.3.19.1); `put` receives the pieces.
+fn substitute(
+    template: &str,
+    text: &str,
+    groups: &[Option<(usize, usize)>],
+    names: &[Option<&str>],
+    mut put: impl FnMut(&str) -> Res<()>,
+) -> Res<()> {
     let (from, to) = groups[0].unwrap_or_default();
     let mut rest = template;
     while let Some(at) = rest.find('$') {
-        out.push_str(&rest[..at]);
+        put(&rest[..at])?;
         let after = &rest[at + 1..];
         let group = |index: usize| groups.get(index).copied().flatten().map_or("", |(a, b)| &text[a..b]);
         let digits = |n: usize| {
@@ -366,35 +452,51 @@ fn substitute(template: &str, text: &str, groups: &[Option<(usize, usize)>], nam
         };
         let valid = |index: &usize| (1..groups.len()).contains(index);
         let taken = if after.starts_with('$') {
-            out.push('$');
+            put("$")?;
             1
         } else if after.starts_with('&') {
-            out.push_str(&text[from..to]);
+            put(&text[from..to])?;
             1
         } else if after.starts_with('`') {
-            out.push_str(&text[..from]);
+            put(&text[..from])?;
             1
         } else if after.starts_with('\'') {
-            out.push_str(&text[to..]);
+            put(&text[to..])?;
             1
         } else if let Some(index) = digits(2).filter(valid) {
-            out.push_str(group(index));
+            put(group(index))?;
             2
         } else if let Some(index) = digits(1).filter(valid) {
-            out.push_str(group(index));
+            put(group(index))?;
             1
         } else if let Some(name) = after.strip_prefix('<').and_then(|n| n.split_once('>')).map(|n| n.0)
             && names.iter().any(Option::is_some)
         {
             if let Some(index) = names.iter().position(|n| *n == Some(name)) {
-                out.push_str(group(index));
+                put(group(index))?;
             }
             name.len() + 2
         } else {
-            out.push('$');
+            put("$")?;
             0
         };
         rest = &after[taken..];
     }
-    out.push_str(rest);
+    put(rest)
+}
+
+/// Counts code units up to one position after another.
+#[derive(Default)]
+struct Units {
+    bytes: usize,
+    units: usize,
+}
+
+impl Units {
+    /// The position in code units of a byte position that is not before the last one.
+    fn at(&mut self, text: &str, byte: usize) -> usize {
+        self.units += text.get(self.bytes..byte).map_or(0, utf16_len);
+        self.bytes = byte;
+        self.units
+    }
 }
