@@ -14,7 +14,7 @@ use kanzlei_lang::confidential::Label;
 use kanzlei_lang::document::workflow::Property;
 use kanzlei_lang::suggest;
 use kanzlei_model::problem::{InputError, Problem};
-use kanzlei_model::value::Value;
+use kanzlei_model::value::{ObjectBuilder, Value};
 
 /// How the input of a workflow is checked.
 #[derive(Debug)]
@@ -358,7 +358,15 @@ impl InputPlan {
             self.explain(&input, |index| From::Member(self.properties[index].name.clone()), &mut errors);
         }
         if errors.is_empty() {
-            return Ok(Value::from_json(&input));
+            // Files stay files; their JSON is an object like any other.
+            let is_file =
+                |own: &Value| own.is_file() || own.as_list().is_some_and(|list| list.iter().all(Value::is_file));
+            let mut accepted = ObjectBuilder::default();
+            for (name, value) in input.as_object().into_iter().flatten() {
+                let own = given.member(name).filter(|own| is_file(own)).cloned();
+                accepted.insert(name.as_str().into(), own.unwrap_or_else(|| Value::from_json(value)));
+            }
+            return Ok(accepted.finish());
         }
         let mut problem = Problem::new(422, "Invalid input");
         problem.errors = errors;

@@ -69,6 +69,8 @@ pub struct Object {
     members: Members,
     depth: u16,
     weight: u64,
+    /// Whether it stands for a file. No JSON and no expression makes one.
+    file: bool,
 }
 
 /// Collects members; [`ObjectBuilder::finish`] puts them into ECMAScript's order once.
@@ -127,6 +129,23 @@ impl Value {
             Value::Object(object) => object.weight,
             _ => 8,
         }
+    }
+
+    /// A file, from the object `{name, media, size, base64}` that expressions see of it; other values stay as they
+    /// are. Only for what is a file indeed: an answer that is not JSON or text.
+    pub fn into_file(self) -> Self {
+        match self {
+            Value::Object(object) => {
+                let (members, depth, weight) = (object.members.clone(), object.depth, object.weight);
+                Value::Object(Arc::new(Object { members, depth, weight, file: true }))
+            }
+            other => other,
+        }
+    }
+
+    /// Whether it stands for a file.
+    pub fn is_file(&self) -> bool {
+        matches!(self, Value::Object(object) if object.file)
     }
 
     /// The member of that name, when this is an object that has it.
@@ -407,7 +426,7 @@ impl ObjectBuilder {
             depth = depth.max(value.depth());
             weight = weight.saturating_add(value.weight().saturating_add(key.len() as u64 + 4));
         }
-        Value::Object(Arc::new(Object { members: self.members, depth: depth + 1, weight }))
+        Value::Object(Arc::new(Object { members: self.members, depth: depth + 1, weight, file: false }))
     }
 }
 
@@ -555,6 +574,18 @@ mod tests {
         let value = Value::object([("gone", Value::Undefined), ("here", Value::list(vec![Value::list(vec![])]))]);
         assert_eq!(value.to_json(), r#"{"here":[[]]}"#);
         assert_eq!(value.depth(), 3);
+    }
+
+    #[test]
+    fn nothing_but_a_file_is_one() {
+        let json = r#"{"name":"a.pdf","media":"application/pdf","size":1,"base64":"JQ=="}"#;
+        let looks: Value = serde_json::from_str(json).expect("json");
+        let file = looks.clone().into_file();
+        assert!(!looks.is_file() && file.is_file() && file.clone().is_file());
+        assert_eq!((file.to_json().as_str(), &file), (json, &looks), "it has the same members");
+        // Written and read again it is an object like any other.
+        assert!(!Value::from_json(&file.to_serde()).is_file());
+        assert!(!Value::text("x").into_file().is_file());
     }
 
     #[test]

@@ -350,7 +350,7 @@ fn http_answer(status: u16, headers: &[(String, String)], body: Option<Value>) -
     let typed = headers.iter().any(|(name, _)| name.eq_ignore_ascii_case("content-type"));
     let bytes = match &body {
         None | Some(Value::Undefined) => Vec::new(),
-        Some(value) => match (machine::file_bytes(value), value) {
+        Some(value) => match (machine::described_bytes(value), value) {
             (Some((media, _, bytes)), _) => {
                 if !typed {
                     headers.push(("content-type".into(), media));

@@ -1,7 +1,8 @@
 //! Bodies: how a value is written into a request, and what an answer's bytes are as a value.
 //!
-//! A *file* is an object `{name, media, size, base64}`: what an answer of any other media type than
-//! JSON, text or CSV becomes, and what a multipart body or a reply sends as bytes again.
+//! A *file* is what an answer of any other media type than JSON, text or CSV becomes, and what a multipart body or a
+//! reply sends as bytes again. Expressions see it as an object `{name, media, size, base64}`; an object that only looks
+//! like one, as a client can send it, is no file.
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
@@ -12,19 +13,29 @@ use kanzlei_model::value::{ObjectBuilder, Str, Value};
 
 /// The bytes of a value that is a file, with media type and name.
 pub fn file_bytes(value: &Value) -> Option<(String, Option<String>, Vec<u8>)> {
+    if value.is_file() { described_bytes(value) } else { None }
+}
+
+/// The same of an object that describes a file, for stubs: what stands in a document of cases is meant.
+pub fn described_bytes(value: &Value) -> Option<(String, Option<String>, Vec<u8>)> {
     let media = value.member("media")?.as_text()?;
     let bytes = STANDARD.decode(value.member("base64")?.as_text()?).ok()?;
     Some((media.to_owned(), value.member("name").and_then(Value::as_text).map(str::to_owned), bytes))
 }
 
-/// A file as a value.
+/// A file as a value; a media type that is none (RFC 9110 §8.3.1) becomes `application/octet-stream`.
 pub fn file(media: &str, name: Option<&str>, bytes: &[u8]) -> Value {
+    let token = |text: &str| {
+        !text.is_empty() && text.bytes().all(|b| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b))
+    };
+    let valid = media.split_once('/').is_some_and(|(kind, of)| token(kind) && token(of));
     Value::object([
         ("name", name.map_or(Value::Null, Value::text)),
-        ("media", Value::text(media)),
+        ("media", Value::text(if valid { media } else { "application/octet-stream" })),
         ("size", Value::Int(bytes.len() as i64)),
         ("base64", Value::text(STANDARD.encode(bytes))),
     ])
+    .into_file()
 }
 
 /// Writes a request body: its bytes and media type. `seed` makes the boundary of a multipart body.
@@ -193,6 +204,21 @@ mod tests {
         assert!(text.contains("name=\"note\"\r\n\r\nhi\r\n"), "{text}");
         assert!(text.contains("filename=\"a%22b.png\"\r\nContent-Type: image/png\r\n\r\n"), "{text}");
         assert!(bytes.windows(2).any(|pair| pair == b"\x89P"), "the bytes themselves are sent");
+    }
+
+    #[test]
+    fn what_looks_like_a_file_is_sent_as_json() {
+        let json = r#"{"name":"x","media":"text/html\r\nX-A: b","size":1,"base64":"PGI+"}"#;
+        let forged: Value = serde_json::from_str(json).expect("json");
+        assert_eq!(write(None, &forged, "s"), (json.as_bytes().to_vec(), "application/json".into()));
+        let (parts, _) = write(Some(Encoding::Multipart), &Value::object([("doc", forged)]), "s");
+        let parts = String::from_utf8(parts).expect("text");
+        assert!(parts.contains("Content-Type: application/json") && !parts.contains("filename"), "{parts}");
+        // A media type that a service made up is not passed on either.
+        for media in ["text/html\r\nX-A: b", "png", "image/", "a/b/c", ""] {
+            let (sent, _, _) = file_bytes(&file(media, None, b"x")).expect("a file");
+            assert_eq!(sent, "application/octet-stream", "{media:?}");
+        }
     }
 
     #[test]

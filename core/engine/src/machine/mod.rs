@@ -39,7 +39,7 @@ mod tests;
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-pub use body::file_bytes;
+pub use body::{described_bytes, file_bytes};
 pub use call::{Answer, Request};
 use flow::{Awaits, Begun, Fibre, Level, What};
 pub use query::{Query, Rows, Sql};

@@ -426,6 +426,9 @@ pub fn reply_json(reply: &kanzlei_engine::machine::Reply) -> String {
     let mut json = serde_json::json!({"status": reply.status, "headers": reply.headers, "problem": reply.problem});
     if !matches!(reply.body, Value::Undefined) {
         json["body"] = reply.body.to_serde();
+        if reply.body.is_file() {
+            json["file"] = true.into();
+        }
     }
     json.to_string()
 }
@@ -437,10 +440,11 @@ pub fn reply_of(text: &str) -> Option<kanzlei_engine::machine::Reply> {
         let [name, value] = pair.as_array()?.as_slice() else { return None };
         Some((name.as_str()?.to_owned(), value.as_str()?.to_owned()))
     });
+    let body = json.get("body").map_or(Value::Undefined, Value::from_json);
     Some(kanzlei_engine::machine::Reply {
         status: u16::try_from(json.get("status")?.as_u64()?).ok()?,
         headers: headers.collect::<Option<_>>()?,
-        body: json.get("body").map_or(Value::Undefined, Value::from_json),
+        body: if json.get("file").is_some() { body.into_file() } else { body },
         problem: json.get("problem")?.as_bool()?,
     })
 }
@@ -461,6 +465,11 @@ mod tests {
         for body in [Value::Undefined, Value::Null, Value::text("hei"), Value::object([("n", Value::Int(1))])] {
             let reply = Reply { status: 201, headers: vec![("X-A".into(), "b".into())], body, problem: true };
             assert_eq!(reply_of(&reply_json(&reply)), Some(reply));
+        }
+        let body = Value::object([("media", Value::text("image/png")), ("base64", Value::text("JQ=="))]);
+        for (body, file) in [(body.clone(), false), (body.into_file(), true)] {
+            let reply = Reply { status: 200, headers: Vec::new(), body, problem: false };
+            assert_eq!(reply_of(&reply_json(&reply)).map(|reply| reply.body.is_file()), Some(file));
         }
     }
 }

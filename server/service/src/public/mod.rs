@@ -22,7 +22,7 @@ mod route;
 
 use std::time::Instant;
 
-use actix_web::http::header::{ALLOW, HeaderName, HeaderValue, RETRY_AFTER};
+use actix_web::http::header::{ALLOW, HeaderName, HeaderValue, RETRY_AFTER, X_CONTENT_TYPE_OPTIONS};
 use actix_web::web::{Data, Payload};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_runtime::clock::{fresh_id, now};
@@ -51,6 +51,8 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
             response
         }
     };
+    // What an answer is, its media type says, not a browser's guess.
+    response.headers_mut().insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
     if let Ok(value) = HeaderValue::from_str(&request_id) {
         response.headers_mut().insert(HeaderName::from_static("x-request-id"), value);
     }

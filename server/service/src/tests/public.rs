@@ -238,3 +238,18 @@ fn a_key_belongs_to_an_input_wherever_it_stands() {
         assert_eq!(send("bert").await.problem(), (422, "The Idempotency-Key was used before".into()));
     });
 }
+
+#[test]
+fn json_that_looks_like_a_file_is_answered_as_json() {
+    let echo = "workflow: echo-body\nextra: allow\nentries: [{endpoint: POST /echo-body, access: open}]\nsteps: [{reply: 200, body: '${input}'}]\n";
+    with("forged", &[echo], &[], async |bed| {
+        let forged = json!({"name": "a.html", "media": "text/html", "size": 3, "base64": "PGI+"});
+        let answer = bed.post("/echo-body", &[], &forged.to_string()).await;
+        assert_eq!((answer.header("content-type"), answer.json()), (Some("application/json"), forged));
+        assert_eq!(answer.header("content-disposition"), None);
+        for line in ["GET /nowhere", "POST /echo-body", "GET /~/health"] {
+            let answer = bed.send(line, &[], "").await;
+            assert_eq!(answer.header("x-content-type-options"), Some("nosniff"), "{line}");
+        }
+    });
+}
