@@ -355,7 +355,7 @@ fn a_database_that_hangs_takes_no_more_memory_than_configured() {
     let server = kanzlei_harness::mariadb::Mariadb::start(&dir).expect("MariaDB");
     let bounds = ["journal.bytes=16777216", "journal.value=1048576", "journal.pace=0", "jobs.bytes=16777216"];
     let office = office_on("hangs", &server.url("kanzlei"), &bounds);
-    let text = "workflow: NAME\ninput: {text: {type: string}}\nentries: [{endpoint: POST /NAME, access: open, answer: HOW, limits: {time: 1s}}]\nsteps:\n  - {let: {twice: '${input.text}'}}\n  - {reply: 200, body: '${input.text}'}\n";
+    let text = "workflow: NAME\ninput: {text: {type: string}}\nentries: [{endpoint: POST /NAME, access: open, answer: HOW}]\nsteps:\n  - {let: {twice: '${input.text}'}}\n  - {reply: 200, body: '${input.text}'}\n";
     let (direct, queued) =
         (text.replace("NAME", "direct").replace("HOW", "now"), text.replace("NAME", "queued").replace("HOW", "later"));
     assert_eq!(deploy_texts(&office, &[("direct.yaml", &direct), ("queued.yaml", &queued)]).status, 200);

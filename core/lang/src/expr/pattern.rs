@@ -94,6 +94,7 @@ impl Pattern {
                 .thompson(regex_automata::nfa::thompson::Config::new().nfa_size_limit(Some(MAX_PROGRAM)))
                 .configure(DFA::config().cache_capacity(MAX_PROGRAM).skip_cache_capacity_check(true))
                 .build(&translated)
+                .map_err(Box::new)
         });
         let scanner = match scanner {
             Some(Err(_)) => return Err(problem("this pattern is too big", Some("use smaller repeat counts"))),
