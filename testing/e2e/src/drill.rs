@@ -14,9 +14,9 @@ use serde_json::Value as Json;
 
 use crate::{deploy_texts, try_http};
 
-/// Two calls, and between them a row that must be written once and something that takes a moment, so that kills
+/// Two calls that the ledger counts by job and step, as a key of its own shows neither; and between them a row that must be written once and something that takes a moment, so that kills
 /// find jobs in all states.
-const WORKFLOW: &str = "workflow: drill\ninput: {n: {type: integer}, wait: {type: string}}\nentries: [{endpoint: POST /drill, access: open, answer: later}]\nqueue: {retry: {attempts: 21, first: 100ms, max: 1s}}\nsteps:\n  - {call: \"POST LEDGER/ledger/entries\", body: {n: \"${input.n}\"}}\n  - {sql: harbour, statement: \"INSERT INTO arrival (harbour, imo, arrives) VALUES ('LIN', '0000000', :job)\", bind: {job: \"${run.id.slice(0, 30)}\"}}\n  - pause: ${input.wait}\n  - {call: \"POST LEDGER/ledger/entries\", body: {n: \"${input.n}\"}}\n  - reply: 200\n    body: {n: \"${input.n}\"}\n";
+const WORKFLOW: &str = "workflow: drill\ninput: {n: {type: integer}, wait: {type: string}}\nentries: [{endpoint: POST /drill, access: open, answer: later}]\nqueue: {retry: {attempts: 21, first: 100ms, max: 1s}}\nsteps:\n  - {call: \"POST LEDGER/ledger/entries\", headers: {X-Entry: \"${run.id}-1\"}, body: {n: \"${input.n}\"}}\n  - {sql: harbour, statement: \"INSERT INTO arrival (harbour, imo, arrives) VALUES ('LIN', '0000000', :job)\", bind: {job: \"${run.id.slice(0, 30)}\"}}\n  - pause: ${input.wait}\n  - {call: \"POST LEDGER/ledger/entries\", headers: {X-Entry: \"${run.id}-2\"}, body: {n: \"${input.n}\"}}\n  - reply: 200\n    body: {n: \"${input.n}\"}\n";
 
 /// What a drill found.
 #[derive(Debug, Default)]
@@ -66,7 +66,7 @@ impl std::fmt::Display for Found {
         self.failures.iter().try_for_each(|why| writeln!(f, "failed: {why}"))?;
         write!(
             f,
-            "{} calls under {} keys; {} keys called more than once, {} of them after what came of it was written down\n{} rows written by SQL steps; jobs without exactly one: {}",
+            "{} calls for {} entries; {} entries called more than once, {} of them after what came of it was written down\n{} rows written by SQL steps; jobs without exactly one: {}",
             self.calls,
             self.compared,
             self.repeated,

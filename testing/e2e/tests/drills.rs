@@ -31,7 +31,7 @@ fn an_owner_that_is_only_slow_is_refused() {
     let slow = format!("service: slow\nbase: http://127.0.0.1:{}\nnetwork: private\n", peer.port);
     let books = format!("service: ledger\nbase: {ledger}\nnetwork: private\n");
     let workflow = format!(
-        "workflow: owned\nentries: [{{endpoint: POST /owned, access: open, answer: later}}]\nsteps:\n  - {{call: \"GET http://127.0.0.1:{}/slow\"}}\n  - {{call: \"POST {ledger}/ledger/entries\", body: {{n: 1}}}}\n  - reply: 200\n",
+        "workflow: owned\nentries: [{{endpoint: POST /owned, access: open, answer: later}}]\nsteps:\n  - {{call: \"GET http://127.0.0.1:{}/slow\"}}\n  - {{call: \"POST {ledger}/ledger/entries\", headers: {{X-Entry: \"${{run.id}}-1\"}}, body: {{n: 1}}}}\n  - reply: 200\n",
         peer.port
     );
     let deployed = deploy_texts(&office, &[("a.yaml", &slow), ("b.yaml", &books), ("c.yaml", &workflow)]);

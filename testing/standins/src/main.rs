@@ -1,5 +1,5 @@
 //! Simulated outside services of the demo office: `registry`, `tides`, `rates`, `pilots`, `texts`,
-//! `customs`, and `ledger`, which counts how often it was called under each idempotency key.
+//! `customs`, and `ledger`, which counts how often it was called for each entry, and refuses another idempotency key for it.
 //!
 //! Each can be made slow or made to fail, so that retries and catches can be seen:
 //!
@@ -56,8 +56,10 @@ struct State {
     seen: Mutex<HashMap<String, u64>>,
     pilots_asked: Mutex<u64>,
     customs_asked: Mutex<u64>,
-    /// When the ledger was called, in microseconds, by idempotency key.
+    /// When the ledger was called, in microseconds, by entry.
     entries: Mutex<HashMap<String, Vec<i64>>>,
+    /// The idempotency key of each entry.
+    keys: Mutex<HashMap<String, String>>,
 }
 
 const SERVICES: [&str; 7] = ["registry", "tides", "rates", "pilots", "texts", "customs", "ledger"];
@@ -335,16 +337,21 @@ async fn customs(state: Data<State>, body: web::Json<Clearance>) -> HttpResponse
     HttpResponse::Accepted().json(json!({"reference": answer}))
 }
 
-/// Writes an entry; every call is counted under its idempotency key.
+/// Writes an entry; every call is counted under `X-Entry`, or else under its idempotency key. One entry has one key.
 async fn entry(state: Data<State>, request: HttpRequest) -> HttpResponse {
     let (failure, padding) = state.behave("ledger").await;
-    let key =
-        request.headers().get("idempotency-key").and_then(|key| key.to_str().ok()).unwrap_or("none").trim_matches('"');
-    lock(&state.entries).entry(key.to_owned()).or_default().push(jiff::Timestamp::now().as_microsecond());
+    let header = |name: &str| request.headers().get(name).and_then(|value| value.to_str().ok());
+    let key = header("idempotency-key").unwrap_or("none").trim_matches('"');
+    let entry = header("x-entry").unwrap_or(key).to_owned();
+    let first = lock(&state.keys).entry(entry.clone()).or_insert_with(|| key.to_owned()).clone();
+    lock(&state.entries).entry(entry).or_default().push(jiff::Timestamp::now().as_microsecond());
+    if first != key {
+        return problem(409, "Another key for the same entry");
+    }
     failure.unwrap_or_else(|| answer(json!({"written": true}), padding))
 }
 
-/// When the ledger was called, by key.
+/// When the ledger was called, by entry.
 async fn entries(state: Data<State>) -> HttpResponse {
     HttpResponse::Ok().json(&*lock(&state.entries))
 }
