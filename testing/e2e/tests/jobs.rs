@@ -213,7 +213,10 @@ fn flaky(path: &str, stream: &mut TcpStream) {
 fn failed_jobs_are_retried() {
     let office = office("again", &[]);
     let peer = Peer::start(flaky);
-    let call = |path: &str| format!("{{call: \"POST http://127.0.0.1:{}{path}\"}}", peer.port);
+    // The peer counts by job; of itself a call does not show its id.
+    let call = |path: &str| {
+        format!("{{call: \"POST http://127.0.0.1:{}{path}\", headers: {{X-Job: \"${{run.id}}\"}}}}", peer.port)
+    };
     let workflow = |name: &str, path: &str, again: &str| {
         format!(
             "workflow: {name}\nentries: [{{endpoint: POST /{name}, access: open, answer: later}}]\nqueue: {{{again}}}\nsteps:\n  - {}\n  - {}\n  - reply: 200\n    body: {{attempt: \"${{run.attempt}}\"}}\n",
