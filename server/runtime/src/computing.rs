@@ -20,7 +20,7 @@ pub struct Computing {
 }
 
 impl Computing {
-    /// A pool of so many threads; 0 for one fewer than there are cores, at least one.
+    /// Creates a pool with this number of threads; 0 means one fewer than the number of cores, at least one.
     pub fn new(threads: usize) -> Self {
         let threads = match threads {
             0 => std::thread::available_parallelism().map_or(1, |cores| (cores.get() - 1).max(1)),

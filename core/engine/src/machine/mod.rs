@@ -64,7 +64,7 @@ const YIELD_AFTER_WORK: u64 = 200_000;
 /// Units of work that one evaluation may do where a run is driven; one that needs more is left to
 /// [`Next::Compute`]. About a millisecond.
 pub const INLINE_WORK: u64 = 20_000;
-/// What the ids of computations begin at: they are counted by themselves, so that how many there are changes no
+/// The first id of computations. They have their own count, so that their number changes no
 /// id of an effect.
 const COMPUTATIONS: EffectId = 1 << 63;
 /// How often a `keep` is made anew because another run was faster.

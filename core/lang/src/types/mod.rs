@@ -98,7 +98,7 @@ const MOST_FIRST: usize = 8;
 pub struct Shape {
     /// The members, in order.
     pub members: Vec<Member>,
-    /// The type of members that are not named; without one there are no others.
+    /// The type of undeclared members; `None` when there are none.
     pub rest: Option<Type>,
 }
 
