@@ -413,7 +413,7 @@ fn bundle(workflow: &Json, answer: &Json) -> Bundle {
         vec![column("id", "BIGINT", false), column("name", "VARCHAR", true), column("paid", "BOOLEAN", false)];
     let statement = ("harbour".to_owned(), SELECT.replace(":id", "?"));
     bundle.known = Some(Known {
-        databases: ["harbour".to_owned()].into(),
+        databases: [("harbour".to_owned(), Default::default())].into(),
         statements: [(statement, Ok(columns))].into(),
         ..Known::default()
     });

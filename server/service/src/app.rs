@@ -32,8 +32,9 @@ pub struct App {
     /// Bodies that arrive; requests in flight are those that have arrived.
     pub arrivals: Arc<Arrivals>,
     pub effects: Arc<Effects>,
-    /// Where databases for rehearsals are made, and those that are lent.
-    pub scratch: kanzlei_store::databases::Database,
+    /// Where databases for rehearsals are made, if anywhere.
+    pub scratch: Option<kanzlei_store::databases::Database>,
+    /// Those that are lent.
     pub lent: control::scratch::Lent,
     pub session: Duration,
     /// The interval of keep-alive comments in event streams.

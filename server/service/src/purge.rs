@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use kanzlei_model::time::Span;
 use kanzlei_runtime::clock;
-use kanzlei_runtime::effects::Effects;
+use kanzlei_runtime::effects::{Effects, Outside};
 use kanzlei_store::Store;
 
 use crate::config::Config;
@@ -55,7 +55,7 @@ pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
         purged(store.purge_refusals(at - DAY * kept.runs).await, &mut failed);
         purged(store.purge_samples(at - DAY * 2).await, &mut failed);
         let age = Duration::from_secs(86_400 * (kept.jobs.max(kept.failed_jobs) + MARKER_DAYS) as u64);
-        for (name, database) in &effects.databases {
+        for (name, Outside { database, .. }) in &effects.databases {
             match purge_markers(&store, database, &effects.installation, age).await {
                 Ok(()) => {}
                 Err(why) => tracing::debug!(database = name, why, "old markers could not be deleted"),

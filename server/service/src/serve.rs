@@ -1,5 +1,6 @@
 //! The life of the process: it is assembled, runs until it is stopped, and shuts down in order.
 
+use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex};
@@ -11,14 +12,14 @@ use arc_swap::ArcSwap;
 use governor::{Quota, RateLimiter};
 use kanzlei_runtime::background::Background;
 use kanzlei_runtime::computing::Computing;
-use kanzlei_runtime::effects::{self, Effects};
+use kanzlei_runtime::effects::{self, Effects, Outside};
 use kanzlei_runtime::journal::Journal;
 use kanzlei_runtime::live::Live;
 use kanzlei_runtime::secrets::Secrets;
 use kanzlei_runtime::worker::Worker;
 use kanzlei_runtime::{clock, journal, queue, refusals, worker};
 use kanzlei_store::Store;
-use kanzlei_store::databases::Database;
+use kanzlei_store::databases::{Database, Own};
 use tokio::sync::watch;
 use tokio_util::sync::CancellationToken;
 
@@ -73,17 +74,19 @@ async fn open(config: &Config) -> Result<Store> {
     Ok(store)
 }
 
-/// The databases that `sql` steps name, and the server on which rehearsals get theirs.
-fn databases(config: &Config) -> Result<(std::collections::HashMap<String, Database>, Database)> {
-    let mut databases = std::collections::HashMap::new();
-    for (name, url) in config.databases() {
-        let database = Database::connect(url, config.database.connections)
+/// The databases that `sql` steps name, and the server on which rehearsals get theirs. None of their users may see
+/// the service's records.
+fn databases(config: &Config, own: &Own) -> Result<(HashMap<String, Outside>, Option<Database>)> {
+    let mut databases = HashMap::new();
+    for (name, setting) in config.databases() {
+        let own = (!setting.sees_service).then(|| own.clone());
+        let database = Database::connect(&setting.url, config.database.connections, own)
             .map_err(|error| Error::Config(format!("`databases.{name}.url`: {error}")))?;
-        databases.insert(name.to_owned(), database);
+        databases.insert(name.to_owned(), Outside { database, allowed: setting.allowed.clone() });
     }
-    let server = if config.rehearsal.url.is_empty() { &config.database.url } else { &config.rehearsal.url };
-    let scratch = Database::connect(server.split_whitespace().next().unwrap_or_default(), 2)?;
-    Ok((databases, scratch))
+    let server = Some(&config.rehearsal.url).filter(|url| !url.is_empty());
+    let scratch = server.map(|url| Database::connect(url, 2, Some(own.clone()))).transpose();
+    Ok((databases, scratch.map_err(|error| Error::Config(format!("`rehearsal.url`: {error}")))?))
 }
 
 pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::runtime::Handle) -> Result<Service> {
@@ -91,7 +94,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
     let background = Background::new(config.process.background);
     let secrets = Arc::new(Secrets::new(&config.secrets.key, &config.secrets.key_file)?);
     secrets.load(&store).await?;
-    let (databases, scratch) = databases(config)?;
+    let (databases, scratch) = databases(config, &store.own().await?)?;
     let live: Arc<ArcSwap<Live>> = Arc::default();
     let installation = store.installation().await?;
     let (jobs, acceptances) = queue::Jobs::new(
@@ -189,7 +192,7 @@ fn keep_tasks(supervisor: &Supervisor, app: &Data<App>, kept: Kept) {
     let a = app.clone();
     supervisor.keep("orphaned-databases", move || {
         let scratch = a.scratch.clone();
-        async move { control::scratch::sweep(&scratch).await }
+        async move { control::scratch::sweep(scratch.as_ref()).await }
     });
     let a = app.clone();
     supervisor.keep("purge", move || purge::run(a.store.clone(), a.effects.clone(), kept));

@@ -13,7 +13,7 @@ use std::process::{Command, Output};
 use std::sync::OnceLock;
 
 use kanzlei_harness::mariadb::Mariadb;
-use kanzlei_harness::office::{Office, Ports, harbour};
+use kanzlei_harness::office::{Databases, Office, Ports, harbour};
 
 /// The folder with the programs under test: where this test program was built to. They are built first,
 /// because `cargo test` alone does not build the programs of other packages.
@@ -60,8 +60,8 @@ pub fn office(name: &str, settings: &[&str]) -> Office {
 pub fn office_on(name: &str, database_url: &str, settings: &[&str]) -> Office {
     let ports = Ports::free().expect("ports");
     let harbour = harbour(database(), &format!("kanzlei_{name}_harbour")).expect("the harbour's records");
-    Office::start(&bins(), &scratch().join(name), database_url, &format!("harbour={harbour}"), ports, settings)
-        .expect("office starts")
+    let databases = Databases::with_harbour(database_url.to_owned(), &harbour, database());
+    Office::start(&bins(), &scratch().join(name), databases, ports, settings).expect("office starts")
 }
 
 /// Runs the client against an office.

@@ -7,7 +7,7 @@ use std::time::Duration;
 use kanzlei_e2e::calls::*;
 use kanzlei_e2e::peer::{self, Peer};
 use kanzlei_e2e::*;
-use kanzlei_harness::office::Office;
+use kanzlei_harness::office::{Databases, Office};
 use kanzlei_harness::wait;
 use serde_json::json;
 
@@ -132,8 +132,8 @@ fn nothing_is_lost_when_services_are_killed_and_the_database_restarts() {
     let dir = kanzlei_harness::scratch::folder("drill");
     let ports = kanzlei_harness::office::Ports::free().expect("ports");
     let settings = ["jobs.lease=2s", "log.level=info"];
-    let mut office = Office::start(&bins(), &dir.join("office"), &url, &format!("harbour={harbour}"), ports, &settings)
-        .expect("office");
+    let databases = Databases::with_harbour(url, &harbour, &server);
+    let mut office = Office::start(&bins(), &dir.join("office"), databases, ports, &settings).expect("office");
     let mut drill = drill::Drill::start(&mut office, vec![Vec::new()], 4, Duration::from_millis(5));
     for round in 0..8 {
         drill.more(20);
@@ -167,7 +167,7 @@ fn drill_server() -> &'static std::sync::Mutex<kanzlei_harness::mariadb::Mariadb
 
 #[test]
 fn a_stop_in_the_middle_of_jobs_writes_no_row_twice() {
-    let mut office = office("stop", &["workers=2"]);
+    let mut office = office("stop", &["workers=2", "databases.harbour.functions=sleep"]);
     let sql = |sql: &str| database().sql("kanzlei_stop_harbour", sql).expect("sql");
     sql("CREATE TABLE done (n INT NOT NULL)");
     let insert = "{sql: harbour, statement: \"INSERT INTO done (n) SELECT :n FROM (SELECT SLEEP(0.15)) slept\", bind: {n: \"${input.n}\"}}";

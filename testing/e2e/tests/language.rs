@@ -277,7 +277,7 @@ fn secrets_reach_services_and_nothing_else() {
 
 #[test]
 fn statements_are_shown_to_their_database_before_they_run() {
-    let office = office("statements", &[]);
+    let office = office("statements", &["databases.harbour.functions=sleep"]);
     let workflow = |sql: &str, rest: &str| {
         format!(
             "workflow: q\ninput: {{n: {{type: integer, default: 1}}}}\nentries: [{{endpoint: GET /q, access: open}}]\nsteps:\n  - {{id: r, {sql}}}\n{rest}  - reply: 200\n    body: {{n: \"${{input.n}}\", r: \"${{r}}\"}}\n"

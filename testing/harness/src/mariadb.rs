@@ -12,9 +12,16 @@ use crate::{Error, Result, io, ports};
 
 /// Free disk space that a database needs to begin.
 const LEAST_FREE: u64 = 400 << 20;
-const USER: &str = "kanzlei";
+/// Who makes databases and users.
+const ADMIN: &str = "admin";
 /// A user who may read only.
 const READER: &str = "reader";
+/// Who makes databases for rehearsals, and can do nothing else.
+const SCRATCH: &str = "kanzlei_scratch";
+/// Rights of the service on its own schema: it keeps records, and brings their tables up to date.
+const SERVICE: &str = "SELECT, INSERT, UPDATE, DELETE, CREATE, ALTER, DROP, INDEX, REFERENCES";
+/// Rights on a schema that `sql` steps name; CREATE prepares it for jobs.
+const AUTHORS: &str = "SELECT, INSERT, UPDATE, DELETE, CREATE";
 
 /// A running server. Dropping it stops it.
 #[derive(Debug)]
@@ -92,12 +99,16 @@ impl Mariadb {
         let init = self.dir.join("init.sql");
         let sql = format!(
             "CREATE DATABASE IF NOT EXISTS kanzlei CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\n\
-             CREATE USER IF NOT EXISTS '{USER}'@'127.0.0.1' IDENTIFIED BY '{0}';\n\
-             GRANT ALL ON `kanzlei%`.* TO '{USER}'@'127.0.0.1';\n\
-             CREATE USER IF NOT EXISTS '{READER}'@'127.0.0.1' IDENTIFIED BY '{0}';\n\
+             CREATE OR REPLACE USER '{ADMIN}'@'127.0.0.1' IDENTIFIED BY '{0}';\n\
+             GRANT ALL ON *.* TO '{ADMIN}'@'127.0.0.1' WITH GRANT OPTION;\n\
+             CREATE OR REPLACE USER '{SCRATCH}'@'127.0.0.1' IDENTIFIED BY '{0}';\n\
+             GRANT ALL ON `kanzlei\\_scratch\\_%`.* TO '{SCRATCH}'@'127.0.0.1';\n\
+             CREATE OR REPLACE USER '{READER}'@'127.0.0.1' IDENTIFIED BY '{0}';\n\
              GRANT SELECT ON `kanzlei%`.* TO '{READER}'@'127.0.0.1';\n\
-             ALTER USER 'root'@'localhost' IDENTIFIED BY '{0}';\n",
-            self.password
+             ALTER USER 'root'@'localhost' IDENTIFIED BY '{0}';\n\
+             {1}",
+            self.password,
+            self.owner("kanzlei", SERVICE),
         );
         std::fs::write(&init, sql).map_err(io("writing init.sql"))?;
         private(&init)?;
@@ -171,9 +182,24 @@ impl Mariadb {
         format!("mysql://{READER}:{}@127.0.0.1:{}/{database}", self.password, self.port)
     }
 
-    /// The address of a database for SQLx; its name begins with `kanzlei`.
+    /// The address of a database for SQLx, by the user who has rights to it alone.
     pub fn url(&self, database: &str) -> String {
-        format!("mysql://{USER}:{}@127.0.0.1:{}/{database}", self.password, self.port)
+        format!("mysql://{database}:{}@127.0.0.1:{}/{database}", self.password, self.port)
+    }
+
+    /// The address for databases of rehearsals.
+    pub fn scratch_url(&self) -> String {
+        format!("mysql://{SCRATCH}:{}@127.0.0.1:{}", self.password, self.port)
+    }
+
+    /// Statements that make the user of a database, who has its name.
+    fn owner(&self, database: &str, rights: &str) -> String {
+        let pattern = database.replace('_', "\\_");
+        format!(
+            "CREATE OR REPLACE USER '{database}'@'127.0.0.1' IDENTIFIED BY '{}';\n\
+             GRANT {rights} ON `{pattern}`.* TO '{database}'@'127.0.0.1';\n",
+            self.password
+        )
     }
 
     /// Runs SQL through MariaDB's own client.
@@ -181,7 +207,7 @@ impl Mariadb {
         let output = Command::new("mariadb")
             .args(["--no-defaults", "--protocol=tcp", "--host=127.0.0.1", "--batch", "--skip-column-names"])
             .arg(format!("--port={}", self.port))
-            .arg(format!("--user={USER}"))
+            .arg(format!("--user={ADMIN}"))
             .arg(format!("--database={database}"))
             .env("MYSQL_PWD", &self.password)
             .args(["--execute", sql])
@@ -193,14 +219,17 @@ impl Mariadb {
         Ok(String::from_utf8_lossy(&output.stdout).into_owned())
     }
 
-    /// A fresh database; returns its address.
+    /// A fresh database for the records of a service; returns its address.
     pub fn fresh(&self, name: &str) -> Result<String> {
-        self.sql(
-            "kanzlei",
-            &format!(
-                "DROP DATABASE IF EXISTS {name}; CREATE DATABASE {name} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
-            ),
-        )?;
+        let made = format!("CREATE DATABASE {name} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin");
+        self.sql("kanzlei", &format!("DROP DATABASE IF EXISTS {name}; {made}; {}", self.owner(name, SERVICE)))?;
+        Ok(self.url(name))
+    }
+
+    /// A database for `sql` steps, made when it is not there; returns its address.
+    pub fn authors(&self, name: &str) -> Result<String> {
+        let made = format!("CREATE DATABASE IF NOT EXISTS {name} CHARACTER SET utf8mb4");
+        self.sql("kanzlei", &format!("{made}; {}", self.owner(name, AUTHORS)))?;
         Ok(self.url(name))
     }
 }

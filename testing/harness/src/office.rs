@@ -45,14 +45,31 @@ pub struct Office {
     command: Start,
 }
 
+/// Addresses of databases, each with a user of its own.
+#[derive(Clone, Debug)]
+pub struct Databases {
+    /// The service's own.
+    pub records: String,
+    /// Those that `sql` steps name: `harbour=mysql://…`.
+    pub outside: String,
+    /// Where rehearsals get theirs.
+    pub rehearsal: String,
+}
+
+impl Databases {
+    /// Records at an address, with the harbour's own; rehearsals get theirs on a server.
+    pub fn with_harbour(records: String, harbour: &str, server: &Mariadb) -> Self {
+        Databases { records, outside: format!("harbour={harbour}"), rehearsal: server.scratch_url() }
+    }
+}
+
 /// How the service is started, so that it can be started again.
 #[derive(Clone, Debug)]
 struct Start {
     program: PathBuf,
     args: Vec<String>,
     /// Given in the environment, because everybody can read arguments.
-    database_url: String,
-    databases: String,
+    databases: Databases,
     environment: Vec<(String, String)>,
     log: PathBuf,
     token_file: PathBuf,
@@ -61,16 +78,7 @@ struct Start {
 impl Office {
     /// Starts stand-ins and service from the programs in `bins`, on a database that runs. `settings`
     /// are further `--set` values.
-    ///
-    /// `databases` are those that `sql` steps name: `harbour=mysql://…`.
-    pub fn start(
-        bins: &Path,
-        dir: &Path,
-        database_url: &str,
-        databases: &str,
-        ports: Ports,
-        settings: &[&str],
-    ) -> Result<Self> {
+    pub fn start(bins: &Path, dir: &Path, databases: Databases, ports: Ports, settings: &[&str]) -> Result<Self> {
         std::fs::create_dir_all(dir).map_err(io(format!("making {}", dir.display())))?;
         let mut standins = Command::new(bins.join("kanzlei-standins"));
         standins.arg(format!("--listen=127.0.0.1:{}", ports.standins));
@@ -90,11 +98,9 @@ impl Office {
         values.extend(settings.iter().map(|s| (*s).to_owned()));
         let mut args = Vec::new();
         args.extend(values.into_iter().flat_map(|value| ["--set".to_owned(), value]));
-        let (database_url, databases) = (database_url.to_owned(), databases.to_owned());
         let log = dir.join("kanzleid.log");
         let environment = Vec::new();
-        let command =
-            Start { program: bins.join("kanzleid"), args, database_url, databases, environment, log, token_file };
+        let command = Start { program: bins.join("kanzleid"), args, databases, environment, log, token_file };
         let service = command.run(ports)?;
         let token = std::fs::read_to_string(&command.token_file).map_err(io("reading the operator token"))?;
         for (name, value) in
@@ -102,7 +108,7 @@ impl Office {
         {
             control(ports.control, &token, "PUT", &format!("/secrets/{name}"), &format!("{{\"value\":\"{value}\"}}"))?;
         }
-        for (name, _) in command.databases.split_whitespace().filter_map(|one| one.split_once('=')) {
+        for (name, _) in command.databases.outside.split_whitespace().filter_map(|one| one.split_once('=')) {
             control(ports.control, &token, "POST", &format!("/databases/{name}/prepare"), "")?;
         }
         Ok(Office { service, standins, ports, token, command })
@@ -158,8 +164,9 @@ impl Office {
 impl Start {
     fn run(&self, ports: Ports) -> Result<Process> {
         let mut command = Command::new(&self.program);
-        command.args(&self.args).env("KANZLEI_DATABASE_URL", &self.database_url);
-        command.env("KANZLEI_DATABASES", &self.databases).envs(self.environment.iter().map(|(n, v)| (n, v)));
+        command.args(&self.args).env("KANZLEI_DATABASE_URL", &self.databases.records);
+        command.env("KANZLEI_REHEARSAL_URL", &self.databases.rehearsal);
+        command.env("KANZLEI_DATABASES", &self.databases.outside).envs(self.environment.iter().map(|(n, v)| (n, v)));
         let mut service = Process::start("kanzleid", command, &self.log)?;
         service.wait_for(Duration::from_secs(30), || {
             get(ports.public, "/~/health", &[]).and_then(|_| get(ports.control, "/", &[]))
@@ -177,9 +184,10 @@ pub struct Whole {
 impl Whole {
     pub fn start(bins: &Path, dir: &Path, ports: Ports, settings: &[&str]) -> Result<Self> {
         let database = Mariadb::start(&dir.join("database"))?;
-        let harbour = format!("harbour={}", harbour(&database, "kanzlei_harbour")?);
+        let harbour = harbour(&database, "kanzlei_harbour")?;
         database.sql("kanzlei_harbour", &seed("winter.sql")?)?;
-        let office = Office::start(bins, dir, &database.url("kanzlei"), &harbour, ports, settings)?;
+        let databases = Databases::with_harbour(database.url("kanzlei"), &harbour, &database);
+        let office = Office::start(bins, dir, databases, ports, settings)?;
         Ok(Whole { office, database })
     }
 
@@ -191,10 +199,9 @@ impl Whole {
 
 /// The harbour office's own database with its first records, made when it is not there; returns its address.
 pub fn harbour(server: &Mariadb, name: &str) -> Result<String> {
-    let seed = seed("harbour.sql")?;
-    server.sql("kanzlei", &format!("CREATE DATABASE IF NOT EXISTS {name} CHARACTER SET utf8mb4"))?;
-    server.sql(name, &seed)?;
-    Ok(server.url(name))
+    let url = server.authors(name)?;
+    server.sql(name, &seed("harbour.sql")?)?;
+    Ok(url)
 }
 
 /// A file of the harbour's first records.

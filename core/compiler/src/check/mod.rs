@@ -34,6 +34,7 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use crate::plan::{Lane, Maker, Plan};
+use crate::sql::Allowed;
 use kanzlei_lang::diagnostic::{Diagnostic, Report, Severity};
 use kanzlei_lang::document::yaml::{Kind, Node};
 use kanzlei_lang::document::{self, Document, Service, Source, Workflow};
@@ -61,8 +62,8 @@ pub struct Bundle {
 pub struct Known {
     /// Names of the secrets.
     pub secrets: BTreeSet<String>,
-    /// Names of the databases.
-    pub databases: BTreeSet<String>,
+    /// The databases by name, and what their settings allow.
+    pub databases: BTreeMap<String, Allowed>,
     /// What databases reported of statements, by database and text with `?` in place of the parameters.
     pub statements: BTreeMap<(String, String), Result<Vec<Column>, String>>,
     /// Tables whose engine has no transactions, with the engine, by database.

@@ -13,6 +13,7 @@ use std::time::Duration;
 pub use sheet::Paragraph;
 
 use crate::input::{EndpointInput, InputPlan};
+use crate::sql::Needs;
 use kanzlei_lang::calendar::Calendar;
 use kanzlei_lang::confidential::Label;
 use kanzlei_lang::document::reader::Named;
@@ -493,6 +494,8 @@ pub struct Sql {
     pub within: Duration,
     /// Whether a job performs it once: it writes, and the document does not turn that off.
     pub once: bool,
+    /// What the settings of the database must allow.
+    pub needs: Arc<Needs>,
 }
 
 /// Values by the names of their parameters.

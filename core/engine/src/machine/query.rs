@@ -1,11 +1,13 @@
 //! Statements in the machine: values into their places, rows into results. No SQL is read here; the
 //! checker replaced the named parameters by placeholders ([`kanzlei_compiler::check`]).
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use super::flow::{Awaits, Fibre, Flow, What};
 use super::{Effect, EffectError, Failure, Machine, State};
 use kanzlei_compiler::plan::{self, Statement};
+use kanzlei_compiler::sql::Needs;
 use kanzlei_lang::expr;
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
@@ -26,6 +28,8 @@ pub struct Query {
     pub within: Duration,
     /// Whether a job performs it once, however often it is asked for.
     pub once: bool,
+    /// What the settings of the database must allow.
+    pub needs: Arc<Needs>,
 }
 
 /// A statement with `?` for each value, in order.
@@ -93,6 +97,7 @@ impl Machine {
             transaction: sql.transaction,
             within: sql.within,
             once: sql.once,
+            needs: sql.needs.clone(),
         };
         let id = self.ask(at, Effect::Query(Box::new(query)));
         fibre.awaits = Awaits::Effect { id, record: Some(record), what: What::Query };

@@ -16,6 +16,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
 
+use kanzlei_compiler::sql::Allowed;
 use kanzlei_engine::machine::{Effect, EffectError, EffectId, Outcome};
 use kanzlei_model::run::FailureKind;
 use kanzlei_store::Store;
@@ -48,6 +49,15 @@ pub struct Context {
     pub trace_id: String,
 }
 
+/// A database that `sql` steps name.
+#[derive(Clone, Debug)]
+pub struct Outside {
+    /// Its connections.
+    pub database: Database,
+    /// What its settings allow.
+    pub allowed: Allowed,
+}
+
 /// Performs effects with I/O.
 pub struct Effects {
     /// The records.
@@ -55,7 +65,7 @@ pub struct Effects {
     /// Queues and cancels jobs.
     pub jobs: Arc<Jobs>,
     /// Databases by the names that `sql` steps use.
-    pub databases: HashMap<String, Database>,
+    pub databases: HashMap<String, Outside>,
     /// Where statements run. Their connections belong to it, so it must end last: threads of listeners end
     /// while jobs still run.
     pub runtime: tokio::runtime::Handle,

@@ -47,17 +47,22 @@ impl Effects {
         query: &Query,
         left: Duration,
     ) -> Result<Vec<Rows>, EffectError> {
-        let Some(database) = self.databases.get(&query.database) else {
-            let detail = format!("the service knows no database `{}`", query.database);
-            return Err(EffectError { kind: FailureKind::Sql, detail });
+        let not_sent = |detail| Err(EffectError { kind: FailureKind::Sql, detail });
+        let Some(outside) = self.databases.get(&query.database) else {
+            return not_sent(format!("the service knows no database `{}`", query.database));
         };
+        // The settings may allow less than they did when the workflow was deployed.
+        if let Some(refused) = query.needs.refused_by(&query.database, &outside.allowed) {
+            return not_sent(refused.message);
+        }
         let statements: Vec<Statement> = query
             .statements
             .iter()
             .map(|sql| Statement { text: sql.text.clone(), values: sql.values.iter().map(Value::to_serde).collect() })
             .collect();
         let within = query.within.min(left);
-        let (database, transaction) = (database.clone(), query.transaction);
+        let (database, transaction) = (outside.database.clone(), query.transaction);
+        let apart = query.needs.own_connection();
         // Only jobs ask again.
         let marker = (query.once && run.job).then_some(Marker {
             installation: self.installation,
@@ -69,6 +74,7 @@ impl Effects {
         let work = self.runtime.spawn(async move {
             match marker {
                 Some(marker) => database.run_once(&marker, &statements, within, &sealed).await,
+                None if apart => database.run_apart(&statements, transaction, within).await,
                 None => database.run(&statements, transaction, within).await,
             }
         });

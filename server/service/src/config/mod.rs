@@ -16,6 +16,7 @@ use figment::{Figment, Metadata, Profile, Provider};
 use serde::Deserialize;
 
 use crate::error::{Error, Result};
+use kanzlei_compiler::sql::Allowed;
 
 pub use settings::SETTINGS;
 pub use value::Format;
@@ -42,7 +43,7 @@ pub struct Config {
     services: BTreeMap<String, Base>,
     /// Databases that `sql` steps name.
     #[serde(default, rename = "databases")]
-    outside: BTreeMap<String, Url>,
+    outside: BTreeMap<String, Outside>,
     #[serde(skip)]
     sources: Figment,
 }
@@ -52,9 +53,46 @@ struct Base {
     base: String,
 }
 
+/// A database that `sql` steps name.
 #[derive(Clone, Debug, Deserialize)]
-struct Url {
-    url: String,
+pub struct Outside {
+    /// Its address.
+    pub url: String,
+    #[serde(default)]
+    allow: String,
+    #[serde(default)]
+    functions: String,
+    /// What may be sent beside statements that read and change rows.
+    #[serde(skip)]
+    pub allowed: Allowed,
+    /// Whether its user may see the service's own records.
+    #[serde(skip)]
+    pub sees_service: bool,
+}
+
+impl Outside {
+    /// Reads the lists of words.
+    fn read(&mut self, name: &str) -> std::result::Result<(), String> {
+        for word in list(&self.allow) {
+            match word {
+                "call" => self.allowed.calls = true,
+                "define" => self.allowed.definitions = true,
+                "service-schema" => self.sees_service = true,
+                other => {
+                    return Err(format!(
+                        "`databases.{name}.allow` is a list of `call`, `define` and `service-schema`; it holds `{other}`"
+                    ));
+                }
+            }
+        }
+        self.allowed.functions = list(&self.functions).map(str::to_lowercase).collect();
+        Ok(())
+    }
+}
+
+/// Words separated by spaces or commas.
+fn list(text: &str) -> impl Iterator<Item = &str> {
+    text.split([' ', ',']).filter(|word| !word.is_empty())
 }
 
 /// Settings from one source, all as text.
@@ -116,7 +154,9 @@ impl Layer {
             let base = kanzlei_lang::document::service::valid_base(&text)
                 .map_err(|why| Error::Config(format!("`{name}`: {why} ({})", self.origin)))?;
             self.values.insert(name.to_owned(), base);
-        } else if inner("databases.", ".url") || SETTINGS.iter().any(|setting| setting.name == name) {
+        } else if ["url", "allow", "functions"].iter().any(|member| inner("databases.", &format!(".{member}")))
+            || SETTINGS.iter().any(|setting| setting.name == name)
+        {
             self.values.insert(name.to_owned(), text);
         } else {
             let near = kanzlei_lang::suggest::nearest(name, SETTINGS.iter().map(|setting| setting.name));
@@ -138,6 +178,11 @@ impl Layer {
                 self.table(&name, value)
             }),
             toml::Value::String(text) => self.set(prefix, text.clone()),
+            toml::Value::Array(items) => {
+                let words: Vec<String> =
+                    items.iter().map(|item| item.as_str().map_or_else(|| item.to_string(), str::to_owned)).collect();
+                self.set(prefix, words.join(" "))
+            }
             other => self.set(prefix, other.to_string()),
         }
     }
@@ -191,6 +236,11 @@ impl Config {
             Error::Config(format!("`{name}` is {what}; it is `{}` ({origin})", shown(&name, &given)))
         })?;
         config.sources = sources;
+        for (name, outside) in &mut config.outside {
+            let origin = config.sources.find_metadata(&format!("databases.{name}.allow"));
+            let origin = origin.map_or_else(|| "default".into(), |metadata| metadata.name.to_string());
+            outside.read(name).map_err(|why| Error::Config(format!("{why} ({origin})")))?;
+        }
         if config.jobs.lease < Duration::from_secs(1) {
             let origin = config.origin("jobs.lease");
             return Err(Error::Config(format!("`jobs.lease` is at least 1s ({origin})")));
@@ -219,8 +269,8 @@ impl Config {
     }
 
     /// Addresses of the databases that `sql` steps name.
-    pub fn databases(&self) -> impl Iterator<Item = (&str, &str)> {
-        self.outside.iter().map(|(name, database)| (name.as_str(), database.url.as_str()))
+    pub fn databases(&self) -> impl Iterator<Item = (&str, &Outside)> {
+        self.outside.iter().map(|(name, database)| (name.as_str(), database))
     }
 
     /// The file of the operator token, where one is set.
@@ -245,7 +295,13 @@ impl Config {
         };
         SETTINGS.iter().for_each(|setting| line(setting.name, Some(setting.about)));
         self.services.keys().for_each(|name| line(&format!("services.{name}.base"), None));
-        self.outside.keys().for_each(|name| line(&format!("databases.{name}.url"), None));
+        for (name, outside) in &self.outside {
+            line(&format!("databases.{name}.url"), None);
+            let lists = [("allow", &outside.allow), ("functions", &outside.functions)];
+            for (member, _) in lists.iter().filter(|(_, words)| !words.is_empty()) {
+                line(&format!("databases.{name}.{member}"), None);
+            }
+        }
         lines.join("\n")
     }
 }
@@ -305,14 +361,17 @@ mod tests {
     #[test]
     fn later_sources_weigh_more_and_say_where_they_are_from() {
         let file = std::env::temp_dir().join(format!("kanzlei-config-{}.toml", std::process::id()));
-        std::fs::write(&file, "workers = 2\n[listen]\npublic = '127.0.0.1:1'\ncontrol = '127.0.0.1:2'\n[services.registry]\nbase = 'http://h/'\n[databases.harbour]\nurl = 'mysql://k:s@h/d'\n").expect("write");
+        std::fs::write(&file, "workers = 2\n[listen]\npublic = '127.0.0.1:1'\ncontrol = '127.0.0.1:2'\n[services.registry]\nbase = 'http://h/'\n[databases.harbour]\nurl = 'mysql://k:s@h/d'\nallow = ['call']\nfunctions = 'TIDE, nextval'\n").expect("write");
         let environment = [("KANZLEI_LISTEN_CONTROL".to_owned(), "127.0.0.1:3".to_owned())];
         let flags = [("workers".to_owned(), "4".to_owned())];
         let config = Config::load(Some(&file), environment, &flags).expect("config");
         std::fs::remove_file(&file).expect("remove");
         assert_eq!((config.listen.public.port(), config.listen.control.port(), config.process.workers), (1, 3, 4));
         assert_eq!(config.bases()["registry"], "http://h");
-        assert_eq!(config.databases().collect::<Vec<_>>(), [("harbour", "mysql://k:s@h/d")]);
+        let harbour = config.databases().next().expect("a database");
+        assert_eq!((harbour.0, harbour.1.url.as_str()), ("harbour", "mysql://k:s@h/d"));
+        assert!(harbour.1.allowed.calls && !harbour.1.allowed.definitions && !harbour.1.sees_service);
+        assert_eq!(harbour.1.allowed.functions, ["tide", "nextval"].map(str::to_owned).into());
         let shown = config.describe();
         for line in [
             format!("listen.public          127.0.0.1:1                                {}", file.display()),

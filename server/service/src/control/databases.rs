@@ -41,7 +41,7 @@ pub async fn prepare(app: Data<App>, name: Path<String>) -> Result<HttpResponse>
 }
 
 fn known(app: &App, name: &str) -> Result<Database> {
-    app.effects.databases.get(name).cloned().ok_or_else(|| {
+    app.effects.databases.get(name).map(|outside| outside.database.clone()).ok_or_else(|| {
         let near = kanzlei_lang::suggest::nearest(name, app.effects.databases.keys().map(String::as_str));
         let hint = near.map(|near| format!("; did you mean `{near}`?"));
         let hint = hint.unwrap_or_else(|| format!("; name it in the service's configuration: `databases.{name}.url`"));

@@ -67,7 +67,12 @@ const MOST_STATEMENTS: usize = 2000;
 async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
     let mut known = Known {
         secrets: app.effects.secrets.names().into_iter().collect(),
-        databases: app.effects.databases.keys().cloned().collect(),
+        databases: app
+            .effects
+            .databases
+            .iter()
+            .map(|(name, outside)| (name.clone(), outside.allowed.clone()))
+            .collect(),
         ..Known::default()
     };
     bundle.known = Some(known.clone());
@@ -75,8 +80,8 @@ async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
     let once: BTreeSet<&String> =
         checked.workflows.iter().flat_map(|(_, plan)| &plan.once).map(|database| &database.text).collect();
     for name in once {
-        let Some(database) = app.effects.databases.get(name) else { continue };
-        let database = database.clone();
+        let Some(outside) = app.effects.databases.get(name) else { continue };
+        let database = outside.database.clone();
         let asked = async move { (database.unprepared().await, database.without_transactions().await) };
         // One that is unavailable says nothing; its jobs fail until it is prepared.
         let Ok((unprepared, without)) = app.runtime.spawn(asked).await else { continue };
@@ -98,8 +103,8 @@ async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
         return Ok(checked);
     }
     for (name, text) in asked {
-        let Some(database) = app.effects.databases.get(&name) else { continue };
-        let (database, statement) = (database.clone(), text.clone());
+        let Some(outside) = app.effects.databases.get(&name) else { continue };
+        let (database, statement) = (outside.database.clone(), text.clone());
         // Connections of databases belong to one runtime.
         let described = app.runtime.spawn(async move { database.describe(&statement).await }).await;
         let described = match described.unwrap_or_else(|error| Err(Refused::Unavailable(error.to_string()))) {
@@ -108,6 +113,7 @@ async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
                 .map(|c| Column { name: c.name, type_name: c.type_name, nullable: c.nullable })
                 .collect()),
             Err(Refused::Sql(why)) => Err(why),
+            Err(disabled @ Refused::Disabled(_)) => Err(disabled.reported().1),
             // A database that is unavailable reports nothing; the statement is accepted.
             Err(_) => continue,
         };

@@ -34,7 +34,8 @@ fn problem(refused: Refused) -> Error {
 }
 
 /// Drops databases that processes lent and did not live to drop.
-pub async fn sweep(server: &Database) {
+pub async fn sweep(server: Option<&Database>) {
+    let Some(server) = server else { return };
     match server.sweep(PREFIX, LONGEST * 2).await {
         Ok(swept) if swept.is_empty() => {}
         Ok(swept) => tracing::info!(databases = swept.len(), "orphaned databases of rehearsals were dropped"),
@@ -56,7 +57,11 @@ pub async fn lend(app: Data<App>, body: Json<api::Seed>) -> Result<HttpResponse>
         return Err(Error::problem(503, "Too many databases are lent", "try again in a moment"));
     }
     let name = format!("{PREFIX}{}", uuid::Uuid::now_v7().simple());
-    let fresh = app.scratch.fresh(&name, &body.seed).await.map_err(problem)?;
+    let Some(server) = &app.scratch else {
+        let detail = "set `rehearsal.url` in the service's configuration to a user who can make databases named `kanzlei_scratch_…` and nothing else; a case with stubs needs none";
+        return Err(Error::problem(422, "No database is lent", detail));
+    };
+    let fresh = server.fresh(&name, &body.seed).await.map_err(problem)?;
     lent.insert(name.clone(), (fresh, Instant::now()));
     Ok(HttpResponse::Created().json(api::Lent { database: name }))
 }

@@ -91,7 +91,7 @@ fn a_secret_has_a_name_and_a_bounded_value() {
 
 #[test]
 fn a_database_is_prepared_by_name() {
-    let url = server().fresh("kanzlei_authors").expect("a database");
+    let url = server().authors("kanzlei_authors").expect("a database");
     with("prepares", &[], &[("databases.harbour.url", &url)], async |bed| {
         let list = bed.control("GET /databases", &Json::Null).await.json();
         assert_eq!(
@@ -109,7 +109,7 @@ fn a_database_is_prepared_by_name() {
 
 #[test]
 fn a_lent_database_answers_until_it_is_returned() {
-    with("scratch", &[], &[], async |bed| {
+    with("lending", &[], &[("rehearsal.url", &server().scratch_url())], async |bed| {
         let seed = json!({"seed": "CREATE TABLE t (n INT); INSERT INTO t VALUES (1), (2)"});
         let lent = bed.control("POST /scratch", &seed).await;
         assert_eq!(lent.status, 201, "{lent:?}");
@@ -127,8 +127,15 @@ fn a_lent_database_answers_until_it_is_returned() {
             assert_eq!(bed.control(&format!("DELETE /scratch/{name}"), &Json::Null).await.status, 204);
         }
         assert_eq!(ask("SELECT 1").await.status, 404);
-        let broken = bed.control("POST /scratch", &json!({"seed": "CREATE TABEL t (n INT)"})).await;
-        assert_eq!(broken.problem(), (422, "The database refused it".into()));
+        for seed in [
+            "CREATE TABEL t (n INT)",
+            "SELECT * FROM mysql.user",
+            "CREATE DATABASE kanzlei_other",
+            "SET GLOBAL max_connections = 1",
+        ] {
+            let broken = bed.control("POST /scratch", &json!({"seed": seed})).await;
+            assert_eq!(broken.problem(), (422, "The database refused it".into()), "{seed}");
+        }
     });
 }
 

@@ -10,6 +10,7 @@ mod accept;
 mod api;
 mod clients;
 mod control;
+mod databases;
 mod jobs;
 mod lists;
 mod public;

@@ -7,7 +7,9 @@
 //! base64.
 
 pub mod once;
+mod session;
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use base64::Engine;
@@ -16,11 +18,15 @@ use futures_util::TryStreamExt;
 use kanzlei_model::run::FailureKind;
 use serde_json::{Map, Value as Json};
 use sqlx::mysql::{MySqlArguments, MySqlConnectOptions, MySqlPool, MySqlPoolOptions, MySqlRow};
+use sqlx::pool::PoolConnection;
 use sqlx::query::Query;
 use sqlx::{AssertSqlSafe, Column, Either, Executor, MySql, Row, SqlSafeStr, TypeInfo};
 
+pub use session::Own;
+
 use crate::pool::returning;
 use crate::{Error, Result};
+use session::Guard;
 
 /// The most rows one statement may return.
 pub const MAX_ROWS: usize = 50_000;
@@ -35,6 +41,7 @@ const TRIES: u32 = 4;
 #[derive(Clone, Debug)]
 pub struct Database {
     pool: MySqlPool,
+    guard: Arc<Guard>,
 }
 
 /// A statement with `?` in place of each value.
@@ -81,6 +88,8 @@ pub enum Refused {
     TooLarge(String),
     /// The database rejects the statement.
     Sql(String),
+    /// No statement is sent: its user can see the service's own records.
+    Disabled(String),
 }
 
 impl Refused {
@@ -92,32 +101,55 @@ impl Refused {
             Refused::Duplicate(why) => (FailureKind::Duplicate, why),
             Refused::TooLarge(why) => (FailureKind::TooLarge, why),
             Refused::Sql(why) => (FailureKind::Sql, why),
+            Refused::Disabled(why) => {
+                let detail = format!("it is disabled, because {why}; name a user with rights to its own schema only");
+                (FailureKind::Sql, detail)
+            }
         }
     }
 }
 
 impl Database {
-    /// Prepares a pool without connecting yet.
-    pub fn connect(url: &str, connections: u32) -> Result<Self> {
+    /// Prepares a pool without connecting yet. A user who can see the schema `own` disables the database.
+    pub fn connect(url: &str, connections: u32, own: Option<Own>) -> Result<Self> {
         let options: MySqlConnectOptions = url.parse().map_err(Error::Address)?;
+        let options = options.charset("utf8mb4").timezone(Some("+00:00".into()));
+        Ok(Database::with(options, connections, Guard::new(own)))
+    }
+
+    fn with(options: MySqlConnectOptions, connections: u32, guard: Arc<Guard>) -> Self {
+        let begins = guard.clone();
         let pool = returning(MySqlPoolOptions::new())
             .max_connections(connections)
             .acquire_timeout(Duration::from_secs(3))
-            .connect_lazy_with(options.charset("utf8mb4").timezone(Some("+00:00".into())));
-        Ok(Database { pool })
+            .after_connect(move |connection, _| {
+                let guard = begins.clone();
+                Box::pin(async move { guard.begin(connection).await })
+            })
+            .connect_lazy_with(options);
+        Database { pool, guard }
+    }
+
+    /// A connection whose user may see nothing of the service's.
+    async fn connection(&self) -> std::result::Result<PoolConnection<MySql>, Refused> {
+        let mut connection = self.pool.acquire().await.map_err(refused)?;
+        match self.guard.fault() {
+            None => Ok(connection),
+            Some(fault) => {
+                // The next one looks again.
+                connection.close_on_drop();
+                Err(Refused::Disabled(fault))
+            }
+        }
     }
 
     /// A fresh database on the same server, with tables and rows made by these statements; it exists until
     /// [`Database::discard`].
     pub async fn fresh(&self, name: &str, seed: &str) -> std::result::Result<Self, Refused> {
         let create = format!("CREATE DATABASE `{}` CHARACTER SET utf8mb4", plain_name(name)?);
-        sqlx::raw_sql(AssertSqlSafe(create)).execute(&self.pool).await.map_err(refused)?;
+        sqlx::raw_sql(AssertSqlSafe(create)).execute(&mut *self.connection().await?).await.map_err(refused)?;
         let options = (*self.pool.connect_options()).clone().database(name);
-        let pool = returning(MySqlPoolOptions::new())
-            .max_connections(1)
-            .acquire_timeout(Duration::from_secs(3))
-            .connect_lazy_with(options);
-        let fresh = Database { pool };
+        let fresh = Database::with(options, 1, self.guard.clone());
         let seeded = sqlx::raw_sql(AssertSqlSafe(seed.to_owned())).execute(&fresh.pool).await;
         match seeded {
             Ok(_) => Ok(fresh),
@@ -132,7 +164,7 @@ impl Database {
     /// that crashed left behind. Returns their names.
     pub async fn sweep(&self, prefix: &str, age: Duration) -> std::result::Result<Vec<String>, Refused> {
         let names: Vec<String> = sqlx::query_scalar("SELECT SCHEMA_NAME FROM information_schema.SCHEMATA")
-            .fetch_all(&self.pool)
+            .fetch_all(&mut *self.connection().await?)
             .await
             .map_err(refused)?;
         let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
@@ -159,7 +191,9 @@ impl Database {
 
     /// The columns that a statement returns, or why the database rejects it.
     pub async fn describe(&self, text: &str) -> std::result::Result<Vec<Described>, Refused> {
-        let described = (&self.pool).describe(AssertSqlSafe(text.to_owned()).into_sql_str()).await.map_err(refused)?;
+        let mut connection = self.connection().await?;
+        let described =
+            (&mut *connection).describe(AssertSqlSafe(text.to_owned()).into_sql_str()).await.map_err(refused)?;
         Ok(described
             .columns
             .iter()
@@ -180,29 +214,8 @@ impl Database {
         within: Duration,
     ) -> std::result::Result<Vec<StatementResult>, Refused> {
         let until = tokio::time::Instant::now() + within;
-        let acquired = tokio::time::timeout_at(until, self.pool.acquire()).await;
-        let mut connection = acquired.map_err(|_| Refused::Timeout)?.map_err(refused)?;
-        // The database ends what takes too long by itself; the client's own bound is for one that hangs.
-        let bound = format!("SET max_statement_time = {:.3}", within.as_secs_f64());
-        let work = async {
-            sqlx::raw_sql(AssertSqlSafe(bound)).execute(&mut *connection).await.map_err(refused)?;
-            let mut tries = 1;
-            loop {
-                let done = if transaction {
-                    all_or_none(&mut connection, statements).await
-                } else {
-                    each(&mut connection, statements).await
-                };
-                match done {
-                    // Another transaction won; nothing of this one was done.
-                    Err(Stop::Sql(error)) if crate::number(&error) == Some(1213) && tries < TRIES => tries += 1,
-                    Err(Stop::Sql(error)) => return Err(refused(error)),
-                    Err(Stop::TooLarge(what)) => return Err(Refused::TooLarge(what)),
-                    Ok(given) => return Ok(given),
-                }
-            }
-        };
-        match tokio::time::timeout_at(until + GRACE, work).await {
+        let mut connection = self.connection_until(until).await?;
+        match timely(&mut connection, statements, transaction, until).await {
             Ok(done) => done,
             Err(_) => {
                 // It is still busy with an abandoned statement.
@@ -211,6 +224,68 @@ impl Database {
             }
         }
     }
+
+    /// Runs statements that may leave something in their connection on one that is closed afterwards. There are at most
+    /// as many of these as of the pool's: each holds one of its places.
+    pub async fn run_apart(
+        &self,
+        statements: &[Statement],
+        transaction: bool,
+        within: Duration,
+    ) -> std::result::Result<Vec<StatementResult>, Refused> {
+        let until = tokio::time::Instant::now() + within;
+        let _place = self.connection_until(until).await?;
+        let opened = async {
+            let options = self.pool.connect_options();
+            let mut connection = sqlx::ConnectOptions::connect(&*options).await?;
+            self.guard.begin(&mut connection).await?;
+            Ok(connection)
+        };
+        let mut connection =
+            tokio::time::timeout_at(until, opened).await.map_err(|_| Refused::Timeout)?.map_err(refused)?;
+        let done = timely(&mut connection, statements, transaction, until).await.unwrap_or(Err(Refused::Timeout));
+        // The statements are done; a server that does not say goodbye changes nothing.
+        let _ = tokio::time::timeout(GRACE, sqlx::Connection::close(connection)).await;
+        done
+    }
+
+    async fn connection_until(
+        &self,
+        until: tokio::time::Instant,
+    ) -> std::result::Result<PoolConnection<MySql>, Refused> {
+        tokio::time::timeout_at(until, self.connection()).await.unwrap_or(Err(Refused::Timeout))
+    }
+}
+
+/// Runs statements on a connection; an error when the connection is still busy at the end of their time.
+async fn timely(
+    connection: &mut sqlx::MySqlConnection,
+    statements: &[Statement],
+    transaction: bool,
+    until: tokio::time::Instant,
+) -> std::result::Result<std::result::Result<Vec<StatementResult>, Refused>, tokio::time::error::Elapsed> {
+    // The database ends what takes too long by itself; the client's own bound is for one that hangs.
+    let left = until.saturating_duration_since(tokio::time::Instant::now()).as_secs_f64().max(0.001);
+    let bound = format!("SET max_statement_time = {left:.3}");
+    let work = async {
+        sqlx::raw_sql(AssertSqlSafe(bound)).execute(&mut *connection).await.map_err(refused)?;
+        let mut tries = 1;
+        loop {
+            let done = if transaction {
+                all_or_none(connection, statements).await
+            } else {
+                each(connection, statements).await
+            };
+            match done {
+                // Another transaction won; nothing of this one was done.
+                Err(Stop::Sql(error)) if crate::number(&error) == Some(1213) && tries < TRIES => tries += 1,
+                Err(Stop::Sql(error)) => return Err(refused(error)),
+                Err(Stop::TooLarge(what)) => return Err(Refused::TooLarge(what)),
+                Ok(given) => return Ok(given),
+            }
+        }
+    };
+    tokio::time::timeout_at(until + GRACE, work).await
 }
 
 async fn each(

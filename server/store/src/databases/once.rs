@@ -82,8 +82,7 @@ impl Database {
         until: tokio::time::Instant,
         sealing: &dyn Sealing,
     ) -> Result<Vec<StatementResult>, Refused> {
-        let acquired = tokio::time::timeout_at(until, self.pool.acquire()).await;
-        let mut connection = acquired.map_err(|_| Refused::Timeout)?.map_err(refused)?;
+        let mut connection = self.connection_until(until).await?;
         let left = until.saturating_duration_since(tokio::time::Instant::now());
         let bound = format!("SET max_statement_time = {:.3}", left.as_secs_f64().max(0.001));
         let work = async {
@@ -115,7 +114,7 @@ impl Database {
     /// When the database cannot be asked.
     pub async fn unprepared(&self) -> Result<Vec<String>, Refused> {
         let probe = async {
-            let mut connection = self.pool.acquire().await.map_err(refused)?;
+            let mut connection = self.connection().await?;
             let engine: Option<Option<String>> = sqlx::query_scalar(
                 "SELECT ENGINE FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = 'kanzlei_done'",
             )
@@ -153,17 +152,18 @@ impl Database {
 
     /// Makes the table of markers.
     pub async fn prepare(&self) -> Result<(), Refused> {
-        sqlx::raw_sql(TABLE).execute(&self.pool).await.map(|_| ()).map_err(refused)
+        sqlx::raw_sql(TABLE).execute(&mut *self.connection().await?).await.map(|_| ()).map_err(refused)
     }
 
     /// Names of tables whose engine has no transactions, with the engine.
     pub async fn without_transactions(&self) -> Result<Vec<(String, String)>, Refused> {
+        let mut connection = tokio::time::timeout(PROBE, self.connection()).await.unwrap_or(Err(Refused::Timeout))?;
         let rows = sqlx::query(
             "SELECT t.TABLE_NAME, t.ENGINE FROM information_schema.TABLES t
              JOIN information_schema.ENGINES e ON e.ENGINE = t.ENGINE
              WHERE t.TABLE_SCHEMA = DATABASE() AND t.TABLE_TYPE = 'BASE TABLE' AND COALESCE(e.TRANSACTIONS, 'NO') <> 'YES'",
         )
-        .fetch_all(&self.pool);
+        .fetch_all(&mut *connection);
         let rows = tokio::time::timeout(PROBE, rows).await.map_err(|_| Refused::Timeout)?.map_err(refused)?;
         rows.iter()
             .map(|row| Ok((row.try_get(0)?, row.try_get(1)?)))
@@ -180,7 +180,7 @@ impl Database {
         .bind(installation.as_slice())
         .bind(age.as_secs())
         .bind(PURGED)
-        .fetch_all(&self.pool)
+        .fetch_all(&mut *self.connection().await?)
         .await
         .map_err(refused)?;
         Ok(rows.iter().filter_map(|id| Uuid::from_slice(id).ok()).collect())
@@ -188,11 +188,12 @@ impl Database {
 
     /// Deletes the markers of jobs that are gone.
     pub async fn remove_markers(&self, installation: &[u8; 16], jobs: &[Uuid]) -> Result<(), Refused> {
+        let mut connection = self.connection().await?;
         for job in jobs {
             sqlx::query("DELETE FROM kanzlei_done WHERE installation = ? AND job = ?")
                 .bind(installation.as_slice())
                 .bind(job.as_bytes().as_slice())
-                .execute(&self.pool)
+                .execute(&mut *connection)
                 .await
                 .map_err(refused)?;
         }

@@ -51,7 +51,7 @@ impl Bed<'_> {
 
     /// The same database as `sql` steps see it.
     fn database(&self, connections: u32) -> Database {
-        Database::connect(&self.url, connections).expect("a pool")
+        Database::connect(&self.url, connections, None).expect("a pool")
     }
 }
 

@@ -57,7 +57,7 @@ fn a_database_is_prepared_where_the_user_may() {
         database.prepare().await.expect("again");
         assert_eq!(database.unprepared().await, Ok(Vec::new()));
         // A user who may read only.
-        let reader = Database::connect(&bed.server.reader_url(&bed.name), 1).expect("pool");
+        let reader = Database::connect(&bed.server.reader_url(&bed.name), 1, None).expect("pool");
         let missing = lacks(reader.unprepared().await.expect("asked"));
         assert!(missing.contains("cannot INSERT") && missing.contains("cannot DELETE"), "{missing}");
         assert!(!missing.contains("cannot SELECT"), "{missing}");

@@ -5,7 +5,7 @@ use std::time::Duration;
 use kanzlei_store::databases::{Database, Refused, Statement, StatementResult};
 use serde_json::Value as Json;
 
-use super::{Bed, WITHIN, statement, until_shown, with};
+use super::{Bed, WITHIN, alone, statement, until_shown, with};
 
 const TABLE: &str = "CREATE TABLE t (id INT AUTO_INCREMENT PRIMARY KEY, b BOOLEAN, n BIGINT, u BIGINT UNSIGNED, \
     d DECIMAL(8,2), f FLOAT, g DOUBLE, t VARCHAR(40) UNIQUE, at DATETIME(3), day DATE, clock TIME, j JSON, y BLOB)";
@@ -61,7 +61,7 @@ fn failures_have_kinds() {
         let database = filled(bed).await;
         assert!(matches!(one(&database, INSERT, &row()).await, Err(Refused::Duplicate(_))));
         assert!(matches!(one(&database, "SELEC 1", &[]).await, Err(Refused::Sql(_))));
-        let unreachable = Database::connect("mysql://k:k@127.0.0.1:1/d", 1).expect("pool");
+        let unreachable = Database::connect("mysql://k:k@127.0.0.1:1/d", 1, None).expect("pool");
         assert!(matches!(one(&unreachable, "SELECT 1", &[]).await, Err(Refused::Unavailable(_))));
     });
 }
@@ -122,5 +122,77 @@ fn a_killed_connection_or_statement_counts_as_unavailable() {
             let refused = asked.await.expect("ends");
             assert!(matches!(refused, Err(Refused::Unavailable(_))), "{how}: {refused:?}");
         }
+    });
+}
+
+/// A user who can see the schema of the service's records gets no connection, on any of them, until that ends.
+#[test]
+fn a_user_who_can_see_the_records_disables_the_database() {
+    let mut records = None;
+    with("guarded", async |bed| {
+        let own = Some(bed.store.own().await.expect("a schema"));
+        let url = bed.server.authors("kanzlei_guarded_authors").expect("a database");
+        let database = Database::connect(&url, 2, own.clone()).expect("a pool");
+        assert_eq!(one(&database, "SELECT 1 AS one", &[]).await.expect("its own").rows[0]["one"], 1);
+        let user = "'kanzlei_guarded_authors'@'127.0.0.1'";
+        bed.sql(&format!("GRANT SELECT (hash) ON kanzlei_guarded.session TO {user}"));
+        let fresh = || Database::connect(&url, 2, own.clone()).expect("a pool");
+        let refused = fresh();
+        for _ in 0..2 {
+            match one(&refused, "SELECT 1 AS one", &[]).await {
+                Err(Refused::Disabled(why)) => {
+                    assert!(why.contains("kanzlei_guarded_authors@127.0.0.1 can see `kanzlei_guarded`"), "{why}");
+                }
+                other => panic!("{other:?}"),
+            }
+        }
+        assert!(matches!(refused.describe("SELECT 1").await, Err(Refused::Disabled(_))));
+        assert!(matches!(refused.prepare().await, Err(Refused::Disabled(_))));
+        assert!(matches!(refused.unprepared().await, Err(Refused::Disabled(_))));
+        let allowed = Database::connect(&url, 2, None).expect("a pool");
+        assert!(one(&allowed, "SELECT 1 AS one", &[]).await.is_ok(), "the settings allow it");
+        bed.sql(&format!("REVOKE SELECT (hash) ON kanzlei_guarded.session FROM {user}"));
+        assert!(one(&refused, "SELECT 1 AS one", &[]).await.is_ok(), "a new connection looks again");
+        let mine = Database::connect(&bed.url, 1, own.clone()).expect("a pool");
+        assert!(matches!(one(&mine, "SELECT 1 AS one", &[]).await, Err(Refused::Disabled(_))));
+        records = own;
+    });
+    // A schema of the same name on another server holds nothing of the service's.
+    alone("guarded", async |other| {
+        let there = Database::connect(&other.url, 1, records).expect("a pool");
+        assert!(one(&there, "SELECT 1 AS one", &[]).await.is_ok());
+    });
+}
+
+/// What a statement leaves in its connection is gone with it, and the pool's connections stay as they were.
+#[test]
+fn statements_that_run_apart_share_no_connection() {
+    with("apart", async |bed| {
+        let database = bed.database(1);
+        let id = "SELECT CONNECTION_ID() AS id, @@autocommit AS auto";
+        let pooled = one(&database, id, &[]).await.expect("an id");
+        let set = [statement("SET autocommit = 0"), statement(id)];
+        let apart = database.run_apart(&set, false, WITHIN).await.expect("an id");
+        assert_ne!(apart[1].rows[0]["id"], pooled.rows[0]["id"]);
+        assert_eq!(one(&database, id, &[]).await.expect("the pool's"), pooled);
+        let open = format!("SELECT COUNT(*) FROM information_schema.processlist WHERE id = {}", apart[1].rows[0]["id"]);
+        while bed.sql(&open) != "0" {
+            tokio::task::yield_now().await;
+        }
+        let slow = [statement("SELECT SLEEP(60)")];
+        assert_eq!(database.run_apart(&slow, false, Duration::from_millis(50)).await, Err(Refused::Timeout));
+        assert_eq!(one(&database, id, &[]).await.expect("the pool's"), pooled);
+    });
+}
+
+/// A server whose modes change what is a string does not change it here.
+#[test]
+fn quotes_mean_the_same_on_every_server() {
+    alone("modes", async |bed| {
+        bed.sql("SET GLOBAL sql_mode = 'ANSI,NO_BACKSLASH_ESCAPES,STRICT_TRANS_TABLES'");
+        let read = one(&bed.database(1), r#"SELECT "a\"b" AS text, @@sql_mode AS modes"#, &[]).await;
+        let read = read.expect("a string").rows.remove(0);
+        assert_eq!(read["text"], "a\"b");
+        assert!(read["modes"].as_str().is_some_and(|modes| modes.contains("STRICT_TRANS_TABLES")), "{read}");
     });
 }

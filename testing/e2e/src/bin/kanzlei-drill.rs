@@ -8,7 +8,7 @@ use kanzlei_e2e::drill::{Drill, Found};
 use kanzlei_e2e::{bins, drill};
 use kanzlei_harness::cluster::Cluster;
 use kanzlei_harness::mariadb::Mariadb;
-use kanzlei_harness::office::{Office, Ports, harbour};
+use kanzlei_harness::office::{Databases, Office, Ports, harbour};
 
 /// How long jobs may take to end when the load is over.
 const DRAIN: Duration = Duration::from_secs(180);
@@ -45,8 +45,8 @@ fn services(dir: &Path, kills: usize, processes: usize) -> Found {
     let url = server.fresh("kanzlei_drill").expect("database");
     let records = harbour(&server, "kanzlei_drill_harbour").expect("records");
     let ports = Ports::free().expect("ports");
-    let databases = format!("harbour={records}");
-    let mut office = Office::start(&bins(), &dir.join("office"), &url, &databases, ports, &SETTINGS).expect("office");
+    let databases = Databases::with_harbour(url, &records, &server);
+    let mut office = Office::start(&bins(), &dir.join("office"), databases, ports, &SETTINGS).expect("office");
     let environments = vec![drill::Environment::new(); processes.saturating_sub(1)];
     let mut drilled = Drill::start(&mut office, environments, 8, Duration::from_millis(4));
     // A fixed seed: the same moments each time, as far as the machine allows.
@@ -76,9 +76,8 @@ fn cluster(dir: &Path) -> Found {
     // The harbour's own records lie with the node that is not killed.
     let records = harbour(&cluster.nodes[2], "kanzlei_drill_harbour").expect("records");
     let ports = Ports::free().expect("ports");
-    let databases = format!("harbour={records}");
-    let first = cluster.urls("kanzlei_drill", 0);
-    let mut office = Office::start(&bins(), &dir.join("office"), &first, &databases, ports, &SETTINGS).expect("office");
+    let databases = Databases::with_harbour(cluster.urls("kanzlei_drill", 0), &records, &cluster.nodes[2]);
+    let mut office = Office::start(&bins(), &dir.join("office"), databases, ports, &SETTINGS).expect("office");
     // The other one begins with another node: both claim jobs, and their transactions meet.
     let second = vec![("KANZLEI_DATABASE_URL", cluster.urls("kanzlei_drill", 1))];
     let mut drilled = Drill::start(&mut office, vec![second], 6, Duration::from_millis(10));
