@@ -130,7 +130,7 @@ fn once_fits(walk: &mut Walk, sql: &Sql, at: Place, text: &str, class: Class) {
         walk.report.help("write `once: false` if it may be repeated after a crash");
     }
     let known = walk.known.and_then(|known| known.no_transactions.get(&sql.database.text));
-    let plain = known.into_iter().flatten().find(|(table, _)| words.iter().any(|word| *word == table.as_str()));
+    let plain = known.into_iter().flatten().find(|(table, _)| words.contains(&table.as_str()));
     if let Some((table, engine)) = plain {
         let message =
             format!("`{table}` is stored by {engine}, which has no transactions: a job cannot perform this once");
