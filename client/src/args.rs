@@ -104,7 +104,7 @@ pub enum Command {
     },
     /// Secrets for calls of services: list, set, remove
     #[command(
-        after_help = "A value is read from the prompt or from standard input, is kept encrypted and never shown.\n\nExamples:\n  kanzlei secrets\n  kanzlei secrets set rates-token\n  printf %s \"$TOKEN\" | kanzlei secrets set rates-token"
+        after_help = "A value is read from the prompt or from standard input, is kept encrypted and never shown. It is used for what\n--for names and for nothing else; to change that, set it again.\n\nExamples:\n  kanzlei secrets\n  kanzlei secrets set rates-token --for https://rates.lindvik.example\n  printf %s \"$TOKEN\" | kanzlei secrets set rates-token --for https://rates.lindvik.example\n  kanzlei secrets set notify-key --for signing"
     )]
     Secrets {
         #[command(subcommand)]
@@ -475,6 +475,9 @@ pub enum Secrets {
     Set {
         /// The name by which services refer to it
         name: String,
+        /// What it may be used for: an address below which it is sent, or `signing`; repeatable
+        #[arg(long = "for", value_name = "PURPOSE")]
+        purposes: Vec<String>,
     },
     /// Remove a secret that no live service uses
     Remove {

@@ -261,6 +261,10 @@ pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) ->
     write(&file, &document)?;
     println!("written   {}", file.display());
     println!("written   {}\n", folder.join(format!("services/{beside}")).display());
+    if !network.is_empty() {
+        println!("{base} is a private address: calls reach it where the service's configuration allows its network");
+        println!("(`network.allow`).\n");
+    }
     if let Some(service) = checked.services.get(name) {
         let described = service.operations.iter().map(|(id, operation)| described(&service.api, id, operation));
         operations(name, &described.collect::<Vec<_>>());

@@ -50,7 +50,7 @@ pub fn run(args: Args) -> Done {
             databases::prepare(&api()?, &name, apply, json)
         }
         Command::Secrets { what: None } => secrets::list(&api()?, json),
-        Command::Secrets { what: Some(Secrets::Set { name }) } => secrets::set(&api()?, &name),
+        Command::Secrets { what: Some(Secrets::Set { name, purposes }) } => secrets::set(&api()?, &name, purposes),
         Command::Secrets { what: Some(Secrets::Remove { name }) } => secrets::remove(&api()?, &name),
         Command::Retire { name } => live::retire(&api()?, &name, json),
         Command::List => live::list(&api()?, json),

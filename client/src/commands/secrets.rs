@@ -16,20 +16,21 @@ pub fn list(api: &Api, json: bool) -> Done {
         return Ok(());
     }
     if answer.secrets.is_empty() {
-        println!("No secrets yet. Set one with: kanzlei secrets set rates-token");
+        println!("No secrets yet. Set one with: kanzlei secrets set rates-token --for https://rates.lindvik.example");
         return Ok(());
     }
     let rows = answer.secrets.iter().map(|secret| {
         let how = if secret.readable { "" } else { " (cannot be opened with the service's key)" };
-        vec![secret.name.clone(), draw::time(secret.set), format!("{}{how}", secret.services.join(", "))]
+        let bound = if secret.purposes.is_empty() { "nothing".to_owned() } else { secret.purposes.join(", ") };
+        vec![secret.name.clone(), draw::time(secret.set), bound, format!("{}{how}", secret.services.join(", "))]
     });
-    draw::table(&["secret", "set (UTC)", "used by"], rows);
+    draw::table(&["secret", "set (UTC)", "for", "used by"], rows);
     Ok(())
 }
 
 /// Reads the value from the prompt, without showing it, or from standard input; never from an argument,
 /// which others on the machine could read.
-pub fn set(api: &Api, name: &str) -> Done {
+pub fn set(api: &Api, name: &str, purposes: Vec<String>) -> Done {
     let stdin = std::io::stdin();
     let value = if stdin.is_terminal() {
         eprint!("Value of {name} (not shown): ");
@@ -45,11 +46,15 @@ pub fn set(api: &Api, name: &str) -> Done {
     let value = value.trim_end_matches(['\r', '\n']);
     if value.is_empty() {
         return Err(Error::Usage(format!(
-            "no value was given; try: printf %s \"$TOKEN\" | kanzlei secrets set {name}"
+            "no value was given; try: printf %s \"$TOKEN\" | kanzlei secrets set {name} --for https://…"
         )));
     }
-    api.put(&format!("/secrets/{}", segment(name)), &NewSecret { value: value.to_owned() })?;
-    println!("{name} is set");
+    let bound = purposes.join(", ");
+    api.put(&format!("/secrets/{}", segment(name)), &NewSecret { value: value.to_owned(), purposes })?;
+    match bound.as_str() {
+        "" => println!("{name} is set, and bound to nothing: it is not used until it is set again with --for"),
+        bound => println!("{name} is set for {bound}"),
+    }
     Ok(())
 }
 

@@ -1025,6 +1025,11 @@ export interface components {
         NewSecret: {
             /** @description One line. */
             value: string;
+            /**
+             * @description What it may be used for: `signing`, or addresses below which it is sent. Without any it is never used.
+             * @default []
+             */
+            for: string[];
         };
         /** @description A job that was not changed. */
         NotChanged: {
@@ -1321,6 +1326,8 @@ export interface components {
         Secret: {
             name: string;
             set: components["schemas"]["Timestamp"];
+            /** @description What it may be used for: `signing`, or addresses below which it is sent. */
+            for: string[];
             /** @description Whether the service's key opens it. */
             readable: boolean;
             /** @description Services that are called with it. */

@@ -3,7 +3,8 @@
 use kanzlei_compiler::check::{Bundle, Checked, check};
 use kanzlei_model::value::Value;
 
-const SERVICE: &str = "service: registry\nbase: http://127.0.0.1:7090/registry\nopenapi: registry.openapi.yaml\n";
+const SERVICE: &str =
+    "service: registry\nbase: http://127.0.0.1:7090/registry\nnetwork: private\nopenapi: registry.openapi.yaml\n";
 const OPENAPI: &str = r#"
 openapi: 3.1.0
 paths:

@@ -11,6 +11,9 @@ use crate::api;
 pub struct NewSecret {
     /// One line.
     pub value: String,
+    /// What it may be used for: `signing`, or addresses below which it is sent. Without any it is never used.
+    #[serde(default, rename = "for")]
+    pub purposes: Vec<String>,
 }
 
 api! {
@@ -23,6 +26,9 @@ api! {
     pub struct Secret {
         pub name: String,
         pub set: Timestamp,
+        /// What it may be used for: `signing`, or addresses below which it is sent.
+        #[serde(rename = "for")]
+        pub purposes: Vec<String>,
         /// Whether the service's key opens it.
         pub readable: bool,
         /// Services that are called with it.

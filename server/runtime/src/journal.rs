@@ -26,7 +26,8 @@ use uuid::Uuid;
 
 use crate::clock::now;
 use crate::refusals::Refusals;
-use crate::secrets::{RunMask, Secrets};
+use crate::secrets::Secrets;
+use crate::secrets::mask::RunMask;
 
 /// Runs written in one transaction.
 const BATCH: usize = 200;
@@ -458,7 +459,7 @@ mod tests {
     #[tokio::test]
     async fn runs_that_wait_are_bounded_in_bytes() {
         let store = Store::connect("mysql://nobody:x@127.0.0.1:1/none", 1).expect("a pool");
-        let secrets = Arc::new(Secrets::new("", "").expect("secrets"));
+        let secrets = Arc::new(Secrets::new("", "", false).expect("secrets"));
         let bounds = Bounds { successes: 100, failures: 100, most_bytes: 10 << 20, pace: 0, value_limit: 100 };
         let (journal, _writer) = Journal::new(store, &bounds, secrets, "p".into(), Refusals::new().0);
         let text = "workflow: w\nsteps: [{reply: 204}]\n".to_owned();

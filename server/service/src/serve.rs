@@ -92,7 +92,8 @@ fn databases(config: &Config, own: &Own) -> Result<(HashMap<String, Outside>, Op
 pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::runtime::Handle) -> Result<Service> {
     let supervisor = Supervisor::new();
     let background = Background::new(config.process.background);
-    let secrets = Arc::new(Secrets::new(&config.secrets.key, &config.secrets.key_file)?);
+    let (key, file) = (&config.secrets.key, &config.secrets.key_file);
+    let secrets = Arc::new(Secrets::with_key_of(&store, key, file, config.secrets.replace_key).await?);
     secrets.load(&store).await?;
     let (databases, scratch) = databases(config, &store.own().await?)?;
     let live: Arc<ArcSwap<Live>> = Arc::default();
@@ -103,7 +104,12 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         secrets.clone(),
         config.public_url(),
         installation.clone(),
-        &queue::Bounds { input: config.jobs.input, followers: config.jobs.followers, bytes: config.jobs.bytes },
+        &queue::Bounds {
+            input: config.jobs.input,
+            followers: config.jobs.followers,
+            bytes: config.jobs.bytes,
+            network: config.network.allow.clone(),
+        },
         background.clone(),
     );
     let effects = Arc::new(Effects {
@@ -257,7 +263,7 @@ impl Service {
         };
         let shared = self.app.clone();
         let server = HttpServer::new(move || {
-            effects::http::warm();
+            effects::http::warm(&shared.jobs.network);
             ActixApp::new()
                 .app_data(shared.clone())
                 .app_data(PayloadConfig::new(usize::MAX))

@@ -109,11 +109,13 @@ CREATE TABLE kept (
     changed  BIGINT          NOT NULL
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
--- XChaCha20-Poly1305; the name is authenticated with it, so no value can be moved to another name.
+-- XChaCha20-Poly1305; name and purposes are authenticated with it, so no value can be moved to another name or purpose.
 CREATE TABLE secret (
     name    VARCHAR(60)     NOT NULL PRIMARY KEY,
     nonce   BINARY(24)      NOT NULL,
     sealed  VARBINARY(9000) NOT NULL,
+    -- What it may be used for, separated by spaces.
+    purposes VARCHAR(4000)  NOT NULL,
     created BIGINT          NOT NULL,
     changed BIGINT          NOT NULL
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
@@ -131,7 +133,9 @@ CREATE TABLE deployed (
 -- One row. From its bytes come ids and addresses that nobody can guess.
 CREATE TABLE installation (
     id     TINYINT UNSIGNED NOT NULL PRIMARY KEY,
-    secret BINARY(32)       NOT NULL
+    secret BINARY(32)       NOT NULL,
+    -- Of the key of the secrets, so that another one is noticed.
+    key_print BINARY(32)    NULL
 ) ENGINE = InnoDB;
 INSERT INTO installation (id, secret) VALUES (1, RANDOM_BYTES(32));
 

@@ -22,6 +22,8 @@ pub struct Sealed {
     pub nonce: Vec<u8>,
     /// Sealed value.
     pub sealed: Vec<u8>,
+    /// What it may be used for, separated by spaces; authenticated with the sealed value.
+    pub purposes: String,
     /// When it was created.
     pub created: Timestamp,
     /// When it was last set.
@@ -63,22 +65,52 @@ impl Store {
         Ok(done.doing("keeping values")?.rows_affected() > 0)
     }
 
+    /// Returns what is known of the key of the secrets.
+    pub async fn key_print(&self) -> Result<Option<Vec<u8>>> {
+        sqlx::query_scalar!("SELECT key_print AS `key_print: Vec<u8>` FROM installation WHERE id = 1")
+            .fetch_one(&self.pool)
+            .await
+            .doing("reading what is known of the key")
+    }
+
+    /// Records what is known of the key; the first one stays unless it is to be replaced.
+    pub async fn set_key_print(&self, print: &[u8; 32], replace: bool) -> Result<()> {
+        sqlx::query!(
+            "UPDATE installation SET key_print = ? WHERE id = 1 AND (key_print IS NULL OR ?)",
+            print.as_slice(),
+            replace
+        )
+        .execute(&self.pool)
+        .await
+        .map(|_| ())
+        .doing("recording what is known of the key")
+    }
+
     /// Returns all secrets, sealed, by name.
     pub async fn secrets(&self) -> Result<Vec<Sealed>> {
-        sqlx::query_as!(Sealed, "SELECT name, nonce, sealed, created, changed FROM secret ORDER BY name")
+        sqlx::query_as!(Sealed, "SELECT name, nonce, sealed, purposes, created, changed FROM secret ORDER BY name")
             .fetch_all(&self.pool)
             .await
             .doing("reading secrets")
     }
 
     /// Sets a secret, or replaces its value.
-    pub async fn set_secret(&self, name: &str, nonce: &[u8], sealed: &[u8], now: Timestamp) -> Result<()> {
+    pub async fn set_secret(
+        &self,
+        name: &str,
+        nonce: &[u8],
+        sealed: &[u8],
+        purposes: &str,
+        now: Timestamp,
+    ) -> Result<()> {
         sqlx::query!(
-            "INSERT INTO secret (name, nonce, sealed, created, changed) VALUES (?, ?, ?, ?, ?)
-             ON DUPLICATE KEY UPDATE nonce = VALUES(nonce), sealed = VALUES(sealed), changed = VALUES(changed)",
+            "INSERT INTO secret (name, nonce, sealed, purposes, created, changed) VALUES (?, ?, ?, ?, ?, ?)
+             ON DUPLICATE KEY UPDATE nonce = VALUES(nonce), sealed = VALUES(sealed), purposes = VALUES(purposes),
+                 changed = VALUES(changed)",
             name,
             nonce,
             sealed,
+            purposes,
             now.as_micros(),
             now.as_micros()
         )

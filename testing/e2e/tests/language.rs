@@ -233,7 +233,7 @@ fn secrets_reach_services_and_nothing_else() {
     // Read from standard input, with characters that JSON and URLs write otherwise.
     let secret = "tok-4711-\"x\"";
     let mut child = Command::new(bins().join("kanzlei"))
-        .args(["secrets", "set", "the-token"])
+        .args(["secrets", "set", "the-token", "--for", &format!("http://127.0.0.1:{}", peer.port)])
         .env("KANZLEI_URL", office.control())
         .env("KANZLEI_TOKEN", &office.token)
         .stdin(Stdio::piped())
@@ -252,8 +252,8 @@ fn secrets_reach_services_and_nothing_else() {
         let answer = http("GET", &format!("{}/w", office.public()), &[], b"");
         assert_eq!(
             (answer.status, answer.body.as_str()),
-            (200, r#"{"length":26}"#),
-            "the workflow sees what the service says"
+            (200, r#"{"length":17}"#),
+            "the workflow sees a mask where the service echoes the secret"
         );
         let request = peer.requests().pop().expect("a request");
         assert!(request.contains(seen) && request.contains("x-office: Lindvik"), "{credentials}: {request}");
@@ -266,7 +266,7 @@ fn secrets_reach_services_and_nothing_else() {
         assert!(journaled.contains("your token is •••") && !journaled.contains("tok-4711"), "{journaled}");
     }
     let listed = run(&["secrets"], 0);
-    assert!(listed.contains("the-token") && !listed.contains("tok-4711"), "{listed}");
+    assert!(listed.contains("the-token") && listed.contains("127.0.0.1") && !listed.contains("tok-4711"), "{listed}");
     assert!(run(&["secrets", "remove", "the-token"], 1).contains("the service `s` needs it"));
     assert!(run(&["secrets", "remove", "nothing"], 1).contains("there is no secret `nothing`"));
     let log = std::fs::read_to_string(&office.service.log).expect("log");

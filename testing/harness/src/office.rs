@@ -90,6 +90,7 @@ impl Office {
             format!("listen.control=127.0.0.1:{}", ports.control),
             format!("token_file={}", token_file.display()),
             format!("secrets.key_file={}", dir.join("secrets.key").display()),
+            "network.allow=127.0.0.0/8".to_owned(),
         ];
         values.extend(
             ["registry", "tides", "rates", "pilots", "texts", "customs"]
@@ -103,10 +104,13 @@ impl Office {
         let command = Start { program: bins.join("kanzleid"), args, databases, environment, log, token_file };
         let service = command.run(ports)?;
         let token = std::fs::read_to_string(&command.token_file).map_err(io("reading the operator token"))?;
-        for (name, value) in
-            [("texts-key", "lindvik-texts-7f3a"), ("notify-key", "whsec_bGluZHZpay1ub3RpZmllcy00YmM5LWRlbW8=")]
-        {
-            control(ports.control, &token, "PUT", &format!("/secrets/{name}"), &format!("{{\"value\":\"{value}\"}}"))?;
+        let texts = format!("http://127.0.0.1:{}/texts", ports.standins);
+        for (name, value, purpose) in [
+            ("texts-key", "lindvik-texts-7f3a", texts.as_str()),
+            ("notify-key", "whsec_bGluZHZpay1ub3RpZmllcy00YmM5LWRlbW8=", "signing"),
+        ] {
+            let body = format!("{{\"value\":\"{value}\",\"for\":[\"{purpose}\"]}}");
+            control(ports.control, &token, "PUT", &format!("/secrets/{name}"), &body)?;
         }
         for (name, _) in command.databases.outside.split_whitespace().filter_map(|one| one.split_once('=')) {
             control(ports.control, &token, "POST", &format!("/databases/{name}/prepare"), "")?;

@@ -6,6 +6,7 @@ use super::steps::Walk;
 use crate::plan::sheet;
 use crate::plan::{self, Maker};
 use kanzlei_lang::diagnostic::Place;
+use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::service::{In, Operation, Response, Service};
 use kanzlei_lang::document::step::{Call, Encoding, Target};
 use kanzlei_lang::suggest;
@@ -23,7 +24,12 @@ pub(super) fn title(target: &Target) -> String {
 }
 
 pub(super) fn rows(call: &Call) -> Vec<(String, String)> {
-    let mut rows: Vec<_> = call.send.iter().map(|(name, node)| (name.text.clone(), sheet::inline(node))).collect();
+    let named = match &call.target {
+        Target::Url { service, .. } => service.as_ref(),
+        Target::Operation { .. } => None,
+    };
+    let mut rows: Vec<_> = named.map(|service| ("service".to_owned(), service.text.clone())).into_iter().collect();
+    rows.extend(call.send.iter().map(|(name, node)| (name.text.clone(), sheet::inline(node))));
     rows.extend(sheet::header_rows(&call.headers));
     rows.extend(call.body.iter().map(|body| ("body".to_owned(), sheet::inline(body))));
     rows
@@ -89,17 +95,9 @@ pub(super) fn compile(walk: &mut Walk, call: &Call) -> Option<plan::Call> {
             };
             operation_call(walk, call, known, found, given)
         }
-        Target::Url { method, template, at } => {
-            let declared = walk.services.values().filter(|s| under(template, &s.base)).max_by_key(|s| s.base.len());
-            let Some(service) = declared else {
-                walk.report.error(
-                    "unknown-service",
-                    *at,
-                    "no declared service has a base address that this begins with",
-                );
-                walk.report.help("calls go to declared services only; write a document that begins `service: NAME`");
-                return None;
-            };
+        Target::Url { method, template, service, at } => {
+            let service = addressed(walk, template, service.as_ref(), *at)?;
+            walk.addressed.push((format!("{method} {template}"), service.name.text.clone()));
             let relative = template[service.base.len()..].to_owned();
             url_call(walk, call, service, (method, relative), given)
         }
@@ -121,6 +119,45 @@ pub(super) fn compile(walk: &mut Walk, call: &Call) -> Option<plan::Call> {
         }
     }
     Some(target)
+}
+
+/// The service of a call by address: the one that is named, or the only one with the longest base.
+fn addressed<'w>(walk: &mut Walk<'w, '_, '_>, template: &str, named: Option<&Named>, at: Place) -> Option<&'w Service> {
+    let mut fitting: Vec<&'w Service> =
+        walk.services.values().filter(|service| under(template, &service.base)).collect();
+    let longest = fitting.iter().map(|service| service.base.len()).max();
+    if let Some(named) = named {
+        if let Some(found) = fitting.iter().find(|service| service.name.text == named.text) {
+            return Some(found);
+        }
+        let (code, message) = match walk.services.get(&named.text) {
+            Some(known) => {
+                ("wrong-value", format!("this does not begin with `{}`, the base of `{}`", known.base, named.text))
+            }
+            None => ("unknown-service", format!("there is no service `{}`", named.text)),
+        };
+        walk.report.error(code, named.at, message);
+        if let Some(near) = suggest::nearest(&named.text, fitting.iter().map(|service| service.name.text.as_str())) {
+            walk.report.help(format!("did you mean `{near}`?"));
+        }
+        return None;
+    }
+    fitting.retain(|service| Some(service.base.len()) == longest);
+    match fitting.as_slice() {
+        [one] => Some(one),
+        [] => {
+            walk.report.error("unknown-service", at, "no declared service has a base address that this begins with");
+            walk.report.help("calls go to declared services only; write a document that begins `service: NAME`");
+            None
+        }
+        several => {
+            let names: Vec<String> = several.iter().map(|service| format!("`{}`", service.name.text)).collect();
+            let message = format!("{} have the base address of this call", names.join(" and "));
+            walk.report.error("ambiguous-service", at, message);
+            walk.report.help(format!("name the one that is meant: `service: {}`", several[0].name.text));
+            None
+        }
+    }
 }
 
 /// Whether an address lies below a base.

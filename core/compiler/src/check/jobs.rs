@@ -5,6 +5,7 @@ use super::steps::Walk;
 use crate::plan::{self, Maker, sheet};
 use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::lane::{self, MAIN};
+use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::step::{Enqueue, Pause};
 use kanzlei_lang::document::workflow::{Answer, Timetable, Workflow};
@@ -58,10 +59,7 @@ impl Walk<'_, '_, '_> {
         let queue = &self.workflow.queue;
         let notify = queue.notify.as_ref().and_then(|notify| {
             let secret = &notify.secret;
-            if self.known.is_some_and(|known| !known.secrets.contains(&secret.text)) {
-                self.report.error("missing-secret", secret.at, format!("there is no secret `{}`", secret.text));
-                self.report.help(format!("set it with `kanzlei secrets set {}`", secret.text));
-            }
+            super::services::secret(secret, &Purpose::Signing, self.known, self.report);
             let (to, secret) = (self.maker(&notify.to)?, secret.text.clone());
             Some(plan::Notify { to, secret, private: notify.private })
         });

@@ -22,6 +22,7 @@ mod entries;
 mod jobs;
 mod order;
 mod scope;
+mod services;
 mod statements;
 mod steps;
 
@@ -34,12 +35,14 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use crate::plan::{Lane, Maker, Plan};
-use crate::sql::Allowed;
+use crate::sql;
 use kanzlei_lang::diagnostic::{Diagnostic, Report, Severity};
+use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_lang::document::yaml::{Kind, Node};
 use kanzlei_lang::document::{self, Document, Service, Source, Workflow};
 use kanzlei_lang::expr::Fault;
 use kanzlei_lang::types::Type;
+use kanzlei_model::address::Allowed;
 
 /// Documents that are checked together, and the files they name.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -60,10 +63,14 @@ pub struct Bundle {
 /// What a service has, beside documents.
 #[derive(Clone, Debug, Default)]
 pub struct Known {
-    /// Names of the secrets.
-    pub secrets: BTreeSet<String>,
+    /// The secrets by name, and what each may be used for.
+    pub secrets: BTreeMap<String, Vec<Purpose>>,
+    /// Networks in which services may be, beside the public one.
+    pub network: Allowed,
+    /// Base addresses that replace those of the documents, by service.
+    pub bases: BTreeMap<String, String>,
     /// The databases by name, and what their settings allow.
-    pub databases: BTreeMap<String, Allowed>,
+    pub databases: BTreeMap<String, sql::Allowed>,
     /// What databases reported of statements, by database and text with `?` in place of the parameters.
     pub statements: BTreeMap<(String, String), Result<Vec<Column>, String>>,
     /// Tables whose engine has no transactions, with the engine, by database.
@@ -200,17 +207,6 @@ pub fn maker(node: &Node, text: &mut dyn FnMut(&Node, &str) -> Made) -> Made {
     }
 }
 
-/// A secret that the service which will run this does not have.
-fn missing_secret(service: &Service, known: Option<&Known>, report: &mut Report) {
-    if let (Some(credentials), Some(known)) = (&service.credentials, known) {
-        let secret = credentials.secret();
-        if !known.secrets.contains(&secret.text) {
-            report.error("missing-secret", secret.at, format!("there is no secret `{}`", secret.text));
-            report.help(format!("set it with `kanzlei secrets set {}`", secret.text));
-        }
-    }
-}
-
 /// The longest chain of workflows that invoke each other.
 pub const MAX_INVOKE_DEPTH: usize = 16;
 
@@ -248,7 +244,7 @@ pub fn check(bundle: &Bundle) -> Checked {
         match document {
             Document::Workflow(workflow) => workflows.push((index, *workflow)),
             Document::Service(service) => {
-                missing_secret(&service, bundle.known.as_ref(), report);
+                services::check(&service, bundle.known.as_ref(), report);
                 checked.services.insert(service.name.text.clone(), *service);
             }
             Document::Lane(lane) => {

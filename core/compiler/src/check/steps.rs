@@ -60,6 +60,7 @@ pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report)
         durable: false,
         statements: Vec::new(),
         once: Vec::new(),
+        addressed: Vec::new(),
         replies: Vec::new(),
         fails: Vec::new(),
         apart_from_client: 0,
@@ -113,6 +114,7 @@ pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report)
         invokes: walk.invokes,
         statements: walk.statements,
         once: walk.once,
+        addressed: walk.addressed,
         replies: walk.replies,
         fails: walk.fails,
         may_end_silent: !end.ends && end.answered != Answered::Yes,
@@ -190,6 +192,7 @@ pub(super) struct Walk<'w, 'r, 's> {
     pub statements: Vec<(String, Arc<plan::Statement>)>,
     /// Databases in which a job performs steps once, at their first places.
     pub once: Vec<Named>,
+    pub addressed: Vec<plan::Addressed>,
     pub replies: Vec<plan::ReplyShape>,
     pub fails: Vec<(u16, Option<String>)>,
     /// What is known of the names here.

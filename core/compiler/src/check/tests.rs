@@ -2,7 +2,8 @@
 
 use super::*;
 
-const SERVICE: &str = "service: registry\nbase: http://127.0.0.1:7090/registry\nopenapi: registry.openapi.yaml\n";
+const SERVICE: &str =
+    "service: registry\nbase: http://127.0.0.1:7090/registry\nnetwork: private\nopenapi: registry.openapi.yaml\n";
 const OPENAPI: &str = r#"
 openapi: 3.1.0
 paths:
@@ -125,6 +126,13 @@ fn every_fault_is_found_at_its_place() {
         (endpoint("GET /x/{b}"), "bad-path@3:22"),
         (endpoint("GET /x*/{a}"), "bad-path@3:22"),
         (format!("{head}  - call: GET http://127.0.0.1:7090/registry/{{x\n"), "bad-template@3:11"),
+        (format!("{head}  - call: GET http://127.0.0.1:7090/registry\n    service: other\n"), "unknown-service@4:14"),
+        (
+            format!("{head}  - call: registry.getVessel\n    send: {{imo: '1'}}\n    service: registry\n"),
+            "wrong-value@5:14",
+        ),
+        ("service: s\nbase: http://10.0.0.1\n".into(), "private-address@1:10"),
+        ("service: s\nbase: http://localhost:1\n".into(), "private-address@1:10"),
         ("service: s\n".into(), "missing-key@1:10"),
         ("service: s\nbase: nowhere\n".into(), "wrong-value@2:7"),
         ("service: s\nbase: http://h\nopenapi: gone.yaml\n".into(), "missing-file@3:10"),
@@ -384,5 +392,75 @@ fn an_earlier_key_names_its_successor() {
         let first = found.iter().find(|d| d.code == "renamed-key").unwrap_or_else(|| panic!("{text}: {found:?}"));
         assert_eq!(format!("{}:{}", first.line, first.column), at, "{text}");
         assert_eq!(first.help, Some(format!("write `{help}`")), "{text}");
+    }
+}
+
+/// Two services with one base: a call by address names the one it means, and a service elsewhere takes none over.
+#[test]
+fn a_call_by_address_goes_to_one_service() {
+    let call = |service: &str| {
+        format!("workflow: w\nsteps:\n  - call: GET http://127.0.0.1:7090/registry/v1/x\n{service}  - reply: 204\n")
+    };
+    for (base, service, wanted) in [
+        ("http://127.0.0.1:7090/registry", "", Err("ambiguous-service@3:11")),
+        ("http://127.0.0.1:7090/registry", "    service: second\n", Ok("second")),
+        ("http://127.0.0.1:7090/registry", "    service: registry\n", Ok("registry")),
+        ("http://127.0.0.1:7090/registry/v1", "", Ok("second")),
+        ("http://127.0.0.1:7090/registry/v1", "    service: registry\n", Ok("registry")),
+        ("http://127.0.0.1:7090/reg", "", Ok("registry")),
+        ("http://127.0.0.1:7090/reg", "    service: second\n", Err("wrong-value@4:14")),
+    ] {
+        let mut bundle = bundle(&call(service));
+        bundle.add("services/second.yaml", &format!("service: second\nbase: {base}\nnetwork: private\n"));
+        let checked = check(&bundle);
+        let found: Vec<String> =
+            checked.diagnostics.iter().map(|d| format!("{}@{}:{}", d.code, d.line, d.column)).collect();
+        match wanted {
+            Err(wanted) => assert_eq!(found, [wanted], "{base} {service}"),
+            Ok(name) => {
+                assert!(found.is_empty(), "{base} {service}: {found:?}");
+                assert_eq!(checked.plan("w").expect("a plan").addressed[0].1, name, "{base} {service}");
+            }
+        }
+    }
+}
+
+/// What the host that will run a service makes of it: secrets and what they are for, networks, other bases.
+#[test]
+fn services_are_checked_against_their_host() {
+    use kanzlei_model::address::Allowed;
+    let known = Known {
+        secrets: [
+            ("bound".to_owned(), vec![Purpose::address("https://api.example")]),
+            ("unbound".to_owned(), Vec::new()),
+        ]
+        .into(),
+        network: Allowed::read(["10.1.0.0/16"]).expect("a network"),
+        bases: [("moved".to_owned(), "http://10.1.0.1".to_owned())].into(),
+        ..Known::default()
+    };
+    for (text, wanted) in [
+        ("service: s\nbase: https://api.example/v1\ncredentials: {bearer: bound}\n", ""),
+        ("service: s\nbase: https://evil.example\ncredentials: {bearer: bound}\n", "unbound-secret@3:23"),
+        ("service: s\nbase: https://api.example\ncredentials: {bearer: unbound}\n", "unbound-secret@3:23"),
+        ("service: s\nbase: https://api.example\ncredentials: {bearer: gone}\n", "missing-secret@3:23"),
+        ("service: s\nbase: http://10.1.2.3\nnetwork: private\n", ""),
+        ("service: s\nbase: http://10.2.2.3\nnetwork: private\n", "private-address@1:10"),
+        ("service: moved\nbase: https://api.example\n", "private-address@1:10"),
+        ("service: moved\nbase: https://api.example\nnetwork: private\n", ""),
+        (
+            "service: moved\nbase: https://api.example\nnetwork: private\ncredentials: {bearer: bound}\n",
+            "unbound-secret@4:23",
+        ),
+        (
+            "workflow: w\nqueue: {notify: {to: https://h, secret: bound}}\nsteps: [{reply: 204}]\n",
+            "unbound-secret@2:41",
+        ),
+    ] {
+        let mut bundle = Bundle { known: Some(known.clone()), ..Bundle::default() };
+        bundle.add("test.yaml", text);
+        let found = check(&bundle).diagnostics;
+        let found: Vec<String> = found.iter().map(|d| format!("{}@{}:{}", d.code, d.line, d.column)).collect();
+        assert_eq!(found.join(" "), wanted, "{text}");
     }
 }

@@ -73,6 +73,8 @@ pub struct Plan {
     pub statements: Vec<(String, Arc<Statement>)>,
     /// Databases in which its jobs perform steps once, each with a place in its document.
     pub once: Vec<Named>,
+    /// Its calls by address.
+    pub addressed: Vec<Addressed>,
     /// What it can answer with.
     pub replies: Vec<ReplyShape>,
     /// Statuses and titles of its `fail` steps, where they are written down.
@@ -480,6 +482,9 @@ pub struct Invoke {
     /// Input by name.
     pub send: Vec<(Str, Maker)>,
 }
+
+/// A call by address, and the service that has its base.
+pub type Addressed = (String, String);
 
 /// A `sql` step.
 #[derive(Debug)]

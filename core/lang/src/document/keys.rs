@@ -87,6 +87,7 @@ pub const COMMON: &[KeySpec] = keys! {
 /// Keys of a `call` step.
 pub const CALL: &[KeySpec] = keys! {
     "call", TEXT, "`service.operation`, or a method and a URI template.";
+    "service", TEXT, "The service of a call by URI template, where several have its base address.";
     "send", VALUES, "Parameters and body members of the operation, or variables of the template.";
     "headers", VALUES, "Request headers.";
     "body", ANY, "The whole request body.";

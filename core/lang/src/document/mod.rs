@@ -15,6 +15,7 @@
 pub mod cases;
 pub mod keys;
 pub mod lane;
+pub mod purpose;
 pub mod reader;
 pub mod retry;
 pub mod schema;

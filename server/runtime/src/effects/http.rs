@@ -2,22 +2,22 @@
 //!
 //! Every thread that performs calls has its own pooled client, because a connection belongs to
 //! the thread that opened it. Private and link-local addresses are refused unless the service's
-//! document says `network: private`; redirects are followed only within the service.
+//! document says `network: private` and the host's configuration allows them ([`super::network`]); redirects are
+//! followed only within the service.
 
 use std::cell::RefCell;
 use std::error::Error as _;
-use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use futures_util::FutureExt;
 use kanzlei_engine::machine::{Answer, EffectError, Request};
+use kanzlei_lang::document::purpose::{Purpose, is_dots};
 use kanzlei_lang::document::service::Credentials;
-use kanzlei_model::address::is_private;
+use kanzlei_model::address::{Allowed, literal_host};
 use kanzlei_model::run::FailureKind;
-use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use reqwest::redirect::Policy;
 
+use super::network::{Blocked, Guarded, blocked, system};
 use crate::live::Service;
 use crate::secrets::Secrets;
 
@@ -28,21 +28,30 @@ const CONNECT: Duration = Duration::from_secs(5);
 /// Redirects followed within one service.
 const REDIRECTS: usize = 5;
 
+/// Clients for services in public and in private networks, and the networks that are allowed to them.
+type Clients = (Arc<Allowed>, [Option<reqwest::Client>; 2]);
+
 thread_local! {
-    static CLIENTS: RefCell<[Option<reqwest::Client>; 2]> = const { RefCell::new([None, None]) };
+    static CLIENTS: RefCell<Option<Clients>> = const { RefCell::new(None) };
 }
 
 /// This thread's client for services in the public or in a private network.
-fn client(private: bool) -> Result<reqwest::Client, EffectError> {
-    CLIENTS.with_borrow_mut(|clients| {
+fn client(allowed: &Arc<Allowed>, private: bool) -> Result<reqwest::Client, EffectError> {
+    CLIENTS.with_borrow_mut(|known| {
+        let (_, clients) = match known {
+            // A process has one configuration; tests have several.
+            Some(clients) if Arc::ptr_eq(&clients.0, allowed) => clients,
+            other => other.insert((allowed.clone(), [None, None])),
+        };
         let slot = &mut clients[usize::from(private)];
         if let Some(client) = slot {
             return Ok(client.clone());
         }
         // The provider of TLS primitives is chosen once per process; a second choice changes nothing.
         let _ = rustls::crypto::ring::default_provider().install_default();
-        let mut builder = reqwest::Client::builder()
+        let builder = reqwest::Client::builder()
             .no_proxy()
+            .dns_resolver(Guarded::new(allowed.clone(), private, system))
             .connect_timeout(CONNECT)
             .pool_max_idle_per_host(IDLE)
             .pool_idle_timeout(Duration::from_secs(60))
@@ -60,18 +69,15 @@ fn client(private: bool) -> Result<reqwest::Client, EffectError> {
                     attempt.follow()
                 }
             }));
-        if !private {
-            builder = builder.dns_resolver(PublicOnly);
-        }
         let client = builder.build().map_err(|error| fault(FailureKind::Unreachable, error.to_string()))?;
         Ok(slot.insert(client).clone())
     })
 }
 
 /// Makes this thread's clients before the first request needs them; it takes tens of milliseconds.
-pub fn warm() {
+pub fn warm(allowed: &Arc<Allowed>) {
     for private in [false, true] {
-        if let Err(fault) = client(private) {
+        if let Err(fault) = client(allowed, private) {
             tracing::error!("calls cannot be made: {}", fault.detail);
         }
     }
@@ -80,28 +86,6 @@ pub fn warm() {
 #[derive(Debug, thiserror::Error)]
 #[error("redirected to {0}")]
 struct Elsewhere(String);
-
-#[derive(Debug, thiserror::Error)]
-#[error("`{0}` is a private address")]
-struct Private(String);
-
-/// Resolves names and leaves out addresses that are not public.
-struct PublicOnly;
-
-impl Resolve for PublicOnly {
-    fn resolve(&self, name: Name) -> Resolving {
-        let host = name.as_str().to_owned();
-        async move {
-            let found: Vec<_> = tokio::net::lookup_host((host.as_str(), 0)).await?.collect();
-            let public: Vec<_> = found.into_iter().filter(|address| !is_private(address.ip())).collect();
-            if public.is_empty() {
-                return Err(Private(host).into());
-            }
-            Ok(Box::new(public.into_iter()) as Addrs)
-        }
-        .boxed()
-    }
-}
 
 fn fault(kind: FailureKind, detail: impl Into<String>) -> EffectError {
     EffectError { kind, detail: detail.into() }
@@ -118,14 +102,12 @@ pub struct Correlation<'a> {
 /// Sends one request and reads the answer.
 ///
 /// `within` is what is left of the run's time; the attempt ends at the earlier of the two bounds.
-/// `most` is the largest answer in bytes.
 pub async fn call(
     service: Option<&Arc<Service>>,
     request: &Request,
     correlation: &Correlation<'_>,
     within: Duration,
-    most: usize,
-    secrets: &Secrets,
+    bounds: &Bounds<'_>,
 ) -> Result<Answer, EffectError> {
     let Some(service) = service else {
         return Err(fault(FailureKind::BlockedAddress, format!("the service `{}` is not live", request.service)));
@@ -141,8 +123,8 @@ pub async fn call(
         return Err(fault(FailureKind::Timeout, detail));
     };
     let left = limit.saturating_sub(begun.elapsed());
-    match tokio::time::timeout(left, exchange(service, request, correlation, most, secrets)).await {
-        Ok(result) => result.map_err(|fault| EffectError { detail: secrets.mask(fault.detail), ..fault }),
+    match tokio::time::timeout(left, exchange(service, request, correlation, bounds)).await {
+        Ok(result) => result.map_err(|fault| EffectError { detail: bounds.secrets.mask(fault.detail), ..fault }),
         Err(_) => Err(fault(
             FailureKind::Timeout,
             format!("{} did not answer within {}", service.name, kanzlei_model::duration::short(limit)),
@@ -154,9 +136,9 @@ async fn exchange(
     service: &Service,
     request: &Request,
     correlation: &Correlation<'_>,
-    most: usize,
-    secrets: &Secrets,
+    bounds: &Bounds<'_>,
 ) -> Result<Answer, EffectError> {
+    let Bounds { most, secrets, allowed } = *bounds;
     let Some(mut url) = service.url.clone() else {
         return Err(fault(FailureKind::BlockedAddress, format!("`{}` is no address", service.base)));
     };
@@ -166,17 +148,20 @@ async fn exchange(
     let whole = format!("{below}{path}");
     url.set_path(&whole);
     url.set_query(query);
-    if !service.private
-        && let Some(ip) = url.host_str().and_then(|host| host.trim_matches(['[', ']']).parse::<IpAddr>().ok())
-        && is_private(ip)
+    if let Some(ip) = literal_host(url.as_str())
+        && let Some(why) = blocked(allowed, ip, &ip.to_string(), service.private)
     {
-        return Err(private(service, &ip.to_string()));
+        return Err(refused(service, &why));
+    }
+    // What comes from a client stands in the path; it must not lead out of the base.
+    if whole.split('/').any(is_dots) {
+        let detail = format!("{} is not called: a segment of the path is `.` or `..`", service.name);
+        return Err(fault(FailureKind::BlockedAddress, detail));
     }
     let secret = match &service.credentials {
         Some(credentials) => {
-            let name = &credentials.secret().text;
-            let detail = || format!("there is no secret `{name}`; set it with `kanzlei secrets set {name}`");
-            Some(secrets.get(name).ok_or_else(|| fault(FailureKind::BlockedAddress, detail()))?)
+            let secret = secrets.get(&credentials.secret().text, Purpose::address(&service.base));
+            Some(secret.map_err(|withheld| fault(FailureKind::BlockedAddress, withheld.to_string()))?)
         }
         None => None,
     };
@@ -184,7 +169,7 @@ async fn exchange(
         url.query_pairs_mut().append_pair(name, secret);
     }
     let method = request.method.parse().map_err(|_| fault(FailureKind::BlockedAddress, "unknown method"))?;
-    let mut builder = client(service.private)?.request(method, url);
+    let mut builder = client(allowed, service.private)?.request(method, url);
     for (name, value) in &service.headers {
         if !request.headers.iter().any(|(given, _)| given.eq_ignore_ascii_case(name)) {
             builder = builder.header(name, value);
@@ -204,6 +189,11 @@ async fn exchange(
         builder = builder.body(body.clone());
     }
     let mut response = builder.send().await.map_err(|error| failure(service, error))?;
+    // The resolver left only permitted addresses; an answer from another one is used for nothing.
+    let from = response.remote_addr().map(|address| address.ip());
+    if let Some(why) = from.and_then(|ip| blocked(allowed, ip, &ip.to_string(), service.private)) {
+        return Err(refused(service, &why));
+    }
     let too_large = || fault(FailureKind::TooLarge, format!("{} answered with more than {most} bytes", service.name));
     if response.content_length().is_some_and(|length| length > most as u64) {
         return Err(too_large());
@@ -215,16 +205,32 @@ async fn exchange(
         }
         body.extend_from_slice(&chunk);
     }
-    let headers = response
-        .headers()
-        .iter()
-        .map(|(name, value)| (name.as_str().to_owned(), String::from_utf8_lossy(value.as_bytes()).into_owned()))
-        .collect();
+    // Who was sent a secret may echo it: it goes no further.
+    let sent = secret.is_some();
+    if let Some(masked) = sent.then(|| secrets.mask_bytes(&body)).flatten() {
+        body = masked;
+    }
+    let text = |value: &[u8]| String::from_utf8_lossy(value).into_owned();
+    let shown = |value: &[u8]| if sent { secrets.mask(text(value)) } else { text(value) };
+    let headers = response.headers().iter();
+    let headers = headers.map(|(name, value)| (name.as_str().to_owned(), shown(value.as_bytes()))).collect();
     Ok(Answer { status: response.status().as_u16(), headers, body })
+}
+
+/// What bounds every call of a process.
+#[derive(Clone, Copy)]
+pub struct Bounds<'a> {
+    /// The largest answer in bytes.
+    pub most: usize,
+    /// Credentials come from here, and are masked in what is reported.
+    pub secrets: &'a Secrets,
+    /// Networks that may be called beside the public one.
+    pub allowed: &'a Arc<Allowed>,
 }
 
 /// Sends a body of JSON to an address that is no service's; returns the status of the answer.
 pub async fn post(
+    allowed: &Arc<Allowed>,
     address: &str,
     private_too: bool,
     headers: &[(&str, String)],
@@ -235,43 +241,42 @@ pub async fn post(
     if !matches!(url.scheme(), "http" | "https") {
         return Err(format!("`{address}` is no HTTP address"));
     }
-    let ip = url.host_str().and_then(|host| host.trim_matches(['[', ']']).parse::<IpAddr>().ok());
-    if let Some(ip) = ip.filter(|ip| !private_too && is_private(*ip)) {
-        return Err(format!("{ip} is a private address; if that is meant, say `network: private`"));
+    if let Some(ip) = literal_host(url.as_str())
+        && let Some(why) = blocked(allowed, ip, &ip.to_string(), private_too)
+    {
+        return Err(why.to_string());
     }
-    let mut builder = client(private_too).map_err(|fault| fault.detail)?.post(url);
+    let mut builder = client(allowed, private_too).map_err(|fault| fault.detail)?.post(url);
     for (name, value) in headers {
         builder = builder.header(*name, value);
     }
     let sent = builder.header("content-type", "application/json").body(body.to_owned()).send();
     match tokio::time::timeout(within, sent).await {
         Ok(Ok(answer)) => Ok(answer.status().as_u16()),
-        Ok(Err(error)) => Err(error.to_string()),
+        Ok(Err(error)) => Err(cause::<Blocked>(&error).map_or_else(|| error.to_string(), Blocked::to_string)),
         Err(_) => Err("no answer in time".into()),
     }
 }
 
-fn private(service: &Service, host: &str) -> EffectError {
-    fault(
-        FailureKind::BlockedAddress,
-        format!("{host} is a private address; if {} is there, say `network: private` in its document", service.name),
-    )
+fn refused(service: &Service, why: &Blocked) -> EffectError {
+    fault(FailureKind::BlockedAddress, format!("{} is not called: {why}", service.name))
+}
+
+/// The cause of an error that has a type.
+fn cause<E: std::error::Error + 'static>(error: &reqwest::Error) -> Option<&E> {
+    std::iter::successors(error.source(), |cause| (*cause).source()).find_map(|cause| cause.downcast_ref::<E>())
 }
 
 /// Distinguishes the kinds of failure.
 fn failure(service: &Service, error: reqwest::Error) -> EffectError {
-    let mut inner: Option<&(dyn std::error::Error + 'static)> = error.source();
-    let mut deepest = error.to_string();
-    while let Some(cause) = inner {
-        if let Some(elsewhere) = cause.downcast_ref::<Elsewhere>() {
-            return fault(FailureKind::Redirected, format!("{} {elsewhere}, which is refused", service.name));
-        }
-        if let Some(Private(host)) = cause.downcast_ref::<Private>() {
-            return private(service, host);
-        }
-        deepest = cause.to_string();
-        inner = cause.source();
+    if let Some(elsewhere) = cause::<Elsewhere>(&error) {
+        return fault(FailureKind::Redirected, format!("{} {elsewhere}, which is refused", service.name));
     }
+    if let Some(why) = cause::<Blocked>(&error) {
+        return refused(service, why);
+    }
+    let last = std::iter::successors(error.source(), |cause| (*cause).source()).last();
+    let deepest = last.map_or_else(|| error.to_string(), |cause| cause.to_string());
     if error.is_timeout() {
         return fault(FailureKind::Timeout, format!("{} did not answer in time", service.name));
     }

@@ -9,6 +9,7 @@
 //! ```
 
 pub mod http;
+mod network;
 mod sql;
 mod state;
 
@@ -86,9 +87,9 @@ impl Effects {
             Effect::Call(request) => {
                 let service = live.services.get(&request.service);
                 let correlation = http::Correlation { traceparent: &run.traceparent, request_id: &run.request_id };
-                Outcome::Called(
-                    http::call(service, request, &correlation, left, self.answer_limit, &self.secrets).await,
-                )
+                let bounds =
+                    http::Bounds { most: self.answer_limit, secrets: &self.secrets, allowed: &self.jobs.network };
+                Outcome::Called(http::call(service, request, &correlation, left, &bounds).await)
             }
             Effect::Wait { until } => {
                 let pause = Duration::from(until.since(now()));

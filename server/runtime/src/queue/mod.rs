@@ -37,6 +37,7 @@ use crate::clock::now;
 use crate::error::{Error, Result};
 use crate::live::{Live, Workflow};
 use crate::secrets::Secrets;
+use kanzlei_model::address::Allowed;
 
 /// Acceptances and writes that may wait for their transaction.
 pub const WAITING: usize = 10_000;
@@ -76,6 +77,8 @@ pub struct Jobs {
     pub stops: Arc<Notify>,
     /// Notifies the worker that a job is asked to stop.
     pub stop_asked: Arc<Notify>,
+    /// Networks that calls and notices reach beside the public one.
+    pub network: Arc<Allowed>,
     /// The largest input, in bytes of JSON.
     pub most_input: usize,
     /// Kilobytes left for acceptances and writes that wait for the database.
@@ -97,6 +100,8 @@ pub struct Bounds {
     pub followers: usize,
     /// Bytes of jobs and outcomes that wait for the database.
     pub bytes: usize,
+    /// Networks that calls and notices reach beside the public one.
+    pub network: Arc<Allowed>,
 }
 
 impl Jobs {
@@ -121,6 +126,7 @@ impl Jobs {
             wake: Arc::default(),
             stops: Arc::default(),
             stop_asked: Arc::default(),
+            network: bounds.network.clone(),
             most_input: bounds.input,
             room: Semaphore::new(whole as usize),
             whole,

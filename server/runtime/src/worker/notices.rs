@@ -7,6 +7,7 @@ use std::time::Duration;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use hmac::{Hmac, Mac};
+use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_model::time::Span;
 use kanzlei_store::queue::Notice;
 use sha2::Sha256;
@@ -35,8 +36,8 @@ pub async fn run(jobs: Arc<Jobs>) {
 }
 
 async fn send(jobs: &Jobs, notice: &Notice) {
-    let sent = match jobs.secrets.get(&notice.secret) {
-        Some(secret) => {
+    let sent = match jobs.secrets.get(&notice.secret, Purpose::Signing) {
+        Ok(secret) => {
             let at = now().as_secs();
             let signature = signature(&secret, &notice.job.to_string(), at, &notice.body);
             let headers = [
@@ -44,9 +45,9 @@ async fn send(jobs: &Jobs, notice: &Notice) {
                 ("webhook-timestamp", at.to_string()),
                 ("webhook-signature", signature),
             ];
-            http::post(&notice.url, notice.private, &headers, &notice.body, WITHIN).await
+            http::post(&jobs.network, &notice.url, notice.private, &headers, &notice.body, WITHIN).await
         }
-        None => Err(format!("there is no secret `{}`", notice.secret)),
+        Err(withheld) => Err(withheld.to_string()),
     };
     let (status, detail) = match sent {
         Ok(status) => (Some(status), (!(200..300).contains(&status)).then(|| format!("answered {status}"))),

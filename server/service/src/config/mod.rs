@@ -29,6 +29,7 @@ const PREFIX: &str = "KANZLEI_";
 #[derive(Clone, Debug, Deserialize)]
 pub struct Config {
     pub listen: settings::Listen,
+    pub network: settings::Network,
     pub database: settings::Database,
     pub process: settings::Process,
     pub limits: settings::Limits,
@@ -398,6 +399,8 @@ mod tests {
             ("log.format", "xml", "`text` or `json`"),
             ("services.x.base", "nowhere", "base address"),
             ("databases", "harbour", "NAME=URL"),
+            ("databases.x.allow", "all", "missing field `url`"),
+            ("network.allow", "10.0.0.0/8, here", "networks in CIDR notation"),
             ("databases.x.uri", "a", "no setting"),
         ] {
             let error = loaded(&[], &[(name, value)]).expect_err(name).to_string();

@@ -1,7 +1,10 @@
 //! The settings: each with its type, its default and what it is.
 
 use std::net::SocketAddr;
+use std::sync::Arc;
 use std::time::Duration;
+
+use kanzlei_model::address::Allowed;
 
 use serde::Deserialize;
 
@@ -43,6 +46,10 @@ settings! {
         public: SocketAddr = "public", "127.0.0.1:7080", "Address of the public listener: what workflows serve";
         control: SocketAddr = "control", "127.0.0.1:7081", "Address of the control listener: API and console";
         public_url: String = "public_url", "", "How clients reach the public listener; http:// and its address by default";
+    }
+    /// Calls of services.
+    Network "network." {
+        allow: Arc<Allowed> = "allow", "", "Private networks in which services may be, in CIDR notation: 10.1.0.0/16 127.0.0.0/8; none by default";
     }
     /// The service's own database.
     Database "database." {
@@ -99,7 +106,8 @@ settings! {
     /// The key of the secrets.
     Secrets "secrets." {
         key: String = "key", "", "Key of the secrets, 32 bytes in base64; better kept in the environment or a file";
-        key_file: String = "key_file", "", "File with the key of the secrets; made when it is not there";
+        key_file: String = "key_file", "", "File with the key of the secrets, for its user alone; made at the first start";
+        replace_key: bool = "replace_key", "false", "Start with another key once: what the old one sealed is lost";
     }
     /// The log.
     Log "log." {

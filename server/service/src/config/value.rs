@@ -3,8 +3,10 @@
 use std::fmt;
 use std::marker::PhantomData;
 use std::net::SocketAddr;
+use std::sync::Arc;
 use std::time::Duration;
 
+use kanzlei_model::address::Allowed;
 use serde::Deserializer;
 use serde::de::{Error, Visitor};
 
@@ -46,11 +48,27 @@ impl Value for Duration {
     }
 }
 
+impl Value for bool {
+    const WHAT: &str = "`true` or `false`";
+
+    fn read(text: &str) -> Option<Self> {
+        text.parse().ok()
+    }
+}
+
 impl Value for SocketAddr {
     const WHAT: &str = "an address such as `127.0.0.1:7080`";
 
     fn read(text: &str) -> Option<Self> {
         text.parse().ok()
+    }
+}
+
+impl Value for Arc<Allowed> {
+    const WHAT: &str = "networks in CIDR notation such as `10.1.0.0/16`";
+
+    fn read(text: &str) -> Option<Self> {
+        Allowed::read(super::list(text)).ok().map(Arc::new)
     }
 }
 

@@ -6,7 +6,7 @@ use actix_web::HttpResponse;
 use actix_web::web::{Data, Json};
 use kanzlei_api::deploys::{self as api, Deployed, DeployedDocument};
 use kanzlei_compiler::check::{Bundle, Checked, Column, Known, check as check_bundle};
-use kanzlei_lang::diagnostic::{Diagnostic, Severity};
+use kanzlei_lang::diagnostic::{Diagnostic, Place, Report, Severity};
 use kanzlei_lang::document::{self, Source};
 use kanzlei_model::problem::Problem;
 use kanzlei_runtime::clock::now;
@@ -42,7 +42,7 @@ fn with_live(given: Bundle, live: &Live) -> Bundle {
 /// Kind and name of a document, as far as they are known.
 fn name_of(text: &str) -> Option<(&'static str, String)> {
     let kind = document::kind_of(text)?;
-    let mut report = kanzlei_lang::diagnostic::Report::new("", text);
+    let mut report = Report::new("", text);
     let root = document::yaml::parse(&mut report)?;
     Some((kind, root.get(kind)?.as_text()?.to_owned()))
 }
@@ -66,7 +66,9 @@ const MOST_STATEMENTS: usize = 2000;
 /// Checks documents against what this service has: secrets, databases, and what those say of statements.
 async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
     let mut known = Known {
-        secrets: app.effects.secrets.names().into_iter().collect(),
+        secrets: app.effects.secrets.purposes(),
+        network: app.jobs.network.as_ref().clone(),
+        bases: app.bases.clone(),
         databases: app
             .effects
             .databases
@@ -123,6 +125,28 @@ async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
     Ok(checked_of(app, bundle).await?.1)
 }
 
+/// Calls by address of live workflows that this deploy sends to another service, with other credentials and limits.
+fn taken_over(checked: &Checked, live: &Live, given: &[Source]) -> Vec<Diagnostic> {
+    let mut found = Vec::new();
+    for (_, plan) in checked.workflows.iter().filter(|(index, _)| *index >= given.len()) {
+        let Some(before) = live.workflows.get(&plan.name) else { continue };
+        for ((call, now), (_, was)) in plan.addressed.iter().zip(&before.plan.addressed) {
+            let by = given.iter().find(|source| name_of(&source.text).is_some_and(|(_, name)| name == *now));
+            if let Some(source) = by.filter(|_| now != was) {
+                let mut report = Report::new(&source.path, &source.text);
+                let message = format!(
+                    "`{}` calls `{call}` by address: it goes to `{now}` from now on, no longer to `{was}`",
+                    plan.name
+                );
+                report.warning("other-service", Place::default(), message);
+                report.help(format!("write `service: {was}` in that step if it is to stay"));
+                found.extend(report.finish());
+            }
+        }
+    }
+    found
+}
+
 /// Checks on a thread that serves no requests.
 async fn checked_of(app: &App, bundle: Bundle) -> Result<(Bundle, Checked)> {
     let check = move || {
@@ -146,8 +170,9 @@ pub async fn deploy(app: Data<App>, body: Json<Bundle>) -> Result<HttpResponse> 
     let bundle = with_live(given, &live);
     let others: Vec<Source> = bundle.documents[documents.len()..].to_vec();
     let checked = check_here(&app, bundle).await?;
-    let warnings: Vec<Diagnostic> =
+    let mut warnings: Vec<Diagnostic> =
         checked.diagnostics.iter().filter(|d| d.severity == Severity::Warning).cloned().collect();
+    warnings.extend(taken_over(&checked, &live, &documents));
     if checked.errors() > 0 {
         let mut problem = Problem::new(422, "The documents have errors").detail(match checked.errors() {
             1 => "1 error; nothing was deployed".to_owned(),

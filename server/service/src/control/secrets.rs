@@ -5,8 +5,9 @@ use std::collections::BTreeMap;
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json, Path};
 use kanzlei_api::secrets::{NewSecret, Secret, Secrets};
+use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_lang::document::reader::is_document_name;
-use kanzlei_runtime::secrets::LONGEST;
+use kanzlei_runtime::secrets::{LONGEST, MOST_PURPOSES};
 
 use crate::App;
 use crate::error::{Error, Result};
@@ -21,10 +22,11 @@ pub async fn list(app: Data<App>) -> Result<HttpResponse> {
             users.entry(&credentials.secret().text).or_default().push(service.name.clone());
         }
     }
-    let readable = app.effects.secrets.names();
+    let readable = app.effects.secrets.purposes();
     let listed = kept.into_iter().map(|secret| Secret {
         set: secret.changed,
-        readable: readable.contains(&secret.name),
+        readable: readable.contains_key(&secret.name),
+        purposes: secret.purposes.split_whitespace().map(str::to_owned).collect(),
         services: users.remove(secret.name.as_str()).unwrap_or_default(),
         name: secret.name,
     });
@@ -42,7 +44,14 @@ pub async fn set(app: Data<App>, name: Path<String>, body: Json<NewSecret>) -> R
         let detail = format!("a secret is one line of 1 to {LONGEST} bytes");
         return Err(Error::problem(422, "Not a secret", detail));
     }
-    app.effects.secrets.set(&app.effects.store, &name, value).await?;
+    let read = |text: &String| text.parse::<Purpose>();
+    let purposes = body.purposes.iter().map(read).collect::<std::result::Result<Vec<_>, _>>();
+    let purposes = purposes.map_err(|why| Error::problem(422, "Not a purpose of a secret", why))?;
+    if body.purposes.iter().map(|text| text.len() + 1).sum::<usize>() > MOST_PURPOSES {
+        let detail = format!("all purposes have at most {MOST_PURPOSES} bytes");
+        return Err(Error::problem(422, "Too many purposes of a secret", detail));
+    }
+    app.effects.secrets.set(&app.effects.store, &name, value, &purposes).await?;
     tracing::info!(name = name.as_str(), "a secret was set");
     Ok(HttpResponse::NoContent().finish())
 }

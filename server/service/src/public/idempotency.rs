@@ -99,7 +99,13 @@ pub async fn claim(
             let detail = "another request came under the same Idempotency-Key; a key belongs to one request";
             Err(Problem::new(422, "The Idempotency-Key was used before").detail(detail).into())
         }
-        Ok(Repeat::Answered(stored)) => Ok(Claim::Answered(answered(stored))),
+        Ok(Repeat::Answered(stored)) => match opened(app, stored) {
+            Some(stored) => Ok(Claim::Answered(answered(stored))),
+            None => {
+                let detail = "its answer was sealed with another key of the secrets; see its run";
+                Err(Problem::new(409, "The request was answered before").detail(detail).into())
+            }
+        },
     }
 }
 
@@ -146,11 +152,29 @@ impl Key {
             let headers = Json::from(names).to_string();
             (response, Stored { status: 409, headers, body: problem.to_json().into_bytes() })
         };
+        let stored = sealed(app, stored);
         if let Err(error) = app.jobs.store.keep_answer(&self.0, &stored, now() + REPEATABLE).await {
             tracing::warn!(%error, "an answer could not be kept for repetitions of its request");
         }
         Ok(sent)
     }
+}
+
+/// An answer as it lies in the records: sealed, where there is a key. The headers say which, since JSON begins otherwise.
+fn sealed(app: &App, answer: Stored) -> Stored {
+    let secrets = &app.effects.secrets;
+    match (secrets.guard(answer.headers.clone(), true), secrets.seal(&answer.body)) {
+        (Some(headers), Some(body)) => Stored { status: answer.status, headers, body },
+        _ => answer,
+    }
+}
+
+/// The answer that was sealed; nothing when it cannot be opened.
+fn opened(app: &App, stored: Stored) -> Option<Stored> {
+    let secrets = &app.effects.secrets;
+    let headers = secrets.unguard(&stored.headers)?;
+    let body = if headers == stored.headers { stored.body } else { secrets.unseal(&stored.body)? };
+    Some(Stored { status: stored.status, headers, body })
 }
 
 fn headers(head: &HttpResponse<()>) -> String {

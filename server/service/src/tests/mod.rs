@@ -15,6 +15,7 @@ mod jobs;
 mod lists;
 mod public;
 mod schedules;
+mod secrets;
 
 use std::sync::OnceLock;
 use std::time::Duration;
@@ -82,7 +83,13 @@ impl Answer {
 fn with(name: &str, documents: &[&str], settings: &[(&str, &str)], test: impl AsyncFnOnce(&Bed)) {
     let url = server().fresh(&format!("kanzlei_{name}")).expect("a database");
     let key = "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=";
-    let base = [("database.url", url.as_str()), ("database.connections", "4"), ("secrets.key", key), ("process", name)];
+    let base = [
+        ("database.url", url.as_str()),
+        ("database.connections", "4"),
+        ("secrets.key", key),
+        ("process", name),
+        ("network.allow", "127.0.0.0/8"),
+    ];
     let flags: Vec<(String, String)> =
         base.iter().chain(settings).map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
     let config = Config::load(None, [], &flags).expect("settings");

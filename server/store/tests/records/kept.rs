@@ -33,14 +33,20 @@ fn a_value_is_kept_only_by_who_knows_its_version() {
 fn a_secret_keeps_when_it_was_created() {
     with("secrets", async |bed| {
         let store = &bed.store;
-        store.set_secret("s", &[1; 24], b"sealed", time(5)).await.expect("set");
-        store.set_secret("s", &[2; 24], b"again", time(6)).await.expect("set");
+        store.set_secret("s", &[1; 24], b"sealed", "signing", time(5)).await.expect("set");
+        store.set_secret("s", &[2; 24], b"again", "https://h", time(6)).await.expect("set");
         let secrets = store.secrets().await.expect("secrets");
         assert_eq!(
-            (secrets.len(), secrets[0].sealed.as_slice(), secrets[0].created),
-            (1, b"again".as_slice(), time(5))
+            (secrets.len(), secrets[0].sealed.as_slice(), secrets[0].purposes.as_str(), secrets[0].created),
+            (1, b"again".as_slice(), "https://h", time(5))
         );
         assert!(store.remove_secret("s").await.expect("removed") && !store.remove_secret("s").await.expect("asked"));
+        assert_eq!(store.key_print().await.expect("asked"), None);
+        for (print, replace, wanted) in [([1; 32], false, [1; 32]), ([2; 32], false, [1; 32]), ([3; 32], true, [3; 32])]
+        {
+            store.set_key_print(&print, replace).await.expect("recorded");
+            assert_eq!(store.key_print().await.expect("asked"), Some(wanted.to_vec()));
+        }
     });
 }
 

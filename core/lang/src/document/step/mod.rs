@@ -308,6 +308,8 @@ pub enum Target {
         method: String,
         /// Template of the URL.
         template: String,
+        /// The service that is meant, where several have its base address.
+        service: Option<Named>,
         /// Where it stands in the text.
         at: Place,
     },

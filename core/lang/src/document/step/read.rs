@@ -399,17 +399,22 @@ pub(in crate::document) fn is_header_name(name: &str) -> bool {
 fn call(members: &Members, report: &mut Report) -> Option<Call> {
     let target = members.text("call", report)?;
     let at = target.at;
+    let service = members.text("service", report);
     let target = match target.text.split_once(char::is_whitespace) {
         Some((method, template)) if METHODS.contains(&method) => {
-            Target::Url { method: method.into(), template: template.trim().into(), at }
+            Target::Url { method: method.into(), template: template.trim().into(), service: service.clone(), at }
         }
         Some(_) => {
             report.error("wrong-value", at, "`call` names `service.operation`, or a method and a URI template");
             return None;
         }
         None => match target.text.split_once('.') {
-            Some((service, operation)) => {
-                Target::Operation { service: service.into(), operation: operation.into(), at }
+            Some((name, operation)) => {
+                if let Some(extra) = &service {
+                    report.error("wrong-value", extra.at, format!("`call: {}` names its service already", target.text));
+                    report.help("remove `service`; it is for calls by URI template");
+                }
+                Target::Operation { service: name.into(), operation: operation.into(), at }
             }
             None => {
                 report.error("wrong-value", at, format!("`{}` names no operation", target.text));

@@ -67,10 +67,20 @@ fn request(method: &str, target: &str, body: Option<&str>) -> Request {
     }
 }
 
+/// The networks of the tests, the same for all calls of a thread.
+fn loopback() -> Arc<Allowed> {
+    thread_local! {
+        static LOOPBACK: Arc<Allowed> = Arc::new(Allowed::read(["127.0.0.0/8"]).expect("a network"));
+    }
+    LOOPBACK.with(Arc::clone)
+}
+
 async fn send(service: &Arc<Service>, request: &Request, within: Duration) -> Result<Answer, EffectError> {
     let correlation = Correlation { traceparent: "00-a-b-01", request_id: "r1" };
-    let secrets = Secrets::holding(&[("key", "s3cret-value")]);
-    call(Some(service), request, &correlation, within, 100, &secrets).await
+    let secrets =
+        Secrets::holding(&[("key", "s3cret-value", &service.base), ("bound", "b0und-value", "https://api.example")]);
+    let bounds = Bounds { most: 100, secrets: &secrets, allowed: &loopback() };
+    call(Some(service), request, &correlation, within, &bounds).await
 }
 
 async fn simple(service: &Arc<Service>) -> Result<Answer, EffectError> {
@@ -185,25 +195,33 @@ async fn a_call_that_gets_no_place_in_time_is_not_sent() {
 }
 
 #[tokio::test]
-async fn loopback_is_blocked_for_public_services() {
-    for base in ["http://127.0.0.1:9", "http://[::1]:9"] {
+async fn loopback_is_blocked_unless_service_and_host_allow_it() {
+    for (base, private, says) in [
+        ("http://127.0.0.1:9", false, "say `network: private`"),
+        ("http://2130706433:9", false, "say `network: private`"),
+        ("http://0x7f.1:9", false, "say `network: private`"),
+        ("http://[::1]:9", false, "say `network: private`"),
+        ("http://[::ffff:127.0.0.1]:9", false, "say `network: private`"),
+        ("http://localhost:9", false, "say `network: private`"),
+        ("http://a.localhost:9", false, "say `network: private`"),
+        ("http://10.0.0.1:9", true, "`network.allow`"),
+        ("http://[::1]:9", true, "`network.allow`"),
+        ("http://169.254.169.254", true, "`network.allow`"),
+    ] {
         let mut public = Arc::into_inner(service(base, None)).expect("a service");
-        public.private = false;
+        public.private = private;
         let blocked = simple(&Arc::new(public)).await.expect_err(base);
-        assert_eq!(blocked.kind, FailureKind::BlockedAddress, "{base}");
-        assert!(blocked.detail.contains("say `network: private`"), "{}", blocked.detail);
-        assert!(post(base, false, &[], "{}", Duration::from_secs(1)).await.is_err_and(|why| why.contains("private")));
+        assert_eq!(blocked.kind, FailureKind::BlockedAddress, "{base}: {}", blocked.detail);
+        assert!(blocked.detail.contains(says), "{base}: {}", blocked.detail);
+        let notice = post(&loopback(), base, private, &[], "{}", Duration::from_secs(1)).await;
+        assert!(notice.as_ref().is_err_and(|why| why.contains(says)), "{base}: {notice:?}");
     }
-    // A name that leads to loopback only.
-    let found = PublicOnly.resolve("localhost".parse().expect("a name")).await;
-    assert!(found.is_err_and(|error| error.downcast_ref::<Private>().is_some()));
     let other = call(
         None,
         &request("GET", "/x", None),
         &Correlation { traceparent: "", request_id: "" },
         Duration::ZERO,
-        1,
-        &Secrets::holding(&[]),
+        &Bounds { most: 1, secrets: &Secrets::holding(&[]), allowed: &loopback() },
     )
     .await;
     assert!(other.is_err_and(|fault| fault.detail == "the service `registry` is not live"));
@@ -213,11 +231,37 @@ async fn loopback_is_blocked_for_public_services() {
 async fn a_notice_is_posted_to_http_addresses_only() {
     let (base, sent) = peer(&["HTTP/1.1 204 No Content\r\nconnection: close\r\n\r\n"]);
     let headers = [("webhook-id", "1".to_owned())];
-    assert_eq!(post(&base, true, &headers, "{\"a\":1}", Duration::from_secs(20)).await, Ok(204));
+    assert_eq!(post(&loopback(), &base, true, &headers, "{\"a\":1}", Duration::from_secs(20)).await, Ok(204));
     let sent = sent.recv().expect("sent");
     assert!(sent.contains("\r\nwebhook-id: 1\r\n") && sent.ends_with("\r\n\r\n{\"a\":1}"), "{sent}");
     for (address, says) in [("ftp://127.0.0.1/x", "no HTTP address"), ("nowhere", "is no address")] {
-        let refused = post(address, true, &[], "{}", Duration::from_secs(1)).await;
+        let refused = post(&loopback(), address, true, &[], "{}", Duration::from_secs(1)).await;
         assert!(refused.as_ref().is_err_and(|why| why.contains(says)), "{address}: {refused:?}");
+    }
+}
+
+/// A secret goes nowhere but where it is bound to, and what echoes it is masked before a run sees it.
+#[tokio::test]
+async fn a_secret_leaves_for_its_own_address_only() {
+    let named = |name: &str| Named { text: name.into(), at: Place::default() };
+    const ECHO: &str = "HTTP/1.1 200 OK\r\ncontent-length: 34\r\nx-echo: czNjcmV0LXZhbHVl\r\nconnection: close\r\n\r\n{\"you sent\":\"Bearer S3CRET-value\"}";
+    let (base, sent) = peer(&[ECHO]);
+    let answer = simple(&service(&base, Some(Credentials::Bearer(named("key"))))).await.expect("an answer");
+    assert!(sent.recv().expect("sent").contains("authorization: Bearer s3cret-value"));
+    assert_eq!(String::from_utf8_lossy(&answer.body), "{\"you sent\":\"Bearer •••\"}");
+    assert!(answer.headers.contains(&("x-echo".into(), "•••".into())), "{:?}", answer.headers);
+    for (secret, target, says) in [
+        ("bound", "/x", "the secret `bound` is not for this"),
+        ("gone", "/x", "there is no secret `gone`"),
+        ("key", "/..", "`.` or `..`"),
+        ("key", "/v/%2e%2E/x", "`.` or `..`"),
+        ("key", "/v/.%2e?q=1", "`.` or `..`"),
+    ] {
+        let (base, sent) = peer(&[OK]);
+        let service = service(&format!("{base}/registry"), Some(Credentials::Bearer(named(secret))));
+        let refused = send(&service, &request("GET", target, None), Duration::from_secs(20)).await;
+        let refused = refused.expect_err(target);
+        assert_eq!(refused.kind, FailureKind::BlockedAddress, "{target}: {}", refused.detail);
+        assert!(refused.detail.contains(says) && sent.try_recv().is_err(), "{target}: {}", refused.detail);
     }
 }

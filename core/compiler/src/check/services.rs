@@ -1,0 +1,53 @@
+//! Services against the host that will run them: where they are, and the secrets they are called with.
+
+use super::Known;
+use kanzlei_lang::diagnostic::Report;
+use kanzlei_lang::document::Service;
+use kanzlei_lang::document::purpose::Purpose;
+use kanzlei_lang::document::reader::Named;
+use kanzlei_model::address::{has_private_host, literal_host};
+
+/// Reports what would fail with each call of a service.
+pub(super) fn check(service: &Service, known: Option<&Known>, report: &mut Report) {
+    let replaced = known.and_then(|known| known.bases.get(&service.name.text));
+    let base = replaced.unwrap_or(&service.base);
+    if let Some(credentials) = &service.credentials {
+        secret(credentials.secret(), &Purpose::address(base), known, report);
+    }
+    if has_private_host(base) && !service.private {
+        let message = format!("`{base}` is a private address");
+        // A setting that replaces the base is no fault of the document.
+        match replaced {
+            None => report.error("private-address", service.name.at, message),
+            Some(_) => report.warning("private-address", service.name.at, message),
+        };
+        report.help("add `network: private` if the service is there");
+    } else if let (Some(known), Some(address)) = (known, literal_host(base))
+        && !known.network.permits(address, service.private)
+    {
+        let message = format!("the service that runs this may not call `{base}`");
+        report.warning("private-address", service.name.at, message);
+        report.help("add its network to `network.allow` in the service's configuration");
+    }
+}
+
+/// Reports a secret that is not there, or that may not be used for this.
+pub(super) fn secret(name: &Named, purpose: &Purpose, known: Option<&Known>, report: &mut Report) {
+    let Some(known) = known else { return };
+    let set = format!("`kanzlei secrets set {} --for {purpose}`", name.text);
+    match known.secrets.get(&name.text) {
+        None => {
+            report.error("missing-secret", name.at, format!("there is no secret `{}`", name.text));
+            report.help(format!("set it with {set}"));
+        }
+        Some(bound) if !bound.iter().any(|bound| bound.covers(purpose)) => {
+            let use_ = match purpose {
+                Purpose::Address(base) => format!("the secret `{}` may not be sent to `{base}`", name.text),
+                Purpose::Signing => format!("the secret `{}` may not sign notices", name.text),
+            };
+            report.error("unbound-secret", name.at, use_);
+            report.help(format!("whoever knows its value sets it again: {set}"));
+        }
+        Some(_) => {}
+    }
+}

@@ -1,0 +1,216 @@
+//! Masks: secrets and confidential values out of texts that leave the service, in the forms in which they travel.
+//!
+//! A value of eight bytes or more is found as it is and as JSON, a URL, base64 (both alphabets, at any place of what was
+//! encoded) and hexadecimal digits write it, reversed too, all in any case. Values of four to seven bytes are found as they
+//! are, in JSON and in URLs; shorter ones would be found everywhere. What a workflow computes from a value (a digest, a part, a
+//! sum) is not found.
+//!
+//! ```text
+//! Forms::of(["s3cret-value"]).mask("key czNjcmV0LXZhbHVl".into())   // "key •••"
+//! ```
+
+use std::cell::OnceCell;
+use std::collections::BTreeSet;
+
+use aho_corasick::{AhoCorasick, MatchKind};
+use base64::Engine;
+use base64::engine::general_purpose::{STANDARD_NO_PAD, URL_SAFE_NO_PAD};
+use kanzlei_engine::machine::Machine;
+use kanzlei_model::value::Value;
+
+use super::{MASK, Secrets};
+
+/// Shorter values are not looked for.
+const SHORTEST: usize = 4;
+/// Shorter values are not looked for in encodings.
+const SHORTEST_ENCODED: usize = 8;
+/// The most bytes of all forms together; what is beyond is found as it is only.
+const MOST: usize = 4 << 20;
+/// Steps of a run whose confidential values are looked for in texts.
+const RECORDS: usize = 1000;
+
+/// The forms of some values, searched for all at once.
+#[derive(Default)]
+pub struct Forms(Option<AhoCorasick>);
+
+impl Forms {
+    /// The forms of values.
+    pub fn of<'v>(values: impl IntoIterator<Item = &'v str>) -> Self {
+        let (mut forms, mut bytes) = (BTreeSet::new(), 0);
+        for value in values.into_iter().filter(|value| value.len() >= SHORTEST) {
+            let all = if bytes < MOST { forms_of(value) } else { vec![value.as_bytes().to_vec()] };
+            bytes += all.iter().map(Vec::len).sum::<usize>();
+            forms.extend(all);
+        }
+        if forms.is_empty() {
+            return Forms(None);
+        }
+        let mut builder = AhoCorasick::builder();
+        builder.match_kind(MatchKind::LeftmostLongest).ascii_case_insensitive(true);
+        match builder.build(forms) {
+            Ok(automaton) => Forms(Some(automaton)),
+            Err(error) => {
+                tracing::error!(%error, "secrets cannot be looked for in texts");
+                Forms(None)
+            }
+        }
+    }
+
+    /// The text with [`MASK`] in place of every form.
+    pub fn mask(&self, text: String) -> String {
+        match self.mask_bytes(text.as_bytes()) {
+            // A form is found at the borders of characters, or it holds bytes that no text has.
+            Some(masked) => String::from_utf8_lossy(&masked).into_owned(),
+            None => text,
+        }
+    }
+
+    /// The bytes with [`MASK`] in place of every form; nothing when there is none.
+    pub fn mask_bytes(&self, bytes: &[u8]) -> Option<Vec<u8>> {
+        let automaton = self.0.as_ref()?;
+        let (mut masked, mut from) = (Vec::new(), 0);
+        for found in automaton.find_iter(bytes) {
+            masked.extend_from_slice(&bytes[from..found.start()]);
+            masked.extend_from_slice(MASK.as_bytes());
+            from = found.end();
+        }
+        if from == 0 {
+            return None;
+        }
+        masked.extend_from_slice(&bytes[from..]);
+        Some(masked)
+    }
+}
+
+/// A value as it is, and as others write it.
+fn forms_of(value: &str) -> Vec<Vec<u8>> {
+    let mut json = serde_json::Value::from(value).to_string();
+    json.pop();
+    let mut ascii = String::new();
+    for unit in value.encode_utf16() {
+        match char::from_u32(unit.into()).filter(|c| c.is_ascii() && !c.is_ascii_control()) {
+            Some(c @ ('"' | '\\')) => ascii.extend(['\\', c]),
+            Some(c) => ascii.push(c),
+            None => ascii.push_str(&format!("\\u{unit:04x}")),
+        }
+    }
+    let percent: String = value.bytes().map(percent_encoded).collect();
+    let every: String = value.bytes().map(|byte| format!("%{byte:02x}")).collect();
+    let slashes = json.get(1..).unwrap_or_default().replace('/', "\\/");
+    let mut forms: Vec<String> = vec![
+        value.into(),
+        json.get(1..).unwrap_or_default().into(),
+        ascii,
+        slashes,
+        percent.clone(),
+        percent.replace("%20", "+"),
+        every,
+    ];
+    if value.len() >= SHORTEST_ENCODED {
+        forms.push(value.bytes().map(|byte| format!("{byte:02x}")).collect());
+        forms.extend(in_base64(value.as_bytes()));
+        forms.push(value.chars().rev().collect());
+    }
+    forms.into_iter().map(String::into_bytes).collect()
+}
+
+/// What of a value's base64 does not depend on what stands around it, at each of the three places.
+fn in_base64(value: &[u8]) -> impl Iterator<Item = String> {
+    let value = value.to_vec();
+    (0..3).flat_map(move |before| {
+        let bytes = [&vec![0; before][..], &value].concat();
+        let (first, partial) = ([0, 2, 3][before], usize::from(bytes.len() % 3 != 0));
+        [STANDARD_NO_PAD.encode(&bytes), URL_SAFE_NO_PAD.encode(&bytes)]
+            .map(|text| text[first..text.len() - partial].to_owned())
+    })
+}
+
+fn percent_encoded(byte: u8) -> String {
+    match byte {
+        b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => (byte as char).to_string(),
+        _ => format!("%{byte:02X}"),
+    }
+}
+
+/// Masks texts that may quote a value of a run, such as the detail of a failure.
+pub struct RunMask<'s> {
+    secrets: &'s Secrets,
+    own: BTreeSet<String>,
+    forms: OnceCell<Forms>,
+}
+
+impl Secrets {
+    /// What masks texts of one run: the secrets, and what its workflow declares as confidential.
+    pub fn of_run(&self, machine: &Machine, input: &Value) -> RunMask<'_> {
+        let mut own = BTreeSet::new();
+        let labels = &machine.plan().labels;
+        if labels.any {
+            machine.plan().input.label.collect(input, &mut own);
+            for record in machine.records().iter().take(RECORDS) {
+                let Some(shown) = machine.shown(record) else { continue };
+                shown.sent.collect(&record.sent, &mut own);
+                shown.outcome.collect(&record.outcome, &mut own);
+            }
+        }
+        RunMask { secrets: self, own, forms: OnceCell::new() }
+    }
+}
+
+impl RunMask<'_> {
+    /// The text without secrets and confidential values.
+    pub fn text(&self, text: String) -> String {
+        let text = self.secrets.mask(text);
+        if self.own.is_empty() {
+            return text;
+        }
+        self.forms.get_or_init(|| Forms::of(self.own.iter().map(String::as_str))).mask(text)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use base64::engine::general_purpose::{STANDARD, URL_SAFE};
+
+    #[test]
+    fn a_secret_is_masked_however_it_is_written() {
+        let secret = "s3\"cret/ö?> ok";
+        let forms = Forms::of([secret, "abc", "abcd"]);
+        let hex: String = secret.bytes().map(|b| format!("{b:02X}")).collect();
+        for (text, wanted) in [
+            (format!("x {secret} y"), "x ••• y"),
+            (format!("x {} y", secret.to_uppercase().replace('Ö', "ö")), "x ••• y"),
+            (format!("x {} y", secret.chars().rev().collect::<String>()), "x ••• y"),
+            (serde_json::json!({"k": secret}).to_string(), r#"{"k":"•••"}"#),
+            (r#"{"k":"s3\"cret\/ö?> ok"}"#.into(), r#"{"k":"•••"}"#),
+            (r#"{"k":"s3\"cret/\u00F6?> ok"}"#.into(), r#"{"k":"•••"}"#),
+            ("?k=s3%22cret%2F%C3%B6%3F%3E%20ok&n=1".into(), "?k=•••&n=1"),
+            ("?k=s3%22cret%2f%c3%b6%3f%3e+ok&n=1".into(), "?k=•••&n=1"),
+            (format!("h {hex} h"), "h ••• h"),
+            ("abc is too short to be found".into(), "abc is too short to be found"),
+            ("four: ABCD, but not YWJjZA==".into(), "four: •••, but not YWJjZA=="),
+        ] {
+            assert_eq!(forms.mask(text.clone()), wanted, "{text}");
+        }
+        for before in ["", "a", "ab", "abc:"] {
+            for after in ["", "z", "yz", ":xyz"] {
+                for engine in [STANDARD, URL_SAFE] {
+                    let text = engine.encode(format!("{before}{secret}{after}"));
+                    let masked = forms.mask(text.clone());
+                    let middle = engine.encode(secret);
+                    assert!(masked.contains(MASK) && masked.len() < text.len() - 8, "{text} {masked}");
+                    assert!(!masked.contains(&middle[..8]), "{masked}");
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn bytes_without_a_secret_are_not_copied() {
+        let forms = Forms::of(["s3cret-value"]);
+        assert_eq!(forms.mask_bytes(b"\xff nothing here"), None);
+        let masked = [b"\xff ".as_slice(), MASK.as_bytes(), b"\xfe"].concat();
+        assert_eq!(forms.mask_bytes(b"\xff s3cret-value\xfe"), Some(masked));
+        assert_eq!(Forms::of([]).mask_bytes(b"x"), None);
+    }
+}
