@@ -35,7 +35,7 @@ impl Purpose {
             (Purpose::Signing, Purpose::Signing) => true,
             (Purpose::Address(bound), Purpose::Address(used)) => {
                 used.strip_prefix(bound.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
-                    && !used.split('/').any(|segment| is_dots(segment))
+                    && !used.split('/').any(is_dots)
             }
             _ => false,
         }
