@@ -110,6 +110,14 @@ pub enum Command {
         #[command(subcommand)]
         what: Option<Secrets>,
     },
+    /// Tokens for the control API: list, add, rotate, revoke
+    #[command(
+        after_help = "A token has a name, so that it can be told from others and revoked alone. It is shown once, when it is made.\nRotating replaces it; the old token and the console sessions begun with it end.\n\nExamples:\n  kanzlei operators\n  kanzlei operators add berit --days 90\n  kanzlei operators rotate berit\n  kanzlei operators revoke berit"
+    )]
+    Operators {
+        #[command(subcommand)]
+        what: Option<Operators>,
+    },
     /// List services
     Services,
     /// Add a service from its published API, or show its operations
@@ -466,6 +474,33 @@ pub enum Databases {
         /// Have the service run it, where its user may
         #[arg(long)]
         apply: bool,
+    },
+}
+
+#[derive(Subcommand)]
+pub enum Operators {
+    /// List tokens with their expiry and last use
+    List,
+    /// Make a token and show it, once
+    Add {
+        /// Whose token it is
+        name: String,
+        /// Days until it expires; never by default
+        #[arg(long)]
+        days: Option<u32>,
+    },
+    /// Replace a token and show the new one, once
+    Rotate {
+        /// Whose token it is
+        name: String,
+        /// Days until the new one expires; never by default
+        #[arg(long)]
+        days: Option<u32>,
+    },
+    /// Remove a token and end its sessions
+    Revoke {
+        /// Whose token it is
+        name: String,
     },
 }
 

@@ -10,6 +10,7 @@ mod lanes;
 mod lend;
 mod live;
 mod local;
+mod operators;
 mod record;
 mod refusals;
 mod rehearse;
@@ -22,7 +23,7 @@ use kanzlei_api::runs::{RefusalFilter, RunFilter};
 
 use crate::Done;
 use crate::api::Api;
-use crate::args::{Args, Command, Databases, Format, Secrets, Service, Timetables};
+use crate::args::{Args, Command, Databases, Format, Operators, Secrets, Service, Timetables};
 
 pub fn run(args: Args) -> Done {
     let json = args.place.json;
@@ -49,6 +50,12 @@ pub fn run(args: Args) -> Done {
         Command::Databases { what: Some(Databases::Prepare { name, apply }) } => {
             databases::prepare(&api()?, &name, apply, json)
         }
+        Command::Operators { what: None | Some(Operators::List) } => operators::list(&api()?, json),
+        Command::Operators { what: Some(Operators::Add { name, days }) } => operators::add(&api()?, &name, days, json),
+        Command::Operators { what: Some(Operators::Rotate { name, days }) } => {
+            operators::rotate(&api()?, &name, days, json)
+        }
+        Command::Operators { what: Some(Operators::Revoke { name }) } => operators::revoke(&api()?, &name),
         Command::Secrets { what: None } => secrets::list(&api()?, json),
         Command::Secrets { what: Some(Secrets::Set { name, purposes }) } => secrets::set(&api()?, &name, purposes),
         Command::Secrets { what: Some(Secrets::Remove { name }) } => secrets::remove(&api()?, &name),

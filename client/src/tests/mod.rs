@@ -94,6 +94,7 @@ fn each_command_asks_for_what_it_means() {
         (vec!["databases", "prepare", "d"], "GET /databases/d"),
         (vec!["databases", "prepare", "d", "--apply"], "POST /databases/d/prepare"),
         (vec!["secrets"], "GET /secrets"),
+        (vec!["operators", "revoke", "o"], "DELETE /operators/o"),
         (vec!["secrets", "remove", "s"], "DELETE /secrets/s"),
     ] {
         let (url, asked) = api(absent());

@@ -178,6 +178,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/operators": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Operator tokens: names, expiry, last use */
+        get: operations["operators"];
+        put?: never;
+        /** Makes an operator token */
+        post: operations["addOperator"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/operators/{name}/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Replaces an operator token and ends its sessions */
+        post: operations["rotateOperator"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/operators/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes an operator token and ends its sessions */
+        delete: operations["revokeOperator"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/databases": {
         parameters: {
             query?: never;
@@ -706,6 +758,12 @@ export interface components {
             /** @description What is wrong with it. */
             detail: string;
         };
+        /** @description A token that was made; it is shown only now. */
+        Issued: {
+            name: string;
+            token: string;
+            expires: components["schemas"]["Timestamp"] | null;
+        };
         /** @description A job with what each step did, and its history. */
         Job: {
             /** Format: uuid */
@@ -1021,6 +1079,16 @@ export interface components {
         Lent: {
             database: string;
         };
+        /** @description A token to be made. */
+        NewOperator: {
+            /** @description Whose token it is: lower-case letters, digits and hyphens. */
+            name: string;
+            /**
+             * Format: uint32
+             * @description Days until it expires; without it never.
+             */
+            days?: number | null;
+        };
         /** @description The value of a secret. */
         NewSecret: {
             /** @description One line. */
@@ -1071,6 +1139,22 @@ export interface components {
             /** @description The type of its body. */
             body: string | null;
             answers: components["schemas"]["Answer"][];
+        };
+        /** @description An operator token, without the token. */
+        Operator: {
+            name: string;
+            /** @description How the token begins. */
+            prefix: string;
+            created: components["schemas"]["Timestamp"];
+            expires: components["schemas"]["Timestamp"] | null;
+            /** @description When it was last used, to a minute. */
+            used: components["schemas"]["Timestamp"] | null;
+            /** @description Whether this request shows it. */
+            yours: boolean;
+        };
+        /** @description All operator tokens. */
+        Operators: {
+            operators: components["schemas"]["Operator"][];
         };
         /** @description One step as it is shown. */
         Paragraph: {
@@ -1204,6 +1288,14 @@ export interface components {
             revision: number;
             created: components["schemas"]["Timestamp"];
             live: boolean;
+        };
+        /** @description What a rotated token gets. */
+        Rotation: {
+            /**
+             * Format: uint32
+             * @description Days until the new one expires; without it never.
+             */
+            days?: number | null;
         };
         /** @description What one statement returned. */
         Rows: {
@@ -1378,6 +1470,8 @@ export interface components {
         Session: {
             /** @description To be sent as `X-CSRF-Token` with requests that change something; null with a token. */
             csrf: string | null;
+            /** @description Whose token it is. */
+            name: string;
             role: string;
         };
         /** @enum {string} */
@@ -1563,6 +1657,7 @@ export type Firing = components['schemas']['Firing'];
 export type Group = components['schemas']['Group'];
 export type Input = components['schemas']['Input'];
 export type InputError = components['schemas']['InputError'];
+export type Issued = components['schemas']['Issued'];
 export type Job = components['schemas']['Job'];
 export type JobAction = components['schemas']['JobAction'];
 export type JobChange = components['schemas']['JobChange'];
@@ -1578,11 +1673,14 @@ export type LaneAction = components['schemas']['LaneAction'];
 export type LaneChanged = components['schemas']['LaneChanged'];
 export type Lanes = components['schemas']['Lanes'];
 export type Lent = components['schemas']['Lent'];
+export type NewOperator = components['schemas']['NewOperator'];
 export type NewSecret = components['schemas']['NewSecret'];
 export type NotChanged = components['schemas']['NotChanged'];
 export type Note = components['schemas']['Note'];
 export type Notice = components['schemas']['Notice'];
 export type Operation = components['schemas']['Operation'];
+export type Operator = components['schemas']['Operator'];
+export type Operators = components['schemas']['Operators'];
 export type Paragraph = components['schemas']['Paragraph'];
 export type Parameter = components['schemas']['Parameter'];
 export type Problem = components['schemas']['Problem'];
@@ -1594,6 +1692,7 @@ export type RefusalPage = components['schemas']['RefusalPage'];
 export type RefusedBody = components['schemas']['RefusedBody'];
 export type RetryFrom = components['schemas']['RetryFrom'];
 export type Revision = components['schemas']['Revision'];
+export type Rotation = components['schemas']['Rotation'];
 export type Rows = components['schemas']['Rows'];
 export type Run = components['schemas']['Run'];
 export type RunLine = components['schemas']['RunLine'];
@@ -1993,6 +2092,122 @@ export interface operations {
             400: components["responses"]["Problem"];
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    operators: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Operators"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    addOperator: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewOperator"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Issued"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    rotateOperator: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rotation"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Issued"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    revokeOperator: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

@@ -17,6 +17,7 @@ pub mod deploys;
 pub mod jobs;
 pub mod lanes;
 pub mod openapi;
+pub mod operators;
 pub mod runs;
 pub mod scratch;
 pub mod secrets;

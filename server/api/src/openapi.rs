@@ -5,7 +5,9 @@ use schemars::generate::{SchemaGenerator, SchemaSettings};
 use schemars::{JsonSchema, Schema};
 use serde_json::{Map, json};
 
-use crate::{Json, databases, deploys, jobs, lanes, runs, scratch, secrets, services, session, timetables, workflows};
+use crate::{
+    Json, databases, deploys, jobs, lanes, operators, runs, scratch, secrets, services, session, timetables, workflows,
+};
 
 /// One operation, as the document describes it.
 struct Operation {
@@ -167,6 +169,17 @@ fn operations() -> Operations {
         .problems(&[404, 409]);
     all.get::<Json>("/openapi", "publicApi", "The OpenAPI document of all endpoints, as clients read it");
     all.get::<secrets::Secrets>("/secrets", "secrets", "Names of secrets, and what uses them");
+    all.get::<operators::Operators>("/operators", "operators", "Operator tokens: names, expiry, last use");
+    all.post::<operators::NewOperator, operators::Issued>("/operators", "addOperator", "Makes an operator token")
+        .problems(&[409, 422]);
+    all.post::<operators::Rotation, operators::Issued>(
+        "/operators/{name}/rotate",
+        "rotateOperator",
+        "Replaces an operator token and ends its sessions",
+    )
+    .problems(&[404, 422]);
+    all.add("delete", "/operators/{name}", "revokeOperator", "Removes an operator token and ends its sessions")
+        .problems(&[404, 409]);
     all.get::<databases::Databases>("/databases", "databases", "Databases that `sql` steps name");
     all.get::<databases::Database>(
         "/databases/{name}",

@@ -12,6 +12,8 @@ api! {
     pub struct Session {
         /// To be sent as `X-CSRF-Token` with requests that change something; null with a token.
         pub csrf: Option<String>,
+        /// Whose token it is.
+        pub name: String,
         pub role: String,
     }
 }

@@ -1,12 +1,11 @@
 //! What all listeners share, and what follows from deploys.
 
-use std::sync::atomic::AtomicUsize;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Duration;
 
 use actix_web::web::Data;
 use arc_swap::ArcSwap;
-use governor::DefaultDirectRateLimiter;
 use kanzlei_model::time::Timestamp;
 use kanzlei_runtime::background::Background;
 use kanzlei_runtime::effects::Effects;
@@ -40,10 +39,14 @@ pub struct App {
     /// The interval of keep-alive comments in event streams.
     pub alive: Duration,
     pub deploying: tokio::sync::Mutex<()>,
-    /// Hashes of tokens that were shown and found good.
-    pub tokens: Mutex<Vec<String>>,
-    /// Wrong tokens that are answered in a second.
-    pub guesses: DefaultDirectRateLimiter,
+    /// Whether the database answers.
+    pub pulse: Pulse,
+    /// What is known of operator tokens.
+    pub tokens: control::auth::Tokens,
+    /// Wrong tokens by peer.
+    pub guesses: control::auth::Guesses,
+    /// Whether the console's address is HTTPS.
+    pub secure: bool,
     /// The runtime that ends last: runs continue in it after their answer, and statements belong to it.
     pub runtime: tokio::runtime::Handle,
     /// The pool for CPU-bound work.
@@ -52,7 +55,45 @@ pub struct App {
     pub bases: std::collections::BTreeMap<String, String>,
 }
 
+/// Whether the database answers, as of the last second.
+#[derive(Default)]
+pub struct Pulse(AtomicBool);
+
+impl Pulse {
+    /// An answer did not come in time.
+    pub fn missed(&self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+}
+
+/// Asks the database for a sign of life each second.
+pub async fn feel_pulse(app: Data<App>) {
+    let mut every = tokio::time::interval(Duration::from_secs(1));
+    every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    loop {
+        every.tick().await;
+        let answered = matches!(tokio::time::timeout(Duration::from_secs(2), app.store.ping()).await, Ok(Ok(())));
+        if app.pulse.0.swap(!answered, Ordering::Relaxed) == answered {
+            match answered {
+                true => tracing::info!("the database answers again"),
+                false => tracing::warn!("the database does not answer"),
+            }
+        }
+    }
+}
+
 impl App {
+    /// How the database stands: `available`, `unavailable` or `full`.
+    pub fn database_state(&self) -> &'static str {
+        let unavailable = self.pulse.0.load(Ordering::Relaxed);
+        match (kanzlei_store::database_is_full(), unavailable) {
+            (true, _) => "full",
+            (false, true) => "unavailable",
+            (false, false) if self.journal.database_unavailable.load(Ordering::Relaxed) => "unavailable",
+            (false, false) => "available",
+        }
+    }
+
     /// Reads what is live and serves it to all later requests.
     pub async fn reload(&self) -> Result<()> {
         // Read before the documents: a deploy between the two is seen when the generation is read

@@ -2,14 +2,13 @@
 
 use std::collections::HashMap;
 use std::net::SocketAddr;
+use std::sync::Arc;
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use actix_web::web::{self, Data, PayloadConfig};
 use actix_web::{App as ActixApp, HttpServer};
 use arc_swap::ArcSwap;
-use governor::{Quota, RateLimiter};
 use kanzlei_runtime::background::Background;
 use kanzlei_runtime::computing::Computing;
 use kanzlei_runtime::effects::{self, Effects, Outside};
@@ -157,8 +156,10 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         // A shorter interval would be a busy loop.
         alive: config.jobs.alive.max(Duration::from_millis(100)),
         deploying: tokio::sync::Mutex::new(()),
-        tokens: Mutex::default(),
-        guesses: RateLimiter::direct(Quota::per_second(control::GUESSES)),
+        pulse: Default::default(),
+        tokens: Default::default(),
+        guesses: Default::default(),
+        secure: config.control_url().starts_with("https://"),
         runtime,
         background,
         bases: config.bases(),
@@ -207,6 +208,8 @@ fn keep_tasks(supervisor: &Supervisor, app: &Data<App>, kept: Kept) {
     let a = app.clone();
     supervisor.keep("deploys", move || app::follow_deploys(a.clone()));
     let a = app.clone();
+    supervisor.keep("pulse", move || app::feel_pulse(a.clone()));
+    let a = app.clone();
     supervisor.keep("servers", move || app::keep_server(a.store.clone()));
     let a = app.clone();
     supervisor.keep("clock", move || clock::keep(a.store.clone()));
@@ -223,7 +226,7 @@ impl Service {
             self.work(config, worker_stopped)?;
         }
         let workflows = self.app.live.load().workflows.len();
-        let control_url = format!("http://{}", config.listen.control);
+        let control_url = config.control_url();
         tracing::info!(public = %config.public_url(), control = %control_url, workflows, "ready");
 
         let (public_handle, control_handle) = (public.handle(), control.handle());
@@ -234,6 +237,8 @@ impl Service {
         };
         tracing::info!("stopping: finishing {} requests", self.app.in_flight.load(Ordering::Relaxed));
         let _ = stop_worker.send(true);
+        // Who follows a job comes back later; who waits for an answer gets it.
+        self.app.jobs.followers.stop();
         control_handle.stop(true).await;
         public_handle.stop(true).await;
         let _ = servers.await;

@@ -91,12 +91,17 @@ CREATE TABLE tally (
 
 CREATE TABLE operator_token (
     hash    CHAR(64)    NOT NULL PRIMARY KEY,
+    name    VARCHAR(60) NOT NULL UNIQUE,
     prefix  VARCHAR(12) NOT NULL,
-    created BIGINT      NOT NULL
+    created BIGINT      NOT NULL,
+    expires BIGINT      NULL,
+    used    BIGINT      NULL
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 CREATE TABLE session (
     hash    CHAR(64) NOT NULL PRIMARY KEY,
+    -- The token it was begun with; it ends with it.
+    token   CHAR(64) NOT NULL,
     created BIGINT   NOT NULL,
     expires BIGINT   NOT NULL
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;

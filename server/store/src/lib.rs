@@ -22,7 +22,9 @@ pub mod queue;
 pub mod refusals;
 mod servers;
 
-use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, LazyLock};
+use std::time::{Duration, Instant};
 
 use kanzlei_model::time::Timestamp;
 use servers::Servers;
@@ -71,7 +73,8 @@ impl Error {
             Error::Query { source, .. } => source,
             _ => return false,
         };
-        matches!(inner, E::Io(_) | E::PoolTimedOut | E::PoolClosed | E::Tls(_) | E::Protocol(_))
+        is_full(inner)
+            || matches!(inner, E::Io(_) | E::PoolTimedOut | E::PoolClosed | E::Tls(_) | E::Protocol(_))
             || number(inner).is_some_and(|number| UNAVAILABLE.contains(&number))
     }
 }
@@ -81,6 +84,30 @@ impl Error {
 const UNAVAILABLE: [u16; 12] = [1040, 1047, 1053, 1152, 1158, 1159, 1160, 1161, 1290, 1317, 1836, 1927];
 /// Error numbers of a transaction that lost against another: lock wait, deadlock, a row changed since it was read.
 const CONTENTION: [u16; 3] = [1020, 1205, 1213];
+
+/// Error numbers of a full disk, or of tables that may not grow; and those that name the cause in their text.
+const FULL: [u16; 2] = [1021, 1114];
+const FULL_IN_WORDS: [u16; 4] = [3, 1026, 1030, 1878];
+
+/// Whether the database has no room for what is written.
+fn is_full(error: &sqlx::Error) -> bool {
+    number(error).is_some_and(|number| {
+        let says = || error.to_string().contains("No space left") || error.to_string().contains("error 28");
+        FULL.contains(&number) || FULL_IN_WORDS.contains(&number) && says()
+    })
+}
+
+/// When a statement last met a full disk, in milliseconds since [`CLOCK`]; 0 for never.
+static MET_FULL: AtomicU64 = AtomicU64::new(0);
+static CLOCK: LazyLock<Instant> = LazyLock::new(Instant::now);
+/// How long a full disk is reported after it was met. Who writes tries again sooner.
+const REPORTED: Duration = Duration::from_secs(10);
+
+/// Whether the database has no room, by what statements met lately.
+pub fn database_is_full() -> bool {
+    let met = MET_FULL.load(Ordering::Relaxed);
+    met > 0 && CLOCK.elapsed() < Duration::from_millis(met) + REPORTED
+}
 
 /// Error number of a statement that exceeded `max_statement_time`.
 const TOO_SLOW: u16 = 1969;
@@ -115,7 +142,12 @@ trait Doing<T> {
 
 impl<T> Doing<T> for std::result::Result<T, sqlx::Error> {
     fn doing(self, doing: &'static str) -> Result<T> {
-        self.map_err(|source| Error::Query { doing, source })
+        self.map_err(|source| {
+            if is_full(&source) {
+                MET_FULL.store(CLOCK.elapsed().as_millis() as u64 + 1, Ordering::Relaxed);
+            }
+            Error::Query { doing, source }
+        })
     }
 }
 

@@ -152,12 +152,16 @@ fn failures_of_services_have_kinds() {
         assert!(run["failure"]["detail"].as_str().expect("detail").contains(says), "{what}: {}", run["failure"]);
     }
 
-    // Nobody there; and a private address that the document does not allow.
+    // A private address that the document does not declare; nobody there; and a network that the host does not allow.
+    let refused = deploy_caller(&office, &base, "public", step);
+    assert_eq!((refused.status, &refused.json()["diagnostics"][0]["code"]), (422, &json!("private-address")));
     let nobody = kanzlei_harness::ports::free().expect("port");
-    for (base, network, kind) in
-        [(format!("http://127.0.0.1:{nobody}"), "private", "unreachable"), (base, "public", "blocked-address")]
+    for (base, kind) in
+        [(format!("http://127.0.0.1:{nobody}"), "unreachable"), ("http://[::1]:9".to_owned(), "blocked-address")]
     {
-        assert_eq!(deploy_caller(&office, &base, network, step).status, 200);
+        let deployed = deploy_caller(&office, &base, "private", step);
+        let warned = deployed.body.contains("network.allow");
+        assert_eq!((deployed.status, warned), (200, kind == "blocked-address"), "{}", deployed.body);
         assert_eq!(call("good").status, 502);
         let newest = wait::until(Duration::from_secs(10), || {
             let run = api(&office, "/runs?state=failed&limit=1")["runs"][0].clone();

@@ -105,7 +105,16 @@ pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut
             ("body", "") => From::Body,
             ("body", member) => From::Member(member.into()),
             ("query", name) if !name.is_empty() => From::Query(name.into()),
-            ("header", name) if !name.is_empty() => From::Header(name.into()),
+            ("header", field) if !field.is_empty() => {
+                let property = &properties[index];
+                if is_credential(field) && !property.secret {
+                    let message = format!("`{field}` holds a credential, so `{}` is confidential", property.name.text);
+                    report.error("credential-input", source.at, message);
+                    report
+                        .help(format!("declare it with `secret: true`: `{}: {{…, secret: true}}`", property.name.text));
+                }
+                From::Header(field.into())
+            }
             _ => {
                 report.error("wrong-value", source.at, format!("`{}` is no part of a request", source.text));
                 report.help("write `body`, `body.name`, `query.name` or `header.Name`");
@@ -126,4 +135,9 @@ pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut
         time: endpoint.time.unwrap_or(TIME),
         body: endpoint.body.unwrap_or(BODY) as usize,
     })
+}
+
+/// Whether a header field shows who sends a request.
+fn is_credential(field: &str) -> bool {
+    ["authorization", "cookie", "proxy-authorization"].iter().any(|known| field.eq_ignore_ascii_case(known))
 }

@@ -1,7 +1,9 @@
 //! What each kind of step does when a fibre reaches it.
 
 use super::flow::{Awaits, Begun, Fibre, Flow, What};
-use super::{Effect, Failure, Keep, Kept, MAX_ITEMS, MAX_KEEP_TRIES, Machine, Remark, Reply, State, status_code};
+use super::{
+    Effect, Failure, Keep, Kept, MAX_ITEMS, MAX_KEEP_TRIES, Machine, Remark, Reply, State, header_value, status_code,
+};
 use kanzlei_compiler::plan::{self, Action, KEPT, Maker, Step};
 use kanzlei_lang::expr::{self, ops};
 use kanzlei_model::problem::{Problem, phrase};
@@ -192,7 +194,7 @@ impl Machine {
         for (name, maker) in &reply.headers {
             let value = make(maker)?;
             if !value.is_nullish() {
-                headers.push((name.clone(), ops::to_text(&value).to_string()));
+                headers.push((name.clone(), header_value(name, &value)?));
             }
         }
         let body = reply.body.as_ref().map(make).transpose()?.unwrap_or_default();

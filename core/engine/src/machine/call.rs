@@ -97,7 +97,10 @@ impl Machine {
         for (name, maker) in &call.headers {
             let value = make(maker)?;
             if !value.is_nullish() {
-                headers.push((name.clone(), ops::to_text(&value).to_string()));
+                headers.push((
+                    name.clone(),
+                    super::header_value(name, &value).map_err(|fault| Failure::expression(&fault))?,
+                ));
             }
         }
         let body = call.body.as_ref().map(make).transpose()?;

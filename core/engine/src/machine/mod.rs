@@ -638,6 +638,19 @@ fn status_code(value: &Value, least: u16) -> Result<u16, Box<expr::EvalError>> {
     }))
 }
 
+/// The text of a header field. Line breaks would begin another field (RFC 9110, section 5.5).
+fn header_value(name: &str, value: &Value) -> Result<String, Box<expr::EvalError>> {
+    let text = ops::to_text(value);
+    if !text.chars().any(|c| c.is_control() && c != '\t') {
+        return Ok(text.to_string());
+    }
+    Err(Box::new(expr::EvalError {
+        kind: expr::ErrorKind::Range,
+        message: format!("the value of the header `{name}` holds a line break or another control character"),
+        at: None,
+    }))
+}
+
 /// What the client gets when a step fails and nothing catches it (never what was inside).
 fn problem_of(failure: &Failure) -> Problem {
     if let Some(problem) = &failure.problem {

@@ -85,6 +85,29 @@ fn requests_carry_what_the_step_says_and_are_the_same_on_each_attempt() {
 }
 
 #[test]
+fn a_value_cannot_begin_another_header() {
+    let call = "  - call: s.op\n    send: {id: a}\n    headers: {X-N: \"${v}\"}\n";
+    let reply = "  - reply: 200\n    headers: {X-N: \"${v}\"}\n";
+    for step in [call, reply] {
+        for (value, kind) in [
+            ("a\\r\\nSet-Cookie: b", Some(FailureKind::Expression)),
+            ("a\\nb", Some(FailureKind::Expression)),
+            ("a\\u0000", Some(FailureKind::Expression)),
+            ("\\u0085", Some(FailureKind::Expression)),
+            ("Südkai\\t1", None),
+        ] {
+            let steps = format!("  - let: {{v: \"${{'{}'}}\"}}\n{step}", value.replace('\\', "\\\\"));
+            let mut machine = start(plan(&steps), 1);
+            let sent = step == call && kind.is_none();
+            run(&mut machine, if sent { vec![answer(200, "{}")] } else { vec![] });
+            let failure = machine.ended().and_then(|ended| ended.failure.as_ref());
+            assert_eq!(failure.map(|failure| failure.kind), kind, "{steps}");
+            assert!(failure.is_none_or(|failure| failure.detail.contains("the header `X-N`")), "{failure:?}");
+        }
+    }
+}
+
+#[test]
 fn a_value_cannot_lead_a_path_elsewhere() {
     let steps = "  - let: {p: \"${input.n === 1 ? '..' : input.n === 2 ? '.' : 'a..b'}\"}\n  - call: s.op\n    send: {id: \"${p}\"}\n";
     for n in [1, 2] {

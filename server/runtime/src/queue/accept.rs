@@ -20,11 +20,16 @@ const COUNTED_EACH_TIME: u64 = 20_000;
 const BELIEVED: Duration = Duration::from_secs(5);
 const BELIEVED_FAR: Duration = Duration::from_secs(60);
 
+/// How long a client waits for its job to be queued.
+const PATIENCE: Duration = Duration::from_millis(2500);
+
 /// Jobs to queue together.
 pub struct Acceptance {
     rows: Vec<NewJob>,
     batch: Option<NewBatch>,
     done: oneshot::Sender<Result<(), NotQueued>>,
+    /// When nobody waits for it any more.
+    until: Option<Instant>,
 }
 
 /// Why jobs were not queued.
@@ -39,6 +44,8 @@ pub enum NotQueued {
     },
     /// The database is unavailable, or too many acceptances wait for it.
     Unavailable,
+    /// The database did not answer in time; the jobs may be queued.
+    Unanswered,
     /// The database rejects one of them.
     Failed(String),
 }
@@ -46,13 +53,31 @@ pub enum NotQueued {
 impl Jobs {
     /// Queues jobs. They are in the database once this succeeds.
     pub async fn accept(&self, rows: Vec<NewJob>, batch: Option<NewBatch>) -> Result<(), NotQueued> {
+        self.hand_in(rows, batch, None).await
+    }
+
+    /// The same for a client, who does not wait for a database that hangs.
+    pub async fn accept_in_time(&self, rows: Vec<NewJob>) -> Result<(), NotQueued> {
+        let until = Instant::now() + PATIENCE;
+        match tokio::time::timeout_at(until.into(), self.hand_in(rows, None, Some(until))).await {
+            Ok(outcome) => outcome,
+            Err(_) => Err(NotQueued::Unanswered),
+        }
+    }
+
+    async fn hand_in(
+        &self,
+        rows: Vec<NewJob>,
+        batch: Option<NewBatch>,
+        until: Option<Instant>,
+    ) -> Result<(), NotQueued> {
         if rows.is_empty() && batch.is_none() {
             return Ok(());
         }
         let bytes = rows.iter().map(|row| COPIES * row.input.len() + 1024).sum::<usize>();
         let Some(_held) = self.try_hold(bytes) else { return Err(NotQueued::Unavailable) };
         let (done, receiver) = oneshot::channel();
-        if self.acceptances.try_send(Acceptance { rows, batch, done }).is_err() {
+        if self.acceptances.try_send(Acceptance { rows, batch, done, until }).is_err() {
             return Err(NotQueued::Unavailable);
         }
         receiver.await.unwrap_or(Err(NotQueued::Unavailable))
@@ -86,6 +111,10 @@ pub async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Acceptance>, leng
         }
         let (mut plain, mut apart) = (Vec::new(), Vec::new());
         for acceptance in together {
+            // Its client was told that the database does not answer.
+            if acceptance.until.is_some_and(|until| until < Instant::now()) {
+                continue;
+            }
             match lengths.room(&jobs, &acceptance.rows, length).await {
                 Err(refused) => _ = acceptance.done.send(Err(refused)),
                 // A list of jobs is a transaction of its own: all or none.

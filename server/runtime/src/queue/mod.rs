@@ -281,7 +281,7 @@ impl Jobs {
             Ok(()) => Ok(queued),
             Err(accept::NotQueued::Full { detail, .. }) => Err(fault(FailureKind::Full, detail)),
             Err(accept::NotQueued::Failed(detail)) => Err(fault(FailureKind::Database, detail)),
-            Err(accept::NotQueued::Unavailable) => {
+            Err(accept::NotQueued::Unavailable | accept::NotQueued::Unanswered) => {
                 Err(fault(FailureKind::Database, "the database is unavailable".into()))
             }
         }

@@ -168,7 +168,7 @@ async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: Ti
     jobs.accept(vec![row], None).await.map_err(|refused| match refused {
         crate::queue::accept::NotQueued::Full { status, detail } => Error::problem(status, "The queue is full", detail),
         crate::queue::accept::NotQueued::Failed(detail) => Error::problem(500, "The job could not be queued", detail),
-        crate::queue::accept::NotQueued::Unavailable => {
+        crate::queue::accept::NotQueued::Unavailable | crate::queue::accept::NotQueued::Unanswered => {
             Error::problem(503, "The database is unavailable", "nothing was queued")
         }
     })?;

@@ -264,6 +264,14 @@ impl Config {
         }
     }
 
+    /// How operators reach the control listener, without a slash at the end.
+    pub fn control_url(&self) -> String {
+        match self.listen.control_url.trim_end_matches('/') {
+            "" => format!("http://{}", self.listen.control),
+            url => url.to_owned(),
+        }
+    }
+
     /// Base addresses that replace those of the service documents, by service.
     pub fn bases(&self) -> BTreeMap<String, String> {
         self.services.iter().map(|(name, service)| (name.clone(), service.base.clone())).collect()

@@ -45,6 +45,7 @@ settings! {
     Listen "listen." {
         public: SocketAddr = "public", "127.0.0.1:7080", "Address of the public listener: what workflows serve";
         control: SocketAddr = "control", "127.0.0.1:7081", "Address of the control listener: API and console";
+        control_url: String = "control_url", "", "How operators reach the control listener; http:// and its address by default. With https:// its cookie is Secure";
         public_url: String = "public_url", "", "How clients reach the public listener; http:// and its address by default";
     }
     /// Calls of services.

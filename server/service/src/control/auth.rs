@@ -1,28 +1,143 @@
 //! Who may use the control listener. Tokens and session ids are random and long, so a plain SHA-256
 //! is kept of them; comparisons take constant time.
+//!
+//! A token is compared before anything is counted, so a valid one always gets in, whatever others guess. Wrong
+//! ones are counted by peer.
 
-use std::num::NonZeroU32;
+use std::collections::HashMap;
+use std::net::{IpAddr, Ipv6Addr};
+use std::sync::Mutex;
+use std::time::{Duration, Instant};
 
 use actix_web::body::MessageBody;
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::middleware::Next;
 use actix_web::web::{Data, Json};
-use actix_web::{HttpRequest, HttpResponse};
+use actix_web::{HttpMessage, HttpRequest, HttpResponse};
 use kanzlei_api::session::{Session, SignIn};
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::queue::hash;
 use kanzlei_store::Store;
+use kanzlei_store::access::Token;
 use subtle::ConstantTimeEq;
 use uuid::Uuid;
 
 use crate::App;
 use crate::error::{Error, Result};
 
-const COOKIE: &str = "kanzlei_session";
+/// The cookie of a session.
+pub const COOKIE: &str = "kanzlei_session";
+/// The same where the console's address is HTTPS: browsers accept it from this host alone, and send it encrypted.
+pub const HOST_COOKIE: &str = "__Host-kanzlei_session";
 const CSRF: &str = "x-csrf-token";
-/// Wrong tokens a second before all further ones are refused.
-pub const GUESSES: NonZeroU32 = NonZeroU32::new(10).expect("not zero");
+/// How long what is known of tokens counts: one that is removed in the database stops within twice this time.
+const FRESH: Duration = Duration::from_secs(4);
+/// How long it counts while the database is unavailable.
+const STALE: Duration = Duration::from_secs(300);
+/// How long a request waits for the database to say who sent it.
+const PATIENCE: Duration = Duration::from_millis(2500);
+/// How often the use of a token is recorded.
+const RECORDED: Span = Span::from_secs(60);
+/// Wrong tokens that one peer may show in [`WINDOW`].
+const GUESSES: u32 = 10;
+const WINDOW: Duration = Duration::from_secs(1);
+/// Peers whose wrong tokens are counted; beyond them wrong tokens are refused uncounted.
+const PEERS: usize = 10_000;
+
+/// Who sent a request.
+#[derive(Clone, Debug)]
+pub struct Caller {
+    /// The name of the operator token.
+    pub name: String,
+}
+
+/// What is known of operator tokens.
+#[derive(Default)]
+pub struct Tokens(Mutex<Option<(Instant, Vec<Token>)>>);
+
+impl Tokens {
+    /// Has the next token compared with what the database holds.
+    pub fn forget(&self) {
+        if let Ok(mut known) = self.0.lock() {
+            *known = None;
+        }
+    }
+
+    /// The valid token that has a hash.
+    async fn find(&self, store: &Store, hash: &str) -> Result<Option<Token>> {
+        let known = self.0.lock().ok().and_then(|known| known.clone());
+        let tokens = match known {
+            Some((at, tokens)) if at.elapsed() < FRESH => tokens,
+            known => match store.tokens().await {
+                Ok(tokens) => {
+                    if let Ok(mut known) = self.0.lock() {
+                        *known = Some((Instant::now(), tokens.clone()));
+                    }
+                    tokens
+                }
+                // An operator can still look at how things stand.
+                Err(error) => match known {
+                    Some((at, tokens)) if at.elapsed() < STALE => tokens,
+                    _ => return Err(error.into()),
+                },
+            },
+        };
+        // All are compared, so that the time says nothing about them.
+        let mut found = None;
+        for token in tokens {
+            if same(&token.hash, hash) && token.expires.is_none_or(|expires| expires > now()) {
+                found = Some(token);
+            }
+        }
+        Ok(found)
+    }
+
+    /// Records the use of a token, at most once a minute.
+    async fn used(&self, store: &Store, token: &Token, at: Timestamp) {
+        if token.used.is_some_and(|used| at.since(used) < RECORDED) {
+            return;
+        }
+        if let Ok(mut known) = self.0.lock()
+            && let Some(known) = known.iter_mut().flat_map(|(_, all)| all).find(|known| known.hash == token.hash)
+        {
+            known.used = Some(at);
+        }
+        if let Err(error) = store.token_used(&token.hash, at).await {
+            tracing::debug!(%error, "the use of a token could not be recorded");
+        }
+    }
+}
+
+/// Wrong tokens by peer.
+#[derive(Default)]
+pub struct Guesses(Mutex<HashMap<IpAddr, (Instant, u32)>>);
+
+impl Guesses {
+    /// Counts a wrong token; false when its peer has shown too many.
+    fn count(&self, peer: Option<IpAddr>) -> bool {
+        // Who has an IPv6 address has its whole network.
+        let peer = match peer.map(|peer| peer.to_canonical()) {
+            Some(IpAddr::V6(v6)) => Ipv6Addr::from_bits(v6.to_bits() & !(u128::MAX >> 64)).into(),
+            Some(v4) => v4,
+            None => Ipv6Addr::UNSPECIFIED.into(),
+        };
+        let Ok(mut peers) = self.0.lock() else { return false };
+        if peers.len() >= PEERS {
+            peers.retain(|_, (since, _)| since.elapsed() < WINDOW);
+        }
+        if peers.len() >= PEERS && !peers.contains_key(&peer) {
+            return false;
+        }
+        let (since, count) = peers.entry(peer).or_insert_with(|| (Instant::now(), 0));
+        if since.elapsed() >= WINDOW {
+            (*since, *count) = (Instant::now(), 0);
+        }
+        *count += 1;
+        *count <= GUESSES
+    }
+}
 
 /// The CSRF token of a session follows from its id, which scripts cannot read.
 fn csrf_of(session: &str) -> String {
@@ -38,55 +153,72 @@ fn same(a: &str, b: &str) -> bool {
     a.as_bytes().ct_eq(b.as_bytes()).into()
 }
 
+/// A token for a name, and its row.
+pub fn made(name: &str, expires: Option<Timestamp>) -> (String, Token) {
+    let token = format!("kzo_{}", random());
+    let prefix = token[..8].to_owned();
+    let row = Token { hash: hash(&token), name: name.to_owned(), prefix, created: now(), expires, used: None };
+    (token, row)
+}
+
 /// Makes the operator token at the very first start; nothing when there is one.
 pub async fn first_token(store: &Store) -> Result<Option<String>> {
-    if !store.token_hashes().await?.is_empty() {
+    if !store.tokens().await?.is_empty() {
         return Ok(None);
     }
-    let token = format!("kzo_{}", random());
-    store.add_token(&hash(&token), &token[..8], now()).await?;
+    let (token, row) = made("first", None);
+    store.add_token(&row).await?;
     Ok(Some(token))
 }
 
-async fn is_token(app: &App, token: &str) -> Result<bool> {
-    let hashed = hash(token);
-    // What is known to be good needs no database.
-    if app.tokens.lock().is_ok_and(|known| known.iter().any(|h| same(h, &hashed))) {
-        return Ok(true);
+/// The operator token that a request shows.
+///
+/// # Errors
+/// 401 for a wrong one; 429 for a wrong one of a peer that has shown many.
+async fn token_of(app: &App, token: &str, peer: Option<IpAddr>) -> Result<Token> {
+    match app.tokens.find(&app.store, &hash(token)).await? {
+        Some(token) => {
+            app.tokens.used(&app.store, &token, now()).await;
+            Ok(token)
+        }
+        None if app.guesses.count(peer) => Err(unauthorized("this token is not known, was revoked, or has expired")),
+        None => Err(Error::problem(429, "Too many wrong tokens", "wait a second")),
     }
-    if app.guesses.check().is_err() {
-        return Err(Error::problem(429, "Too many wrong tokens", "wait a second"));
-    }
-    let good = app.store.token_hashes().await?.iter().any(|known| same(known, &hashed));
-    if good && let Ok(mut known) = app.tokens.lock() {
-        known.push(hashed);
-    }
-    Ok(good)
+}
+
+/// The session cookie of a request.
+fn cookie_of(app: &App, request: &HttpRequest) -> Option<Cookie<'static>> {
+    request.cookie(if app.secure { HOST_COOKIE } else { COOKIE })
+}
+
+fn cookie(app: &App, value: String) -> Cookie<'static> {
+    let name = if app.secure { HOST_COOKIE } else { COOKIE };
+    Cookie::build(name, value).path("/").http_only(true).same_site(SameSite::Strict).secure(app.secure).finish()
 }
 
 /// `POST /session`: sets a session cookie for an operator token.
-pub async fn sign_in(app: Data<App>, body: Json<SignIn>) -> Result<HttpResponse> {
-    if !is_token(&app, body.token.trim()).await? {
-        return Err(Error::problem(401, "Wrong token", "the token was printed at the first start of the service"));
-    }
+pub async fn sign_in(app: Data<App>, request: HttpRequest, body: Json<SignIn>) -> Result<HttpResponse> {
+    let peer = request.peer_addr().map(|peer| peer.ip());
+    let token = token_of(&app, body.token.trim(), peer).await?;
     let id = random();
-    app.store.add_session(&hash(&id), now(), now() + app.session).await?;
-    let cookie = Cookie::build(COOKIE, id.clone()).path("/").http_only(true).same_site(SameSite::Strict).finish();
-    Ok(HttpResponse::Ok().cookie(cookie).json(Session { csrf: Some(csrf_of(&id)), role: "operator".into() }))
+    app.store.add_session(&hash(&id), &token.hash, now(), now() + app.session).await?;
+    let session = Session { csrf: Some(csrf_of(&id)), name: token.name, role: "operator".into() };
+    Ok(HttpResponse::Ok().cookie(cookie(&app, id)).json(session))
 }
 
 /// `GET /session`: who is signed in.
-pub async fn session(request: HttpRequest) -> HttpResponse {
-    let csrf = request.cookie(COOKIE).map(|cookie| csrf_of(cookie.value()));
-    HttpResponse::Ok().json(Session { csrf, role: "operator".into() })
+pub async fn session(app: Data<App>, request: HttpRequest) -> HttpResponse {
+    let csrf = cookie_of(&app, &request).map(|cookie| csrf_of(cookie.value()));
+    let name = request.extensions().get::<Caller>().map(|caller| caller.name.clone()).unwrap_or_default();
+    HttpResponse::Ok().json(Session { csrf, name, role: "operator".into() })
 }
 
 /// `DELETE /session`: signs out.
 pub async fn sign_out(app: Data<App>, request: HttpRequest) -> Result<HttpResponse> {
-    if let Some(cookie) = request.cookie(COOKIE) {
+    if let Some(cookie) = cookie_of(&app, &request) {
         app.store.end_session(&hash(cookie.value())).await?;
     }
-    let mut gone = Cookie::build(COOKIE, "").path("/").finish();
+    let mut gone = cookie(&app, String::new());
     gone.make_removal();
     Ok(HttpResponse::NoContent().cookie(gone).finish())
 }
@@ -97,26 +229,29 @@ pub async fn require(
     request: ServiceRequest,
     next: Next<impl MessageBody>,
 ) -> std::result::Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
-    match allowed(&app, &request).await {
-        Ok(()) => next.call(request).await,
+    let known = tokio::time::timeout(PATIENCE, allowed(&app, &request)).await;
+    let silent = || Error::problem(503, "The database is unavailable", "it does not answer; try again in a moment");
+    match known.unwrap_or_else(|_| Err(silent())) {
+        Ok(name) => {
+            request.extensions_mut().insert(Caller { name });
+            next.call(request).await
+        }
         Err(error) => Err(error.into()),
     }
 }
 
-async fn allowed(app: &App, request: &ServiceRequest) -> Result<()> {
+/// The name of who sent a request.
+async fn allowed(app: &App, request: &ServiceRequest) -> Result<String> {
     let header = |name: &str| request.headers().get(name).and_then(|value| value.to_str().ok());
     if let Some(token) = header("authorization").and_then(|value| value.strip_prefix("Bearer ")) {
-        return match is_token(app, token.trim()).await? {
-            true => Ok(()),
-            false => Err(unauthorized("this token is not known")),
-        };
+        return Ok(token_of(app, token.trim(), request.peer_addr().map(|peer| peer.ip())).await?.name);
     }
-    let Some(cookie) = request.cookie(COOKIE) else {
+    let Some(cookie) = cookie_of(app, request.request()) else {
         return Err(unauthorized("show an operator token, or sign in"));
     };
-    if !app.store.has_session(&hash(cookie.value()), now()).await? {
+    let Some(name) = app.store.session_of(&hash(cookie.value()), now()).await? else {
         return Err(unauthorized("the session has ended; sign in again"));
-    }
+    };
     let changes = !matches!(request.method().as_str(), "GET" | "HEAD");
     if changes && !header(CSRF).is_some_and(|shown| same(shown, &csrf_of(cookie.value()))) {
         return Err(Error::problem(
@@ -125,9 +260,29 @@ async fn allowed(app: &App, request: &ServiceRequest) -> Result<()> {
             format!("the header `{CSRF}` of the session is missing or wrong"),
         ));
     }
-    Ok(())
+    Ok(name)
 }
 
 fn unauthorized(detail: &str) -> Error {
     Error::problem(401, "Unauthorized", detail)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn wrong_tokens_are_counted_by_peer() {
+        let guesses = Guesses::default();
+        let peer = |text: &str| text.parse().ok();
+        let tries = |text: &str, n: usize| (0..n).filter(|_| guesses.count(peer(text))).count();
+        assert_eq!((tries("192.0.2.1", 15), tries("192.0.2.2", 3)), (GUESSES as usize, 3));
+        // One network, many addresses; and an IPv4 address in other clothes.
+        assert_eq!((tries("2001:db8::1", 6), tries("2001:db8::2", 9), tries("2001:db8:0:1::1", 1)), (6, 4, 1));
+        assert_eq!(tries("::ffff:192.0.2.1", 1), 0);
+        for n in 0..PEERS as u32 {
+            guesses.count(Some(IpAddr::V4(n.into())));
+        }
+        assert!(guesses.0.lock().expect("peers").len() <= PEERS);
+    }
 }

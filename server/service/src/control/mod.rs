@@ -4,12 +4,13 @@
 //! Bearer`) or a session cookie; with a cookie, requests that change something must also show the
 //! session's CSRF token.
 
-mod auth;
+pub mod auth;
 mod console;
 mod databases;
 mod deploys;
 mod jobs;
 mod lanes;
+mod operators;
 mod record;
 mod refusals;
 mod runs;
@@ -28,7 +29,7 @@ use actix_web::http::header;
 use actix_web::middleware::{DefaultHeaders, from_fn};
 use actix_web::web;
 
-pub use auth::{GUESSES, first_token};
+pub use auth::first_token;
 
 /// What a word of a path stands for.
 fn word<T: serde::de::DeserializeOwned>(text: &str) -> Option<T> {
@@ -75,6 +76,10 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/databases", web::get().to(databases::list))
                     .route("/databases/{name}", web::get().to(databases::show))
                     .route("/databases/{name}/prepare", web::post().to(databases::prepare))
+                    .route("/operators", web::get().to(operators::list))
+                    .route("/operators", web::post().to(operators::add))
+                    .route("/operators/{name}/rotate", web::post().to(operators::rotate))
+                    .route("/operators/{name}", web::delete().to(operators::revoke))
                     .route("/secrets", web::get().to(secrets::list))
                     .route("/secrets/{name}", web::put().to(secrets::set))
                     .route("/secrets/{name}", web::delete().to(secrets::remove))

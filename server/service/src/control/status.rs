@@ -18,12 +18,11 @@ pub async fn nothing() -> Result<HttpResponse> {
 /// `GET /status`: how the service stands.
 pub async fn status(app: Data<App>) -> HttpResponse {
     let live = app.live.load();
-    let available = app.store.ping().await.is_ok();
     HttpResponse::Ok().json(Status {
         version: env!("CARGO_PKG_VERSION").into(),
         public_url: app.public_url.clone(),
         started: app.started,
-        database: if available { "available" } else { "unavailable" }.into(),
+        database: app.database_state().into(),
         workflows: live.workflows.len(),
         services: live.services.len(),
         in_flight: app.in_flight.load(Ordering::Relaxed),

@@ -9,7 +9,7 @@ use kanzlei_runtime::clock::now;
 use kanzlei_runtime::queue::hash;
 use kanzlei_store::queue::JobPhase;
 
-use super::refusal::{Refusal, from_store};
+use super::refusal::{Refusal, from_store, timely};
 use super::{admit, read};
 use crate::App;
 
@@ -28,7 +28,8 @@ pub async fn arrive(
     if !matches!(request.method().as_str(), "POST" | "PUT") {
         return Err(Refusal::not_allowed("POST, PUT"));
     }
-    let known = app.jobs.store.callback(&hash(token)).await.map_err(|error| from_store("finding a callback", error))?;
+    let known = timely(app, app.jobs.store.callback(&hash(token))).await?;
+    let known = known.map_err(|error| from_store("finding a callback", error))?;
     let Some(known) = known else {
         return Err(Problem::new(404, "No such address").detail("nothing waits here, or not any more").into());
     };
@@ -47,12 +48,9 @@ pub async fn arrive(
         return Err(Problem::new(410, "The run has ended").detail("the run that waited here has ended").into());
     }
     let media: String = media.chars().take(200).collect();
-    let first = app
-        .jobs
-        .store
-        .arrive(&hash(token), known.job, &media, &body, now())
-        .await
-        .map_err(|error| from_store("receiving a callback", error))?;
+    let token = hash(token);
+    let first = timely(app, app.jobs.store.arrive(&token, known.job, &media, &body, now())).await?;
+    let first = first.map_err(|error| from_store("receiving a callback", error))?;
     if !first {
         return Err(Problem::new(409, "Already called").detail("this address receives one message").into());
     }

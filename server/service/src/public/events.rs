@@ -4,25 +4,23 @@ use std::time::{Duration, Instant};
 
 use actix_web::web::{Bytes, Data};
 use actix_web::{HttpRequest, HttpResponse};
-use kanzlei_model::problem::Problem;
 use kanzlei_runtime::queue::event;
-use kanzlei_store::queue::JobRow;
+use uuid::Uuid;
 
+use super::jobs::{followed, job_of};
 use super::refusal::Refusal;
 use crate::App;
 
 /// An event stream: one event for each change, which carries the whole document. Its id is the number of
 /// changes so far, so a client that reconnects with `Last-Event-ID` receives what it has not seen.
-pub async fn events(app: &Data<App>, job: JobRow, request: &HttpRequest) -> Result<HttpResponse, Refusal> {
+pub async fn events(app: &Data<App>, id: Uuid, request: &HttpRequest) -> Result<HttpResponse, Refusal> {
     let last = request.headers().get("last-event-id").and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<u64>().ok());
-    let id = job.id;
+    let mut follower = followed(app, id)?;
+    let job = job_of(app, &mut follower, id).await?;
     if job.phase.ended() && last.is_some_and(|last| last >= job.changes) {
         // Has an EventSource not reconnect.
         return Ok(HttpResponse::NoContent().finish());
     }
-    let Some(follower) = app.jobs.follow(id) else {
-        return Err(Problem::new(503, "Too many clients follow").detail("poll the job instead").into());
-    };
     let app = app.clone();
     let stream = futures_util::stream::unfold(Some((follower, last, false)), move |state| {
         let app = app.clone();
@@ -33,7 +31,11 @@ pub async fn events(app: &Data<App>, job: JobRow, request: &HttpRequest) -> Resu
                 return Some((Bytes::from_static(b"retry: 2000\n\n"), Some((follower, last, true))));
             }
             loop {
-                match app.jobs.store.job(id).await {
+                // The client comes back, by then to a process that runs.
+                if follower.stopping() {
+                    return Some((Bytes::from_static(b"retry: 1000\n: the service stops; come back\n\n"), None));
+                }
+                match follower.job().await {
                     Ok(Some(job)) if last.is_none_or(|last| last < job.changes) => {
                         last = Some(job.changes);
                         let (document, _) = app.jobs.document(&job).await;

@@ -1,11 +1,12 @@
 //! From path, query, headers and body to the input of the workflow.
 
 use actix_web::HttpRequest;
-use actix_web::http::header::CONTENT_TYPE;
+use actix_web::http::header::{CONTENT_TYPE, COOKIE};
 use actix_web::web::Bytes;
 use kanzlei_compiler::input::{Body, Parts, form_pairs};
 use kanzlei_model::value::Value;
 
+use super::cookies::without_ours;
 use super::refusal::{Refusal, Sent};
 use super::route::Route;
 
@@ -17,6 +18,14 @@ pub fn input(request: &HttpRequest, route: &Route, body: &Bytes, sent: &mut Sent
     let body = Body::read(media, body)?;
     sent.parsed();
     let parts = Parts { path: route.path.clone(), query: form_pairs(request.query_string().as_bytes()), body };
-    let header = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
+    let first = |name: &str| request.headers().get(name).and_then(|v| std::str::from_utf8(v.as_bytes()).ok());
+    let header = |name: &str| match name.eq_ignore_ascii_case("cookie") {
+        // HTTP/2 may send the pairs one by one (RFC 9113, section 8.2.3).
+        true => {
+            let all = request.headers().get_all(COOKIE).filter_map(|value| value.to_str().ok());
+            without_ours(&all.collect::<Vec<_>>().join("; "))
+        }
+        false => first(name).map(str::to_owned),
+    };
     Ok(plan.input.gather(&route.declared().input, parts, &header)?)
 }

@@ -15,7 +15,7 @@ use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
-use super::refusal::{Refusal, from_store};
+use super::refusal::{Refusal, from_store, timely};
 use super::route::Route;
 use crate::App;
 
@@ -88,7 +88,7 @@ pub async fn claim(
     let print = format!("{:x}", print.finalize());
     let at = now();
     let until = at + route.declared().time + IN_FLIGHT;
-    match app.jobs.store.repeat(&hash, &print, run, at, until).await {
+    match timely(app, app.jobs.store.repeat(&hash, &print, run, at, until)).await? {
         Err(error) => Err(from_store("claiming an idempotency key", error)),
         Ok(Repeat::First) => Ok(Claim::Claimed(Key(hash))),
         Ok(Repeat::InFlight) => {
@@ -115,7 +115,7 @@ fn answered(stored: Stored) -> HttpResponse {
     let mut response = HttpResponse::build(status);
     let headers: Vec<(String, String)> = serde_json::from_str(&stored.headers).unwrap_or_default();
     for (name, value) in headers {
-        if let (Ok(name), Ok(value)) = (HeaderName::try_from(name), HeaderValue::from_str(&value)) {
+        if let (Ok(name), Ok(value)) = (HeaderName::try_from(name), HeaderValue::from_bytes(value.as_bytes())) {
             response.append_header((name, value));
         }
     }
@@ -178,7 +178,10 @@ fn opened(app: &App, stored: Stored) -> Option<Stored> {
 }
 
 fn headers(head: &HttpResponse<()>) -> String {
-    let pairs = head.headers().iter().filter_map(|(name, value)| Some((name.as_str(), value.to_str().ok()?)));
+    let pairs = head
+        .headers()
+        .iter()
+        .filter_map(|(name, value)| Some((name.as_str(), std::str::from_utf8(value.as_bytes()).ok()?)));
     Json::from(pairs.map(|(name, value)| Json::from(vec![name, value])).collect::<Vec<_>>()).to_string()
 }
 

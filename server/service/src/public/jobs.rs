@@ -1,5 +1,6 @@
 //! Jobs for clients: the answer 202, and the paths below `/~/jobs/`.
 
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use actix_web::http::StatusCode;
@@ -10,13 +11,14 @@ use kanzlei_model::problem::Problem;
 use kanzlei_model::run::RunState;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::queue::accept::NotQueued;
+use kanzlei_runtime::queue::follow::Follower;
 use kanzlei_runtime::queue::reply_of;
 use kanzlei_store::queue::{JobPhase, JobRow, NewJob};
 use uuid::Uuid;
 
 use super::events::events;
 use super::prefer::Prefer;
-use super::refusal::{Refusal, from_store, unavailable};
+use super::refusal::{Refusal, from_store, timely, unavailable};
 use super::respond::respond;
 use crate::App;
 
@@ -26,19 +28,25 @@ pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<Http
     let id = row.id;
     // As it was queued; a later poll shows its progress.
     let fresh = JobRow::queued(&row);
-    app.jobs.accept(vec![row], None).await.map_err(|refused| match refused {
+    app.jobs.accept_in_time(vec![row]).await.map_err(|refused| match refused {
         NotQueued::Full { status, detail } => {
             let mut refusal = Refusal::from(Problem::new(status, "The queue is full").detail(detail));
             refusal.retry_after = Some(5);
             refusal
         }
         NotQueued::Unavailable => unavailable(),
+        NotQueued::Unanswered => {
+            app.pulse.missed();
+            let detail = "it does not answer; whether the job was queued is not known, so repeat the request with its X-Request-Id";
+            let problem = Problem::new(503, "The database is unavailable").detail(detail);
+            Refusal { retry_after: Some(2), ..problem.into() }
+        }
         // The author finds the cause in the log; it may quote records.
         NotQueued::Failed(_) => Problem::new(500, "The job could not be queued").into(),
     })?;
     let mut job = None;
     if let Some(wait) = prefer.wait {
-        job = wait_for(app, id, wait, |job| job.phase.ended() || job.status.is_some()).await?;
+        job = Some(wait_for(app, id, wait, |job| job.phase.ended() || job.status.is_some()).await?);
     }
     let applied = match (prefer.later, prefer.wait) {
         (true, Some(wait)) => format!("respond-async, wait={}", wait.as_secs()),
@@ -49,7 +57,7 @@ pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<Http
     let mut response = match &job {
         Some(job) if job.phase.ended() || job.status.is_some() => result_of(app, job, false)?,
         _ => {
-            let job = job.unwrap_or(fresh);
+            let job = job.unwrap_or_else(|| Arc::new(fresh));
             let (document, remaining) = app.jobs.document(&job).await;
             HttpResponse::Accepted()
                 .insert_header(("Location", format!("/~/jobs/{id}")))
@@ -66,7 +74,7 @@ pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<Http
 }
 
 pub async fn found(app: &App, id: Uuid) -> Result<JobRow, Refusal> {
-    match app.jobs.store.job(id).await {
+    match timely(app, app.jobs.store.job(id)).await? {
         Ok(Some(job)) => Ok(job),
         Ok(None) => Err(unknown(&id.to_string())),
         Err(error) => Err(from_store("reading a job", error)),
@@ -77,22 +85,36 @@ fn unknown(id: &str) -> Refusal {
     Problem::new(404, "No such job").detail(format!("there is no job {id} here, or not any more")).into()
 }
 
-/// Waits for a condition of a job, at most for a given time; returns the job at that moment.
+/// Follows a job, where there is room for a follower.
+pub fn followed(app: &App, id: Uuid) -> Result<Follower, Refusal> {
+    let full = || Problem::new(503, "Too many clients follow").detail("poll without `Prefer: wait`, in a moment");
+    app.jobs.follow(id).ok_or_else(|| Refusal { retry_after: Some(2), ..full().into() })
+}
+
+/// The job of a follower.
+pub async fn job_of(app: &App, follower: &mut Follower, id: Uuid) -> Result<Arc<JobRow>, Refusal> {
+    match timely(app, follower.job()).await? {
+        Ok(Some(job)) => Ok(job),
+        Ok(None) => Err(unknown(&id.to_string())),
+        Err(error) => Err(from_store("reading a job", error)),
+    }
+}
+
+/// Waits for a condition of a job, at most for a given time and not while the process stops; returns the job at that
+/// moment.
 async fn wait_for(
     app: &App,
     id: Uuid,
     within: Duration,
     wanted: impl Fn(&JobRow) -> bool,
-) -> Result<Option<JobRow>, Refusal> {
+) -> Result<Arc<JobRow>, Refusal> {
     let until = Instant::now() + within;
-    let Some(mut follower) = app.jobs.follow(id) else {
-        return Err(Problem::new(503, "Too many clients wait").detail("poll without `Prefer: wait`").into());
-    };
+    let mut follower = followed(app, id)?;
     loop {
-        let job = found(app, id).await?;
+        let job = job_of(app, &mut follower, id).await?;
         let left = until.saturating_duration_since(Instant::now());
-        if wanted(&job) || left.is_zero() {
-            return Ok(Some(job));
+        if wanted(&job) || left.is_zero() || follower.stopping() {
+            return Ok(job);
         }
         follower.changed(left).await;
     }
@@ -133,7 +155,7 @@ pub async fn path(rest: &str, request: &HttpRequest, app: &Data<App>) -> Result<
         ("", "GET" | "HEAD") => status(app, id, request).await,
         ("", "DELETE") => cancel(app, id).await,
         ("result", "GET" | "HEAD") => result(app, id, request).await,
-        ("events", "GET") => events(app, found(app, id).await?, request).await,
+        ("events", "GET") => events(app, id, request).await,
         ("", _) => Err(Refusal::not_allowed("GET, HEAD, DELETE")),
         ("result", _) => Err(Refusal::not_allowed("GET, HEAD")),
         ("events", _) => Err(Refusal::not_allowed("GET")),
@@ -143,10 +165,10 @@ pub async fn path(rest: &str, request: &HttpRequest, app: &Data<App>) -> Result<
 
 async fn status(app: &App, id: Uuid, request: &HttpRequest) -> Result<HttpResponse, Refusal> {
     let prefer = Prefer::of(request.headers());
-    let mut job = found(app, id).await?;
-    if let (Some(wait), false) = (prefer.wait, job.phase.ended()) {
-        job = wait_for(app, id, wait, |job| job.phase.ended()).await?.unwrap_or(job);
-    }
+    let job = match prefer.wait {
+        Some(wait) => wait_for(app, id, wait, |job| job.phase.ended()).await?,
+        None => Arc::new(found(app, id).await?),
+    };
     let mut response = document(app, &job, StatusCode::OK).await;
     if let Some(wait) = prefer.wait
         && let Ok(value) = HeaderValue::from_str(&format!("wait={}", wait.as_secs()))
@@ -168,11 +190,11 @@ async fn document(app: &App, job: &JobRow, status: StatusCode) -> HttpResponse {
 
 async fn result(app: &App, id: Uuid, request: &HttpRequest) -> Result<HttpResponse, Refusal> {
     let head = request.method() == actix_web::http::Method::HEAD;
-    let mut job = found(app, id).await?;
     let there = |job: &JobRow| job.phase.ended() || job.status.is_some();
-    if let (Some(wait), false) = (Prefer::of(request.headers()).wait, there(&job)) {
-        job = wait_for(app, id, wait, there).await?.unwrap_or(job);
-    }
+    let job = match Prefer::of(request.headers()).wait {
+        Some(wait) => wait_for(app, id, wait, there).await?,
+        None => Arc::new(found(app, id).await?),
+    };
     match there(&job) {
         true => result_of(app, &job, head),
         false => Ok(document(app, &job, StatusCode::ACCEPTED).await),
@@ -181,7 +203,9 @@ async fn result(app: &App, id: Uuid, request: &HttpRequest) -> Result<HttpRespon
 
 async fn cancel(app: &App, id: Uuid) -> Result<HttpResponse, Refusal> {
     let before = found(app, id).await?;
-    let phase = app.jobs.cancel_one(id, "the client").await.map_err(|error| from_store("cancelling a job", error))?;
+    let phase = timely(app, app.jobs.cancel_one(id, "the client"))
+        .await?
+        .map_err(|error| from_store("cancelling a job", error))?;
     match phase {
         None => Err(unknown(&id.to_string())),
         Some(JobPhase::Ready | JobPhase::Blocked) => Ok(document(app, &found(app, id).await?, StatusCode::OK).await),

@@ -8,6 +8,7 @@
 
 pub(crate) mod admit;
 mod callbacks;
+mod cookies;
 mod events;
 mod execute;
 mod gather;

@@ -25,12 +25,12 @@ pub async fn serve(
     }
     match (path, request.method().as_str()) {
         ("health", "GET" | "HEAD") => {
-            let unavailable = app.journal.database_unavailable.load(Ordering::Relaxed);
-            let status = if unavailable { "warn" } else { "pass" };
+            let database = app.database_state();
+            let status = if database == "available" { "pass" } else { "warn" };
             let journal = serde_json::json!({"dropped": app.journal.dropped.load(Ordering::Relaxed)});
-            Ok(HttpResponse::Ok().content_type("application/json").body(
-                serde_json::json!({"status": status, "database": if unavailable { "unavailable" } else { "available" }, "journal": journal}).to_string(),
-            ))
+            Ok(HttpResponse::Ok()
+                .content_type("application/json")
+                .body(serde_json::json!({"status": status, "database": database, "journal": journal}).to_string()))
         }
         ("openapi.json", "GET" | "HEAD") => {
             let document = app.live.load().openapi.clone();

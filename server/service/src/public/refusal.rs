@@ -1,6 +1,7 @@
 //! Requests that are refused before a run begins: their answer, and what is kept of them.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use actix_web::HttpRequest;
 use actix_web::http::header::HeaderValue;
@@ -9,6 +10,7 @@ use kanzlei_model::problem::Problem;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::journal;
 use kanzlei_runtime::live::Workflow;
+use kanzlei_store::database_is_full;
 use kanzlei_store::refusals::Refusal as Row;
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
@@ -51,9 +53,24 @@ impl From<Box<Problem>> for Refusal {
     }
 }
 
+/// How long a request waits for one answer of the database.
+const PATIENCE: Duration = Duration::from_millis(2500);
+
 /// The database cannot be reached, so nothing was queued.
 pub fn unavailable() -> Refusal {
-    Problem::new(503, "The database is unavailable").detail("nothing was queued; try again in a moment").into()
+    let title = if database_is_full() { "The database is full" } else { "The database is unavailable" };
+    let problem = Problem::new(503, title).detail("nothing was queued; try again in a moment");
+    Refusal { retry_after: Some(2), ..problem.into() }
+}
+
+/// What the database answers in time. One that hangs is unavailable.
+pub async fn timely<T>(app: &App, asked: impl Future<Output = T>) -> Result<T, Refusal> {
+    tokio::time::timeout(PATIENCE, asked).await.map_err(|_| {
+        app.pulse.missed();
+        let problem =
+            Problem::new(503, "The database is unavailable").detail("it does not answer; try again in a moment");
+        Refusal { retry_after: Some(2), ..problem.into() }
+    })
 }
 
 /// The answer to an error of the store, which is logged; only an unavailable database is worth a retry.

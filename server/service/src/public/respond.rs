@@ -7,6 +7,8 @@ use actix_web::web::Bytes;
 use kanzlei_engine::machine::{Reply, file_bytes};
 use kanzlei_model::value::Value;
 
+use super::cookies;
+
 /// Header fields that belong to the connection or to the service (RFC 9110 §7.6.1).
 fn is_ours(name: &str) -> bool {
     [
@@ -33,8 +35,13 @@ pub fn respond(reply: Reply, head: bool) -> HttpResponse {
         if is_ours(name) {
             continue;
         }
+        if name.eq_ignore_ascii_case("set-cookie") && cookies::is_ours(value) {
+            tracing::warn!("a workflow tried to set the console's cookie; it is left out of the answer");
+            continue;
+        }
         typed |= name.eq_ignore_ascii_case("content-type");
-        if let (Ok(name), Ok(value)) = (HeaderName::try_from(name.as_str()), HeaderValue::from_str(value)) {
+        if let (Ok(name), Ok(value)) = (HeaderName::try_from(name.as_str()), HeaderValue::from_bytes(value.as_bytes()))
+        {
             response.append_header((name, value));
         }
     }

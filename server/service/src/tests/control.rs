@@ -21,16 +21,102 @@ fn only_a_token_or_a_session_opens_the_api() {
 }
 
 #[test]
-fn guessed_tokens_are_slowed_down_and_the_right_one_is_not() {
+fn guessed_tokens_are_slowed_down_and_a_valid_one_is_not() {
     with("guesses", &[], &[], async |bed| {
-        assert_eq!(bed.control("GET /status", &Json::Null).await.status, 200);
         let mut statuses = Vec::new();
         for n in 0..40 {
             let wrong = format!("Bearer kzo_{n}");
             statuses.push(bed.control_as("GET /api/v1/status", &[("authorization", &wrong)], "").await.status);
         }
         assert!(statuses.contains(&429) && statuses.iter().all(|status| matches!(status, 401 | 429)), "{statuses:?}");
-        assert_eq!(bed.control("GET /status", &Json::Null).await.status, 200, "known to be good");
+        assert_eq!(bed.control("GET /status", &Json::Null).await.status, 200, "shown for the first time");
+    });
+}
+
+/// The status of a request that shows a token.
+async fn shows(bed: &Bed, token: &str) -> u16 {
+    let bearer = format!("Bearer {token}");
+    bed.control_as("GET /api/v1/status", &[("authorization", &bearer)], "").await.status
+}
+
+#[test]
+fn operators_have_tokens_of_their_own() {
+    with("operators", &[], &[], async |bed| {
+        for (body, status) in [
+            (json!({"name": "berit", "days": 90}), 201),
+            (json!({"name": "berit"}), 409),
+            (json!({"name": "Berit"}), 422),
+            (json!({"name": "anders", "days": 0}), 422),
+            (json!({"name": "anders", "days": 4000}), 422),
+            (json!({"nam": "anders"}), 400),
+        ] {
+            let answer = bed.control("POST /operators", &body).await;
+            assert_eq!(answer.status, status, "{body}: {answer:?}");
+        }
+        let token = async |line: &str| {
+            let issued = bed.control(line, &json!({"days": 1})).await.json();
+            issued["token"].as_str().expect("a token").to_owned()
+        };
+        let first = token("POST /operators/berit/rotate").await;
+        assert_eq!(shows(bed, &first).await, 200);
+        let second = token("POST /operators/berit/rotate").await;
+        assert_eq!((shows(bed, &first).await, shows(bed, &second).await), (401, 200));
+        let listed = bed.control("GET /operators", &Json::Null).await.json();
+        let berit = &listed["operators"][0];
+        assert_eq!(
+            (&berit["name"], &berit["yours"], &listed["operators"][1]["yours"]),
+            (&json!("berit"), &json!(false), &json!(true))
+        );
+        assert!(berit["used"].is_string() && berit["expires"].is_string(), "{berit}");
+        assert!(
+            second.starts_with(berit["prefix"].as_str().expect("a prefix")) && !listed.to_string().contains(&second)
+        );
+        // A session ends with the token it was begun with.
+        let signed = json!({"token": second}).to_string();
+        let signed = bed.control_as("POST /api/v1/session", &[("content-type", "application/json")], &signed).await;
+        let cookie =
+            signed.header("set-cookie").and_then(|cookie| cookie.split(';').next()).expect("a cookie").to_owned();
+        let session = async || bed.control_as("GET /api/v1/session", &[("cookie", &cookie)], "").await;
+        assert_eq!(session().await.json()["name"], "berit");
+        assert_eq!(bed.control("DELETE /operators/berit", &Json::Null).await.status, 204);
+        assert_eq!((shows(bed, &second).await, session().await.status), (401, 401));
+        for (name, status) in [("berit", 404), ("first", 409)] {
+            assert_eq!(bed.control(&format!("DELETE /operators/{name}"), &Json::Null).await.status, status, "{name}");
+        }
+    });
+}
+
+#[test]
+fn a_token_that_is_removed_in_the_database_stops() {
+    with("removed_tokens", &[], &[], async |bed| {
+        let issued = bed.control("POST /operators", &json!({"name": "berit"})).await.json();
+        let token = issued["token"].as_str().expect("a token").to_owned();
+        assert_eq!(shows(bed, &token).await, 200);
+        super::server()
+            .sql("kanzlei_removed_tokens", "DELETE FROM operator_token WHERE name = 'berit'")
+            .expect("removed");
+        let end = tokio::time::Instant::now() + std::time::Duration::from_secs(10);
+        while shows(bed, &token).await == 200 {
+            assert!(tokio::time::Instant::now() < end, "it still opens the API");
+            tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+        }
+    });
+}
+
+/// Where the console's address is HTTPS, its cookie is sent encrypted and belongs to this host alone.
+#[test]
+fn the_cookie_of_an_https_console_is_secure() {
+    with("secure_cookie", &[], &[("listen.control_url", "https://office.example/")], async |bed| {
+        let body = json!({"token": bed.token}).to_string();
+        let answer = bed.control_as("POST /api/v1/session", &[("content-type", "application/json")], &body).await;
+        let cookie = answer.header("set-cookie").expect("a cookie").to_owned();
+        assert!(cookie.starts_with("__Host-kanzlei_session=") && cookie.contains("; Secure"), "{cookie}");
+        assert!(cookie.contains("Path=/") && !cookie.contains("Domain"), "{cookie}");
+        let value = cookie.split([';', '=']).nth(1).expect("a value");
+        for (name, status) in [("__Host-kanzlei_session", 200), ("kanzlei_session", 401)] {
+            let pair = format!("{name}={value}");
+            assert_eq!(bed.control_as("GET /api/v1/session", &[("cookie", &pair)], "").await.status, status, "{name}");
+        }
     });
 }
 

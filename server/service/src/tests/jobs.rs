@@ -382,3 +382,30 @@ fn a_called_service_learns_nothing_of_the_id_of_a_job() {
         }
     });
 }
+
+/// A burst of followers: those of one job share its reads, those of many wait for their turn, and all are served.
+#[test]
+fn ten_thousand_followers_are_served() {
+    let lane = "lane: held\nabout: x\n";
+    let workflow = "workflow: w\nentries: [{endpoint: POST /w, access: open, answer: later}]\nqueue: {lane: held}\nsteps: [{reply: 204}]\n";
+    with("followers", &[lane, workflow], &[("jobs.followers", "10000")], async |bed| {
+        let mut ids = Vec::new();
+        for _ in 0..100 {
+            ids.push(bed.queue("/w", "").await);
+        }
+        let jobs = &bed.service.app.jobs;
+        let mut followers: Vec<_> = (0..10_000)
+            .map(|n| jobs.follow(if n % 2 == 0 { ids[0] } else { ids[n % 100] }).expect("a place"))
+            .collect();
+        assert!(jobs.follow(ids[0]).is_none(), "no more than the bound");
+        let read = futures_util::future::join_all(followers.iter_mut().map(|follower| follower.job())).await;
+        let read: Vec<_> = read.into_iter().filter_map(|job| job.ok().flatten()).collect();
+        assert_eq!(read.len(), 10_000, "all are served");
+        let rows: std::collections::BTreeSet<_> = read.iter().map(std::sync::Arc::as_ptr).collect();
+        assert!(rows.len() < 300, "{} reads of 51 jobs", rows.len());
+        // Who follows is woken for the last time when the service stops.
+        jobs.followers.stop();
+        futures_util::future::join_all(followers.iter_mut().map(|follower| follower.changed(super::LONG))).await;
+        assert!(followers.iter().all(|follower| follower.stopping()));
+    });
+}

@@ -253,3 +253,26 @@ fn json_that_looks_like_a_file_is_answered_as_json() {
         }
     });
 }
+
+/// The console's cookie comes with requests of the same host: no workflow sees it, and none sets it.
+#[test]
+fn the_consoles_cookie_stays_out_of_workflows() {
+    let workflow = "workflow: w\ninput: {c: {type: string, optional: true, secret: true}}\nentries: [{endpoint: POST /w, access: open, from: {c: header.Cookie}}]\nsteps:\n  - {reply: 200, headers: {Set-Cookie: \"${(input.c ?? '').startsWith('own') ? 'kanzlei_session=forged; Path=/' : 'a=1'}\"}, body: {length: \"${(input.c ?? '').length}\"}}\n";
+    with("own_cookies", &[workflow], &[], async |bed| {
+        for (cookie, length, set) in [
+            ("a=1; kanzlei_session=s3cret; b=2", 8, Some("a=1")),
+            ("kanzlei_session=s3cret", 0, Some("a=1")),
+            ("own=1", 5, None),
+        ] {
+            let answer = bed.post("/w", &[("cookie", cookie)], "{}").await;
+            assert_eq!(
+                (answer.json()["length"].as_u64(), answer.header("set-cookie")),
+                (Some(length), set),
+                "{cookie}"
+            );
+        }
+        let plain = workflow.replace(", secret: true", "");
+        let refused = bed.deploy(&[&plain]).await.json();
+        assert_eq!(refused["diagnostics"][0]["code"], "credential-input", "{refused}");
+    });
+}

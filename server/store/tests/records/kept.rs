@@ -1,18 +1,8 @@
 //! Values that a process keeps: tokens, sessions, values of workflows, secrets.
 
-use super::{time, with};
+use kanzlei_store::access::Token;
 
-#[test]
-fn a_session_ends_at_its_time_or_by_hand() {
-    with("sessions", async |bed| {
-        let store = &bed.store;
-        store.add_session("s1", time(10), time(20)).await.expect("adds");
-        assert!(store.has_session("s1", time(15)).await.expect("reads"));
-        assert!(!store.has_session("s1", time(20)).await.expect("reads"), "it has ended");
-        store.end_session("s1").await.expect("ends");
-        assert!(!store.has_session("s1", time(15)).await.expect("reads"));
-    });
-}
+use super::{time, with};
 
 #[test]
 fn a_value_is_kept_only_by_who_knows_its_version() {
@@ -50,14 +40,55 @@ fn a_secret_keeps_when_it_was_created() {
     });
 }
 
+/// A token of somebody, made at a time.
+fn token(hash: &str, name: &str, at: i64, expires: Option<i64>) -> Token {
+    Token {
+        hash: hash.into(),
+        name: name.into(),
+        prefix: hash[..2].into(),
+        created: time(at),
+        expires: expires.map(time),
+        used: None,
+    }
+}
+
 #[test]
-fn tokens_are_kept_as_hashes() {
-    with("tokens", async |bed| {
-        for (hash, shown) in [("h1", "kzo_1234"), ("h2", "kzo_5678")] {
-            bed.store.add_token(hash, shown, time(1)).await.expect("adds");
+fn a_session_ends_at_its_time_by_hand_and_with_its_token() {
+    with("sessions", async |bed| {
+        let store = &bed.store;
+        let whose = async |hash: &str, at: i64| store.session_of(hash, time(at)).await.expect("reads");
+        store.add_token(&token("h1", "berit", 1, Some(40))).await.expect("adds");
+        for session in ["s1", "s2"] {
+            store.add_session(session, "h1", time(10), time(20)).await.expect("adds");
         }
-        let mut hashes = bed.store.token_hashes().await.expect("reads");
-        hashes.sort();
-        assert_eq!(hashes, ["h1", "h2"]);
+        assert_eq!(whose("s1", 15).await.as_deref(), Some("berit"));
+        assert_eq!(whose("s1", 20).await, None, "it has ended");
+        store.end_session("s1").await.expect("ends");
+        assert_eq!((whose("s1", 15).await, whose("s2", 15).await.is_some()), (None, true));
+        store.add_session("s3", "h1", time(10), time(50)).await.expect("adds");
+        assert_eq!((whose("s3", 39).await.is_some(), whose("s3", 40).await), (true, None), "its token has expired");
+        assert!(store.replace_token(&token("h2", "berit", 16, None)).await.expect("replaces"));
+        assert_eq!((whose("s2", 15).await, whose("s3", 15).await), (None, None), "the new token began neither");
+        store.add_session("s4", "h2", time(16), time(50)).await.expect("adds");
+        assert!(store.remove_token("berit").await.expect("removes"));
+        assert_eq!(whose("s4", 17).await, None);
+    });
+}
+
+#[test]
+fn tokens_have_names_and_are_kept_as_hashes() {
+    with("tokens", async |bed| {
+        let store = &bed.store;
+        for (hash, name, added) in [("h1", "berit", true), ("h2", "anders", true), ("h3", "berit", false)] {
+            assert_eq!(store.add_token(&token(hash, name, 1, None)).await.expect("adds"), added, "{name}");
+        }
+        store.token_used("h2", time(7)).await.expect("used");
+        let tokens = store.tokens().await.expect("reads");
+        let shown: Vec<_> = tokens.iter().map(|t| (t.name.as_str(), t.hash.as_str(), t.used)).collect();
+        assert_eq!(shown, [("anders", "h2", Some(time(7))), ("berit", "h1", None)]);
+        assert!(!store.replace_token(&token("h9", "nobody", 1, None)).await.expect("asked"));
+        assert!(
+            store.remove_token("berit").await.expect("removes") && !store.remove_token("berit").await.expect("asked")
+        );
     });
 }
