@@ -104,13 +104,27 @@ fn add_named_file(bundle: &mut Bundle, document: &Path, text: &str) {
     let path = name(document);
     let mut report = Report::new(&path, text);
     let Some(root) = document::yaml::parse(&mut report) else { return };
-    for named in document::service::openapi_file(&root).into_iter().chain(document::cases::seed_files(&root)) {
-        if let Some(folder) = document.parent()
+    let Some(folder) = document.parent() else { return };
+    let api = document::service::openapi_file(&root).into_iter().map(|named| (named, folder.to_path_buf()));
+    // Seeds are shared by folders of cases that lie beside each other.
+    let seeds = document::cases::seed_files(&root).into_iter().filter(|named| named.ends_with(".sql"));
+    let seeds = seeds.map(|named| (named, folder.join("..")));
+    for (named, root) in api.chain(seeds) {
+        if stays_inside(document, &root, &folder.join(named))
             && let Ok(content) = std::fs::read_to_string(folder.join(named))
         {
             bundle.files.insert(relative(&path, named), content);
         }
     }
+}
+
+/// Whether a file that a document names lies in the folder of documents that the document belongs to, or else below
+/// `root`: a document from elsewhere must not have other files of this machine sent to a service. Links are followed.
+fn stays_inside(document: &Path, root: &Path, named: &Path) -> bool {
+    let real = |path: &Path| Path::new(".").join(path).canonicalize();
+    let inside = |root: &Path| real(root).is_ok_and(|root| real(named).is_ok_and(|named| named.starts_with(root)));
+    // What is not there is reported as missing.
+    office(document).is_some_and(|office| inside(&office)) || inside(root)
 }
 
 #[cfg(test)]
@@ -147,6 +161,34 @@ mod tests {
             "the services come along"
         );
         assert!(matches!(bundle(&[dir.join("office/.hidden/none")]), Err(Error::Usage(_))));
+        std::fs::write(dir.join("key.yaml"), "a key").expect("file");
+        std::fs::write(dir.join("seed.sql"), "SELECT 1").expect("file");
+        std::os::unix::fs::symlink(dir.join("key.yaml"), dir.join("office/services/link.yaml")).expect("a link");
+        for (named, found) in [
+            ("s.openapi.yaml", true),
+            ("../services/s.openapi.yaml", true),
+            ("../workflows/notes.yaml", true),
+            ("../../key.yaml", false),
+            ("link.yaml", false),
+            ("/etc/passwd", false),
+            ("../workflows/../../key.yaml", false),
+        ] {
+            let text = format!("service: s\nbase: http://s\nopenapi: {named}\n");
+            std::fs::write(dir.join("office/services/s.yaml"), text).expect("file");
+            let files = bundle(&[dir.join("office")]).expect("bundle").files.len();
+            assert_eq!(files == 1, found, "{named}");
+        }
+        for (named, found) in [("../../seed.sql", false), ("../seed.sql", true), ("../key.yaml", false)] {
+            let text = format!("cases: w\ndatabases: {{d: {named}}}\n");
+            let file = if named == "../seed.sql" { "cases/c.yaml" } else { "office/workflows/c.yaml" };
+            std::fs::create_dir_all(dir.join("cases")).expect("folder");
+            std::fs::write(dir.join(file), text).expect("file");
+            assert_eq!(
+                bundle(&[dir.join(file)]).expect("bundle").files.contains_key(&relative(&name(&dir.join(file)), named)),
+                found,
+                "{named}"
+            );
+        }
         let _ = std::fs::remove_dir_all(dir);
     }
 }

@@ -284,7 +284,14 @@ pub fn act(api: &Api, change: JobChange, ids: &[String], select: &Select, json: 
         true => JobChange { select: Some(filter(select)), ..change },
         false => JobChange { ids: ids.iter().map(|id| meant(api, id)).collect::<Result<_, _>>()?, ..change },
     };
-    let answer: JobsChanged = api.post("/jobs/actions", &change)?;
+    let mut answer: JobsChanged = api.post("/jobs/actions", &change)?;
+    while let Some(operation) = answer.operation.as_ref().filter(|operation| !operation.ended) {
+        if std::io::stderr().is_terminal() && !json {
+            eprint!("\r{} of {} jobs", operation.done + operation.refused, operation.total);
+        }
+        std::thread::sleep(POLL);
+        answer = api.get(&format!("/jobs/actions/{}", operation.id))?;
+    }
     if json {
         print_json(&answer);
         return Ok(());
@@ -295,7 +302,17 @@ pub fn act(api: &Api, change: JobChange, ids: &[String], select: &Select, json: 
         JobAction::Postpone => "postponed",
         JobAction::Retry => "retried",
     };
+    if let Some(operation) = &answer.operation {
+        println!("{} of {} jobs {did}", operation.done, operation.total);
+        if let Some(why) = &operation.failure {
+            return Err(Error::Failed(format!("the change broke off: {why}; ask for it again")));
+        }
+        if operation.refused > 0 {
+            println!("{} were not changed, among them:", operation.refused);
+        }
+    }
     match answer.done.as_slice() {
+        _ if answer.operation.is_some() => {}
         [] if answer.refused.is_empty() => println!("No job fits this selection."),
         [] => {}
         [one] => println!("{one} {did}"),

@@ -419,6 +419,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/jobs/actions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a change of many jobs stands */
+        get: operations["jobOperation"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs/actions": {
         parameters: {
             query?: never;
@@ -1010,8 +1027,12 @@ export interface components {
         };
         /** @description What came of a change. */
         JobsChanged: {
+            /** @description Empty for a change of many jobs. */
             done: string[];
+            /** @description At most 500. */
             refused: components["schemas"]["NotChanged"][];
+            /** @description A change of many jobs goes on behind the answer; poll `/jobs/actions/{id}`. */
+            operation: components["schemas"]["Operation2"] | null;
         };
         /** @description How the journal stands. */
         JournalStatus: {
@@ -1139,6 +1160,25 @@ export interface components {
             /** @description The type of its body. */
             body: string | null;
             answers: components["schemas"]["Answer"][];
+        };
+        /** @description A change of many jobs. */
+        Operation2: {
+            /** Format: uuid */
+            id: string;
+            action: components["schemas"]["JobAction"];
+            begun: components["schemas"]["Timestamp"];
+            /**
+             * Format: uint64
+             * @description How many jobs it is for.
+             */
+            total: number;
+            /** Format: uint64 */
+            done: number;
+            /** Format: uint64 */
+            refused: number;
+            ended: boolean;
+            /** @description Why it ended before its end. */
+            failure: string | null;
         };
         /** @description An operator token, without the token. */
         Operator: {
@@ -1679,6 +1719,7 @@ export type NotChanged = components['schemas']['NotChanged'];
 export type Note = components['schemas']['Note'];
 export type Notice = components['schemas']['Notice'];
 export type Operation = components['schemas']['Operation'];
+export type Operation2 = components['schemas']['Operation2'];
 export type Operator = components['schemas']['Operator'];
 export type Operators = components['schemas']['Operators'];
 export type Paragraph = components['schemas']['Paragraph'];
@@ -2620,6 +2661,34 @@ export interface operations {
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
             422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    jobOperation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobsChanged"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

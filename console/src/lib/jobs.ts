@@ -17,17 +17,24 @@ export const STATES = [
 /** Which jobs: these, or all that fit a filter. */
 export type Which = { ids: string[] } | { select: JobFilter };
 
-export function act(action: JobAction, which: Which, more: Partial<JobChange> = {}): Promise<JobsChanged> {
-  return session.ask<JobsChanged>('POST', '/jobs/actions', { action, ...which, ...more } satisfies JobChange);
+/** Changes jobs; a change of many goes on behind the answer, and is polled until it ends. */
+export async function act(action: JobAction, which: Which, more: Partial<JobChange> = {}): Promise<JobsChanged> {
+  let changed = await session.ask<JobsChanged>('POST', '/jobs/actions', { action, ...which, ...more } satisfies JobChange);
+  while (changed.operation && !changed.operation.ended) {
+    await new Promise((resolve) => setTimeout(resolve, 500));
+    changed = await session.get<JobsChanged>(`/jobs/actions/${changed.operation.id}`);
+  }
+  return changed;
 }
 
 /** What came of an action, in a sentence. */
 export function outcome(action: JobAction, done: JobsChanged): string {
   const did = { cancel: 'cancelled or asked to stop', 'run-now': 'due now', postpone: 'postponed', retry: 'retried' }[action];
-  const count = done.done.length;
+  const count = done.operation?.done ?? done.done.length;
+  const refused = done.operation?.refused ?? done.refused.length;
   const good = count === 0 ? '' : `${count} ${count === 1 ? 'job' : 'jobs'} ${did}.`;
   const why = done.refused[0]?.why;
-  const bad = why ? ` ${count + done.refused.length === 1 ? 'Not done' : `${done.refused.length} not`}: ${why}.` : '';
+  const bad = why ? ` ${count + refused === 1 ? 'Not done' : `${refused} not`}: ${why}.` : '';
   return (good + bad).trim();
 }
 

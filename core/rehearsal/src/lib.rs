@@ -242,7 +242,14 @@ impl Prepared {
         lent: Vec<(String, Box<dyn Lent>)>,
         result: &mut CaseResult,
     ) -> Machine {
-        let start = Start { id: format!("case-{}", case.line), input, now: case.clock, caller: None, attempt: 1 };
+        let start = Start {
+            id: format!("case-{}", case.line),
+            input,
+            now: case.clock,
+            caller: None,
+            attempt: 1,
+            generation: 0,
+        };
         let mut machine = Machine::new(self.plan.clone(), start);
         let mut desk = stubs::Desk::new(self, case, lent);
         let end =

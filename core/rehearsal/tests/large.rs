@@ -40,8 +40,10 @@ fn long_documents() {
     assert_eq!(codes(&good), Vec::<&str>::new());
     let plan = good.workflows[0].1.clone();
     let input = Value::object([("n", Value::Int(1))]);
-    let mut machine =
-        Machine::new(plan, Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1 });
+    let mut machine = Machine::new(
+        plan,
+        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0 },
+    );
     timed("run 5,000 steps", || on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!()));
     assert_eq!((machine.records().len(), machine.ended().map(|e| e.state)), (5000, Some(RunState::Succeeded)));
     assert_eq!(codes(&checked(&steps(5001))), ["too-many-steps"]);
@@ -57,7 +59,7 @@ fn long_lists() {
         let input = Value::object([("n", Value::Int(n))]);
         let mut machine = Machine::new(
             plan.clone(),
-            Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1 },
+            Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0 },
         );
         timed(&format!("a loop over {n} items"), || {
             on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!())
@@ -68,8 +70,10 @@ fn long_lists() {
     }
     let failure = {
         let input = Value::object([("n", Value::Int(100_001))]);
-        let mut machine =
-            Machine::new(plan, Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1 });
+        let mut machine = Machine::new(
+            plan,
+            Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0 },
+        );
         on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());
         machine.ended().and_then(|e| e.failure.clone()).expect("a failure")
     };
@@ -79,7 +83,14 @@ fn long_lists() {
     let plan = checked(nested).workflows[0].1.clone();
     let mut machine = Machine::new(
         plan,
-        Start { id: "r".into(), input: Value::object::<&str>([]), now: Timestamp::EPOCH, caller: None, attempt: 1 },
+        Start {
+            id: "r".into(),
+            input: Value::object::<&str>([]),
+            now: Timestamp::EPOCH,
+            caller: None,
+            attempt: 1,
+            generation: 0,
+        },
     );
     timed("a million steps, ended at the bound", || {
         on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!())
@@ -104,8 +115,10 @@ fn large_bodies() {
         let parts = Parts { path: Vec::new(), query: Vec::new(), body };
         plan.input.gather(&plan.endpoints[0].input, parts, &|_| None).expect("fits")
     });
-    let mut machine =
-        Machine::new(plan, Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1 });
+    let mut machine = Machine::new(
+        plan,
+        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0 },
+    );
     timed("run on it", || on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!()));
     assert_eq!(machine.reply().map(|r| r.body.to_json()).as_deref(), Some(r#"{"count":100000}"#));
 }
@@ -129,7 +142,7 @@ fn deep_nesting() {
     let input = Value::object([("n", Value::Int(100))]);
     let mut machine = Machine::new(
         good.workflows[0].1.clone(),
-        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1 },
+        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0 },
     );
     on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());
     assert_eq!(machine.records().len(), 19);
@@ -145,8 +158,14 @@ fn deep_nesting() {
     together.push('\n');
     let good = checked(&together);
     assert_eq!(codes(&good), Vec::<&str>::new());
-    let start =
-        Start { id: "r".into(), input: Value::object::<&str>([]), now: Timestamp::EPOCH, caller: None, attempt: 1 };
+    let start = Start {
+        id: "r".into(),
+        input: Value::object::<&str>([]),
+        now: Timestamp::EPOCH,
+        caller: None,
+        attempt: 1,
+        generation: 0,
+    };
     let mut machine = Machine::new(good.workflows[0].1.clone(), start);
     on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());
     assert_eq!(machine.ended().map(|e| e.state), Some(RunState::Succeeded));

@@ -255,8 +255,26 @@ api! {
 
     /// What came of a change.
     pub struct JobsChanged {
+        /// Empty for a change of many jobs.
         pub done: Vec<Uuid>,
+        /// At most 500.
         pub refused: Vec<NotChanged>,
+        /// A change of many jobs goes on behind the answer; poll `/jobs/actions/{id}`.
+        pub operation: Option<Operation>,
+    }
+
+    /// A change of many jobs.
+    pub struct Operation {
+        pub id: Uuid,
+        pub action: JobAction,
+        pub begun: Timestamp,
+        /// How many jobs it is for.
+        pub total: u64,
+        pub done: u64,
+        pub refused: u64,
+        pub ended: bool,
+        /// Why it ended before its end.
+        pub failure: Option<String>,
     }
 
     /// A job that was not changed.

@@ -107,6 +107,7 @@ impl DirectRun {
             id: self.id,
             job: false,
             attempt: 1,
+            generation: 0,
             confidential: self.machine.plan().labels.any,
             traceparent: self.effects.jobs.traceparent(&self.trace_id, self.id),
             request_id: self.request_id.clone(),

@@ -474,6 +474,7 @@ mod tests {
                 now: Timestamp::EPOCH,
                 caller: None,
                 attempt: 1,
+                generation: 0,
             };
             let run = Finished {
                 id: Uuid::nil(),

@@ -39,6 +39,8 @@ pub struct App {
     /// The interval of keep-alive comments in event streams.
     pub alive: Duration,
     pub deploying: tokio::sync::Mutex<()>,
+    /// Changes of many jobs.
+    pub operations: control::Operations,
     /// Whether the database answers.
     pub pulse: Pulse,
     /// What is known of operator tokens.

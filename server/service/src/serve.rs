@@ -156,6 +156,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         // A shorter interval would be a busy loop.
         alive: config.jobs.alive.max(Duration::from_millis(100)),
         deploying: tokio::sync::Mutex::new(()),
+        operations: Default::default(),
         pulse: Default::default(),
         tokens: Default::default(),
         guesses: Default::default(),

@@ -158,6 +158,8 @@ CREATE TABLE job (
     workflow     VARCHAR(60)       NOT NULL,
     revision     INT UNSIGNED      NOT NULL,
     generation   BIGINT UNSIGNED   NOT NULL,
+    -- How many jobs stand between it and what began the chain.
+    depth        INT UNSIGNED      NOT NULL DEFAULT 0,
     priority     TINYINT UNSIGNED  NOT NULL,
     tag          VARCHAR(200)      NULL,
     batch        BINARY(16)        NULL,

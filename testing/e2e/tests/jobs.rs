@@ -147,7 +147,7 @@ fn as_many_follow_as_may() {
     let poll = |headers: &[(&str, &str)]| get(&office, &format!("/~/jobs/{id}"), headers);
     assert_eq!(poll(&[]).status, 200);
     let refused = poll(&[("prefer", "wait=5")]);
-    assert_eq!((refused.status, refused.json()["title"].as_str()), (503, Some("Too many clients wait")));
+    assert_eq!((refused.status, refused.json()["title"].as_str()), (503, Some("Too many clients follow")));
     drop(both);
     wait::until(LONG, || (poll(&[("prefer", "wait=1")]).status == 200).then_some(())).expect("there is room again");
 }

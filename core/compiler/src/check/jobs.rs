@@ -1,5 +1,8 @@
 //! What has to do with jobs: lanes, `enqueue` steps, timetables, and how a workflow runs as a job.
 
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
 use super::actions::Takes;
 use super::steps::Walk;
 use crate::plan::{self, Maker, sheet};
@@ -51,6 +54,32 @@ pub(super) fn lane(lane: &lane::Lane, report: &mut Report) -> Option<plan::Lane>
 fn takes(workflow: &Workflow) -> Vec<Takes<'_>> {
     let declared = workflow.input.iter();
     declared.map(|p| (p.name.text.as_str(), &p.schema, p.default.is_none() && !p.optional)).collect()
+}
+
+/// Reports workflows whose jobs queue jobs of the same workflow, directly or through others, and that do not look at how
+/// long the chain is.
+pub(super) fn chains(
+    workflows: &[(usize, Workflow)],
+    plans: &BTreeMap<String, Arc<plan::Plan>>,
+    reports: &mut [Report],
+) {
+    for (index, workflow) in workflows {
+        let name = workflow.name.text.as_str();
+        let (mut next, mut seen) = (vec![name], BTreeSet::new());
+        let mut chain = false;
+        while let Some(plan) = next.pop().and_then(|name| plans.get(name)) {
+            chain |= plan.enqueues.iter().any(|queued| queued == name);
+            let reached = plan.enqueues.iter().chain(&plan.invokes).map(String::as_str);
+            next.extend(reached.filter(|name| seen.insert(*name)));
+        }
+        let report = &mut reports[*index];
+        if chain && !report.text().contains("run.generation") {
+            let message =
+                format!("jobs of `{name}` queue jobs of `{name}`, and nothing here ends the chain for certain");
+            report.warning("endless-chain", workflow.name.at, message);
+            report.help("end it with a condition on `run.generation`, the number of jobs before this one");
+        }
+    }
 }
 
 impl Walk<'_, '_, '_> {

@@ -283,6 +283,7 @@ pub fn check(bundle: &Bundle) -> Checked {
     if let Some(known) = &bundle.known {
         statements::unprepared(known, &workflows, &plans, &mut reports);
     }
+    jobs::chains(&workflows, &plans, &mut reports);
     confidential::queued_results(&workflows, &plans, &mut reports);
     checked.workflows.retain(|(index, _)| !reports[*index].has_errors());
     checked.workflows.sort_by_key(|(index, _)| *index);

@@ -17,6 +17,7 @@ pub(super) fn at_the_start(workflow: &Workflow) -> Env {
         Type::object([
             ("id", Type::TEXT),
             ("attempt", Type::NUMBER),
+            ("generation", Type::NUMBER),
             ("started", Type::INSTANT),
             ("caller", Type::TEXT.or(Type::Null)),
         ]),

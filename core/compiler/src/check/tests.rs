@@ -464,3 +464,23 @@ fn services_are_checked_against_their_host() {
         assert_eq!(found.join(" "), wanted, "{text}");
     }
 }
+
+#[test]
+fn workflows_that_queue_themselves_are_found() {
+    let workflow = |name: &str, queues: &str, until: &str| {
+        format!("workflow: {name}\nsteps:\n  - if: run.{until} < 9\n    then: [{{enqueue: {queues}}}]\n")
+    };
+    for (texts, wanted) in [
+        (vec![workflow("a", "a", "attempt")], vec!["a"]),
+        (vec![workflow("a", "a", "generation")], vec![]),
+        (vec![workflow("a", "b", "attempt"), workflow("b", "a", "generation")], vec!["a"]),
+        (vec![workflow("a", "b", "attempt"), "workflow: b\nsteps: [{invoke: a}]\n".into()], vec!["b"]),
+        (vec![workflow("a", "b", "attempt"), "workflow: b\nsteps: [{reply: 204}]\n".into()], vec![]),
+    ] {
+        let paths = ["a", "b"].map(str::to_owned);
+        let checked = check(&Bundle::of(paths.into_iter().zip(texts.clone())));
+        let found = checked.diagnostics.iter().filter(|d| d.code == "endless-chain");
+        let found: Vec<&str> = found.map(|d| d.path.as_str()).collect();
+        assert_eq!(found, wanted, "{texts:?} {:?}", checked.diagnostics);
+    }
+}

@@ -18,7 +18,7 @@
 //! bundle.add("greet.yaml", "workflow: greet\ninput: {name: {type: string}}\nsteps:\n  - reply: 200\n    body: Hello ${input.name}\n");
 //! let plan = check(&bundle).workflows.remove(0).1;
 //! let input = Value::object([("name", Value::text("Tare"))]);
-//! let mut machine = Machine::new(plan, Start { id: "r1".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1 });
+//! let mut machine = Machine::new(plan, Start { id: "r1".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0 });
 //! let Next::Answer(answer) = machine.next() else { panic!() };
 //! assert_eq!(answer.body, Value::text("Hello Tare"));
 //! assert!(matches!(machine.next(), Next::Finished));
@@ -83,6 +83,8 @@ pub struct Start {
     pub caller: Option<String>,
     /// How often the run began from the start, this time included.
     pub attempt: u32,
+    /// How many jobs stand between the run and what began the chain: each is queued by a run of the one before.
+    pub generation: u32,
 }
 
 /// Distinguishes the effects of one run.
@@ -313,6 +315,7 @@ impl Machine {
             slots[RUN as usize] = Value::object([
                 ("id", Value::text(start.id.as_str())),
                 ("attempt", Value::Int(start.attempt.into())),
+                ("generation", Value::Int(start.generation.into())),
                 ("started", Value::text(start.now.to_string())),
                 ("caller", start.caller.map_or(Value::Null, Value::text)),
             ]);
@@ -358,7 +361,14 @@ impl Machine {
 
     /// Takes the run out, for instance to compute on another thread; what is left has its plan and nothing else.
     pub fn take_out(&mut self) -> Machine {
-        let start = Start { id: String::new(), input: Value::Undefined, now: self.now, caller: None, attempt: 1 };
+        let start = Start {
+            id: String::new(),
+            input: Value::Undefined,
+            now: self.now,
+            caller: None,
+            attempt: 1,
+            generation: 0,
+        };
         let left = Machine::new(self.plan().clone(), start);
         std::mem::replace(self, left)
     }

@@ -19,7 +19,14 @@ fn start(plan: Arc<Plan>, n: i64) -> Machine {
     let input = Value::object([("n", Value::Int(n))]);
     Machine::new(
         plan,
-        Start { id: "run-1".into(), input, now: Timestamp::from_micros(1_000_000), caller: None, attempt: 1 },
+        Start {
+            id: "run-1".into(),
+            input,
+            now: Timestamp::from_micros(1_000_000),
+            caller: None,
+            attempt: 1,
+            generation: 0,
+        },
     )
 }
 
@@ -239,7 +246,14 @@ fn the_same_outcomes_give_the_same_run() {
     let once = || {
         let mut machine = Machine::new(
             plan.clone(),
-            Start { id: "r".into(), input: input.clone(), now: Timestamp::EPOCH, caller: None, attempt: 1 },
+            Start {
+                id: "r".into(),
+                input: input.clone(),
+                now: Timestamp::EPOCH,
+                caller: None,
+                attempt: 1,
+                generation: 0,
+            },
         );
         let outcomes = vec![
             answer(200, r#"{"name": "Havbris", "length_m": 132, "draught_m": 6.2}"#),
@@ -293,7 +307,14 @@ fn loops_keep_the_order_of_their_items_and_the_bound() {
         let input = serde_json::from_str(r#"{"n": 1, "list": [30, 10, 20, 5]}"#).expect("input");
         let mut machine = Machine::new(
             plans(&[&text]),
-            Start { id: "r".into(), input, now: Timestamp::from_micros(1_000_000), caller: None, attempt: 1 },
+            Start {
+                id: "r".into(),
+                input,
+                now: Timestamp::from_micros(1_000_000),
+                caller: None,
+                attempt: 1,
+                generation: 0,
+            },
         );
         let (mut most, mut now_running) = (0, 0);
         let (reply, _) = {
@@ -378,8 +399,10 @@ fn what_is_kept_is_made_anew_when_another_run_was_faster() {
         "{W}  - each: s\n    in: input.list ?? []\n    steps: [{{keep: {{seen: \"${{[...(kept.seen ?? []), s]}}\"}}}}]\n  - reply: 200\n    body: ${{kept.seen}}\n"
     );
     let input = serde_json::from_str(r#"{"n": 1, "list": ["a", "b"]}"#).expect("input");
-    let mut machine =
-        Machine::new(plans(&[&text]), Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1 });
+    let mut machine = Machine::new(
+        plans(&[&text]),
+        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0 },
+    );
     // Another run keeps `x` just before this one's first attempt.
     let mut stored = Kept { version: 3, values: Value::object([("old", Value::Bool(true))]), stored: false };
     let mut faster = true;

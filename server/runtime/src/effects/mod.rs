@@ -40,6 +40,8 @@ pub struct Context {
     pub job: bool,
     /// How often it began from the start.
     pub attempt: u32,
+    /// How many jobs stand between it and what began the chain.
+    pub generation: u32,
     /// Whether it handles confidential values.
     pub confidential: bool,
     /// The `traceparent` of its calls (W3C Trace Context).
@@ -103,6 +105,7 @@ impl Effects {
                     caller: None,
                     request_id: run.request_id.clone(),
                     trace_id: run.trace_id.clone(),
+                    generation: run.generation + 1,
                 };
                 Outcome::Queued(self.jobs.enqueue(run.id, id, asked, &origin).await)
             }

@@ -46,6 +46,10 @@ const RESULTS: Duration = Duration::from_secs(86_400);
 /// The most jobs that one `cancel` step or one command selects.
 pub const MOST_SELECTED: u32 = 100_000;
 
+/// The longest chain of jobs of which each was queued by a run of the one before. A workflow that queues itself without
+/// end fills the queue; it stops here.
+pub const MOST_GENERATIONS: u32 = 1_000;
+
 /// What is recorded of a job when it is queued.
 #[derive(Clone, Debug, Default)]
 pub struct Origin {
@@ -57,6 +61,8 @@ pub struct Origin {
     pub request_id: String,
     /// The trace it belongs to (W3C Trace Context), 32 hexadecimal digits.
     pub trace_id: String,
+    /// How many jobs stand between it and what began the chain.
+    pub generation: u32,
 }
 
 /// Accepts, cancels and follows jobs.
@@ -227,6 +233,7 @@ impl Jobs {
             workflow: plan.name.clone(),
             revision: workflow.revision,
             generation: live.generation,
+            depth: origin.generation,
             priority: plan.queue.priority.unwrap_or(5),
             tag: tag.map(|tag| short(&tag, 200)),
             batch: None,
@@ -258,6 +265,12 @@ impl Jobs {
         let Some(workflow) = live.workflows.get(&asked.workflow) else {
             return Err(fault(FailureKind::Input, format!("the workflow `{}` is not live", asked.workflow)));
         };
+        if origin.generation > MOST_GENERATIONS {
+            let detail = format!(
+                "a chain of jobs that queue each other has at most {MOST_GENERATIONS}; end it with a condition on `run.generation`"
+            );
+            return Err(fault(FailureKind::Full, detail));
+        }
         let batch = asked.group.then(|| self.id_of(run, effect, usize::MAX, at));
         let mut rows = Vec::with_capacity(asked.jobs.len());
         for (index, job) in asked.jobs.iter().enumerate() {

@@ -73,6 +73,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
         now: claimed.started,
         caller: claimed.caller.clone(),
         attempt: claimed.attempt,
+        generation: claimed.depth,
     };
     let mut machine = Machine::new(plan.clone(), start).with_key(shared.jobs.key_of(id));
     let mut journal = Journaled {
@@ -315,6 +316,7 @@ impl Steps {
             id: claimed.id,
             job: true,
             attempt: claimed.attempt,
+            generation: claimed.depth,
             confidential,
             traceparent,
             request_id: claimed.request_id.clone(),

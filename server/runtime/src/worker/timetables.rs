@@ -158,6 +158,7 @@ async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: Ti
         caller: None,
         request_id: request.to_string(),
         trace_id: request.simple().to_string(),
+        generation: 0,
     };
     let row = jobs.row(live, workflow, id, &input, &origin)?;
     let ordering_key = match timetable.overlap {

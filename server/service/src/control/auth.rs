@@ -175,13 +175,15 @@ pub async fn first_token(store: &Store) -> Result<Option<String>> {
 ///
 /// # Errors
 /// 401 for a wrong one; 429 for a wrong one of a peer that has shown many.
-async fn token_of(app: &App, token: &str, peer: Option<IpAddr>) -> Result<Token> {
+async fn token_of(app: &App, token: &str, peer: Option<IpAddr>, title: &str) -> Result<Token> {
     match app.tokens.find(&app.store, &hash(token)).await? {
         Some(token) => {
             app.tokens.used(&app.store, &token, now()).await;
             Ok(token)
         }
-        None if app.guesses.count(peer) => Err(unauthorized("this token is not known, was revoked, or has expired")),
+        None if app.guesses.count(peer) => {
+            Err(Error::problem(401, title, "this token is not known, was revoked, or has expired"))
+        }
         None => Err(Error::problem(429, "Too many wrong tokens", "wait a second")),
     }
 }
@@ -199,7 +201,7 @@ fn cookie(app: &App, value: String) -> Cookie<'static> {
 /// `POST /session`: sets a session cookie for an operator token.
 pub async fn sign_in(app: Data<App>, request: HttpRequest, body: Json<SignIn>) -> Result<HttpResponse> {
     let peer = request.peer_addr().map(|peer| peer.ip());
-    let token = token_of(&app, body.token.trim(), peer).await?;
+    let token = token_of(&app, body.token.trim(), peer, "Wrong token").await?;
     let id = random();
     app.store.add_session(&hash(&id), &token.hash, now(), now() + app.session).await?;
     let session = Session { csrf: Some(csrf_of(&id)), name: token.name, role: "operator".into() };
@@ -244,7 +246,7 @@ pub async fn require(
 async fn allowed(app: &App, request: &ServiceRequest) -> Result<String> {
     let header = |name: &str| request.headers().get(name).and_then(|value| value.to_str().ok());
     if let Some(token) = header("authorization").and_then(|value| value.strip_prefix("Bearer ")) {
-        return Ok(token_of(app, token.trim(), request.peer_addr().map(|peer| peer.ip())).await?.name);
+        return Ok(token_of(app, token.trim(), request.peer_addr().map(|peer| peer.ip()), "Unauthorized").await?.name);
     }
     let Some(cookie) = cookie_of(app, request.request()) else {
         return Err(unauthorized("show an operator token, or sign in"));

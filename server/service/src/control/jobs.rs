@@ -1,18 +1,16 @@
 //! Jobs and groups: listed, shown, changed.
 
 use actix_web::HttpResponse;
-use actix_web::web::{Data, Json, Path, Query};
-use kanzlei_api::jobs::{
-    Group, Job, JobAction, JobChange, JobFilter, JobLine, JobPage, JobsChanged, NotChanged, Notice, RetryFrom,
-};
+use actix_web::web::{Data, Path, Query};
+use kanzlei_api::jobs::{Group, Job, JobFilter, JobLine, JobPage, Notice};
 use kanzlei_engine::driver::{self, Nothing, Recorded, at_once};
 use kanzlei_engine::machine::{Machine, Start, State};
-use kanzlei_model::run::{FailureKind, RunState};
+use kanzlei_model::run::RunState;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::journal;
-use kanzlei_runtime::queue::{MOST_SELECTED, history_line, outcome_of};
+use kanzlei_runtime::queue::outcome_of;
 use kanzlei_store::queue::{self, Filter, JobPhase, JobRow, MOST_COUNTED, OfRequest, OutcomeRow};
 use serde_json::Value as Json_;
 use uuid::Uuid;
@@ -26,7 +24,7 @@ use crate::error::{Error, Result};
 const MOST_JOBS: u32 = 500;
 
 /// The filter of the store for what a caller selects; `of_request` finds the jobs of a request.
-fn filter_of(selected: JobFilter, of_request: impl Fn(String) -> OfRequest, most: u32) -> Result<Filter> {
+pub fn filter_of(selected: JobFilter, of_request: impl Fn(String) -> OfRequest, most: u32) -> Result<Filter> {
     let state = selected.state.as_deref().map(state_named).transpose()?;
     let id = |text: Option<String>, of: &str| -> Result<Option<Uuid>> {
         let wrong = |text: &str| Error::problem(422, "Malformed id", format!("`{text}` is not the id of a {of}"));
@@ -119,7 +117,7 @@ fn line(job: queue::JobLine, app: &App, live: &kanzlei_runtime::live::Live, at: 
     }
 }
 
-fn read_id(id: &str) -> Result<Uuid> {
+pub fn read_id(id: &str) -> Result<Uuid> {
     id.parse().map_err(|_| Error::problem(400, "Malformed id", format!("`{id}` is not the id of a job")))
 }
 
@@ -222,7 +220,14 @@ async fn replayed(
     input: Value,
 ) -> Result<Option<Machine>> {
     let Some(started) = job.started else { return Ok(None) };
-    let start = Start { id: job.id.to_string(), input, now: started, caller: job.caller.clone(), attempt: job.attempt };
+    let start = Start {
+        id: job.id.to_string(),
+        input,
+        now: started,
+        caller: job.caller.clone(),
+        attempt: job.attempt,
+        generation: job.depth,
+    };
     let rows = app.store.outcomes(&[(job.id, job.attempt)]).await?;
     let secrets = app.effects.secrets.clone();
     let replay = move || {
@@ -236,103 +241,6 @@ async fn replayed(
         machine
     };
     Ok(Some(app.background.run(replay).await?))
-}
-
-/// Why nothing was done to a job.
-type Unchanged = &'static str;
-
-/// `POST /jobs/actions`: does something to jobs, by id or by what they have in common.
-pub async fn act(app: Data<App>, body: Json<JobChange>) -> Result<HttpResponse> {
-    let change = body.into_inner();
-    let at = now();
-    let mut ids = match (&change.ids, change.select) {
-        (ids, None) => ids.iter().map(|id| read_id(id)).collect::<Result<Vec<_>>>()?,
-        (_, Some(selected)) => {
-            let filter = filter_of(selected, |id| app.jobs.of_request(id), MOST_SELECTED)?;
-            app.store.job_ids(&filter, at).await?
-        }
-    };
-    let due = match (change.action, change.due.as_deref()) {
-        (JobAction::Postpone, None) => {
-            let detail = "set `due` to an instant, or to a span such as `2h`";
-            return Err(Error::problem(422, "Missing `due`", detail));
-        }
-        (_, due) => due.map(|text| due_of(text, at)).transpose()?,
-    };
-    let mut done = Vec::new();
-    let mut refused = Vec::new();
-    if change.action == JobAction::Cancel {
-        (done, ids) = app.jobs.cancel_most(ids, "an operator").await?;
-    }
-    for id in ids {
-        match act_on(&app, id, change.action, due, change.from.unwrap_or_default(), at).await? {
-            Ok(()) => {
-                app.jobs.followers.changed(id);
-                done.push(id);
-            }
-            Err(why) => refused.push(NotChanged { id, why: why.into() }),
-        }
-    }
-    app.jobs.wake.notify_one();
-    Ok(HttpResponse::Ok().json(JobsChanged { done, refused }))
-}
-
-async fn act_on(
-    app: &App,
-    id: Uuid,
-    action: JobAction,
-    due: Option<Timestamp>,
-    from: RetryFrom,
-    at: Timestamp,
-) -> Result<std::result::Result<(), Unchanged>> {
-    let by = "an operator";
-    let moved = |moved: bool| if moved { Ok(()) } else { Err("it does not wait for its time") };
-    Ok(match action {
-        JobAction::Cancel => match app.jobs.cancel_one(id, by).await? {
-            None => Err("there is no such job"),
-            Some(phase) if phase.ended() => Err("it has ended"),
-            Some(_) => Ok(()),
-        },
-        JobAction::RunNow => moved(app.store.reschedule(id, at, &history_line("run now", by, None)).await?),
-        JobAction::Postpone => {
-            let due = due.unwrap_or(at);
-            moved(app.store.reschedule(id, due, &history_line("postponed", by, Some(&due.to_string()))).await?)
-        }
-        JobAction::Retry => retry(app, id, from == RetryFrom::Start, at).await?,
-    })
-}
-
-/// A new due time: an instant that lies ahead, or a span from now.
-fn due_of(text: &str, at: Timestamp) -> Result<Timestamp> {
-    if let Ok(span) = kanzlei_model::duration::parse(text) {
-        return Ok(at + span);
-    }
-    let wrong = |detail: String| Error::problem(422, "Invalid due time", detail);
-    let due = text.parse::<Timestamp>().map_err(|_| {
-        wrong(format!("`{text}` is neither an instant such as 2027-03-04T06:00:00Z nor a span such as `2h`"))
-    })?;
-    if due < at {
-        return Err(wrong(format!("{due} lies in the past; to begin at once, use run-now")));
-    }
-    Ok(due)
-}
-
-async fn retry(app: &App, id: Uuid, from_start: bool, at: Timestamp) -> Result<std::result::Result<(), Unchanged>> {
-    let Some(job) = app.store.job(id).await? else { return Ok(Err("there is no such job")) };
-    if !matches!(job.phase, JobPhase::Failed | JobPhase::Rejected | JobPhase::Cancelled) {
-        return Ok(Err("it did not fail"));
-    }
-    let kind = job.failure.as_deref().and_then(|text| serde_json::from_str::<Json_>(text).ok());
-    let kind = kind.and_then(|failure| failure["kind"].as_str().map(str::to_owned));
-    let repeats = kind.as_deref().and_then(FailureKind::of).is_some_and(FailureKind::repeats);
-    if !from_start && (repeats || job.outcomes == 0 || job.phase == JobPhase::Cancelled) {
-        return Ok(Err("its step failed by itself and would fail again; retry it from the start"));
-    }
-    let what = if from_start { "retried from the start" } else { "retried from the failed step" };
-    match app.store.retry(id, from_start, at, &history_line(what, "an operator", None)).await? {
-        true => Ok(Ok(())),
-        false => Ok(Err("it did not fail")),
-    }
 }
 
 /// `GET /groups/{id}`: how the jobs of a list stand.
@@ -371,23 +279,6 @@ pub async fn group(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn due_times_lie_ahead() {
-        let at = 1_800_000_000_000_000;
-        for (text, wanted) in [
-            ("2h", Some(at + 7_200_000_000)),
-            ("PT1M", Some(at + 60_000_000)),
-            ("2027-03-04T06:00:00Z", Some(1_804_140_000_000_000)),
-            ("2027-03-04T07:00:00+01:00", Some(1_804_140_000_000_000)),
-            ("2020-01-01T00:00:00Z", None),
-            ("tomorrow", None),
-            ("-2h", None),
-            ("", None),
-        ] {
-            assert_eq!(due_of(text, Timestamp::from_micros(at)).ok(), wanted.map(Timestamp::from_micros), "{text}");
-        }
-    }
 
     #[test]
     fn what_is_selected_is_checked() {

@@ -5,6 +5,7 @@
 //! session's CSRF token.
 
 pub mod auth;
+mod changes;
 mod console;
 mod databases;
 mod deploys;
@@ -30,6 +31,7 @@ use actix_web::middleware::{DefaultHeaders, from_fn};
 use actix_web::web;
 
 pub use auth::first_token;
+pub use changes::Operations;
 
 /// What a word of a path stands for.
 fn word<T: serde::de::DeserializeOwned>(text: &str) -> Option<T> {
@@ -91,7 +93,8 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/runs/{id}/case", web::get().to(record::case))
                     .route("/refusals", web::get().to(refusals::list))
                     .route("/jobs", web::get().to(jobs::list))
-                    .route("/jobs/actions", web::post().to(jobs::act))
+                    .route("/jobs/actions", web::post().to(changes::act))
+                    .route("/jobs/actions/{id}", web::get().to(changes::operation))
                     .route("/jobs/{id}", web::get().to(jobs::show))
                     .route("/groups/{id}", web::get().to(jobs::group))
                     .route("/lanes", web::get().to(lanes::list))

@@ -44,7 +44,13 @@ pub async fn run_or_queue(
     let answer = route.declared().answer;
     let entry = route.workflow.entries[route.endpoint].clone();
     if answer == Answer::Later || (answer == Answer::Either && prefer.later) {
-        let origin = Origin { entry: entry.to_string(), caller, request_id: about.request_id.to_owned(), trace_id };
+        let origin = Origin {
+            entry: entry.to_string(),
+            caller,
+            request_id: about.request_id.to_owned(),
+            trace_id,
+            generation: 0,
+        };
         let id = app.jobs.id_of_request(about.id);
         let row = app.jobs.row(&route.live, &route.workflow, id, &input, &origin).map_err(Refusal::from)?;
         let job = row.id;
@@ -56,6 +62,7 @@ pub async fn run_or_queue(
         now: about.started,
         caller: caller.clone(),
         attempt: 1,
+        generation: 0,
     };
     let run = DirectRun {
         id: about.id,

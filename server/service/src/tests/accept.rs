@@ -34,6 +34,7 @@ fn job(id: u128, lane: &str) -> NewJob {
         sealed: false,
         kept_for: Span::from_days(1),
         unattended: false,
+        depth: 0,
     }
 }
 

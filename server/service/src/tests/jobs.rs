@@ -409,3 +409,62 @@ fn ten_thousand_followers_are_served() {
         assert!(followers.iter().all(|follower| follower.stopping()));
     });
 }
+
+/// Jobs that queue each other know how many came before them, and their chain has an end.
+#[test]
+fn a_chain_of_jobs_has_an_end() {
+    let workflow = "workflow: w\nentries: [{endpoint: POST /w, access: open, answer: later}]\nsteps:\n  - if: run.generation < 3\n    then: [{enqueue: w}]\n  - {reply: 200, body: \"${run.generation}\"}\n";
+    let endless = "workflow: e\nentries: [{endpoint: POST /e, access: open, answer: later}]\nsteps: [{id: n, enqueue: e}, {reply: 204}]\n";
+    with("chains", &[workflow, endless], &[], async |bed| {
+        bed.work();
+        bed.queue("/w", "").await;
+        let depths = "SELECT GROUP_CONCAT(depth ORDER BY depth) FROM job WHERE workflow = 'w' AND ended IS NOT NULL";
+        let end = tokio::time::Instant::now() + super::LONG;
+        while super::server().sql("kanzlei_chains", depths).expect("depths").trim() != "0,1,2,3" {
+            assert!(tokio::time::Instant::now() < end, "the chain does not end");
+            tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+        }
+        // As if a thousand had queued each other.
+        bed.control("POST /lanes/main/hold", &Json::Null).await;
+        let id = bed.queue("/e", "").await;
+        super::server().sql("kanzlei_chains", "UPDATE job SET depth = 1000 WHERE workflow = 'e'").expect("aged");
+        bed.control("POST /lanes/main/release", &Json::Null).await;
+        let failed = bed.ended(id).await.failure.unwrap_or_default();
+        assert!(failed.contains("run.generation"), "{failed}");
+    });
+}
+
+/// A change of many jobs goes on behind its answer, and says how far it is.
+#[test]
+fn many_jobs_are_cancelled_behind_the_answer() {
+    let lane = "lane: held\nabout: x\n";
+    let workflow = "workflow: w\nentries: [{endpoint: POST /w, access: open, answer: later}]\nqueue: {lane: held, tag: many}\nsteps: [{reply: 204}]\n";
+    with("many", &[lane, workflow], &[], async |bed| {
+        for _ in 0..3 {
+            bed.queue("/w", "").await;
+        }
+        let copies = "INSERT INTO job SELECT RANDOM_BYTES(16), j.phase, j.lane, j.claim_rank, j.ready_at, j.workflow, j.revision, j.generation, j.depth, j.priority, j.tag, j.batch, j.ordering_key, j.entry, j.caller, j.request_id, j.trace_id, j.accepted, j.due, j.started, j.ended, j.worker, j.fence, j.stop, j.signalled, j.waits_for, j.attempt, j.retries, j.outcomes, j.changes, j.progress, j.notes, j.status, j.reply, j.failure, j.input, j.sealed, j.history, j.kept_for, j.unattended, j.expires FROM job j JOIN seq_1_to_400";
+        super::server().sql("kanzlei_many", copies).expect("copies");
+        let few =
+            bed.control("POST /jobs/actions", &json!({"action": "cancel", "ids": [bed.queue("/w", "").await]})).await;
+        assert_eq!((few.status, &few.json()["operation"]), (200, &Json::Null));
+        let many = bed.control("POST /jobs/actions", &json!({"action": "cancel", "select": {"tag": "many"}})).await;
+        let begun = many.json()["operation"].clone();
+        assert_eq!((many.status, &begun["total"], &begun["ended"]), (202, &json!(1204), &json!(false)), "{many:?}");
+        let line = format!("GET /jobs/actions/{}", begun["id"].as_str().expect("an id"));
+        let end = tokio::time::Instant::now() + super::LONG;
+        let ended = loop {
+            let operation = bed.control(&line, &Json::Null).await.json()["operation"].clone();
+            if operation["ended"] == true {
+                break operation;
+            }
+            assert!(tokio::time::Instant::now() < end, "it does not end: {operation}");
+            tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+        };
+        assert_eq!((&ended["done"], &ended["refused"], &ended["failure"]), (&json!(1203), &json!(1), &Json::Null));
+        let left = "SELECT COUNT(*) FROM job WHERE phase <> 13";
+        assert_eq!(super::server().sql("kanzlei_many", left).expect("a count").trim(), "0");
+        let unknown = format!("GET /jobs/actions/{}", uuid::Uuid::nil());
+        assert_eq!(bed.control(&unknown, &Json::Null).await.status, 404);
+    });
+}

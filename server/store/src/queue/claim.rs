@@ -62,6 +62,8 @@ pub struct Claimed {
     pub revision: u32,
     /// Number of deploys and retirements at the time it was accepted; its plan comes from there.
     pub generation: u64,
+    /// How many jobs stand between it and what began the chain.
+    pub depth: u32,
     /// 1, the highest, to 9.
     pub priority: u8,
     /// Jobs of one key run one after another.
@@ -516,7 +518,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
         return Ok(Vec::new());
     }
     let rows = sqlx::query!(
-        "SELECT id, fence, lane, workflow, revision, generation, priority, ordering_key, tag, entry, caller, request_id, trace_id, accepted, due,
+        "SELECT id, fence, lane, workflow, revision, generation, depth, priority, ordering_key, tag, entry, caller, request_id, trace_id, accepted, due,
                 started AS `started!`, stop AS `stop: bool`, attempt, retries, outcomes, (status IS NOT NULL) AS `replied!: bool`, notes, input, sealed AS `sealed: bool`, kept_for, unattended AS `unattended: bool`
          FROM job WHERE phase = 2 AND lane = ? AND ready_at = ? AND worker = ? ORDER BY claim_rank, due",
         lane,
@@ -535,6 +537,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
             workflow: row.workflow,
             revision: row.revision,
             generation: row.generation,
+            depth: row.depth,
             priority: row.priority,
             ordering_key: row.ordering_key,
             tag: row.tag,

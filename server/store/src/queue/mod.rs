@@ -53,6 +53,8 @@ pub struct NewJob {
     pub revision: u32,
     /// Number of deploys and retirements at the time it was accepted; its plan comes from there.
     pub generation: u64,
+    /// How many jobs stand between it and what began the chain.
+    pub depth: u32,
     /// 1, the highest, to 9.
     pub priority: u8,
     /// Tag to find it by.
@@ -139,7 +141,7 @@ impl Store {
         }
         for chunk in portions_within(jobs, |job| job.input.len()) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "INSERT INTO job (id, phase, lane, claim_rank, ready_at, workflow, revision, generation, priority, tag, batch, ordering_key, entry, caller, request_id, trace_id, accepted, due, input, sealed, kept_for, unattended) ",
+                "INSERT INTO job (id, phase, lane, claim_rank, ready_at, workflow, revision, generation, depth, priority, tag, batch, ordering_key, entry, caller, request_id, trace_id, accepted, due, input, sealed, kept_for, unattended) ",
             );
             query.push_values(chunk, |mut row, job| {
                 row.push_bind(job.id.as_bytes().as_slice())
@@ -150,6 +152,7 @@ impl Store {
                     .push_bind(&job.workflow)
                     .push_bind(job.revision)
                     .push_bind(job.generation)
+                    .push_bind(job.depth)
                     .push_bind(job.priority)
                     .push_bind(&job.tag)
                     .push_bind(job.batch.as_ref().map(|id| id.as_bytes().as_slice()))

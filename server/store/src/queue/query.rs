@@ -69,6 +69,8 @@ pub struct JobRow {
     pub waits_for: Option<String>,
     /// How often it was started from its first step.
     pub attempt: u32,
+    /// How many jobs stand between it and what began the chain.
+    pub depth: u32,
     /// How often its retry policy has retried it in this attempt.
     pub retries: u32,
     /// Number of outcomes recorded in this attempt.
@@ -124,6 +126,7 @@ impl JobRow {
             stop: false,
             waits_for: None,
             attempt: 1,
+            depth: job.depth,
             retries: 0,
             outcomes: 0,
             changes: 1,
@@ -303,7 +306,7 @@ impl Store {
     pub async fn job(&self, id: Uuid) -> Result<Option<JobRow>> {
         let row = sqlx::query!(
             "SELECT id, phase, lane, claim_rank, ready_at, workflow, revision, generation, priority, tag, batch, ordering_key, entry, caller, request_id, trace_id,
-                    accepted, due, started, ended, worker AS `worker: Vec<u8>`, stop AS `stop: bool`, waits_for, attempt, retries, outcomes, changes, progress,
+                    accepted, due, started, ended, worker AS `worker: Vec<u8>`, stop AS `stop: bool`, waits_for, attempt, depth, retries, outcomes, changes, progress,
                     notes, status, reply, failure, input, sealed AS `sealed: bool`, history, expires
              FROM job WHERE id = ?",
             id.as_bytes().as_slice()
@@ -336,6 +339,7 @@ impl Store {
             stop: row.stop,
             waits_for: row.waits_for,
             attempt: row.attempt,
+            depth: row.depth,
             retries: row.retries,
             outcomes: row.outcomes,
             changes: row.changes,

@@ -33,6 +33,7 @@ pub(crate) fn job(n: u128, lane: &str) -> NewJob {
         sealed: false,
         kept_for: Span::from_micros(1),
         unattended: false,
+        depth: 0,
     }
 }
 

@@ -57,6 +57,7 @@ fn job(due: i64, generation: u64) -> NewJob {
         sealed: false,
         kept_for: Span::from_micros(86_400_000_000),
         unattended: false,
+        depth: 0,
     }
 }
 

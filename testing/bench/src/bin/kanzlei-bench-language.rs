@@ -92,7 +92,14 @@ fn main() {
     let ours = time(9, || {
         let mut machine = Machine::new(
             plan.clone(),
-            Start { id: "b".into(), input: input.clone(), now: Timestamp::EPOCH, caller: None, attempt: 1 },
+            Start {
+                id: "b".into(),
+                input: input.clone(),
+                now: Timestamp::EPOCH,
+                caller: None,
+                attempt: 1,
+                generation: 0,
+            },
         );
         on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());
         machine.reply().map(|reply| reply.body.to_json())
