@@ -9,6 +9,7 @@ pub mod office;
 pub mod packages;
 pub mod ports;
 pub mod process;
+pub mod rights;
 pub mod scratch;
 pub mod wait;
 

@@ -8,7 +8,7 @@ use std::process::Command;
 use std::time::Duration;
 
 use crate::process::Process;
-use crate::{Error, Result, io, ports};
+use crate::{Error, Result, io, ports, rights};
 
 /// Free disk space that a database needs to begin.
 const LEAST_FREE: u64 = 400 << 20;
@@ -72,7 +72,7 @@ impl Mariadb {
                     LEAST_FREE >> 20
                 )));
             }
-            make(&dir, &data, user(node.as_ref()))?;
+            make(&dir, &data, user(&dir, node.as_ref()))?;
         }
         let mut server = Mariadb {
             process: None,
@@ -126,16 +126,16 @@ impl Mariadb {
             ])
             .args(["--innodb-buffer-pool-size=128M", "--innodb-log-file-size=64M", "--max-connections=300"])
             .args(["--performance-schema=OFF", "--skip-log-bin", "--lower-case-table-names=0"])
-            .args(user(self.node.as_ref()).map(|user| format!("--user={user}")));
+            .args(user(&self.dir, self.node.as_ref()).map(|user| format!("--user={user}")));
         if self.node.as_ref().is_none_or(|node| node.first) {
             command.arg(format!("--init-file={}", init.display()));
         }
         if let Some(node) = &self.node {
             command.args(&node.args);
-            if user(Some(node)).is_some() {
-                let owned = Command::new("chown").args(["-R", "mysql:mysql"]).arg(&self.dir).status();
-                owned.map_err(io("giving a node its folder"))?;
-            }
+        }
+        if user(&self.dir, self.node.as_ref()) == Some("mysql") {
+            let owned = Command::new("chown").args(["-R", "mysql:mysql"]).arg(&self.dir).status();
+            owned.map_err(io("handing the database's folder over"))?;
         }
         Ok(command)
     }
@@ -267,10 +267,9 @@ fn make(dir: &Path, data: &Path, user: Option<&str>) -> Result<()> {
 
 /// Who the server runs as, when we are root: it refuses to be root without an explicit user, and the copying of a
 /// cluster's records to a new node does not work as root.
-fn user(node: Option<&Node>) -> Option<&'static str> {
-    // SAFETY: has no preconditions.
-    let root = unsafe { libc::geteuid() } == 0;
-    root.then_some(if node.is_some() { "mysql" } else { "root" })
+fn user(dir: &Path, node: Option<&Node>) -> Option<&'static str> {
+    let mysql = node.is_some() || rights::is_reachable(dir);
+    rights::is_root().then_some(if mysql { "mysql" } else { "root" })
 }
 
 /// The first byte of the server's greeting says it is ready; the init file has run by then.

@@ -4,12 +4,11 @@
 use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::path::{Path, PathBuf};
-use std::process::Command;
 use std::time::Duration;
 
 use crate::mariadb::Mariadb;
 use crate::process::Process;
-use crate::{Error, Result, io, ports};
+use crate::{Error, Result, io, ports, rights};
 
 /// Ports of the three listeners.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -80,7 +79,7 @@ impl Office {
     /// are further `--set` values.
     pub fn start(bins: &Path, dir: &Path, databases: Databases, ports: Ports, settings: &[&str]) -> Result<Self> {
         std::fs::create_dir_all(dir).map_err(io(format!("making {}", dir.display())))?;
-        let mut standins = Command::new(bins.join("kanzlei-standins"));
+        let mut standins = rights::without_rights(&bins.join("kanzlei-standins"), dir)?;
         standins.arg(format!("--listen=127.0.0.1:{}", ports.standins));
         let mut standins = Process::start("the stand-ins", standins, &dir.join("standins.log"))?;
         standins.wait_for(Duration::from_secs(10), || get(ports.standins, "/~/behaviour", &[]))?;
@@ -167,7 +166,8 @@ impl Office {
 
 impl Start {
     fn run(&self, ports: Ports) -> Result<Process> {
-        let mut command = Command::new(&self.program);
+        let folder = self.log.parent().unwrap_or(Path::new("."));
+        let mut command = rights::without_rights(&self.program, folder)?;
         command.args(&self.args).env("KANZLEI_DATABASE_URL", &self.databases.records);
         command.env("KANZLEI_REHEARSAL_URL", &self.databases.rehearsal);
         command.env("KANZLEI_DATABASES", &self.databases.outside).envs(self.environment.iter().map(|(n, v)| (n, v)));

@@ -1,6 +1,7 @@
 //! Processes that never outlive their parent and are stopped by id.
 
 use std::fs::File;
+use std::os::unix::fs::OpenOptionsExt;
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -56,7 +57,9 @@ impl Process {
     /// Starts a program in a process group of its own, so that Ctrl-C reaches only us; what it prints
     /// goes to `log`.
     pub fn start(name: &str, mut command: Command, log: &Path) -> Result<Self> {
-        let out = File::create(log).map_err(io(format!("writing {}", log.display())))?;
+        // A log may quote what others must not read.
+        let file = File::options().write(true).create(true).truncate(true).mode(0o600).open(log);
+        let out = file.map_err(io(format!("writing {}", log.display())))?;
         let err = out.try_clone().map_err(io("sharing a log"))?;
         command.stdin(Stdio::null()).stdout(out).stderr(err).process_group(0);
         // SAFETY: prctl is async-signal-safe and touches nothing of ours.

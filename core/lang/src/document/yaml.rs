@@ -4,6 +4,8 @@
 //! schema (YAML 1.2.2 §10.3.2), and everything that could hurt has a bound: size, depth, number of
 //! nodes (so aliases cannot blow up), duplicate keys.
 
+use std::collections::HashMap;
+
 use granit_parser::{Event, Parser, ScalarStyle};
 
 use crate::diagnostic::{Place, Report};
@@ -214,6 +216,8 @@ struct Open {
     node: Node,
     key: Option<Key>,
     anchor: usize,
+    /// Where each key of a mapping stands.
+    keys: HashMap<String, u32>,
 }
 
 /// The document is given up; why is in the report.
@@ -275,7 +279,7 @@ impl Reader<'_, '_> {
             self.report.error("document-too-deep", at, format!("nested deeper than {MAX_DEPTH} levels"));
             return Err(GivenUp);
         }
-        self.open.push(Open { node: Node { kind, at }, key: None, anchor });
+        self.open.push(Open { node: Node { kind, at }, key: None, anchor, keys: HashMap::new() });
         Ok(())
     }
 
@@ -304,11 +308,12 @@ impl Reader<'_, '_> {
             // Its key was reported.
             (Kind::Map(_), Some(key)) if matches!(key.value, Value::List(_) | Value::Object(_)) => {}
             (Kind::Map(members), Some(key)) => {
-                if let Some((first, _)) = members.iter().find(|(known, _)| known.name == key.name) {
-                    let (line, _) = crate::diagnostic::line_and_column(text, first.at.start as usize);
+                if let Some(first) = open.keys.get(&key.name) {
+                    let (line, _) = crate::diagnostic::line_and_column(text, *first as usize);
                     self.report.error("duplicate-key", key.at, format!("`{}` is a duplicate key", key.name));
                     self.report.help(format!("the first one is on line {line}"));
                 } else {
+                    open.keys.insert(key.name.clone(), key.at.start);
                     members.push((key, node));
                 }
             }
