@@ -58,6 +58,8 @@ enum What {
         #[arg(long, conflicts_with_all = ["kills", "processes"])]
         cluster: bool,
     },
+    /// Attacks a fresh office on loopback and prints a table of what was held
+    Attack,
     /// Renew the control API's OpenAPI document and the console's TypeScript, after a type of the API changed
     Api,
     /// Renew what SQLx knows of the queries (.sqlx/), after a query or a migration changed
@@ -74,6 +76,7 @@ fn main() -> ExitCode {
         What::Fuzz { target, minutes } => fuzz::fuzz(&target, minutes),
         What::Contract { examples } => contract::run_contract(examples),
         What::Drill { kills, processes, cluster } => drill(kills, processes, cluster),
+        What::Attack => attack(),
         What::Api => build::api(),
         What::Sqlx => sqlx::prepare(),
     };
@@ -104,6 +107,16 @@ fn run(command: &mut Command) -> Result<(), Fault> {
     } else {
         Err(format!("{} failed ({status})", command.get_program().to_string_lossy()).into())
     }
+}
+
+fn attack() -> Done {
+    use kanzlei_harness::packages;
+    packages::install(&[packages::MARIADB])?;
+    build::console()?;
+    let bins = build::programs(false)?;
+    let mut command = Command::new(bins.join("kanzlei-attack"));
+    run(command.current_dir(root()).env("CARGO_MANIFEST_DIR", root().join("testing/e2e")))?;
+    Ok(ExitCode::SUCCESS)
 }
 
 fn drill(kills: usize, processes: usize, cluster: bool) -> Done {

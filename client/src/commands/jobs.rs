@@ -303,7 +303,10 @@ pub fn act(api: &Api, change: JobChange, ids: &[String], select: &Select, json: 
         JobAction::Retry => "retried",
     };
     if let Some(operation) = &answer.operation {
-        println!("{} of {} jobs {did}", operation.done, operation.total);
+        match operation.done == operation.total {
+            true => println!("{} jobs {did}", operation.total),
+            false => println!("{} of {} jobs {did}", operation.done, operation.total),
+        }
         if let Some(why) = &operation.failure {
             return Err(Error::Failed(format!("the change broke off: {why}; ask for it again")));
         }

@@ -3,6 +3,7 @@
 //! What they share: one MariaDB for each test program with a fresh database for each office, free
 //! ports, and a browser. See `tests/`.
 
+pub mod attack;
 pub mod browser;
 pub mod calls;
 pub mod drill;

@@ -371,11 +371,27 @@ fn a_database_that_hangs_takes_no_more_memory_than_configured() {
     for _ in 0..30 {
         assert_eq!((send("direct"), send("queued")), (200, 202));
     }
+    let peer = Peer::start(|_, stream| {
+        let answer = format!("\"{}\"", "x".repeat(4 << 20));
+        peer::answer(stream, "200 OK", "application/json", answer.as_bytes());
+    });
+    let asks = "workflow: asks\nentries: [{endpoint: POST /asks, access: open}]\nsteps:\n  - {id: r, call: 'GET BASE/x'}\n  - {reply: 200, body: '${r.status}'}\n";
+    let base = format!("http://127.0.0.1:{}", peer.port);
+    let service = format!("service: large\nbase: {base}\nnetwork: private\n");
+    let asks = asks.replace("BASE", &base);
+    assert_eq!(deploy_texts(&office, &[("s.yaml", &service), ("asks.yaml", &asks)]).status, 200);
+    let ask = || http("POST", &format!("{}/asks", office.public()), &[], b"").status;
+    for _ in 0..4 {
+        assert_eq!(ask(), 200);
+    }
     let before = resident(office.service.id());
     server.freeze(true);
-    // 180 MB of direct runs, and jobs of 30 MB whose clients come at the same time.
-    for _ in 0..600 {
+    // 180 MB of direct runs, 160 MB of answers, and jobs of 30 MB whose clients come at the same time.
+    for n in 0..600 {
         assert_eq!(send("direct"), 200);
+        if n % 15 == 0 {
+            assert_eq!(ask(), 200);
+        }
     }
     let statuses = std::thread::scope(|scope| {
         let clients: Vec<_> = (0..100).map(|_| scope.spawn(|| send("queued"))).collect();
@@ -399,6 +415,133 @@ fn a_database_that_hangs_takes_no_more_memory_than_configured() {
     drop(office);
     drop(server);
     let _ = std::fs::remove_dir_all(dir);
+}
+
+#[test]
+fn a_database_that_hangs_is_said_to() {
+    let dir = kanzlei_harness::scratch::folder("silent");
+    let server = kanzlei_harness::mariadb::Mariadb::start(&dir).expect("MariaDB");
+    let office = office_on("silent", &server.url("kanzlei"), &[]);
+    let text = "workflow: later\nentries: [{endpoint: POST /later, access: open, answer: later}]\nsteps: [{pause: 1h}, {reply: 204}]\n";
+    assert_eq!(deploy_texts(&office, &[("later.yaml", text)]).status, 200);
+    let url = |path: &str| format!("{}{path}", office.public());
+    let job = http("POST", &url("/later"), &[], b"").json()["id"].as_str().expect("an id").to_owned();
+    server.freeze(true);
+    // All of these are answered while it hangs.
+    let key = [("idempotency-key", "\"k\"")];
+    for (method, path, headers) in [
+        ("GET", format!("/~/jobs/{job}"), &[][..]),
+        ("GET", format!("/~/jobs/{job}/result"), &[]),
+        ("GET", format!("/~/jobs/{job}/events"), &[]),
+        ("DELETE", format!("/~/jobs/{job}"), &[]),
+        ("POST", "/later".into(), &[]),
+        ("POST", "/later".into(), &key),
+        ("POST", "/~/callbacks/none".into(), &[]),
+    ] {
+        let answer = http(method, &url(&path), headers, b"");
+        let title = answer.json()["title"].as_str().unwrap_or_default().to_owned();
+        assert_eq!((answer.status, title.as_str()), (503, "The database is unavailable"), "{method} {path}");
+        assert_eq!(answer.header("retry-after"), Some("2"), "{method} {path}");
+    }
+    let health = || http("GET", &url("/~/health"), &[], b"").json();
+    assert_eq!((&health()["status"], &health()["database"]), (&json!("warn"), &json!("unavailable")));
+    server.freeze(false);
+    wait::until(Duration::from_secs(20), || (health()["status"] == "pass").then_some(())).expect("it answers again");
+    assert_eq!(http("GET", &url(&format!("/~/jobs/{job}")), &[], b"").status, 200);
+    drop(office);
+    drop(server);
+    let _ = std::fs::remove_dir_all(dir);
+}
+
+/// A database without room: the cause is in the answer, the log and the health, and nothing that was accepted is lost.
+#[test]
+fn a_full_database_is_named_and_recovers() {
+    let dir = kanzlei_harness::scratch::folder("full");
+    let size = |most: &str| {
+        ["--innodb-file-per-table=0".to_owned(), format!("--innodb-data-file-path=ibdata1:12M:autoextend:max:{most}")]
+    };
+    let small = size("48M");
+    let mut server =
+        kanzlei_harness::mariadb::Mariadb::start_with(&dir, &small.each_ref().map(String::as_str)).expect("MariaDB");
+    let office = office_on("full", &server.url("kanzlei"), &["jobs.at_once=0"]);
+    let text = "workflow: later\ninput: {text: {type: string}}\nentries: [{endpoint: POST /later, access: open, answer: later}]\nsteps: [{reply: 204}]\n";
+    assert_eq!(deploy_texts(&office, &[("later.yaml", text)]).status, 200);
+    let body = json!({"text": "x".repeat(900 << 10)}).to_string();
+    let send = || {
+        let headers = [("content-type", "application/json")];
+        http("POST", &format!("{}/later", office.public()), &headers, body.as_bytes())
+    };
+    let mut accepted = 0;
+    let refused = loop {
+        let answer = send();
+        if answer.status != 202 {
+            break answer;
+        }
+        accepted += 1;
+        assert!(accepted < 100, "it does not fill");
+    };
+    let title = refused.json()["title"].as_str().unwrap_or_default().to_owned();
+    assert_eq!((refused.status, title.as_str()), (503, "The database is full"), "{refused:?}");
+    let health = || http("GET", &format!("{}/~/health", office.public()), &[], b"").json();
+    assert_eq!((&health()["status"], &health()["database"]), (&json!("warn"), &json!("full")));
+    assert_eq!(api(&office, "/status")["database"], "full");
+    let log = std::fs::read_to_string(&office.service.log).expect("a log");
+    assert!(log.contains("is full"), "{log}");
+    // There is room again.
+    server.stop();
+    server.args = size("400M").to_vec();
+    server.run().expect("starts again");
+    let again = wait::until(Duration::from_secs(30), || (send().status == 202).then_some(()));
+    again.expect("jobs are accepted again");
+    wait::until(Duration::from_secs(30), || (health()["status"] == "pass").then_some(())).expect("all is well again");
+    let kept = server.sql("kanzlei", "SELECT COUNT(*) FROM job").expect("a count");
+    assert!(kept.trim().parse::<u32>().is_ok_and(|kept| kept > accepted), "{kept} of {accepted} and one more");
+    drop(office);
+    drop(server);
+    let _ = std::fs::remove_dir_all(dir);
+}
+
+/// Open event streams end first when the service stops, with a hint to come back; it does not wait for them.
+#[test]
+fn stopping_ends_event_streams() {
+    let mut office = office("streams", &["limits.shutdown=60s"]);
+    let text = "workflow: later\nentries: [{endpoint: POST /later, access: open, answer: later}]\nsteps: [{pause: 1h}, {reply: 204}]\n";
+    assert_eq!(deploy_texts(&office, &[("later.yaml", text)]).status, 200);
+    let job =
+        http("POST", &format!("{}/later", office.public()), &[], b"").json()["id"].as_str().expect("an id").to_owned();
+    let streams: Vec<_> = (0..200)
+        .map(|_| {
+            let mut stream = std::net::TcpStream::connect(("127.0.0.1", office.ports.public)).expect("connects");
+            stream.set_read_timeout(Some(Duration::from_secs(30))).expect("a timeout");
+            write!(stream, "GET /~/jobs/{job}/events HTTP/1.1\r\nHost: office\r\n\r\n").expect("asks");
+            let mut status = [0; 12];
+            stream.read_exact(&mut status).expect("answers");
+            assert_eq!(&status, b"HTTP/1.1 200");
+            stream
+        })
+        .collect();
+    let url = format!("{}/~/jobs/{job}", office.public());
+    let poll = std::thread::spawn(move || http("GET", &url, &[("prefer", "wait=30")], b""));
+    let readers: Vec<_> = streams
+        .into_iter()
+        .map(|mut stream| {
+            std::thread::spawn(move || {
+                let mut all = String::new();
+                stream.read_to_string(&mut all).map(|_| all)
+            })
+        })
+        .collect();
+    wait::until(Duration::from_secs(20), || {
+        let followed = api(&office, &format!("/jobs/{job}"));
+        (followed["state"] == "waiting").then_some(())
+    })
+    .expect("the job waits");
+    office.service.stop(Duration::from_secs(20));
+    for reader in readers {
+        let all = reader.join().expect("a reader").expect("the stream ends");
+        assert!(all.contains("retry: 1000") && all.contains("come back"), "{all}");
+    }
+    assert!(poll.join().is_ok_and(|answer| answer.status == 200));
 }
 
 #[test]

@@ -31,6 +31,8 @@ pub struct Mariadb {
     port: u16,
     password: String,
     node: Option<Node>,
+    /// Further arguments of the server.
+    pub args: Vec<String>,
 }
 
 /// What makes a server a node of a cluster.
@@ -49,7 +51,16 @@ impl Mariadb {
         Mariadb::start_as(dir, None)
     }
 
+    /// Starts a server with further arguments.
+    pub fn start_with(dir: &Path, args: &[&str]) -> Result<Self> {
+        Mariadb::start_so(dir, None, args)
+    }
+
     pub(crate) fn start_as(dir: &Path, node: Option<Node>) -> Result<Self> {
+        Mariadb::start_so(dir, node, &[])
+    }
+
+    fn start_so(dir: &Path, node: Option<Node>, args: &[&str]) -> Result<Self> {
         if !Path::new("/usr/sbin/mariadbd").exists() {
             return Err(Error::Failed(
                 "there is no MariaDB server here; install Debian's package mariadb-server".into(),
@@ -80,6 +91,7 @@ impl Mariadb {
             password: node.as_ref().map_or_else(|| password(&dir), |node| Ok(node.password.clone()))?,
             node,
             dir,
+            args: args.iter().map(|arg| (*arg).to_owned()).collect(),
         };
         server.run()?;
         std::fs::write(&marker, "").map_err(io("marking the data directory"))?;
@@ -125,6 +137,7 @@ impl Mariadb {
                 "--skip-name-resolve",
             ])
             .args(["--innodb-buffer-pool-size=128M", "--innodb-log-file-size=64M", "--max-connections=300"])
+            .args(&self.args)
             .args(["--performance-schema=OFF", "--skip-log-bin", "--lower-case-table-names=0"])
             .args(user(&self.dir, self.node.as_ref()).map(|user| format!("--user={user}")));
         if self.node.as_ref().is_none_or(|node| node.first) {

@@ -7,6 +7,7 @@ use crate::input::{EndpointInput, From};
 use crate::plan;
 use kanzlei_lang::diagnostic::Report;
 use kanzlei_lang::document::Workflow;
+use kanzlei_lang::document::purpose::is_dots;
 use kanzlei_lang::document::workflow::{Endpoint, Property};
 use kanzlei_lang::suggest;
 
@@ -73,7 +74,7 @@ pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut
                     };
                 }
             },
-            None if part.contains(['{', '}', '*', '?', '#', ' ']) => {
+            None if part.contains(['{', '}', '*', '?', '#', ' ', '\\']) || is_dots(part) => {
                 report.error("bad-path", endpoint.at, format!("`{part}` cannot be part of a path"));
                 report.help("a part of a path is plain text or one name in braces");
             }

@@ -124,6 +124,8 @@ fn every_fault_is_found_at_its_place() {
         (endpoint("GET /x/{a}/{a}"), "bad-path@3:22"),
         (endpoint("GET /x/{b}?a={a}"), "bad-path@3:22"),
         (endpoint("GET /x/{b}"), "bad-path@3:22"),
+        (endpoint("GET /x/../{a}"), "bad-path@3:22"),
+        (endpoint("GET /%2E%2e/{a}"), "bad-path@3:22"),
         (endpoint("GET /x*/{a}"), "bad-path@3:22"),
         (format!("{head}  - call: GET http://127.0.0.1:7090/registry/{{x\n"), "bad-template@3:11"),
         (format!("{head}  - call: GET http://127.0.0.1:7090/registry\n    service: other\n"), "unknown-service@4:14"),

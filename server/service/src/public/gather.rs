@@ -1,9 +1,10 @@
 //! From path, query, headers and body to the input of the workflow.
 
 use actix_web::HttpRequest;
-use actix_web::http::header::{CONTENT_TYPE, COOKIE};
+use actix_web::http::header::{CONTENT_ENCODING, CONTENT_TYPE, COOKIE};
 use actix_web::web::Bytes;
 use kanzlei_compiler::input::{Body, Parts, form_pairs};
+use kanzlei_model::problem::Problem;
 use kanzlei_model::value::Value;
 
 use super::cookies::without_ours;
@@ -12,6 +13,14 @@ use super::route::Route;
 
 /// Gathers the input of a request and checks it; 415 and 422 are refused.
 pub fn input(request: &HttpRequest, route: &Route, body: &Bytes, sent: &mut Sent) -> Result<Value, Refusal> {
+    // What is encoded would be read as something else (RFC 9110, section 8.4).
+    let encoding =
+        request.headers().get(CONTENT_ENCODING).filter(|coding| !coding.as_bytes().eq_ignore_ascii_case(b"identity"));
+    if encoding.is_some() {
+        let problem =
+            Problem::new(415, "Unsupported content encoding").detail("send the body without `Content-Encoding`");
+        return Err(problem.into());
+    }
     let media = request.headers().get(CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
     sent.body(media, body);
     let plan = &route.workflow.plan;
