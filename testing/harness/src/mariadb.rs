@@ -139,7 +139,7 @@ impl Mariadb {
             .args(["--innodb-buffer-pool-size=128M", "--innodb-log-file-size=64M", "--max-connections=300"])
             .args(&self.args)
             .args(["--performance-schema=OFF", "--skip-log-bin", "--lower-case-table-names=0"])
-            .args(user(&self.dir, self.node.as_ref()).map(|user| format!("--user={user}")));
+            .args((user(&self.dir, self.node.as_ref()) == Some("root")).then_some("--user=root"));
         if self.node.as_ref().is_none_or(|node| node.first) {
             command.arg(format!("--init-file={}", init.display()));
         }
@@ -147,6 +147,8 @@ impl Mariadb {
             command.args(&node.args);
         }
         if user(&self.dir, self.node.as_ref()) == Some("mysql") {
+            // Not by `--user`: a process that changes its user no longer ends with us.
+            rights::run_as(&mut command, "mysql")?;
             let owned = Command::new("chown").args(["-R", "mysql:mysql"]).arg(&self.dir).status();
             owned.map_err(io("handing the database's folder over"))?;
         }

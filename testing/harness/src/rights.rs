@@ -10,7 +10,7 @@ use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::Command;
 
-use crate::{Result, io};
+use crate::{Error, Result, io};
 
 /// `nobody` and `nogroup` on Debian.
 const NOBODY: u32 = 65_534;
@@ -25,6 +25,19 @@ pub fn is_root() -> bool {
 pub fn is_reachable(folder: &Path) -> bool {
     let open = |folder: &Path| folder.metadata().is_ok_and(|meta| meta.permissions().mode() & 0o001 != 0);
     folder.canonicalize().is_ok_and(|folder| folder.ancestors().all(open))
+}
+
+/// Has a command run as a user of this machine.
+pub fn run_as(command: &mut Command, user: &str) -> Result<()> {
+    let users = std::fs::read_to_string("/etc/passwd").map_err(io("reading the users of this machine"))?;
+    let ids = users.lines().find_map(|line| {
+        let mut parts = line.split(':');
+        let known = parts.next()? == user;
+        known.then(|| Some((parts.nth(1)?.parse().ok()?, parts.next()?.parse().ok()?)))?
+    });
+    let (uid, gid) = ids.ok_or_else(|| Error::Failed(format!("this machine has no user `{user}`")))?;
+    command.uid(uid).gid(gid);
+    Ok(())
 }
 
 /// A command for a program that runs without rights, with a folder that it may write to. The program is opened here, so
