@@ -33,7 +33,8 @@ pub fn fuzz(target: &str, minutes: u64) -> Done {
         .arg(&corpus)
         .arg(&findings)
         .arg(format!("-max_total_time={}", minutes * 60))
-        .args(["-timeout=10", "-rss_limit_mb=3000", "-max_len=6000", "-print_final_stats=1"])
+        // Time and memory are findings like panics are.
+        .args(["-timeout=5", "-rss_limit_mb=1024", "-malloc_limit_mb=256", "-max_len=6000", "-print_final_stats=1"])
         .arg(format!("-artifact_prefix={}/", findings.display()))
         .status()?;
     Ok(if status.success() { ExitCode::SUCCESS } else { ExitCode::FAILURE })

@@ -71,11 +71,22 @@ describe('jobs', () => {
   });
 
   const ended = { id: 'b', why: 'it has ended' };
+  const many = {
+    id: 'o',
+    action: 'cancel' as const,
+    begun: '2027-03-04T06:00:00Z',
+    total: 1204,
+    done: 1203,
+    refused: 1,
+    ended: true,
+    failure: null,
+  };
   it.each([
-    [{ done: ['a'], refused: [] }, '1 job cancelled or asked to stop.'],
-    [{ done: ['a', 'c'], refused: [ended] }, '2 jobs cancelled or asked to stop. 1 not: it has ended.'],
-    [{ done: [], refused: [ended] }, 'Not done: it has ended.'],
-    [{ done: [], refused: [] }, ''],
+    [{ done: ['a'], refused: [], operation: null }, '1 job cancelled or asked to stop.'],
+    [{ done: ['a', 'c'], refused: [ended], operation: null }, '2 jobs cancelled or asked to stop. 1 not: it has ended.'],
+    [{ done: [], refused: [ended], operation: null }, 'Not done: it has ended.'],
+    [{ done: [], refused: [], operation: null }, ''],
+    [{ done: [], refused: [ended], operation: many }, '1203 jobs cancelled or asked to stop. 1 not: it has ended.'],
   ])('%j reads %s', (done, shown) => {
     expect(outcome('cancel', done)).toBe(shown);
   });

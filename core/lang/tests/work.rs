@@ -6,8 +6,10 @@
 use std::time::Duration;
 
 use cpu_time::ThreadTime;
+use kanzlei_lang::expr::functions::{Method, Static};
 use kanzlei_lang::expr::{ErrorKind, Expression, Limits, Scope, Watch};
 use kanzlei_model::value::Value;
+use kanzlei_samples::{Dice, with_dice};
 
 /// What of everything costs most: long texts, long lists, the same inside itself, patterns that read to the end.
 fn names() -> Vec<(&'static str, Value)> {
@@ -128,11 +130,75 @@ const WORST: &[&str] = &[
     "numbers.map(n => (1e-300 + n).toFixed(100)).length",
 ];
 
+/// Arguments that make calls expensive, and functions.
+const ARGUMENTS: &[&str] = &[
+    "0",
+    "1",
+    "-1",
+    "n",
+    "2000",
+    "0.1",
+    "''",
+    "'a'",
+    "','",
+    "one",
+    "less",
+    "ascii",
+    "wide",
+    "marks",
+    "digits",
+    "percent",
+    "json",
+    "numbers",
+    "texts",
+    "same",
+    "pairs",
+    "nested",
+    "objects",
+    "o",
+    "[]",
+    "({})",
+    "null",
+    "undefined",
+    "/a|b/g",
+    "/<[^>]*>|</g",
+    "/(a|b)*c/",
+    "x => x",
+    "x => one",
+    "(a, b) => a",
+    "(a, b) => [a, b]",
+    "() => 1",
+    "'Europe/Oslo'",
+    "'2027-03-04T06:00:00Z'",
+];
+
+/// A call of any method or function with receivers and arguments that look for the most time, once or for each of many.
+fn generated(dice: &mut Dice, receivers: &[&str]) -> String {
+    let (methods, functions): (Vec<&str>, Vec<&str>) = (Method::names().collect(), Static::names().collect());
+    let arguments = |dice: &mut Dice, (least, most): (usize, usize)| {
+        let count = least + dice.below(most.min(3).max(least) - least + 1);
+        (0..count).map(|_| *dice.pick(ARGUMENTS)).collect::<Vec<_>>().join(", ")
+    };
+    let call = match dice.one_in(3) {
+        true => {
+            let name = *dice.pick(&functions);
+            let arity = Static::by_name(name).map_or((1, 1), Static::arity);
+            format!("{name}({})", arguments(dice, arity))
+        }
+        false => {
+            let name = *dice.pick(&methods);
+            let arity = Method::by_name(name).map_or((1, 1), Method::arity);
+            format!("{}.{name}({})", dice.pick(receivers), arguments(dice, arity))
+        }
+    };
+    if dice.one_in(2) { call } else { format!("numbers.map(n => {call}).length") }
+}
+
 const UNITS: u64 = 300_000;
 
-/// The processor time of a unit of work: the least of three evaluations.
-fn of_a_unit(expression: &Expression, slots: &[Value]) -> (Duration, Option<ErrorKind>) {
-    (0..3)
+/// The processor time of a unit of work: the least of some evaluations.
+fn of_a_unit(expression: &Expression, slots: &[Value], times: u32) -> (Duration, Option<ErrorKind>) {
+    (0..times)
         .map(|_| {
             let watch = Watch::default();
             let limits = Limits { work: UNITS, watch: Some(&watch), ..Limits::default() };
@@ -143,7 +209,7 @@ fn of_a_unit(expression: &Expression, slots: &[Value]) -> (Duration, Option<Erro
             (took / watch.work().clamp(20_000, 4 * UNITS) as u32, ended.err().map(|error| error.kind))
         })
         .min_by_key(|(took, _)| *took)
-        .expect("three")
+        .expect("at least one")
 }
 
 #[test]
@@ -154,10 +220,10 @@ fn no_expression_does_much_more_for_a_unit_than_another() {
         slots.push(value);
     }
     let compile = |text: &str| Expression::compile(text, &scope).unwrap_or_else(|faults| panic!("{text}: {faults:?}"));
-    let (usual, _) = of_a_unit(&compile("list.range(200000).map(n => n + 1).length"), &slots);
+    let (usual, _) = of_a_unit(&compile("list.range(200000).map(n => n + 1).length"), &slots, 3);
     let mut slow: Vec<(u128, &str, Option<ErrorKind>)> = Vec::new();
     for text in WORST {
-        let (unit, error) = of_a_unit(&compile(text), &slots);
+        let (unit, error) = of_a_unit(&compile(text), &slots, 3);
         slow.push((unit.as_nanos() * 10 / usual.as_nanos().max(1), text, error));
     }
     slow.sort_by_key(|(times, ..)| std::cmp::Reverse(*times));
@@ -168,4 +234,35 @@ fn no_expression_does_much_more_for_a_unit_than_another() {
         .collect();
     eprintln!("a unit takes {usual:?}; the most:\n{}", shown.join("\n"));
     assert!(slow[0].0 < 400, "{}", shown.join("\n"));
+}
+
+/// The same of expressions that a generator makes; `KANZLEI_ROUNDS` draws more of them, other ones.
+#[test]
+fn no_generated_call_does_much_more_for_a_unit_than_another() {
+    let (mut scope, mut slots) = (Scope::default(), Vec::new());
+    for (name, value) in names() {
+        scope.define(name);
+        slots.push(value);
+    }
+    let usual = Expression::compile("list.range(200000).map(n => n + 1).length", &scope).expect("an expression");
+    let (usual, _) = of_a_unit(&usual, &slots, 3);
+    let times = |unit: Duration| unit.as_nanos() * 10 / usual.as_nanos().max(1);
+    let receivers: Vec<&str> = names().iter().map(|(name, _)| *name).collect();
+    let (mut tried, mut slow) = (0, Vec::new());
+    with_dice(600, 12, |dice| {
+        let text = generated(dice, &receivers);
+        let Ok(expression) = Expression::compile(&text, &scope) else { return };
+        tried += 1;
+        let (unit, _) = of_a_unit(&expression, &slots, 1);
+        // Most are measured once; what seems slow, again.
+        if times(unit) < 150 {
+            return;
+        }
+        let (unit, error) = of_a_unit(&expression, &slots, 3);
+        if times(unit) >= 400 {
+            slow.push(format!("{} tenths of the usual: {text} {error:?}", times(unit)));
+        }
+    });
+    assert!(slow.is_empty(), "{}", slow.join("\n"));
+    assert!(tried > 300, "{tried} of them are expressions");
 }

@@ -5,7 +5,7 @@
 use std::cmp::Ordering;
 
 use super::ast::BinaryOp;
-use kanzlei_model::value::{Str, Value};
+use kanzlei_model::value::{MAX_WEIGHT, Str, Value};
 
 /// The largest integer below which every integer is a double: 2^53.
 const SAFE: i64 = 1 << 53;
@@ -31,9 +31,14 @@ pub fn to_number(value: &Value) -> f64 {
         Value::Int(int) => *int as f64,
         Value::Num(num) => *num,
         Value::Text(text) => text_to_number(text),
+        // No number has so long a text; writing it would be work that nobody is charged for.
+        Value::List(_) if value.weight() > MOST_WRITTEN => f64::NAN,
         Value::List(_) | Value::Object(_) => text_to_number(&to_text(value)),
     }
 }
+
+/// The weight of lists that are written to be read as numbers, in bytes.
+const MOST_WRITTEN: u64 = 1 << 20;
 
 /// StringToNumber (§7.1.4.1.1).
 pub fn text_to_number(text: &str) -> f64 {
@@ -165,8 +170,11 @@ pub fn to_text(value: &Value) -> Str {
 }
 
 /// Appends a value as `String(value)` writes it.
+///
+/// A list heavier than any value may be is left out: whoever writes one is charged first, and refused.
 pub fn write_text(value: &Value, out: &mut String) {
     match value {
+        Value::List(_) if value.weight() > MAX_WEIGHT => {}
         Value::Undefined => out.push_str("undefined"),
         Value::Null => out.push_str("null"),
         Value::Bool(true) => out.push_str("true"),

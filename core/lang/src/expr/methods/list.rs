@@ -59,7 +59,10 @@ impl Eval<'_> {
                 Value::Int(found.map_or(-1, |at| (from + at) as i64))
             }
             Method::LastIndexOf => self.last_position(items, &args)?,
-            Method::Join => return self.join(on, items, args.first()),
+            Method::Join => {
+                args.iter().try_for_each(|value| self.item_cost(value))?;
+                return self.join(on, items, args.first());
+            }
             Method::ToString => {
                 self.item_cost(on)?;
                 return self.make_text(ops::to_text(on));

@@ -52,6 +52,13 @@ impl Eval<'_> {
             self.item_cost(&first)?;
             return Ok(Value::Num(math(number())));
         }
+        // What is behind the first becomes a number or a text where it is not taken as it is.
+        for value in args.iter().skip(1).filter(|value| matches!(value, Value::List(_))) {
+            self.item_cost(value)?;
+        }
+        if matches!(what, MathAtan2 | MathPow | MathImul | MathClz32 | MathHypot) {
+            self.numbers_cost(args)?;
+        }
         Ok(match what {
             Boolean => Value::Bool(ops::truthy(&first)),
             Reveal => first,
@@ -121,6 +128,7 @@ impl Eval<'_> {
                 Value::Bool(ops::same_value(&first, &arg(args, 1)))
             }
             StringFromCharCode => {
+                self.numbers_cost(args)?;
                 let units: Vec<u16> = args.iter().map(|unit| ops::to_uint32(ops::to_number(unit)) as u16).collect();
                 return self.make_text(std::string::String::from_utf16_lossy(&units));
             }
@@ -183,12 +191,22 @@ impl Eval<'_> {
     }
 
     /// Makes a text out of code points (ECMA-262 §22.1.2.2).
+    /// Charges for arguments that become numbers, by way of their text where they are no numbers.
+    fn numbers_cost(&mut self, args: &[Value]) -> Res<()> {
+        for value in args.iter().filter(|value| !matches!(value, Value::Int(_) | Value::Num(_))) {
+            self.item_work(8)?;
+            self.item_cost(value)?;
+        }
+        Ok(())
+    }
+
     fn text_of_code_points(&mut self, args: &[Value]) -> Res {
+        self.numbers_cost(args)?;
         let mut out = std::string::String::new();
         for point in args {
             let number = ops::to_number(point);
             if number.fract() != 0.0 || !(0.0..=1_114_111.0).contains(&number) {
-                return range_failure(format!("{} is not a code point", ops::to_text(point)));
+                return range_failure(format!("{number} is not a code point"));
             }
             out.push(char::from_u32(number as u32).unwrap_or('\u{fffd}'));
         }
@@ -271,8 +289,8 @@ impl Eval<'_> {
     }
 
     fn encode_uri(&mut self, value: &Value, also: &str) -> Res {
-        let text = ops::to_text(value);
         self.item_cost(value)?;
+        let text = ops::to_text(value);
         self.item_work(text.len())?;
         let mut out = std::string::String::with_capacity(text.len());
         for byte in text.bytes() {
@@ -287,8 +305,8 @@ impl Eval<'_> {
     }
 
     fn decode_uri(&mut self, value: &Value, kept: &str) -> Res {
-        let text = ops::to_text(value);
         self.item_cost(value)?;
+        let text = ops::to_text(value);
         self.item_work(text.len() / 4)?;
         let mut bytes = Vec::with_capacity(text.len());
         let source = text.as_bytes();

@@ -59,6 +59,10 @@ fn normalized(text: &str, form: Option<&Value>) -> Result<String, Stop> {
 impl Eval<'_> {
     pub(super) fn text_method(&mut self, call: &MethodCall, text: &Str) -> Res {
         self.text_work(text.len())?;
+        if !text.is_ascii() {
+            // Its units of UTF-16 are counted one by one.
+            self.item_work(text.len() / 8)?;
+        }
         if let Some(Arg::Pattern(pattern)) = call.args.first() {
             return self.pattern_method(call, text, &pattern.clone());
         }
