@@ -127,6 +127,15 @@ const WORST: &[&str] = &[
     "numbers.map(n => 'x'.repeat(3000)).length",
     "numbers.map(n => 'x'.padStart(3000, 'ab')).length",
     "numbers.map(n => (n + 0.1).toString(2)).length",
+    // Found by the generator below.
+    "numbers.map(n => same.slice(pairs, nested)).length",
+    "numbers.map(n => texts.indexOf('', numbers)).length",
+    "numbers.map(n => wide.lastIndexOf(0)).length",
+    "numbers.map(n => String.fromCharCode([])).length",
+    "String.fromCodePoint(same, 1)",
+    "parseInt(2000, nested)",
+    "decodeURIComponent(nested)",
+    "numbers.join(nested)",
     "numbers.map(n => (1e-300 + n).toFixed(100)).length",
 ];
 

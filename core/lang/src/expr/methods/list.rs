@@ -16,6 +16,16 @@ impl Eval<'_> {
             return self.list_with_function(call, on, items, &function);
         }
         let args = self.arg_values(&call.args)?;
+        // Positions become numbers by way of their text; other arguments are taken as they are.
+        let positions = match call.method {
+            Method::At | Method::Slice | Method::Flat | Method::ToSpliced | Method::Join => 0..2,
+            Method::With => 0..1,
+            Method::Includes | Method::IndexOf | Method::LastIndexOf => 1..2,
+            _ => 0..0,
+        };
+        for value in args.iter().take(positions.end).skip(positions.start) {
+            self.item_cost(value)?;
+        }
         let length = items.len();
         Ok(match call.method {
             Method::At => {
@@ -59,10 +69,7 @@ impl Eval<'_> {
                 Value::Int(found.map_or(-1, |at| (from + at) as i64))
             }
             Method::LastIndexOf => self.last_position(items, &args)?,
-            Method::Join => {
-                args.iter().try_for_each(|value| self.item_cost(value))?;
-                return self.join(on, items, args.first());
-            }
+            Method::Join => return self.join(on, items, args.first()),
             Method::ToString => {
                 self.item_cost(on)?;
                 return self.make_text(ops::to_text(on));
