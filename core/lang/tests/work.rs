@@ -135,6 +135,8 @@ const WORST: &[&str] = &[
     "String.fromCodePoint(same, 1)",
     "parseInt(2000, nested)",
     "decodeURIComponent(nested)",
+    "numbers.map(n => list.sum(pairs, [])).length",
+    "ascii.charAt(digits)",
     "numbers.join(nested)",
     "numbers.map(n => (1e-300 + n).toFixed(100)).length",
 ];

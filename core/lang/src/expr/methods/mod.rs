@@ -83,7 +83,7 @@ pub fn utf16_len(text: &str) -> usize {
 /// One UTF-16 code unit as text.
 pub fn unit_at(text: &str, index: usize) -> Option<String> {
     if text.is_ascii() {
-        return text.get(index..index + 1).map(str::to_owned);
+        return text.get(index..)?.get(..1).map(str::to_owned);
     }
     let unit = text.encode_utf16().nth(index)?;
     Some(String::from_utf16_lossy(&[unit]))

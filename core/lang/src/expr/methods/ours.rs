@@ -187,13 +187,18 @@ impl Eval<'_> {
             keyed.push((key, item.clone()));
         }
         match what {
-            Static::ListSum => Ok(keyed.iter().fold(Value::Int(0), |sum, (key, _)| {
-                let number = match key {
-                    Value::Int(_) | Value::Num(_) => key.clone(),
-                    other => Value::Num(ops::to_number(other)),
-                };
-                ops::binary(crate::expr::ast::BinaryOp::Add, &sum, &number)
-            })),
+            Static::ListSum => {
+                let mut sum = Value::Int(0);
+                for (key, _) in &keyed {
+                    self.numbers_cost(std::slice::from_ref(key))?;
+                    let number = match key {
+                        Value::Int(_) | Value::Num(_) => key.clone(),
+                        other => Value::Num(ops::to_number(other)),
+                    };
+                    sum = ops::binary(crate::expr::ast::BinaryOp::Add, &sum, &number);
+                }
+                Ok(sum)
+            }
             Static::ListSortBy => {
                 // Sorting pairs by their first place; equal or incomparable keys keep their order.
                 let bytes: u64 = keyed.iter().map(|(key, _)| 1 + key.weight() / 16).sum();

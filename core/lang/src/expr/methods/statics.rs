@@ -192,7 +192,7 @@ impl Eval<'_> {
 
     /// Makes a text out of code points (ECMA-262 §22.1.2.2).
     /// Charges for arguments that become numbers, by way of their text where they are no numbers.
-    fn numbers_cost(&mut self, args: &[Value]) -> Res<()> {
+    pub(super) fn numbers_cost(&mut self, args: &[Value]) -> Res<()> {
         for value in args.iter().filter(|value| !matches!(value, Value::Int(_) | Value::Num(_))) {
             self.item_work(8)?;
             self.item_cost(value)?;
