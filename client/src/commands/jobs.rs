@@ -291,6 +291,10 @@ pub fn act(api: &Api, change: JobChange, ids: &[String], select: &Select, json: 
         }
         std::thread::sleep(POLL);
         answer = api.get(&format!("/jobs/actions/{}", operation.id))?;
+        if answer.operation.as_ref().is_none_or(|operation| operation.ended) && std::io::stderr().is_terminal() {
+            // The progress makes room for the outcome.
+            eprint!("\r\x1b[K");
+        }
     }
     if json {
         print_json(&answer);

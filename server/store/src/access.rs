@@ -43,7 +43,7 @@ impl Store {
             .collect())
     }
 
-    /// Adds an operator token by its hash. False when there is one of that name, or when there are too many.
+    /// Adds an operator token by its hash. Returns false when its name is taken, or when [`MOST_TOKENS`] exist.
     pub async fn add_token(&self, token: &Token) -> Result<bool> {
         let added = sqlx::query!(
             "INSERT INTO operator_token (hash, name, prefix, created, expires)

@@ -41,11 +41,11 @@ pub(super) fn secret(name: &Named, purpose: &Purpose, known: Option<&Known>, rep
             report.help(format!("set it with {set}"));
         }
         Some(bound) if !bound.iter().any(|bound| bound.covers(purpose)) => {
-            let use_ = match purpose {
+            let message = match purpose {
                 Purpose::Address(base) => format!("the secret `{}` may not be sent to `{base}`", name.text),
                 Purpose::Signing => format!("the secret `{}` may not sign notices", name.text),
             };
-            report.error("unbound-secret", name.at, use_);
+            report.error("unbound-secret", name.at, message);
             report.help(format!("whoever knows its value sets it again: {set}"));
         }
         Some(_) => {}

@@ -9,6 +9,7 @@ use iri_string::template::simple_context::{SimpleContext, Value as Variable};
 use super::flow::{Awaits, Fibre, Flow, What};
 use super::{Effect, EffectError, Failure, Machine, State, body};
 use kanzlei_compiler::plan::{Action, Call, Maker};
+use kanzlei_lang::document::purpose::is_dots;
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_lang::expr::ops;
 use kanzlei_model::run::FailureKind;
@@ -186,10 +187,7 @@ impl Machine {
 /// percent-encoded: with it a value of the input could reach another operation.
 fn leaves_its_path(target: &str) -> bool {
     let path = target.split(['?', '#']).next().unwrap_or_default();
-    path.split(['/', '\\']).any(|part| {
-        let plain = part.replace("%2e", ".").replace("%2E", ".");
-        plain == "." || plain == ".."
-    })
+    path.split(['/', '\\']).any(is_dots)
 }
 
 /// What an answer means: the call's result, or a failure.

@@ -44,7 +44,8 @@ impl Purpose {
 
 /// A segment of a path that leads upwards, or nowhere (RFC 3986, section 5.2.4).
 pub fn is_dots(segment: &str) -> bool {
-    matches!(segment.to_ascii_lowercase().replace("%2e", ".").as_str(), "." | "..")
+    let forms = [".", "..", "%2e", ".%2e", "%2e.", "%2e%2e"];
+    forms.iter().any(|form| segment.eq_ignore_ascii_case(form))
 }
 
 impl FromStr for Purpose {

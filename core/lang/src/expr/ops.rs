@@ -171,7 +171,7 @@ pub fn to_text(value: &Value) -> Str {
 
 /// Appends a value as `String(value)` writes it.
 ///
-/// A list heavier than any value may be is left out: whoever writes one is charged first, and refused.
+/// Leaves out a list that is heavier than any value may be: evaluations charge for the text first and end with an error.
 pub fn write_text(value: &Value, out: &mut String) {
     match value {
         Value::List(_) if value.weight() > MAX_WEIGHT => {}

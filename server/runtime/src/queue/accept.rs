@@ -20,15 +20,15 @@ const COUNTED_EACH_TIME: u64 = 20_000;
 const BELIEVED: Duration = Duration::from_secs(5);
 const BELIEVED_FAR: Duration = Duration::from_secs(60);
 
-/// How long a client waits for its job to be queued.
-const PATIENCE: Duration = Duration::from_millis(2500);
+/// How long a client waits for one answer of the database, such as that its job is queued.
+pub const PATIENCE: Duration = Duration::from_millis(2500);
 
 /// Jobs to queue together.
 pub struct Acceptance {
     rows: Vec<NewJob>,
     batch: Option<NewBatch>,
     done: oneshot::Sender<Result<(), NotQueued>>,
-    /// When nobody waits for it any more.
+    /// When its client stops waiting; `None` for a caller without a timeout.
     until: Option<Instant>,
 }
 

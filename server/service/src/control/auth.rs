@@ -18,6 +18,7 @@ use actix_web::{HttpMessage, HttpRequest, HttpResponse};
 use kanzlei_api::session::{Session, SignIn};
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_runtime::clock::now;
+use kanzlei_runtime::queue::accept::PATIENCE;
 use kanzlei_runtime::queue::hash;
 use kanzlei_store::Store;
 use kanzlei_store::access::Token;
@@ -36,8 +37,6 @@ const CSRF: &str = "x-csrf-token";
 const FRESH: Duration = Duration::from_secs(4);
 /// How long it counts while the database is unavailable.
 const STALE: Duration = Duration::from_secs(300);
-/// How long a request waits for the database to say who sent it.
-const PATIENCE: Duration = Duration::from_millis(2500);
 /// How often the use of a token is recorded.
 const RECORDED: Span = Span::from_secs(60);
 /// Wrong tokens that one peer may show in [`WINDOW`].

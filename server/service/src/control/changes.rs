@@ -56,7 +56,7 @@ impl Operations {
     }
 }
 
-/// What is to be done to each job.
+/// The change to make to each job.
 #[derive(Clone, Copy)]
 struct Wanted {
     action: JobAction,

@@ -131,7 +131,9 @@ fn taken_over(checked: &Checked, live: &Live, given: &[Source]) -> Vec<Diagnosti
     for (_, plan) in checked.workflows.iter().filter(|(index, _)| *index >= given.len()) {
         let Some(before) = live.workflows.get(&plan.name) else { continue };
         for ((call, now), (_, was)) in plan.addressed.iter().zip(&before.plan.addressed) {
-            let by = given.iter().find(|source| name_of(&source.text).is_some_and(|(_, name)| name == *now));
+            let by = given
+                .iter()
+                .find(|source| name_of(&source.text).is_some_and(|(kind, name)| kind == "service" && name == *now));
             if let Some(source) = by.filter(|_| now != was) {
                 let mut report = Report::new(&source.path, &source.text);
                 let message = format!(

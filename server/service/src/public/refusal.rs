@@ -1,7 +1,6 @@
 //! Requests that are refused before a run begins: their answer, and what is kept of them.
 
 use std::sync::Arc;
-use std::time::Duration;
 
 use actix_web::HttpRequest;
 use actix_web::http::header::HeaderValue;
@@ -10,6 +9,7 @@ use kanzlei_model::problem::Problem;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::journal;
 use kanzlei_runtime::live::Workflow;
+use kanzlei_runtime::queue::accept::PATIENCE;
 use kanzlei_store::database_is_full;
 use kanzlei_store::refusals::Refusal as Row;
 use sha2::{Digest, Sha256};
@@ -52,9 +52,6 @@ impl From<Box<Problem>> for Refusal {
         Refusal { problem, allow: None, retry_after: None }
     }
 }
-
-/// How long a request waits for one answer of the database.
-const PATIENCE: Duration = Duration::from_millis(2500);
 
 /// The database cannot be reached, so nothing was queued.
 pub fn unavailable() -> Refusal {

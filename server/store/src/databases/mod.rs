@@ -225,8 +225,8 @@ impl Database {
         }
     }
 
-    /// Runs statements that may leave something in their connection on one that is closed afterwards. There are at most
-    /// as many of these as of the pool's: each holds one of its places.
+    /// Runs statements that may leave state in a connection on a new one, which is closed afterwards. It holds a place
+    /// of the pool meanwhile, so there are at most as many of these as pooled connections.
     pub async fn run_apart(
         &self,
         statements: &[Statement],
