@@ -102,7 +102,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         live.clone(),
         secrets.clone(),
         config.public_url(),
-        installation.clone(),
+        &installation,
         &queue::Bounds {
             input: config.jobs.input,
             followers: config.jobs.followers,

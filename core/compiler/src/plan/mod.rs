@@ -126,6 +126,11 @@ pub struct ReplyShape {
 }
 
 impl Plan {
+    /// Whether a run may call services, itself or through workflows that it invokes.
+    pub fn may_call(&self) -> bool {
+        !self.services.is_empty() || !self.invokes.is_empty()
+    }
+
     /// The plans of the workflows it invokes, each once for each step that does.
     pub fn invoked(&self) -> impl Iterator<Item = &Arc<Plan>> {
         self.blocks.iter().flatten().filter_map(|step| match &step.action {

@@ -95,7 +95,8 @@ pub struct Jobs {
     pub plans: plans::Plans,
     usual: view::Usual,
     acceptances: mpsc::Sender<accept::Acceptance>,
-    key: Vec<u8>,
+    /// Keyed once, copied for each use.
+    mac: Hmac<Sha256>,
 }
 
 /// Bounds of the queue in this process.
@@ -117,7 +118,7 @@ impl Jobs {
         live: Arc<ArcSwap<Live>>,
         secrets: Arc<Secrets>,
         public_url: String,
-        key: Vec<u8>,
+        key: &[u8],
         bounds: &Bounds,
         background: Background,
     ) -> (Arc<Self>, mpsc::Receiver<accept::Acceptance>) {
@@ -139,7 +140,8 @@ impl Jobs {
             plans: plans::Plans::new(background),
             usual: view::Usual::default(),
             acceptances,
-            key,
+            // Keys of any length are taken.
+            mac: Hmac::new_from_slice(key).unwrap_or_else(|_| Hmac::new(&Default::default())),
         };
         (Arc::new(jobs), received)
     }
@@ -157,10 +159,7 @@ impl Jobs {
 
     /// A code that only this installation can compute, the same for the same words.
     fn made(&self, words: &str) -> [u8; 32] {
-        let mut mac = match Hmac::<Sha256>::new_from_slice(&self.key) {
-            Ok(mac) => mac,
-            Err(_) => return [0; 32],
-        };
+        let mut mac = self.mac.clone();
         mac.update(words.as_bytes());
         mac.finalize().into_bytes().into()
     }

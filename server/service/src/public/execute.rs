@@ -64,9 +64,12 @@ pub async fn run_or_queue(
         attempt: 1,
         generation: 0,
     };
+    let plan = &route.workflow.plan;
+    let machine = Machine::new(plan.clone(), start);
     let run = DirectRun {
         id: about.id,
-        machine: Machine::new(route.workflow.plan.clone(), start).with_key(app.jobs.key_of(about.id)),
+        // The key is for calls alone, and takes longer to make than a small run to end.
+        machine: if plan.may_call() { machine.with_key(app.jobs.key_of(about.id)) } else { machine },
         entry,
         workflow: route.workflow,
         live: route.live,
