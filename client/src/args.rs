@@ -54,6 +54,58 @@ pub enum Command {
         #[arg(long, value_enum, default_value_t = Format::Text)]
         format: Format,
     },
+    /// Explain the code of a finding, with a wrong and a corrected example
+    #[command(
+        after_help = "Without a code it lists all.\n\nExamples:\n  kanzlei explain maybe-missing\n  kanzlei explain"
+    )]
+    Explain {
+        /// The code, as `check` prints it
+        code: Option<String>,
+    },
+    /// Serve an editor: the Language Server Protocol over standard input and output
+    #[command(
+        after_help = "Editors start it themselves; the handbook says how to set it up (docs/editors.md). It offers findings while typing,\ncompletion, hover, definition, references, rename, fixes, an outline with the numbers of the sheet, and folding."
+    )]
+    LanguageServer,
+    /// Rename a workflow, service, lane, input, step or function wherever documents use it
+    #[command(
+        after_help = "PLACE is a workflow, service or lane by its name, or a name of a workflow behind a dot:\n`berth-quote.tide` is a step or value, `berth-quote.input.imo` an input.\n\nExamples:\n  kanzlei rename demo/harbour vessel-dues stay-dues --dry-run\n  kanzlei rename demo/harbour berth-quote.tide window"
+    )]
+    Rename {
+        /// The folder of documents
+        folder: PathBuf,
+        /// What is renamed
+        place: String,
+        /// The new name
+        new: String,
+        /// Show the changes and write nothing
+        #[arg(long)]
+        dry_run: bool,
+    },
+    /// List the steps of a workflow with their numbers, or the names that one of them knows
+    #[command(
+        after_help = "Examples:\n  kanzlei outline demo/harbour/workflows/berth-quote.yaml\n  kanzlei outline demo/harbour/workflows/berth-quote.yaml --step 3"
+    )]
+    Outline {
+        /// The document
+        path: PathBuf,
+        /// Show the names in scope at this step, with their types
+        #[arg(long, value_name = "NUMBER")]
+        step: Option<String>,
+    },
+    /// Change the steps of a workflow, keeping comments and layout
+    #[command(
+        after_help = "Steps go by their numbers on the sheet (`kanzlei outline`).\n\nExamples:\n  kanzlei edit workflows/berth-quote.yaml move 3 --before 1\n  kanzlei edit workflows/berth-quote.yaml off 3\n  kanzlei edit workflows/berth-quote.yaml set 3 within 4s\n  kanzlei edit workflows/berth-quote.yaml insert --before 3 'note: asking for the tide'\n  kanzlei edit workflows/berth-quote.yaml wrap 3 --count 2 --with 'if: input.nights > 1' --under then\n  kanzlei edit workflows/berth-quote.yaml extract 3 --count 2 --name tide-and-rate"
+    )]
+    Edit {
+        /// The document
+        path: PathBuf,
+        #[command(subcommand)]
+        what: Edit,
+        /// Show the changes and write nothing
+        #[arg(long, global = true)]
+        dry_run: bool,
+    },
     /// Create a workflow from a worked example, with its cases
     #[command(
         after_help = "Examples to begin from: berth-quote, harbour-tides, vessel-dues, stay-bill, arrival-brief,\ngather-reports, harbour-report, arrival-notice, customs-clearance, night-watch.\n\nExample:\n  kanzlei new port-fees --like stay-bill"
@@ -517,6 +569,102 @@ pub enum Secrets {
     /// Remove a secret that no live service uses
     Remove {
         /// The name of the secret
+        name: String,
+    },
+}
+
+/// Changes of steps.
+#[derive(Subcommand)]
+pub enum Edit {
+    /// Move a step before another one, or behind it
+    Move {
+        /// The step
+        step: String,
+        /// The step it will stand before
+        #[arg(long, value_name = "STEP", conflicts_with = "behind", required_unless_present = "behind")]
+        before: Option<String>,
+        /// The step it will stand behind
+        #[arg(long, value_name = "STEP")]
+        behind: Option<String>,
+    },
+    /// Write a step before another one, or behind it
+    Insert {
+        /// The new step, as YAML
+        value: String,
+        /// The step it will stand before
+        #[arg(long, value_name = "STEP", conflicts_with = "behind", required_unless_present = "behind")]
+        before: Option<String>,
+        /// The step it will stand behind
+        #[arg(long, value_name = "STEP")]
+        behind: Option<String>,
+    },
+    /// Write a step once more behind itself
+    Duplicate {
+        /// The step
+        step: String,
+    },
+    /// Delete a step
+    Delete {
+        /// The step
+        step: String,
+    },
+    /// Switch a step off; it is kept and not run
+    Off {
+        /// The step
+        step: String,
+    },
+    /// Switch a step on again
+    On {
+        /// The step
+        step: String,
+    },
+    /// Set a key of a step
+    Set {
+        /// The step
+        step: String,
+        /// The key; keys inside others are separated by slashes: `send/imo`
+        key: String,
+        /// The value, as YAML
+        value: String,
+    },
+    /// Remove a key of a step
+    Unset {
+        /// The step
+        step: String,
+        /// The key
+        key: String,
+    },
+    /// Put steps into a new one
+    Wrap {
+        /// The first of the steps
+        step: String,
+        /// How many
+        #[arg(long, default_value_t = 1)]
+        count: usize,
+        /// The keys of the new step, as YAML: `if: input.nights > 1`
+        #[arg(long, value_name = "YAML")]
+        with: String,
+        /// The key that holds the steps: `then`, `steps`
+        #[arg(long, value_name = "KEY")]
+        under: String,
+    },
+    /// Put the steps inside a step in its place
+    Unwrap {
+        /// The step
+        step: String,
+        /// The branch whose steps remain; by default the first
+        #[arg(long, value_name = "KEY")]
+        branch: Option<String>,
+    },
+    /// Make a workflow of steps, which is invoked in their place
+    Extract {
+        /// The first of the steps
+        step: String,
+        /// How many
+        #[arg(long, default_value_t = 1)]
+        count: usize,
+        /// The name of the new workflow; it is written beside this one
+        #[arg(long)]
         name: String,
     },
 }

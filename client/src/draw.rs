@@ -74,6 +74,20 @@ pub fn diagnostics(found: &[Diagnostic], text_of: &dyn Fn(&str) -> Option<String
     }
 }
 
+/// What changes in a text, as a unified diff.
+pub fn changes(path: &str, before: &str, after: &str) {
+    let diff = similar::TextDiff::from_lines(before, after);
+    for line in diff.unified_diff().header(path, path).to_string().lines() {
+        let code = match line.chars().next() {
+            Some('+') => "32",
+            Some('-') => "31",
+            Some('@') => "36",
+            _ => "0",
+        };
+        println!("{}", paint(code, line));
+    }
+}
+
 /// `1 error, 2 warnings`.
 pub fn counted(found: &[Diagnostic]) -> String {
     let errors = found.iter().filter(|d| d.severity == Severity::Error).count();

@@ -61,7 +61,35 @@ pub fn bundle(paths: &[PathBuf]) -> Result<Bundle, Error> {
     Ok(bundle)
 }
 
-fn name(path: &Path) -> String {
+/// The texts of a folder of documents, with the files they name, by their paths; what cannot be read is left out.
+pub fn texts_below(folder: &Path) -> Vec<(String, String)> {
+    let mut files = Vec::new();
+    if search(folder, &mut files).is_err() {
+        return Vec::new();
+    }
+    files.sort();
+    let mut bundle = Bundle::default();
+    let mut texts = Vec::new();
+    for file in files {
+        let Ok(text) = read(&file) else { continue };
+        if document::kind_of(&text).is_some() {
+            add_named_file(&mut bundle, &file, &text);
+            texts.push((name(&file), text));
+        }
+    }
+    texts.extend(bundle.files);
+    texts
+}
+
+/// The folder that holds all documents a file belongs together with.
+pub fn folder_of(file: &Path) -> PathBuf {
+    office(file).unwrap_or_else(|| match file.parent() {
+        Some(folder) if folder != Path::new("") => folder.to_path_buf(),
+        _ => PathBuf::from("."),
+    })
+}
+
+pub fn name(path: &Path) -> String {
     path.strip_prefix(".").unwrap_or(path).to_string_lossy().into_owned()
 }
 

@@ -6,6 +6,7 @@ mod args;
 mod commands;
 mod draw;
 mod files;
+mod language_server;
 mod sarif;
 #[cfg(test)]
 mod tests;

@@ -26,13 +26,28 @@ pub fn log(found: &[Diagnostic], text_of: &dyn Fn(&str) -> Option<String>) -> Js
                 region["endLine"] = line.into();
                 region["endColumn"] = column.into();
             }
-            json!({
+            let fixes: Vec<Json> = d
+                .fixes
+                .iter()
+                .map(|fix| {
+                    let (start, end) = (fix.edit.start, fix.edit.end);
+                    let region = json!({"byteOffset": start, "byteLength": end - start});
+                    let replaced = json!({"deletedRegion": region, "insertedContent": {"text": fix.edit.text}});
+                    let change = json!({"artifactLocation": {"uri": uri(&d.path)}, "replacements": [replaced]});
+                    json!({"description": {"text": fix.title}, "artifactChanges": [change]})
+                })
+                .collect();
+            let mut result = json!({
                 "ruleId": d.code,
                 "ruleIndex": codes.iter().position(|code| *code == d.code),
                 "level": level,
                 "message": {"text": message},
                 "locations": [{"physicalLocation": {"artifactLocation": {"uri": uri(&d.path)}, "region": region}}],
-            })
+            });
+            if !fixes.is_empty() {
+                result["fixes"] = fixes.into();
+            }
+            result
         })
         .collect();
     json!({
@@ -74,6 +89,7 @@ mod tests {
             end,
             message: "no".into(),
             help: Some("yes".into()),
+            fixes: Vec::new(),
         };
         let text = "workflow: x\n  åb: c\n";
         let found = [found("b", Severity::Error, 14, 17), found("a", Severity::Warning, 14, 14)];

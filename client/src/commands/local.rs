@@ -3,10 +3,12 @@
 use std::io::Read;
 use std::path::Path;
 
+use kanzlei_analysis::explain;
 use kanzlei_lang::calendar::{self, Calendar, Pattern, When};
 use kanzlei_lang::diagnostic::{Diagnostic, Severity};
 use kanzlei_lang::document::{KINDS, schema as schemas};
 use kanzlei_lang::expr::{Expression, Limits, Scope};
+use kanzlei_lang::suggest;
 use kanzlei_model::value::Value;
 
 use crate::{Done, Error, draw};
@@ -50,6 +52,7 @@ pub fn eval(text: &str, with: Option<&Path>, json: bool) -> Done {
                     end: fault.at.end,
                     message: fault.message,
                     help: fault.help,
+                    fixes: Vec::new(),
                 })
                 .collect();
             draw::diagnostics(&found, &|_| Some(text.to_owned()));
@@ -92,6 +95,44 @@ pub fn preview(pattern: &str, zone: &str, from: Option<&str>, count: u16, json: 
         .map(|at| vec![at.to_string(), at.to_zoned(zone.clone()).strftime("%a %Y-%m-%d %H:%M:%S %:z").to_string()])
         .collect();
     draw::table(&["due (UTC)", calendar.zone_name()], rows);
+    Ok(())
+}
+
+/// `explain`: what a code means, or all codes with their first sentences.
+pub fn explain(code: Option<&str>, json: bool) -> Done {
+    let Some(code) = code else {
+        let sentence = |about: &str| about.split_inclusive(". ").next().unwrap_or(about).trim().replace('\n', " ");
+        if json {
+            let all = explain::all().iter().map(|one| (one.code.to_owned(), one.about.into()));
+            super::print_json(&serde_json::Value::Object(all.collect()));
+            return Ok(());
+        }
+        let rows = explain::all().iter().map(|one| vec![one.code.to_owned(), sentence(one.about)]);
+        draw::table(&["code", "meaning"], rows);
+        return Ok(());
+    };
+    let Some(found) = explain::of(code) else {
+        let near = suggest::nearest(code, explain::all().iter().map(|one| one.code));
+        let hint =
+            near.map_or_else(|| "; `kanzlei explain` lists all".to_owned(), |near| format!("; did you mean `{near}`?"));
+        return Err(Error::Usage(format!("there is no finding `{code}`{hint}")));
+    };
+    if json {
+        let (wrong, corrected) = (found.wrong, found.corrected);
+        super::print_json(
+            &serde_json::json!({"code": code, "about": found.about, "wrong": wrong, "corrected": corrected}),
+        );
+        return Ok(());
+    }
+    println!("{}\n{}", draw::bold(found.code), found.about);
+    let example = |title: &str, text: Option<&str>| {
+        if let Some(text) = text {
+            println!("\n{title}");
+            text.lines().for_each(|line| println!("  {line}"));
+        }
+    };
+    example("Wrong:", found.wrong);
+    example("Corrected:", found.corrected);
     Ok(())
 }
 

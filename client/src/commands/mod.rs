@@ -5,6 +5,7 @@ mod begin;
 mod call;
 mod databases;
 mod documents;
+mod edit;
 mod jobs;
 mod lanes;
 mod lend;
@@ -97,6 +98,11 @@ pub fn run(args: Args) -> Done {
         Command::Timetable { action, workflow, number } => timetables::change(&api()?, &workflow, number, action, json),
         Command::Eval { expression, with } => local::eval(&expression, with.as_deref(), json),
         Command::Schema { kind } => local::schema(&kind),
+        Command::Explain { code } => local::explain(code.as_deref(), json),
+        Command::LanguageServer => crate::language_server::run(),
+        Command::Rename { folder, place, new, dry_run } => edit::rename(&folder, &place, &new, dry_run, json),
+        Command::Outline { path, step } => edit::outline(&path, step.as_deref(), json),
+        Command::Edit { path, what, dry_run } => edit::edit(&path, what, dry_run, json),
     }
 }
 

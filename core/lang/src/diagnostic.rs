@@ -5,6 +5,8 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::edit::Edit;
+
 /// Whether a finding prevents a deploy.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
@@ -37,6 +39,18 @@ pub struct Diagnostic {
     /// What to do about it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub help: Option<String>,
+    /// Changes of the text that would mend it, each on its own.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub fixes: Vec<Fix>,
+}
+
+/// A change of the text that mends a finding.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Fix {
+    /// What it does, in a few words: ``write `harbour` ``.
+    pub title: String,
+    /// The change.
+    pub edit: Edit,
 }
 
 /// A place in a document, in bytes.
@@ -73,6 +87,11 @@ impl<'s> Report<'s> {
     pub fn new(path: &'s str, text: &'s str) -> Self {
         let breaks = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at as u32 + 1);
         Report { path, text, lines: std::iter::once(0).chain(breaks).collect(), found: Vec::new() }
+    }
+
+    /// Goes on with a report whose first findings were made before, by reading the same text.
+    pub fn resume(path: &'s str, text: &'s str, found: Vec<Diagnostic>) -> Self {
+        Report { found, ..Report::new(path, text) }
     }
 
     /// Line and column of a byte position, both from 1; columns count characters.
@@ -114,6 +133,26 @@ impl<'s> Report<'s> {
         self
     }
 
+    /// Suggests a known name in place of the text that the latest diagnostic is about.
+    pub fn did_you_mean(&mut self, near: &str) -> &mut Self {
+        self.did_you_mean_as(near, near)
+    }
+
+    /// The same where the name is only a part of that text, which becomes `whole`.
+    pub fn did_you_mean_as(&mut self, near: &str, whole: &str) -> &mut Self {
+        let place = self.found.last().map(|last| Place { start: last.start, end: last.end });
+        self.help(format!("did you mean `{near}`?")).fix(format!("write `{whole}`"), place.unwrap_or_default(), whole)
+    }
+
+    /// Adds a change of the text that mends the latest diagnostic.
+    pub fn fix(&mut self, title: impl Into<String>, at: Place, text: impl Into<String>) -> &mut Self {
+        if let Some(last) = self.found.last_mut() {
+            let edit = Edit { start: at.start, end: at.end, text: text.into() };
+            last.fixes.push(Fix { title: title.into(), edit });
+        }
+        self
+    }
+
     fn add(&mut self, severity: Severity, code: &str, at: Place, message: String) -> &mut Self {
         if self.found.len() < MOST {
             let (line, column) = self.line_and_column(at.start);
@@ -127,6 +166,7 @@ impl<'s> Report<'s> {
                 end: at.end.max(at.start),
                 message,
                 help: None,
+                fixes: Vec::new(),
             });
         }
         self

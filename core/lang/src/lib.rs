@@ -11,6 +11,7 @@ pub mod calendar;
 pub mod confidential;
 pub mod diagnostic;
 pub mod document;
+pub mod edit;
 pub mod expr;
 pub mod suggest;
 pub mod types;

@@ -41,8 +41,9 @@ use kanzlei_compiler::input::{Body, Parts, encoded, form_pairs};
 use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::driver;
 use kanzlei_engine::machine::{EffectError, Machine, Query, Reply, Rows, Start};
-use kanzlei_lang::diagnostic::{Report, Severity};
+use kanzlei_lang::diagnostic::{Diagnostic, Report, Severity};
 use kanzlei_lang::document::workflow::Answer;
+use kanzlei_lang::document::{Cases, Source};
 use kanzlei_lang::suggest;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::RunState;
@@ -55,28 +56,9 @@ pub fn check(bundle: &Bundle) -> (Checked, Vec<Prepared>) {
     let mut rehearsals = Vec::new();
     let mut found = Vec::new();
     for (index, cases) in &checked.cases {
-        let source = &bundle.documents[*index];
-        let name = &cases.workflow;
-        let mut report = Report::new(&source.path, &source.text);
-        match checked.plans.get(&name.text) {
-            Some(plan) => {
-                let prepared = prepare(&source.path, cases, plan, &checked.services, &mut report);
-                let sound =
-                    |d: &kanzlei_lang::diagnostic::Diagnostic| d.path != source.path || d.severity != Severity::Error;
-                if !report.has_errors() && checked.diagnostics.iter().all(sound) {
-                    rehearsals.push(prepared);
-                }
-            }
-            // Its own document says why there is no plan.
-            None if checked.names.contains(&name.text) => {}
-            None => {
-                report.error("unknown-workflow", name.at, format!("there is no workflow `{}`", name.text));
-                if let Some(near) = suggest::nearest(&name.text, checked.names.iter().map(String::as_str)) {
-                    report.help(format!("did you mean `{near}`?"));
-                }
-            }
-        }
-        found.extend(report.finish());
+        let (prepared, more) = prepare_cases(&bundle.documents[*index], cases, &checked);
+        rehearsals.extend(prepared);
+        found.extend(more);
     }
     if !found.is_empty() {
         checked.diagnostics.extend(found);
@@ -85,6 +67,29 @@ pub fn check(bundle: &Bundle) -> (Checked, Vec<Prepared>) {
         checked.diagnostics.dedup();
     }
     (checked, rehearsals)
+}
+
+/// Prepares one document of cases beside the workflows that were checked, with what is wrong with it.
+pub fn prepare_cases(source: &Source, cases: &Cases, checked: &Checked) -> (Option<Prepared>, Vec<Diagnostic>) {
+    let name = &cases.workflow;
+    let mut report = Report::new(&source.path, &source.text);
+    let mut sound = None;
+    match checked.plans.get(&name.text) {
+        Some(plan) => {
+            let prepared = prepare(&source.path, cases, plan, &checked.services, &mut report);
+            let fits = |d: &Diagnostic| d.path != source.path || d.severity != Severity::Error;
+            sound = (!report.has_errors() && checked.diagnostics.iter().all(fits)).then_some(prepared);
+        }
+        // Its own document says why there is no plan.
+        None if checked.names.contains(&name.text) => {}
+        None => {
+            report.error("unknown-workflow", name.at, format!("there is no workflow `{}`", name.text));
+            if let Some(near) = suggest::nearest(&name.text, checked.names.iter().map(String::as_str)) {
+                report.did_you_mean(near);
+            }
+        }
+    }
+    (sound, report.finish())
 }
 
 /// Lends fresh databases to cases that want real ones.

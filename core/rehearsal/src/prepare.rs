@@ -29,7 +29,7 @@ pub fn prepare(
     path: &str,
     document: &Cases,
     plan: &Arc<Plan>,
-    services: &BTreeMap<String, Service>,
+    services: &BTreeMap<String, Arc<Service>>,
     report: &mut Report,
 ) -> Prepared {
     let mut known = BTreeMap::new();
@@ -205,7 +205,7 @@ impl Compiler<'_, '_, '_> {
             let message = format!("`{}` calls no service `{service}`", self.plan.name);
             self.report.error("unknown-service", name.at, message);
             match suggest::nearest(service, self.services.keys().map(String::as_str)) {
-                Some(near) => self.report.help(format!("did you mean `{near}`?")),
+                Some(near) => self.report.did_you_mean(near),
                 None => self.report.help("stubs are named `service.operation`, `sql.DATABASE` or `service GET /path`"),
             };
             return None;
@@ -219,7 +219,7 @@ impl Compiler<'_, '_, '_> {
             let near = suggest::nearest(operation, known.operations.keys().map(String::as_str)).map(str::to_owned);
             self.report.error("unknown-operation", name.at, message);
             if let Some(near) = near {
-                self.report.help(format!("did you mean `{near}`?"));
+                self.report.did_you_mean(&near);
             }
         }
         found.map(|operation| (known.clone(), operation))
@@ -320,7 +320,7 @@ impl Compiler<'_, '_, '_> {
                 self.report.error("unknown-step", name.at, format!("`{}` has no step `{number}`", self.plan.name));
                 let ids = self.plan.sheet.iter().filter_map(|p| p.name.as_deref());
                 match suggest::nearest(number, ids) {
-                    Some(near) => self.report.help(format!("did you mean `{near}`?")),
+                    Some(near) => self.report.did_you_mean(near),
                     None => self.report.help("steps go by their number on the sheet, or by their id"),
                 };
             }
@@ -337,7 +337,7 @@ impl Compiler<'_, '_, '_> {
                 let message = format!("`{}` queues no `{}`", self.plan.name, name.text);
                 self.report.error("unknown-workflow", name.at, message);
                 if let Some(near) = suggest::nearest(&name.text, self.plan.enqueues.iter().map(String::as_str)) {
-                    self.report.help(format!("did you mean `{near}`?"));
+                    self.report.did_you_mean(near);
                 }
             }
             let compiled = self.expected_calls(jobs);

@@ -80,6 +80,29 @@ mod twin {
         #[serde(default, skip_serializing_if = "Option::is_none")]
         #[schemars(with = "String")]
         pub help: Option<String>,
+        /// Changes of the text that would mend it, each on its own.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        pub fixes: Vec<Fix>,
+    }
+
+    /// A change that mends a finding.
+    #[derive(Serialize, Deserialize, JsonSchema)]
+    #[serde(deny_unknown_fields)]
+    pub struct Fix {
+        /// What it does, in a few words.
+        pub title: String,
+        pub edit: Edit,
+    }
+
+    /// A change of a text.
+    #[derive(Serialize, Deserialize, JsonSchema)]
+    #[serde(deny_unknown_fields)]
+    pub struct Edit {
+        /// Byte range that is replaced.
+        pub start: u32,
+        pub end: u32,
+        /// What is written there.
+        pub text: String,
     }
 
     #[derive(Serialize, Deserialize, JsonSchema)]
@@ -92,6 +115,9 @@ mod twin {
 
 #[cfg(test)]
 mod tests {
+    use kanzlei_lang::diagnostic::Fix;
+    use kanzlei_lang::edit::Edit;
+
     use super::{Diagnostic as Found, Paragraph as Core, *};
 
     #[test]
@@ -127,8 +153,9 @@ mod tests {
             end: 3,
             message: "m".into(),
             help: text("h"),
+            fixes: vec![Fix { title: "t".into(), edit: Edit { start: 1, end: 3, text: "x".into() } }],
         };
-        for found in [found.clone(), Found { help: None, ..found }] {
+        for found in [found.clone(), Found { help: None, fixes: Vec::new(), ..found }] {
             let json = serde_json::to_value(&found).expect("json");
             let twin: twin::Diagnostic = serde_json::from_value(json.clone()).expect("the same members");
             assert_eq!(serde_json::to_value(&twin).expect("json"), json);

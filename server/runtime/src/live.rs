@@ -150,6 +150,7 @@ impl Live {
     ) -> Self {
         let mut live = Live { lanes: checked.lanes, ..Live::default() };
         for (name, service) in checked.services {
+            let service = Arc::unwrap_or_clone(service);
             let base = bases.get(&name).cloned().unwrap_or(service.base);
             let (at_once, pace) = (service.at_once, service.pace);
             let limiter = before.services.get(&name).map(|known| known.limiter.clone());

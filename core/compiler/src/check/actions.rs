@@ -181,7 +181,7 @@ impl Walk<'_, '_, '_> {
     pub(super) fn unknown_workflow(&mut self, workflow: &Named) {
         self.report.error("unknown-workflow", workflow.at, format!("there is no workflow `{}`", workflow.text));
         if let Some(near) = suggest::nearest(&workflow.text, self.workflows.keys().copied()) {
-            self.report.help(format!("did you mean `{near}`?"));
+            self.report.did_you_mean(near);
         }
     }
 
@@ -195,7 +195,7 @@ impl Walk<'_, '_, '_> {
                     format!("`{}` has no input `{}`", workflow.text, name.text),
                 );
                 match suggest::nearest(&name.text, takes.iter().map(|(known, _, _)| *known)) {
-                    Some(near) => self.report.help(format!("did you mean `{near}`?")),
+                    Some(near) => self.report.did_you_mean(near),
                     None if takes.is_empty() => self.report.help("it has no input"),
                     None => self.report.help(format!(
                         "it takes {}",

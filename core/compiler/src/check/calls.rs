@@ -71,7 +71,7 @@ pub(super) fn compile(walk: &mut Walk, call: &Call) -> Option<plan::Call> {
             let Some(known) = walk.services.get(service) else {
                 walk.report.error("unknown-service", *at, format!("there is no service `{service}`"));
                 match suggest::nearest(service, walk.services.keys().map(String::as_str)) {
-                    Some(near) => walk.report.help(format!("did you mean `{near}`?")),
+                    Some(near) => walk.report.did_you_mean_as(near, &format!("{near}.{operation}")),
                     None => walk
                         .report
                         .help(format!("declare it in a document of its own that begins `service: {service}`")),
@@ -85,7 +85,7 @@ pub(super) fn compile(walk: &mut Walk, call: &Call) -> Option<plan::Call> {
                     format!("the service `{service}` has no operation `{operation}`"),
                 );
                 match suggest::nearest(operation, known.operations.keys().map(String::as_str)) {
-                    Some(near) => walk.report.help(format!("did you mean `{near}`?")),
+                    Some(near) => walk.report.did_you_mean_as(near, &format!("{service}.{near}")),
                     None => walk.report.help(format!(
                         "its operations: {}",
                         known.operations.keys().cloned().collect::<Vec<_>>().join(", ")
@@ -124,7 +124,7 @@ pub(super) fn compile(walk: &mut Walk, call: &Call) -> Option<plan::Call> {
 /// The service of a call by address: the one that is named, or the only one with the longest base.
 fn addressed<'w>(walk: &mut Walk<'w, '_, '_>, template: &str, named: Option<&Named>, at: Place) -> Option<&'w Service> {
     let mut fitting: Vec<&'w Service> =
-        walk.services.values().filter(|service| under(template, &service.base)).collect();
+        walk.services.values().map(|service| &**service).filter(|service| under(template, &service.base)).collect();
     let longest = fitting.iter().map(|service| service.base.len()).max();
     if let Some(named) = named {
         if let Some(found) = fitting.iter().find(|service| service.name.text == named.text) {
@@ -138,7 +138,7 @@ fn addressed<'w>(walk: &mut Walk<'w, '_, '_>, template: &str, named: Option<&Nam
         };
         walk.report.error(code, named.at, message);
         if let Some(near) = suggest::nearest(&named.text, fitting.iter().map(|service| service.name.text.as_str())) {
-            walk.report.help(format!("did you mean `{near}`?"));
+            walk.report.did_you_mean(near);
         }
         return None;
     }
@@ -206,7 +206,7 @@ fn operation_call(
             None => {
                 walk.report.error("unknown-parameter", named.at, format!("the operation has no parameter `{name}`"));
                 match suggest::nearest(&name, operation.parameters.iter().map(|p| p.name.as_str())) {
-                    Some(near) => walk.report.help(format!("did you mean `{near}`?")),
+                    Some(near) => walk.report.did_you_mean(near),
                     None => {
                         let names: Vec<_> = operation.parameters.iter().map(|p| p.name.as_str()).collect();
                         walk.report.help(if names.is_empty() {
@@ -270,7 +270,7 @@ fn url_call(
         if !wanted.contains(&name) {
             walk.report.error("unknown-parameter", named.at, format!("the template has no variable `{name}`"));
             match suggest::nearest(&name, wanted.iter().map(String::as_str)) {
-                Some(near) => walk.report.help(format!("did you mean `{near}`?")),
+                Some(near) => walk.report.did_you_mean(near),
                 None => walk.report.help("what belongs in the body stands under `body`"),
             };
             continue;

@@ -49,7 +49,7 @@ pub(super) fn labels(
 
 /// Reports jobs of workflows whose reply holds confidential values: every client that polls the job could read them.
 pub(super) fn queued_results(
-    workflows: &[(usize, Workflow)],
+    workflows: &[(usize, Arc<Workflow>)],
     plans: &BTreeMap<String, Arc<Plan>>,
     reports: &mut [Report],
 ) {

@@ -97,7 +97,7 @@ pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut
         let Some(index) = properties.iter().position(|p| p.name.text == name.text) else {
             report.error("unknown-input", name.at, format!("`{}` is no input", name.text));
             if let Some(near) = suggest::nearest(&name.text, properties.iter().map(|p| p.name.text.as_str())) {
-                report.help(format!("did you mean `{near}`?"));
+                report.did_you_mean(near);
             }
             continue;
         };

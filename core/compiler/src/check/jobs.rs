@@ -59,7 +59,7 @@ fn takes(workflow: &Workflow) -> Vec<Takes<'_>> {
 /// Reports workflows whose jobs queue jobs of the same workflow, directly or through others, and that do not look at how
 /// long the chain is.
 pub(super) fn chains(
-    workflows: &[(usize, Workflow)],
+    workflows: &[(usize, Arc<Workflow>)],
     plans: &BTreeMap<String, Arc<plan::Plan>>,
     reports: &mut [Report],
 ) {
@@ -106,7 +106,7 @@ impl Walk<'_, '_, '_> {
         if lane.text != MAIN && !self.lanes.contains_key(&lane.text) {
             self.report.error("unknown-lane", lane.at, format!("there is no lane `{}`", lane.text));
             match suggest::nearest(&lane.text, self.lanes.keys().map(String::as_str)) {
-                Some(near) => self.report.help(format!("did you mean `{near}`?")),
+                Some(near) => self.report.did_you_mean(near),
                 None => self.report.help(format!("a lane is a document of its own: `lane: {}`", lane.text)),
             };
         }

@@ -25,6 +25,7 @@ mod scope;
 mod services;
 mod statements;
 mod steps;
+pub mod watch;
 
 #[cfg(test)]
 mod tests;
@@ -43,6 +44,7 @@ use kanzlei_lang::document::{self, Document, Service, Source, Workflow};
 use kanzlei_lang::expr::Fault;
 use kanzlei_lang::types::Type;
 use kanzlei_model::address::Allowed;
+use watch::{Mention, Question, Sight};
 
 /// Documents that are checked together, and the files they name.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -136,19 +138,41 @@ pub fn relative(document: &str, name: &str) -> String {
 #[derive(Debug, Default)]
 pub struct Checked {
     /// The services by name.
-    pub services: BTreeMap<String, Service>,
+    pub services: BTreeMap<String, Arc<Service>>,
     /// The lanes by name.
     pub lanes: BTreeMap<String, Arc<Lane>>,
     /// Plans of the workflows without errors, with the place of their document in the bundle.
     pub workflows: Vec<(usize, Arc<Plan>)>,
     /// Documents of cases as read, with the place of each in the bundle.
-    pub cases: Vec<(usize, document::Cases)>,
+    pub cases: Vec<(usize, Arc<document::Cases>)>,
     /// Plans by name, those of the documents for context too.
     pub plans: BTreeMap<String, Arc<Plan>>,
     /// Names of all workflows, also of those with errors.
     pub names: BTreeSet<String>,
     /// The findings, by document and place.
     pub diagnostics: Vec<Diagnostic>,
+    /// What is known at the place that was asked about.
+    pub sight: Option<Sight>,
+    /// The names that expressions mention, where that was asked for.
+    pub mentions: Vec<Mention>,
+}
+
+/// A document as it was read, on its own.
+#[derive(Clone, Debug)]
+pub struct Parsed {
+    /// The document; nothing where it cannot be read.
+    pub document: Option<Document>,
+    /// What is wrong with its shape.
+    pub findings: Vec<Diagnostic>,
+}
+
+impl Parsed {
+    /// Reads a document of a bundle.
+    pub fn of(source: &Source, files: &BTreeMap<String, String>) -> Self {
+        let file = |name: &str| files.get(&relative(&source.path, name)).cloned();
+        let (document, findings) = document::read(source, &file);
+        Parsed { document, findings }
+    }
 }
 
 impl Checked {
@@ -170,6 +194,9 @@ pub fn report_faults(report: &mut Report, node: &Node, faults: Vec<Fault>) {
         report.error(fault.code, at, fault.message);
         if let Some(help) = fault.help {
             report.help(help);
+        }
+        if let Some(near) = fault.instead {
+            report.fix(format!("write `{near}`"), at, near);
         }
     }
 }
@@ -212,23 +239,38 @@ pub const MAX_INVOKE_DEPTH: usize = 16;
 
 /// Checks a bundle and compiles its workflows.
 pub fn check(bundle: &Bundle) -> Checked {
-    let mut checked = Checked::default();
-    let own = bundle.documents.len();
     let sources: Vec<&Source> = bundle.documents.iter().chain(&bundle.context).collect();
-    let mut reports: Vec<Report> = sources.iter().map(|s| Report::new(&s.path, &s.text)).collect();
-    let mut workflows: Vec<(usize, Workflow)> = Vec::new();
-    let mut cases: Vec<(usize, document::Cases)> = Vec::new();
+    let parsed: Vec<Parsed> = sources.iter().map(|source| Parsed::of(source, &bundle.files)).collect();
+    let known = bundle.known.as_ref();
+    examine(&sources, &parsed.iter().collect::<Vec<_>>(), bundle.documents.len(), known, Question::default())
+}
+
+/// Checks documents that were read before. The first `own` of them are checked; the others are what they refer to.
+pub fn examine(
+    sources: &[&Source],
+    parsed: &[&Parsed],
+    own: usize,
+    known: Option<&Known>,
+    question: Question,
+) -> Checked {
+    let mut checked = Checked::default();
+    let mut reports: Vec<Report> = Vec::with_capacity(sources.len());
+    for (source, parsed) in sources.iter().zip(parsed) {
+        reports.push(Report::resume(&source.path, &source.text, parsed.findings.clone()));
+    }
+    let mut workflows: Vec<(usize, Arc<Workflow>)> = Vec::new();
+    let mut cases: Vec<(usize, Arc<document::Cases>)> = Vec::new();
     let mut names: BTreeMap<(&str, String), usize> = BTreeMap::new();
-    for (index, (source, report)) in sources.iter().zip(&mut reports).enumerate() {
-        let Some(document) = document::read_into(report, &|name| bundle.file(&source.path, name)) else { continue };
-        let (kind, name) = match &document {
+    for (index, (parsed, report)) in parsed.iter().zip(&mut reports).enumerate() {
+        let Some(document) = &parsed.document else { continue };
+        let (kind, name) = match document {
             Document::Workflow(workflow) => ("workflow", &workflow.name),
             Document::Service(service) => ("service", &service.name),
             Document::Lane(lane) => ("lane", &lane.name),
             Document::Cases(found) => {
                 // A workflow may have cases in several documents.
                 if index < own {
-                    cases.push((index, (**found).clone()));
+                    cases.push((index, found.clone()));
                 }
                 continue;
             }
@@ -242,13 +284,13 @@ pub fn check(bundle: &Bundle) -> Checked {
             report.help(format!("the other one is {}", sources[first].path));
         }
         match document {
-            Document::Workflow(workflow) => workflows.push((index, *workflow)),
+            Document::Workflow(workflow) => workflows.push((index, workflow.clone())),
             Document::Service(service) => {
-                services::check(&service, bundle.known.as_ref(), report);
-                checked.services.insert(service.name.text.clone(), *service);
+                services::check(service, known, report);
+                checked.services.insert(service.name.text.clone(), service.clone());
             }
             Document::Lane(lane) => {
-                if let Some(compiled) = jobs::lane(&lane, report) {
+                if let Some(compiled) = jobs::lane(lane, report) {
                     checked.lanes.insert(compiled.name.clone(), Arc::new(compiled));
                 }
             }
@@ -259,19 +301,25 @@ pub fn check(bundle: &Bundle) -> Checked {
     for (index, workflow) in workflows.iter().filter(|(index, _)| *index < own) {
         taken.claim(workflow, &sources[*index].path, &mut reports[*index]);
     }
-    let by_name: BTreeMap<&str, &Workflow> = workflows.iter().map(|(_, w)| (w.name.text.as_str(), w)).collect();
+    let by_name: BTreeMap<&str, &Workflow> = workflows.iter().map(|(_, w)| (w.name.text.as_str(), &**w)).collect();
+    let needed = question.only.map(|only| order::reached(&workflows, only));
     let mut plans = BTreeMap::new();
     for at in order::callees_first(&workflows, &mut reports) {
         let (index, workflow) = &workflows[at];
+        if needed.as_ref().is_some_and(|needed| !needed.contains(&at)) {
+            continue;
+        }
         let report = &mut reports[*index];
+        let watched = question.watch.filter(|(document, _)| document == index).map(|(_, at)| at);
         let around = steps::Around {
             services: &checked.services,
             plans: &plans,
             workflows: &by_name,
             lanes: &checked.lanes,
-            known: bundle.known.as_ref(),
+            known,
+            watch: watch::Watch { at: watched, mentions: question.mentions, document: *index },
         };
-        let compiled = steps::compile(workflow, &around, report);
+        let compiled = steps::compile(workflow, &around, &mut checked.sight, &mut checked.mentions, report);
         if let Some(plan) = compiled.filter(|_| !report.has_errors()) {
             let plan = Arc::new(plan);
             plans.insert(plan.name.clone(), plan.clone());
@@ -280,7 +328,7 @@ pub fn check(bundle: &Bundle) -> Checked {
             }
         }
     }
-    if let Some(known) = &bundle.known {
+    if let Some(known) = known {
         statements::unprepared(known, &workflows, &plans, &mut reports);
     }
     jobs::chains(&workflows, &plans, &mut reports);
@@ -290,6 +338,8 @@ pub fn check(bundle: &Bundle) -> Checked {
     checked.names = workflows.iter().map(|(_, workflow)| workflow.name.text.clone()).collect();
     checked.plans = plans;
     checked.cases = cases;
-    checked.diagnostics = reports.into_iter().take(own).flat_map(Report::finish).collect();
+    let reports = reports.into_iter().take(own).enumerate();
+    let asked = reports.filter(|(index, _)| question.only.is_none_or(|only| only == *index));
+    checked.diagnostics = asked.flat_map(|(_, report)| report.finish()).collect();
     checked
 }

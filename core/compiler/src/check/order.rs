@@ -1,6 +1,7 @@
 //! The order in which workflows are compiled: each after those it invokes, and none that invokes itself.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use super::MAX_INVOKE_DEPTH;
 use kanzlei_lang::diagnostic::Report;
@@ -9,7 +10,7 @@ use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::step::{Action, Step};
 
 /// Indexes of the workflows, callees first; those in a cycle are reported and left out.
-pub(super) fn callees_first(workflows: &[(usize, Workflow)], reports: &mut [Report]) -> Vec<usize> {
+pub(super) fn callees_first(workflows: &[(usize, Arc<Workflow>)], reports: &mut [Report]) -> Vec<usize> {
     let by_name: BTreeMap<&str, usize> =
         workflows.iter().enumerate().map(|(at, (_, w))| (w.name.text.as_str(), at)).collect();
     let calls: Vec<Vec<(usize, &Named)>> = workflows
@@ -55,6 +56,35 @@ pub(super) fn callees_first(workflows: &[(usize, Workflow)], reports: &mut [Repo
         }
     }
     order
+}
+
+/// Places of the workflows of a document and of those that it invokes or queues, directly or through others; of all
+/// that cases are for, where it is a document of cases.
+pub(super) fn reached(workflows: &[(usize, Arc<Workflow>)], document: usize) -> BTreeSet<usize> {
+    let by_name: BTreeMap<&str, usize> =
+        workflows.iter().enumerate().map(|(at, (_, w))| (w.name.text.as_str(), at)).collect();
+    let mut found = BTreeSet::new();
+    let mut open: Vec<usize> =
+        workflows.iter().enumerate().filter(|(_, (index, _))| *index == document).map(|(at, _)| at).collect();
+    while let Some(at) = open.pop() {
+        if found.insert(at) {
+            let mut names = Vec::new();
+            referred(&workflows[at].1.steps, &mut names);
+            open.extend(names.into_iter().filter_map(|name| by_name.get(name.text.as_str())));
+        }
+    }
+    found
+}
+
+fn referred<'w>(steps: &'w [Step], found: &mut Vec<&'w Named>) {
+    for step in steps {
+        match &step.action {
+            Action::Invoke { workflow, .. } => found.push(workflow),
+            Action::Enqueue(enqueue) => found.push(&enqueue.workflow),
+            _ => {}
+        }
+        step.inside().into_iter().for_each(|steps| referred(steps, found));
+    }
 }
 
 /// The workflows of a cycle that is reached from one, beginning with it where it is part of it.

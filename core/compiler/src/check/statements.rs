@@ -26,7 +26,7 @@ pub(super) fn compile(walk: &mut Walk, sql: &Sql) -> Option<plan::Sql> {
         let name = &sql.database.text;
         walk.report.error("unknown-database", sql.database.at, format!("the service knows no database `{name}`"));
         match suggest::nearest(name, known.databases.keys().map(String::as_str)) {
-            Some(near) => walk.report.help(format!("did you mean `{near}`?")),
+            Some(near) => walk.report.did_you_mean(near),
             None => walk.report.help(format!("name it in the service's settings: `databases.{name}.url`")),
         };
     }
@@ -80,7 +80,7 @@ pub(super) fn compile(walk: &mut Walk, sql: &Sql) -> Option<plan::Sql> {
             if !found.iter().any(|(_, known)| *known == name.text) {
                 walk.report.error("unknown-parameter", name.at, format!("the statement has no `:{}`", name.text));
                 if let Some(near) = suggest::nearest(&name.text, found.iter().map(|(_, known)| known.as_str())) {
-                    walk.report.help(format!("did you mean `:{near}`?"));
+                    walk.report.did_you_mean(near);
                 }
                 whole = false;
             }
@@ -142,7 +142,7 @@ fn once_fits(walk: &mut Walk, sql: &Sql, at: Place, text: &str, class: Class) {
 /// Reports databases that lack what jobs need to perform steps once, where a workflow may run as a job.
 pub(super) fn unprepared(
     known: &super::Known,
-    workflows: &[(usize, Workflow)],
+    workflows: &[(usize, Arc<Workflow>)],
     plans: &BTreeMap<String, Arc<Plan>>,
     reports: &mut [Report],
 ) {

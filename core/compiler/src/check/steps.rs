@@ -4,33 +4,41 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use super::actions::At;
+use super::watch::{Mention, Sight, Watch};
 use super::{Known, confidential, entries, scope};
 use crate::input::InputPlan;
 use crate::plan::sheet::{self, Paragraph};
 use crate::plan::{self, BlockId, FAILURE, FIXED, INPUT, KEPT, Maker, Plan, RUN, StepLabels};
 use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::step::{Action, Step};
-use kanzlei_lang::document::yaml::{Kind, Node};
+use kanzlei_lang::document::yaml::{self, Kind, Node};
 use kanzlei_lang::document::{Service, Workflow, reader::Named};
 use kanzlei_lang::expr::template::Template;
-use kanzlei_lang::expr::{Expression, Fault, Scope, Use};
+use kanzlei_lang::expr::{Expression, Fault, Scope, Span, Use};
 use kanzlei_lang::suggest;
 use kanzlei_lang::types::{Env, Finding, Type};
 use kanzlei_model::value::Value;
 
 /// What a workflow may refer to.
 pub(super) struct Around<'a> {
-    pub services: &'a BTreeMap<String, Service>,
+    pub services: &'a BTreeMap<String, Arc<Service>>,
     /// The workflows it may invoke, compiled before it.
     pub plans: &'a BTreeMap<String, Arc<Plan>>,
     /// All workflows, for their inputs; those it queues may come after it.
     pub workflows: &'a BTreeMap<&'a str, &'a Workflow>,
     pub lanes: &'a BTreeMap<String, Arc<plan::Lane>>,
     pub known: Option<&'a Known>,
+    pub watch: Watch,
 }
 
 /// Compiles a workflow; the plan is of use only when the report has no errors.
-pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report) -> Option<Plan> {
+pub(super) fn compile(
+    workflow: &Workflow,
+    around: &Around,
+    sight: &mut Option<Sight>,
+    mentions: &mut Vec<Mention>,
+    report: &mut Report,
+) -> Option<Plan> {
     let mut scope = Scope::default();
     for (name, node) in &workflow.functions {
         functions(&mut scope, name, node, report);
@@ -68,8 +76,12 @@ pub(super) fn compile(workflow: &Workflow, around: &Around, report: &mut Report)
         result: Type::Undefined,
         last: Type::Unknown,
         told_constant: false,
+        watch: around.watch,
+        sight,
+        mentions,
         report,
     };
+    walk.note_functions();
     let queue = walk.queue();
     walk.blocks.push(Vec::new());
     let mut numbers = Numbers { prefix: String::new(), next: 0, depth: 0 };
@@ -170,13 +182,13 @@ impl Numbers {
 
 pub(super) struct Walk<'w, 'r, 's> {
     pub workflow: &'w Workflow,
-    pub services: &'w BTreeMap<String, Service>,
+    pub services: &'w BTreeMap<String, Arc<Service>>,
     pub plans: &'w BTreeMap<String, Arc<Plan>>,
     pub workflows: &'w BTreeMap<&'w str, &'w Workflow>,
     pub lanes: &'w BTreeMap<String, Arc<plan::Lane>>,
     pub known: Option<&'w Known>,
-    scope: Scope,
-    slots: Vec<String>,
+    pub scope: Scope,
+    pub slots: Vec<String>,
     by_name: HashMap<String, u32>,
     blocks: Vec<Vec<plan::Step>>,
     pub sheet: Vec<Paragraph>,
@@ -205,6 +217,9 @@ pub(super) struct Walk<'w, 'r, 's> {
     pub told_constant: bool,
     /// How many loops and parallel branches are around: in them no step may answer the client.
     pub apart_from_client: u32,
+    pub watch: Watch,
+    pub sight: &'r mut Option<Sight>,
+    pub mentions: &'r mut Vec<Mention>,
     pub report: &'r mut Report<'s>,
 }
 
@@ -310,6 +325,7 @@ impl Walk<'_, '_, '_> {
         answered: Answered,
     ) -> (Option<plan::Step>, End) {
         let (paragraph, mut inside) = self.paragraph(step, numbers, branch);
+        self.look_at_step(step.begins, paragraph);
         // What is known here counts again only where the step may be left out or fail.
         let keeps = step.when.is_some() || step.off || !step.catch.is_empty();
         let around = if keeps { self.env.clone() } else { Env::default() };
@@ -405,14 +421,17 @@ impl Walk<'_, '_, '_> {
         };
         if text.trim_start().starts_with("${") && text.trim_end().ends_with('}') {
             self.report.error("expression-syntax", node.at, format!("`{what}` takes the bare expression"));
-            self.report.help(format!("write `{}`", text.trim().trim_start_matches("${").trim_end_matches('}').trim()));
+            let bare = text.trim().trim_start_matches("${").trim_end_matches('}').trim();
+            self.report.help(format!("write `{bare}`")).fix("write the bare expression", node.at, yaml::quoted(bare));
             return None;
         }
+        self.look_at(node, true);
         let compiled = Expression::compile(&text, &self.scope);
         self.last = Type::Unknown;
         match compiled {
             Ok(expression) => {
                 self.note_uses(expression.uses().to_vec(), node);
+                self.note_calls(&expression, node);
                 self.note_shadows(&expression, node);
                 let (of, findings) = self.env.infer(&expression);
                 self.findings(findings, node);
@@ -433,7 +452,7 @@ impl Walk<'_, '_, '_> {
 
     /// The same with the type of what it makes.
     pub fn typed(&mut self, node: &Node) -> (Option<Maker>, Type) {
-        super::maker(node, &mut |node, text| match Template::compile(text, &self.scope) {
+        super::maker(node, &mut |node, text| match self.template(node, text) {
             Ok(Template::Text(text)) => {
                 let of = Type::text(text.clone());
                 (Some(Maker::Const(Value::Text(text))), of)
@@ -441,7 +460,10 @@ impl Walk<'_, '_, '_> {
             Ok(template) => {
                 let uses = template.expressions().iter().flat_map(|e| e.uses().to_vec()).collect();
                 self.note_uses(uses, node);
-                template.expressions().iter().for_each(|e| self.note_shadows(e, node));
+                for expression in template.expressions() {
+                    self.note_calls(expression, node);
+                    self.note_shadows(expression, node);
+                }
                 let (of, findings) = self.env.template(&template);
                 self.findings(findings, node);
                 (Some(Maker::Text(template)), of)
@@ -451,6 +473,11 @@ impl Walk<'_, '_, '_> {
                 (None, Type::Unknown)
             }
         })
+    }
+
+    fn template(&mut self, node: &Node, text: &str) -> Result<Template, Vec<Fault>> {
+        self.look_at(node, false);
+        Template::compile(text, &self.scope)
     }
 
     pub(super) fn findings(&mut self, findings: Vec<Finding>, node: &Node) {
@@ -464,16 +491,24 @@ impl Walk<'_, '_, '_> {
             if let Some(help) = finding.help {
                 self.report.help(help);
             }
+            if let Some(near) = finding.instead {
+                self.report.fix(format!("write `{near}`"), at, near);
+            }
         }
     }
 
     fn note_shadows(&mut self, expression: &Expression, node: &Node) {
-        for (name, at) in expression.shadows() {
-            let offset = expression.offset();
-            let at = node.place_in(self.report.text(), (at.start + offset) as usize, (at.end + offset) as usize);
+        for binding in expression.bindings().iter().filter(|binding| binding.hides) {
+            let (name, offset) = (&binding.name, expression.offset());
+            let at = self.place_of(node, binding.at, offset);
             self.report.warning("shadowed-name", at, format!("`{name}` hides the `{name}` around it"));
             self.report.help("rename the parameter");
         }
+    }
+
+    /// The place in the document of a range in a node's text.
+    pub(super) fn place_of(&self, node: &Node, at: Span, offset: u32) -> Place {
+        node.place_in(self.report.text(), (at.start + offset) as usize, (at.end + offset) as usize)
     }
 
     pub fn named_makers(&mut self, members: &[(Named, Node)]) -> Vec<(String, Maker)> {
@@ -501,15 +536,16 @@ impl Walk<'_, '_, '_> {
     }
 
     fn note_uses(&mut self, uses: Vec<Use>, node: &Node) {
+        self.mention(&uses, node);
         for used in uses {
             match (used.slot, used.member) {
                 (INPUT, Some(member)) => {
                     let known = self.workflow.input.iter().any(|p| p.name.text == *member);
                     if !known && !self.workflow.extra {
-                        let at: Place = node.place_in(self.report.text(), used.at.start as usize, used.at.end as usize);
+                        let at = self.place_of(node, used.member_at, 0);
                         self.report.error("unknown-input", at, format!("the input has no `{member}`"));
                         match suggest::nearest(&member, self.workflow.input.iter().map(|p| p.name.text.as_str())) {
-                            Some(near) => self.report.help(format!("did you mean `{near}`?")),
+                            Some(near) => self.report.did_you_mean(near),
                             None => self.report.help(format!("declare it under `input`: `{member}: {{type: string}}`")),
                         };
                     }

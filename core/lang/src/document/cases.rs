@@ -398,7 +398,7 @@ fn answer(node: &Node, name: &str, report: &mut Report) -> Option<StubAnswer> {
             if !known.contains(&kind.text.as_str()) {
                 report.error("wrong-value", kind.at, format!("there is no failure `{}` here", kind.text));
                 match suggest::nearest(&kind.text, known.iter().copied()) {
-                    Some(near) => report.help(format!("did you mean `{near}`?")),
+                    Some(near) => report.did_you_mean(near),
                     None => report.help(format!("failures: {}; a bad status is `status: 503`", known.join(", "))),
                 };
             }

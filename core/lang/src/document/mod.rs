@@ -25,6 +25,8 @@ pub mod values;
 pub mod workflow;
 pub mod yaml;
 
+use std::sync::Arc;
+
 use serde::{Deserialize, Serialize};
 
 pub use cases::Cases;
@@ -55,13 +57,13 @@ impl Source {
 #[derive(Clone, Debug)]
 pub enum Document {
     /// A workflow.
-    Workflow(Box<Workflow>),
+    Workflow(Arc<Workflow>),
     /// A service.
-    Service(Box<Service>),
+    Service(Arc<Service>),
     /// Cases of a workflow.
-    Cases(Box<Cases>),
+    Cases(Arc<Cases>),
     /// A lane.
-    Lane(Box<Lane>),
+    Lane(Arc<Lane>),
 }
 
 /// The kinds of documents this version reads.
@@ -97,10 +99,10 @@ pub fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<String>) -> 
         return None;
     };
     match key.name.as_str() {
-        "workflow" => workflow::read(&root, report).map(|w| Document::Workflow(Box::new(w))),
-        "service" => service::read(&root, file, report).map(|s| Document::Service(Box::new(s))),
-        "cases" => cases::read(&root, file, report).map(|c| Document::Cases(Box::new(c))),
-        "lane" => lane::read(&root, report).map(|l| Document::Lane(Box::new(l))),
+        "workflow" => workflow::read(&root, report).map(|w| Document::Workflow(Arc::new(w))),
+        "service" => service::read(&root, file, report).map(|s| Document::Service(Arc::new(s))),
+        "cases" => cases::read(&root, file, report).map(|c| Document::Cases(Arc::new(c))),
+        "lane" => lane::read(&root, report).map(|l| Document::Lane(Arc::new(l))),
         kind if LATER.contains(&kind) => {
             report.error("not-yet", key.at, format!("documents of kind `{kind}` are not part of this version"));
             None
@@ -108,7 +110,7 @@ pub fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<String>) -> 
         other => {
             report.error("unknown-kind", key.at, format!("there is no kind of document `{other}`"));
             match suggest::nearest(other, KINDS.iter().copied()) {
-                Some(near) => report.help(format!("did you mean `{near}`?")),
+                Some(near) => report.did_you_mean(near),
                 None => {
                     report.help("the first key names the kind: `workflow: NAME`, `service: NAME`, `lane: NAME` or `cases: WORKFLOW`")
                 }

@@ -66,12 +66,15 @@ impl<'n> Members<'n> {
                 if let Some((was, now)) = renamed {
                     report.error("renamed-key", key.at, format!("`{was}` is now `{now}`"));
                     report.help(format!("write `{now}`"));
+                    if is_identifier(now) {
+                        report.fix(format!("write `{now}`"), key.at, *now);
+                    }
                     continue;
                 }
                 report.error("unknown-key", key.at, format!("{what} has no key `{}`", key.name));
                 let names = tables.iter().flat_map(|table| table.iter()).map(|spec| spec.name);
                 match suggest::nearest(&key.name, names.clone()) {
-                    Some(near) => report.help(format!("did you mean `{near}`?")),
+                    Some(near) => report.did_you_mean(near),
                     None => report.help(format!("its keys are {}", names.collect::<Vec<_>>().join(", "))),
                 };
             }

@@ -115,7 +115,7 @@ fn retry_on(node: &Node, report: &mut Report) -> Option<RetryOn> {
         Some(text) if !text.ends_with("xx") => {
             report.error("wrong-value", node.at, format!("there is no failure `{text}`"));
             match suggest::nearest(text, FAILURE_KINDS.iter().copied()) {
-                Some(near) => report.help(format!("did you mean `{near}`?")),
+                Some(near) => report.did_you_mean(near),
                 None => report.help(format!("failures: {}", FAILURE_KINDS.join(", "))),
             };
             None

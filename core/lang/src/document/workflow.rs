@@ -13,6 +13,7 @@ use super::values::METHODS;
 use super::yaml::{Kind, Node};
 use crate::calendar::{self, Calendar};
 use crate::diagnostic::{Place, Report};
+use crate::edit;
 use kanzlei_model::value::Value;
 
 /// The most steps of one workflow, those inside others included.
@@ -302,6 +303,8 @@ fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
         None => {
             report.error("missing-key", target.at, "an endpoint says who may call it");
             report.help("add `access: open`");
+            let (at, text) = edit::behind(report.text(), node, "endpoint", "access: open");
+            report.fix("add `access: open`", at, text);
         }
     }
     let from = members

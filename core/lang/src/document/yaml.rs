@@ -163,6 +163,39 @@ impl Node {
     }
 }
 
+/// A text as a scalar that may stand anywhere in a document: plain where that is read as the same text, else in
+/// double quotes.
+pub fn quoted(text: &str) -> String {
+    let begins_plain =
+        text.starts_with(|c: char| c.is_ascii_alphanumeric() || matches!(c, '/' | '_' | '.' | '(' | '+' | '$'));
+    let breaks = |c: char| c.is_control() || matches!(c, ',' | '[' | ']' | '{' | '}');
+    let is_plain = begins_plain
+        && !text.contains(breaks)
+        && !text.contains(": ")
+        && !text.contains(" #")
+        && !text.ends_with([':', ' '])
+        && matches!(plain(text), Kind::Text(_));
+    match is_plain {
+        true => text.to_owned(),
+        false => serde_json::to_string(text).unwrap_or_default(),
+    }
+}
+
+/// A JSON value on one line, with quotes only where they are needed.
+pub fn flow(value: &serde_json::Value) -> String {
+    use serde_json::Value as Json;
+    match value {
+        Json::String(text) => quoted(text),
+        Json::Array(items) => format!("[{}]", items.iter().map(flow).collect::<Vec<_>>().join(", ")),
+        Json::Object(members) => {
+            let members: Vec<String> =
+                members.iter().map(|(name, value)| format!("{}: {}", quoted(name), flow(value))).collect();
+            format!("{{{}}}", members.join(", "))
+        }
+        other => other.to_string(),
+    }
+}
+
 /// Reads one document; nothing when it cannot be read at all.
 pub fn parse(report: &mut Report) -> Option<Node> {
     let text = report.text();
@@ -429,6 +462,43 @@ mod tests {
         assert!(read(&format!("a: {}", "[".repeat(5000))).is_err());
         assert!(read(&"- ".repeat(5000)).is_err());
         assert!(read(&format!("a: '{}'", "x".repeat(MAX_SIZE))).expect_err("size").starts_with("document-too-large"));
+    }
+
+    #[test]
+    fn written_scalars_are_read_as_the_same_text() {
+        for text in [
+            "a",
+            "1",
+            "1.5",
+            "true",
+            "null",
+            "~",
+            "",
+            " a",
+            "a: b",
+            "a #b",
+            "#a",
+            "a:",
+            "- a",
+            "[a",
+            "a, b",
+            "é",
+            "x\ny",
+            "${a}",
+            "*a",
+            "a > 1",
+            "'",
+            "\"",
+            "=",
+            "@a",
+            "2027-03-04",
+            "0x1f",
+            "$a",
+        ] {
+            let value = serde_json::json!({"k": [text, {"m": text}]});
+            let written = flow(&value);
+            assert_eq!(read(&written), Ok(value.to_string()), "{written}");
+        }
     }
 
     #[test]

@@ -233,6 +233,8 @@ pub struct Named {
     pub locals: u32,
     /// How deep its evaluation nests, the functions it calls included.
     pub height: u32,
+    /// The functions it calls, each with the place of its name in the text.
+    pub calls: Vec<(Str, Span)>,
 }
 
 /// An arrow function.

@@ -20,6 +20,7 @@
 //! assert_eq!(longest.eval(&[vessels], Limits::default()), Ok(Value::Int(132)));
 //! ```
 
+pub mod about;
 pub mod ast;
 mod eval;
 pub mod functions;
@@ -33,7 +34,7 @@ pub mod template;
 #[cfg(test)]
 mod tests;
 
-pub use ast::Span;
+pub use ast::{Named, Span};
 pub use eval::{ErrorKind, EvalError};
 pub use meter::{Limits, Watch};
 pub use syntax::{MAX_NESTING, MAX_TEXT};
@@ -54,11 +55,13 @@ pub struct Fault {
     pub help: Option<String>,
     /// Where it stands in the text.
     pub at: Span,
+    /// What to write in its place, where a known name is near.
+    pub instead: Option<String>,
 }
 
 impl Fault {
     pub(crate) fn new(code: &'static str, message: impl Into<String>, at: Span) -> Self {
-        Fault { code, message: message.into(), help: None, at }
+        Fault { code, message: message.into(), help: None, at, instead: None }
     }
 
     pub(crate) fn help(mut self, help: impl Into<String>) -> Self {
@@ -142,6 +145,21 @@ pub struct Use {
     pub member: Option<Str>,
     /// Where it stands in the text.
     pub at: Span,
+    /// Where the member stands; empty without one.
+    pub member_at: Span,
+}
+
+/// A parameter of an arrow function.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Binding {
+    /// The name.
+    pub name: Str,
+    /// Where it is bound.
+    pub at: Span,
+    /// The arrow function, in which it can be read.
+    pub within: Span,
+    /// Whether it hides a name around it.
+    pub hides: bool,
 }
 
 /// A compiled expression with the text it came from.
@@ -151,7 +169,8 @@ pub struct Expression {
     expr: ast::Expr,
     locals: u32,
     uses: Vec<Use>,
-    shadows: Vec<(String, Span)>,
+    bindings: Vec<Binding>,
+    calls: Vec<(Str, Span)>,
     /// Where it begins in the text of the document's value it is part of.
     offset: u32,
 }
@@ -165,7 +184,8 @@ impl Expression {
             expr: lowered.expr,
             locals: lowered.locals,
             uses: lowered.uses,
-            shadows: lowered.shadows,
+            bindings: lowered.bindings,
+            calls: lowered.calls,
             offset: 0,
         })
     }
@@ -180,9 +200,14 @@ impl Expression {
         &self.text
     }
 
-    /// Parameters of arrow functions that hide a name around them.
-    pub fn shadows(&self) -> &[(String, Span)] {
-        &self.shadows
+    /// Returns the parameters of the arrow functions in it.
+    pub fn bindings(&self) -> &[Binding] {
+        &self.bindings
+    }
+
+    /// Returns the functions of the document that it uses, each with the place of its name.
+    pub fn calls(&self) -> &[(Str, Span)] {
+        &self.calls
     }
 
     /// Byte offset of the expression in its document.

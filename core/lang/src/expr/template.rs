@@ -113,7 +113,10 @@ fn expression(text: &str, from: usize, scope: &Scope) -> (usize, Result<Expressi
         match Expression::compile(&text[from..end], scope) {
             Ok(mut expression) => {
                 expression.offset = from as u32;
-                expression.uses.iter_mut().for_each(|u: &mut Use| u.at = shift_span(u.at, from));
+                expression.uses.iter_mut().for_each(|used: &mut Use| {
+                    used.at = shift_span(used.at, from);
+                    used.member_at = shift_span(used.member_at, from);
+                });
                 return (end + 1, Ok(expression));
             }
             Err(faults) => {

@@ -100,7 +100,7 @@ impl Infer<'_> {
                                 if self.report("unknown-member", format!("there is no `{name}` to destructure"), key.at)
                                     && let Some(near) = suggest::nearest(&name, names.iter().copied())
                                 {
-                                    self.help(format!("did you mean `{near}`?"));
+                                    self.did_you_mean(near);
                                 }
                             }
                             given.map(|one| read(one, &name))

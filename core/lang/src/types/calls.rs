@@ -358,6 +358,14 @@ fn of_unknown(method: Method) -> Type {
 }
 
 /// Whether values of a type have a method; the same as what the evaluator does.
+/// The methods that every value of a type has that is not missing; none where nothing is known.
+pub fn methods(of: &Type) -> Vec<Method> {
+    let there = of.without_nullish();
+    let known = !there.alternatives().is_empty() && !there.alternatives().contains(&Type::Unknown);
+    let all = Method::names().filter_map(Method::by_name).filter(|_| known);
+    all.filter(|method| there.alternatives().iter().all(|one| has_method(one, *method))).collect()
+}
+
 pub(super) fn has_method(of: &Type, method: Method) -> bool {
     use Method::*;
     match of {

@@ -37,6 +37,17 @@ pub struct Finding {
     pub at: Span,
     /// Whether it is only worth a warning.
     pub warning: bool,
+    /// What to write in its place, where a known name is near.
+    pub instead: Option<String>,
+}
+
+/// What is known of one part of an expression.
+#[derive(Clone, Debug)]
+pub struct Part {
+    /// Where it stands in the expression's text.
+    pub at: Span,
+    /// What it returns.
+    pub of: Type,
 }
 
 impl Env {
@@ -45,6 +56,16 @@ impl Env {
         let mut infer = Infer::new(self, expression.text());
         let found = infer.expr(expression.ast());
         (found, infer.findings)
+    }
+
+    /// The type of each part of an expression, of those inside others first; a part that is looked at several
+    /// times, as the body of an arrow function is, occurs as often.
+    pub fn parts(&self, expression: &Expression) -> Vec<Part> {
+        let mut infer = Infer::new(self, expression.text());
+        infer.quiet = 1;
+        infer.parts = Some(Vec::new());
+        infer.expr(expression.ast());
+        infer.parts.unwrap_or_default()
     }
 
     /// The type of a text with expressions in it.
@@ -127,6 +148,7 @@ fn in_text(of: &Type, expression: &Expression) -> Option<Finding> {
         help: Some(help.to_owned()),
         at,
         warning: true,
+        instead: None,
     };
     if of.alternatives().contains(&Type::Undefined) {
         return Some(warning(
@@ -155,6 +177,8 @@ pub(super) struct Infer<'e> {
     pub ends_early: bool,
     /// Functions of the document that are being looked into.
     pub inside: u32,
+    /// What was found of each part, where that is wanted; at most [`MOST_NODES`].
+    parts: Option<Vec<Part>>,
 }
 
 impl<'e> Infer<'e> {
@@ -169,6 +193,7 @@ impl<'e> Infer<'e> {
             nodes: 0,
             ends_early: false,
             inside: 0,
+            parts: None,
         }
     }
 }
@@ -178,7 +203,7 @@ impl Infer<'_> {
         if self.quiet > 0 || self.nodes > MOST_NODES {
             return false;
         }
-        self.findings.push(Finding { code, message: message.into(), help: None, at, warning: false });
+        self.findings.push(Finding { code, message: message.into(), help: None, at, warning: false, instead: None });
         true
     }
 
@@ -193,6 +218,14 @@ impl Infer<'_> {
     pub(super) fn help(&mut self, help: impl Into<String>) {
         if let Some(last) = self.findings.last_mut().filter(|_| self.quiet == 0) {
             last.help = Some(help.into());
+        }
+    }
+
+    /// Suggests a known name in place of what was reported.
+    pub(super) fn did_you_mean(&mut self, near: &str) {
+        if let Some(last) = self.findings.last_mut().filter(|_| self.quiet == 0) {
+            last.help = Some(format!("did you mean `{near}`?"));
+            last.instead = Some(near.to_owned());
         }
     }
 
@@ -230,6 +263,17 @@ impl Infer<'_> {
         if self.nodes > MOST_NODES {
             return Type::Unknown;
         }
+        let of = self.of(expr);
+        // Functions of the document have texts of their own.
+        if self.inside == 0
+            && let Some(parts) = &mut self.parts
+        {
+            parts.push(Part { at: expr.at, of: of.clone() });
+        }
+        of
+    }
+
+    fn of(&mut self, expr: &Expr) -> Type {
         match &expr.kind {
             Kind::Const(value) => Type::of(value),
             Kind::Slot(_) | Kind::Local(_) => path(expr).map_or(Type::Unknown, |path| self.path_type(&path)),
@@ -361,7 +405,7 @@ impl Infer<'_> {
             if reported {
                 let known: Vec<&str> = all.iter().flat_map(names).collect();
                 match suggest::nearest(name, known.iter().copied()) {
-                    Some(near) => self.help(format!("did you mean `{near}`?")),
+                    Some(near) => self.did_you_mean(near),
                     None if known.is_empty() => self.help(format!("it is {}", object.what())),
                     None => self.help(format!("it has {}", known.join(", "))),
                 }

@@ -30,9 +30,10 @@ mod tests;
 use std::fmt;
 use std::sync::Arc;
 
+pub use calls::methods;
 pub use columns::row;
 pub use fits::contradiction;
-pub use infer::{Env, Finding};
+pub use infer::{Env, Finding, Part};
 pub use texts::{Text, misfit};
 
 use kanzlei_model::value::{Str, Value};

@@ -43,7 +43,7 @@ fn step(node: &Node, count: &mut usize, report: &mut Report) -> Option<Step> {
                 report.error("unknown-step", at, "this step does not say what it does");
                 let kinds = STEP_KINDS.iter().map(|(name, _)| *name);
                 match suggest::nearest(name, kinds.clone()) {
-                    Some(near) => report.help(format!("did you mean `{near}`?")),
+                    Some(near) => report.did_you_mean(near),
                     None => report.help(format!("steps: {}", kinds.collect::<Vec<_>>().join(", "))),
                 };
             }

@@ -7,6 +7,7 @@ use oxc_ast::ast::RegExpFlags;
 use oxc_span::GetSpan;
 
 use super::{Lowering, span};
+use crate::expr::Binding;
 use crate::expr::ast::*;
 use crate::expr::functions::{self, Method, Static};
 use crate::expr::pattern::Pattern;
@@ -21,6 +22,7 @@ impl Lowering<'_> {
                 let name = name.name.as_str();
                 if !self.in_scope(name) {
                     if let Some(function) = self.scope.function(name) {
+                        self.calls.push((name.into(), span(&call.callee)));
                         return self.named_call(function.clone(), call);
                     }
                     if let Some(function) = Static::by_name(name) {
@@ -38,8 +40,8 @@ impl Lowering<'_> {
                         .map(str::to_owned)
                         .chain(Static::names().map(str::to_owned))
                         .collect();
-                    if let Some(near) = suggest::nearest(name, known.iter().map(String::as_str)).map(str::to_owned) {
-                        self.help(format!("did you mean `{near}`?"));
+                    if let Some(near) = suggest::nearest(name, known.iter().map(String::as_str)) {
+                        self.did_you_mean(near, &call.callee);
                     }
                     return expr;
                 }
@@ -75,7 +77,7 @@ impl Lowering<'_> {
             if let Some(reason) = functions::refused_method(method_name) {
                 self.help(reason);
             } else if let Some(near) = suggest::nearest(method_name, Method::names()) {
-                self.help(format!("did you mean `{near}`?"));
+                self.did_you_mean(near, &name_span);
             }
             return expr;
         };
@@ -223,6 +225,7 @@ impl Lowering<'_> {
                 let name = name.name.as_str();
                 if let Some(function) = self.scope.function(name).filter(|_| !self.in_scope(name)) {
                     self.height = self.height.max(self.depth + function.height);
+                    self.calls.push((name.into(), span(expr)));
                     return Some(Function::Named(function.clone()));
                 }
                 name.to_owned()
@@ -251,6 +254,7 @@ impl Lowering<'_> {
             body => body.as_expression()?,
         };
         let outer = self.locals.len();
+        let first = self.bindings.len();
         let mut params = Vec::with_capacity(arrow.params.items.len());
         for param in &arrow.params.items {
             let target = self.target(&param.pattern);
@@ -261,15 +265,18 @@ impl Lowering<'_> {
             let target = self.target(&rest.rest.argument);
             params.push(Param { target, default: None, rest: true });
         }
+        for binding in &mut self.bindings[first..] {
+            binding.within = span(arrow);
+        }
         let body = self.expr(body);
         self.locals.truncate(outer);
         Some(Arrow { params, body })
     }
 
     fn bind(&mut self, name: &str, at: &impl GetSpan) -> u32 {
-        if self.in_scope(name) || self.scope.function(name).is_some() {
-            self.shadows.push((name.to_owned(), span(at)));
-        }
+        let hides = self.in_scope(name) || self.scope.function(name).is_some();
+        let at = span(at);
+        self.bindings.push(Binding { name: name.into(), at, within: at, hides });
         self.locals.push(name.to_owned());
         self.most_locals = self.most_locals.max(self.locals.len() as u32);
         self.locals.len() as u32 - 1

@@ -17,7 +17,7 @@ use std::sync::Arc;
 
 use super::ast::*;
 use super::functions::{self, Static};
-use super::{Fault, Scope, Use};
+use super::{Binding, Fault, Scope, Use};
 use crate::suggest;
 use kanzlei_model::value::{Str, Value};
 
@@ -30,7 +30,8 @@ pub(super) struct Lowered {
     pub expr: Expr,
     pub locals: u32,
     pub uses: Vec<Use>,
-    pub shadows: Vec<(String, Span)>,
+    pub bindings: Vec<Binding>,
+    pub calls: Vec<(Str, Span)>,
 }
 
 /// Parses and lowers one expression.
@@ -58,7 +59,13 @@ pub(super) fn lower(text: &str, scope: &Scope) -> Result<Lowered, Vec<Fault>> {
         let mut lowering = Lowering::new(text, scope);
         let expr = lowering.expr(&tree);
         if lowering.faults.is_empty() {
-            Ok(Lowered { expr, locals: lowering.most_locals, uses: lowering.uses, shadows: lowering.shadows })
+            Ok(Lowered {
+                expr,
+                locals: lowering.most_locals,
+                uses: lowering.uses,
+                bindings: lowering.bindings,
+                calls: lowering.calls,
+            })
         } else {
             Err(lowering.faults)
         }
@@ -91,6 +98,7 @@ pub(super) fn lower_function(name: &str, text: &str, known: &[Arc<Named>]) -> Re
                 arrow,
                 locals: lowering.most_locals,
                 height: lowering.height + 1,
+                calls: lowering.calls,
             }),
             _ => Err(lowering.faults),
         }
@@ -137,8 +145,10 @@ struct Lowering<'s> {
     height: u32,
     faults: Vec<Fault>,
     uses: Vec<Use>,
-    /// Parameters that hide a name around them.
-    shadows: Vec<(String, Span)>,
+    /// Parameters of the arrow functions met.
+    bindings: Vec<Binding>,
+    /// Functions of the document, where they are named.
+    calls: Vec<(Str, Span)>,
 }
 
 impl<'s> Lowering<'s> {
@@ -152,7 +162,8 @@ impl<'s> Lowering<'s> {
             height: 0,
             faults: Vec::new(),
             uses: Vec::new(),
-            shadows: Vec::new(),
+            bindings: Vec::new(),
+            calls: Vec::new(),
         }
     }
 }
@@ -171,6 +182,15 @@ impl Lowering<'_> {
     fn help(&mut self, help: impl Into<String>) {
         if let Some(fault) = self.faults.last_mut() {
             fault.help = Some(help.into());
+        }
+    }
+
+    /// Suggests a known name, to be written at a place.
+    fn did_you_mean(&mut self, near: &str, at: &impl GetSpan) {
+        if let Some(fault) = self.faults.last_mut() {
+            fault.help = Some(format!("did you mean `{near}`?"));
+            fault.instead = Some(near.to_owned());
+            fault.at = span(at);
         }
     }
 
@@ -325,11 +345,12 @@ impl Lowering<'_> {
     }
 
     /// A name that stands alone, or the start of `name.member`.
-    fn name(&mut self, name: &str, at: Span, member: Option<&str>) -> Expr {
+    fn name(&mut self, name: &str, at: Span, member: Option<(&str, Span)>) -> Expr {
         let kind = if let Some(local) = self.locals.iter().rposition(|local| local == name) {
             Kind::Local(local as u32)
         } else if let Some(slot) = self.scope.slot(name) {
-            self.uses.push(Use { slot, member: member.map(Str::from), at });
+            let member_at = member.map_or(Span::default(), |(_, at)| at);
+            self.uses.push(Use { slot, member: member.map(|(member, _)| Str::from(member)), at, member_at });
             Kind::Slot(slot)
         } else {
             match name {
@@ -366,11 +387,10 @@ impl Lowering<'_> {
                 self.help("a function sees its own parameters only");
                 return Expr { kind: Kind::Const(Value::Undefined), at };
             }
-            let help = match suggest::nearest(name, known.iter().copied()) {
-                Some(near) => format!("did you mean `{near}`?"),
-                None => format!("in scope here: {}", known.join(", ")),
-            };
-            self.help(help);
+            match suggest::nearest(name, known.iter().copied()).map(str::to_owned) {
+                Some(near) => self.did_you_mean(&near, &js_span),
+                None => self.help(format!("in scope here: {}", known.join(", "))),
+            }
         }
         Expr { kind: Kind::Const(Value::Undefined), at }
     }
@@ -385,7 +405,7 @@ impl Lowering<'_> {
                 }
                 return self.unknown_member_of_namespace(object_name, name, member);
             }
-            let of = Box::new(self.name(object_name, span(&**object), Some(name)));
+            let of = Box::new(self.name(object_name, span(&**object), Some((name, span(&member.property)))));
             return Expr { kind: Kind::Member { of, name: name.into(), optional: member.optional }, at: span(member) };
         }
         let of = self.boxed(&member.object);
@@ -403,7 +423,8 @@ impl Lowering<'_> {
         if let Some(reason) = functions::refused(&full) {
             self.help(reason);
         } else if let Some(near) = suggest::nearest(&full, Static::names()) {
-            self.help(format!("did you mean `{near}`?"));
+            let start = span(at).start;
+            self.did_you_mean(near, &oxc_span::Span::new(start, start + full.len() as u32));
         }
         expr
     }
@@ -412,7 +433,10 @@ impl Lowering<'_> {
         let key = self.boxed(&member.expression);
         let of = match (&member.object, &key.kind) {
             (js::Expression::Identifier(object), Kind::Const(Value::Text(name))) => {
-                Box::new(self.name(object.name.as_str(), span(&**object), Some(name)))
+                // The name between its quotes.
+                let at = span(&member.expression);
+                let at = Span { start: at.start + 1, end: at.end.saturating_sub(1).max(at.start + 1) };
+                Box::new(self.name(object.name.as_str(), span(&**object), Some((name, at))))
             }
             _ => self.boxed(&member.object),
         };

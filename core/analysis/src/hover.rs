@@ -1,0 +1,266 @@
+//! What stands at a position, in Markdown: what a key does, what a name holds, what an operation takes and answers.
+
+use std::fmt::Write;
+
+use kanzlei_compiler::example;
+use kanzlei_lang::document::{Document, Workflow};
+use kanzlei_lang::expr::about;
+use kanzlei_lang::expr::functions::{self, Method, Static};
+use kanzlei_lang::types::{Type, schema};
+use serde::{Deserialize, Serialize};
+
+use crate::complete::Range;
+use crate::expression::{self, Receiver, type_of_name};
+use crate::place::{What, locate};
+use crate::symbols::{self, Symbol};
+use crate::{Workspace, explain, keys};
+
+/// What stands at a position.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Hover {
+    /// What it is about.
+    pub range: Range,
+    /// The text, as Markdown.
+    pub text: String,
+}
+
+/// Says what stands at a position of a document, given in bytes, findings there included.
+pub fn at(workspace: &Workspace, path: &str, position: usize) -> Option<Hover> {
+    let mut hover = what(workspace, path, position);
+    let found = workspace.diagnostics(path);
+    let here = found.iter().filter(|found| (found.start as usize..=found.end as usize).contains(&position));
+    let mut codes: Vec<&str> = Vec::new();
+    for found in here {
+        if codes.contains(&found.code.as_str()) {
+            continue;
+        }
+        codes.push(&found.code);
+        let Some(explained) = explain::of(&found.code) else { continue };
+        let text = format!("`{}`: {}", found.code, explained.about);
+        match &mut hover {
+            Some(hover) => {
+                let _ = write!(hover.text, "\n\n---\n\n{text}");
+            }
+            None => hover = Some(Hover { range: Range { start: found.start, end: found.end }, text }),
+        }
+    }
+    hover
+}
+
+fn what(workspace: &Workspace, path: &str, position: usize) -> Option<Hover> {
+    let text = workspace.text(path)?;
+    let spot = locate(text, position)?;
+    match &spot.what {
+        What::Key { replace, .. } => {
+            // Names that are declared have more to say than the table they stand in.
+            if let Some(found) = symbol(workspace, path, position) {
+                return Some(found);
+            }
+            let key = keys::about(&spot.root, &spot.path)?;
+            let mut text = format!("**`{}`**: {}", key.name, key.about);
+            let values = keys::values(&spot.root, &spot.path);
+            if !values.is_empty() && values.len() <= 12 {
+                let _ = write!(
+                    text,
+                    "\n\n{}",
+                    values.iter().map(|value| format!("`{value}`")).collect::<Vec<_>>().join(", ")
+                );
+            }
+            Some(Hover { range: (*replace).into(), text })
+        }
+        What::Value { at: place, .. } => {
+            if let Some((within, sight)) = expression::at_value(workspace, path, text, &spot, *place, position) {
+                return in_expression(workspace, path, &within, &sight);
+            }
+            symbol(workspace, path, position)
+        }
+    }
+}
+
+fn in_expression(
+    workspace: &Workspace,
+    path: &str,
+    within: &expression::Within,
+    sight: &kanzlei_compiler::check::watch::Sight,
+) -> Option<Hover> {
+    let ending = within.ending(sight)?;
+    let name = within.text.get(ending.start..ending.end).filter(|name| !name.is_empty())?;
+    let range = Range { start: (within.begins + ending.start) as u32, end: (within.begins + ending.end) as u32 };
+    let called = within.text[ending.end..].trim_start().starts_with('(');
+    let described = |found: Option<&about::About>| {
+        found.map(|about| Hover { range, text: format!("```\n{}\n```\n\n{}", about.signature(), about.about) })
+    };
+    match &ending.member_of {
+        Some(Receiver::Namespace(namespace)) => {
+            if let Some(value) = functions::constant(namespace, name) {
+                return Some(Hover { range, text: format!("```\n{namespace}.{name} = {value}\n```") });
+            }
+            described(about::function(&format!("{namespace}.{name}")))
+        }
+        Some(Receiver::Value(_)) if called && Method::by_name(name).is_some() => described(about::method(name)),
+        Some(Receiver::Value(of)) => {
+            let members = of.alternatives().iter().filter_map(|one| match one {
+                Type::Object(shape) => shape.read(name),
+                Type::List(_) | Type::Text(_) if name == "length" => Some(Type::NUMBER),
+                _ => None,
+            });
+            let of = members.reduce(Type::or).unwrap_or(Type::Unknown);
+            let declared = symbol(workspace, path, range.start as usize).filter(|_| of != Type::Unknown);
+            let more = declared.map(|found| format!("\n\n{}", found.text)).unwrap_or_default();
+            Some(Hover { range, text: format!("{}{more}", typed(name, &of)) })
+        }
+        None if called => match sight.scope.function(name) {
+            Some(function) => Some(Hover {
+                range,
+                text: format!("```\n{name} = {}\n```\n\nA function of this document.", function.text),
+            }),
+            None => described(about::function(name)),
+        },
+        None if sight.scope.slot(name).is_some() => {
+            let of = type_of_name(sight, name);
+            let origin = symbols::origin(workspace, path, name);
+            Some(Hover { range, text: format!("{}\n\n{origin}", typed(name, &of)).trim_end().to_owned() })
+        }
+        None => {
+            let parameters = within.parameters(sight, ending.start, ending.end);
+            if let Some((_, of)) = parameters.into_iter().rev().find(|(known, _)| known == name) {
+                return Some(Hover { range, text: typed(name, &of) });
+            }
+            if functions::is_namespace(name) {
+                let names: Vec<&str> = Static::names().filter(|full| full.starts_with(&format!("{name}."))).collect();
+                return Some(Hover {
+                    range,
+                    text: names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", "),
+                });
+            }
+            described(about::function(name))
+        }
+    }
+}
+
+/// A name with its type, and an example of a value.
+fn typed(name: &str, of: &Type) -> String {
+    let mut text = format!("```\n{name}: {of}\n```");
+    if let Some(sample) = sample(of) {
+        let _ = write!(text, "\n\nFor example `{sample}`.");
+    }
+    text
+}
+
+/// A value that fits a type, on one line, where more is known than its kind.
+fn sample(of: &Type) -> Option<String> {
+    let first = of.without_nullish();
+    let first =
+        first.alternatives().iter().find(|one| matches!(one, Type::Object(_) | Type::List(_) | Type::Text(_)))?.clone();
+    if matches!(&first, Type::Text(text) if text.what() == "text") {
+        return None;
+    }
+    let sample = example::of(&schema::write(&first)).to_string();
+    (sample.len() <= 160).then_some(sample)
+}
+
+/// What a name of the documents stands for.
+fn symbol(workspace: &Workspace, path: &str, position: usize) -> Option<Hover> {
+    let found = symbols::at(workspace, path, position)?;
+    let document = |wanted: &dyn Fn(&Document) -> bool| {
+        workspace.documents().map(|(_, _, document)| document).find(|document| wanted(document))
+    };
+    let text = match &found.symbol {
+        Symbol::Workflow(name) => workflow(symbols::workflow(workspace, name)?),
+        Symbol::Service(name) => {
+            let Document::Service(service) = document(&|d| matches!(d, Document::Service(s) if s.name.text == *name))?
+            else {
+                return None;
+            };
+            format!("service **{name}**, `{}`\n\n{}", service.base, service.about)
+        }
+        Symbol::Operation(service, name) => {
+            let (service, operation) = symbols::operation(workspace, service, name)?;
+            let mut reader = schema::Reader::new(&service.api);
+            let mut text = format!("```\n{} {}\n```\n\n{}", operation.method, operation.path, operation.about);
+            for parameter in &operation.parameters {
+                let of = reader.read(&parameter.schema);
+                let needed = if parameter.required { "" } else { "?" };
+                let _ = write!(text, "\n- `{}{needed}: {of}`", parameter.name);
+            }
+            if let Some(body) = &operation.body {
+                let _ = write!(text, "\n- body `{}`", reader.read(body));
+            }
+            text.push('\n');
+            for response in &operation.responses {
+                let of = response
+                    .content
+                    .first()
+                    .map_or("no body".into(), |(_, schema)| format!("`{}`", reader.read(schema)));
+                let _ = write!(text, "\n{}: {of}  ", response.status);
+            }
+            if let Some(example) = operation.responses.iter().find_map(|response| response.example.as_ref()) {
+                let _ = write!(text, "\n\nFor example `{example}`.");
+            }
+            text
+        }
+        Symbol::Lane(name) => {
+            let Document::Lane(lane) = document(&|d| matches!(d, Document::Lane(l) if l.name.text == *name))? else {
+                return None;
+            };
+            let at_once = lane.at_once.map_or(String::new(), |n| format!(", {n} at once"));
+            let pace = lane
+                .pace
+                .map_or(String::new(), |(n, span)| format!(", {n} in {}", kanzlei_model::duration::short(span)));
+            format!("lane **{name}**{at_once}{pace}\n\n{}", lane.about)
+        }
+        Symbol::Secret(name) => match workspace.known.as_ref().map(|known| known.secrets.get(name)) {
+            Some(Some(purposes)) => {
+                let shown: Vec<String> = purposes.iter().map(ToString::to_string).collect();
+                format!("secret **{name}**, for {}", shown.join(", "))
+            }
+            Some(None) => format!("secret **{name}**, which is not set: `kanzlei secrets set {name} --for …`"),
+            None => format!("secret **{name}**, set with `kanzlei secrets set {name} --for …`"),
+        },
+        Symbol::Database(name) => format!("database **{name}**, as the settings of the service name it"),
+        Symbol::Input(of, name) => {
+            let property =
+                symbols::workflow(workspace, of)?.input.iter().find(|property| property.name.text == *name)?;
+            let about = property.schema.get("description").and_then(|text| text.as_str()).unwrap_or_default();
+            let needed = if property.optional || property.default.is_some() { "optional" } else { "required" };
+            let secret = if property.secret { ", confidential" } else { "" };
+            let sample = example::of(&property.schema);
+            format!(
+                "```\n{name}: {}\n```\n\nInput of `{of}`, {needed}{secret}. {about}\n\nFor example `{sample}`.",
+                schema::read(&property.schema)
+            )
+        }
+        Symbol::Name(of, name) => {
+            let (path, text, _) = workspace.documents().find(
+                |(_, _, document)| matches!(document, Document::Workflow(workflow) if workflow.name.text == *of),
+            )?;
+            let origin = symbols::origin(workspace, path, name);
+            // Its type is known behind the step that defines it.
+            let of = crate::scope::at(workspace, path, text.len())
+                .and_then(|scope| scope.names.into_iter().find(|one| one.name == *name));
+            match of {
+                Some(known) => format!("```\n{name}: {}\n```\n\n{origin}", known.of),
+                None => format!("**{name}**\n\n{origin}"),
+            }
+        }
+        Symbol::Function(of, name) => {
+            let (_, node) =
+                symbols::workflow(workspace, of)?.functions.iter().find(|(known, _)| known.text == *name)?;
+            format!("```\n{name} = {}\n```", node.as_text().unwrap_or_default())
+        }
+        Symbol::Kept(of, name) => format!("`kept.{name}`: what earlier runs of `{of}` kept"),
+    };
+    Some(Hover { range: found.range, text: text.trim_end().to_owned() })
+}
+
+fn workflow(found: &Workflow) -> String {
+    let mut text = format!("workflow **{}**\n\n{}\n", found.name.text, found.about);
+    for endpoint in &found.entries {
+        let _ = write!(text, "\n`{} {}`  ", endpoint.method, endpoint.path);
+    }
+    for property in &found.input {
+        let optional = if property.optional || property.default.is_some() { "?" } else { "" };
+        let _ = write!(text, "\n- `{}{optional}: {}`", property.name.text, schema::read(&property.schema));
+    }
+    text
+}

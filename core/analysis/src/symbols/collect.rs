@@ -1,0 +1,242 @@
+//! Where the names of a document stand: in its tree, and in its expressions by what the checker mentions.
+
+use kanzlei_compiler::check::relative;
+use kanzlei_compiler::check::watch::Mention;
+use kanzlei_lang::diagnostic::Place;
+use kanzlei_lang::document::reader::Named;
+use kanzlei_lang::document::service::openapi_file;
+use kanzlei_lang::document::step::{Action, Call, Step, Target};
+use kanzlei_lang::document::yaml::{Kind, Node};
+use kanzlei_lang::document::{Document, Workflow};
+
+use super::{Location, Occurrence, Symbol, workflow};
+use crate::Workspace;
+use crate::place::read;
+
+pub(super) struct Collect<'w> {
+    workspace: &'w Workspace,
+    path: &'w str,
+    text: &'w str,
+    pub found: Vec<Occurrence>,
+}
+
+impl<'w> Collect<'w> {
+    pub fn new(workspace: &'w Workspace, path: &'w str, text: &'w str) -> Self {
+        Collect { workspace, path, text, found: Vec::new() }
+    }
+
+    /// Adds an occurrence; quotes around the name are no part of it.
+    fn add(&mut self, symbol: Symbol, at: Place, declares: bool) {
+        let raw = self.text.get(at.start as usize..at.end as usize).unwrap_or_default();
+        let quoted = raw.len() > 1 && raw.starts_with(['"', '\'']);
+        let (start, end) = if quoted { (at.start + 1, at.end - 1) } else { (at.start, at.end) };
+        // A place that does not hold the name itself, such as one behind an alias, is no occurrence.
+        if self.text.get(start as usize..end as usize) == Some(symbol.name()) {
+            let range = crate::complete::Range { start, end };
+            self.found.push(Occurrence { symbol, path: self.path.to_owned(), range, declares });
+        }
+    }
+
+    /// A part of a text at a place.
+    fn add_part(&mut self, symbol: Symbol, at: Place, offset: usize, declares: bool) {
+        let raw = self.text.get(at.start as usize..at.end as usize).unwrap_or_default();
+        let start = at.start as usize + usize::from(raw.starts_with(['"', '\''])) + offset;
+        let place = Place::new(start, start + symbol.name().len());
+        self.add(symbol, place, declares);
+    }
+
+    pub fn document(&mut self, document: &Document) {
+        match document {
+            Document::Workflow(workflow) => self.workflow(workflow),
+            Document::Service(service) => {
+                self.add(Symbol::Service(service.name.text.clone()), service.name.at, true);
+                if let Some(credentials) = &service.credentials {
+                    let secret = credentials.secret();
+                    self.add(Symbol::Secret(secret.text.clone()), secret.at, false);
+                }
+            }
+            Document::Lane(lane) => self.add(Symbol::Lane(lane.name.text.clone()), lane.name.at, true),
+            Document::Cases(_) => self.cases(),
+        }
+    }
+
+    fn workflow(&mut self, workflow: &Workflow) {
+        let own = &workflow.name.text;
+        self.add(Symbol::Workflow(own.clone()), workflow.name.at, true);
+        for property in &workflow.input {
+            self.add(Symbol::Input(own.clone(), property.name.text.clone()), property.name.at, true);
+        }
+        for (name, _) in &workflow.functions {
+            self.add(Symbol::Function(own.clone(), name.text.clone()), name.at, true);
+        }
+        for endpoint in &workflow.entries {
+            for (name, _) in &endpoint.from {
+                self.add(Symbol::Input(own.clone(), name.text.clone()), name.at, false);
+            }
+            let raw = self.text.get(endpoint.at.start as usize..endpoint.at.end as usize).unwrap_or_default();
+            let raw = raw.trim_start_matches(['"', '\'']);
+            for (at, _) in raw.match_indices('{') {
+                let Some((name, _)) = raw[at + 1..].split_once('}') else { continue };
+                self.add_part(Symbol::Input(own.clone(), name.to_owned()), endpoint.at, at + 1, false);
+            }
+        }
+        for timetable in &workflow.timetables {
+            for (name, _) in &timetable.send {
+                self.add(Symbol::Input(own.clone(), name.text.clone()), name.at, false);
+            }
+        }
+        if let Some(lane) = &workflow.queue.lane {
+            self.add(Symbol::Lane(lane.text.clone()), lane.at, false);
+        }
+        if let Some(notify) = &workflow.queue.notify {
+            self.add(Symbol::Secret(notify.secret.text.clone()), notify.secret.at, false);
+        }
+        self.steps(own, &workflow.steps);
+    }
+
+    fn steps(&mut self, own: &str, steps: &[Step]) {
+        for step in steps {
+            let name = |named: &Named| Symbol::Name(own.to_owned(), named.text.clone());
+            if let Some(id) = &step.id {
+                self.add(name(id), id.at, true);
+            }
+            match &step.action {
+                Action::Call(call) => self.call(call),
+                Action::Let(values) => values.iter().for_each(|(named, _)| self.add(name(named), named.at, true)),
+                Action::Keep(values) => {
+                    let kept = |named: &Named| Symbol::Kept(own.to_owned(), named.text.clone());
+                    values.iter().for_each(|(named, _)| self.add(kept(named), named.at, true));
+                }
+                Action::Each(each) => {
+                    self.add(name(&each.item), each.item.at, true);
+                    each.position.iter().for_each(|position| self.add(name(position), position.at, true));
+                }
+                Action::Await(wait) => self.add(name(&wait.name), wait.name.at, true),
+                Action::Invoke { workflow, send } => self.sent(workflow, send),
+                Action::Enqueue(enqueue) => {
+                    self.sent(&enqueue.workflow, &enqueue.send);
+                    if let Some(lane) = &enqueue.lane {
+                        self.add(Symbol::Lane(lane.text.clone()), lane.at, false);
+                    }
+                    if let Some((_, item)) = &enqueue.each {
+                        self.add(name(item), item.at, true);
+                    }
+                }
+                Action::Sql(sql) => {
+                    self.add(Symbol::Database(sql.database.text.clone()), sql.database.at, false);
+                }
+                _ => {}
+            }
+            step.inside().into_iter().for_each(|steps| self.steps(own, steps));
+        }
+    }
+
+    fn call(&mut self, call: &Call) {
+        match &call.target {
+            Target::Operation { service, operation, at } => {
+                self.add_part(Symbol::Service(service.clone()), *at, 0, false);
+                self.add_part(Symbol::Operation(service.clone(), operation.clone()), *at, service.len() + 1, false);
+            }
+            Target::Url { service: Some(service), .. } => {
+                self.add(Symbol::Service(service.text.clone()), service.at, false);
+            }
+            Target::Url { .. } => {}
+        }
+    }
+
+    fn sent(&mut self, target: &Named, send: &[(Named, Node)]) {
+        self.add(Symbol::Workflow(target.text.clone()), target.at, false);
+        for (name, _) in send {
+            self.add(Symbol::Input(target.text.clone(), name.text.clone()), name.at, false);
+        }
+    }
+
+    /// Cases name their workflow, its inputs and steps, and what it calls.
+    fn cases(&mut self) {
+        let Some(root) = read(self.text) else { return };
+        let Some(named) = root.get("cases") else { return };
+        let own = named.as_text().unwrap_or_default().to_owned();
+        self.add(Symbol::Workflow(own.clone()), named.at, false);
+        self.stubs(root.get("stubs"));
+        let Some(Kind::List(examples)) = root.get("examples").map(|node| &node.kind) else { return };
+        for case in examples {
+            self.stubs(case.get("stubs"));
+            let declared = workflow(self.workspace, &own);
+            let mut members = |node: Option<&Node>, symbol: &dyn Fn(&str) -> Symbol| {
+                for (key, _) in node.and_then(Node::as_map).unwrap_or_default() {
+                    self.add(symbol(&key.name), key.at, false);
+                }
+            };
+            let input = |name: &str| Symbol::Input(own.clone(), name.to_owned());
+            members(case.get("input"), &input);
+            let declares = |name: &str| declared.is_some_and(|known| known.input.iter().any(|p| p.name.text == name));
+            if case
+                .get("body")
+                .and_then(Node::as_map)
+                .is_some_and(|body| body.iter().all(|(key, _)| declares(&key.name)))
+            {
+                members(case.get("body"), &input);
+            }
+            let kept = |name: &str| Symbol::Kept(own.clone(), name.to_owned());
+            members(case.get("kept"), &kept);
+            let Some(expect) = case.get("expect") else { continue };
+            members(expect.get("kept"), &kept);
+            members(expect.get("jobs"), &|name| Symbol::Workflow(name.to_owned()));
+            members(expect.get("steps"), &|name| Symbol::Name(own.clone(), name.to_owned()));
+            self.stubs(expect.get("calls"));
+        }
+    }
+
+    fn stubs(&mut self, node: Option<&Node>) {
+        for (key, _) in node.and_then(Node::as_map).unwrap_or_default() {
+            match key.name.split_once('.') {
+                Some(("sql", database)) => {
+                    self.add_part(Symbol::Database(database.to_owned()), key.at, 4, false);
+                }
+                Some((service, operation)) if !service.contains(' ') => {
+                    self.add_part(Symbol::Service(service.to_owned()), key.at, 0, false);
+                    let symbol = Symbol::Operation(service.to_owned(), operation.to_owned());
+                    self.add_part(symbol, key.at, service.len() + 1, false);
+                }
+                _ => {}
+            }
+        }
+    }
+
+    /// What the expressions of a workflow mention.
+    pub fn mentions<'m>(&mut self, document: &Document, mentions: impl Iterator<Item = &'m Mention>) {
+        let Document::Workflow(workflow) = document else { return };
+        let own = &workflow.name.text;
+        for mention in mentions {
+            if mention.function {
+                self.add(Symbol::Function(own.clone(), mention.name.clone()), mention.at, false);
+                continue;
+            }
+            match (mention.name.as_str(), &mention.member) {
+                ("input", Some((member, at))) => self.add(Symbol::Input(own.clone(), member.clone()), *at, false),
+                ("kept", Some((member, at))) => self.add(Symbol::Kept(own.clone(), member.clone()), *at, false),
+                ("input" | "kept" | "run" | "failure", _) => {}
+                (name, _) => self.add(Symbol::Name(own.clone(), name.to_owned()), mention.at, false),
+            }
+        }
+    }
+}
+
+/// Where the OpenAPI document of a service declares an operation.
+pub(super) fn operation_in_file(workspace: &Workspace, service: &str, operation: &str) -> Option<Location> {
+    let (path, text, _) = workspace
+        .documents()
+        .find(|(_, _, document)| matches!(document, Document::Service(found) if found.name.text == service))?;
+    let root = read(text)?;
+    let file = relative(path, openapi_file(&root)?);
+    let api = read(workspace.text(&file)?)?;
+    for (_, item) in api.get("paths")?.as_map()? {
+        for (method, found) in item.as_map().unwrap_or_default() {
+            if found.get("operationId").and_then(Node::as_text) == Some(operation) {
+                let at = found.get("operationId").map_or(method.at, |node| node.at);
+                return Some(Location { path: file, range: at.into() });
+            }
+        }
+    }
+    None
+}

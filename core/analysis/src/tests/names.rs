@@ -1,0 +1,97 @@
+//! Declarations, uses and renames over the documents of the demo office.
+
+use kanzlei_lang::edit::apply;
+
+use super::office;
+use crate::{Workspace, symbols};
+
+fn lines(workspace: &Workspace, found: &[symbols::Location]) -> Vec<String> {
+    let line = |one: &symbols::Location| {
+        let text = workspace.text(&one.path).expect("its text");
+        let start = text[..one.range.start as usize].rfind('\n').map_or(0, |at| at + 1);
+        let line = text[start..].lines().next().unwrap_or_default().trim();
+        format!("{}: {line}", one.path)
+    };
+    found.iter().map(line).collect()
+}
+
+#[test]
+fn names_lead_to_their_declarations() {
+    let head = "workflow: w\ninput:\n  imo: {type: string}\nfunctions:\n  double: \"n => n * 2\"\nsteps:\n  - id: vessel\n    call: registry.getVessel\n    send: {imo: \"${input.imo}\"}\n";
+    for (typed, wanted) in [
+        ("  - note: ${ves|sel.status}\n", "workflows/w.yaml: - id: vessel"),
+        ("  - note: ${input.i|mo}\n", "workflows/w.yaml: imo: {type: string}"),
+        ("  - note: ${dou|ble(2)}\n", "workflows/w.yaml: double: \"n => n * 2\""),
+        ("  - invoke: vessel-d|ues\n    send: {imo: \"1\"}\n", "workflows/vessel-dues.yaml: workflow: vessel-dues"),
+        (
+            "  - invoke: vessel-dues\n    send: {i|mo: \"1\"}\n",
+            "workflows/vessel-dues.yaml: imo:    {type: string, pattern: \"^[0-9]{7}$\"}",
+        ),
+        (
+            "  - call: registry.getV|essel\n    send: {imo: \"1\"}\n",
+            "services/registry.openapi.yaml: operationId: getVessel",
+        ),
+        ("  - call: regi|stry.getVessel\n    send: {imo: \"1\"}\n", "services/registry.yaml: service: registry"),
+        ("  - enqueue: dues-reminder\n    lane: remin|ders\n", "lanes/reminders.yaml: lane: reminders"),
+    ] {
+        let (workspace, at) = office("workflows/w.yaml", &format!("{head}{typed}"));
+        let found = symbols::definition(&workspace, "workflows/w.yaml", at);
+        assert_eq!(lines(&workspace, &found), [wanted], "{typed}");
+    }
+}
+
+#[test]
+fn uses_are_found_in_all_documents() {
+    let workspace = Workspace::of(kanzlei_samples::demo());
+    let at = |path: &str, text: &str| workspace.text(path).expect("a text").find(text).expect(text) + 1;
+    let path = "workflows/vessel-dues.yaml";
+    let found = symbols::references(&workspace, path, at(path, "vessel-dues"), false);
+    let paths: Vec<&str> = found.iter().map(|one| one.path.as_str()).collect();
+    assert!(paths.contains(&"workflows/stay-bill.yaml") && paths.contains(&"cases/vessel-dues.yaml"), "{paths:?}");
+    let tide = symbols::references(
+        &workspace,
+        "workflows/berth-quote.yaml",
+        at("workflows/berth-quote.yaml", "tide\n    call"),
+        true,
+    );
+    let shown = lines(&workspace, &tide).join("\n");
+    assert!(shown.contains("- id: tide") && shown.contains("tide: ${tide.body.window}"), "{shown}");
+}
+
+#[test]
+fn renames_reach_every_use_and_break_nothing() {
+    let workspace = Workspace::of(kanzlei_samples::demo());
+    let at = |path: &str, text: &str| workspace.text(path).expect("a text").find(text).expect(text) + 1;
+    for (path, text, new, changed, left) in [
+        ("workflows/vessel-dues.yaml", "vessel-dues", "ship-dues", "workflows/stay-bill.yaml", "invoke: vessel-dues"),
+        ("workflows/berth-quote.yaml", "tide\n    call", "window", "workflows/berth-quote.yaml", "${tide."),
+        ("workflows/berth-quote.yaml", "imo:  ", "number", "cases/berth-quote.yaml", "body: {imo: \"9074720\", arr"),
+        ("workflows/berth-quote.yaml", "harbour:  {", "port", "workflows/berth-quote.yaml", "{harbour}"),
+        ("services/registry.yaml", "registry", "vessels", "workflows/berth-quote.yaml", "registry.getVessel"),
+        ("lanes/reminders.yaml", "reminders", "mails", "lanes/reminders.yaml", "lane: reminders"),
+    ] {
+        let edits = symbols::rename(&workspace, path, at(path, text), new)
+            .unwrap_or_else(|why| panic!("{path} {text}: {why:?}"));
+        let mut renamed = Workspace::of(kanzlei_samples::demo());
+        for (path, edits) in &edits {
+            renamed.set(path, &apply(workspace.text(path).expect("a text"), edits).expect("edits"));
+        }
+        let after = renamed.text(changed).expect("a text");
+        assert!(edits.contains_key(changed) && !after.contains(left), "{path} {text}:\n{after}");
+        let errors: Vec<String> =
+            renamed.all_diagnostics().iter().map(|one| format!("{}: {}", one.path, one.message)).collect();
+        assert_eq!(
+            errors,
+            workspace.all_diagnostics().iter().map(|one| format!("{}: {}", one.path, one.message)).collect::<Vec<_>>()
+        );
+    }
+    for (path, text, new, says) in [
+        ("workflows/berth-quote.yaml", "tide\n    call", "vessel", "it would break"),
+        ("workflows/berth-quote.yaml", "tide\n    call", "a-b", "cannot be its name"),
+        ("workflows/berth-quote.yaml", "getVessel", "get", "change in its description"),
+        ("workflows/berth-quote.yaml", "about", "x", "nothing with a name"),
+    ] {
+        let refused = symbols::rename(&workspace, path, at(path, text), new).expect_err(says);
+        assert!(refused.0.contains(says), "{refused:?}");
+    }
+}
