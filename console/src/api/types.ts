@@ -74,6 +74,193 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/language/diagnostics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The findings of one document */
+        post: operations["languageDiagnostics"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/language/completion": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What can stand at a place */
+        post: operations["completion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/language/hover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What stands at a place */
+        post: operations["hover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/language/definition": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Where it is declared */
+        post: operations["definition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/language/references": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Where it is used and declared */
+        post: operations["references"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/language/rename": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The edits that rename it everywhere */
+        post: operations["rename"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/language/outline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The steps of a workflow */
+        post: operations["outline"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/language/scope": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The names that a step knows, with types */
+        post: operations["scope"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/language/extract": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a workflow of steps */
+        post: operations["extract"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/language/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Changes a text, keeping its layout */
+        post: operations["edit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/language/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the codes of findings mean */
+        get: operations["findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workflows": {
         parameters: {
             query?: never;
@@ -599,6 +786,60 @@ export interface components {
             status: string;
             type: string;
         };
+        /** @description One step from a node of a document to one inside it. */
+        At: number | string;
+        /** @description What is to be done to the tree of a document. */
+        Change: {
+            /** @constant */
+            change: "set";
+            /** @description Where. */
+            at: components["schemas"]["At"][];
+            /** @description The value, as YAML. */
+            value: string;
+        } | {
+            /** @constant */
+            change: "remove";
+            /** @description Where. */
+            at: components["schemas"]["At"][];
+        } | {
+            /** @constant */
+            change: "insert";
+            /** @description The list and the position the item will have. */
+            at: components["schemas"]["At"][];
+            /** @description The item, as YAML. */
+            value: string;
+        } | {
+            /** @constant */
+            change: "move";
+            /** @description The item. */
+            from: components["schemas"]["At"][];
+            /** @description The list and the position before which it will stand, both as they are now. */
+            to: components["schemas"]["At"][];
+        } | {
+            /** @constant */
+            change: "duplicate";
+            /** @description The item. */
+            at: components["schemas"]["At"][];
+        } | {
+            /** @constant */
+            change: "wrap";
+            /** @description The first of them. */
+            at: components["schemas"]["At"][];
+            /**
+             * Format: uint
+             * @description How many.
+             */
+            count: number;
+            /** @description The members of the new item before them, as YAML: `if: vessel.status === 404`. */
+            with: string;
+            /** @description The key of the new item that holds them: `then`. */
+            under: string;
+        } | {
+            /** @constant */
+            change: "unwrap";
+            /** @description The list, at a key of the item. */
+            at: components["schemas"]["At"][];
+        };
         /** @description What is wrong with documents. */
         Checked: {
             diagnostics: components["schemas"]["Diagnostic"][];
@@ -647,20 +888,22 @@ export interface components {
             unchanged: boolean;
             endpoints: components["schemas"]["Endpoint"][];
         };
-        /** @description Something that is wrong with a document. */
+        /** @description A finding about a document. */
         Diagnostic: {
             /** @description A stable name, such as `unknown-key`. */
             code: string;
+            /** @description Whether it prevents a deploy. */
             severity: components["schemas"]["Severity"];
+            /** @description Path of the document. */
             path: string;
             /**
              * Format: uint32
-             * @description From 1.
+             * @description Line, counted from 1.
              */
             line: number;
             /**
              * Format: uint32
-             * @description From 1, in characters.
+             * @description Column in characters, counted from 1.
              */
             column: number;
             /**
@@ -668,10 +911,17 @@ export interface components {
              * @description Byte range in the document.
              */
             start: number;
-            /** Format: uint32 */
+            /**
+             * Format: uint32
+             * @description Byte offset of its end.
+             */
             end: number;
+            /** @description What is wrong, in a sentence. */
             message: string;
+            /** @description What to do about it. */
             help?: string;
+            /** @description Changes of the text that would mend it, each on its own. */
+            fixes?: components["schemas"]["Fix"][];
         };
         /** @description A document and where it is from. */
         Document: {
@@ -694,6 +944,35 @@ export interface components {
             /** @description The same on the clocks of its zone. */
             zone: string;
         };
+        /** @description A replacement of a range of a text. */
+        Edit: {
+            /**
+             * Format: uint32
+             * @description Byte offset of the start.
+             */
+            start: number;
+            /**
+             * Format: uint32
+             * @description Byte offset of the end.
+             */
+            end: number;
+            /** @description What is written there. */
+            text: string;
+        };
+        /** @description A change of a text. */
+        EditRequest: {
+            text: string;
+            change: components["schemas"]["Change"];
+        };
+        /** @description A changed text. */
+        Edited: {
+            /** @description The text after the change. */
+            text: string;
+            /** @description The edits that make it, in the text before. */
+            edits: components["schemas"]["Edit"][];
+            /** @description The edits that lead back, in the text after. */
+            undo: components["schemas"]["Edit"][];
+        };
         /** @description A way in over HTTP. */
         Endpoint: {
             method: string;
@@ -703,12 +982,50 @@ export interface components {
             /** @description A line for a terminal that calls it. */
             curl: string;
         };
+        /** @description A step of the outline. */
+        Entry: {
+            /** @description Its number: `2.1`. */
+            number: string;
+            /** @description The key that says what it does; empty where none does. */
+            kind: string;
+            /** @description What stands behind it, on one line. */
+            title: string;
+            /** @description The name of its result. */
+            id?: string;
+            /** @description The branch it begins: `then`, an arm, `catch`. */
+            branch?: string;
+            /** @description Where it stands in the tree: `steps/2/then/0`. */
+            at: string;
+            /** @description Its text. */
+            range: components["schemas"]["Range"];
+        };
         /** @description Something that happened to a job. */
         Event: {
             at: components["schemas"]["Timestamp"];
             what: string;
             by: string;
             detail?: string | null;
+        };
+        /** @description What the code of a finding means. */
+        Explanation: {
+            code: string;
+            /** @description What it means and what to do, as Markdown. */
+            about: string;
+            /** @description A document that has the finding; empty where none is shown. */
+            wrong: string;
+            /** @description The same corrected. */
+            corrected: string;
+        };
+        /** @description The codes of findings, explained. */
+        Explanations: {
+            findings: components["schemas"]["Explanation"][];
+        };
+        /** @description The documents after an extraction. */
+        Extracted: {
+            /** @description The text of the new workflow. */
+            document: string;
+            /** @description The edits of the workflow that the steps stood in. */
+            edits: components["schemas"]["Edit"][];
         };
         /** @description Why a run or a step failed. */
         Failure: {
@@ -729,6 +1046,13 @@ export interface components {
             job: string | null;
             curl: string | null;
             state: components["schemas"]["RunState"] | null;
+        };
+        /** @description A change of the text that mends a finding. */
+        Fix: {
+            /** @description What it does, in a few words: ``write `harbour` ``. */
+            title: string;
+            /** @description The change. */
+            edit: components["schemas"]["Edit"];
         };
         /** @description How the jobs of a list stand. */
         Group: {
@@ -756,6 +1080,17 @@ export interface components {
              */
             remaining: number;
             expected_end: components["schemas"]["Timestamp"] | null;
+        };
+        /** @description What stands at a position. */
+        Hover: {
+            /** @description What it is about. */
+            range: components["schemas"]["Range"];
+            /** @description The text, as Markdown. */
+            text: string;
+        };
+        /** @description What stands at a place; nothing where nothing is known of it. */
+        Hovered: {
+            hover: components["schemas"]["Hover"] | null;
         };
         /** @description One declared input. */
         Input: {
@@ -1042,6 +1377,8 @@ export interface components {
              */
             dropped: number;
         };
+        /** @description Kinds of suggestions. */
+        Kind: "key" | "step" | "value" | "operation" | "reference" | "input" | "name" | "member" | "method" | "function";
         /** @description A lane with its rules and how it stands. */
         Lane: {
             name: string;
@@ -1099,6 +1436,28 @@ export interface components {
         /** @description A database that was lent. */
         Lent: {
             database: string;
+        };
+        /** @description A place in a document or file. */
+        Location: {
+            /** @description The document or file. */
+            path: string;
+            /** @description Where. */
+            range: components["schemas"]["Range"];
+        };
+        /** @description Places in documents. Paths of live ones begin with `live/`. */
+        Locations: {
+            locations: components["schemas"]["Location"][];
+        };
+        /** @description A name in scope. */
+        Name: {
+            /** @description The name. */
+            name: string;
+            /** @description Its type, for people. */
+            type: string;
+            /** @description Its type as JSON Schema. */
+            schema: unknown;
+            /** @description What it comes from. */
+            origin?: string;
         };
         /** @description A token to be made. */
         NewOperator: {
@@ -1196,6 +1555,10 @@ export interface components {
         Operators: {
             operators: components["schemas"]["Operator"][];
         };
+        /** @description The steps of a workflow, in order. */
+        Outline: {
+            steps: components["schemas"]["Entry"][];
+        };
         /** @description One step as it is shown. */
         Paragraph: {
             /** @description `2.1`: the first step inside the second. */
@@ -1218,8 +1581,11 @@ export interface components {
                 string,
                 string
             ][];
+            /** @description What it does, in the author's words. */
             about?: string;
+            /** @description Condition under which it runs, as written. */
             when?: string;
+            /** @description Whether it is switched off. */
             off?: boolean;
             /**
              * Format: uint32
@@ -1251,12 +1617,69 @@ export interface components {
         } & {
             [key: string]: unknown;
         };
+        /** @description A question about a document or a place in it. */
+        Question: {
+            /**
+             * @description The documents that the author is working on.
+             * @default []
+             */
+            documents: components["schemas"]["Document"][];
+            /**
+             * @description Texts of other files by path, such as OpenAPI documents.
+             * @default {}
+             */
+            files: {
+                [key: string]: string;
+            };
+            /** @description The document that is asked about. */
+            path: string;
+            /**
+             * Format: uint32
+             * @description A byte of its text; for questions about a place.
+             * @default 0
+             */
+            position: number;
+            /**
+             * @description The number of a step; for its scope.
+             * @default
+             */
+            step: string;
+            /**
+             * @description A new name; for renaming and extracting.
+             * @default
+             */
+            name: string;
+            /**
+             * @description A place in its tree, such as `steps/2`; for extracting.
+             * @default
+             */
+            at: string;
+            /**
+             * Format: uint32
+             * @description How many steps; for extracting.
+             * @default 0
+             */
+            count: number;
+        };
         /** @description What came of statements: rows, or why the database refused them. */
         Ran: {
             returned: components["schemas"]["Rows"][];
         } | {
             kind: string;
             detail: string;
+        };
+        /** @description A byte range of a document. */
+        Range: {
+            /**
+             * Format: uint32
+             * @description Where it begins.
+             */
+            start: number;
+            /**
+             * Format: uint32
+             * @description Where it ends.
+             */
+            end: number;
         };
         /** @description What a lane did in the last five minutes. */
         Recent: {
@@ -1316,6 +1739,12 @@ export interface components {
             digest: string | null;
             /** @description Only where nothing confidential can be in it. */
             text: string | null;
+        };
+        /** @description The edits of a renaming, by document. */
+        Renamed: {
+            edits: {
+                [key: string]: components["schemas"]["Edit"][];
+            };
         };
         /**
          * @description Where a retry begins.
@@ -1454,6 +1883,15 @@ export interface components {
                 [key: string]: components["schemas"]["Sample"][];
             };
         };
+        /** @description What a step knows when it begins. */
+        Scope: {
+            /** @description The step, by its number. */
+            step: string;
+            /** @description The names, in the order in which they are defined. */
+            names: components["schemas"]["Name"][];
+            /** @description The functions of the document. */
+            functions?: string[];
+        };
         /** @description A secret, without its value. */
         Secret: {
             name: string;
@@ -1514,7 +1952,7 @@ export interface components {
             name: string;
             role: string;
         };
-        /** @enum {string} */
+        /** @description Whether a finding prevents a deploy. */
         Severity: "error" | "warning";
         /** @description An operator token. */
         SignIn: {
@@ -1580,6 +2018,30 @@ export interface components {
         };
         /** @enum {string} */
         StepState: "running" | "succeeded" | "skipped" | "caught" | "failed" | "cancelled";
+        /** @description Something that can stand at a position. */
+        Suggestion: {
+            /** @description What it is called. */
+            label: string;
+            /** @description What kind of thing it is. */
+            kind: components["schemas"]["Kind"];
+            /** @description Its type or signature, on one line. */
+            detail?: string;
+            /** @description What it does, as Markdown. */
+            about?: string;
+            /** @description What is written: a text, in which `$1`, `${2:text}` and `$0` are places to fill in where `snippet` is set. */
+            insert: string;
+            /**
+             * @description Whether `insert` holds places to fill in.
+             * @default false
+             */
+            snippet: boolean;
+            /** @description The byte range that is replaced. */
+            replace: components["schemas"]["Range"];
+        };
+        /** @description What can stand at a place, the best first. */
+        Suggestions: {
+            suggestions: components["schemas"]["Suggestion"][];
+        };
         /**
          * Format: date-time
          * @description An instant (RFC 3339), in UTC.
@@ -1680,6 +2142,8 @@ export interface components {
     pathItems: never;
 }
 export type Answer = components['schemas']['Answer'];
+export type At = components['schemas']['At'];
+export type Change = components['schemas']['Change'];
 export type Checked = components['schemas']['Checked'];
 export type Database = components['schemas']['Database'];
 export type Databases = components['schemas']['Databases'];
@@ -1690,11 +2154,21 @@ export type Diagnostic = components['schemas']['Diagnostic'];
 export type Document = components['schemas']['Document'];
 export type Documents = components['schemas']['Documents'];
 export type Due = components['schemas']['Due'];
+export type Edit = components['schemas']['Edit'];
+export type EditRequest = components['schemas']['EditRequest'];
+export type Edited = components['schemas']['Edited'];
 export type Endpoint = components['schemas']['Endpoint'];
+export type Entry = components['schemas']['Entry'];
 export type Event = components['schemas']['Event'];
+export type Explanation = components['schemas']['Explanation'];
+export type Explanations = components['schemas']['Explanations'];
+export type Extracted = components['schemas']['Extracted'];
 export type Failure = components['schemas']['Failure'];
 export type Firing = components['schemas']['Firing'];
+export type Fix = components['schemas']['Fix'];
 export type Group = components['schemas']['Group'];
+export type Hover = components['schemas']['Hover'];
+export type Hovered = components['schemas']['Hovered'];
 export type Input = components['schemas']['Input'];
 export type InputError = components['schemas']['InputError'];
 export type Issued = components['schemas']['Issued'];
@@ -1708,11 +2182,15 @@ export type JobLinks = components['schemas']['JobLinks'];
 export type JobPage = components['schemas']['JobPage'];
 export type JobsChanged = components['schemas']['JobsChanged'];
 export type JournalStatus = components['schemas']['JournalStatus'];
+export type Kind = components['schemas']['Kind'];
 export type Lane = components['schemas']['Lane'];
 export type LaneAction = components['schemas']['LaneAction'];
 export type LaneChanged = components['schemas']['LaneChanged'];
 export type Lanes = components['schemas']['Lanes'];
 export type Lent = components['schemas']['Lent'];
+export type Location = components['schemas']['Location'];
+export type Locations = components['schemas']['Locations'];
+export type Name = components['schemas']['Name'];
 export type NewOperator = components['schemas']['NewOperator'];
 export type NewSecret = components['schemas']['NewSecret'];
 export type NotChanged = components['schemas']['NotChanged'];
@@ -1722,15 +2200,19 @@ export type Operation = components['schemas']['Operation'];
 export type Operation2 = components['schemas']['Operation2'];
 export type Operator = components['schemas']['Operator'];
 export type Operators = components['schemas']['Operators'];
+export type Outline = components['schemas']['Outline'];
 export type Paragraph = components['schemas']['Paragraph'];
 export type Parameter = components['schemas']['Parameter'];
 export type Problem = components['schemas']['Problem'];
+export type Question = components['schemas']['Question'];
 export type Ran = components['schemas']['Ran'];
+export type Range = components['schemas']['Range'];
 export type Recent = components['schemas']['Recent'];
 export type RecordedCase = components['schemas']['RecordedCase'];
 export type Refusal = components['schemas']['Refusal'];
 export type RefusalPage = components['schemas']['RefusalPage'];
 export type RefusedBody = components['schemas']['RefusedBody'];
+export type Renamed = components['schemas']['Renamed'];
 export type RetryFrom = components['schemas']['RetryFrom'];
 export type Revision = components['schemas']['Revision'];
 export type Rotation = components['schemas']['Rotation'];
@@ -1741,6 +2223,7 @@ export type RunPage = components['schemas']['RunPage'];
 export type RunState = components['schemas']['RunState'];
 export type Sample = components['schemas']['Sample'];
 export type Samples = components['schemas']['Samples'];
+export type Scope = components['schemas']['Scope'];
 export type Secret = components['schemas']['Secret'];
 export type Secrets = components['schemas']['Secrets'];
 export type Seed = components['schemas']['Seed'];
@@ -1756,6 +2239,8 @@ export type Statements = components['schemas']['Statements'];
 export type Status = components['schemas']['Status'];
 export type Step = components['schemas']['Step'];
 export type StepState = components['schemas']['StepState'];
+export type Suggestion = components['schemas']['Suggestion'];
+export type Suggestions = components['schemas']['Suggestions'];
 export type Timestamp = components['schemas']['Timestamp'];
 export type Timetable = components['schemas']['Timetable'];
 export type TimetableAction = components['schemas']['TimetableAction'];
@@ -1923,6 +2408,333 @@ export interface operations {
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
             422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    languageDiagnostics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checked"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    completion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suggestions"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    hover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hovered"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    definition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Locations"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    references: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Locations"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    rename: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Renamed"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    outline: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outline"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    scope: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Scope"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    extract: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Extracted"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    edit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditRequest"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    findings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanations"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

@@ -20,6 +20,7 @@ use crate::{Workspace, place};
 
 /// The documents after an extraction.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Extracted {
     /// The text of the new workflow.
     pub document: String,

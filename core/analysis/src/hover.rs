@@ -17,6 +17,7 @@ use crate::{Workspace, explain, keys};
 
 /// What stands at a position.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Hover {
     /// What it is about.
     pub range: Range,

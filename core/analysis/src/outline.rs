@@ -10,6 +10,7 @@ use crate::place::{node, read};
 
 /// A step of the outline.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Entry {
     /// Its number: `2.1`.
     pub number: String,
@@ -19,9 +20,11 @@ pub struct Entry {
     pub title: String,
     /// The name of its result.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub id: Option<String>,
     /// The branch it begins: `then`, an arm, `catch`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub branch: Option<String>,
     /// Where it stands in the tree: `steps/2/then/0`.
     pub at: String,

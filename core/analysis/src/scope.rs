@@ -10,6 +10,7 @@ use crate::{Workspace, symbols};
 
 /// What a step knows when it begins.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Scope {
     /// The step, by its number.
     pub step: String,
@@ -22,6 +23,7 @@ pub struct Scope {
 
 /// A name in scope.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Name {
     /// The name.
     pub name: String,

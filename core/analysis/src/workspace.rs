@@ -10,7 +10,7 @@ use kanzlei_lang::document::{self, Document, Source};
 
 /// Documents and the files they name, by path. A text that is set replaces the one before; what was read of the others
 /// is kept.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct Workspace {
     documents: BTreeMap<String, Entry>,
     files: BTreeMap<String, String>,
@@ -20,7 +20,7 @@ pub struct Workspace {
 
 #[derive(Clone, Debug)]
 struct Entry {
-    source: Source,
+    source: Arc<Source>,
     parsed: Arc<Parsed>,
 }
 
@@ -46,14 +46,25 @@ impl Workspace {
     /// Sets the text of a document or file.
     pub fn set(&mut self, path: &str, text: &str) {
         let is_document = document::kind_of(text).is_some() || self.documents.contains_key(path);
-        if is_document && !self.files.contains_key(path) {
-            let source = Source::new(path, text);
-            let parsed = Arc::new(Parsed::of(&source, &self.files));
-            self.documents.insert(path.to_owned(), Entry { source, parsed });
-            return;
+        match is_document && !self.files.contains_key(path) {
+            true => self.set_document(path, text),
+            false => self.set_file(path, text),
         }
-        self.files.insert(path.to_owned(), text.to_owned());
-        self.read_again(path);
+    }
+
+    /// Sets the text of a document, whether or not it says that it is one.
+    pub fn set_document(&mut self, path: &str, text: &str) {
+        let source = Arc::new(Source::new(path, text));
+        let parsed = Arc::new(Parsed::of(&source, &self.files));
+        self.documents.insert(path.to_owned(), Entry { source, parsed });
+    }
+
+    /// Sets the text of a file that documents name.
+    pub fn set_file(&mut self, path: &str, text: &str) {
+        if self.files.get(path).is_none_or(|before| before != text) {
+            self.files.insert(path.to_owned(), text.to_owned());
+            self.read_again(path);
+        }
     }
 
     /// Removes a text.
@@ -166,7 +177,7 @@ impl Workspace {
     /// The workspace as a bundle, to be checked or deployed.
     pub fn bundle(&self) -> Bundle {
         Bundle {
-            documents: self.documents.values().map(|entry| entry.source.clone()).collect(),
+            documents: self.documents.values().map(|entry| (*entry.source).clone()).collect(),
             files: self.files.clone(),
             known: self.known.clone(),
             ..Bundle::default()

@@ -9,6 +9,7 @@ use crate::edit::Edit;
 
 /// Whether a finding prevents a deploy.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
     /// Prevents a deploy.
@@ -19,6 +20,7 @@ pub enum Severity {
 
 /// A finding about a document.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Diagnostic {
     /// A stable name, such as `unknown-key`.
     pub code: String,
@@ -38,6 +40,7 @@ pub struct Diagnostic {
     pub message: String,
     /// What to do about it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub help: Option<String>,
     /// Changes of the text that would mend it, each on its own.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -46,6 +49,7 @@ pub struct Diagnostic {
 
 /// A change of the text that mends a finding.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Fix {
     /// What it does, in a few words: ``write `harbour` ``.
     pub title: String,

@@ -26,14 +26,12 @@ api! {
 
     /// What is wrong with documents.
     pub struct Checked {
-        #[schemars(schema_with = "crate::sheet::diagnostics")]
         pub diagnostics: Vec<Diagnostic>,
     }
 
     /// What a deploy put live.
     pub struct Deployed {
         pub deployed: Vec<DeployedDocument>,
-        #[schemars(schema_with = "crate::sheet::diagnostics")]
         pub warnings: Vec<Diagnostic>,
     }
 

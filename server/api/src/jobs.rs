@@ -199,7 +199,6 @@ api! {
         pub failure: Option<Failure>,
         pub history: Vec<Event>,
         pub notice: Option<Notice>,
-        #[schemars(schema_with = "crate::sheet::maybe_sheet")]
         pub sheet: Option<Vec<Paragraph>>,
         pub steps: Option<Vec<Step>>,
         /// Counted up with each change.

@@ -16,6 +16,7 @@ pub mod databases;
 pub mod deploys;
 pub mod jobs;
 pub mod lanes;
+pub mod language;
 pub mod openapi;
 pub mod operators;
 pub mod runs;

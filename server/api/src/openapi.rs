@@ -6,7 +6,8 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, json};
 
 use crate::{
-    Json, databases, deploys, jobs, lanes, operators, runs, scratch, secrets, services, session, timetables, workflows,
+    Json, databases, deploys, jobs, lanes, language, operators, runs, scratch, secrets, services, session, timetables,
+    workflows,
 };
 
 /// One operation, as the document describes it.
@@ -144,6 +145,34 @@ fn runs_and_jobs(all: &mut Operations) {
     .problems(&[404]);
 }
 
+/// The questions of editors.
+fn editing(all: &mut Operations) {
+    use language::Question;
+    all.post::<Question, deploys::Checked>(
+        "/language/diagnostics",
+        "languageDiagnostics",
+        "The findings of one document",
+    )
+    .problems(&[404]);
+    all.post::<Question, language::Suggestions>("/language/completion", "completion", "What can stand at a place")
+        .problems(&[404]);
+    all.post::<Question, language::Hovered>("/language/hover", "hover", "What stands at a place").problems(&[404]);
+    all.post::<Question, language::Locations>("/language/definition", "definition", "Where it is declared")
+        .problems(&[404]);
+    all.post::<Question, language::Locations>("/language/references", "references", "Where it is used and declared")
+        .problems(&[404]);
+    all.post::<Question, language::Renamed>("/language/rename", "rename", "The edits that rename it everywhere")
+        .problems(&[404, 409]);
+    all.post::<Question, language::Outline>("/language/outline", "outline", "The steps of a workflow").problems(&[404]);
+    all.post::<Question, language::Scope>("/language/scope", "scope", "The names that a step knows, with types")
+        .problems(&[404]);
+    all.post::<Question, language::Extracted>("/language/extract", "extract", "Makes a workflow of steps")
+        .problems(&[404, 409]);
+    all.post::<language::EditRequest, language::Edited>("/language/edit", "edit", "Changes a text, keeping its layout")
+        .problems(&[422]);
+    all.get::<language::Explanations>("/language/findings", "findings", "What the codes of findings mean");
+}
+
 fn operations() -> Operations {
     let settings = SchemaSettings::draft2020_12()
         .for_serialize()
@@ -160,6 +189,7 @@ fn operations() -> Operations {
     all.post::<deploys::Documents, deploys::Checked>("/check", "check", "Checks documents beside what is live");
     all.post::<deploys::Documents, deploys::Deployed>("/deploys", "deploy", "Puts documents live, all or none")
         .problems(&[422]);
+    editing(&mut all);
     all.get::<workflows::Workflows>("/workflows", "workflows", "Live workflows with counts of the last 24 hours");
     all.get::<workflows::Workflow>("/workflows/{name}", "workflow", "One workflow with sheet, source and revisions")
         .problems(&[404]);

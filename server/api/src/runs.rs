@@ -99,7 +99,6 @@ api! {
         pub kept: Json,
         pub reply: Json,
         pub failure: Option<Failure>,
-        #[schemars(schema_with = "crate::sheet::sheet")]
         pub sheet: Vec<Paragraph>,
         pub steps: Vec<Step>,
     }

@@ -75,7 +75,6 @@ api! {
         pub since: Timestamp,
         pub endpoints: Vec<Endpoint>,
         pub input: Vec<Input>,
-        #[schemars(schema_with = "crate::sheet::sheet")]
         pub sheet: Vec<Paragraph>,
         /// Names of the services that it calls.
         pub services: Vec<String>,

@@ -53,6 +53,8 @@ pub struct App {
     pub runtime: tokio::runtime::Handle,
     /// The pool for CPU-bound work.
     pub background: Background,
+    /// The live documents, as editors ask about them.
+    pub workspace: std::sync::Arc<control::language::LiveWorkspace>,
     /// Base addresses that replace those of the service documents.
     pub bases: std::collections::BTreeMap<String, String>,
 }

@@ -163,6 +163,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         secure: config.control_url().starts_with("https://"),
         runtime,
         background,
+        workspace: Default::default(),
         bases: config.bases(),
     });
     app.reload().await?;

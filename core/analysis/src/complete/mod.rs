@@ -12,6 +12,7 @@ use crate::{Workspace, expression, keys};
 
 /// Something that can stand at a position.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Suggestion {
     /// What it is called.
     pub label: String,
@@ -34,6 +35,7 @@ pub struct Suggestion {
 
 /// A byte range of a document.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Range {
     /// Where it begins.
     pub start: u32,
@@ -49,6 +51,7 @@ impl From<Place> for Range {
 
 /// Kinds of suggestions.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Kind {
     /// A key of a mapping.

@@ -55,6 +55,7 @@ pub struct Occurrence {
 
 /// A place in a document or file.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Location {
     /// The document or file.
     pub path: String,

@@ -7,6 +7,7 @@ use kanzlei_lang::document::yaml::{Kind, Node};
 
 /// One step as it is shown.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Paragraph {
     /// `2.1`: the first step inside the second.
     pub number: String,
@@ -18,18 +19,22 @@ pub struct Paragraph {
     pub title: String,
     /// The name of its result.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub name: Option<String>,
     /// Set on the first step of a branch: `then`, `else`, `catch`, or the arm's value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub branch: Option<String>,
     /// Names and what they are given.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub rows: Vec<(String, String)>,
     /// What it does, in the author's words.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub about: Option<String>,
     /// Condition under which it runs, as written.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub when: Option<String>,
     /// Whether it is switched off.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]

@@ -16,6 +16,7 @@ use crate::document::yaml::{self, Key, Kind, Node};
 
 /// One step from a node of a document to one inside it.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(untagged)]
 pub enum At {
     /// A position in a list, from 0.
@@ -26,6 +27,7 @@ pub enum At {
 
 /// What is to be done to the tree of a document.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(tag = "change", rename_all = "snake_case")]
 pub enum Change {
     /// Writes the value of a key, which need not be there yet, or of an item.

@@ -26,6 +26,7 @@ pub use layout::{behind, key_lines, shifted};
 
 /// A replacement of a range of a text.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Edit {
     /// Byte offset of the start.
     pub start: u32,

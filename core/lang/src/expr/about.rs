@@ -87,7 +87,7 @@ const METHODS: &[About] = abouts! {
     "toPrecision" ("digits?") "text" "Returns the number with so many significant digits.";
     "toReversed" ("") "list" "Returns the items in reverse order.";
     "toSorted" ("compare?") "list" "Returns the items in order; without a function they compare as texts.";
-    "toSpliced" ("start, count?, …items") "list" "Returns the list with some items replaced by others.";
+    "toSpliced" ("start?, count?, …items") "list" "Returns the list with some items replaced by others.";
     "toString" ("radix?") "text" "Returns the value as text; a number in another base where one is passed.";
     "toUpperCase" ("") "text" "Returns the text in upper case.";
     "toWellFormed" ("") "text" "Returns the text itself.";

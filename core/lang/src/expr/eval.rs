@@ -83,6 +83,9 @@ impl From<Box<EvalError>> for Stop {
     }
 }
 
+/// Units of a call beside what it does: finding its arguments a place, and its result.
+const CALL: u64 = 2;
+
 pub(super) type Res<T = Value> = Result<T, Stop>;
 
 pub(super) fn type_failure<T>(message: impl Into<String>) -> Res<T> {
@@ -185,6 +188,7 @@ impl Eval<'_> {
                 if on.is_nullish() {
                     return self.nothing(&on, call.optional, &call.on, &format!("`{}`", call.method.name()), expr.at);
                 }
+                self.meter.work(CALL)?;
                 let result = self.method(call, on);
                 self.made(result, expr.at)
             }
@@ -205,6 +209,7 @@ impl Eval<'_> {
                 self.call_named(function, &args, expr.at)
             }
             Kind::Static(function, args) => {
+                self.meter.work(CALL)?;
                 let result = self.static_call(*function, args);
                 self.made(result, expr.at)
             }

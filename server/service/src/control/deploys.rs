@@ -40,7 +40,7 @@ fn with_live(given: Bundle, live: &Live) -> Bundle {
 }
 
 /// Kind and name of a document, as far as they are known.
-fn name_of(text: &str) -> Option<(&'static str, String)> {
+pub(super) fn name_of(text: &str) -> Option<(&'static str, String)> {
     let kind = document::kind_of(text)?;
     let mut report = Report::new("", text);
     let root = document::yaml::parse(&mut report)?;
@@ -63,9 +63,9 @@ pub async fn check(app: Data<App>, body: Json<Bundle>) -> Result<HttpResponse> {
 /// Statements that are shown to their databases in one check.
 const MOST_STATEMENTS: usize = 2000;
 
-/// Checks documents against what this service has: secrets, databases, and what those say of statements.
-async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
-    let mut known = Known {
+/// What this service has beside documents, as far as it is known without asking databases.
+pub(super) fn known(app: &App) -> Known {
+    Known {
         secrets: app.effects.secrets.purposes(),
         network: app.jobs.network.as_ref().clone(),
         bases: app.bases.clone(),
@@ -76,7 +76,12 @@ async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
             .map(|(name, outside)| (name.clone(), outside.allowed.clone()))
             .collect(),
         ..Known::default()
-    };
+    }
+}
+
+/// Checks documents against what this service has: secrets, databases, and what those say of statements.
+async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
+    let mut known = known(app);
     bundle.known = Some(known.clone());
     let (mut bundle, checked) = checked_of(app, bundle).await?;
     let once: BTreeSet<&String> =

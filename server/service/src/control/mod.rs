@@ -11,6 +11,7 @@ mod databases;
 mod deploys;
 mod jobs;
 mod lanes;
+pub mod language;
 mod operators;
 mod record;
 mod refusals;
@@ -67,6 +68,17 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/status", web::get().to(status::status))
                     .route("/check", web::post().to(deploys::check))
                     .route("/deploys", web::post().to(deploys::deploy))
+                    .route("/language/diagnostics", web::post().to(language::diagnostics))
+                    .route("/language/completion", web::post().to(language::completion))
+                    .route("/language/hover", web::post().to(language::hovered))
+                    .route("/language/definition", web::post().to(language::definition))
+                    .route("/language/references", web::post().to(language::references))
+                    .route("/language/rename", web::post().to(language::rename))
+                    .route("/language/outline", web::post().to(language::outlined))
+                    .route("/language/scope", web::post().to(language::scope_of))
+                    .route("/language/extract", web::post().to(language::extracted))
+                    .route("/language/edit", web::post().to(language::changed))
+                    .route("/language/findings", web::get().to(language::findings))
                     .route("/workflows", web::get().to(workflows::workflows))
                     .route("/workflows/{name}", web::get().to(workflows::workflow))
                     .route("/workflows/{name}", web::delete().to(workflows::retire))

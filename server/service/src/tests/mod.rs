@@ -12,6 +12,7 @@ mod clients;
 mod control;
 mod databases;
 mod jobs;
+mod language;
 mod lists;
 mod public;
 mod schedules;

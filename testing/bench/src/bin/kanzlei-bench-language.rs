@@ -3,6 +3,7 @@
 use std::hint::black_box;
 use std::time::Instant;
 
+use kanzlei_analysis::{Workspace, complete, hover};
 use kanzlei_compiler::check::{Bundle, check};
 use kanzlei_engine::driver::on_virtual_clock;
 use kanzlei_engine::machine::{Machine, Start};
@@ -63,6 +64,34 @@ fn long(groups: usize) -> String {
     text
 }
 
+/// What editors ask about a workflow of 200 steps beside three OpenAPI documents, each time behind a change of the text.
+fn editing() {
+    let text = long(40);
+    let mut texts: Vec<(String, String)> = services().files.into_iter().collect();
+    texts.extend(services().documents.into_iter().map(|source| (source.path, source.text)));
+    texts.push(("long.yaml".into(), text.clone()));
+    let mut workspace = Workspace::of(texts);
+    let marked = text.replace("body: ${d0}", "body: ${v20.body.}");
+    let at = marked.find("v20.body.}").map_or(0, |at| at + 9);
+    let mut turn = 0;
+    let mut typed = |workspace: &mut Workspace| {
+        turn += 1;
+        workspace.set("long.yaml", &format!("{marked}# {turn}\n"));
+    };
+    let completion = time(15, || {
+        typed(&mut workspace);
+        complete::at(&workspace, "long.yaml", at)
+    });
+    let hovered = time(15, || hover::at(&workspace, "long.yaml", at - 2));
+    let found = time(15, || {
+        typed(&mut workspace);
+        workspace.diagnostics("long.yaml")
+    });
+    println!("{:<52} {completion:>9.2} ms   (wanted under 15)", "completion in 200 steps, behind a change");
+    println!("{:<52} {hovered:>9.2} ms   (wanted under 15)", "hover in 200 steps");
+    println!("{:<52} {found:>9.2} ms   (wanted under 30)", "findings of 200 steps, behind a change");
+}
+
 fn main() {
     let mut bundle = services();
     bundle.add("long.yaml", &long(33));
@@ -74,6 +103,8 @@ fn main() {
         time(15, || check(&bundle)),
         checked.diagnostics.len()
     );
+
+    editing();
 
     let mut many = services();
     for at in 0..500 {

@@ -1,0 +1,103 @@
+//! What editors ask about documents: the core's answers, and the questions.
+//!
+//! A question brings the documents that its author is working on; each stands in place of the live one of its kind and name, and
+//! sees all others that are live. Positions are bytes of the text.
+
+use std::collections::BTreeMap;
+
+use crate::api;
+use crate::deploys::Document;
+
+pub use kanzlei_analysis::Extracted;
+pub use kanzlei_analysis::complete::{Kind, Range, Suggestion};
+pub use kanzlei_analysis::hover::Hover;
+pub use kanzlei_analysis::outline::Entry;
+pub use kanzlei_analysis::scope::{Name, Scope};
+pub use kanzlei_analysis::symbols::Location;
+pub use kanzlei_lang::edit::{Change, Edit};
+
+api! {
+    /// A question about a document or a place in it.
+    pub struct Question {
+        /// The documents that the author is working on.
+        #[serde(default)]
+        pub documents: Vec<Document>,
+        /// Texts of other files by path, such as OpenAPI documents.
+        #[serde(default)]
+        pub files: BTreeMap<String, String>,
+        /// The document that is asked about.
+        pub path: String,
+        /// A byte of its text; for questions about a place.
+        #[serde(default)]
+        pub position: u32,
+        /// The number of a step; for its scope.
+        #[serde(default)]
+        pub step: String,
+        /// A new name; for renaming and extracting.
+        #[serde(default)]
+        pub name: String,
+        /// A place in its tree, such as `steps/2`; for extracting.
+        #[serde(default)]
+        pub at: String,
+        /// How many steps; for extracting.
+        #[serde(default)]
+        pub count: u32,
+    }
+
+    /// What can stand at a place, the best first.
+    pub struct Suggestions {
+        pub suggestions: Vec<Suggestion>,
+    }
+
+    /// What stands at a place; nothing where nothing is known of it.
+    pub struct Hovered {
+        pub hover: Option<Hover>,
+    }
+
+    /// Places in documents. Paths of live ones begin with `live/`.
+    pub struct Locations {
+        pub locations: Vec<Location>,
+    }
+
+    /// The edits of a renaming, by document.
+    pub struct Renamed {
+        pub edits: BTreeMap<String, Vec<Edit>>,
+    }
+
+    /// The steps of a workflow, in order.
+    pub struct Outline {
+        pub steps: Vec<Entry>,
+    }
+
+    /// A change of a text.
+    pub struct EditRequest {
+        pub text: String,
+        pub change: Change,
+    }
+
+    /// A changed text.
+    pub struct Edited {
+        /// The text after the change.
+        pub text: String,
+        /// The edits that make it, in the text before.
+        pub edits: Vec<Edit>,
+        /// The edits that lead back, in the text after.
+        pub undo: Vec<Edit>,
+    }
+
+    /// The codes of findings, explained.
+    pub struct Explanations {
+        pub findings: Vec<Explanation>,
+    }
+
+    /// What the code of a finding means.
+    pub struct Explanation {
+        pub code: String,
+        /// What it means and what to do, as Markdown.
+        pub about: String,
+        /// A document that has the finding; empty where none is shown.
+        pub wrong: String,
+        /// The same corrected.
+        pub corrected: String,
+    }
+}

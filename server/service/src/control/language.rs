@@ -1,0 +1,190 @@
+//! What editors ask: the documents of an author among those that are live.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, PoisonError, Weak};
+
+use actix_web::HttpResponse;
+use actix_web::web::{Data, Json};
+use kanzlei_analysis::{Workspace, complete, explain, extract, hover, outline, scope, symbols};
+use kanzlei_api::deploys::Checked;
+use kanzlei_api::language as api;
+use kanzlei_lang::edit::{self, parse_path};
+use kanzlei_runtime::live::{Live, bundle};
+
+use super::deploys::name_of;
+use crate::App;
+use crate::error::{Error, Result};
+
+/// Documents of one question.
+const MOST_DOCUMENTS: usize = 2000;
+
+/// Answers a question on a thread for long work: reading and checking take time.
+async fn ask<T: Send + 'static>(
+    app: &App,
+    question: api::Question,
+    answer: impl FnOnce(&Workspace, &api::Question) -> Result<T> + Send + 'static,
+) -> Result<T> {
+    if question.documents.len() > MOST_DOCUMENTS {
+        let detail = format!("{} documents; at most {MOST_DOCUMENTS} go with a question", question.documents.len());
+        return Err(Error::problem(400, "Too many documents", detail));
+    }
+    let (live, known, drawn) = (app.live.load_full(), super::deploys::known(app), app.workspace.clone());
+    let work = move || {
+        let mut workspace = (*drawn.of(&live)).clone();
+        workspace.known = Some(known);
+        let given: Vec<_> = question.documents.iter().filter_map(|document| name_of(&document.text)).collect();
+        let replaced: Vec<String> = workspace
+            .paths()
+            .filter(|path| {
+                let parts: Vec<&str> = path.split('/').collect();
+                matches!(parts.as_slice(), ["live", kind, name, ..] if given.iter().any(|(k, n)| k == kind && n == name))
+            })
+            .map(str::to_owned)
+            .collect();
+        replaced.iter().for_each(|path| workspace.remove(path));
+        question.files.iter().for_each(|(path, text)| workspace.set_file(path, text));
+        question.documents.iter().for_each(|document| workspace.set_document(&document.path, &document.text));
+        if workspace.text(&question.path).is_none() {
+            return Err(Error::not_found(format!(
+                "`{}` is none of the documents of the question, and none that is live",
+                question.path
+            )));
+        }
+        answer(&workspace, &question)
+    };
+    app.background.run(work).await?
+}
+
+fn ok(answer: impl serde::Serialize) -> Result<HttpResponse> {
+    Ok(HttpResponse::Ok().json(answer))
+}
+
+/// `POST /language/diagnostics`: the findings of one document.
+pub async fn diagnostics(app: Data<App>, body: Json<api::Question>) -> Result<HttpResponse> {
+    ok(ask(&app, body.into_inner(), |workspace, question| {
+        Ok(Checked { diagnostics: workspace.diagnostics(&question.path) })
+    })
+    .await?)
+}
+
+/// `POST /language/completion`: what can stand at a place.
+pub async fn completion(app: Data<App>, body: Json<api::Question>) -> Result<HttpResponse> {
+    ok(ask(&app, body.into_inner(), |workspace, question| {
+        Ok(api::Suggestions { suggestions: complete::at(workspace, &question.path, question.position as usize) })
+    })
+    .await?)
+}
+
+/// `POST /language/hover`: what stands at a place.
+pub async fn hovered(app: Data<App>, body: Json<api::Question>) -> Result<HttpResponse> {
+    ok(ask(&app, body.into_inner(), |workspace, question| {
+        Ok(api::Hovered { hover: hover::at(workspace, &question.path, question.position as usize) })
+    })
+    .await?)
+}
+
+/// `POST /language/definition`: where what stands at a place is declared.
+pub async fn definition(app: Data<App>, body: Json<api::Question>) -> Result<HttpResponse> {
+    ok(ask(&app, body.into_inner(), |workspace, question| {
+        let locations = symbols::definition(workspace, &question.path, question.position as usize);
+        Ok(api::Locations { locations })
+    })
+    .await?)
+}
+
+/// `POST /language/references`: where it is used and declared.
+pub async fn references(app: Data<App>, body: Json<api::Question>) -> Result<HttpResponse> {
+    ok(ask(&app, body.into_inner(), |workspace, question| {
+        let locations = symbols::references(workspace, &question.path, question.position as usize, true);
+        Ok(api::Locations { locations })
+    })
+    .await?)
+}
+
+/// `POST /language/rename`: the edits that give it another name everywhere.
+pub async fn rename(app: Data<App>, body: Json<api::Question>) -> Result<HttpResponse> {
+    ok(ask(&app, body.into_inner(), |workspace, question| {
+        let position = question.position as usize;
+        let edits = symbols::rename(workspace, &question.path, position, &question.name)
+            .map_err(|refused| Error::problem(409, "It cannot be renamed", refused.0))?;
+        Ok(api::Renamed { edits })
+    })
+    .await?)
+}
+
+/// `POST /language/outline`: the steps of a workflow.
+pub async fn outlined(app: Data<App>, body: Json<api::Question>) -> Result<HttpResponse> {
+    ok(ask(&app, body.into_inner(), |workspace, question| {
+        Ok(api::Outline { steps: outline::of(workspace, &question.path) })
+    })
+    .await?)
+}
+
+/// `POST /language/scope`: the names that a step knows.
+pub async fn scope_of(app: Data<App>, body: Json<api::Question>) -> Result<HttpResponse> {
+    ok(ask(&app, body.into_inner(), |workspace, question| {
+        let found = match question.step.as_str() {
+            "" => scope::at(workspace, &question.path, question.position as usize),
+            step => scope::at_step(workspace, &question.path, step),
+        };
+        found.ok_or_else(|| {
+            Error::not_found(format!(
+                "`{}` has no step {} whose names are known; check it",
+                question.path, question.step
+            ))
+        })
+    })
+    .await?)
+}
+
+/// `POST /language/extract`: makes a workflow of steps.
+pub async fn extracted(app: Data<App>, body: Json<api::Question>) -> Result<HttpResponse> {
+    ok(ask(&app, body.into_inner(), |workspace, question| {
+        let (at, count) = (parse_path(&question.at), question.count.max(1) as usize);
+        extract(workspace, &question.path, &at, count, &question.name)
+            .map_err(|why| Error::problem(409, "The steps cannot be taken out", why))
+    })
+    .await?)
+}
+
+/// `POST /language/edit`: changes a text.
+pub async fn changed(app: Data<App>, body: Json<api::EditRequest>) -> Result<HttpResponse> {
+    let api::EditRequest { text, change } = body.into_inner();
+    let work = move || {
+        let edits = edit::change(&text, &change)?;
+        let (new, undo) = (edit::apply(&text, &edits)?, edit::undo(&text, &edits));
+        Ok::<_, edit::Error>(api::Edited { text: new, edits, undo })
+    };
+    let edited = app.background.run(work).await?;
+    ok(edited.map_err(|error| Error::problem(422, "The text cannot be changed like this", error.to_string()))?)
+}
+
+/// `GET /language/findings`: what the codes of findings mean.
+pub async fn findings() -> Result<HttpResponse> {
+    let all = explain::all().iter().map(|one| api::Explanation {
+        code: one.code.to_owned(),
+        about: one.about.to_owned(),
+        wrong: one.wrong.unwrap_or_default().to_owned(),
+        corrected: one.corrected.unwrap_or_default().to_owned(),
+    });
+    ok(api::Explanations { findings: all.collect() })
+}
+
+/// The live documents, read once for each table of what is live.
+#[derive(Debug, Default)]
+pub struct LiveWorkspace(Mutex<Option<(Weak<Live>, Arc<Workspace>)>>);
+
+impl LiveWorkspace {
+    fn of(&self, live: &Arc<Live>) -> Arc<Workspace> {
+        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, workspace)) = kept.as_ref().filter(|(of, _)| of.as_ptr() == Arc::as_ptr(live)) {
+            return workspace.clone();
+        }
+        let bundle = bundle(&live.documents);
+        let mut texts: BTreeMap<String, String> = bundle.files;
+        texts.extend(bundle.documents.into_iter().map(|source| (source.path, source.text)));
+        let workspace = Arc::new(Workspace::of(texts));
+        *kept = Some((Arc::downgrade(live), workspace.clone()));
+        workspace
+    }
+}
