@@ -49,6 +49,19 @@ impl Api {
         self.send("PUT", path, Some(written(body)?))?.map(|_| ()).map_err(|refused| self.error(refused))
     }
 
+    /// Puts something under a condition (RFC 9110 §13.1), for a caller that reads the problem of a refusal.
+    pub fn try_put<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+        condition: (&str, String),
+    ) -> Result<Result<T, Rejection>, Error> {
+        match self.send_with("PUT", path, Some(written(body)?), Some(condition))? {
+            Ok(text) => self.read(path, &text).map(Ok),
+            Err(refused) => Ok(Err(refused)),
+        }
+    }
+
     pub fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Error> {
         self.done("POST", path, Some(written(body)?))
     }
@@ -99,12 +112,26 @@ impl Api {
 
     /// One request: the text of the answer, or the problem.
     fn send(&self, method: &str, path: &str, body: Option<String>) -> Result<Result<String, Rejection>, Error> {
+        self.send_with(method, path, body, None)
+    }
+
+    fn send_with(
+        &self,
+        method: &str,
+        path: &str,
+        body: Option<String>,
+        header: Option<(&str, String)>,
+    ) -> Result<Result<String, Rejection>, Error> {
         let url = format!("{}/api/v1{path}", self.url);
         let request = ureq::http::Request::builder()
             .method(method)
             .uri(&url)
             .header("authorization", format!("Bearer {}", self.token))
             .header("content-type", "application/json");
+        let request = match header {
+            Some((name, value)) => request.header(name, value),
+            None => request,
+        };
         let request = request
             .body(body.unwrap_or_default())
             .map_err(|error| Error::Usage(format!("`{url}` is not a valid address: {error}")))?;

@@ -140,11 +140,55 @@ pub enum Command {
     )]
     Deploy {
         /// Documents, or folders with documents
-        #[arg(required = true)]
+        #[arg(required_unless_present = "draft")]
         paths: Vec<PathBuf>,
         /// Skip the cases
         #[arg(long)]
         unrehearsed: bool,
+        /// Deploy this draft on the service too: NAME, or KIND/NAME
+        #[arg(long, value_name = "NAME")]
+        draft: Vec<String>,
+        /// Deploy drafts although another revision went live since they began
+        #[arg(long)]
+        over: bool,
+        /// Show what would change, and deploy nothing
+        #[arg(long)]
+        dry_run: bool,
+    },
+    /// List the revisions of a document
+    #[command(after_help = "Examples:\n  kanzlei history berth-quote\n  kanzlei history service/registry")]
+    History {
+        /// The workflow, or KIND/NAME
+        name: String,
+    },
+    /// Compare two texts of a document, by steps and by lines
+    #[command(
+        after_help = "A text is NAME (what is live), NAME@3 (a revision), NAME@draft, or a file; other kinds are written KIND/NAME.\n\nExamples:\n  kanzlei diff berth-quote@2 berth-quote@3\n  kanzlei diff berth-quote workflows/berth-quote.yaml\n  kanzlei diff berth-quote berth-quote@draft"
+    )]
+    Diff {
+        /// The text before
+        before: String,
+        /// The text after
+        after: String,
+    },
+    /// Make a revision a draft again, or put it live
+    #[command(after_help = "Examples:\n  kanzlei restore berth-quote@3\n  kanzlei restore berth-quote@3 --deploy")]
+    Restore {
+        /// The revision: NAME@3
+        revision: String,
+        /// Put it live at once
+        #[arg(long)]
+        deploy: bool,
+    },
+    /// List drafts on the service, and how they differ from what is live
+    Drafts,
+    /// Exchange drafts with the service: pull, push, discard
+    #[command(
+        after_help = "A draft is saved over the version that this folder pulled or pushed last. Where another author saved in between, both\nversions are shown; changes that do not touch are merged with --merge.\n\nExamples:\n  kanzlei draft push workflows/berth-quote.yaml\n  kanzlei draft pull berth-quote --to workflows/berth-quote.yaml\n  kanzlei draft discard berth-quote\n  kanzlei deploy --draft berth-quote"
+    )]
+    Draft {
+        #[command(subcommand)]
+        what: Draft,
     },
     /// Databases that `sql` steps name: list, prepare
     #[command(
@@ -569,6 +613,33 @@ pub enum Secrets {
     /// Remove a secret that no live service uses
     Remove {
         /// The name of the secret
+        name: String,
+    },
+}
+
+/// What is done with a draft.
+#[derive(Subcommand)]
+pub enum Draft {
+    /// Write a draft into a file; without one, what is live
+    Pull {
+        /// The workflow, or KIND/NAME
+        name: String,
+        /// The file; default: NAME.yaml
+        #[arg(long, value_name = "FILE")]
+        to: Option<PathBuf>,
+    },
+    /// Save files as drafts
+    Push {
+        /// Documents, or folders with documents
+        #[arg(required = true)]
+        paths: Vec<PathBuf>,
+        /// Merge with what another author saved in between
+        #[arg(long)]
+        merge: bool,
+    },
+    /// Discard a draft
+    Discard {
+        /// The workflow, or KIND/NAME
         name: String,
     },
 }

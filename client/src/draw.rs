@@ -76,8 +76,14 @@ pub fn diagnostics(found: &[Diagnostic], text_of: &dyn Fn(&str) -> Option<String
 
 /// What changes in a text, as a unified diff.
 pub fn changes(path: &str, before: &str, after: &str) {
-    let diff = similar::TextDiff::from_lines(before, after);
-    for line in diff.unified_diff().header(path, path).to_string().lines() {
+    compared(path, path, before, after);
+}
+
+/// How two texts differ, as a unified diff.
+pub fn compared(old: &str, new: &str, before: &str, after: &str) {
+    let mut options = diffy::DiffOptions::new();
+    let options = options.set_original_filename(old.to_owned()).set_modified_filename(new.to_owned());
+    for line in options.create_patch(before, after).to_string().lines() {
         let code = match line.chars().next() {
             Some('+') => "32",
             Some('-') => "31",

@@ -3,12 +3,14 @@
 use std::path::PathBuf;
 
 use kanzlei_api::deploys::Deployed;
+use kanzlei_api::drafts::DraftName;
 use kanzlei_compiler::check::Bundle;
 use kanzlei_lang::diagnostic::{Diagnostic, Severity};
 use kanzlei_lang::document::kind_of;
 use kanzlei_rehearsal::check as check_bundle;
 use serde_json::json;
 
+use super::drafts::print_consequences;
 use super::{print_json, rehearse};
 use crate::api::Api;
 use crate::args::Format;
@@ -38,9 +40,34 @@ fn show(found: &[Diagnostic], bundle: &Bundle) {
     draw::diagnostics(found, &|path| bundle.documents.iter().find(|d| d.path == path).map(|d| d.text.clone()));
 }
 
-pub fn deploy(api: &Api, paths: &[PathBuf], unrehearsed: bool, json: bool) -> Done {
-    let mut bundle = files::bundle(paths)?;
-    if !unrehearsed {
+/// How documents are deployed.
+pub struct How {
+    /// Without their cases.
+    pub unrehearsed: bool,
+    /// Drafts over a revision that went live since they began.
+    pub over: bool,
+    /// Nothing is put live.
+    pub preview: bool,
+}
+
+/// The documents of a deploy as they are sent: with drafts, and how.
+#[derive(serde::Serialize)]
+struct Sent<'b> {
+    #[serde(flatten)]
+    bundle: &'b Bundle,
+    drafts: Vec<DraftName>,
+    over: bool,
+    preview: bool,
+}
+
+pub fn deploy(api: &Api, paths: &[PathBuf], drafts: &[String], how: &How, json: bool) -> Done {
+    let mut bundle = if paths.is_empty() { Bundle::default() } else { files::bundle(paths)? };
+    let named = drafts.iter().map(|name| {
+        let (kind, name) = name.split_once('/').unwrap_or(("workflow", name));
+        DraftName { kind: kind.to_owned(), name: name.to_owned() }
+    });
+    let drafts: Vec<DraftName> = named.collect();
+    if !how.unrehearsed && !bundle.documents.is_empty() {
         let (checked, rehearsals) = check_bundle(&bundle);
         // The service reports what is wrong with workflows, as it knows what is live. Cases stay here.
         let is_case = |path: &str| {
@@ -66,12 +93,13 @@ pub fn deploy(api: &Api, paths: &[PathBuf], unrehearsed: bool, json: bool) -> Do
         }
     }
     bundle.documents.retain(|document| kind_of(&document.text) != Some("cases"));
-    if bundle.documents.is_empty() {
+    if bundle.documents.is_empty() && drafts.is_empty() {
         return Err(Error::Usage("there are only cases here; nothing to deploy".into()));
     }
     // Services beside single files are live already, or the service says that they are not.
     bundle.context.clear();
-    let answer: Deployed = match api.try_post("/deploys", &bundle)? {
+    let sent = Sent { bundle: &bundle, drafts, over: how.over, preview: how.preview };
+    let answer: Deployed = match api.try_post("/deploys", &sent)? {
         Ok(answer) => answer,
         Err(refused) => {
             let found: Vec<Diagnostic> =
@@ -103,8 +131,13 @@ pub fn deploy(api: &Api, paths: &[PathBuf], unrehearsed: bool, json: bool) -> Do
     let mut deployed = answer.deployed;
     deployed.sort_by(|a, b| (a.kind == "workflow", &a.name).cmp(&(b.kind == "workflow", &b.name)));
     for done in &deployed {
-        let how = if done.unchanged { draw::dim("unchanged") } else { "live".into() };
-        println!("{:<26} revision {} · {how}", format!("{} {}", done.kind, done.name), done.revision);
+        let state = match (done.unchanged, how.preview) {
+            (true, _) => draw::dim("unchanged"),
+            (false, true) => "would be live".into(),
+            (false, false) => "live".into(),
+        };
+        println!("{:<26} revision {} · {state}", format!("{} {}", done.kind, done.name), done.revision);
+        print_consequences(done);
         for endpoint in &done.endpoints {
             println!("  {} {}", draw::bold(&endpoint.method), endpoint.url);
             println!("  {}", draw::dim(&endpoint.curl));

@@ -5,6 +5,7 @@ mod begin;
 mod call;
 mod databases;
 mod documents;
+mod drafts;
 mod edit;
 mod jobs;
 mod lanes;
@@ -24,7 +25,7 @@ use kanzlei_api::runs::{RefusalFilter, RunFilter};
 
 use crate::Done;
 use crate::api::Api;
-use crate::args::{Args, Command, Databases, Format, Operators, Secrets, Service, Timetables};
+use crate::args::{Args, Command, Databases, Draft, Format, Operators, Secrets, Service, Timetables};
 
 pub fn run(args: Args) -> Done {
     let json = args.place.json;
@@ -46,7 +47,17 @@ pub fn run(args: Args) -> Done {
         }
         Command::Rehearse(args) => rehearse::rehearse(&args, api, json),
         Command::Record { id, name } => record::record(&api()?, &id, name.as_deref(), args.place.json),
-        Command::Deploy { paths, unrehearsed } => documents::deploy(&api()?, &paths, unrehearsed, json),
+        Command::Deploy { paths, unrehearsed, draft, over, dry_run } => {
+            let how = documents::How { unrehearsed, over, preview: dry_run };
+            documents::deploy(&api()?, &paths, &draft, &how, json)
+        }
+        Command::History { name } => drafts::history(&api()?, &name, json),
+        Command::Diff { before, after } => drafts::diff(api, &before, &after, json),
+        Command::Restore { revision, deploy } => drafts::restore(&api()?, &revision, deploy, json),
+        Command::Drafts => drafts::list(&api()?, json),
+        Command::Draft { what: Draft::Pull { name, to } } => drafts::pull(&api()?, &name, to.as_deref()),
+        Command::Draft { what: Draft::Push { paths, merge } } => drafts::push(&api()?, &paths, merge, json),
+        Command::Draft { what: Draft::Discard { name } } => drafts::discard(&api()?, &name, json),
         Command::Databases { what: None } => databases::list(&api()?, json),
         Command::Databases { what: Some(Databases::Prepare { name, apply }) } => {
             databases::prepare(&api()?, &name, apply, json)
@@ -62,6 +73,7 @@ pub fn run(args: Args) -> Done {
         Command::Secrets { what: Some(Secrets::Remove { name }) } => secrets::remove(&api()?, &name),
         Command::Retire { name } => live::retire(&api()?, &name, json),
         Command::List => live::list(&api()?, json),
+        Command::Show { name, .. } if name.contains(['@', '/']) => drafts::show_text(&api()?, &name, json),
         Command::Show { name, source } => live::show(&api()?, &name, source, json),
         Command::Call { name, inputs, headers, curl } => call::call(&api()?, &name, &inputs, headers, curl, json),
         Command::Runs { workflow, failed, state, request_id, before, limit } => {

@@ -261,6 +261,93 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Drafts of documents, and how they differ from what is live */
+        get: operations["drafts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drafts/{kind}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One draft with its text; its version is the `ETag` */
+        get: operations["draft"];
+        /** Saves a draft over the version that was read */
+        put: operations["saveDraft"];
+        post?: never;
+        /** Discards a draft */
+        delete: operations["discardDraft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/revisions/{kind}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The revisions of a document, newest first */
+        get: operations["revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/revisions/{kind}/{name}/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The text of one revision */
+        get: operations["revision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How two texts of a document differ */
+        post: operations["compare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workflows": {
         parameters: {
             query?: never;
@@ -840,9 +927,25 @@ export interface components {
             /** @description The list, at a key of the item. */
             at: components["schemas"]["At"][];
         };
+        /** @description What became of a step. */
+        Changed: "added" | "removed" | "changed" | "moved";
         /** @description What is wrong with documents. */
         Checked: {
             diagnostics: components["schemas"]["Diagnostic"][];
+        };
+        /** @description A difference that those who call a workflow may see. */
+        ClientChange: {
+            /** @description Whether a request or an answer that was fine may not be any more. */
+            breaking: boolean;
+            /** @description What differs, in a sentence. */
+            text: string;
+        };
+        /** @description How two texts differ. */
+        Comparison: {
+            /** @description The steps that differ, in order. */
+            steps: components["schemas"]["StepChange"][];
+            /** @description What differs, as a unified diff. */
+            diff: string;
         };
         /** @description One database, and whether jobs can perform writing steps once in it. */
         Database: {
@@ -887,6 +990,12 @@ export interface components {
             /** @description Whether it was live like this before. */
             unchanged: boolean;
             endpoints: components["schemas"]["Endpoint"][];
+            /** @description The steps that differ from what was live. */
+            steps: components["schemas"]["StepChange"][];
+            /** @description What those who call it see of the change. */
+            clients: components["schemas"]["ClientChange"][];
+            /** @description The live workflows that invoke or queue it. */
+            callers: string[];
         };
         /** @description A finding about a document. */
         Diagnostic: {
@@ -937,6 +1046,79 @@ export interface components {
             files?: {
                 [key: string]: string;
             };
+            /** @description Drafts on the server that go along. */
+            drafts?: components["schemas"]["DraftName"][];
+            /**
+             * @description Whether a draft is deployed although another revision went live since it began.
+             * @default false
+             */
+            over: boolean;
+            /**
+             * @description Whether nothing is put live, and only the answer wanted.
+             * @default false
+             */
+            preview: boolean;
+        };
+        /** @description A draft with its text. */
+        Draft: {
+            line: components["schemas"]["DraftLine"];
+            path: string;
+            text: string;
+            /** @description The text of the file it names, such as an OpenAPI document. */
+            file: string | null;
+        };
+        /** @description A draft in the list. */
+        DraftLine: {
+            /** @description `workflow`, `service`, `lane` or `cases`. */
+            kind: string;
+            name: string;
+            /**
+             * Format: uint64
+             * @description Counts up with each change; the `ETag`.
+             */
+            version: number;
+            /**
+             * Format: uint32
+             * @description The revision it began from; null for a document that is new.
+             */
+            base: number | null;
+            /**
+             * Format: uint32
+             * @description The live revision; null where none is live.
+             */
+            live: number | null;
+            /**
+             * Format: uint32
+             * @description How many steps differ from what is live; null where nothing is live, or the document has no steps.
+             */
+            differs: number | null;
+            /** @description In words: `not deployed`, `differs from live by 2 steps`. */
+            state: string;
+            changed: components["schemas"]["Timestamp"];
+            /** @description Whose token saved it. */
+            operator: string;
+        };
+        /** @description Which drafts are meant. */
+        DraftName: {
+            kind: string;
+            name: string;
+        };
+        /** @description A draft to be saved, with `If-Match: "version"`, or with `If-None-Match: *` where there is none yet. */
+        DraftText: {
+            /** @default  */
+            path: string;
+            text: string;
+            /** @default null */
+            file: string | null;
+            /**
+             * @description The text that the author began from, for merging; by default that of the live revision it is based on.
+             * @default null
+             */
+            ancestor: string | null;
+        };
+        /** @description The drafts on the server. */
+        Drafts: {
+            drafts: components["schemas"]["DraftLine"][];
         };
         /** @description A time at which it is due. */
         Due: {
@@ -1756,7 +1938,25 @@ export interface components {
             /** Format: uint32 */
             revision: number;
             created: components["schemas"]["Timestamp"];
+            /** @description Whose token deployed it. */
+            operator: string;
             live: boolean;
+        };
+        /** @description One revision with its text. */
+        RevisionText: {
+            kind: string;
+            name: string;
+            /** Format: uint32 */
+            revision: number;
+            text: string;
+            /** @description The text of the file it names. */
+            file: string | null;
+        };
+        /** @description The revisions of a document, newest first. */
+        Revisions: {
+            kind: string;
+            name: string;
+            revisions: components["schemas"]["Revision"][];
         };
         /** @description What a rotated token gets. */
         Rotation: {
@@ -1765,6 +1965,15 @@ export interface components {
              * @description Days until the new one expires; without it never.
              */
             days?: number | null;
+        };
+        /** @description A key that differs. */
+        Row: {
+            /** @description The key. */
+            key: string;
+            /** @description Its value before, on one line; empty for none. */
+            before: string;
+            /** @description Its value now. */
+            after: string;
         };
         /** @description What one statement returned. */
         Rows: {
@@ -2016,6 +2225,19 @@ export interface components {
             outcome: unknown;
             failure: components["schemas"]["Failure"] | null;
         };
+        /** @description A step that differs. */
+        StepChange: {
+            /** @description What became of it. */
+            change: components["schemas"]["Changed"];
+            /** @description Its number before; empty for one that is new. */
+            before: string;
+            /** @description Its number now; empty for one that is gone. */
+            after: string;
+            /** @description What it does, on one line. */
+            title: string;
+            /** @description The keys that differ. */
+            rows?: components["schemas"]["Row"][];
+        };
         /** @enum {string} */
         StepState: "running" | "succeeded" | "skipped" | "caught" | "failed" | "cancelled";
         /** @description Something that can stand at a position. */
@@ -2041,6 +2263,11 @@ export interface components {
         /** @description What can stand at a place, the best first. */
         Suggestions: {
             suggestions: components["schemas"]["Suggestion"][];
+        };
+        /** @description Two texts of a document. */
+        Texts: {
+            before: string;
+            after: string;
         };
         /**
          * Format: date-time
@@ -2144,7 +2371,10 @@ export interface components {
 export type Answer = components['schemas']['Answer'];
 export type At = components['schemas']['At'];
 export type Change = components['schemas']['Change'];
+export type Changed = components['schemas']['Changed'];
 export type Checked = components['schemas']['Checked'];
+export type ClientChange = components['schemas']['ClientChange'];
+export type Comparison = components['schemas']['Comparison'];
 export type Database = components['schemas']['Database'];
 export type Databases = components['schemas']['Databases'];
 export type Day = components['schemas']['Day'];
@@ -2153,6 +2383,11 @@ export type DeployedDocument = components['schemas']['DeployedDocument'];
 export type Diagnostic = components['schemas']['Diagnostic'];
 export type Document = components['schemas']['Document'];
 export type Documents = components['schemas']['Documents'];
+export type Draft = components['schemas']['Draft'];
+export type DraftLine = components['schemas']['DraftLine'];
+export type DraftName = components['schemas']['DraftName'];
+export type DraftText = components['schemas']['DraftText'];
+export type Drafts = components['schemas']['Drafts'];
 export type Due = components['schemas']['Due'];
 export type Edit = components['schemas']['Edit'];
 export type EditRequest = components['schemas']['EditRequest'];
@@ -2215,7 +2450,10 @@ export type RefusedBody = components['schemas']['RefusedBody'];
 export type Renamed = components['schemas']['Renamed'];
 export type RetryFrom = components['schemas']['RetryFrom'];
 export type Revision = components['schemas']['Revision'];
+export type RevisionText = components['schemas']['RevisionText'];
+export type Revisions = components['schemas']['Revisions'];
 export type Rotation = components['schemas']['Rotation'];
+export type Row = components['schemas']['Row'];
 export type Rows = components['schemas']['Rows'];
 export type Run = components['schemas']['Run'];
 export type RunLine = components['schemas']['RunLine'];
@@ -2238,9 +2476,11 @@ export type Statement = components['schemas']['Statement'];
 export type Statements = components['schemas']['Statements'];
 export type Status = components['schemas']['Status'];
 export type Step = components['schemas']['Step'];
+export type StepChange = components['schemas']['StepChange'];
 export type StepState = components['schemas']['StepState'];
 export type Suggestion = components['schemas']['Suggestion'];
 export type Suggestions = components['schemas']['Suggestions'];
+export type Texts = components['schemas']['Texts'];
 export type Timestamp = components['schemas']['Timestamp'];
 export type Timetable = components['schemas']['Timetable'];
 export type TimetableAction = components['schemas']['TimetableAction'];
@@ -2730,6 +2970,211 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Explanations"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    drafts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drafts"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    saveDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftText"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            428: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    discardDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revisions"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    revision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionText"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    compare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Texts"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             400: components["responses"]["Problem"];

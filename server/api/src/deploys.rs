@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use crate::api;
+use crate::drafts::{ClientChange, DraftName, StepChange};
 use crate::sheet::Diagnostic;
 use crate::workflows::Endpoint;
 
@@ -16,6 +17,15 @@ api! {
         /// Texts of other files by path, such as OpenAPI documents.
         #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
         pub files: BTreeMap<String, String>,
+        /// Drafts on the server that go along.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        pub drafts: Vec<DraftName>,
+        /// Whether a draft is deployed although another revision went live since it began.
+        #[serde(default)]
+        pub over: bool,
+        /// Whether nothing is put live, and only the answer wanted.
+        #[serde(default)]
+        pub preview: bool,
     }
 
     /// A document and where it is from.
@@ -44,5 +54,11 @@ api! {
         /// Whether it was live like this before.
         pub unchanged: bool,
         pub endpoints: Vec<Endpoint>,
+        /// The steps that differ from what was live.
+        pub steps: Vec<StepChange>,
+        /// What those who call it see of the change.
+        pub clients: Vec<ClientChange>,
+        /// The live workflows that invoke or queue it.
+        pub callers: Vec<String>,
     }
 }

@@ -14,6 +14,7 @@
 
 pub mod databases;
 pub mod deploys;
+pub mod drafts;
 pub mod jobs;
 pub mod lanes;
 pub mod language;

@@ -6,8 +6,8 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, json};
 
 use crate::{
-    Json, databases, deploys, jobs, lanes, language, operators, runs, scratch, secrets, services, session, timetables,
-    workflows,
+    Json, databases, deploys, drafts, jobs, lanes, language, operators, runs, scratch, secrets, services, session,
+    timetables, workflows,
 };
 
 /// One operation, as the document describes it.
@@ -190,6 +190,20 @@ fn operations() -> Operations {
     all.post::<deploys::Documents, deploys::Deployed>("/deploys", "deploy", "Puts documents live, all or none")
         .problems(&[422]);
     editing(&mut all);
+    all.get::<drafts::Drafts>("/drafts", "drafts", "Drafts of documents, and how they differ from what is live");
+    all.get::<drafts::Draft>("/drafts/{kind}/{name}", "draft", "One draft with its text; its version is the `ETag`")
+        .problems(&[404]);
+    let body = all.generator.subschema_for::<drafts::DraftText>();
+    let answer = all.generator.subschema_for::<drafts::Draft>();
+    let save = all.add("put", "/drafts/{kind}/{name}", "saveDraft", "Saves a draft over the version that was read");
+    (save.body, save.status, save.answer) = (Some(body), 200, Some(answer));
+    save.problems(&[412, 422, 428]);
+    all.add("delete", "/drafts/{kind}/{name}", "discardDraft", "Discards a draft").problems(&[404, 412]);
+    all.get::<drafts::Revisions>("/revisions/{kind}/{name}", "revisions", "The revisions of a document, newest first")
+        .problems(&[404]);
+    all.get::<drafts::RevisionText>("/revisions/{kind}/{name}/{number}", "revision", "The text of one revision")
+        .problems(&[404]);
+    all.post::<drafts::Texts, drafts::Comparison>("/compare", "compare", "How two texts of a document differ");
     all.get::<workflows::Workflows>("/workflows", "workflows", "Live workflows with counts of the last 24 hours");
     all.get::<workflows::Workflow>("/workflows/{name}", "workflow", "One workflow with sheet, source and revisions")
         .problems(&[404]);

@@ -98,6 +98,8 @@ api! {
     pub struct Revision {
         pub revision: u32,
         pub created: Timestamp,
+        /// Whose token deployed it.
+        pub operator: String,
         pub live: bool,
     }
 }

@@ -10,7 +10,25 @@ CREATE TABLE revision (
     file    MEDIUMTEXT   NULL,
     digest  CHAR(64)     NOT NULL,
     created BIGINT       NOT NULL,
+    -- Whose token deployed it.
+    operator VARCHAR(60) NOT NULL,
     PRIMARY KEY (kind, name, number)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- One draft at most of each document: what an author is working on, beside what is live.
+CREATE TABLE draft (
+    kind     VARCHAR(20)     NOT NULL,
+    name     VARCHAR(60)     NOT NULL,
+    -- Counts up with each change; who saves names the one he has read.
+    version  BIGINT UNSIGNED NOT NULL,
+    -- The revision it began from; none for a document that is new.
+    base     INT UNSIGNED    NULL,
+    path     VARCHAR(500)    NOT NULL,
+    source   MEDIUMTEXT      NOT NULL,
+    file     MEDIUMTEXT      NULL,
+    changed  BIGINT          NOT NULL,
+    operator VARCHAR(60)     NOT NULL,
+    PRIMARY KEY (kind, name)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 CREATE TABLE live (

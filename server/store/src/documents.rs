@@ -59,18 +59,33 @@ pub struct Revision {
     pub number: u32,
     /// When it was created.
     pub created: Timestamp,
+    /// Whose token deployed it.
+    pub operator: String,
     /// Whether it is the live revision.
     pub live: bool,
+}
+
+/// What is put live at once.
+#[derive(Clone, Copy, Debug)]
+pub struct Deploy<'d> {
+    /// The documents.
+    pub documents: &'d [NewDocument],
+    /// Drafts among them, by kind, name and version; none may have changed since.
+    pub drafts: &'d [(String, String, u64)],
+    /// Whose token deploys.
+    pub operator: &'d str,
+    /// The instant of the deploy.
+    pub now: Timestamp,
 }
 
 /// How often a deploy that lost against another one is retried.
 const TRIES: u32 = 5;
 
 impl Store {
-    /// Puts documents live, all or none. Returns what happened to each, in order.
-    pub async fn deploy(&self, documents: &[NewDocument], now: Timestamp) -> Result<Vec<Deployed>> {
+    /// Puts documents live, all or none. Returns what happened to each, in order. Drafts among them are gone afterwards.
+    pub async fn deploy(&self, deploy: &Deploy<'_>) -> Result<Vec<Deployed>> {
         for _ in 0..TRIES {
-            match self.try_deploy(documents, now).await {
+            match self.try_deploy(deploy).await {
                 Err(error) if error.is_contention() => {}
                 other => return other,
             }
@@ -78,7 +93,8 @@ impl Store {
         Err(Error::Contended)
     }
 
-    async fn try_deploy(&self, documents: &[NewDocument], now: Timestamp) -> Result<Vec<Deployed>> {
+    async fn try_deploy(&self, deploy: &Deploy<'_>) -> Result<Vec<Deployed>> {
+        let Deploy { documents, drafts, operator, now } = *deploy;
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         let generation = next_generation(&mut tx).await?;
         let mut done = Vec::with_capacity(documents.len());
@@ -113,7 +129,8 @@ impl Store {
             .doing("numbering a revision")?;
             let number = last.unwrap_or(0) + 1;
             sqlx::query!(
-                "INSERT INTO revision (kind, name, number, path, source, file, digest, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                "INSERT INTO revision (kind, name, number, path, source, file, digest, created, operator)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 document.kind,
                 document.name,
                 number,
@@ -121,7 +138,8 @@ impl Store {
                 document.source,
                 document.file,
                 document.digest,
-                now.as_micros()
+                now.as_micros(),
+                operator
             )
             .execute(&mut *tx)
             .await
@@ -139,6 +157,16 @@ impl Store {
             .doing("putting a revision live")?;
             note_deployed(&mut tx, &document.kind, &document.name, generation, Some(number)).await?;
             done.push(deployed(number, false));
+        }
+        for (kind, name, version) in drafts {
+            let gone =
+                sqlx::query!("DELETE FROM draft WHERE kind = ? AND name = ? AND version = ?", kind, name, version)
+                    .execute(&mut *tx)
+                    .await
+                    .doing("finishing with a draft")?;
+            if gone.rows_affected() == 0 {
+                return Err(Error::DraftChanged(format!("{kind} `{name}`")));
+            }
         }
         tx.commit().await.doing("finishing a deploy")?;
         Ok(done)
@@ -198,7 +226,7 @@ impl Store {
     /// All revisions of a document, newest first.
     pub async fn revisions(&self, kind: &str, name: &str) -> Result<Vec<Revision>> {
         let rows = sqlx::query!(
-            "SELECT r.number, r.created, (l.number IS NOT NULL AND l.number = r.number) AS `live!: bool`
+            "SELECT r.number, r.created, r.operator, (l.number IS NOT NULL AND l.number = r.number) AS `live!: bool`
              FROM revision r LEFT JOIN live l ON l.kind = r.kind AND l.name = r.name
              WHERE r.kind = ? AND r.name = ? ORDER BY r.number DESC LIMIT 1000",
             kind,
@@ -209,7 +237,12 @@ impl Store {
         .doing("reading revisions")?;
         Ok(rows
             .into_iter()
-            .map(|row| Revision { number: row.number, created: Timestamp::from_micros(row.created), live: row.live })
+            .map(|row| Revision {
+                number: row.number,
+                created: Timestamp::from_micros(row.created),
+                operator: row.operator,
+                live: row.live,
+            })
             .collect())
     }
 

@@ -5,7 +5,7 @@
 //! run time, and tested against a real server. This crate knows no HTTP and no
 //! workflows: documents and values are text to it.
 //!
-//! The parts: [`documents`] (revisions and what is live), [`journal`] (runs, steps, tallies),
+//! The parts: [`documents`] (revisions and what is live), [`drafts`], [`journal`] (runs, steps, tallies),
 //! [`access`] (operator tokens and sessions), [`kept`] (what workflows remember, secrets), [`queue`] (jobs,
 //! lanes, timetables, callbacks), [`databases`]
 //! (the databases that builders' own statements go to), and where the records lie (`servers`).
@@ -15,6 +15,7 @@
 pub mod access;
 pub mod databases;
 pub mod documents;
+pub mod drafts;
 pub mod journal;
 pub mod kept;
 mod pool;
@@ -56,6 +57,9 @@ pub enum Error {
         /// The database's own error.
         source: sqlx::Error,
     },
+    /// A draft that was to be deployed changed in the meantime.
+    #[error("the draft of the {0} was changed in the meantime")]
+    DraftChanged(String),
     /// Other transactions won every attempt.
     #[error("too many conflicting changes; try again")]
     Contended,

@@ -52,6 +52,17 @@ pub struct Caller {
     pub name: String,
 }
 
+impl actix_web::FromRequest for Caller {
+    type Error = Error;
+    type Future = std::future::Ready<Result<Self>>;
+
+    /// The caller that [`require`] found.
+    fn from_request(request: &HttpRequest, _: &mut actix_web::dev::Payload) -> Self::Future {
+        let found = request.extensions().get::<Caller>().cloned();
+        std::future::ready(found.ok_or_else(|| Error::problem(401, "Not signed in", "this needs an operator token")))
+    }
+}
+
 /// What is known of operator tokens.
 #[derive(Default)]
 pub struct Tokens(Mutex<Option<(Instant, Vec<Token>)>>);

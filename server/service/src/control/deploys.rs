@@ -1,21 +1,28 @@
 //! Checking documents beside what is live, and putting them live.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json};
+use kanzlei_analysis::compare;
 use kanzlei_api::deploys::{self as api, Deployed, DeployedDocument};
+use kanzlei_api::drafts::DraftName;
+use kanzlei_api::workflows::Endpoint;
 use kanzlei_compiler::check::{Bundle, Checked, Column, Known, check as check_bundle};
+use kanzlei_compiler::plan::Plan;
 use kanzlei_lang::diagnostic::{Diagnostic, Place, Report, Severity};
 use kanzlei_lang::document::{self, Source};
 use kanzlei_model::problem::Problem;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live::{Live, named_file};
 use kanzlei_store::databases::Refused;
-use kanzlei_store::documents::{LiveDocument, NewDocument};
+use kanzlei_store::documents::{Deploy, LiveDocument, NewDocument};
+use serde::Deserialize;
 use serde_json::json;
 use sha2::{Digest, Sha256};
 
+use super::auth::Caller;
 use super::workflows::endpoints;
 use crate::App;
 use crate::error::{Error, Result};
@@ -52,10 +59,57 @@ fn news(diagnostics: Vec<Diagnostic>) -> Vec<Diagnostic> {
     diagnostics.into_iter().filter(|d| d.severity == Severity::Error || !d.path.starts_with("live/")).collect()
 }
 
+/// What a request brings: documents, and drafts that are read here.
+#[derive(Debug, Deserialize)]
+pub struct Given {
+    #[serde(flatten)]
+    bundle: Bundle,
+    #[serde(default)]
+    drafts: Vec<DraftName>,
+    #[serde(default)]
+    over: bool,
+    #[serde(default)]
+    preview: bool,
+}
+
+/// Kind, name and version of drafts.
+type Taken = Vec<(String, String, u64)>;
+
+impl Given {
+    /// The documents with the texts of the drafts.
+    async fn read(self, app: &App, live: &Live) -> Result<(Bundle, Taken)> {
+        let mut bundle = self.bundle;
+        let mut taken = Vec::with_capacity(self.drafts.len().min(MOST_DOCUMENTS));
+        for DraftName { kind, name } in self.drafts.into_iter().take(MOST_DOCUMENTS) {
+            let Some(draft) = app.store.draft(&kind, &name).await? else {
+                return Err(Error::not_found(format!("there is no draft of the {kind} `{name}`")));
+            };
+            let deployed = live.documents.iter().find(|document| document.kind == kind && document.name == name);
+            let number = deployed.map(|deployed| deployed.number);
+            if number.is_some() && number != draft.base && !self.over {
+                let began = draft.base.map_or("before any was live".into(), |base| format!("from revision {base}"));
+                let detail = format!(
+                    "the draft of the {kind} `{name}` began {began}, and revision {} is live; compare them, and deploy it over that one",
+                    number.unwrap_or_default()
+                );
+                return Err(Error::problem(409, "Another revision went live", detail));
+            }
+            let path = format!("draft/{kind}/{name}.yaml");
+            if let (Some(file), Some(named)) = (draft.file, named_file(&draft.source)) {
+                bundle.files.insert(kanzlei_compiler::check::relative(&path, &named), file);
+            }
+            bundle.documents.push(Source::new(path, draft.source));
+            taken.push((kind, name, draft.version));
+        }
+        Ok((bundle, taken))
+    }
+}
+
 /// `POST /check`: diagnostics of documents together with what is live.
-pub async fn check(app: Data<App>, body: Json<Bundle>) -> Result<HttpResponse> {
+pub async fn check(app: Data<App>, body: Json<Given>) -> Result<HttpResponse> {
     let live = app.live.load_full();
-    let bundle = with_live(body.into_inner(), &live);
+    let (given, _) = body.into_inner().read(&app, &live).await?;
+    let bundle = with_live(given, &live);
     let checked = check_here(&app, bundle).await?;
     Ok(HttpResponse::Ok().json(api::Checked { diagnostics: news(checked.diagnostics) }))
 }
@@ -154,6 +208,49 @@ fn taken_over(checked: &Checked, live: &Live, given: &[Source]) -> Vec<Diagnosti
     found
 }
 
+/// What a deploy changes about one document.
+#[derive(Default)]
+struct Change {
+    steps: Vec<compare::StepChange>,
+    clients: Vec<compare::ClientChange>,
+    callers: Vec<String>,
+}
+
+impl Change {
+    fn of(document: &NewDocument, live: &Live, plans: &BTreeMap<String, Arc<Plan>>) -> Self {
+        let before = live.documents.iter().find(|d| d.kind == document.kind && d.name == document.name);
+        let Some(before) = before.filter(|before| document.kind == "workflow" && before.source != document.source)
+        else {
+            return Change::default();
+        };
+        let plan = live.workflows.get(&document.name).map(|workflow| &workflow.plan);
+        let clients = plan.zip(plans.get(&document.name)).map(|(before, after)| compare::clients(before, after));
+        let calls = |plan: &&Arc<Plan>| plan.invokes.contains(&document.name) || plan.enqueues.contains(&document.name);
+        Change {
+            steps: compare::steps_of(&before.source, &document.source),
+            clients: clients.unwrap_or_default(),
+            callers: plans
+                .values()
+                .filter(calls)
+                .map(|plan| plan.name.clone())
+                .filter(|name| *name != document.name)
+                .collect(),
+        }
+    }
+
+    fn listed(
+        self,
+        kind: String,
+        name: String,
+        revision: u32,
+        unchanged: bool,
+        endpoints: Vec<Endpoint>,
+    ) -> DeployedDocument {
+        let Change { steps, clients, callers } = self;
+        DeployedDocument { kind, name, revision, unchanged, endpoints, steps, clients, callers }
+    }
+}
+
 /// Checks on a thread that serves no requests.
 async fn checked_of(app: &App, bundle: Bundle) -> Result<(Bundle, Checked)> {
     let check = move || {
@@ -164,16 +261,18 @@ async fn checked_of(app: &App, bundle: Bundle) -> Result<(Bundle, Checked)> {
 }
 
 /// `POST /deploys`: checks documents and puts them live, all or none.
-pub async fn deploy(app: Data<App>, body: Json<Bundle>) -> Result<HttpResponse> {
+pub async fn deploy(app: Data<App>, caller: Caller, body: Json<Given>) -> Result<HttpResponse> {
     // One deploy at a time in this process; the store orders those of several.
     let _turn = app.deploying.lock().await;
     let given = body.into_inner();
+    let preview = given.preview;
+    let live = app.live.load_full();
+    let (given, drafts) = given.read(&app, &live).await?;
     if given.documents.is_empty() || given.documents.len() > MOST_DOCUMENTS {
         return Err(Error::problem(422, "Nothing to deploy", format!("send 1 to {MOST_DOCUMENTS} documents")));
     }
     let documents: Vec<Source> = given.documents.clone();
     let files = given.files.clone();
-    let live = app.live.load_full();
     let bundle = with_live(given, &live);
     let others: Vec<Source> = bundle.documents[documents.len()..].to_vec();
     let checked = check_here(&app, bundle).await?;
@@ -211,20 +310,37 @@ pub async fn deploy(app: Data<App>, body: Json<Bundle>) -> Result<HttpResponse> 
             Some(NewDocument { kind: kind.into(), name, path, source: source.text.clone(), file, digest })
         })
         .collect();
-    let deployed = app.store.deploy(&new, now()).await?;
+    let (before, plans) = (live.clone(), checked.plans);
+    let work = move || {
+        let changes: Vec<Change> = new.iter().map(|document| Change::of(document, &before, &plans)).collect();
+        (new, changes)
+    };
+    let (new, changes) = app.background.run(work).await?;
+    if preview {
+        let listed = new.into_iter().zip(changes).map(|(document, change)| {
+            let live = live.documents.iter().find(|d| d.kind == document.kind && d.name == document.name);
+            let unchanged = live.is_some_and(|live| live.source == document.source && live.file == document.file);
+            let revision = live.map_or(1, |live| live.number + u32::from(!unchanged));
+            change.listed(document.kind, document.name, revision, unchanged, Vec::new())
+        });
+        return Ok(HttpResponse::Ok().json(Deployed { deployed: listed.collect(), warnings: news(warnings) }));
+    }
+    let deploy = Deploy { documents: &new, drafts: &drafts, operator: &caller.name, now: now() };
+    let deployed = app.store.deploy(&deploy).await.map_err(|error| match error {
+        kanzlei_store::Error::DraftChanged(_) => {
+            Error::problem(409, "A draft changed in the meantime", format!("{error}; nothing was deployed"))
+        }
+        error => error.into(),
+    })?;
     app.reload().await?;
     let live = app.live.load();
     let listed = deployed
         .iter()
-        .map(|d| {
+        .zip(changes)
+        .map(|(d, change)| {
             let workflow = (d.kind == "workflow").then(|| live.workflows.get(&d.name)).flatten();
-            DeployedDocument {
-                kind: d.kind.clone(),
-                name: d.name.clone(),
-                revision: d.number,
-                unchanged: d.unchanged,
-                endpoints: workflow.map(|w| endpoints(w, &app.public_url)).unwrap_or_default(),
-            }
+            let endpoints = workflow.map(|w| endpoints(w, &app.public_url)).unwrap_or_default();
+            change.listed(d.kind.clone(), d.name.clone(), d.number, d.unchanged, endpoints)
         })
         .collect();
     for d in deployed.iter().filter(|d| !d.unchanged) {

@@ -9,6 +9,7 @@ mod changes;
 mod console;
 mod databases;
 mod deploys;
+mod drafts;
 mod jobs;
 mod lanes;
 pub mod language;
@@ -68,6 +69,13 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/status", web::get().to(status::status))
                     .route("/check", web::post().to(deploys::check))
                     .route("/deploys", web::post().to(deploys::deploy))
+                    .route("/drafts", web::get().to(drafts::list))
+                    .route("/drafts/{kind}/{name}", web::get().to(drafts::show))
+                    .route("/drafts/{kind}/{name}", web::put().to(drafts::save))
+                    .route("/drafts/{kind}/{name}", web::delete().to(drafts::discard))
+                    .route("/revisions/{kind}/{name}", web::get().to(drafts::revisions))
+                    .route("/revisions/{kind}/{name}/{number}", web::get().to(drafts::revision_text))
+                    .route("/compare", web::post().to(drafts::compared))
                     .route("/language/diagnostics", web::post().to(language::diagnostics))
                     .route("/language/completion", web::post().to(language::completion))
                     .route("/language/hover", web::post().to(language::hovered))

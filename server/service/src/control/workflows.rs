@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Path};
 use kanzlei_api::services::{Service, ServiceLine, Services, described};
-use kanzlei_api::workflows::{Day, Endpoint, Input, Revision, Workflow, WorkflowLine, Workflows};
+use kanzlei_api::workflows::{Day, Endpoint, Input, Workflow, WorkflowLine, Workflows};
 use kanzlei_compiler::example;
 use kanzlei_model::time::Span;
 use kanzlei_runtime::clock::now;
@@ -83,8 +83,6 @@ pub async fn workflow(app: Data<App>, name: Path<String>) -> Result<HttpResponse
         return Err(not_live("workflow", &name, live.workflows.keys().map(String::as_str)));
     };
     let revisions = app.store.revisions("workflow", &name).await.unwrap_or_default();
-    let revision =
-        |r: &kanzlei_store::documents::Revision| Revision { revision: r.number, created: r.created, live: r.live };
     let declared = workflow.plan.input.properties.iter().map(|d| Input {
         name: d.name.clone(),
         schema: d.schema.clone(),
@@ -101,7 +99,7 @@ pub async fn workflow(app: Data<App>, name: Path<String>) -> Result<HttpResponse
         sheet: workflow.plan.sheet.clone(),
         services: workflow.plan.services.clone(),
         source: workflow.source.to_string(),
-        revisions: revisions.iter().map(revision).collect(),
+        revisions: revisions.into_iter().map(super::drafts::revision).collect(),
     }))
 }
 

@@ -11,6 +11,7 @@ mod api;
 mod clients;
 mod control;
 mod databases;
+mod drafts;
 mod jobs;
 mod language;
 mod lists;
@@ -165,10 +166,16 @@ impl Bed {
 
     /// A request to the control API as the operator.
     async fn control(&self, line: &str, body: &Json) -> Answer {
+        self.control_with(line, &[], body).await
+    }
+
+    /// The same with further headers.
+    async fn control_with(&self, line: &str, more: &[(&str, &str)], body: &Json) -> Answer {
         let bearer = format!("Bearer {}", self.token);
         let text = if body.is_null() { String::new() } else { body.to_string() };
         let (method, path) = line.split_once(' ').expect("METHOD /path");
-        let headers = [("authorization", bearer.as_str()), ("content-type", "application/json")];
+        let own = [("authorization", bearer.as_str()), ("content-type", "application/json")];
+        let headers: Vec<(&str, &str)> = own.into_iter().chain(more.iter().copied()).collect();
         self.control_as(&format!("{method} /api/v1{path}"), &headers, &text).await
     }
 

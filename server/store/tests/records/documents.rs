@@ -1,7 +1,7 @@
 //! Deploys of documents.
 
 use kanzlei_store::Store;
-use kanzlei_store::documents::NewDocument;
+use kanzlei_store::documents::{Deploy, NewDocument};
 
 use super::{server, time, with};
 
@@ -18,7 +18,8 @@ fn document(name: &str, source: &str) -> NewDocument {
 
 /// Deploys at a time and returns the revisions with whether each is unchanged.
 async fn deploy(store: &Store, documents: &[NewDocument], at: i64) -> Vec<(u32, bool)> {
-    let deployed = store.deploy(documents, time(at)).await.expect("deploys");
+    let deploy = Deploy { documents, drafts: &[], operator: "berit", now: time(at) };
+    let deployed = store.deploy(&deploy).await.expect("deploys");
     deployed.iter().map(|document| (document.number, document.unchanged)).collect()
 }
 
@@ -60,7 +61,9 @@ fn a_deploy_that_fails_changes_nothing() {
         deploy(store, &[document("a", "1")], 10).await;
         let generation = store.generation().await.expect("generation");
         let too_long = document(&"x".repeat(100), "1");
-        assert!(store.deploy(&[document("c", "1"), too_long], time(40)).await.is_err());
+        let documents = [document("c", "1"), too_long];
+        let both = Deploy { documents: &documents, drafts: &[], operator: "berit", now: time(40) };
+        assert!(store.deploy(&both).await.is_err());
         assert_eq!(live(store).await, [("a".to_owned(), 1)]);
         assert_eq!(store.generation().await.expect("generation"), generation);
     });

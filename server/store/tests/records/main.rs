@@ -9,6 +9,7 @@ mod answers;
 mod cancelled;
 mod change;
 mod documents;
+mod drafts;
 mod journal;
 mod kept;
 mod lanes;
