@@ -1,12 +1,12 @@
 //! Runs the fuzz targets: built with coverage marks on the stable compiler, begun with the demo's
-//! documents and with what earlier runs found, ended by time.
+//! documents, with the corpus of the checkout and with what earlier runs found, ended by time.
 
 use std::path::Path;
 use std::process::{Command, ExitCode};
 
 use crate::{Done, root, run};
 
-pub const TARGETS: &[&str] = &["documents", "expressions", "openapi", "cases"];
+pub const TARGETS: &[&str] = &["documents", "expressions", "openapi", "cases", "editing"];
 
 /// Compiler flags that put libFuzzer's coverage marks in.
 const FLAGS: &str = "-Cpasses=sancov-module -Cllvm-args=-sanitizer-coverage-level=3 \
@@ -42,9 +42,10 @@ pub fn fuzz(target: &str, minutes: u64) -> Done {
 
 /// Real documents to begin from.
 fn seed(target: &str, corpus: &Path) -> Result<(), Box<dyn std::error::Error>> {
+    copy(&root().join("fuzz/corpus").join(target), corpus)?;
     let demo = root().join("demo/harbour");
     let folder = match target {
-        "documents" => {
+        "documents" | "editing" => {
             copy(&demo.join("lanes"), corpus)?;
             demo.join("workflows")
         }

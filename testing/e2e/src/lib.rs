@@ -67,13 +67,41 @@ pub fn office_on(name: &str, database_url: &str, settings: &[&str]) -> Office {
 
 /// Runs the client against an office.
 pub fn client(office: &Office, args: &[&str]) -> Output {
-    Command::new(bins().join("kanzlei"))
-        .args(args)
-        .current_dir(root())
-        .env("KANZLEI_URL", office.control())
-        .env("KANZLEI_TOKEN", &office.token)
-        .output()
-        .expect("client runs")
+    client_in(Some(office), &root(), args)
+}
+
+/// Runs the client in a folder, against an office or none.
+pub fn client_in(office: Option<&Office>, folder: &Path, args: &[&str]) -> Output {
+    let mut command = Command::new(bins().join("kanzlei"));
+    command.args(args).current_dir(folder);
+    if let Some(office) = office {
+        command.env("KANZLEI_URL", office.control()).env("KANZLEI_TOKEN", &office.token);
+    }
+    command.output().expect("client runs")
+}
+
+/// Documents of a test in a folder of its own, removed when it ends.
+pub struct Folder(pub PathBuf);
+
+impl Folder {
+    pub fn new(name: &str, documents: &[(&str, &str)]) -> Self {
+        let folder = kanzlei_harness::scratch::folder(&format!("commands-{name}"));
+        std::fs::create_dir_all(&folder).expect("folder");
+        for (path, text) in documents {
+            std::fs::write(folder.join(path), text).expect("document");
+        }
+        Folder(folder)
+    }
+
+    pub fn path(&self) -> &str {
+        self.0.to_str().expect("path")
+    }
+}
+
+impl Drop for Folder {
+    fn drop(&mut self) {
+        let _ = std::fs::remove_dir_all(&self.0);
+    }
 }
 
 /// What the client printed; it must have ended with `code`.

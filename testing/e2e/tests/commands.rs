@@ -1,36 +1,10 @@
 //! Commands and answers that say what an author can do next, one behaviour each.
 
-use std::path::PathBuf;
-
 use kanzlei_e2e::calls::{LONG, act, api, bearer, becomes, get, id_of, post};
 use kanzlei_e2e::*;
 use kanzlei_harness::office::Office;
 use kanzlei_harness::wait;
 use serde_json::{Value as Json, json};
-
-/// Documents of a test in a folder of its own, removed when it ends.
-struct Folder(PathBuf);
-
-impl Folder {
-    fn new(name: &str, documents: &[(&str, &str)]) -> Self {
-        let folder = kanzlei_harness::scratch::folder(&format!("commands-{name}"));
-        std::fs::create_dir_all(&folder).expect("folder");
-        for (path, text) in documents {
-            std::fs::write(folder.join(path), text).expect("document");
-        }
-        Folder(folder)
-    }
-
-    fn path(&self) -> &str {
-        self.0.to_str().expect("path")
-    }
-}
-
-impl Drop for Folder {
-    fn drop(&mut self) {
-        let _ = std::fs::remove_dir_all(&self.0);
-    }
-}
 
 fn control(office: &Office, method: &str, path: &str) -> Answer {
     http(method, &format!("{}{path}", office.control()), &[("authorization", &bearer(office))], b"")

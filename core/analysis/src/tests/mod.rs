@@ -173,6 +173,26 @@ fn every_position_of_every_document_can_be_asked_about() {
     assert!(suggested > 200 && hovered > 50, "{suggested} suggestions, {hovered} hovers");
 }
 
+/// What fuzzing found worth keeping, as documents that are being typed.
+#[test]
+fn odd_documents_can_be_asked_about() {
+    let corpus = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../fuzz/corpus");
+    let mut asked = 0;
+    for folder in ["documents", "cases"] {
+        for entry in std::fs::read_dir(corpus.join(folder)).expect("the corpus").filter_map(Result::ok) {
+            let text = std::fs::read_to_string(entry.path()).expect("a text");
+            let mut workspace = Workspace::of(kanzlei_samples::demo());
+            workspace.set_document("workflows/w.yaml", &text);
+            for at in [text.len() / 3, text.len() / 2, text.len()] {
+                let places = complete::at(&workspace, "workflows/w.yaml", at).into_iter().map(|one| one.replace);
+                assert!(places.into_iter().all(|place| place.end as usize <= text.len()), "{text}");
+            }
+            asked += 1;
+        }
+    }
+    assert!(asked > 50, "{asked} documents");
+}
+
 #[test]
 fn hovers_say_what_stands_there() {
     for (path, marked, says) in [

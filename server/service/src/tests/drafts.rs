@@ -36,7 +36,11 @@ fn a_draft_is_saved_over_what_was_read_and_merged_with_what_was_not() {
         let refused = save(bed, ("if-match", "\"1\""), &theirs).await;
         let both = first.replace("body: one", "body: two");
         let problem = refused.json();
-        assert_eq!((refused.status, &problem["merged"], &problem["version"]), (412, &json!(both), &json!(2)), "{problem}");
+        assert_eq!(
+            (refused.status, &problem["merged"], &problem["version"]),
+            (412, &json!(both), &json!(2)),
+            "{problem}"
+        );
         assert_eq!((&problem["current"], &problem["yours"]), (&json!(first), &json!(theirs)));
     });
 }
@@ -71,11 +75,14 @@ fn drafts_are_checked_and_deployed_with_what_is_live() {
         assert_eq!(gone.status, 404, "{gone:?}");
 
         let revisions = bed.control("GET /revisions/workflow/quote", &Json::Null).await.json();
-        let shown: Vec<_> = revisions["revisions"].as_array().expect("a list").iter().map(|r| (&r["revision"], &r["live"])).collect();
+        let shown: Vec<_> =
+            revisions["revisions"].as_array().expect("a list").iter().map(|r| (&r["revision"], &r["live"])).collect();
         assert_eq!(shown, [(&json!(3), &json!(true)), (&json!(2), &json!(false)), (&json!(1), &json!(false))]);
         let text = bed.control("GET /revisions/workflow/quote/1", &Json::Null).await.json();
         assert_eq!(text["text"], LIVE);
-        for (path, status) in [("workflow/quote/9", 404), ("workflow/other", 404), ("nothing/quote", 404), ("workflow/quote/x", 404)] {
+        for (path, status) in
+            [("workflow/quote/9", 404), ("workflow/other", 404), ("nothing/quote", 404), ("workflow/quote/x", 404)]
+        {
             assert_eq!(bed.control(&format!("GET /revisions/{path}"), &Json::Null).await.status, status, "{path}");
         }
         let compared = bed.control("POST /compare", &json!({"before": LIVE, "after": changed})).await.json();

@@ -1,0 +1,111 @@
+//! What authors do in the terminal beside deploying: drafts, revisions, edits of files.
+
+use kanzlei_e2e::calls::{bearer, get};
+use kanzlei_e2e::*;
+use serde_json::json;
+
+/// One author pushes, another one too: the second is told, and merges what does not touch.
+#[test]
+fn drafts_go_back_and_forth_between_authors() {
+    let office = office("drafts", &[]);
+    let text = "workflow: hello\nentries: [{endpoint: GET /hello, access: open}]\nsteps:\n  - note: a\n  - note: b\n  - note: c\n  - note: d\n  - reply: 200\n    body: hei\n";
+    let folder = Folder::new("drafts", &[("hello.yaml", text), ("mine.yaml", "")]);
+    let file = folder.0.join("hello.yaml");
+    let path = file.to_str().expect("path");
+    let own = |args: &[&str], code: i32| said(&client_in(Some(&office), &folder.0, args), code);
+    assert!(own(&["drafts"], 0).contains("no drafts"));
+    assert!(own(&["draft", "push", path], 0).contains("version 1: not deployed"));
+    assert!(own(&["deploy", "--draft", "hello"], 0).contains("revision 1 · live"));
+    assert!(own(&["history", "hello"], 0).contains("hello@1"));
+    std::fs::write(&file, text.replace("body: hei", "body: hallo")).expect("written");
+    own(&["draft", "discard", "hello"], 1);
+    std::fs::remove_file(folder.0.join(".kanzlei/drafts.json")).expect("what the folder knew");
+    assert!(own(&["draft", "push", path], 0).contains("differs from live by 1 step"));
+    let preview = own(&["deploy", "--draft", "hello", "--dry-run"], 0);
+    assert!(preview.contains("would be live") && preview.contains("body: hei → hallo"), "{preview}");
+
+    // Another author, over the API.
+    let theirs = json!({"text": text.replace("note: a", "note: first")}).to_string();
+    let headers =
+        [("authorization", bearer(&office)), ("content-type", "application/json".into()), ("if-match", "\"1\"".into())];
+    let headers: Vec<(&str, &str)> = headers.iter().map(|(name, value)| (*name, value.as_str())).collect();
+    let url = format!("{}/api/v1/drafts/workflow/hello", office.control());
+    assert_eq!(http("PUT", &url, &headers, theirs.as_bytes()).status, 200);
+    std::fs::write(&file, text.replace("body: hei", "body: god dag")).expect("written");
+    let refused = own(&["draft", "push", path], 1);
+    assert!(refused.contains("do not touch") && refused.contains("--merge"), "{refused}");
+    assert!(own(&["draft", "push", path, "--merge"], 0).contains("differs from live by 2 steps"));
+    let merged = std::fs::read_to_string(&file).expect("the file");
+    assert!(merged.contains("note: first") && merged.contains("body: god dag"), "{merged}");
+    assert!(
+        own(&["diff", "hello", "hello@draft"], 0).contains("~ 1       note first"),
+        "{}",
+        own(&["diff", "hello", "hello@draft"], 0)
+    );
+    assert!(own(&["deploy", "--draft", "hello"], 0).contains("revision 2 · live"));
+
+    // Back to the first revision, as a draft and then live.
+    assert!(own(&["restore", "hello@1"], 0).contains("differs from live by 2 steps"));
+    own(&["draft", "discard", "hello"], 0);
+    assert!(own(&["restore", "hello@1", "--deploy"], 0).contains("live as revision 3"));
+    assert_eq!(get(&office, "/hello", &[]).body, "hei");
+    assert_eq!(own(&["show", "hello@1"], 0), text);
+    own(&["draft", "pull", "hello", "--to", "mine.yaml"], 0);
+    assert_eq!(std::fs::read_to_string(folder.0.join("mine.yaml")).expect("the file"), text);
+    assert!(own(&["diff", "hello@2", "mine.yaml"], 0).contains("god dag → hei"));
+    for (args, says) in [
+        (&["show", "hello@9"][..], "no revision 9"),
+        (&["diff", "hello@x", "hello"], "no revision; write"),
+        (&["restore", "hello"], "name the revision"),
+        (&["history", "helo"], "never deployed"),
+    ] {
+        let output = client(&office, args);
+        assert!(!output.status.success());
+        let shown = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert!(shown.contains(says), "{args:?}: {shown}");
+    }
+}
+
+/// Edits and renames in files, without a service.
+#[test]
+fn documents_are_edited_in_place() {
+    let folder = Folder::new(
+        "edits",
+        &[
+            (
+                "a.yaml",
+                "workflow: a\ninput: {n: {type: integer}}\nsteps:\n  # counts\n  - let: {m: \"${input.n + 1}\"}\n  - reply: 200\n    body: ${m}\n",
+            ),
+            (
+                "b.yaml",
+                "workflow: b\nsteps:\n  - id: of\n    invoke: a\n    send: {n: 1}\n  - reply: 200\n    body: ${of.status}\n",
+            ),
+        ],
+    );
+    let run = |args: &[&str], code: i32| said(&client_in(None, &folder.0, args), code);
+    let text = |name: &str| std::fs::read_to_string(folder.0.join(name)).expect("a text");
+    assert!(run(&["outline", "a.yaml"], 0).contains("reply 200"));
+    assert!(run(&["outline", "a.yaml", "--step", "2"], 0).contains("m: number"));
+    run(&["edit", "a.yaml", "insert", "note: n is ${input.n}", "--before", "1"], 0);
+    assert!(text("a.yaml").contains("  - note: n is ${input.n}\n  # counts\n"), "{}", text("a.yaml"));
+    run(&["edit", "a.yaml", "off", "1"], 0);
+    assert!(text("a.yaml").contains("    off: true\n"));
+    let before = text("a.yaml");
+    let shown = run(&["edit", "a.yaml", "--dry-run", "move", "3", "--before", "2"], 0);
+    assert!(shown.contains("there is no `m` here") || shown.contains("new findings"), "{shown}");
+    assert_eq!(text("a.yaml"), before, "a dry run writes nothing");
+    assert!(run(&["rename", ".", "a", "first"], 0).contains("+    invoke: first"));
+    assert!(text("b.yaml").contains("invoke: first") && text("a.yaml").starts_with("workflow: first"));
+    run(&["rename", ".", "first.input.n", "count"], 0);
+    assert!(text("b.yaml").contains("send: {count: 1}") && text("a.yaml").contains("input.count + 1"));
+    assert!(run(&["explain", "unknown-name"], 0).contains("Corrected:"));
+    for (args, says) in [
+        (&["edit", "a.yaml", "delete", "9"][..], "no step 9"),
+        (&["rename", ".", "nothing", "x"], "declared in none"),
+        (&["explain", "unknown-nam"], "did you mean `unknown-name`?"),
+    ] {
+        let output = client_in(None, &folder.0, args);
+        let shown = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert!(!output.status.success() && shown.contains(says), "{args:?}: {shown}");
+    }
+}
