@@ -17,12 +17,12 @@ class Session {
   signedIn: boolean | undefined = $state(undefined);
   private csrf = '';
 
-  async ask<T>(method: string, path: string, body?: unknown): Promise<T> {
+  async ask<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
     let response: Response;
     try {
       response = await fetch(`/api/v1${path}`, {
         method,
-        headers: { 'content-type': 'application/json', 'x-csrf-token': this.csrf },
+        headers: { 'content-type': 'application/json', 'x-csrf-token': this.csrf, ...headers },
         body: body === undefined ? undefined : JSON.stringify(body),
       });
     } catch {
@@ -82,6 +82,11 @@ export class Watched<T> {
         clearTimeout(this.timer);
       };
     });
+  }
+
+  /** Asks at once, beside the regular times. */
+  again() {
+    void this.ask();
   }
 
   private async ask() {

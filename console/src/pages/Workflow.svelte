@@ -1,9 +1,10 @@
 <script lang="ts">
   import { CodeSnippet, ContentSwitcher, SkeletonText, Switch, Tag } from 'carbon-components-svelte';
-  import type { RunPage, Workflow } from '../api/types';
+  import type { Drafts, RunPage, Workflow } from '../api/types';
   import { Watched } from '../lib/api.svelte';
   import { ago } from '../lib/show';
   import Address from '../parts/Address.svelte';
+  import History from '../parts/History.svelte';
   import RunTable from '../parts/RunTable.svelte';
   import Sheet from '../parts/Sheet.svelte';
   import Source from '../parts/Source.svelte';
@@ -15,6 +16,8 @@
 
   const shown = new Watched<Workflow>(() => `/workflows/${encodeURIComponent(name)}`, 10_000);
   const runs = new Watched<RunPage>(() => `/runs?workflow=${encodeURIComponent(name)}`, 5000);
+  const drafts = new Watched<Drafts>(() => '/drafts', 10_000);
+  const draft = $derived(drafts.value?.drafts.find((one) => one.kind === 'workflow' && one.name === name));
 
   /** The lines of the selected step: from its own to the one before the next step's. */
   const marked = $derived.by(() => {
@@ -41,6 +44,7 @@
     <div class="row head">
       <Tag type="green" size="sm">live · revision {workflow.revision}</Tag>
       <span class="dim since">since {ago(workflow.since)}</span>
+      {#if draft}<Tag type="blue" size="sm" title="Saved {ago(draft.changed)} by {draft.operator}">draft {draft.state}</Tag>{/if}
       {#each workflow.endpoints as endpoint (endpoint.method + endpoint.path)}<Address {endpoint} />{/each}
     </div>
     <div class="views">
@@ -72,20 +76,7 @@
         <div class="panel empty"><SkeletonText paragraph lines={6} /></div>
       {/if}
     {:else}
-      <div class="panel">
-        <table class="bx--data-table bx--data-table--compact">
-          <thead><tr><th>Revision</th><th>Deployed</th><th></th></tr></thead>
-          <tbody>
-            {#each workflow.revisions as revision (revision.revision)}
-              <tr>
-                <td class="mono">{name}@{revision.revision}</td>
-                <td title={revision.created}>{ago(revision.created)}</td>
-                <td>{#if revision.live}<Tag type="green" size="sm">live</Tag>{/if}</td>
-              </tr>
-            {/each}
-          </tbody>
-        </table>
-      </div>
+      <History {workflow} {draft} onchange={() => drafts.again()} />
     {/if}
   {:else if !shown.error}
     <div class="panel empty"><SkeletonText paragraph lines={8} /></div>

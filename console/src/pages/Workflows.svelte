@@ -1,6 +1,6 @@
 <script lang="ts">
   import { SkeletonText, Tag } from 'carbon-components-svelte';
-  import type { WorkflowLine, Workflows } from '../api/types';
+  import type { Drafts, Workflows } from '../api/types';
   import { Watched } from '../lib/api.svelte';
   import { ago, count, took } from '../lib/show';
   import Address from '../parts/Address.svelte';
@@ -8,6 +8,10 @@
   import Trouble from '../parts/Trouble.svelte';
 
   const listed = new Watched<Workflows>(() => '/workflows', 3000);
+  const drafts = new Watched<Drafts>(() => '/drafts', 5000);
+  const draftOf = (name: string) => drafts.value?.drafts.find((draft) => draft.kind === 'workflow' && draft.name === name);
+  /** Drafts of documents that are not live, and of services and lanes. */
+  const others = $derived((drafts.value?.drafts ?? []).filter((draft) => draft.kind !== 'workflow' || draft.live === null));
 </script>
 
 <svelte:head><title>Workflows · Kanzlei</title></svelte:head>
@@ -31,6 +35,7 @@
             <div class="row">
               <a href="/workflows/{workflow.name}">{workflow.name}</a>
               <Tag type="green" size="sm">live · revision {workflow.revision}</Tag>
+              {#if draftOf(workflow.name)}<Tag type="blue" size="sm">draft {draftOf(workflow.name)?.state}</Tag>{/if}
             </div>
             <p class="dim about">{workflow.about}</p>
             {#each workflow.endpoints as endpoint (endpoint.method + endpoint.path)}
@@ -66,6 +71,21 @@
         </div>
       {/each}
     </div>
+    {#if others.length > 0}
+      <h2 class="others">Drafts</h2>
+      <div class="panel list" role="list">
+        {#each others as draft (draft.kind + draft.name)}
+          <div class="item draft" role="listitem">
+            <div class="row">
+              <span>{draft.kind === 'workflow' ? draft.name : `${draft.kind} ${draft.name}`}</span>
+              <Tag type="blue" size="sm">{draft.state}</Tag>
+              <span class="dim small">saved {ago(draft.changed)} by {draft.operator}</span>
+            </div>
+            <code class="dim small">kanzlei deploy --draft {draft.kind === 'workflow' ? draft.name : `${draft.kind}/${draft.name}`}</code>
+          </div>
+        {/each}
+      </div>
+    {/if}
   {:else if !listed.error}
     <div class="panel empty"><SkeletonText paragraph lines={5} /></div>
   {/if}
@@ -99,6 +119,15 @@
 
   .item:last-child {
     border-bottom: none;
+  }
+
+  .others {
+    margin-top: 1.5rem;
+    font-size: 1rem;
+  }
+
+  .draft {
+    align-items: center;
   }
 
   .what a {

@@ -117,6 +117,33 @@ async fn a_workflow_is_shown_with_its_address_its_sheet_and_its_source() {
     desk.browser.close().await;
 }
 
+/// A draft is compared with what is live, and a revision restored as one.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_workflow_is_compared_with_its_draft_and_its_past() {
+    let desk = Desk::new("history", |office| {
+        let text = |body: &str| {
+            format!("workflow: hello\nentries: [{{endpoint: GET /hello, access: open}}]\nsteps:\n  - reply: 200\n    body: {body}\n")
+        };
+        for body in ["hei", "hallo"] {
+            assert_eq!(deploy_texts(office, &[("h.yaml", &text(body))]).status, 200);
+        }
+        let folder = Folder::new("history", &[("hello.yaml", &text("god dag"))]);
+        said(&client_in(Some(office), &folder.0, &["draft", "push", "hello.yaml"]), 0);
+    })
+    .await;
+    desk.open("/workflows/hello").await;
+    desk.sees(&["draft differs from live by 1 step"]).await;
+    desk.click("button[role=tab]:nth-of-type(3)").await;
+    desk.sees(&["hello@draft", "hello@1", "first"]).await;
+    desk.click("table tbody tr:first-child button").await;
+    desk.sees(&["From hello@2 to hello@draft", "god dag"]).await;
+    desk.click("table tbody tr:first-child button:last-of-type").await;
+    desk.sees(&["The draft is discarded."]).await;
+    desk.click("table tbody tr:last-child button:last-of-type").await;
+    desk.sees(&["Revision 1 is a draft now.", "hello@draft"]).await;
+    desk.browser.close().await;
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_run_is_shown_as_an_annotated_sheet() {
     let desk = Desk::new("annotated", |office| {

@@ -14,6 +14,7 @@ fn answers() -> Json {
         assert!(installed.expect("npm").success(), "the client's packages cannot be installed");
     }
     let office = kanzlei_harness::scratch::folder("language-server");
+    std::fs::create_dir_all(&office).expect("folder");
     let demo = kanzlei_e2e::root().join("demo/harbour");
     let copied = Command::new("cp").arg("-r").arg(&demo).arg(&office).status().expect("cp");
     assert!(copied.success());
