@@ -33,6 +33,12 @@ pub fn take() -> Done {
         command.output()
     };
     perform(&shell, &ports)?;
+    // A draft that differs from what is live.
+    let changed = "sed 's/within: 2s/within: 4s/; s/title: Unknown vessel/title: No such vessel/'";
+    shell(&format!(
+        "mkdir -p {0} && {changed} demo/harbour/workflows/berth-quote.yaml > {0}/berth-quote.yaml && cd {0} && kanzlei draft push berth-quote.yaml",
+        dir.join("draft").display()
+    ))?;
     let job_of = |workflow: &str, state: &str| {
         wait::until(Duration::from_secs(20), || {
             let listed = shell(&format!("kanzlei jobs --workflow {workflow} --state {state} --json")).ok()?;
@@ -156,6 +162,8 @@ fn pages(dir: &Path, cases: &Path, shown: &Shown) -> Vec<String> {
         "console-sheet=/workflows/berth-quote@[role=listitem]:nth-of-type(3) button.paragraph".into(),
         format!("console-run=/runs/{}", shown.last),
         format!("console-run-dark=/runs/{}!dark@[role=listitem]:nth-of-type(6) button.paragraph", shown.last),
+        "console-history=/workflows/berth-quote@button[role=tab]:nth-of-type(3)@table tbody tr:first-child button"
+            .into(),
         "console-steps=/workflows/gather-reports".into(),
         format!("console-loop=/runs/{}@button[data-number='4.2.2']", shown.gathered),
         format!("console-invoke=/runs/{}", shown.billed),

@@ -25,7 +25,8 @@ fn drafts_go_back_and_forth_between_authors() {
     assert!(preview.contains("would be live") && preview.contains("body: hei → hallo"), "{preview}");
 
     // Another author, over the API.
-    let theirs = json!({"text": text.replace("note: a", "note: first")}).to_string();
+    let theirs = text.replace("body: hei", "body: hallo").replace("note: a", "note: first");
+    let theirs = json!({"text": theirs}).to_string();
     let headers =
         [("authorization", bearer(&office)), ("content-type", "application/json".into()), ("if-match", "\"1\"".into())];
     let headers: Vec<(&str, &str)> = headers.iter().map(|(name, value)| (*name, value.as_str())).collect();

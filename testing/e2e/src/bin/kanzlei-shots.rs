@@ -14,7 +14,9 @@ async fn main() {
         return chart(Path::new(figures), Path::new(file)).await;
     }
     let [control, token, folder, pages @ ..] = args.as_slice() else {
-        eprintln!("usage: kanzlei-shots CONTROL_URL TOKEN FOLDER [NAME=/PAGE[!dark][@CSS-TO-CLICK] | NAME=$COMMAND …]");
+        eprintln!(
+            "usage: kanzlei-shots CONTROL_URL TOKEN FOLDER [NAME=/PAGE[!dark][@CSS-TO-CLICK…] | NAME=$COMMAND …]"
+        );
         std::process::exit(2);
     };
     let folder = Path::new(folder);
@@ -33,7 +35,8 @@ async fn main() {
             println!("{name}");
             continue;
         }
-        let (rest, click) = rest.split_once('@').map_or((rest, None), |(a, b)| (a, Some(b)));
+        let mut clicks = rest.split('@');
+        let rest = clicks.next().unwrap_or_default();
         let (path, dark) = rest.split_once('!').map_or((rest, false), |(a, b)| (a, b == "dark"));
         let choice = if dark { "dark" } else { "light" };
         browser
@@ -44,8 +47,9 @@ async fn main() {
         browser.goto(&format!("{control}{path}")).await;
         browser.find("main h1").await;
         tokio::time::sleep(std::time::Duration::from_millis(700)).await;
-        if let Some(css) = click {
+        for css in clicks {
             browser.find(css).await.click().await.expect("click");
+            tokio::time::sleep(std::time::Duration::from_millis(500)).await;
         }
         browser.picture(&folder.join(format!("{name}.png"))).await;
         println!("{name}");
