@@ -66,21 +66,24 @@
   }
 
   .steps li {
-    padding: 0.25rem 0;
+    display: grid;
+    grid-template-columns: 1rem 4.5rem minmax(0, 1fr);
+    padding: 0.375rem 0;
     font-size: 0.875rem;
+    line-height: 1.375rem;
     border-bottom: 1px solid var(--cds-ui-03);
   }
 
   .mark {
-    display: inline-block;
-    width: 1rem;
     font-weight: 600;
   }
 
   .number {
-    display: inline-block;
-    min-width: 4.5rem;
     color: var(--cds-text-02);
+  }
+
+  .steps li.dim {
+    display: block;
   }
 
   .added .mark,
@@ -101,7 +104,7 @@
   }
 
   .difference {
-    margin-left: 5.5rem;
+    grid-column: 3;
     overflow-wrap: anywhere;
   }
 
