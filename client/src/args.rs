@@ -155,6 +155,11 @@ pub enum Command {
         #[arg(long)]
         dry_run: bool,
     },
+    /// Run a draft, a file or what is live once, simulating what changes something
+    #[command(
+        after_help = "GET calls and statements that only read are real; everything else is simulated from the descriptions of services, or\nanswered by stubs. What is missing of the input comes from a sample. Waits are skipped.\n\nExamples:\n  kanzlei try workflows/berth-quote.yaml nights=3 currency=NOK\n  kanzlei try berth-quote --until tide\n  kanzlei try berth-quote --stub stubs.yaml --simulate registry.getVessel\n  kanzlei try customs-clearance --real customs.request"
+    )]
+    Try(Try),
     /// List the revisions of a document
     #[command(after_help = "Examples:\n  kanzlei history berth-quote\n  kanzlei history service/registry")]
     History {
@@ -615,6 +620,46 @@ pub enum Secrets {
         /// The name of the secret
         name: String,
     },
+}
+
+/// How a trial runs.
+#[derive(ClapArgs)]
+pub struct Try {
+    /// A file, or a workflow: its draft, or without one what is live; NAME@live for what is live
+    pub target: String,
+    /// Inputs
+    #[arg(value_name = "KEY=VALUE")]
+    pub inputs: Vec<String>,
+    /// A file with the input as JSON; `-` for standard input
+    #[arg(long, value_name = "FILE")]
+    pub input: Option<PathBuf>,
+    /// Use the input as it is, without a sample for what is missing
+    #[arg(long)]
+    pub exact: bool,
+    /// End with this step, by number or id
+    #[arg(long, value_name = "STEP")]
+    pub until: Option<String>,
+    /// Stubs, as `stubs` of a document of cases has them
+    #[arg(long, value_name = "FILE")]
+    pub stub: Option<PathBuf>,
+    /// Perform this although it may change something: `customs.request`, `sql.harbour`, `keep`, `enqueue`, `cancel`
+    #[arg(long, value_name = "NAME")]
+    pub real: Vec<String>,
+    /// Do not perform this although it only reads
+    #[arg(long, value_name = "NAME")]
+    pub simulate: Vec<String>,
+    /// Perform everything as if it were live
+    #[arg(long)]
+    pub live: bool,
+    /// See this draft too: NAME, or KIND/NAME
+    #[arg(long, value_name = "NAME")]
+    pub draft: Vec<String>,
+    /// See these documents too
+    #[arg(long, value_name = "PATH")]
+    pub with: Vec<PathBuf>,
+    /// Print values in full
+    #[arg(long)]
+    pub full: bool,
 }
 
 /// What is done with a draft.

@@ -19,6 +19,7 @@ mod rehearse;
 mod runs;
 mod secrets;
 mod timetables;
+mod trial;
 
 use kanzlei_api::jobs::{JobAction, JobChange, RetryFrom};
 use kanzlei_api::runs::{RefusalFilter, RunFilter};
@@ -51,6 +52,7 @@ pub fn run(args: Args) -> Done {
             let how = documents::How { unrehearsed, over, preview: dry_run };
             documents::deploy(&api()?, &paths, &draft, &how, json)
         }
+        Command::Try(args) => trial::run(&api()?, &args, json),
         Command::History { name } => drafts::history(&api()?, &name, json),
         Command::Diff { before, after } => drafts::diff(api, &before, &after, json),
         Command::Restore { revision, deploy } => drafts::restore(&api()?, &revision, deploy, json),

@@ -93,7 +93,7 @@ pub fn show(api: &Api, id: &str, full: bool, json: bool) -> Done {
     if matches!(run.state, RunState::Failed | RunState::Rejected) { Err(Error::Bad) } else { Ok(()) }
 }
 
-fn print_value(label: &str, value: &Json, indent: usize, full: bool) {
+pub fn print_value(label: &str, value: &Json, indent: usize, full: bool) {
     if value.is_null() {
         return;
     }

@@ -331,6 +331,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Trials of this process, newest first */
+        get: operations["trials"];
+        put?: never;
+        /** Runs a draft once, simulating what changes something */
+        post: operations["try"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/trials/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One trial with what each step did */
+        get: operations["trial"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/compare": {
         parameters: {
             query?: never;
@@ -2316,6 +2351,108 @@ export interface components {
         Timetables: {
             timetables: components["schemas"]["Timetable"][];
         };
+        /** @description What a trial did. Values are masked as those of runs are. */
+        Trial: {
+            /** Format: uuid */
+            id: string;
+            workflow: string;
+            state: components["schemas"]["RunState"];
+            /** Format: uint16 */
+            status: number | null;
+            started: components["schemas"]["Timestamp"];
+            /** @description On the trial's clock, which skips waits. */
+            duration_us: components["schemas"]["Span"];
+            /** @description Whose token asked for it. */
+            operator: string;
+            input: unknown;
+            reply: unknown;
+            failure: components["schemas"]["Failure"] | null;
+            sheet: components["schemas"]["Paragraph"][];
+            steps: components["schemas"]["Step"][];
+            /** @description What it asked of others, in order, and how that was answered. */
+            effects: components["schemas"]["TrialEffect"][];
+        };
+        /** @description Something that a trial asked of others. */
+        TrialEffect: {
+            /** @description Its name: `rates.latest`, `sql.harbour`, `enqueue`, `wait`. */
+            name: string;
+            /** @description What it is, on one line: `GET /latest?to=NOK`. */
+            what: string;
+            /** @description `real`, `stubbed` or `simulated`. */
+            mode: string;
+        };
+        /** @description A trial in the list. */
+        TrialLine: {
+            /** Format: uuid */
+            id: string;
+            workflow: string;
+            state: components["schemas"]["RunState"];
+            /** Format: uint16 */
+            status: number | null;
+            started: components["schemas"]["Timestamp"];
+            operator: string;
+        };
+        /** @description A trial that is asked for. */
+        TrialRequest: {
+            /**
+             * @description The documents that the author is working on; they stand in place of live ones.
+             * @default []
+             */
+            documents: components["schemas"]["Document"][];
+            /**
+             * @description Texts of other files by path, such as OpenAPI documents.
+             * @default {}
+             */
+            files: {
+                [key: string]: string;
+            };
+            /**
+             * @description Drafts on the server that it sees.
+             * @default []
+             */
+            drafts: components["schemas"]["DraftName"][];
+            /** @description The workflow. */
+            workflow: string;
+            /**
+             * @description Its input; what is missing comes from a sample of its schema.
+             * @default null
+             */
+            input: unknown;
+            /**
+             * @description Whether the input is used as it is, without a sample.
+             * @default false
+             */
+            exact: boolean;
+            /**
+             * @description The step it ends with, by number or id; empty for all.
+             * @default
+             */
+            until: string;
+            /**
+             * @description Whether everything is performed as if it were live.
+             * @default false
+             */
+            live: boolean;
+            /**
+             * @description Names of what is performed although it may change something: `customs.request`, `sql.harbour`, `keep`.
+             * @default []
+             */
+            real: string[];
+            /**
+             * @description Names of what is not performed although it only reads.
+             * @default []
+             */
+            simulated: string[];
+            /**
+             * @description Stubs, as a document of cases has them: YAML.
+             * @default
+             */
+            stubs: string;
+        };
+        /** @description Trials of this process, newest first. */
+        Trials: {
+            trials: components["schemas"]["TrialLine"][];
+        };
         /** @description A live workflow. */
         Workflow: {
             name: string;
@@ -2486,6 +2623,11 @@ export type Timetable = components['schemas']['Timetable'];
 export type TimetableAction = components['schemas']['TimetableAction'];
 export type TimetableChanged = components['schemas']['TimetableChanged'];
 export type Timetables = components['schemas']['Timetables'];
+export type Trial = components['schemas']['Trial'];
+export type TrialEffect = components['schemas']['TrialEffect'];
+export type TrialLine = components['schemas']['TrialLine'];
+export type TrialRequest = components['schemas']['TrialRequest'];
+export type Trials = components['schemas']['Trials'];
 export type Workflow = components['schemas']['Workflow'];
 export type WorkflowLine = components['schemas']['WorkflowLine'];
 export type Workflows = components['schemas']['Workflows'];
@@ -3145,6 +3287,91 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RevisionText"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    trials: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trials"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    try: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialRequest"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    trial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
                 };
             };
             400: components["responses"]["Problem"];

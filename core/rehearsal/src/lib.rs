@@ -21,6 +21,7 @@ pub mod coverage;
 mod expect;
 mod prepare;
 pub mod record;
+pub mod simulate;
 mod stubs;
 
 #[cfg(test)]
@@ -90,6 +91,16 @@ pub fn prepare_cases(source: &Source, cases: &Cases, checked: &Checked) -> (Opti
         }
     }
     (sound, report.finish())
+}
+
+/// Prepares stubs that are no cases: what an example is given or expects does not matter.
+pub fn prepare_stubs(source: &Source, cases: &Cases, checked: &Checked) -> (Option<Prepared>, Vec<Diagnostic>) {
+    let mut report = Report::new(&source.path, &source.text);
+    let plan = checked.plans.get(&cases.workflow.text);
+    let prepared = plan.map(|plan| prepare(&source.path, cases, plan, &checked.services, &mut report));
+    let mut found = report.finish();
+    found.retain(|found| found.code != "wrong-input");
+    (prepared, found)
 }
 
 /// Lends fresh databases to cases that want real ones.

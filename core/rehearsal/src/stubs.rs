@@ -25,6 +25,8 @@ pub(super) struct Desk<'c> {
     /// Requests in order, by the name of their stub.
     pub asked: Vec<(String, Value)>,
     pub missing: Vec<String>,
+    /// Effects that no stub answered.
+    pub unanswered: usize,
     /// Jobs that were queued, by their workflow; those that were cancelled are marked.
     pub jobs: Vec<(String, Value)>,
     cancelled: Vec<bool>,
@@ -45,6 +47,7 @@ impl<'c> Desk<'c> {
             used: BTreeMap::new(),
             asked: Vec::new(),
             missing: Vec::new(),
+            unanswered: 0,
             jobs: Vec::new(),
             cancelled: Vec::new(),
             callbacks: 0,
@@ -182,6 +185,7 @@ impl<'c> Desk<'c> {
             (_, Some(left)) => (left, Outcome::Arrived(None)),
             (_, None) => {
                 let stub = "callback: {takes: 1s, body: {}}".to_owned();
+                self.unanswered += 1;
                 if !self.missing.contains(&stub) {
                     self.missing.push(stub);
                 }
@@ -212,6 +216,7 @@ impl<'c> Desk<'c> {
         let within = Span::from(request.within);
         self.asked.push((name.clone(), shown.clone()));
         let Some(answer) = self.find(fits, &shown) else {
+            self.unanswered += 1;
             self.miss_call(request, &name, operation);
             let detail = format!("no stub answers {name}");
             return (Span::ZERO, Outcome::Called(Err(EffectError { kind: FailureKind::BlockedAddress, detail })));
@@ -259,6 +264,7 @@ impl<'c> Desk<'c> {
             let request = Value::object([("statement", Value::text(sql.text.as_str())), ("bind", sql.bound.clone())]);
             self.asked.push((name.clone(), request.clone()));
             let Some(answer) = self.find(|stub| stub == name, &request) else {
+                self.unanswered += 1;
                 let first: String = sql.text.split_whitespace().take(3).collect::<Vec<_>>().join(" ");
                 self.missing
                     .push(format!("{name}: {{when: \"request.statement.startsWith('{first}')\", rows: [], count: 0}}"));

@@ -27,6 +27,7 @@ pub mod services;
 pub mod session;
 pub mod sheet;
 pub mod timetables;
+pub mod trials;
 pub mod workflows;
 
 /// Any JSON value.

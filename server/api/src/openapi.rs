@@ -7,7 +7,7 @@ use serde_json::{Map, json};
 
 use crate::{
     Json, databases, deploys, drafts, jobs, lanes, language, operators, runs, scratch, secrets, services, session,
-    timetables, workflows,
+    timetables, trials, workflows,
 };
 
 /// One operation, as the document describes it.
@@ -203,6 +203,14 @@ fn operations() -> Operations {
         .problems(&[404]);
     all.get::<drafts::RevisionText>("/revisions/{kind}/{name}/{number}", "revision", "The text of one revision")
         .problems(&[404]);
+    all.post::<trials::TrialRequest, trials::Trial>(
+        "/trials",
+        "try",
+        "Runs a draft once, simulating what changes something",
+    )
+    .problems(&[404, 409, 422]);
+    all.get::<trials::Trials>("/trials", "trials", "Trials of this process, newest first");
+    all.get::<trials::Trial>("/trials/{id}", "trial", "One trial with what each step did").problems(&[404]);
     all.post::<drafts::Texts, drafts::Comparison>("/compare", "compare", "How two texts of a document differ");
     all.get::<workflows::Workflows>("/workflows", "workflows", "Live workflows with counts of the last 24 hours");
     all.get::<workflows::Workflow>("/workflows/{name}", "workflow", "One workflow with sheet, source and revisions")

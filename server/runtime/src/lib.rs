@@ -28,6 +28,7 @@ pub mod live;
 pub mod queue;
 pub mod refusals;
 pub mod secrets;
+pub mod trial;
 pub mod worker;
 
 pub use error::{Error, Result};

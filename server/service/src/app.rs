@@ -55,6 +55,8 @@ pub struct App {
     pub background: Background,
     /// The live documents, as editors ask about them.
     pub workspace: std::sync::Arc<control::language::LiveWorkspace>,
+    /// Trials of this process.
+    pub trials: control::trials::Trials,
     /// Base addresses that replace those of the service documents.
     pub bases: std::collections::BTreeMap<String, String>,
 }

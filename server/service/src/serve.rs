@@ -164,6 +164,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         runtime,
         background,
         workspace: Default::default(),
+        trials: Default::default(),
         bases: config.bases(),
     });
     app.reload().await?;

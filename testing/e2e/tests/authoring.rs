@@ -110,3 +110,44 @@ fn documents_are_edited_in_place() {
         assert!(!output.status.success() && shown.contains(says), "{args:?}: {shown}");
     }
 }
+
+/// A changed file is tried beside what is live, without being deployed.
+#[test]
+fn a_file_is_tried_before_it_is_deployed() {
+    let office = office("trials", &[]);
+    said(&client(&office, &["deploy", "demo/harbour", "--unrehearsed"]), 0);
+    let read = |name: &str| {
+        std::fs::read_to_string(root().join("demo/harbour/workflows").join(name)).expect("a workflow of the demo")
+    };
+    let changed = read("berth-quote.yaml").replace("length_m * 3.2", "length_m * 4");
+    let stubs =
+        "registry.getVessel: {body: {imo: \"1\", name: Prøven, kind: cargo, length_m: 10, draught_m: 1, flag: LIN}}\n";
+    let folder = Folder::new("trials", &[("berth-quote.yaml", &changed), ("stubs.yaml", stubs)]);
+    let run = |args: &[&str], code: i32| said(&client_in(Some(&office), &folder.0, args), code);
+    let shown = run(&["try", "berth-quote.yaml", "nights=2", "currency=NOK"], 0);
+    for part in ["berth-quote · trial · succeeded", "answer 201", "registry.getVessel", "real", "Havbris"] {
+        assert!(shown.contains(part), "{part}: {shown}");
+    }
+    let stubbed = run(&["try", "berth-quote.yaml", "nights=2", "--stub", "stubs.yaml"], 0);
+    assert!(stubbed.contains("Prøven") && stubbed.contains("amount: 80") && stubbed.contains("stubbed"), "{stubbed}");
+    let until = run(&["try", "berth-quote.yaml", "--until", "tide"], 0);
+    assert!(until.contains("tides.nextWindow") && !until.contains("rates.latest"), "{until}");
+    // What would change something is simulated, also of what is live.
+    let bill = run(&["try", "stay-bill", "nights=1"], 0);
+    assert!(bill.contains("sql.harbour") && bill.contains("simulated") && bill.contains("--real NAME"), "{bill}");
+    said(&client_in(Some(&office), &folder.0, &["draft", "push", "berth-quote.yaml"]), 0);
+    let draft: serde_json::Value = serde_json::from_str(&run(&["try", "berth-quote", "--json"], 0)).expect("JSON");
+    let live: serde_json::Value = serde_json::from_str(&run(&["try", "berth-quote@live", "--json"], 0)).expect("JSON");
+    let amount = |trial: &serde_json::Value| trial["reply"]["dues"]["amount"].as_f64().expect("an amount");
+    assert!(amount(&draft) > amount(&live), "{draft} {live}");
+    assert_eq!(kanzlei_e2e::calls::api(&office, "/runs")["runs"], json!([]), "trials are no runs");
+    for (args, code, says) in [
+        (&["try", "berth-quote.yaml", "imo=12"][..], 1, "422"),
+        (&["try", "berth-quote.yaml", "--until", "nine"], 1, "no step `nine`"),
+        (&["try", "nothing"], 1, "is live"),
+        (&["try", "stubs.yaml"], 2, "no workflow"),
+    ] {
+        let shown = run(args, code);
+        assert!(shown.contains(says), "{args:?}: {shown}");
+    }
+}

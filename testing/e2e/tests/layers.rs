@@ -18,7 +18,15 @@ const MAY: &[(&str, &[&str])] = &[
     ("kanzlei-api", &["kanzlei-model", "kanzlei-lang", "kanzlei-compiler", "kanzlei-analysis"]),
     (
         "kanzlei-runtime",
-        &["kanzlei-model", "kanzlei-lang", "kanzlei-compiler", "kanzlei-engine", "kanzlei-store", "kanzlei-api"],
+        &[
+            "kanzlei-model",
+            "kanzlei-lang",
+            "kanzlei-compiler",
+            "kanzlei-engine",
+            "kanzlei-rehearsal",
+            "kanzlei-store",
+            "kanzlei-api",
+        ],
     ),
     (
         "kanzleid",

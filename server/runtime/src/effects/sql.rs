@@ -3,11 +3,11 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use kanzlei_engine::machine::{EffectError, EffectId, Query, Rows};
+use kanzlei_engine::machine::{EffectError, EffectId, Query, Rows, Sql};
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
 use kanzlei_store::databases::once::{Marker, Sealing};
-use kanzlei_store::databases::{Statement, StatementResult};
+use kanzlei_store::databases::{Refused, Statement, StatementResult};
 use sha2::{Digest, Sha256};
 use tokio_util::task::AbortOnDropHandle;
 
@@ -55,11 +55,7 @@ impl Effects {
         if let Some(refused) = query.needs.refused_by(&query.database, &outside.allowed) {
             return not_sent(refused.message);
         }
-        let statements: Vec<Statement> = query
-            .statements
-            .iter()
-            .map(|sql| Statement { text: sql.text.clone(), values: sql.values.iter().map(Value::to_serde).collect() })
-            .collect();
+        let statements = statements(query);
         let within = query.within.min(left);
         let (database, transaction) = (outside.database.clone(), query.transaction);
         let apart = query.needs.own_connection();
@@ -78,18 +74,47 @@ impl Effects {
                 None => database.run(&statements, transaction, within).await,
             }
         });
-        let given = match AbortOnDropHandle::new(work).await {
+        self.given(&query.database, AbortOnDropHandle::new(work).await)
+    }
+}
+
+impl Effects {
+    /// Sends statements that read, in a transaction that can do nothing else.
+    pub(crate) async fn read(&self, query: &Query, left: Duration) -> Result<Vec<Rows>, EffectError> {
+        let Some(outside) = self.databases.get(&query.database) else {
+            let detail = format!("the service knows no database `{}`", query.database);
+            return Err(EffectError { kind: FailureKind::Sql, detail });
+        };
+        let statements = statements(query);
+        let (database, within) = (outside.database.clone(), query.within.min(left));
+        let work = self.runtime.spawn(async move { database.read(&statements, within).await });
+        self.given(&query.database, AbortOnDropHandle::new(work).await)
+    }
+
+    /// What came of statements, as a run sees it.
+    fn given(
+        &self,
+        database: &str,
+        done: Result<Result<Vec<StatementResult>, Refused>, tokio::task::JoinError>,
+    ) -> Result<Vec<Rows>, EffectError> {
+        let given = match done {
             Ok(given) => given,
             Err(error) => {
-                let detail = format!("{}: the statement was interrupted ({error})", query.database);
+                let detail = format!("{database}: the statement was interrupted ({error})");
                 return Err(EffectError { kind: FailureKind::Database, detail });
             }
         };
         given.map(|all| all.into_iter().map(rows).collect()).map_err(|refused| {
             let (kind, detail) = refused.reported();
-            EffectError { kind, detail: format!("{}: {detail}", query.database) }
+            EffectError { kind, detail: format!("{database}: {detail}") }
         })
     }
+}
+
+fn statements(query: &Query) -> Vec<Statement> {
+    let one =
+        |sql: &Sql| Statement { text: sql.text.clone(), values: sql.values.iter().map(Value::to_serde).collect() };
+    query.statements.iter().map(one).collect()
 }
 
 fn rows(given: StatementResult) -> Rows {

@@ -31,7 +31,7 @@ use crate::error::{Error, Result};
 const MOST_DOCUMENTS: usize = 2000;
 
 /// Documents with what is live beside them, so that each sees the others.
-fn with_live(given: Bundle, live: &Live) -> Bundle {
+pub(super) fn with_live(given: Bundle, live: &Live) -> Bundle {
     let mut bundle = given;
     let names: Vec<Option<(&'static str, String)>> = bundle.documents.iter().map(|d| name_of(&d.text)).collect();
     let kept: Vec<LiveDocument> = live
@@ -55,7 +55,7 @@ pub(super) fn name_of(text: &str) -> Option<(&'static str, String)> {
 }
 
 /// Warnings about documents that are live already are no news.
-fn news(diagnostics: Vec<Diagnostic>) -> Vec<Diagnostic> {
+pub(super) fn news(diagnostics: Vec<Diagnostic>) -> Vec<Diagnostic> {
     diagnostics.into_iter().filter(|d| d.severity == Severity::Error || !d.path.starts_with("live/")).collect()
 }
 
@@ -76,8 +76,18 @@ pub struct Given {
 type Taken = Vec<(String, String, u64)>;
 
 impl Given {
+    /// Documents and drafts that are tried.
+    pub(super) fn of(
+        documents: impl Iterator<Item = Source>,
+        files: &BTreeMap<String, String>,
+        drafts: &[DraftName],
+    ) -> Self {
+        let bundle = Bundle { documents: documents.collect(), files: files.clone(), ..Bundle::default() };
+        Given { bundle, drafts: drafts.to_vec(), over: true, preview: true }
+    }
+
     /// The documents with the texts of the drafts.
-    async fn read(self, app: &App, live: &Live) -> Result<(Bundle, Taken)> {
+    pub(super) async fn read(self, app: &App, live: &Live) -> Result<(Bundle, Taken)> {
         let mut bundle = self.bundle;
         let mut taken = Vec::with_capacity(self.drafts.len().min(MOST_DOCUMENTS));
         for DraftName { kind, name } in self.drafts.into_iter().take(MOST_DOCUMENTS) {
@@ -134,7 +144,7 @@ pub(super) fn known(app: &App) -> Known {
 }
 
 /// Checks documents against what this service has: secrets, databases, and what those say of statements.
-async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
+pub(super) async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked> {
     let mut known = known(app);
     bundle.known = Some(known.clone());
     let (mut bundle, checked) = checked_of(app, bundle).await?;

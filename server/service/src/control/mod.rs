@@ -21,6 +21,7 @@ pub mod scratch;
 mod secrets;
 mod status;
 mod timetables;
+pub mod trials;
 mod workflows;
 
 use kanzlei_model::run::RunState;
@@ -76,6 +77,9 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/revisions/{kind}/{name}", web::get().to(drafts::revisions))
                     .route("/revisions/{kind}/{name}/{number}", web::get().to(drafts::revision_text))
                     .route("/compare", web::post().to(drafts::compared))
+                    .route("/trials", web::post().to(trials::run))
+                    .route("/trials", web::get().to(trials::list))
+                    .route("/trials/{id}", web::get().to(trials::show))
                     .route("/language/diagnostics", web::post().to(language::diagnostics))
                     .route("/language/completion", web::post().to(language::completion))
                     .route("/language/hover", web::post().to(language::hovered))

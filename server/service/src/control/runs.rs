@@ -79,7 +79,7 @@ pub fn failure(text: Option<&str>) -> Option<Failure> {
     }))
 }
 
-fn value(text: Option<&str>) -> Json {
+pub(super) fn value(text: Option<&str>) -> Json {
     text.and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default()
 }
 

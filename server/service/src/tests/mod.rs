@@ -18,6 +18,7 @@ mod lists;
 mod public;
 mod schedules;
 mod secrets;
+mod trials;
 
 use std::sync::OnceLock;
 use std::time::Duration;

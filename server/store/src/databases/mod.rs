@@ -225,6 +225,32 @@ impl Database {
         }
     }
 
+    /// Runs statements that read in a transaction that can do nothing else, and is undone.
+    pub async fn read(
+        &self,
+        statements: &[Statement],
+        within: Duration,
+    ) -> std::result::Result<Vec<StatementResult>, Refused> {
+        let until = tokio::time::Instant::now() + within;
+        let mut connection = self.connection_until(until).await?;
+        let work = async {
+            let mut tx = sqlx::Connection::begin_with(&mut *connection, "START TRANSACTION READ ONLY").await?;
+            let all = each(&mut tx, statements).await?;
+            tx.rollback().await?;
+            Ok(all)
+        };
+        match tokio::time::timeout_at(until, work).await {
+            Ok(done) => done.map_err(|stop| match stop {
+                Stop::Sql(error) => refused(error),
+                Stop::TooLarge(what) => Refused::TooLarge(what),
+            }),
+            Err(_) => {
+                connection.close_on_drop();
+                Err(Refused::Timeout)
+            }
+        }
+    }
+
     /// Runs statements that may leave state in a connection on a new one, which is closed afterwards. It holds a place
     /// of the pool meanwhile, so there are at most as many of these as pooled connections.
     pub async fn run_apart(

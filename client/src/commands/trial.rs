@@ -1,0 +1,159 @@
+//! `try`: runs a draft or a file once on the service, simulating what changes something.
+
+use std::io::Read;
+use std::path::{Path, PathBuf};
+
+use kanzlei_api::deploys::Document as Text;
+use kanzlei_api::drafts::{Draft, DraftName, Drafts};
+use kanzlei_api::trials::{Trial, TrialEffect, TrialRequest};
+use kanzlei_api::workflows::Workflow;
+use kanzlei_lang::diagnostic::Diagnostic;
+use kanzlei_lang::document::{self, Document, Source};
+use kanzlei_model::run::RunState;
+use serde_json::{Map, Value as Json};
+
+use super::runs::{print_steps, print_value};
+use super::{print_json, segment};
+use crate::api::Api;
+use crate::args::Try;
+use crate::{Done, Error, draw, files};
+
+pub fn run(api: &Api, args: &Try, json: bool) -> Done {
+    let mut request = TrialRequest {
+        documents: Vec::new(),
+        files: Default::default(),
+        drafts: Vec::new(),
+        workflow: String::new(),
+        input: Json::Null,
+        exact: args.exact,
+        until: args.until.clone().unwrap_or_default(),
+        live: args.live,
+        real: args.real.clone(),
+        simulated: args.simulate.clone(),
+        stubs: args.stub.as_deref().map(text_of).transpose()?.unwrap_or_default(),
+    };
+    let text = target(api, args, &mut request)?;
+    request.input = input(args, &text)?;
+    let answered = api.try_post::<Trial>("/trials", &request)?;
+    let trial = match answered {
+        Ok(trial) => trial,
+        Err(refused) => {
+            let found: Vec<Diagnostic> =
+                serde_json::from_value(refused.problem["diagnostics"].clone()).unwrap_or_default();
+            if !found.is_empty() && !json {
+                let own = |path: &str| request.documents.iter().find(|d| d.path == path).map(|d| d.text.clone());
+                draw::diagnostics(&found, &own);
+            }
+            return Err(api.error(refused));
+        }
+    };
+    if json {
+        print_json(&trial);
+    } else {
+        print(&trial, args.full);
+    }
+    if matches!(trial.state, RunState::Failed | RunState::Rejected) { Err(Error::Bad) } else { Ok(()) }
+}
+
+fn text_of(path: &Path) -> Result<String, Error> {
+    if path == Path::new("-") {
+        let mut text = String::new();
+        std::io::stdin().read_to_string(&mut text).map_err(|error| Error::Usage(format!("standard input: {error}")))?;
+        return Ok(text);
+    }
+    std::fs::read_to_string(path).map_err(|error| Error::Usage(format!("{}: {error}", path.display())))
+}
+
+/// What is tried: a file with those beside it, a draft, or what is live. Returns its text.
+fn target(api: &Api, args: &Try, request: &mut TrialRequest) -> Result<String, Error> {
+    for name in &args.draft {
+        let (kind, name) = name.split_once('/').unwrap_or(("workflow", name));
+        request.drafts.push(DraftName { kind: kind.to_owned(), name: name.to_owned() });
+    }
+    let file = PathBuf::from(&args.target);
+    if !file.is_file() {
+        let (name, live) = args.target.strip_suffix("@live").map_or((args.target.as_str(), false), |name| (name, true));
+        request.workflow = name.to_owned();
+        let drafts: Drafts = api.get("/drafts")?;
+        let drafted = drafts.drafts.iter().any(|draft| draft.kind == "workflow" && draft.name == name);
+        if drafted && !live {
+            let draft: Draft = api.get(&format!("/drafts/workflow/{}", segment(name)))?;
+            if !request.drafts.iter().any(|known| known.kind == "workflow" && known.name == name) {
+                request.drafts.push(DraftName { kind: "workflow".into(), name: name.to_owned() });
+            }
+            return Ok(draft.text);
+        }
+        let workflow: Workflow = api.get(&format!("/workflows/{}", segment(name)))?;
+        return Ok(workflow.source);
+    }
+    let mut paths = vec![file.clone()];
+    paths.extend(args.with.iter().cloned());
+    let bundle = files::bundle(&paths)?;
+    let own = files::name(&file);
+    let text =
+        bundle.documents.iter().find(|source| source.path == own).map(|source| source.text.clone()).unwrap_or_default();
+    request.documents =
+        bundle.documents.into_iter().map(|source| Text { path: source.path, text: source.text }).collect();
+    request.files = bundle.files;
+    match document::read(&Source::new(&own, &text), &|_| None).0 {
+        Some(Document::Workflow(workflow)) => request.workflow = workflow.name.text.clone(),
+        _ => return Err(Error::Usage(format!("{own} is no workflow that can be read; try `kanzlei check {own}`"))),
+    }
+    Ok(text)
+}
+
+/// The input from a file and from `KEY=VALUE`, by the types that the workflow declares.
+fn input(args: &Try, text: &str) -> Result<Json, Error> {
+    let mut given: Map<String, Json> = match &args.input {
+        Some(path) => serde_json::from_str(&text_of(path)?)
+            .map_err(|error| Error::Usage(format!("{} holds no JSON object: {error}", path.display())))?,
+        None => Map::new(),
+    };
+    let declared = match document::read(&Source::new("w.yaml", text), &|_| None).0 {
+        Some(Document::Workflow(workflow)) => workflow.input.clone(),
+        _ => Vec::new(),
+    };
+    for pair in &args.inputs {
+        let Some((key, value)) = pair.split_once('=') else {
+            return Err(Error::Usage(format!("`{pair}` is not KEY=VALUE")));
+        };
+        let schema = declared.iter().find(|property| property.name.text == key).map(|property| &property.schema);
+        let is_text = schema.is_none_or(|schema| schema["type"] == "string");
+        let value = match is_text {
+            true => Json::from(value),
+            false => serde_json::from_str(value).unwrap_or_else(|_| Json::from(value)),
+        };
+        given.insert(key.to_owned(), value);
+    }
+    Ok(if given.is_empty() { Json::Null } else { Json::Object(given) })
+}
+
+fn print(trial: &Trial, full: bool) {
+    println!(
+        "{} · trial · {} · {}",
+        draw::bold(&trial.workflow),
+        draw::state(trial.state.name()),
+        draw::took(trial.duration_us)
+    );
+    println!("{} {}\n", draw::dim("trial   "), trial.id);
+    print_steps(&trial.input, &trial.sheet, &trial.steps, full);
+    println!();
+    let status = trial.status.map_or_else(|| "none".into(), |status| status.to_string());
+    println!("  {} {status}", draw::dim("answer"));
+    print_value("body  ", &trial.reply, 2, full);
+    if trial.effects.is_empty() {
+        return;
+    }
+    println!();
+    let mode = |effect: &TrialEffect| match effect.mode.as_str() {
+        "real" => draw::paint("33", "real"),
+        other => draw::dim(other),
+    };
+    draw::table(
+        &["asked of others", "how", "what"],
+        trial.effects.iter().map(|effect| vec![effect.name.clone(), mode(effect), effect.what.clone()]),
+    );
+    if trial.effects.iter().any(|effect| effect.mode == "simulated") {
+        println!("{}", draw::dim("To perform one: --real NAME. To answer it yourself: --stub FILE."));
+    }
+}

@@ -1,0 +1,292 @@
+//! Trials: a run of a workflow that need not be live, by the driver of live traffic, with some effects performed and
+//! others simulated.
+//!
+//! What changes nothing is real by default: GET and HEAD calls, statements that only read (in a read-only transaction), and
+//! reading what was kept. Everything else is answered by a [`Simulation`], unless it is asked for. Waits are skipped: the
+//! trial's own clock jumps.
+
+use std::convert::Infallible;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use futures_util::future::{AbortHandle, Abortable, BoxFuture, FutureExt};
+use futures_util::stream::{FuturesUnordered, StreamExt};
+use kanzlei_compiler::sql::{Class, judge};
+use kanzlei_engine::driver::{Event, Performer, drive};
+use kanzlei_engine::machine::{Effect, EffectId, Machine, Outcome};
+use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_rehearsal::simulate::{Described, Simulation};
+
+use crate::clock::now;
+use crate::effects::{Context, Effects};
+use crate::live::Live;
+
+/// The most effects of one trial that are listed.
+const LISTED: usize = 1000;
+
+/// What is performed and what is not.
+#[derive(Clone, Debug, Default)]
+pub struct Modes {
+    /// Everything is performed.
+    pub all: bool,
+    /// Names of what is performed although it may change something: `customs.request`, `sql.harbour`, `keep`, `enqueue`, `cancel`.
+    pub real: Vec<String>,
+    /// Names of what is not performed although it only reads.
+    pub simulated: Vec<String>,
+}
+
+/// How an effect was answered.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Mode {
+    /// It was performed.
+    Real,
+    /// A stub answered.
+    Stubbed,
+    /// It was simulated.
+    Simulated,
+}
+
+/// An effect of a trial.
+#[derive(Clone, Debug)]
+pub struct Tried {
+    /// Its name, as [`Modes`] has it.
+    pub name: String,
+    /// What it is, on one line: `GET /vessels/9074720`.
+    pub what: String,
+    /// How it was answered.
+    pub mode: Mode,
+}
+
+/// A trial with all it needs.
+pub struct Trial<'t> {
+    /// The machine, which has not begun.
+    pub machine: Machine,
+    /// The documents that it sees.
+    pub live: Arc<Live>,
+    /// Performs effects.
+    pub effects: Arc<Effects>,
+    /// What it identifies itself by to services.
+    pub about: Context,
+    /// What is performed.
+    pub modes: Modes,
+    /// Answers the rest.
+    pub simulation: Simulation<'t>,
+    /// When it begins.
+    pub begins: Timestamp,
+    /// How long it may take, waits that are skipped not counted.
+    pub within: Duration,
+}
+
+/// What came of a trial.
+pub struct Ended {
+    /// The machine at its end.
+    pub machine: Machine,
+    /// Its effects, in order.
+    pub tried: Vec<Tried>,
+}
+
+impl Trial<'_> {
+    /// Drives it to its end.
+    pub async fn run(self) -> Ended {
+        let mut machine = self.machine;
+        let mut trying = Trying {
+            live: self.live,
+            effects: self.effects,
+            about: Arc::new(self.about),
+            modes: self.modes,
+            simulation: self.simulation,
+            tried: Vec::new(),
+            ahead: Span::ZERO,
+            deadline: Instant::now() + self.within,
+            within: self.within,
+            ready: Vec::new(),
+            under_way: FuturesUnordered::new(),
+            handles: Vec::new(),
+        };
+        let Ok(_) = drive(&mut machine, &mut trying, &mut Unrecorded, self.begins).await;
+        Ended { machine, tried: trying.tried }
+    }
+}
+
+/// Keeps nothing: what a trial did is in its machine.
+struct Unrecorded;
+
+impl kanzlei_engine::driver::Recorder for Unrecorded {
+    type Error = Infallible;
+
+    async fn record(&mut self, _: EffectId, _: &Outcome, _: Timestamp) -> Result<(), Infallible> {
+        Ok(())
+    }
+}
+
+struct Trying<'t> {
+    live: Arc<Live>,
+    effects: Arc<Effects>,
+    about: Arc<Context>,
+    modes: Modes,
+    simulation: Simulation<'t>,
+    tried: Vec<Tried>,
+    /// How far the trial's clock is ahead of the real one: the waits it skipped.
+    ahead: Span,
+    deadline: Instant,
+    within: Duration,
+    /// Outcomes that did not have to be waited for, each with the time it comes at.
+    ready: Vec<(EffectId, Outcome, Timestamp)>,
+    under_way: FuturesUnordered<Abortable<BoxFuture<'static, (EffectId, Outcome)>>>,
+    handles: Vec<(EffectId, AbortHandle)>,
+}
+
+/// The name of an effect, what it is, and whether it only reads.
+fn of(effect: &Effect) -> (String, String, bool) {
+    let named = |name: &str, what: String, reads: bool| (name.to_owned(), what, reads);
+    match effect {
+        Effect::Call(request) => {
+            let name = match &request.operation {
+                Some(operation) => format!("{}.{operation}", request.service),
+                None => request.service.clone(),
+            };
+            let reads = matches!(request.method.as_str(), "GET" | "HEAD");
+            (name, format!("{} {}", request.method, request.target), reads)
+        }
+        Effect::Query(query) => {
+            let reads = query.statements.iter().all(|sql| {
+                judge(&sql.text, sql.values.len(), query.transaction).is_ok_and(|judged| judged.class == Class::Reads)
+            });
+            let first = query.statements.first().map_or("", |sql| sql.text.as_str());
+            let words: Vec<&str> = first.split_whitespace().take(12).collect();
+            (format!("sql.{}", query.database), words.join(" "), reads)
+        }
+        Effect::Wait { until } => named("wait", format!("until {until}"), false),
+        Effect::Enqueue(enqueue) => named("enqueue", format!("{} of {}", enqueue.jobs.len(), enqueue.workflow), false),
+        Effect::Cancel(_) => named("cancel", "jobs".into(), false),
+        Effect::Open => named("callback", "an address to be called back at".into(), false),
+        Effect::Await { .. } => named("callback", "waits to be called back".into(), false),
+        Effect::Recall { workflow } => named("recall", format!("what {workflow} kept"), true),
+        Effect::Keep(keep) => named("keep", format!("for later runs of {}", keep.workflow), false),
+    }
+}
+
+impl Trying<'_> {
+    fn now(&self) -> Timestamp {
+        now() + self.ahead
+    }
+
+    /// Whether an effect is performed. Waits, callbacks and what was kept in this trial never are.
+    fn is_real(&self, effect: &Effect, name: &str, reads: bool) -> bool {
+        let within_trial = match effect {
+            Effect::Wait { .. } | Effect::Open | Effect::Await { .. } => true,
+            Effect::Recall { workflow } => self.simulation.kept(workflow),
+            _ => false,
+        };
+        if within_trial || self.modes.simulated.iter().any(|known| known == name) {
+            return false;
+        }
+        self.modes.all || reads || self.modes.real.iter().any(|known| known == name)
+    }
+
+    /// The time at which a simulated effect comes to its end.
+    fn end_of(&self, effect: &Effect, takes: Span) -> Timestamp {
+        match effect {
+            Effect::Wait { until } => (*until).max(self.now()),
+            Effect::Await { until: Some(until), .. } => (*until).max(self.now()),
+            _ => self.now() + takes,
+        }
+    }
+
+    fn perform(&mut self, id: EffectId, effect: Effect, reads: bool) {
+        let (effects, live, about) = (self.effects.clone(), self.live.clone(), self.about.clone());
+        let left = self.deadline.saturating_duration_since(Instant::now());
+        let work = async move {
+            let outcome = match &effect {
+                Effect::Query(query) if reads => Outcome::Queried(effects.read(query, left).await),
+                effect => effects.perform(&live, &about, id, effect, left).await,
+            };
+            (id, outcome)
+        };
+        let (handle, registration) = AbortHandle::new_pair();
+        self.under_way.push(Abortable::new(work.boxed(), registration));
+        self.handles.push((id, handle));
+    }
+}
+
+impl Performer for Trying<'_> {
+    fn begin(&mut self, id: EffectId, effect: Effect) {
+        let (name, what, reads) = of(&effect);
+        let at = self.now();
+        let (mode, answered) = match self.simulation.stubbed(&effect, at) {
+            Some((takes, outcome)) => (Mode::Stubbed, Some((takes, outcome))),
+            None if self.is_real(&effect, &name, reads) => (Mode::Real, None),
+            None => {
+                let described: Option<Described> = match &effect {
+                    Effect::Call(request) => self.live.services.get(&request.service).and_then(|service| {
+                        Some((service.operations.get(request.operation.as_ref()?)?, &*service.api))
+                    }),
+                    _ => None,
+                };
+                (Mode::Simulated, Some((Span::ZERO, self.simulation.outcome(&effect, described))))
+            }
+        };
+        if self.tried.len() < LISTED && !matches!(effect, Effect::Recall { .. }) {
+            self.tried.push(Tried { name, what, mode });
+        }
+        match answered {
+            Some((takes, outcome)) => {
+                let at = self.end_of(&effect, takes);
+                self.ready.push((id, outcome, at));
+            }
+            None => self.perform(id, effect, reads),
+        }
+    }
+
+    fn cancel(&mut self, id: EffectId) {
+        self.ready.retain(|(known, ..)| *known != id);
+        self.handles.retain(|(known, handle)| {
+            if *known == id {
+                handle.abort();
+            }
+            *known != id
+        });
+    }
+
+    async fn wait(&mut self) -> Event {
+        loop {
+            // What is simulated comes first, in the order of its time; only then is the clock moved on.
+            let next = self.ready.iter().enumerate().min_by_key(|(_, (.., at))| *at).map(|(index, _)| index);
+            if let Some(index) = next {
+                let (id, outcome, at) = self.ready.remove(index);
+                let behind = at.since(self.now());
+                if behind > Span::ZERO {
+                    self.ahead = self.ahead + behind;
+                }
+                return Event::Outcome { id, outcome, at };
+            }
+            return match tokio::time::timeout_at(self.deadline.into(), self.under_way.next()).await {
+                Ok(Some(Ok((id, outcome)))) => {
+                    self.handles.retain(|(known, _)| *known != id);
+                    Event::Outcome { id, outcome, at: self.now() }
+                }
+                Ok(Some(Err(_))) => continue,
+                Ok(None) => Event::Broken { detail: "the trial waits for nothing".into(), at: self.now() },
+                Err(_) => Event::TimeUp { within: self.within, at: self.now() },
+            };
+        }
+    }
+
+    async fn yield_now(&mut self) -> Option<Event> {
+        if self.deadline <= Instant::now() {
+            return Some(Event::TimeUp { within: self.within, at: self.now() });
+        }
+        tokio::task::yield_now().await;
+        None
+    }
+
+    async fn compute(&mut self, _: EffectId, machine: &mut Machine) -> Option<Event> {
+        let (deadline, within, at) = (self.deadline, self.within, self.now());
+        let time_up = async move {
+            tokio::time::sleep_until(deadline.into()).await;
+            Event::TimeUp { within, at }
+        };
+        let computing = self.effects.computing.clone();
+        computing.compute(machine, time_up).await
+    }
+}

@@ -1,0 +1,294 @@
+//! Trials: drafts run once beside what is live, apart from the journal and its counts.
+//!
+//! What trials did is kept in this process, the last [`KEPT`] of them for [`AGE`].
+
+use std::collections::VecDeque;
+use std::sync::atomic::AtomicUsize;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use actix_web::HttpResponse;
+use actix_web::web::{Data, Json, Path};
+use kanzlei_api::trials as api;
+use kanzlei_compiler::check::{Bundle, Checked};
+use kanzlei_compiler::example;
+use kanzlei_compiler::input::InputPlan;
+use kanzlei_compiler::plan::Plan;
+use kanzlei_engine::machine::{Machine, Start};
+use kanzlei_lang::diagnostic::Severity;
+use kanzlei_lang::document::{self, Document, Source};
+use kanzlei_lang::edit::{self, At, Change};
+use kanzlei_model::problem::Problem;
+use kanzlei_model::run::RunState;
+use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_model::value::Value;
+use kanzlei_rehearsal::Prepared;
+use kanzlei_rehearsal::simulate::Simulation;
+use kanzlei_runtime::clock::now;
+use kanzlei_runtime::direct::InFlight;
+use kanzlei_runtime::effects::Context;
+use kanzlei_runtime::journal::{self, cut};
+use kanzlei_runtime::live::{Live, named_file};
+use kanzlei_runtime::trial::{Ended, Mode, Modes, Trial};
+use kanzlei_store::documents::LiveDocument;
+use serde_json::{Value as JsonValue, json};
+use uuid::Uuid;
+
+use super::auth::Caller;
+use super::deploys::{Given, check_here, name_of, news, with_live};
+use super::runs::{failure, shown_steps, value, with_invoked};
+use crate::App;
+use crate::error::{Error, Result};
+
+/// Trials at the same time.
+const AT_ONCE: usize = 8;
+/// How long a trial may take, waits that it skips not counted.
+const WITHIN: Duration = Duration::from_secs(60);
+/// Trials that are kept, and how long.
+const KEPT: usize = 50;
+const AGE: Duration = Duration::from_secs(3600);
+/// The longest value that is shown of a trial, in bytes of JSON.
+const SHOWN: usize = 64 << 10;
+
+/// Trials of this process.
+#[derive(Debug, Default)]
+pub struct Trials {
+    under_way: Arc<AtomicUsize>,
+    kept: Mutex<VecDeque<(Instant, Arc<api::Trial>)>>,
+}
+
+impl Trials {
+    fn keep(&self, trial: Arc<api::Trial>) {
+        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        kept.retain(|(at, _)| at.elapsed() < AGE);
+        kept.truncate(KEPT - 1);
+        kept.push_front((Instant::now(), trial));
+    }
+
+    fn all(&self) -> Vec<Arc<api::Trial>> {
+        let kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        kept.iter().filter(|(at, _)| at.elapsed() < AGE).map(|(_, trial)| trial.clone()).collect()
+    }
+}
+
+/// `POST /trials`: runs a workflow once and shows what it did.
+pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) -> Result<HttpResponse> {
+    let asked = body.into_inner();
+    let Some(_place) = InFlight::enter(&app.trials.under_way, AT_ONCE) else {
+        let detail = format!("{AT_ONCE} trials run at once; try again in a moment");
+        return Err(Error::problem(503, "Too many trials", detail));
+    };
+    let (plan, table, checked) = prepare(&app, &asked).await?;
+    let stubs = match asked.stubs.trim() {
+        "" => None,
+        text => Some(stubs(&asked.workflow, text, &checked)?),
+    };
+    let input = input(&plan.input, &asked)?;
+    let (id, begins) = (Uuid::now_v7(), now());
+    let start =
+        Start { id: id.to_string(), input: input.clone(), now: begins, caller: None, attempt: 1, generation: 0 };
+    let trace_id = Uuid::new_v4().simple().to_string();
+    let trial = Trial {
+        machine: Machine::new(plan.clone(), start).with_key(app.jobs.key_of(id)),
+        live: table,
+        effects: app.effects.clone(),
+        about: Context {
+            id,
+            job: false,
+            attempt: 1,
+            generation: 0,
+            confidential: plan.labels.any,
+            traceparent: app.jobs.traceparent(&trace_id, id),
+            request_id: id.to_string(),
+            trace_id,
+        },
+        modes: Modes { all: asked.live, real: asked.real, simulated: asked.simulated },
+        simulation: Simulation::new(stubs.as_ref()),
+        begins,
+        within: WITHIN,
+    };
+    let ended = trial.run().await;
+    let shown = Arc::new(shown(&app, &ended, &plan, id, begins, &input, caller.name));
+    app.trials.keep(shown.clone());
+    Ok(HttpResponse::Ok().json(&*shown))
+}
+
+/// The plan that is tried, and all it sees: what is live, with the documents and drafts of the author.
+async fn prepare(app: &App, asked: &api::TrialRequest) -> Result<(Arc<Plan>, Arc<Live>, Checked)> {
+    let live = app.live.load_full();
+    let documents = asked.documents.iter().map(|document| Source::new(&document.path, &document.text));
+    let (given, _) = Given::of(documents, &asked.files, &asked.drafts).read(app, &live).await?;
+    let mut bundle = with_live(given, &live);
+    let name = asked.workflow.as_str();
+    let wanted =
+        |source: &&mut Source| name_of(&source.text).is_some_and(|(kind, of)| kind == "workflow" && of == name);
+    let Some(source) = bundle.documents.iter_mut().find(wanted) else {
+        let detail = format!("there is no workflow `{name}` among the documents, the drafts and what is live");
+        return Err(Error::not_found(detail));
+    };
+    if !asked.until.is_empty() {
+        source.text = up_to(&source.text, &asked.until)?;
+    }
+    let path = source.path.clone();
+    let table = table(app, &live, bundle.clone()).await?;
+    let checked = check_here(app, bundle).await?;
+    match checked.plan(name).cloned() {
+        Some(plan) => Ok((plan, table, checked)),
+        None => {
+            let mut found = news(checked.diagnostics);
+            found.retain(|found| found.path == path || found.severity == Severity::Error);
+            let mut problem =
+                Problem::new(422, "The workflow has errors").detail("mend them, and try again".to_owned());
+            problem.with.insert("diagnostics".into(), json!(found));
+            Err(Error::Runtime(kanzlei_runtime::Error::Problem(Box::new(problem))))
+        }
+    }
+}
+
+/// What a trial did, masked and cut as runs are.
+fn shown(
+    app: &App,
+    ended: &Ended,
+    plan: &Plan,
+    id: Uuid,
+    begins: Timestamp,
+    input: &Value,
+    operator: String,
+) -> api::Trial {
+    let machine = &ended.machine;
+    let mask = app.effects.secrets.of_run(machine, input);
+    let text = |value: &Value| cut(mask.text(value.to_json()), SHOWN);
+    let steps = journal::steps(machine, SHOWN, &mask);
+    let (reply, end) = (machine.reply(), machine.ended());
+    let effects = ended.tried.iter().map(|tried| api::TrialEffect {
+        name: tried.name.clone(),
+        what: mask.text(tried.what.clone()),
+        mode: match tried.mode {
+            Mode::Real => "real",
+            Mode::Stubbed => "stubbed",
+            Mode::Simulated => "simulated",
+        }
+        .to_owned(),
+    });
+    api::Trial {
+        id,
+        workflow: plan.name.clone(),
+        state: end.map_or(RunState::Failed, |end| end.state),
+        status: reply.map(|reply| reply.status),
+        started: begins,
+        duration_us: end.map_or(Span::ZERO, |end| end.at - begins),
+        operator,
+        input: value(Some(&text(&plan.input.masked(input)))),
+        reply: reply.map(|reply| value(Some(&text(&reply.body)))).unwrap_or_default(),
+        failure: end.and_then(|end| failure(Some(&text(&end.failure.as_ref()?.to_value())))),
+        sheet: with_invoked(plan.sheet.clone(), &steps),
+        steps: shown_steps(&steps, &plan.sheet, begins),
+        effects: effects.collect(),
+    }
+}
+
+/// `GET /trials`: those of this process, newest first.
+pub async fn list(app: Data<App>) -> HttpResponse {
+    let line = |trial: &Arc<api::Trial>| api::TrialLine {
+        id: trial.id,
+        workflow: trial.workflow.clone(),
+        state: trial.state,
+        status: trial.status,
+        started: trial.started,
+        operator: trial.operator.clone(),
+    };
+    HttpResponse::Ok().json(api::Trials { trials: app.trials.all().iter().map(line).collect() })
+}
+
+/// `GET /trials/{id}`: one with what each step did.
+pub async fn show(app: Data<App>, id: Path<Uuid>) -> Result<HttpResponse> {
+    match app.trials.all().iter().find(|trial| trial.id == *id) {
+        Some(trial) => Ok(HttpResponse::Ok().json(&**trial)),
+        None => Err(Error::not_found(format!("this process keeps no trial {id}; trials are kept for an hour"))),
+    }
+}
+
+/// The text of a workflow without the steps behind one, which is known by its number or id.
+fn up_to(text: &str, until: &str) -> Result<String> {
+    let bad = |why: String| Error::problem(422, "The trial cannot end there", why);
+    let outline = edit::steps::outline(text).map_err(|error| bad(error.to_string()))?;
+    let step = outline.iter().find(|step| step.number == until || step.id.as_deref() == Some(until));
+    let step = step.ok_or_else(|| bad(format!("the workflow has no step `{until}`")))?;
+    let mut text = text.to_owned();
+    // From the innermost list outwards, in each the steps behind, the last one first.
+    for length in (1..=step.at.len()).rev() {
+        let At::Item(index) = step.at[length - 1] else { continue };
+        let item = |item: usize| [&step.at[..length - 1], &[At::Item(item)]].concat();
+        let last = (index + 1..).find(|next| !edit::exists(&text, &item(*next))).unwrap_or(index + 1);
+        for behind in (index + 1..last).rev() {
+            let edits =
+                edit::change(&text, &Change::Remove { at: item(behind) }).map_err(|error| bad(error.to_string()))?;
+            text = edit::apply(&text, &edits).map_err(|error| bad(error.to_string()))?;
+        }
+    }
+    Ok(text)
+}
+
+/// The table that the trial sees.
+async fn table(app: &App, live: &Arc<Live>, bundle: Bundle) -> Result<Arc<Live>> {
+    let (bases, journal, before, url) = (app.bases.clone(), app.journal.clone(), live.clone(), app.public_url.clone());
+    let build = move || {
+        let documents: Vec<LiveDocument> =
+            bundle.documents.iter().filter_map(|source| as_live(source, &bundle, &before)).collect();
+        Live::build(documents, before.generation, &bases, &journal, &before, &url)
+    };
+    Ok(Arc::new(app.background.run(build).await?))
+}
+
+/// A document as it would be live.
+fn as_live(source: &Source, bundle: &Bundle, live: &Live) -> Option<LiveDocument> {
+    let (kind, name) = name_of(&source.text)?;
+    let known = live.documents.iter().find(|document| document.kind == kind && document.name == name);
+    Some(LiveDocument {
+        number: known.map_or(0, |known| known.number),
+        since: known.map_or_else(now, |known| known.since),
+        path: source.path.clone(),
+        source: source.text.clone(),
+        file: named_file(&source.text).and_then(|named| bundle.file(&source.path, &named)),
+        kind: kind.to_owned(),
+        name,
+    })
+}
+
+/// The stubs of a text, prepared as those of a case.
+fn stubs(name: &str, text: &str, checked: &Checked) -> Result<Prepared> {
+    let indented: String = text.lines().map(|line| format!("  {line}\n")).collect();
+    let case = format!(
+        "cases: {name}\nstubs:\n{indented}examples: [{{name: trial, input: {{}}, expect: {{state: succeeded}}}}]\n"
+    );
+    let source = Source::new("stubs.yaml", case);
+    let (found, mut findings) = document::read(&source, &|_| None);
+    let mut prepared = None;
+    if let Some(Document::Cases(cases)) = &found {
+        let (ready, more) = kanzlei_rehearsal::prepare_stubs(&source, cases, checked);
+        findings.extend(more);
+        prepared = ready;
+    }
+    match (prepared, findings.iter().find(|found| found.severity == Severity::Error)) {
+        (Some(prepared), None) => Ok(prepared),
+        (_, fault) => {
+            let why = fault.map(|fault| format!("{} (line {})", fault.message, fault.line.saturating_sub(2)));
+            Err(Error::problem(422, "The stubs cannot be used", why.unwrap_or_default()))
+        }
+    }
+}
+
+/// The input of a trial: what is given, over a sample of the schema.
+fn input(plan: &InputPlan, asked: &api::TrialRequest) -> Result<Value> {
+    let mut whole = serde_json::Map::new();
+    if !asked.exact {
+        whole.extend(plan.properties.iter().map(|property| (property.name.clone(), example::of(&property.schema))));
+    }
+    match &asked.input {
+        JsonValue::Null => {}
+        JsonValue::Object(members) => whole.extend(members.clone()),
+        _ => return Err(Error::problem(422, "Malformed input", "the input of a workflow is an object")),
+    }
+    let refused = |problem: Box<Problem>| Error::Runtime(kanzlei_runtime::Error::Problem(problem));
+    plan.accept(&Value::from_json(&JsonValue::Object(whole))).map_err(refused)
+}
