@@ -160,6 +160,20 @@ pub enum Command {
         after_help = "GET calls and statements that only read are real; everything else is simulated from the descriptions of services, or\nanswered by stubs. What is missing of the input comes from a sample. Waits are skipped.\n\nExamples:\n  kanzlei try workflows/berth-quote.yaml nights=3 currency=NOK\n  kanzlei try berth-quote --until tide\n  kanzlei try berth-quote --stub stubs.yaml --simulate registry.getVessel\n  kanzlei try customs-clearance --real customs.request"
     )]
     Try(Try),
+    /// Start a live workflow as a job, whether or not it has an entry
+    #[command(
+        after_help = "Examples:\n  kanzlei start vessel-dues imo=9074720 nights=2\n  kanzlei start night-watch --follow"
+    )]
+    Start {
+        /// The workflow
+        name: String,
+        /// Inputs
+        #[arg(value_name = "KEY=VALUE")]
+        inputs: Vec<String>,
+        /// Follow it until it ends
+        #[arg(long)]
+        follow: bool,
+    },
     /// List the revisions of a document
     #[command(after_help = "Examples:\n  kanzlei history berth-quote\n  kanzlei history service/registry")]
     History {

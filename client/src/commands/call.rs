@@ -7,6 +7,18 @@ use super::segment;
 use crate::api::{Api, agent};
 use crate::{Done, Error, draw};
 
+/// Inputs from `KEY=VALUE`, by the types that are declared.
+pub fn values(declared: &[Input], inputs: &[String]) -> Result<Map<String, Json>, Error> {
+    let mut given = Map::new();
+    for input in inputs {
+        let Some((key, value)) = input.split_once('=') else {
+            return Err(Error::Usage(format!("`{input}` is not KEY=VALUE")));
+        };
+        given.insert(key.to_owned(), typed(declared, key, value));
+    }
+    Ok(given)
+}
+
 pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool, json: bool) -> Done {
     let workflow: Workflow = api.get(&format!("/workflows/{}", segment(name)))?;
     let Some(endpoint) = workflow.endpoints.first() else {
@@ -14,12 +26,7 @@ pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool,
     };
     let (url, method) = (endpoint.url.as_str(), endpoint.method.as_str());
     let mut given = Map::new();
-    for input in inputs {
-        let Some((key, value)) = input.split_once('=') else {
-            return Err(Error::Usage(format!("`{input}` is not KEY=VALUE")));
-        };
-        given.insert(key.to_owned(), typed(&workflow.input, key, value));
-    }
+    given.extend(values(&workflow.input, inputs)?);
     let mut url = url.to_owned();
     for part in url.clone().split('/').filter_map(|part| part.strip_prefix('{')?.strip_suffix('}').map(str::to_owned)) {
         let Some(value) = given.shift_remove(&part) else {

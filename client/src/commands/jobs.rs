@@ -3,7 +3,10 @@
 use std::io::IsTerminal;
 use std::time::Duration;
 
-use kanzlei_api::jobs::{Group, Job, JobAction, JobChange, JobFilter, JobLine, JobPage, JobsChanged, Notice};
+use kanzlei_api::jobs::{
+    Group, Job, JobAction, JobChange, JobFilter, JobLine, JobPage, JobStart, JobStarted, JobsChanged, Notice,
+};
+use kanzlei_api::workflows::Workflow;
 use kanzlei_model::run::RunState;
 
 use super::runs::print_steps;
@@ -27,6 +30,24 @@ fn filter(select: &Select) -> JobFilter {
         text: select.text.clone(),
         ..JobFilter::default()
     }
+}
+
+/// `start`: a live workflow as a job.
+pub fn start(api: &Api, name: &str, inputs: &[String], follow: bool, json: bool) -> Done {
+    let workflow: Workflow = api.get(&format!("/workflows/{}", segment(name)))?;
+    let input = serde_json::Value::Object(super::call::values(&workflow.input, inputs)?);
+    let started: JobStarted = api.post("/jobs", &JobStart { workflow: name.to_owned(), input })?;
+    if follow {
+        return show(api, &started.id.to_string(), true, false, json);
+    }
+    if json {
+        print_json(&started);
+        return Ok(());
+    }
+    println!("{} is started as the job {}", draw::bold(name), started.id);
+    println!("{}", draw::dim(&format!("kanzlei job {} --follow", started.id)));
+    println!("{}", draw::dim(&started.curl));
+    Ok(())
 }
 
 /// Lists jobs, newest first.

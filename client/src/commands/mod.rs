@@ -52,6 +52,7 @@ pub fn run(args: Args) -> Done {
             let how = documents::How { unrehearsed, over, preview: dry_run };
             documents::deploy(&api()?, &paths, &draft, &how, json)
         }
+        Command::Start { name, inputs, follow } => jobs::start(&api()?, &name, &inputs, follow, json),
         Command::Try(args) => trial::run(&api()?, &args, json),
         Command::History { name } => drafts::history(&api()?, &name, json),
         Command::Diff { before, after } => drafts::diff(api, &before, &after, json),

@@ -721,7 +721,8 @@ export interface paths {
         /** Jobs, newest first */
         get: operations["jobs"];
         put?: never;
-        post?: never;
+        /** Starts a live workflow as a job */
+        post: operations["startJob"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1576,6 +1577,22 @@ export interface components {
             next_before: string | null;
             /** @description Where a search that no index serves stopped before it found enough: it has read the jobs accepted since then. */
             searched_to: components["schemas"]["Timestamp"] | null;
+        };
+        /** @description A live workflow to be started as a job. */
+        JobStart: {
+            workflow: string;
+            /**
+             * @description Its input, as an object.
+             * @default null
+             */
+            input: unknown;
+        };
+        /** @description A job that was started. */
+        JobStarted: {
+            /** Format: uuid */
+            id: string;
+            /** @description The line that polls it. */
+            curl: string;
         };
         /** @description What came of a change. */
         JobsChanged: {
@@ -2552,6 +2569,8 @@ export type JobFilter = components['schemas']['JobFilter'];
 export type JobLine = components['schemas']['JobLine'];
 export type JobLinks = components['schemas']['JobLinks'];
 export type JobPage = components['schemas']['JobPage'];
+export type JobStart = components['schemas']['JobStart'];
+export type JobStarted = components['schemas']['JobStarted'];
 export type JobsChanged = components['schemas']['JobsChanged'];
 export type JournalStatus = components['schemas']['JournalStatus'];
 export type Kind = components['schemas']['Kind'];
@@ -4144,6 +4163,38 @@ export interface operations {
             400: components["responses"]["Problem"];
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    startJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JobStart"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobStarted"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
             422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];

@@ -337,3 +337,20 @@ pub struct JobLinks {
     /// Its event stream.
     pub events: String,
 }
+
+api! {
+    /// A live workflow to be started as a job.
+    pub struct JobStart {
+        pub workflow: String,
+        /// Its input, as an object.
+        #[serde(default)]
+        pub input: Json,
+    }
+
+    /// A job that was started.
+    pub struct JobStarted {
+        pub id: Uuid,
+        /// The line that polls it.
+        pub curl: String,
+    }
+}

@@ -118,6 +118,8 @@ fn runs_and_jobs(all: &mut Operations) {
         "Requests refused before a run began, newest first",
     );
     all.list::<jobs::JobFilter, jobs::JobPage>("/jobs", "jobs", "Jobs, newest first").problems(&[422]);
+    all.post::<jobs::JobStart, jobs::JobStarted>("/jobs", "startJob", "Starts a live workflow as a job")
+        .problems(&[404, 409, 422]);
     all.get::<jobs::JobsChanged>("/jobs/actions/{id}", "jobOperation", "How a change of many jobs stands")
         .problems(&[404]);
     all.post::<jobs::JobChange, jobs::JobsChanged>(

@@ -141,11 +141,16 @@ fn a_file_is_tried_before_it_is_deployed() {
     let amount = |trial: &serde_json::Value| trial["reply"]["dues"]["amount"].as_f64().expect("an amount");
     assert!(amount(&draft) > amount(&live), "{draft} {live}");
     assert_eq!(kanzlei_e2e::calls::api(&office, "/runs")["runs"], json!([]), "trials are no runs");
+    // A workflow without an entry is started for real.
+    let started = run(&["start", "vessel-dues", "imo=9074720", "nights=2", "--follow"], 0);
+    assert!(started.contains("started by first") && started.contains("dues_eur"), "{started}");
     for (args, code, says) in [
         (&["try", "berth-quote.yaml", "imo=12"][..], 1, "422"),
         (&["try", "berth-quote.yaml", "--until", "nine"], 1, "no step `nine`"),
         (&["try", "nothing"], 1, "is live"),
         (&["try", "stubs.yaml"], 2, "no workflow"),
+        (&["start", "vessel-dues", "imo=1"], 1, "422"),
+        (&["start", "vessel-due"], 1, "did you mean `vessel-dues`?"),
     ] {
         let shown = run(args, code);
         assert!(shown.contains(says), "{args:?}: {shown}");

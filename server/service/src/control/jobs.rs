@@ -1,20 +1,23 @@
 //! Jobs and groups: listed, shown, changed.
 
 use actix_web::HttpResponse;
-use actix_web::web::{Data, Path, Query};
-use kanzlei_api::jobs::{Group, Job, JobFilter, JobLine, JobPage, Notice};
+use actix_web::web::{Data, Json, Path, Query};
+use kanzlei_api::jobs::{Group, Job, JobFilter, JobLine, JobPage, JobStart, JobStarted, Notice};
 use kanzlei_engine::driver::{self, Nothing, Recorded, at_once};
 use kanzlei_engine::machine::{Machine, Start, State};
+use kanzlei_model::problem::Problem;
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::journal;
-use kanzlei_runtime::queue::outcome_of;
+use kanzlei_runtime::queue::accept::NotQueued;
+use kanzlei_runtime::queue::{Origin, outcome_of};
 use kanzlei_store::queue::{self, Filter, JobPhase, JobRow, MOST_COUNTED, OfRequest, OutcomeRow};
 use serde_json::Value as Json_;
 use uuid::Uuid;
 
+use super::auth::Caller;
 use super::runs::{failure, shown_steps, with_invoked};
 use super::{poll_line, state_named, url_of};
 use crate::App;
@@ -274,6 +277,38 @@ pub async fn group(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         remaining: state.remaining,
         expected_end: expected,
     }))
+}
+
+/// `POST /jobs`: starts a live workflow as a job, whether or not it has an entry.
+pub async fn start(app: Data<App>, caller: Caller, body: Json<JobStart>) -> Result<HttpResponse> {
+    let JobStart { workflow: name, input } = body.into_inner();
+    let live = app.live.load_full();
+    let Some(workflow) = live.workflows.get(&name) else {
+        return Err(super::workflows::not_live("workflow", &name, live.workflows.keys().map(String::as_str)));
+    };
+    let given = if input.is_null() { serde_json::json!({}) } else { input };
+    let refused = |problem: Box<Problem>| Error::Runtime(kanzlei_runtime::Error::Problem(problem));
+    let input = workflow.plan.input.accept(&Value::from_json(&given)).map_err(refused)?;
+    let request = Uuid::now_v7();
+    let origin = Origin {
+        entry: format!("started by {}", caller.name),
+        caller: None,
+        request_id: request.to_string(),
+        trace_id: Uuid::new_v4().simple().to_string(),
+        generation: 0,
+    };
+    let id = app.jobs.id_of_request(request);
+    let row = app.jobs.row(&live, workflow, id, &input, &origin)?;
+    app.jobs.accept_in_time(vec![row]).await.map_err(|refused| match refused {
+        NotQueued::Full { status, detail } => Error::problem(status, "The queue is full", detail),
+        NotQueued::Unavailable | NotQueued::Unanswered => {
+            let detail = "it does not answer; `kanzlei jobs` shows whether the job was queued";
+            Error::problem(503, "The database is unavailable", detail)
+        }
+        NotQueued::Failed(_) => Error::problem(500, "The job could not be queued", "the log of the service says why"),
+    })?;
+    tracing::info!(workflow = name, job = %id, operator = caller.name, "started");
+    Ok(HttpResponse::Ok().json(JobStarted { id, curl: poll_line(&app, id) }))
 }
 
 #[cfg(test)]

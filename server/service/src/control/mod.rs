@@ -117,6 +117,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/runs/{id}/case", web::get().to(record::case))
                     .route("/refusals", web::get().to(refusals::list))
                     .route("/jobs", web::get().to(jobs::list))
+                    .route("/jobs", web::post().to(jobs::start))
                     .route("/jobs/actions", web::post().to(changes::act))
                     .route("/jobs/actions/{id}", web::get().to(changes::operation))
                     .route("/jobs/{id}", web::get().to(jobs::show))

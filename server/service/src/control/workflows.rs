@@ -71,7 +71,7 @@ pub async fn workflows(app: Data<App>) -> HttpResponse {
 }
 
 /// Nothing of that name is live; perhaps another is meant.
-fn not_live<'n>(kind: &str, name: &str, names: impl Iterator<Item = &'n str>) -> Error {
+pub(super) fn not_live<'n>(kind: &str, name: &str, names: impl Iterator<Item = &'n str>) -> Error {
     let hint = kanzlei_lang::suggest::nearest(name, names).map(|near| format!("; did you mean `{near}`?"));
     Error::not_found(format!("no {kind} `{name}` is live{}", hint.unwrap_or_default()))
 }
