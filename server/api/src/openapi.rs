@@ -119,7 +119,7 @@ fn runs_and_jobs(all: &mut Operations) {
     );
     all.list::<jobs::JobFilter, jobs::JobPage>("/jobs", "jobs", "Jobs, newest first").problems(&[422]);
     all.post::<jobs::JobStart, jobs::JobStarted>("/jobs", "startJob", "Starts a live workflow as a job")
-        .problems(&[404, 409, 422]);
+        .problems(&[404, 413, 422]);
     all.get::<jobs::JobsChanged>("/jobs/actions/{id}", "jobOperation", "How a change of many jobs stands")
         .problems(&[404]);
     all.post::<jobs::JobChange, jobs::JobsChanged>(
@@ -188,9 +188,10 @@ fn operations() -> Operations {
     all.get::<session::Session>("/session", "session", "Who is signed in");
     all.add("delete", "/session", "signOut", "Ends the session");
     all.get::<workflows::Status>("/status", "status", "How the service stands");
-    all.post::<deploys::Documents, deploys::Checked>("/check", "check", "Checks documents beside what is live");
+    all.post::<deploys::Documents, deploys::Checked>("/check", "check", "Checks documents beside what is live")
+        .problems(&[404, 409]);
     all.post::<deploys::Documents, deploys::Deployed>("/deploys", "deploy", "Puts documents live, all or none")
-        .problems(&[422]);
+        .problems(&[404, 409, 422]);
     editing(&mut all);
     all.get::<drafts::Drafts>("/drafts", "drafts", "Drafts of documents, and how they differ from what is live");
     all.get::<drafts::Draft>("/drafts/{kind}/{name}", "draft", "One draft with its text; its version is the `ETag`")
@@ -199,7 +200,7 @@ fn operations() -> Operations {
     let answer = all.generator.subschema_for::<drafts::Draft>();
     let save = all.add("put", "/drafts/{kind}/{name}", "saveDraft", "Saves a draft over the version that was read");
     (save.body, save.status, save.answer) = (Some(body), 200, Some(answer));
-    save.problems(&[412, 422, 428]);
+    save.problems(&[404, 412, 422, 428]);
     all.add("delete", "/drafts/{kind}/{name}", "discardDraft", "Discards a draft").problems(&[404, 412]);
     all.get::<drafts::Revisions>("/revisions/{kind}/{name}", "revisions", "The revisions of a document, newest first")
         .problems(&[404]);

@@ -256,7 +256,7 @@ impl Performer for Trying<'_> {
                 let (id, outcome, at) = self.ready.remove(index);
                 let behind = at.since(self.now());
                 if behind > Span::ZERO {
-                    self.ahead = self.ahead + behind;
+                    self.ahead += behind;
                 }
                 return Event::Outcome { id, outcome, at };
             }

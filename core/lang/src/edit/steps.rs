@@ -46,7 +46,7 @@ pub fn outline(text: &str) -> Result<Vec<Outlined>, Error> {
 }
 
 /// The paths to the lists of steps in a step, in the order in which the sheet numbers them.
-pub(crate) fn lists<'n>(step: &'n Node) -> Vec<(Vec<At>, String, &'n Node)> {
+pub(crate) fn lists(step: &Node) -> Vec<(Vec<At>, String, &Node)> {
     let Some(members) = step.as_map() else { return Vec::new() };
     let kind = kind(step);
     let mut out = Vec::new();
