@@ -140,7 +140,8 @@ impl Live {
         self.lane(plan.queue.lane.as_deref().unwrap_or(MAIN))
     }
 
-    fn from_checked(
+    /// Builds the table of documents that were checked in this order; those with errors are left out.
+    pub fn from_checked(
         checked: Checked,
         documents: Vec<LiveDocument>,
         bases: &BTreeMap<String, String>,

@@ -78,11 +78,13 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
         let detail = format!("{AT_ONCE} trials run at once; try again in a moment");
         return Err(Error::problem(503, "Too many trials", detail));
     };
-    let (plan, table, checked) = prepare(&app, &asked).await?;
+    let live = app.live.load_full();
+    let (plan, checked, bundle) = prepare(&app, &live, &asked).await?;
     let stubs = match asked.stubs.trim() {
         "" => None,
         text => Some(stubs(&asked.workflow, text, &checked)?),
     };
+    let table = table(&app, live, checked, bundle).await?;
     let input = input(&plan.input, &asked)?;
     let (id, begins) = (Uuid::now_v7(), now());
     let start =
@@ -113,12 +115,11 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
     Ok(HttpResponse::Ok().json(&*shown))
 }
 
-/// The plan that is tried, and all it sees: what is live, with the documents and drafts of the author.
-async fn prepare(app: &App, asked: &api::TrialRequest) -> Result<(Arc<Plan>, Arc<Live>, Checked)> {
-    let live = app.live.load_full();
+/// The plan that is tried, with all it sees: what is live, with the documents and drafts of the author.
+async fn prepare(app: &App, live: &Live, asked: &api::TrialRequest) -> Result<(Arc<Plan>, Checked, Bundle)> {
     let documents = asked.documents.iter().map(|document| Source::new(&document.path, &document.text));
-    let (given, _) = Given::of(documents, &asked.files, &asked.drafts).read(app, &live).await?;
-    let mut bundle = with_live(given, &live);
+    let (given, _) = Given::of(documents, &asked.files, &asked.drafts).read(app, live).await?;
+    let mut bundle = with_live(given, live);
     let name = asked.workflow.as_str();
     let wanted =
         |source: &&mut Source| name_of(&source.text).is_some_and(|(kind, of)| kind == "workflow" && of == name);
@@ -130,19 +131,15 @@ async fn prepare(app: &App, asked: &api::TrialRequest) -> Result<(Arc<Plan>, Arc
         source.text = up_to(&source.text, &asked.until)?;
     }
     let path = source.path.clone();
-    let table = table(app, &live, bundle.clone()).await?;
-    let checked = check_here(app, bundle).await?;
-    match checked.plan(name).cloned() {
-        Some(plan) => Ok((plan, table, checked)),
-        None => {
-            let mut found = news(checked.diagnostics);
-            found.retain(|found| found.path == path || found.severity == Severity::Error);
-            let mut problem =
-                Problem::new(422, "The workflow has errors").detail("mend them, and try again".to_owned());
-            problem.with.insert("diagnostics".into(), json!(found));
-            Err(Error::Runtime(kanzlei_runtime::Error::Problem(Box::new(problem))))
-        }
+    let checked = check_here(app, bundle.clone()).await?;
+    if let Some(plan) = checked.plan(name).cloned() {
+        return Ok((plan, checked, bundle));
     }
+    let mut found = news(checked.diagnostics);
+    found.retain(|found| found.path == path || found.severity == Severity::Error);
+    let mut problem = Problem::new(422, "The workflow has errors").detail("mend them, and try again".to_owned());
+    problem.with.insert("diagnostics".into(), json!(found));
+    Err(Error::Runtime(kanzlei_runtime::Error::Problem(Box::new(problem))))
 }
 
 /// What a trial did, masked and cut as runs are.
@@ -230,21 +227,20 @@ fn up_to(text: &str, until: &str) -> Result<String> {
 }
 
 /// The table that the trial sees.
-async fn table(app: &App, live: &Arc<Live>, bundle: Bundle) -> Result<Arc<Live>> {
-    let (bases, journal, before, url) = (app.bases.clone(), app.journal.clone(), live.clone(), app.public_url.clone());
+async fn table(app: &App, live: Arc<Live>, checked: Checked, bundle: Bundle) -> Result<Arc<Live>> {
+    let (bases, journal, url) = (app.bases.clone(), app.journal.clone(), app.public_url.clone());
     let build = move || {
-        let documents: Vec<LiveDocument> =
-            bundle.documents.iter().filter_map(|source| as_live(source, &bundle, &before)).collect();
-        Live::build(documents, before.generation, &bases, &journal, &before, &url)
+        let documents = bundle.documents.iter().map(|source| as_live(source, &bundle, &live)).collect();
+        Live::from_checked(checked, documents, &bases, &journal, &live, &url)
     };
     Ok(Arc::new(app.background.run(build).await?))
 }
 
-/// A document as it would be live.
-fn as_live(source: &Source, bundle: &Bundle, live: &Live) -> Option<LiveDocument> {
-    let (kind, name) = name_of(&source.text)?;
+/// A document as it would be live; one that cannot be read is there without a name.
+fn as_live(source: &Source, bundle: &Bundle, live: &Live) -> LiveDocument {
+    let (kind, name) = name_of(&source.text).unwrap_or_default();
     let known = live.documents.iter().find(|document| document.kind == kind && document.name == name);
-    Some(LiveDocument {
+    LiveDocument {
         number: known.map_or(0, |known| known.number),
         since: known.map_or_else(now, |known| known.since),
         path: source.path.clone(),
@@ -252,7 +248,7 @@ fn as_live(source: &Source, bundle: &Bundle, live: &Live) -> Option<LiveDocument
         file: named_file(&source.text).and_then(|named| bundle.file(&source.path, &named)),
         kind: kind.to_owned(),
         name,
-    })
+    }
 }
 
 /// The stubs of a text, prepared as those of a case.
