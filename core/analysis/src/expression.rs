@@ -58,25 +58,11 @@ pub(crate) fn within(document: &str, place: Place, at: usize, bare: bool) -> Opt
     None
 }
 
-/// What expressions know at a value of a document, whose text need not be sound. `mended` is a text that can be read and
-/// has a mark in place of the value, where there is one already.
-pub(crate) fn sight(
-    workspace: &Workspace,
-    path: &str,
-    text: &str,
-    place: Place,
-    mended: Option<&str>,
-) -> Option<Sight> {
+/// What expressions know at a place of a document, or of a text in its place that could be read.
+pub(crate) fn sight(workspace: &Workspace, path: &str, at: u32, mended: Option<&str>) -> Option<Sight> {
     let index = workspace.index(path)?;
-    let ask = |candidate: &str| {
-        let watch = Some((index, place.start + 1));
-        let question = Question { only: Some(index), watch, mentions: false };
-        workspace.examine(Some(Instead { path, text: candidate }), question).sight
-    };
-    match mended {
-        Some(mended) => ask(mended),
-        None => ask(&format!("{}\"{MARK}\"{}", &text[..place.start as usize], &text[place.end as usize..])),
-    }
+    let question = Question { only: Some(index), watch: Some((index, at)), mentions: false };
+    workspace.examine(mended.map(|text| Instead { path, text }), question).sight
 }
 
 /// A name that ends at the position, and what it is read from.
@@ -237,12 +223,17 @@ pub(crate) fn at_value(
     spot: &Spot,
     place: Place,
     at: usize,
+    known: Option<Sight>,
 ) -> Option<(Within, Sight)> {
     let (root, path) = (&spot.root, spot.path.as_slice());
     let bare = keys::is_bare(root, path);
     let within = within(text, place, at, bare)?;
     let sight = match keys::kind_of(root) {
-        Some("workflow") => sight(workspace, document, text, place, (spot.text != text).then_some(&spot.text))?,
+        Some("workflow") => match known {
+            Some(known) => known,
+            // In the text as it is, or in the one that was mended, which has a mark where the value begins.
+            None => sight(workspace, document, place.start, (spot.text != text).then_some(spot.text.as_str()))?,
+        },
         _ => elsewhere(root)?,
     };
     Some((within, sight))

@@ -2,6 +2,8 @@
 
 use std::fmt::Write;
 
+use kanzlei_compiler::check::Checked;
+use kanzlei_compiler::check::watch::{Question, Sight};
 use kanzlei_compiler::example;
 use kanzlei_lang::document::{Document, Workflow};
 use kanzlei_lang::expr::about;
@@ -27,8 +29,15 @@ pub struct Hover {
 
 /// Says what stands at a position of a document, given in bytes, findings there included.
 pub fn at(workspace: &Workspace, path: &str, position: usize) -> Option<Hover> {
-    let mut hover = what(workspace, path, position);
-    let found = workspace.diagnostics(path);
+    // One check answers all: the names at the position, what expressions mention, and the findings.
+    let index = workspace.index(path)?;
+    let question = Question { only: Some(index), watch: Some((index, position as u32)), mentions: true };
+    let checked = workspace.examine(None, question);
+    let mut hover = what(workspace, path, position, &checked);
+    let found = match workspace.document(path) {
+        Some(Document::Cases(_)) => workspace.diagnostics(path),
+        _ => checked.diagnostics,
+    };
     let here = found.iter().filter(|found| (found.start as usize..=found.end as usize).contains(&position));
     let mut codes: Vec<&str> = Vec::new();
     for found in here {
@@ -48,13 +57,13 @@ pub fn at(workspace: &Workspace, path: &str, position: usize) -> Option<Hover> {
     hover
 }
 
-fn what(workspace: &Workspace, path: &str, position: usize) -> Option<Hover> {
+fn what(workspace: &Workspace, path: &str, position: usize, checked: &Checked) -> Option<Hover> {
     let text = workspace.text(path)?;
     let spot = locate(text, position)?;
     match &spot.what {
         What::Key { replace, .. } => {
             // Names that are declared have more to say than the table they stand in.
-            if let Some(found) = symbol(workspace, path, position) {
+            if let Some(found) = symbol(workspace, path, position, checked) {
                 return Some(found);
             }
             let key = keys::about(&spot.root, &spot.path)?;
@@ -70,10 +79,12 @@ fn what(workspace: &Workspace, path: &str, position: usize) -> Option<Hover> {
             Some(Hover { range: (*replace).into(), text })
         }
         What::Value { at: place, .. } => {
-            if let Some((within, sight)) = expression::at_value(workspace, path, text, &spot, *place, position) {
-                return in_expression(workspace, path, &within, &sight);
+            if let Some((within, sight)) =
+                expression::at_value(workspace, path, text, &spot, *place, position, checked.sight.clone())
+            {
+                return in_expression(workspace, path, &within, &sight, checked);
             }
-            symbol(workspace, path, position)
+            symbol(workspace, path, position, checked)
         }
     }
 }
@@ -82,7 +93,8 @@ fn in_expression(
     workspace: &Workspace,
     path: &str,
     within: &expression::Within,
-    sight: &kanzlei_compiler::check::watch::Sight,
+    sight: &Sight,
+    checked: &Checked,
 ) -> Option<Hover> {
     let ending = within.ending(sight)?;
     let name = within.text.get(ending.start..ending.end).filter(|name| !name.is_empty())?;
@@ -106,7 +118,7 @@ fn in_expression(
                 _ => None,
             });
             let of = members.reduce(Type::or).unwrap_or(Type::Unknown);
-            let declared = symbol(workspace, path, range.start as usize).filter(|_| of != Type::Unknown);
+            let declared = symbol(workspace, path, range.start as usize, checked).filter(|_| of != Type::Unknown);
             let more = declared.map(|found| format!("\n\n{}", found.text)).unwrap_or_default();
             Some(Hover { range, text: format!("{}{more}", typed(name, &of)) })
         }
@@ -119,7 +131,7 @@ fn in_expression(
         },
         None if sight.scope.slot(name).is_some() => {
             let of = type_of_name(sight, name);
-            let origin = symbols::origin(workspace, path, name);
+            let origin = symbols::Origins::of(workspace, path).get(name).to_owned();
             Some(Hover { range, text: format!("{}\n\n{origin}", typed(name, &of)).trim_end().to_owned() })
         }
         None => {
@@ -161,8 +173,8 @@ fn sample(of: &Type) -> Option<String> {
 }
 
 /// What a name of the documents stands for.
-fn symbol(workspace: &Workspace, path: &str, position: usize) -> Option<Hover> {
-    let found = symbols::at(workspace, path, position)?;
+fn symbol(workspace: &Workspace, path: &str, position: usize, checked: &Checked) -> Option<Hover> {
+    let found = symbols::at_checked(workspace, path, position, checked)?;
     let document = |wanted: &dyn Fn(&Document) -> bool| {
         workspace.documents().map(|(_, _, document)| document).find(|document| wanted(document))
     };
@@ -235,7 +247,7 @@ fn symbol(workspace: &Workspace, path: &str, position: usize) -> Option<Hover> {
             let (path, text, _) = workspace.documents().find(
                 |(_, _, document)| matches!(document, Document::Workflow(workflow) if workflow.name.text == *of),
             )?;
-            let origin = symbols::origin(workspace, path, name);
+            let origin = symbols::Origins::of(workspace, path).get(name).to_owned();
             // Its type is known behind the step that defines it.
             let of = crate::scope::at(workspace, path, text.len())
                 .and_then(|scope| scope.names.into_iter().find(|one| one.name == *name));

@@ -35,13 +35,6 @@ pub struct Entry {
 /// The most characters of a title.
 const MOST: usize = 80;
 
-/// What stands behind a step's kind, on one line.
-pub(crate) fn title(text: &str, step: &steps::Outlined) -> String {
-    let root = read(text);
-    let found = root.as_ref().and_then(|root| node(root, &step.at)).and_then(|found| found.get(&step.kind));
-    found.map(sheet::inline).map(|title| short(&title)).unwrap_or_default()
-}
-
 fn short(title: &str) -> String {
     match title.chars().count() > MOST {
         true => title.chars().take(MOST).chain(['…']).collect(),

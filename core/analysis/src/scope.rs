@@ -49,6 +49,7 @@ pub fn at(workspace: &Workspace, path: &str, position: usize) -> Option<Scope> {
     let index = workspace.index(path)?;
     let watch = Some((index, position as u32));
     let sight = workspace.examine(None, Question { only: Some(index), watch, mentions: false }).sight?;
+    let origins = symbols::Origins::of(workspace, path);
     let mut names: Vec<Name> = Vec::new();
     for name in sight.scope.names() {
         if names.iter().any(|known| known.name == name) {
@@ -59,7 +60,7 @@ pub fn at(workspace: &Workspace, path: &str, position: usize) -> Option<Scope> {
             name: name.to_owned(),
             of: of.to_string(),
             schema: schema::write(&of),
-            origin: symbols::origin(workspace, path, name),
+            origin: origins.get(name).to_owned(),
         });
     }
     let functions = sight.scope.function_names().map(str::to_owned).collect();

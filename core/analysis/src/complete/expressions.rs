@@ -39,6 +39,7 @@ pub(super) fn suggest(site: &Site, within: &Within, sight: &Sight) -> Vec<Sugges
 /// What a workflow's expressions know at a place.
 fn names(site: &Site, sight: &Sight, place: Place) -> Vec<Suggestion> {
     let mut out: Vec<Suggestion> = Vec::new();
+    let origins = symbols::Origins::of(site.workspace, site.document);
     // What was defined last is the most likely to be meant.
     let mut known: Vec<&str> = sight.scope.names().collect();
     known.reverse();
@@ -46,9 +47,8 @@ fn names(site: &Site, sight: &Sight, place: Place) -> Vec<Suggestion> {
         if out.iter().any(|one| one.label == name) {
             continue;
         }
-        let origin = symbols::origin(site.workspace, site.document, name);
         let of = type_of_name(sight, name).to_string();
-        out.push(Suggestion::new(Kind::Name, name, place).detail(of).about(origin));
+        out.push(Suggestion::new(Kind::Name, name, place).detail(of).about(origins.get(name)));
     }
     for name in sight.scope.function_names() {
         let Some(function) = sight.scope.function(name) else { continue };

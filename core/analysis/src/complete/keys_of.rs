@@ -255,7 +255,8 @@ fn bound(statement: &str, replace: Place) -> Vec<Suggestion> {
 fn labels(site: &Site, step: &[At], replace: Place) -> Vec<Suggestion> {
     let Some(subject) = node(&site.spot.root, step).and_then(|step| step.get("match")) else { return Vec::new() };
     let Some(text) = subject.as_text() else { return Vec::new() };
-    let Some(sight) = crate::expression::sight(site.workspace, site.document, &site.spot.text, subject.at, None) else {
+    let Some(sight) = crate::expression::sight(site.workspace, site.document, subject.at.start, Some(&site.spot.text))
+    else {
         return Vec::new();
     };
     let of = crate::expression::type_of_name(&sight, text);

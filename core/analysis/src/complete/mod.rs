@@ -87,7 +87,7 @@ pub fn at(workspace: &Workspace, path: &str, position: usize) -> Vec<Suggestion>
     let mut found = match &spot.what {
         What::Key { typed, replace, item, colon } => ranked(keys_of::suggest(&site, *replace, *item, *colon), typed),
         What::Value { at: place, typed } => {
-            match expression::at_value(workspace, path, text, &spot, *place, position) {
+            match expression::at_value(workspace, path, text, &spot, *place, position, None) {
                 Some((within, sight)) => return cut(expressions::suggest(&site, &within, &sight)),
                 // A word where a mapping belongs is the beginning of a key.
                 None if keys::wants_mapping(&spot.root, &spot.path) && !typed.contains(['{', '[', ' ']) => {

@@ -3,11 +3,13 @@
 mod collect;
 mod rename;
 
+use std::collections::HashMap;
+
+use kanzlei_compiler::check::Checked;
 use kanzlei_compiler::check::watch::{Mention, Question};
 use kanzlei_lang::document::service::{Operation, Service};
 use kanzlei_lang::document::step::{Action, Step, Target};
 use kanzlei_lang::document::{Document, Workflow};
-use kanzlei_lang::edit::steps;
 use serde::{Deserialize, Serialize};
 
 use crate::Workspace;
@@ -85,7 +87,11 @@ impl Symbol {
 pub(crate) fn occurrences(workspace: &Workspace, only: Option<&str>) -> Vec<Occurrence> {
     let question =
         Question { only: only.and_then(|path| workspace.index(path)), mentions: true, ..Question::default() };
-    let mentions = workspace.examine(None, question).mentions;
+    mentioned(workspace, only, &workspace.examine(None, question).mentions)
+}
+
+/// The same with what expressions mention.
+fn mentioned(workspace: &Workspace, only: Option<&str>, mentions: &[Mention]) -> Vec<Occurrence> {
     let mut out = Vec::new();
     for (path, text, document) in workspace.documents() {
         if only.is_some_and(|only| only != path) {
@@ -103,9 +109,17 @@ pub(crate) fn occurrences(workspace: &Workspace, only: Option<&str>) -> Vec<Occu
 
 /// What stands at a position.
 pub fn at(workspace: &Workspace, path: &str, position: usize) -> Option<Occurrence> {
+    narrowest(occurrences(workspace, Some(path)), position)
+}
+
+/// What stands at a position of a document that was checked with its mentions.
+pub(crate) fn at_checked(workspace: &Workspace, path: &str, position: usize, checked: &Checked) -> Option<Occurrence> {
+    narrowest(mentioned(workspace, Some(path), &checked.mentions), position)
+}
+
+fn narrowest(all: Vec<Occurrence>, position: usize) -> Option<Occurrence> {
     let covers = |one: &Occurrence| (one.range.start as usize..=one.range.end as usize).contains(&position);
-    let found = occurrences(workspace, Some(path)).into_iter().filter(covers);
-    found.min_by_key(|one| one.range.end - one.range.start)
+    all.into_iter().filter(covers).min_by_key(|one| one.range.end - one.range.start)
 }
 
 /// Where what stands at a position is declared.
@@ -146,39 +160,44 @@ pub fn references(workspace: &Workspace, path: &str, position: usize, declaratio
     out
 }
 
-/// What a name of a workflow comes from, in a sentence.
-pub(crate) fn origin(workspace: &Workspace, path: &str, name: &str) -> String {
-    let sentence = match name {
-        "input" => "The input of the workflow.",
-        "run" => "This run: its id, attempt, generation, start and caller.",
-        "kept" => "What earlier runs of this workflow kept.",
-        "failure" => "How the step failed that this catches.",
-        "request" => "The request that the stub answers.",
-        _ => "",
-    };
-    if !sentence.is_empty() {
-        return sentence.to_owned();
-    }
-    let Some((_, text, document @ Document::Workflow(workflow))) =
-        workspace.documents().find(|(known, ..)| *known == path)
-    else {
-        return String::new();
-    };
-    let mut collect = collect::Collect::new(workspace, path, text);
-    collect.document(document);
-    let wanted = Symbol::Name(workflow.name.text.clone(), name.to_owned());
-    let Some(declared) = collect.found.into_iter().find(|one| one.declares && one.symbol == wanted) else {
-        return String::new();
-    };
-    let outline = steps::outline(text).unwrap_or_default();
-    let around =
-        outline.iter().rfind(|step| step.place.start <= declared.range.start && declared.range.start < step.place.end);
-    match around {
-        Some(step) => {
-            let title = crate::outline::title(text, step);
-            format!("From step {}: `{}{}{title}`.", step.number, step.kind, if title.is_empty() { "" } else { " " })
+/// What the names of a workflow come from, each in a sentence.
+pub(crate) struct Origins(HashMap<String, String>);
+
+impl Origins {
+    /// Of the names that a document declares.
+    pub fn of(workspace: &Workspace, path: &str) -> Self {
+        let mut found = HashMap::new();
+        let Some((_, text, document @ Document::Workflow(_))) =
+            workspace.documents().find(|(known, ..)| *known == path)
+        else {
+            return Origins(found);
+        };
+        let mut collect = collect::Collect::new(workspace, path, text);
+        collect.document(document);
+        let outline = crate::outline::of(workspace, path);
+        for one in collect.found.into_iter().filter(|one| one.declares) {
+            let Symbol::Name(_, name) = one.symbol else { continue };
+            // The innermost step that holds the place; steps are in the order of the text.
+            let before = outline.partition_point(|step| step.range.start <= one.range.start);
+            let around = outline[..before].iter().rfind(|step| one.range.start < step.range.end);
+            if let Some(step) = around {
+                let title = if step.title.is_empty() { String::new() } else { format!(" {}", step.title) };
+                found.entry(name).or_insert_with(|| format!("From step {}: `{}{title}`.", step.number, step.kind));
+            }
         }
-        None => String::new(),
+        Origins(found)
+    }
+
+    /// Where a name comes from; empty where that is not known.
+    pub fn get(&self, name: &str) -> &str {
+        match name {
+            "input" => "The input of the workflow.",
+            "run" => "This run: its id, attempt, generation, start and caller.",
+            "kept" => "What earlier runs of this workflow kept.",
+            "failure" => "How the step failed that this catches.",
+            "request" => "The request that the stub answers.",
+            name => self.0.get(name).map_or("", String::as_str),
+        }
     }
 }
 
