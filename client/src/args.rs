@@ -284,7 +284,7 @@ pub enum Command {
     },
     /// List runs, newest first
     #[command(
-        after_help = "Examples:\n  kanzlei runs\n  kanzlei runs berth-quote --failed --limit 5\n  kanzlei runs --state rejected"
+        after_help = "Examples:\n  kanzlei runs\n  kanzlei runs berth-quote --failed --limit 5\n  kanzlei runs --state rejected\n  kanzlei runs --since 2h --status 5xx\n  kanzlei runs --text 9074720 --entry /quotes"
     )]
     Runs {
         /// Only runs of this workflow
@@ -298,6 +298,21 @@ pub enum Command {
         /// Only the run that answered the request with this X-Request-Id
         #[arg(long)]
         request_id: Option<String>,
+        /// Only those answered with this status, or one of a class: 422, 5xx
+        #[arg(long)]
+        status: Option<String>,
+        /// Only those that began since an instant, or since a span before now: 2h
+        #[arg(long, value_name = "WHEN")]
+        since: Option<String>,
+        /// Only those that began before an instant, or before a span before now: 2h
+        #[arg(long, value_name = "WHEN")]
+        until: Option<String>,
+        /// Only those with this text in what they were entered by, such as /quotes
+        #[arg(long, value_name = "TEXT")]
+        entry: Option<String>,
+        /// Only those with this text in the input, the reply or the failure
+        #[arg(long)]
+        text: Option<String>,
         /// Only runs before this one
         #[arg(long, value_name = "ID")]
         before: Option<uuid::Uuid>,

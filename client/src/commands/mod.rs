@@ -79,9 +79,11 @@ pub fn run(args: Args) -> Done {
         Command::Show { name, .. } if name.contains(['@', '/']) => drafts::show_text(&api()?, &name, json),
         Command::Show { name, source } => live::show(&api()?, &name, source, json),
         Command::Call { name, inputs, headers, curl } => call::call(&api()?, &name, &inputs, headers, curl, json),
-        Command::Runs { workflow, failed, state, request_id, before, limit } => {
+        Command::Runs { workflow, failed, state, request_id, status, since, until, entry, text, before, limit } => {
             let state = if failed { Some("failed".to_owned()) } else { state };
-            runs::list(&api()?, &RunFilter { workflow, state, request_id, before, limit: Some(limit) }, json)
+            let limit = Some(limit);
+            let filter = RunFilter { workflow, state, request_id, status, since, until, entry, text, before, limit };
+            runs::list(&api()?, &filter, json)
         }
         Command::Run { id, full } => runs::show(&api()?, &id, full, json),
         Command::Jobs(args) => jobs::list(&api()?, &args, json),

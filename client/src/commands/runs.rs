@@ -17,6 +17,14 @@ pub fn list(api: &Api, filter: &RunFilter, json: bool) -> Done {
         print_json(&page);
         return Ok(());
     }
+    if let (Some(next), Some(since)) = (page.next_before, page.searched_to) {
+        let found = if page.runs.is_empty() { "no such run" } else { "these" };
+        let note = format!("{found} since {}; search older runs with --before {next}", draw::utc(since));
+        println!("{}", draw::dim(&note));
+    }
+    if page.runs.is_empty() && page.next_before.is_some() {
+        return Ok(());
+    }
     if page.runs.is_empty() {
         let open = RunFilter { limit: filter.limit, ..RunFilter::default() };
         let none = if *filter == open {
@@ -42,7 +50,7 @@ pub fn list(api: &Api, filter: &RunFilter, json: bool) -> Done {
     if page.dropped > 0 {
         println!("{}", draw::dim(&format!("details of {} more runs were dropped under load", page.dropped)));
     }
-    if let Some(next) = page.next_before {
+    if let Some(next) = page.next_before.filter(|_| page.searched_to.is_none()) {
         println!("{}", draw::dim(&format!("older ones: add --before {next}")));
     }
     Ok(())

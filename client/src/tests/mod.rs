@@ -77,6 +77,10 @@ fn each_command_asks_for_what_it_means() {
             vec!["runs", "--state", "rejected", "--before", ID],
             &format!("GET /runs?state=rejected&before={ID}&limit=20"),
         ),
+        (
+            vec!["runs", "--since", "2h", "--status", "5xx", "--text", "a b", "--entry", "/quotes"],
+            "GET /runs?status=5xx&since=2h&entry=%2Fquotes&text=a+b&limit=20",
+        ),
         (vec!["run", ID], &format!("GET /runs/{ID}")),
         (vec!["run", "last"], "GET /runs?limit=1"),
         (vec!["record", ID], &format!("GET /runs/{ID}/case")),

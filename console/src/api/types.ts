@@ -2100,6 +2100,8 @@ export interface components {
              * @description What `before` is for the next page; null on the last one.
              */
             next_before: string | null;
+            /** @description Where a search stopped before the page was full; `next_before` continues it. */
+            searched_to: components["schemas"]["Timestamp"] | null;
             /**
              * Format: uint64
              * @description Runs whose details were dropped under load since the start.
@@ -2779,6 +2781,8 @@ export interface operations {
             400: components["responses"]["Problem"];
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };
@@ -2808,6 +2812,8 @@ export interface operations {
             400: components["responses"]["Problem"];
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
             422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
@@ -3222,6 +3228,7 @@ export interface operations {
             400: components["responses"]["Problem"];
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
             412: components["responses"]["Problem"];
             422: components["responses"]["Problem"];
             428: components["responses"]["Problem"];
@@ -3995,6 +4002,16 @@ export interface operations {
                 state?: string;
                 /** @description The `X-Request-Id` of the request. */
                 request_id?: string;
+                /** @description The status of the reply: `422`, or a class such as `5xx`. */
+                status?: string;
+                /** @description Only runs that began then or later: an instant (RFC 3339), or a span before now such as `2h`. */
+                since?: string;
+                /** @description Only runs that began before: an instant (RFC 3339), or a span before now such as `2h`. */
+                until?: string;
+                /** @description Text in what it was entered by: `/berths/`. */
+                entry?: string;
+                /** @description Text in the recorded input, reply or failure. */
+                text?: string;
                 /** @description Only runs before this one. */
                 before?: string;
                 /** @description 1 to 500; 50 by default. */
@@ -4194,7 +4211,7 @@ export interface operations {
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
-            409: components["responses"]["Problem"];
+            413: components["responses"]["Problem"];
             422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];

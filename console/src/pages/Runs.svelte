@@ -1,31 +1,41 @@
 <script lang="ts">
-  import { Button, Select, SelectItem, SkeletonText } from 'carbon-components-svelte';
+  import { Button, Search, Select, SelectItem, SkeletonText } from 'carbon-components-svelte';
   import type { RefusalPage, RunPage, Workflows } from '../api/types';
   import { Watched } from '../lib/api.svelte';
   import { router } from '../lib/router.svelte';
+  import { local } from '../lib/jobs';
   import { count } from '../lib/show';
   import RefusalTable from '../parts/RefusalTable.svelte';
   import RunTable from '../parts/RunTable.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
   const workflow = $derived(router.query.get('workflow') ?? '');
-  const state = $derived(router.query.get('state') ?? '');
+  const chosen = $derived(router.query.get('state') ?? '');
+  const status = $derived(router.query.get('status') ?? '');
+  const since = $derived(router.query.get('since') ?? '');
+  const text = $derived(router.query.get('text') ?? '');
   const before = $derived(router.query.get('before') ?? '');
+  let typed = $state(router.query.get('text') ?? '');
 
   function address(change: Record<string, string>): string {
     const query = new URLSearchParams();
-    for (const [key, value] of Object.entries({ workflow, state, before, ...change })) if (value) query.set(key, value);
-    const text = query.toString();
-    return text ? `?${text}` : '';
+    for (const [key, value] of Object.entries({ workflow, state: chosen, status, since, text, before, ...change })) if (value) query.set(key, value);
+    const written = query.toString();
+    return written ? `?${written}` : '';
+  }
+
+  function go(change: Record<string, string>): void {
+    router.go(`/runs${address({ ...change, before: '' })}`);
   }
 
   /** Requests that never became a run stand beside the states of those that did. */
-  const refused = $derived(state === 'refused');
+  const refused = $derived(chosen === 'refused');
   const listed = new Watched<(RunPage & { refusals?: undefined }) | (RefusalPage & { runs?: undefined })>(
-    () => (refused ? `/refusals${address({ state: '' })}` : `/runs${address({})}`),
+    () => (refused ? `/refusals${address({ state: '', since: '', text: '', status: status.endsWith('xx') ? '' : status })}` : `/runs${address({})}`),
     3000,
   );
   const shown = $derived((refused ? listed.value?.refusals : listed.value?.runs) ?? []);
+  const searchedTo = $derived(refused ? undefined : listed.value && 'searched_to' in listed.value ? listed.value.searched_to : undefined);
   const workflows = new Watched<Workflows>(() => '/workflows', undefined);
 </script>
 
@@ -38,7 +48,7 @@
       labelText="Workflow"
       size="sm"
       selected={workflow}
-      on:update={(event) => router.go(`/runs${address({ workflow: String(event.detail ?? ''), before: '' })}`)}
+      on:update={(event) => go({ workflow: String(event.detail ?? '') })}
     >
       <SelectItem value="" text="all" />
       {#each workflows.value?.workflows ?? [] as line (line.name)}
@@ -48,8 +58,8 @@
     <Select
       labelText="State"
       size="sm"
-      selected={state}
-      on:update={(event) => router.go(`/runs${address({ state: String(event.detail ?? ''), before: '' })}`)}
+      selected={chosen}
+      on:update={(event) => go({ state: String(event.detail ?? '') })}
     >
       <SelectItem value="" text="all" />
       <SelectItem value="succeeded" text="succeeded" />
@@ -58,6 +68,34 @@
       <SelectItem value="cancelled" text="cancelled" />
       <SelectItem value="refused" text="refused before a run" />
     </Select>
+    {#if !refused}
+      <Select
+        labelText="Status"
+        size="sm"
+        selected={status}
+        on:update={(event) => go({ status: String(event.detail ?? '') })}
+      >
+        <SelectItem value="" text="all" />
+        {#each ['2xx', '3xx', '4xx', '5xx'] as each (each)}<SelectItem value={each} text={each} />{/each}
+        {#if status && !status.endsWith('xx')}<SelectItem value={status} text={status} />{/if}
+      </Select>
+      <Select labelText="Began" size="sm" selected={since} on:update={(event) => go({ since: String(event.detail ?? '') })}>
+        <SelectItem value="" text="at any time" />
+        <SelectItem value="15m" text="in the last 15 minutes" />
+        <SelectItem value="2h" text="in the last 2 hours" />
+        <SelectItem value="24h" text="in the last 24 hours" />
+        <SelectItem value="7d" text="in the last 7 days" />
+        {#if since && !['15m', '2h', '24h', '7d'].includes(since)}<SelectItem value={since} text={since} />{/if}
+      </Select>
+      <form
+        onsubmit={(event) => {
+          event.preventDefault();
+          go({ text: typed });
+        }}
+      >
+        <Search size="sm" labelText="In what was sent and answered" placeholder="in what was sent and answered …" bind:value={typed} on:clear={() => go({ text: '' })} />
+      </form>
+    {/if}
     {#if listed.value && listed.value.dropped > 0}
       <p class="dim">{#if refused}{count(listed.value.dropped)} more refusals were counted only.{:else}Details of {count(listed.value.dropped)} runs were dropped under load; every run is counted.{/if}</p>
     {/if}
@@ -68,14 +106,20 @@
     <div class="pages">
       {#if before}<Button kind="ghost" size="small" href="/runs{address({ before: '' })}">Newest</Button>{/if}
       {#if listed.value.next_before}
-        <Button kind="ghost" size="small" href="/runs{address({ before: listed.value.next_before })}">Older</Button>
+        {#if searchedTo}<span class="dim">Searched back to {local(searchedTo)}.</span>{/if}
+        <Button kind="ghost" size="small" href="/runs{address({ before: listed.value.next_before })}">
+          {searchedTo ? 'Search older runs' : 'Older'}
+        </Button>
       {/if}
     </div>
   {:else if listed.value}
     <div class="panel empty">
       {#if refused}
         No request was refused. <a href="/runs">Show all runs</a>
-      {:else if workflow || state}
+      {:else if searchedTo}
+        No run since {local(searchedTo)} fits.
+        <a href="/runs{address({ before: listed.value.next_before ?? '' })}">Search older runs</a>
+      {:else if workflow || chosen || status || since || text}
         No run fits. <a href="/runs">Show all runs</a>
       {:else}
         <p>No runs yet. Call an endpoint, or:</p>
@@ -96,7 +140,11 @@
   }
 
   .filters :global(.bx--form-item) {
-    flex: 0 0 13rem;
+    flex: 0 0 11rem;
+  }
+
+  .filters form {
+    flex: 1 1 12rem;
   }
 
   .filters p {

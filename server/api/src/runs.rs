@@ -19,6 +19,16 @@ pub struct RunFilter {
     pub state: Option<String>,
     /// The `X-Request-Id` of the request.
     pub request_id: Option<String>,
+    /// The status of the reply: `422`, or a class such as `5xx`.
+    pub status: Option<String>,
+    /// Only runs that began then or later: an instant (RFC 3339), or a span before now such as `2h`.
+    pub since: Option<String>,
+    /// Only runs that began before: an instant (RFC 3339), or a span before now such as `2h`.
+    pub until: Option<String>,
+    /// Text in what it was entered by: `/berths/`.
+    pub entry: Option<String>,
+    /// Text in the recorded input, reply or failure.
+    pub text: Option<String>,
     /// Only runs before this one.
     pub before: Option<Uuid>,
     /// 1 to 500; 50 by default.
@@ -55,6 +65,8 @@ api! {
         pub runs: Vec<RunLine>,
         /// What `before` is for the next page; null on the last one.
         pub next_before: Option<Uuid>,
+        /// Where a search stopped before the page was full; `next_before` continues it.
+        pub searched_to: Option<Timestamp>,
         /// Runs whose details were dropped under load since the start.
         pub dropped: u64,
     }

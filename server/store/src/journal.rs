@@ -1,12 +1,14 @@
 //! The journal: runs with their steps, and the counts per workflow and minute.
 
+use std::ops::RangeInclusive;
+
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::{Span, Timestamp};
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
-use crate::queue::portions_within;
+use crate::queue::{SEARCH_SECONDS, SEARCHED, containing, portions_within};
 use crate::{Doing, Error, Result, Store};
 
 /// One run as the journal keeps it. Values are JSON text.
@@ -107,10 +109,39 @@ pub struct Filter {
     pub state: Option<RunState>,
     /// Only runs of this request.
     pub request_id: Option<String>,
+    /// Only runs whose reply has a status in this range.
+    pub status: Option<RangeInclusive<u16>>,
+    /// Only runs that began then or later.
+    pub since: Option<Timestamp>,
+    /// Only runs that began before.
+    pub until: Option<Timestamp>,
+    /// Only runs with this text in what they were entered by.
+    pub entry: Option<String>,
+    /// Only runs with this text in the input, the reply or the failure, as they are recorded: masked, as JSON.
+    pub text: Option<String>,
     /// Only runs before this one, for the next page.
     pub before: Option<Uuid>,
     /// Most rows to return.
     pub limit: u32,
+}
+
+impl Filter {
+    /// Whether it selects by what no index has.
+    fn scans(&self) -> bool {
+        let by_time = self.since.is_some() || self.until.is_some();
+        by_time || self.status.is_some() || self.entry.is_some() || self.text.is_some()
+    }
+}
+
+/// A page of runs.
+#[derive(Clone, Debug, PartialEq)]
+pub struct RunsPage {
+    /// The runs, newest first.
+    pub runs: Vec<RunLine>,
+    /// What `before` is for the next page.
+    pub next: Option<Uuid>,
+    /// Where a search stopped before the end and before the page was full.
+    pub searched_to: Option<Uuid>,
 }
 
 /// A run without its input and its reply.
@@ -256,10 +287,52 @@ impl Store {
         Ok(())
     }
 
-    /// Runs, newest first.
-    pub async fn runs(&self, filter: &Filter) -> Result<Vec<RunLine>> {
-        let mut query: QueryBuilder<MySql> = QueryBuilder::new(LINE);
-        query.push(" WHERE 1 = 1");
+    /// Returns runs, newest first. A search that no index serves reads at most [`SEARCHED`] runs.
+    pub async fn runs(&self, filter: &Filter) -> Result<RunsPage> {
+        let oldest = if filter.scans() { self.oldest_run_searched(filter.before).await? } else { None };
+        let runs = self.page_of_runs(filter, oldest).await?;
+        let full = runs.len() as u32 == filter.limit;
+        let next = if full { runs.last().map(|run| run.id) } else { oldest };
+        Ok(RunsPage { searched_to: oldest.filter(|_| !full), runs, next })
+    }
+
+    /// The oldest run that a search reads before it stops; `None` when it reaches the end.
+    async fn oldest_run_searched(&self, before: Option<Uuid>) -> Result<Option<Uuid>> {
+        let before = before.unwrap_or(Uuid::max());
+        let oldest = sqlx::query_scalar!(
+            "SELECT id FROM run WHERE id < ? ORDER BY id DESC LIMIT 1 OFFSET ?",
+            before.as_bytes().as_slice(),
+            SEARCHED - 1
+        );
+        let oldest = oldest.fetch_optional(&self.pool).await.doing("bounding a search")?;
+        Ok(oldest.map(|id| Uuid::from_slice(&id).unwrap_or_default()))
+    }
+
+    /// Runs from the oldest id on.
+    async fn page_of_runs(&self, filter: &Filter, oldest: Option<Uuid>) -> Result<Vec<RunLine>> {
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new(if filter.scans() { SEARCH_SECONDS } else { "" });
+        query.push(LINE).push(" WHERE 1 = 1");
+        if let Some(oldest) = oldest {
+            query.push(" AND id >= ").push_bind(oldest.as_bytes().to_vec());
+        }
+        if let Some(status) = &filter.status {
+            query.push(" AND status BETWEEN ").push_bind(*status.start()).push(" AND ").push_bind(*status.end());
+        }
+        if let Some(since) = filter.since {
+            query.push(" AND started >= ").push_bind(since.as_micros());
+        }
+        if let Some(until) = filter.until {
+            query.push(" AND started < ").push_bind(until.as_micros());
+        }
+        if let Some(entry) = &filter.entry {
+            query.push(" AND entry LIKE ").push_bind(containing(entry));
+        }
+        if let Some(text) = &filter.text {
+            let pattern = containing(text);
+            query.push(" AND (input LIKE ").push_bind(pattern.clone());
+            query.push(" OR reply LIKE ").push_bind(pattern.clone());
+            query.push(" OR failure LIKE ").push_bind(pattern).push(")");
+        }
         if let Some(workflow) = &filter.workflow {
             query.push(" AND workflow = ").push_bind(workflow);
         }
@@ -273,7 +346,7 @@ impl Store {
             query.push(" AND id < ").push_bind(before.as_bytes().to_vec());
         }
         query.push(" ORDER BY id DESC LIMIT ").push_bind(filter.limit);
-        let rows = query.build().fetch_all(&self.pool).await.doing("listing runs")?;
+        let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("listing runs")?;
         rows.iter().map(run_line).collect::<std::result::Result<_, _>>().doing("listing runs")
     }
 

@@ -176,6 +176,8 @@ async fn a_run_is_shown_as_an_annotated_sheet() {
         desk.browser.see(inside).await;
     }
     desk.open("/runs?workflow=harbour-tides").await.see("No run fits.").await;
+    desk.open("/runs?text=9999999&status=4xx&since=2h").await.see("No vessel carries the number 9999999.").await;
+    desk.open("/runs?text=9999999&status=5xx").await.see("No run fits.").await;
     desk.browser.close().await;
 }
 

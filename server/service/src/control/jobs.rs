@@ -71,15 +71,15 @@ pub async fn list(app: Data<App>, query: Query<JobFilter>) -> Result<HttpRespons
     let live = app.live.load_full();
     Ok(HttpResponse::Ok().json(JobPage {
         next_before: found.next,
-        searched_to: found.searched_to.as_ref().and_then(accepted_at),
+        searched_to: found.searched_to.as_ref().and_then(time_of),
         jobs: found.jobs.into_iter().map(|job| line(job, &app, &live, at)).collect(),
         counts: counts.into_iter().map(|(state, n)| (state.name().to_owned(), n)).collect(),
         counted_to: MOST_COUNTED,
     }))
 }
 
-/// When a job was accepted, by its id (RFC 9562, version 7).
-fn accepted_at(id: &Uuid) -> Option<Timestamp> {
+/// When a job was accepted or a run began, by its id (RFC 9562, version 7).
+pub(super) fn time_of(id: &Uuid) -> Option<Timestamp> {
     let (seconds, nanoseconds) = id.get_timestamp()?.to_unix();
     Some(Timestamp::from_micros(i64::try_from(seconds).ok()? * 1_000_000 + i64::from(nanoseconds / 1000)))
 }

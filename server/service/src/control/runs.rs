@@ -1,5 +1,6 @@
 //! Past runs: listed, and shown with the sheet of their revision.
 
+use std::ops::RangeInclusive;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
@@ -10,12 +11,14 @@ use kanzlei_compiler::check::{Bundle, check as check_bundle};
 use kanzlei_compiler::plan::{Paragraph, Plan};
 use kanzlei_lang::document::Source;
 use kanzlei_model::run::{RunState, StepState};
-use kanzlei_model::time::Timestamp;
+use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live::Live;
 use kanzlei_store::journal as kept;
 use serde_json::Value as Json;
 use uuid::Uuid;
 
+use super::jobs::time_of;
 use super::{poll_line, state_named};
 use crate::App;
 use crate::error::{Error, Result};
@@ -28,23 +31,65 @@ pub async fn runs(app: Data<App>, query: Query<RunFilter>) -> Result<HttpRespons
     let query = query.into_inner();
     let limit = query.limit.unwrap_or(50).clamp(1, MOST_RUNS);
     let state = query.state.as_deref().map(state_named).transpose()?;
-    let filter =
-        kept::Filter { workflow: query.workflow, state, request_id: query.request_id, before: query.before, limit };
+    let at = now();
+    let then = |text: Option<String>| text.map(|text| past_of(&text, at)).transpose();
+    let given = |text: Option<String>| text.filter(|text| !text.is_empty());
+    let filter = kept::Filter {
+        workflow: query.workflow,
+        state,
+        request_id: query.request_id,
+        status: query.status.as_deref().map(statuses_of).transpose()?,
+        since: then(query.since)?,
+        until: then(query.until)?,
+        entry: given(query.entry),
+        text: given(query.text),
+        before: query.before,
+        limit,
+    };
     app.journal.flush().await;
     let found = app.store.runs(&filter).await?;
     let live = app.live.load_full();
     if let Some(name) =
-        filter.workflow.as_deref().filter(|name| found.is_empty() && !live.workflows.contains_key(*name))
+        filter.workflow.as_deref().filter(|name| found.runs.is_empty() && !live.workflows.contains_key(*name))
     {
         let near = kanzlei_lang::suggest::nearest(name, live.workflows.keys().map(String::as_str));
         let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
         return Err(Error::not_found(format!("no workflow `{name}` is live or has runs{hint}")));
     }
     Ok(HttpResponse::Ok().json(RunPage {
-        next_before: (found.len() as u32 == limit).then(|| found.last().map(|run| run.id)).flatten(),
-        runs: found.iter().map(|run| line(run, &live)).collect(),
+        next_before: found.next,
+        searched_to: found.searched_to.as_ref().and_then(time_of),
+        runs: found.runs.iter().map(|run| line(run, &live)).collect(),
         dropped: app.journal.dropped.load(Ordering::Relaxed),
     }))
+}
+
+/// The statuses that `422` or `5xx` stands for.
+fn statuses_of(text: &str) -> Result<RangeInclusive<u16>> {
+    let class =
+        text.strip_suffix("xx").and_then(|class| class.parse::<u16>().ok()).filter(|class| (1..=5).contains(class));
+    let one = || text.parse::<u16>().ok().filter(|status| (100..=599).contains(status));
+    match (class, one()) {
+        (Some(class), _) => Ok(class * 100..=class * 100 + 99),
+        (None, Some(status)) => Ok(status..=status),
+        (None, None) => Err(Error::problem(
+            422,
+            "Invalid status",
+            format!("`{text}` is neither a status such as `422` nor a class such as `5xx`"),
+        )),
+    }
+}
+
+/// An instant, or a span before now.
+fn past_of(text: &str, at: Timestamp) -> Result<Timestamp> {
+    if let Ok(span) = kanzlei_model::duration::parse(text) {
+        return Ok(at - Span::from(span));
+    }
+    text.parse().map_err(|_| {
+        let detail =
+            format!("`{text}` is neither an instant such as 2027-03-04T06:00:00Z nor a span before now such as `2h`");
+        Error::problem(422, "Invalid instant", detail)
+    })
 }
 
 /// A run in a listing.

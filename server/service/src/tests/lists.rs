@@ -70,11 +70,26 @@ fn runs_are_listed_page_by_page_and_by_state() {
             ("/runs?limit=5", vec![5, 5, 2]),
             ("/runs?limit=5&state=rejected", vec![2]),
             ("/runs?limit=5&workflow=echo&state=succeeded", vec![5, 5]),
+            ("/runs?limit=5&status=4xx", vec![2]),
+            ("/runs?limit=5&status=200&since=1h", vec![5, 5]),
+            ("/runs?status=201", vec![]),
+            ("/runs?until=1h", vec![]),
+            ("/runs?since=2020-01-01T00:00:00Z&until=2020-01-02T00:00:00Z", vec![]),
+            ("/runs?limit=20&entry=/ech", vec![12]),
+            // A wildcard of the database is text like any other.
+            ("/runs?entry=/%25ch", vec![]),
+            ("/runs?text=%22n%22:11", vec![1]),
+            ("/runs?text=Too%20many", vec![2]),
         ] {
             let mut found = pages(bed, path, "runs").await;
             // A last page that is full is followed by an empty one.
             found.retain(|size| *size > 0);
             assert_eq!(found, sizes, "{path}");
+        }
+        for path in ["/runs?status=6xx", "/runs?status=42", "/runs?since=yesterday", "/runs?until=", "/runs?staus=422"]
+        {
+            let answer = bed.control(&format!("GET {path}"), &Json::Null).await;
+            assert!(matches!(answer.status, 400 | 422), "{path}: {answer:?}");
         }
     });
 }

@@ -21,6 +21,7 @@ pub use idempotency::{Repeat, Stored};
 pub use lanes::{LaneDepth, Sample};
 pub use notices::Notice;
 pub use query::{BatchState, Filter, JobLine, JobRow, JobsPage, MOST_COUNTED, OfRequest, SEARCHED, Watched};
+pub(crate) use query::{SEARCH_SECONDS, containing};
 pub use record::{End, NewOutcome, Write};
 pub use schedule::{CallbackState, Firing, TimetableState};
 

@@ -13,10 +13,10 @@ use crate::{Doing, Result, Store};
 pub const MOST_COUNTED: u64 = 10_000;
 /// When a job is due next, for lists and filters.
 const DUE: &str = " AND IF(phase = 1, ready_at, due)";
-/// Jobs that one page of a search without an index reads; the next page continues there.
+/// Jobs or runs that one page of a search without an index reads; the next page continues there.
 pub const SEARCHED: u32 = 20_000;
 /// The timeout of a search.
-const SEARCH_SECONDS: &str = "SET STATEMENT max_statement_time = 3 FOR ";
+pub(crate) const SEARCH_SECONDS: &str = "SET STATEMENT max_statement_time = 3 FOR ";
 
 /// A job as a whole, without the outcomes of its steps.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -590,6 +590,12 @@ fn in_phases(query: &mut QueryBuilder<MySql>, phases: impl Iterator<Item = JobPh
     query.push(")");
 }
 
+/// The pattern of `LIKE` for what contains a text.
+pub(crate) fn containing(text: &str) -> String {
+    let escaped = text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_");
+    format!("%{escaped}%")
+}
+
 fn narrow(query: &mut QueryBuilder<MySql>, filter: &Filter, now: Timestamp) {
     if let Some(state) = filter.state {
         in_state(query, state, now);
@@ -623,8 +629,7 @@ fn narrow(query: &mut QueryBuilder<MySql>, filter: &Filter, now: Timestamp) {
         query.push(") of_request)");
     }
     if let Some(text) = &filter.text {
-        let escaped = text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_");
-        query.push(" AND sealed = 0 AND input LIKE ").push_bind(format!("%{escaped}%"));
+        query.push(" AND sealed = 0 AND input LIKE ").push_bind(containing(text));
     }
     if let Some(before) = filter.before {
         query.push(" AND id < ").push_bind(before.as_bytes().to_vec());

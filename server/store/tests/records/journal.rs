@@ -72,7 +72,7 @@ fn runs_are_listed_newest_first_and_filtered() {
     with("listed", async |bed| {
         let runs = written(&bed.store).await;
         let newest = bed.store.runs(&Filter { limit: 3, ..Filter::default() }).await.expect("lists");
-        assert_eq!(newest.iter().map(|r| r.id).collect::<Vec<_>>(), [runs[449].id, runs[448].id, runs[447].id]);
+        assert_eq!(newest.runs.iter().map(|r| r.id).collect::<Vec<_>>(), [runs[449].id, runs[448].id, runs[447].id]);
         let filter = Filter {
             workflow: Some("a".into()),
             state: Some(RunState::Failed),
@@ -80,7 +80,20 @@ fn runs_are_listed_newest_first_and_filtered() {
             limit: 100,
             ..Filter::default()
         };
-        assert_eq!(bed.store.runs(&filter).await.expect("lists").len(), 10);
+        assert_eq!(bed.store.runs(&filter).await.expect("lists").runs.len(), 10);
+        // A search reads a bounded number of runs, and says where the next page continues.
+        let none = Filter { text: Some("nowhere".into()), limit: 100, ..Filter::default() };
+        let page = bed.store.runs(&none).await.expect("searches");
+        assert_eq!((page.runs.len(), page.next, page.searched_to), (0, None, None));
+        bed.sql("INSERT INTO run (id, workflow, revision, state, entry, started, duration, request_id, trace_id, input) SELECT UNHEX(LPAD(HEX(seq), 32, '0')), 'old', 1, 'succeeded', 'GET /', 1, 1, 'r', 't', '{\"text\":\"nowhere\"}' FROM seq_1_to_20000");
+        let page = bed.store.runs(&none).await.expect("searches");
+        assert_eq!((page.runs.len(), page.searched_to), (100, None), "{:?}", page.next);
+        let late = Filter { since: Some(time(i64::MAX)), limit: 100, ..Filter::default() };
+        let page = bed.store.runs(&late).await.expect("searches");
+        assert_eq!((page.runs.len(), page.next), (0, Some(Uuid::from_u128(451))));
+        assert_eq!(page.searched_to, page.next);
+        let rest = bed.store.runs(&Filter { before: page.next, ..late }).await.expect("searches on");
+        assert_eq!((rest.runs.len(), rest.next), (0, None));
     });
 }
 
@@ -161,7 +174,7 @@ fn lists_of_runs_read_few_entries() {
             let before = read();
             let found = bed.store.runs(&filter).await.expect("lists");
             let spent = read() - before - own;
-            assert_eq!(found.iter().map(|line| line.id.as_u128()).collect::<Vec<_>>(), wanted, "{filter:?}");
+            assert_eq!(found.runs.iter().map(|line| line.id.as_u128()).collect::<Vec<_>>(), wanted, "{filter:?}");
             assert!(spent < 50, "{spent} entries were read for {filter:?}");
         }
     });
