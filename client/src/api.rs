@@ -72,6 +72,13 @@ impl Api {
     }
 
     /// The same as [`post`](Self::post), for a caller that reads the problem of a refusal.
+    pub fn try_get<T: DeserializeOwned>(&self, path: &str) -> Result<Result<T, Rejection>, Error> {
+        match self.send("GET", path, None)? {
+            Ok(text) => self.read(path, &text).map(Ok),
+            Err(refused) => Ok(Err(refused)),
+        }
+    }
+
     pub fn try_post<T: DeserializeOwned>(
         &self,
         path: &str,

@@ -125,10 +125,10 @@ pub enum Command {
         after_help = "The stubs of the cases answer for services and databases, and a virtual clock skips waits.\n\nExamples:\n  kanzlei rehearse demo/harbour\n  kanzlei rehearse demo/harbour --only berth-quote --watch\n  kanzlei rehearse demo/harbour --junit rehearsal.xml\n  kanzlei rehearse demo/harbour/cases/berth-quote.yaml --against http://127.0.0.1:7080"
     )]
     Rehearse(Rehearse),
-    /// Record a past run as a case
+    /// Record a past run or a trial as a case
     #[command(after_help = "Prints a document of cases.\n\nExample:\n  kanzlei record last > cases/berth-quote-1.yaml")]
     Record {
-        /// The run's id, or `last`
+        /// The id of a run or a trial, or `last` for the newest run
         id: String,
         /// Name of the case: what it shows
         #[arg(long)]

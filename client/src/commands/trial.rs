@@ -156,4 +156,5 @@ fn print(trial: &Trial, full: bool) {
     if trial.effects.iter().any(|effect| effect.mode == "simulated") {
         println!("{}", draw::dim("To perform one: --real NAME. To answer it yourself: --stub FILE."));
     }
+    println!("{}", draw::dim(&format!("To keep this as a case: kanzlei record {} > cases/NAME.yaml", trial.id)));
 }

@@ -214,6 +214,12 @@ fn operations() -> Operations {
     .problems(&[404, 409, 422]);
     all.get::<trials::Trials>("/trials", "trials", "Trials of this process, newest first");
     all.get::<trials::Trial>("/trials/{id}", "trial", "One trial with what each step did").problems(&[404]);
+    all.list::<runs::CaseName, runs::RecordedCase>(
+        "/trials/{id}/case",
+        "recordTrial",
+        "A case that shows what the trial did",
+    )
+    .problems(&[404]);
     all.post::<drafts::Texts, drafts::Comparison>("/compare", "compare", "How two texts of a document differ");
     all.get::<workflows::Workflows>("/workflows", "workflows", "Live workflows with counts of the last 24 hours");
     all.get::<workflows::Workflow>("/workflows/{name}", "workflow", "One workflow with sheet, source and revisions")

@@ -366,7 +366,8 @@ impl Batch {
     }
 }
 
-fn row(run: Finished, limit: usize, secrets: &Secrets, process: &str) -> Run {
+/// An ended run as it is kept: values masked, and cut beyond so many bytes of JSON.
+pub fn row(run: Finished, limit: usize, secrets: &Secrets, process: &str) -> Run {
     let machine = &run.machine;
     let mask = secrets.of_run(machine, &run.input);
     let text = |value: &Value| cut(mask.text(value.to_json()), limit);

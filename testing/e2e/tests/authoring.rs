@@ -141,6 +141,18 @@ fn a_file_is_tried_before_it_is_deployed() {
     let amount = |trial: &serde_json::Value| trial["reply"]["dues"]["amount"].as_f64().expect("an amount");
     assert!(amount(&draft) > amount(&live), "{draft} {live}");
     assert_eq!(kanzlei_e2e::calls::api(&office, "/runs")["runs"], json!([]), "trials are no runs");
+    // What a trial did is a case of what was tried.
+    let case = run(&["record", draft["id"].as_str().expect("an id"), "--name", "as tried"], 0);
+    assert!(case.contains("as tried") && case.contains("registry.getVessel:") && case.contains("input:"), "{case}");
+    let copied = std::process::Command::new("cp").arg("-r").arg(root().join("demo/harbour")).arg(&folder.0).status();
+    assert!(copied.expect("cp").success());
+    std::fs::write(folder.0.join("harbour/cases/tried.yaml"), &case).expect("written");
+    let only = ["rehearse", "harbour", "--only", "as tried"];
+    let before = run(&only, 1);
+    assert!(before.contains("amount"), "what is live costs less: {before}");
+    std::fs::write(folder.0.join("harbour/workflows/berth-quote.yaml"), &changed).expect("written");
+    let after = run(&only, 0);
+    assert!(after.contains("1 passed") || after.contains("1 of 1"), "{after}");
     // A workflow without an entry is started for real.
     let started = run(&["start", "vessel-dues", "imo=9074720", "nights=2", "--follow"], 0);
     assert!(started.contains("started by first") && started.contains("dues_eur"), "{started}");

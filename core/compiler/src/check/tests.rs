@@ -104,7 +104,7 @@ fn every_fault_is_found_at_its_place() {
         ("workflow: w\ninput: {a: {type: string}}\nsteps: [{reply: 200}]\n".into(), "unused-input@2:9"),
         (
             "workflow: w\ninput: {a: {type: string}}\nsteps: [{reply: 200, body: \"${input.b}\"}]\n".into(),
-            "unknown-input@3:31",
+            "unknown-input@3:37",
         ),
         (
             "workflow: w\nentries: [{endpoint: \"POST /x/{id}\", access: open}]\nsteps: [{reply: 200}]\n".into(),

@@ -80,6 +80,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/trials", web::post().to(trials::run))
                     .route("/trials", web::get().to(trials::list))
                     .route("/trials/{id}", web::get().to(trials::show))
+                    .route("/trials/{id}/case", web::get().to(trials::case))
                     .route("/language/diagnostics", web::post().to(language::diagnostics))
                     .route("/language/completion", web::post().to(language::completion))
                     .route("/language/hover", web::post().to(language::hovered))

@@ -23,8 +23,13 @@ pub async fn case(app: Data<App>, id: Path<String>, named: Query<CaseName>) -> R
         Error::not_found(format!("revision {} of `{}` cannot be read any more", run.revision, run.workflow))
     })?;
     let name = named.into_inner().name.unwrap_or_else(|| format!("run {}", run.id));
-    let case = record(&past(&run, &plan, name));
-    Ok(HttpResponse::Ok().json(RecordedCase { document: case.text, notes: case.notes }))
+    Ok(HttpResponse::Ok().json(recorded(&run, &plan, name)))
+}
+
+/// The case of a run or a trial.
+pub(super) fn recorded(run: &Run, plan: &Plan, name: String) -> RecordedCase {
+    let case = record(&past(run, plan, name));
+    RecordedCase { document: case.text, notes: case.notes }
 }
 
 fn past(run: &Run, plan: &Plan, name: String) -> Past {

@@ -1,51 +1,57 @@
 //! Trials: drafts run once beside what is live, apart from the journal and its counts.
 //!
-//! What trials did is kept in this process, the last [`KEPT`] of them for [`AGE`].
+//! What trials did is kept in this process, as the journal keeps runs: the last [`KEPT`] of them, up to
+//! [`KEPT_BYTES`], for [`AGE`].
 
-use std::collections::VecDeque;
-use std::sync::atomic::AtomicUsize;
+use std::collections::{HashMap, VecDeque};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use actix_web::HttpResponse;
-use actix_web::web::{Data, Json, Path};
+use actix_web::web::{Data, Json, Path, Query};
+use kanzlei_api::runs::CaseName;
 use kanzlei_api::trials as api;
 use kanzlei_compiler::check::{Bundle, Checked};
 use kanzlei_compiler::example;
 use kanzlei_compiler::input::InputPlan;
 use kanzlei_compiler::plan::Plan;
-use kanzlei_engine::machine::{Machine, Start};
+use kanzlei_engine::machine::{Ended as EndOfRun, Machine, Start};
 use kanzlei_lang::diagnostic::Severity;
 use kanzlei_lang::document::{self, Document, Source};
 use kanzlei_lang::edit::{self, At, Change};
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::RunState;
-use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use kanzlei_rehearsal::Prepared;
 use kanzlei_rehearsal::simulate::Simulation;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::direct::InFlight;
 use kanzlei_runtime::effects::Context;
-use kanzlei_runtime::journal::{self, cut};
+use kanzlei_runtime::journal::{self, Finished};
 use kanzlei_runtime::live::{Live, named_file};
 use kanzlei_runtime::trial::{Ended, Mode, Modes, Trial};
 use kanzlei_store::documents::LiveDocument;
+use kanzlei_store::journal::Run;
 use serde_json::{Value as JsonValue, json};
 use uuid::Uuid;
 
 use super::auth::Caller;
 use super::deploys::{Given, check_here, name_of, news, with_live};
+use super::record::recorded;
 use super::runs::{failure, shown_steps, value, with_invoked};
 use crate::App;
 use crate::error::{Error, Result};
 
-/// Trials at the same time.
+/// Trials at the same time, of all operators and of one.
 const AT_ONCE: usize = 8;
+const AT_ONCE_OF_ONE: usize = 4;
 /// How long a trial may take, waits that it skips not counted.
 const WITHIN: Duration = Duration::from_secs(60);
-/// Trials that are kept, and how long.
+/// Trials that are kept, their bytes, and how long.
 const KEPT: usize = 50;
+const KEPT_BYTES: usize = 32 << 20;
 const AGE: Duration = Duration::from_secs(3600);
 /// The longest value that is shown of a trial, in bytes of JSON.
 const SHOWN: usize = 64 << 10;
@@ -54,30 +60,77 @@ const SHOWN: usize = 64 << 10;
 #[derive(Debug, Default)]
 pub struct Trials {
     under_way: Arc<AtomicUsize>,
-    kept: Mutex<VecDeque<(Instant, Arc<api::Trial>)>>,
+    /// Those under way by operator.
+    of_each: Mutex<HashMap<String, Arc<AtomicUsize>>>,
+    kept: Mutex<VecDeque<Arc<Kept>>>,
+}
+
+/// A trial that ended.
+#[derive(Debug)]
+struct Kept {
+    at: Instant,
+    run: Run,
+    plan: Arc<Plan>,
+    operator: String,
+    /// The step it was to end with; empty for all.
+    until: String,
+    effects: Vec<api::TrialEffect>,
+}
+
+impl Kept {
+    /// The bytes of its values.
+    fn bytes(&self) -> usize {
+        let of = |text: &Option<String>| text.as_ref().map_or(0, String::len);
+        let steps = self.run.steps.iter().map(|step| 256 + of(&step.sent) + of(&step.outcome) + of(&step.failure));
+        let effects = self.effects.iter().map(|effect| effect.what.len());
+        let run = &self.run;
+        run.input.len() + of(&run.kept) + of(&run.reply) + of(&run.failure) + steps.chain(effects).sum::<usize>()
+    }
 }
 
 impl Trials {
-    fn keep(&self, trial: Arc<api::Trial>) {
-        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-        kept.retain(|(at, _)| at.elapsed() < AGE);
-        kept.truncate(KEPT - 1);
-        kept.push_front((Instant::now(), trial));
+    /// A place among those under way; the error says whose places are taken.
+    fn enter(&self, operator: &str) -> std::result::Result<[InFlight; 2], String> {
+        let mut of_each = self.of_each.lock().unwrap_or_else(PoisonError::into_inner);
+        of_each.retain(|_, count| count.load(Ordering::Relaxed) > 0);
+        let own = of_each.entry(operator.to_owned()).or_default();
+        let own = InFlight::enter(own, AT_ONCE_OF_ONE)
+            .ok_or_else(|| format!("an operator runs at most {AT_ONCE_OF_ONE} trials at once; wait until one ends"))?;
+        let all = InFlight::enter(&self.under_way, AT_ONCE);
+        Ok([own, all.ok_or_else(|| format!("{AT_ONCE} trials run at once; try again in a moment"))?])
     }
 
-    fn all(&self) -> Vec<Arc<api::Trial>> {
+    fn keep(&self, trial: Arc<Kept>) {
+        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        kept.retain(|kept| kept.at.elapsed() < AGE);
+        kept.push_front(trial);
+        let mut bytes = 0;
+        let fit = kept.iter().take(KEPT).take_while(|kept| {
+            bytes += kept.bytes();
+            bytes <= KEPT_BYTES
+        });
+        let fit = fit.count();
+        kept.truncate(fit);
+    }
+
+    fn all(&self) -> Vec<Arc<Kept>> {
         let kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-        kept.iter().filter(|(at, _)| at.elapsed() < AGE).map(|(_, trial)| trial.clone()).collect()
+        kept.iter().filter(|kept| kept.at.elapsed() < AGE).cloned().collect()
+    }
+
+    fn one(&self, id: Uuid) -> Result<Arc<Kept>> {
+        let found = self.all().into_iter().find(|kept| kept.run.id == id);
+        found.ok_or_else(|| {
+            Error::not_found(format!("this process keeps no trial {id}; trials are kept for an hour, the last {KEPT}"))
+        })
     }
 }
 
 /// `POST /trials`: runs a workflow once and shows what it did.
 pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) -> Result<HttpResponse> {
     let asked = body.into_inner();
-    let Some(_place) = InFlight::enter(&app.trials.under_way, AT_ONCE) else {
-        let detail = format!("{AT_ONCE} trials run at once; try again in a moment");
-        return Err(Error::problem(503, "Too many trials", detail));
-    };
+    let place = app.trials.enter(&caller.name);
+    let _place = place.map_err(|detail| Error::problem(503, "Too many trials", detail))?;
     let live = app.live.load_full();
     let (plan, checked, bundle) = prepare(&app, &live, &asked).await?;
     let stubs = match asked.stubs.trim() {
@@ -102,7 +155,7 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
             confidential: plan.labels.any,
             traceparent: app.jobs.traceparent(&trace_id, id),
             request_id: id.to_string(),
-            trace_id,
+            trace_id: trace_id.clone(),
         },
         modes: Modes { all: asked.live, real: asked.real, simulated: asked.simulated },
         simulation: Simulation::new(stubs.as_ref()),
@@ -110,9 +163,9 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
         within: WITHIN,
     };
     let ended = trial.run().await;
-    let shown = Arc::new(shown(&app, &ended, &plan, id, begins, &input, caller.name));
-    app.trials.keep(shown.clone());
-    Ok(HttpResponse::Ok().json(&*shown))
+    let kept = Arc::new(keep(&app, ended, input, trace_id, (id, begins), (caller.name, asked.until)));
+    app.trials.keep(kept.clone());
+    Ok(HttpResponse::Ok().json(shown(&kept)))
 }
 
 /// The plan that is tried, with all it sees: what is live, with the documents and drafts of the author.
@@ -143,23 +196,20 @@ async fn prepare(app: &App, live: &Live, asked: &api::TrialRequest) -> Result<(A
 }
 
 /// What a trial did, masked and cut as runs are.
-fn shown(
+fn keep(
     app: &App,
-    ended: &Ended,
-    plan: &Plan,
-    id: Uuid,
-    begins: Timestamp,
-    input: &Value,
-    operator: String,
-) -> api::Trial {
-    let machine = &ended.machine;
-    let mask = app.effects.secrets.of_run(machine, input);
-    let text = |value: &Value| cut(mask.text(value.to_json()), SHOWN);
-    let steps = journal::steps(machine, SHOWN, &mask);
-    let (reply, end) = (machine.reply(), machine.ended());
-    let effects = ended.tried.iter().map(|tried| api::TrialEffect {
-        name: tried.name.clone(),
-        what: mask.text(tried.what.clone()),
+    tried: Ended,
+    input: Value,
+    trace_id: String,
+    (id, begins): (Uuid, Timestamp),
+    (operator, until): (String, String),
+) -> Kept {
+    let machine = tried.machine;
+    let plan = machine.plan().clone();
+    let mask = app.effects.secrets.of_run(&machine, &input);
+    let effects = tried.tried.into_iter().map(|tried| api::TrialEffect {
+        name: tried.name,
+        what: mask.text(tried.what),
         mode: match tried.mode {
             Mode::Real => "real",
             Mode::Stubbed => "stubbed",
@@ -167,42 +217,76 @@ fn shown(
         }
         .to_owned(),
     });
-    api::Trial {
+    let effects = effects.collect();
+    let unfinished = || EndOfRun { state: RunState::Failed, failure: None, at: begins };
+    let finished = Finished {
         id,
-        workflow: plan.name.clone(),
-        state: end.map_or(RunState::Failed, |end| end.state),
-        status: reply.map(|reply| reply.status),
+        revision: 0,
+        entry: "trial".into(),
         started: begins,
-        duration_us: end.map_or(Span::ZERO, |end| end.at - begins),
-        operator,
-        input: value(Some(&text(&plan.input.masked(input)))),
-        reply: reply.map(|reply| value(Some(&text(&reply.body)))).unwrap_or_default(),
-        failure: end.and_then(|end| failure(Some(&text(&end.failure.as_ref()?.to_value())))),
-        sheet: with_invoked(plan.sheet.clone(), &steps),
-        steps: shown_steps(&steps, &plan.sheet, begins),
-        effects: effects.collect(),
+        request_id: id.to_string(),
+        trace_id,
+        caller: None,
+        ended: machine.ended().cloned().unwrap_or_else(unfinished),
+        input,
+        machine,
+        sent: 0,
+    };
+    let run = journal::row(finished, SHOWN, &app.effects.secrets, "");
+    Kept { at: Instant::now(), run, plan, operator, until, effects }
+}
+
+fn shown(kept: &Kept) -> api::Trial {
+    let (run, own) = (&kept.run, &kept.plan.sheet);
+    let line = line(kept);
+    api::Trial {
+        id: line.id,
+        workflow: line.workflow,
+        state: line.state,
+        status: line.status,
+        started: line.started,
+        operator: line.operator,
+        duration_us: run.duration,
+        input: value(Some(&run.input)),
+        reply: value(run.reply.as_deref()),
+        failure: failure(run.failure.as_deref()),
+        sheet: with_invoked(own.clone(), &run.steps),
+        steps: shown_steps(&run.steps, own, run.started),
+        effects: kept.effects.clone(),
+    }
+}
+
+fn line(kept: &Kept) -> api::TrialLine {
+    api::TrialLine {
+        id: kept.run.id,
+        workflow: kept.run.workflow.clone(),
+        state: RunState::of(&kept.run.state).unwrap_or(RunState::Failed),
+        status: kept.run.status,
+        started: kept.run.started,
+        operator: kept.operator.clone(),
     }
 }
 
 /// `GET /trials`: those of this process, newest first.
 pub async fn list(app: Data<App>) -> HttpResponse {
-    let line = |trial: &Arc<api::Trial>| api::TrialLine {
-        id: trial.id,
-        workflow: trial.workflow.clone(),
-        state: trial.state,
-        status: trial.status,
-        started: trial.started,
-        operator: trial.operator.clone(),
-    };
-    HttpResponse::Ok().json(api::Trials { trials: app.trials.all().iter().map(line).collect() })
+    let trials = app.trials.all().iter().map(|kept| line(kept)).collect();
+    HttpResponse::Ok().json(api::Trials { trials })
 }
 
 /// `GET /trials/{id}`: one with what each step did.
 pub async fn show(app: Data<App>, id: Path<Uuid>) -> Result<HttpResponse> {
-    match app.trials.all().iter().find(|trial| trial.id == *id) {
-        Some(trial) => Ok(HttpResponse::Ok().json(&**trial)),
-        None => Err(Error::not_found(format!("this process keeps no trial {id}; trials are kept for an hour"))),
+    Ok(HttpResponse::Ok().json(shown(&*app.trials.one(*id)?)))
+}
+
+/// `GET /trials/{id}/case`: a document of cases with one that shows what the trial did.
+pub async fn case(app: Data<App>, id: Path<Uuid>, named: Query<CaseName>) -> Result<HttpResponse> {
+    let kept = app.trials.one(*id)?;
+    let name = named.into_inner().name.unwrap_or_else(|| format!("trial {}", kept.run.id));
+    let mut case = recorded(&kept.run, &kept.plan, name);
+    if !kept.until.is_empty() {
+        case.notes.push(format!("the trial ended with step {}; complete what the steps behind it do", kept.until));
     }
+    Ok(HttpResponse::Ok().json(case))
 }
 
 /// The text of a workflow without the steps behind one, which is known by its number or id.
