@@ -49,13 +49,20 @@ fn asked() -> Option<u32> {
     std::env::var("KANZLEI_ROUNDS").ok()?.parse().ok()
 }
 
-/// A runner that repeats the same choices in every run, or draws new ones when `KANZLEI_ROUNDS` is set.
+/// A runner that repeats the same choices in every run, or draws new ones when `KANZLEI_ROUNDS` is set; `KANZLEI_SEED`,
+/// a number, repeats those too, so that a change does not pass or fail by luck.
 fn runner(cases: u32) -> TestRunner {
     let config =
         Config { cases: rounds(cases), max_shrink_iters: 20_000, failure_persistence: None, ..Config::default() };
-    match asked() {
-        None => TestRunner::new_with_rng(config, TestRng::deterministic_rng(RngAlgorithm::ChaCha)),
-        Some(_) => TestRunner::new(config),
+    let seed: Option<u64> = std::env::var("KANZLEI_SEED").ok().and_then(|seed| seed.parse().ok());
+    match (asked(), seed) {
+        (None, _) => TestRunner::new_with_rng(config, TestRng::deterministic_rng(RngAlgorithm::ChaCha)),
+        (Some(_), Some(seed)) => {
+            let mut bytes = [0; 32];
+            bytes[..8].copy_from_slice(&seed.to_le_bytes());
+            TestRunner::new_with_rng(config, TestRng::from_seed(RngAlgorithm::ChaCha, &bytes))
+        }
+        (Some(_), None) => TestRunner::new(config),
     }
 }
 

@@ -32,6 +32,7 @@ impl Eval<'_> {
             }
             other => {
                 let args = self.arg_values(&call.args)?;
+                args.iter().try_for_each(|value| self.item_cost(value))?;
                 match (call.method, other) {
                     (Method::ToString, _) => self.make_text(ops::to_text(other)),
                     (Method::ValueOf, _) => Ok(on),
