@@ -40,6 +40,8 @@ fn names() -> Vec<(&'static str, Value)> {
 
 /// Expressions that look for the most time per unit of work.
 const WORST: &[&str] = &[
+    "numbers.map(n => one.split(/<[^>]*>|</g, numbers)).length",
+    "numbers.map(n => one.split(/<[^>]*>|</g, nested)).length",
     "numbers.map(n => objects.hasOwnProperty(pairs)).length",
     "numbers.map(n => o.hasOwnProperty(pairs)).length",
     "less.match(/<[^>]*>|</g)",

@@ -281,6 +281,7 @@ impl Eval<'_> {
             }
             _ => {
                 let args = self.arg_values(&call.args)?;
+                args.iter().try_for_each(|value| self.item_cost(value))?;
                 self.split_by(text, pattern, split_limit(&args))
             }
         }
