@@ -93,7 +93,7 @@
           go({ text: typed });
         }}
       >
-        <Search size="sm" labelText="In what was sent and answered" placeholder="in what was sent and answered …" bind:value={typed} on:clear={() => go({ text: '' })} />
+        <Search size="sm" labelText="In what was sent and answered" placeholder="in input or answer …" bind:value={typed} on:clear={() => go({ text: '' })} />
       </form>
     {/if}
     {#if listed.value && listed.value.dropped > 0}
