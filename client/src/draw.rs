@@ -81,9 +81,7 @@ pub fn changes(path: &str, before: &str, after: &str) {
 
 /// How two texts differ, as a unified diff.
 pub fn compared(old: &str, new: &str, before: &str, after: &str) {
-    let mut options = diffy::DiffOptions::new();
-    let options = options.set_original_filename(old.to_owned()).set_modified_filename(new.to_owned());
-    for line in options.create_patch(before, after).to_string().lines() {
+    for line in kanzlei_analysis::lines::patch((old, new), before, after).lines() {
         let code = match line.chars().next() {
             Some('+') => "32",
             Some('-') => "31",

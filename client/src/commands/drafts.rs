@@ -7,6 +7,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use kanzlei_analysis::compare::{self, Changed, ClientChange, StepChange};
+use kanzlei_analysis::lines;
 use kanzlei_api::deploys::{Deployed, DeployedDocument, Document, Documents};
 use kanzlei_api::drafts::{Draft, DraftText, Drafts, RevisionText, Revisions};
 use kanzlei_lang::diagnostic::Report;
@@ -115,7 +116,8 @@ pub fn diff(api: impl Fn() -> Result<Api, Error>, before: &str, after: &str, jso
     let (old, new) = (text(before)?, text(after)?);
     let steps = compare::steps_of(&old, &new);
     if json {
-        print_json(&serde_json::json!({"steps": steps, "diff": diffy::create_patch(&old, &new).to_string()}));
+        let diff = lines::patch((before, after), &old, &new);
+        print_json(&serde_json::json!({"steps": steps, "diff": diff}));
         return Ok(());
     }
     if old == new {

@@ -1,6 +1,6 @@
 //! `kanzlei language-server`: the Language Server Protocol 3.17 over standard input and output.
 //!
-//! Everything it answers comes from `kanzlei_analysis`; here are the protocol ([`answer`]), its positions ([`position`]) and
+//! Everything it answers comes from `kanzlei_analysis`; this module holds the protocol ([`answer`]), its positions ([`position`]) and
 //! the documents that an editor has open beside those on disk ([`offices`]).
 
 mod answer;

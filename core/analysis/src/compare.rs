@@ -3,7 +3,7 @@
 //! Steps are the same where they have the same name, or else do the same thing; so one that moved is not one that went away and another
 //! that came. What clients see is compared by types: a change is *breaking* where a request or an answer that was fine may not be any more.
 
-use std::collections::{HashMap, VecDeque};
+use std::collections::{HashMap, HashSet, VecDeque};
 
 use kanzlei_compiler::plan::{Plan, sheet};
 use kanzlei_lang::document::yaml::{Kind, Node};
@@ -91,7 +91,8 @@ pub fn steps_of(before: &str, after: &str) -> Vec<StepChange> {
     let (old_root, new_root) = (read(before), read(after));
     let (old, new) = (compared(before, old_root.as_ref()), compared(after, new_root.as_ref()));
     let pairs = pairs(&old, &new);
-    let in_order = longest_rising(&pairs);
+    let mut in_order = vec![false; new.len()];
+    longest_rising(&pairs).into_iter().for_each(|at| in_order[at] = true);
     let mut out: Vec<(usize, StepChange)> = Vec::new();
     for (at, step) in new.iter().enumerate() {
         let change = |change, before: &str, rows| StepChange {
@@ -108,15 +109,21 @@ pub fn steps_of(before: &str, after: &str) -> Vec<StepChange> {
                 let was = &old[from].step.number;
                 if !rows.is_empty() {
                     out.push((at, change(Changed::Changed, was, rows)));
-                } else if !in_order.contains(&at) {
+                } else if !in_order[at] {
                     out.push((at, change(Changed::Moved, was, rows)));
                 }
             }
         }
     }
-    for (at, step) in old.iter().enumerate().filter(|(at, _)| !pairs.contains(&Some(*at))) {
-        // Behind the last step before it that is still there.
-        let behind = (0..at).rev().find_map(|before| pairs.iter().position(|pair| *pair == Some(before)));
+    let mut now_at = vec![None; old.len()];
+    pairs.iter().enumerate().for_each(|(at, from)| from.iter().for_each(|from| now_at[*from] = Some(at)));
+    // Behind the last step before it that is still there.
+    let mut behind = 0;
+    for (step, now_at) in old.iter().zip(now_at) {
+        if let Some(at) = now_at {
+            behind = at + 1;
+            continue;
+        }
         let gone = StepChange {
             change: Changed::Removed,
             before: step.step.number.clone(),
@@ -124,7 +131,7 @@ pub fn steps_of(before: &str, after: &str) -> Vec<StepChange> {
             title: step.title.clone(),
             rows: Vec::new(),
         };
-        out.push((behind.map_or(0, |at| at + 1), gone));
+        out.push((behind, gone));
     }
     out.sort_by_key(|(at, change)| (*at, change.change != Changed::Removed));
     out.into_iter().map(|(_, change)| change).collect()
@@ -198,18 +205,20 @@ fn rows(before: &Node, after: &Node) -> Vec<Row> {
         all.map(|(key, node)| (key.name.clone(), node.to_value().to_json(), shown(node))).collect()
     };
     let (old, new) = (members(before), members(after));
-    let find = |all: &[(String, String, String)], name: &str| all.iter().find(|(key, ..)| key == name).cloned();
+    let known: HashMap<&str, (&str, &str)> =
+        old.iter().map(|(key, json, text)| (key.as_str(), (json.as_str(), text.as_str()))).collect();
+    let row =
+        |key: &str, before: &str, after: &str| Row { key: key.into(), before: before.into(), after: after.into() };
     let mut out = Vec::new();
     for (key, json, text) in &new {
-        match find(&old, key) {
-            Some((_, was, _)) if was == *json => {}
-            Some((_, _, was)) => out.push(Row { key: key.clone(), before: was, after: text.clone() }),
-            None => out.push(Row { key: key.clone(), before: String::new(), after: text.clone() }),
+        match known.get(key.as_str()) {
+            Some((was, _)) if was == json => {}
+            Some((_, was)) => out.push(row(key, was, text)),
+            None => out.push(row(key, "", text)),
         }
     }
-    for (key, _, was) in old.into_iter().filter(|(key, ..)| find(&new, key).is_none()) {
-        out.push(Row { key, before: was, after: String::new() });
-    }
+    let kept: HashSet<&str> = new.iter().map(|(key, ..)| key.as_str()).collect();
+    out.extend(old.iter().filter(|(key, ..)| !kept.contains(key.as_str())).map(|(key, _, was)| row(key, was, "")));
     out
 }
 

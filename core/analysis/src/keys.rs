@@ -115,7 +115,7 @@ fn may_be(schema: &Json, node: &Node) -> bool {
     }
 }
 
-/// The keys that the mapping at a path may hold; those of its schemas that close it, where there are some.
+/// The keys that the mapping at a path may hold; schemas that forbid other keys decide, if any do.
 pub(crate) fn allowed(root: &Node, path: &[At]) -> Vec<KeyAllowed<'static>> {
     let found = schemas(root, path);
     let closes = |schema: &&&Json| schema.get("additionalProperties") == Some(&Json::Bool(false));

@@ -20,6 +20,7 @@ mod expression;
 mod extract;
 pub mod hover;
 mod keys;
+pub mod lines;
 pub mod outline;
 mod place;
 pub mod scope;

@@ -1,11 +1,11 @@
-//! Outcomes of effects that a trial does not perform: stubs answer where there are some, else what descriptions give as
-//! an example, ids that are made up, and a memory that ends with the trial.
+//! Outcomes of effects that a trial does not perform: stubs answer first, then examples from descriptions, ids that are made up, and a memory that ends with the trial.
 //!
 //! Nothing here does I/O; who tries a run decides which effects come here ([`Simulation::outcome`]).
 
 use std::collections::BTreeMap;
 
 use kanzlei_compiler::example;
+use kanzlei_compiler::sql::{Class, judge};
 use kanzlei_engine::machine::{
     Address, Answer, Cancellation, Cancelling, Effect, EffectError, Enqueue, Kept, Outcome, Query, Queued, Request,
     Rows,
@@ -128,7 +128,8 @@ fn called(request: &Request, described: Option<Described>) -> Result<Answer, Eff
 fn queried(query: &Query) -> Vec<Rows> {
     let one = |sql: &kanzlei_engine::machine::Sql| {
         let inserts = sql.text.trim_start().get(..6).is_some_and(|verb| verb.eq_ignore_ascii_case("insert"));
-        let reads = sql.text.trim_start().get(..6).is_some_and(|verb| verb.eq_ignore_ascii_case("select"));
+        let judged = judge(&sql.text, sql.values.len(), query.transaction);
+        let reads = judged.is_ok_and(|judged| judged.class == Class::Reads);
         Rows { rows: Vec::new(), count: u64::from(!reads), id: inserts.then_some(1) }
     };
     query.statements.iter().map(one).collect()

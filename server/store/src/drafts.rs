@@ -30,16 +30,15 @@ pub struct Draft {
     pub operator: String,
 }
 
-/// The most drafts that are listed.
-pub const MOST: usize = 2000;
-
 impl Store {
-    /// All drafts, at most [`MOST`].
-    pub async fn drafts(&self) -> Result<Vec<Draft>> {
+    /// The next drafts behind a kind and name, in the order of both: at most eight, because each may be of 9 MiB.
+    pub async fn drafts_behind(&self, kind: &str, name: &str) -> Result<Vec<Draft>> {
         sqlx::query_as!(
             Draft,
             "SELECT kind, name, version, base, path, source, file, changed, operator
-             FROM draft ORDER BY kind, name LIMIT 2000"
+             FROM draft WHERE (kind, name) > (?, ?) ORDER BY kind, name LIMIT 8",
+            kind,
+            name
         )
         .fetch_all(&self.pool)
         .await

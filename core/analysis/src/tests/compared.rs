@@ -91,3 +91,18 @@ fn what_breaks_clients_is_told_from_what_does_not() {
     }
     assert_eq!(compare::clients(&plan(BEFORE), &plan(BEFORE)), []);
 }
+
+#[test]
+fn long_texts_are_compared_too() {
+    let steps = |word: &str| -> String { (0..20_000).map(|n| format!("- note: {word} {n}\n")).collect() };
+    let keys = |value: u32| -> String { (0..20_000).map(|n| format!("  k{n}: {value}\n")).collect() };
+    let of = |steps: String| format!("workflow: w\nsteps:\n{steps}");
+    // Nothing is left, all is new; one half went away; one step with very many keys.
+    for (before, after, wanted) in [
+        (of(steps("a")), of("- {reply: 200}\n".into()), 20_001),
+        (of(steps("a") + &steps("b")), of(steps("b")), 20_000),
+        (of(format!("- note: x\n{}", keys(1))), of(format!("- note: x\n{}", keys(2))), 1),
+    ] {
+        assert_eq!(compare::steps_of(&before, &after).len(), wanted);
+    }
+}

@@ -25,7 +25,7 @@ pub enum At {
     Key(String),
 }
 
-/// What is to be done to the tree of a document.
+/// A change to the tree of a document.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(tag = "change", rename_all = "snake_case")]

@@ -22,6 +22,7 @@ use serde::Deserialize;
 use serde_json::json;
 use sha2::{Digest, Sha256};
 
+use super::LARGEST;
 use super::auth::Caller;
 use super::workflows::endpoints;
 use crate::App;
@@ -89,11 +90,20 @@ impl Given {
     /// The documents with the texts of the drafts.
     pub(super) async fn read(self, app: &App, live: &Live) -> Result<(Bundle, Taken)> {
         let mut bundle = self.bundle;
-        let mut taken = Vec::with_capacity(self.drafts.len().min(MOST_DOCUMENTS));
-        for DraftName { kind, name } in self.drafts.into_iter().take(MOST_DOCUMENTS) {
+        let too_many = |what: String| Error::problem(422, "Too many drafts", format!("{what}; deploy them in parts"));
+        if self.drafts.len() > MOST_DOCUMENTS {
+            return Err(too_many(format!("at most {MOST_DOCUMENTS} drafts are read at once")));
+        }
+        let mut taken = Vec::with_capacity(self.drafts.len());
+        let mut bytes = 0;
+        for DraftName { kind, name } in self.drafts {
             let Some(draft) = app.store.draft(&kind, &name).await? else {
                 return Err(Error::not_found(format!("there is no draft of the {kind} `{name}`")));
             };
+            bytes += draft.source.len() + draft.file.as_ref().map_or(0, String::len);
+            if bytes > LARGEST {
+                return Err(too_many(format!("together they have more than {LARGEST} bytes")));
+            }
             let deployed = live.documents.iter().find(|document| document.kind == kind && document.name == name);
             let number = deployed.map(|deployed| deployed.number);
             if number.is_some() && number != draft.base && !self.over {

@@ -3,7 +3,7 @@
 use actix_web::http::header;
 use actix_web::web::{Data, Json, Path};
 use actix_web::{HttpRequest, HttpResponse};
-use kanzlei_analysis::compare;
+use kanzlei_analysis::{compare, lines};
 use kanzlei_api::drafts as api;
 use kanzlei_api::workflows::Revision;
 use kanzlei_lang::document::yaml::MAX_SIZE;
@@ -21,6 +21,9 @@ use crate::error::{Error, Result};
 
 /// The largest file that a draft brings along: an OpenAPI document.
 const LARGEST_FILE: usize = 8 << 20;
+
+/// The most drafts that are listed.
+const MOST: usize = 2000;
 
 /// How a draft stands, beside what is live.
 pub(super) fn line(draft: &Draft, live: &Live) -> api::DraftLine {
@@ -50,15 +53,17 @@ pub(super) fn line(draft: &Draft, live: &Live) -> api::DraftLine {
     }
 }
 
-fn shown(draft: Draft, live: &Live) -> HttpResponse {
+async fn shown(app: &App, draft: Draft) -> Result<HttpResponse> {
+    let live = app.live.load_full();
     let etag = format!("\"{}\"", draft.version);
-    let line = line(&draft, live);
-    HttpResponse::Ok().insert_header((header::ETAG, etag)).json(api::Draft {
+    let work = move || (line(&draft, &live), draft);
+    let (line, draft) = app.background.run(work).await?;
+    Ok(HttpResponse::Ok().insert_header((header::ETAG, etag)).json(api::Draft {
         line,
         path: draft.path,
         text: draft.source,
         file: draft.file,
-    })
+    }))
 }
 
 /// Kind and name of a path.
@@ -74,11 +79,20 @@ fn no_draft(kind: &str, name: &str) -> Error {
     Error::not_found(format!("there is no draft of the {kind} `{name}`"))
 }
 
-/// `GET /drafts`: all of them.
+/// `GET /drafts`: all of them, at most [`MOST`].
 pub async fn list(app: Data<App>) -> Result<HttpResponse> {
     let live = app.live.load_full();
-    let drafts = app.store.drafts().await?;
-    let lines = app.background.run(move || drafts.iter().map(|draft| line(draft, &live)).collect()).await?;
+    let mut lines: Vec<api::DraftLine> = Vec::new();
+    while lines.len() < MOST {
+        let last = lines.last().map_or(("", ""), |last| (last.kind.as_str(), last.name.as_str()));
+        let some = app.store.drafts_behind(last.0, last.1).await?;
+        if some.is_empty() {
+            break;
+        }
+        let live = live.clone();
+        let work = move || some.iter().map(|draft| line(draft, &live)).collect::<Vec<_>>();
+        lines.extend(app.background.run(work).await?);
+    }
     Ok(HttpResponse::Ok().json(api::Drafts { drafts: lines }))
 }
 
@@ -86,7 +100,7 @@ pub async fn list(app: Data<App>) -> Result<HttpResponse> {
 pub async fn show(app: Data<App>, path: Path<(String, String)>) -> Result<HttpResponse> {
     let (kind, name) = known(&path)?;
     let draft = app.store.draft(kind, name).await?.ok_or_else(|| no_draft(kind, name))?;
-    Ok(shown(draft, &app.live.load()))
+    shown(&app, draft).await
 }
 
 /// What a request says about the version it knows.
@@ -104,8 +118,9 @@ fn precondition(request: &HttpRequest) -> Result<Precondition> {
     match text(header::IF_MATCH) {
         None => Ok(Precondition::None),
         Some(value) => {
-            let version = value.trim().trim_start_matches("W/").trim_matches('"').parse();
-            version.map(Precondition::Version).map_err(|_| {
+            let version = value.trim().trim_start_matches("W/").trim_matches('"').parse().ok();
+            let version = version.filter(|version| (1..u64::MAX).contains(version)).map(Precondition::Version);
+            version.ok_or_else(|| {
                 Error::problem(400, "Malformed If-Match", "it is the `ETag` of the draft that was read: `\"3\"`")
             })
         }
@@ -163,7 +178,7 @@ pub async fn save(
         operator: caller.name,
     };
     if app.store.save_draft(&draft).await? {
-        return Ok(shown(draft, &live));
+        return shown(&app, draft).await;
     }
     Err(conflict(&app, kind, name, given).await?)
 }
@@ -179,10 +194,12 @@ async fn conflict(app: &App, kind: &str, name: &str, given: api::DraftText) -> R
         (None, Some(base)) => app.store.source(kind, name, base).await?.map(|(source, _)| source),
         (None, None) => None,
     };
-    let merged = ancestor.and_then(|ancestor| diffy::merge(&ancestor, &current.source, &given.text).ok());
+    let (theirs, yours) = (current.source.clone(), given.text.clone());
+    let work = move || ancestor.and_then(|ancestor| lines::merge(&ancestor, &theirs, &yours));
+    let merged = app.background.run(work).await?;
     let how = match merged {
         Some(_) => "your changes and theirs do not touch: `merged` has both; save it with `If-Match` of this version",
-        None => "both changed the same lines; compare `current` with your text",
+        None => "both changed the same lines, or very many; compare `current` with your text",
     };
     let detail = format!("{} saved version {} in the meantime; {how}", current.operator, current.version);
     let mut problem = Problem::new(412, "Another author saved this draft").detail(detail);
@@ -246,7 +263,7 @@ pub async fn compared(app: Data<App>, body: Json<api::Texts>) -> Result<HttpResp
     }
     let work = move || api::Comparison {
         steps: compare::steps_of(&before, &after),
-        diff: diffy::create_patch(&before, &after).to_string(),
+        diff: lines::patch(("original", "modified"), &before, &after),
     };
     Ok(HttpResponse::Ok().json(app.background.run(work).await?))
 }

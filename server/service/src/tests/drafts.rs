@@ -20,6 +20,9 @@ fn a_draft_is_saved_over_what_was_read_and_merged_with_what_was_not() {
             (("if-none-match", "*"), &first, 200, "differs from live by 1 step"),
             (("if-none-match", "*"), &LIVE.replace("note: first", "note: b first"), 412, "both changed the same lines"),
             (("if-match", "x"), &first, 400, "Malformed"),
+            (("if-match", "\"0\""), &first, 400, "Malformed"),
+            (("if-match", "\"18446744073709551615\""), &first, 400, "Malformed"),
+            (("if-match", "\"18446744073709551614\""), &first, 412, "saved version 1"),
             (("if-match", "\"1\""), &first.replace("body: one", "body: two"), 200, "differs from live by 2 steps"),
             (("if-match", "\"2\""), &first.replace("workflow: quote", "workflow: other"), 422, "another name"),
             (("if-match", "\"2\""), "workflow: quote\nsteps: [", 200, "differs from live"),
@@ -54,6 +57,9 @@ fn drafts_are_checked_and_deployed_with_what_is_live() {
         assert_eq!((&list["drafts"][0]["base"], &list["drafts"][0]["differs"]), (&json!(1), &json!(1)), "{list}");
         let named = json!({"documents": [], "drafts": [{"kind": "workflow", "name": "quote"}]});
         assert_eq!(bed.control("POST /check", &named).await.json(), json!({"diagnostics": []}));
+        let many = json!({"documents": [], "drafts": vec![&named["drafts"][0]; 2001]});
+        let refused = bed.control("POST /deploys", &many).await;
+        assert!(refused.status == 422 && refused.body.contains("at most 2000 drafts"), "{refused:?}");
         let mut preview = named.clone();
         preview["preview"] = true.into();
         let shown = bed.control("POST /deploys", &preview).await.json();

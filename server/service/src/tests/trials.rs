@@ -97,6 +97,17 @@ fn a_trial_performs_what_reads_and_simulates_what_changes() {
             let answer = tried(bed, more.clone()).await;
             assert!(answer.status == status && answer.body.contains(says), "{more}: {answer:?}");
         }
+        // A wait is skipped only where nothing real may come first.
+        let both = "workflow: draft\nsteps:\n  - together:\n      read: {call: s.read, within: 2s}\n      wait: {pause: 2 h}\n";
+        let changed = json!([
+            {"path": "services/s.yaml", "text": "service: s\nbase: http://127.0.0.1:9\nnetwork: private\nopenapi: s.openapi.yaml\n"},
+            {"path": "workflows/draft.yaml", "text": both},
+        ]);
+        let trial = tried(bed, json!({"documents": changed})).await.json();
+        assert!(
+            trial["failure"]["kind"] == "unreachable" && trial["duration_us"].as_i64() < Some(60_000_000),
+            "{trial}"
+        );
         let until = tried(bed, json!({"until": "rows"})).await.json();
         assert_eq!(until["steps"].as_array().map(Vec::len), Some(5), "{until}");
         let list = bed.control("GET /trials", &Json::Null).await.json();

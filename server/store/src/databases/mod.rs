@@ -252,7 +252,7 @@ impl Database {
     }
 
     /// Runs statements that may leave state in a connection on a new one, which is closed afterwards. It holds a place
-    /// of the pool meanwhile, so there are at most as many of these as pooled connections.
+    /// of the pool until then, so at most as many of these are open as the pool has connections.
     pub async fn run_apart(
         &self,
         statements: &[Statement],

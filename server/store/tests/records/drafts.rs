@@ -34,7 +34,7 @@ fn a_draft_is_saved_over_the_version_that_was_read() {
         }
         let kept = store.draft("workflow", "a").await.expect("reads").expect("a draft");
         assert_eq!((kept.version, kept.source.as_str(), kept.operator.as_str()), (2, "two", "berit"));
-        assert_eq!(store.drafts().await.expect("lists"), [kept]);
+        assert_eq!(store.drafts_behind("", "").await.expect("lists"), [kept]);
         for (version, discarded) in [(Some(1), false), (Some(2), true), (None, false)] {
             assert_eq!(
                 store.discard_draft("workflow", "a", version).await.expect("discards"),
@@ -64,7 +64,7 @@ fn a_deploy_takes_drafts_with_it_or_none() {
             assert_eq!(store.deploy(&deploy).await.is_ok(), deploys, "version {version}");
             assert_eq!(store.live().await.expect("live").len(), usize::from(deploys), "version {version}");
         }
-        assert_eq!(store.drafts().await.expect("lists"), []);
+        assert_eq!(store.drafts_behind("", "").await.expect("lists"), []);
         assert_eq!(store.revisions("workflow", "a").await.expect("revisions")[0].operator, "berit");
     });
 }
