@@ -6,7 +6,7 @@ use kanzlei_lang::document::yaml::Node;
 use kanzlei_lang::expr::{Expression, Scope, functions};
 use kanzlei_lang::types::Type;
 
-use crate::place::{MARK, Spot, skip_expression};
+use crate::place::{MARK, Spot, floor, skip_expression};
 use crate::workspace::Instead;
 use crate::{Workspace, keys};
 
@@ -32,7 +32,7 @@ pub(crate) fn within(document: &str, place: Place, at: usize, bare: bool) -> Opt
             false => (0, raw.len()),
         };
         let text = raw.get(from..to.max(from))?;
-        let at = offset.checked_sub(from).filter(|at| *at <= text.len())?;
+        let at = floor(text, offset.checked_sub(from).filter(|at| *at <= text.len())?);
         return Some(Within { text: text.to_owned(), at, begins: place.start as usize + from });
     }
     let mut from = 0;
@@ -50,7 +50,7 @@ pub(crate) fn within(document: &str, place: Place, at: usize, bare: bool) -> Opt
             if !closed && quoted {
                 text = text.trim_end_matches(['"', '\'']).to_owned();
             }
-            let at = (offset - start).min(text.len());
+            let at = floor(&text, offset - start);
             return Some(Within { text, at, begins: place.start as usize + start });
         }
         from = end;

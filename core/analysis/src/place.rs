@@ -56,7 +56,8 @@ pub(crate) fn locate(text: &str, at: usize) -> Option<Spot> {
     mended(text, at)
 }
 
-fn floor(text: &str, at: usize) -> usize {
+/// The position, or the beginning of the character that it lies in.
+pub(crate) fn floor(text: &str, at: usize) -> usize {
     let mut at = at.min(text.len());
     while !text.is_char_boundary(at) {
         at -= 1;
@@ -246,7 +247,7 @@ fn guess(text: &str, line_start: usize, at: usize, line_end: usize) -> Guess {
             }
             (_, true, None) => matches!(byte, b',' | b'}' | b']' | b':'),
             (false, false, None) => byte == b':' || byte == b' ',
-            (true, false, None) => line[end..].starts_with(" #"),
+            (true, false, None) => bytes[end..].starts_with(b" #"),
         };
         if stops {
             break;

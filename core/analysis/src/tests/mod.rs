@@ -173,6 +173,19 @@ fn every_position_of_every_document_can_be_asked_about() {
     assert!(suggested > 200 && hovered > 50, "{suggested} suggestions, {hovered} hovers");
 }
 
+/// Positions are bytes that clients count, so they lie within characters and behind the end too.
+#[test]
+fn positions_within_characters_can_be_asked_about() {
+    let text = "workflow: w\ninput: {å: {type: string, title: Øre}}\nsteps:\n  - let: {b: \"${input.å + 'ø'}\"}\n  - reply: 200\n    body: ${b}æ\n";
+    let workspace = Workspace::of([("w.yaml".to_owned(), text.to_owned())]);
+    for at in (0..text.len() + 3).chain([usize::MAX]) {
+        hover::at(&workspace, "w.yaml", at);
+        complete::at(&workspace, "w.yaml", at);
+        crate::symbols::references(&workspace, "w.yaml", at, true);
+        crate::scope::at(&workspace, "w.yaml", at);
+    }
+}
+
 /// What fuzzing found worth keeping, as documents that are being typed.
 #[test]
 fn odd_documents_can_be_asked_about() {

@@ -181,7 +181,8 @@ async fn prepare(app: &App, live: &Live, asked: &api::TrialRequest) -> Result<(A
         return Err(Error::not_found(detail));
     };
     if !asked.until.is_empty() {
-        source.text = up_to(&source.text, &asked.until)?;
+        let (text, until) = (source.text.clone(), asked.until.clone());
+        source.text = app.background.run(move || up_to(&text, &until)).await??;
     }
     let path = source.path.clone();
     let checked = check_here(app, bundle.clone()).await?;
@@ -298,10 +299,23 @@ fn up_to(text: &str, until: &str) -> Result<String> {
     let mut text = text.to_owned();
     // From the innermost list outwards, in each the steps behind, the last one first.
     for length in (1..=step.at.len()).rev() {
-        let At::Item(index) = step.at[length - 1] else { continue };
-        let item = |item: usize| [&step.at[..length - 1], &[At::Item(item)]].concat();
-        let last = (index + 1..).find(|next| !edit::exists(&text, &item(*next))).unwrap_or(index + 1);
-        for behind in (index + 1..last).rev() {
+        let (list, At::Item(index)) = (&step.at[..length - 1], &step.at[length - 1]) else { continue };
+        let item = |item: usize| [list, &[At::Item(item)]].concat();
+        let last = outline.iter().filter(|other| other.at.len() == length && other.at.starts_with(list));
+        let last = last.filter_map(|other| match other.at.last() {
+            Some(At::Item(at)) => Some(*at),
+            _ => None,
+        });
+        let last = last.max().unwrap_or(*index);
+        if last == *index {
+            continue;
+        }
+        // Lines go at once; what stands between brackets, one by one.
+        if let Ok(lines) = edit::piece(&text, &item(index + 1), last - index) {
+            text.replace_range(lines.start..lines.end, "");
+            continue;
+        }
+        for behind in (index + 1..=last).rev() {
             let edits =
                 edit::change(&text, &Change::Remove { at: item(behind) }).map_err(|error| bad(error.to_string()))?;
             text = edit::apply(&text, &edits).map_err(|error| bad(error.to_string()))?;
