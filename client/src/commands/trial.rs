@@ -4,7 +4,7 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use kanzlei_api::deploys::Document as Text;
-use kanzlei_api::drafts::{Draft, DraftName, Drafts};
+use kanzlei_api::drafts::{Draft, DraftName};
 use kanzlei_api::trials::{Trial, TrialEffect, TrialRequest};
 use kanzlei_api::workflows::Workflow;
 use kanzlei_lang::diagnostic::Diagnostic;
@@ -74,10 +74,15 @@ fn target(api: &Api, args: &Try, request: &mut TrialRequest) -> Result<String, E
     if !file.is_file() {
         let (name, live) = args.target.strip_suffix("@live").map_or((args.target.as_str(), false), |name| (name, true));
         request.workflow = name.to_owned();
-        let drafts: Drafts = api.get("/drafts")?;
-        let drafted = drafts.drafts.iter().any(|draft| draft.kind == "workflow" && draft.name == name);
-        if drafted && !live {
-            let draft: Draft = api.get(&format!("/drafts/workflow/{}", segment(name)))?;
+        let draft = match live {
+            true => None,
+            false => match api.try_get::<Draft>(&format!("/drafts/workflow/{}", segment(name)))? {
+                Ok(draft) => Some(draft),
+                Err(refused) if refused.status == 404 => None,
+                Err(refused) => return Err(api.error(refused)),
+            },
+        };
+        if let Some(draft) = draft {
             if !request.drafts.iter().any(|known| known.kind == "workflow" && known.name == name) {
                 request.drafts.push(DraftName { kind: "workflow".into(), name: name.to_owned() });
             }
