@@ -8,7 +8,7 @@
 use std::fmt;
 
 use super::ast::*;
-use super::meter::{Limits, Meter};
+use super::meter::Meter;
 use super::ops;
 use kanzlei_model::value::{MAX_DEPTH, MAX_WEIGHT, ObjectBuilder, Str, Value};
 
@@ -102,27 +102,28 @@ pub(super) struct Eval<'a> {
     inner_text: Option<Str>,
     slots: &'a [Value],
     locals: Vec<Value>,
-    meter: Meter<'a>,
+    pub(super) meter: Meter<'a>,
 }
 
 /// Evaluates a compiled expression.
 ///
 /// `slots` are the workflow's values in the order of the scope it was compiled with; one that is
-/// missing reads as `undefined`.
+/// missing reads as `undefined`. The meter comes back with what is left of it.
 pub(super) fn run<'a>(
     text: &'a str,
     expr: &Expr,
     locals: u32,
     slots: &'a [Value],
-    limits: Limits<'a>,
-) -> Result<Value, Box<EvalError>> {
-    let mut eval = Eval { text, inner_text: None, slots, locals: Vec::new(), meter: Meter::new(limits) };
+    meter: Meter<'a>,
+) -> (Result<Value, Box<EvalError>>, Meter<'a>) {
+    let mut eval = Eval { text, inner_text: None, slots, locals: Vec::new(), meter };
     eval.locals.resize(locals as usize, Value::Undefined);
-    match eval.expr(expr) {
+    let result = match eval.expr(expr) {
         Ok(value) => Ok(value),
         Err(Stop::Nothing) => Ok(Value::Undefined),
         Err(Stop::Failed(failure)) => Err(failure),
-    }
+    };
+    (result, eval.meter)
 }
 
 impl Eval<'_> {
@@ -194,8 +195,7 @@ impl Eval<'_> {
             }
             Kind::Match { pattern, text, test } => {
                 let text = self.expr(text)?;
-                self.item_cost(&text)?;
-                let text = ops::to_text(&text);
+                let text = self.meter.text_of(&text)?;
                 self.meter.work(pattern.work(text.len()))?;
                 if *test {
                     Ok(Value::Bool(pattern.regex.is_match(&text)))
@@ -247,15 +247,6 @@ impl Eval<'_> {
     /// Charges for units of work.
     pub(super) fn work(&mut self, units: u64) -> Res<()> {
         Ok(self.meter.work(units)?)
-    }
-
-    /// Charges for comparing or hashing by a key.
-    pub(super) fn key_work(&mut self, key: &Value) -> Res<()> {
-        match key {
-            Value::Text(text) => self.text_work(text.len()),
-            Value::List(_) => self.item_cost(key),
-            _ => Ok(()),
-        }
     }
 
     /// Charges for text about to be made.
@@ -330,8 +321,7 @@ impl Eval<'_> {
                 Ok(super::methods::unit_at(text, position as usize).map_or(Value::Undefined, Value::text))
             }
             _ => {
-                self.key_work(key)?;
-                let name = ops::to_text(key);
+                let name = self.meter.text_of(key)?;
                 self.member(
                     object,
                     &name,
@@ -347,22 +337,10 @@ impl Eval<'_> {
         let mut out = String::from(&*texts[0]);
         for (part, text) in parts.iter().zip(&texts[1..]) {
             let value = self.expr(part)?;
-            self.item_cost(&value)?;
-            ops::write_text(&value, &mut out);
+            self.meter.append(&value, &mut out)?;
             out.push_str(text);
         }
         self.make_text(out)
-    }
-
-    /// Charges for reading all of a value, as for turning it into text.
-    pub(super) fn item_cost(&mut self, value: &Value) -> Res<()> {
-        match value {
-            Value::List(_) | Value::Text(_) => {
-                self.meter.work(value.weight() / 16)?;
-                Ok(self.meter.bytes(value.weight())?)
-            }
-            _ => Ok(()),
-        }
     }
 
     fn list(&mut self, items: &[Item]) -> Res {
@@ -416,8 +394,7 @@ impl Eval<'_> {
                 Property::Computed(key, expr) => {
                     let key = self.expr(key)?;
                     let value = self.expr(expr)?;
-                    self.key_work(&key)?;
-                    builder.insert(ops::to_text(&key), value);
+                    builder.insert(self.meter.text_of(&key)?, value);
                     members += 1;
                 }
                 Property::Spread(expr) => match self.expr(expr)? {
@@ -452,20 +429,17 @@ impl Eval<'_> {
 
     fn unary(&mut self, op: UnaryOp, operand: &Expr) -> Res {
         let value = self.expr(operand)?;
-        if matches!(op, UnaryOp::Plus | UnaryOp::Minus | UnaryOp::BitNot) {
-            self.key_work(&value)?;
-        }
         Ok(match op {
             UnaryOp::Plus => match value {
                 Value::Int(_) => value,
-                other => Value::Num(ops::to_number(&other)),
+                other => Value::Num(self.meter.number_of(&other)?),
             },
             UnaryOp::Minus => match value {
                 Value::Int(int) if int != 0 && int != i64::MIN => Value::Int(-int),
-                other => Value::Num(-ops::to_number(&other)),
+                other => Value::Num(-self.meter.number_of(&other)?),
             },
             UnaryOp::Not => Value::Bool(!ops::truthy(&value)),
-            UnaryOp::BitNot => Value::Int((!ops::to_int32(ops::to_number(&value))).into()),
+            UnaryOp::BitNot => Value::Int((!ops::to_int32(self.meter.number_of(&value)?)).into()),
             UnaryOp::TypeOf => Value::text(ops::type_of(&value)),
             UnaryOp::Void => Value::Undefined,
         })
@@ -499,8 +473,7 @@ impl Eval<'_> {
         match op {
             BinaryOp::Add => self.add(&a, &b),
             BinaryOp::In => {
-                self.key_work(&a)?;
-                let name = ops::to_text(&a);
+                let name = self.meter.text_of(&a)?;
                 match &b {
                     Value::Object(object) => Ok(Value::Bool(object.get(&name).is_some())),
                     Value::List(list) => Ok(Value::Bool(
@@ -523,8 +496,8 @@ impl Eval<'_> {
 
     fn operate(&mut self, op: BinaryOp, a: &Value, b: &Value) -> Res {
         if a.depth() + b.depth() > 0 {
-            self.item_cost(a)?;
-            self.item_cost(b)?;
+            self.meter.writes(a)?;
+            self.meter.writes(b)?;
         } else {
             self.meter.work(compared(a, b))?;
         }
@@ -536,11 +509,9 @@ impl Eval<'_> {
         if !is_text(a) && !is_text(b) {
             return Ok(ops::binary(BinaryOp::Add, a, b));
         }
-        self.item_cost(a)?;
-        self.item_cost(b)?;
         let mut out = String::new();
-        ops::write_text(a, &mut out);
-        ops::write_text(b, &mut out);
+        self.meter.append(a, &mut out)?;
+        self.meter.append(b, &mut out)?;
         self.make_text(out)
     }
 
@@ -619,9 +590,8 @@ impl Eval<'_> {
                 let mut taken: Vec<Str> = Vec::with_capacity(members.len());
                 for (key, target, default) in members {
                     let key = self.expr(key)?;
-                    self.key_work(&key)?;
                     let member = self.index(&value, &key)?;
-                    taken.push(ops::to_text(&key));
+                    taken.push(self.meter.text_of(&key)?);
                     self.bind(target, default.as_ref(), member)?;
                 }
                 if let Some(rest) = rest {

@@ -43,6 +43,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use kanzlei_model::value::{Str, Value};
+use meter::Meter;
 
 /// Something wrong with the text of an expression.
 #[derive(Clone, Debug, PartialEq)]
@@ -192,7 +193,12 @@ impl Expression {
 
     /// Evaluates over the values of the scope it was compiled with.
     pub fn eval(&self, slots: &[Value], limits: Limits<'_>) -> Result<Value, Box<EvalError>> {
-        eval::run(&self.text, &self.expr, self.locals, slots, limits)
+        self.eval_metered(slots, Meter::new(limits)).0
+    }
+
+    /// Evaluates with what a meter has left, and returns the meter.
+    fn eval_metered<'a>(&'a self, slots: &'a [Value], meter: Meter<'a>) -> (Result<Value, Box<EvalError>>, Meter<'a>) {
+        eval::run(&self.text, &self.expr, self.locals, slots, meter)
     }
 
     /// The text.

@@ -1,6 +1,9 @@
 //! Conversions and operators of ECMAScript on [`Value`]s (ECMA-262 §7.1, §7.2, §13).
 //!
-//! Nothing here fails: what ECMAScript throws for is checked by the evaluator before it comes here.
+//! Nothing here fails: what ECMAScript throws for is checked by the evaluator before it comes here. Nothing is charged for
+//! either, so that evaluations convert by way of [`charged`].
+
+mod charged;
 
 use std::cmp::Ordering;
 
@@ -31,14 +34,18 @@ pub fn to_number(value: &Value) -> f64 {
         Value::Int(int) => *int as f64,
         Value::Num(num) => *num,
         Value::Text(text) => text_to_number(text),
-        // No number has so long a text; writing it would be work that nobody is charged for.
-        Value::List(_) if value.weight() > MOST_WRITTEN => f64::NAN,
         Value::List(_) | Value::Object(_) => text_to_number(&to_text(value)),
     }
 }
 
-/// The weight of lists that are written to be read as numbers, in bytes.
-const MOST_WRITTEN: u64 = 1 << 20;
+/// The number that a value is; NaN where it is none.
+pub fn plain_number(value: &Value) -> f64 {
+    match value {
+        Value::Int(int) => *int as f64,
+        Value::Num(num) => *num,
+        _ => f64::NAN,
+    }
+}
 
 /// StringToNumber (§7.1.4.1.1).
 pub fn text_to_number(text: &str) -> f64 {

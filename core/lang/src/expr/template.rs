@@ -3,7 +3,8 @@
 //!
 //! A text that is one single `${…}` keeps the value's type; any other returns text.
 
-use super::{EvalError, Expression, Fault, Limits, Scope, Span, Use, ops};
+use super::meter::Meter;
+use super::{EvalError, Expression, Fault, Limits, Scope, Span, Use};
 use kanzlei_model::value::{Str, Value};
 
 /// A compiled text.
@@ -72,12 +73,16 @@ impl Template {
             Template::Text(text) => Ok(Value::Text(text.clone())),
             Template::Single(expression) => expression.eval(slots, limits),
             Template::Mixed(texts, parts) => {
-                let mut out = String::from(&*texts[0]);
+                let (mut out, mut meter) = (String::from(&*texts[0]), Meter::new(limits));
                 for (part, text) in parts.iter().zip(&texts[1..]) {
-                    ops::write_text(&part.eval(slots, limits)?, &mut out);
+                    let (value, left) = part.eval_metered(slots, meter);
+                    meter = left;
+                    meter.append(&value?, &mut out)?;
                     out.push_str(text);
                 }
-                Ok(Value::text(out))
+                let text = Value::text(out);
+                EvalError::check_size(&text)?;
+                Ok(text)
             }
         }
     }

@@ -1,6 +1,7 @@
 //! What is refused, what fails and how, and that nothing runs without bound. Agreement with ECMAScript itself is
 //! tested in `tests/differential.rs`.
 
+use super::template::Template;
 use super::*;
 
 fn scope() -> Scope {
@@ -164,4 +165,45 @@ fn hostile_texts_are_refused_not_fatal() {
     ] {
         assert!(Expression::compile(&text, &scope()).is_err(), "{}", &text[..20.min(text.len())]);
     }
+}
+
+#[test]
+fn the_parts_of_a_text_share_one_budget() {
+    let big = Value::text("x".repeat(1 << 20));
+    let most = Limits { work: 200_000, ..Limits::default() };
+    // What is done in one part is missing in the others; what is written is charged for; the whole is bounded.
+    let cases = [
+        ("${items.map(n => n).length}".repeat(20), 5_000, "units of work"),
+        ("${big}".repeat(100), u64::MAX, "MiB"),
+        ("${big}".repeat(20), 200_000, "units of work"),
+    ];
+    for (text, work, says) in cases {
+        let mut scope = Scope::default();
+        scope.define("items");
+        scope.define("big");
+        let items = Value::list((0..1_000).map(Value::Int).collect());
+        let template = Template::compile(&text, &scope).expect("a text");
+        let slots = [items, big.clone()];
+        let error = template.eval(&slots, Limits { work, ..most }).expect_err(says);
+        assert_eq!(error.kind, ErrorKind::Budget);
+        assert!(error.message.contains(says), "{}", error.message);
+    }
+}
+
+/// What is converted without a charge is work that no budget ends; the conversions of `ops::charged` are the only ones
+/// that evaluations may use.
+#[test]
+fn evaluations_convert_nothing_without_a_charge() {
+    let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("src/expr");
+    let methods = std::fs::read_dir(folder.join("methods")).expect("the methods");
+    let files = methods.map(|entry| entry.expect("a file").path()).chain([folder.join("eval.rs")]);
+    let mut read = 0;
+    for file in files {
+        let text = std::fs::read_to_string(&file).expect("a source");
+        read += 1;
+        for free in ["ops::to_text", "ops::to_number", "ops::write_text", "ops::primitive"] {
+            assert!(!text.contains(free), "{}: {free} is not charged for", file.display());
+        }
+    }
+    assert_eq!(read, 7);
 }

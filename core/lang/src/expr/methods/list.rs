@@ -2,7 +2,7 @@
 
 use std::cmp::Ordering;
 
-use super::{arg, function, integer, relative};
+use super::{arg, function, relative};
 use crate::expr::ast::{Function, MethodCall};
 use crate::expr::eval::{Eval, Res, range_failure, type_failure};
 use crate::expr::functions::Method;
@@ -16,20 +16,10 @@ impl Eval<'_> {
             return self.list_with_function(call, on, items, &function);
         }
         let args = self.arg_values(&call.args)?;
-        // Positions become numbers by way of their text; other arguments are taken as they are.
-        let positions = match call.method {
-            Method::At | Method::Slice | Method::Flat | Method::ToSpliced | Method::Join => 0..2,
-            Method::With => 0..1,
-            Method::Includes | Method::IndexOf | Method::LastIndexOf => 1..2,
-            _ => 0..0,
-        };
-        for value in args.iter().take(positions.end).skip(positions.start) {
-            self.item_cost(value)?;
-        }
         let length = items.len();
         Ok(match call.method {
             Method::At => {
-                let position = integer(&args, 0, 0.0);
+                let position = self.meter.integer_at(&args, 0, 0.0)?;
                 let index = if position < 0.0 { position + length as f64 } else { position };
                 if index < 0.0 { Value::Undefined } else { items.get(index as usize).cloned().unwrap_or_default() }
             }
@@ -50,34 +40,35 @@ impl Eval<'_> {
             }
             Method::Flat => {
                 let mut out = Vec::new();
-                self.flatten(items, integer(&args, 0, 1.0), &mut out)?;
+                let depth = self.meter.integer_at(&args, 0, 1.0)?;
+                self.flatten(items, depth, &mut out)?;
                 return self.make_list(out);
             }
             Method::Includes => {
                 self.item_work(length)?;
-                let from = relative(integer(&args, 1, 0.0), length);
+                let from = relative(self.meter.integer_at(&args, 1, 0.0)?, length);
                 let wanted = arg(&args, 0);
                 self.comparisons(items, &wanted)?;
                 Value::Bool(items[from..].iter().any(|item| ops::same_value_zero(item, &wanted)))
             }
             Method::IndexOf => {
                 self.item_work(length)?;
-                let from = relative(integer(&args, 1, 0.0), length);
+                let from = relative(self.meter.integer_at(&args, 1, 0.0)?, length);
                 let wanted = arg(&args, 0);
                 self.comparisons(items, &wanted)?;
                 let found = items[from..].iter().position(|item| ops::strict_equal(item, &wanted));
                 Value::Int(found.map_or(-1, |at| (from + at) as i64))
             }
             Method::LastIndexOf => self.last_position(items, &args)?,
-            Method::Join => return self.join(on, items, args.first()),
+            Method::Join => return self.join(items, args.first()),
             Method::ToString => {
-                self.item_cost(on)?;
-                return self.make_text(ops::to_text(on));
+                let text = self.meter.text_of(on)?;
+                return self.make_text(text);
             }
             Method::ValueOf => on.clone(),
             Method::Slice => {
-                let from = relative(integer(&args, 0, 0.0), length);
-                let to = relative(integer(&args, 1, length as f64), length);
+                let from = relative(self.meter.integer_at(&args, 0, 0.0)?, length);
+                let to = relative(self.meter.integer_at(&args, 1, length as f64)?, length);
                 self.item_work(to.saturating_sub(from))?;
                 return self.make_list(items.get(from..to).unwrap_or_default().to_vec());
             }
@@ -89,8 +80,7 @@ impl Eval<'_> {
             Method::ToSpliced => return self.spliced(items, &args),
             Method::With => return self.with(items, &args),
             Method::HasOwnProperty => {
-                self.key_work(&arg(&args, 0))?;
-                let name = ops::to_text(&arg(&args, 0));
+                let name = self.meter.text_at(&args, 0)?;
                 let here = kanzlei_model::value::array_index(&name).is_some_and(|index| (index as usize) < length);
                 Value::Bool(here || &*name == "length")
             }
@@ -120,12 +110,11 @@ impl Eval<'_> {
         self.make_list(out)
     }
 
-    fn join(&mut self, on: &Value, items: &[Value], separator: Option<&Value>) -> Res {
+    fn join(&mut self, items: &[Value], separator: Option<&Value>) -> Res {
         let separator = match separator {
             None | Some(Value::Undefined) => ",".into(),
-            Some(separator) => ops::to_text(separator),
+            Some(separator) => self.meter.text_of(separator)?,
         };
-        self.item_cost(on)?;
         self.will_make(separator.len() * items.len())?;
         let mut out = String::new();
         for (index, item) in items.iter().enumerate() {
@@ -133,7 +122,7 @@ impl Eval<'_> {
                 out.push_str(&separator);
             }
             if !item.is_nullish() {
-                ops::write_text(item, &mut out);
+                self.meter.append(item, &mut out)?;
             }
         }
         self.make_text(out)
@@ -141,11 +130,11 @@ impl Eval<'_> {
 
     fn spliced(&mut self, items: &[Value], args: &[Value]) -> Res {
         let length = items.len();
-        let from = relative(integer(args, 0, 0.0), length);
+        let from = relative(self.meter.integer_at(args, 0, 0.0)?, length);
         let removed = match args.len() {
             0 => 0,
             1 => length - from,
-            _ => integer(args, 1, 0.0).clamp(0.0, (length - from) as f64) as usize,
+            _ => self.meter.integer_at(args, 1, 0.0)?.clamp(0.0, (length - from) as f64) as usize,
         };
         let added = args.get(2..).unwrap_or_default();
         self.item_work(length + added.len())?;
@@ -154,7 +143,7 @@ impl Eval<'_> {
 
     fn with(&mut self, items: &[Value], args: &[Value]) -> Res {
         let length = items.len();
-        let position = integer(args, 0, 0.0);
+        let position = self.meter.integer_at(args, 0, 0.0)?;
         let index = if position < 0.0 { position + length as f64 } else { position };
         if index < 0.0 || index >= length as f64 {
             return range_failure(format!(
@@ -171,7 +160,7 @@ impl Eval<'_> {
     fn last_position(&mut self, items: &[Value], args: &[Value]) -> Res {
         let length = items.len();
         self.item_work(length)?;
-        let last = if args.len() > 1 { integer(args, 1, 0.0) } else { f64::INFINITY };
+        let last = if args.len() > 1 { self.meter.integer_at(args, 1, 0.0)? } else { f64::INFINITY };
         let end = if last < 0.0 { last + length as f64 + 1.0 } else { last + 1.0 };
         let end = end.clamp(0.0, length as f64) as usize;
         let wanted = arg(args, 0);
@@ -310,16 +299,7 @@ impl Eval<'_> {
         let (mut defined, undefined): (Vec<Value>, Vec<Value>) =
             items.iter().cloned().partition(|item| !matches!(item, Value::Undefined));
         if function.is_none() {
-            // Each text is made once, not once per comparison.
-            let mut keyed = Vec::with_capacity(defined.len());
-            for item in defined {
-                self.item_cost(&item)?;
-                keyed.push((ops::to_text(&item), item));
-            }
-            let bytes: u64 = keyed.iter().map(|(text, _)| 1 + text.len() as u64 / 16).sum();
-            self.work(bytes * (1 + u64::from(keyed.len().max(1).ilog2())))?;
-            keyed.sort_by(|a, b| ops::compare_text(&a.0, &b.0));
-            defined = keyed.into_iter().map(|(_, item)| item).collect();
+            defined = self.meter.sort_by_text(defined)?;
         } else if let Some(function) = function {
             defined = self.merge_sort(defined, function)?;
         }
@@ -336,7 +316,7 @@ impl Eval<'_> {
                 let (mut left, mut right) = pair.split_at(width.min(pair.len()));
                 while let (Some(a), Some(b)) = (left.first(), right.first()) {
                     let order = self.apply(function, &[a.clone(), b.clone()])?;
-                    if ops::to_number(&order).partial_cmp(&0.0) == Some(Ordering::Greater) {
+                    if self.meter.number_of(&order)?.partial_cmp(&0.0) == Some(Ordering::Greater) {
                         merged.push(b.clone());
                         right = &right[1..];
                     } else {

@@ -12,7 +12,6 @@ mod text;
 use super::ast::{Arg, Function, MethodCall};
 use super::eval::{Eval, Res, type_failure};
 use super::functions::Method;
-use super::ops;
 use kanzlei_model::value::Value;
 
 impl Eval<'_> {
@@ -32,12 +31,14 @@ impl Eval<'_> {
             }
             other => {
                 let args = self.arg_values(&call.args)?;
-                args.iter().try_for_each(|value| self.item_cost(value))?;
                 match (call.method, other) {
-                    (Method::ToString, _) => self.make_text(ops::to_text(other)),
+                    (Method::ToString, _) => {
+                        let text = self.meter.text_of(other)?;
+                        self.make_text(text)
+                    }
                     (Method::ValueOf, _) => Ok(on),
                     (Method::HasOwnProperty, Value::Object(object)) => {
-                        Ok(Value::Bool(object.get(&ops::to_text(&arg(&args, 0))).is_some()))
+                        Ok(Value::Bool(object.get(&self.meter.text_at(&args, 0)?).is_some()))
                     }
                     (method, other) => no_method(method, other),
                 }
@@ -59,14 +60,6 @@ pub(super) fn function(args: &[Arg], index: usize) -> Option<&Function> {
     match args.get(index) {
         Some(Arg::Function(function)) => Some(function),
         _ => None,
-    }
-}
-
-/// ToIntegerOrInfinity of an argument, with what stands for one not given.
-pub(super) fn integer(args: &[Value], index: usize, default: f64) -> f64 {
-    match args.get(index) {
-        None | Some(Value::Undefined) => default,
-        Some(value) => ops::to_integer(ops::to_number(value)),
     }
 }
 

@@ -1,6 +1,5 @@
 //! Methods of numbers (ECMA-262 §21.1.3).
 
-use super::integer;
 use crate::expr::eval::{Eval, Res, range_failure};
 use crate::expr::functions::Method;
 use crate::expr::ops;
@@ -9,18 +8,18 @@ use kanzlei_model::value::Value;
 impl Eval<'_> {
     pub(super) fn number_method(&mut self, method: Method, on: &Value, args: &[Value]) -> Res {
         self.work(20)?;
-        args.iter().try_for_each(|value| self.item_cost(value))?;
-        let number = ops::to_number(on);
-        let digits = integer(args, 0, 0.0);
+        let number = self.meter.number_of(on)?;
+        let digits = self.meter.integer_at(args, 0, 0.0)?;
         let given = !matches!(args.first(), None | Some(Value::Undefined));
         match method {
             Method::ToString => {
-                let radix = integer(args, 0, 10.0);
+                let radix = self.meter.integer_at(args, 0, 10.0)?;
                 if !(2.0..=36.0).contains(&radix) {
                     return range_failure("the radix of `toString` lies between 2 and 36");
                 }
                 if radix == 10.0 {
-                    self.make_text(ops::to_text(on))
+                    let text = self.meter.text_of(on)?;
+                    self.make_text(text)
                 } else {
                     self.make_text(in_radix(number, radix as u32))
                 }

@@ -18,12 +18,7 @@ use crate::expr::ops;
 use kanzlei_model::value::{ObjectBuilder, Value};
 
 /// The time between two instants in a unit, seconds by default.
-fn between(from: &Value, to: &Value, unit: Option<&Value>) -> Res {
-    let (from, to) = (instant(from)?, instant(to)?);
-    let unit = match unit {
-        None | Some(Value::Undefined) => "seconds".into(),
-        Some(unit) => ops::to_text(unit),
-    };
+fn between(from: Timestamp, to: Timestamp, unit: &str) -> Res {
     let seconds = (to.as_nanosecond() - from.as_nanosecond()) as f64 / 1e9;
     let per = match unit.trim_end_matches('s') {
         "second" => 1.0,
@@ -44,16 +39,13 @@ impl Eval<'_> {
     pub(super) fn ours(&mut self, what: Static, args: &[Value]) -> Res {
         use Static::*;
         self.work(50)?;
-        for value in args {
-            self.item_cost(value)?;
-        }
-        let text = |index: usize| ops::to_text(&arg(args, index));
         Ok(match what {
             TimeAdd | TimeSubtract => {
-                let at = instant(&arg(args, 0))?;
-                let span = kanzlei_model::duration::parse_span(&text(1)).or_else(|e| range_failure(e.to_string()))?;
+                let at = self.instant(args, 0)?;
+                let span = self.meter.text_at(args, 1)?;
+                let span = kanzlei_model::duration::parse_span(&span).or_else(|e| range_failure(e.to_string()))?;
                 let span = if what == TimeSubtract { span.negate() } else { span };
-                let zone = zone(args.get(2))?;
+                let zone = self.zone(args, 2)?;
                 match at.to_zoned(zone).checked_add(span) {
                     Ok(sum) => return self.make_text(written(&sum)),
                     Err(_) => {
@@ -61,35 +53,47 @@ impl Eval<'_> {
                     }
                 }
             }
-            TimeBetween => between(&arg(args, 0), &arg(args, 1), args.get(2))?,
-            TimeCompare => Value::Int(instant(&arg(args, 0))?.cmp(&instant(&arg(args, 1))?) as i64),
+            TimeBetween => {
+                let (from, to) = (self.instant(args, 0)?, self.instant(args, 1)?);
+                let unit = match args.get(2) {
+                    None | Some(Value::Undefined) => "seconds".into(),
+                    Some(unit) => self.meter.text_of(unit)?,
+                };
+                between(from, to, &unit)?
+            }
+            TimeCompare => Value::Int(self.instant(args, 0)?.cmp(&self.instant(args, 1)?) as i64),
             TimeFormat => {
-                let zoned = instant(&arg(args, 0))?.to_zoned(zone(args.get(2))?);
-                return match jiff::fmt::strtime::format(&*text(1), &zoned) {
+                let zoned = self.instant(args, 0)?.to_zoned(self.zone(args, 2)?);
+                return match jiff::fmt::strtime::format(&*self.meter.text_at(args, 1)?, &zoned) {
                     Ok(out) => self.make_text(out),
                     Err(error) => range_failure(format!("`time.format`: {error}")),
                 };
             }
             TimeFromUnix => {
-                let seconds = ops::to_number(&arg(args, 0));
+                let seconds = self.meter.number_at(args, 0, f64::NAN)?;
                 let nanoseconds = (seconds * 1e9).round();
                 match Timestamp::from_nanosecond(nanoseconds as i128) {
                     Ok(at) if seconds.is_finite() => return self.make_text(at.to_string()),
                     _ => return range_failure(format!("{} is not a time in seconds", ops::number_text(seconds))),
                 }
             }
-            TimeToUnix => Value::Num(instant(&arg(args, 0))?.as_nanosecond() as f64 / 1e9),
+            TimeToUnix => Value::Num(self.instant(args, 0)?.as_nanosecond() as f64 / 1e9),
             TimeIn => {
-                let zoned = instant(&arg(args, 0))?.to_zoned(zone(args.get(1))?);
+                let zoned = self.instant(args, 0)?.to_zoned(self.zone(args, 1)?);
                 return self.make_text(written(&zoned));
             }
-            TimeStartOf => return self.start_of(&arg(args, 0), &text(1), args.get(2)),
+            TimeStartOf => {
+                let zoned = self.instant(args, 0)?.to_zoned(self.zone(args, 2)?);
+                let unit = self.meter.text_at(args, 1)?;
+                return self.start_of(zoned, &unit);
+            }
             DigestSha256 | DigestHmacSha256 | DigestBase64 | DigestFromBase64 => {
-                return self.digest(what, &text(0), &text(1));
+                let (first, second) = (self.meter.text_at(args, 0)?, self.meter.text_at(args, 1)?);
+                return self.digest(what, &first, &second);
             }
             ListChunk => {
                 let items = items(&arg(args, 0), what)?.to_vec();
-                let size = ops::to_integer(ops::to_number(&arg(args, 1)));
+                let size = ops::to_integer(self.meter.number_at(args, 1, f64::NAN)?);
                 if size < 1.0 {
                     return range_failure("`list.chunk` takes a size of at least 1");
                 }
@@ -109,6 +113,24 @@ impl Eval<'_> {
             }
             other => return range_failure(format!("`{}` needs a function", other.name())),
         })
+    }
+
+    fn instant(&mut self, args: &[Value], index: usize) -> Res<Timestamp> {
+        let text = self.meter.text_at(args, index)?;
+        match text.parse() {
+            Ok(at) => Ok(at),
+            Err(_) => range_failure(format!("`{text}` is not an RFC 3339 instant such as 2027-03-04T06:00:00Z")),
+        }
+    }
+
+    fn zone(&mut self, args: &[Value], index: usize) -> Res<TimeZone> {
+        match args.get(index) {
+            None | Some(Value::Undefined) => Ok(TimeZone::UTC),
+            Some(name) => {
+                let name = self.meter.text_of(name)?;
+                TimeZone::get(&name).or_else(|_| range_failure(format!("there is no time zone `{name}`")))
+            }
+        }
     }
 
     /// Digests of a text, and Base64.
@@ -132,8 +154,7 @@ impl Eval<'_> {
     }
 
     /// The start of the unit that an instant lies in, on the clocks of a zone.
-    fn start_of(&mut self, at: &Value, unit: &str, in_zone: Option<&Value>) -> Res {
-        let zoned = instant(at)?.to_zoned(zone(in_zone)?);
+    fn start_of(&mut self, zoned: Zoned, unit: &str) -> Res {
         let start = match unit {
             "month" => zoned.first_of_month().and_then(|z| z.start_of_day()),
             "year" => zoned.first_of_year().and_then(|z| z.start_of_day()),
@@ -158,9 +179,9 @@ impl Eval<'_> {
 
     /// Numbers from one to another by a step.
     fn range(&mut self, args: &[Value]) -> Res {
-        let number = |index: usize, default: f64| args.get(index).map_or(default, ops::to_number);
-        let (from, to) = if args.len() == 1 { (0.0, number(0, 0.0)) } else { (number(0, 0.0), number(1, 0.0)) };
-        let step = number(2, 1.0);
+        let first = self.meter.number_at(args, 0, 0.0)?;
+        let (from, to) = if args.len() == 1 { (0.0, first) } else { (first, self.meter.number_at(args, 1, 0.0)?) };
+        let step = self.meter.number_at(args, 2, 1.0)?;
         let count = ((to - from) / step).ceil();
         if !count.is_finite() || !step.is_finite() {
             return range_failure("`list.range` takes finite numbers and a step that is not 0");
@@ -190,10 +211,9 @@ impl Eval<'_> {
             Static::ListSum => {
                 let mut sum = Value::Int(0);
                 for (key, _) in &keyed {
-                    self.numbers_cost(std::slice::from_ref(key))?;
                     let number = match key {
                         Value::Int(_) | Value::Num(_) => key.clone(),
-                        other => Value::Num(ops::to_number(other)),
+                        other => Value::Num(self.meter.number_of(other)?),
                     };
                     sum = ops::binary(crate::expr::ast::BinaryOp::Add, &sum, &number);
                 }
@@ -209,9 +229,8 @@ impl Eval<'_> {
             Static::ListGroup => {
                 let mut groups: indexmap::IndexMap<kanzlei_model::value::Str, Vec<Value>> = indexmap::IndexMap::new();
                 for (key, item) in keyed {
-                    self.key_work(&key)?;
                     self.work(4)?;
-                    groups.entry(ops::to_text(&key)).or_default().push(item);
+                    groups.entry(self.meter.text_of(&key)?).or_default().push(item);
                 }
                 let mut builder = ObjectBuilder::with_capacity(groups.len());
                 let count = groups.len();
@@ -252,7 +271,7 @@ fn ranks(keyed: &[(Value, Value)]) -> Vec<usize> {
         rank(a).cmp(&rank(b)).then_with(|| match (a, b) {
             (Value::Text(a), Value::Text(b)) => ops::compare_text(a, b),
             (Value::Bool(a), Value::Bool(b)) => a.cmp(b),
-            _ if rank(a) == 0 => ops::to_number(a).total_cmp(&ops::to_number(b)),
+            _ if rank(a) == 0 => ops::plain_number(a).total_cmp(&ops::plain_number(b)),
             _ => std::cmp::Ordering::Equal,
         })
     });
@@ -263,24 +282,6 @@ fn items(value: &Value, what: Static) -> Res<&[Value]> {
     match value.as_list() {
         Some(items) => Ok(items),
         None => type_failure(format!("`{}` takes an array, not {}", what.name(), value.kind())),
-    }
-}
-
-fn instant(value: &Value) -> Res<Timestamp> {
-    let text = ops::to_text(value);
-    match text.parse() {
-        Ok(at) => Ok(at),
-        Err(_) => range_failure(format!("`{text}` is not an RFC 3339 instant such as 2027-03-04T06:00:00Z")),
-    }
-}
-
-fn zone(value: Option<&Value>) -> Res<TimeZone> {
-    match value {
-        None | Some(Value::Undefined) => Ok(TimeZone::UTC),
-        Some(name) => {
-            let name = ops::to_text(name);
-            TimeZone::get(&name).or_else(|_| range_failure(format!("there is no time zone `{name}`")))
-        }
     }
 }
 

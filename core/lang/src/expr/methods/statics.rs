@@ -47,17 +47,8 @@ impl Eval<'_> {
     pub(in crate::expr) fn static_values(&mut self, what: Static, args: &[Value]) -> Res {
         use Static::*;
         let first = arg(args, 0);
-        let number = || ops::to_number(&first);
         if let Some(math) = math(what) {
-            self.item_cost(&first)?;
-            return Ok(Value::Num(math(number())));
-        }
-        // What is behind the first becomes a number or a text where it is not taken as it is.
-        for value in args.iter().skip(1).filter(|value| matches!(value, Value::List(_))) {
-            self.item_cost(value)?;
-        }
-        if matches!(what, MathAtan2 | MathPow | MathImul | MathClz32 | MathHypot) {
-            self.numbers_cost(args)?;
+            return Ok(Value::Num(math(self.meter.number_of(&first)?)));
         }
         Ok(match what {
             Boolean => Value::Bool(ops::truthy(&first)),
@@ -65,32 +56,29 @@ impl Eval<'_> {
             Number => match args.first() {
                 None => Value::Int(0),
                 Some(Value::Int(_)) => first,
-                Some(_) => {
-                    self.item_cost(&first)?;
-                    Value::Num(number())
-                }
+                Some(_) => Value::Num(self.meter.number_of(&first)?),
             },
             String => match args.first() {
                 None => Value::text(""),
                 Some(_) => {
-                    self.item_cost(&first)?;
-                    return self.make_text(ops::to_text(&first));
+                    let text = self.meter.text_of(&first)?;
+                    return self.make_text(text);
                 }
             },
             ParseInt | NumberParseInt => {
-                self.item_cost(&first)?;
-                let radix = args.get(1).map_or(0.0, ops::to_number);
-                let text = ops::to_text(&first);
+                let radix = self.meter.number_at(args, 1, 0.0)?;
+                let text = self.meter.text_of(&first)?;
                 self.item_work(text.len() / 4)?;
                 Value::Num(ops::parse_int(&text, radix))
             }
             ParseFloat | NumberParseFloat => {
-                self.item_cost(&first)?;
-                Value::Num(ops::parse_float(&ops::to_text(&first)))
+                let text = self.meter.text_of(&first)?;
+                self.item_work(text.len() / 4)?;
+                Value::Num(ops::parse_float(&text))
             }
             IsNaN | IsFinite => {
-                self.item_cost(&first)?;
-                Value::Bool(if what == IsNaN { number().is_nan() } else { number().is_finite() })
+                let number = self.meter.number_of(&first)?;
+                Value::Bool(if what == IsNaN { number.is_nan() } else { number.is_finite() })
             }
             NumberIsFinite => Value::Bool(number_of(&first).is_some_and(f64::is_finite)),
             NumberIsNaN => Value::Bool(number_of(&first).is_some_and(f64::is_nan)),
@@ -128,21 +116,27 @@ impl Eval<'_> {
                 Value::Bool(ops::same_value(&first, &arg(args, 1)))
             }
             StringFromCharCode => {
-                self.numbers_cost(args)?;
-                let units: Vec<u16> = args.iter().map(|unit| ops::to_uint32(ops::to_number(unit)) as u16).collect();
+                let units = self.meter.numbers_of(args)?;
+                let units: Vec<u16> = units.into_iter().map(|unit| ops::to_uint32(unit) as u16).collect();
                 return self.make_text(std::string::String::from_utf16_lossy(&units));
             }
             StringFromCodePoint => return self.text_of_code_points(args),
-            JsonParse => return self.parse_json(&ops::to_text(&first)),
-            JsonStringify => return self.stringify(&first, args),
-            MathAtan2 => Value::Num(number().atan2(args.get(1).map_or(f64::NAN, ops::to_number))),
-            MathPow => Value::Num(ops::power(number(), args.get(1).map_or(f64::NAN, ops::to_number))),
-            MathImul => {
-                let b = args.get(1).map_or(f64::NAN, ops::to_number);
-                Value::Int(ops::to_int32(number()).wrapping_mul(ops::to_int32(b)).into())
+            JsonParse => {
+                let text = self.meter.text_of(&first)?;
+                return self.parse_json(&text);
             }
-            MathClz32 => Value::Int(ops::to_uint32(number()).leading_zeros().into()),
-            MathHypot => hypot(&args.iter().map(ops::to_number).collect::<Vec<f64>>()),
+            JsonStringify => return self.stringify(&first, args),
+            MathAtan2 | MathPow | MathImul => {
+                let a = self.meter.number_of(&first)?;
+                let b = self.meter.number_at(args, 1, f64::NAN)?;
+                match what {
+                    MathAtan2 => Value::Num(a.atan2(b)),
+                    MathPow => Value::Num(ops::power(a, b)),
+                    _ => Value::Int(ops::to_int32(a).wrapping_mul(ops::to_int32(b)).into()),
+                }
+            }
+            MathClz32 => Value::Int(ops::to_uint32(self.meter.number_of(&first)?).leading_zeros().into()),
+            MathHypot => hypot(&self.meter.numbers_of(args)?),
             MathMax | MathMin => return self.extreme(args, what == MathMax),
             _ => return self.ours(what, args),
         })
@@ -159,11 +153,10 @@ impl Eval<'_> {
         for pair in pairs {
             match pair {
                 Value::List(pair) => {
-                    self.key_work(&arg(pair.items(), 0))?;
-                    builder.insert(ops::to_text(&arg(pair.items(), 0)), arg(pair.items(), 1));
+                    builder.insert(self.meter.text_at(pair.items(), 0)?, arg(pair.items(), 1));
                 }
                 Value::Object(pair) => builder.insert(
-                    ops::to_text(pair.get("0").unwrap_or(&Value::Undefined)),
+                    self.meter.text_of(pair.get("0").unwrap_or(&Value::Undefined))?,
                     pair.get("1").cloned().unwrap_or_default(),
                 ),
                 other => {
@@ -176,8 +169,7 @@ impl Eval<'_> {
 
     /// Whether a value has an own member (ECMA-262 §20.1.2.13).
     fn has_own(&mut self, first: &Value, key: &Value) -> Res {
-        self.key_work(key)?;
-        let name = ops::to_text(key);
+        let name = self.meter.text_of(key)?;
         Ok(Value::Bool(match first {
             Value::Undefined | Value::Null => {
                 return type_failure(format!("`Object.hasOwn` was given {}", first.kind()));
@@ -191,20 +183,10 @@ impl Eval<'_> {
     }
 
     /// Makes a text out of code points (ECMA-262 §22.1.2.2).
-    /// Charges for arguments that become numbers, by way of their text where they are no numbers.
-    pub(super) fn numbers_cost(&mut self, args: &[Value]) -> Res<()> {
-        for value in args.iter().filter(|value| !matches!(value, Value::Int(_) | Value::Num(_))) {
-            self.item_work(8)?;
-            self.item_cost(value)?;
-        }
-        Ok(())
-    }
-
     fn text_of_code_points(&mut self, args: &[Value]) -> Res {
-        self.numbers_cost(args)?;
         let mut out = std::string::String::new();
         for point in args {
-            let number = ops::to_number(point);
+            let number = self.meter.number_of(point)?;
             if number.fract() != 0.0 || !(0.0..=1_114_111.0).contains(&number) {
                 return range_failure(format!("{number} is not a code point"));
             }
@@ -225,13 +207,10 @@ impl Eval<'_> {
 
     /// The largest or smallest of numbers (ECMA-262 §21.3.2.24).
     fn extreme(&mut self, args: &[Value], max: bool) -> Res {
-        for value in args {
-            self.item_cost(value)?;
-        }
         self.item_work(args.len())?;
         let mut best = if max { f64::NEG_INFINITY } else { f64::INFINITY };
         for value in args {
-            let n = ops::to_number(value);
+            let n = self.meter.number_of(value)?;
             let better = if max { n > best } else { n < best };
             let zero = n == 0.0 && best == 0.0 && n.is_sign_negative() != max;
             if n.is_nan() || best.is_nan() {
@@ -278,7 +257,8 @@ impl Eval<'_> {
                 Ok(out)
             }
             Value::Object(object) => {
-                let length = ops::to_integer(object.get("length").map_or(0.0, ops::to_number)).max(0.0);
+                let length = object.get("length").map_or(Ok(0.0), |length| self.meter.number_of(length))?;
+                let length = ops::to_integer(length).max(0.0);
                 self.item_work(length.min(1e18) as usize)?;
                 self.will_make((length * 24.0).min(1e18) as usize)?;
                 Ok((0..length as usize).map(|i| object.get(&i.to_string()).cloned().unwrap_or_default()).collect())
@@ -289,8 +269,7 @@ impl Eval<'_> {
     }
 
     fn encode_uri(&mut self, value: &Value, also: &str) -> Res {
-        self.item_cost(value)?;
-        let text = ops::to_text(value);
+        let text = self.meter.text_of(value)?;
         self.item_work(text.len())?;
         let mut out = std::string::String::with_capacity(text.len());
         for byte in text.bytes() {
@@ -305,8 +284,7 @@ impl Eval<'_> {
     }
 
     fn decode_uri(&mut self, value: &Value, kept: &str) -> Res {
-        self.item_cost(value)?;
-        let text = ops::to_text(value);
+        let text = self.meter.text_of(value)?;
         self.item_work(text.len() / 4)?;
         let mut bytes = Vec::with_capacity(text.len());
         let source = text.as_bytes();
@@ -336,17 +314,16 @@ impl Eval<'_> {
 
     fn stringify(&mut self, value: &Value, args: &[Value]) -> Res {
         let filter: Option<Vec<_>> = match args.get(1) {
-            Some(names @ Value::List(list)) => {
-                self.item_cost(names)?;
+            Some(Value::List(list)) => {
                 self.item_work(list.items().len() * 4)?;
-                Some(list.items().iter().map(ops::to_text).collect())
+                Some(list.items().iter().map(|name| self.meter.text_of(name)).collect::<Result<_, _>>()?)
             }
             _ => None,
         };
         let indent = match args.get(2) {
             Some(Value::Text(text)) => super::unit_slice(text, 0, 10),
             Some(n @ (Value::Int(_) | Value::Num(_))) => {
-                " ".repeat(ops::to_integer(ops::to_number(n)).clamp(0.0, 10.0) as usize)
+                " ".repeat(ops::to_integer(ops::plain_number(n)).clamp(0.0, 10.0) as usize)
             }
             _ => std::string::String::new(),
         };
@@ -422,7 +399,7 @@ impl Eval<'_> {
 
 fn number_of(value: &Value) -> Option<f64> {
     match value {
-        Value::Int(_) | Value::Num(_) => Some(ops::to_number(value)),
+        Value::Int(_) | Value::Num(_) => Some(ops::plain_number(value)),
         _ => None,
     }
 }

@@ -2,7 +2,7 @@
 
 use unicode_normalization::UnicodeNormalization;
 
-use super::{arg, byte_position, function, integer, relative, unit_at, unit_position, unit_slice, utf16_len};
+use super::{arg, byte_position, function, relative, unit_at, unit_position, unit_slice, utf16_len};
 use crate::expr::ast::{Arg, Function, MethodCall};
 use crate::expr::eval::{Eval, Res, Stop, range_failure};
 use crate::expr::functions::Method;
@@ -11,12 +11,8 @@ use crate::expr::pattern::Pattern;
 use kanzlei_model::value::{ObjectBuilder, Str, Value};
 
 /// The last position of a text at or before a position (ECMA-262 §22.1.3.11); -1 when there is none.
-fn last_index_of(text: &str, wanted: &str, position: Option<&Value>) -> Value {
-    let position = match position.map(ops::to_number) {
-        None => f64::INFINITY,
-        Some(number) if number.is_nan() => f64::INFINITY,
-        Some(number) => number,
-    };
+fn last_index_of(text: &str, wanted: &str, position: f64) -> Value {
+    let position = if position.is_nan() { f64::INFINITY } else { position };
     let last_start = relative(ops::to_integer(position).max(0.0), utf16_len(text));
     let end = (byte_position(text, last_start) + wanted.len()).min(text.len());
     let found = text.get(..end).and_then(|head| head.rfind(wanted));
@@ -43,16 +39,13 @@ fn at(text: &str, position: f64) -> Value {
 }
 
 /// A text in a normalization form of Unicode; NFC by default.
-fn normalized(text: &str, form: Option<&Value>) -> Result<String, Stop> {
+fn normalized(text: &str, form: &str) -> Result<String, Stop> {
     Ok(match form {
-        None | Some(Value::Undefined) => text.nfc().collect(),
-        Some(form) => match &*ops::to_text(form) {
-            "NFC" => text.nfc().collect(),
-            "NFD" => text.nfd().collect(),
-            "NFKC" => text.nfkc().collect(),
-            "NFKD" => text.nfkd().collect(),
-            other => return range_failure(format!("there is no normalization form `{other}`")),
-        },
+        "NFC" => text.nfc().collect(),
+        "NFD" => text.nfd().collect(),
+        "NFKC" => text.nfkc().collect(),
+        "NFKD" => text.nfkd().collect(),
+        other => return range_failure(format!("there is no normalization form `{other}`")),
     })
 }
 
@@ -67,64 +60,73 @@ impl Eval<'_> {
             return self.pattern_method(call, text, &pattern.clone());
         }
         let args = self.arg_values(&call.args)?;
-        for argument in &args {
-            self.item_cost(argument)?;
-        }
-        let first = || ops::to_text(&arg(&args, 0));
         let length = utf16_len(text);
         Ok(match call.method {
-            Method::At => at(text, integer(&args, 0, 0.0)),
+            Method::At => at(text, self.meter.integer_at(&args, 0, 0.0)?),
             Method::CharAt => {
-                let index = integer(&args, 0, 0.0);
+                let index = self.meter.integer_at(&args, 0, 0.0)?;
                 Value::text(if index < 0.0 { String::new() } else { unit_at(text, index as usize).unwrap_or_default() })
             }
             Method::CharCodeAt => {
-                let index = integer(&args, 0, 0.0);
+                let index = self.meter.integer_at(&args, 0, 0.0)?;
                 let unit = (index >= 0.0).then(|| text.encode_utf16().nth(index as usize)).flatten();
                 unit.map_or(Value::Num(f64::NAN), |unit| Value::Int(unit.into()))
             }
-            Method::CodePointAt => code_point_at(text, integer(&args, 0, 0.0)),
+            Method::CodePointAt => code_point_at(text, self.meter.integer_at(&args, 0, 0.0)?),
             Method::Concat => {
                 let mut out = text.to_string();
-                args.iter().for_each(|value| ops::write_text(value, &mut out));
+                args.iter().try_for_each(|value| self.meter.append(value, &mut out))?;
                 return self.make_text(out);
             }
             Method::EndsWith => {
-                let end = relative(integer(&args, 1, length as f64).max(0.0), length);
-                Value::Bool(text[..byte_position(text, end)].ends_with(&*first()))
+                let end = relative(self.meter.integer_at(&args, 1, length as f64)?.max(0.0), length);
+                Value::Bool(text[..byte_position(text, end)].ends_with(&*self.meter.text_at(&args, 0)?))
             }
             Method::StartsWith => {
-                let from = relative(integer(&args, 1, 0.0).max(0.0), length);
-                Value::Bool(text[byte_position(text, from)..].starts_with(&*first()))
+                let from = relative(self.meter.integer_at(&args, 1, 0.0)?.max(0.0), length);
+                Value::Bool(text[byte_position(text, from)..].starts_with(&*self.meter.text_at(&args, 0)?))
             }
             Method::Includes => {
-                let from = relative(integer(&args, 1, 0.0).max(0.0), length);
-                Value::Bool(text[byte_position(text, from)..].contains(&*first()))
+                let from = relative(self.meter.integer_at(&args, 1, 0.0)?.max(0.0), length);
+                Value::Bool(text[byte_position(text, from)..].contains(&*self.meter.text_at(&args, 0)?))
             }
             Method::IndexOf => {
-                let from = byte_position(text, relative(integer(&args, 1, 0.0).max(0.0), length));
-                let found = text[from..].find(&*first());
+                let from = byte_position(text, relative(self.meter.integer_at(&args, 1, 0.0)?.max(0.0), length));
+                let found = text[from..].find(&*self.meter.text_at(&args, 0)?);
                 Value::Int(found.map_or(-1, |at| unit_position(text, from + at) as i64))
             }
-            Method::LastIndexOf => last_index_of(text, &first(), args.get(1)),
+            Method::LastIndexOf => {
+                let wanted = self.meter.text_at(&args, 0)?;
+                last_index_of(text, &wanted, self.meter.number_at(&args, 1, f64::INFINITY)?)
+            }
             Method::IsWellFormed => Value::Bool(true),
             Method::ToWellFormed | Method::ToString | Method::ValueOf => Value::Text(text.clone()),
-            Method::Match | Method::MatchAll | Method::Search => return self.pattern_of_text(call, text, &first()),
+            Method::Match | Method::MatchAll | Method::Search => {
+                let pattern = self.meter.text_at(&args, 0)?;
+                return self.pattern_of_text(call, text, &pattern);
+            }
             Method::Normalize => {
                 self.item_work(text.len())?;
-                return self.make_text(normalized(text, args.first())?);
+                let form = match args.first() {
+                    None | Some(Value::Undefined) => "NFC".into(),
+                    Some(form) => self.meter.text_of(form)?,
+                };
+                return self.make_text(normalized(text, &form)?);
             }
             Method::PadEnd | Method::PadStart => return self.pad(text, &args, call.method == Method::PadEnd),
-            Method::Repeat => return self.repeat(text, integer(&args, 0, 0.0)),
+            Method::Repeat => {
+                let times = self.meter.integer_at(&args, 0, 0.0)?;
+                return self.repeat(text, times);
+            }
             Method::Replace | Method::ReplaceAll => return self.replace_text(call, text, &args),
             Method::Slice => {
-                let from = relative(integer(&args, 0, 0.0), length);
-                let to = relative(integer(&args, 1, length as f64), length);
+                let from = relative(self.meter.integer_at(&args, 0, 0.0)?, length);
+                let to = relative(self.meter.integer_at(&args, 1, length as f64)?, length);
                 return self.make_text(unit_slice(text, from, to));
             }
             Method::Substring => {
-                let from = relative(integer(&args, 0, 0.0).max(0.0), length);
-                let to = relative(integer(&args, 1, length as f64).max(0.0), length);
+                let from = relative(self.meter.integer_at(&args, 0, 0.0)?.max(0.0), length);
+                let to = relative(self.meter.integer_at(&args, 1, length as f64)?.max(0.0), length);
                 return self.make_text(unit_slice(text, from.min(to), from.max(to)));
             }
             Method::Split => return self.split(text, &args),
@@ -143,7 +145,7 @@ impl Eval<'_> {
             }
             Method::HasOwnProperty => {
                 let key = arg(&args, 0);
-                let here = &*ops::to_text(&key) == "length"
+                let here = &*self.meter.text_of(&key)? == "length"
                     || !matches!(self.index(&Value::Text(text.clone()), &key)?, Value::Undefined);
                 Value::Bool(here)
             }
@@ -154,10 +156,10 @@ impl Eval<'_> {
     /// Fills a text up to a length, behind it or before it (ECMA-262 §22.1.3.17).
     fn pad(&mut self, text: &Str, args: &[Value], behind: bool) -> Res {
         let length = utf16_len(text);
-        let wanted = integer(args, 0, 0.0).max(0.0);
+        let wanted = self.meter.integer_at(args, 0, 0.0)?.max(0.0);
         let filler = match args.get(1) {
             None | Some(Value::Undefined) => " ".into(),
-            Some(filler) => ops::to_text(filler),
+            Some(filler) => self.meter.text_of(filler)?,
         };
         if wanted <= length as f64 || filler.is_empty() {
             return Ok(Value::Text(text.clone()));
@@ -172,7 +174,7 @@ impl Eval<'_> {
 
     /// Replaces a text, once or everywhere (ECMA-262 §22.1.3.19).
     fn replace_text(&mut self, call: &MethodCall, text: &Str, args: &[Value]) -> Res {
-        let wanted = ops::to_text(&arg(args, 0));
+        let wanted = self.meter.text_at(args, 0)?;
         let all = call.method == Method::ReplaceAll;
         let mut places = Vec::new();
         // An empty text is found before each character, and at the end.
@@ -192,12 +194,12 @@ impl Eval<'_> {
 
     /// Splits a text at a separator, or into its code units (ECMA-262 §22.1.3.23).
     fn split(&mut self, text: &Str, args: &[Value]) -> Res {
-        let limit = split_limit(args);
+        let limit = self.split_limit(args)?;
         let separator = match args.first() {
             None | Some(Value::Undefined) => {
                 return self.make_list(vec![Value::Text(text.clone())].into_iter().take(limit).collect());
             }
-            Some(separator) => ops::to_text(separator),
+            Some(separator) => self.meter.text_of(separator)?,
         };
         let mut parts = Vec::new();
         if separator.is_empty() {
@@ -212,6 +214,14 @@ impl Eval<'_> {
             }
         }
         self.make_list(parts)
+    }
+
+    /// How many parts a split makes at most.
+    fn split_limit(&mut self, args: &[Value]) -> Res<usize> {
+        Ok(match args.get(1) {
+            None | Some(Value::Undefined) => usize::MAX,
+            Some(limit) => ops::to_uint32(self.meter.number_of(limit)?) as usize,
+        })
     }
 
     /// A text so many times in a row.
@@ -274,15 +284,12 @@ impl Eval<'_> {
                     Some(Arg::Value(expr)) => Some(self.expr(expr)?),
                     _ => None,
                 };
-                if let Some(value) = &replacement {
-                    self.item_cost(value)?;
-                }
                 self.replace(text, groups, &names, function(&call.args, 1), replacement.as_ref())
             }
             _ => {
                 let args = self.arg_values(&call.args)?;
-                args.iter().try_for_each(|value| self.item_cost(value))?;
-                self.split_by(text, pattern, split_limit(&args))
+                let limit = self.split_limit(&args)?;
+                self.split_by(text, pattern, limit)
             }
         }
     }
@@ -398,7 +405,10 @@ impl Eval<'_> {
         function: Option<&Function>,
         replacement: Option<&Value>,
     ) -> Res {
-        let template = replacement.map(ops::to_text).unwrap_or_default();
+        let template = match replacement {
+            Some(template) => self.meter.text_of(template)?,
+            None => Str::default(),
+        };
         let mut out = String::new();
         let (mut done, mut units) = (0, Units::default());
         for groups in places {
@@ -420,21 +430,13 @@ impl Eval<'_> {
                         args.push(Value::object(named));
                     }
                     let value = self.apply(function, &args)?;
-                    self.item_cost(&value)?;
-                    ops::write_text(&value, &mut out);
+                    self.meter.append(&value, &mut out)?;
                 }
                 None => self.substitute(&template, text, &groups, names, &mut out)?,
             }
         }
         out.push_str(&text[done..]);
         self.make_text(out)
-    }
-}
-
-fn split_limit(args: &[Value]) -> usize {
-    match args.get(1) {
-        None | Some(Value::Undefined) => usize::MAX,
-        Some(limit) => ops::to_uint32(ops::to_number(limit)) as usize,
     }
 }
 
