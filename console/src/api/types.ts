@@ -928,7 +928,7 @@ export interface components {
         };
         /** @description One step from a node of a document to one inside it. */
         At: number | string;
-        /** @description What is to be done to the tree of a document. */
+        /** @description A change to the tree of a document. */
         Change: {
             /** @constant */
             change: "set";

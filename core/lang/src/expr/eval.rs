@@ -85,6 +85,8 @@ impl From<Box<EvalError>> for Stop {
 
 /// Units of a call beside what it does: finding its arguments a place, and its result.
 const CALL: u64 = 2;
+/// Units of a text, list or object that is made, beside its bytes: memory of its own.
+const MADE: u64 = 2;
 
 pub(super) type Res<T = Value> = Result<T, Stop>;
 
@@ -257,16 +259,25 @@ impl Eval<'_> {
 
     pub(super) fn make_text(&mut self, text: impl Into<Str>) -> Res {
         let text = text.into();
+        self.meter.work(MADE)?;
         self.will_make(text.len())?;
         Ok(Value::Text(text))
     }
 
     pub(super) fn make_list(&mut self, items: Vec<Value>) -> Res {
+        self.meter.work(MADE)?;
         self.will_make(items.len() * size_of::<Value>())?;
         Ok(Value::list(items))
     }
 
+    /// Makes a list of lists, which are made already.
+    pub(super) fn make_rows(&mut self, rows: Vec<Value>) -> Res {
+        self.meter.work(MADE * rows.len() as u64)?;
+        self.make_list(rows)
+    }
+
     pub(super) fn make_object(&mut self, builder: ObjectBuilder, members: usize) -> Res {
+        self.meter.work(MADE)?;
         self.will_make(members * 64)?;
         Ok(builder.finish())
     }

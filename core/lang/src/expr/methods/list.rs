@@ -28,7 +28,7 @@ impl Eval<'_> {
                 self.item_work(length)?;
                 self.will_make(length * 64)?;
                 let pair = |(index, item): (usize, &Value)| Value::list(vec![Value::Int(index as i64), item.clone()]);
-                return self.make_list(items.iter().enumerate().map(pair).collect());
+                return self.make_rows(items.iter().enumerate().map(pair).collect());
             }
             Method::Keys => {
                 self.item_work(length)?;

@@ -98,7 +98,7 @@ impl Eval<'_> {
                     return range_failure("`list.chunk` takes a size of at least 1");
                 }
                 let size = size.min(items.len().max(1) as f64) as usize;
-                return self.make_list(items.chunks(size).map(|chunk| Value::list(chunk.to_vec())).collect());
+                return self.make_rows(items.chunks(size).map(|chunk| Value::list(chunk.to_vec())).collect());
             }
             ListRange => return self.range(args),
             ListZip => {
@@ -109,7 +109,7 @@ impl Eval<'_> {
                 let shortest = lists.iter().map(|list| list.len()).min().unwrap_or(0);
                 self.will_make(shortest * lists.len() * 24)?;
                 let row = |index: usize| Value::list(lists.iter().map(|list| list[index].clone()).collect());
-                return self.make_list((0..shortest).map(row).collect());
+                return self.make_rows((0..shortest).map(row).collect());
             }
             other => return range_failure(format!("`{}` needs a function", other.name())),
         })
@@ -244,7 +244,7 @@ impl Eval<'_> {
                 let mut seen = std::collections::HashSet::new();
                 let mut out = Vec::new();
                 for (key, item) in keyed {
-                    self.work(4 + key.weight() / 16)?;
+                    self.work(8 + key.weight() / 8)?;
                     self.will_make(key.weight().min(1 << 40) as usize)?;
                     if seen.insert((ops::type_of(&key), key.to_json())) {
                         out.push(item);

@@ -107,7 +107,7 @@ impl Eval<'_> {
             ObjectEntries => {
                 let entries = self.entries(&first)?;
                 self.will_make(entries.len() * 64)?;
-                return self.make_list(entries.into_iter().map(|(k, v)| Value::list(vec![k, v])).collect());
+                return self.make_rows(entries.into_iter().map(|(k, v)| Value::list(vec![k, v])).collect());
             }
             ObjectFromEntries => return self.object_of_pairs(&first),
             ObjectHasOwn => return self.has_own(&first, &arg(args, 1)),

@@ -24,12 +24,23 @@ fn code_point_at(text: &str, index: f64) -> Value {
     if index < 0.0 || index >= utf16_len(text) as f64 {
         return Value::Undefined;
     }
+    if text.is_ascii() {
+        return text.as_bytes().get(index as usize).map_or(Value::Undefined, |byte| Value::Int((*byte).into()));
+    }
     let units: Vec<u16> = text.encode_utf16().skip(index as usize).take(2).collect();
     match char::decode_utf16(units).next() {
         Some(Ok(c)) => Value::Int(c as i64),
         Some(Err(half)) => Value::Int(half.unpaired_surrogate().into()),
         None => Value::Undefined,
     }
+}
+
+/// The code unit at a position.
+fn unit_of(text: &str, index: usize) -> Option<u16> {
+    if text.is_ascii() {
+        return text.as_bytes().get(index).map(|byte| (*byte).into());
+    }
+    text.encode_utf16().nth(index)
 }
 
 /// The code unit at a position as a text, counted from the end where it is negative.
@@ -69,7 +80,7 @@ impl Eval<'_> {
             }
             Method::CharCodeAt => {
                 let index = self.meter.integer_at(&args, 0, 0.0)?;
-                let unit = (index >= 0.0).then(|| text.encode_utf16().nth(index as usize)).flatten();
+                let unit = (index >= 0.0).then(|| unit_of(text, index as usize)).flatten();
                 unit.map_or(Value::Num(f64::NAN), |unit| Value::Int(unit.into()))
             }
             Method::CodePointAt => code_point_at(text, self.meter.integer_at(&args, 0, 0.0)?),
