@@ -1,8 +1,12 @@
 //! The commands and their help.
 
+mod trials;
+
 use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
+
+pub use trials::{Retrace, Target, Try};
 
 #[derive(Parser)]
 #[command(
@@ -160,6 +164,11 @@ pub enum Command {
         after_help = "GET calls and statements that only read are real; everything else is simulated from the descriptions of services, or\nanswered by stubs. What is missing of the input comes from a sample. Waits are skipped.\n\nExamples:\n  kanzlei try workflows/berth-quote.yaml nights=3 currency=NOK\n  kanzlei try berth-quote --until tide\n  kanzlei try berth-quote --stub stubs.yaml --simulate registry.getVessel\n  kanzlei try customs-clearance --real customs.request"
     )]
     Try(Try),
+    /// Answer past runs again by a draft or a file, from what they recorded, and list what differs
+    #[command(
+        after_help = "Performs nothing: what services and databases answered then is what they answer now. A request that a run did not\nmake has no answer, and its run diverges; runs whose values were masked or cut are skipped.\n\nExamples:\n  kanzlei retrace berth-quote --last 100\n  kanzlei retrace workflows/berth-quote.yaml --since 2h\n  kanzlei retrace berth-quote --state failed --full"
+    )]
+    Retrace(Retrace),
     /// Start a live workflow as a job, whether or not it has an entry
     #[command(
         after_help = "Examples:\n  kanzlei start vessel-dues imo=9074720 nights=2\n  kanzlei start night-watch --follow"
@@ -649,46 +658,6 @@ pub enum Secrets {
         /// The name of the secret
         name: String,
     },
-}
-
-/// How a trial runs.
-#[derive(ClapArgs)]
-pub struct Try {
-    /// A file, or a workflow: its draft, or without one what is live; NAME@live for what is live
-    pub target: String,
-    /// Inputs
-    #[arg(value_name = "KEY=VALUE")]
-    pub inputs: Vec<String>,
-    /// A file with the input as JSON; `-` for standard input
-    #[arg(long, value_name = "FILE")]
-    pub input: Option<PathBuf>,
-    /// Use the input as it is, without a sample for what is missing
-    #[arg(long)]
-    pub exact: bool,
-    /// End with this step, by number or id
-    #[arg(long, value_name = "STEP")]
-    pub until: Option<String>,
-    /// Stubs, as `stubs` of a document of cases has them
-    #[arg(long, value_name = "FILE")]
-    pub stub: Option<PathBuf>,
-    /// Perform this although it may change something: `customs.request`, `sql.harbour`, `keep`, `enqueue`, `cancel`
-    #[arg(long, value_name = "NAME")]
-    pub real: Vec<String>,
-    /// Do not perform this although it only reads
-    #[arg(long, value_name = "NAME")]
-    pub simulate: Vec<String>,
-    /// Perform everything as if it were live
-    #[arg(long)]
-    pub live: bool,
-    /// See this draft too: NAME, or KIND/NAME
-    #[arg(long, value_name = "NAME")]
-    pub draft: Vec<String>,
-    /// See these documents too
-    #[arg(long, value_name = "PATH")]
-    pub with: Vec<PathBuf>,
-    /// Print values in full
-    #[arg(long)]
-    pub full: bool,
 }
 
 /// What is done with a draft.

@@ -18,7 +18,9 @@ pub fn run_all() -> Done {
     // The tests across processes start these programs.
     let bins = build::programs(false)?;
     let target = bins.parent().unwrap_or(&bins);
-    run(kanzlei_harness::process::cargo().args(["test", "--workspace"]).env("CARGO_TARGET_DIR", target))?;
+    run(kanzlei_harness::process::cargo()
+        .args(["test", "--workspace", "--no-fail-fast"])
+        .env("CARGO_TARGET_DIR", target))?;
     // A minute of looking for calls that take more time than they are charged for, the same ones each time.
     let mut search = kanzlei_harness::process::cargo();
     search.args(["test", "--package", "kanzlei-lang", "--test", "work", "generated"]);

@@ -63,6 +63,7 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
             body: reply.body,
             state: None,
             duration_ms: 0.0,
+            asked: Vec::new(),
             reached: Reached::default(),
         });
     }

@@ -16,6 +16,7 @@ mod operators;
 mod record;
 mod refusals;
 mod rehearse;
+mod retrace;
 mod runs;
 mod secrets;
 mod timetables;
@@ -53,6 +54,7 @@ pub fn run(args: Args) -> Done {
             documents::deploy(&api()?, &paths, &draft, &how, json)
         }
         Command::Start { name, inputs, follow } => jobs::start(&api()?, &name, &inputs, follow, json),
+        Command::Retrace(args) => retrace::run(&api()?, args, json),
         Command::Try(args) => trial::run(&api()?, &args, json),
         Command::History { name } => drafts::history(&api()?, &name, json),
         Command::Diff { before, after } => drafts::diff(api, &before, &after, json),

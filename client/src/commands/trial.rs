@@ -15,7 +15,7 @@ use serde_json::{Map, Value as Json};
 use super::runs::{print_steps, print_value};
 use super::{print_json, segment};
 use crate::api::Api;
-use crate::args::Try;
+use crate::args::{Target, Try};
 use crate::{Done, Error, draw, files};
 
 pub fn run(api: &Api, args: &Try, json: bool) -> Done {
@@ -32,21 +32,11 @@ pub fn run(api: &Api, args: &Try, json: bool) -> Done {
         simulated: args.simulate.clone(),
         stubs: args.stub.as_deref().map(text_of).transpose()?.unwrap_or_default(),
     };
-    let text = target(api, args, &mut request)?;
-    request.input = input(args, &text)?;
-    let answered = api.try_post::<Trial>("/trials", &request)?;
-    let trial = match answered {
-        Ok(trial) => trial,
-        Err(refused) => {
-            let found: Vec<Diagnostic> =
-                serde_json::from_value(refused.problem["diagnostics"].clone()).unwrap_or_default();
-            if !found.is_empty() && !json {
-                let own = |path: &str| request.documents.iter().find(|d| d.path == path).map(|d| d.text.clone());
-                draw::diagnostics(&found, &own);
-            }
-            return Err(api.error(refused));
-        }
-    };
+    let chosen = target(api, &args.target)?;
+    request.input = input(args, &chosen.text)?;
+    (request.workflow, request.drafts) = (chosen.workflow, chosen.drafts);
+    (request.documents, request.files) = (chosen.documents, chosen.files);
+    let trial: Trial = answered(api, "/trials", &request, &request.documents, json)?;
     if json {
         print_json(&trial);
     } else {
@@ -64,16 +54,48 @@ fn text_of(path: &Path) -> Result<String, Error> {
     std::fs::read_to_string(path).map_err(|error| Error::Usage(format!("{}: {error}", path.display())))
 }
 
-/// What is tried: a file with those beside it, a draft, or what is live. Returns its text.
-fn target(api: &Api, args: &Try, request: &mut TrialRequest) -> Result<String, Error> {
+/// What a workflow with errors is answered with shows its findings.
+pub fn answered<T: serde::de::DeserializeOwned>(
+    api: &Api,
+    path: &str,
+    request: &impl serde::Serialize,
+    documents: &[Text],
+    json: bool,
+) -> Result<T, Error> {
+    let refused = match api.try_post::<T>(path, request)? {
+        Ok(answer) => return Ok(answer),
+        Err(refused) => refused,
+    };
+    let found: Vec<Diagnostic> = serde_json::from_value(refused.problem["diagnostics"].clone()).unwrap_or_default();
+    if !found.is_empty() && !json {
+        let own = |path: &str| documents.iter().find(|d| d.path == path).map(|d| d.text.clone());
+        draw::diagnostics(&found, &own);
+    }
+    Err(api.error(refused))
+}
+
+/// A workflow that is tried, with all it sees beside what is live.
+#[derive(Default)]
+pub struct Chosen {
+    pub workflow: String,
+    /// Its text.
+    pub text: String,
+    pub documents: Vec<Text>,
+    pub files: std::collections::BTreeMap<String, String>,
+    pub drafts: Vec<DraftName>,
+}
+
+/// What is tried: a file with those beside it, a draft, or what is live.
+pub fn target(api: &Api, args: &Target) -> Result<Chosen, Error> {
+    let mut chosen = Chosen::default();
     for name in &args.draft {
         let (kind, name) = name.split_once('/').unwrap_or(("workflow", name));
-        request.drafts.push(DraftName { kind: kind.to_owned(), name: name.to_owned() });
+        chosen.drafts.push(DraftName { kind: kind.to_owned(), name: name.to_owned() });
     }
     let file = PathBuf::from(&args.target);
     if !file.is_file() {
         let (name, live) = args.target.strip_suffix("@live").map_or((args.target.as_str(), false), |name| (name, true));
-        request.workflow = name.to_owned();
+        chosen.workflow = name.to_owned();
         let draft = match live {
             true => None,
             false => match api.try_get::<Draft>(&format!("/drafts/workflow/{}", segment(name)))? {
@@ -83,28 +105,29 @@ fn target(api: &Api, args: &Try, request: &mut TrialRequest) -> Result<String, E
             },
         };
         if let Some(draft) = draft {
-            if !request.drafts.iter().any(|known| known.kind == "workflow" && known.name == name) {
-                request.drafts.push(DraftName { kind: "workflow".into(), name: name.to_owned() });
+            if !chosen.drafts.iter().any(|known| known.kind == "workflow" && known.name == name) {
+                chosen.drafts.push(DraftName { kind: "workflow".into(), name: name.to_owned() });
             }
-            return Ok(draft.text);
+            chosen.text = draft.text;
+            return Ok(chosen);
         }
-        let workflow: Workflow = api.get(&format!("/workflows/{}", segment(name)))?;
-        return Ok(workflow.source);
+        chosen.text = api.get::<Workflow>(&format!("/workflows/{}", segment(name)))?.source;
+        return Ok(chosen);
     }
     let mut paths = vec![file.clone()];
     paths.extend(args.with.iter().cloned());
     let bundle = files::bundle(&paths)?;
     let own = files::name(&file);
-    let text =
-        bundle.documents.iter().find(|source| source.path == own).map(|source| source.text.clone()).unwrap_or_default();
-    request.documents =
+    let text = bundle.documents.iter().find(|source| source.path == own).map(|source| source.text.clone());
+    chosen.text = text.unwrap_or_default();
+    chosen.documents =
         bundle.documents.into_iter().map(|source| Text { path: source.path, text: source.text }).collect();
-    request.files = bundle.files;
-    match document::read(&Source::new(&own, &text), &|_| None).0 {
-        Some(Document::Workflow(workflow)) => request.workflow = workflow.name.text.clone(),
+    chosen.files = bundle.files;
+    match document::read(&Source::new(&own, &chosen.text), &|_| None).0 {
+        Some(Document::Workflow(workflow)) => chosen.workflow = workflow.name.text.clone(),
         _ => return Err(Error::Usage(format!("{own} is no workflow that can be read; try `kanzlei check {own}`"))),
     }
-    Ok(text)
+    Ok(chosen)
 }
 
 /// The input from a file and from `KEY=VALUE`, by the types that the workflow declares.

@@ -21,6 +21,7 @@ pub mod coverage;
 mod expect;
 mod prepare;
 pub mod record;
+pub mod retrace;
 pub mod simulate;
 mod stubs;
 
@@ -143,6 +144,9 @@ pub struct CaseResult {
     pub state: Option<&'static str>,
     /// Milliseconds on the case's clock.
     pub duration_ms: f64,
+    /// Requests to services and databases, by the names of their stubs, in order.
+    #[serde(skip)]
+    pub asked: Vec<(String, Value)>,
     #[serde(skip)]
     /// Steps and branches that were reached.
     pub reached: Reached,
@@ -204,6 +208,20 @@ impl Prepared {
 
     /// The same, with the run itself where the case led to one: all its steps did, for a closer reading.
     pub fn play(&self, index: usize, lender: Option<&dyn Lender>) -> (CaseResult, Option<Machine>) {
+        self.play_as(index, lender, None)
+    }
+
+    /// Runs a case that was made out of a past run, with its id and for its caller.
+    fn run_past(&self, index: usize, past: &record::Past) -> CaseResult {
+        self.play_as(index, None, Some(past)).0
+    }
+
+    fn play_as(
+        &self,
+        index: usize,
+        lender: Option<&dyn Lender>,
+        past: Option<&record::Past>,
+    ) -> (CaseResult, Option<Machine>) {
         let case = &self.cases[index];
         let mut result = CaseResult {
             workflow: self.plan.name.clone(),
@@ -218,6 +236,7 @@ impl Prepared {
             state: None,
             duration_ms: 0.0,
             reached: Reached::default(),
+            asked: Vec::new(),
         };
         match self.input(case) {
             Ok((input, limit)) => {
@@ -236,7 +255,15 @@ impl Prepared {
                         }
                     }
                 }
-                let machine = self.run_on(case, input, limit, lent, &mut result);
+                let start = Start {
+                    id: past.map_or_else(|| format!("case-{}", case.line), |past| past.id.clone()),
+                    input,
+                    now: case.clock,
+                    caller: past.and_then(|past| past.caller.clone()),
+                    attempt: 1,
+                    generation: 0,
+                };
+                let machine = self.run_on(case, start, limit, lent, &mut result);
                 (result, Some(machine))
             }
             Err(problem) => {
@@ -253,25 +280,18 @@ impl Prepared {
     fn run_on(
         &self,
         case: &Case,
-        input: Value,
+        start: Start,
         limit: Option<std::time::Duration>,
         lent: Vec<(String, Box<dyn Lent>)>,
         result: &mut CaseResult,
     ) -> Machine {
-        let start = Start {
-            id: format!("case-{}", case.line),
-            input,
-            now: case.clock,
-            caller: None,
-            attempt: 1,
-            generation: 0,
-        };
         let mut machine = Machine::new(self.plan.clone(), start);
         let mut desk = stubs::Desk::new(self, case, lent);
         let end =
             driver::on_virtual_clock_within(&mut machine, case.clock, limit, |effect, now| desk.answer(effect, now));
         expect::judge(case, &machine, &desk, end, &mut result.differences);
         result.missing_stubs = desk.missing;
+        result.asked = desk.asked;
         result.reached = coverage::reached(&machine);
         result.duration_ms = (end - case.clock).as_micros() as f64 / 1000.0;
         result.state = machine.ended().map(|ended| ended.state.name());

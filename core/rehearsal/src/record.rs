@@ -25,6 +25,10 @@ const LONGEST: usize = 200;
 /// One run by the journal. Values are as they are shown: masked, and `{"$cut": …}` where too long.
 #[derive(Clone, Debug, Default)]
 pub struct Past {
+    /// Its id.
+    pub id: String,
+    /// Who called, as far as known.
+    pub caller: Option<String>,
     /// The name of the workflow.
     pub workflow: String,
     /// What the case is to be called.
@@ -90,16 +94,9 @@ pub struct Recorded {
 /// Makes a case out of a past run.
 pub fn record(past: &Past) -> Recorded {
     let mut notes = Vec::new();
-    let ids = Ids::of(&past.steps);
-    let mut case = Lines(format!("cases: {}\nexamples:\n  - name: {}\n", key(&past.workflow), quoted(&past.name)));
-    request(past, &mut case);
-    let asked = asked(&past.steps, &ids);
-    stubs(&asked, &mut case);
-    case.line(4, "expect", "");
-    ended(past, &ids, &mut case);
+    let (mut case, asked) = begun_and_ended(past, false);
     case.members(6, "steps", steps(&past.steps));
-    let calls =
-        asked.iter().filter(|(name, _)| (name.contains('.') || name.contains(' ')) && !name.starts_with("sql."));
+    let calls = asked.iter().filter(|(name, _)| is_request(name) && !name.starts_with("sql."));
     case.members(6, "calls", calls.map(|(name, entries)| (name.clone(), times_asked(entries).into())).collect());
     case.members(6, "jobs", jobs(&past.steps));
     case.members(6, "kept", kept_at_end(&past.steps, &mut notes));
@@ -108,6 +105,43 @@ pub fn record(past: &Past) -> Recorded {
         notes.push("some values were too long for the journal and are cut; complete them where `$cut` stands".into());
     }
     Recorded { text, notes }
+}
+
+/// A document with the same case that expects nothing of steps, and nothing beside what the reply was.
+pub(super) fn for_retrace(past: &Past) -> String {
+    let (mut case, _) = begun_and_ended(past, true);
+    case.members(6, "jobs", jobs(&past.steps));
+    case.members(6, "kept", kept_at_end(&past.steps, &mut Vec::new()));
+    case.0
+}
+
+/// What the run asked of others: names as stubs have them, with what can be compared.
+pub(super) fn requests(past: &Past) -> Vec<(String, Vec<(String, Json)>)> {
+    let asked = asked(&past.steps, &Ids::of(&past.steps)).into_iter();
+    let asked = asked.filter(|(name, _)| is_request(name));
+    let each = asked.flat_map(|(name, entries)| {
+        let features = entries.into_iter().flat_map(|entry| vec![entry.asked; entry.answers.len()]);
+        features.map(move |features| (name.clone(), features)).collect::<Vec<_>>()
+    });
+    each.collect()
+}
+
+/// Whether a stub of this name answers for a service or a database.
+fn is_request(name: &str) -> bool {
+    name.contains('.') || name.contains(' ')
+}
+
+/// The case up to how the run ended, and what it asked of others.
+fn begun_and_ended(past: &Past, exactly: bool) -> (Lines, Vec<(String, Vec<Entry>)>) {
+    let ids = Ids::of(&past.steps);
+    let name = if past.name.is_empty() { "a past run" } else { &past.name };
+    let mut case = Lines(format!("cases: {}\nexamples:\n  - name: {}\n", key(&past.workflow), quoted(name)));
+    request(past, &mut case);
+    let asked = asked(&past.steps, &ids);
+    stubs(&asked, &mut case);
+    case.line(4, "expect", "");
+    ended(past, &ids, exactly, &mut case);
+    (case, asked)
 }
 
 /// The text of a case, written line by line.
@@ -170,7 +204,7 @@ fn stubs(asked: &[(String, Vec<Entry>)], case: &mut Lines) {
 }
 
 /// How the run ended, and what it answered.
-fn ended(past: &Past, ids: &Ids, case: &mut Lines) {
+fn ended(past: &Past, ids: &Ids, exactly: bool, case: &mut Lines) {
     case.line(6, "state", &past.state);
     if let Some(kind) = past.failure["kind"].as_str() {
         let mut failure = json!({"kind": kind});
@@ -183,6 +217,9 @@ fn ended(past: &Past, ids: &Ids, case: &mut Lines) {
         let mut reply = json!({"status": status});
         if !past.reply.is_null() && !is_cut(&past.reply) {
             reply["body"] = ids.replaced(&past.reply);
+        }
+        if exactly {
+            reply["exactly"] = true.into();
         }
         case.line(6, "reply", &flow(&reply));
     }
@@ -392,7 +429,7 @@ fn selected(rows: &Json) -> Json {
 }
 
 /// What can be compared of what was asked: by path, `target`, `body.text`, `statement`, `bind.id`.
-fn features(sent: &Json) -> Vec<(String, Json)> {
+pub(super) fn features(sent: &Json) -> Vec<(String, Json)> {
     let comparable = |value: &Json| match value {
         Json::String(text) => text.len() <= LONGEST && !text.contains("•••"),
         Json::Number(_) | Json::Bool(_) => true,
@@ -651,4 +688,4 @@ fn written(value: &Json, text: &dyn Fn(&str) -> String) -> String {
 }
 
 #[cfg(test)]
-mod tests;
+pub(crate) mod tests;

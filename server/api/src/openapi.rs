@@ -206,6 +206,12 @@ fn operations() -> Operations {
         .problems(&[404]);
     all.get::<drafts::RevisionText>("/revisions/{kind}/{name}/{number}", "revision", "The text of one revision")
         .problems(&[404]);
+    all.post::<trials::RetraceRequest, trials::Retrace>(
+        "/retraces",
+        "retrace",
+        "Answers past runs by a draft, from what they recorded, and lists what differs",
+    )
+    .problems(&[404, 409, 422]);
     all.post::<trials::TrialRequest, trials::Trial>(
         "/trials",
         "try",

@@ -1,14 +1,15 @@
-//! Trials: a workflow that need not be live, run once with what changes something simulated.
+//! Trials: a workflow that need not be live, run once with what changes something simulated, and past runs answered by it.
 
 use std::collections::BTreeMap;
 
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::{Span, Timestamp};
+use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use crate::deploys::Document;
 use crate::drafts::DraftName;
-use crate::runs::{Failure, Step};
+use crate::runs::{Failure, RunFilter, Step};
 use crate::sheet::Paragraph;
 use crate::{Json, api};
 
@@ -92,5 +93,61 @@ api! {
         pub status: Option<u16>,
         pub started: Timestamp,
         pub operator: String,
+    }
+}
+
+/// Which past runs to answer again, and by what.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct RetraceRequest {
+    /// The documents that the author is working on; they stand in place of live ones.
+    pub documents: Vec<Document>,
+    /// Texts of other files by path, such as OpenAPI documents.
+    pub files: BTreeMap<String, String>,
+    /// Drafts on the server that stand in place of what is live.
+    pub drafts: Vec<DraftName>,
+    /// Its runs, the newest first; `workflow` must be set, and `limit` is 1 to 1000, 100 by default.
+    pub runs: RunFilter,
+}
+
+api! {
+    /// How past runs would be answered: from their recorded outcomes, performing nothing.
+    pub struct Retrace {
+        pub workflow: String,
+        /// Runs that were answered as before.
+        pub same: u32,
+        /// Runs with another reply, other requests or another failure.
+        pub differs: u32,
+        /// Runs that ask for something of which nothing is recorded.
+        pub diverged: u32,
+        /// Runs that were recorded incompletely.
+        pub skipped: u32,
+        /// Whether more runs fit than were answered within the time for it.
+        pub more: bool,
+        /// All that were not answered as before, newest first.
+        pub runs: Vec<RetracedRun>,
+    }
+
+    /// A past run that is not answered as before.
+    pub struct RetracedRun {
+        pub id: Uuid,
+        pub revision: u32,
+        pub entry: String,
+        pub started: Timestamp,
+        /// `differs`, `diverged` or `skipped`.
+        pub verdict: String,
+        /// Why it was skipped, or what it asks for.
+        pub why: Option<String>,
+        pub differences: Vec<RunDifference>,
+    }
+
+    /// Something that is not as it was in a past run.
+    pub struct RunDifference {
+        /// What: `reply.body.dues`, `request rates.latest target`, `state`.
+        pub what: String,
+        /// As it was.
+        pub before: String,
+        /// As it would be.
+        pub now: String,
     }
 }

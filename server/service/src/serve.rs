@@ -66,6 +66,7 @@ async fn open(config: &Config) -> Result<Store> {
     let store = Store::open(&config.database.url, config.database.connections).await;
     let store =
         store.map_err(|error| Error::Config(format!("{error}; `database.url` is {}", config.database_shown())))?;
+    patiently(|| store.own()).await?;
     clock::compare(&store).await?;
     if let Some(token) = control::first_token(&store).await? {
         print_token(config, &token)?;
@@ -88,15 +89,32 @@ fn databases(config: &Config, own: &Own) -> Result<(HashMap<String, Outside>, Op
     Ok((databases, scratch.map_err(|error| Error::Config(format!("`rehearsal.url`: {error}")))?))
 }
 
+/// How long a start waits for a database that it reached and that answers slowly: others may be starting too.
+const START: Duration = Duration::from_secs(20);
+
+/// Reads at the start, again and again while the database does not answer.
+async fn patiently<T>(read: impl AsyncFn() -> kanzlei_store::Result<T>) -> kanzlei_store::Result<T> {
+    let begun = std::time::Instant::now();
+    loop {
+        match read().await {
+            Err(error) if error.is_unreachable() && begun.elapsed() < START => {
+                tracing::warn!("{error}; the start waits for it");
+                tokio::time::sleep(Duration::from_millis(200)).await;
+            }
+            result => return result,
+        }
+    }
+}
+
 pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::runtime::Handle) -> Result<Service> {
     let supervisor = Supervisor::new();
     let background = Background::new(config.process.background);
     let (key, file) = (&config.secrets.key, &config.secrets.key_file);
     let secrets = Arc::new(Secrets::with_key_of(&store, key, file, config.secrets.replace_key).await?);
     secrets.load(&store).await?;
-    let (databases, scratch) = databases(config, &store.own().await?)?;
+    let (databases, scratch) = databases(config, &patiently(|| store.own()).await?)?;
     let live: Arc<ArcSwap<Live>> = Arc::default();
-    let installation = store.installation().await?;
+    let installation = patiently(|| store.installation()).await?;
     let (jobs, acceptances) = queue::Jobs::new(
         store.clone(),
         live.clone(),

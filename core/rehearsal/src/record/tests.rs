@@ -5,7 +5,7 @@ use kanzlei_compiler::check::Bundle;
 use kanzlei_engine::machine::Machine;
 
 /// What the journal would hold of a run.
-fn past(machine: &Machine, prepared: &Prepared, index: usize) -> Past {
+pub(crate) fn past(machine: &Machine, prepared: &Prepared, index: usize) -> Past {
     let reply = machine.reply();
     let ended = machine.ended().expect("ended");
     let (input, _) = prepared.input(&prepared.cases[index]).expect("input");
@@ -28,6 +28,8 @@ fn past(machine: &Machine, prepared: &Prepared, index: usize) -> Past {
         }
     });
     Past {
+        id: format!("case-{}", prepared.cases[index].line),
+        caller: None,
         workflow: machine.plan().name.clone(),
         name: "again".into(),
         started: prepared.cases[index].clock.to_string(),

@@ -16,6 +16,7 @@ pub mod language;
 mod operators;
 mod record;
 mod refusals;
+pub mod retraces;
 mod runs;
 pub mod scratch;
 mod secrets;
@@ -77,6 +78,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/revisions/{kind}/{name}", web::get().to(drafts::revisions))
                     .route("/revisions/{kind}/{name}/{number}", web::get().to(drafts::revision_text))
                     .route("/compare", web::post().to(drafts::compared))
+                    .route("/retraces", web::post().to(retraces::retraced))
                     .route("/trials", web::post().to(trials::run))
                     .route("/trials", web::get().to(trials::list))
                     .route("/trials/{id}", web::get().to(trials::show))

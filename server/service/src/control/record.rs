@@ -32,9 +32,11 @@ pub(super) fn recorded(run: &Run, plan: &Plan, name: String) -> RecordedCase {
     RecordedCase { document: case.text, notes: case.notes }
 }
 
-fn past(run: &Run, plan: &Plan, name: String) -> Past {
+pub(super) fn past(run: &Run, plan: &Plan, name: String) -> Past {
     let value = |text: Option<&str>| text.and_then(|text| serde_json::from_str(text).ok()).unwrap_or(Json::Null);
     Past {
+        id: run.id.to_string(),
+        caller: run.caller.clone(),
         workflow: run.workflow.clone(),
         name,
         started: run.started.to_string(),

@@ -30,22 +30,7 @@ const MOST_RUNS: u32 = 500;
 pub async fn runs(app: Data<App>, query: Query<RunFilter>) -> Result<HttpResponse> {
     let query = query.into_inner();
     let limit = query.limit.unwrap_or(50).clamp(1, MOST_RUNS);
-    let state = query.state.as_deref().map(state_named).transpose()?;
-    let at = now();
-    let then = |text: Option<String>| text.map(|text| past_of(&text, at)).transpose();
-    let given = |text: Option<String>| text.filter(|text| !text.is_empty());
-    let filter = kept::Filter {
-        workflow: query.workflow,
-        state,
-        request_id: query.request_id,
-        status: query.status.as_deref().map(statuses_of).transpose()?,
-        since: then(query.since)?,
-        until: then(query.until)?,
-        entry: given(query.entry),
-        text: given(query.text),
-        before: query.before,
-        limit,
-    };
+    let filter = filter_of(query, limit)?;
     app.journal.flush().await;
     let found = app.store.runs(&filter).await?;
     let live = app.live.load_full();
@@ -62,6 +47,25 @@ pub async fn runs(app: Data<App>, query: Query<RunFilter>) -> Result<HttpRespons
         runs: found.runs.iter().map(|run| line(run, &live)).collect(),
         dropped: app.journal.dropped.load(Ordering::Relaxed),
     }))
+}
+
+/// What the store is to search for.
+pub(super) fn filter_of(query: RunFilter, limit: u32) -> Result<kept::Filter> {
+    let at = now();
+    let then = |text: Option<String>| text.map(|text| past_of(&text, at)).transpose();
+    let given = |text: Option<String>| text.filter(|text| !text.is_empty());
+    Ok(kept::Filter {
+        workflow: query.workflow,
+        state: query.state.as_deref().map(state_named).transpose()?,
+        request_id: query.request_id,
+        status: query.status.as_deref().map(statuses_of).transpose()?,
+        since: then(query.since)?,
+        until: then(query.until)?,
+        entry: given(query.entry),
+        text: given(query.text),
+        before: query.before,
+        limit,
+    })
 }
 
 /// The statuses that `422` or `5xx` stands for.

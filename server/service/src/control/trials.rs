@@ -132,7 +132,9 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
     let place = app.trials.enter(&caller.name);
     let _place = place.map_err(|detail| Error::problem(503, "Too many trials", detail))?;
     let live = app.live.load_full();
-    let (plan, checked, bundle) = prepare(&app, &live, &asked).await?;
+    let documents = asked.documents.iter().map(|document| Source::new(&document.path, &document.text));
+    let given = Given::of(documents, &asked.files, &asked.drafts);
+    let (plan, checked, bundle) = prepare(&app, &live, given, &asked.workflow, &asked.until).await?;
     let stubs = match asked.stubs.trim() {
         "" => None,
         text => Some(stubs(&asked.workflow, text, &checked)?),
@@ -169,19 +171,23 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
 }
 
 /// The plan that is tried, with all it sees: what is live, with the documents and drafts of the author.
-async fn prepare(app: &App, live: &Live, asked: &api::TrialRequest) -> Result<(Arc<Plan>, Checked, Bundle)> {
-    let documents = asked.documents.iter().map(|document| Source::new(&document.path, &document.text));
-    let (given, _) = Given::of(documents, &asked.files, &asked.drafts).read(app, live).await?;
+pub(super) async fn prepare(
+    app: &App,
+    live: &Live,
+    given: Given,
+    name: &str,
+    until: &str,
+) -> Result<(Arc<Plan>, Checked, Bundle)> {
+    let (given, _) = given.read(app, live).await?;
     let mut bundle = with_live(given, live);
-    let name = asked.workflow.as_str();
     let wanted =
         |source: &&mut Source| name_of(&source.text).is_some_and(|(kind, of)| kind == "workflow" && of == name);
     let Some(source) = bundle.documents.iter_mut().find(wanted) else {
         let detail = format!("there is no workflow `{name}` among the documents, the drafts and what is live");
         return Err(Error::not_found(detail));
     };
-    if !asked.until.is_empty() {
-        let (text, until) = (source.text.clone(), asked.until.clone());
+    if !until.is_empty() {
+        let (text, until) = (source.text.clone(), until.to_owned());
         source.text = app.background.run(move || up_to(&text, &until)).await??;
     }
     let path = source.path.clone();

@@ -1,0 +1,86 @@
+//! What is tried before it is live, and how.
+
+use std::path::PathBuf;
+
+use clap::Args as ClapArgs;
+
+/// What is tried: a workflow with the documents and drafts that it sees.
+#[derive(ClapArgs)]
+pub struct Target {
+    /// A file, or a workflow: its draft, or without one what is live; NAME@live for what is live
+    pub target: String,
+    /// See this draft too: NAME, or KIND/NAME
+    #[arg(long, value_name = "NAME")]
+    pub draft: Vec<String>,
+    /// See these documents too
+    #[arg(long, value_name = "PATH")]
+    pub with: Vec<PathBuf>,
+}
+
+/// How a trial runs.
+#[derive(ClapArgs)]
+pub struct Try {
+    #[command(flatten)]
+    pub target: Target,
+    /// Inputs
+    #[arg(value_name = "KEY=VALUE")]
+    pub inputs: Vec<String>,
+    /// A file with the input as JSON; `-` for standard input
+    #[arg(long, value_name = "FILE")]
+    pub input: Option<PathBuf>,
+    /// Use the input as it is, without a sample for what is missing
+    #[arg(long)]
+    pub exact: bool,
+    /// End with this step, by number or id
+    #[arg(long, value_name = "STEP")]
+    pub until: Option<String>,
+    /// Stubs, as `stubs` of a document of cases has them
+    #[arg(long, value_name = "FILE")]
+    pub stub: Option<PathBuf>,
+    /// Perform this although it may change something: `customs.request`, `sql.harbour`, `keep`, `enqueue`, `cancel`
+    #[arg(long, value_name = "NAME")]
+    pub real: Vec<String>,
+    /// Do not perform this although it only reads
+    #[arg(long, value_name = "NAME")]
+    pub simulate: Vec<String>,
+    /// Perform everything as if it were live
+    #[arg(long)]
+    pub live: bool,
+    /// Print values in full
+    #[arg(long)]
+    pub full: bool,
+}
+
+/// Which past runs are answered again, and by what.
+#[derive(ClapArgs)]
+pub struct Retrace {
+    #[command(flatten)]
+    pub target: Target,
+    /// At most so many, the newest first; up to 1000
+    #[arg(long, default_value_t = 100, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1000))]
+    pub last: u32,
+    /// Only failed runs
+    #[arg(long, conflicts_with = "state")]
+    pub failed: bool,
+    /// Only runs with this final state: succeeded, rejected, failed or cancelled
+    #[arg(long)]
+    pub state: Option<String>,
+    /// Only those answered with this status, or one of a class: 422, 5xx
+    #[arg(long)]
+    pub status: Option<String>,
+    /// Only those that began since an instant, or since a span before now: 2h
+    #[arg(long, value_name = "WHEN")]
+    pub since: Option<String>,
+    /// Only those that began before an instant, or before a span before now: 2h
+    #[arg(long, value_name = "WHEN")]
+    pub until: Option<String>,
+    /// Only those with this text in what they were entered by, such as /quotes
+    #[arg(long, value_name = "TEXT")]
+    pub entry: Option<String>,
+    /// Only those with this text in the input, the reply or the failure
+    #[arg(long)]
+    pub text: Option<String>,
+    /// List each run that is not answered as before
+    #[arg(long)]
+    pub full: bool,
+}

@@ -1,0 +1,108 @@
+//! Past runs answered again by drafts, from what the journal has of them. Nothing is performed.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use actix_web::HttpResponse;
+use actix_web::web::{Data, Json};
+use kanzlei_api::trials::{Retrace, RetraceRequest, RetracedRun, RunDifference};
+use kanzlei_compiler::plan::Plan;
+use kanzlei_lang::document::Source;
+use kanzlei_rehearsal::retrace::{Retraced, Verdict, retrace};
+use kanzlei_store::journal::Run;
+
+use super::deploys::Given;
+use super::record::past;
+use super::runs::{filter_of, plan_of};
+use super::trials::prepare;
+use crate::App;
+use crate::error::{Error, Result};
+
+/// Runs that are answered in one request.
+const MOST: u32 = 1000;
+/// Runs that are read and answered together.
+const AT_ONCE: usize = 20;
+/// How long a request may take.
+const WITHIN: Duration = Duration::from_secs(30);
+
+/// `POST /retraces`: which of the past runs of a workflow would be answered otherwise.
+pub async fn retraced(app: Data<App>, body: Json<RetraceRequest>) -> Result<HttpResponse> {
+    let begun = Instant::now();
+    let asked = body.into_inner();
+    let Some(workflow) = asked.runs.workflow.clone() else {
+        return Err(Error::problem(422, "Missing workflow", "`runs.workflow` says whose runs are to be answered"));
+    };
+    let limit = asked.runs.limit.unwrap_or(100).clamp(1, MOST);
+    let filter = filter_of(asked.runs, limit)?;
+    let live = app.live.load_full();
+    let documents = asked.documents.iter().map(|document| Source::new(&document.path, &document.text));
+    let given = Given::of(documents, &asked.files, &asked.drafts);
+    let (_, checked, _) = prepare(&app, &live, given, &workflow, "").await?;
+    let checked = Arc::new(checked);
+    app.journal.flush().await;
+    let found = app.store.runs(&filter).await?;
+    let mut answer =
+        Retrace { workflow: workflow.clone(), same: 0, differs: 0, diverged: 0, skipped: 0, more: false, runs: vec![] };
+    let mut plans: HashMap<u32, Option<Arc<Plan>>> = HashMap::new();
+    for lines in found.runs.chunks(AT_ONCE) {
+        if begun.elapsed() > WITHIN {
+            answer.more = true;
+            break;
+        }
+        let mut runs: Vec<(Run, Option<Arc<Plan>>)> = Vec::with_capacity(lines.len());
+        for line in lines {
+            // What was purged in between is no run any more.
+            let Some(run) = app.store.run(line.id).await? else { continue };
+            if !plans.contains_key(&run.revision) {
+                plans.insert(run.revision, plan_of(&app, &workflow, run.revision).await?);
+            }
+            let plan = plans.get(&run.revision).cloned().flatten();
+            runs.push((run, plan));
+        }
+        let checked = checked.clone();
+        let answered = app.background.run(move || {
+            let each = runs.into_iter().map(|(run, plan)| {
+                let retraced = match plan {
+                    Some(plan) => retrace(&past(&run, &plan, String::new()), &checked),
+                    None => Retraced {
+                        verdict: Verdict::Skipped,
+                        why: Some(format!("revision {} cannot be read any more", run.revision)),
+                        differences: Vec::new(),
+                    },
+                };
+                (run, retraced)
+            });
+            each.collect::<Vec<_>>()
+        });
+        for (run, retraced) in answered.await? {
+            match retraced.verdict {
+                Verdict::Same => answer.same += 1,
+                Verdict::Differs => answer.differs += 1,
+                Verdict::Diverged => answer.diverged += 1,
+                Verdict::Skipped => answer.skipped += 1,
+            }
+            if retraced.verdict != Verdict::Same {
+                answer.runs.push(shown(run, retraced));
+            }
+        }
+    }
+    Ok(HttpResponse::Ok().json(answer))
+}
+
+fn shown(run: Run, retraced: Retraced) -> RetracedRun {
+    let differences = retraced.differences.into_iter().map(|difference| RunDifference {
+        what: difference.what,
+        before: difference.wanted,
+        now: difference.got,
+    });
+    RetracedRun {
+        id: run.id,
+        revision: run.revision,
+        entry: run.entry,
+        started: run.started,
+        verdict: retraced.verdict.name().to_owned(),
+        why: retraced.why,
+        differences: differences.collect(),
+    }
+}
