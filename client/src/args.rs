@@ -166,7 +166,7 @@ pub enum Command {
     Try(Try),
     /// Answer past runs again by a draft or a file, from what they recorded, and list what differs
     #[command(
-        after_help = "Performs nothing: what services and databases answered then is what they answer now. A request that a run did not\nmake has no answer, and its run diverges; runs whose values were masked or cut are skipped.\n\nExamples:\n  kanzlei retrace berth-quote --last 100\n  kanzlei retrace workflows/berth-quote.yaml --since 2h\n  kanzlei retrace berth-quote --state failed --full"
+        after_help = "Performs nothing: what services and databases answered then is what they answer now. A request that a run did not make has no answer, and its run diverges; runs whose values were masked or cut are skipped.\n\nExamples:\n  kanzlei retrace berth-quote --last 100\n  kanzlei retrace workflows/berth-quote.yaml --since 2h\n  kanzlei retrace berth-quote --state failed --full"
     )]
     Retrace(Retrace),
     /// Start a live workflow as a job, whether or not it has an entry

@@ -331,6 +331,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/retraces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answers past runs by a draft, from what they recorded, and lists what differs */
+        post: operations["retrace"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/trials": {
         parameters: {
             query?: never;
@@ -1997,6 +2014,84 @@ export interface components {
                 [key: string]: components["schemas"]["Edit"][];
             };
         };
+        /** @description How past runs would be answered: from their recorded outcomes, performing nothing. */
+        Retrace: {
+            workflow: string;
+            /**
+             * Format: uint32
+             * @description Runs that were answered as before.
+             */
+            same: number;
+            /**
+             * Format: uint32
+             * @description Runs with another reply, other requests or another failure.
+             */
+            differs: number;
+            /**
+             * Format: uint32
+             * @description Runs that ask for something of which nothing is recorded.
+             */
+            diverged: number;
+            /**
+             * Format: uint32
+             * @description Runs that were recorded incompletely.
+             */
+            skipped: number;
+            /** @description Whether more runs fit than were answered within the time for it. */
+            more: boolean;
+            /** @description All that were not answered as before, newest first. */
+            runs: components["schemas"]["RetracedRun"][];
+        };
+        /** @description Which past runs to answer again, and by what. */
+        RetraceRequest: {
+            /**
+             * @description The documents that the author is working on; they stand in place of live ones.
+             * @default []
+             */
+            documents: components["schemas"]["Document"][];
+            /**
+             * @description Texts of other files by path, such as OpenAPI documents.
+             * @default {}
+             */
+            files: {
+                [key: string]: string;
+            };
+            /**
+             * @description Drafts on the server that stand in place of what is live.
+             * @default []
+             */
+            drafts: components["schemas"]["DraftName"][];
+            /**
+             * @description Its runs, the newest first; `workflow` must be set, and `limit` is 1 to 1000, 100 by default.
+             * @default {
+             *       "workflow": null,
+             *       "state": null,
+             *       "request_id": null,
+             *       "status": null,
+             *       "since": null,
+             *       "until": null,
+             *       "entry": null,
+             *       "text": null,
+             *       "before": null,
+             *       "limit": null
+             *     }
+             */
+            runs: components["schemas"]["RunFilter"];
+        };
+        /** @description A past run that is not answered as before. */
+        RetracedRun: {
+            /** Format: uuid */
+            id: string;
+            /** Format: uint32 */
+            revision: number;
+            entry: string;
+            started: components["schemas"]["Timestamp"];
+            /** @description `differs`, `diverged` or `skipped`. */
+            verdict: string;
+            /** @description Why it was skipped, or what it asks for. */
+            why: string | null;
+            differences: components["schemas"]["RunDifference"][];
+        };
         /**
          * @description Where a retry begins.
          * @enum {string}
@@ -2086,6 +2181,70 @@ export interface components {
             failure: components["schemas"]["Failure"] | null;
             sheet: components["schemas"]["Paragraph"][];
             steps: components["schemas"]["Step"][];
+        };
+        /** @description Something that is not as it was in a past run. */
+        RunDifference: {
+            /** @description What: `reply.body.dues`, `request rates.latest target`, `state`. */
+            what: string;
+            /** @description As it was. */
+            before: string;
+            /** @description As it would be. */
+            now: string;
+        };
+        /** @description Which runs to list; everything that is set must fit. */
+        RunFilter: {
+            /**
+             * @description The name of a workflow.
+             * @default null
+             */
+            workflow: string | null;
+            /**
+             * @description The name of a state.
+             * @default null
+             */
+            state: string | null;
+            /**
+             * @description The `X-Request-Id` of the request.
+             * @default null
+             */
+            request_id: string | null;
+            /**
+             * @description The status of the reply: `422`, or a class such as `5xx`.
+             * @default null
+             */
+            status: string | null;
+            /**
+             * @description Only runs that began then or later: an instant (RFC 3339), or a span before now such as `2h`.
+             * @default null
+             */
+            since: string | null;
+            /**
+             * @description Only runs that began before: an instant (RFC 3339), or a span before now such as `2h`.
+             * @default null
+             */
+            until: string | null;
+            /**
+             * @description Text in what it was entered by: `/berths/`.
+             * @default null
+             */
+            entry: string | null;
+            /**
+             * @description Text in the recorded input, reply or failure.
+             * @default null
+             */
+            text: string | null;
+            /**
+             * Format: uuid
+             * @description Only runs before this one.
+             * @default null
+             */
+            before: string | null;
+            /**
+             * Format: uint32
+             * @description 1 to 500; 50 by default.
+             * @default null
+             */
+            limit: number | null;
         };
         /** @description A run in a listing. */
         RunLine: {
@@ -2623,6 +2782,9 @@ export type Refusal = components['schemas']['Refusal'];
 export type RefusalPage = components['schemas']['RefusalPage'];
 export type RefusedBody = components['schemas']['RefusedBody'];
 export type Renamed = components['schemas']['Renamed'];
+export type Retrace = components['schemas']['Retrace'];
+export type RetraceRequest = components['schemas']['RetraceRequest'];
+export type RetracedRun = components['schemas']['RetracedRun'];
 export type RetryFrom = components['schemas']['RetryFrom'];
 export type Revision = components['schemas']['Revision'];
 export type RevisionText = components['schemas']['RevisionText'];
@@ -2631,6 +2793,8 @@ export type Rotation = components['schemas']['Rotation'];
 export type Row = components['schemas']['Row'];
 export type Rows = components['schemas']['Rows'];
 export type Run = components['schemas']['Run'];
+export type RunDifference = components['schemas']['RunDifference'];
+export type RunFilter = components['schemas']['RunFilter'];
 export type RunLine = components['schemas']['RunLine'];
 export type RunPage = components['schemas']['RunPage'];
 export type RunState = components['schemas']['RunState'];
@@ -3336,6 +3500,38 @@ export interface operations {
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    retrace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RetraceRequest"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Retrace"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

@@ -168,3 +168,34 @@ fn a_file_is_tried_before_it_is_deployed() {
         assert!(shown.contains(says), "{args:?}: {shown}");
     }
 }
+
+/// Past runs are answered again by a draft, from what they recorded: nothing is asked of anybody.
+#[test]
+fn past_runs_are_answered_again_by_a_draft() {
+    let office = office("retrace", &[]);
+    said(&client(&office, &["deploy", "demo/harbour", "--unrehearsed"]), 0);
+    for nights in ["1", "2", "3"] {
+        let of = format!("nights={nights}");
+        let at = ["call", "berth-quote", "harbour=LIN", "imo=9074720", "arrives=2027-03-04T06:00:00Z", "currency=NOK"];
+        said(&client(&office, &[&at[..], &[&of]].concat()), 0);
+    }
+    let text = std::fs::read_to_string(root().join("demo/harbour/workflows/berth-quote.yaml")).expect("the demo");
+    let dearer = text.replace("length_m * 3.2", "length_m * Math.max(3.2, input.nights * 2)");
+    let asks = text.replace("  - let:\n", "  - {id: again, call: pilots.listReports}\n  - let:\n");
+    let folder = Folder::new("retrace", &[("dearer.yaml", &dearer), ("asks.yaml", &asks), ("same.yaml", &text)]);
+    let run = |args: &[&str], code: i32| said(&client_in(Some(&office), &folder.0, args), code);
+    let asked = kanzlei_e2e::calls::api(&office, "/runs")["runs"].as_array().map(Vec::len);
+    for (args, code, says) in [
+        (&["retrace", "same.yaml"][..], 0, "3  same"),
+        (&["retrace", "dearer.yaml"], 1, "2  differ"),
+        (&["retrace", "dearer.yaml", "--last", "1"], 1, "1  differ"),
+        (&["retrace", "dearer.yaml"], 1, "reply.body.dues.amount  2"),
+        (&["retrace", "asks.yaml"], 1, "pilots.listReports, of which nothing is recorded"),
+        (&["retrace", "berth-quote", "--status", "4xx"], 0, "No such runs"),
+        (&["retrace", "berth-quote", "--since", "x"], 1, "neither an instant"),
+    ] {
+        let shown = run(args, code);
+        assert!(shown.contains(says), "{args:?}: {shown}");
+    }
+    assert_eq!(kanzlei_e2e::calls::api(&office, "/runs")["runs"].as_array().map(Vec::len), asked);
+}
