@@ -19,6 +19,7 @@
 mod case;
 pub mod coverage;
 mod expect;
+pub mod known;
 mod prepare;
 pub mod record;
 pub mod retrace;
@@ -116,6 +117,9 @@ pub trait Lent {
     fn query(&mut self, query: &Query) -> Result<Vec<Rows>, EffectError>;
 }
 
+/// The number of a step and its positions in the loops around it.
+type Look<'n> = (&'n str, Option<Vec<u32>>);
+
 /// Method, path with query, headers and body.
 pub type CaseRequest = (String, String, Vec<(String, String)>, Option<Value>);
 
@@ -208,12 +212,12 @@ impl Prepared {
 
     /// The same, with the run itself where the case led to one: all its steps did, for a closer reading.
     pub fn play(&self, index: usize, lender: Option<&dyn Lender>) -> (CaseResult, Option<Machine>) {
-        self.play_as(index, lender, None)
+        self.play_as(index, lender, None, None)
     }
 
-    /// Runs a case that was made out of a past run, with its id and for its caller.
-    fn run_past(&self, index: usize, past: &record::Past) -> CaseResult {
-        self.play_as(index, None, Some(past)).0
+    /// Runs a case that was made out of a past run, with its id and for its caller, looking at a step.
+    fn play_past(&self, index: usize, past: &record::Past, look: Option<Look>) -> (CaseResult, Option<Machine>) {
+        self.play_as(index, None, Some(past), look)
     }
 
     fn play_as(
@@ -221,6 +225,7 @@ impl Prepared {
         index: usize,
         lender: Option<&dyn Lender>,
         past: Option<&record::Past>,
+        look: Option<Look>,
     ) -> (CaseResult, Option<Machine>) {
         let case = &self.cases[index];
         let mut result = CaseResult {
@@ -263,7 +268,11 @@ impl Prepared {
                     attempt: 1,
                     generation: 0,
                 };
-                let machine = self.run_on(case, start, limit, lent, &mut result);
+                let mut machine = Machine::new(self.plan.clone(), start);
+                if let Some((number, items)) = look {
+                    machine.look_at(number, items);
+                }
+                let machine = self.run_on(case, machine, limit, lent, &mut result);
                 (result, Some(machine))
             }
             Err(problem) => {
@@ -280,12 +289,11 @@ impl Prepared {
     fn run_on(
         &self,
         case: &Case,
-        start: Start,
+        mut machine: Machine,
         limit: Option<std::time::Duration>,
         lent: Vec<(String, Box<dyn Lent>)>,
         result: &mut CaseResult,
     ) -> Machine {
-        let mut machine = Machine::new(self.plan.clone(), start);
         let mut desk = stubs::Desk::new(self, case, lent);
         let end =
             driver::on_virtual_clock_within(&mut machine, case.clock, limit, |effect, now| desk.answer(effect, now));

@@ -86,7 +86,7 @@ pub fn retrace(past: &Past, checked: &Checked) -> Retraced {
     if prepared.is_empty() {
         return ended(Verdict::Skipped, Some("no endpoint of the workflow takes its request any more".into()));
     }
-    let mut result = prepared.run_past(0, past);
+    let mut result = prepared.play_past(0, past, None).0;
     if let Some(missing) = result.missing_stubs.first() {
         let what = missing.split(": ").next().unwrap_or(missing);
         return ended(Verdict::Diverged, Some(format!("it asks for {what}, of which nothing is recorded")));

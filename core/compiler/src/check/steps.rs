@@ -107,6 +107,8 @@ pub(super) fn compile(
         true => StepLabels::default(),
         false => confidential::labels(workflow, around, &input, &queue, &walk.blocks, walk.report),
     };
+    let text = |node: &Node| node.as_text().unwrap_or_default().to_owned();
+    let functions = workflow.functions.iter().map(|(name, node)| (name.text.clone(), text(node))).collect();
     Some(Plan {
         labels,
         timetables,
@@ -119,6 +121,7 @@ pub(super) fn compile(
         endpoints,
         blocks: walk.blocks,
         slots: walk.slots,
+        functions,
         sheet: walk.sheet,
         uses_run: walk.uses_run,
         uses_kept: walk.uses_kept,

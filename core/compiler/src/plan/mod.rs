@@ -59,6 +59,8 @@ pub struct Plan {
     pub blocks: Vec<Vec<Step>>,
     /// The names of the slots.
     pub slots: Vec<String>,
+    /// The functions of its document and their texts, in order.
+    pub functions: Vec<(String, String)>,
     /// The numbered steps for people.
     pub sheet: Vec<Paragraph>,
     /// Whether any expression reads `run`.

@@ -327,6 +327,9 @@ impl Machine {
         let mut record = StepRecord::new(step.paragraph, fibre.level, place, self.now);
         record.owner = owner.map(|owner| owner as u32);
         record.item = fibre.item.filter(|_| fibre.frames.len() == 1);
+        if self.look.is_some() {
+            self.notice(&record, &fibre.slots);
+        }
         self.records.push(record);
         Ok(Begun::Step { record: self.records.len() - 1 })
     }

@@ -28,6 +28,7 @@ mod act;
 mod body;
 mod call;
 mod flow;
+mod look;
 mod memo;
 mod query;
 mod queue;
@@ -42,6 +43,7 @@ use std::sync::Arc;
 pub use body::{described_bytes, file_bytes};
 pub use call::{Answer, Request};
 use flow::{Awaits, Begun, Fibre, Level, What};
+pub use look::Seen;
 pub use query::{Query, Rows, Sql};
 pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, JobRequest, Queued};
 pub use record::{Ended, State, StepRecord};
@@ -304,6 +306,8 @@ pub struct Machine {
     computes: bool,
     /// Whether evaluations may do all the work that the language allows.
     unhurried: bool,
+    /// A step that is looked at.
+    look: Option<Box<look::Look>>,
 }
 
 impl Machine {
@@ -347,6 +351,7 @@ impl Machine {
             deferred: 0,
             computes: false,
             unhurried: false,
+            look: None,
         };
         machine.start_invocation(0, slots, None);
         machine

@@ -1,6 +1,7 @@
 //! Past runs answered again by drafts, from what the journal has of them. Nothing is performed.
 
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -54,8 +55,8 @@ pub async fn retraced(app: Data<App>, body: Json<RetraceRequest>) -> Result<Http
         for line in lines {
             // What was purged in between is no run any more.
             let Some(run) = app.store.run(line.id).await? else { continue };
-            if !plans.contains_key(&run.revision) {
-                plans.insert(run.revision, plan_of(&app, &workflow, run.revision).await?);
+            if let Entry::Vacant(plan) = plans.entry(run.revision) {
+                plan.insert(plan_of(&app, &workflow, run.revision).await?);
             }
             let plan = plans.get(&run.revision).cloned().flatten();
             runs.push((run, plan));

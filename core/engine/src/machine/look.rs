@@ -1,0 +1,98 @@
+//! Looking at a run where one of its steps begins: the names it knows then, with their values.
+//!
+//! ```text
+//! machine.look_at("3.1", Some(vec![2]));   // step 3.1 for the third item of the loop around it
+//! … drive …
+//! machine.seen()                            // what the step knew; nothing where it never began
+//! ```
+
+use std::sync::Arc;
+
+use kanzlei_compiler::plan::Plan;
+use kanzlei_lang::expr::{Expression, Limits, Scope};
+use kanzlei_model::value::Value;
+
+use super::{Machine, StepRecord};
+
+/// A step to look at.
+#[derive(Debug)]
+pub(super) struct Look {
+    /// Its number on the sheet of the run.
+    number: String,
+    /// Positions in the loops around it; the first time it begins where there are none.
+    items: Option<Vec<u32>>,
+    seen: Option<Seen>,
+}
+
+/// What a step knew when it began.
+#[derive(Clone, Debug)]
+pub struct Seen {
+    /// The positions in the loops around it.
+    pub items: Vec<u32>,
+    plan: Arc<Plan>,
+    slots: Vec<Value>,
+}
+
+impl Machine {
+    /// Keeps what a step knows when it begins: for these positions in the loops around it, or for the first time.
+    pub fn look_at(&mut self, number: &str, items: Option<Vec<u32>>) {
+        self.look = Some(Box::new(Look { number: number.to_owned(), items, seen: None }));
+    }
+
+    /// What the step that is looked at knew, once it has begun.
+    pub fn seen(&self) -> Option<&Seen> {
+        self.look.as_ref()?.seen.as_ref()
+    }
+
+    /// Keeps what a step knows, where it is the one that is looked at.
+    pub(super) fn notice(&mut self, record: &StepRecord, slots: &[Value]) {
+        let Some(look) = self.look.as_ref().filter(|look| look.seen.is_none()) else { return };
+        if self.number(record) != look.number {
+            return;
+        }
+        let items = self.items(record);
+        if look.items.as_ref().is_some_and(|wanted| *wanted != items) {
+            return;
+        }
+        let seen = Seen { items, plan: self.plan_of(record).clone(), slots: slots.to_vec() };
+        if let Some(look) = &mut self.look {
+            look.seen = Some(seen);
+        }
+    }
+}
+
+impl Seen {
+    /// The names that have values, in the order in which the workflow defines them.
+    pub fn names(&self) -> impl Iterator<Item = (&str, &Value)> {
+        let hidden = |at: usize| self.known().any(|(later, name, _)| later > at && name == self.plan.slots[at]);
+        self.known().filter(move |(at, ..)| !hidden(*at)).map(|(_, name, value)| (name, value))
+    }
+
+    /// Slots that have values.
+    fn known(&self) -> impl Iterator<Item = (usize, &str, &Value)> {
+        let named = self.plan.slots.iter().zip(&self.slots).enumerate();
+        let known = named.filter(|(_, (_, value))| !matches!(value, Value::Undefined));
+        known.map(|(at, (name, value))| (at, name.as_str(), value))
+    }
+
+    /// Evaluates an expression over these names and the functions of the document.
+    pub fn evaluate(&self, text: &str) -> Result<Value, String> {
+        let mut scope = Scope::default();
+        for (name, function) in &self.plan.functions {
+            // They were compiled with the plan.
+            let _ = scope.define_function(name, function);
+        }
+        // A name without a value must not hide one of the same name that has one.
+        for (slot, name, _) in self.known() {
+            scope.define_at(name, slot as u32);
+        }
+        let expression = Expression::compile(text, &scope).map_err(|faults| {
+            let faults = faults.into_iter().map(|fault| match fault.help {
+                Some(help) => format!("{}; {help}", fault.message),
+                None => fault.message,
+            });
+            faults.collect::<Vec<_>>().join("; ")
+        })?;
+        expression.eval(&self.slots, Limits::default()).map_err(|failure| failure.message)
+    }
+}
