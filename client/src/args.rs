@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
 
-pub use trials::{Retrace, Target, Try};
+pub use trials::{Retrace, RunArgs, Target, Try};
 
 #[derive(Parser)]
 #[command(
@@ -189,14 +189,14 @@ pub enum Command {
         /// The workflow, or KIND/NAME
         name: String,
     },
-    /// Compare two texts of a document, by steps and by lines
+    /// Compare two texts of a document, by steps and by lines, or two runs
     #[command(
-        after_help = "A text is NAME (what is live), NAME@3 (a revision), NAME@draft, or a file; other kinds are written KIND/NAME.\n\nExamples:\n  kanzlei diff berth-quote@2 berth-quote@3\n  kanzlei diff berth-quote workflows/berth-quote.yaml\n  kanzlei diff berth-quote berth-quote@draft"
+        after_help = "A text is NAME (what is live), NAME@3 (a revision), NAME@draft, or a file; other kinds are written KIND/NAME.\nTwo ids of runs are compared step by step; `last` is the newest run.\n\nExamples:\n  kanzlei diff 0195a1b2-0000-7000-8000-000000000001 last\n  kanzlei diff berth-quote@2 berth-quote@3\n  kanzlei diff berth-quote workflows/berth-quote.yaml\n  kanzlei diff berth-quote berth-quote@draft"
     )]
     Diff {
-        /// The text before
+        /// The text or run before
         before: String,
-        /// The text after
+        /// The text or run after
         after: String,
     },
     /// Make a revision a draft again, or put it live
@@ -351,15 +351,11 @@ pub enum Command {
         /// The header `X-Request-Id` of the answer
         request_id: String,
     },
-    /// Show what one run did, step by step
-    #[command(after_help = "Example:\n  kanzlei run 0195a1b2-0000-7000-8000-000000000001\n  kanzlei run last")]
-    Run {
-        /// The run's id, or `last`
-        id: String,
-        /// Print values in full
-        #[arg(long)]
-        full: bool,
-    },
+    /// Show what one run did, step by step, or what one of its steps knew
+    #[command(
+        after_help = "With --at, the run is made again from what it recorded up to that step: nothing is performed. What was masked or cut\nthen is masked or cut.\n\nExamples:\n  kanzlei run 0195a1b2-0000-7000-8000-000000000001\n  kanzlei run last --full\n  kanzlei run last --at 4\n  kanzlei run last --at 2.1 --item 3 --eval 'next.body.items.length'"
+    )]
+    Run(RunArgs),
     /// List jobs, newest first, by anything they have in common
     #[command(
         after_help = "Examples:\n  kanzlei jobs\n  kanzlei jobs --state failed --lane reminders\n  kanzlei jobs --tag hold-17 --follow\n  kanzlei jobs --group 0195a1b2-0000-7000-8000-000000000001\n  kanzlei jobs --due-from 2027-03-04T00:00:00Z --due-until 2027-03-05T00:00:00Z"

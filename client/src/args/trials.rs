@@ -84,3 +84,22 @@ pub struct Retrace {
     #[arg(long)]
     pub full: bool,
 }
+
+/// What is shown of a run.
+#[derive(ClapArgs)]
+pub struct RunArgs {
+    /// The run's id, or `last`
+    pub id: String,
+    /// Print values in full, and every item of loops
+    #[arg(long)]
+    pub full: bool,
+    /// Show the names that this step knew when it began, by its number
+    #[arg(long, value_name = "STEP")]
+    pub at: Option<String>,
+    /// Its positions in the loops around it, from 0: 3, or 2.0; default: where it began first
+    #[arg(long, value_name = "ITEM", requires = "at")]
+    pub item: Option<String>,
+    /// Evaluate an expression there
+    #[arg(long, value_name = "EXPRESSION", requires = "at")]
+    pub eval: Option<String>,
+}

@@ -14,7 +14,7 @@ use kanzlei_lang::diagnostic::Report;
 use kanzlei_lang::document::{self, KINDS, yaml};
 use serde::{Deserialize, Serialize};
 
-use super::{print_json, segment};
+use super::{print_json, runs, segment};
 use crate::api::{Api, Rejection};
 use crate::{Done, Error, draw, files};
 
@@ -106,6 +106,9 @@ pub fn show_text(api: &Api, place: &str, json: bool) -> Done {
 
 /// `diff`: how two texts of a document differ, by steps and by lines.
 pub fn diff(api: impl Fn() -> Result<Api, Error>, before: &str, after: &str, json: bool) -> Done {
+    if runs::is_run(before) && runs::is_run(after) {
+        return runs::compare(&api()?, before, after, json);
+    }
     let text = |place: &str| -> Result<String, Error> {
         let file = Path::new(place);
         if file.is_file() {

@@ -87,7 +87,7 @@ pub fn run(args: Args) -> Done {
             let filter = RunFilter { workflow, state, request_id, status, since, until, entry, text, before, limit };
             runs::list(&api()?, &filter, json)
         }
-        Command::Run { id, full } => runs::show(&api()?, &id, full, json),
+        Command::Run(args) => runs::show(&api()?, &args, json),
         Command::Jobs(args) => jobs::list(&api()?, &args, json),
         Command::Job { id, follow, full } => jobs::show(&api()?, &id, follow, full, json),
         Command::Cancel { ids, select } => {

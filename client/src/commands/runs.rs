@@ -1,13 +1,14 @@
 //! `runs` and `run`.
 
 use kanzlei_api::Json;
-use kanzlei_api::runs::{Run, RunFilter, RunPage, Step};
+use kanzlei_api::runs::{Run, RunComparison, RunFilter, RunPage, RunScope, ScopeQuery, Step};
 use kanzlei_compiler::plan::Paragraph;
 use kanzlei_model::run::{RunState, StepState};
 
 use super::live::heading;
 use super::{listing, print_json, segment};
 use crate::api::Api;
+use crate::args::RunArgs;
 use crate::{Done, Error, draw};
 
 /// Lists runs, newest first.
@@ -66,9 +67,73 @@ pub fn meant(api: &Api, id: &str) -> Result<String, Error> {
     newest.ok_or_else(|| Error::Failed("there are no runs yet".into()))
 }
 
-/// Shows a run with what each step did.
-pub fn show(api: &Api, id: &str, full: bool, json: bool) -> Done {
-    let id = meant(api, id)?;
+/// Whether a text is the id of a run, or stands for one.
+pub fn is_run(text: &str) -> bool {
+    text == "last" || text.parse::<uuid::Uuid>().is_ok()
+}
+
+/// Compares two runs step by step.
+pub fn compare(api: &Api, before: &str, after: &str, json: bool) -> Done {
+    let (before, after) = (meant(api, before)?, meant(api, after)?);
+    let path = format!("/runs/{}/comparison/{}", segment(&before), segment(&after));
+    let compared: RunComparison = api.get(&path)?;
+    if json {
+        print_json(&compared);
+        return Ok(());
+    }
+    for (mark, run) in [("-", &compared.before), ("+", &compared.after)] {
+        let state = draw::state(run.state.name());
+        let when = draw::time(run.started);
+        println!("{mark} {} · {when} · {} · revision {} · {state}", run.id, draw::bold(&run.workflow), run.revision);
+    }
+    println!();
+    if compared.differences.is_empty() {
+        println!("Nothing differs but when they ran.");
+    }
+    for difference in &compared.differences {
+        let change = format!("{} → {}", difference.before, difference.now);
+        match difference.what.len() + change.len() {
+            0..100 => println!("  {}: {change}", draw::dim(&difference.what)),
+            _ => {
+                println!("  {}", draw::dim(&difference.what));
+                println!("    - {}\n    + {}", difference.before, difference.now);
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Shows what a step of a run knew when it began.
+fn scope(api: &Api, id: &str, args: &RunArgs, json: bool) -> Done {
+    let step = args.at.clone().unwrap_or_default();
+    let query = ScopeQuery { step, items: args.item.clone(), expression: args.eval.clone() };
+    let scope: RunScope = api.get(&listing(&format!("runs/{}/scope", segment(id)), &query))?;
+    if json {
+        print_json(&scope);
+    } else if args.eval.is_some() {
+        if scope.fault.is_none() {
+            println!("{}", serde_json::to_string_pretty(&scope.value).unwrap_or_default());
+        }
+    } else {
+        let items = scope.items.iter().flat_map(|items| items.split('.')).map(|item| format!("[{item}]"));
+        println!("{}{} knew when it began:", draw::bold(&format!("step {}", scope.step)), items.collect::<String>());
+        for name in &scope.names {
+            print_value(&name.name, &name.value, 2, args.full);
+        }
+    }
+    scope.notes.iter().filter(|_| !json).for_each(|note| eprintln!("note: {note}"));
+    match scope.fault.filter(|_| !json) {
+        Some(fault) => Err(Error::Failed(fault)),
+        None => Ok(()),
+    }
+}
+
+/// Shows a run with what each step did, or what one of them knew.
+pub fn show(api: &Api, args: &RunArgs, json: bool) -> Done {
+    let (id, full) = (meant(api, &args.id)?, args.full);
+    if args.at.is_some() {
+        return scope(api, &id, args, json);
+    }
     let run: Run = api.get(&format!("/runs/{}", segment(&id)))?;
     if json {
         print_json(&run);
@@ -120,7 +185,10 @@ pub fn print_steps(input: &Json, sheet: &[Paragraph], steps: &[Step], full: bool
     print_value("in ", input, 6, full);
     for paragraph in sheet {
         let taken: Vec<&Step> = steps.iter().filter(|step| step.number == paragraph.number).collect();
-        print_step(paragraph, &taken, full);
+        match full && taken.len() > 1 {
+            true => taken.iter().for_each(|step| print_step(paragraph, &[step], true)),
+            false => print_step(paragraph, &taken, full),
+        }
     }
 }
 
@@ -138,7 +206,8 @@ fn print_step(paragraph: &Paragraph, taken: &[&Step], full: bool) {
     let mut marks = vec![draw::state(step.state.name()), draw::took(step.duration_us)];
     if let Some(items) = &step.items {
         let item = items.split('.').map(|item| format!("[{item}]")).collect::<String>();
-        marks.insert(0, draw::dim(&format!("{} times; {item}", taken.len())));
+        let times = if taken.len() > 1 { format!("{} times; ", taken.len()) } else { String::new() };
+        marks.insert(0, draw::dim(&format!("{times}{item}")));
     }
     if step.attempts > 1 {
         let before = step.earlier_attempts.as_deref().filter(|tries| !tries.is_empty());

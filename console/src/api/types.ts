@@ -728,6 +728,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{id}/scope": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a step of a run knew when it began, and an expression evaluated there */
+        get: operations["runScope"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/comparison/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What differs from one run to another, step by step */
+        get: operations["compareRuns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/refusals": {
         parameters: {
             query?: never;
@@ -1727,6 +1761,11 @@ export interface components {
             /** @description What it comes from. */
             origin?: string;
         };
+        /** @description A name with its value. */
+        NamedValue: {
+            name: string;
+            value: unknown;
+        };
         /** @description A token to be made. */
         NewOperator: {
             /** @description Whose token it is: lower-case letters, digits and hyphens. */
@@ -2182,13 +2221,20 @@ export interface components {
             sheet: components["schemas"]["Paragraph"][];
             steps: components["schemas"]["Step"][];
         };
-        /** @description Something that is not as it was in a past run. */
+        /** @description Two runs side by side. */
+        RunComparison: {
+            before: components["schemas"]["RunLine"];
+            after: components["schemas"]["RunLine"];
+            /** @description What differs, in the order of the run; up to 500. */
+            differences: components["schemas"]["RunDifference"][];
+        };
+        /** @description Something that differs from one run to another. */
         RunDifference: {
-            /** @description What: `reply.body.dues`, `request rates.latest target`, `state`. */
+            /** @description What: `input.nights`, `step 2 call rates.latest sent.target`, `reply.body.dues`, `state`. */
             what: string;
-            /** @description As it was. */
+            /** @description In the first run, or as it was. */
             before: string;
-            /** @description As it would be. */
+            /** @description In the second run, or as it would be. */
             now: string;
         };
         /** @description Which runs to list; everything that is set must fit. */
@@ -2283,6 +2329,21 @@ export interface components {
              * @description Runs whose details were dropped under load since the start.
              */
             dropped: number;
+        };
+        /** @description What a step of a past run knew when it began. What is masked in the journal is masked here. */
+        RunScope: {
+            /** @description The number of the step. */
+            step: string;
+            /** @description Its positions in the loops around it. */
+            items: string | null;
+            /** @description The names that have values, in the order in which the workflow defines them. */
+            names: components["schemas"]["NamedValue"][];
+            /** @description The value of the expression; null where it is `undefined` too. */
+            value: unknown;
+            /** @description Why the expression has no value. */
+            fault: string | null;
+            /** @description What is not as it was. */
+            notes: string[];
         };
         /** @enum {string} */
         RunState: "scheduled" | "queued" | "running" | "waiting" | "succeeded" | "rejected" | "failed" | "cancelled";
@@ -2760,6 +2821,7 @@ export type Lent = components['schemas']['Lent'];
 export type Location = components['schemas']['Location'];
 export type Locations = components['schemas']['Locations'];
 export type Name = components['schemas']['Name'];
+export type NamedValue = components['schemas']['NamedValue'];
 export type NewOperator = components['schemas']['NewOperator'];
 export type NewSecret = components['schemas']['NewSecret'];
 export type NotChanged = components['schemas']['NotChanged'];
@@ -2793,10 +2855,12 @@ export type Rotation = components['schemas']['Rotation'];
 export type Row = components['schemas']['Row'];
 export type Rows = components['schemas']['Rows'];
 export type Run = components['schemas']['Run'];
+export type RunComparison = components['schemas']['RunComparison'];
 export type RunDifference = components['schemas']['RunDifference'];
 export type RunFilter = components['schemas']['RunFilter'];
 export type RunLine = components['schemas']['RunLine'];
 export type RunPage = components['schemas']['RunPage'];
+export type RunScope = components['schemas']['RunScope'];
 export type RunState = components['schemas']['RunState'];
 export type Sample = components['schemas']['Sample'];
 export type Samples = components['schemas']['Samples'];
@@ -4334,6 +4398,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RecordedCase"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    runScope: {
+        parameters: {
+            query?: {
+                /** @description The step, by its number on the sheet of the run. */
+                step?: string;
+                /** @description Its positions in the loops around it, from 0: `2.0`; where it began first by default. */
+                items?: string;
+                /** @description An expression to evaluate there. */
+                expression?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunScope"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    compareRuns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                other: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunComparison"];
                 };
             };
             400: components["responses"]["Problem"];

@@ -17,6 +17,7 @@
 #![warn(missing_docs)]
 
 mod case;
+pub mod compare;
 pub mod coverage;
 mod expect;
 pub mod known;

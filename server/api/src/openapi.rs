@@ -112,6 +112,18 @@ fn runs_and_jobs(all: &mut Operations) {
         "A case that shows what the run did",
     )
     .problems(&[404]);
+    all.list::<runs::ScopeQuery, runs::RunScope>(
+        "/runs/{id}/scope",
+        "runScope",
+        "What a step of a run knew when it began, and an expression evaluated there",
+    )
+    .problems(&[404, 422]);
+    all.get::<runs::RunComparison>(
+        "/runs/{id}/comparison/{other}",
+        "compareRuns",
+        "What differs from one run to another, step by step",
+    )
+    .problems(&[404]);
     all.list::<runs::RefusalFilter, runs::RefusalPage>(
         "/refusals",
         "refusals",

@@ -186,3 +186,59 @@ api! {
         pub text: Option<String>,
     }
 }
+
+api! {
+    /// Two runs side by side.
+    pub struct RunComparison {
+        pub before: RunLine,
+        pub after: RunLine,
+        /// What differs, in the order of the run; up to 500.
+        pub differences: Vec<RunDifference>,
+    }
+
+    /// Something that differs from one run to another.
+    pub struct RunDifference {
+        /// What: `input.nights`, `step 2 call rates.latest sent.target`, `reply.body.dues`, `state`.
+        pub what: String,
+        /// In the first run, or as it was.
+        pub before: String,
+        /// In the second run, or as it would be.
+        pub now: String,
+    }
+}
+
+/// A step of a past run to look at.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct ScopeQuery {
+    /// The step, by its number on the sheet of the run.
+    pub step: String,
+    /// Its positions in the loops around it, from 0: `2.0`; where it began first by default.
+    pub items: Option<String>,
+    /// An expression to evaluate there.
+    pub expression: Option<String>,
+}
+
+api! {
+    /// What a step of a past run knew when it began. What is masked in the journal is masked here.
+    pub struct RunScope {
+        /// The number of the step.
+        pub step: String,
+        /// Its positions in the loops around it.
+        pub items: Option<String>,
+        /// The names that have values, in the order in which the workflow defines them.
+        pub names: Vec<NamedValue>,
+        /// The value of the expression; null where it is `undefined` too.
+        pub value: Json,
+        /// Why the expression has no value.
+        pub fault: Option<String>,
+        /// What is not as it was.
+        pub notes: Vec<String>,
+    }
+
+    /// A name with its value.
+    pub struct NamedValue {
+        pub name: String,
+        pub value: Json,
+    }
+}

@@ -9,7 +9,7 @@ use uuid::Uuid;
 
 use crate::deploys::Document;
 use crate::drafts::DraftName;
-use crate::runs::{Failure, RunFilter, Step};
+use crate::runs::{Failure, RunDifference, RunFilter, Step};
 use crate::sheet::Paragraph;
 use crate::{Json, api};
 
@@ -139,15 +139,5 @@ api! {
         /// Why it was skipped, or what it asks for.
         pub why: Option<String>,
         pub differences: Vec<RunDifference>,
-    }
-
-    /// Something that is not as it was in a past run.
-    pub struct RunDifference {
-        /// What: `reply.body.dues`, `request rates.latest target`, `state`.
-        pub what: String,
-        /// As it was.
-        pub before: String,
-        /// As it would be.
-        pub now: String,
     }
 }

@@ -18,6 +18,7 @@ mod record;
 mod refusals;
 pub mod retraces;
 mod runs;
+pub mod scope;
 pub mod scratch;
 mod secrets;
 mod status;
@@ -118,6 +119,8 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/runs", web::get().to(runs::runs))
                     .route("/runs/{id}", web::get().to(runs::run))
                     .route("/runs/{id}/case", web::get().to(record::case))
+                    .route("/runs/{id}/scope", web::get().to(scope::scope))
+                    .route("/runs/{id}/comparison/{other}", web::get().to(runs::comparison))
                     .route("/refusals", web::get().to(refusals::list))
                     .route("/jobs", web::get().to(jobs::list))
                     .route("/jobs", web::post().to(jobs::start))

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json};
-use kanzlei_api::trials::{Retrace, RetraceRequest, RetracedRun, RunDifference};
+use kanzlei_api::trials::{Retrace, RetraceRequest, RetracedRun};
 use kanzlei_compiler::plan::Plan;
 use kanzlei_lang::document::Source;
 use kanzlei_rehearsal::retrace::{Retraced, Verdict, retrace};
@@ -15,7 +15,7 @@ use kanzlei_store::journal::Run;
 
 use super::deploys::Given;
 use super::record::past;
-use super::runs::{filter_of, plan_of};
+use super::runs::{difference, filter_of, plan_of};
 use super::trials::prepare;
 use crate::App;
 use crate::error::{Error, Result};
@@ -92,11 +92,6 @@ pub async fn retraced(app: Data<App>, body: Json<RetraceRequest>) -> Result<Http
 }
 
 fn shown(run: Run, retraced: Retraced) -> RetracedRun {
-    let differences = retraced.differences.into_iter().map(|difference| RunDifference {
-        what: difference.what,
-        before: difference.wanted,
-        now: difference.got,
-    });
     RetracedRun {
         id: run.id,
         revision: run.revision,
@@ -104,6 +99,6 @@ fn shown(run: Run, retraced: Retraced) -> RetracedRun {
         started: run.started,
         verdict: retraced.verdict.name().to_owned(),
         why: retraced.why,
-        differences: differences.collect(),
+        differences: retraced.differences.into_iter().map(difference).collect(),
     }
 }

@@ -6,12 +6,13 @@ use std::sync::atomic::Ordering;
 
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Path, Query};
-use kanzlei_api::runs::{Failure, Run, RunFilter, RunLine, RunPage, Step};
-use kanzlei_compiler::check::{Bundle, check as check_bundle};
+use kanzlei_api::runs::{Failure, Run, RunComparison, RunDifference, RunFilter, RunLine, RunPage, Step};
+use kanzlei_compiler::check::{Bundle, Checked, check as check_bundle};
 use kanzlei_compiler::plan::{Paragraph, Plan};
 use kanzlei_lang::document::Source;
 use kanzlei_model::run::{RunState, StepState};
 use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_rehearsal::compare::compare;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live::Live;
 use kanzlei_store::journal as kept;
@@ -19,6 +20,7 @@ use serde_json::Value as Json;
 use uuid::Uuid;
 
 use super::jobs::time_of;
+use super::record::past;
 use super::{poll_line, state_named};
 use crate::App;
 use crate::error::{Error, Result};
@@ -161,6 +163,47 @@ pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     }))
 }
 
+/// `GET /runs/{id}/comparison/{other}`: what differs from one run to another.
+pub async fn comparison(app: Data<App>, ids: Path<(String, String)>) -> Result<HttpResponse> {
+    let (before, after) = (past_run(&app, &ids.0).await?, past_run(&app, &ids.1).await?);
+    let live = app.live.load_full();
+    let lines = (line_of(&before, &live), line_of(&after, &live));
+    let same_revision = (&before.workflow, before.revision) == (&after.workflow, after.revision);
+    let mut pasts = Vec::with_capacity(2);
+    for run in [before, after] {
+        let plan = plan_of(&app, &run.workflow, run.revision).await?;
+        let gone = || {
+            let what = format!("revision {} of `{}` cannot be read any more", run.revision, run.workflow);
+            Error::not_found(what)
+        };
+        pasts.push(past(&run, &*plan.ok_or_else(gone)?, String::new()));
+    }
+    let compared = move || compare(&pasts[0], &pasts[1], same_revision);
+    let differences = app.background.run(compared).await?.into_iter().map(difference).collect();
+    Ok(HttpResponse::Ok().json(RunComparison { before: lines.0, after: lines.1, differences }))
+}
+
+pub(super) fn difference(found: kanzlei_rehearsal::Difference) -> RunDifference {
+    RunDifference { what: found.what, before: found.wanted, now: found.got }
+}
+
+fn line_of(run: &kept::Run, live: &Live) -> RunLine {
+    line(
+        &kept::RunLine {
+            id: run.id,
+            workflow: run.workflow.clone(),
+            revision: run.revision,
+            state: run.state.clone(),
+            entry: run.entry.clone(),
+            status: run.status,
+            started: run.started,
+            duration: run.duration,
+            failure: run.failure.clone(),
+        },
+        live,
+    )
+}
+
 /// A run by the text of its id, once what is on its way to the journal is written.
 pub async fn past_run(app: &App, id: &str) -> Result<kept::Run> {
     let Ok(uuid) = id.parse::<Uuid>() else {
@@ -238,13 +281,18 @@ pub async fn plan_of(app: &App, name: &str, revision: u32) -> Result<Option<Arc<
     if let Some(workflow) = live.workflows.get(name).filter(|w| w.revision == revision) {
         return Ok(Some(workflow.plan.clone()));
     }
+    Ok(checked_of(app, name, revision).await?.and_then(|checked| checked.plan(name).cloned()))
+}
+
+/// A revision checked again beside what is live now.
+pub(super) async fn checked_of(app: &App, name: &str, revision: u32) -> Result<Option<Checked>> {
+    let live: Arc<Live> = app.live.load_full();
     let Some((source, _)) = app.store.source("workflow", name, revision).await? else { return Ok(None) };
     // Beside what is live now: what the revision refers to need not be there any more as it was.
     let known = kanzlei_runtime::live::bundle(&live.documents);
     let documents = vec![Source::new("revision.yaml", source)];
     let bundle = Bundle { documents, context: known.documents, files: known.files, known: None };
-    let name = name.to_owned();
-    Ok(app.background.run(move || check_bundle(&bundle).plan(&name).cloned()).await?)
+    Ok(Some(app.background.run(move || check_bundle(&bundle)).await?))
 }
 
 #[cfg(test)]
