@@ -31,6 +31,12 @@ pub struct Try {
     /// Use the input as it is, without a sample for what is missing
     #[arg(long)]
     pub exact: bool,
+    /// Use the input of a past run: its id, or `last`
+    #[arg(long, value_name = "RUN")]
+    pub run: Option<String>,
+    /// Continue from this step of the run, by number: what was asked before is answered as then
+    #[arg(long, value_name = "STEP", requires = "run")]
+    pub from: Option<String>,
     /// End with this step, by number or id
     #[arg(long, value_name = "STEP")]
     pub until: Option<String>,

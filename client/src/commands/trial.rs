@@ -12,7 +12,7 @@ use kanzlei_lang::document::{self, Document, Source};
 use kanzlei_model::run::RunState;
 use serde_json::{Map, Value as Json};
 
-use super::runs::{print_steps, print_value};
+use super::runs::{meant, print_steps, print_value};
 use super::{print_json, segment};
 use crate::api::Api;
 use crate::args::{Target, Try};
@@ -26,6 +26,8 @@ pub fn run(api: &Api, args: &Try, json: bool) -> Done {
         workflow: String::new(),
         input: Json::Null,
         exact: args.exact,
+        run: None,
+        from: args.from.clone().unwrap_or_default(),
         until: args.until.clone().unwrap_or_default(),
         live: args.live,
         real: args.real.clone(),
@@ -34,6 +36,10 @@ pub fn run(api: &Api, args: &Try, json: bool) -> Done {
     };
     let chosen = target(api, &args.target)?;
     request.input = input(args, &chosen.text)?;
+    if let Some(run) = &args.run {
+        let id = meant(api, run)?;
+        request.run = Some(id.parse().map_err(|_| Error::Usage(format!("`{id}` is not the id of a run")))?);
+    }
     (request.workflow, request.drafts) = (chosen.workflow, chosen.drafts);
     (request.documents, request.files) = (chosen.documents, chosen.files);
     let trial: Trial = answered(api, "/trials", &request, &request.documents, json)?;

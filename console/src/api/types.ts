@@ -2680,6 +2680,17 @@ export interface components {
              */
             exact: boolean;
             /**
+             * Format: uuid
+             * @description A past run whose input it has; `input` is put over it.
+             * @default null
+             */
+            run: string | null;
+            /**
+             * @description The step of that run to continue from, by its number: what was asked before it is answered as then, and the clock begins where it did.
+             * @default
+             */
+            from: string;
+            /**
              * @description The step it ends with, by number or id; empty for all.
              * @default
              */

@@ -115,6 +115,18 @@ pub(super) fn for_retrace(past: &Past) -> String {
     case.0
 }
 
+/// The stubs of a document of cases that answer as the run was answered before a step began; the rest of what it did is
+/// left out. Nothing where no such step began.
+pub fn answers_before(past: &Past, number: &str) -> Option<String> {
+    let at = past.steps.iter().position(|step| step.number == number)?;
+    let ids = Ids::of(&past.steps);
+    let mut lines = Lines(String::new());
+    stubs(&asked(&past.steps[..at], &ids), true, &mut lines);
+    // From the indentation of a case to that of a document.
+    let lines = lines.0.lines().skip(1).map(|line| line.get(6..).unwrap_or(line));
+    Some(lines.collect::<Vec<_>>().join("\n"))
+}
+
 /// What the run asked of others: names as stubs have them, with what can be compared.
 pub(super) fn requests(past: &Past) -> Vec<(String, Vec<(String, Json)>)> {
     let asked = asked(&past.steps, &Ids::of(&past.steps)).into_iter();
@@ -138,7 +150,7 @@ fn begun_and_ended(past: &Past, exactly: bool) -> (Lines, Vec<(String, Vec<Entry
     let mut case = Lines(format!("cases: {}\nexamples:\n  - name: {}\n", key(&past.workflow), quoted(name)));
     request(past, &mut case);
     let asked = asked(&past.steps, &ids);
-    stubs(&asked, &mut case);
+    stubs(&asked, false, &mut case);
     case.line(4, "expect", "");
     ended(past, &ids, exactly, &mut case);
     (case, asked)
@@ -184,11 +196,11 @@ fn request(past: &Past, case: &mut Lines) {
     }
 }
 
-/// The answers that the run received.
-fn stubs(asked: &[(String, Vec<Entry>)], case: &mut Lines) {
+/// The answers that the run received; `bounded` ones are given as often as they came and no more.
+fn stubs(asked: &[(String, Vec<Entry>)], bounded: bool, case: &mut Lines) {
     let mut headed = false;
     for (name, entries) in asked {
-        let answers = distinct(name, entries);
+        let answers = distinct(name, entries, bounded);
         if !answers.is_empty() && !std::mem::replace(&mut headed, true) {
             case.line(4, "stubs", "");
         }
@@ -461,7 +473,7 @@ fn times_asked(entries: &[Entry]) -> usize {
 }
 
 /// The answers of one stub, as lines: with conditions where they need them, else in turn.
-fn distinct(name: &str, entries: &[Entry]) -> Vec<String> {
+fn distinct(name: &str, entries: &[Entry], bounded: bool) -> Vec<String> {
     let mut groups = Vec::new();
     part(entries, (0..entries.len()).collect(), &[], &mut groups);
     let mut out = Vec::new();
@@ -479,7 +491,7 @@ fn distinct(name: &str, entries: &[Entry]) -> Vec<String> {
             if !conditions.is_empty() {
                 members.push(format!("when: {}", Json::from(conditions.join(" && "))));
             }
-            if at < last && (times > 1 || !conditions.is_empty()) {
+            if bounded || at < last && (times > 1 || !conditions.is_empty()) {
                 members.push(format!("times: {times}"));
             }
             members.extend(answer.as_object().into_iter().flatten().map(|(name, value)| {

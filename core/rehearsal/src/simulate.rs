@@ -36,6 +36,11 @@ impl<'p> Simulation<'p> {
         Simulation { desk, kept: BTreeMap::new(), made: 0 }
     }
 
+    /// Remembers values of a workflow, as if the trial had kept them.
+    pub fn remember(&mut self, workflow: &str, values: Value) {
+        self.kept.insert(workflow.to_owned(), (1, values));
+    }
+
     /// What a stub answers; nothing where none is for this effect. Only calls, statements and callbacks have stubs.
     pub fn stubbed(&mut self, effect: &Effect, now: Timestamp) -> Option<(Span, Outcome)> {
         let desk = self.desk.as_mut()?;

@@ -33,6 +33,12 @@ api! {
         /// Whether the input is used as it is, without a sample.
         #[serde(default)]
         pub exact: bool,
+        /// A past run whose input it has; `input` is put over it.
+        #[serde(default)]
+        pub run: Option<Uuid>,
+        /// The step of that run to continue from, by its number: what was asked before it is answered as then, and the clock begins where it did.
+        #[serde(default)]
+        pub from: String,
         /// The step it ends with, by number or id; empty for all.
         #[serde(default)]
         pub until: String,

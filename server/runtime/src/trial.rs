@@ -71,7 +71,7 @@ pub struct Trial<'t> {
     pub modes: Modes,
     /// Answers the rest.
     pub simulation: Simulation<'t>,
-    /// When it begins.
+    /// When it begins, on its own clock.
     pub begins: Timestamp,
     /// How long it may take, waits that are skipped not counted.
     pub within: Duration,
@@ -96,7 +96,7 @@ impl Trial<'_> {
             modes: self.modes,
             simulation: self.simulation,
             tried: Vec::new(),
-            ahead: Span::ZERO,
+            ahead: self.begins - now(),
             deadline: Instant::now() + self.within,
             within: self.within,
             ready: Vec::new(),
@@ -126,7 +126,7 @@ struct Trying<'t> {
     modes: Modes,
     simulation: Simulation<'t>,
     tried: Vec<Tried>,
-    /// How far the trial's clock is ahead of the real one: the waits it skipped.
+    /// How far the trial's clock is ahead of the real one: the waits it skipped, and where it began.
     ahead: Span,
     deadline: Instant,
     within: Duration,

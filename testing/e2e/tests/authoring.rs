@@ -184,7 +184,9 @@ fn past_runs_are_answered_again_by_a_draft() {
     let asks = text.replace("  - let:\n", "  - {id: again, call: pilots.listReports}\n  - let:\n");
     let folder = Folder::new("retrace", &[("dearer.yaml", &dearer), ("asks.yaml", &asks), ("same.yaml", &text)]);
     let run = |args: &[&str], code: i32| said(&client_in(Some(&office), &folder.0, args), code);
-    let asked = kanzlei_e2e::calls::api(&office, "/runs")["runs"].as_array().map(Vec::len);
+    let runs = || kanzlei_e2e::calls::api(&office, "/runs")["runs"].as_array().cloned().unwrap_or_default();
+    let asked = runs();
+    let before = asked[1]["id"].as_str().expect("an id").to_owned();
     for (args, code, says) in [
         (&["retrace", "same.yaml"][..], 0, "3  same"),
         (&["retrace", "dearer.yaml"], 1, "2  differ"),
@@ -193,9 +195,22 @@ fn past_runs_are_answered_again_by_a_draft() {
         (&["retrace", "asks.yaml"], 1, "pilots.listReports, of which nothing is recorded"),
         (&["retrace", "berth-quote", "--status", "4xx"], 0, "No such runs"),
         (&["retrace", "berth-quote", "--since", "x"], 1, "neither an instant"),
+        // What a step knew, and two runs side by side.
+        (&["run", "last", "--at", "5"], 0, "rate { status: 200"),
+        (&["run", "last", "--at", "5", "--eval", "input.nights + 1"], 0, "4"),
+        (&["run", "last", "--at", "5", "--eval", "nothing"], 1, "there is no `nothing` here"),
+        (&["run", "last", "--at", "2.1"], 1, "did not get to a step 2.1"),
+        (&["diff", &before, "last"], 0, "input.nights: 2 → 3"),
+        (&["diff", "last", "last"], 0, "Nothing differs"),
+        // The input of a run, and from a step on what is new.
+        (&["try", "dearer.yaml", "--run", "last"], 0, "nights: 3"),
+        (&["try", "same.yaml", "--run", "last", "--from", "4", "nights=2"], 0, "nights: 2"),
+        (&["try", "same.yaml", "--run", "last", "--from", "4"], 0, "tides.nextWindow    stubbed"),
+        (&["try", "same.yaml", "--run", "last", "--from", "4"], 0, "rates.latest        real"),
+        (&["try", "same.yaml", "--run", "last", "--from", "9"], 1, "did not get to a step 9"),
     ] {
         let shown = run(args, code);
         assert!(shown.contains(says), "{args:?}: {shown}");
     }
-    assert_eq!(kanzlei_e2e::calls::api(&office, "/runs")["runs"].as_array().map(Vec::len), asked);
+    assert_eq!(runs().len(), asked.len());
 }

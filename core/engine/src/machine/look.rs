@@ -8,7 +8,7 @@
 
 use std::sync::Arc;
 
-use kanzlei_compiler::plan::Plan;
+use kanzlei_compiler::plan::{FAILURE, Plan};
 use kanzlei_lang::expr::{Expression, Limits, Scope};
 use kanzlei_model::value::Value;
 
@@ -54,18 +54,40 @@ impl Machine {
         if look.items.as_ref().is_some_and(|wanted| *wanted != items) {
             return;
         }
-        let seen = Seen { items, plan: self.plan_of(record).clone(), slots: slots.to_vec() };
+        let mut slots = slots.to_vec();
+        if !self.is_caught(record) {
+            slots[FAILURE as usize] = Value::Undefined;
+        }
+        let seen = Seen { items, plan: self.plan_of(record).clone(), slots };
         if let Some(look) = &mut self.look {
             look.seen = Some(seen);
         }
     }
 }
 
+impl Machine {
+    /// Whether a step stands in a `catch` of its workflow: others do not know `failure`.
+    fn is_caught(&self, record: &StepRecord) -> bool {
+        let mut at = record;
+        while let Some(around) = at.owner.and_then(|owner| self.records.get(owner as usize)) {
+            if around.level != record.level {
+                return false;
+            }
+            let (block, position) = around.place;
+            let step = self.plan_of(around).blocks.get(block as usize).and_then(|block| block.get(position));
+            if step.is_some_and(|step| step.catch == Some(at.place.0)) {
+                return true;
+            }
+            at = around;
+        }
+        false
+    }
+}
+
 impl Seen {
     /// The names that have values, in the order in which the workflow defines them.
     pub fn names(&self) -> impl Iterator<Item = (&str, &Value)> {
-        let hidden = |at: usize| self.known().any(|(later, name, _)| later > at && name == self.plan.slots[at]);
-        self.known().filter(move |(at, ..)| !hidden(*at)).map(|(_, name, value)| (name, value))
+        self.known().map(|(_, name, value)| (name, value))
     }
 
     /// Slots that have values.
@@ -82,7 +104,6 @@ impl Seen {
             // They were compiled with the plan.
             let _ = scope.define_function(name, function);
         }
-        // A name without a value must not hide one of the same name that has one.
         for (slot, name, _) in self.known() {
             scope.define_at(name, slot as u32);
         }

@@ -17,6 +17,7 @@ use kanzlei_compiler::example;
 use kanzlei_compiler::input::InputPlan;
 use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::machine::{Ended as EndOfRun, Machine, Start};
+use kanzlei_lang::confidential::MASK;
 use kanzlei_lang::diagnostic::Severity;
 use kanzlei_lang::document::{self, Document, Source};
 use kanzlei_lang::edit::{self, At, Change};
@@ -25,6 +26,7 @@ use kanzlei_model::run::RunState;
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use kanzlei_rehearsal::Prepared;
+use kanzlei_rehearsal::record::{Past, answers_before};
 use kanzlei_rehearsal::simulate::Simulation;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::direct::InFlight;
@@ -39,8 +41,8 @@ use uuid::Uuid;
 
 use super::auth::Caller;
 use super::deploys::{Given, check_here, name_of, news, with_live};
-use super::record::recorded;
-use super::runs::{failure, shown_steps, value, with_invoked};
+use super::record::{past, recorded};
+use super::runs::{failure, past_run, plan_of, shown_steps, value, with_invoked};
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -135,13 +137,31 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
     let documents = asked.documents.iter().map(|document| Source::new(&document.path, &document.text));
     let given = Given::of(documents, &asked.files, &asked.drafts);
     let (plan, checked, bundle) = prepare(&app, &live, given, &asked.workflow, &asked.until).await?;
-    let stubs = match asked.stubs.trim() {
-        "" => None,
-        text => Some(stubs(&asked.workflow, text, &checked)?),
+    let before = match asked.run {
+        Some(run) => Some(before(&app, run, &asked.from).await?),
+        None if !asked.from.is_empty() => {
+            return Err(Error::problem(422, "Missing run", "`from` is a step of a past run: name it with `run`"));
+        }
+        None => None,
+    };
+    let answers = before.as_ref().and_then(|before| before.answers.as_deref());
+    let stubs = match (asked.stubs.trim(), answers) {
+        ("", None) => None,
+        ("", Some(text)) | (text, None) => Some(stubs(&asked.workflow, text, &checked)?),
+        // What the author writes comes first.
+        (own, Some(then)) => Some(stubs(&asked.workflow, &format!("{own}\n{then}"), &checked)?),
     };
     let table = table(&app, live, checked, bundle).await?;
-    let input = input(&plan.input, &asked)?;
-    let (id, begins) = (Uuid::now_v7(), now());
+    let input = input(&plan.input, &asked, before.as_ref().map(|before| &before.past.input))?;
+    let id = Uuid::now_v7();
+    let mut simulation = Simulation::new(stubs.as_ref());
+    let mut begins = now();
+    if let Some(before) = before.filter(|before| before.answers.is_some()) {
+        begins = before.started;
+        if before.past.kept.is_object() {
+            simulation.remember(&plan.name, Value::from_json(&before.past.kept));
+        }
+    }
     let start =
         Start { id: id.to_string(), input: input.clone(), now: begins, caller: None, attempt: 1, generation: 0 };
     let trace_id = Uuid::new_v4().simple().to_string();
@@ -160,7 +180,7 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
             trace_id: trace_id.clone(),
         },
         modes: Modes { all: asked.live, real: asked.real, simulated: asked.simulated },
-        simulation: Simulation::new(stubs.as_ref()),
+        simulation,
         begins,
         within: WITHIN,
     };
@@ -168,6 +188,29 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
     let kept = Arc::new(keep(&app, ended, input, trace_id, (id, begins), (caller.name, asked.until)));
     app.trials.keep(kept.clone());
     Ok(HttpResponse::Ok().json(shown(&kept)))
+}
+
+/// A past run that a trial begins with.
+struct Before {
+    past: Past,
+    started: Timestamp,
+    /// Stubs that answer as the run was answered before the step to continue from; nothing where there is none.
+    answers: Option<String>,
+}
+
+async fn before(app: &App, run: Uuid, from: &str) -> Result<Before> {
+    let run = past_run(app, &run.to_string()).await?;
+    let plan = plan_of(app, &run.workflow, run.revision).await?.ok_or_else(|| {
+        Error::not_found(format!("revision {} of `{}` cannot be read any more", run.revision, run.workflow))
+    })?;
+    let past = past(&run, &plan, String::new());
+    let answers = match from {
+        "" => None,
+        from => Some(answers_before(&past, from).ok_or_else(|| {
+            Error::problem(422, "The trial cannot continue there", format!("the run did not get to a step {from}"))
+        })?),
+    };
+    Ok(Before { past, started: run.started, answers })
 }
 
 /// The plan that is tried, with all it sees: what is live, with the documents and drafts of the author.
@@ -378,10 +421,12 @@ fn stubs(name: &str, text: &str, checked: &Checked) -> Result<Prepared> {
     }
 }
 
-/// The input of a trial: what is given, over a sample of the schema.
-fn input(plan: &InputPlan, asked: &api::TrialRequest) -> Result<Value> {
+/// The input of a trial: what is given, over that of a past run or a sample of the schema.
+fn input(plan: &InputPlan, asked: &api::TrialRequest, past: Option<&JsonValue>) -> Result<Value> {
     let mut whole = serde_json::Map::new();
-    if !asked.exact {
+    if let Some(members) = past.and_then(JsonValue::as_object) {
+        whole.extend(members.clone());
+    } else if !asked.exact {
         whole.extend(plan.properties.iter().map(|property| (property.name.clone(), example::of(&property.schema))));
     }
     match &asked.input {
@@ -390,5 +435,10 @@ fn input(plan: &InputPlan, asked: &api::TrialRequest) -> Result<Value> {
         _ => return Err(Error::problem(422, "Malformed input", "the input of a workflow is an object")),
     }
     let refused = |problem: Box<Problem>| Error::Runtime(kanzlei_runtime::Error::Problem(problem));
+    let masked = |value: &JsonValue| value.to_string().contains(MASK) || value.get("$cut").is_some();
+    if let Some((name, _)) = whole.iter().find(|(_, value)| past.is_some() && masked(value)) {
+        let detail = format!("`{name}` of that run is masked or cut in the journal; give it yourself");
+        return Err(Error::problem(422, "The input is not known", detail));
+    }
     plan.accept(&Value::from_json(&JsonValue::Object(whole))).map_err(refused)
 }
