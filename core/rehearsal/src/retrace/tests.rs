@@ -103,7 +103,8 @@ fn what_differs_is_listed_and_what_was_not_recorded_diverges() {
 fn runs_that_were_recorded_incompletely_are_skipped() {
     let checked = checked_of(&bundle(WORKFLOW));
     let cut = json!({"$cut": 70_000, "start": "…"});
-    let change: [(&str, fn(&mut Past, Json)); 4] = [
+    type Change = fn(&mut Past, Json);
+    let change: [(&str, Change); 4] = [
         ("input", |past, value| past.input = value),
         ("remembered", |past, value| past.kept = json!({"seen": value})),
         ("reply", |past, value| past.reply = json!([value])),
