@@ -161,7 +161,7 @@ pub enum Command {
     },
     /// Run a draft, a file or what is live once, simulating what changes something
     #[command(
-        after_help = "GET calls and statements that only read are real; everything else is simulated from the descriptions of services, or\nanswered by stubs. What is missing of the input comes from a sample. Waits are skipped.\n\nExamples:\n  kanzlei try workflows/berth-quote.yaml nights=3 currency=NOK\n  kanzlei try berth-quote --until tide\n  kanzlei try berth-quote --stub stubs.yaml --simulate registry.getVessel\n  kanzlei try customs-clearance --real customs.request"
+        after_help = "GET calls and statements that only read are real; everything else is simulated from the descriptions of services, or\nanswered by stubs. What is missing of the input comes from a sample. Waits are skipped.\n\nExamples:\n  kanzlei try workflows/berth-quote.yaml nights=3 currency=NOK\n  kanzlei try berth-quote --until tide\n  kanzlei try berth-quote --interactive\n  kanzlei try berth-quote --run last --from 4\n  kanzlei try berth-quote --step rate\n  kanzlei try berth-quote --stub stubs.yaml --simulate registry.getVessel\n  kanzlei try customs-clearance --real customs.request"
     )]
     Try(Try),
     /// Answer past runs again by a draft or a file, from what they recorded, and list what differs

@@ -37,6 +37,12 @@ pub struct Try {
     /// Continue from this step of the run, by number: what was asked before is answered as then
     #[arg(long, value_name = "STEP", requires = "run")]
     pub from: Option<String>,
+    /// Perform this step alone, by number or id: what comes before it is simulated, or as in --run
+    #[arg(long, value_name = "STEP", conflicts_with_all = ["from", "until"])]
+    pub step: Option<String>,
+    /// Stop before each effect, and ask what is to come of it
+    #[arg(long, short, conflicts_with = "json")]
+    pub interactive: bool,
     /// End with this step, by number or id
     #[arg(long, value_name = "STEP")]
     pub until: Option<String>,

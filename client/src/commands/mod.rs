@@ -19,6 +19,7 @@ mod rehearse;
 mod retrace;
 mod runs;
 mod secrets;
+mod stepwise;
 mod timetables;
 mod trial;
 

@@ -13,7 +13,7 @@ use kanzlei_model::run::RunState;
 use serde_json::{Map, Value as Json};
 
 use super::runs::{meant, print_steps, print_value};
-use super::{print_json, segment};
+use super::{print_json, segment, stepwise};
 use crate::api::Api;
 use crate::args::{Target, Try};
 use crate::{Done, Error, draw, files};
@@ -27,6 +27,8 @@ pub fn run(api: &Api, args: &Try, json: bool) -> Done {
         input: Json::Null,
         exact: args.exact,
         run: None,
+        stepwise: args.interactive,
+        only: args.step.clone().unwrap_or_default(),
         from: args.from.clone().unwrap_or_default(),
         until: args.until.clone().unwrap_or_default(),
         live: args.live,
@@ -42,7 +44,10 @@ pub fn run(api: &Api, args: &Try, json: bool) -> Done {
     }
     (request.workflow, request.drafts) = (chosen.workflow, chosen.drafts);
     (request.documents, request.files) = (chosen.documents, chosen.files);
-    let trial: Trial = answered(api, "/trials", &request, &request.documents, json)?;
+    let mut trial: Trial = answered(api, "/trials", &request, &request.documents, json)?;
+    if args.interactive {
+        trial = stepwise::to_its_end(api, trial)?;
+    }
     if json {
         print_json(&trial);
     } else {

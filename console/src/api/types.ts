@@ -366,6 +366,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/trials/{id}/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Decides what comes of the effect before which a trial stopped; returns the trial at its next stop or its end */
+        post: operations["decide"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/trials/{id}": {
         parameters: {
             query?: never;
@@ -2627,6 +2644,43 @@ export interface components {
             steps: components["schemas"]["Step"][];
             /** @description What it asked of others, in order, and how that was answered. */
             effects: components["schemas"]["TrialEffect"][];
+            /** @description Where it stopped and waits for a decision. */
+            stop: components["schemas"]["TrialStop"] | null;
+        };
+        /** @description What is decided about the effect before which a trial stopped. */
+        TrialDecision: {
+            /** @description `usual`, `perform`, `simulate`, `skip`, `answer`, `fail`, `set`, `finish` (stop no more) or `end`. */
+            decision: string;
+            /**
+             * Format: uint16
+             * @description The status of an answer; 200 by default.
+             * @default null
+             */
+            status: number | null;
+            /**
+             * @description The headers of an answer.
+             * @default {}
+             */
+            headers: {
+                [key: string]: string;
+            };
+            /**
+             * @description The body of an answer, or the rows of a statement.
+             * @default null
+             */
+            body: unknown;
+            /**
+             * @description The kind of a failure, such as `timeout`.
+             * @default
+             */
+            kind: string;
+            /**
+             * @description Other values for names that the step knows.
+             * @default {}
+             */
+            values: {
+                [key: string]: unknown;
+            };
         };
         /** @description Something that a trial asked of others. */
         TrialEffect: {
@@ -2691,6 +2745,16 @@ export interface components {
              */
             from: string;
             /**
+             * @description Whether it stops before each effect and waits for a decision.
+             * @default false
+             */
+            stepwise: boolean;
+            /**
+             * @description The step that alone is performed, by number or id: what comes before it is simulated or answered as in `run`, and the trial ends with it.
+             * @default
+             */
+            only: string;
+            /**
              * @description The step it ends with, by number or id; empty for all.
              * @default
              */
@@ -2715,6 +2779,19 @@ export interface components {
              * @default
              */
             stubs: string;
+        };
+        /** @description An effect before which a trial stopped. */
+        TrialStop: {
+            /** @description The number of the step. */
+            step: string;
+            /** @description Its positions in the loops around it. */
+            items: string | null;
+            /** @description What it asks for; `mode` is what the trial does where nothing else is decided. */
+            effect: components["schemas"]["TrialEffect"];
+            /** @description The names that the step knows. */
+            names: components["schemas"]["NamedValue"][];
+            /** @description Why the last decision was not possible. */
+            refused: string | null;
         };
         /** @description Trials of this process, newest first. */
         Trials: {
@@ -2901,9 +2978,11 @@ export type TimetableAction = components['schemas']['TimetableAction'];
 export type TimetableChanged = components['schemas']['TimetableChanged'];
 export type Timetables = components['schemas']['Timetables'];
 export type Trial = components['schemas']['Trial'];
+export type TrialDecision = components['schemas']['TrialDecision'];
 export type TrialEffect = components['schemas']['TrialEffect'];
 export type TrialLine = components['schemas']['TrialLine'];
 export type TrialRequest = components['schemas']['TrialRequest'];
+export type TrialStop = components['schemas']['TrialStop'];
 export type Trials = components['schemas']['Trials'];
 export type Workflow = components['schemas']['Workflow'];
 export type WorkflowLine = components['schemas']['WorkflowLine'];
@@ -3663,6 +3742,39 @@ export interface operations {
             403: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
             409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    decide: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialDecision"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
             422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];

@@ -7,8 +7,8 @@ use std::collections::BTreeMap;
 use kanzlei_compiler::example;
 use kanzlei_compiler::sql::{Class, judge};
 use kanzlei_engine::machine::{
-    Address, Answer, Cancellation, Cancelling, Effect, EffectError, Enqueue, Kept, Outcome, Query, Queued, Request,
-    Rows,
+    Address, Answer, Arrival, Cancellation, Cancelling, Effect, EffectError, Enqueue, Kept, Outcome, Query, Queued,
+    Request, Rows,
 };
 use kanzlei_lang::document::service::Operation;
 use kanzlei_model::run::FailureKind;
@@ -17,7 +17,7 @@ use kanzlei_model::value::Value;
 use serde_json::Value as Json;
 
 use super::case::{PUBLIC, Prepared};
-use super::stubs::Desk;
+use super::stubs::{Desk, http_answer};
 
 /// What the description of a service says of a request: the operation, and the document for its references.
 pub type Described<'d> = (&'d Operation, &'d Json);
@@ -93,6 +93,51 @@ impl<'p> Simulation<'p> {
         });
         let ids = ids.collect();
         Queued { ids, group: enqueue.group.then(|| "trial-group".to_owned()), base: PUBLIC.into() }
+    }
+}
+
+/// What comes of an effect that an author answers by hand; nothing where only its performer can know it.
+pub fn answered(effect: &Effect, status: u16, headers: &[(String, String)], body: Option<&Value>) -> Option<Outcome> {
+    match effect {
+        Effect::Call(_) => Some(Outcome::Called(Ok(http_answer(status, headers, body.cloned())))),
+        Effect::Await { .. } => {
+            let answer = http_answer(200, headers, body.cloned());
+            let media = answer.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("content-type"));
+            let media = media.map_or(String::new(), |(_, media)| media.clone());
+            Some(Outcome::Arrived(Some(Arrival { media, body: answer.body })))
+        }
+        Effect::Query(query) => {
+            let all = query.statements.iter().map(|_| {
+                let rows = body.and_then(Value::as_list).unwrap_or_default().to_vec();
+                Rows { count: rows.len() as u64, rows, id: None }
+            });
+            Some(Outcome::Queried(Ok(all.collect())))
+        }
+        _ => None,
+    }
+}
+
+/// What comes of an effect that is to fail; nothing where it cannot.
+pub fn failed(effect: &Effect, kind: FailureKind, detail: &str) -> Option<Outcome> {
+    let error = EffectError { kind, detail: detail.to_owned() };
+    match effect {
+        Effect::Call(_) => Some(Outcome::Called(Err(error))),
+        Effect::Query(_) => Some(Outcome::Queried(Err(error))),
+        Effect::Enqueue(_) => Some(Outcome::Queued(Err(error))),
+        Effect::Cancel(_) => Some(Outcome::Cancelled(Err(error))),
+        Effect::Await { .. } => Some(Outcome::Arrived(None)),
+        _ => None,
+    }
+}
+
+/// What comes of an effect that is skipped: nothing is performed, and nothing comes back.
+pub fn skipped(effect: &Effect) -> Option<Outcome> {
+    match effect {
+        Effect::Call(_) => answered(effect, 204, &[], None),
+        Effect::Query(_) => answered(effect, 200, &[], None),
+        Effect::Wait { .. } => Some(Outcome::Waited),
+        Effect::Await { .. } => Some(Outcome::Arrived(None)),
+        _ => None,
     }
 }
 

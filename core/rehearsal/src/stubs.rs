@@ -351,7 +351,7 @@ fn made(maker: &Maker, request: &Value) -> Value {
     })
 }
 
-fn http_answer(status: u16, headers: &[(String, String)], body: Option<Value>) -> machine::Answer {
+pub(super) fn http_answer(status: u16, headers: &[(String, String)], body: Option<Value>) -> machine::Answer {
     let mut headers = headers.to_vec();
     let typed = headers.iter().any(|(name, _)| name.eq_ignore_ascii_case("content-type"));
     let bytes = match &body {

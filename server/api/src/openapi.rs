@@ -230,6 +230,12 @@ fn operations() -> Operations {
         "Runs a draft once, simulating what changes something",
     )
     .problems(&[404, 409, 422]);
+    all.post::<trials::TrialDecision, trials::Trial>(
+        "/trials/{id}/decisions",
+        "decide",
+        "Decides what comes of the effect before which a trial stopped; returns the trial at its next stop or its end",
+    )
+    .problems(&[404, 422]);
     all.get::<trials::Trials>("/trials", "trials", "Trials of this process, newest first");
     all.get::<trials::Trial>("/trials/{id}", "trial", "One trial with what each step did").problems(&[404]);
     all.list::<runs::CaseName, runs::RecordedCase>(

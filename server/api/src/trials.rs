@@ -9,7 +9,7 @@ use uuid::Uuid;
 
 use crate::deploys::Document;
 use crate::drafts::DraftName;
-use crate::runs::{Failure, RunDifference, RunFilter, Step};
+use crate::runs::{Failure, NamedValue, RunDifference, RunFilter, Step};
 use crate::sheet::Paragraph;
 use crate::{Json, api};
 
@@ -39,6 +39,12 @@ api! {
         /// The step of that run to continue from, by its number: what was asked before it is answered as then, and the clock begins where it did.
         #[serde(default)]
         pub from: String,
+        /// Whether it stops before each effect and waits for a decision.
+        #[serde(default)]
+        pub stepwise: bool,
+        /// The step that alone is performed, by number or id: what comes before it is simulated or answered as in `run`, and the trial ends with it.
+        #[serde(default)]
+        pub only: String,
         /// The step it ends with, by number or id; empty for all.
         #[serde(default)]
         pub until: String,
@@ -74,6 +80,43 @@ api! {
         pub steps: Vec<Step>,
         /// What it asked of others, in order, and how that was answered.
         pub effects: Vec<TrialEffect>,
+        /// Where it stopped and waits for a decision.
+        pub stop: Option<TrialStop>,
+    }
+
+    /// An effect before which a trial stopped.
+    pub struct TrialStop {
+        /// The number of the step.
+        pub step: String,
+        /// Its positions in the loops around it.
+        pub items: Option<String>,
+        /// What it asks for; `mode` is what the trial does where nothing else is decided.
+        pub effect: TrialEffect,
+        /// The names that the step knows.
+        pub names: Vec<NamedValue>,
+        /// Why the last decision was not possible.
+        pub refused: Option<String>,
+    }
+
+    /// What is decided about the effect before which a trial stopped.
+    pub struct TrialDecision {
+        /// `usual`, `perform`, `simulate`, `skip`, `answer`, `fail`, `set`, `finish` (stop no more) or `end`.
+        pub decision: String,
+        /// The status of an answer; 200 by default.
+        #[serde(default)]
+        pub status: Option<u16>,
+        /// The headers of an answer.
+        #[serde(default)]
+        pub headers: BTreeMap<String, String>,
+        /// The body of an answer, or the rows of a statement.
+        #[serde(default)]
+        pub body: Json,
+        /// The kind of a failure, such as `timeout`.
+        #[serde(default)]
+        pub kind: String,
+        /// Other values for names that the step knows.
+        #[serde(default)]
+        pub values: BTreeMap<String, Json>,
     }
 
     /// Something that a trial asked of others.

@@ -287,8 +287,7 @@ impl Writer {
             }
             let emptied = !batch.is_full();
             let (limit, weight) = (self.value_limit, batch.bytes);
-            let rows: Vec<Run> =
-                batch.runs.into_iter().map(|run| row(run, limit, &self.secrets, &self.process)).collect();
+            let rows: Vec<Run> = batch.runs.iter().map(|run| row(run, limit, &self.secrets, &self.process)).collect();
             let written = self.write(&journal, &rows, &stop).await;
             journal.held.fetch_sub(weight, Ordering::Relaxed);
             if !written {
@@ -367,7 +366,7 @@ impl Batch {
 }
 
 /// An ended run as it is kept: values masked, and cut beyond so many bytes of JSON.
-pub fn row(run: Finished, limit: usize, secrets: &Secrets, process: &str) -> Run {
+pub fn row(run: &Finished, limit: usize, secrets: &Secrets, process: &str) -> Run {
     let machine = &run.machine;
     let mask = secrets.of_run(machine, &run.input);
     let text = |value: &Value| cut(mask.text(value.to_json()), limit);
@@ -383,9 +382,9 @@ pub fn row(run: Finished, limit: usize, secrets: &Secrets, process: &str) -> Run
         status: reply.map(|reply| reply.status),
         started: run.started,
         duration: run.ended.at - run.started,
-        request_id: run.request_id,
-        trace_id: run.trace_id,
-        caller: run.caller,
+        request_id: run.request_id.clone(),
+        trace_id: run.trace_id.clone(),
+        caller: run.caller.clone(),
         input: text(&plan.input.masked(&run.input)),
         kept: machine.remembered().map(&text),
         reply: reply.and_then(|reply| some(&reply.body)),

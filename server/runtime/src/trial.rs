@@ -5,6 +5,8 @@
 //! reading what was kept. Everything else is answered by a [`Simulation`], unless it is asked for. Waits are skipped: the
 //! trial's own clock jumps.
 
+pub mod stepwise;
+
 use std::convert::Infallible;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -16,6 +18,8 @@ use kanzlei_engine::driver::{Event, Performer, drive};
 use kanzlei_engine::machine::{Effect, EffectId, Machine, Outcome};
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_rehearsal::simulate::{Described, Simulation};
+
+use self::stepwise::{Control, Stepwise};
 
 use crate::clock::now;
 use crate::effects::{Context, Effects};
@@ -75,6 +79,10 @@ pub struct Trial<'t> {
     pub begins: Timestamp,
     /// How long it may take, waits that are skipped not counted.
     pub within: Duration,
+    /// Who decides before each effect; nobody where it runs through.
+    pub control: Option<Control>,
+    /// The step that alone may be performed, by its number: everything else is simulated.
+    pub only: Option<String>,
 }
 
 /// What came of a trial.
@@ -99,6 +107,9 @@ impl Trial<'_> {
             ahead: self.begins - now(),
             deadline: Instant::now() + self.within,
             within: self.within,
+            stepwise: self.control.map(Stepwise::new),
+            only: self.only,
+            alone: true,
             ready: Vec::new(),
             under_way: FuturesUnordered::new(),
             handles: Vec::new(),
@@ -130,6 +141,11 @@ struct Trying<'t> {
     ahead: Span,
     deadline: Instant,
     within: Duration,
+    /// Effects before which it stops.
+    stepwise: Option<Stepwise>,
+    only: Option<String>,
+    /// Whether the effect that begins is of the step that alone is performed, or there is none.
+    alone: bool,
     /// Outcomes that did not have to be waited for, each with the time it comes at.
     ready: Vec<(EffectId, Outcome, Timestamp)>,
     under_way: FuturesUnordered<Abortable<BoxFuture<'static, (EffectId, Outcome)>>>,
@@ -178,7 +194,7 @@ impl Trying<'_> {
             Effect::Recall { workflow } => self.simulation.kept(workflow),
             _ => false,
         };
-        if within_trial || self.modes.simulated.iter().any(|known| known == name) {
+        if within_trial || !self.alone || self.modes.simulated.iter().any(|known| known == name) {
             return false;
         }
         self.modes.all || reads || self.modes.real.iter().any(|known| known == name)
@@ -190,6 +206,59 @@ impl Trying<'_> {
             Effect::Wait { until } => (*until).max(self.now()),
             Effect::Await { until: Some(until), .. } => (*until).max(self.now()),
             _ => self.now() + takes,
+        }
+    }
+
+    /// What the trial does about an effect where nobody decides otherwise, stubs not counted.
+    fn usual(&self, effect: &Effect) -> Tried {
+        let (name, what, reads) = of(effect);
+        let mode = if self.is_real(effect, &name, reads) { Mode::Real } else { Mode::Simulated };
+        Tried { name, what, mode }
+    }
+
+    /// Whether an effect can be performed in a trial at all.
+    fn can_perform(&self, effect: &Effect) -> bool {
+        !matches!(effect, Effect::Wait { .. } | Effect::Open | Effect::Await { .. })
+    }
+
+    fn simulated(&mut self, effect: &Effect) -> Outcome {
+        let described: Option<Described> = match effect {
+            Effect::Call(request) => self
+                .live
+                .services
+                .get(&request.service)
+                .and_then(|service| Some((service.operations.get(request.operation.as_ref()?)?, &*service.api))),
+            _ => None,
+        };
+        self.simulation.outcome(effect, described)
+    }
+
+    /// Lists an effect.
+    fn tell(&mut self, effect: &Effect, mode: Mode) {
+        if self.tried.len() < LISTED && !matches!(effect, Effect::Recall { .. }) {
+            let (name, what, _) = of(effect);
+            self.tried.push(Tried { name, what, mode });
+        }
+    }
+
+    fn begin_as_usual(&mut self, id: EffectId, effect: Effect) {
+        let at = self.now();
+        let usual = self.usual(&effect);
+        let (mode, answered) = match self.simulation.stubbed(&effect, at) {
+            Some((takes, outcome)) => (Mode::Stubbed, Some((takes, outcome))),
+            None if usual.mode == Mode::Real => (Mode::Real, None),
+            None => (Mode::Simulated, Some((Span::ZERO, self.simulated(&effect)))),
+        };
+        self.tell(&effect, mode);
+        match answered {
+            Some((takes, outcome)) => {
+                let at = self.end_of(&effect, takes);
+                self.ready.push((id, outcome, at));
+            }
+            None => {
+                let (.., reads) = of(&effect);
+                self.perform(id, effect, reads);
+            }
         }
     }
 
@@ -210,35 +279,27 @@ impl Trying<'_> {
 }
 
 impl Performer for Trying<'_> {
-    fn begin(&mut self, id: EffectId, effect: Effect) {
-        let (name, what, reads) = of(&effect);
-        let at = self.now();
-        let (mode, answered) = match self.simulation.stubbed(&effect, at) {
-            Some((takes, outcome)) => (Mode::Stubbed, Some((takes, outcome))),
-            None if self.is_real(&effect, &name, reads) => (Mode::Real, None),
-            None => {
-                let described: Option<Described> = match &effect {
-                    Effect::Call(request) => self.live.services.get(&request.service).and_then(|service| {
-                        Some((service.operations.get(request.operation.as_ref()?)?, &*service.api))
-                    }),
-                    _ => None,
-                };
-                (Mode::Simulated, Some((Span::ZERO, self.simulation.outcome(&effect, described))))
+    fn observe(&mut self, machine: &Machine, effect: Option<EffectId>) {
+        match effect {
+            Some(id) => {
+                let of = |number: &String| machine.waiting(id).is_some_and(|waiting| waiting.number == *number);
+                self.alone = self.only.as_ref().is_none_or(of);
             }
-        };
-        if self.tried.len() < LISTED && !matches!(effect, Effect::Recall { .. }) {
-            self.tried.push(Tried { name, what, mode });
+            None => self.observed(machine),
         }
-        match answered {
-            Some((takes, outcome)) => {
-                let at = self.end_of(&effect, takes);
-                self.ready.push((id, outcome, at));
-            }
-            None => self.perform(id, effect, reads),
+    }
+
+    fn begin(&mut self, id: EffectId, effect: Effect) {
+        match &mut self.stepwise {
+            Some(stepwise) if Stepwise::stops_at(&effect) => stepwise.push(id, effect),
+            _ => self.begin_as_usual(id, effect),
         }
     }
 
     fn cancel(&mut self, id: EffectId) {
+        if let Some(stepwise) = &mut self.stepwise {
+            stepwise.cancel(id);
+        }
         self.ready.retain(|(known, ..)| *known != id);
         self.handles.retain(|(known, handle)| {
             if *known == id {
@@ -254,6 +315,15 @@ impl Performer for Trying<'_> {
             tokio::task::yield_now().await;
             if self.deadline <= Instant::now() {
                 return Event::TimeUp { within: self.within, at: self.now() };
+            }
+            if self.stepwise.as_ref().is_some_and(Stepwise::is_waiting) {
+                let event = self.decided().await;
+                let more = self.stepwise.as_ref().is_some_and(Stepwise::is_waiting);
+                match event {
+                    Some(event) => return event,
+                    None if more => return self.shown_again(),
+                    None => continue,
+                }
             }
             let next = self.ready.iter().enumerate().min_by_key(|(_, (.., at))| *at);
             let next = next.map(|(index, (.., at))| (index, at.since(self.now())));

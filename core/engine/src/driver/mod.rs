@@ -33,6 +33,7 @@ use kanzlei_model::problem::Problem;
 use kanzlei_model::run::FailureKind;
 
 use kanzlei_model::time::Timestamp;
+use kanzlei_model::value::Value;
 
 use crate::machine::{Effect, EffectId, Failure, Machine, Next, Outcome, Remark, Reply};
 
@@ -50,6 +51,8 @@ pub enum Event {
     Stop { at: Timestamp },
     /// The run cannot continue because of a fault of Kanzlei itself.
     Broken { detail: String, at: Timestamp },
+    /// The step that waits for an effect is to know another value by a name, in a trial.
+    Set { id: EffectId, name: String, value: Value, at: Timestamp },
     /// Nothing comes for now: the run is left where it stands.
     Leave,
 }
@@ -58,9 +61,11 @@ impl Event {
     /// When it happened; nothing for a run that is left.
     fn at(&self) -> Option<Timestamp> {
         match self {
-            Event::Outcome { at, .. } | Event::TimeUp { at, .. } | Event::Stop { at } | Event::Broken { at, .. } => {
-                Some(*at)
-            }
+            Event::Outcome { at, .. }
+            | Event::TimeUp { at, .. }
+            | Event::Stop { at }
+            | Event::Broken { at, .. }
+            | Event::Set { at, .. } => Some(*at),
             Event::Leave => None,
         }
     }
@@ -68,6 +73,9 @@ impl Event {
 
 /// Performs the effects of one run.
 pub trait Performer {
+    /// Sees the run before an effect of it begins, and before it waits.
+    fn observe(&mut self, _machine: &Machine, _effect: Option<EffectId>) {}
+
     /// Begins an effect; its outcome comes from [`Performer::wait`].
     fn begin(&mut self, id: EffectId, effect: Effect);
 
@@ -135,6 +143,7 @@ pub async fn drive<P: Performer, R: Recorder>(
     loop {
         let event = match machine.next() {
             Next::Do(id, effect) => {
+                performer.observe(machine, Some(id));
                 performer.begin(id, effect);
                 continue;
             }
@@ -165,6 +174,7 @@ pub async fn drive<P: Performer, R: Recorder>(
             },
             Next::Idle => {
                 recorder.settle().await?;
+                performer.observe(machine, None);
                 performer.wait().await
             }
         };
@@ -174,6 +184,7 @@ pub async fn drive<P: Performer, R: Recorder>(
                 now = at;
                 machine.feed(id, outcome, at);
             }
+            Event::Set { id, name, value, .. } => _ = machine.set(id, &name, value),
             Event::TimeUp { within, at } => machine.time_is_up(within, at),
             Event::Stop { at } => machine.call_off(at),
             Event::Broken { detail, at } => {

@@ -1,4 +1,4 @@
-//! Looking at a run where one of its steps begins: the names it knows then, with their values.
+//! Looking at a run where one of its steps begins or waits: the names it knows then, with their values.
 //!
 //! ```text
 //! machine.look_at("3.1", Some(vec![2]));   // step 3.1 for the third item of the loop around it
@@ -12,7 +12,8 @@ use kanzlei_compiler::plan::{FAILURE, Plan};
 use kanzlei_lang::expr::{Expression, Limits, Scope};
 use kanzlei_model::value::Value;
 
-use super::{Machine, StepRecord};
+use super::flow::Awaits;
+use super::{EffectId, Machine, StepRecord};
 
 /// A step to look at.
 #[derive(Debug)]
@@ -84,7 +85,50 @@ impl Machine {
     }
 }
 
+/// A step that waits for an effect.
+#[derive(Clone, Debug)]
+pub struct Waiting {
+    /// Its number on the sheet of the run.
+    pub number: String,
+    /// What it knew when it began, with its positions in the loops around it.
+    pub seen: Seen,
+}
+
+impl Machine {
+    /// The step that waits for an effect; nothing for what no step asked for.
+    pub fn waiting(&self, effect: EffectId) -> Option<Waiting> {
+        let fibre = self.fibres.get(self.fibre_of(effect)?)?.as_ref()?;
+        let Awaits::Effect { record: Some(record), .. } = &fibre.awaits else { return None };
+        let record = self.records.get(*record)?;
+        let seen = Seen { items: self.items(record), plan: self.plan_of(record).clone(), slots: fibre.slots.clone() };
+        Some(Waiting { number: self.number(record), seen })
+    }
+
+    /// Gives a name that the step which waits for an effect knows another value; what it asked for stays as it is. Returns
+    /// whether there is such a name.
+    pub fn set(&mut self, effect: EffectId, name: &str, value: Value) -> bool {
+        let Some(fibre) = self.fibre_of(effect).and_then(|at| self.fibres.get_mut(at)?.as_mut()) else { return false };
+        let plan = &self.levels[fibre.level as usize].plan;
+        let known = plan.slots.iter().position(|known| known == name);
+        let Some(slot) = known.and_then(|slot| fibre.slots.get_mut(slot)) else { return false };
+        let known = !matches!(slot, Value::Undefined);
+        if known {
+            *slot = value;
+        }
+        known
+    }
+
+    fn fibre_of(&self, effect: EffectId) -> Option<usize> {
+        self.waited_for.iter().find(|(known, _)| *known == effect).map(|(_, fibre)| *fibre)
+    }
+}
+
 impl Seen {
+    /// The workflow that the step is of.
+    pub fn plan(&self) -> &Plan {
+        &self.plan
+    }
+
     /// The names that have values, in the order in which the workflow defines them.
     pub fn names(&self) -> impl Iterator<Item = (&str, &Value)> {
         self.known().map(|(_, name, value)| (name, value))

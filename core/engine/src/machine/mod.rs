@@ -43,7 +43,7 @@ use std::sync::Arc;
 pub use body::{described_bytes, file_bytes};
 pub use call::{Answer, Request};
 use flow::{Awaits, Begun, Fibre, Level, What};
-pub use look::Seen;
+pub use look::{Seen, Waiting};
 pub use query::{Query, Rows, Sql};
 pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, JobRequest, Queued};
 pub use record::{Ended, State, StepRecord};

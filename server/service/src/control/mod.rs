@@ -22,6 +22,7 @@ pub mod scope;
 pub mod scratch;
 mod secrets;
 mod status;
+pub mod stepwise;
 mod timetables;
 pub mod trials;
 mod workflows;
@@ -83,6 +84,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/trials", web::post().to(trials::run))
                     .route("/trials", web::get().to(trials::list))
                     .route("/trials/{id}", web::get().to(trials::show))
+                    .route("/trials/{id}/decisions", web::post().to(stepwise::decide))
                     .route("/trials/{id}/case", web::get().to(trials::case))
                     .route("/language/diagnostics", web::post().to(language::diagnostics))
                     .route("/language/completion", web::post().to(language::completion))

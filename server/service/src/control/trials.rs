@@ -33,7 +33,7 @@ use kanzlei_runtime::direct::InFlight;
 use kanzlei_runtime::effects::Context;
 use kanzlei_runtime::journal::{self, Finished};
 use kanzlei_runtime::live::{Live, named_file};
-use kanzlei_runtime::trial::{Ended, Mode, Modes, Trial};
+use kanzlei_runtime::trial::{Ended, Mode, Modes, Trial, Tried};
 use kanzlei_store::documents::LiveDocument;
 use kanzlei_store::journal::Run;
 use serde_json::{Value as JsonValue, json};
@@ -43,6 +43,7 @@ use super::auth::Caller;
 use super::deploys::{Given, check_here, name_of, news, with_live};
 use super::record::{past, recorded};
 use super::runs::{failure, past_run, plan_of, shown_steps, value, with_invoked};
+use super::stepwise::{Sessions, next};
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -65,11 +66,13 @@ pub struct Trials {
     /// Those under way by operator.
     of_each: Mutex<HashMap<String, Arc<AtomicUsize>>>,
     kept: Mutex<VecDeque<Arc<Kept>>>,
+    /// Those that wait for decisions.
+    pub(super) sessions: Sessions,
 }
 
 /// A trial that ended.
 #[derive(Debug)]
-struct Kept {
+pub(super) struct Kept {
     at: Instant,
     run: Run,
     plan: Arc<Plan>,
@@ -120,7 +123,7 @@ impl Trials {
         kept.iter().filter(|kept| kept.at.elapsed() < AGE).cloned().collect()
     }
 
-    fn one(&self, id: Uuid) -> Result<Arc<Kept>> {
+    pub(super) fn one(&self, id: Uuid) -> Result<Arc<Kept>> {
         let found = self.all().into_iter().find(|kept| kept.run.id == id);
         found.ok_or_else(|| {
             Error::not_found(format!("this process keeps no trial {id}; trials are kept for an hour, the last {KEPT}"))
@@ -132,20 +135,31 @@ impl Trials {
 pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) -> Result<HttpResponse> {
     let asked = body.into_inner();
     let place = app.trials.enter(&caller.name);
-    let _place = place.map_err(|detail| Error::problem(503, "Too many trials", detail))?;
+    let place = place.map_err(|detail| Error::problem(503, "Too many trials", detail))?;
     let live = app.live.load_full();
     let documents = asked.documents.iter().map(|document| Source::new(&document.path, &document.text));
     let given = Given::of(documents, &asked.files, &asked.drafts);
-    let (plan, checked, bundle) = prepare(&app, &live, given, &asked.workflow, &asked.until).await?;
+    if !asked.only.is_empty() && !(asked.until.is_empty() && asked.from.is_empty()) {
+        return Err(Error::problem(
+            422,
+            "Two ends",
+            "`only` names a step by itself: `from` and `until` do not go with it",
+        ));
+    }
+    let until = if asked.only.is_empty() { asked.until.clone() } else { asked.only.clone() };
+    let (plan, checked, bundle) = prepare(&app, &live, given, &asked.workflow, &until).await?;
+    let named = |step: &str| plan.sheet.iter().find(|p| p.number == step || p.name.as_deref() == Some(step));
+    let only = named(&asked.only).filter(|_| !asked.only.is_empty()).map(|paragraph| paragraph.number.clone());
     let before = match asked.run {
-        Some(run) => Some(before(&app, run, &asked.from).await?),
+        Some(run) => Some(before(&app, run, only.as_deref().unwrap_or(&asked.from)).await?),
         None if !asked.from.is_empty() => {
             return Err(Error::problem(422, "Missing run", "`from` is a step of a past run: name it with `run`"));
         }
         None => None,
     };
     let answers = before.as_ref().and_then(|before| before.answers.as_deref());
-    let stubs = match (asked.stubs.trim(), answers) {
+    let own = asked.stubs.trim().to_owned();
+    let stubs = match (own.as_str(), answers) {
         ("", None) => None,
         ("", Some(text)) | (text, None) => Some(stubs(&asked.workflow, text, &checked)?),
         // What the author writes comes first.
@@ -154,40 +168,56 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
     let table = table(&app, live, checked, bundle).await?;
     let input = input(&plan.input, &asked, before.as_ref().map(|before| &before.past.input))?;
     let id = Uuid::now_v7();
-    let mut simulation = Simulation::new(stubs.as_ref());
     let mut begins = now();
+    let mut remembered = None;
     if let Some(before) = before.filter(|before| before.answers.is_some()) {
         begins = before.started;
-        if before.past.kept.is_object() {
-            simulation.remember(&plan.name, Value::from_json(&before.past.kept));
-        }
+        remembered = before.past.kept.is_object().then(|| Value::from_json(&before.past.kept));
     }
     let start =
         Start { id: id.to_string(), input: input.clone(), now: begins, caller: None, attempt: 1, generation: 0 };
     let trace_id = Uuid::new_v4().simple().to_string();
-    let trial = Trial {
-        machine: Machine::new(plan.clone(), start).with_key(app.jobs.key_of(id)),
-        live: table,
-        effects: app.effects.clone(),
-        about: Context {
-            id,
-            job: false,
-            attempt: 1,
-            generation: 0,
-            confidential: plan.labels.any,
-            traceparent: app.jobs.traceparent(&trace_id, id),
-            request_id: id.to_string(),
-            trace_id: trace_id.clone(),
-        },
-        modes: Modes { all: asked.live, real: asked.real, simulated: asked.simulated },
-        simulation,
-        begins,
-        within: WITHIN,
+    let opened = asked.stepwise.then(|| app.trials.sessions.open((id, begins), &caller.name, &plan, &input));
+    let (session, control) = opened.unzip();
+    let about = Context {
+        id,
+        job: false,
+        attempt: 1,
+        generation: 0,
+        confidential: plan.labels.any,
+        traceparent: app.jobs.traceparent(&trace_id, id),
+        request_id: id.to_string(),
+        trace_id: trace_id.clone(),
     };
-    let ended = trial.run().await;
-    let kept = Arc::new(keep(&app, ended, input, trace_id, (id, begins), (caller.name, asked.until)));
-    app.trials.keep(kept.clone());
-    Ok(HttpResponse::Ok().json(shown(&kept)))
+    let modes = Modes { all: asked.live, real: asked.real, simulated: asked.simulated };
+    let machine = Machine::new(plan.clone(), start).with_key(app.jobs.key_of(id));
+    // Who waits for the next stop learns of the end once the trial is kept.
+    let open = control.as_ref().map(|control| control.stops.clone());
+    let here = app.clone();
+    let operator = caller.name.clone();
+    let performed = async move {
+        let _place = place;
+        let mut simulation = Simulation::new(stubs.as_ref());
+        if let Some(values) = remembered {
+            simulation.remember(&plan.name, values);
+        }
+        let effects = here.effects.clone();
+        let trial =
+            Trial { machine, live: table, effects, about, modes, simulation, begins, within: WITHIN, control, only };
+        let ended = trial.run().await;
+        let kept = Arc::new(keep(&here, ended, input, trace_id, (id, begins), (operator, until)));
+        here.trials.keep(kept.clone());
+        drop(open);
+        kept
+    };
+    let Some(session) = session else { return Ok(HttpResponse::Ok().json(shown(&*performed.await))) };
+    // It goes on when this request has its answer.
+    let sessions = app.clone();
+    actix_web::rt::spawn(async move {
+        performed.await;
+        sessions.trials.sessions.close(id);
+    });
+    next(&app, &session).await
 }
 
 /// A past run that a trial begins with.
@@ -257,16 +287,7 @@ fn keep(
     let machine = tried.machine;
     let plan = machine.plan().clone();
     let mask = app.effects.secrets.of_run(&machine, &input);
-    let effects = tried.tried.into_iter().map(|tried| api::TrialEffect {
-        name: tried.name,
-        what: mask.text(tried.what),
-        mode: match tried.mode {
-            Mode::Real => "real",
-            Mode::Stubbed => "stubbed",
-            Mode::Simulated => "simulated",
-        }
-        .to_owned(),
-    });
+    let effects = tried.tried.into_iter().map(|tried| effect(Tried { what: mask.text(tried.what), ..tried }));
     let effects = effects.collect();
     let unfinished = || EndOfRun { state: RunState::Failed, failure: None, at: begins };
     let finished = Finished {
@@ -282,11 +303,21 @@ fn keep(
         machine,
         sent: 0,
     };
-    let run = journal::row(finished, SHOWN, &app.effects.secrets, "");
+    let run = journal::row(&finished, SHOWN, &app.effects.secrets, "");
     Kept { at: Instant::now(), run, plan, operator, until, effects }
 }
 
-fn shown(kept: &Kept) -> api::Trial {
+/// An effect as it is listed.
+pub(super) fn effect(tried: Tried) -> api::TrialEffect {
+    let mode = match tried.mode {
+        Mode::Real => "real",
+        Mode::Stubbed => "stubbed",
+        Mode::Simulated => "simulated",
+    };
+    api::TrialEffect { name: tried.name, what: tried.what, mode: mode.to_owned() }
+}
+
+pub(super) fn shown(kept: &Kept) -> api::Trial {
     let (run, own) = (&kept.run, &kept.plan.sheet);
     let line = line(kept);
     api::Trial {
@@ -303,6 +334,7 @@ fn shown(kept: &Kept) -> api::Trial {
         sheet: with_invoked(own.clone(), &run.steps),
         steps: shown_steps(&run.steps, own, run.started),
         effects: kept.effects.clone(),
+        stop: None,
     }
 }
 

@@ -121,3 +121,75 @@ fn a_trial_performs_what_reads_and_simulates_what_changes() {
         assert_eq!(real["reply"]["rows"], 3, "{real}");
     });
 }
+
+/// Before each effect the author decides what comes of it; one step is performed alone.
+#[test]
+fn a_trial_stops_before_each_effect() {
+    let office = server().authors("kanzlei_step_office").expect("a database");
+    server().sql("kanzlei_step_office", "CREATE TABLE thing (n INT) ENGINE = InnoDB").expect("a table");
+    with("steps", &[], &[("databases.office.url", office.as_str()), ("network.allow", "127.0.0.0/8")], async |bed| {
+        let mut trial = tried(bed, json!({"stepwise": true})).await.json();
+        let id = trial["id"].as_str().expect("an id").to_owned();
+        let names = |trial: &Json| -> Vec<String> {
+            let all = trial["stop"]["names"].as_array().cloned().unwrap_or_default();
+            all.iter().map(|name| format!("{} {}", name["name"].as_str().unwrap_or(""), name["value"])).collect()
+        };
+        assert_eq!((&trial["state"], &trial["stop"]["step"]), (&json!("running"), &json!("1")), "{trial}");
+        assert_eq!(names(&trial), [r#"input {"n":3,"who":"berit"}"#, r#"kept {}"#]);
+        // What is decided, the step it stops at next, and what is shown then.
+        for (decision, step, shown) in [
+            (json!({"decision": "answer", "status": 201, "body": {"id": 8}}), "2", "\"status\":201"),
+            (json!({"decision": "perform"}), "2", "performs no waits"),
+            (json!({"decision": "answer"}), "2", "only calls"),
+            (json!({"decision": "set", "values": {"nothing": 1}}), "2", "knows no `nothing`"),
+            (json!({"decision": "set", "values": {"input": {"n": 9, "who": "x"}}}), "2", "{\"n\":9,\"who\":\"x\"}"),
+            (json!({"decision": "skip"}), "3", "for later runs"),
+            (json!({"decision": "fail"}), "3", "cannot fail"),
+            (json!({"decision": "usual"}), "4", "enqueue"),
+            (json!({"decision": "simulate"}), "5", "INSERT"),
+            (json!({"decision": "fail", "kind": "sql"}), "", "\"failed\""),
+        ] {
+            let answer = bed.control(&format!("POST /trials/{id}/decisions"), &decision).await;
+            trial = answer.json();
+            let at = trial["stop"]["step"].as_str().unwrap_or_default();
+            assert!(at == step && answer.body.contains(shown), "{decision}: {answer:?}");
+        }
+        assert_eq!(trial["failure"]["kind"], "sql", "{trial}");
+        assert_eq!(
+            modes(&trial),
+            "s.make stubbed, wait simulated, keep simulated, enqueue simulated, sql.office stubbed"
+        );
+        let mut values = json!({"decision": "finish", "values": {"input": {"n": 41, "who": "x"}}});
+        let second = tried(bed, json!({"stepwise": true})).await.json();
+        let path = format!("POST /trials/{}/decisions", second["id"].as_str().expect("an id"));
+        let whole = bed.control(&path, &values).await.json();
+        assert_eq!((&whole["reply"]["n"], &whole["stop"]), (&json!(41), &Json::Null), "{whole}");
+        // What has ended is shown, and what is no decision refused.
+        assert_eq!(bed.control(&path, &values).await.json()["state"], "succeeded");
+        values["decision"] = "end".into();
+        let third = tried(bed, json!({"stepwise": true})).await.json();
+        let path = format!("POST /trials/{}/decisions", third["id"].as_str().expect("an id"));
+        for (decision, says) in [("go", "is no decision"), ("set", "which names")] {
+            let answer = bed.control(&path, &json!({"decision": decision})).await;
+            assert!(answer.status == 422 && answer.body.contains(says), "{answer:?}");
+        }
+        assert_eq!(bed.control(&path, &values).await.json()["state"], "cancelled");
+        // One step alone: what comes before is simulated, also where it only reads.
+        for (only, how, status) in [
+            (
+                "read",
+                "s.make simulated, wait simulated, keep simulated, enqueue simulated, sql.office simulated, sql.office real",
+                200,
+            ),
+            ("made", "s.make simulated", 200),
+            ("nine", "", 422),
+        ] {
+            let answer = tried(bed, json!({"only": only})).await;
+            assert_eq!(answer.status, status, "{answer:?}");
+            if status == 200 {
+                assert_eq!(modes(&answer.json()), how);
+            }
+        }
+        assert_eq!(tried(bed, json!({"only": "read", "until": "made"})).await.status, 422);
+    });
+}
