@@ -1,5 +1,8 @@
 //! What authors do in the terminal beside deploying: drafts, revisions, edits of files.
 
+use std::io::Write;
+use std::process::{Command, Stdio};
+
 use kanzlei_e2e::calls::{bearer, get};
 use kanzlei_e2e::*;
 use serde_json::json;
@@ -144,7 +147,7 @@ fn a_file_is_tried_before_it_is_deployed() {
     // What a trial did is a case of what was tried.
     let case = run(&["record", draft["id"].as_str().expect("an id"), "--name", "as tried"], 0);
     assert!(case.contains("as tried") && case.contains("registry.getVessel:") && case.contains("input:"), "{case}");
-    let copied = std::process::Command::new("cp").arg("-r").arg(root().join("demo/harbour")).arg(&folder.0).status();
+    let copied = Command::new("cp").arg("-r").arg(root().join("demo/harbour")).arg(&folder.0).status();
     assert!(copied.expect("cp").success());
     std::fs::write(folder.0.join("harbour/cases/tried.yaml"), &case).expect("written");
     let only = ["rehearse", "harbour", "--only", "as tried"];
@@ -213,4 +216,36 @@ fn past_runs_are_answered_again_by_a_draft() {
         assert!(shown.contains(says), "{args:?}: {shown}");
     }
     assert_eq!(runs().len(), asked.len());
+}
+
+/// Before each effect of a trial the terminal asks what is to come of it.
+#[test]
+fn a_trial_asks_before_each_effect() {
+    let office = office("asking", &[]);
+    said(&client(&office, &["deploy", "demo/harbour", "--unrehearsed"]), 0);
+    let answers = "?\n\nv vessel\na 200 {\"station\": \"LIN\", \"window\": null}\nvessel = {\"body\": {\"length_m\": 100}}\nwhat\nf timeout\n";
+    let mut child = Command::new(bins().join("kanzlei"))
+        .args(["try", "berth-quote", "currency=NOK", "--interactive"])
+        .env("KANZLEI_URL", office.control())
+        .env("KANZLEI_TOKEN", &office.token)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .expect("the client");
+    write!(child.stdin.take().expect("stdin"), "{answers}").expect("written");
+    let output = child.wait_with_output().expect("an end");
+    let shown = String::from_utf8_lossy(&output.stdout);
+    assert_eq!(output.status.code(), Some(1), "{shown}");
+    for part in [
+        "step 1 call registry.getVessel",
+        "let it fail: f timeout",
+        "\"name\": \"Havbris\"",
+        "step 3 call tides.nextWindow",
+        "`what` means nothing here",
+        "why timeout: the trial's author let it fail",
+        "tides.nextWindow    stubbed",
+        "answer 504",
+    ] {
+        assert!(shown.contains(part), "{part}: {shown}");
+    }
 }
