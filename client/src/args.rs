@@ -1,11 +1,13 @@
 //! The commands and their help.
 
+mod transfer;
 mod trials;
 
 use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
 
+pub use transfer::{Exporting, Importing};
 pub use trials::{Retrace, RunArgs, Target, Try};
 
 #[derive(Parser)]
@@ -164,6 +166,14 @@ pub enum Command {
         after_help = "GET calls and statements that only read are real; everything else is simulated from the descriptions of services, or\nanswered by stubs. What is missing of the input comes from a sample. Waits are skipped.\n\nExamples:\n  kanzlei try workflows/berth-quote.yaml nights=3 currency=NOK\n  kanzlei try berth-quote --until tide\n  kanzlei try berth-quote --interactive\n  kanzlei try berth-quote --run last --from 4\n  kanzlei try berth-quote --step rate\n  kanzlei try berth-quote --stub stubs.yaml --simulate registry.getVessel\n  kanzlei try customs-clearance --real customs.request"
     )]
     Try(Try),
+    /// Write what is live into a folder or a ZIP archive, for another installation
+    #[command(
+        after_help = "Documents with the files that they name: workflows, services, lanes, and cases that were saved as drafts. Secrets are\nlisted, never contained.\n\nExamples:\n  kanzlei export office.zip\n  kanzlei export berth-quote stay-bill quotes/ --kept"
+    )]
+    Export(Exporting),
+    /// Check, rehearse and deploy what an export wrote, all or none
+    #[command(after_help = "Examples:\n  kanzlei import office.zip --dry-run\n  kanzlei import quotes/ --kept")]
+    Import(Importing),
     /// Answer past runs again by a draft or a file, from what they recorded, and list what differs
     #[command(
         after_help = "Performs nothing: what services and databases answered then is what they answer now. A request that a run did not make has no answer, and its run diverges; runs whose values were masked or cut are skipped.\n\nExamples:\n  kanzlei retrace berth-quote --last 100\n  kanzlei retrace workflows/berth-quote.yaml --since 2h\n  kanzlei retrace berth-quote --state failed --full"

@@ -61,12 +61,16 @@ struct Sent<'b> {
 }
 
 pub fn deploy(api: &Api, paths: &[PathBuf], drafts: &[String], how: &How, json: bool) -> Done {
-    let mut bundle = if paths.is_empty() { Bundle::default() } else { files::bundle(paths)? };
+    let bundle = if paths.is_empty() { Bundle::default() } else { files::bundle(paths)? };
     let named = drafts.iter().map(|name| {
         let (kind, name) = name.split_once('/').unwrap_or(("workflow", name));
         DraftName { kind: kind.to_owned(), name: name.to_owned() }
     });
-    let drafts: Vec<DraftName> = named.collect();
+    deploy_bundle(api, bundle, named.collect(), &rehearse::shown(paths), how, json)
+}
+
+/// Rehearses and deploys documents; `from` is where they lie.
+pub fn deploy_bundle(api: &Api, mut bundle: Bundle, drafts: Vec<DraftName>, from: &str, how: &How, json: bool) -> Done {
     if !how.unrehearsed && !bundle.documents.is_empty() {
         let (checked, rehearsals) = check_bundle(&bundle);
         // The service reports what is wrong with workflows, as it knows what is live. Cases stay here.
@@ -85,10 +89,7 @@ pub fn deploy(api: &Api, paths: &[PathBuf], drafts: &[String], how: &How, json: 
             return Err(Error::Bad);
         }
         if checked.errors() == 0 && !rehearse::all_pass(&rehearsals, api) {
-            println!(
-                "\nnothing was deployed; see `kanzlei rehearse {}`, or deploy with --unrehearsed",
-                rehearse::shown(paths)
-            );
+            println!("\nnothing was deployed; see `kanzlei rehearse {from}`, or add --unrehearsed");
             return Err(Error::Bad);
         }
     }

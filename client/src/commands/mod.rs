@@ -21,6 +21,7 @@ mod runs;
 mod secrets;
 mod stepwise;
 mod timetables;
+mod transfer;
 mod trial;
 
 use kanzlei_api::jobs::{JobAction, JobChange, RetryFrom};
@@ -55,6 +56,8 @@ pub fn run(args: Args) -> Done {
             documents::deploy(&api()?, &paths, &draft, &how, json)
         }
         Command::Start { name, inputs, follow } => jobs::start(&api()?, &name, &inputs, follow, json),
+        Command::Export(args) => transfer::export(&api()?, &args, json),
+        Command::Import(args) => transfer::import(&api()?, &args, json),
         Command::Retrace(args) => retrace::run(&api()?, args, json),
         Command::Try(args) => trial::run(&api()?, &args, json),
         Command::History { name } => drafts::history(&api()?, &name, json),

@@ -521,6 +521,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is live as documents for another installation, without secrets */
+        get: operations["export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/kept/{workflow}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a workflow remembers between runs */
+        get: operations["keptValues"];
+        /** Sets what a workflow remembers, over the version that was read */
+        put: operations["keepValues"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/secrets": {
         parameters: {
             query?: never;
@@ -1323,6 +1358,37 @@ export interface components {
         Explanations: {
             findings: components["schemas"]["Explanation"][];
         };
+        /** @description Documents with the files that they name, by paths in one folder. */
+        Export: {
+            documents: components["schemas"]["ExportedDocument"][];
+            /** @description Texts of other files by path, such as OpenAPI documents. */
+            files: {
+                [key: string]: string;
+            };
+            /** @description What the workflows remember, where it was asked for. */
+            kept: {
+                [key: string]: unknown;
+            };
+            /** @description Secrets that another installation must set before it can take this over. */
+            secrets: components["schemas"]["ExportedSecret"][];
+        };
+        /** @description A document of an export. */
+        ExportedDocument: {
+            /** @description `workflow`, `service`, `lane` or `cases`. */
+            kind: string;
+            name: string;
+            /** @description `workflows/berth-quote.yaml`. */
+            path: string;
+            text: string;
+        };
+        /** @description A secret that is needed; its value is never contained. */
+        ExportedSecret: {
+            name: string;
+            /** @description What it may be used for here. */
+            purposes: string[];
+            /** @description The services and workflows that use it. */
+            users: string[];
+        };
         /** @description The documents after an extraction. */
         Extracted: {
             /** @description The text of the new workflow. */
@@ -1695,6 +1761,16 @@ export interface components {
              * @description Runs whose details were dropped under load since the start.
              */
             dropped: number;
+        };
+        /** @description What a workflow remembers between runs. */
+        KeptValues: {
+            /**
+             * Format: uint64
+             * @description Counts up with each change; 0 while nothing was ever kept.
+             */
+            version: number;
+            /** @description An object. To set it, give the version that was read. */
+            values: unknown;
         };
         /** @description Kinds of suggestions. */
         Kind: "key" | "step" | "value" | "operation" | "reference" | "input" | "name" | "member" | "method" | "function";
@@ -2878,6 +2954,9 @@ export type Entry = components['schemas']['Entry'];
 export type Event = components['schemas']['Event'];
 export type Explanation = components['schemas']['Explanation'];
 export type Explanations = components['schemas']['Explanations'];
+export type Export = components['schemas']['Export'];
+export type ExportedDocument = components['schemas']['ExportedDocument'];
+export type ExportedSecret = components['schemas']['ExportedSecret'];
 export type Extracted = components['schemas']['Extracted'];
 export type Failure = components['schemas']['Failure'];
 export type Firing = components['schemas']['Firing'];
@@ -2900,6 +2979,7 @@ export type JobStart = components['schemas']['JobStart'];
 export type JobStarted = components['schemas']['JobStarted'];
 export type JobsChanged = components['schemas']['JobsChanged'];
 export type JournalStatus = components['schemas']['JournalStatus'];
+export type KeptValues = components['schemas']['KeptValues'];
 export type Kind = components['schemas']['Kind'];
 export type Lane = components['schemas']['Lane'];
 export type LaneAction = components['schemas']['LaneAction'];
@@ -4049,6 +4129,100 @@ export interface operations {
             400: components["responses"]["Problem"];
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    export: {
+        parameters: {
+            query?: {
+                /** @description Names of workflows, separated by commas, with all that they need; everything by default. */
+                names?: string;
+                /** @description Whether what the workflows remember comes along. */
+                kept?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Export"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    keptValues: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workflow: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptValues"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    keepValues: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workflow: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeptValues"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptValues"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

@@ -27,6 +27,7 @@ pub mod services;
 pub mod session;
 pub mod sheet;
 pub mod timetables;
+pub mod transfer;
 pub mod trials;
 pub mod workflows;
 

@@ -7,7 +7,7 @@ use serde_json::{Map, json};
 
 use crate::{
     Json, databases, deploys, drafts, jobs, lanes, language, operators, runs, scratch, secrets, services, session,
-    timetables, trials, workflows,
+    timetables, transfer, trials, workflows,
 };
 
 /// One operation, as the document describes it.
@@ -255,6 +255,23 @@ fn operations() -> Operations {
     all.add("delete", "/services/{name}", "retireService", "Retires a service that no workflow calls")
         .problems(&[404, 409]);
     all.get::<Json>("/openapi", "publicApi", "The OpenAPI document of all endpoints, as clients read it");
+    all.list::<transfer::ExportQuery, transfer::Export>(
+        "/export",
+        "export",
+        "What is live as documents for another installation, without secrets",
+    )
+    .problems(&[404, 422]);
+    all.get::<transfer::KeptValues>("/kept/{workflow}", "keptValues", "What a workflow remembers between runs")
+        .problems(&[404]);
+    let values = all.generator.subschema_for::<transfer::KeptValues>();
+    let keep = all.add(
+        "put",
+        "/kept/{workflow}",
+        "keepValues",
+        "Sets what a workflow remembers, over the version that was read",
+    );
+    (keep.body, keep.status, keep.answer) = (Some(values.clone()), 200, Some(values));
+    keep.problems(&[404, 409, 422]);
     all.get::<secrets::Secrets>("/secrets", "secrets", "Names of secrets, and what uses them");
     all.get::<operators::Operators>("/operators", "operators", "Operator tokens: names, expiry, last use");
     all.post::<operators::NewOperator, operators::Issued>("/operators", "addOperator", "Makes an operator token")

@@ -5,6 +5,7 @@ use std::process::{Command, Stdio};
 
 use kanzlei_e2e::calls::{bearer, get};
 use kanzlei_e2e::*;
+use kanzlei_harness::office::Office;
 use serde_json::json;
 
 /// One author pushes, another one too: the second is told, and merges what does not touch.
@@ -247,5 +248,66 @@ fn a_trial_asks_before_each_effect() {
         "answer 504",
     ] {
         assert!(shown.contains(part), "{part}: {shown}");
+    }
+}
+
+/// What is live in one office is taken over by another, with what its workflows remember; secrets are set there first.
+#[test]
+fn what_is_live_is_taken_over_by_another_installation() {
+    let (here, there) = (office("export", &[]), office("import", &[]));
+    said(&client(&here, &["deploy", "demo/harbour", "--unrehearsed"]), 0);
+    said(&client(&here, &["call", "gather-reports"]), 0);
+    let folder = Folder::new("transfer", &[("kept.txt", "")]);
+    let run = |office: &Office, args: &[&str], code: i32| said(&client_in(Some(office), &folder.0, args), code);
+    let shown = run(&here, &["export", "all.zip", "--kept"], 0);
+    for part in ["16 workflows", "6 services", "secrets set notify-key --for signing", "1 of the workflows remember"] {
+        assert!(shown.contains(part), "{part}: {shown}");
+    }
+    let set = kanzlei_e2e::calls::api(&there, "/secrets")["secrets"].as_array().cloned().expect("secrets");
+    for secret in &set {
+        run(&there, &["secrets", "remove", secret["name"].as_str().expect("a name")], 0);
+    }
+    let missing = run(&there, &["import", "all.zip"], 1);
+    assert!(missing.contains("must set first") && missing.contains("texts-key"), "{missing}");
+    assert!(run(&there, &["list"], 0).contains("Nothing is live"));
+    for secret in &set {
+        let name = secret["name"].as_str().expect("a name");
+        let value = "whsec_bGluZHZpay1ub3RpZmllcy00YmM5LWRlbW8=";
+        let body = json!({"value": value, "for": secret["for"]}).to_string();
+        let headers = [("authorization", bearer(&there)), ("content-type", "application/json".into())];
+        let headers: Vec<(&str, &str)> = headers.iter().map(|(name, value)| (*name, value.as_str())).collect();
+        let url = format!("{}/api/v1/secrets/{name}", there.control());
+        let answer = http("PUT", &url, &headers, body.as_bytes());
+        assert!(answer.status < 300, "{answer:?}");
+    }
+    assert!(run(&there, &["import", "all.zip", "--unrehearsed", "--dry-run"], 0).contains("would be live"));
+    let taken = run(&there, &["import", "all.zip", "--unrehearsed", "--kept"], 0);
+    assert!(taken.contains("berth-quote") && taken.contains("gather-reports remembers what it did there"), "{taken}");
+    let kept = |office: &Office| kanzlei_e2e::calls::api(office, "/kept/gather-reports")["values"].clone();
+    assert_eq!(kept(&here), kept(&there));
+    let again = run(&there, &["import", "all.zip", "--unrehearsed", "--kept"], 0);
+    assert!(again.contains("left as it is"), "{again}");
+    // The same comes out again, and a part has what it needs and nothing else.
+    for office in [&here, &there] {
+        let name = if std::ptr::eq(office, &here) { "one" } else { "two" };
+        run(office, &["export", name], 0);
+    }
+    let same = Command::new("diff")
+        .args(["-r", "-x", "export.json", "one", "two"])
+        .current_dir(&folder.0)
+        .output()
+        .expect("diff");
+    assert!(same.status.success(), "{}", String::from_utf8_lossy(&same.stdout));
+    let part = run(&there, &["export", "berth-quote", "part"], 0);
+    assert!(part.contains("3 services, 1 workflow") && !part.contains("lane"), "{part}");
+    for (args, says) in [
+        (&["export", "berth-quot", "x"][..], "did you mean `berth-quote`?"),
+        (&["export", "one"], "is not empty"),
+        (&["import", "nothing"], "nothing"),
+        (&["import", "kept.txt"], "kept.txt"),
+    ] {
+        let output = client_in(Some(&there), &folder.0, args);
+        let shown = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert!(!output.status.success() && shown.contains(says), "{args:?}: {shown}");
     }
 }

@@ -31,6 +31,7 @@ use crate::queue::{self, Jobs};
 use crate::secrets::Secrets;
 
 pub use sql::mark_of;
+pub use state::MOST_KEPT;
 
 /// The run for which an effect is performed.
 pub struct Context {

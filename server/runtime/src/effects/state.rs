@@ -6,7 +6,7 @@ use super::Effects;
 use crate::clock::now;
 
 /// The most bytes of JSON that one workflow keeps.
-const MOST_KEPT: usize = 256 << 10;
+pub const MOST_KEPT: usize = 256 << 10;
 
 impl Effects {
     /// Reads what a workflow keeps.

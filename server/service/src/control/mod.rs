@@ -24,6 +24,7 @@ mod secrets;
 mod status;
 pub mod stepwise;
 mod timetables;
+pub mod transfer;
 pub mod trials;
 mod workflows;
 
@@ -80,6 +81,9 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/revisions/{kind}/{name}", web::get().to(drafts::revisions))
                     .route("/revisions/{kind}/{name}/{number}", web::get().to(drafts::revision_text))
                     .route("/compare", web::post().to(drafts::compared))
+                    .route("/export", web::get().to(transfer::export))
+                    .route("/kept/{workflow}", web::get().to(transfer::kept))
+                    .route("/kept/{workflow}", web::put().to(transfer::keep))
                     .route("/retraces", web::post().to(retraces::retraced))
                     .route("/trials", web::post().to(trials::run))
                     .route("/trials", web::get().to(trials::list))
