@@ -139,7 +139,8 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
     let live = app.live.load_full();
     let documents = asked.documents.iter().map(|document| Source::new(&document.path, &document.text));
     let given = Given::of(documents, &asked.files, &asked.drafts);
-    if !asked.only.is_empty() && !(asked.until.is_empty() && asked.from.is_empty()) {
+    let ends = format!("{}{}", asked.until, asked.from);
+    if !asked.only.is_empty() && !ends.is_empty() {
         return Err(Error::problem(
             422,
             "Two ends",
