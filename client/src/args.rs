@@ -1,5 +1,6 @@
 //! The commands and their help.
 
+mod services;
 mod transfer;
 mod trials;
 
@@ -7,6 +8,7 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
 
+pub use services::{Sample, Service};
 pub use transfer::{Exporting, Importing};
 pub use trials::{Retrace, RunArgs, Target, Try};
 
@@ -254,9 +256,9 @@ pub enum Command {
     },
     /// List services
     Services,
-    /// Add a service from its published API, or show its operations
+    /// Add a service from its published API or from samples, or show its operations
     #[command(
-        after_help = "Examples:\n  kanzlei service add weather weather-openapi.json\n  kanzlei service show registry"
+        after_help = "Examples:\n  kanzlei service add weather weather-openapi.json\n  kanzlei service sample weather --recorded > services/weather.openapi.json\n  kanzlei service show registry"
     )]
     Service {
         #[command(subcommand)]
@@ -562,34 +564,6 @@ pub enum TimetableAction {
     Pause,
     Resume,
     Fire,
-}
-
-#[derive(Subcommand)]
-pub enum Service {
-    /// Add an OpenAPI description with a document of kind `service`
-    Add {
-        /// The name of the service, by which workflows call it
-        name: String,
-        /// OpenAPI 3 as YAML or JSON
-        api: PathBuf,
-        /// Base address; default: the description's first server
-        #[arg(long, value_name = "URL")]
-        base: Option<String>,
-        /// The folder with `services`
-        #[arg(long, default_value = ".", value_name = "FOLDER")]
-        folder: PathBuf,
-    },
-    /// List the operations of a live service with their parameters and answers
-    Show {
-        /// The service
-        name: String,
-    },
-    /// Retire a service that no live workflow calls; its revisions are kept
-    #[command(after_help = "Example:\n  kanzlei service retire tides")]
-    Retire {
-        /// The service
-        name: String,
-    },
 }
 
 #[derive(Subcommand)]

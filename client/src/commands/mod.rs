@@ -18,6 +18,7 @@ mod refusals;
 mod rehearse;
 mod retrace;
 mod runs;
+mod sample;
 mod secrets;
 mod stepwise;
 mod timetables;
@@ -43,6 +44,7 @@ pub fn run(args: Args) -> Done {
         Command::Service { what: Service::Add { name, api, base, folder } } => {
             begin::add_service(&name, &api, base.as_deref(), &folder)
         }
+        Command::Service { what: Service::Sample(args) } => sample::describe(api, &args),
         Command::Service { what: Service::Show { name } } => begin::show_service(&api()?, &name, json),
         Command::Service { what: Service::Retire { name } } => live::retire_service(&api()?, &name, json),
         Command::Openapi => {

@@ -56,7 +56,7 @@ pub fn run(api: &Api, args: &Try, json: bool) -> Done {
     if matches!(trial.state, RunState::Failed | RunState::Rejected) { Err(Error::Bad) } else { Ok(()) }
 }
 
-fn text_of(path: &Path) -> Result<String, Error> {
+pub fn text_of(path: &Path) -> Result<String, Error> {
     if path == Path::new("-") {
         let mut text = String::new();
         std::io::stdin().read_to_string(&mut text).map_err(|error| Error::Usage(format!("standard input: {error}")))?;

@@ -23,6 +23,7 @@ mod keys;
 pub mod lines;
 pub mod outline;
 mod place;
+pub mod sample;
 pub mod scope;
 pub mod symbols;
 mod workspace;

@@ -311,3 +311,42 @@ fn what_is_live_is_taken_over_by_another_installation() {
         assert!(!output.status.success() && shown.contains(says), "{args:?}: {shown}");
     }
 }
+
+/// Answers that runs recorded of calls by address describe their service.
+#[test]
+fn recorded_answers_describe_a_service() {
+    let office = office("sample", &[]);
+    said(&client(&office, &["deploy", "demo/harbour", "--unrehearsed"]), 0);
+    let base = kanzlei_e2e::calls::api(&office, "/services/registry")["base"].as_str().expect("a base").to_owned();
+    let service = format!("service: plain\nbase: {base}\nnetwork: private\n");
+    let workflow = format!(
+        "workflow: look\ninput: {{imo: {{type: string}}}}\nentries: [{{endpoint: \"GET /look/{{imo}}\", access: open}}]\nsteps:\n  - {{id: got, call: \"GET {base}/vessels/{{imo}}\", service: plain, send: {{imo: \"${{input.imo}}\"}}, accept: [2xx, 404]}}\n  - {{reply: 200, body: \"${{got.body}}\"}}\n"
+    );
+    let folder =
+        Folder::new("sample", &[("plain.yaml", &service), ("look.yaml", &workflow), ("now.json", "{\"wind\": 3.5}")]);
+    let run = |args: &[&str], code: i32| said(&client_in(Some(&office), &folder.0, args), code);
+    run(&["deploy", "."], 0);
+    for imo in ["9074720", "9417350", "0000000"] {
+        assert!(get(&office, &format!("/look/{imo}"), &[]).status == 200);
+    }
+    let described = |args: &[&str]| -> serde_json::Value {
+        let output = client_in(Some(&office), &folder.0, args);
+        assert!(output.status.success(), "{output:?}");
+        serde_json::from_slice(&output.stdout).expect("an OpenAPI document")
+    };
+    let document = described(&["service", "sample", "plain", "--recorded"]);
+    let answers = &document["paths"]["/vessels/{imo}"]["get"]["responses"];
+    let schema = |status: &str| &answers[status]["content"]["application/json"]["schema"];
+    assert_eq!(schema("200")["properties"]["length_m"], json!({"type": "number"}), "{document}");
+    assert_eq!(schema("404")["properties"]["status"], json!({"type": "integer"}), "{document}");
+    let given = described(&["service", "sample", "weather", "--call", "GET /now/{place}", "now.json"]);
+    assert_eq!(given["paths"]["/now/{place}"]["get"]["parameters"][0]["name"], "place", "{given}");
+    assert!(run(&["service", "sample", "registry", "--recorded"], 1).contains("nothing is recorded"));
+    // What was described types the workflow that calls it.
+    let text = serde_json::to_string(&document).expect("JSON");
+    std::fs::write(folder.0.join("plain.openapi.json"), text).expect("written");
+    std::fs::write(folder.0.join("plain.yaml"), service + "openapi: plain.openapi.json\n").expect("written");
+    let wrong = "workflow: look\nsteps:\n  - {id: got, call: plain.getVesselsImo, send: {imo: a}}\n  - {reply: 200, body: \"${got.body.nam}\"}\n";
+    std::fs::write(folder.0.join("look.yaml"), wrong).expect("written");
+    assert!(run(&["check", "."], 1).contains("did you mean `name`?"));
+}
