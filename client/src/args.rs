@@ -10,7 +10,7 @@ use clap::{Args as ClapArgs, Parser, Subcommand};
 
 pub use services::{Sample, Service};
 pub use transfer::{Exporting, Importing};
-pub use trials::{Retrace, RunArgs, Target, Try};
+pub use trials::{Retrace, RunArgs, Target, Try, Which};
 
 #[derive(Parser)]
 #[command(
@@ -310,30 +310,11 @@ pub enum Command {
     Runs {
         /// Only runs of this workflow
         workflow: Option<String>,
-        /// Only failed runs
-        #[arg(long, conflicts_with = "state")]
-        failed: bool,
-        /// Only runs with this final state: succeeded, rejected, failed or cancelled
-        #[arg(long)]
-        state: Option<String>,
+        #[command(flatten)]
+        which: Which,
         /// Only the run that answered the request with this X-Request-Id
         #[arg(long)]
         request_id: Option<String>,
-        /// Only those answered with this status, or one of a class: 422, 5xx
-        #[arg(long)]
-        status: Option<String>,
-        /// Only those that began since an instant, or since a span before now: 2h
-        #[arg(long, value_name = "WHEN")]
-        since: Option<String>,
-        /// Only those that began before an instant, or before a span before now: 2h
-        #[arg(long, value_name = "WHEN")]
-        until: Option<String>,
-        /// Only those with this text in what they were entered by, such as /quotes
-        #[arg(long, value_name = "TEXT")]
-        entry: Option<String>,
-        /// Only those with this text in the input, the reply or the failure
-        #[arg(long)]
-        text: Option<String>,
         /// Only runs before this one
         #[arg(long, value_name = "ID")]
         before: Option<uuid::Uuid>,

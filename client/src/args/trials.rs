@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args as ClapArgs;
+use kanzlei_api::runs::RunFilter;
 
 /// What is tried: a workflow with the documents and drafts that it sees.
 #[derive(ClapArgs)]
@@ -71,27 +72,8 @@ pub struct Retrace {
     /// At most so many, the newest first; up to 1000
     #[arg(long, default_value_t = 100, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1000))]
     pub last: u32,
-    /// Only failed runs
-    #[arg(long, conflicts_with = "state")]
-    pub failed: bool,
-    /// Only runs with this final state: succeeded, rejected, failed or cancelled
-    #[arg(long)]
-    pub state: Option<String>,
-    /// Only those answered with this status, or one of a class: 422, 5xx
-    #[arg(long)]
-    pub status: Option<String>,
-    /// Only those that began since an instant, or since a span before now: 2h
-    #[arg(long, value_name = "WHEN")]
-    pub since: Option<String>,
-    /// Only those that began before an instant, or before a span before now: 2h
-    #[arg(long, value_name = "WHEN")]
-    pub until: Option<String>,
-    /// Only those with this text in what they were entered by, such as /quotes
-    #[arg(long, value_name = "TEXT")]
-    pub entry: Option<String>,
-    /// Only those with this text in the input, the reply or the failure
-    #[arg(long)]
-    pub text: Option<String>,
+    #[command(flatten)]
+    pub which: Which,
     /// List each run that is not answered as before
     #[arg(long)]
     pub full: bool,
@@ -114,4 +96,45 @@ pub struct RunArgs {
     /// Evaluate an expression there
     #[arg(long, value_name = "EXPRESSION", requires = "at")]
     pub eval: Option<String>,
+}
+
+/// Which past runs are meant.
+#[derive(ClapArgs)]
+pub struct Which {
+    /// Only failed runs
+    #[arg(long, conflicts_with = "state")]
+    pub failed: bool,
+    /// Only runs with this final state: succeeded, rejected, failed or cancelled
+    #[arg(long)]
+    pub state: Option<String>,
+    /// Only those answered with this status, or one of a class: 422, 5xx
+    #[arg(long)]
+    pub status: Option<String>,
+    /// Only those that began since an instant, or since a span before now: 2h
+    #[arg(long, value_name = "WHEN")]
+    pub since: Option<String>,
+    /// Only those that began before an instant, or before a span before now: 2h
+    #[arg(long, value_name = "WHEN")]
+    pub until: Option<String>,
+    /// Only those with this text in what they were entered by, such as /quotes
+    #[arg(long, value_name = "TEXT")]
+    pub entry: Option<String>,
+    /// Only those with this text in the input, the reply or the failure
+    #[arg(long)]
+    pub text: Option<String>,
+}
+
+impl Which {
+    /// As the service filters by it.
+    pub fn filter(self) -> RunFilter {
+        RunFilter {
+            state: if self.failed { Some("failed".to_owned()) } else { self.state },
+            status: self.status,
+            since: self.since,
+            until: self.until,
+            entry: self.entry,
+            text: self.text,
+            ..RunFilter::default()
+        }
+    }
 }

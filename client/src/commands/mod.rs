@@ -87,10 +87,8 @@ pub fn run(args: Args) -> Done {
         Command::Show { name, .. } if name.contains(['@', '/']) => drafts::show_text(&api()?, &name, json),
         Command::Show { name, source } => live::show(&api()?, &name, source, json),
         Command::Call { name, inputs, headers, curl } => call::call(&api()?, &name, &inputs, headers, curl, json),
-        Command::Runs { workflow, failed, state, request_id, status, since, until, entry, text, before, limit } => {
-            let state = if failed { Some("failed".to_owned()) } else { state };
-            let limit = Some(limit);
-            let filter = RunFilter { workflow, state, request_id, status, since, until, entry, text, before, limit };
+        Command::Runs { workflow, which, request_id, before, limit } => {
+            let filter = RunFilter { workflow, request_id, before, limit: Some(limit), ..which.filter() };
             runs::list(&api()?, &filter, json)
         }
         Command::Run(args) => runs::show(&api()?, &args, json),

@@ -16,17 +16,7 @@ const LISTED: usize = 20;
 
 pub fn run(api: &Api, args: args::Retrace, json: bool) -> Done {
     let chosen = target(api, &args.target)?;
-    let runs = RunFilter {
-        workflow: Some(chosen.workflow),
-        state: if args.failed { Some("failed".to_owned()) } else { args.state },
-        status: args.status,
-        since: args.since,
-        until: args.until,
-        entry: args.entry,
-        text: args.text,
-        limit: Some(args.last),
-        ..RunFilter::default()
-    };
+    let runs = RunFilter { workflow: Some(chosen.workflow), limit: Some(args.last), ..args.which.filter() };
     let request = RetraceRequest { documents: chosen.documents, files: chosen.files, drafts: chosen.drafts, runs };
     let retraced: kanzlei_api::trials::Retrace = answered(api, "/retraces", &request, &request.documents, json)?;
     if json {

@@ -45,6 +45,8 @@ pub struct Session {
     input: Value,
     commands: mpsc::Sender<Command>,
     stops: tokio::sync::Mutex<mpsc::Receiver<Paused>>,
+    /// The trial at its last stop, for who asks again.
+    last: Mutex<Option<api::Trial>>,
 }
 
 impl Sessions {
@@ -65,10 +67,17 @@ impl Sessions {
             input: plan.input.masked(input),
             commands,
             stops: tokio::sync::Mutex::new(stopped),
+            last: Mutex::default(),
         };
         let session = Arc::new(session);
         self.lock().insert(id, session.clone());
         (session, Control { stops, commands: decided, input: input.clone(), patience: PATIENCE })
+    }
+
+    /// Those that wait for a decision, at their last stop.
+    pub(super) fn waiting(&self) -> Vec<api::Trial> {
+        let last = |session: &Arc<Session>| session.last.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        self.lock().values().filter_map(last).collect()
     }
 
     pub(super) fn close(&self, id: Uuid) {
@@ -84,7 +93,11 @@ impl Sessions {
 pub(super) async fn next(app: &App, session: &Session) -> Result<HttpResponse> {
     let mut stops = session.stops.lock().await;
     let trial = match stops.recv().await {
-        Some(paused) => stopped(session, paused),
+        Some(paused) => {
+            let trial = stopped(session, paused);
+            *session.last.lock().unwrap_or_else(PoisonError::into_inner) = Some(trial.clone());
+            trial
+        }
         None => shown(&*ended(app, session)?),
     };
     Ok(HttpResponse::Ok().json(trial))

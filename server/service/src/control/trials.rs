@@ -350,14 +350,27 @@ fn line(kept: &Kept) -> api::TrialLine {
     }
 }
 
-/// `GET /trials`: those of this process, newest first.
+/// `GET /trials`: those of this process, newest first; those that wait for a decision too.
 pub async fn list(app: Data<App>) -> HttpResponse {
-    let trials = app.trials.all().iter().map(|kept| line(kept)).collect();
+    let waiting = app.trials.sessions.waiting().into_iter().map(|trial| api::TrialLine {
+        id: trial.id,
+        workflow: trial.workflow,
+        state: trial.state,
+        status: trial.status,
+        started: trial.started,
+        operator: trial.operator,
+    });
+    let mut trials: Vec<api::TrialLine> = waiting.collect();
+    trials.extend(app.trials.all().iter().map(|kept| line(kept)));
+    trials.sort_by_key(|trial| std::cmp::Reverse(trial.id));
     HttpResponse::Ok().json(api::Trials { trials })
 }
 
 /// `GET /trials/{id}`: one with what each step did.
 pub async fn show(app: Data<App>, id: Path<Uuid>) -> Result<HttpResponse> {
+    if let Some(trial) = app.trials.sessions.waiting().into_iter().find(|trial| trial.id == *id) {
+        return Ok(HttpResponse::Ok().json(trial));
+    }
     Ok(HttpResponse::Ok().json(shown(&*app.trials.one(*id)?)))
 }
 

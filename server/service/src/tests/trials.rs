@@ -136,6 +136,10 @@ fn a_trial_stops_before_each_effect() {
         };
         assert_eq!((&trial["state"], &trial["stop"]["step"]), (&json!("running"), &json!("1")), "{trial}");
         assert_eq!(names(&trial), [r#"input {"n":3,"who":"berit"}"#, r#"kept {}"#]);
+        let again = bed.control(&format!("GET /trials/{id}"), &Json::Null).await.json();
+        assert_eq!(again, trial, "who asks again sees the same stop");
+        let list = bed.control("GET /trials", &Json::Null).await.json();
+        assert_eq!((&list["trials"][0]["id"], &list["trials"][0]["state"]), (&trial["id"], &json!("running")));
         // What is decided, the step it stops at next, and what is shown then.
         for (decision, step, shown) in [
             (json!({"decision": "answer", "status": 201, "body": {"id": 8}}), "2", "\"status\":201"),
