@@ -35,6 +35,12 @@ pub struct Try {
     /// Use the input of a past run: its id, or `last`
     #[arg(long, value_name = "RUN")]
     pub run: Option<String>,
+    /// Use the input of a case: its name, in the folder of the target or among --with
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["run", "refusal"])]
+    pub case: Option<String>,
+    /// Use the body of a refused request: its X-Request-Id
+    #[arg(long, value_name = "REQUEST_ID", conflicts_with = "run")]
+    pub refusal: Option<String>,
     /// Continue from this step of the run, by number: what was asked before is answered as then
     #[arg(long, value_name = "STEP", requires = "run")]
     pub from: Option<String>,

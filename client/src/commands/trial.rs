@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use kanzlei_api::deploys::Document as Text;
 use kanzlei_api::drafts::{Draft, DraftName};
+use kanzlei_api::runs::{RefusalFilter, RefusalPage};
 use kanzlei_api::trials::{Trial, TrialEffect, TrialRequest};
 use kanzlei_api::workflows::Workflow;
 use kanzlei_lang::diagnostic::Diagnostic;
@@ -13,7 +14,7 @@ use kanzlei_model::run::RunState;
 use serde_json::{Map, Value as Json};
 
 use super::runs::{meant, print_steps, print_value};
-use super::{print_json, segment, stepwise};
+use super::{listing, print_json, segment, stepwise};
 use crate::api::Api;
 use crate::args::{Target, Try};
 use crate::{Done, Error, draw, files};
@@ -37,7 +38,13 @@ pub fn run(api: &Api, args: &Try, json: bool) -> Done {
         stubs: args.stub.as_deref().map(text_of).transpose()?.unwrap_or_default(),
     };
     let chosen = target(api, &args.target)?;
-    request.input = input(args, &chosen.text)?;
+    let before = match (&args.case, &args.refusal) {
+        (Some(case), _) => of_case(args, &chosen.workflow, case)?,
+        (None, Some(refusal)) => of_refusal(api, refusal)?,
+        (None, None) => Map::new(),
+    };
+    request.exact |= args.case.is_some();
+    request.input = input(args, &chosen.text, before)?;
     if let Some(run) = &args.run {
         let id = meant(api, run)?;
         request.run = Some(id.parse().map_err(|_| Error::Usage(format!("`{id}` is not the id of a run")))?);
@@ -141,13 +148,47 @@ pub fn target(api: &Api, args: &Target) -> Result<Chosen, Error> {
     Ok(chosen)
 }
 
-/// The input from a file and from `KEY=VALUE`, by the types that the workflow declares.
-fn input(args: &Try, text: &str) -> Result<Json, Error> {
-    let mut given: Map<String, Json> = match &args.input {
-        Some(path) => serde_json::from_str(&text_of(path)?)
-            .map_err(|error| Error::Usage(format!("{} holds no JSON object: {error}", path.display())))?,
-        None => Map::new(),
+/// The input of a case of this name, among the documents beside the target.
+fn of_case(args: &Try, workflow: &str, name: &str) -> Result<Map<String, Json>, Error> {
+    let target = Path::new(&args.target.target);
+    let folder = if target.is_file() { files::folder_of(target) } else { PathBuf::from(".") };
+    let mut paths = vec![folder];
+    paths.extend(args.target.with.iter().cloned());
+    let (_, rehearsals) = kanzlei_rehearsal::check(&files::bundle(&paths)?);
+    let own = rehearsals.iter().filter(|prepared| prepared.plan().name == workflow);
+    let all: Vec<_> = own.flat_map(|prepared| (0..prepared.len()).map(move |index| (prepared, index))).collect();
+    let Some((prepared, index)) = all.iter().find(|(prepared, index)| prepared.name(*index) == name) else {
+        let near = kanzlei_lang::suggest::nearest(name, all.iter().map(|(prepared, index)| prepared.name(*index)));
+        let hint =
+            near.map_or_else(|| "name its document with --with".to_owned(), |near| format!("did you mean `{near}`?"));
+        return Err(Error::Usage(format!("there is no case `{name}` of `{workflow}`; {hint}")));
     };
+    let input = prepared.given(*index).map_err(|problem| {
+        Error::Failed(format!("the request of that case is refused: {}", problem.detail.unwrap_or(problem.title)))
+    })?;
+    Ok(input.to_serde().as_object().cloned().unwrap_or_default())
+}
+
+/// The members of the body of a refused request.
+fn of_refusal(api: &Api, request_id: &str) -> Result<Map<String, Json>, Error> {
+    let filter = RefusalFilter { request_id: Some(request_id.to_owned()), ..RefusalFilter::default() };
+    let page: RefusalPage = api.get(&listing("refusals", &filter))?;
+    let refusal = page.refusals.first();
+    let refusal = refusal.ok_or_else(|| Error::Failed(format!("no refused request has the id {request_id}")))?;
+    let text = refusal.body.text.as_deref().unwrap_or_default();
+    serde_json::from_str(text).map_err(|_| {
+        Error::Failed("its body is not kept, or is no JSON object; give the input as KEY=VALUE".to_owned())
+    })
+}
+
+/// The input from a file and from `KEY=VALUE`, by the types that the workflow declares, over what there was before.
+fn input(args: &Try, text: &str, before: Map<String, Json>) -> Result<Json, Error> {
+    let mut given = before;
+    if let Some(path) = &args.input {
+        let read: Map<String, Json> = serde_json::from_str(&text_of(path)?)
+            .map_err(|error| Error::Usage(format!("{} holds no JSON object: {error}", path.display())))?;
+        given.extend(read);
+    }
     let declared = match document::read(&Source::new("w.yaml", text), &|_| None).0 {
         Some(Document::Workflow(workflow)) => workflow.input.clone(),
         _ => Vec::new(),

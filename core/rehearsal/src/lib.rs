@@ -338,6 +338,11 @@ impl Prepared {
         }
     }
 
+    /// The input that a case gives its workflow; the problem that its request is refused with.
+    pub fn given(&self, index: usize) -> Result<Value, Box<Problem>> {
+        self.input(&self.cases[index]).map(|(input, _)| input)
+    }
+
     /// Returns how the reply, steps and final state of a run elsewhere differ from those a case expects.
     pub fn judge(&self, index: usize, reply: &Reply, run: Option<(&str, &[StepSeen])>) -> Vec<Difference> {
         let mut found = Vec::new();

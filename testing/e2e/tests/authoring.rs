@@ -188,6 +188,12 @@ fn past_runs_are_answered_again_by_a_draft() {
     let asks = text.replace("  - let:\n", "  - {id: again, call: pilots.listReports}\n  - let:\n");
     let folder = Folder::new("retrace", &[("dearer.yaml", &dearer), ("asks.yaml", &asks), ("same.yaml", &text)]);
     let run = |args: &[&str], code: i32| said(&client_in(Some(&office), &folder.0, args), code);
+    let demo = root().join("demo/harbour/workflows/berth-quote.yaml");
+    let demo = demo.to_str().expect("a path");
+    let url = format!("{}/harbours/LIN/quotes", office.public());
+    let wrong = http("POST", &url, &[("content-type", "application/json")], br#"{"imo":"90","nights":4}"#);
+    assert_eq!(wrong.status, 422);
+    let refused = wrong.header("x-request-id").expect("an id").to_owned();
     let runs = || kanzlei_e2e::calls::api(&office, "/runs")["runs"].as_array().cloned().unwrap_or_default();
     let asked = runs();
     let before = asked[1]["id"].as_str().expect("an id").to_owned();
@@ -212,6 +218,11 @@ fn past_runs_are_answered_again_by_a_draft() {
         (&["try", "same.yaml", "--run", "last", "--from", "4"], 0, "tides.nextWindow    stubbed"),
         (&["try", "same.yaml", "--run", "last", "--from", "4"], 0, "rates.latest        real"),
         (&["try", "same.yaml", "--run", "last", "--from", "9"], 1, "did not get to a step 9"),
+        // The input of a case and of a refused request.
+        (&["try", demo, "--case", "two nights in euros"], 0, "nights: 2"),
+        (&["try", demo, "--case", "two nights in euro"], 2, "did you mean `two nights in euros`?"),
+        (&["try", "same.yaml", "--refusal", &refused, "imo=9074720"], 0, "nights: 4"),
+        (&["try", "same.yaml", "--refusal", "none"], 1, "no refused request"),
     ] {
         let shown = run(args, code);
         assert!(shown.contains(says), "{args:?}: {shown}");
