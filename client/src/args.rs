@@ -176,6 +176,17 @@ pub enum Command {
     /// Check, rehearse and deploy what an export wrote, all or none
     #[command(after_help = "Examples:\n  kanzlei import office.zip --dry-run\n  kanzlei import quotes/ --kept")]
     Import(Importing),
+    /// List the trials that the service keeps, or show one
+    #[command(
+        after_help = "The process that performed a trial keeps it for an hour, the last 50.\n\nExamples:\n  kanzlei trials\n  kanzlei trials 0195a1b2-0000-7000-8000-000000000001 --full"
+    )]
+    Trials {
+        /// The id of a trial
+        id: Option<String>,
+        /// Print values in full
+        #[arg(long)]
+        full: bool,
+    },
     /// Answer past runs again by a draft or a file, from what they recorded, and list what differs
     #[command(
         after_help = "Performs nothing: what services and databases answered then is what they answer now. A request that a run did not make has no answer, and its run diverges; runs whose values were masked or cut are skipped.\n\nExamples:\n  kanzlei retrace berth-quote --last 100\n  kanzlei retrace workflows/berth-quote.yaml --since 2h\n  kanzlei retrace berth-quote --state failed --full"

@@ -36,7 +36,7 @@ pub fn take() -> Done {
     // A draft that differs from what is live.
     let changed = "sed 's/within: 2s/within: 4s/; s/title: Unknown vessel/title: No such vessel/'";
     shell(&format!(
-        "mkdir -p {0} && {changed} demo/harbour/workflows/berth-quote.yaml > {0}/berth-quote.yaml && cd {0} && kanzlei draft push berth-quote.yaml",
+        "mkdir -p {0} && {changed} demo/harbour/workflows/berth-quote.yaml > {0}/berth-quote.yaml && cd {0} && kanzlei draft push berth-quote.yaml && sed 's/length_m \\* 3.2/length_m * 3.4/; s/attempts: 3/attempts: 2/' berth-quote.yaml > dearer.yaml",
         dir.join("draft").display()
     ))?;
     let job_of = |workflow: &str, state: &str| {
@@ -57,7 +57,6 @@ pub fn take() -> Done {
     .ok_or("the runs do not arrive in the journal")?;
     let id = |run: Option<&serde_json::Value>| run.and_then(|run| run["id"].as_str()).unwrap_or_default().to_owned();
     let last = id(runs.iter().find(|run| run["workflow"] == "berth-quote"));
-    let billed = id(runs.iter().find(|run| run["workflow"] == "stay-bill"));
     let gathered = id(runs.iter().find(|run| run["workflow"] == "gather-reports"));
     let cases = documents(&dir)?;
     let pictures = root().join("docs/screenshots");
@@ -70,7 +69,7 @@ pub fn take() -> Done {
             .env("KANZLEI_TOKEN", &token)
             .args(pages))
     };
-    let done = take(&pages(&dir, &cases, &Shown { last, gathered, billed, held, cleared }))
+    let done = take(&pages(&dir, &cases, &Shown { last, gathered, held, cleared }))
         // The charts of lanes begin with their first samples, ten seconds each.
         .and_then(|()| {
             wait::until(Duration::from_secs(90), || {
@@ -150,7 +149,6 @@ fn documents(dir: &Path) -> Result<PathBuf, Fault> {
 struct Shown {
     last: String,
     gathered: String,
-    billed: String,
     held: String,
     cleared: String,
 }
@@ -166,16 +164,20 @@ fn pages(dir: &Path, cases: &Path, shown: &Shown) -> Vec<String> {
             .into(),
         "console-steps=/workflows/gather-reports".into(),
         format!("console-loop=/runs/{}@button[data-number='4.2.2']", shown.gathered),
-        format!("console-invoke=/runs/{}", shown.billed),
         "console-runs=/runs".into(),
         "console-refusals=/runs?state=refused".into(),
         "console-jobs=/jobs".into(),
         format!("console-job=/jobs/{}", shown.held),
         "console-timetables=/timetables".into(),
         format!("client-job=$kanzlei job {}", shown.cleared),
-        "console-sign-in=sign-in".into(),
         format!("client-check=$cd {} && kanzlei check arrival-notice.yaml", dir.display()),
         format!("client-run=$kanzlei run {}", shown.last),
+        format!(
+            "client-try=$cd {} && kanzlei try berth-quote.yaml --run {} --from 4 nights=5",
+            dir.join("draft").display(),
+            shown.last
+        ),
+        format!("client-retrace=$cd {} && kanzlei retrace dearer.yaml", dir.join("draft").display()),
         format!("client-rehearse=$cd {} && kanzlei rehearse .", cases.display()),
     ]
 }

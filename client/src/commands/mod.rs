@@ -60,6 +60,7 @@ pub fn run(args: Args) -> Done {
         Command::Start { name, inputs, follow } => jobs::start(&api()?, &name, &inputs, follow, json),
         Command::Export(args) => transfer::export(&api()?, &args, json),
         Command::Import(args) => transfer::import(&api()?, &args, json),
+        Command::Trials { id, full } => trial::kept(&api()?, id.as_deref(), full, json),
         Command::Retrace(args) => retrace::run(&api()?, args, json),
         Command::Try(args) => trial::run(&api()?, &args, json),
         Command::History { name } => drafts::history(&api()?, &name, json),

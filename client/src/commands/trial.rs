@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use kanzlei_api::deploys::Document as Text;
 use kanzlei_api::drafts::{Draft, DraftName};
 use kanzlei_api::runs::{RefusalFilter, RefusalPage};
-use kanzlei_api::trials::{Trial, TrialEffect, TrialRequest};
+use kanzlei_api::trials::{Trial, TrialEffect, TrialRequest, Trials};
 use kanzlei_api::workflows::Workflow;
 use kanzlei_lang::diagnostic::Diagnostic;
 use kanzlei_lang::document::{self, Document, Source};
@@ -61,6 +61,39 @@ pub fn run(api: &Api, args: &Try, json: bool) -> Done {
         print(&trial, args.full);
     }
     if matches!(trial.state, RunState::Failed | RunState::Rejected) { Err(Error::Bad) } else { Ok(()) }
+}
+
+/// Lists the trials that the service keeps, or shows one.
+pub fn kept(api: &Api, id: Option<&str>, full: bool, json: bool) -> Done {
+    if let Some(id) = id {
+        let trial: Trial = api.get(&format!("/trials/{}", segment(id)))?;
+        match json {
+            true => print_json(&trial),
+            false => print(&trial, full),
+        }
+        return Ok(());
+    }
+    let kept: Trials = api.get("/trials")?;
+    if json {
+        print_json(&kept);
+    } else if kept.trials.is_empty() {
+        println!("No trials. Run one with: kanzlei try NAME");
+    } else {
+        let rows = kept.trials.iter().map(|trial| {
+            let status = trial.status.map(|status| status.to_string()).unwrap_or_default();
+            let state = draw::state(trial.state.name());
+            vec![
+                trial.id.to_string(),
+                draw::time(trial.started),
+                trial.workflow.clone(),
+                state,
+                status,
+                trial.operator.clone(),
+            ]
+        });
+        draw::table(&["trial", "started (UTC)", "workflow", "state", "status", "by"], rows);
+    }
+    Ok(())
 }
 
 pub fn text_of(path: &Path) -> Result<String, Error> {

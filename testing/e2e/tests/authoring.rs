@@ -145,6 +145,9 @@ fn a_file_is_tried_before_it_is_deployed() {
     let amount = |trial: &serde_json::Value| trial["reply"]["dues"]["amount"].as_f64().expect("an amount");
     assert!(amount(&draft) > amount(&live), "{draft} {live}");
     assert_eq!(kanzlei_e2e::calls::api(&office, "/runs")["runs"], json!([]), "trials are no runs");
+    let listed = run(&["trials"], 0);
+    let id = draft["id"].as_str().expect("an id");
+    assert!(listed.contains(id) && run(&["trials", id], 0).contains("berth-quote · trial"), "{listed}");
     // What a trial did is a case of what was tried.
     let case = run(&["record", draft["id"].as_str().expect("an id"), "--name", "as tried"], 0);
     assert!(case.contains("as tried") && case.contains("registry.getVessel:") && case.contains("input:"), "{case}");

@@ -22,13 +22,8 @@ async fn main() {
     let folder = Path::new(folder);
     std::fs::create_dir_all(folder).expect("folder");
     let browser = Browser::start(&kanzlei_harness::scratch::folder("shots")).await;
-    browser.goto(control).await;
-    browser.find("#token").await;
-    if let Some(name) = pages.iter().find_map(|page| page.strip_suffix("=sign-in")) {
-        browser.picture(&folder.join(format!("{name}.png"))).await;
-    }
     browser.sign_in(control, token).await;
-    for page in pages.iter().filter(|page| !page.ends_with("=sign-in")) {
+    for page in pages {
         let (name, rest) = page.split_once('=').expect("NAME=/PAGE");
         if let Some(command) = rest.strip_prefix('$') {
             terminal(&browser, command, &folder.join(format!("{name}.png"))).await;
