@@ -124,6 +124,7 @@ fn print_stop(trial: &Trial, stop: &TrialStop) {
         print_value("with", body, 7, false);
     }
     let usual = if stop.effect.mode == "real" { "performs it" } else { "simulates it" };
+    let usual = format!("{usual} where no stub answers");
     println!(
         "{}",
         draw::dim(&format!(

@@ -119,11 +119,11 @@ pub fn import(api: &Api, args: &Importing, json: bool) -> Done {
         let path = format!("/kept/{}", segment(workflow));
         let here: KeptValues = api.get(&path)?;
         if here.version > 0 {
-            println!("{workflow} remembers something here already; left as it is");
+            eprintln!("{workflow} remembers something here already; left as it is");
             continue;
         }
         api.put(&path, &KeptValues { version: here.version, values: values.clone() })?;
-        println!("{workflow} remembers what it did there");
+        eprintln!("{workflow} remembers what it did there");
     }
     Ok(())
 }

@@ -20,7 +20,7 @@ use super::{EffectId, Machine, StepRecord};
 pub(super) struct Look {
     /// Its number on the sheet of the run.
     number: String,
-    /// Positions in the loops around it; the first time it begins where there are none.
+    /// Positions in the enclosing loops; `None` selects the first time it begins.
     items: Option<Vec<u32>>,
     seen: Option<Seen>,
 }

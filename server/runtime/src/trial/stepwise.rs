@@ -1,7 +1,7 @@
 //! Trials step by step: before each effect the trial stops, shows what would be asked, and does what its author decides.
 //!
-//! The author is whoever holds the other ends of [`Control`]. The trial's clock stands still while it waits, and it
-//! waits at most [`Control::patience`] for one decision.
+//! Decisions arrive through [`Control`]. The trial's clock stops while it waits; it waits at most
+//! [`Control::patience`] for one decision.
 
 use std::collections::VecDeque;
 use std::time::Duration;

@@ -12,16 +12,14 @@ use kanzlei_rehearsal::record::{Past, PastStep, record};
 use kanzlei_store::journal::{Run, Step};
 use serde_json::Value as Json;
 
-use super::runs::{past_run, plan_of};
+use super::runs::{past_run, plan_of_run};
 use crate::App;
-use crate::error::{Error, Result};
+use crate::error::Result;
 
 /// `GET /runs/{id}/case`: a document of cases with one that shows what the run did.
 pub async fn case(app: Data<App>, id: Path<String>, named: Query<CaseName>) -> Result<HttpResponse> {
     let run = past_run(&app, &id).await?;
-    let plan = plan_of(&app, &run.workflow, run.revision).await?.ok_or_else(|| {
-        Error::not_found(format!("revision {} of `{}` cannot be read any more", run.revision, run.workflow))
-    })?;
+    let plan = plan_of_run(&app, &run).await?;
     let name = named.into_inner().name.unwrap_or_else(|| format!("run {}", run.id));
     Ok(HttpResponse::Ok().json(recorded(&run, &plan, name)))
 }

@@ -171,12 +171,7 @@ pub async fn comparison(app: Data<App>, ids: Path<(String, String)>) -> Result<H
     let same_revision = (&before.workflow, before.revision) == (&after.workflow, after.revision);
     let mut pasts = Vec::with_capacity(2);
     for run in [before, after] {
-        let plan = plan_of(&app, &run.workflow, run.revision).await?;
-        let gone = || {
-            let what = format!("revision {} of `{}` cannot be read any more", run.revision, run.workflow);
-            Error::not_found(what)
-        };
-        pasts.push(past(&run, &*plan.ok_or_else(gone)?, String::new()));
+        pasts.push(past(&run, &*plan_of_run(&app, &run).await?, String::new()));
     }
     let compared = move || compare(&pasts[0], &pasts[1], same_revision);
     let differences = app.background.run(compared).await?.into_iter().map(difference).collect();
@@ -282,6 +277,16 @@ pub async fn plan_of(app: &App, name: &str, revision: u32) -> Result<Option<Arc<
         return Ok(Some(workflow.plan.clone()));
     }
     Ok(checked_of(app, name, revision).await?.and_then(|checked| checked.plan(name).cloned()))
+}
+
+/// The plan that a past run was made of; 404 where it cannot be read any more.
+pub(super) async fn plan_of_run(app: &App, run: &kept::Run) -> Result<Arc<Plan>> {
+    plan_of(app, &run.workflow, run.revision).await?.ok_or_else(|| gone(run))
+}
+
+/// The answer where the revision of a past run cannot be read any more.
+pub(super) fn gone(run: &kept::Run) -> Error {
+    Error::not_found(format!("revision {} of `{}` cannot be read any more", run.revision, run.workflow))
 }
 
 /// A revision checked again beside what is live now.

@@ -8,7 +8,7 @@ use kanzlei_api::runs::{NamedValue, RunScope, ScopeQuery};
 use kanzlei_rehearsal::known::known_at;
 
 use super::record::past;
-use super::runs::{checked_of, past_run};
+use super::runs::{checked_of, gone, past_run};
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -25,9 +25,8 @@ pub async fn scope(app: Data<App>, id: Path<String>, query: Query<ScopeQuery>) -
     let items = query.items.as_deref().filter(|items| !items.is_empty()).map(positions).transpose()?;
     let run = past_run(&app, &id).await?;
     let checked = checked_of(&app, &run.workflow, run.revision).await?;
-    let gone = || Error::not_found(format!("revision {} of `{}` cannot be read any more", run.revision, run.workflow));
-    let checked = Arc::new(checked.ok_or_else(gone)?);
-    let plan = checked.plan(&run.workflow).cloned().ok_or_else(gone)?;
+    let checked = Arc::new(checked.ok_or_else(|| gone(&run))?);
+    let plan = checked.plan(&run.workflow).cloned().ok_or_else(|| gone(&run))?;
     let invokes = !plan.invokes.is_empty();
     let looked = app.background.run(move || {
         let past = past(&run, &plan, String::new());

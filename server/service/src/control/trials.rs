@@ -42,7 +42,7 @@ use uuid::Uuid;
 use super::auth::Caller;
 use super::deploys::{Given, check_here, name_of, news, with_live};
 use super::record::{past, recorded};
-use super::runs::{failure, past_run, plan_of, shown_steps, value, with_invoked};
+use super::runs::{failure, past_run, plan_of_run, shown_steps, value, with_invoked};
 use super::stepwise::{Sessions, next};
 use crate::App;
 use crate::error::{Error, Result};
@@ -231,9 +231,7 @@ struct Before {
 
 async fn before(app: &App, run: Uuid, from: &str) -> Result<Before> {
     let run = past_run(app, &run.to_string()).await?;
-    let plan = plan_of(app, &run.workflow, run.revision).await?.ok_or_else(|| {
-        Error::not_found(format!("revision {} of `{}` cannot be read any more", run.revision, run.workflow))
-    })?;
+    let plan = plan_of_run(app, &run).await?;
     let past = past(&run, &plan, String::new());
     let answers = match from {
         "" => None,
