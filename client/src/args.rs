@@ -1,5 +1,8 @@
 //! The commands and their help.
 
+mod edit;
+mod jobs;
+mod office;
 mod services;
 mod transfer;
 mod trials;
@@ -8,6 +11,9 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
 
+pub use edit::{Draft, Edit};
+pub use jobs::{Jobs, LaneAction, Select, TimetableAction, Timetables};
+pub use office::{Databases, Operators, Secrets, Settings};
 pub use services::{Sample, Service};
 pub use transfer::{Exporting, Importing};
 pub use trials::{Retrace, RunArgs, Target, Try, Which};
@@ -159,6 +165,9 @@ pub enum Command {
         /// Deploy drafts although another revision went live since they began
         #[arg(long)]
         over: bool,
+        /// Set a setting in the same deploy
+        #[arg(long, value_name = "NAME=VALUE")]
+        set: Vec<String>,
         /// Show what would change, and deploy nothing
         #[arg(long)]
         dry_run: bool,
@@ -256,6 +265,14 @@ pub enum Command {
     Secrets {
         #[command(subcommand)]
         what: Option<Secrets>,
+    },
+    /// Settings, the values that differ between installations: list, set, unset
+    #[command(
+        after_help = "Documents of kind `settings` declare them; expressions read them as `settings.NAME`, and services and lanes may have them in place of a constant. Setting one is a deploy: what is live is checked with it, and jobs that wait keep the values they were queued with.\n\nExamples:\n  kanzlei settings\n  kanzlei settings set free_nights 2\n  kanzlei settings unset free_nights"
+    )]
+    Settings {
+        #[command(subcommand)]
+        what: Option<Settings>,
     },
     /// Tokens for the control API: list, add, rotate, revoke
     #[command(
@@ -465,7 +482,7 @@ pub enum Command {
     /// Print the JSON Schema of a kind of document, for editors
     #[command(after_help = "Example:\n  kanzlei schema workflow > workflow.schema.json")]
     Schema {
-        /// workflow, service, lane or cases
+        /// workflow, service, lane, settings or cases
         kind: String,
     },
 }
@@ -496,261 +513,4 @@ pub struct Rehearse {
     /// Send the requests to a deployed service instead, and compare replies, steps and final states
     #[arg(long, value_name = "URL")]
     pub against: Option<String>,
-}
-
-/// Selects jobs; all given conditions must match.
-#[derive(ClapArgs, Default)]
-pub struct Select {
-    /// scheduled, queued, running, waiting, succeeded, rejected, failed or cancelled
-    #[arg(long)]
-    pub state: Option<String>,
-    #[arg(long)]
-    pub lane: Option<String>,
-    #[arg(long)]
-    pub workflow: Option<String>,
-    #[arg(long)]
-    pub tag: Option<String>,
-    /// Jobs of one group, by its id
-    #[arg(long, value_name = "ID")]
-    pub group: Option<String>,
-    #[arg(long, value_name = "INSTANT")]
-    pub due_from: Option<String>,
-    #[arg(long, value_name = "INSTANT")]
-    pub due_until: Option<String>,
-    /// Text that occurs in the input
-    #[arg(long)]
-    pub text: Option<String>,
-}
-
-impl Select {
-    pub fn is_empty(&self) -> bool {
-        [&self.state, &self.lane, &self.workflow, &self.tag, &self.group, &self.due_from, &self.due_until, &self.text]
-            .iter()
-            .all(|part| part.is_none())
-    }
-}
-
-#[derive(ClapArgs)]
-pub struct Jobs {
-    #[command(flatten)]
-    pub select: Select,
-    /// Only jobs before this one, for the next page
-    #[arg(long, value_name = "ID")]
-    pub before: Option<String>,
-    /// Refresh the list until interrupted
-    #[arg(long)]
-    pub follow: bool,
-    #[arg(long, default_value_t = 20)]
-    pub limit: u32,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, clap::ValueEnum)]
-pub enum LaneAction {
-    Hold,
-    Release,
-    Empty,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, clap::ValueEnum)]
-pub enum TimetableAction {
-    Pause,
-    Resume,
-    Fire,
-}
-
-#[derive(Subcommand)]
-pub enum Timetables {
-    /// Show the due times of a pattern, offline
-    Preview {
-        /// Five fields: minute, hour, day of month, month, weekday; or a span such as `30min` for a fixed grid
-        pattern: String,
-        /// Time zone by its IANA name
-        #[arg(long, default_value = "UTC")]
-        zone: String,
-        /// After this instant; now by default
-        #[arg(long, value_name = "INSTANT")]
-        from: Option<String>,
-        /// How many due times to show
-        #[arg(long, default_value_t = 5, value_parser = clap::value_parser!(u16).range(1..=1000))]
-        count: u16,
-    },
-}
-
-#[derive(Subcommand)]
-pub enum Databases {
-    /// Print the statement that prepares a database, or have the service run it
-    Prepare {
-        /// The name of the database, as the service is configured
-        name: String,
-        /// Have the service run it, where its user may
-        #[arg(long)]
-        apply: bool,
-    },
-}
-
-#[derive(Subcommand)]
-pub enum Operators {
-    /// List tokens with their expiry and last use
-    List,
-    /// Make a token and show it, once
-    Add {
-        /// Whose token it is
-        name: String,
-        /// Days until it expires; never by default
-        #[arg(long)]
-        days: Option<u32>,
-    },
-    /// Replace a token and show the new one, once
-    Rotate {
-        /// Whose token it is
-        name: String,
-        /// Days until the new one expires; never by default
-        #[arg(long)]
-        days: Option<u32>,
-    },
-    /// Remove a token and end its sessions
-    Revoke {
-        /// Whose token it is
-        name: String,
-    },
-}
-
-#[derive(Subcommand)]
-pub enum Secrets {
-    /// Set or replace a secret; prompts for its value
-    Set {
-        /// The name by which services refer to it
-        name: String,
-        /// What it may be used for: an address below which it is sent, or `signing`; repeatable
-        #[arg(long = "for", value_name = "PURPOSE")]
-        purposes: Vec<String>,
-    },
-    /// Remove a secret that no live service uses
-    Remove {
-        /// The name of the secret
-        name: String,
-    },
-}
-
-/// What is done with a draft.
-#[derive(Subcommand)]
-pub enum Draft {
-    /// Write a draft into a file; without one, what is live
-    Pull {
-        /// The workflow, or KIND/NAME
-        name: String,
-        /// The file; default: NAME.yaml
-        #[arg(long, value_name = "FILE")]
-        to: Option<PathBuf>,
-    },
-    /// Save files as drafts
-    Push {
-        /// Documents, or folders with documents
-        #[arg(required = true)]
-        paths: Vec<PathBuf>,
-        /// Merge with what another author saved in between
-        #[arg(long)]
-        merge: bool,
-    },
-    /// Discard a draft
-    Discard {
-        /// The workflow, or KIND/NAME
-        name: String,
-    },
-}
-
-/// Changes of steps.
-#[derive(Subcommand)]
-pub enum Edit {
-    /// Move a step before another one, or behind it
-    Move {
-        /// The step
-        step: String,
-        /// The step it will stand before
-        #[arg(long, value_name = "STEP", conflicts_with = "behind", required_unless_present = "behind")]
-        before: Option<String>,
-        /// The step it will stand behind
-        #[arg(long, value_name = "STEP")]
-        behind: Option<String>,
-    },
-    /// Write a step before another one, or behind it
-    Insert {
-        /// The new step, as YAML
-        value: String,
-        /// The step it will stand before
-        #[arg(long, value_name = "STEP", conflicts_with = "behind", required_unless_present = "behind")]
-        before: Option<String>,
-        /// The step it will stand behind
-        #[arg(long, value_name = "STEP")]
-        behind: Option<String>,
-    },
-    /// Write a step once more behind itself
-    Duplicate {
-        /// The step
-        step: String,
-    },
-    /// Delete a step
-    Delete {
-        /// The step
-        step: String,
-    },
-    /// Switch a step off; it is kept and not run
-    Off {
-        /// The step
-        step: String,
-    },
-    /// Switch a step on again
-    On {
-        /// The step
-        step: String,
-    },
-    /// Set a key of a step
-    Set {
-        /// The step
-        step: String,
-        /// The key; keys inside others are separated by slashes: `send/imo`
-        key: String,
-        /// The value, as YAML
-        value: String,
-    },
-    /// Remove a key of a step
-    Unset {
-        /// The step
-        step: String,
-        /// The key
-        key: String,
-    },
-    /// Put steps into a new one
-    Wrap {
-        /// The first of the steps
-        step: String,
-        /// How many
-        #[arg(long, default_value_t = 1)]
-        count: usize,
-        /// The keys of the new step, as YAML: `if: input.nights > 1`
-        #[arg(long, value_name = "YAML")]
-        with: String,
-        /// The key that holds the steps: `then`, `steps`
-        #[arg(long, value_name = "KEY")]
-        under: String,
-    },
-    /// Put the steps inside a step in its place
-    Unwrap {
-        /// The step
-        step: String,
-        /// The branch whose steps remain; by default the first
-        #[arg(long, value_name = "KEY")]
-        branch: Option<String>,
-    },
-    /// Make a workflow of steps, which is invoked in their place
-    Extract {
-        /// The first of the steps
-        step: String,
-        /// How many
-        #[arg(long, default_value_t = 1)]
-        count: usize,
-        /// The name of the new workflow; it is written beside this one
-        #[arg(long)]
-        name: String,
-    },
 }

@@ -32,7 +32,7 @@ pub fn bundle(paths: &[PathBuf]) -> Result<Bundle, Error> {
                 search(&office, &mut beside)?;
                 for file in beside {
                     let text = read(&file)?;
-                    if matches!(document::kind_of(&text), Some("service" | "workflow")) {
+                    if document::kind_of(&text).is_some_and(|kind| kind != "cases") {
                         add_named_file(&mut bundle, &file, &text);
                         bundle.context.push(Source::new(name(&file), text));
                     }
@@ -54,7 +54,7 @@ pub fn bundle(paths: &[PathBuf]) -> Result<Bundle, Error> {
     if bundle.documents.is_empty() {
         let shown: Vec<_> = paths.iter().map(|p| p.display().to_string()).collect();
         return Err(Error::Usage(format!(
-            "no documents in {}; they are .yaml files that begin `workflow:`, `service:` or `cases:`",
+            "no documents in {}; they are .yaml files that begin with their kind: `workflow:`, `service:`, `lane:`, `settings:` or `cases:`",
             shown.join(", ")
         )));
     }

@@ -90,11 +90,7 @@ pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool,
 
 /// A value as the input's schema wants it: text stays text, anything else is read as JSON.
 fn typed(inputs: &[Input], key: &str, value: &str) -> Json {
-    let declared = inputs.iter().find(|input| input.name == key);
-    if declared.is_some_and(|input| input.schema["type"] == "string") {
-        return value.into();
-    }
-    serde_json::from_str(value).unwrap_or_else(|_| value.into())
+    super::settings::typed(inputs.iter().find(|input| input.name == key).map(|input| &input.schema), value)
 }
 
 /// A value in a path or query.

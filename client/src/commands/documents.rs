@@ -1,5 +1,6 @@
 //! `check` and `deploy`.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use kanzlei_api::deploys::Deployed;
@@ -8,10 +9,10 @@ use kanzlei_compiler::check::Bundle;
 use kanzlei_lang::diagnostic::{Diagnostic, Severity};
 use kanzlei_lang::document::kind_of;
 use kanzlei_rehearsal::check as check_bundle;
-use serde_json::json;
+use serde_json::{Value as Json, json};
 
 use super::drafts::print_consequences;
-use super::{print_json, rehearse};
+use super::{print_json, rehearse, settings};
 use crate::api::Api;
 use crate::args::Format;
 use crate::{Done, Error, draw, files, sarif};
@@ -48,6 +49,8 @@ pub struct How {
     pub over: bool,
     /// Nothing is put live.
     pub preview: bool,
+    /// Settings that are set along, as `NAME=VALUE`.
+    pub set: Vec<String>,
 }
 
 /// The documents of a deploy as they are sent: with drafts, and how.
@@ -56,6 +59,7 @@ struct Sent<'b> {
     #[serde(flatten)]
     bundle: &'b Bundle,
     drafts: Vec<DraftName>,
+    settings: BTreeMap<String, Json>,
     over: bool,
     preview: bool,
 }
@@ -99,8 +103,20 @@ pub fn deploy_bundle(api: &Api, mut bundle: Bundle, drafts: Vec<DraftName>, from
     }
     // Services beside single files are live already, or the service says that they are not.
     bundle.context.clear();
-    let sent = Sent { bundle: &bundle, drafts, over: how.over, preview: how.preview };
-    let answer: Deployed = match api.try_post("/deploys", &sent)? {
+    let settings = settings::given(api, &bundle, &how.set)?;
+    let sent = Sent { bundle: &bundle, drafts, settings, over: how.over, preview: how.preview };
+    send(api, &sent, json)
+}
+
+/// Sets settings of what is live; null removes a value.
+pub fn deploy_settings(api: &Api, settings: BTreeMap<String, Json>, json: bool) -> Done {
+    let sent = Sent { bundle: &Bundle::default(), drafts: Vec::new(), settings, over: false, preview: false };
+    send(api, &sent, json)
+}
+
+fn send(api: &Api, sent: &Sent, json: bool) -> Done {
+    let bundle = sent.bundle;
+    let answer: Deployed = match api.try_post("/deploys", sent)? {
         Ok(answer) => answer,
         Err(refused) => {
             let found: Vec<Diagnostic> =
@@ -115,7 +131,7 @@ pub fn deploy_bundle(api: &Api, mut bundle: Bundle, drafts: Vec<DraftName>, from
                 let own = |path: &str| bundle.documents.iter().find(|d| d.path == path).map(|d| d.text.clone());
                 draw::diagnostics(&found, &|path| own(path).or_else(|| live[path].as_str().map(str::to_owned)));
                 println!("{}; nothing was deployed", draw::counted(&found));
-                if let Some(other) = found.iter().find(|d| d.severity == Severity::Error && d.path.starts_with("live/"))
+                if let Some(other) = found.iter().filter(|_| !bundle.documents.is_empty()).find(|d| d.severity == Severity::Error && d.path.starts_with("live/"))
                 {
                     let name = other.path.split('/').nth(2).unwrap_or_default();
                     println!("`{name}` is live and would no longer work; deploy it together with the change");
@@ -128,11 +144,11 @@ pub fn deploy_bundle(api: &Api, mut bundle: Bundle, drafts: Vec<DraftName>, from
         print_json(&answer);
         return Ok(());
     }
-    show(&answer.warnings, &bundle);
+    show(&answer.warnings, bundle);
     let mut deployed = answer.deployed;
     deployed.sort_by(|a, b| (a.kind == "workflow", &a.name).cmp(&(b.kind == "workflow", &b.name)));
     for done in &deployed {
-        let state = match (done.unchanged, how.preview) {
+        let state = match (done.unchanged, sent.preview) {
             (true, _) => draw::dim("unchanged"),
             (false, true) => "would be live".into(),
             (false, false) => "live".into(),

@@ -109,18 +109,29 @@ pub fn diff(api: impl Fn() -> Result<Api, Error>, before: &str, after: &str, jso
     if runs::is_run(before) && runs::is_run(after) {
         return runs::compare(&api()?, before, after, json);
     }
-    let text = |place: &str| -> Result<String, Error> {
+    // The text, and the file that belongs to it where the service has both.
+    let text = |place: &str| -> Result<(String, Option<String>), Error> {
         let file = Path::new(place);
         if file.is_file() {
-            return std::fs::read_to_string(file).map_err(|error| Error::Usage(format!("{place}: {error}")));
+            let read = std::fs::read_to_string(file).map_err(|error| Error::Usage(format!("{place}: {error}")));
+            return Ok((read?, None));
         }
-        Ok(Place::parse(place)?.text(&api()?)?.0)
+        let (text, file) = Place::parse(place)?.text(&api()?)?;
+        Ok((text, Some(file.unwrap_or_default())))
     };
-    let (old, new) = (text(before)?, text(after)?);
+    let ((old, old_file), (new, new_file)) = (text(before)?, text(after)?);
+    let files = old_file.zip(new_file).filter(|(old, new)| old != new);
     let steps = compare::steps_of(&old, &new);
     if json {
         let diff = lines::patch((before, after), &old, &new);
         print_json(&serde_json::json!({"steps": steps, "diff": diff}));
+        return Ok(());
+    }
+    if let Some((old, new)) = &files {
+        let what = if before.starts_with("settings/") { "values that are set" } else { "file" };
+        draw::compared(&format!("{before}, {what}"), &format!("{after}, {what}"), old, new);
+    }
+    if old == new && files.is_some() {
         return Ok(());
     }
     if old == new {
@@ -190,6 +201,7 @@ pub fn restore(api: &Api, place: &str, deploy: bool, json: bool) -> Done {
         context: Vec::new(),
         files: BTreeMap::new(),
         drafts: Vec::new(),
+        settings: BTreeMap::new(),
         over: false,
         preview: false,
     };

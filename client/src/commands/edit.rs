@@ -167,6 +167,7 @@ pub fn rename(folder: &Path, place: &str, new: &str, dry_run: bool, json: bool) 
     let wanted: Vec<Symbol> = match parts.as_slice() {
         [name] => vec![Symbol::Workflow(owned(name)), Symbol::Service(owned(name)), Symbol::Lane(owned(name))],
         [of, "input", name] => vec![Symbol::Input(owned(of), owned(name))],
+        ["settings", name] => vec![Symbol::Setting(owned(name))],
         [of, "kept", name] => vec![Symbol::Kept(owned(of), owned(name))],
         [of, name] => vec![
             Symbol::Name(owned(of), owned(name)),

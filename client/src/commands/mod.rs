@@ -20,6 +20,7 @@ mod retrace;
 mod runs;
 mod sample;
 mod secrets;
+mod settings;
 mod stepwise;
 mod timetables;
 mod transfer;
@@ -30,7 +31,7 @@ use kanzlei_api::runs::{RefusalFilter, RunFilter};
 
 use crate::Done;
 use crate::api::Api;
-use crate::args::{Args, Command, Databases, Draft, Format, Operators, Secrets, Service, Timetables};
+use crate::args::{Args, Command, Databases, Draft, Format, Operators, Secrets, Service, Settings, Timetables};
 
 pub fn run(args: Args) -> Done {
     let json = args.place.json;
@@ -53,8 +54,8 @@ pub fn run(args: Args) -> Done {
         }
         Command::Rehearse(args) => rehearse::rehearse(&args, api, json),
         Command::Record { id, name } => record::record(&api()?, &id, name.as_deref(), args.place.json),
-        Command::Deploy { paths, unrehearsed, draft, over, dry_run } => {
-            let how = documents::How { unrehearsed, over, preview: dry_run };
+        Command::Deploy { paths, unrehearsed, draft, over, set, dry_run } => {
+            let how = documents::How { unrehearsed, over, preview: dry_run, set };
             documents::deploy(&api()?, &paths, &draft, &how, json)
         }
         Command::Start { name, inputs, follow } => jobs::start(&api()?, &name, &inputs, follow, json),
@@ -80,6 +81,11 @@ pub fn run(args: Args) -> Done {
             operators::rotate(&api()?, &name, days, json)
         }
         Command::Operators { what: Some(Operators::Revoke { name }) } => operators::revoke(&api()?, &name),
+        Command::Settings { what: None } => settings::list(&api()?, json),
+        Command::Settings { what: Some(Settings::Set { name, value }) } => {
+            settings::set(&api()?, &name, Some(&value), json)
+        }
+        Command::Settings { what: Some(Settings::Unset { name }) } => settings::set(&api()?, &name, None, json),
         Command::Secrets { what: None } => secrets::list(&api()?, json),
         Command::Secrets { what: Some(Secrets::Set { name, purposes }) } => secrets::set(&api()?, &name, purposes),
         Command::Secrets { what: Some(Secrets::Remove { name }) } => secrets::remove(&api()?, &name),

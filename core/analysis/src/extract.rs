@@ -53,7 +53,7 @@ pub fn extract(workspace: &Workspace, path: &str, at: &[At], count: usize, name:
     let checked = workspace.examine(None, Question { only: Some(index), watch, mentions: true });
     let sight = checked.sight.ok_or("the steps are in no workflow that can be checked")?;
     let around: BTreeSet<&str> =
-        sight.scope.names().filter(|name| !["input", "run", "kept", "failure"].contains(name)).collect();
+        sight.scope.names().filter(|name| !["input", "run", "kept", "failure", "settings"].contains(name)).collect();
 
     let mut passed: BTreeMap<String, (serde_json::Value, String)> = BTreeMap::new();
     let mut rewritten: Vec<Edit> = Vec::new();

@@ -230,6 +230,17 @@ fn symbol(workspace: &Workspace, path: &str, position: usize, checked: &Checked)
             Some(None) => format!("secret **{name}**, which is not set: `kanzlei secrets set {name} --for …`"),
             None => format!("secret **{name}**, set with `kanzlei secrets set {name} --for …`"),
         },
+        Symbol::Setting(name) => {
+            let checked = workspace.examine(None, Question { only: Some(usize::MAX), ..Question::default() });
+            let setting = checked.settings.declared.get(name)?;
+            let about = setting.schema.get("description").and_then(|text| text.as_str()).unwrap_or_default();
+            let of = kanzlei_lang::types::schema::read(&setting.schema);
+            let json = |value: &kanzlei_model::value::Value| value.to_json();
+            let default =
+                setting.default.as_ref().map_or("no default".into(), |value| format!("default `{}`", json(value)));
+            let set = setting.set.as_ref().map_or(String::new(), |value| format!(", set to `{}`", json(value)));
+            format!("setting **{name}**: `{of}`, {default}{set}\n\n{about}")
+        }
         Symbol::Database(name) => format!("database **{name}**, as the settings of the service name it"),
         Symbol::Input(of, name) => {
             let property =

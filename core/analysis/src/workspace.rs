@@ -81,6 +81,9 @@ impl Workspace {
         for entry in self.documents.values_mut() {
             let named = match &entry.parsed.document {
                 Some(Document::Workflow(_) | Document::Lane(_)) => false,
+                Some(Document::Settings(settings)) => {
+                    relative(&entry.source.path, &format!("{}.values.json", settings.name.text)) == file
+                }
                 _ => entry.source.text.lines().any(|line| {
                     line.split_once(':').is_some_and(|(_, name)| {
                         relative(&entry.source.path, name.trim().trim_matches(['"', '\''])) == file
@@ -147,7 +150,7 @@ impl Workspace {
                 }
             }
         }
-        examine(&sources, &parsed, sources.len(), self.known.as_ref(), question)
+        examine(&sources, &parsed, sources.len(), &self.files, self.known.as_ref(), question)
     }
 
     /// The findings of one document: of a workflow with what it invokes, of cases with the workflow they are for.

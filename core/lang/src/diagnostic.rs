@@ -5,6 +5,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::document::settings::InForce;
 use crate::edit::Edit;
 
 /// Whether a finding prevents a deploy.
@@ -81,6 +82,10 @@ pub struct Report<'s> {
     /// Where each line begins, in bytes.
     lines: Vec<u32>,
     found: Vec<Diagnostic>,
+    /// The settings that constants may name; nothing while they are not known.
+    settings: Option<&'s InForce>,
+    /// Whether a constant named a setting while none were known.
+    deferred: bool,
 }
 
 /// The most findings that are reported of one document.
@@ -90,12 +95,29 @@ impl<'s> Report<'s> {
     /// Starts a report about the document at `path`.
     pub fn new(path: &'s str, text: &'s str) -> Self {
         let breaks = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at as u32 + 1);
-        Report { path, text, lines: std::iter::once(0).chain(breaks).collect(), found: Vec::new() }
+        let lines = std::iter::once(0).chain(breaks).collect();
+        Report { path, text, lines, found: Vec::new(), settings: None, deferred: false }
     }
 
     /// Goes on with a report whose first findings were made before, by reading the same text.
     pub fn resume(path: &'s str, text: &'s str, found: Vec<Diagnostic>) -> Self {
         Report { found, ..Report::new(path, text) }
+    }
+
+    /// Sets what constants of the document may name as `${settings.NAME}`.
+    pub fn with_settings(self, settings: &'s InForce) -> Self {
+        Report { settings: Some(settings), ..self }
+    }
+
+    /// The settings that constants may name; notes that one did where they are not known yet.
+    pub(crate) fn settings(&mut self) -> Option<&'s InForce> {
+        self.deferred |= self.settings.is_none();
+        self.settings
+    }
+
+    /// Whether the document was read without the settings that it names.
+    pub fn deferred(&self) -> bool {
+        self.deferred
     }
 
     /// Line and column of a byte position, both from 1; columns count characters.

@@ -282,6 +282,14 @@ impl Value {
         }
     }
 
+    /// Returns the object, where it is one.
+    pub fn as_object(&self) -> Option<&Object> {
+        match self {
+            Value::Object(object) => Some(object),
+            _ => None,
+        }
+    }
+
     /// Takes over a serde_json value.
     pub fn from_json(json: &serde_json::Value) -> Self {
         match json {

@@ -46,6 +46,8 @@ pub(super) struct Case {
     pub entered: Entered,
     pub clock: Timestamp,
     pub kept: Value,
+    /// The settings, where the case has others than the workflow was compiled with.
+    pub settings: Option<Value>,
     pub stubs: Vec<Stub>,
     pub expect: Expect,
 }

@@ -27,6 +27,7 @@ pub fn compare(before: &Past, after: &Past, same_revision: bool) -> Vec<Differen
     let mut found = Found(Vec::new());
     found.values("input", &before.input, &after.input);
     found.values("kept", &before.kept, &after.kept);
+    found.values("settings", &before.settings, &after.settings);
     let (first, second) = (keyed(&before.steps, same_revision), keyed(&after.steps, same_revision));
     let places: HashMap<&Key, &PastStep> = second.iter().map(|(key, step)| (key, *step)).collect();
     let known: HashMap<&Key, &PastStep> = first.iter().map(|(key, step)| (key, *step)).collect();

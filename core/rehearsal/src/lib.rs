@@ -80,7 +80,7 @@ pub fn prepare_cases(source: &Source, cases: &Cases, checked: &Checked) -> (Opti
     let mut sound = None;
     match checked.plans.get(&name.text) {
         Some(plan) => {
-            let prepared = prepare(&source.path, cases, plan, &checked.services, &mut report);
+            let prepared = prepare(&source.path, cases, plan, &checked.services, &checked.settings, &mut report);
             let fits = |d: &Diagnostic| d.path != source.path || d.severity != Severity::Error;
             sound = (!report.has_errors() && checked.diagnostics.iter().all(fits)).then_some(prepared);
         }
@@ -100,7 +100,8 @@ pub fn prepare_cases(source: &Source, cases: &Cases, checked: &Checked) -> (Opti
 pub fn prepare_stubs(source: &Source, cases: &Cases, checked: &Checked) -> (Option<Prepared>, Vec<Diagnostic>) {
     let mut report = Report::new(&source.path, &source.text);
     let plan = checked.plans.get(&cases.workflow.text);
-    let prepared = plan.map(|plan| prepare(&source.path, cases, plan, &checked.services, &mut report));
+    let prepared =
+        plan.map(|plan| prepare(&source.path, cases, plan, &checked.services, &checked.settings, &mut report));
     let mut found = report.finish();
     found.retain(|found| found.code != "wrong-input");
     (prepared, found)
@@ -268,6 +269,7 @@ impl Prepared {
                     caller: past.and_then(|past| past.caller.clone()),
                     attempt: 1,
                     generation: 0,
+                    settings: case.settings.clone(),
                 };
                 let mut machine = Machine::new(self.plan.clone(), start);
                 if let Some((number, items)) = look {

@@ -10,7 +10,7 @@ use kanzlei_compiler::input;
 use kanzlei_compiler::plan::{Action, Maker, Plan};
 use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::cases::{self, Cases, ExpectCalls, StubOutcome};
-use kanzlei_lang::document::reader::Named;
+use kanzlei_lang::document::reader::{Named, unknown_setting};
 use kanzlei_lang::document::service::{Operation, Service};
 use kanzlei_lang::document::yaml::{Kind, Node};
 use kanzlei_lang::expr::template::Template;
@@ -30,6 +30,7 @@ pub fn prepare(
     document: &Cases,
     plan: &Arc<Plan>,
     services: &BTreeMap<String, Arc<Service>>,
+    settings: &check::Settings,
     report: &mut Report,
 ) -> Prepared {
     let mut known = BTreeMap::new();
@@ -39,7 +40,7 @@ pub fn prepare(
             known.insert(name, Arc::new(described));
         }
     }
-    let mut compiler = Compiler { plan, services: &known, report };
+    let mut compiler = Compiler { plan, services: &known, settings, report };
     let stubs = document.stubs.iter().map(|stub| compiler.stub(stub)).collect();
     let cases = document.cases.iter().filter_map(|case| compiler.case(case)).collect();
     let databases = document.databases.iter().map(|(name, seed)| (name.text.clone(), seed.clone())).collect();
@@ -79,6 +80,7 @@ fn all_services(plan: &Plan) -> Vec<String> {
 struct Compiler<'a, 'r, 's> {
     plan: &'a Arc<Plan>,
     services: &'a BTreeMap<String, Arc<Described>>,
+    settings: &'a check::Settings,
     report: &'r mut Report<'s>,
 }
 
@@ -130,9 +132,27 @@ impl Compiler<'_, '_, '_> {
             entered,
             clock: Timestamp::from_micros(case.clock.as_micros()),
             kept: case.kept.clone(),
+            settings: self.settings_of(case),
             stubs: case.stubs.iter().map(|stub| self.stub(stub)).collect(),
             expect: self.expect(&case.expect),
         })
+    }
+
+    /// The settings of a case: those of the workflow with what the case says.
+    fn settings_of(&mut self, case: &cases::Case) -> Option<Value> {
+        let mut members = Vec::new();
+        for (name, value) in &case.settings {
+            match self.settings.misfit(&name.text, value) {
+                None => members.push((name.text.as_str(), value.clone())),
+                Some(why) if self.settings.declared.contains_key(&name.text) => {
+                    self.report.error("wrong-value", name.at, format!("the setting `{}` cannot be {why}", name.text));
+                }
+                Some(_) => unknown_setting(&name.text, name.at, &self.settings.in_force, self.report),
+            }
+        }
+        let own = self.plan.settings.as_ref().and_then(Value::as_object)?;
+        let own = own.iter().map(|(name, value)| (&**name, value.clone()));
+        (!members.is_empty()).then(|| Value::object(own.chain(members)))
     }
 
     /// The endpoint a request goes to, and the parts of its path by name.

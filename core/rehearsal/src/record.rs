@@ -41,6 +41,8 @@ pub struct Past {
     pub request: Option<CaseRequest>,
     /// What the workflow remembered when it began; null where it uses nothing of it.
     pub kept: Json,
+    /// The settings that it read; null where it reads none.
+    pub settings: Json,
     /// The name of its state.
     pub state: String,
     /// The status of its reply.
@@ -193,6 +195,9 @@ fn request(past: &Past, case: &mut Lines) {
     }
     if past.kept.as_object().is_some_and(|kept| !kept.is_empty()) {
         case.line(4, "kept", &plain(&past.kept));
+    }
+    if past.settings.is_object() {
+        case.line(4, "settings", &plain(&past.settings));
     }
 }
 

@@ -103,7 +103,12 @@ fn incomplete(past: &Past) -> Option<String> {
     if past.steps.len() >= MOST_STEPS {
         return Some(format!("it performed more than the {MOST_STEPS} steps that are kept of a run"));
     }
-    let whole = [("input", &past.input), ("what it remembered", &past.kept), ("reply", &past.reply)];
+    let whole = [
+        ("input", &past.input),
+        ("what it remembered", &past.kept),
+        ("settings", &past.settings),
+        ("reply", &past.reply),
+    ];
     if let Some((what, why)) = whole.into_iter().find_map(|(what, value)| Some((what, unknown(value)?))) {
         return Some(format!("its {what} is {why}"));
     }

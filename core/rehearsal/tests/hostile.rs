@@ -171,7 +171,15 @@ fn start(dice: &mut Dice) -> Start {
         ("currency", Value::text("NOK")),
         ("after", Value::text("x")),
     ]);
-    Start { id: "run".into(), input, now: Timestamp::from_micros(1_000_000), caller: None, attempt: 1, generation: 0 }
+    Start {
+        id: "run".into(),
+        input,
+        now: Timestamp::from_micros(1_000_000),
+        caller: None,
+        attempt: 1,
+        generation: 0,
+        settings: None,
+    }
 }
 
 /// Feeds a new run from a journal alone; returns what its steps did.

@@ -42,7 +42,7 @@ fn long_documents() {
     let input = Value::object([("n", Value::Int(1))]);
     let mut machine = Machine::new(
         plan,
-        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0 },
+        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0, settings: None },
     );
     timed("run 5,000 steps", || on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!()));
     assert_eq!((machine.records().len(), machine.ended().map(|e| e.state)), (5000, Some(RunState::Succeeded)));
@@ -59,7 +59,15 @@ fn long_lists() {
         let input = Value::object([("n", Value::Int(n))]);
         let mut machine = Machine::new(
             plan.clone(),
-            Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0 },
+            Start {
+                id: "r".into(),
+                input,
+                now: Timestamp::EPOCH,
+                caller: None,
+                attempt: 1,
+                generation: 0,
+                settings: None,
+            },
         );
         timed(&format!("a loop over {n} items"), || {
             on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!())
@@ -72,7 +80,15 @@ fn long_lists() {
         let input = Value::object([("n", Value::Int(100_001))]);
         let mut machine = Machine::new(
             plan,
-            Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0 },
+            Start {
+                id: "r".into(),
+                input,
+                now: Timestamp::EPOCH,
+                caller: None,
+                attempt: 1,
+                generation: 0,
+                settings: None,
+            },
         );
         on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());
         machine.ended().and_then(|e| e.failure.clone()).expect("a failure")
@@ -90,6 +106,7 @@ fn long_lists() {
             caller: None,
             attempt: 1,
             generation: 0,
+            settings: None,
         },
     );
     timed("a million steps, ended at the bound", || {
@@ -117,7 +134,7 @@ fn large_bodies() {
     });
     let mut machine = Machine::new(
         plan,
-        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0 },
+        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0, settings: None },
     );
     timed("run on it", || on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!()));
     assert_eq!(machine.reply().map(|r| r.body.to_json()).as_deref(), Some(r#"{"count":100000}"#));
@@ -142,7 +159,7 @@ fn deep_nesting() {
     let input = Value::object([("n", Value::Int(100))]);
     let mut machine = Machine::new(
         good.workflows[0].1.clone(),
-        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0 },
+        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0, settings: None },
     );
     on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());
     assert_eq!(machine.records().len(), 19);
@@ -165,6 +182,7 @@ fn deep_nesting() {
         caller: None,
         attempt: 1,
         generation: 0,
+        settings: None,
     };
     let mut machine = Machine::new(good.workflows[0].1.clone(), start);
     on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());

@@ -453,6 +453,7 @@ fn clean_workflows_never_fail_with_a_name_or_type_error() {
                 caller: None,
                 attempt: 1,
                 generation: 0,
+                settings: None,
             };
             let mut machine = Machine::new(plan.clone(), start);
             on_virtual_clock(&mut machine, Timestamp::EPOCH, |effect, _| {

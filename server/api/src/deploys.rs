@@ -2,10 +2,10 @@
 
 use std::collections::BTreeMap;
 
-use crate::api;
 use crate::drafts::{ClientChange, DraftName, StepChange};
 use crate::sheet::Diagnostic;
 use crate::workflows::Endpoint;
+use crate::{Json, api};
 
 api! {
     /// Documents that belong together.
@@ -20,6 +20,9 @@ api! {
         /// Drafts on the server that go along.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
         pub drafts: Vec<DraftName>,
+        /// Values of settings that the installation sets; null removes one, so that the default is in force again.
+        #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+        pub settings: BTreeMap<String, Json>,
         /// Whether a draft is deployed although another revision went live since it began.
         #[serde(default)]
         pub over: bool,

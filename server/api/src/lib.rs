@@ -25,6 +25,7 @@ pub mod scratch;
 pub mod secrets;
 pub mod services;
 pub mod session;
+pub mod settings;
 pub mod sheet;
 pub mod timetables;
 pub mod transfer;

@@ -7,7 +7,7 @@ use serde_json::{Map, json};
 
 use crate::{
     Json, databases, deploys, drafts, jobs, lanes, language, operators, runs, scratch, secrets, services, session,
-    timetables, transfer, trials, workflows,
+    settings, timetables, transfer, trials, workflows,
 };
 
 /// One operation, as the document describes it.
@@ -272,6 +272,7 @@ fn operations() -> Operations {
     );
     (keep.body, keep.status, keep.answer) = (Some(values.clone()), 200, Some(values));
     keep.problems(&[404, 409, 422]);
+    all.get::<settings::Settings>("/settings", "settings", "Settings that documents declare; a deploy sets them");
     all.get::<secrets::Secrets>("/secrets", "secrets", "Names of secrets, and what uses them");
     all.get::<operators::Operators>("/operators", "operators", "Operator tokens: names, expiry, last use");
     all.post::<operators::NewOperator, operators::Issued>("/operators", "addOperator", "Makes an operator token")

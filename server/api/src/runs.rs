@@ -109,6 +109,8 @@ api! {
         pub input: Json,
         /// What the workflow remembered when the run began.
         pub kept: Json,
+        /// The settings that it read, null where it reads none.
+        pub settings: Json,
         pub reply: Json,
         pub failure: Option<Failure>,
         pub sheet: Vec<Paragraph>,

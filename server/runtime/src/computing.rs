@@ -88,6 +88,7 @@ mod tests {
             caller: None,
             attempt: 1,
             generation: 0,
+            settings: None,
         };
         let mut machine = Machine::new(plan, start);
         assert!(matches!(machine.next(), Next::Compute(_)));

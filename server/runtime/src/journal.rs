@@ -387,6 +387,7 @@ pub fn row(run: &Finished, limit: usize, secrets: &Secrets, process: &str) -> Ru
         caller: run.caller.clone(),
         input: text(&plan.input.masked(&run.input)),
         kept: machine.remembered().map(&text),
+        settings: machine.settings().map(&text),
         reply: reply.and_then(|reply| some(&reply.body)),
         failure: run.ended.failure.as_ref().map(|failure| text(&failure.to_value())),
         process: Some(process.to_owned()),
@@ -475,6 +476,7 @@ mod tests {
                 caller: None,
                 attempt: 1,
                 generation: 0,
+                settings: None,
             };
             let run = Finished {
                 id: Uuid::nil(),

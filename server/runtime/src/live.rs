@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
-use kanzlei_compiler::check::{Bundle, Checked, check, relative};
+use kanzlei_compiler::check::{Bundle, Checked, Settings, check, relative};
 use kanzlei_compiler::plan::{Lane, Plan};
 use kanzlei_lang::diagnostic::Severity;
 use kanzlei_lang::document::lane::MAIN;
@@ -27,6 +27,8 @@ pub struct Live {
     pub workflows: BTreeMap<String, Arc<Workflow>>,
     /// Services by name.
     pub services: HashMap<String, Arc<Service>>,
+    /// Settings with their values.
+    pub settings: Settings,
     /// Lanes that have a document, by name.
     pub lanes: BTreeMap<String, Arc<Lane>>,
     /// Counts deploys and retirements; the documents of each generation stay available.
@@ -149,7 +151,7 @@ impl Live {
         before: &Live,
         public_url: &str,
     ) -> Self {
-        let mut live = Live { lanes: checked.lanes, ..Live::default() };
+        let mut live = Live { lanes: checked.lanes, settings: checked.settings, ..Live::default() };
         for (name, service) in checked.services {
             let service = Arc::unwrap_or_clone(service);
             let base = bases.get(&name).cloned().unwrap_or(service.base);
@@ -258,11 +260,11 @@ pub fn bundle(documents: &[LiveDocument]) -> Bundle {
     bundle
 }
 
-/// The file that a service document names.
+/// The file that belongs to a document: the one that a service names, the values that an installation sets.
 pub fn named_file(source: &str) -> Option<String> {
     let mut report = kanzlei_lang::diagnostic::Report::new("", source);
     let root = document::yaml::parse(&mut report)?;
-    document::service::openapi_file(&root).map(str::to_owned)
+    document::service::openapi_file(&root).map(str::to_owned).or_else(|| document::settings::values_file(&root))
 }
 
 /// A path template with its names replaced by their positions, so that endpoints of one shape share a

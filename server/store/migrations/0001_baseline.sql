@@ -63,6 +63,8 @@ CREATE TABLE run (
     failure    MEDIUMTEXT        NULL,
     -- What its workflow remembered when the run began; makes it repeatable offline.
     kept       MEDIUMTEXT        NULL,
+    -- The settings that it read.
+    settings   MEDIUMTEXT        NULL,
     -- The process that performed it.
     process    VARCHAR(200)      NULL,
     INDEX run_by_time (started),

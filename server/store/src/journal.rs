@@ -40,6 +40,8 @@ pub struct Run {
     pub input: String,
     /// What the workflow remembered when the run began, where it uses that.
     pub kept: Option<String>,
+    /// The settings that it read, as JSON.
+    pub settings: Option<String>,
     /// Reply as JSON, masked.
     pub reply: Option<String>,
     /// Failure as JSON, masked.
@@ -210,10 +212,12 @@ impl Store {
     pub async fn write_runs(&self, runs: &[Run]) -> Result<()> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         let large = |text: &Option<String>| text.as_ref().map_or(0, String::len);
-        let size = |run: &Run| run.input.len() + large(&run.kept) + large(&run.reply) + large(&run.failure);
+        let size = |run: &Run| {
+            run.input.len() + large(&run.kept) + large(&run.settings) + large(&run.reply) + large(&run.failure)
+        };
         for chunk in portions_within(runs, size) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "INSERT IGNORE INTO run (id, workflow, revision, state, entry, status, started, duration, request_id, trace_id, caller, input, kept, reply, failure, process) ",
+                "INSERT IGNORE INTO run (id, workflow, revision, state, entry, status, started, duration, request_id, trace_id, caller, input, kept, settings, reply, failure, process) ",
             );
             query.push_values(chunk, |mut row, run| {
                 row.push_bind(run.id.as_bytes().as_slice())
@@ -229,6 +233,7 @@ impl Store {
                     .push_bind(&run.caller)
                     .push_bind(&run.input)
                     .push_bind(&run.kept)
+                    .push_bind(&run.settings)
                     .push_bind(&run.reply)
                     .push_bind(&run.failure)
                     .push_bind(&run.process);
@@ -369,7 +374,7 @@ impl Store {
     pub async fn run(&self, id: Uuid) -> Result<Option<Run>> {
         let key = id.as_bytes().as_slice();
         let Some(row) = sqlx::query!(
-            "SELECT workflow, revision, state, entry, status, started, duration, request_id, trace_id, caller, input, kept, reply, failure, process FROM run WHERE id = ?",
+            "SELECT workflow, revision, state, entry, status, started, duration, request_id, trace_id, caller, input, kept, settings, reply, failure, process FROM run WHERE id = ?",
             key
         )
         .fetch_optional(&self.pool)
@@ -400,6 +405,7 @@ impl Store {
             caller: row.caller,
             input: row.input,
             kept: row.kept,
+            settings: row.settings,
             reply: row.reply,
             failure: row.failure,
             process: row.process,

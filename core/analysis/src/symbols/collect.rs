@@ -56,7 +56,24 @@ impl<'w> Collect<'w> {
                 }
             }
             Document::Lane(lane) => self.add(Symbol::Lane(lane.name.text.clone()), lane.name.at, true),
+            Document::Settings(settings) => {
+                for property in &settings.values {
+                    self.add(Symbol::Setting(property.name.text.clone()), property.name.at, true);
+                }
+            }
             Document::Cases(_) => self.cases(),
+        }
+        self.settings_as_constants();
+    }
+
+    /// Settings that stand where a constant does: `base: ${settings.tides_base}`. Expressions are checked and mention their own.
+    fn settings_as_constants(&mut self) {
+        const BEFORE: &str = "${settings.";
+        for (at, _) in self.text.match_indices(BEFORE) {
+            let start = at + BEFORE.len();
+            let rest = &self.text[start..];
+            let end = rest.find(|c: char| !c.is_ascii_alphanumeric() && c != '_').unwrap_or(rest.len());
+            self.add(Symbol::Setting(rest[..end].to_owned()), Place::new(start, start + end), false);
         }
     }
 
@@ -179,6 +196,7 @@ impl<'w> Collect<'w> {
             }
             let kept = |name: &str| Symbol::Kept(own.clone(), name.to_owned());
             members(case.get("kept"), &kept);
+            members(case.get("settings"), &|name| Symbol::Setting(name.to_owned()));
             let Some(expect) = case.get("expect") else { continue };
             members(expect.get("kept"), &kept);
             members(expect.get("jobs"), &|name| Symbol::Workflow(name.to_owned()));
@@ -215,7 +233,8 @@ impl<'w> Collect<'w> {
             match (mention.name.as_str(), &mention.member) {
                 ("input", Some((member, at))) => self.add(Symbol::Input(own.clone(), member.clone()), *at, false),
                 ("kept", Some((member, at))) => self.add(Symbol::Kept(own.clone(), member.clone()), *at, false),
-                ("input" | "kept" | "run" | "failure", _) => {}
+                ("settings", Some((member, at))) => self.add(Symbol::Setting(member.clone()), *at, false),
+                ("input" | "kept" | "run" | "failure" | "settings", _) => {}
                 (name, _) => self.add(Symbol::Name(own.clone(), name.to_owned()), mention.at, false),
             }
         }

@@ -40,6 +40,8 @@ pub enum Symbol {
     Function(String, String),
     /// What a workflow keeps.
     Kept(String, String),
+    /// A setting of the installation.
+    Setting(String),
 }
 
 /// A place where a symbol is declared or used.
@@ -74,6 +76,7 @@ impl Symbol {
             | Symbol::Lane(name)
             | Symbol::Secret(name)
             | Symbol::Database(name)
+            | Symbol::Setting(name)
             | Symbol::Operation(_, name)
             | Symbol::Input(_, name)
             | Symbol::Name(_, name)
@@ -194,6 +197,7 @@ impl Origins {
             "input" => "The input of the workflow.",
             "run" => "This run: its id, attempt, generation, start and caller.",
             "kept" => "What earlier runs of this workflow kept.",
+            "settings" => "What differs between installations, and is no secret.",
             "failure" => "How the step failed that this catches.",
             "request" => "The request that the stub answers.",
             name => self.0.get(name).map_or("", String::as_str),

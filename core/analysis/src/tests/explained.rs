@@ -32,6 +32,7 @@ const OF_SERVICES: &[&str] = &[
     "not-allowed",
     "no-transactions",
     "unprepared-database",
+    "wrong-setting",
 ];
 
 fn check(code: &str, example: &str) -> Vec<Diagnostic> {

@@ -54,7 +54,8 @@ fn keys_values_and_names_are_suggested_while_typing() {
         ("  - call: tides.nextWindow\n    retry: {on: [time|]}", "timeout"),
         ("  - each: v\n    in: input.vessels\n    settle: |", "all"),
         // Expressions.
-        ("  - reply: 200\n    body: ${|}", "vessel kept run input"),
+        ("  - reply: 200\n    body: ${|}", "vessel settings kept run input"),
+        ("  - reply: 200\n    body: ${settings.|}", "remind_from reminders_pace"),
         ("  - reply: 200\n    body: ${inp|", "input"),
         ("  - reply: 200\n    body: ${input.|}", "imo nights vessels"),
         ("  - reply: 200\n    body: {a: \"${input.n|}\"}", "nights"),

@@ -33,6 +33,10 @@ fn names_lead_to_their_declarations() {
         ),
         ("  - call: regi|stry.getVessel\n    send: {imo: \"1\"}\n", "services/registry.yaml: service: registry"),
         ("  - enqueue: dues-reminder\n    lane: remin|ders\n", "lanes/reminders.yaml: lane: reminders"),
+        (
+            "  - note: ${settings.remind_f|rom}\n",
+            "settings/office.yaml: remind_from:    {type: number, minimum: 0, default: 0, description: Open bills below this many euros are not reminded of}",
+        ),
     ] {
         let (workspace, at) = office("workflows/w.yaml", &format!("{head}{typed}"));
         let found = symbols::definition(&workspace, "workflows/w.yaml", at);
@@ -69,6 +73,8 @@ fn renames_reach_every_use_and_break_nothing() {
         ("workflows/berth-quote.yaml", "harbour:  {", "port", "workflows/berth-quote.yaml", "{harbour}"),
         ("services/registry.yaml", "registry", "vessels", "workflows/berth-quote.yaml", "registry.getVessel"),
         ("lanes/reminders.yaml", "reminders", "mails", "lanes/reminders.yaml", "lane: reminders"),
+        ("settings/office.yaml", "reminders_pace", "pace_of_mails", "lanes/reminders.yaml", "settings.reminders_pace"),
+        ("settings/office.yaml", "remind_from", "least", "workflows/dues-reminder.yaml", "settings.remind_from"),
     ] {
         let edits = symbols::rename(&workspace, path, at(path, text), new)
             .unwrap_or_else(|why| panic!("{path} {text}: {why:?}"));

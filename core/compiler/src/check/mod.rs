@@ -23,9 +23,12 @@ mod jobs;
 mod order;
 mod scope;
 mod services;
+mod settings;
 mod statements;
 mod steps;
 pub mod watch;
+
+pub use settings::{Setting, Settings};
 
 #[cfg(test)]
 mod tests;
@@ -39,6 +42,7 @@ use crate::plan::{Lane, Maker, Plan};
 use crate::sql;
 use kanzlei_lang::diagnostic::{Diagnostic, Report, Severity};
 use kanzlei_lang::document::purpose::Purpose;
+use kanzlei_lang::document::settings::InForce;
 use kanzlei_lang::document::yaml::{Kind, Node};
 use kanzlei_lang::document::{self, Document, Service, Source, Workflow};
 use kanzlei_lang::expr::Fault;
@@ -149,6 +153,8 @@ pub struct Checked {
     pub plans: BTreeMap<String, Arc<Plan>>,
     /// Names of all workflows, also of those with errors.
     pub names: BTreeSet<String>,
+    /// The settings of all documents.
+    pub settings: Settings,
     /// The findings, by document and place.
     pub diagnostics: Vec<Diagnostic>,
     /// What is known at the place that was asked about.
@@ -164,14 +170,26 @@ pub struct Parsed {
     pub document: Option<Document>,
     /// What is wrong with its shape.
     pub findings: Vec<Diagnostic>,
+    /// Whether a constant of it is a setting: it is read again where the settings are known.
+    pub deferred: bool,
 }
 
 impl Parsed {
     /// Reads a document of a bundle.
     pub fn of(source: &Source, files: &BTreeMap<String, String>) -> Self {
+        Parsed::read(source, files, Report::new(&source.path, &source.text))
+    }
+
+    /// Reads a document whose constants may be these settings.
+    fn with_settings(source: &Source, files: &BTreeMap<String, String>, settings: &InForce) -> Self {
+        Parsed::read(source, files, Report::new(&source.path, &source.text).with_settings(settings))
+    }
+
+    fn read(source: &Source, files: &BTreeMap<String, String>, mut report: Report) -> Self {
         let file = |name: &str| files.get(&relative(&source.path, name)).cloned();
-        let (document, findings) = document::read(source, &file);
-        Parsed { document, findings }
+        let document = document::read_into(&mut report, &file);
+        let deferred = report.deferred();
+        Parsed { document, deferred, findings: report.finish() }
     }
 }
 
@@ -242,22 +260,34 @@ pub fn check(bundle: &Bundle) -> Checked {
     let sources: Vec<&Source> = bundle.documents.iter().chain(&bundle.context).collect();
     let parsed: Vec<Parsed> = sources.iter().map(|source| Parsed::of(source, &bundle.files)).collect();
     let known = bundle.known.as_ref();
-    examine(&sources, &parsed.iter().collect::<Vec<_>>(), bundle.documents.len(), known, Question::default())
+    let parsed: Vec<&Parsed> = parsed.iter().collect();
+    examine(&sources, &parsed, bundle.documents.len(), &bundle.files, known, Question::default())
 }
 
-/// Checks documents that were read before. The first `own` of them are checked; the others are what they refer to.
+/// Checks documents that were read before. The first `own` of them are checked; the others are what they refer to. Those with
+/// settings as constants are read again, with the `files` that they name.
 pub fn examine(
     sources: &[&Source],
     parsed: &[&Parsed],
     own: usize,
+    files: &BTreeMap<String, String>,
     known: Option<&Known>,
     question: Question,
 ) -> Checked {
     let mut checked = Checked::default();
+    let (settings, faults) = settings::of(parsed, known.is_some());
+    let again: Vec<Option<Parsed>> = sources
+        .iter()
+        .zip(parsed)
+        .map(|(source, parsed)| parsed.deferred.then(|| Parsed::with_settings(source, files, &settings.in_force)))
+        .collect();
+    let parsed: Vec<&Parsed> =
+        parsed.iter().zip(&again).map(|(first, again)| again.as_ref().unwrap_or(first)).collect();
     let mut reports: Vec<Report> = Vec::with_capacity(sources.len());
-    for (source, parsed) in sources.iter().zip(parsed) {
+    for (source, parsed) in sources.iter().zip(&parsed) {
         reports.push(Report::resume(&source.path, &source.text, parsed.findings.clone()));
     }
+    faults.report(&mut reports);
     let mut workflows: Vec<(usize, Arc<Workflow>)> = Vec::new();
     let mut cases: Vec<(usize, Arc<document::Cases>)> = Vec::new();
     let mut names: BTreeMap<(&str, String), usize> = BTreeMap::new();
@@ -267,6 +297,7 @@ pub fn examine(
             Document::Workflow(workflow) => ("workflow", &workflow.name),
             Document::Service(service) => ("service", &service.name),
             Document::Lane(lane) => ("lane", &lane.name),
+            Document::Settings(settings) => ("settings", &settings.name),
             Document::Cases(found) => {
                 // A workflow may have cases in several documents.
                 if index < own {
@@ -294,7 +325,7 @@ pub fn examine(
                     checked.lanes.insert(compiled.name.clone(), Arc::new(compiled));
                 }
             }
-            Document::Cases(_) => {}
+            Document::Cases(_) | Document::Settings(_) => {}
         }
     }
     let mut taken = entries::PathsInUse::default();
@@ -316,6 +347,7 @@ pub fn examine(
             plans: &plans,
             workflows: &by_name,
             lanes: &checked.lanes,
+            settings: &settings,
             known,
             watch: watch::Watch { at: watched, mentions: question.mentions, document: *index },
         };
@@ -336,6 +368,7 @@ pub fn examine(
     checked.workflows.retain(|(index, _)| !reports[*index].has_errors());
     checked.workflows.sort_by_key(|(index, _)| *index);
     checked.names = workflows.iter().map(|(_, workflow)| workflow.name.text.clone()).collect();
+    checked.settings = settings;
     checked.plans = plans;
     checked.cases = cases;
     let reports = reports.into_iter().take(own).enumerate();

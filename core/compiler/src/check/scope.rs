@@ -3,13 +3,14 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use crate::plan::{INPUT, KEPT, RUN};
+use super::settings::Settings;
+use crate::plan::{INPUT, KEPT, RUN, SETTINGS};
 use kanzlei_lang::document::Workflow;
 use kanzlei_lang::document::step::{Action, Step};
 use kanzlei_lang::types::{Env, Member, Shape, Type, schema};
 
 /// What is known before the first step.
-pub(super) fn at_the_start(workflow: &Workflow) -> Env {
+pub(super) fn at_the_start(workflow: &Workflow, settings: &Settings) -> Env {
     let mut env = Env::default();
     env.set(INPUT, input(workflow));
     env.set(
@@ -23,6 +24,7 @@ pub(super) fn at_the_start(workflow: &Workflow) -> Env {
         ]),
     );
     env.set(KEPT, kept(workflow));
+    env.set(SETTINGS, settings.of.clone());
     env
 }
 

@@ -4,15 +4,17 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use super::actions::At;
+use super::settings::Settings;
 use super::watch::{Mention, Sight, Watch};
 use super::{Known, confidential, entries, scope};
 use crate::input::InputPlan;
 use crate::plan::sheet::{self, Paragraph};
-use crate::plan::{self, BlockId, FAILURE, FIXED, INPUT, KEPT, Maker, Plan, RUN, StepLabels};
+use crate::plan::{self, BlockId, FAILURE, FIXED, INPUT, KEPT, Maker, Plan, RUN, SETTINGS, StepLabels};
 use kanzlei_lang::diagnostic::{Place, Report};
+use kanzlei_lang::document::reader::{self, Named};
 use kanzlei_lang::document::step::{Action, Step};
 use kanzlei_lang::document::yaml::{self, Kind, Node};
-use kanzlei_lang::document::{Service, Workflow, reader::Named};
+use kanzlei_lang::document::{Service, Workflow};
 use kanzlei_lang::expr::template::Template;
 use kanzlei_lang::expr::{Expression, Fault, Scope, Span, Use};
 use kanzlei_lang::suggest;
@@ -27,6 +29,7 @@ pub(super) struct Around<'a> {
     /// All workflows, for their inputs; those it queues may come after it.
     pub workflows: &'a BTreeMap<&'a str, &'a Workflow>,
     pub lanes: &'a BTreeMap<String, Arc<plan::Lane>>,
+    pub settings: &'a Settings,
     pub known: Option<&'a Known>,
     pub watch: Watch,
 }
@@ -46,12 +49,14 @@ pub(super) fn compile(
     scope.define_at(FIXED[0], INPUT);
     scope.define_at(FIXED[1], RUN);
     scope.define_at(FIXED[3], KEPT);
+    scope.define_at(FIXED[4], SETTINGS);
     let mut walk = Walk {
         workflow,
         services: around.services,
         plans: around.plans,
         workflows: around.workflows,
         lanes: around.lanes,
+        settings: around.settings,
         known: around.known,
         scope,
         slots: FIXED.map(str::to_owned).to_vec(),
@@ -62,6 +67,7 @@ pub(super) fn compile(
         uses_whole_input: false,
         uses_run: false,
         uses_kept: false,
+        used_settings: BTreeSet::new(),
         used_services: BTreeSet::new(),
         invokes: Vec::new(),
         enqueues: Vec::new(),
@@ -72,7 +78,7 @@ pub(super) fn compile(
         replies: Vec::new(),
         fails: Vec::new(),
         apart_from_client: 0,
-        env: scope::at_the_start(workflow),
+        env: scope::at_the_start(workflow, around.settings),
         result: Type::Undefined,
         last: Type::Unknown,
         told_constant: false,
@@ -107,6 +113,11 @@ pub(super) fn compile(
         true => StepLabels::default(),
         false => confidential::labels(workflow, around, &input, &queue, &walk.blocks, walk.report),
     };
+    for plan in walk.invokes.iter().filter_map(|name| around.plans.get(name)) {
+        let of_invoked = plan.settings.as_ref().and_then(Value::as_object);
+        walk.used_settings.extend(of_invoked.into_iter().flat_map(|own| own.iter()).map(|(name, _)| name.to_string()));
+    }
+    let settings = (!walk.used_settings.is_empty()).then(|| around.settings.only(&walk.used_settings));
     let text = |node: &Node| node.as_text().unwrap_or_default().to_owned();
     let functions = workflow.functions.iter().map(|(name, node)| (name.text.clone(), text(node))).collect();
     Some(Plan {
@@ -125,6 +136,7 @@ pub(super) fn compile(
         sheet: walk.sheet,
         uses_run: walk.uses_run,
         uses_kept: walk.uses_kept,
+        settings,
         services: walk.used_services.into_iter().collect(),
         invokes: walk.invokes,
         statements: walk.statements,
@@ -189,6 +201,7 @@ pub(super) struct Walk<'w, 'r, 's> {
     pub plans: &'w BTreeMap<String, Arc<Plan>>,
     pub workflows: &'w BTreeMap<&'w str, &'w Workflow>,
     pub lanes: &'w BTreeMap<String, Arc<plan::Lane>>,
+    settings: &'w Settings,
     pub known: Option<&'w Known>,
     pub scope: Scope,
     pub slots: Vec<String>,
@@ -199,6 +212,7 @@ pub(super) struct Walk<'w, 'r, 's> {
     uses_whole_input: bool,
     pub uses_run: bool,
     pub uses_kept: bool,
+    used_settings: BTreeSet<String>,
     pub used_services: BTreeSet<String>,
     pub invokes: Vec<String>,
     pub enqueues: Vec<String>,
@@ -557,6 +571,19 @@ impl Walk<'_, '_, '_> {
                 (INPUT, None) => self.uses_whole_input = true,
                 (RUN, _) => self.uses_run = true,
                 (KEPT, _) => self.uses_kept = true,
+                (SETTINGS, member) => {
+                    let known = &self.settings.in_force;
+                    match member {
+                        Some(member) if known.contains_key(&*member) => {
+                            _ = self.used_settings.insert(member.to_string())
+                        }
+                        Some(member) => {
+                            let at = self.place_of(node, used.member_at, 0);
+                            reader::unknown_setting(&member, at, known, self.report);
+                        }
+                        None => self.used_settings.extend(known.keys().cloned()),
+                    }
+                }
                 _ => {}
             }
         }

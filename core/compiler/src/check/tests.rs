@@ -378,6 +378,48 @@ fn lanes_timetables_and_answers_are_checked() {
 }
 
 #[test]
+fn settings_are_values_and_constants() {
+    let office = "settings: office\nvalues:\n  days: {type: integer, minimum: 1, default: 3}\n  far: {type: string, default: 'https://far.example'}\n  night: {type: object, properties: {within: {type: string}}, required: [within], default: {within: 2s}}\n";
+    let workflow = |body: &str| format!("workflow: w\nsteps: [{{reply: 200, body: '{body}'}}]\n");
+    for (office, other, wanted) in [
+        (office, workflow("${settings.days + 1}"), ""),
+        (office, workflow("${settings.dais}"), "unknown-setting@2:40"),
+        (office, workflow("${settings.days.toUpperCase()}"), "unknown-method@2:31"),
+        (office, "service: far\nbase: ${settings.far}\nwithin: ${settings.night.within}\nlimits: {at_once: \"${settings.days}\"}\n".into(), ""),
+        (office, "service: far\nbase: ${settings.near}\n".into(), "unknown-setting@2:7"),
+        (office, "service: far\nbase: ${settings.days}\n".into(), "wrong-type@2:7"),
+        (office, "service: far\nbase: ${settings.far}\nwithin: ${settings.night.without}\n".into(), "unknown-setting@3:9"),
+        (office, "lane: slow\nat_once: ${settings.days}\npace: ${settings.far}\n".into(), "wrong-value@3:7"),
+        (office, "settings: two\nvalues: {days: {type: integer, default: 1}}\n".into(), "name-taken@2:10"),
+        ("settings: x\nvalues: {a: {type: integer, default: one}}\n", workflow("ok"), "bad-schema@2:13"),
+        ("settings: x\nvalues: {a: {type: string, secret: true}}\n", workflow("ok"), "wrong-value@2:28"),
+        ("settings: x\nvalues: {a-b: {type: string}}\n", workflow("ok"), "bad-name@2:10"),
+        ("settings: x\n", workflow("ok"), "missing-key@1:11"),
+    ] {
+        let mut bundle = Bundle::default();
+        bundle.add("office.yaml", office);
+        bundle.add("other.yaml", &other);
+        let found: Vec<String> = check(&bundle).diagnostics.iter().map(|d| format!("{}@{}:{}", d.code, d.line, d.column)).collect();
+        assert_eq!(found.first().map_or("", String::as_str), wanted, "{other}: {found:?}");
+    }
+    // What an installation has set is in force, and must fit.
+    let mut bundle = Bundle { known: Some(Known::default()), ..Bundle::default() };
+    bundle.add("office.yaml", &office.replace(", default: 3", ""));
+    bundle.add("far.yaml", "service: far\nbase: ${settings.far}\n");
+    for (values, wanted) in [
+        ("{}", "`days` is not set here and has no default"),
+        (r#"{"days": 0}"#, "`days` is set to 0: the value is less than the minimum of 1"),
+        (r#"{"days": 5, "far": "https://elsewhere.example"}"#, ""),
+    ] {
+        bundle.files.insert("office.values.json".into(), values.into());
+        let checked = check(&bundle);
+        assert_eq!(checked.diagnostics.first().map_or("", |d| d.message.as_str()), wanted);
+        let far = if wanted.is_empty() { "https://elsewhere.example" } else { "https://far.example" };
+        assert_eq!(checked.services["far"].base, far);
+    }
+}
+
+#[test]
 fn an_earlier_key_names_its_successor() {
     for (text, at, help) in [
         ("workflow: w\njobs: {lane: main}\nsteps: [{note: x}]\n", "2:1", "queue"),

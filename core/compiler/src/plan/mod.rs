@@ -33,8 +33,10 @@ pub const RUN: u32 = 1;
 pub const FAILURE: u32 = 2;
 /// Slot of `kept`.
 pub const KEPT: u32 = 3;
+/// Slot of `settings`.
+pub const SETTINGS: u32 = 4;
 /// Their names, in order.
-pub const FIXED: [&str; 4] = ["input", "run", "failure", "kept"];
+pub const FIXED: [&str; 5] = ["input", "run", "failure", "kept", "settings"];
 
 /// A compiled workflow.
 #[derive(Debug)]
@@ -67,6 +69,8 @@ pub struct Plan {
     pub uses_run: bool,
     /// Whether any step reads or keeps what is remembered between runs.
     pub uses_kept: bool,
+    /// The settings that expressions of it and of what it invokes read, with the values of the installation.
+    pub settings: Option<Value>,
     /// Names of the services it calls.
     pub services: Vec<String>,
     /// Names of the workflows it invokes.

@@ -14,7 +14,7 @@
 //!
 //! let bundle = Bundle::of([("w.yaml".to_owned(), "workflow: w\nsteps: [{reply: 204}]\n".to_owned())]);
 //! let plan = check(&bundle).workflows.remove(0).1;
-//! let start = Start { id: "r1".into(), input: Value::Undefined, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0 };
+//! let start = Start { id: "r1".into(), input: Value::Undefined, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0, settings: None };
 //! let mut machine = Machine::new(plan, start);
 //! let left = at_once(drive(&mut machine, &mut Recorded::none(), &mut Nothing, Timestamp::EPOCH));
 //! assert_eq!(left, Ok(Left::Ended));
@@ -319,6 +319,7 @@ mod tests {
             caller: None,
             attempt: 1,
             generation: 0,
+            settings: None,
         };
         Machine::new(plan.clone(), start)
     }

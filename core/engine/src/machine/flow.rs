@@ -7,7 +7,7 @@
 use std::sync::Arc;
 
 use super::{Effect, EffectId, Ended, Failure, Kept, Machine, Reply, State, StepRecord, problem_of};
-use kanzlei_compiler::plan::{Action, BlockId, FAILURE, INPUT, KEPT, Plan, Step};
+use kanzlei_compiler::plan::{Action, BlockId, FAILURE, INPUT, KEPT, Plan, RUN, SETTINGS, Step};
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::value::Value;
@@ -510,7 +510,10 @@ impl Machine {
         };
         let mut slots = vec![Value::Undefined; plan.slots.len()];
         slots[INPUT as usize] = input;
-        slots[kanzlei_compiler::plan::RUN as usize] = fibre.slots[kanzlei_compiler::plan::RUN as usize].clone();
+        slots[RUN as usize] = fibre.slots[RUN as usize].clone();
+        if let Some(own) = &plan.settings {
+            slots[SETTINGS as usize] = self.settings.as_ref().unwrap_or(own).clone();
+        }
         let child = self.start_invocation(level as u16, slots, Some((at, record)));
         fibre.awaits = Awaits::Children(Box::new(Group {
             record,

@@ -18,7 +18,7 @@
 //! bundle.add("greet.yaml", "workflow: greet\ninput: {name: {type: string}}\nsteps:\n  - reply: 200\n    body: Hello ${input.name}\n");
 //! let plan = check(&bundle).workflows.remove(0).1;
 //! let input = Value::object([("name", Value::text("Tare"))]);
-//! let mut machine = Machine::new(plan, Start { id: "r1".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0 });
+//! let mut machine = Machine::new(plan, Start { id: "r1".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0, settings: None });
 //! let Next::Answer(answer) = machine.next() else { panic!() };
 //! assert_eq!(answer.body, Value::text("Hello Tare"));
 //! assert!(matches!(machine.next(), Next::Finished));
@@ -48,7 +48,7 @@ pub use query::{Query, Rows, Sql};
 pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, JobRequest, Queued};
 pub use record::{Ended, State, StepRecord};
 
-use kanzlei_compiler::plan::{INPUT, KEPT, Plan, RUN, Shown};
+use kanzlei_compiler::plan::{INPUT, KEPT, Plan, RUN, SETTINGS, Shown};
 use kanzlei_lang::expr::{self, Limits, Watch, ops};
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
@@ -87,6 +87,8 @@ pub struct Start {
     pub attempt: u32,
     /// How many jobs stand between the run and what began the chain: each is queued by a run of the one before.
     pub generation: u32,
+    /// The settings of the installation; nothing for those that the plan was compiled with.
+    pub settings: Option<Value>,
 }
 
 /// Distinguishes the effects of one run.
@@ -308,6 +310,8 @@ pub struct Machine {
     unhurried: bool,
     /// A step that is looked at.
     look: Option<Box<look::Look>>,
+    /// The settings in place of those that plans were compiled with.
+    settings: Option<Value>,
 }
 
 impl Machine {
@@ -323,6 +327,10 @@ impl Machine {
                 ("started", Value::text(start.now.to_string())),
                 ("caller", start.caller.map_or(Value::Null, Value::text)),
             ]);
+        }
+        let settings = start.settings;
+        if let Some(own) = &plan.settings {
+            slots[SETTINGS as usize] = settings.as_ref().unwrap_or(own).clone();
         }
         let records = Vec::with_capacity(plan.blocks[0].len());
         let mut machine = Machine {
@@ -352,6 +360,7 @@ impl Machine {
             computes: false,
             unhurried: false,
             look: None,
+            settings,
         };
         machine.start_invocation(0, slots, None);
         machine
@@ -373,6 +382,7 @@ impl Machine {
             caller: None,
             attempt: 1,
             generation: 0,
+            settings: None,
         };
         let left = Machine::new(self.plan().clone(), start);
         std::mem::replace(self, left)
@@ -381,6 +391,12 @@ impl Machine {
     /// The plan of the workflow itself.
     pub fn plan(&self) -> &Arc<Plan> {
         &self.levels[0].plan
+    }
+
+    /// The settings that the run reads; nothing where it reads none.
+    pub fn settings(&self) -> Option<&Value> {
+        let own = self.plan().settings.as_ref()?;
+        Some(self.settings.as_ref().unwrap_or(own))
     }
 
     /// What the steps did so far, in the order they began.

@@ -26,6 +26,7 @@ fn start(plan: Arc<Plan>, n: i64) -> Machine {
             caller: None,
             attempt: 1,
             generation: 0,
+            settings: None,
         },
     )
 }
@@ -253,6 +254,7 @@ fn the_same_outcomes_give_the_same_run() {
                 caller: None,
                 attempt: 1,
                 generation: 0,
+                settings: None,
             },
         );
         let outcomes = vec![
@@ -314,6 +316,7 @@ fn loops_keep_the_order_of_their_items_and_the_bound() {
                 caller: None,
                 attempt: 1,
                 generation: 0,
+                settings: None,
             },
         );
         let (mut most, mut now_running) = (0, 0);
@@ -401,7 +404,7 @@ fn what_is_kept_is_made_anew_when_another_run_was_faster() {
     let input = serde_json::from_str(r#"{"n": 1, "list": ["a", "b"]}"#).expect("input");
     let mut machine = Machine::new(
         plans(&[&text]),
-        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0 },
+        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0, settings: None },
     );
     // Another run keeps `x` just before this one's first attempt.
     let mut stored = Kept { version: 3, values: Value::object([("old", Value::Bool(true))]), stored: false };

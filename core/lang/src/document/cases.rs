@@ -39,6 +39,8 @@ pub struct Case {
     pub clock: Timestamp,
     /// What the workflow remembers from runs before.
     pub kept: Value,
+    /// Settings that have another value than their default.
+    pub settings: Vec<(Named, Value)>,
     /// What services, databases and timetables return.
     pub stubs: Vec<Stub>,
     /// What the run must do.
@@ -203,6 +205,7 @@ pub const CASE: &[KeySpec] = keys! {
     "input", VALUES, "The input itself, in place of a request.";
     "clock", TEXT, "The instant at which the case begins.";
     "kept", VALUES, "What the workflow remembers from before.";
+    "settings", VALUES, "Settings with another value than their default.";
     "stubs", STUBS, "What services and databases answer.";
     "expect", r##"{"$ref":"#/$defs/expect"}"##, "What is expected.";
 };
@@ -351,6 +354,8 @@ fn case(node: &Node, clock_of_all: Timestamp, report: &mut Report) -> Option<Cas
         }
     };
     let kept = members.get("kept").map_or(Value::object::<&str>([]), Node::to_value);
+    let settings =
+        members.mapping("settings", report).into_iter().map(|(name, node)| (name, node.to_value())).collect();
     let clock = clock(&members, report).unwrap_or(clock_of_all);
     let stubs = stubs(&members, report);
     let expect = match members.get("expect") {
@@ -361,7 +366,7 @@ fn case(node: &Node, clock_of_all: Timestamp, report: &mut Report) -> Option<Cas
             return None;
         }
     };
-    Some(Case { name, entered, clock, kept, stubs, expect })
+    Some(Case { name, entered, clock, kept, settings, stubs, expect })
 }
 
 fn stubs(members: &Members, report: &mut Report) -> Vec<Stub> {

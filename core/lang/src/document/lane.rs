@@ -103,7 +103,7 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Lane> {
         name,
         about: members.text("about", report).map(|about| about.text).unwrap_or_default(),
         at_once: members.integer("at_once", 1, 10_000, report).map(|n| n as u32),
-        pace: members.text("pace", report).and_then(|text| pace(&text, report)),
+        pace: members.constant_text("pace", report).and_then(|text| pace(&text, report)),
         order,
         length: members.integer("length", 1, MAX_LENGTH, report).map(|n| n as u64),
         full,

@@ -1,7 +1,7 @@
 //! Documents: from text to a typed tree with positions.
 //!
 //! A document is YAML 1.2 whose first key names its kind. [`yaml`] returns a tree of nodes, [`reader`]
-//! reads mappings by tables of keys, [`workflow`], [`service`], [`lane`] and [`cases`] hold the kinds. Nothing here looks
+//! reads mappings by tables of keys, [`workflow`], [`service`], [`lane`], [`cases`] and [`settings`] hold the kinds. Nothing here looks
 //! into expressions or knows other documents; that is [`kanzlei_compiler::check`].
 //!
 //! ```
@@ -20,6 +20,7 @@ pub mod reader;
 pub mod retry;
 pub mod schema;
 pub mod service;
+pub mod settings;
 pub mod step;
 pub mod values;
 pub mod workflow;
@@ -32,6 +33,7 @@ use serde::{Deserialize, Serialize};
 pub use cases::Cases;
 pub use lane::Lane;
 pub use service::Service;
+pub use settings::Settings;
 pub use workflow::Workflow;
 
 use crate::diagnostic::{Diagnostic, Report};
@@ -64,11 +66,14 @@ pub enum Document {
     Cases(Arc<Cases>),
     /// A lane.
     Lane(Arc<Lane>),
+    /// Settings.
+    Settings(Arc<Settings>),
 }
 
 /// The kinds of documents this version reads.
-pub const KINDS: &[&str] = &["workflow", "service", "cases", "lane"];
+pub const KINDS: &[&str] = &["workflow", "service", "cases", "lane", "settings"];
 const LATER: &[&str] = &["plan"];
+const FIRST_KEY: &str = "the first key names the kind: `workflow: NAME`, `service: NAME`, `lane: NAME`, `settings: NAME` or `cases: WORKFLOW`";
 
 /// The kind a text says it is, when it is one of ours; distinguishes our documents from other YAML.
 pub fn kind_of(text: &str) -> Option<&'static str> {
@@ -94,8 +99,7 @@ pub fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<String>) -> 
     let root = yaml::parse(report)?;
     let Some((key, _)) = root.as_map().and_then(|members| members.first()) else {
         report.error("wrong-type", root.at, format!("a document is a mapping, not {}", root.what()));
-        report
-            .help("the first key names the kind: `workflow: NAME`, `service: NAME`, `lane: NAME` or `cases: WORKFLOW`");
+        report.help(FIRST_KEY);
         return None;
     };
     match key.name.as_str() {
@@ -103,6 +107,7 @@ pub fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<String>) -> 
         "service" => service::read(&root, file, report).map(|s| Document::Service(Arc::new(s))),
         "cases" => cases::read(&root, file, report).map(|c| Document::Cases(Arc::new(c))),
         "lane" => lane::read(&root, report).map(|l| Document::Lane(Arc::new(l))),
+        "settings" => settings::read(&root, file, report).map(|s| Document::Settings(Arc::new(s))),
         kind if LATER.contains(&kind) => {
             report.error("not-yet", key.at, format!("documents of kind `{kind}` are not part of this version"));
             None
@@ -111,9 +116,7 @@ pub fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<String>) -> 
             report.error("unknown-kind", key.at, format!("there is no kind of document `{other}`"));
             match suggest::nearest(other, KINDS.iter().copied()) {
                 Some(near) => report.did_you_mean(near),
-                None => {
-                    report.help("the first key names the kind: `workflow: NAME`, `service: NAME`, `lane: NAME` or `cases: WORKFLOW`")
-                }
+                None => report.help(FIRST_KEY),
             };
             None
         }

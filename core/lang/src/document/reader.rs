@@ -3,8 +3,10 @@
 //! Each mapping of a document has a table of its keys ([`KeySpec`]). From the same tables come the JSON
 //! Schemas that editors use ([`super::schema`]), so what is documented is what is read.
 
+use std::borrow::Cow;
 use std::time::Duration;
 
+use super::settings::InForce;
 use super::yaml::{Key, Kind, Node};
 use crate::diagnostic::{Place, Report};
 use crate::suggest;
@@ -92,6 +94,23 @@ impl<'n> Members<'n> {
         self.members.iter().find(|(key, _)| key.name == name).map(|(key, node)| (key, node))
     }
 
+    /// The value of a key that holds a constant: where it is `${settings.NAME}`, that setting's value.
+    fn constant(&self, name: &str, report: &mut Report) -> Option<Cow<'n, Node>> {
+        constant(self.get(name)?, report)
+    }
+
+    /// Reads a text that may be a setting.
+    pub fn constant_text(&self, name: &str, report: &mut Report) -> Option<Named> {
+        let node = self.constant(name, report)?;
+        match node.as_text() {
+            Some(text) => Some(Named { text: text.to_owned(), at: node.at }),
+            None => {
+                report.error("wrong-type", node.at, format!("`{name}` is text, not {}", node.what()));
+                None
+            }
+        }
+    }
+
     /// Reads a text.
     pub fn text(&self, name: &str, report: &mut Report) -> Option<Named> {
         let node = self.get(name)?;
@@ -106,19 +125,17 @@ impl<'n> Members<'n> {
 
     /// Reads a boolean; false when it is missing.
     pub fn boolean(&self, name: &str, report: &mut Report) -> bool {
-        match self.get(name) {
-            None => false,
-            Some(Node { kind: Kind::Bool(b), .. }) => *b,
-            Some(node) => {
-                report.error("wrong-type", node.at, format!("`{name}` is true or false, not {}", node.what()));
-                false
-            }
+        let Some(node) = self.constant(name, report) else { return false };
+        if let Kind::Bool(found) = node.kind {
+            return found;
         }
+        report.error("wrong-type", node.at, format!("`{name}` is true or false, not {}", node.what()));
+        false
     }
 
     /// A whole number within bounds.
     pub fn integer(&self, name: &str, least: i64, most: i64, report: &mut Report) -> Option<i64> {
-        let node = self.get(name)?;
+        let node = self.constant(name, report)?;
         match node.kind {
             Kind::Int(int) if (least..=most).contains(&int) => Some(int),
             _ => {
@@ -130,7 +147,7 @@ impl<'n> Members<'n> {
 
     /// Reads a span of at most `most`.
     pub fn duration(&self, name: &str, most: Duration, report: &mut Report) -> Option<Duration> {
-        let node = self.get(name)?;
+        let node = self.constant(name, report)?;
         let text = match &node.kind {
             Kind::Text(text) => text.text.clone(),
             Kind::Int(int) => int.to_string(),
@@ -172,6 +189,43 @@ impl<'n> Members<'n> {
             }
         }
     }
+}
+
+/// A constant of a document: the node itself or, where it is `${settings.NAME}`, the value of that setting. Nothing where the
+/// setting is missing, which is reported, or has no value yet.
+pub fn constant<'n>(node: &'n Node, report: &mut Report) -> Option<Cow<'n, Node>> {
+    let inside = node.as_text().and_then(|text| text.strip_prefix("${")?.strip_suffix('}'));
+    let Some(path) = inside.map(str::trim).and_then(|text| text.strip_prefix("settings.")) else {
+        return Some(Cow::Borrowed(node));
+    };
+    let settings = report.settings()?;
+    let mut names = path.split('.');
+    let name = names.next().unwrap_or_default();
+    let Some(value) = settings.get(name) else {
+        unknown_setting(name, node.at, settings, report);
+        return None;
+    };
+    let mut value = value.clone()?;
+    for member in names {
+        let Some(found) = value.member(member) else {
+            report.error("unknown-setting", node.at, format!("the setting `{name}` has no `{member}`"));
+            return None;
+        };
+        value = found.clone();
+    }
+    Some(Cow::Owned(Node::of(&value, node.at)))
+}
+
+/// Reports a setting that no document declares.
+pub fn unknown_setting(name: &str, at: Place, settings: &InForce, report: &mut Report) {
+    report.error("unknown-setting", at, format!("there is no setting `{name}`"));
+    match suggest::nearest(name, settings.keys().map(String::as_str)) {
+        Some(near) if report.text().get(at.start as usize..at.end as usize) == Some(name) => report.did_you_mean(near),
+        Some(near) => report.help(format!("did you mean `settings.{near}`?")),
+        None => report.help(format!(
+            "declare it in a document of settings: `settings: office` with `values: {{{name}: {{type: string, default: …}}}}`"
+        )),
+    };
 }
 
 /// The members of a mapping whose keys are free.

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use serde_json::Value as Json;
 
-use super::reader::{KeySpec, Members, Named, is_document_name};
+use super::reader::{KeySpec, Members, Named, constant, is_document_name};
 use super::step::Encoding;
 use super::values::{MAX_WITHIN, METHODS};
 use super::yaml::{self, Node};
@@ -299,7 +299,7 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
         report.help("lower-case letters, digits and hyphens, beginning with a letter");
     }
     let about = members.text("about", report).map(|n| n.text).unwrap_or_default();
-    let base = match members.text("base", report) {
+    let base = match members.constant_text("base", report) {
         Some(base) => match valid_base(&base.text) {
             Ok(valid) => valid,
             Err(why) => {
@@ -308,7 +308,9 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
             }
         },
         None => {
-            report.error("missing-key", name.at, "a service needs `base`, its base address");
+            if members.get("base").is_none() {
+                report.error("missing-key", name.at, "a service needs `base`, its base address");
+            }
             String::new()
         }
     };
@@ -337,6 +339,7 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
     let credentials = members.get("credentials").and_then(|node| credentials(node, report));
     let mut headers = Vec::new();
     for (name, node) in members.mapping("headers", report) {
+        let Some(node) = constant(node, report) else { continue };
         match node.as_text() {
             Some(text) if super::step::is_header_name(&name.text) => headers.push((name.text, text.to_owned())),
             Some(_) => {
@@ -349,7 +352,8 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
     }
     let limits = members.get("limits").and_then(|node| Members::new(node, "`limits`", &[SERVICE_LIMITS], report));
     let at_once = limits.as_ref().and_then(|limits| limits.integer("at_once", 1, 10_000, report)).map(|n| n as u32);
-    let pace = limits.as_ref().and_then(|limits| limits.text("pace", report)).and_then(|text| pace(&text, report));
+    let pace =
+        limits.as_ref().and_then(|limits| limits.constant_text("pace", report)).and_then(|text| pace(&text, report));
     Some(Service {
         name,
         about,

@@ -6,7 +6,7 @@
 use std::time::Duration;
 
 use super::keys::{ENDPOINT, EVERY, LATER, LIMITS, NOTIFY, QUEUE, TIMETABLE, WORKFLOW};
-use super::reader::{MAX_NAME, Members, Named, is_document_name, is_identifier};
+use super::reader::{MAX_NAME, Members, Named, constant, is_document_name, is_identifier};
 use super::retry::{self, Retry};
 use super::step::{Step, steps, valid_name};
 use super::values::METHODS;
@@ -180,8 +180,11 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
         report.help("lower-case letters, digits and hyphens, beginning with a letter: `berth-quote`");
     }
     let about = members.text("about", report).map(|n| n.text).unwrap_or_default();
-    let input =
-        members.mapping("input", report).into_iter().filter_map(|(name, node)| property(name, node, report)).collect();
+    let input = members
+        .mapping("input", report)
+        .into_iter()
+        .filter_map(|(name, node)| property("an input", name, node, report))
+        .collect();
     let extra = match members.text("extra", report) {
         None => false,
         Some(extra) if extra.text == "allow" => true,
@@ -227,9 +230,10 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
     Some(Workflow { name, about, input, extra, entries, timetables, queue, functions, replies, steps })
 }
 
-fn property(name: Named, node: &Node, report: &mut Report) -> Option<Property> {
+/// Reads what is declared by a name and a JSON Schema; `what` is what messages call it.
+pub(super) fn property(what: &str, name: Named, node: &Node, report: &mut Report) -> Option<Property> {
     if !is_identifier(&name.text) {
-        report.error("bad-name", name.at, format!("`{}` cannot be the name of an input", name.text));
+        report.error("bad-name", name.at, format!("`{}` cannot be the name of {what}", name.text));
         if name.text.chars().count() > MAX_NAME {
             report.help(format!("it has {} characters; at most {MAX_NAME} are allowed", name.text.chars().count()));
         } else {
@@ -238,7 +242,7 @@ fn property(name: Named, node: &Node, report: &mut Report) -> Option<Property> {
         return None;
     }
     let Value::Object(_) = node.to_value() else {
-        report.error("wrong-type", node.at, format!("an input is described by a JSON Schema, not by {}", node.what()));
+        report.error("wrong-type", node.at, format!("{what} is described by a JSON Schema, not by {}", node.what()));
         report.help("for example `{type: string}`");
         return None;
     };
@@ -344,9 +348,10 @@ fn timetable(node: &Node, report: &mut Report) -> Option<Timetable> {
             return None;
         }
         (Some(patterns), None) => {
+            let patterns = constant(patterns, report)?;
             let nodes = match &patterns.kind {
                 Kind::List(items) => items.iter().collect(),
-                _ => vec![patterns],
+                _ => vec![&*patterns],
             };
             let mut parsed = Vec::new();
             for node in nodes {

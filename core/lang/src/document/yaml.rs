@@ -94,6 +94,23 @@ impl Node {
         self.as_map()?.iter().find(|(key, _)| key.name == name).map(|(_, node)| node)
     }
 
+    /// A value as a node at a place of the text.
+    pub fn of(value: &Value, at: Place) -> Node {
+        let kind = match value {
+            Value::Undefined | Value::Null => Kind::Null,
+            Value::Bool(found) => Kind::Bool(*found),
+            Value::Int(int) => Kind::Int(*int),
+            Value::Num(num) => Kind::Float(*num),
+            Value::List(items) => Kind::List(items.items().iter().map(|item| Node::of(item, at)).collect()),
+            Value::Object(members) => {
+                let key = |name: &str| Key { name: name.to_owned(), at, value: Value::text(name) };
+                Kind::Map(members.iter().map(|(name, value)| (key(name), Node::of(value, at))).collect())
+            }
+            other => Kind::Text(Text { text: other.as_text().unwrap_or_default().to_owned(), style: Style::Block }),
+        };
+        Node { kind, at }
+    }
+
     /// What a message calls this.
     pub fn what(&self) -> &'static str {
         match &self.kind {

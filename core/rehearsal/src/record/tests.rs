@@ -35,6 +35,7 @@ pub(crate) fn past(machine: &Machine, prepared: &Prepared, index: usize) -> Past
         started: prepared.cases[index].clock.to_string(),
         request: prepared.request(index),
         input: input.to_serde(),
+        settings: machine.settings().map(|settings| settings.to_serde()).unwrap_or_default(),
         kept: machine.remembered().map(|kept| kept.to_serde()).unwrap_or_default(),
         state: ended.state.name().into(),
         status: reply.map(|reply| reply.status),

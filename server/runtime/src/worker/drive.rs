@@ -74,6 +74,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
         caller: claimed.caller.clone(),
         attempt: claimed.attempt,
         generation: claimed.depth,
+        settings: None,
     };
     let mut machine = Machine::new(plan.clone(), start).with_key(shared.jobs.key_of(id));
     let mut journal = Journaled {

@@ -22,9 +22,9 @@ use serde::Deserialize;
 use serde_json::json;
 use sha2::{Digest, Sha256};
 
-use super::LARGEST;
 use super::auth::Caller;
 use super::workflows::endpoints;
+use super::{LARGEST, settings};
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -68,6 +68,8 @@ pub struct Given {
     #[serde(default)]
     drafts: Vec<DraftName>,
     #[serde(default)]
+    settings: BTreeMap<String, serde_json::Value>,
+    #[serde(default)]
     over: bool,
     #[serde(default)]
     preview: bool,
@@ -84,7 +86,7 @@ impl Given {
         drafts: &[DraftName],
     ) -> Self {
         let bundle = Bundle { documents: documents.collect(), files: files.clone(), ..Bundle::default() };
-        Given { bundle, drafts: drafts.to_vec(), over: true, preview: true }
+        Given { bundle, drafts: drafts.to_vec(), settings: BTreeMap::new(), over: true, preview: true }
     }
 
     /// The documents with the texts of the drafts.
@@ -121,6 +123,7 @@ impl Given {
             bundle.documents.push(Source::new(path, draft.source));
             taken.push((kind, name, draft.version));
         }
+        settings::carry(&mut bundle, live, &self.settings)?;
         Ok((bundle, taken))
     }
 }

@@ -230,6 +230,7 @@ async fn replayed(
         caller: job.caller.clone(),
         attempt: job.attempt,
         generation: job.depth,
+        settings: None,
     };
     let rows = app.store.outcomes(&[(job.id, job.attempt)]).await?;
     let secrets = app.effects.secrets.clone();

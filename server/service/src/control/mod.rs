@@ -21,8 +21,9 @@ mod runs;
 pub mod scope;
 pub mod scratch;
 mod secrets;
+mod settings;
 mod status;
-pub mod stepwise;
+mod stepwise;
 mod timetables;
 pub mod transfer;
 pub mod trials;
@@ -109,6 +110,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/openapi.json", web::get().to(status::control_api))
                     .route("/openapi", web::get().to(status::public_api))
                     .route("/services/{name}", web::delete().to(workflows::retire_service))
+                    .route("/settings", web::get().to(settings::list))
                     .route("/databases", web::get().to(databases::list))
                     .route("/databases/{name}", web::get().to(databases::show))
                     .route("/databases/{name}/prepare", web::post().to(databases::prepare))

@@ -41,6 +41,11 @@ pub(super) fn past(run: &Run, plan: &Plan, name: String) -> Past {
         input: value(Some(&run.input)),
         request: request(run, plan),
         kept: value(run.kept.as_deref()),
+        settings: match &run.settings {
+            Some(settings) => value(Some(settings)),
+            // Jobs run the plan of their generation, which has the settings of that time.
+            None => plan.settings.as_ref().map(Value::to_serde).unwrap_or_default(),
+        },
         state: run.state.clone(),
         status: run.status,
         reply: value(run.reply.as_deref()),

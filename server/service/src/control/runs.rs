@@ -151,6 +151,7 @@ pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         duration_us: run.duration,
         input: value(Some(&run.input)),
         kept: value(run.kept.as_deref()),
+        settings: value(run.settings.as_deref()),
         reply: value(run.reply.as_deref()),
         failure: failure(run.failure.as_deref()),
         workflow: run.workflow,

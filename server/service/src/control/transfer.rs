@@ -10,6 +10,7 @@ use kanzlei_compiler::plan::Action;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::effects::MOST_KEPT;
 use kanzlei_runtime::live::{Live, named_file};
+use kanzlei_store::documents::LiveDocument;
 use serde_json::Value as JsonValue;
 
 use crate::App;
@@ -28,8 +29,16 @@ pub async fn export(app: Data<App>, query: Query<ExportQuery>) -> Result<HttpRes
         true => None,
         false => Some(with_all_they_need(&live, &names)?),
     };
+    let needs = |document: &LiveDocument, of: &str| {
+        let declared = live.settings.declared.iter().filter(|(_, setting)| setting.document == of);
+        declared.into_iter().any(|(name, _)| super::settings::mentions(&document.source, name))
+    };
     let chosen = |kind: &str, name: &str| {
-        wanted.as_ref().is_none_or(|wanted| wanted.iter().any(|(of, known)| *of == kind && known == name))
+        let named = |kind: &str, name: &str| {
+            wanted.as_ref().is_some_and(|wanted| wanted.iter().any(|(of, known)| *of == kind && known == name))
+        };
+        let used = || live.documents.iter().any(|one| named(&one.kind, &one.name) && needs(one, name));
+        wanted.is_none() || named(kind, name) || (kind == "settings" && used())
     };
     let mut export =
         Export { documents: Vec::new(), files: BTreeMap::new(), kept: BTreeMap::new(), secrets: Vec::new() };
@@ -63,9 +72,12 @@ fn add(export: &mut Export, kind: &str, name: &str, text: &str, file: Option<&st
         "cases" => "cases",
         "service" => "services",
         "lane" => "lanes",
+        "settings" => "settings",
         _ => "workflows",
     };
     let path = format!("{folder}/{name}.yaml");
+    // What an installation has set stays there.
+    let file = file.filter(|_| kind != "settings");
     if let (Some(text), Some(named)) = (file, named_file(text)) {
         let at = relative(&path, &named);
         if at.starts_with("..") || at.starts_with('/') {

@@ -175,8 +175,15 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
         begins = before.started;
         remembered = before.past.kept.is_object().then(|| Value::from_json(&before.past.kept));
     }
-    let start =
-        Start { id: id.to_string(), input: input.clone(), now: begins, caller: None, attempt: 1, generation: 0 };
+    let start = Start {
+        id: id.to_string(),
+        input: input.clone(),
+        now: begins,
+        caller: None,
+        attempt: 1,
+        generation: 0,
+        settings: None,
+    };
     let trace_id = Uuid::new_v4().simple().to_string();
     let opened = asked.stepwise.then(|| app.trials.sessions.open((id, begins), &caller.name, &plan, &input));
     let (session, control) = opened.unzip();

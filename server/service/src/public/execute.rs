@@ -63,6 +63,7 @@ pub async fn run_or_queue(
         caller: caller.clone(),
         attempt: 1,
         generation: 0,
+        settings: None,
     };
     let plan = &route.workflow.plan;
     let machine = Machine::new(plan.clone(), start);

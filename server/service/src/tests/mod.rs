@@ -18,6 +18,7 @@ mod lists;
 mod public;
 mod schedules;
 mod secrets;
+mod settings;
 mod trials;
 
 use std::sync::OnceLock;

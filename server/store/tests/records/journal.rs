@@ -38,6 +38,7 @@ fn run(workflow: &str, state: &str, started: i64) -> Run {
         caller: None,
         input: "{}".into(),
         kept: Some(r#"{"last":3}"#.into()),
+        settings: None,
         reply: Some("\"😀\"".into()),
         failure: None,
         process: Some("p".into()),

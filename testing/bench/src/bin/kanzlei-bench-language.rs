@@ -135,6 +135,7 @@ fn main() {
                 caller: None,
                 attempt: 1,
                 generation: 0,
+                settings: None,
             },
         );
         on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());

@@ -1,0 +1,81 @@
+//! Selections of jobs, lanes and timetables.
+
+use clap::{Args as ClapArgs, Subcommand};
+
+/// Selects jobs; all given conditions must match.
+#[derive(ClapArgs, Default)]
+pub struct Select {
+    /// scheduled, queued, running, waiting, succeeded, rejected, failed or cancelled
+    #[arg(long)]
+    pub state: Option<String>,
+    #[arg(long)]
+    pub lane: Option<String>,
+    #[arg(long)]
+    pub workflow: Option<String>,
+    #[arg(long)]
+    pub tag: Option<String>,
+    /// Jobs of one group, by its id
+    #[arg(long, value_name = "ID")]
+    pub group: Option<String>,
+    #[arg(long, value_name = "INSTANT")]
+    pub due_from: Option<String>,
+    #[arg(long, value_name = "INSTANT")]
+    pub due_until: Option<String>,
+    /// Text that occurs in the input
+    #[arg(long)]
+    pub text: Option<String>,
+}
+
+impl Select {
+    pub fn is_empty(&self) -> bool {
+        [&self.state, &self.lane, &self.workflow, &self.tag, &self.group, &self.due_from, &self.due_until, &self.text]
+            .iter()
+            .all(|part| part.is_none())
+    }
+}
+
+#[derive(ClapArgs)]
+pub struct Jobs {
+    #[command(flatten)]
+    pub select: Select,
+    /// Only jobs before this one, for the next page
+    #[arg(long, value_name = "ID")]
+    pub before: Option<String>,
+    /// Refresh the list until interrupted
+    #[arg(long)]
+    pub follow: bool,
+    #[arg(long, default_value_t = 20)]
+    pub limit: u32,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, clap::ValueEnum)]
+pub enum LaneAction {
+    Hold,
+    Release,
+    Empty,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, clap::ValueEnum)]
+pub enum TimetableAction {
+    Pause,
+    Resume,
+    Fire,
+}
+
+#[derive(Subcommand)]
+pub enum Timetables {
+    /// Show the due times of a pattern, offline
+    Preview {
+        /// Five fields: minute, hour, day of month, month, weekday; or a span such as `30min` for a fixed grid
+        pattern: String,
+        /// Time zone by its IANA name
+        #[arg(long, default_value = "UTC")]
+        zone: String,
+        /// After this instant; now by default
+        #[arg(long, value_name = "INSTANT")]
+        from: Option<String>,
+        /// How many due times to show
+        #[arg(long, default_value_t = 5, value_parser = clap::value_parser!(u16).range(1..=1000))]
+        count: u16,
+    },
+}

@@ -1,0 +1,76 @@
+//! What an installation has beside documents: databases, operators, secrets, settings.
+
+use clap::Subcommand;
+
+#[derive(Subcommand)]
+pub enum Databases {
+    /// Print the statement that prepares a database, or have the service run it
+    Prepare {
+        /// The name of the database, as the service is configured
+        name: String,
+        /// Have the service run it, where its user may
+        #[arg(long)]
+        apply: bool,
+    },
+}
+
+#[derive(Subcommand)]
+pub enum Operators {
+    /// List tokens with their expiry and last use
+    List,
+    /// Make a token and show it, once
+    Add {
+        /// Whose token it is
+        name: String,
+        /// Days until it expires; never by default
+        #[arg(long)]
+        days: Option<u32>,
+    },
+    /// Replace a token and show the new one, once
+    Rotate {
+        /// Whose token it is
+        name: String,
+        /// Days until the new one expires; never by default
+        #[arg(long)]
+        days: Option<u32>,
+    },
+    /// Remove a token and end its sessions
+    Revoke {
+        /// Whose token it is
+        name: String,
+    },
+}
+
+#[derive(Subcommand)]
+pub enum Secrets {
+    /// Set or replace a secret; prompts for its value
+    Set {
+        /// The name by which services refer to it
+        name: String,
+        /// What it may be used for: an address below which it is sent, or `signing`; repeatable
+        #[arg(long = "for", value_name = "PURPOSE")]
+        purposes: Vec<String>,
+    },
+    /// Remove a secret that no live service uses
+    Remove {
+        /// The name of the secret
+        name: String,
+    },
+}
+
+#[derive(Subcommand)]
+pub enum Settings {
+    /// Set the value of a setting on this installation
+    Set {
+        /// The setting, as a document declares it
+        name: String,
+        /// JSON where it can be, else text; settings that are strings by their schema keep digits as they are
+        #[arg(allow_hyphen_values = true)]
+        value: String,
+    },
+    /// Remove the value that is set, so that the default is in force again
+    Unset {
+        /// The setting
+        name: String,
+    },
+}
