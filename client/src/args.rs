@@ -250,9 +250,9 @@ pub enum Command {
         #[command(subcommand)]
         what: Draft,
     },
-    /// Databases that `sql` steps name: list, prepare
+    /// Databases that `sql` steps name: list, describe, prepare
     #[command(
-        after_help = "A job performs a writing step once, even if its process is killed in the middle: the database keeps a marker beside\nwhat the step wrote. `prepare` prints the statement that makes the table of markers, for an administrator.\n\nExamples:\n  kanzlei databases\n  kanzlei databases prepare harbour\n  kanzlei databases prepare harbour --apply"
+        after_help = "A job performs a writing step once, even if its process is killed in the middle: the database keeps a marker beside\nwhat the step wrote. `prepare` prints the statement that makes the table of markers, for an administrator.\n\nExamples:\n  kanzlei databases\n  kanzlei databases describe harbour > harbour.database.yaml\n  kanzlei databases prepare harbour\n  kanzlei databases prepare harbour --apply"
     )]
     Databases {
         #[command(subcommand)]
@@ -482,7 +482,7 @@ pub enum Command {
     /// Print the JSON Schema of a kind of document, for editors
     #[command(after_help = "Example:\n  kanzlei schema workflow > workflow.schema.json")]
     Schema {
-        /// workflow, service, lane, settings or cases
+        /// workflow, service, lane, settings, database or cases
         kind: String,
     },
 }

@@ -4,6 +4,11 @@ use clap::Subcommand;
 
 #[derive(Subcommand)]
 pub enum Databases {
+    /// Print its tables as a document, so that `check` types statements offline
+    Describe {
+        /// The name of the database, as the service is configured
+        name: String,
+    },
     /// Print the statement that prepares a database, or have the service run it
     Prepare {
         /// The name of the database, as the service is configured

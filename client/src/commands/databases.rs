@@ -1,6 +1,6 @@
 //! `databases`: which databases workflows can name, and preparing one for steps that jobs perform once.
 
-use kanzlei_api::databases::{Database, Databases};
+use kanzlei_api::databases::{Database, Databases, Description};
 
 use super::{print_json, segment};
 use crate::api::Api;
@@ -24,6 +24,18 @@ pub fn list(api: &Api, json: bool) -> Done {
     draw::table(&["database", "prepared for jobs"], rows);
     if let Some(other) = answer.databases.iter().find(|database| !database.prepared) {
         println!("{}", draw::dim(&format!("prepare one: kanzlei databases prepare {}", other.name)));
+    }
+    Ok(())
+}
+
+/// Prints the tables of a database as a document.
+pub fn describe(api: &Api, name: &str, json: bool) -> Done {
+    let found: Description = api.get(&format!("/databases/{}/description", segment(name)))?;
+    if json {
+        print_json(&found);
+    } else {
+        print!("{}", found.document);
+        eprintln!("{} tables; keep this beside the documents, as {name}.database.yaml", found.tables);
     }
     Ok(())
 }

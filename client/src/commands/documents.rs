@@ -7,7 +7,7 @@ use kanzlei_api::deploys::Deployed;
 use kanzlei_api::drafts::DraftName;
 use kanzlei_compiler::check::Bundle;
 use kanzlei_lang::diagnostic::{Diagnostic, Severity};
-use kanzlei_lang::document::kind_of;
+use kanzlei_lang::document::{BESIDE, kind_of};
 use kanzlei_rehearsal::check as check_bundle;
 use serde_json::{Value as Json, json};
 
@@ -97,9 +97,9 @@ pub fn deploy_bundle(api: &Api, mut bundle: Bundle, drafts: Vec<DraftName>, from
             return Err(Error::Bad);
         }
     }
-    bundle.documents.retain(|document| kind_of(&document.text) != Some("cases"));
+    bundle.documents.retain(|document| kind_of(&document.text).is_none_or(|kind| !BESIDE.contains(&kind)));
     if bundle.documents.is_empty() && drafts.is_empty() {
-        return Err(Error::Usage("there are only cases here; nothing to deploy".into()));
+        return Err(Error::Usage("there are only cases and descriptions of databases here; nothing to deploy".into()));
     }
     // Services beside single files are live already, or the service says that they are not.
     bundle.context.clear();
@@ -131,7 +131,10 @@ fn send(api: &Api, sent: &Sent, json: bool) -> Done {
                 let own = |path: &str| bundle.documents.iter().find(|d| d.path == path).map(|d| d.text.clone());
                 draw::diagnostics(&found, &|path| own(path).or_else(|| live[path].as_str().map(str::to_owned)));
                 println!("{}; nothing was deployed", draw::counted(&found));
-                if let Some(other) = found.iter().filter(|_| !bundle.documents.is_empty()).find(|d| d.severity == Severity::Error && d.path.starts_with("live/"))
+                if let Some(other) = found
+                    .iter()
+                    .filter(|_| !bundle.documents.is_empty())
+                    .find(|d| d.severity == Severity::Error && d.path.starts_with("live/"))
                 {
                     let name = other.path.split('/').nth(2).unwrap_or_default();
                     println!("`{name}` is live and would no longer work; deploy it together with the change");

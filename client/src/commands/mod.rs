@@ -72,6 +72,7 @@ pub fn run(args: Args) -> Done {
         Command::Draft { what: Draft::Push { paths, merge } } => drafts::push(&api()?, &paths, merge, json),
         Command::Draft { what: Draft::Discard { name } } => drafts::discard(&api()?, &name, json),
         Command::Databases { what: None } => databases::list(&api()?, json),
+        Command::Databases { what: Some(Databases::Describe { name }) } => databases::describe(&api()?, &name, json),
         Command::Databases { what: Some(Databases::Prepare { name, apply }) } => {
             databases::prepare(&api()?, &name, apply, json)
         }

@@ -556,6 +556,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Settings that documents declare; a deploy sets them */
+        get: operations["settings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/secrets": {
         parameters: {
             query?: never;
@@ -651,6 +668,23 @@ export interface paths {
         };
         /** One database, with the statement that prepares it */
         get: operations["database"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/databases/{name}/description": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The tables of a database as a document, so that statements are typed offline */
+        get: operations["describeDatabase"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1153,6 +1187,16 @@ export interface components {
             /** @description The live workflows that invoke or queue it. */
             callers: string[];
         };
+        /** @description The tables of a database. */
+        Description: {
+            /**
+             * Format: uint
+             * @description How many tables and views there are.
+             */
+            tables: number;
+            /** @description A document of kind `database` that describes them. */
+            document: string;
+        };
         /** @description A finding about a document. */
         Diagnostic: {
             /** @description A stable name, such as `unknown-key`. */
@@ -1204,6 +1248,10 @@ export interface components {
             };
             /** @description Drafts on the server that go along. */
             drafts?: components["schemas"]["DraftName"][];
+            /** @description Values of settings that the installation sets; null removes one, so that the default is in force again. */
+            settings?: {
+                [key: string]: unknown;
+            };
             /**
              * @description Whether a draft is deployed although another revision went live since it began.
              * @default false
@@ -2309,6 +2357,8 @@ export interface components {
             input: unknown;
             /** @description What the workflow remembered when the run began. */
             kept: unknown;
+            /** @description The settings that it read, null where it reads none. */
+            settings: unknown;
             reply: unknown;
             failure: components["schemas"]["Failure"] | null;
             sheet: components["schemas"]["Paragraph"][];
@@ -2544,6 +2594,27 @@ export interface components {
             /** @description Whose token it is. */
             name: string;
             role: string;
+        };
+        /** @description One setting, with the value in force. */
+        Setting: {
+            name: string;
+            /** @description The document that declares it. */
+            document: string;
+            about: string;
+            /** @description The type of its value, as messages write it. */
+            of: string;
+            /** @description JSON Schema of its value. */
+            schema: unknown;
+            /** @description The value of installations that set none; null where there is none. */
+            default: unknown;
+            /** @description The value that this installation has set; null where it has set none. */
+            set: unknown;
+            /** @description Documents that use it, as KIND/NAME. */
+            users: string[];
+        };
+        /** @description All settings that live documents declare. */
+        Settings: {
+            settings: components["schemas"]["Setting"][];
         };
         /** @description Whether a finding prevents a deploy. */
         Severity: "error" | "warning";
@@ -2937,6 +3008,7 @@ export type Databases = components['schemas']['Databases'];
 export type Day = components['schemas']['Day'];
 export type Deployed = components['schemas']['Deployed'];
 export type DeployedDocument = components['schemas']['DeployedDocument'];
+export type Description = components['schemas']['Description'];
 export type Diagnostic = components['schemas']['Diagnostic'];
 export type Document = components['schemas']['Document'];
 export type Documents = components['schemas']['Documents'];
@@ -3040,6 +3112,8 @@ export type Service = components['schemas']['Service'];
 export type ServiceLine = components['schemas']['ServiceLine'];
 export type Services = components['schemas']['Services'];
 export type Session = components['schemas']['Session'];
+export type Setting = components['schemas']['Setting'];
+export type Settings = components['schemas']['Settings'];
 export type Severity = components['schemas']['Severity'];
 export type SignIn = components['schemas']['SignIn'];
 export type Span = components['schemas']['Span'];
@@ -4227,6 +4301,31 @@ export interface operations {
             503: components["responses"]["Problem"];
         };
     };
+    settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Settings"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
     secrets: {
         parameters: {
             query?: never;
@@ -4411,6 +4510,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Database"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    describeDatabase: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Description"];
                 };
             };
             400: components["responses"]["Problem"];

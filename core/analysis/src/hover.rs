@@ -17,6 +17,9 @@ use crate::place::{What, locate};
 use crate::symbols::{self, Symbol};
 use crate::{Workspace, explain, keys};
 
+/// Tables that are listed of a database.
+const MOST_TABLES: usize = 30;
+
 /// What stands at a position.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
@@ -241,7 +244,21 @@ fn symbol(workspace: &Workspace, path: &str, position: usize, checked: &Checked)
             let set = setting.set.as_ref().map_or(String::new(), |value| format!(", set to `{}`", json(value)));
             format!("setting **{name}**: `{of}`, {default}{set}\n\n{about}")
         }
-        Symbol::Database(name) => format!("database **{name}**, as the settings of the service name it"),
+        Symbol::Database(name) => {
+            match document(&|d| matches!(d, Document::Database(found) if found.name.text == *name)) {
+                Some(Document::Database(found)) => {
+                    let mut text = format!("database **{name}**\n\n{}\n", found.about);
+                    for (table, columns) in found.tables.iter().take(MOST_TABLES) {
+                        let columns: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
+                        let _ = write!(text, "\n- `{table}`: {}", columns.join(", "));
+                    }
+                    text
+                }
+                _ => format!(
+                    "database **{name}**, as the configuration of the service names it; `kanzlei databases describe {name}` writes its tables beside the documents"
+                ),
+            }
+        }
         Symbol::Input(of, name) => {
             let property =
                 symbols::workflow(workspace, of)?.input.iter().find(|property| property.name.text == *name)?;

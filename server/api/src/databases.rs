@@ -17,4 +17,12 @@ api! {
         /// The statement that makes the table of markers.
         pub statement: String,
     }
+
+    /// The tables of a database.
+    pub struct Description {
+        /// How many tables and views there are.
+        pub tables: usize,
+        /// A document of kind `database` that describes them.
+        pub document: String,
+    }
 }

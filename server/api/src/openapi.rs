@@ -292,6 +292,12 @@ fn operations() -> Operations {
         "One database, with the statement that prepares it",
     )
     .problems(&[404]);
+    all.get::<databases::Description>(
+        "/databases/{name}/description",
+        "describeDatabase",
+        "The tables of a database as a document, so that statements are typed offline",
+    )
+    .problems(&[404, 503]);
     all.act::<databases::Database>(
         "/databases/{name}/prepare",
         "prepareDatabase",

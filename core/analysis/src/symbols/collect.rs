@@ -56,6 +56,9 @@ impl<'w> Collect<'w> {
                 }
             }
             Document::Lane(lane) => self.add(Symbol::Lane(lane.name.text.clone()), lane.name.at, true),
+            Document::Database(database) => {
+                self.add(Symbol::Database(database.name.text.clone()), database.name.at, true)
+            }
             Document::Settings(settings) => {
                 for property in &settings.values {
                     self.add(Symbol::Setting(property.name.text.clone()), property.name.at, true);

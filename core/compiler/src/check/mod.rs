@@ -41,6 +41,7 @@ use serde::{Deserialize, Serialize};
 use crate::plan::{Lane, Maker, Plan};
 use crate::sql;
 use kanzlei_lang::diagnostic::{Diagnostic, Report, Severity};
+pub use kanzlei_lang::document::database::Column;
 use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_lang::document::settings::InForce;
 use kanzlei_lang::document::yaml::{Kind, Node};
@@ -83,17 +84,6 @@ pub struct Known {
     pub no_transactions: BTreeMap<String, Vec<(String, String)>>,
     /// What databases lack to perform steps of jobs once.
     pub unprepared: BTreeMap<String, Vec<String>>,
-}
-
-/// A column that a statement returns.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Column {
-    /// The name.
-    pub name: String,
-    /// The database's name of the type: `VARCHAR`, `BIGINT UNSIGNED`.
-    pub type_name: String,
-    /// Whether it can be null.
-    pub nullable: bool,
 }
 
 impl Bundle {
@@ -291,6 +281,7 @@ pub fn examine(
     let mut workflows: Vec<(usize, Arc<Workflow>)> = Vec::new();
     let mut cases: Vec<(usize, Arc<document::Cases>)> = Vec::new();
     let mut names: BTreeMap<(&str, String), usize> = BTreeMap::new();
+    let mut databases: BTreeMap<String, Arc<document::Database>> = BTreeMap::new();
     for (index, (parsed, report)) in parsed.iter().zip(&mut reports).enumerate() {
         let Some(document) = &parsed.document else { continue };
         let (kind, name) = match document {
@@ -298,6 +289,7 @@ pub fn examine(
             Document::Service(service) => ("service", &service.name),
             Document::Lane(lane) => ("lane", &lane.name),
             Document::Settings(settings) => ("settings", &settings.name),
+            Document::Database(database) => ("database", &database.name),
             Document::Cases(found) => {
                 // A workflow may have cases in several documents.
                 if index < own {
@@ -325,6 +317,7 @@ pub fn examine(
                     checked.lanes.insert(compiled.name.clone(), Arc::new(compiled));
                 }
             }
+            Document::Database(database) => _ = databases.insert(database.name.text.clone(), database.clone()),
             Document::Cases(_) | Document::Settings(_) => {}
         }
     }
@@ -348,6 +341,7 @@ pub fn examine(
             workflows: &by_name,
             lanes: &checked.lanes,
             settings: &settings,
+            databases: &databases,
             known,
             watch: watch::Watch { at: watched, mentions: question.mentions, document: *index },
         };

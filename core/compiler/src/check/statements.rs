@@ -6,11 +6,12 @@ use std::sync::Arc;
 
 use super::steps::Walk;
 use crate::plan::{self, Maker, Plan, Statement};
+use crate::sql::columns::{Described, Unknown, described};
 use crate::sql::{Class, Needs, judge, parameters, words};
 use kanzlei_lang::diagnostic::{Place, Report};
-use kanzlei_lang::document::Workflow;
 use kanzlei_lang::document::step::Sql;
 use kanzlei_lang::document::workflow::Answer;
+use kanzlei_lang::document::{self, Workflow};
 use kanzlei_lang::suggest;
 use kanzlei_lang::types::{Type, row};
 
@@ -86,8 +87,17 @@ pub(super) fn compile(walk: &mut Walk, sql: &Sql) -> Option<plan::Sql> {
             }
         }
         let compiled = Arc::new(Statement { texts, parameters: indexes });
-        if let Some(Err(why)) = walk.described(&sql.database.text, &compiled) {
-            walk.report.error("refused-statement", statement.text.at, format!("the database rejects this: {why}"));
+        match walk.described(&sql.database.text, &compiled) {
+            Some(Err(why)) => {
+                let message = format!("the database rejects this: {why}");
+                walk.report.error("refused-statement", statement.text.at, message);
+            }
+            Some(Ok(described)) => {
+                for unknown in described.faults {
+                    report_unknown(walk, statement, &sql.database.text, &unknown);
+                }
+            }
+            None => {}
         }
         walk.statements.push((sql.database.text.clone(), compiled.clone()));
         whole &= makers.iter().all(Option::is_some);
@@ -105,6 +115,32 @@ pub(super) fn compile(walk: &mut Walk, sql: &Sql) -> Option<plan::Sql> {
         once,
         needs: Arc::new(needs),
     })
+}
+
+/// Reports a table or column that the description of a database lacks.
+fn report_unknown(walk: &mut Walk, statement: &document::step::Statement, database: &str, unknown: &Unknown) {
+    let text = statement.text.as_text().unwrap_or_default();
+    let whole = |at: usize| {
+        let part = |c: char| c.is_ascii_alphanumeric() || c == '_' || c == '$';
+        let behind = text[at + unknown.name.len()..].chars().next();
+        !text[..at].chars().next_back().is_some_and(|c| part(c) || c == ':') && !behind.is_some_and(part)
+    };
+    let at = text.match_indices(&unknown.name).map(|(at, _)| at).find(|at| whole(*at));
+    let place = match at {
+        Some(at) => statement.text.place_in(walk.report.text(), at, at + unknown.name.len()),
+        None => statement.text.at,
+    };
+    let (code, message) = match &unknown.column_of {
+        None => ("unknown-table", format!("`{database}` has no table `{}`", unknown.name)),
+        Some(tables) => ("unknown-column", format!("there is no column `{}` in {tables}", unknown.name)),
+    };
+    walk.report.error(code, place, message);
+    match &unknown.near {
+        Some(near) => walk.report.did_you_mean(near),
+        None => walk.report.help(format!(
+            "where the database has changed, describe it again: `kanzlei databases describe {database}`"
+        )),
+    };
 }
 
 /// What is wrong with a statement that is to be performed once.
@@ -176,13 +212,15 @@ pub(super) fn unprepared(
 pub const MARKERS: &str = "kanzlei_done";
 
 impl Walk<'_, '_, '_> {
-    /// What the database reported of a statement, where it was asked.
-    pub(super) fn described(
-        &self,
-        database: &str,
-        statement: &Statement,
-    ) -> Option<Result<Vec<super::Column>, String>> {
-        self.known?.statements.get(&(database.to_owned(), statement.prepared())).cloned()
+    /// What the database reported of a statement, where it was asked; else what its description says.
+    pub(super) fn described(&self, database: &str, statement: &Statement) -> Option<Result<Described, String>> {
+        let text = statement.prepared();
+        if let Some(known) = self.known {
+            let reported = known.statements.get(&(database.to_owned(), text)).cloned();
+            return reported
+                .map(|reported| reported.map(|columns| Described { columns: Some(columns), faults: vec![] }));
+        }
+        Some(Ok(described(&text, &self.databases.get(database)?.tables)))
     }
 }
 
@@ -190,8 +228,10 @@ impl Walk<'_, '_, '_> {
 pub(super) fn result(walk: &Walk, sql: &plan::Sql) -> Type {
     let one = |statement: &Statement| {
         let row = match walk.described(&sql.database, statement) {
-            Some(Ok(columns)) if columns.is_empty() => Type::Never,
-            Some(Ok(columns)) => row(columns.iter().map(|c| (c.name.as_str(), c.type_name.as_str(), c.nullable))),
+            Some(Ok(Described { columns: Some(columns), .. })) if columns.is_empty() => Type::Never,
+            Some(Ok(Described { columns: Some(columns), .. })) => {
+                row(columns.iter().map(|c| (c.name.as_str(), c.type_name.as_str(), c.nullable)))
+            }
             _ => Type::Unknown,
         };
         Type::object([("rows", Type::list(row)), ("count", Type::NUMBER), ("id", Type::NUMBER.or(Type::Null))])

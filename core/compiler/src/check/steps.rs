@@ -14,7 +14,7 @@ use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::reader::{self, Named};
 use kanzlei_lang::document::step::{Action, Step};
 use kanzlei_lang::document::yaml::{self, Kind, Node};
-use kanzlei_lang::document::{Service, Workflow};
+use kanzlei_lang::document::{Database, Service, Workflow};
 use kanzlei_lang::expr::template::Template;
 use kanzlei_lang::expr::{Expression, Fault, Scope, Span, Use};
 use kanzlei_lang::suggest;
@@ -30,6 +30,8 @@ pub(super) struct Around<'a> {
     pub workflows: &'a BTreeMap<&'a str, &'a Workflow>,
     pub lanes: &'a BTreeMap<String, Arc<plan::Lane>>,
     pub settings: &'a Settings,
+    /// Databases that documents describe.
+    pub databases: &'a BTreeMap<String, Arc<Database>>,
     pub known: Option<&'a Known>,
     pub watch: Watch,
 }
@@ -57,6 +59,7 @@ pub(super) fn compile(
         workflows: around.workflows,
         lanes: around.lanes,
         settings: around.settings,
+        databases: around.databases,
         known: around.known,
         scope,
         slots: FIXED.map(str::to_owned).to_vec(),
@@ -202,6 +205,7 @@ pub(super) struct Walk<'w, 'r, 's> {
     pub workflows: &'w BTreeMap<&'w str, &'w Workflow>,
     pub lanes: &'w BTreeMap<String, Arc<plan::Lane>>,
     settings: &'w Settings,
+    pub databases: &'w BTreeMap<String, Arc<Database>>,
     pub known: Option<&'w Known>,
     pub scope: Scope,
     pub slots: Vec<String>,

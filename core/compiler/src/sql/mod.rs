@@ -12,6 +12,7 @@
 //! assert_eq!(refused.message, "`SET` is not sent to databases");
 //! ```
 
+pub mod columns;
 mod functions;
 mod text;
 
@@ -150,8 +151,16 @@ pub fn judge(text: &str, parameters: usize, transaction: bool) -> Result<Judged,
             help: "name a parameter, `:name`, and set its value under `bind`".into(),
         });
     }
-    let work = || parsed(text, transaction);
-    if pieces.len() < FEW_PIECES { stacker::maybe_grow(1 << 20, 4 << 20, work) } else { stacker::grow(STACK, work) }
+    on_stack(pieces.len(), || parsed(text, transaction))
+}
+
+/// Runs work that is as deep as a statement is long.
+fn with_stack<T>(text: &str, work: impl FnOnce() -> T) -> T {
+    on_stack(pieces(text).len(), work)
+}
+
+fn on_stack<T>(pieces: usize, work: impl FnOnce() -> T) -> T {
+    if pieces < FEW_PIECES { stacker::maybe_grow(1 << 20, 4 << 20, work) } else { stacker::grow(STACK, work) }
 }
 
 /// What must not stand in any statement, however it is parsed.

@@ -1,7 +1,7 @@
 //! Documents: from text to a typed tree with positions.
 //!
 //! A document is YAML 1.2 whose first key names its kind. [`yaml`] returns a tree of nodes, [`reader`]
-//! reads mappings by tables of keys, [`workflow`], [`service`], [`lane`], [`cases`] and [`settings`] hold the kinds. Nothing here looks
+//! reads mappings by tables of keys, [`workflow`], [`service`], [`lane`], [`cases`], [`settings`] and [`database`] hold the kinds. Nothing here looks
 //! into expressions or knows other documents; that is [`kanzlei_compiler::check`].
 //!
 //! ```
@@ -13,6 +13,7 @@
 //! ```
 
 pub mod cases;
+pub mod database;
 pub mod keys;
 pub mod lane;
 pub mod purpose;
@@ -31,6 +32,7 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 pub use cases::Cases;
+pub use database::Database;
 pub use lane::Lane;
 pub use service::Service;
 pub use settings::Settings;
@@ -68,10 +70,14 @@ pub enum Document {
     Lane(Arc<Lane>),
     /// Settings.
     Settings(Arc<Settings>),
+    /// The tables of a database.
+    Database(Arc<Database>),
 }
 
 /// The kinds of documents this version reads.
-pub const KINDS: &[&str] = &["workflow", "service", "cases", "lane", "settings"];
+pub const KINDS: &[&str] = &["workflow", "service", "cases", "lane", "settings", "database"];
+/// The kinds that stay beside the others: they are checked with them, and never live.
+pub const BESIDE: &[&str] = &["cases", "database"];
 const LATER: &[&str] = &["plan"];
 const FIRST_KEY: &str = "the first key names the kind: `workflow: NAME`, `service: NAME`, `lane: NAME`, `settings: NAME` or `cases: WORKFLOW`";
 
@@ -107,6 +113,7 @@ pub fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<String>) -> 
         "service" => service::read(&root, file, report).map(|s| Document::Service(Arc::new(s))),
         "cases" => cases::read(&root, file, report).map(|c| Document::Cases(Arc::new(c))),
         "lane" => lane::read(&root, report).map(|l| Document::Lane(Arc::new(l))),
+        "database" => database::read(&root, report).map(|d| Document::Database(Arc::new(d))),
         "settings" => settings::read(&root, file, report).map(|s| Document::Settings(Arc::new(s))),
         kind if LATER.contains(&kind) => {
             report.error("not-yet", key.at, format!("documents of kind `{kind}` are not part of this version"));

@@ -13,7 +13,7 @@ pub fn row<'c>(columns: impl IntoIterator<Item = (&'c str, &'c str, bool)>) -> T
             "TINYINT" | "SMALLINT" | "MEDIUMINT" | "INT" | "BIGINT" | "YEAR" | "FLOAT" | "DOUBLE" | "DECIMAL" => {
                 Type::NUMBER
             }
-            "JSON" => Type::Unknown,
+            "JSON" | "" => Type::Unknown,
             "NULL" => Type::Null,
             "DATE" => Type::Text(Text::Date),
             "DATETIME" | "TIMESTAMP" => Type::INSTANT,

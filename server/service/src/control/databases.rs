@@ -1,9 +1,12 @@
 //! Databases of authors: which there are, and whether jobs can perform steps once in them.
 
+use std::collections::BTreeMap;
+
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Path};
 use kanzlei_api::databases::{self as api, Databases};
-use kanzlei_store::databases::{Database, Refused, once};
+use kanzlei_lang::document::database::{Column, MAX_TABLES, write};
+use kanzlei_store::databases::{Database, Described, Refused, once};
 
 use crate::App;
 use crate::error::{Error, Result};
@@ -22,6 +25,17 @@ pub async fn list(app: Data<App>) -> Result<HttpResponse> {
 /// `GET /databases/{name}`: one database, with the statement that prepares it.
 pub async fn show(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
     Ok(HttpResponse::Ok().json(shown(&app, &name).await?))
+}
+
+/// `GET /databases/{name}/description`: its tables as a document that stays beside the others.
+pub async fn describe(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+    let database = known(&app, &name)?;
+    let refused = |refused: Refused| Error::problem(503, "The database cannot be described", refused.reported().1);
+    let found = on(&app, async move { database.tables(MAX_TABLES).await }).await?.map_err(refused)?;
+    let column = |c: Described| Column { name: c.name, type_name: c.type_name, nullable: c.nullable };
+    let tables = found.into_iter().map(|(name, columns)| (name, columns.into_iter().map(column).collect()));
+    let tables: BTreeMap<String, Vec<Column>> = tables.collect();
+    Ok(HttpResponse::Ok().json(api::Description { tables: tables.len(), document: write(&name, &tables) }))
 }
 
 /// `POST /databases/{name}/prepare`: makes the table of markers, where the service's user may.

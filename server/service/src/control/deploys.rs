@@ -318,10 +318,11 @@ pub async fn deploy(app: Data<App>, caller: Caller, body: Json<Given>) -> Result
         problem.with.insert("diagnostics".into(), json!(found));
         return Err(Error::Runtime(kanzlei_runtime::Error::Problem(Box::new(problem))));
     }
+    // What stays beside the others was checked with them.
     let new: Vec<NewDocument> = documents
         .iter()
         .filter_map(|source| {
-            let (kind, name) = name_of(&source.text)?;
+            let (kind, name) = name_of(&source.text).filter(|(kind, _)| !document::BESIDE.contains(kind))?;
             let file = named_file(&source.text)
                 .and_then(|named| files.get(&kanzlei_compiler::check::relative(&source.path, &named)).cloned());
             let mut digest = Sha256::new();
@@ -333,6 +334,10 @@ pub async fn deploy(app: Data<App>, caller: Caller, body: Json<Given>) -> Result
             Some(NewDocument { kind: kind.into(), name, path, source: source.text.clone(), file, digest })
         })
         .collect();
+    if new.is_empty() {
+        let detail = "cases and descriptions of databases stay beside the documents; they are never live";
+        return Err(Error::problem(422, "Nothing to deploy", detail));
+    }
     let (before, plans) = (live.clone(), checked.plans);
     let work = move || {
         let changes: Vec<Change> = new.iter().map(|document| Change::of(document, &before, &plans)).collect();

@@ -113,6 +113,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/settings", web::get().to(settings::list))
                     .route("/databases", web::get().to(databases::list))
                     .route("/databases/{name}", web::get().to(databases::show))
+                    .route("/databases/{name}/description", web::get().to(databases::describe))
                     .route("/databases/{name}/prepare", web::post().to(databases::prepare))
                     .route("/operators", web::get().to(operators::list))
                     .route("/operators", web::post().to(operators::add))

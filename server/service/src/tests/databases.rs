@@ -1,5 +1,8 @@
 //! Databases of authors: which statements are sent, on which connections, and which databases are disabled.
 
+use kanzlei_compiler::sql::columns;
+use kanzlei_lang::document::{self, Document, Source};
+use kanzlei_lang::types::row;
 use serde_json::{Value as Json, json};
 
 use super::{Answer, Bed, server, with};
@@ -104,5 +107,56 @@ fn no_database_is_lent_until_a_server_is_named() {
         let lent = bed.control("POST /scratch", &json!({"seed": "SELECT 1"})).await;
         assert_eq!(lent.problem(), (422, "No database is lent".into()));
         assert!(lent.body.contains("rehearsal.url"));
+    });
+}
+
+#[test]
+fn descriptions_say_of_statements_what_the_database_says() {
+    let url = server().authors("kanzlei_tables_of").expect("a database");
+    let define = "CREATE TABLE bill (id INT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY, vessel VARCHAR(60) NOT NULL, dues DECIMAL(10,2) NOT NULL, made DATE NOT NULL, at DATETIME NULL, paid BOOLEAN NOT NULL, note TEXT NULL, doc JSON NULL, size DOUBLE NULL, kind ENUM('a','b') NOT NULL);
+        CREATE TABLE hold (berth CHAR(3) NOT NULL, bill INT UNSIGNED NULL);
+        CREATE VIEW due AS SELECT id, vessel FROM bill WHERE NOT paid;";
+    server().sql("kanzlei_tables_of", define).expect("tables");
+    with("described", &[], &[("databases.harbour.url", url.as_str())], async |bed| {
+        let found = bed.control("GET /databases/harbour/description", &Json::Null).await.json();
+        assert_eq!(found["tables"], 3, "{found}");
+        let text = found["document"].as_str().expect("a document");
+        let (document, faults) = document::read(&Source::new("harbour.database.yaml", text), &|_| None);
+        assert!(faults.is_empty(), "{text}\n{faults:?}");
+        let Some(Document::Database(described)) = document else { panic!("{text}") };
+        let database = &bed.service.app.effects.databases["harbour"].database;
+        for statement in [
+            "SELECT * FROM bill",
+            "SELECT d.*, h.bill, h.berth AS place FROM due d LEFT JOIN hold h ON h.bill = d.id",
+            "SELECT COUNT(*) AS n, SUM(dues) AS total, AVG(size), MAX(made) AS last, MIN(vessel) AS first, MAX(paid) AS p FROM bill",
+            "SELECT id + 1 AS next, id / 2 AS half, NOT paid AS open, dues > 5 AS large, size * 2 AS twice, -id AS less FROM bill",
+            "SELECT COALESCE(note, vessel) AS c, IFNULL(size, 0.5) AS s, IF(paid, 1, 2) AS i, CASE WHEN paid THEN vessel END AS w FROM bill",
+            "SELECT (SELECT COUNT(*) FROM hold WHERE bill = bill.id) AS holds, EXISTS (SELECT 1 FROM hold) AS any_hold FROM bill",
+            "SELECT CONCAT(vessel, kind) AS t, UPPER(vessel) AS u, ROUND(dues, 1) AS r, LENGTH(note) AS l, NOW() AS now, CURDATE() AS today, YEAR(made) AS y FROM bill",
+            "SELECT id, vessel FROM bill UNION SELECT bill, berth FROM hold",
+            "WITH due_now AS (SELECT vessel, made FROM bill) SELECT made, vessel FROM due_now",
+            "SELECT vessel, COUNT(*) AS c, GROUP_CONCAT(kind) AS kinds FROM bill GROUP BY vessel WITH ROLLUP",
+            "SELECT 1 AS one, 'a' AS a, 1.5 AS f, NULL AS nothing, TRUE AS yes, ROW_NUMBER() OVER (ORDER BY id) AS n FROM bill",
+            "SELECT kind, doc, at, JSON_VALUE(doc, '$.a') AS j FROM bill JOIN hold ON hold.bill = bill.id",
+        ] {
+            let real = database.clone();
+            let asked = bed.service.app.runtime.spawn(async move { real.describe(statement).await });
+            let real = asked.await.expect("the runtime").unwrap_or_else(|error| panic!("{statement}: {error:?}"));
+            let ours = columns::described(statement, &described.tables);
+            assert_eq!(ours.faults, [], "{statement}");
+            let ours = ours.columns.expect("columns");
+            assert_eq!(ours.len(), real.len(), "{statement}");
+            for (ours, real) in ours.iter().zip(&real) {
+                let of = |type_name: &str| row([("v", type_name, false)]).to_string();
+                let known = ours.type_name.is_empty() || of(&ours.type_name) == of(&real.type_name);
+                assert!(
+                    ours.name == real.name && known && (ours.nullable || !real.nullable),
+                    "{statement}: {ours:?} is not {} {}, nullable {}",
+                    real.name,
+                    real.type_name,
+                    real.nullable
+                );
+            }
+        }
     });
 }

@@ -206,6 +206,26 @@ impl Database {
             .collect())
     }
 
+    /// Every table and view with its columns as statements return them, by name; at most `most` tables.
+    pub async fn tables(&self, most: usize) -> std::result::Result<Vec<(String, Vec<Described>)>, Refused> {
+        let mut connection = self.connection().await?;
+        let names: Vec<String> = sqlx::query_scalar(
+            "SELECT CAST(table_name AS CHAR) FROM information_schema.tables WHERE table_schema = DATABASE() ORDER BY table_name LIMIT ?",
+        )
+        .bind(most as u64)
+        .fetch_all(&mut *connection)
+        .await
+        .map_err(refused)?;
+        drop(connection);
+        let mut tables = Vec::with_capacity(names.len());
+        for name in names.into_iter().filter(|name| name != "kanzlei_done") {
+            let text = format!("SELECT * FROM `{}` LIMIT 0", name.replace('`', "``"));
+            let columns = self.describe(&text).await?;
+            tables.push((name, columns));
+        }
+        Ok(tables)
+    }
+
     /// Runs statements one after another, in one transaction if so asked.
     pub async fn run(
         &self,
