@@ -306,13 +306,21 @@ pub enum Command {
     /// List what is live, with the counts of the last 24 hours
     List,
     /// Show a workflow as a sheet, with its addresses
-    #[command(after_help = "Example:\n  kanzlei show berth-quote\n  kanzlei show berth-quote --source")]
+    #[command(
+        after_help = "Examples:\n  kanzlei show berth-quote\n  kanzlei show berth-quote --source\n  kanzlei show berth-quote --stats 24h"
+    )]
     Show {
         /// The workflow
         name: String,
         /// Print the document itself
         #[arg(long)]
         source: bool,
+        /// Print how often each step ran and failed since then, and how long it took: a span such as 24h, or an instant
+        #[arg(long, value_name = "SINCE", num_args = 0..=1, default_missing_value = "24h")]
+        stats: Option<String>,
+        /// With --stats, a revision other than the live one
+        #[arg(long, requires = "stats")]
+        revision: Option<u32>,
     },
     /// Send a request to a workflow's endpoint, as a client would
     #[command(

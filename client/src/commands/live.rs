@@ -1,10 +1,11 @@
 //! `list`, `show`, `retire`.
 
 use kanzlei_api::Json;
+use kanzlei_api::statistics::{Counted, Statistics, StatisticsQuery};
 use kanzlei_api::workflows::{Workflow, WorkflowLine, Workflows};
 use kanzlei_compiler::plan::Paragraph;
 
-use super::{print_json, segment};
+use super::{listing, print_json, segment};
 use crate::api::Api;
 use crate::{Done, draw};
 
@@ -74,6 +75,40 @@ pub fn show(api: &Api, name: &str, source: bool, json: bool) -> Done {
     });
     println!("  §   Input {}", inputs.collect::<Vec<_>>().join(", "));
     workflow.sheet.iter().for_each(print_paragraph);
+    Ok(())
+}
+
+/// Shows how often each step ran and failed over a span, and how long it took.
+pub fn statistics(api: &Api, name: &str, since: String, revision: Option<u32>, json: bool) -> Done {
+    let query = StatisticsQuery { since: Some(since), revision };
+    let found: Statistics = api.get(&listing(&format!("workflows/{}/statistics", segment(name)), &query))?;
+    if json {
+        print_json(&found);
+        return Ok(());
+    }
+    println!("{} · revision {} · since {} UTC", draw::bold(name), found.revision, draw::time(found.since));
+    if found.runs.runs == 0 {
+        println!("No run of this revision has ended since then.");
+    } else {
+        let row = |number: &str, step: String, counted: &Counted| {
+            let took = |span: Option<_>| span.map(draw::took).unwrap_or_else(|| "—".into());
+            let (runs, failures) = (counted.runs.to_string(), counted.failures.to_string());
+            vec![number.to_owned(), step, runs, failures, took(counted.p50_us), took(counted.p95_us)]
+        };
+        let steps = found.steps.iter().map(|step| {
+            let title = format!("{}{} {}", "  ".repeat(step.depth.into()), step.kind, step.title);
+            row(&step.number, title, &step.counted)
+        });
+        let whole = std::iter::once(row("", "the run".into(), &found.runs));
+        draw::table(&["§", "step", "runs", "failed", "p50", "p95"], whole.chain(steps));
+    }
+    for other in &found.others {
+        let (runs, revision) = (other.runs, other.revision);
+        let plural = if runs == 1 { "" } else { "s" };
+        let line =
+            format!("{runs} run{plural} of revision {revision}: kanzlei show {name} --stats --revision {revision}");
+        println!("{}", draw::dim(&line));
+    }
     Ok(())
 }
 

@@ -93,7 +93,10 @@ pub fn run(args: Args) -> Done {
         Command::Retire { name } => live::retire(&api()?, &name, json),
         Command::List => live::list(&api()?, json),
         Command::Show { name, .. } if name.contains(['@', '/']) => drafts::show_text(&api()?, &name, json),
-        Command::Show { name, source } => live::show(&api()?, &name, source, json),
+        Command::Show { name, stats: Some(since), revision, .. } => {
+            live::statistics(&api()?, &name, since, revision, json)
+        }
+        Command::Show { name, source, .. } => live::show(&api()?, &name, source, json),
         Command::Call { name, inputs, headers, curl } => call::call(&api()?, &name, &inputs, headers, curl, json),
         Command::Runs { workflow, which, request_id, before, limit } => {
             let filter = RunFilter { workflow, request_id, before, limit: Some(limit), ..which.filter() };

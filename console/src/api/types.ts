@@ -469,6 +469,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workflows/{name}/statistics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How often the steps of a workflow ran and failed over a span, and how long they took */
+        get: operations["statistics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services": {
         parameters: {
             query?: never;
@@ -1136,6 +1153,20 @@ export interface components {
             steps: components["schemas"]["StepChange"][];
             /** @description What differs, as a unified diff. */
             diff: string;
+        };
+        /** @description How often, and how long. */
+        Counted: {
+            /** Format: uint64 */
+            runs: number;
+            /**
+             * Format: uint64
+             * @description Those that failed, caught or not; of runs also those that were rejected or cancelled.
+             */
+            failures: number;
+            /** @description The time that half of them did not exceed, with an error of at most an eighth. */
+            p50_us: components["schemas"]["Span"] | null;
+            /** @description The time that 95 of 100 did not exceed. */
+            p95_us: components["schemas"]["Span"] | null;
         };
         /** @description One database, and whether jobs can perform writing steps once in it. */
         Database: {
@@ -2003,6 +2034,13 @@ export interface components {
         Operators: {
             operators: components["schemas"]["Operator"][];
         };
+        /** @description Runs of another revision. */
+        OtherRevision: {
+            /** Format: uint32 */
+            revision: number;
+            /** Format: uint64 */
+            runs: number;
+        };
         /** @description The steps of a workflow, in order. */
         Outline: {
             steps: components["schemas"]["Entry"][];
@@ -2640,6 +2678,19 @@ export interface components {
             /** Format: uint64 */
             within_ms: number;
         };
+        /** @description What the steps of one revision did over a span. Every run is counted in the minute of its end, jobs too. */
+        Statistics: {
+            workflow: string;
+            /** Format: uint32 */
+            revision: number;
+            since: components["schemas"]["Timestamp"];
+            /** @description The runs themselves. */
+            runs: components["schemas"]["Counted"];
+            /** @description The steps by number, those of invoked workflows too. */
+            steps: components["schemas"]["StepStatistics"][];
+            /** @description Other revisions that ran in the span, newest first. */
+            others: components["schemas"]["OtherRevision"][];
+        };
         /** @description How the service stands. */
         Status: {
             version: string;
@@ -2695,6 +2746,16 @@ export interface components {
         };
         /** @enum {string} */
         StepState: "running" | "succeeded" | "skipped" | "caught" | "failed" | "cancelled";
+        /** @description What one step did. */
+        StepStatistics: {
+            number: string;
+            /** @description Empty where its revision can no longer be read. */
+            kind: string;
+            title: string;
+            /** Format: uint8 */
+            depth: number;
+            counted: components["schemas"]["Counted"];
+        };
         /** @description Something that can stand at a position. */
         Suggestion: {
             /** @description What it is called. */
@@ -3003,6 +3064,7 @@ export type Changed = components['schemas']['Changed'];
 export type Checked = components['schemas']['Checked'];
 export type ClientChange = components['schemas']['ClientChange'];
 export type Comparison = components['schemas']['Comparison'];
+export type Counted = components['schemas']['Counted'];
 export type Database = components['schemas']['Database'];
 export type Databases = components['schemas']['Databases'];
 export type Day = components['schemas']['Day'];
@@ -3071,6 +3133,7 @@ export type Operation = components['schemas']['Operation'];
 export type Operation2 = components['schemas']['Operation2'];
 export type Operator = components['schemas']['Operator'];
 export type Operators = components['schemas']['Operators'];
+export type OtherRevision = components['schemas']['OtherRevision'];
 export type Outline = components['schemas']['Outline'];
 export type Paragraph = components['schemas']['Paragraph'];
 export type Parameter = components['schemas']['Parameter'];
@@ -3119,10 +3182,12 @@ export type SignIn = components['schemas']['SignIn'];
 export type Span = components['schemas']['Span'];
 export type Statement = components['schemas']['Statement'];
 export type Statements = components['schemas']['Statements'];
+export type Statistics = components['schemas']['Statistics'];
 export type Status = components['schemas']['Status'];
 export type Step = components['schemas']['Step'];
 export type StepChange = components['schemas']['StepChange'];
 export type StepState = components['schemas']['StepState'];
+export type StepStatistics = components['schemas']['StepStatistics'];
 export type Suggestion = components['schemas']['Suggestion'];
 export type Suggestions = components['schemas']['Suggestions'];
 export type Texts = components['schemas']['Texts'];
@@ -4098,6 +4163,40 @@ export interface operations {
             403: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
             409: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    statistics: {
+        parameters: {
+            query?: {
+                /** @description From when on: an instant (RFC 3339), or a span before now such as `24h`, which is the default. */
+                since?: string;
+                /** @description A revision; the live one by default. */
+                revision?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Statistics"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

@@ -14,6 +14,7 @@
 
 pub mod address;
 pub mod duration;
+pub mod histogram;
 pub mod problem;
 pub mod run;
 pub mod time;

@@ -27,6 +27,7 @@ pub mod services;
 pub mod session;
 pub mod settings;
 pub mod sheet;
+pub mod statistics;
 pub mod timetables;
 pub mod transfer;
 pub mod trials;

@@ -7,7 +7,7 @@ use serde_json::{Map, json};
 
 use crate::{
     Json, databases, deploys, drafts, jobs, lanes, language, operators, runs, scratch, secrets, services, session,
-    settings, timetables, transfer, trials, workflows,
+    settings, statistics, timetables, transfer, trials, workflows,
 };
 
 /// One operation, as the document describes it.
@@ -248,6 +248,12 @@ fn operations() -> Operations {
     all.get::<workflows::Workflows>("/workflows", "workflows", "Live workflows with counts of the last 24 hours");
     all.get::<workflows::Workflow>("/workflows/{name}", "workflow", "One workflow with sheet, source and revisions")
         .problems(&[404]);
+    all.list::<statistics::StatisticsQuery, statistics::Statistics>(
+        "/workflows/{name}/statistics",
+        "statistics",
+        "How often the steps of a workflow ran and failed over a span, and how long they took",
+    )
+    .problems(&[404, 422]);
     all.add("delete", "/workflows/{name}", "retireWorkflow", "Retires a workflow that no other invokes")
         .problems(&[404, 409]);
     all.get::<services::Services>("/services", "services", "Live services");

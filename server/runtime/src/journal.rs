@@ -28,6 +28,7 @@ use crate::clock::now;
 use crate::refusals::Refusals;
 use crate::secrets::Secrets;
 use crate::secrets::mask::RunMask;
+use crate::step_counts::Steps;
 
 /// Runs written in one transaction.
 const BATCH: usize = 200;
@@ -37,6 +38,8 @@ const BATCH_BYTES: usize = 4 << 20;
 const LINGER: Duration = Duration::from_millis(20);
 /// How often counts are written.
 const COUNT_EVERY: Duration = Duration::from_secs(1);
+/// How often counts of steps are written.
+const COUNT_STEPS_EVERY: Duration = Duration::from_secs(5);
 /// The longest pause between retries while the database is unavailable.
 const LONGEST_PAUSE: Duration = Duration::from_secs(2);
 
@@ -92,6 +95,7 @@ pub struct Counters {
     failed: AtomicU64,
     dropped: AtomicU64,
     took: AtomicU64,
+    steps: Steps,
 }
 
 /// Counts runs and passes ended ones to the writer.
@@ -197,6 +201,7 @@ impl Journal {
             RunState::Rejected => _ = counters.rejected.fetch_add(1, Ordering::Relaxed),
             _ => _ = counters.failed.fetch_add(1, Ordering::Relaxed),
         }
+        counters.steps.add(&run.machine, run.revision, state, run.ended.at.since(run.started), run.ended.at);
         let weight = run.weight();
         let fits = self.held.fetch_add(weight, Ordering::Relaxed) + weight <= self.most_bytes;
         let kept = fits
@@ -210,6 +215,29 @@ impl Journal {
             self.held.fetch_sub(weight, Ordering::Relaxed);
             counters.dropped.fetch_add(1, Ordering::Relaxed);
             self.dropped.fetch_add(1, Ordering::Relaxed);
+        }
+    }
+
+    /// Writes what was counted of steps.
+    async fn write_step_counts(&self, store: &Store, source: u64) {
+        let all: Vec<(String, Arc<Counters>)> = {
+            let all = self.counters.lock().unwrap_or_else(PoisonError::into_inner);
+            all.iter().map(|(workflow, counters)| (workflow.clone(), counters.clone())).collect()
+        };
+        let minute = now().as_minutes();
+        for (workflow, counters) in all {
+            let changed = counters.steps.changed(&workflow);
+            if changed.is_empty() {
+                continue;
+            }
+            match store.write_step_counts(source, &changed).await {
+                Ok(()) => counters.steps.written(minute),
+                Err(error) => {
+                    tracing::debug!(%error, "counts of steps are written later");
+                    counters.steps.not_written();
+                    return;
+                }
+            }
         }
     }
 
@@ -250,6 +278,8 @@ impl Writer {
         let mut tallies = BTreeMap::new();
         let mut count = tokio::time::interval(COUNT_EVERY);
         let mut waiting: Vec<oneshot::Sender<()>> = Vec::new();
+        let mut counted = tokio::time::Instant::now();
+        let source = Uuid::now_v7().as_u64_pair().0 ^ Uuid::new_v4().as_u64_pair().1;
         loop {
             let stopping = *stop.borrow();
             let mut batch = Batch::default();
@@ -274,6 +304,10 @@ impl Writer {
                 }
             }
             if batch.runs.is_empty() {
+                if stopping || !waiting.is_empty() || counted.elapsed() >= COUNT_STEPS_EVERY {
+                    counted = tokio::time::Instant::now();
+                    journal.write_step_counts(&self.store, source).await;
+                }
                 waiting.drain(..).for_each(|reader| _ = reader.send(()));
                 journal.drain(now().as_minutes(), &mut tallies);
                 let written: Vec<Tally> = tallies.values().cloned().collect();

@@ -28,6 +28,7 @@ pub mod live;
 pub mod queue;
 pub mod refusals;
 pub mod secrets;
+pub mod step_counts;
 pub mod trial;
 pub mod worker;
 

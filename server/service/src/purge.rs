@@ -53,6 +53,7 @@ pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
         purged(store.purge_firings(at - DAY * kept.jobs).await, &mut failed);
         purged(store.purge_answers(at).await, &mut failed);
         purged(store.purge_refusals(at - DAY * kept.runs).await, &mut failed);
+        while purged(store.purge_step_counts(at - DAY * kept.runs).await, &mut failed) >= 5000 {}
         purged(store.purge_samples(at - DAY * 2).await, &mut failed);
         let age = Duration::from_secs(86_400 * (kept.jobs.max(kept.failed_jobs) + MARKER_DAYS) as u64);
         for (name, Outside { database, .. }) in &effects.databases {

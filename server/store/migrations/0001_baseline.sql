@@ -109,6 +109,19 @@ CREATE TABLE tally (
     PRIMARY KEY (workflow, minute)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
+-- What the steps of a workflow did in a minute, as one process has counted it so far: a list of number, runs,
+-- failures, and how many took how long.
+CREATE TABLE step_count (
+    workflow VARCHAR(60)     NOT NULL,
+    minute   BIGINT          NOT NULL,
+    revision INT UNSIGNED    NOT NULL,
+    -- A start of a process.
+    source   BIGINT UNSIGNED NOT NULL,
+    steps    MEDIUMTEXT      NOT NULL,
+    PRIMARY KEY (workflow, minute, revision, source),
+    INDEX step_count_by_time (minute)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
 CREATE TABLE operator_token (
     hash    CHAR(64)    NOT NULL PRIMARY KEY,
     name    VARCHAR(60) NOT NULL UNIQUE,

@@ -22,6 +22,7 @@ mod pool;
 pub mod queue;
 pub mod refusals;
 mod servers;
+pub mod statistics;
 
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, LazyLock};

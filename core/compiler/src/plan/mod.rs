@@ -132,6 +132,14 @@ pub struct ReplyShape {
 }
 
 impl Plan {
+    /// The fixed slots outside of a run: its input and the settings.
+    pub fn slots_around(&self, input: &Value) -> [Value; FIXED.len()] {
+        let mut slots = [const { Value::Undefined }; FIXED.len()];
+        slots[INPUT as usize] = input.clone();
+        slots[SETTINGS as usize] = self.settings.clone().unwrap_or_default();
+        slots
+    }
+
     /// Whether a run may call services, itself or through workflows that it invokes.
     pub fn may_call(&self) -> bool {
         !self.services.is_empty() || !self.invokes.is_empty()

@@ -223,7 +223,7 @@ impl Jobs {
         let kept = self.secrets.guard(json.clone(), plan.labels.any).ok_or_else(|| {
             Error::problem(500, "The input cannot be kept", "the workflow handles confidential values, and the service has no key for secrets: set `secrets.key_file` in its configuration")
         })?;
-        let slots = [input.clone(), Value::Undefined, Value::Undefined, Value::Undefined];
+        let slots = plan.slots_around(input);
         let tag = plan.queue.tag.as_ref().and_then(|tag| tag.make(&slots, Default::default()).ok());
         let tag = tag.filter(|tag| !tag.is_nullish()).map(|tag| kanzlei_lang::expr::ops::to_text(&tag).to_string());
         Ok(NewJob {

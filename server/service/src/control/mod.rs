@@ -22,6 +22,7 @@ pub mod scope;
 pub mod scratch;
 mod secrets;
 mod settings;
+mod statistics;
 mod status;
 mod stepwise;
 mod timetables;
@@ -104,6 +105,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/language/findings", web::get().to(language::findings))
                     .route("/workflows", web::get().to(workflows::workflows))
                     .route("/workflows/{name}", web::get().to(workflows::workflow))
+                    .route("/workflows/{name}/statistics", web::get().to(statistics::statistics))
                     .route("/workflows/{name}", web::delete().to(workflows::retire))
                     .route("/services", web::get().to(workflows::services))
                     .route("/services/{name}", web::get().to(workflows::service))

@@ -87,7 +87,7 @@ fn statuses_of(text: &str) -> Result<RangeInclusive<u16>> {
 }
 
 /// An instant, or a span before now.
-fn past_of(text: &str, at: Timestamp) -> Result<Timestamp> {
+pub(super) fn past_of(text: &str, at: Timestamp) -> Result<Timestamp> {
     if let Ok(span) = kanzlei_model::duration::parse(text) {
         return Ok(at - Span::from(span));
     }

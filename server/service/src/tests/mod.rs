@@ -19,6 +19,7 @@ mod public;
 mod schedules;
 mod secrets;
 mod settings;
+mod statistics;
 mod trials;
 
 use std::sync::OnceLock;

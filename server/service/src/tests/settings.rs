@@ -6,7 +6,7 @@ use super::{Bed, with};
 
 const OFFICE: &str = "settings: office\nvalues:\n  days: {type: integer, minimum: 1, default: 3}\n  lanes: {type: integer, default: 2}\n";
 const ASK: &str = "workflow: ask\nentries: [{endpoint: GET /ask, access: open}]\nsteps: [{invoke: inner, id: inner}, {reply: 200, body: '${inner.body}'}]\n";
-const INNER: &str = "workflow: inner\nentries: [{endpoint: POST /later, access: open, answer: later}]\nsteps: [{reply: 200, body: 'days ${settings.days}'}]\n";
+const INNER: &str = "workflow: inner\nqueue: {tag: 'in ${settings.days} days'}\nentries: [{endpoint: POST /later, access: open, answer: later}]\nsteps: [{reply: 200, body: 'days ${settings.days}'}]\n";
 const LANE: &str = "lane: slow\nat_once: ${settings.lanes}\n";
 
 async fn set(bed: &Bed, name: &str, value: Json) -> (u16, String) {
@@ -49,7 +49,7 @@ fn a_value_is_set_by_a_deploy_and_kept_by_what_waits() {
 
         // The job was queued when it was three days; its run and those of requests can be made again.
         bed.work();
-        bed.ended(waits).await;
+        assert_eq!(bed.ended(waits).await.tag.as_deref(), Some("in 3 days"));
         let run = bed.control(&format!("GET /runs/{waits}"), &Json::Null).await.json();
         assert_eq!(run["reply"], "days 3", "{run}");
         bed.journaled().await;

@@ -1,0 +1,148 @@
+//! What the steps of each workflow do, minute by minute: how often they ran and failed, and how long they took.
+//!
+//! Every run is counted where it ends, jobs too, also those whose details the journal drops. Counts of the current minute are kept
+//! in memory and written over again every few seconds, each process in rows of its own; a crash loses what was not
+//! written yet. Of one workflow and minute at most [`MOST_STEPS`] steps are counted, and at most [`MOST_MINUTES`] minutes
+//! wait for the database.
+
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
+use std::sync::{Mutex, PoisonError};
+
+use kanzlei_engine::machine::{Machine, State, StepRecord};
+use kanzlei_model::run::RunState;
+use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_store::statistics::{StepCount, StepCounts};
+
+/// The most steps of one workflow that are counted in a minute, over all its revisions.
+const MOST_STEPS: usize = 10_000;
+/// The most minutes of one workflow that wait to be written.
+const MOST_MINUTES: usize = 30;
+/// The records of a run that are counted one by one; those of more are added up first.
+const FEW: usize = 64;
+
+/// The step itself, or one inside a workflow that it invokes, by its number on the sheet of the run.
+#[derive(PartialEq, Eq, Hash)]
+enum Place {
+    Run,
+    Own(u32),
+    Inside(String),
+}
+
+/// Counts of one minute, by revision and step.
+#[derive(Default)]
+struct Minute {
+    minute: i64,
+    changed: bool,
+    counts: HashMap<(u32, Place), StepCount>,
+}
+
+impl Minute {
+    fn add(
+        &mut self,
+        revision: u32,
+        place: Place,
+        number: impl FnOnce() -> String,
+        count: impl FnOnce(&mut StepCount),
+    ) {
+        let full = self.counts.len() >= MOST_STEPS;
+        match self.counts.entry((revision, place)) {
+            Entry::Occupied(entry) => count(entry.into_mut()),
+            Entry::Vacant(_) if full => {}
+            Entry::Vacant(entry) => count(entry.insert(StepCount { number: number(), ..StepCount::default() })),
+        }
+    }
+
+    /// The rows of this minute, one for each revision.
+    fn rows(&self, workflow: &str) -> Vec<StepCounts> {
+        let mut rows: HashMap<u32, Vec<StepCount>> = HashMap::new();
+        for ((revision, _), count) in &self.counts {
+            rows.entry(*revision).or_default().push(count.clone());
+        }
+        let row =
+            |(revision, steps)| StepCounts { workflow: workflow.to_owned(), revision, minute: self.minute, steps };
+        rows.into_iter().map(row).collect()
+    }
+}
+
+/// Counts of the steps of one workflow.
+#[derive(Default)]
+pub struct Steps(Mutex<Vec<Minute>>);
+
+impl std::fmt::Debug for Steps {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Steps")
+    }
+}
+
+impl Steps {
+    /// Counts a run that has ended, and its steps.
+    pub fn add(&self, machine: &Machine, revision: u32, state: RunState, took: Span, at: Timestamp) {
+        let mut minutes = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let now = at.as_minutes();
+        if minutes.last().is_none_or(|last| last.minute < now) {
+            if minutes.len() >= MOST_MINUTES {
+                minutes.remove(0);
+            }
+            minutes.push(Minute { minute: now, ..Minute::default() });
+        }
+        let Some(minute) = minutes.last_mut() else { return };
+        minute.changed = true;
+        let failed = state != RunState::Succeeded;
+        minute.add(revision, Place::Run, String::new, |count| count_one(count, failed, took));
+        let records = machine.records();
+        let place = |record: &StepRecord| match record.level {
+            0 => Place::Own(record.paragraph),
+            _ => Place::Inside(machine.number(record)),
+        };
+        if records.len() <= FEW {
+            for record in records.iter().filter(|record| counts(record)) {
+                minute.add(revision, place(record), || machine.number(record), |count| count_record(count, record));
+            }
+            return;
+        }
+        let mut sums: HashMap<(u16, u32), (&StepRecord, StepCount)> = HashMap::new();
+        for record in records.iter().filter(|record| counts(record)) {
+            let (_, sum) = sums.entry((record.level, record.paragraph)).or_insert((record, StepCount::default()));
+            count_record(sum, record);
+        }
+        for (record, sum) in sums.into_values() {
+            minute.add(revision, place(record), || machine.number(record), |count| count.merge(&sum));
+        }
+    }
+
+    /// What is to be written: whole minutes, also the current one so far.
+    pub fn changed(&self, workflow: &str) -> Vec<StepCounts> {
+        let mut minutes = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let changed =
+            minutes.iter_mut().filter_map(|minute| std::mem::take(&mut minute.changed).then(|| minute.rows(workflow)));
+        changed.flatten().collect()
+    }
+
+    /// Drops minutes before this one, which are written.
+    pub fn written(&self, now: i64) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).retain(|minute| minute.changed || minute.minute >= now);
+    }
+
+    /// Keeps minutes that could not be written for the next time.
+    pub fn not_written(&self) {
+        let mut minutes = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        minutes.iter_mut().for_each(|minute| minute.changed = true);
+    }
+}
+
+/// Whether a step was performed.
+fn counts(record: &StepRecord) -> bool {
+    record.state != State::Skipped
+}
+
+fn count_record(count: &mut StepCount, record: &StepRecord) {
+    let failed = matches!(record.state, State::Failed | State::Caught);
+    count_one(count, failed, record.ended.since(record.started));
+}
+
+fn count_one(count: &mut StepCount, failed: bool, took: Span) {
+    count.runs += 1;
+    count.failures += u64::from(failed);
+    count.times.add(took.as_micros().max(0) as u64);
+}

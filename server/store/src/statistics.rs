@@ -1,0 +1,118 @@
+//! Statistics of steps: what each process counted of a workflow's steps in a minute.
+
+use kanzlei_model::histogram::Histogram;
+use kanzlei_model::time::Timestamp;
+use sqlx::{MySql, QueryBuilder};
+
+use crate::{Doing, Result, Store};
+
+/// Rows written in one statement.
+const ROWS: usize = 50;
+
+/// What one step did.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct StepCount {
+    /// Its number on the sheet of the run; empty for the run itself.
+    pub number: String,
+    /// How often it was performed.
+    pub runs: u64,
+    /// How often it failed, caught or not.
+    pub failures: u64,
+    /// How long it took.
+    pub times: Histogram,
+}
+
+impl StepCount {
+    /// Adds the counts of the same step.
+    pub fn merge(&mut self, other: &StepCount) {
+        self.runs += other.runs;
+        self.failures += other.failures;
+        self.times.merge(&other.times);
+    }
+}
+
+/// What the steps of a revision did in a minute.
+#[derive(Clone, Debug, PartialEq)]
+pub struct StepCounts {
+    /// The workflow.
+    pub workflow: String,
+    /// Its revision.
+    pub revision: u32,
+    /// Minutes since 1970.
+    pub minute: i64,
+    /// The steps.
+    pub steps: Vec<StepCount>,
+}
+
+/// A step as it is stored: number, runs, failures, buckets with their counts.
+type Stored = (String, u64, u64, Vec<(u8, u64)>);
+
+impl Store {
+    /// Writes what a process has counted of minutes so far; `source` distinguishes it from others and from its own earlier starts.
+    pub async fn write_step_counts(&self, source: u64, counts: &[StepCounts]) -> Result<()> {
+        for chunk in counts.chunks(ROWS) {
+            let mut query: QueryBuilder<MySql> =
+                QueryBuilder::new("INSERT INTO step_count (workflow, minute, revision, source, steps) ");
+            query.push_values(chunk, |mut row, counts| {
+                let steps: Vec<Stored> = counts
+                    .steps
+                    .iter()
+                    .map(|step| (step.number.clone(), step.runs, step.failures, step.times.counts().to_vec()))
+                    .collect();
+                row.push_bind(&counts.workflow)
+                    .push_bind(counts.minute)
+                    .push_bind(counts.revision)
+                    .push_bind(source)
+                    .push_bind(serde_json::to_string(&steps).unwrap_or_default());
+            });
+            query.push(" ON DUPLICATE KEY UPDATE steps = VALUES(steps)");
+            query.build().persistent(false).execute(&self.pool).await.doing("writing counts of steps")?;
+        }
+        Ok(())
+    }
+
+    /// What was counted of a workflow from a minute on, by revision and step, added up.
+    pub async fn step_counts(&self, workflow: &str, since_minute: i64) -> Result<Vec<(u32, Vec<StepCount>)>> {
+        let mut revisions: Vec<(u32, Vec<StepCount>)> = Vec::new();
+        let mut after = (since_minute - 1, 0, 0);
+        // Page by page: a row may hold thousands of steps.
+        loop {
+            let rows = sqlx::query!(
+                "SELECT minute, revision, source, steps FROM step_count
+                 WHERE workflow = ? AND minute >= ? AND (minute, revision, source) > (?, ?, ?) ORDER BY minute, revision, source LIMIT 200",
+                workflow,
+                after.0,
+                after.0,
+                after.1,
+                after.2
+            )
+            .fetch_all(&self.pool)
+            .await
+            .doing("reading counts of steps")?;
+            let Some(last) = rows.last() else { return Ok(revisions) };
+            after = (last.minute, last.revision, last.source);
+            for row in rows {
+                let steps: Vec<Stored> = serde_json::from_str(&row.steps).unwrap_or_default();
+                let at = revisions.iter().position(|(revision, _)| *revision == row.revision);
+                let at = at.unwrap_or_else(|| {
+                    revisions.push((row.revision, Vec::new()));
+                    revisions.len() - 1
+                });
+                let known = &mut revisions[at].1;
+                for (number, runs, failures, times) in steps {
+                    let step = StepCount { number, runs, failures, times: Histogram::of(times) };
+                    match known.iter_mut().find(|one| one.number == step.number) {
+                        Some(one) => one.merge(&step),
+                        None => known.push(step),
+                    }
+                }
+            }
+        }
+    }
+
+    /// Deletes counts of minutes before an instant; returns how many rows.
+    pub async fn purge_step_counts(&self, before: Timestamp) -> Result<u64> {
+        let gone = sqlx::query!("DELETE FROM step_count WHERE minute < ? LIMIT 5000", before.as_minutes());
+        Ok(gone.execute(&self.pool).await.doing("deleting old counts of steps")?.rows_affected())
+    }
+}
