@@ -81,17 +81,14 @@ pub enum Command {
         after_help = "Editors start it themselves; the handbook says how to set it up (docs/editors.md). It offers findings while typing,\ncompletion, hover, definition, references, rename, fixes, an outline with the numbers of the sheet, and folding."
     )]
     LanguageServer,
-    /// Rename a workflow, service, lane, input, step or function wherever documents use it
+    /// Rename a live workflow, or anything with a name in a folder of documents
     #[command(
-        after_help = "PLACE is a workflow, service or lane by its name, or a name of a workflow behind a dot:\n`berth-quote.tide` is a step or value, `berth-quote.input.imo` an input.\n\nExamples:\n  kanzlei rename demo/harbour vessel-dues stay-dues --dry-run\n  kanzlei rename demo/harbour berth-quote.tide window"
+        after_help = "Without a folder it renames a workflow on the service, in one deploy: its address stays, its runs, jobs, revisions and drafts are found under\nthe new name, and the workflows that invoke or queue it are deployed with it.\n\nIn a folder, PLACE is a workflow, service or lane by its name, or a name of a workflow behind a dot: `berth-quote.tide` is a step or\nvalue, `berth-quote.input.imo` an input, `settings.remind_from` a setting.\n\nExamples:\n  kanzlei rename vessel-dues stay-dues\n  kanzlei rename demo/harbour vessel-dues stay-dues --dry-run\n  kanzlei rename demo/harbour berth-quote.tide window"
     )]
     Rename {
-        /// The folder of documents
-        folder: PathBuf,
-        /// What is renamed
-        place: String,
-        /// The new name
-        new: String,
+        /// The folder of documents, where files are changed; then what is renamed, then the new name
+        #[arg(required = true, num_args = 2..=3, value_names = ["[FOLDER] PLACE", "NEW"])]
+        what: Vec<String>,
         /// Show the changes and write nothing
         #[arg(long)]
         dry_run: bool,

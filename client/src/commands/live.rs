@@ -2,7 +2,7 @@
 
 use kanzlei_api::Json;
 use kanzlei_api::statistics::{Counted, Statistics, StatisticsQuery};
-use kanzlei_api::workflows::{Workflow, WorkflowLine, Workflows};
+use kanzlei_api::workflows::{NewName, Renamed, Workflow, WorkflowLine, Workflows};
 use kanzlei_compiler::plan::Paragraph;
 
 use super::{listing, print_json, segment};
@@ -140,6 +140,26 @@ pub fn heading(paragraph: &Paragraph) -> String {
     let off = if paragraph.off { draw::dim(" (off)") } else { String::new() };
     let title = if paragraph.title.is_empty() { String::new() } else { format!(" {}", paragraph.title) };
     format!("{:<3} {}{title}{name}{off}", paragraph.number, draw::bold(&kind))
+}
+
+/// Gives a live workflow another name.
+pub fn rename(api: &Api, from: &str, to: &str, dry_run: bool, json: bool) -> Done {
+    let new = NewName { to: to.to_owned(), preview: dry_run };
+    let done: Renamed = api.post(&format!("/workflows/{}/rename", segment(from)), &new)?;
+    if json {
+        print_json(&done);
+        return Ok(());
+    }
+    let (is, state) = if dry_run { ("would be", "would be live") } else { ("is", "live") };
+    println!("{} {is} {} now; its address, runs, jobs and revisions follow.", draw::bold(from), draw::bold(to));
+    for document in &done.deployed {
+        println!("{:<26} revision {} · {state}", format!("{} {}", document.kind, document.name), document.revision);
+        super::drafts::print_steps(&document.steps, "  ");
+    }
+    if !done.drafts.is_empty() {
+        println!("These drafts still name {from}: {}", done.drafts.join(", "));
+    }
+    Ok(())
 }
 
 pub fn retire_service(api: &Api, name: &str, json: bool) -> Done {

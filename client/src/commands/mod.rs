@@ -26,12 +26,14 @@ mod timetables;
 mod transfer;
 mod trial;
 
+use std::path::Path;
+
 use kanzlei_api::jobs::{JobAction, JobChange, RetryFrom};
 use kanzlei_api::runs::{RefusalFilter, RunFilter};
 
-use crate::Done;
 use crate::api::Api;
 use crate::args::{Args, Command, Databases, Draft, Format, Operators, Secrets, Service, Settings, Timetables};
+use crate::{Done, Error};
 
 pub fn run(args: Args) -> Done {
     let json = args.place.json;
@@ -134,7 +136,11 @@ pub fn run(args: Args) -> Done {
         Command::Schema { kind } => local::schema(&kind),
         Command::Explain { code } => local::explain(code.as_deref(), json),
         Command::LanguageServer => crate::language_server::run(),
-        Command::Rename { folder, place, new, dry_run } => edit::rename(&folder, &place, &new, dry_run, json),
+        Command::Rename { what, dry_run } => match what.as_slice() {
+            [folder, place, new] => edit::rename(Path::new(folder), place, new, dry_run, json),
+            [from, to] => live::rename(&api()?, from, to, dry_run, json),
+            _ => Err(Error::Usage("say what is renamed, and its new name".into())),
+        },
         Command::Outline { path, step } => edit::outline(&path, step.as_deref(), json),
         Command::Edit { path, what, dry_run } => edit::edit(&path, what, dry_run, json),
     }

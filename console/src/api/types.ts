@@ -469,6 +469,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workflows/{name}/rename": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Gives a live workflow another name, in one deploy with what names it */
+        post: operations["renameWorkflow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workflows/{name}/statistics": {
         parameters: {
             query?: never;
@@ -1938,6 +1955,16 @@ export interface components {
             name: string;
             value: unknown;
         };
+        /** @description The new name of a workflow. */
+        NewName: {
+            /** @description Lower-case letters, digits and hyphens, beginning with a letter. */
+            to: string;
+            /**
+             * @description Whether nothing is changed, and only the answer wanted.
+             * @default false
+             */
+            preview: boolean;
+        };
         /** @description A token to be made. */
         NewOperator: {
             /** @description Whose token it is: lower-case letters, digits and hyphens. */
@@ -2231,6 +2258,15 @@ export interface components {
             edits: {
                 [key: string]: components["schemas"]["Edit"][];
             };
+        };
+        /** @description What a rename did. */
+        Renamed2: {
+            from: string;
+            to: string;
+            /** @description The workflow, and the documents that named it. */
+            deployed: components["schemas"]["DeployedDocument"][];
+            /** @description Drafts that still have the old name, as KIND/NAME. */
+            drafts: string[];
         };
         /** @description How past runs would be answered: from their recorded outcomes, performing nothing. */
         Retrace: {
@@ -3124,6 +3160,7 @@ export type Location = components['schemas']['Location'];
 export type Locations = components['schemas']['Locations'];
 export type Name = components['schemas']['Name'];
 export type NamedValue = components['schemas']['NamedValue'];
+export type NewName = components['schemas']['NewName'];
 export type NewOperator = components['schemas']['NewOperator'];
 export type NewSecret = components['schemas']['NewSecret'];
 export type NotChanged = components['schemas']['NotChanged'];
@@ -3147,6 +3184,7 @@ export type Refusal = components['schemas']['Refusal'];
 export type RefusalPage = components['schemas']['RefusalPage'];
 export type RefusedBody = components['schemas']['RefusedBody'];
 export type Renamed = components['schemas']['Renamed'];
+export type Renamed2 = components['schemas']['Renamed2'];
 export type Retrace = components['schemas']['Retrace'];
 export type RetraceRequest = components['schemas']['RetraceRequest'];
 export type RetracedRun = components['schemas']['RetracedRun'];
@@ -4163,6 +4201,40 @@ export interface operations {
             403: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
             409: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    renameWorkflow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewName"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Renamed2"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

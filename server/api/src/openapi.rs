@@ -248,6 +248,12 @@ fn operations() -> Operations {
     all.get::<workflows::Workflows>("/workflows", "workflows", "Live workflows with counts of the last 24 hours");
     all.get::<workflows::Workflow>("/workflows/{name}", "workflow", "One workflow with sheet, source and revisions")
         .problems(&[404]);
+    all.post::<workflows::NewName, workflows::Renamed>(
+        "/workflows/{name}/rename",
+        "renameWorkflow",
+        "Gives a live workflow another name, in one deploy with what names it",
+    )
+    .problems(&[404, 409, 422]);
     all.list::<statistics::StatisticsQuery, statistics::Statistics>(
         "/workflows/{name}/statistics",
         "statistics",

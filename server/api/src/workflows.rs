@@ -2,6 +2,7 @@
 
 use kanzlei_model::time::{Span, Timestamp};
 
+use crate::deploys::DeployedDocument;
 use crate::runs::RunLine;
 use crate::sheet::Paragraph;
 use crate::{Json, api};
@@ -82,6 +83,25 @@ api! {
         pub source: String,
         /// Newest first.
         pub revisions: Vec<Revision>,
+    }
+
+    /// The new name of a workflow.
+    pub struct NewName {
+        /// Lower-case letters, digits and hyphens, beginning with a letter.
+        pub to: String,
+        /// Whether nothing is changed, and only the answer wanted.
+        #[serde(default)]
+        pub preview: bool,
+    }
+
+    /// What a rename did.
+    pub struct Renamed {
+        pub from: String,
+        pub to: String,
+        /// The workflow, and the documents that named it.
+        pub deployed: Vec<DeployedDocument>,
+        /// Drafts that still have the old name, as KIND/NAME.
+        pub drafts: Vec<String>,
     }
 
     /// One declared input.

@@ -16,6 +16,8 @@ use kanzlei_lang::document::service::{Credentials, Operation};
 use kanzlei_lang::document::{self, Source};
 use kanzlei_model::time::Timestamp;
 use kanzlei_store::documents::LiveDocument;
+use kanzlei_store::names::{self, Called, FormerName};
+use uuid::Uuid;
 
 use crate::journal::{Counters, Journal};
 use crate::limiter::Limiter;
@@ -33,6 +35,8 @@ pub struct Live {
     pub lanes: BTreeMap<String, Arc<Lane>>,
     /// Counts deploys and retirements; the documents of each generation stay available.
     pub generation: u64,
+    /// Names that workflows had.
+    pub former: Vec<FormerName>,
     /// All live documents, against which later ones are checked.
     pub documents: Vec<LiveDocument>,
     /// The OpenAPI document of all endpoints, as it is sent.
@@ -122,6 +126,7 @@ impl Live {
         journal: &Journal,
         before: &Live,
         public_url: &str,
+        former: Vec<FormerName>,
     ) -> Self {
         let checked = check(&bundle(&documents));
         for diagnostic in checked.diagnostics.iter().filter(|d| d.severity == Severity::Error) {
@@ -129,7 +134,26 @@ impl Live {
         }
         let mut live = Live::from_checked(checked, documents, bases, journal, before, public_url);
         live.generation = generation;
+        live.former = former;
         live
+    }
+
+    /// A workflow by its name, or by the one that it had last.
+    pub fn workflow(&self, name: &str) -> Option<&Arc<Workflow>> {
+        self.workflows.get(name).or_else(|| {
+            let renamed = self.former.iter().rfind(|one| one.former == name)?;
+            self.workflows.get(&renamed.workflow)
+        })
+    }
+
+    /// All names under which records of a workflow are found.
+    pub fn names_of(&self, workflow: &str) -> Vec<Called> {
+        names::names_of(workflow, &self.former)
+    }
+
+    /// The name of today of the workflow that had this name when a run or a job was made.
+    pub fn name_now<'n>(&'n self, name: &'n str, id: Uuid) -> &'n str {
+        names::name_now(name, id, &self.former)
     }
 
     /// A lane's rules; `main` and lanes whose document is gone have none.

@@ -106,9 +106,10 @@ impl App {
         // again.
         let generation = self.store.generation().await?;
         let documents = self.store.live_at(generation).await?;
+        let former = self.store.former_names().await?;
         let (bases, journal) = (self.bases.clone(), self.journal.clone());
         let (before, public_url) = (self.live.load_full(), self.public_url.clone());
-        let build = move || Live::build(documents, generation, &bases, &journal, &before, &public_url);
+        let build = move || Live::build(documents, generation, &bases, &journal, &before, &public_url, former);
         self.live.store(Arc::new(self.background.run(build).await?));
         Ok(())
     }

@@ -39,6 +39,14 @@ CREATE TABLE live (
     PRIMARY KEY (kind, name)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
+-- Names that workflows had: records made under one before an instant belong to the workflow that has the other name now.
+CREATE TABLE former_name (
+    workflow VARCHAR(60) NOT NULL,
+    former   VARCHAR(60) NOT NULL,
+    until    BIGINT      NOT NULL,
+    PRIMARY KEY (former, until)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
 -- One row. Every deploy counts it up first, so deploys come one after another.
 CREATE TABLE generation (
     id     TINYINT UNSIGNED NOT NULL PRIMARY KEY,

@@ -1,5 +1,6 @@
 //! Revisions of documents, and which of them are live.
 
+use crate::names::{self, Rename};
 use crate::{Doing, Error, Result, Store};
 use kanzlei_model::time::Timestamp;
 
@@ -72,6 +73,8 @@ pub struct Deploy<'d> {
     pub documents: &'d [NewDocument],
     /// Drafts among them, by kind, name and version; none may have changed since.
     pub drafts: &'d [(String, String, u64)],
+    /// A workflow among them that gets another name.
+    pub rename: Option<Rename<'d>>,
     /// Whose token deploys.
     pub operator: &'d str,
     /// The instant of the deploy.
@@ -94,9 +97,13 @@ impl Store {
     }
 
     async fn try_deploy(&self, deploy: &Deploy<'_>) -> Result<Vec<Deployed>> {
-        let Deploy { documents, drafts, operator, now } = *deploy;
+        let Deploy { documents, drafts, rename, operator, now } = *deploy;
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         let generation = next_generation(&mut tx).await?;
+        if let Some(rename) = &rename {
+            names::rename(&mut tx, rename, now).await?;
+            note_deployed(&mut tx, "workflow", rename.from, generation, None).await?;
+        }
         let mut done = Vec::with_capacity(documents.len());
         for document in documents {
             let live = sqlx::query!(

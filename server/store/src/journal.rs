@@ -8,6 +8,7 @@ use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
+use crate::names::{self, Called};
 use crate::queue::{SEARCH_SECONDS, SEARCHED, containing, portions_within};
 use crate::{Doing, Error, Result, Store};
 
@@ -105,8 +106,8 @@ pub struct Tally {
 /// Which runs to list.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Filter {
-    /// Only runs of this workflow.
-    pub workflow: Option<String>,
+    /// Only runs of this workflow, by its names.
+    pub workflow: Vec<Called>,
     /// Only runs in this state.
     pub state: Option<RunState>,
     /// Only runs of this request.
@@ -338,9 +339,7 @@ impl Store {
             query.push(" OR reply LIKE ").push_bind(pattern.clone());
             query.push(" OR failure LIKE ").push_bind(pattern).push(")");
         }
-        if let Some(workflow) = &filter.workflow {
-            query.push(" AND workflow = ").push_bind(workflow);
-        }
+        names::narrow(&mut query, &filter.workflow);
         if let Some(state) = filter.state {
             query.push(" AND state = ").push_bind(state.name());
         }

@@ -18,6 +18,7 @@ pub mod documents;
 pub mod drafts;
 pub mod journal;
 pub mod kept;
+pub mod names;
 mod pool;
 pub mod queue;
 pub mod refusals;
@@ -61,6 +62,9 @@ pub enum Error {
     /// A draft that was to be deployed changed in the meantime.
     #[error("the draft of the {0} was changed in the meantime")]
     DraftChanged(String),
+    /// A workflow cannot have a name under which another one was deployed.
+    #[error("another workflow was deployed as `{0}` before")]
+    NameTaken(String),
     /// Other transactions won every attempt.
     #[error("too many conflicting changes; try again")]
     Contended,

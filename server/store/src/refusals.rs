@@ -5,6 +5,7 @@ use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
+use crate::names::{self, Called};
 use crate::{Doing, Result, Store};
 
 /// One refused request.
@@ -39,8 +40,8 @@ pub struct Refusal {
 /// Which refusals to list; everything that is set must fit.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Filter {
-    /// Only refusals of this workflow.
-    pub workflow: Option<String>,
+    /// Only refusals of this workflow, by its names.
+    pub workflow: Vec<Called>,
     /// Only refusals with this status.
     pub status: Option<u16>,
     /// Only the refusal of this request.
@@ -79,9 +80,7 @@ impl Store {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(
             "SELECT id, at, entry, workflow, request_id, caller, status, problem, media, size, digest, body FROM refusal WHERE 1 = 1",
         );
-        if let Some(workflow) = &filter.workflow {
-            query.push(" AND workflow = ").push_bind(workflow);
-        }
+        names::narrow(&mut query, &filter.workflow);
         if let Some(status) = filter.status {
             query.push(" AND status = ").push_bind(status);
         }

@@ -261,7 +261,7 @@ impl Jobs {
     ) -> std::result::Result<Queued, EffectError> {
         let fault = |kind, detail: String| EffectError { kind, detail };
         let (live, at) = (self.live.load_full(), asked.at);
-        let Some(workflow) = live.workflows.get(&asked.workflow) else {
+        let Some(workflow) = live.workflow(&asked.workflow) else {
             return Err(fault(FailureKind::Input, format!("the workflow `{}` is not live", asked.workflow)));
         };
         if origin.generation > MOST_GENERATIONS {

@@ -79,7 +79,7 @@ pub async fn act(app: Data<App>, body: Json<JobChange>) -> Result<HttpResponse> 
     let ids = match (&change.ids, change.select) {
         (ids, None) => ids.iter().map(|id| read_id(id)).collect::<Result<Vec<_>>>()?,
         (_, Some(selected)) => {
-            let filter = filter_of(selected, |id| app.jobs.of_request(id), MOST_SELECTED)?;
+            let filter = filter_of(&app.live.load(), selected, |id| app.jobs.of_request(id), MOST_SELECTED)?;
             app.store.job_ids(&filter, at).await?
         }
     };

@@ -18,6 +18,7 @@ use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live::{Live, named_file};
 use kanzlei_store::databases::Refused;
 use kanzlei_store::documents::{Deploy, LiveDocument, NewDocument};
+use kanzlei_store::names::Rename;
 use serde::Deserialize;
 use serde_json::json;
 use sha2::{Digest, Sha256};
@@ -33,11 +34,17 @@ const MOST_DOCUMENTS: usize = 2000;
 
 /// Documents with what is live beside them, so that each sees the others.
 pub(super) fn with_live(given: Bundle, live: &Live) -> Bundle {
+    with_live_but(given, live, None)
+}
+
+/// The same without a workflow that is renamed.
+fn with_live_but(given: Bundle, live: &Live, renamed: Option<&str>) -> Bundle {
     let mut bundle = given;
     let names: Vec<Option<(&'static str, String)>> = bundle.documents.iter().map(|d| name_of(&d.text)).collect();
     let kept: Vec<LiveDocument> = live
         .documents
         .iter()
+        .filter(|document| document.kind != "workflow" || renamed != Some(&document.name))
         .filter(|document| !names.iter().flatten().any(|(kind, name)| *kind == document.kind && *name == document.name))
         .cloned()
         .collect();
@@ -76,7 +83,7 @@ pub struct Given {
 }
 
 /// Kind, name and version of drafts.
-type Taken = Vec<(String, String, u64)>;
+pub(super) type Taken = Vec<(String, String, u64)>;
 
 impl Given {
     /// Documents and drafts that are tried.
@@ -283,6 +290,26 @@ async fn checked_of(app: &App, bundle: Bundle) -> Result<(Bundle, Checked)> {
     Ok(app.background.run(check).await?)
 }
 
+/// What is put live together.
+pub(super) struct Wish {
+    /// The documents, with the files that they name.
+    pub given: Bundle,
+    /// Drafts among them, by kind, name and version.
+    pub drafts: Taken,
+    /// A workflow among them that gets another name, with drafts that move along.
+    pub rename: Option<Renaming>,
+    /// Nothing is put live.
+    pub preview: bool,
+}
+
+/// A workflow that gets another name.
+pub(super) struct Renaming {
+    pub from: String,
+    pub to: String,
+    /// Kind, version and text of its drafts.
+    pub drafts: Vec<(String, u64, String)>,
+}
+
 /// `POST /deploys`: checks documents and puts them live, all or none.
 pub async fn deploy(app: Data<App>, caller: Caller, body: Json<Given>) -> Result<HttpResponse> {
     // One deploy at a time in this process; the store orders those of several.
@@ -294,14 +321,21 @@ pub async fn deploy(app: Data<App>, caller: Caller, body: Json<Given>) -> Result
     if given.documents.is_empty() || given.documents.len() > MOST_DOCUMENTS {
         return Err(Error::problem(422, "Nothing to deploy", format!("send 1 to {MOST_DOCUMENTS} documents")));
     }
+    let wish = Wish { given, drafts, rename: None, preview };
+    Ok(HttpResponse::Ok().json(perform(&app, &caller, &live, wish).await?))
+}
+
+/// Checks documents beside what is live and puts them live, all or none.
+pub(super) async fn perform(app: &App, caller: &Caller, live: &Arc<Live>, wish: Wish) -> Result<Deployed> {
+    let Wish { given, drafts, rename, preview } = wish;
     let documents: Vec<Source> = given.documents.clone();
     let files = given.files.clone();
-    let bundle = with_live(given, &live);
+    let bundle = with_live_but(given, live, rename.as_ref().map(|rename| rename.from.as_str()));
     let others: Vec<Source> = bundle.documents[documents.len()..].to_vec();
-    let checked = check_here(&app, bundle).await?;
+    let checked = check_here(app, bundle).await?;
     let mut warnings: Vec<Diagnostic> =
         checked.diagnostics.iter().filter(|d| d.severity == Severity::Warning).cloned().collect();
-    warnings.extend(taken_over(&checked, &live, &documents));
+    warnings.extend(taken_over(&checked, live, &documents));
     if checked.errors() > 0 {
         let mut problem = Problem::new(422, "The documents have errors").detail(match checked.errors() {
             1 => "1 error; nothing was deployed".to_owned(),
@@ -351,10 +385,14 @@ pub async fn deploy(app: Data<App>, caller: Caller, body: Json<Given>) -> Result
             let revision = live.map_or(1, |live| live.number + u32::from(!unchanged));
             change.listed(document.kind, document.name, revision, unchanged, Vec::new())
         });
-        return Ok(HttpResponse::Ok().json(Deployed { deployed: listed.collect(), warnings: news(warnings) }));
+        return Ok(Deployed { deployed: listed.collect(), warnings: news(warnings) });
     }
-    let deploy = Deploy { documents: &new, drafts: &drafts, operator: &caller.name, now: now() };
+    let renamed = rename.as_ref().map(|rename| Rename { from: &rename.from, to: &rename.to, drafts: &rename.drafts });
+    let deploy = Deploy { documents: &new, drafts: &drafts, rename: renamed, operator: &caller.name, now: now() };
     let deployed = app.store.deploy(&deploy).await.map_err(|error| match error {
+        kanzlei_store::Error::NameTaken(_) => {
+            Error::problem(409, "The name was used before", format!("{error}; choose another one"))
+        }
         kanzlei_store::Error::DraftChanged(_) => {
             Error::problem(409, "A draft changed in the meantime", format!("{error}; nothing was deployed"))
         }
@@ -374,5 +412,5 @@ pub async fn deploy(app: Data<App>, caller: Caller, body: Json<Given>) -> Result
     for d in deployed.iter().filter(|d| !d.unchanged) {
         tracing::info!(kind = d.kind, name = d.name, revision = d.number, "deployed");
     }
-    Ok(HttpResponse::Ok().json(Deployed { deployed: listed, warnings: news(warnings) }))
+    Ok(Deployed { deployed: listed, warnings: news(warnings) })
 }

@@ -27,7 +27,12 @@ use crate::error::{Error, Result};
 const MOST_JOBS: u32 = 500;
 
 /// The filter of the store for what a caller selects; `of_request` finds the jobs of a request.
-pub fn filter_of(selected: JobFilter, of_request: impl Fn(String) -> OfRequest, most: u32) -> Result<Filter> {
+pub fn filter_of(
+    live: &kanzlei_runtime::live::Live,
+    selected: JobFilter,
+    of_request: impl Fn(String) -> OfRequest,
+    most: u32,
+) -> Result<Filter> {
     let state = selected.state.as_deref().map(state_named).transpose()?;
     let id = |text: Option<String>, of: &str| -> Result<Option<Uuid>> {
         let wrong = |text: &str| Error::problem(422, "Malformed id", format!("`{text}` is not the id of a {of}"));
@@ -46,7 +51,7 @@ pub fn filter_of(selected: JobFilter, of_request: impl Fn(String) -> OfRequest, 
     Ok(Filter {
         state,
         lane: selected.lane,
-        workflow: selected.workflow,
+        workflow: selected.workflow.map(|name| live.names_of(&name)).unwrap_or_default(),
         tag: selected.tag,
         batch: id(selected.group, "group")?,
         due_from: instant(selected.due_from, "due_from")?,
@@ -62,7 +67,7 @@ pub fn filter_of(selected: JobFilter, of_request: impl Fn(String) -> OfRequest, 
 pub async fn list(app: Data<App>, query: Query<JobFilter>) -> Result<HttpResponse> {
     let mut selected = query.into_inner();
     selected.limit = Some(selected.limit.unwrap_or(50).min(MOST_JOBS));
-    let filter = filter_of(selected, |id| app.jobs.of_request(id), MOST_JOBS)?;
+    let filter = filter_of(&app.live.load(), selected, |id| app.jobs.of_request(id), MOST_JOBS)?;
     let at = now();
     let found = app.store.jobs(&filter, at).await?;
     // Counts are of all jobs: beside a narrower list they would mislead.
@@ -96,8 +101,8 @@ fn line(job: queue::JobLine, app: &App, live: &kanzlei_runtime::live::Live, at: 
         id: job.id,
         url: url_of(app, job.id),
         curl: poll_line(app, job.id),
-        retired: !live.workflows.contains_key(&job.workflow),
-        workflow: job.workflow,
+        retired: !live.workflows.contains_key(live.name_now(&job.workflow, job.id)),
+        workflow: live.name_now(&job.workflow, job.id).to_owned(),
         revision: job.revision,
         state: job.phase.state(job.ready_at > at, job.claim_rank == 0),
         stopping: job.stop && !job.phase.ended(),
@@ -166,11 +171,12 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     let history = job.history.as_deref().unwrap_or_default().lines();
     let state = job.phase.state(job.ready_at > at, job.claim_rank == 0);
     let remaining = app.jobs.remaining(&job).await;
+    let named = live.name_now(&job.workflow, id).to_owned();
     Ok(HttpResponse::Ok().json(Job {
         url: url_of(&app, id),
         curl: poll_line(&app, id),
-        retired: !live.workflows.contains_key(&job.workflow),
-        live: live.workflows.get(&job.workflow).is_some_and(|w| w.revision == job.revision),
+        retired: !live.workflows.contains_key(&named),
+        live: live.workflows.get(&named).is_some_and(|w| w.revision == job.revision),
         state,
         stopping: job.stop && !job.phase.ended(),
         held: app.store.lane_states().await?.iter().any(|lane| lane.held && lane.name == job.lane),
@@ -196,7 +202,7 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         sheet,
         steps,
         id,
-        workflow: job.workflow,
+        workflow: named,
         revision: job.revision,
         lane: job.lane,
         priority: job.priority,
@@ -285,7 +291,7 @@ pub async fn start(app: Data<App>, caller: Caller, body: Json<JobStart>) -> Resu
     let JobStart { workflow: name, input } = body.into_inner();
     let live = app.live.load_full();
     let Some(workflow) = live.workflows.get(&name) else {
-        return Err(super::workflows::not_live("workflow", &name, live.workflows.keys().map(String::as_str)));
+        return Err(super::workflows::no_workflow(&live, &name, "is live"));
     };
     let given = if input.is_null() { serde_json::json!({}) } else { input };
     let refused = |problem: Box<Problem>| Error::Runtime(kanzlei_runtime::Error::Problem(problem));
@@ -319,16 +325,17 @@ mod tests {
     #[test]
     fn what_is_selected_is_checked() {
         let of_request = |id| OfRequest { id, jobs: Vec::new() };
+        let live = kanzlei_runtime::live::Live::default();
         for (selected, says) in [
             (JobFilter { state: Some("faild".into()), ..JobFilter::default() }, "did you mean `failed`?"),
             (JobFilter { group: Some("7".into()), ..JobFilter::default() }, "`7` is not the id of a group"),
             (JobFilter { due_until: Some("soon".into()), ..JobFilter::default() }, "`due_until` is an instant"),
         ] {
-            let error = filter_of(selected, of_request, 10).expect_err("refused").to_string();
+            let error = filter_of(&live, selected, of_request, 10).expect_err("refused").to_string();
             assert!(error.contains(says), "{error}");
         }
         let open = JobFilter { limit: Some(5000), text: Some(String::new()), ..JobFilter::default() };
-        let filter = filter_of(open, of_request, 10);
+        let filter = filter_of(&live, open, of_request, 10);
         let filter = filter.expect("good");
         assert_eq!((filter.limit, filter.text), (10, None));
     }

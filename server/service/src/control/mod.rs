@@ -16,6 +16,7 @@ pub mod language;
 mod operators;
 mod record;
 mod refusals;
+mod rename;
 pub mod retraces;
 mod runs;
 pub mod scope;
@@ -105,6 +106,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/language/findings", web::get().to(language::findings))
                     .route("/workflows", web::get().to(workflows::workflows))
                     .route("/workflows/{name}", web::get().to(workflows::workflow))
+                    .route("/workflows/{name}/rename", web::post().to(rename::rename))
                     .route("/workflows/{name}/statistics", web::get().to(statistics::statistics))
                     .route("/workflows/{name}", web::delete().to(workflows::retire))
                     .route("/services", web::get().to(workflows::services))

@@ -19,26 +19,28 @@ pub async fn list(app: Data<App>, which: Query<RefusalFilter>) -> Result<HttpRes
     let which = which.into_inner();
     let limit = which.limit.unwrap_or(50).clamp(1, MOST);
     let filter = kept::Filter {
-        workflow: which.workflow,
+        workflow: which.workflow.map(|name| app.live.load().names_of(&name)).unwrap_or_default(),
         status: which.status,
         request_id: which.request_id,
         before: which.before,
         limit,
     };
     let found = app.store.refusals(&filter).await?;
+    let live = app.live.load();
     Ok(HttpResponse::Ok().json(RefusalPage {
         next_before: (found.len() as u32 == limit).then(|| found.last().map(|refusal| refusal.id)).flatten(),
-        refusals: found.into_iter().map(shown).collect(),
+        refusals: found.into_iter().map(|refusal| shown(refusal, &live)).collect(),
         dropped: app.journal.refusals.dropped.load(Ordering::Relaxed),
     }))
 }
 
-fn shown(refusal: kept::Refusal) -> Refusal {
+fn shown(refusal: kept::Refusal, live: &kanzlei_runtime::live::Live) -> Refusal {
+    let now = |name: String| live.name_now(&name, refusal.id).to_owned();
     Refusal {
+        workflow: refusal.workflow.map(now),
         id: refusal.id,
         at: refusal.at,
         entry: refusal.entry,
-        workflow: refusal.workflow,
         request_id: refusal.request_id,
         caller: refusal.caller,
         status: refusal.status,

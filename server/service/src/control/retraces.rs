@@ -15,7 +15,7 @@ use kanzlei_store::journal::Run;
 
 use super::deploys::Given;
 use super::record::past;
-use super::runs::{difference, filter_of, plan_of};
+use super::runs::{difference, filter_of, plan_of, recorded};
 use super::trials::prepare;
 use crate::App;
 use crate::error::{Error, Result};
@@ -35,8 +35,8 @@ pub async fn retraced(app: Data<App>, body: Json<RetraceRequest>) -> Result<Http
         return Err(Error::problem(422, "Missing workflow", "`runs.workflow` says whose runs are to be answered"));
     };
     let limit = asked.runs.limit.unwrap_or(100).clamp(1, MOST);
-    let filter = filter_of(asked.runs, limit)?;
     let live = app.live.load_full();
+    let filter = filter_of(&live, asked.runs, limit)?;
     let documents = asked.documents.iter().map(|document| Source::new(&document.path, &document.text));
     let given = Given::of(documents, &asked.files, &asked.drafts);
     let (_, checked, _) = prepare(&app, &live, given, &workflow, "").await?;
@@ -54,7 +54,7 @@ pub async fn retraced(app: Data<App>, body: Json<RetraceRequest>) -> Result<Http
         let mut runs: Vec<(Run, Option<Arc<Plan>>)> = Vec::with_capacity(lines.len());
         for line in lines {
             // What was purged in between is no run any more.
-            let Some(run) = app.store.run(line.id).await? else { continue };
+            let Some(run) = recorded(&app, line.id).await? else { continue };
             if let Entry::Vacant(plan) = plans.entry(run.revision) {
                 plan.insert(plan_of(&app, &workflow, run.revision).await?);
             }

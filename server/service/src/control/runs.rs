@@ -32,16 +32,13 @@ const MOST_RUNS: u32 = 500;
 pub async fn runs(app: Data<App>, query: Query<RunFilter>) -> Result<HttpResponse> {
     let query = query.into_inner();
     let limit = query.limit.unwrap_or(50).clamp(1, MOST_RUNS);
-    let filter = filter_of(query, limit)?;
+    let live = app.live.load_full();
+    let wanted = query.workflow.clone();
+    let filter = filter_of(&live, query, limit)?;
     app.journal.flush().await;
     let found = app.store.runs(&filter).await?;
-    let live = app.live.load_full();
-    if let Some(name) =
-        filter.workflow.as_deref().filter(|name| found.runs.is_empty() && !live.workflows.contains_key(*name))
-    {
-        let near = kanzlei_lang::suggest::nearest(name, live.workflows.keys().map(String::as_str));
-        let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
-        return Err(Error::not_found(format!("no workflow `{name}` is live or has runs{hint}")));
+    if let Some(name) = wanted.filter(|name| found.runs.is_empty() && !live.workflows.contains_key(name)) {
+        return Err(super::workflows::no_workflow(&live, &name, "is live or has runs"));
     }
     Ok(HttpResponse::Ok().json(RunPage {
         next_before: found.next,
@@ -52,12 +49,12 @@ pub async fn runs(app: Data<App>, query: Query<RunFilter>) -> Result<HttpRespons
 }
 
 /// What the store is to search for.
-pub(super) fn filter_of(query: RunFilter, limit: u32) -> Result<kept::Filter> {
+pub(super) fn filter_of(live: &Live, query: RunFilter, limit: u32) -> Result<kept::Filter> {
     let at = now();
     let then = |text: Option<String>| text.map(|text| past_of(&text, at)).transpose();
     let given = |text: Option<String>| text.filter(|text| !text.is_empty());
     Ok(kept::Filter {
-        workflow: query.workflow,
+        workflow: query.workflow.map(|name| live.names_of(&name)).unwrap_or_default(),
         state: query.state.as_deref().map(state_named).transpose()?,
         request_id: query.request_id,
         status: query.status.as_deref().map(statuses_of).transpose()?,
@@ -102,9 +99,9 @@ pub(super) fn past_of(text: &str, at: Timestamp) -> Result<Timestamp> {
 pub fn line(run: &kept::RunLine, live: &Live) -> RunLine {
     RunLine {
         id: run.id,
-        workflow: run.workflow.clone(),
+        workflow: live.name_now(&run.workflow, run.id).to_owned(),
         revision: run.revision,
-        live: live.workflows.get(&run.workflow).is_some_and(|w| w.revision == run.revision),
+        live: live.workflows.get(live.name_now(&run.workflow, run.id)).is_some_and(|w| w.revision == run.revision),
         state: state(&run.state),
         entry: run.entry.clone(),
         status: run.status,
@@ -200,13 +197,20 @@ fn line_of(run: &kept::Run, live: &Live) -> RunLine {
     )
 }
 
+/// A run from the journal, with the name that its workflow has today.
+pub(super) async fn recorded(app: &App, id: Uuid) -> Result<Option<kept::Run>> {
+    let run = app.store.run(id).await?;
+    let live = app.live.load();
+    Ok(run.map(|run| kept::Run { workflow: live.name_now(&run.workflow, run.id).to_owned(), ..run }))
+}
+
 /// A run by the text of its id, once what is on its way to the journal is written.
 pub async fn past_run(app: &App, id: &str) -> Result<kept::Run> {
     let Ok(uuid) = id.parse::<Uuid>() else {
         return Err(Error::problem(400, "Malformed id", format!("`{id}` is not the id of a run")));
     };
     app.journal.flush().await;
-    if let Some(run) = app.store.run(uuid).await? {
+    if let Some(run) = recorded(app, uuid).await? {
         return Ok(run);
     }
     Err(Error::not_found(match app.store.has_job(uuid).await? {
@@ -277,7 +281,9 @@ pub async fn plan_of(app: &App, name: &str, revision: u32) -> Result<Option<Arc<
     if let Some(workflow) = live.workflows.get(name).filter(|w| w.revision == revision) {
         return Ok(Some(workflow.plan.clone()));
     }
-    Ok(checked_of(app, name, revision).await?.and_then(|checked| checked.plan(name).cloned()))
+    // A revision from before a rename has the name of its time.
+    let own = |checked: Checked| checked.workflows.into_iter().find(|(at, _)| *at == 0).map(|(_, plan)| plan);
+    Ok(checked_of(app, name, revision).await?.and_then(own))
 }
 
 /// The plan that a past run was made of; 404 where it cannot be read any more.

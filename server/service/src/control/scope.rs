@@ -26,7 +26,9 @@ pub async fn scope(app: Data<App>, id: Path<String>, query: Query<ScopeQuery>) -
     let run = past_run(&app, &id).await?;
     let checked = checked_of(&app, &run.workflow, run.revision).await?;
     let checked = Arc::new(checked.ok_or_else(|| gone(&run))?);
-    let plan = checked.plan(&run.workflow).cloned().ok_or_else(|| gone(&run))?;
+    // A revision from before a rename has the name of its time.
+    let plan =
+        checked.workflows.iter().find(|(at, _)| *at == 0).map(|(_, plan)| plan.clone()).ok_or_else(|| gone(&run))?;
     let invokes = !plan.invokes.is_empty();
     let looked = app.background.run(move || {
         let past = past(&run, &plan, String::new());

@@ -11,7 +11,7 @@ use kanzlei_runtime::clock::now;
 use kanzlei_store::statistics::StepCount;
 
 use super::runs::{past_of, plan_of};
-use super::workflows::not_live;
+use super::workflows::no_workflow;
 use crate::App;
 use crate::error::Result;
 
@@ -27,7 +27,7 @@ pub async fn statistics(app: Data<App>, name: Path<String>, query: Query<Statist
     let revision = match (revision, live.workflows.get(name.as_str())) {
         (Some(revision), _) => revision,
         (None, Some(workflow)) => workflow.revision,
-        (None, None) => return Err(not_live("workflow", &name, live.workflows.keys().map(String::as_str))),
+        (None, None) => return Err(no_workflow(&live, &name, "is live")),
     };
     app.journal.flush().await;
     let mut all = app.store.step_counts(&name, since.as_minutes()).await?;

@@ -1,5 +1,6 @@
 //! Live workflows and services: listed, shown, retired.
 
+use std::cmp::Reverse;
 use std::collections::BTreeMap;
 
 use actix_web::HttpResponse;
@@ -38,14 +39,22 @@ pub async fn workflows(app: Data<App>) -> HttpResponse {
     let counts = app.store.summaries(now().as_minutes() - 24 * 60).await;
     let by_name: BTreeMap<String, _> =
         counts.as_ref().map(|c| c.iter().map(|s| (s.workflow.clone(), s.clone())).collect()).unwrap_or_default();
-    let names: Vec<&str> = live.workflows.keys().map(String::as_str).collect();
+    // Runs from before a rename have the name of their time.
+    let former = live.former.iter().map(|one| one.former.as_str());
+    let mut names: Vec<&str> = live.workflows.keys().map(String::as_str).chain(former).collect();
+    names.sort_unstable();
+    names.dedup();
     let mut latest: BTreeMap<String, Vec<RunLine>> = BTreeMap::new();
     if counts.is_ok() {
         for part in names.chunks(WORKFLOWS_AT_ONCE) {
             for run in app.store.latest_runs(part, LATEST).await.unwrap_or_default() {
-                latest.entry(run.workflow.clone()).or_default().push(run);
+                latest.entry(live.name_now(&run.workflow, run.id).to_owned()).or_default().push(run);
             }
         }
+    }
+    for runs in latest.values_mut() {
+        runs.sort_by_key(|run| Reverse(run.id));
+        runs.truncate(LATEST as usize);
     }
     let mut listed = Vec::with_capacity(live.workflows.len());
     for (name, workflow) in &live.workflows {
@@ -70,17 +79,22 @@ pub async fn workflows(app: Data<App>) -> HttpResponse {
     HttpResponse::Ok().json(Workflows { workflows: listed, counts_known: counts.is_ok() })
 }
 
-/// Nothing of that name is live; perhaps another is meant.
-pub(super) fn not_live<'n>(kind: &str, name: &str, names: impl Iterator<Item = &'n str>) -> Error {
-    let hint = kanzlei_lang::suggest::nearest(name, names).map(|near| format!("; did you mean `{near}`?"));
-    Error::not_found(format!("no {kind} `{name}` is live{}", hint.unwrap_or_default()))
+/// No workflow of that name `is live`; perhaps it was renamed, or another is meant.
+pub(super) fn no_workflow(live: &kanzlei_runtime::live::Live, name: &str, is: &str) -> Error {
+    let renamed = live.workflow(name).map(|workflow| &workflow.plan.name);
+    let hint = match (renamed, kanzlei_lang::suggest::nearest(name, live.workflows.keys().map(String::as_str))) {
+        (Some(now), _) => format!("; it is called `{now}` now"),
+        (None, Some(near)) => format!("; did you mean `{near}`?"),
+        (None, None) => String::new(),
+    };
+    Error::not_found(format!("no workflow `{name}` {is}{hint}"))
 }
 
 /// `GET /workflows/{name}`: one workflow with its sheet, source and revisions.
 pub async fn workflow(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
     let live = app.live.load_full();
     let Some(workflow) = live.workflows.get(name.as_str()) else {
-        return Err(not_live("workflow", &name, live.workflows.keys().map(String::as_str)));
+        return Err(no_workflow(&live, &name, "is live"));
     };
     let revisions = app.store.revisions("workflow", &name).await.unwrap_or_default();
     let declared = workflow.plan.input.properties.iter().map(|d| Input {
@@ -159,7 +173,9 @@ fn network(private: bool) -> String {
 pub async fn service(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
     let live = app.live.load();
     let Some(service) = live.services.get(name.as_str()) else {
-        return Err(not_live("service", &name, live.services.keys().map(String::as_str)));
+        let near = kanzlei_lang::suggest::nearest(&name, live.services.keys().map(String::as_str));
+        let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
+        return Err(Error::not_found(format!("no service `{name}` is live{hint}")));
     };
     let operations = service.operations.iter().map(|(id, operation)| described(&service.api, id, operation));
     Ok(HttpResponse::Ok().json(Service {

@@ -16,6 +16,7 @@ mod jobs;
 mod language;
 mod lists;
 mod public;
+mod rename;
 mod schedules;
 mod secrets;
 mod settings;

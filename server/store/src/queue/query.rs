@@ -7,6 +7,7 @@ use uuid::Uuid;
 use kanzlei_model::run::RunState;
 
 use super::{JobPhase, uuid};
+use crate::names::{self, Called};
 use crate::{Doing, Result, Store};
 
 /// The most jobs of one state that are counted.
@@ -221,8 +222,8 @@ pub struct Filter {
     pub state: Option<RunState>,
     /// Only jobs of this lane.
     pub lane: Option<String>,
-    /// Only jobs of this workflow.
-    pub workflow: Option<String>,
+    /// Only jobs of this workflow, by its names.
+    pub workflow: Vec<Called>,
     /// Only jobs with this tag.
     pub tag: Option<String>,
     /// Only jobs of this group.
@@ -255,7 +256,7 @@ impl Filter {
     fn scans(&self) -> bool {
         let selective = self.tag.is_some() || self.batch.is_some() || self.request.is_some();
         let searches = self.text.is_some() || self.due_from.is_some() || self.due_until.is_some();
-        let combined = self.workflow.is_some() && (self.state.is_some() || self.lane.is_some());
+        let combined = !self.workflow.is_empty() && (self.state.is_some() || self.lane.is_some());
         !selective && (searches || combined || self.is_lane_only())
     }
 
@@ -600,16 +601,16 @@ fn narrow(query: &mut QueryBuilder<MySql>, filter: &Filter, now: Timestamp) {
     if let Some(state) = filter.state {
         in_state(query, state, now);
     }
-    for (column, value) in [("lane", &filter.lane), ("workflow", &filter.workflow), ("tag", &filter.tag)] {
+    for (column, value) in [("lane", &filter.lane), ("tag", &filter.tag)] {
         if let Some(value) = value {
             query.push(match column {
                 "lane" => " AND lane = ",
-                "workflow" => " AND workflow = ",
                 _ => " AND tag = ",
             });
             query.push_bind(value.clone());
         }
     }
+    names::narrow(query, &filter.workflow);
     if let Some(batch) = filter.batch {
         query.push(" AND batch = ").push_bind(batch.as_bytes().to_vec());
     }

@@ -57,7 +57,7 @@ fn refusal(n: u128, workflow: Option<&str>, status: u16) -> Refusal {
         id: Uuid::from_u128(n),
         at: time(n as i64),
         entry: Some("POST /w".into()),
-        workflow: workflow.map(str::to_owned),
+        workflow: workflow.map(Into::into).into_iter().collect(),
         request_id: format!("r{n}"),
         status,
         problem: "{}".into(),
@@ -74,7 +74,7 @@ fn refusals_are_listed_newest_first_by_any_of_their_members() {
         bed.store.write_refusals(&all).await.expect("writes");
         bed.store.write_refusals(&[Refusal { status: 500, ..all[0].clone() }]).await.expect("stays as it is");
         let of = |workflow: Option<&str>, status, request: Option<&str>, before: Option<u128>| Filter {
-            workflow: workflow.map(str::to_owned),
+            workflow: workflow.map(Into::into).into_iter().collect(),
             status,
             request_id: request.map(str::to_owned),
             before: before.map(Uuid::from_u128),

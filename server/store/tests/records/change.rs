@@ -131,7 +131,7 @@ fn jobs_are_selected_by_what_is_known_of_them() {
             (Filter { limit: 2, ..all() }, vec![1, 2]),
             (Filter { before: Some(id(3)), ..all() }, vec![1, 2]),
             (Filter { tag: Some("t".into()), ..all() }, vec![1]),
-            (Filter { workflow: Some("v".into()), ..all() }, vec![2]),
+            (Filter { workflow: vec!["v".into()], ..all() }, vec![2]),
             (Filter { request: of("q", &[]), ..all() }, vec![3]),
             (Filter { request: of("q", &[1]), ..all() }, vec![3]),
             (Filter { request: of("r", &[2, 4]), ..all() }, vec![2, 4]),
@@ -143,7 +143,7 @@ fn jobs_are_selected_by_what_is_known_of_them() {
             (Filter { state: Some(RunState::Queued), ..all() }, vec![2, 3, 4]),
             (Filter { due_from: Some(time(101)), ..all() }, vec![1]),
             (Filter { due_until: Some(time(101)), lane: Some("x".into()), ..all() }, vec![2, 3, 4]),
-            (Filter { tag: Some("t".into()), workflow: Some("v".into()), ..all() }, vec![]),
+            (Filter { tag: Some("t".into()), workflow: vec!["v".into()], ..all() }, vec![]),
         ] {
             let found = store.job_ids(&filter, time(500)).await.expect("selects");
             assert_eq!(found.iter().map(|id| id.as_u128()).collect::<Vec<_>>(), wanted, "{filter:?}");

@@ -18,7 +18,7 @@ fn document(name: &str, source: &str) -> NewDocument {
 
 /// Deploys at a time and returns the revisions with whether each is unchanged.
 async fn deploy(store: &Store, documents: &[NewDocument], at: i64) -> Vec<(u32, bool)> {
-    let deploy = Deploy { documents, drafts: &[], operator: "berit", now: time(at) };
+    let deploy = Deploy { documents, drafts: &[], rename: None, operator: "berit", now: time(at) };
     let deployed = store.deploy(&deploy).await.expect("deploys");
     deployed.iter().map(|document| (document.number, document.unchanged)).collect()
 }
@@ -62,7 +62,7 @@ fn a_deploy_that_fails_changes_nothing() {
         let generation = store.generation().await.expect("generation");
         let too_long = document(&"x".repeat(100), "1");
         let documents = [document("c", "1"), too_long];
-        let both = Deploy { documents: &documents, drafts: &[], operator: "berit", now: time(40) };
+        let both = Deploy { documents: &documents, drafts: &[], rename: None, operator: "berit", now: time(40) };
         assert!(store.deploy(&both).await.is_err());
         assert_eq!(live(store).await, [("a".to_owned(), 1)]);
         assert_eq!(store.generation().await.expect("generation"), generation);

@@ -75,7 +75,7 @@ fn runs_are_listed_newest_first_and_filtered() {
         let newest = bed.store.runs(&Filter { limit: 3, ..Filter::default() }).await.expect("lists");
         assert_eq!(newest.runs.iter().map(|r| r.id).collect::<Vec<_>>(), [runs[449].id, runs[448].id, runs[447].id]);
         let filter = Filter {
-            workflow: Some("a".into()),
+            workflow: vec!["a".into()],
             state: Some(RunState::Failed),
             before: Some(runs[100].id),
             limit: 100,
@@ -152,7 +152,7 @@ fn lists_of_runs_read_few_entries() {
             bed.sql(sql).parse::<f64>().expect("number") as u64
         };
         let of = |workflow: Option<&str>, state, before: Option<u128>| Filter {
-            workflow: workflow.map(str::to_owned),
+            workflow: workflow.map(Into::into).into_iter().collect(),
             state,
             before: before.map(Uuid::from_u128),
             limit: 2,
