@@ -20,6 +20,7 @@ pub mod lanes;
 pub mod language;
 pub mod openapi;
 pub mod operators;
+pub mod previews;
 pub mod runs;
 pub mod scratch;
 pub mod secrets;

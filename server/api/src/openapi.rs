@@ -6,8 +6,8 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, json};
 
 use crate::{
-    Json, databases, deploys, drafts, jobs, lanes, language, operators, runs, scratch, secrets, services, session,
-    settings, statistics, timetables, transfer, trials, workflows,
+    Json, databases, deploys, drafts, jobs, lanes, language, operators, previews, runs, scratch, secrets, services,
+    session, settings, statistics, timetables, transfer, trials, workflows,
 };
 
 /// One operation, as the document describes it.
@@ -236,7 +236,15 @@ fn operations() -> Operations {
         "Decides what comes of the effect before which a trial stopped; returns the trial at its next stop or its end",
     )
     .problems(&[404, 422]);
-    all.get::<trials::Trials>("/trials", "trials", "Trials of this process, newest first");
+    all.post::<previews::NewPreview, previews::Preview>(
+        "/previews",
+        "openPreview",
+        "Opens an address at which drafts can be called before they are deployed",
+    )
+    .problems(&[404, 422]);
+    all.get::<previews::Previews>("/previews", "previews", "Addresses of drafts that are open");
+    all.add("delete", "/previews/{id}", "closePreview", "Closes an address of drafts").problems(&[404]);
+    all.get::<trials::Trials>("/trials", "trials", "Trials, newest first");
     all.get::<trials::Trial>("/trials/{id}", "trial", "One trial with what each step did").problems(&[404]);
     all.list::<runs::CaseName, runs::RecordedCase>(
         "/trials/{id}/case",

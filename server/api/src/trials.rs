@@ -71,6 +71,10 @@ api! {
         pub started: Timestamp,
         /// On the trial's clock, which skips waits.
         pub duration_us: Span,
+        /// `trial`, or the endpoint of a draft that was called at its preview address.
+        pub entry: String,
+        /// Until when it is kept.
+        pub expires: Timestamp,
         /// Whose token asked for it.
         pub operator: String,
         pub input: Json,
@@ -129,7 +133,7 @@ api! {
         pub mode: String,
     }
 
-    /// Trials of this process, newest first.
+    /// Trials, newest first: the last 200, and those that wait for a decision in this process.
     pub struct Trials {
         pub trials: Vec<TrialLine>,
     }
@@ -141,6 +145,9 @@ api! {
         pub state: RunState,
         pub status: Option<u16>,
         pub started: Timestamp,
+        /// `trial`, or the endpoint of a draft that was called at its preview address.
+        pub entry: String,
+        /// Whose token asked for it, or opened the address.
         pub operator: String,
     }
 }

@@ -57,6 +57,10 @@ pub struct App {
     pub workspace: std::sync::Arc<control::language::LiveWorkspace>,
     /// Trials of this process.
     pub trials: control::trials::Trials,
+    /// Addresses at which drafts can be called.
+    pub previews: control::previews::Open,
+    /// How long trials are kept.
+    pub trial_age: kanzlei_model::time::Span,
     /// Base addresses that replace those of the service documents.
     pub bases: std::collections::BTreeMap<String, String>,
 }

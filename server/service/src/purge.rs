@@ -13,6 +13,9 @@ use crate::config::Config;
 /// Days that markers outlive their jobs.
 const MARKER_DAYS: i64 = 7;
 
+/// The most trials that are kept.
+const MOST_TRIALS: u64 = 10_000;
+
 /// How long and how many are kept; times in days.
 #[derive(Clone, Copy)]
 pub struct Kept {
@@ -54,6 +57,8 @@ pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
         purged(store.purge_answers(at).await, &mut failed);
         purged(store.purge_refusals(at - DAY * kept.runs).await, &mut failed);
         while purged(store.purge_step_counts(at - DAY * kept.runs).await, &mut failed) >= 5000 {}
+        while purged(store.purge_trials(at, MOST_TRIALS).await, &mut failed) >= 500 {}
+        purged(store.purge_previews(at).await, &mut failed);
         purged(store.purge_samples(at - DAY * 2).await, &mut failed);
         let age = Duration::from_secs(86_400 * (kept.jobs.max(kept.failed_jobs) + MARKER_DAYS) as u64);
         for (name, Outside { database, .. }) in &effects.databases {

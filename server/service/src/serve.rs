@@ -183,6 +183,8 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         background,
         workspace: Default::default(),
         trials: Default::default(),
+        previews: Default::default(),
+        trial_age: kanzlei_model::time::Span::from_days(1) * i64::from(config.journal.trial_days),
         bases: config.bases(),
     });
     app.reload().await?;

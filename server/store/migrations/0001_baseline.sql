@@ -350,6 +350,32 @@ CREATE TABLE firing (
     PRIMARY KEY (workflow, entry, due)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
+-- Trials: apart from the journal of live runs.
+CREATE TABLE trial (
+    id       BINARY(16)        NOT NULL PRIMARY KEY,
+    workflow VARCHAR(60)       NOT NULL,
+    entry    VARCHAR(600)      NOT NULL,
+    state    VARCHAR(12)       NOT NULL,
+    status   SMALLINT UNSIGNED NULL,
+    started  BIGINT            NOT NULL,
+    expires  BIGINT            NOT NULL,
+    operator VARCHAR(60)       NOT NULL,
+    -- What it did, and the same as a case: JSON, masked and cut as it is shown.
+    shown    MEDIUMTEXT        NOT NULL,
+    recorded MEDIUMTEXT        NOT NULL,
+    INDEX trial_expires (expires)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- Addresses at which drafts can be called. The secret part follows from the id and the key of the installation.
+CREATE TABLE preview (
+    id       BINARY(16)  NOT NULL PRIMARY KEY,
+    hash     CHAR(64)    NOT NULL UNIQUE,
+    about    MEDIUMTEXT  NOT NULL,
+    operator VARCHAR(60) NOT NULL,
+    created  BIGINT      NOT NULL,
+    expires  BIGINT      NOT NULL
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
 -- Requests with an Idempotency-Key, and what they were answered.
 CREATE TABLE idempotency (
     hash        CHAR(64)          NOT NULL PRIMARY KEY,

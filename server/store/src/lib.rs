@@ -24,6 +24,7 @@ pub mod queue;
 pub mod refusals;
 mod servers;
 pub mod statistics;
+pub mod trials;
 
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, LazyLock};

@@ -197,6 +197,11 @@ impl Jobs {
         format!("{:032x}", made.first_chunk().map_or(0, |bytes| u128::from_be_bytes(*bytes)))
     }
 
+    /// The secret part of a draft's address: nobody can compute it from the address's id.
+    pub fn token_of(&self, preview: Uuid) -> String {
+        self.made(&format!("preview {preview}")).iter().map(|byte| format!("{byte:02x}")).collect()
+    }
+
     /// The `traceparent` of the calls of a run (W3C Trace Context §3.2); its span cannot be computed back either.
     pub fn traceparent(&self, trace_id: &str, run: Uuid) -> String {
         let made = self.made(&format!("span {run}"));

@@ -82,6 +82,7 @@ settings! {
         pace: usize = "pace", "100", "Successful runs a second whose details are kept; 0 for no bound";
         value: usize = "value", "16384", "Bytes of a value that the journal keeps; longer ones are cut with a mark";
         days: u32 = "days", "14", "Days that runs are kept";
+        trial_days: u32 = "trial_days", "7", "Days that trials are kept, the last 10000 of them";
     }
     /// Jobs.
     Jobs "jobs." {

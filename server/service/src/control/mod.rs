@@ -14,6 +14,7 @@ mod jobs;
 mod lanes;
 pub mod language;
 mod operators;
+pub mod previews;
 mod record;
 mod refusals;
 mod rename;
@@ -88,11 +89,14 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/kept/{workflow}", web::get().to(transfer::kept))
                     .route("/kept/{workflow}", web::put().to(transfer::keep))
                     .route("/retraces", web::post().to(retraces::retraced))
+                    .route("/previews", web::post().to(previews::open))
+                    .route("/previews", web::get().to(previews::list))
+                    .route("/previews/{id}", web::delete().to(previews::close))
                     .route("/trials", web::post().to(trials::run))
-                    .route("/trials", web::get().to(trials::list))
-                    .route("/trials/{id}", web::get().to(trials::show))
+                    .route("/trials", web::get().to(trials::kept::list))
+                    .route("/trials/{id}", web::get().to(trials::kept::show))
                     .route("/trials/{id}/decisions", web::post().to(stepwise::decide))
-                    .route("/trials/{id}/case", web::get().to(trials::case))
+                    .route("/trials/{id}/case", web::get().to(trials::kept::case))
                     .route("/language/diagnostics", web::post().to(language::diagnostics))
                     .route("/language/completion", web::post().to(language::completion))
                     .route("/language/hover", web::post().to(language::hovered))

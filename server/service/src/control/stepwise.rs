@@ -4,7 +4,7 @@
 //! as long as it lasts.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::Duration;
 
 use actix_web::HttpResponse;
@@ -22,7 +22,7 @@ use uuid::Uuid;
 
 use super::auth::Caller;
 use super::runs::{shown_steps, value, with_invoked};
-use super::trials::{Kept, effect, shown};
+use super::trials::kept::{self, effect};
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -47,6 +47,8 @@ pub struct Session {
     stops: tokio::sync::Mutex<mpsc::Receiver<Paused>>,
     /// The trial at its last stop, for who asks again.
     last: Mutex<Option<api::Trial>>,
+    /// The trial at its end.
+    ended: OnceLock<api::Trial>,
 }
 
 impl Sessions {
@@ -68,6 +70,7 @@ impl Sessions {
             commands,
             stops: tokio::sync::Mutex::new(stopped),
             last: Mutex::default(),
+            ended: OnceLock::new(),
         };
         let session = Arc::new(session);
         self.lock().insert(id, session.clone());
@@ -98,13 +101,12 @@ pub(super) async fn next(app: &App, session: &Session) -> Result<HttpResponse> {
             *session.last.lock().unwrap_or_else(PoisonError::into_inner) = Some(trial.clone());
             trial
         }
-        None => shown(&*ended(app, session)?),
+        None => match session.ended.get() {
+            Some(trial) => trial.clone(),
+            None => kept::one(app, session.id).await?,
+        },
     };
     Ok(HttpResponse::Ok().json(trial))
-}
-
-fn ended(app: &App, session: &Session) -> Result<Arc<Kept>> {
-    app.trials.one(session.id)
 }
 
 /// `POST /trials/{id}/decisions`: what comes of the effect before which the trial stopped.
@@ -117,8 +119,7 @@ pub async fn decide(
     let session = app.trials.sessions.lock().get(&*id).cloned();
     let Some(session) = session.filter(|session| session.operator == caller.name) else {
         // One that ended has nothing left to decide.
-        let kept = app.trials.one(*id)?;
-        return Ok(HttpResponse::Ok().json(shown(&kept)));
+        return Ok(HttpResponse::Ok().json(kept::one(&app, *id).await?));
     };
     let mut commands = commands(body.into_inner())?;
     let last = commands.pop();
@@ -133,6 +134,11 @@ pub async fn decide(
 }
 
 impl Session {
+    /// Sets what came of it.
+    pub(super) fn end(&self, trial: api::Trial) {
+        let _ = self.ended.set(trial);
+    }
+
     /// What cannot be sent any more is decided by the end of the trial.
     async fn decide(&self, command: Command) {
         let _ = self.commands.send(command).await;
@@ -191,6 +197,8 @@ fn stopped(session: &Session, paused: Paused) -> api::Trial {
         status: None,
         started: session.begins,
         duration_us: (now() - session.begins).max(Span::ZERO),
+        entry: "trial".into(),
+        expires: now() + Span::from(PATIENCE),
         operator: session.operator.clone(),
         input: session.input.to_serde(),
         reply: Default::default(),

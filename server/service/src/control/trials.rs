@@ -1,28 +1,28 @@
 //! Trials: drafts run once beside what is live, apart from the journal and its counts.
 //!
-//! What trials did is kept in this process, as the journal keeps runs: the last [`KEPT`] of them, up to
-//! [`KEPT_BYTES`], for [`AGE`].
+//! What a trial did is kept for `journal.trial_days` in records of its own ([`kept`]); those that stop before each effect wait in
+//! their process ([`super::stepwise`]).
 
-use std::collections::{HashMap, VecDeque};
+pub mod kept;
+
+use std::collections::HashMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use actix_web::HttpResponse;
-use actix_web::web::{Data, Json, Path, Query};
-use kanzlei_api::runs::CaseName;
+use actix_web::web::{Data, Json};
 use kanzlei_api::trials as api;
 use kanzlei_compiler::check::{Bundle, Checked};
 use kanzlei_compiler::example;
 use kanzlei_compiler::input::InputPlan;
 use kanzlei_compiler::plan::Plan;
-use kanzlei_engine::machine::{Ended as EndOfRun, Machine, Start};
+use kanzlei_engine::machine::{Machine, Start};
 use kanzlei_lang::confidential::MASK;
 use kanzlei_lang::diagnostic::Severity;
 use kanzlei_lang::document::{self, Document, Source};
 use kanzlei_lang::edit::{self, At, Change};
 use kanzlei_model::problem::Problem;
-use kanzlei_model::run::RunState;
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use kanzlei_rehearsal::Prepared;
@@ -31,66 +31,34 @@ use kanzlei_rehearsal::simulate::Simulation;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::direct::InFlight;
 use kanzlei_runtime::effects::Context;
-use kanzlei_runtime::journal::{self, Finished};
 use kanzlei_runtime::live::{Live, named_file};
-use kanzlei_runtime::trial::{Ended, Mode, Modes, Trial, Tried};
+use kanzlei_runtime::trial::{Modes, Trial};
 use kanzlei_store::documents::LiveDocument;
-use kanzlei_store::journal::Run;
 use serde_json::{Value as JsonValue, json};
 use uuid::Uuid;
 
 use super::auth::Caller;
 use super::deploys::{Given, check_here, name_of, news, with_live};
-use super::record::{past, recorded};
-use super::runs::{failure, past_run, plan_of_run, shown_steps, value, with_invoked};
+use super::record::past;
+use super::runs::{past_run, plan_of_run};
 use super::stepwise::{Sessions, next};
 use crate::App;
 use crate::error::{Error, Result};
+use kept::About;
 
 /// Trials at the same time, of all operators and of one.
 const AT_ONCE: usize = 8;
 const AT_ONCE_OF_ONE: usize = 4;
 /// How long a trial may take, waits that it skips not counted.
 const WITHIN: Duration = Duration::from_secs(60);
-/// Trials that are kept, their bytes, and how long.
-const KEPT: usize = 50;
-const KEPT_BYTES: usize = 32 << 20;
-const AGE: Duration = Duration::from_secs(3600);
-/// The longest value that is shown of a trial, in bytes of JSON.
-const SHOWN: usize = 64 << 10;
-
 /// Trials of this process.
 #[derive(Debug, Default)]
 pub struct Trials {
     under_way: Arc<AtomicUsize>,
     /// Those under way by operator.
     of_each: Mutex<HashMap<String, Arc<AtomicUsize>>>,
-    kept: Mutex<VecDeque<Arc<Kept>>>,
     /// Those that wait for decisions.
     pub(super) sessions: Sessions,
-}
-
-/// A trial that ended.
-#[derive(Debug)]
-pub(super) struct Kept {
-    at: Instant,
-    run: Run,
-    plan: Arc<Plan>,
-    operator: String,
-    /// The step it was to end with; empty for all.
-    until: String,
-    effects: Vec<api::TrialEffect>,
-}
-
-impl Kept {
-    /// The bytes of its values.
-    fn bytes(&self) -> usize {
-        let of = |text: &Option<String>| text.as_ref().map_or(0, String::len);
-        let steps = self.run.steps.iter().map(|step| 256 + of(&step.sent) + of(&step.outcome) + of(&step.failure));
-        let effects = self.effects.iter().map(|effect| effect.what.len());
-        let run = &self.run;
-        run.input.len() + of(&run.kept) + of(&run.reply) + of(&run.failure) + steps.chain(effects).sum::<usize>()
-    }
 }
 
 impl Trials {
@@ -103,31 +71,6 @@ impl Trials {
             .ok_or_else(|| format!("an operator runs at most {AT_ONCE_OF_ONE} trials at once; wait until one ends"))?;
         let all = InFlight::enter(&self.under_way, AT_ONCE);
         Ok([own, all.ok_or_else(|| format!("{AT_ONCE} trials run at once; try again in a moment"))?])
-    }
-
-    fn keep(&self, trial: Arc<Kept>) {
-        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-        kept.retain(|kept| kept.at.elapsed() < AGE);
-        kept.push_front(trial);
-        let mut bytes = 0;
-        let fit = kept.iter().take(KEPT).take_while(|kept| {
-            bytes += kept.bytes();
-            bytes <= KEPT_BYTES
-        });
-        let fit = fit.count();
-        kept.truncate(fit);
-    }
-
-    fn all(&self) -> Vec<Arc<Kept>> {
-        let kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-        kept.iter().filter(|kept| kept.at.elapsed() < AGE).cloned().collect()
-    }
-
-    pub(super) fn one(&self, id: Uuid) -> Result<Arc<Kept>> {
-        let found = self.all().into_iter().find(|kept| kept.run.id == id);
-        found.ok_or_else(|| {
-            Error::not_found(format!("this process keeps no trial {id}; trials are kept for an hour, the last {KEPT}"))
-        })
     }
 }
 
@@ -203,6 +146,7 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
     let open = control.as_ref().map(|control| control.stops.clone());
     let here = app.clone();
     let operator = caller.name.clone();
+    let ends_session = session.clone();
     let performed = async move {
         let _place = place;
         let mut simulation = Simulation::new(stubs.as_ref());
@@ -213,12 +157,15 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
         let trial =
             Trial { machine, live: table, effects, about, modes, simulation, begins, within: WITHIN, control, only };
         let ended = trial.run().await;
-        let kept = Arc::new(keep(&here, ended, input, trace_id, (id, begins), (operator, until)));
-        here.trials.keep(kept.clone());
+        let about = About { id, begins, input, trace_id, operator, entry: "trial".into(), until };
+        let kept = kept::keep(&here, ended, about).await;
+        if let Some(session) = ends_session {
+            session.end(kept.clone());
+        }
         drop(open);
         kept
     };
-    let Some(session) = session else { return Ok(HttpResponse::Ok().json(shown(&*performed.await))) };
+    let Some(session) = session else { return Ok(HttpResponse::Ok().json(performed.await)) };
     // It goes on when this request has its answer.
     let sessions = app.clone();
     actix_web::rt::spawn(async move {
@@ -281,115 +228,6 @@ pub(super) async fn prepare(
     Err(Error::Runtime(kanzlei_runtime::Error::Problem(Box::new(problem))))
 }
 
-/// What a trial did, masked and cut as runs are.
-fn keep(
-    app: &App,
-    tried: Ended,
-    input: Value,
-    trace_id: String,
-    (id, begins): (Uuid, Timestamp),
-    (operator, until): (String, String),
-) -> Kept {
-    let machine = tried.machine;
-    let plan = machine.plan().clone();
-    let mask = app.effects.secrets.of_run(&machine, &input);
-    let effects = tried.tried.into_iter().map(|tried| effect(Tried { what: mask.text(tried.what), ..tried }));
-    let effects = effects.collect();
-    let unfinished = || EndOfRun { state: RunState::Failed, failure: None, at: begins };
-    let finished = Finished {
-        id,
-        revision: 0,
-        entry: "trial".into(),
-        started: begins,
-        request_id: id.to_string(),
-        trace_id,
-        caller: None,
-        ended: machine.ended().cloned().unwrap_or_else(unfinished),
-        input,
-        machine,
-        sent: 0,
-    };
-    let run = journal::row(&finished, SHOWN, &app.effects.secrets, "");
-    Kept { at: Instant::now(), run, plan, operator, until, effects }
-}
-
-/// An effect as it is listed.
-pub(super) fn effect(tried: Tried) -> api::TrialEffect {
-    let mode = match tried.mode {
-        Mode::Real => "real",
-        Mode::Stubbed => "stubbed",
-        Mode::Simulated => "simulated",
-    };
-    api::TrialEffect { name: tried.name, what: tried.what, mode: mode.to_owned() }
-}
-
-pub(super) fn shown(kept: &Kept) -> api::Trial {
-    let (run, own) = (&kept.run, &kept.plan.sheet);
-    let line = line(kept);
-    api::Trial {
-        id: line.id,
-        workflow: line.workflow,
-        state: line.state,
-        status: line.status,
-        started: line.started,
-        operator: line.operator,
-        duration_us: run.duration,
-        input: value(Some(&run.input)),
-        reply: value(run.reply.as_deref()),
-        failure: failure(run.failure.as_deref()),
-        sheet: with_invoked(own.clone(), &run.steps),
-        steps: shown_steps(&run.steps, own, run.started),
-        effects: kept.effects.clone(),
-        stop: None,
-    }
-}
-
-fn line(kept: &Kept) -> api::TrialLine {
-    api::TrialLine {
-        id: kept.run.id,
-        workflow: kept.run.workflow.clone(),
-        state: RunState::of(&kept.run.state).unwrap_or(RunState::Failed),
-        status: kept.run.status,
-        started: kept.run.started,
-        operator: kept.operator.clone(),
-    }
-}
-
-/// `GET /trials`: those of this process, newest first; those that wait for a decision too.
-pub async fn list(app: Data<App>) -> HttpResponse {
-    let waiting = app.trials.sessions.waiting().into_iter().map(|trial| api::TrialLine {
-        id: trial.id,
-        workflow: trial.workflow,
-        state: trial.state,
-        status: trial.status,
-        started: trial.started,
-        operator: trial.operator,
-    });
-    let mut trials: Vec<api::TrialLine> = waiting.collect();
-    trials.extend(app.trials.all().iter().map(|kept| line(kept)));
-    trials.sort_by_key(|trial| std::cmp::Reverse(trial.id));
-    HttpResponse::Ok().json(api::Trials { trials })
-}
-
-/// `GET /trials/{id}`: one with what each step did.
-pub async fn show(app: Data<App>, id: Path<Uuid>) -> Result<HttpResponse> {
-    if let Some(trial) = app.trials.sessions.waiting().into_iter().find(|trial| trial.id == *id) {
-        return Ok(HttpResponse::Ok().json(trial));
-    }
-    Ok(HttpResponse::Ok().json(shown(&*app.trials.one(*id)?)))
-}
-
-/// `GET /trials/{id}/case`: a document of cases with one that shows what the trial did.
-pub async fn case(app: Data<App>, id: Path<Uuid>, named: Query<CaseName>) -> Result<HttpResponse> {
-    let kept = app.trials.one(*id)?;
-    let name = named.into_inner().name.unwrap_or_else(|| format!("trial {}", kept.run.id));
-    let mut case = recorded(&kept.run, &kept.plan, name);
-    if !kept.until.is_empty() {
-        case.notes.push(format!("the trial ended with step {}; complete what the steps behind it do", kept.until));
-    }
-    Ok(HttpResponse::Ok().json(case))
-}
-
 /// The text of a workflow without the steps behind one, which is known by its number or id.
 fn up_to(text: &str, until: &str) -> Result<String> {
     let bad = |why: String| Error::problem(422, "The trial cannot end there", why);
@@ -425,7 +263,7 @@ fn up_to(text: &str, until: &str) -> Result<String> {
 }
 
 /// The table that the trial sees.
-async fn table(app: &App, live: Arc<Live>, checked: Checked, bundle: Bundle) -> Result<Arc<Live>> {
+pub(super) async fn table(app: &App, live: Arc<Live>, checked: Checked, bundle: Bundle) -> Result<Arc<Live>> {
     let (bases, journal, url) = (app.bases.clone(), app.journal.clone(), app.public_url.clone());
     let build = move || {
         let documents = bundle.documents.iter().map(|source| as_live(source, &bundle, &live)).collect();
@@ -450,7 +288,7 @@ fn as_live(source: &Source, bundle: &Bundle, live: &Live) -> LiveDocument {
 }
 
 /// The stubs of a text, prepared as those of a case.
-fn stubs(name: &str, text: &str, checked: &Checked) -> Result<Prepared> {
+pub(super) fn stubs(name: &str, text: &str, checked: &Checked) -> Result<Prepared> {
     let indented: String = text.lines().map(|line| format!("  {line}\n")).collect();
     let case = format!(
         "cases: {name}\nstubs:\n{indented}examples: [{{name: trial, input: {{}}, expect: {{state: succeeded}}}}]\n"

@@ -4,7 +4,8 @@
 //! and limited here), [`read`] reads the body in between, [`gather`] makes the input, [`idempotency`] claims the
 //! request's key or replays its answer, [`execute`] runs the workflow or queues a job, [`respond`] writes the
 //! answer. No stage calls one above it. A stage that refuses the request returns a [`Refusal`], which is
-//! kept for the author to see. The service's own paths below `/~/` are in [`own`].
+//! kept for the author to see. The service's own paths below `/~/` are in [`own`];
+//! drafts at their addresses in [`preview`].
 
 pub(crate) mod admit;
 mod callbacks;
@@ -16,6 +17,7 @@ mod idempotency;
 mod jobs;
 mod own;
 mod prefer;
+mod preview;
 mod read;
 mod refusal;
 mod respond;
@@ -72,7 +74,7 @@ async fn answer(
         return own::serve(path, request, payload, app).await;
     }
     let live = app.live.load_full();
-    let routed = match route::find(&live, request, sent)? {
+    let routed = match route::find(&live, request.method().as_str(), request.uri().path(), sent)? {
         route::Routed::Endpoint(routed) => routed,
         route::Routed::Methods(response) => return Ok(response),
     };

@@ -1,4 +1,4 @@
-//! The service's own paths below `/~/`: health, description, jobs, callbacks.
+//! The service's own paths below `/~/`: health, description, jobs, callbacks, drafts.
 
 use std::sync::atomic::Ordering;
 
@@ -7,7 +7,7 @@ use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
 
 use super::refusal::Refusal;
-use super::{callbacks, jobs};
+use super::{callbacks, jobs, preview};
 use crate::App;
 
 /// Serves a path below `/~/`.
@@ -19,6 +19,9 @@ pub async fn serve(
 ) -> Result<HttpResponse, Refusal> {
     if let Some(rest) = path.strip_prefix("jobs/") {
         return jobs::path(rest, request, app).await;
+    }
+    if let Some(rest) = path.strip_prefix("drafts/") {
+        return preview::serve(rest, request, payload, app).await;
     }
     if let Some(token) = path.strip_prefix("callbacks/") {
         return callbacks::arrive(token, request, payload, app).await;

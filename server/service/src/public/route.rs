@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
+use actix_web::HttpResponse;
 use actix_web::http::header::{ALLOW, HeaderValue};
-use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_compiler::plan::Endpoint;
 use kanzlei_model::problem::Problem;
 use kanzlei_runtime::live::{Found, Live, Workflow};
@@ -35,8 +35,7 @@ pub enum Routed<'p> {
 }
 
 /// Finds the endpoint of a request.
-pub fn find<'p>(live: &'p Arc<Live>, request: &HttpRequest, sent: &mut Sent) -> Result<Routed<'p>, Refusal> {
-    let (method, path) = (request.method().as_str(), request.uri().path());
+pub fn find<'p>(live: &'p Arc<Live>, method: &str, path: &str, sent: &mut Sent) -> Result<Routed<'p>, Refusal> {
     match live.find(method, path) {
         Found::Endpoint { workflow, endpoint, path } => {
             sent.routed(workflow, endpoint);

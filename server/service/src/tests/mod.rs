@@ -15,6 +15,7 @@ mod drafts;
 mod jobs;
 mod language;
 mod lists;
+mod previews;
 mod public;
 mod rename;
 mod schedules;
@@ -45,6 +46,15 @@ use crate::{control as control_api, public as public_api};
 
 /// How long a condition may take to come true.
 const LONG: Duration = Duration::from_secs(60);
+
+/// Waits until something holds.
+async fn eventually(holds: impl AsyncFn() -> bool) {
+    let end = tokio::time::Instant::now() + LONG;
+    while !holds().await {
+        assert!(tokio::time::Instant::now() < end, "not in time");
+        tokio::time::sleep(Duration::from_millis(10)).await;
+    }
+}
 
 /// One server for all tests of the program; it ends with the program.
 fn server() -> &'static Mariadb {

@@ -1,0 +1,230 @@
+//! Drafts at their preview addresses, below `/~/drafts/{token}/`: each call is a trial, which pages of any origin may make.
+//!
+//! Everything that is live can be called there too, as a trial: a front end changes its base address and nothing else. Every answer is
+//! marked with `Kanzlei-Trial` and not cached; nothing is kept in the journal or counted.
+
+use std::time::{Duration, Instant};
+
+use actix_web::http::header::{
+    ACCESS_CONTROL_ALLOW_HEADERS, ACCESS_CONTROL_ALLOW_METHODS, ACCESS_CONTROL_ALLOW_ORIGIN,
+    ACCESS_CONTROL_EXPOSE_HEADERS, ACCESS_CONTROL_MAX_AGE, ACCESS_CONTROL_REQUEST_HEADERS, ALLOW, CACHE_CONTROL,
+    HeaderMap, HeaderName, HeaderValue, LOCATION, RETRY_AFTER,
+};
+use actix_web::web::{Data, Payload};
+use actix_web::{HttpRequest, HttpResponse};
+use kanzlei_api::jobs::{JobDocument, JobLinks};
+use kanzlei_engine::machine::{Machine, Reply, Start};
+use kanzlei_lang::document::workflow::Answer;
+use kanzlei_model::problem::Problem;
+use kanzlei_model::run::RunState;
+use kanzlei_rehearsal::simulate::Simulation;
+use kanzlei_runtime::clock::{fresh_id, now};
+use kanzlei_runtime::effects::Context;
+use kanzlei_runtime::trial::Trial;
+use kanzlei_store::trials::Preview;
+use uuid::Uuid;
+
+use super::prefer::Prefer;
+use super::refusal::{Refusal, Sent};
+use super::respond::respond;
+use super::{admit, gather, read, route};
+use crate::App;
+use crate::control::previews::Built;
+use crate::control::trials::kept::{self, About};
+use crate::error::problem_response;
+
+/// How long a call may take, waits that it skips not counted.
+const WITHIN: Duration = Duration::from_secs(60);
+/// The longest list of headers that a page asks for.
+const ASKED: usize = 2048;
+
+/// Serves a path below `/~/drafts/`.
+pub async fn serve(
+    path: &str,
+    request: &HttpRequest,
+    payload: &mut Payload,
+    app: &Data<App>,
+) -> Result<HttpResponse, Refusal> {
+    let (token, rest) = path.split_once('/').unwrap_or((path, ""));
+    let closed = || {
+        let detail = "no draft can be called at this address; it was closed, or its time is over";
+        Problem::new(404, "Not found").detail(detail)
+    };
+    let found = app.previews.find(app, token).await.map_err(|error| Refusal::from(error.as_problem()))?;
+    let preview = found.ok_or_else(closed)?;
+    let id = fresh_id();
+    let base = format!("/~/drafts/{token}");
+    let mut response = match answer(&preview, &base, &format!("/{rest}"), request, payload, app, id).await {
+        Ok(response) => response,
+        Err(refusal) => {
+            let mut response = problem_response(&refusal.problem);
+            if let Some(allow) = &refusal.allow {
+                response.headers_mut().insert(ALLOW, allow.clone());
+            }
+            if let Some(seconds) = refusal.retry_after {
+                response.headers_mut().insert(RETRY_AFTER, seconds.into());
+            }
+            response
+        }
+    };
+    let headers = response.headers_mut();
+    for (name, value) in [
+        (ACCESS_CONTROL_ALLOW_ORIGIN, "*"),
+        (ACCESS_CONTROL_EXPOSE_HEADERS, "*"),
+        (CACHE_CONTROL, "no-store"),
+        (HeaderName::from_static("x-robots-tag"), "noindex"),
+    ] {
+        headers.insert(name, HeaderValue::from_static(value));
+    }
+    if let Ok(value) = HeaderValue::from_str(&id.to_string()) {
+        headers.insert(HeaderName::from_static("kanzlei-trial"), value);
+    }
+    Ok(response)
+}
+
+async fn answer(
+    preview: &Preview,
+    base: &str,
+    path: &str,
+    request: &HttpRequest,
+    payload: &mut Payload,
+    app: &Data<App>,
+    id: Uuid,
+) -> Result<HttpResponse, Refusal> {
+    let built = app.previews.built(app, preview).await.map_err(|error| Refusal::from(error.as_problem()))?;
+    if let Some(job) = path.strip_prefix("/~/jobs/") {
+        return result(app, job, request);
+    }
+    let mut sent = Sent::default();
+    let routed = match route::find(&built.table, request.method().as_str(), path, &mut sent)? {
+        route::Routed::Endpoint(routed) => routed,
+        route::Routed::Methods(mut response) => {
+            allow_pages(request.headers(), response.headers_mut());
+            return Ok(response);
+        }
+    };
+    let _places = app.previews.enter(&built).ok_or_else(|| Refusal {
+        retry_after: Some(1),
+        ..Problem::new(503, "Too many trials").detail("this draft is called too often at once").into()
+    })?;
+    let mut arrival = admit::arrive(app, request)?;
+    let (arrived, within) = (Instant::now(), routed.declared().time.min(WITHIN));
+    let body = read::body(request, payload, routed.declared().body, arrived + within, &mut arrival).await?;
+    let _admitted = admit::enter(app, arrived, within)?;
+    drop(arrival);
+    let input = gather::input(request, &routed, &body, &mut sent)?;
+    let (declared, entry) = (routed.declared().answer, routed.workflow.entries[routed.endpoint].to_string());
+    let later = declared == Answer::Later || (declared == Answer::Either && Prefer::of(request.headers()).later);
+    let (state, reply) = tried(app, preview, &built, &routed, input, entry, (id, within)).await;
+    if later {
+        return Ok(accepted(app, base, &routed.workflow.plan.name, id, state, reply));
+    }
+    let head = request.method() == actix_web::http::Method::HEAD;
+    Ok(reply.map_or_else(|| HttpResponse::NoContent().finish(), |reply| respond(reply, head)))
+}
+
+/// Runs the workflow as a trial; returns how it ended and what it replied.
+async fn tried(
+    app: &Data<App>,
+    preview: &Preview,
+    built: &Built,
+    routed: &route::Route<'_>,
+    input: kanzlei_model::value::Value,
+    entry: String,
+    (id, within): (Uuid, Duration),
+) -> (RunState, Option<Reply>) {
+    let (plan, begins) = (routed.workflow.plan.clone(), now());
+    let trace_id = Uuid::new_v4().simple().to_string();
+    let start = Start {
+        id: id.to_string(),
+        input: input.clone(),
+        now: begins,
+        caller: None,
+        attempt: 1,
+        generation: 0,
+        settings: None,
+    };
+    let about = Context {
+        id,
+        job: false,
+        attempt: 1,
+        generation: 0,
+        confidential: plan.labels.any,
+        traceparent: app.jobs.traceparent(&trace_id, id),
+        request_id: id.to_string(),
+        trace_id: trace_id.clone(),
+    };
+    let trial = Trial {
+        machine: Machine::new(plan.clone(), start).with_key(app.jobs.key_of(id)),
+        live: built.table.clone(),
+        effects: app.effects.clone(),
+        about,
+        modes: built.modes.clone(),
+        simulation: Simulation::new(built.stubs.get(&plan.name)),
+        begins,
+        within,
+        control: None,
+        only: None,
+    };
+    let ended = trial.run().await;
+    let state = ended.machine.ended().map_or(RunState::Failed, |ended| ended.state);
+    let reply = ended.machine.reply().cloned();
+    let operator = preview.operator.clone();
+    kept::keep(app, ended, About { id, begins, input, trace_id, operator, entry, until: String::new() }).await;
+    (state, reply)
+}
+
+/// The answer 202 of an endpoint that answers later. Waits are skipped, so the job has ended already.
+fn accepted(app: &App, base: &str, workflow: &str, id: Uuid, state: RunState, reply: Option<Reply>) -> HttpResponse {
+    let (own, at) = (format!("{base}/~/jobs/{id}"), now());
+    let document = JobDocument {
+        id,
+        workflow: workflow.to_owned(),
+        state,
+        queued: at,
+        due: at,
+        started: Some(at),
+        ended: Some(at),
+        progress: None,
+        note: None,
+        notes: Vec::new(),
+        remaining_s: None,
+        answered: reply.is_some(),
+        links: JobLinks { result: format!("{own}/result"), events: format!("{own}/events"), own: own.clone() },
+        stopping: false,
+        waits_for: None,
+        until: None,
+        result_until: None,
+    };
+    app.previews.ended(id, document.clone(), reply);
+    HttpResponse::Accepted().insert_header((LOCATION, own)).insert_header((RETRY_AFTER, "1")).json(document)
+}
+
+/// A job of a draft, or its result, as polled at `Location`.
+fn result(app: &App, rest: &str, request: &HttpRequest) -> Result<HttpResponse, Refusal> {
+    if !matches!(request.method().as_str(), "GET" | "HEAD") {
+        return Err(Refusal::not_allowed("GET, HEAD"));
+    }
+    let (id, part) = rest.split_once('/').unwrap_or((rest, ""));
+    let found = id.parse().ok().and_then(|id| app.previews.result(id));
+    let (document, reply) = found.ok_or_else(|| {
+        let detail = "jobs of drafts are held for a while, by the process that ran them; see `kanzlei trials`";
+        Refusal::from(Problem::new(404, "No such job").detail(detail))
+    })?;
+    let head = request.method() == actix_web::http::Method::HEAD;
+    match part {
+        "" => Ok(HttpResponse::Ok().json(document)),
+        "result" => Ok(reply.map_or_else(|| HttpResponse::NoContent().finish(), |reply| respond(reply, head))),
+        _ => Err(Problem::new(404, "Not found").detail("a job of a draft has a `result`, and no events").into()),
+    }
+}
+
+/// What a page may send: the methods of the path, and the headers it asks for (Fetch standard, CORS protocol).
+fn allow_pages(asked: &HeaderMap, answer: &mut HeaderMap) {
+    if let Some(allow) = answer.get(ALLOW).cloned() {
+        answer.insert(ACCESS_CONTROL_ALLOW_METHODS, allow);
+    }
+    let wanted = asked.get(ACCESS_CONTROL_REQUEST_HEADERS).filter(|wanted| wanted.len() <= ASKED).cloned();
+    answer.insert(ACCESS_CONTROL_ALLOW_HEADERS, wanted.unwrap_or_else(|| HeaderValue::from_static("*")));
+    answer.insert(ACCESS_CONTROL_MAX_AGE, HeaderValue::from_static("600"));
+}
