@@ -16,7 +16,7 @@ pub use jobs::{Jobs, LaneAction, Select, TimetableAction, Timetables};
 pub use office::{Databases, Operators, Secrets, Settings};
 pub use services::{Sample, Service};
 pub use transfer::{Exporting, Importing};
-pub use trials::{Retrace, RunArgs, Target, Try, Which};
+pub use trials::{Preview, Retrace, RunArgs, Target, Try, Which};
 
 #[derive(Parser)]
 #[command(
@@ -83,7 +83,7 @@ pub enum Command {
     LanguageServer,
     /// Rename a live workflow, or anything with a name in a folder of documents
     #[command(
-        after_help = "Without a folder it renames a workflow on the service, in one deploy: its address stays, its runs, jobs, revisions and drafts are found under\nthe new name, and the workflows that invoke or queue it are deployed with it.\n\nIn a folder, PLACE is a workflow, service or lane by its name, or a name of a workflow behind a dot: `berth-quote.tide` is a step or\nvalue, `berth-quote.input.imo` an input, `settings.remind_from` a setting.\n\nExamples:\n  kanzlei rename vessel-dues stay-dues\n  kanzlei rename demo/harbour vessel-dues stay-dues --dry-run\n  kanzlei rename demo/harbour berth-quote.tide window"
+        after_help = "Without a folder it renames a workflow on the service, in one deploy: its address stays, its runs, jobs, revisions and drafts are found under the new name, and the workflows that invoke or queue it are deployed with it.\n\nIn a folder, PLACE is a workflow, service or lane by its name, or a name of a workflow behind a dot: `berth-quote.tide` is a step or value, `berth-quote.input.imo` an input, `settings.remind_from` a setting.\n\nExamples:\n  kanzlei rename vessel-dues stay-dues\n  kanzlei rename demo/harbour vessel-dues stay-dues --dry-run\n  kanzlei rename demo/harbour berth-quote.tide window"
     )]
     Rename {
         /// The folder of documents, where files are changed; then what is renamed, then the new name
@@ -184,7 +184,7 @@ pub enum Command {
     Import(Importing),
     /// List the trials that the service keeps, or show one
     #[command(
-        after_help = "The process that performed a trial keeps it for an hour, the last 50.\n\nExamples:\n  kanzlei trials\n  kanzlei trials 0195a1b2-0000-7000-8000-000000000001 --full"
+        after_help = "They are kept for `journal.trial_days` days, apart from the runs of live traffic.\n\nExamples:\n  kanzlei trials\n  kanzlei trials 0195a1b2-0000-7000-8000-000000000001 --full"
     )]
     Trials {
         /// The id of a trial
@@ -193,6 +193,11 @@ pub enum Command {
         #[arg(long)]
         full: bool,
     },
+    /// Give drafts an address at which a front end can call them before they are deployed
+    #[command(
+        after_help = "Everything that is live can be called below the address too. Each call is a trial: GET calls and statements that only read are real, everything else is simulated, unless --real or --live says otherwise; `kanzlei trials` lists them. The address follows the draft as it is saved, pages of any origin may call it, and who knows it may: it cannot be guessed, and it closes.\n\nExamples:\n  kanzlei preview berth-quote\n  kanzlei preview berth-quote vessel-dues --hours 24 --stub stubs.yaml\n  kanzlei preview\n  kanzlei preview --off berth-quote"
+    )]
+    Preview(Preview),
     /// Answer past runs again by a draft or a file, from what they recorded, and list what differs
     #[command(
         after_help = "Performs nothing: what services and databases answered then is what they answer now. A request that a run did not make has no answer, and its run diverges; runs whose values were masked or cut are skipped.\n\nExamples:\n  kanzlei retrace berth-quote --last 100\n  kanzlei retrace workflows/berth-quote.yaml --since 2h\n  kanzlei retrace berth-quote --state failed --full"

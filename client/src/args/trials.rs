@@ -144,3 +144,28 @@ impl Which {
         }
     }
 }
+
+#[derive(ClapArgs)]
+pub struct Preview {
+    /// Drafts on the service: NAME, or KIND/NAME; without one, what is open is listed
+    #[arg(value_name = "NAME")]
+    pub names: Vec<String>,
+    /// Close an address, by its id, its draft or its URL
+    #[arg(long, value_name = "ID|NAME|URL", conflicts_with_all = ["names", "hours", "live", "real", "simulate", "stub"])]
+    pub off: Option<String>,
+    /// Hours until it closes
+    #[arg(long, default_value_t = 8, value_parser = clap::value_parser!(u32).range(1..=168))]
+    pub hours: u32,
+    /// Perform everything, as if it were live
+    #[arg(long)]
+    pub live: bool,
+    /// Perform this although it may change something: `customs.request`, `sql.harbour`, `keep`, `enqueue`
+    #[arg(long, value_name = "NAME")]
+    pub real: Vec<String>,
+    /// Simulate this although it only reads
+    #[arg(long, value_name = "NAME")]
+    pub simulate: Vec<String>,
+    /// A file with stubs, as a document of cases has them
+    #[arg(long, value_name = "FILE")]
+    pub stub: Option<PathBuf>,
+}

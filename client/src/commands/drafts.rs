@@ -179,6 +179,8 @@ pub fn restore(api: &Api, place: &str, deploy: bool, json: bool) -> Done {
         return Err(Error::Usage("name the revision: `kanzlei restore berth-quote@3`".into()));
     };
     let (text, file) = place.text(api)?;
+    // A revision from before a rename has the name of its time.
+    let text = document::with_name(&text, &place.name);
     if !deploy {
         let saved = save(api, &place, &DraftText { path: String::new(), text, file, ancestor: None }, None)?;
         let Ok(saved) = saved else {
@@ -215,6 +217,10 @@ pub fn restore(api: &Api, place: &str, deploy: bool, json: bool) -> Done {
         return Ok(());
     }
     for done in &answer.deployed {
+        if done.unchanged {
+            println!("Revision {number} of {} is what is live, as revision {}.", place.name, done.revision);
+            continue;
+        }
         println!("{} of {number} is live as revision {}", place.name, done.revision);
         print_consequences(done);
     }

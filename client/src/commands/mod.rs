@@ -13,6 +13,7 @@ mod lend;
 mod live;
 mod local;
 mod operators;
+mod preview;
 mod record;
 mod refusals;
 mod rehearse;
@@ -63,6 +64,7 @@ pub fn run(args: Args) -> Done {
         Command::Start { name, inputs, follow } => jobs::start(&api()?, &name, &inputs, follow, json),
         Command::Export(args) => transfer::export(&api()?, &args, json),
         Command::Import(args) => transfer::import(&api()?, &args, json),
+        Command::Preview(args) => preview::run(&api()?, &args, json),
         Command::Trials { id, full } => trial::kept(&api()?, id.as_deref(), full, json),
         Command::Retrace(args) => retrace::run(&api()?, args, json),
         Command::Try(args) => trial::run(&api()?, &args, json),

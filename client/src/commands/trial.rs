@@ -86,12 +86,13 @@ pub fn kept(api: &Api, id: Option<&str>, full: bool, json: bool) -> Done {
                 trial.id.to_string(),
                 draw::time(trial.started),
                 trial.workflow.clone(),
+                if trial.entry == "trial" { "—".to_owned() } else { trial.entry.clone() },
                 state,
                 status,
                 trial.operator.clone(),
             ]
         });
-        draw::table(&["trial", "started (UTC)", "workflow", "state", "status", "by"], rows);
+        draw::table(&["trial", "started (UTC)", "workflow", "called at", "state", "status", "by"], rows);
     }
     Ok(())
 }

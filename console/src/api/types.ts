@@ -355,7 +355,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Trials of this process, newest first */
+        /** Trials, newest first */
         get: operations["trials"];
         put?: never;
         /** Runs a draft once, simulating what changes something */
@@ -378,6 +378,41 @@ export interface paths {
         /** Decides what comes of the effect before which a trial stopped; returns the trial at its next stop or its end */
         post: operations["decide"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/previews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Addresses of drafts that are open */
+        get: operations["previews"];
+        put?: never;
+        /** Opens an address at which drafts can be called before they are deployed */
+        post: operations["openPreview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/previews/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Closes an address of drafts */
+        delete: operations["closePreview"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1975,6 +2010,36 @@ export interface components {
              */
             days?: number | null;
         };
+        /** @description Drafts that get an address of their own, and what is performed when they are called there. */
+        NewPreview: {
+            drafts: components["schemas"]["DraftName"][];
+            /**
+             * Format: uint32
+             * @description Hours until it closes, 1 to 168; 8 by default.
+             * @default null
+             */
+            hours: number | null;
+            /**
+             * @description Whether everything is performed as if it were live.
+             * @default false
+             */
+            live: boolean;
+            /**
+             * @description Names of what is performed although it may change something: `customs.request`, `sql.harbour`, `keep`.
+             * @default []
+             */
+            real: string[];
+            /**
+             * @description Names of what is not performed although it only reads.
+             * @default []
+             */
+            simulated: string[];
+            /**
+             * @description Stubs, as a document of cases has them: YAML.
+             * @default
+             */
+            stubs: string;
+        };
         /** @description The value of a secret. */
         NewSecret: {
             /** @description One line. */
@@ -2111,6 +2176,33 @@ export interface components {
             name: string;
             required: boolean;
             type: string;
+        };
+        /** @description An address at which drafts can be called. */
+        Preview: {
+            /** Format: uuid */
+            id: string;
+            /** @description What paths of endpoints are appended to: who knows it may call the drafts. */
+            url: string;
+            drafts: components["schemas"]["DraftName"][];
+            /** @description Whose token opened it. */
+            operator: string;
+            created: components["schemas"]["Timestamp"];
+            expires: components["schemas"]["Timestamp"];
+            /** @description The endpoints of the drafts; all live ones can be called there too. */
+            endpoints: components["schemas"]["PreviewEndpoint"][];
+            /** @description Why they cannot be called: the drafts have errors. */
+            refused: string | null;
+        };
+        /** @description An endpoint of a draft. */
+        PreviewEndpoint: {
+            method: string;
+            url: string;
+            /** @description A curl line with example values. */
+            curl: string;
+        };
+        /** @description Addresses that are open, newest first. */
+        Previews: {
+            previews: components["schemas"]["Preview"][];
         };
         /** @description A problem as it is answered (RFC 9457 §3). */
         Problem: {
@@ -2879,6 +2971,10 @@ export interface components {
             started: components["schemas"]["Timestamp"];
             /** @description On the trial's clock, which skips waits. */
             duration_us: components["schemas"]["Span"];
+            /** @description `trial`, or the endpoint of a draft that was called at its preview address. */
+            entry: string;
+            /** @description Until when it is kept. */
+            expires: components["schemas"]["Timestamp"];
             /** @description Whose token asked for it. */
             operator: string;
             input: unknown;
@@ -2944,6 +3040,9 @@ export interface components {
             /** Format: uint16 */
             status: number | null;
             started: components["schemas"]["Timestamp"];
+            /** @description `trial`, or the endpoint of a draft that was called at its preview address. */
+            entry: string;
+            /** @description Whose token asked for it, or opened the address. */
             operator: string;
         };
         /** @description A trial that is asked for. */
@@ -3037,7 +3136,7 @@ export interface components {
             /** @description Why the last decision was not possible. */
             refused: string | null;
         };
-        /** @description Trials of this process, newest first. */
+        /** @description Trials, newest first: the last 200, and those that wait for a decision in this process. */
         Trials: {
             trials: components["schemas"]["TrialLine"][];
         };
@@ -3162,6 +3261,7 @@ export type Name = components['schemas']['Name'];
 export type NamedValue = components['schemas']['NamedValue'];
 export type NewName = components['schemas']['NewName'];
 export type NewOperator = components['schemas']['NewOperator'];
+export type NewPreview = components['schemas']['NewPreview'];
 export type NewSecret = components['schemas']['NewSecret'];
 export type NotChanged = components['schemas']['NotChanged'];
 export type Note = components['schemas']['Note'];
@@ -3174,6 +3274,9 @@ export type OtherRevision = components['schemas']['OtherRevision'];
 export type Outline = components['schemas']['Outline'];
 export type Paragraph = components['schemas']['Paragraph'];
 export type Parameter = components['schemas']['Parameter'];
+export type Preview = components['schemas']['Preview'];
+export type PreviewEndpoint = components['schemas']['PreviewEndpoint'];
+export type Previews = components['schemas']['Previews'];
 export type Problem = components['schemas']['Problem'];
 export type Question = components['schemas']['Question'];
 export type Ran = components['schemas']['Ran'];
@@ -4033,6 +4136,88 @@ export interface operations {
             403: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
             422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    previews: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Previews"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    openPreview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPreview"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    closePreview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

@@ -91,6 +91,31 @@ pub fn kind_of(text: &str) -> Option<&'static str> {
     KINDS.iter().chain(LATER).copied().find(|kind| *kind == key)
 }
 
+/// A text whose document has another name, also one that cannot be read yet; as it is where its first key has no name.
+///
+/// ```
+/// use kanzlei_lang::document::with_name;
+/// assert_eq!(with_name("workflow: old  # it\nsteps: [", "new"), "workflow: new  # it\nsteps: [");
+/// ```
+pub fn with_name(text: &str, name: &str) -> String {
+    let Some(kind) = kind_of(text) else { return text.to_owned() };
+    let lines = text.split_inclusive('\n').scan(0, |at, line| {
+        *at += line.len();
+        Some((*at - line.len(), line))
+    });
+    let head = lines.into_iter().find(|(_, line)| line.strip_prefix(kind).is_some_and(|rest| rest.starts_with(':')));
+    let Some((begins, line)) = head else { return text.to_owned() };
+    let value = line.split_once(" #").map_or(line, |(line, _)| line).get(kind.len() + 1..).unwrap_or_default();
+    let bare = value.trim().trim_matches(['"', '\'']);
+    match value.find(bare).filter(|_| !bare.is_empty()) {
+        Some(at) => {
+            let at = begins + kind.len() + 1 + at;
+            format!("{}{name}{}", &text[..at], &text[at + bare.len()..])
+        }
+        None => text.to_owned(),
+    }
+}
+
 /// Reads one document and everything that is wrong with its shape.
 ///
 /// `file` returns the text of a file named relative to the document.
@@ -126,6 +151,24 @@ pub fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<String>) -> 
                 None => report.help(FIRST_KEY),
             };
             None
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::with_name;
+
+    #[test]
+    fn a_document_is_given_another_name() {
+        for (text, wanted) in [
+            ("# old\nworkflow: \"old\"\nabout: old\n", "# old\nworkflow: \"new\"\nabout: old\n"),
+            ("cases:   workflow\nexamples: []", "cases:   new\nexamples: []"),
+            ("workflow:\nsteps: []\n", "workflow:\nsteps: []\n"),
+            ("notes: old\n", "notes: old\n"),
+            ("lane: é\u{a0}", "lane: new\u{a0}"),
+        ] {
+            assert_eq!(with_name(text, "new"), wanted, "{text}");
         }
     }
 }

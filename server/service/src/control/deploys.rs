@@ -373,8 +373,9 @@ pub(super) async fn perform(app: &App, caller: &Caller, live: &Arc<Live>, wish: 
         return Err(Error::problem(422, "Nothing to deploy", detail));
     }
     let (before, plans) = (live.clone(), checked.plans);
+    let compared = before.clone();
     let work = move || {
-        let changes: Vec<Change> = new.iter().map(|document| Change::of(document, &before, &plans)).collect();
+        let changes: Vec<Change> = new.iter().map(|document| Change::of(document, &compared, &plans)).collect();
         (new, changes)
     };
     let (new, changes) = app.background.run(work).await?;
@@ -382,7 +383,9 @@ pub(super) async fn perform(app: &App, caller: &Caller, live: &Arc<Live>, wish: 
         let listed = new.into_iter().zip(changes).map(|(document, change)| {
             let live = live.documents.iter().find(|d| d.kind == document.kind && d.name == document.name);
             let unchanged = live.is_some_and(|live| live.source == document.source && live.file == document.file);
-            let revision = live.map_or(1, |live| live.number + u32::from(!unchanged));
+            let from = rename.as_ref().filter(|rename| document.kind == "workflow" && rename.to == document.name);
+            let from = from.and_then(|rename| before.workflows.get(&rename.from)).map(|from| from.revision + 1);
+            let revision = live.map_or(from.unwrap_or(1), |live| live.number + u32::from(!unchanged));
             change.listed(document.kind, document.name, revision, unchanged, Vec::new())
         });
         return Ok(Deployed { deployed: listed.collect(), warnings: news(warnings) });

@@ -62,11 +62,25 @@ pub struct About {
     stubs: String,
 }
 
+impl About {
+    /// What is stored of an address, with the names that its drafts have today.
+    fn of(preview: &Preview, live: &Live) -> Self {
+        let mut about: About = serde_json::from_str(&preview.about).unwrap_or_default();
+        for draft in about.drafts.iter_mut().filter(|draft| draft.kind == "workflow") {
+            draft.name = live.name_now(&draft.name, preview.id).to_owned();
+        }
+        about
+    }
+}
+
+/// Open addresses by the digest of their secret part.
+type ByDigest = Arc<HashMap<String, Arc<Preview>>>;
+
 /// The addresses of this process.
 #[derive(Default)]
 pub struct Open {
     /// Those that are open, by digest, and when they were read.
-    known: tokio::sync::Mutex<Option<(Instant, Arc<HashMap<String, Arc<Preview>>>)>>,
+    known: tokio::sync::Mutex<Option<(Instant, ByDigest)>>,
     tables: Mutex<VecDeque<(Uuid, Arc<Built>)>>,
     under_way: Arc<AtomicUsize>,
     results: Mutex<VecDeque<(Uuid, JobDocument, Option<Reply>)>>,
@@ -140,8 +154,8 @@ impl Open {
         if let Some(built) = before.as_ref().filter(|built| built.age() < FRESH) {
             return Ok(built.clone());
         }
-        let about: About = serde_json::from_str(&preview.about).unwrap_or_default();
         let live = app.live.load_full();
+        let about = About::of(preview, &live);
         let mut versions = Vec::with_capacity(about.drafts.len());
         for DraftName { kind, name } in &about.drafts {
             versions.push(app.store.draft(kind, name).await?.map_or(0, |draft| draft.version));
@@ -272,7 +286,7 @@ pub async fn close(app: Data<App>, id: Path<Uuid>) -> Result<HttpResponse> {
 }
 
 async fn shown(app: &App, preview: &Preview) -> api::Preview {
-    let about: About = serde_json::from_str(&preview.about).unwrap_or_default();
+    let about = About::of(preview, &app.live.load());
     let url = format!("{}/~/drafts/{}", app.public_url, app.jobs.token_of(preview.id));
     let built = app.previews.built(app, preview).await;
     let refused = built.as_ref().err().map(|error| {

@@ -8,7 +8,7 @@ use actix_web::web::{Data, Json, Path};
 use kanzlei_analysis::{Workspace, symbols};
 use kanzlei_api::workflows::{NewName, Renamed};
 use kanzlei_compiler::check::Bundle;
-use kanzlei_lang::document::Source;
+use kanzlei_lang::document::{self, Source};
 use kanzlei_lang::edit::apply;
 use kanzlei_runtime::live::{Live, bundle};
 
@@ -40,7 +40,7 @@ pub async fn rename(app: Data<App>, caller: Caller, name: Path<String>, body: Js
     let mut drafts = Vec::new();
     for kind in ["workflow", "cases"] {
         if let Some(draft) = app.store.draft(kind, &from).await? {
-            drafts.push((kind.to_owned(), draft.version, renamed_head(&draft.source, kind, &from, &to)));
+            drafts.push((kind.to_owned(), draft.version, document::with_name(&draft.source, &to)));
         }
     }
     // Drafts of others may be no documents yet: they are named, not changed.
@@ -86,36 +86,4 @@ fn changed(live: &Live, from: &str, to: &str) -> std::result::Result<Bundle, Str
         given.documents.push(Source::new(from, text));
     }
     Ok(given)
-}
-
-/// A draft whose first key names the workflow, with the new name.
-fn renamed_head(text: &str, kind: &str, from: &str, to: &str) -> String {
-    let mut done = false;
-    let lines = text.split_inclusive('\n').map(|line| {
-        let value = line.strip_prefix(kind).and_then(|rest| rest.strip_prefix(':'));
-        match value.filter(|value| !done && value.trim().trim_matches(['"', '\'']) == from) {
-            Some(_) => {
-                done = true;
-                line.replacen(from, to, if kind.contains(from) { 2 } else { 1 })
-            }
-            None => line.to_owned(),
-        }
-    });
-    lines.collect()
-}
-
-#[cfg(test)]
-mod tests {
-    use super::renamed_head;
-
-    #[test]
-    fn the_head_of_a_draft_is_renamed() {
-        for (text, wanted) in [
-            ("# a\nworkflow: old  # it\nsteps: [\n", "# a\nworkflow: old  # it\nsteps: [\n"),
-            ("# old\nworkflow: \"old\"\nabout: old\n", "# old\nworkflow: \"new\"\nabout: old\n"),
-            ("workflow: older\n", "workflow: older\n"),
-        ] {
-            assert_eq!(renamed_head(text, "workflow", "old", "new"), wanted);
-        }
-    }
 }
