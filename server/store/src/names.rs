@@ -42,6 +42,14 @@ pub struct Called {
     pub until: Option<Uuid>,
 }
 
+impl Called {
+    /// The minutes for which the name means the workflow, the last one included.
+    pub(crate) fn minutes(&self) -> (i64, i64) {
+        let minute = |id: Uuid| ((id.as_u128() >> 80) / 60_000) as i64;
+        (self.from.map_or(i64::MIN, minute), self.until.map_or(i64::MAX, minute))
+    }
+}
+
 impl From<&str> for Called {
     fn from(name: &str) -> Self {
         Called { name: name.to_owned(), ..Called::default() }
@@ -163,10 +171,6 @@ pub(crate) async fn rename(
     .await
     .doing("renaming counts")?;
     sqlx::query!("DELETE FROM tally WHERE workflow = ?", from).execute(&mut **tx).await.doing("renaming counts")?;
-    sqlx::query!("UPDATE IGNORE step_count SET workflow = ? WHERE workflow = ?", to, from)
-        .execute(&mut **tx)
-        .await
-        .doing("renaming counts of steps")?;
     sqlx::query!("UPDATE former_name SET workflow = ? WHERE workflow = ?", to, from)
         .execute(&mut **tx)
         .await

@@ -1,9 +1,12 @@
 //! Statistics of steps: what each process counted of a workflow's steps in a minute.
 
+use std::collections::BTreeMap;
+
 use kanzlei_model::histogram::Histogram;
 use kanzlei_model::time::Timestamp;
 use sqlx::{MySql, QueryBuilder};
 
+use crate::names::Called;
 use crate::{Doing, Result, Store};
 
 /// Rows written in one statement.
@@ -44,6 +47,9 @@ pub struct StepCounts {
     pub steps: Vec<StepCount>,
 }
 
+/// Counts of steps by number, by revision.
+type Sums = BTreeMap<u32, BTreeMap<String, StepCount>>;
+
 /// A step as it is stored: number, runs, failures, buckets with their counts.
 type Stored = (String, u64, u64, Vec<(u8, u64)>);
 
@@ -71,17 +77,27 @@ impl Store {
         Ok(())
     }
 
-    /// What was counted of a workflow from a minute on, by revision and step, added up.
-    pub async fn step_counts(&self, workflow: &str, since_minute: i64) -> Result<Vec<(u32, Vec<StepCount>)>> {
-        let mut revisions: Vec<(u32, Vec<StepCount>)> = Vec::new();
-        let mut after = (since_minute - 1, 0, 0);
+    /// What was counted of a workflow, by its names, from a minute on: by revision and step, added up.
+    pub async fn step_counts(&self, names: &[Called], since_minute: i64) -> Result<Vec<(u32, Vec<StepCount>)>> {
+        let mut revisions = Sums::new();
+        for called in names {
+            let (from, until) = called.minutes();
+            self.add_step_counts(&called.name, from.max(since_minute), until, &mut revisions).await?;
+        }
+        Ok(revisions.into_iter().map(|(revision, steps)| (revision, steps.into_values().collect())).collect())
+    }
+
+    async fn add_step_counts(&self, workflow: &str, from: i64, until: i64, revisions: &mut Sums) -> Result<()> {
+        let mut after = (from.saturating_sub(1), 0, 0);
         // Page by page: a row may hold thousands of steps.
         loop {
             let rows = sqlx::query!(
                 "SELECT minute, revision, source, steps FROM step_count
-                 WHERE workflow = ? AND minute >= ? AND (minute, revision, source) > (?, ?, ?) ORDER BY minute, revision, source LIMIT 200",
+                 WHERE workflow = ? AND minute BETWEEN ? AND ? AND (minute, revision, source) > (?, ?, ?)
+                 ORDER BY minute, revision, source LIMIT 200",
                 workflow,
                 after.0,
+                until,
                 after.0,
                 after.1,
                 after.2
@@ -89,22 +105,17 @@ impl Store {
             .fetch_all(&self.pool)
             .await
             .doing("reading counts of steps")?;
-            let Some(last) = rows.last() else { return Ok(revisions) };
+            let Some(last) = rows.last() else { return Ok(()) };
             after = (last.minute, last.revision, last.source);
             for row in rows {
                 let steps: Vec<Stored> = serde_json::from_str(&row.steps).unwrap_or_default();
-                let at = revisions.iter().position(|(revision, _)| *revision == row.revision);
-                let at = at.unwrap_or_else(|| {
-                    revisions.push((row.revision, Vec::new()));
-                    revisions.len() - 1
-                });
-                let known = &mut revisions[at].1;
+                let known = revisions.entry(row.revision).or_default();
                 for (number, runs, failures, times) in steps {
-                    let step = StepCount { number, runs, failures, times: Histogram::of(times) };
-                    match known.iter_mut().find(|one| one.number == step.number) {
-                        Some(one) => one.merge(&step),
-                        None => known.push(step),
-                    }
+                    let step = StepCount { number: number.clone(), runs, failures, times: Histogram::of(times) };
+                    known
+                        .entry(number.clone())
+                        .or_insert_with(|| StepCount { number, ..StepCount::default() })
+                        .merge(&step);
                 }
             }
         }

@@ -54,6 +54,8 @@ pub async fn rename(app: Data<App>, caller: Caller, name: Path<String>, body: Js
         let named = page.iter().filter(|draft| draft.name != from && mentions(&draft.source));
         mentioning.extend(named.map(|draft| format!("{}/{}", draft.kind, draft.name)));
     }
+    // Counts that are not written yet would stay with the old name.
+    app.journal.flush().await;
     let rename = Some(Renaming { from: from.clone(), to: to.clone(), drafts });
     let deployed = perform(&app, &caller, &live, Wish { given: changed, drafts: Vec::new(), rename, preview }).await?;
     if !preview {

@@ -30,7 +30,7 @@ pub async fn statistics(app: Data<App>, name: Path<String>, query: Query<Statist
         (None, None) => return Err(no_workflow(&live, &name, "is live")),
     };
     app.journal.flush().await;
-    let mut all = app.store.step_counts(&name, since.as_minutes()).await?;
+    let mut all = app.store.step_counts(&live.names_of(&name), since.as_minutes()).await?;
     let own = all.iter().position(|(known, _)| *known == revision);
     let mut own = own.map(|at| all.swap_remove(at).1).unwrap_or_default();
     let runs = |steps: &[StepCount]| steps.iter().find(|step| step.number.is_empty()).map_or(0, |step| step.runs);
