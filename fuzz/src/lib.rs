@@ -15,13 +15,13 @@ use kanzlei_model::value::Value;
 /// Workflows that others of the demo invoke or queue.
 const CHILDREN: [&str; 4] = ["vessel-dues", "hold-watch", "dues-reminder", "arrival-follow-up"];
 
-/// A bundle in which the demo's services, lanes and these workflows can be referred to.
+/// A bundle in which the demo's services, lanes, settings and these workflows can be referred to.
 pub fn office(workflows: &[&str]) -> Bundle {
     static READ: OnceLock<Bundle> = OnceLock::new();
     let all = READ.get_or_init(|| {
         let root = concat!(env!("CARGO_MANIFEST_DIR"), "/../demo/harbour");
         let mut bundle = Bundle::default();
-        for folder in ["services", "lanes", "workflows"] {
+        for folder in ["services", "lanes", "settings", "databases", "workflows"] {
             for entry in std::fs::read_dir(format!("{root}/{folder}")).expect("the demo office") {
                 let path = entry.expect("an entry").path();
                 let name = format!("{folder}/{}", path.file_name().expect("a name").to_string_lossy());

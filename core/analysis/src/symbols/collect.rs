@@ -197,6 +197,23 @@ impl<'w> Collect<'w> {
             {
                 members(case.get("body"), &input);
             }
+            // Names in a query, as they are written: one that is percent-encoded is no name of an input.
+            if let Some((node, target)) = case.get("request").and_then(|node| Some((node, node.as_text()?))) {
+                let query = target.split_once('?').map_or("", |(_, query)| query);
+                let mut at = target.len() - query.len();
+                for pair in query.split('&') {
+                    let name = pair.split('=').next().unwrap_or_default();
+                    if declares(name) {
+                        self.add_part(input(name), node.at, at, false);
+                    }
+                    at += pair.len() + 1;
+                }
+            }
+            let mut members = |node: Option<&Node>, symbol: &dyn Fn(&str) -> Symbol| {
+                for (key, _) in node.and_then(Node::as_map).unwrap_or_default() {
+                    self.add(symbol(&key.name), key.at, false);
+                }
+            };
             let kept = |name: &str| Symbol::Kept(own.clone(), name.to_owned());
             members(case.get("kept"), &kept);
             members(case.get("settings"), &|name| Symbol::Setting(name.to_owned()));

@@ -71,6 +71,7 @@ fn renames_reach_every_use_and_break_nothing() {
         ("workflows/berth-quote.yaml", "tide\n    call", "window", "workflows/berth-quote.yaml", "${tide."),
         ("workflows/berth-quote.yaml", "imo:  ", "number", "cases/berth-quote.yaml", "body: {imo: \"9074720\", arr"),
         ("workflows/berth-quote.yaml", "harbour:  {", "port", "workflows/berth-quote.yaml", "{harbour}"),
+        ("workflows/harbour-tides.yaml", "draught: ", "depth", "cases/harbour-tides.yaml", "?draught="),
         ("services/registry.yaml", "registry", "vessels", "workflows/berth-quote.yaml", "registry.getVessel"),
         ("lanes/reminders.yaml", "reminders", "mails", "lanes/reminders.yaml", "lane: reminders"),
         ("settings/office.yaml", "reminders_pace", "pace_of_mails", "lanes/reminders.yaml", "settings.reminders_pace"),
