@@ -8,6 +8,7 @@
   import FlowStream from 'carbon-icons-svelte/lib/FlowStream.svelte';
   import Light from 'carbon-icons-svelte/lib/Light.svelte';
   import Logout from 'carbon-icons-svelte/lib/Logout.svelte';
+  import SettingsAdjust from 'carbon-icons-svelte/lib/SettingsAdjust.svelte';
   import { session } from './lib/api.svelte';
   import { router } from './lib/router.svelte';
   import { theme } from './lib/theme.svelte';
@@ -17,6 +18,7 @@
   import Nothing from './pages/Nothing.svelte';
   import Run from './pages/Run.svelte';
   import Runs from './pages/Runs.svelte';
+  import Settings from './pages/Settings.svelte';
   import SignIn from './pages/SignIn.svelte';
   import Timetables from './pages/Timetables.svelte';
   import Workflow from './pages/Workflow.svelte';
@@ -30,6 +32,7 @@
     { href: '/jobs', label: 'Jobs', icon: Catalog },
     { href: '/lanes', label: 'Lanes', icon: FlowStream },
     { href: '/timetables', label: 'Timetables', icon: Alarm },
+    { href: '/settings', label: 'Settings', icon: SettingsAdjust },
   ];
   const parts = $derived(router.path.split('/').filter(Boolean).map(decodeURIComponent));
   const area = $derived(parts[0] ?? 'workflows');
@@ -90,6 +93,8 @@
         <Lanes />
       {:else if area === 'timetables'}
         <Timetables />
+      {:else if area === 'settings'}
+        <Settings />
       {:else}
         <Nothing />
       {/if}

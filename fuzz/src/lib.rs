@@ -61,7 +61,7 @@ pub fn office_around(text: &str) -> Bundle {
 /// Runs a plan to its end on outcomes that are as plain as can be.
 pub fn run_dully(plan: &std::sync::Arc<Plan>) {
     let input = Value::object([("imo", Value::text("9074720")), ("n", Value::Int(1))]);
-    let start = Start { id: "fuzz".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0, settings: None };
+    let start = Start::new("fuzz", input, Timestamp::EPOCH);
     let mut machine = Machine::new(plan.clone(), start);
     on_virtual_clock(&mut machine, Timestamp::EPOCH, |effect, _| (Span::from_micros(1000), dull(effect)));
     assert!(machine.ended().is_some(), "a run that does not end");

@@ -47,7 +47,7 @@ pub fn take() -> Done {
         })
         .ok_or(format!("no job of {workflow} is {state}"))
     };
-    let (cleared, held) = (job_of("customs-clearance", "succeeded")?, job_of("hold-watch", "waiting")?);
+    let (_, held) = (job_of("customs-clearance", "succeeded")?, job_of("hold-watch", "waiting")?);
     let runs = wait::until(Duration::from_secs(10), || {
         let listed = shell("kanzlei runs --limit 400 --json").ok()?;
         let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).ok()?;
@@ -69,7 +69,7 @@ pub fn take() -> Done {
             .env("KANZLEI_TOKEN", &token)
             .args(pages))
     };
-    let done = take(&pages(&dir, &cases, &Shown { last, gathered, held, cleared }))
+    let done = take(&pages(&dir, &cases, &Shown { last, gathered, held }))
         // The charts of lanes begin with their first samples, ten seconds each.
         .and_then(|()| {
             wait::until(Duration::from_secs(90), || {
@@ -150,7 +150,6 @@ struct Shown {
     last: String,
     gathered: String,
     held: String,
-    cleared: String,
 }
 
 /// Names of the pictures with the pages and terminal lines that they show.
@@ -160,16 +159,16 @@ fn pages(dir: &Path, cases: &Path, shown: &Shown) -> Vec<String> {
         "console-sheet=/workflows/berth-quote@[role=listitem]:nth-of-type(3) button.paragraph".into(),
         format!("console-run=/runs/{}", shown.last),
         format!("console-run-dark=/runs/{}!dark@[role=listitem]:nth-of-type(6) button.paragraph", shown.last),
-        "console-history=/workflows/berth-quote@button[role=tab]:nth-of-type(3)@table tbody tr:first-child button"
+        "console-history=/workflows/berth-quote@button[role=tab]:nth-of-type(4)@table tbody tr:first-child button"
             .into(),
         "console-steps=/workflows/gather-reports".into(),
         format!("console-loop=/runs/{}@button[data-number='4.2.2']", shown.gathered),
-        "console-runs=/runs".into(),
+        "console-figures=/workflows/berth-quote@button[role=tab]:nth-of-type(3)".into(),
+        "console-settings=/settings".into(),
         "console-refusals=/runs?state=refused".into(),
         "console-jobs=/jobs".into(),
         format!("console-job=/jobs/{}", shown.held),
         "console-timetables=/timetables".into(),
-        format!("client-job=$kanzlei job {}", shown.cleared),
         format!("client-check=$cd {} && kanzlei check arrival-notice.yaml", dir.display()),
         format!("client-run=$kanzlei run {}", shown.last),
         format!(

@@ -1,5 +1,5 @@
 /** The control API, as the console uses it. Its types are generated: see `src/api/types.ts`. */
-import type { Session as SignedIn } from '../api/types';
+import type { Diagnostic, Session as SignedIn } from '../api/types';
 
 /** An answer that is no success, with what the service says of it. */
 export class Refused extends Error {
@@ -7,6 +7,8 @@ export class Refused extends Error {
     readonly status: number,
     readonly title: string,
     readonly detail: string,
+    /** What is wrong with documents, where that is why. */
+    readonly findings: Diagnostic[] = [],
   ) {
     super(detail || title);
   }
@@ -31,7 +33,7 @@ class Session {
     const json = response.status === 204 ? null : await response.json().catch(() => null);
     if (response.ok) return json as T;
     if (response.status === 401 && path !== '/session') this.signedIn = false;
-    throw new Refused(response.status, json?.title ?? `Status ${response.status}`, json?.detail ?? '');
+    throw new Refused(response.status, json?.title ?? `Status ${response.status}`, json?.detail ?? '', json?.diagnostics ?? []);
   }
 
   get<T>(path: string): Promise<T> {

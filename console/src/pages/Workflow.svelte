@@ -4,6 +4,7 @@
   import { Watched } from '../lib/api.svelte';
   import { ago } from '../lib/show';
   import Address from '../parts/Address.svelte';
+  import Figures from '../parts/Figures.svelte';
   import History from '../parts/History.svelte';
   import RunTable from '../parts/RunTable.svelte';
   import Sheet from '../parts/Sheet.svelte';
@@ -51,6 +52,7 @@
       <ContentSwitcher size="sm" bind:selectedIndex={view}>
         <Switch text="Sheet" />
         <Switch text="Runs" />
+        <Switch text="Figures" />
         <Switch text="History" />
       </ContentSwitcher>
     </div>
@@ -75,6 +77,8 @@
       {:else}
         <div class="panel empty"><SkeletonText paragraph lines={6} /></div>
       {/if}
+    {:else if view === 2}
+      <Figures workflow={name} revision={workflow.revision} />
     {:else}
       <History {workflow} {draft} onchange={() => drafts.again()} />
     {/if}
@@ -95,7 +99,7 @@
   }
 
   .views {
-    width: 24rem;
+    width: 32rem;
     margin-bottom: 0.75rem;
   }
 

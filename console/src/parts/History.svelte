@@ -1,9 +1,9 @@
 <script lang="ts">
   /** The revisions of a workflow and its draft: compared with what is live, restored. */
-  import { Button, Tag } from 'carbon-components-svelte';
-  import type { Draft, DraftLine, RevisionText, Workflow } from '../api/types';
-  import { Refused, session } from '../lib/api.svelte';
-  import { ago } from '../lib/show';
+  import { Button, CodeSnippet, Tag } from 'carbon-components-svelte';
+  import type { Draft, DraftLine, Preview, Previews, RevisionText, Workflow } from '../api/types';
+  import { Refused, session, Watched } from '../lib/api.svelte';
+  import { ago, time } from '../lib/show';
   import Comparison from './Comparison.svelte';
   import Trouble from './Trouble.svelte';
 
@@ -45,6 +45,25 @@
       onchange();
     });
 
+  let round = $state(0);
+  const previews = new Watched<Previews>(() => {
+    void round;
+    return '/previews';
+  }, 10_000);
+  const here = (preview: Preview) => preview.drafts.some((one) => one.kind === 'workflow' && one.name === workflow.name);
+
+  const open = () =>
+    attempt(async () => {
+      await session.ask('POST', '/previews', { drafts: [{ kind: 'workflow', name: workflow.name }] });
+      round += 1;
+    });
+
+  const close = (id: string) =>
+    attempt(async () => {
+      await session.ask('DELETE', `/previews/${id}`);
+      round += 1;
+    });
+
   const discard = () =>
     attempt(async () => {
       await session.ask('DELETE', `/drafts/${path}`, undefined, { 'if-match': `"${draft?.version}"` });
@@ -68,6 +87,7 @@
           <td><Tag type="blue" size="sm">{draft.state}</Tag></td>
           <td class="actions">
             <Button kind="ghost" size="small" on:click={compareDraft}>Compare with live</Button>
+            <Button kind="ghost" size="small" on:click={open}>Preview address</Button>
             <Button kind="danger-ghost" size="small" on:click={discard}>Discard</Button>
           </td>
         </tr>
@@ -89,6 +109,18 @@
     </tbody>
   </table>
 </div>
+{#each previews.value?.previews.filter(here) ?? [] as preview (preview.id)}
+  <div class="preview">
+    <p class="dim">
+      The draft can be called here until {time(preview.expires)}, by pages of any origin; calls are trials.
+      {#if preview.refused}<strong>Not now: {preview.refused}</strong>{/if}
+    </p>
+    <div class="row">
+      <CodeSnippet type="single" code={preview.endpoints[0]?.curl ?? preview.url} feedback="Copied" />
+      <Button kind="danger-ghost" size="small" on:click={() => close(preview.id)}>Close</Button>
+    </div>
+  </div>
+{/each}
 {#if other}
   {@const isDraft = other.name.endsWith('@draft')}
   <Comparison
@@ -105,6 +137,20 @@
   .said {
     margin-bottom: 0.5rem;
     font-size: 0.875rem;
+  }
+
+  .preview {
+    margin-top: 0.75rem;
+  }
+
+  .preview p {
+    font-size: 0.8125rem;
+    margin-bottom: 0.25rem;
+  }
+
+  .preview :global(.bx--snippet) {
+    flex: 1;
+    max-width: none;
   }
 
   .actions {

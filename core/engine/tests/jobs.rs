@@ -32,7 +32,7 @@ fn plan(steps: &str) -> Arc<Plan> {
 fn run(steps: &str, text: &str, mut answer: impl FnMut(&Effect) -> Outcome) -> Result<String, String> {
     let list = Value::list(vec![Value::Int(5), Value::Int(6), Value::Int(7)]);
     let input = Value::object([("n", Value::Int(2)), ("text", Value::text(text)), ("list", list)]);
-    let start = Start { id: "r".into(), input, now: BEGINS, caller: None, attempt: 1, generation: 0, settings: None };
+    let start = Start::new("r", input, BEGINS);
     let mut machine = Machine::new(plan(steps), start);
     on_virtual_clock(&mut machine, BEGINS, |effect, _| (Span::from_secs(1), answer(effect)));
     let ended = machine.ended().expect("it ends");

@@ -40,10 +40,7 @@ fn long_documents() {
     assert_eq!(codes(&good), Vec::<&str>::new());
     let plan = good.workflows[0].1.clone();
     let input = Value::object([("n", Value::Int(1))]);
-    let mut machine = Machine::new(
-        plan,
-        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0, settings: None },
-    );
+    let mut machine = Machine::new(plan, Start::new("r", input, Timestamp::EPOCH));
     timed("run 5,000 steps", || on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!()));
     assert_eq!((machine.records().len(), machine.ended().map(|e| e.state)), (5000, Some(RunState::Succeeded)));
     assert_eq!(codes(&checked(&steps(5001))), ["too-many-steps"]);
@@ -57,18 +54,7 @@ fn long_lists() {
     let plan = checked(text).workflows[0].1.clone();
     for (n, status, says) in [(100_000, 200, "100000"), (100_001, 500, "The workflow failed")] {
         let input = Value::object([("n", Value::Int(n))]);
-        let mut machine = Machine::new(
-            plan.clone(),
-            Start {
-                id: "r".into(),
-                input,
-                now: Timestamp::EPOCH,
-                caller: None,
-                attempt: 1,
-                generation: 0,
-                settings: None,
-            },
-        );
+        let mut machine = Machine::new(plan.clone(), Start::new("r", input, Timestamp::EPOCH));
         timed(&format!("a loop over {n} items"), || {
             on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!())
         });
@@ -78,18 +64,7 @@ fn long_lists() {
     }
     let failure = {
         let input = Value::object([("n", Value::Int(100_001))]);
-        let mut machine = Machine::new(
-            plan,
-            Start {
-                id: "r".into(),
-                input,
-                now: Timestamp::EPOCH,
-                caller: None,
-                attempt: 1,
-                generation: 0,
-                settings: None,
-            },
-        );
+        let mut machine = Machine::new(plan, Start::new("r", input, Timestamp::EPOCH));
         on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());
         machine.ended().and_then(|e| e.failure.clone()).expect("a failure")
     };
@@ -97,18 +72,7 @@ fn long_lists() {
     // More steps than one run may take.
     let nested = "workflow: w\nsteps:\n  - each: x\n    in: list.range(1000)\n    steps: [{each: y, in: list.range(1000), steps: [{note: x}]}]\n";
     let plan = checked(nested).workflows[0].1.clone();
-    let mut machine = Machine::new(
-        plan,
-        Start {
-            id: "r".into(),
-            input: Value::object::<&str>([]),
-            now: Timestamp::EPOCH,
-            caller: None,
-            attempt: 1,
-            generation: 0,
-            settings: None,
-        },
-    );
+    let mut machine = Machine::new(plan, Start::new("r", Value::object::<&str>([]), Timestamp::EPOCH));
     timed("a million steps, ended at the bound", || {
         on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!())
     });
@@ -132,10 +96,7 @@ fn large_bodies() {
         let parts = Parts { path: Vec::new(), query: Vec::new(), body };
         plan.input.gather(&plan.endpoints[0].input, parts, &|_| None).expect("fits")
     });
-    let mut machine = Machine::new(
-        plan,
-        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0, settings: None },
-    );
+    let mut machine = Machine::new(plan, Start::new("r", input, Timestamp::EPOCH));
     timed("run on it", || on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!()));
     assert_eq!(machine.reply().map(|r| r.body.to_json()).as_deref(), Some(r#"{"count":100000}"#));
 }
@@ -157,10 +118,7 @@ fn deep_nesting() {
     let good = checked(&nested(18));
     assert_eq!(codes(&good), Vec::<&str>::new());
     let input = Value::object([("n", Value::Int(100))]);
-    let mut machine = Machine::new(
-        good.workflows[0].1.clone(),
-        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0, settings: None },
-    );
+    let mut machine = Machine::new(good.workflows[0].1.clone(), Start::new("r", input, Timestamp::EPOCH));
     on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());
     assert_eq!(machine.records().len(), 19);
     let refused = checked(&nested(200));
@@ -175,15 +133,7 @@ fn deep_nesting() {
     together.push('\n');
     let good = checked(&together);
     assert_eq!(codes(&good), Vec::<&str>::new());
-    let start = Start {
-        id: "r".into(),
-        input: Value::object::<&str>([]),
-        now: Timestamp::EPOCH,
-        caller: None,
-        attempt: 1,
-        generation: 0,
-        settings: None,
-    };
+    let start = Start::new("r", Value::object::<&str>([]), Timestamp::EPOCH);
     let mut machine = Machine::new(good.workflows[0].1.clone(), start);
     on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());
     assert_eq!(machine.ended().map(|e| e.state), Some(RunState::Succeeded));

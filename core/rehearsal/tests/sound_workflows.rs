@@ -446,15 +446,7 @@ fn clean_workflows_never_fail_with_a_name_or_type_error() {
         for _ in 0..4 {
             let given = Value::from_json(&fitting(dice, &input));
             let accepted = plan.input.accept(&given).unwrap_or_else(|problem| panic!("{problem:?}\n{written}"));
-            let start = Start {
-                id: "r".into(),
-                input: accepted,
-                now: Timestamp::EPOCH,
-                caller: None,
-                attempt: 1,
-                generation: 0,
-                settings: None,
-            };
+            let start = Start::new("r", accepted, Timestamp::EPOCH);
             let mut machine = Machine::new(plan.clone(), start);
             on_virtual_clock(&mut machine, Timestamp::EPOCH, |effect, _| {
                 (Span::from_micros(dice.below(50) as i64), outcome(dice, effect, &answer))

@@ -81,15 +81,7 @@ mod tests {
             "workflow: w\nsteps:\n  - let: {{n: \"${{list.range({items}).map(i => i).length}}\"}}\n  - reply: 200\n    body: ${{n}}\n"
         );
         let plan = check(&Bundle::of([("w.yaml".to_owned(), text)])).workflows.remove(0).1;
-        let start = Start {
-            id: "r".into(),
-            input: Value::Undefined,
-            now: Timestamp::EPOCH,
-            caller: None,
-            attempt: 1,
-            generation: 0,
-            settings: None,
-        };
+        let start = Start::new("r", Value::Undefined, Timestamp::EPOCH);
         let mut machine = Machine::new(plan, start);
         assert!(matches!(machine.next(), Next::Compute(_)));
         machine

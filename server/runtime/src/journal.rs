@@ -503,15 +503,7 @@ mod tests {
         let plan = checked.workflows[0].1.clone();
         let counters = Counters::default();
         for _ in 0..20 {
-            let start = kanzlei_engine::machine::Start {
-                id: "r".into(),
-                input: Value::Undefined,
-                now: Timestamp::EPOCH,
-                caller: None,
-                attempt: 1,
-                generation: 0,
-                settings: None,
-            };
+            let start = kanzlei_engine::machine::Start::new("r", Value::Undefined, Timestamp::EPOCH);
             let run = Finished {
                 id: Uuid::nil(),
                 revision: 1,

@@ -134,7 +134,12 @@ async fn a_workflow_is_compared_with_its_draft_and_its_past() {
     desk.open("/workflows/hello").await;
     desk.sees(&["draft differs from live by 1 step"]).await;
     desk.click("button[role=tab]:nth-of-type(3)").await;
+    desk.sees(&["No run of this revision has ended in this span."]).await;
+    desk.click("button[role=tab]:nth-of-type(4)").await;
     desk.sees(&["hello@draft", "hello@1", "first"]).await;
+    desk.click("table tbody tr:first-child button:nth-of-type(2)").await;
+    desk.sees(&["The draft can be called here until", "/~/drafts/"]).await;
+    desk.browser.press("//*[contains(@class, 'preview')]", "Close").await;
     desk.click("table tbody tr:first-child button").await;
     desk.sees(&["From hello@2 to hello@draft", "god dag"]).await;
     desk.click("table tbody tr:first-child button:last-of-type").await;
@@ -287,5 +292,31 @@ async fn a_timetable_is_paused_and_fired_by_hand() {
     browser.see("by hand").await;
     browser.press("", "Resume").await;
     browser.see("local time").await;
+    desk.browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn settings_are_changed_where_they_are_listed() {
+    let desk = Desk::new("settings_page", |office| {
+        let fees = "settings: fees\nvalues:\n  per_metre: {type: number, minimum: 0, default: 3, description: Dues for a metre}\n";
+        let quote = "workflow: quote\nsteps: [{reply: 200, body: '${settings.per_metre}'}]\n";
+        assert_eq!(deploy_texts(office, &[("fees.yaml", fees), ("quote.yaml", quote)]).status, 200);
+    })
+    .await;
+    desk.open("/settings").await;
+    desk.sees(&["per_metre", "Dues for a metre", "default", "quote"]).await;
+    let change = async |value: &str| {
+        let field = desk.browser.find("table tbody input").await;
+        field.clear().await.expect("clears");
+        field.send_keys(value).await.expect("typing");
+        desk.browser.press("//table", "Set").await;
+    };
+    desk.browser.press("//table", "Change").await;
+    change("-4").await;
+    desk.sees(&["less than the minimum of 0"]).await;
+    change("4.5").await;
+    desk.sees(&["Use the default"]).await;
+    desk.browser.press("//table", "Use the default").await;
+    desk.sees(&["3 default"]).await;
     desk.browser.close().await;
 }

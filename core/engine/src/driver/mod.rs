@@ -14,7 +14,7 @@
 //!
 //! let bundle = Bundle::of([("w.yaml".to_owned(), "workflow: w\nsteps: [{reply: 204}]\n".to_owned())]);
 //! let plan = check(&bundle).workflows.remove(0).1;
-//! let start = Start { id: "r1".into(), input: Value::Undefined, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0, settings: None };
+//! let start = Start::new("r1", Value::Undefined, Timestamp::EPOCH);
 //! let mut machine = Machine::new(plan, start);
 //! let left = at_once(drive(&mut machine, &mut Recorded::none(), &mut Nothing, Timestamp::EPOCH));
 //! assert_eq!(left, Ok(Left::Ended));
@@ -312,15 +312,7 @@ mod tests {
     }
 
     fn machine(plan: &Arc<Plan>) -> Machine {
-        let start = Start {
-            id: "r".into(),
-            input: Value::Undefined,
-            now: Timestamp::EPOCH,
-            caller: None,
-            attempt: 1,
-            generation: 0,
-            settings: None,
-        };
+        let start = Start::new("r", Value::Undefined, Timestamp::EPOCH);
         Machine::new(plan.clone(), start)
     }
 

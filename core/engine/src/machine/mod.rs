@@ -18,7 +18,7 @@
 //! bundle.add("greet.yaml", "workflow: greet\ninput: {name: {type: string}}\nsteps:\n  - reply: 200\n    body: Hello ${input.name}\n");
 //! let plan = check(&bundle).workflows.remove(0).1;
 //! let input = Value::object([("name", Value::text("Tare"))]);
-//! let mut machine = Machine::new(plan, Start { id: "r1".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0, settings: None });
+//! let mut machine = Machine::new(plan, Start::new("r1", input, Timestamp::EPOCH));
 //! let Next::Answer(answer) = machine.next() else { panic!() };
 //! assert_eq!(answer.body, Value::text("Hello Tare"));
 //! assert!(matches!(machine.next(), Next::Finished));
@@ -89,6 +89,13 @@ pub struct Start {
     pub generation: u32,
     /// The settings of the installation; nothing for those that the plan was compiled with.
     pub settings: Option<Value>,
+}
+
+impl Start {
+    /// A run that nobody is known to have called, begun for the first time, with the settings of its plan.
+    pub fn new(id: impl Into<String>, input: Value, now: Timestamp) -> Self {
+        Start { id: id.into(), input, now, caller: None, attempt: 1, generation: 0, settings: None }
+    }
 }
 
 /// Distinguishes the effects of one run.
@@ -375,15 +382,7 @@ impl Machine {
 
     /// Takes the run out, for instance to compute on another thread; what is left has its plan and nothing else.
     pub fn take_out(&mut self) -> Machine {
-        let start = Start {
-            id: String::new(),
-            input: Value::Undefined,
-            now: self.now,
-            caller: None,
-            attempt: 1,
-            generation: 0,
-            settings: None,
-        };
+        let start = Start::new(String::new(), Value::Undefined, self.now);
         let left = Machine::new(self.plan().clone(), start);
         std::mem::replace(self, left)
     }

@@ -17,18 +17,7 @@ fn plan(steps: &str) -> Arc<Plan> {
 
 fn start(plan: Arc<Plan>, n: i64) -> Machine {
     let input = Value::object([("n", Value::Int(n))]);
-    Machine::new(
-        plan,
-        Start {
-            id: "run-1".into(),
-            input,
-            now: Timestamp::from_micros(1_000_000),
-            caller: None,
-            attempt: 1,
-            generation: 0,
-            settings: None,
-        },
-    )
+    Machine::new(plan, Start::new("run-1", input, Timestamp::from_micros(1_000_000)))
 }
 
 fn answer(status: u16, body: &str) -> Outcome {
@@ -245,18 +234,7 @@ fn the_same_outcomes_give_the_same_run() {
     )
     .expect("input");
     let once = || {
-        let mut machine = Machine::new(
-            plan.clone(),
-            Start {
-                id: "r".into(),
-                input: input.clone(),
-                now: Timestamp::EPOCH,
-                caller: None,
-                attempt: 1,
-                generation: 0,
-                settings: None,
-            },
-        );
+        let mut machine = Machine::new(plan.clone(), Start::new("r", input.clone(), Timestamp::EPOCH));
         let outcomes = vec![
             answer(200, r#"{"name": "Havbris", "length_m": 132, "draught_m": 6.2}"#),
             fault(FailureKind::Timeout),
@@ -307,18 +285,7 @@ fn loops_keep_the_order_of_their_items_and_the_bound() {
             "{W}  - each: ms\n    in: input.list ?? []\n    position: i\n    at_once: {at_once}\n    id: all\n    steps:\n      - {{id: r, call: \"GET http://s/x/{{ms}}\", send: {{ms: \"${{ms}}\"}}}}\n    collect: \"${{i}}:${{r.body.n}}\"\n  - reply: 200\n    body: ${{all}}\n"
         );
         let input = serde_json::from_str(r#"{"n": 1, "list": [30, 10, 20, 5]}"#).expect("input");
-        let mut machine = Machine::new(
-            plans(&[&text]),
-            Start {
-                id: "r".into(),
-                input,
-                now: Timestamp::from_micros(1_000_000),
-                caller: None,
-                attempt: 1,
-                generation: 0,
-                settings: None,
-            },
-        );
+        let mut machine = Machine::new(plans(&[&text]), Start::new("r", input, Timestamp::from_micros(1_000_000)));
         let (mut most, mut now_running) = (0, 0);
         let (reply, _) = {
             let under_way = std::cell::RefCell::new((0u32, 0u32));
@@ -402,10 +369,7 @@ fn what_is_kept_is_made_anew_when_another_run_was_faster() {
         "{W}  - each: s\n    in: input.list ?? []\n    steps: [{{keep: {{seen: \"${{[...(kept.seen ?? []), s]}}\"}}}}]\n  - reply: 200\n    body: ${{kept.seen}}\n"
     );
     let input = serde_json::from_str(r#"{"n": 1, "list": ["a", "b"]}"#).expect("input");
-    let mut machine = Machine::new(
-        plans(&[&text]),
-        Start { id: "r".into(), input, now: Timestamp::EPOCH, caller: None, attempt: 1, generation: 0, settings: None },
-    );
+    let mut machine = Machine::new(plans(&[&text]), Start::new("r", input, Timestamp::EPOCH));
     // Another run keeps `x` just before this one's first attempt.
     let mut stored = Kept { version: 3, values: Value::object([("old", Value::Bool(true))]), stored: false };
     let mut faster = true;

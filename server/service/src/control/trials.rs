@@ -118,28 +118,11 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
         begins = before.started;
         remembered = before.past.kept.is_object().then(|| Value::from_json(&before.past.kept));
     }
-    let start = Start {
-        id: id.to_string(),
-        input: input.clone(),
-        now: begins,
-        caller: None,
-        attempt: 1,
-        generation: 0,
-        settings: None,
-    };
+    let start = Start::new(id.to_string(), input.clone(), begins);
     let trace_id = Uuid::new_v4().simple().to_string();
     let opened = asked.stepwise.then(|| app.trials.sessions.open((id, begins), &caller.name, &plan, &input));
     let (session, control) = opened.unzip();
-    let about = Context {
-        id,
-        job: false,
-        attempt: 1,
-        generation: 0,
-        confidential: plan.labels.any,
-        traceparent: app.jobs.traceparent(&trace_id, id),
-        request_id: id.to_string(),
-        trace_id: trace_id.clone(),
-    };
+    let about = context(&app, id, &trace_id, &plan);
     let modes = Modes { all: asked.live, real: asked.real, simulated: asked.simulated };
     let machine = Machine::new(plan.clone(), start).with_key(app.jobs.key_of(id));
     // Who waits for the next stop learns of the end once the trial is kept.
@@ -173,6 +156,20 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
         sessions.trials.sessions.close(id);
     });
     next(&app, &session).await
+}
+
+/// What a trial identifies itself by to services.
+pub fn context(app: &App, id: Uuid, trace_id: &str, plan: &Plan) -> Context {
+    Context {
+        id,
+        job: false,
+        attempt: 1,
+        generation: 0,
+        confidential: plan.labels.any,
+        traceparent: app.jobs.traceparent(trace_id, id),
+        request_id: id.to_string(),
+        trace_id: trace_id.to_owned(),
+    }
 }
 
 /// A past run that a trial begins with.

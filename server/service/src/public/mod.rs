@@ -25,7 +25,7 @@ mod route;
 
 use std::time::Instant;
 
-use actix_web::http::header::{ALLOW, HeaderName, HeaderValue, RETRY_AFTER, X_CONTENT_TYPE_OPTIONS};
+use actix_web::http::header::{HeaderName, HeaderValue, X_CONTENT_TYPE_OPTIONS};
 use actix_web::web::{Data, Payload};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_runtime::clock::{fresh_id, now};
@@ -33,7 +33,6 @@ use refusal::{Refusal, Sent};
 use uuid::Uuid;
 
 use crate::App;
-use crate::error::problem_response;
 
 /// Serves one request to the public listener.
 pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -> HttpResponse {
@@ -43,13 +42,7 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
     let mut response = match answer(&request, &mut payload, &app, id, &request_id, &mut sent).await {
         Ok(response) => response,
         Err(refusal) => {
-            let mut response = problem_response(&refusal.problem);
-            if let Some(allow) = &refusal.allow {
-                response.headers_mut().insert(ALLOW, allow.clone());
-            }
-            if let Some(seconds) = refusal.retry_after {
-                response.headers_mut().insert(RETRY_AFTER, seconds.into());
-            }
+            let response = refusal.response();
             refusal::keep(&app, &request, id, &request_id, sent, &refusal);
             response
         }

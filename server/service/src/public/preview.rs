@@ -19,7 +19,6 @@ use kanzlei_model::problem::Problem;
 use kanzlei_model::run::RunState;
 use kanzlei_rehearsal::simulate::Simulation;
 use kanzlei_runtime::clock::{fresh_id, now};
-use kanzlei_runtime::effects::Context;
 use kanzlei_runtime::trial::Trial;
 use kanzlei_store::trials::Preview;
 use uuid::Uuid;
@@ -30,8 +29,8 @@ use super::respond::respond;
 use super::{admit, gather, read, route};
 use crate::App;
 use crate::control::previews::Built;
+use crate::control::trials::context;
 use crate::control::trials::kept::{self, About};
-use crate::error::problem_response;
 
 /// How long a call may take, waits that it skips not counted.
 const WITHIN: Duration = Duration::from_secs(60);
@@ -56,16 +55,7 @@ pub async fn serve(
     let base = format!("/~/drafts/{token}");
     let mut response = match answer(&preview, &base, &format!("/{rest}"), request, payload, app, id).await {
         Ok(response) => response,
-        Err(refusal) => {
-            let mut response = problem_response(&refusal.problem);
-            if let Some(allow) = &refusal.allow {
-                response.headers_mut().insert(ALLOW, allow.clone());
-            }
-            if let Some(seconds) = refusal.retry_after {
-                response.headers_mut().insert(RETRY_AFTER, seconds.into());
-            }
-            response
-        }
+        Err(refusal) => refusal.response(),
     };
     let headers = response.headers_mut();
     for (name, value) in [
@@ -135,30 +125,12 @@ async fn tried(
 ) -> (RunState, Option<Reply>) {
     let (plan, begins) = (routed.workflow.plan.clone(), now());
     let trace_id = Uuid::new_v4().simple().to_string();
-    let start = Start {
-        id: id.to_string(),
-        input: input.clone(),
-        now: begins,
-        caller: None,
-        attempt: 1,
-        generation: 0,
-        settings: None,
-    };
-    let about = Context {
-        id,
-        job: false,
-        attempt: 1,
-        generation: 0,
-        confidential: plan.labels.any,
-        traceparent: app.jobs.traceparent(&trace_id, id),
-        request_id: id.to_string(),
-        trace_id: trace_id.clone(),
-    };
+    let start = Start::new(id.to_string(), input.clone(), begins);
     let trial = Trial {
         machine: Machine::new(plan.clone(), start).with_key(app.jobs.key_of(id)),
         live: built.table.clone(),
         effects: app.effects.clone(),
-        about,
+        about: context(app, id, &trace_id, &plan),
         modes: built.modes.clone(),
         simulation: Simulation::new(built.stubs.get(&plan.name)),
         begins,

@@ -2,9 +2,9 @@
 
 use std::sync::Arc;
 
-use actix_web::HttpRequest;
-use actix_web::http::header::HeaderValue;
+use actix_web::http::header::{ALLOW, HeaderValue, RETRY_AFTER};
 use actix_web::web::Bytes;
+use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::journal;
@@ -16,6 +16,7 @@ use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
 use crate::App;
+use crate::error::problem_response;
 
 /// Statuses of refusals that are kept; others are failures of the service.
 const KEPT: [u16; 8] = [400, 401, 403, 405, 413, 415, 422, 429];
@@ -29,6 +30,18 @@ pub struct Refusal {
 }
 
 impl Refusal {
+    /// The answer to the request.
+    pub fn response(&self) -> HttpResponse {
+        let mut response = problem_response(&self.problem);
+        if let Some(allow) = &self.allow {
+            response.headers_mut().insert(ALLOW, allow.clone());
+        }
+        if let Some(seconds) = self.retry_after {
+            response.headers_mut().insert(RETRY_AFTER, seconds.into());
+        }
+        response
+    }
+
     pub fn not_allowed(methods: &'static str) -> Self {
         let problem = Problem::new(405, "Method not allowed").detail(format!("allowed methods: {methods}"));
         Refusal { allow: Some(HeaderValue::from_static(methods)), ..problem.into() }

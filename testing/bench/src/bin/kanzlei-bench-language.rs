@@ -126,18 +126,7 @@ fn main() {
     let items: Vec<Json> = (0..10_000).map(|n| json!({"n": n})).collect();
     let input = Value::from_json(&json!({"list": items}));
     let ours = time(9, || {
-        let mut machine = Machine::new(
-            plan.clone(),
-            Start {
-                id: "b".into(),
-                input: input.clone(),
-                now: Timestamp::EPOCH,
-                caller: None,
-                attempt: 1,
-                generation: 0,
-                settings: None,
-            },
-        );
+        let mut machine = Machine::new(plan.clone(), Start::new("b", input.clone(), Timestamp::EPOCH));
         on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());
         machine.reply().map(|reply| reply.body.to_json())
     });
