@@ -46,7 +46,9 @@ fn seed(target: &str, corpus: &Path) -> Result<(), Box<dyn std::error::Error>> {
     let demo = root().join("demo/harbour");
     let folder = match target {
         "documents" | "editing" => {
-            copy(&demo.join("lanes"), corpus)?;
+            for folder in ["lanes", "settings", "databases"] {
+                copy(&demo.join(folder), corpus)?;
+            }
             demo.join("workflows")
         }
         "openapi" => demo.join("services"),

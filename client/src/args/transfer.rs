@@ -29,6 +29,9 @@ pub struct Importing {
     /// Skip the cases
     #[arg(long)]
     pub unrehearsed: bool,
+    /// Set a setting in the same deploy
+    #[arg(long, value_name = "NAME=VALUE")]
+    pub set: Vec<String>,
     /// Show what would change, and import nothing
     #[arg(long)]
     pub dry_run: bool,

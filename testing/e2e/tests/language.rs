@@ -113,7 +113,14 @@ fn cases_are_run_by_the_client() {
 
     // Cases that want a real database are lent a fresh one each, and return it.
     let real = run(
-        &["rehearse", "demo/harbour/services", "demo/harbour/lanes", "demo/harbour/workflows", "demo/with-database"],
+        &[
+            "rehearse",
+            "demo/harbour/services",
+            "demo/harbour/lanes",
+            "demo/harbour/settings",
+            "demo/harbour/workflows",
+            "demo/with-database",
+        ],
         0,
     );
     assert!(real.contains("2 cases: 2 passed"), "{real}");
@@ -176,9 +183,9 @@ fn cases_are_run_by_the_client() {
         assert_eq!(recorded.contains("\n    kept: {last: 109}\n"), status == 200, "{recorded}");
     }
     let recorded = dir.join("recorded");
-    let [services, lanes, workflows] =
-        ["services", "lanes", "workflows"].map(|folder| format!("demo/harbour/{folder}"));
-    let shown = run(&["rehearse", &services, &lanes, &workflows, recorded.to_str().expect("path")], 0);
+    let folders = ["services", "lanes", "settings", "workflows"].map(|folder| format!("demo/harbour/{folder}"));
+    let [services, lanes, settings, workflows] = &folders;
+    let shown = run(&["rehearse", services, lanes, settings, workflows, recorded.to_str().expect("path")], 0);
     assert!(shown.contains("5 cases: 5 passed"), "{shown}");
     run(&["record", "01a1f0aa-0000-7000-8000-000000000000"], 1);
 
