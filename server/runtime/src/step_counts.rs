@@ -146,3 +146,59 @@ fn count_one(count: &mut StepCount, failed: bool, took: Span) {
     count.failures += u64::from(failed);
     count.times.add(took.as_micros().max(0) as u64);
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use kanzlei_compiler::check::{Bundle, check};
+    use kanzlei_engine::driver::on_virtual_clock;
+    use kanzlei_engine::machine::Start;
+    use kanzlei_model::value::Value;
+
+    use super::*;
+
+    /// A run over so many items.
+    fn run(items: i64) -> Machine {
+        let mut bundle = Bundle::default();
+        bundle.add("w.yaml", "workflow: w\ninput: {n: {type: integer}}\nsteps:\n  - each: item\n    in: 'Array.from({length: input.n}, (none, at) => at)'\n    steps: [{note: \"${item}\"}]\n");
+        let plan = check(&bundle).workflows.remove(0).1;
+        let input = Value::object([("n", Value::Int(items))]);
+        let mut machine = Machine::new(Arc::clone(&plan), Start::new("r", input, Timestamp::EPOCH));
+        on_virtual_clock(&mut machine, Timestamp::EPOCH, |_, _| unreachable!());
+        machine
+    }
+
+    #[test]
+    fn minutes_are_written_over_until_they_are_past() {
+        let steps = Steps::default();
+        let at = |minute: i64| Timestamp::from_micros(minute * 60_000_000);
+        let notes = |rows: &[StepCounts]| -> Vec<(i64, u32, u64)> {
+            let mut all: Vec<_> = rows
+                .iter()
+                .filter_map(|row| {
+                    Some((row.minute, row.revision, row.steps.iter().find(|step| step.number == "1.1")?.runs))
+                })
+                .collect();
+            all.sort_unstable();
+            all
+        };
+        // Few records are counted one by one, many are added up first.
+        for (items, revision, minute) in [(2, 1, 5), (100, 1, 5), (3, 2, 5)] {
+            steps.add(&run(items), revision, RunState::Succeeded, Span::ZERO, at(minute));
+        }
+        assert_eq!(notes(&steps.changed("w")), [(5, 1, 102), (5, 2, 3)]);
+        assert_eq!(steps.changed("w"), []);
+        steps.add(&run(1), 1, RunState::Failed, Span::ZERO, at(5));
+        steps.add(&run(4), 1, RunState::Succeeded, Span::ZERO, at(6));
+        assert_eq!(notes(&steps.changed("w")), [(5, 1, 103), (5, 2, 3), (6, 1, 4)]);
+        steps.not_written();
+        assert_eq!(notes(&steps.changed("w")).len(), 3);
+        steps.written(6);
+        steps.not_written();
+        assert_eq!(notes(&steps.changed("w")), [(6, 1, 4)]);
+        // While the database is unavailable, minutes wait up to a bound.
+        (7..200).for_each(|minute| steps.add(&run(1), 1, RunState::Succeeded, Span::ZERO, at(minute)));
+        assert_eq!(notes(&steps.changed("w")).len(), MOST_MINUTES);
+    }
+}

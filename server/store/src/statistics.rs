@@ -88,7 +88,7 @@ impl Store {
     }
 
     async fn add_step_counts(&self, workflow: &str, from: i64, until: i64, revisions: &mut Sums) -> Result<()> {
-        let mut after = (from.saturating_sub(1), 0, 0);
+        let mut after = (from, 0, 0);
         // Page by page: a row may hold thousands of steps.
         loop {
             let rows = sqlx::query!(

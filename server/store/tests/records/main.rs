@@ -18,6 +18,7 @@ mod queue;
 mod schedule;
 mod servers;
 mod statements;
+mod trials;
 
 use std::sync::OnceLock;
 use std::time::Duration;
