@@ -47,7 +47,7 @@ pub fn take() -> Done {
         })
         .ok_or(format!("no job of {workflow} is {state}"))
     };
-    let (_, held) = (job_of("customs-clearance", "succeeded")?, job_of("hold-watch", "waiting")?);
+    let held = job_of("hold-watch", "waiting")?;
     let runs = wait::until(Duration::from_secs(10), || {
         let listed = shell("kanzlei runs --limit 400 --json").ok()?;
         let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).ok()?;

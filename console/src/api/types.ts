@@ -1274,7 +1274,7 @@ export interface components {
         Description: {
             /**
              * Format: uint
-             * @description How many tables and views there are.
+             * @description The number of tables and views.
              */
             tables: number;
             /** @description A document of kind `database` that describes them. */

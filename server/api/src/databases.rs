@@ -20,7 +20,7 @@ api! {
 
     /// The tables of a database.
     pub struct Description {
-        /// How many tables and views there are.
+        /// The number of tables and views.
         pub tables: usize,
         /// A document of kind `database` that describes them.
         pub document: String,

@@ -83,7 +83,7 @@ pub fn name_now<'n>(name: &'n str, id: Uuid, former: &'n [FormerName]) -> &'n st
     held.min_by_key(|one| one.until).map_or(name, |one| &one.workflow)
 }
 
-/// Narrows a query to records of a workflow by its names; nothing where there are none.
+/// Restricts a query to the records of a workflow by its names; without names the query stays as it is.
 pub(crate) fn narrow(query: &mut QueryBuilder<MySql>, names: &[Called]) {
     for (index, called) in names.iter().enumerate() {
         query.push(if index == 0 { " AND ((workflow = " } else { " OR (workflow = " }).push_bind(called.name.clone());

@@ -16,6 +16,7 @@ use kanzlei_api::jobs::JobDocument;
 use kanzlei_api::previews as api;
 use kanzlei_engine::machine::Reply;
 use kanzlei_lang::diagnostic::Severity;
+use kanzlei_model::problem::Problem;
 use kanzlei_model::time::Span;
 use kanzlei_rehearsal::Prepared;
 use kanzlei_runtime::clock::{fresh_id, now};
@@ -82,6 +83,10 @@ pub struct Open {
     /// Those that are open, by digest, and when they were read.
     known: tokio::sync::Mutex<Option<(Instant, ByDigest)>>,
     tables: Mutex<VecDeque<(Uuid, Arc<Built>)>>,
+    /// Addresses whose drafts have errors, and when that was found.
+    failed: Mutex<VecDeque<(Uuid, Instant, Problem)>>,
+    /// One address is compiled at a time: whoever waits finds what the one before found.
+    building: tokio::sync::Mutex<()>,
     under_way: Arc<AtomicUsize>,
     results: Mutex<VecDeque<(Uuid, JobDocument, Option<Reply>)>>,
 }
@@ -101,7 +106,7 @@ pub struct Built {
 }
 
 impl Open {
-    /// A place among the calls under way; nothing when there are too many.
+    /// Occupies a place among the calls under way; `None` when all are occupied.
     pub fn enter(&self, built: &Built) -> Option<[InFlight; 2]> {
         let own = InFlight::enter(&built.under_way, AT_ONCE_OF_ONE)?;
         Some([own, InFlight::enter(&self.under_way, AT_ONCE)?])
@@ -150,9 +155,18 @@ impl Open {
         let held = |tables: &VecDeque<(Uuid, Arc<Built>)>| {
             tables.iter().find(|(id, _)| *id == preview.id).map(|(_, built)| built.clone())
         };
-        let before = held(&self.tables.lock().unwrap_or_else(PoisonError::into_inner));
+        let current = || held(&self.tables.lock().unwrap_or_else(PoisonError::into_inner));
+        if let Some(built) = current().filter(|built| built.age() < FRESH) {
+            return Ok(built);
+        }
+        let _turn = self.building.lock().await;
+        let before = current();
         if let Some(built) = before.as_ref().filter(|built| built.age() < FRESH) {
             return Ok(built.clone());
+        }
+        let failed = self.failed.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        if let Some((.., problem)) = failed.into_iter().find(|(id, at, _)| *id == preview.id && at.elapsed() < FRESH) {
+            return Err(Error::Runtime(kanzlei_runtime::Error::Problem(Box::new(problem))));
         }
         let live = app.live.load_full();
         let about = About::of(preview, &live);
@@ -166,8 +180,16 @@ impl Open {
             return Ok(same.clone());
         }
         let under_way = before.map(|built| built.under_way.clone()).unwrap_or_default();
-        let built = build(app, live, about, of, under_way).await?;
-        let built = Arc::new(built);
+        let built = match build(app, live, about, of, under_way).await {
+            Ok(built) => Arc::new(built),
+            Err(error) => {
+                let mut failed = self.failed.lock().unwrap_or_else(PoisonError::into_inner);
+                failed.retain(|(id, ..)| *id != preview.id);
+                failed.push_front((preview.id, Instant::now(), error.as_problem()));
+                failed.truncate(TABLES);
+                return Err(error);
+            }
+        };
         let mut tables = self.tables.lock().unwrap_or_else(PoisonError::into_inner);
         tables.retain(|(id, _)| *id != preview.id);
         tables.push_front((preview.id, built.clone()));
