@@ -210,6 +210,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/language/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Changes a document; returns it as a sheet */
+        post: operations["sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/language/offers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What could be added at a place */
+        post: operations["offers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/language/values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What could be chosen for a field */
+        post: operations["values"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/language/evaluate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The value of an expression over samples */
+        post: operations["evaluate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/language/extract": {
         parameters: {
             query?: never;
@@ -1144,6 +1212,20 @@ export interface components {
             value: string;
         } | {
             /** @constant */
+            change: "text";
+            /** @description Where. */
+            at: components["schemas"]["At"][];
+            /** @description The text. */
+            text: string;
+        } | {
+            /** @constant */
+            change: "rename";
+            /** @description The key. */
+            at: components["schemas"]["At"][];
+            /** @description Its new name. */
+            name: string;
+        } | {
+            /** @constant */
             change: "remove";
             /** @description Where. */
             at: components["schemas"]["At"][];
@@ -1192,6 +1274,21 @@ export interface components {
         Checked: {
             diagnostics: components["schemas"]["Diagnostic"][];
         };
+        /** @description A value that could be chosen. */
+        Choice: {
+            /** @description The expression that reads it. */
+            expression: string;
+            /** @description The name it begins with, and the members and positions behind it: where the value lies in a sample. */
+            path: components["schemas"]["At"][];
+            /** @description Its type, for people. */
+            type: string;
+            /** @description Why it does not fit; empty where it does. */
+            why?: string;
+            /** @description A value of its type. */
+            example: unknown;
+            /** @description What it comes from. */
+            origin?: string;
+        };
         /** @description A difference that those who call a workflow may see. */
         ClientChange: {
             /** @description Whether a request or an answer that was fine may not be any more. */
@@ -1205,6 +1302,17 @@ export interface components {
             steps: components["schemas"]["StepChange"][];
             /** @description What differs, as a unified diff. */
             diff: string;
+        };
+        /** @description A document as a sheet, after the changes. */
+        Composed: {
+            /** @description The text after the changes. */
+            text: string;
+            /** @description Its paragraphs; null where the text is no YAML. */
+            sheet: components["schemas"]["Sheet"] | null;
+            /** @description The form of the paragraph at the place that was asked for. */
+            form: components["schemas"]["Form"] | null;
+            /** @description What is wrong with it. */
+            diagnostics: components["schemas"]["Diagnostic"][];
         };
         /** @description How often, and how long. */
         Counted: {
@@ -1442,6 +1550,28 @@ export interface components {
             /** @description The edits that lead back, in the text after. */
             undo: components["schemas"]["Edit"][];
         };
+        /** @description The end of a list of steps. */
+        End: {
+            /** @description Where the next step of the list would stand. */
+            at: string;
+            /**
+             * Format: uint32
+             * @description The paragraph that it is drawn behind, by its position.
+             */
+            behind: number;
+            /**
+             * Format: uint8
+             * @description How far it is indented.
+             */
+            depth: number;
+            /** @description The branch, where it has no step yet. */
+            branch?: string;
+            /**
+             * @description Whether the list is not there yet.
+             * @default false
+             */
+            offered: boolean;
+        };
         /** @description A way in over HTTP. */
         Endpoint: {
             method: string;
@@ -1467,6 +1597,17 @@ export interface components {
             at: string;
             /** @description Its text. */
             range: components["schemas"]["Range"];
+        };
+        /** @description The value of an expression over samples. */
+        Evaluated: {
+            /** @description The value; null where there is none. */
+            value: unknown;
+            /** @description Its type, for people. */
+            type: string;
+            /** @description Why it has no value. */
+            fault?: string;
+            /** @description The names whose values are made up from their types. */
+            made_up?: string[];
         };
         /** @description Something that happened to a job. */
         Event: {
@@ -1537,6 +1678,62 @@ export interface components {
             /** @description The body of the answer that was a failure. */
             body?: unknown;
         };
+        /** @description A key of a form. */
+        Field: {
+            /** @description Where its value stands in the tree, or would stand. */
+            at: string;
+            /** @description The key. */
+            label: string;
+            /**
+             * Format: uint8
+             * @description How many groups it lies in.
+             */
+            depth: number;
+            /** @description How it is edited. */
+            shape: components["schemas"]["Shape"];
+            /** @description What it means. */
+            about?: string;
+            /** @description The type it wants, for people. */
+            expects?: string;
+            /**
+             * @description Whether it must be given.
+             * @default false
+             */
+            required: boolean;
+            /**
+             * @description Whether it is there.
+             * @default false
+             */
+            present: boolean;
+            /**
+             * @description Whether it is shown before it is there.
+             * @default false
+             */
+            shown: boolean;
+            /**
+             * @description Whether its name can be changed, and it can be removed, as the author likes.
+             * @default false
+             */
+            free: boolean;
+            /** @description What stands there: the text of a text, the expression of one that is nothing else, otherwise YAML. */
+            value?: string;
+            /**
+             * @description Whether `value` is an expression.
+             * @default false
+             */
+            expression: boolean;
+            /**
+             * @description Whether a constant is a text whatever it looks like.
+             * @default false
+             */
+            plain: boolean;
+            /** @description Values to choose from. */
+            choices?: string[];
+            /** @description Where the value stands. */
+            range?: components["schemas"]["Range"];
+            /** @description The value as JSON, for an input. */
+            json?: unknown;
+        };
         /** @description What became of a due time. */
         Firing: {
             due: components["schemas"]["Timestamp"];
@@ -1553,6 +1750,21 @@ export interface components {
             title: string;
             /** @description The change. */
             edit: components["schemas"]["Edit"];
+        };
+        /** @description A paragraph as a form. */
+        Form: {
+            /** @description Where the paragraph stands in the tree. */
+            at: string;
+            /** @description The key that says what it is. */
+            kind: string;
+            /** @description Its fields, those of a group behind the group. */
+            fields: components["schemas"]["Field"][];
+            /** @description Its text, without the indentation of its first line. */
+            source: string;
+            /** @description Where its text stands. */
+            range: components["schemas"]["Range"];
+            /** @description What it calls, as Markdown. */
+            about?: string;
         };
         /** @description How the jobs of a list stand. */
         Group: {
@@ -2080,6 +2292,23 @@ export interface components {
             /** @description When the next attempt is due. */
             next: components["schemas"]["Timestamp"] | null;
         };
+        /** @description A step that could be added. */
+        Offer: {
+            /** @description What it is called: `call tides.nextWindow`, `if`. */
+            label: string;
+            /** @description What it does. */
+            about: string;
+            /** @description What goes in, for people. */
+            takes?: string;
+            /** @description What comes out, for people. */
+            gives?: string;
+            /** @description The step, as YAML. */
+            value: string;
+        };
+        /** @description What could be added at a place. */
+        Offers: {
+            offers: components["schemas"]["Offer"][];
+        };
         /** @description An operation, with types as people read them. */
         Operation: {
             id: string;
@@ -2177,6 +2406,47 @@ export interface components {
             required: boolean;
             type: string;
         };
+        /** @description A paragraph. */
+        Part: {
+            /** @description The number of a step: `2.1`; empty for what stands above the steps. */
+            number: string;
+            /** @description Where it stands in the tree: `steps/2/then/0`, `entries/0`, `input`. */
+            at: string;
+            /** @description The key that says what it is: `call`, `endpoint`, `input`; empty where none does. */
+            kind: string;
+            /** @description What stands behind it, on one line. */
+            title: string;
+            /** @description The name of its result. */
+            name?: string;
+            /** @description The branch it begins: `then`, an arm, `catch`. */
+            branch?: string;
+            /**
+             * Format: uint8
+             * @description How far it is indented.
+             */
+            depth: number;
+            /** @description Names and what they are given. */
+            rows?: [
+                string,
+                string
+            ][];
+            /** @description Its other keys, on one line: `within 2s`. */
+            notes?: string[];
+            /** @description What it does, in the author's words. */
+            about?: string;
+            /**
+             * @description Whether it is switched off.
+             * @default false
+             */
+            off: boolean;
+            /** @description Its text. */
+            range: components["schemas"]["Range"];
+            /**
+             * Format: uint32
+             * @description Its first line, from 1.
+             */
+            line: number;
+        };
         /** @description An address at which drafts can be called. */
         Preview: {
             /** Format: uuid */
@@ -2240,7 +2510,7 @@ export interface components {
             path: string;
             /**
              * Format: uint32
-             * @description A byte of its text; for questions about a place.
+             * @description A byte of its text, or of `expression` where `at` is given; for questions about a place.
              * @default 0
              */
             position: number;
@@ -2255,10 +2525,32 @@ export interface components {
              */
             name: string;
             /**
-             * @description A place in its tree, such as `steps/2`; for extracting.
+             * @description A place in its tree, such as `steps/2`; for extracting, forms, values, offers, completion and evaluating.
              * @default
              */
             at: string;
+            /**
+             * @description Changes that are made to the document first, one after the other.
+             * @default []
+             */
+            changes: components["schemas"]["Change"][];
+            /**
+             * @description A text with expressions, or an expression; for evaluating, and for completing one that is being written at `at`.
+             * @default
+             */
+            expression: string;
+            /**
+             * @description Whether `expression` is a text whose expressions stand between `${` and `}`.
+             * @default false
+             */
+            template: boolean;
+            /**
+             * @description Sample values by name; for evaluating.
+             * @default {}
+             */
+            values: {
+                [key: string]: unknown;
+            };
             /**
              * Format: uint32
              * @description How many steps; for extracting.
@@ -2784,6 +3076,19 @@ export interface components {
         };
         /** @description Whether a finding prevents a deploy. */
         Severity: "error" | "warning";
+        /** @description How a key is edited. */
+        Shape: "expression" | "value" | "constant" | "choice" | "switch" | "group" | "names" | "branch" | "input" | "yaml";
+        /** @description A workflow's text as paragraphs. */
+        Sheet: {
+            /** @description The name of the workflow. */
+            name: string;
+            /** @description What it is for. */
+            about: string;
+            /** @description Entries, input and what else stands above the steps, then the steps. */
+            parts: components["schemas"]["Part"][];
+            /** @description Where lists of steps end, inner ones first. */
+            ends: components["schemas"]["End"][];
+        };
         /** @description An operator token. */
         SignIn: {
             token: string;
@@ -3140,6 +3445,13 @@ export interface components {
         Trials: {
             trials: components["schemas"]["TrialLine"][];
         };
+        /** @description What could be chosen for a field. */
+        Values: {
+            /** @description The type that is wanted, for people; empty where anything will do. */
+            wanted: string;
+            /** @description The values, those that fit first. */
+            values: components["schemas"]["Choice"][];
+        };
         /** @description A live workflow. */
         Workflow: {
             name: string;
@@ -3197,8 +3509,10 @@ export type At = components['schemas']['At'];
 export type Change = components['schemas']['Change'];
 export type Changed = components['schemas']['Changed'];
 export type Checked = components['schemas']['Checked'];
+export type Choice = components['schemas']['Choice'];
 export type ClientChange = components['schemas']['ClientChange'];
 export type Comparison = components['schemas']['Comparison'];
+export type Composed = components['schemas']['Composed'];
 export type Counted = components['schemas']['Counted'];
 export type Database = components['schemas']['Database'];
 export type Databases = components['schemas']['Databases'];
@@ -3218,8 +3532,10 @@ export type Due = components['schemas']['Due'];
 export type Edit = components['schemas']['Edit'];
 export type EditRequest = components['schemas']['EditRequest'];
 export type Edited = components['schemas']['Edited'];
+export type End = components['schemas']['End'];
 export type Endpoint = components['schemas']['Endpoint'];
 export type Entry = components['schemas']['Entry'];
+export type Evaluated = components['schemas']['Evaluated'];
 export type Event = components['schemas']['Event'];
 export type Explanation = components['schemas']['Explanation'];
 export type Explanations = components['schemas']['Explanations'];
@@ -3228,8 +3544,10 @@ export type ExportedDocument = components['schemas']['ExportedDocument'];
 export type ExportedSecret = components['schemas']['ExportedSecret'];
 export type Extracted = components['schemas']['Extracted'];
 export type Failure = components['schemas']['Failure'];
+export type Field = components['schemas']['Field'];
 export type Firing = components['schemas']['Firing'];
 export type Fix = components['schemas']['Fix'];
+export type Form = components['schemas']['Form'];
 export type Group = components['schemas']['Group'];
 export type Hover = components['schemas']['Hover'];
 export type Hovered = components['schemas']['Hovered'];
@@ -3266,6 +3584,8 @@ export type NewSecret = components['schemas']['NewSecret'];
 export type NotChanged = components['schemas']['NotChanged'];
 export type Note = components['schemas']['Note'];
 export type Notice = components['schemas']['Notice'];
+export type Offer = components['schemas']['Offer'];
+export type Offers = components['schemas']['Offers'];
 export type Operation = components['schemas']['Operation'];
 export type Operation2 = components['schemas']['Operation2'];
 export type Operator = components['schemas']['Operator'];
@@ -3274,6 +3594,7 @@ export type OtherRevision = components['schemas']['OtherRevision'];
 export type Outline = components['schemas']['Outline'];
 export type Paragraph = components['schemas']['Paragraph'];
 export type Parameter = components['schemas']['Parameter'];
+export type Part = components['schemas']['Part'];
 export type Preview = components['schemas']['Preview'];
 export type PreviewEndpoint = components['schemas']['PreviewEndpoint'];
 export type Previews = components['schemas']['Previews'];
@@ -3319,6 +3640,8 @@ export type Session = components['schemas']['Session'];
 export type Setting = components['schemas']['Setting'];
 export type Settings = components['schemas']['Settings'];
 export type Severity = components['schemas']['Severity'];
+export type Shape = components['schemas']['Shape'];
+export type Sheet = components['schemas']['Sheet'];
 export type SignIn = components['schemas']['SignIn'];
 export type Span = components['schemas']['Span'];
 export type Statement = components['schemas']['Statement'];
@@ -3344,6 +3667,7 @@ export type TrialLine = components['schemas']['TrialLine'];
 export type TrialRequest = components['schemas']['TrialRequest'];
 export type TrialStop = components['schemas']['TrialStop'];
 export type Trials = components['schemas']['Trials'];
+export type Values = components['schemas']['Values'];
 export type Workflow = components['schemas']['Workflow'];
 export type WorkflowLine = components['schemas']['WorkflowLine'];
 export type Workflows = components['schemas']['Workflows'];
@@ -3745,6 +4069,127 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Scope"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Composed"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    offers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Offers"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    values: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Values"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    evaluate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Evaluated"];
                 };
             };
             400: components["responses"]["Problem"];

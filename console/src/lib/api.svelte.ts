@@ -9,6 +9,8 @@ export class Refused extends Error {
     readonly detail: string,
     /** What is wrong with documents, where that is why. */
     readonly findings: Diagnostic[] = [],
+    /** The whole problem (RFC 9457). */
+    readonly problem: Record<string, unknown> = {},
   ) {
     super(detail || title);
   }
@@ -33,7 +35,7 @@ class Session {
     const json = response.status === 204 ? null : await response.json().catch(() => null);
     if (response.ok) return json as T;
     if (response.status === 401 && path !== '/session') this.signedIn = false;
-    throw new Refused(response.status, json?.title ?? `Status ${response.status}`, json?.detail ?? '', json?.diagnostics ?? []);
+    throw new Refused(response.status, json?.title ?? `Status ${response.status}`, json?.detail ?? '', json?.diagnostics ?? [], json ?? {});
   }
 
   get<T>(path: string): Promise<T> {

@@ -210,6 +210,10 @@ pub(crate) fn step_of<'p>(root: &Node, path: &'p [At]) -> Option<(usize, &'p [At
                 step = Some(list);
                 index = list;
             }
+            None if key(path.get(index)) == "together" && list == path.len() && node.as_map().is_some() => {
+                step = Some(list);
+                break;
+            }
             _ => break,
         }
     }

@@ -25,6 +25,7 @@ pub mod outline;
 mod place;
 pub mod sample;
 pub mod scope;
+pub mod sheet;
 pub mod symbols;
 mod workspace;
 

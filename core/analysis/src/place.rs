@@ -315,6 +315,11 @@ pub(crate) fn node<'n>(root: &'n Node, path: &[At]) -> Option<&'n Node> {
         (Kind::Map(members), At::Key(key)) => {
             members.iter().find(|(known, _)| known.name == *key).map(|(_, node)| node)
         }
+        // `404: …` is a key although it looks like a position.
+        (Kind::Map(members), At::Item(item)) => {
+            let name = item.to_string();
+            members.iter().find(|(known, _)| known.name == name).map(|(_, node)| node)
+        }
         (Kind::List(items), At::Item(index)) => items.get(*index),
         _ => None,
     })

@@ -5,14 +5,15 @@
 
 use std::collections::BTreeMap;
 
-use crate::api;
 use crate::deploys::Document;
+use crate::{Json, api};
 
 pub use kanzlei_analysis::Extracted;
 pub use kanzlei_analysis::complete::{Kind, Range, Suggestion};
 pub use kanzlei_analysis::hover::Hover;
 pub use kanzlei_analysis::outline::Entry;
 pub use kanzlei_analysis::scope::{Name, Scope};
+pub use kanzlei_analysis::sheet::{Choice, Evaluated, Field, Form, Offer, Part, Shape, Sheet, Values};
 pub use kanzlei_analysis::symbols::Location;
 pub use kanzlei_lang::edit::{Change, Edit};
 
@@ -27,7 +28,7 @@ api! {
         pub files: BTreeMap<String, String>,
         /// The document that is asked about.
         pub path: String,
-        /// A byte of its text; for questions about a place.
+        /// A byte of its text, or of `expression` where `at` is given; for questions about a place.
         #[serde(default)]
         pub position: u32,
         /// The number of a step; for its scope.
@@ -36,9 +37,21 @@ api! {
         /// A new name; for renaming and extracting.
         #[serde(default)]
         pub name: String,
-        /// A place in its tree, such as `steps/2`; for extracting.
+        /// A place in its tree, such as `steps/2`; for extracting, forms, values, offers, completion and evaluating.
         #[serde(default)]
         pub at: String,
+        /// Changes that are made to the document first, one after the other.
+        #[serde(default)]
+        pub changes: Vec<Change>,
+        /// A text with expressions, or an expression; for evaluating, and for completing one that is being written at `at`.
+        #[serde(default)]
+        pub expression: String,
+        /// Whether `expression` is a text whose expressions stand between `${` and `}`.
+        #[serde(default)]
+        pub template: bool,
+        /// Sample values by name; for evaluating.
+        #[serde(default)]
+        pub values: BTreeMap<String, Json>,
         /// How many steps; for extracting.
         #[serde(default)]
         pub count: u32,
@@ -67,6 +80,23 @@ api! {
     /// The steps of a workflow, in order.
     pub struct Outline {
         pub steps: Vec<Entry>,
+    }
+
+    /// A document as a sheet, after the changes.
+    pub struct Composed {
+        /// The text after the changes.
+        pub text: String,
+        /// Its paragraphs; null where the text is no YAML.
+        pub sheet: Option<Sheet>,
+        /// The form of the paragraph at the place that was asked for.
+        pub form: Option<Form>,
+        /// What is wrong with it.
+        pub diagnostics: Vec<crate::sheet::Diagnostic>,
+    }
+
+    /// What could be added at a place.
+    pub struct Offers {
+        pub offers: Vec<Offer>,
     }
 
     /// A change of a text.

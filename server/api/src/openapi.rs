@@ -180,6 +180,18 @@ fn editing(all: &mut Operations) {
     all.post::<Question, language::Outline>("/language/outline", "outline", "The steps of a workflow").problems(&[404]);
     all.post::<Question, language::Scope>("/language/scope", "scope", "The names that a step knows, with types")
         .problems(&[404]);
+    all.post::<Question, language::Composed>("/language/sheet", "sheet", "Changes a document; returns it as a sheet")
+        .problems(&[404, 422]);
+    all.post::<Question, language::Offers>("/language/offers", "offers", "What could be added at a place")
+        .problems(&[404]);
+    all.post::<Question, language::Values>("/language/values", "values", "What could be chosen for a field")
+        .problems(&[404]);
+    all.post::<Question, language::Evaluated>(
+        "/language/evaluate",
+        "evaluate",
+        "The value of an expression over samples",
+    )
+    .problems(&[404]);
     all.post::<Question, language::Extracted>("/language/extract", "extract", "Makes a workflow of steps")
         .problems(&[404, 409]);
     all.post::<language::EditRequest, language::Edited>("/language/edit", "edit", "Changes a text, keeping its layout")

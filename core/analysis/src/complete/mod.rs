@@ -5,9 +5,10 @@ mod keys_of;
 mod values;
 
 use kanzlei_lang::diagnostic::Place;
+use kanzlei_lang::edit::At;
 use serde::{Deserialize, Serialize};
 
-use crate::place::{What, locate};
+use crate::place::{What, floor, locate, node, read};
 use crate::{Workspace, expression, keys};
 
 /// Something that can stand at a position.
@@ -99,6 +100,23 @@ pub fn at(workspace: &Workspace, path: &str, position: usize) -> Vec<Suggestion>
     };
     found.truncate(MOST);
     found
+}
+
+/// What can stand at a position of an expression that is being written for a place of the tree; ranges are those of the expression.
+pub fn within(workspace: &Workspace, path: &str, at: &[At], expression: &str, position: usize) -> Vec<Suggestion> {
+    let Some(text) = workspace.text(path) else { return Vec::new() };
+    let Some(root) = read(text) else { return Vec::new() };
+    let Some(begins) = (1..=at.len()).rev().find_map(|end| node(&root, &at[..end])).map(|node| node.at.start) else {
+        return Vec::new();
+    };
+    let (Some(spot), Some(sight)) = (locate(text, begins as usize), expression::sight(workspace, path, begins, None))
+    else {
+        return Vec::new();
+    };
+    let site = Site { workspace, document: path, text: expression, spot: &spot };
+    let position = floor(expression, position);
+    let within = expression::Within { text: expression.to_owned(), at: position, begins: 0 };
+    cut(expressions::suggest(&site, &within, &sight))
 }
 
 fn cut(mut found: Vec<Suggestion>) -> Vec<Suggestion> {

@@ -3,6 +3,7 @@
 mod compared;
 mod explained;
 mod names;
+mod sheets;
 
 use std::fmt::Write;
 

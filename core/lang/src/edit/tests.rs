@@ -23,6 +23,13 @@ fn wrap(at: &str, count: usize, with: &str, under: &str) -> Change {
     Change::Wrap { at: parse_path(at), count, with: with.into(), under: under.into() }
 }
 
+fn text(at: &str, text: &str) -> Change {
+    Change::Text { at: parse_path(at), text: text.into() }
+}
+fn rename(at: &str, name: &str) -> Change {
+    Change::Rename { at: parse_path(at), name: name.into() }
+}
+
 const TEXT: &str = "\
 # The head.
 workflow: w   # its name
@@ -106,6 +113,36 @@ fn changes_keep_everything_else() {
             "    # At the same column.\n    - note: a\n",
             "    - if: input.bb > 1\n      then:\n        # At the same column.\n        - note: a\n",
         ),
+        (text("steps/0/send/b", "${input.bb}"), "b: 1}", "b: \"${input.bb}\"}"),
+        (
+            text("steps/2/headers/Age", "${input.bb}"),
+            "${x.body.name}\n",
+            "${x.body.name}\n    headers: {Age: \"${input.bb}\"}\n",
+        ),
+        (set("steps/0/retry/first", "1s"), "404] # both\n", "404] # both\n    retry: {first: 1s}\n"),
+        (
+            set("queue/retry/attempts", "3"),
+            "      name: ${x.body.name}\n",
+            "      name: ${x.body.name}\nqueue:\n  retry: {attempts: 3}\n",
+        ),
+        (text("steps/0/send/b", "2"), "b: 1}", "b: \"2\"}"),
+        (text("steps/2/body/name", "Dues: ${x.body.name}"), "name: ${x.body.name}", "name: \"Dues: ${x.body.name}\""),
+        (text("steps/2/about", "a # b"), "${x.body.name}\n", "${x.body.name}\n    about: \"a # b\"\n"),
+        (text("steps/2/body/name", "a\n  b\n"), "name: ${x.body.name}\n", "name: |\n        a\n          b\n"),
+        (rename("steps/0/send/b", "draught"), "b: 1}", "draught: 1}"),
+        (rename("input/bb", "nights"), "  bb:  {", "  nights:  {"),
+        (rename("steps/2/body/name", "404"), "      name:", "      \"404\":"),
+        (remove("steps/2/body/name"), "    body:\n      name: ${x.body.name}\n", "    body: {}\n"),
+        (
+            insert("steps/1/then/0/catch/0", "note: a\nabout: b"),
+            "            thing.\n",
+            "            thing.\n        catch:\n          - note: a\n            about: b\n",
+        ),
+        (
+            moved("steps/1/else/0", "steps/0/catch/0"),
+            "404] # both\n\n  - if: x.status === 404\n    then:\n      - fail: 422\n        detail: |\n          No such\n            thing.\n    else:\n    # At the same column.\n    - note: a\n",
+            "404] # both\n    catch:\n      # At the same column.\n      - note: a\n\n  - if: x.status === 404\n    then:\n      - fail: 422\n        detail: |\n          No such\n            thing.\n    else: []\n",
+        ),
         (
             Change::Duplicate { at: parse_path("steps/1/else/0") },
             "    - note: a\n",
@@ -145,6 +182,8 @@ fn what_cannot_be_done_is_refused() {
         (TEXT, set("workflow", "a: ["), "the new value cannot be read"),
         (TEXT, moved("steps/1", "steps/1/then/0"), "cannot be moved into itself"),
         (TEXT, wrap("steps/2", 2, "if: a", "then"), "there is nothing at `steps/2`"),
+        (TEXT, rename("input/a", "bb"), "another key has this name"),
+        (TEXT, rename("steps/0", "bb"), "`steps` is not a mapping"),
         (TEXT, remove("nothing"), "there is nothing at `nothing`"),
         (flow, wrap("steps/0", 1, "if: a", "then"), "between brackets"),
         (aliased, set("other/a", "2"), "this is an alias"),
@@ -207,7 +246,7 @@ fn drawn(dice: &mut Dice, text: &str) -> Change {
     let step = |dice: &mut Dice| steps[dice.below(steps.len())].at.clone();
     let mut at = place(dice, &root);
 
-    match dice.below(8) {
+    match dice.below(10) {
         0 => Change::Set { at, value: (*dice.pick(VALUES)).into() },
         1 => {
             at.push(At::Key("new".into()));
@@ -217,7 +256,9 @@ fn drawn(dice: &mut Dice, text: &str) -> Change {
         3 => Change::Insert { at: step(dice), value: "note: new # said\nabout: x".into() },
         4 => Change::Move { from: step(dice), to: step(dice) },
         5 => Change::Duplicate { at: step(dice) },
-        6 => Change::Wrap { at: step(dice), count: 1, with: "if: input.a".into(), under: "then".into() },
+        6 => Change::Rename { at, name: "name".into() },
+        7 => Change::Text { at, text: (*dice.pick(&["a: b", "two\nlines\n", "1", "${input.a}"])).into() },
+        8 => Change::Wrap { at: step(dice), count: 1, with: "if: input.a".into(), under: "then".into() },
         _ => {
             let mut at = step(dice);
             at.push(At::Key((*dice.pick(&["then", "else", "steps", "catch"])).into()));
@@ -256,7 +297,10 @@ fn any_sequence_of_changes_can_be_read_and_undone() {
             let new = apply(&text, &edits).expect("edits of this text");
             parsed(&new);
             // Comments are lost with what they belong to only.
-            if !matches!(change, Change::Set { .. } | Change::Remove { .. } | Change::Unwrap { .. }) {
+            if !matches!(
+                change,
+                Change::Set { .. } | Change::Text { .. } | Change::Remove { .. } | Change::Unwrap { .. }
+            ) {
                 for comment in text.lines().map(str::trim).filter(|line| line.starts_with("# ")) {
                     assert!(new.contains(comment), "{change:?} lost `{comment}`:\n{text}\n---\n{new}");
                 }

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError, Weak};
 
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json};
-use kanzlei_analysis::{Workspace, complete, explain, extract, hover, outline, scope, symbols};
+use kanzlei_analysis::{Workspace, complete, explain, extract, hover, outline, scope, sheet, symbols};
 use kanzlei_api::deploys::Checked;
 use kanzlei_api::language as api;
 use kanzlei_lang::edit::{self, parse_path};
@@ -17,6 +17,9 @@ use crate::error::{Error, Result};
 
 /// Documents of one question.
 const MOST_DOCUMENTS: usize = 2000;
+
+/// Changes of one question.
+const MOST_CHANGES: usize = 200;
 
 /// Answers a question on a thread for long work: reading and checking take time.
 async fn ask<T: Send + 'static>(
@@ -70,7 +73,12 @@ pub async fn diagnostics(app: Data<App>, body: Json<api::Question>) -> Result<Ht
 /// `POST /language/completion`: what can stand at a place.
 pub async fn completion(app: Data<App>, body: Json<api::Question>) -> Result<HttpResponse> {
     ok(ask(&app, body.into_inner(), |workspace, question| {
-        Ok(api::Suggestions { suggestions: complete::at(workspace, &question.path, question.position as usize) })
+        let (path, position) = (&question.path, question.position as usize);
+        let suggestions = match question.at.as_str() {
+            "" => complete::at(workspace, path, position),
+            at => complete::within(workspace, path, &parse_path(at), &question.expression, position),
+        };
+        Ok(api::Suggestions { suggestions })
     })
     .await?)
 }
@@ -145,6 +153,81 @@ pub async fn extracted(app: Data<App>, body: Json<api::Question>) -> Result<Http
             .map_err(|why| Error::problem(409, "The steps cannot be taken out", why))
     })
     .await?)
+}
+
+/// `POST /language/sheet`: changes a document, and returns it as a sheet.
+pub async fn composed(app: Data<App>, body: Json<api::Question>) -> Result<HttpResponse> {
+    let mut question = body.into_inner();
+    if question.changes.len() > MOST_CHANGES {
+        let detail = format!("{} changes; at most {MOST_CHANGES} are made at once", question.changes.len());
+        return Err(Error::problem(400, "Too many changes", detail));
+    }
+    let path = question.path.clone();
+    let Some(place) = question.documents.iter().position(|document| document.path == path) else {
+        return Err(Error::not_found(format!("`{path}` is none of the documents of the question")));
+    };
+    let (mut text, changes) = (question.documents[place].text.clone(), std::mem::take(&mut question.changes));
+    let work = move || {
+        for change in &changes {
+            text = edit::apply(&text, &edit::change(&text, change)?)?;
+        }
+        Ok::<_, edit::Error>(text)
+    };
+    let changed = app.background.run(work).await?;
+    question.documents[place].text =
+        changed.map_err(|error| Error::problem(422, "The text cannot be changed like this", error.to_string()))?;
+    ok(ask(&app, question, |workspace, question| {
+        let at = parse_path(&question.at);
+        let wanted = !question.at.is_empty();
+        Ok(api::Composed {
+            text: workspace.text(&question.path).unwrap_or_default().to_owned(),
+            sheet: sheet::of(workspace, &question.path),
+            form: wanted.then(|| sheet::form(workspace, &question.path, head(&at))).flatten(),
+            diagnostics: workspace.diagnostics(&question.path),
+        })
+    })
+    .await?)
+}
+
+/// The head of the document is asked for as `head`.
+fn head(at: &[edit::At]) -> &[edit::At] {
+    match at {
+        [edit::At::Key(key)] if key == "head" => &[],
+        at => at,
+    }
+}
+
+/// `POST /language/offers`: what could be added at a place of a list of steps.
+pub async fn offered(app: Data<App>, body: Json<api::Question>) -> Result<HttpResponse> {
+    ok(ask(&app, body.into_inner(), |workspace, question| {
+        let offers = sheet::offers(workspace, &question.path, &parse_path(&question.at));
+        Ok(api::Offers { offers: offers.unwrap_or_default() })
+    })
+    .await?)
+}
+
+/// `POST /language/values`: what could be chosen for a field.
+pub async fn chosen(app: Data<App>, body: Json<api::Question>) -> Result<HttpResponse> {
+    ok(ask(&app, body.into_inner(), |workspace, question| {
+        let found = sheet::values(workspace, &question.path, &parse_path(&question.at));
+        found.ok_or_else(|| nothing_known(question))
+    })
+    .await?)
+}
+
+/// `POST /language/evaluate`: the value of an expression over samples.
+pub async fn evaluated(app: Data<App>, body: Json<api::Question>) -> Result<HttpResponse> {
+    ok(ask(&app, body.into_inner(), |workspace, question| {
+        let at = parse_path(&question.at);
+        let (text, template) = (&question.expression, question.template);
+        let found = sheet::evaluate(workspace, &question.path, &at, text, template, &question.values);
+        found.ok_or_else(|| nothing_known(question))
+    })
+    .await?)
+}
+
+fn nothing_known(question: &api::Question) -> Error {
+    Error::not_found(format!("nothing is known at `{}` of `{}`; check the document", question.at, question.path))
 }
 
 /// `POST /language/edit`: changes a text.

@@ -39,12 +39,49 @@ fn editors_are_answered_about_drafts_among_what_is_live() {
         for (call, before, more, pointer, wanted) in [
             ("completion", "${input.n", json!({}), "/suggestions/0/label", json!("nights")),
             ("completion", "invoke: d", json!({}), "/suggestions/0/label", json!("dues")),
+            (
+                "completion",
+                "",
+                json!({"at": "steps/2/body", "expression": "bill.st", "position": 7}),
+                "/suggestions/0/label",
+                json!("status"),
+            ),
             ("definition", "invoke: du", json!({}), "/locations/0/path", json!("live/workflow/dues/document-1.yaml")),
             ("references", "id: bi", json!({}), "/locations/1/path", json!("quote.yaml")),
             ("rename", "id: bi", json!({"name": "dues_of"}), "/edits/quote.yaml/1/text", json!("dues_of")),
             ("outline", "", json!({}), "/steps/2/kind", json!("reply")),
             ("scope", "", json!({"step": "2"}), "/names/4/name", json!("bill")),
             ("diagnostics", "", json!({}), "/diagnostics", json!([])),
+            ("sheet", "", json!({}), "/sheet/parts/2/title", json!("${input.nights} nights")),
+            (
+                "sheet",
+                "",
+                json!({"changes": [{"change": "text", "at": ["steps", 1, "note"], "text": "${input.night}"}], "at": "steps/1"}),
+                "/form/fields/0/value",
+                json!("input.night"),
+            ),
+            (
+                "sheet",
+                "",
+                json!({"changes": [{"change": "set", "at": ["steps", 1, "note"], "value": "${input.night}"}]}),
+                "/diagnostics/0/code",
+                json!("no-such-member"),
+            ),
+            (
+                "offers",
+                "",
+                json!({"at": "steps/1"}),
+                "/offers/0/value",
+                json!("id: dues\ninvoke: dues\nsend: {imo: \"${input.imo}\"}"),
+            ),
+            ("values", "", json!({"at": "steps/0/send/imo"}), "/values/0/expression", json!("input.imo")),
+            (
+                "evaluate",
+                "",
+                json!({"at": "steps/2", "expression": "bill.status + input.nights", "values": {"input": {"nights": 2}}}),
+                "/made_up",
+                json!(["bill"]),
+            ),
         ] {
             let answer = bed.control(&format!("POST /language/{call}"), &question(before, more)).await;
             let found = answer.json().pointer(pointer).cloned();

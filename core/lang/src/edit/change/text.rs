@@ -1,321 +1,13 @@
-//! Changes of the tree as edits of the text.
-//!
-//! Each change is worked out twice: on the lines of the text, and on the tree. What the new text is read as must be the
-//! changed tree, else the change is refused; so a layout that was not foreseen costs an error and never the document.
+//! Changes as edits of the lines of a text.
 
 use std::fmt::Write;
 
-use serde::{Deserialize, Serialize};
-
-use super::layout::{
+use super::{At, Change, key_of, missing, node_at, path_text, position, read, read_value, split};
+use crate::document::yaml::{self, Key, Kind, Node};
+use crate::edit::layout::{
     self, behind_colon, column, end_of, inline_value, is_alias, is_flow, line_end, line_start, next_line,
 };
-use super::{Edit, Error, apply};
-use crate::diagnostic::{Place, Report};
-use crate::document::yaml::{self, Key, Kind, Node};
-
-/// One step from a node of a document to one inside it.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(untagged)]
-pub enum At {
-    /// A position in a list, from 0.
-    Item(usize),
-    /// A key of a mapping.
-    Key(String),
-}
-
-/// A change to the tree of a document.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(tag = "change", rename_all = "snake_case")]
-pub enum Change {
-    /// Writes the value of a key, which need not be there yet, or of an item.
-    Set {
-        /// Where.
-        at: Vec<At>,
-        /// The value, as YAML.
-        value: String,
-    },
-    /// Removes a key with its value, or an item; comment lines right above go along.
-    Remove {
-        /// Where.
-        at: Vec<At>,
-    },
-    /// Writes an item into a list.
-    Insert {
-        /// The list and the position the item will have.
-        at: Vec<At>,
-        /// The item, as YAML.
-        value: String,
-    },
-    /// Moves an item within its list or to another one; comment lines right above go along.
-    Move {
-        /// The item.
-        from: Vec<At>,
-        /// The list and the position before which it will stand, both as they are now.
-        to: Vec<At>,
-    },
-    /// Writes an item once more, behind itself.
-    Duplicate {
-        /// The item.
-        at: Vec<At>,
-    },
-    /// Puts items that follow each other into a new item.
-    Wrap {
-        /// The first of them.
-        at: Vec<At>,
-        /// How many.
-        count: usize,
-        /// The members of the new item before them, as YAML: `if: vessel.status === 404`.
-        with: String,
-        /// The key of the new item that holds them: `then`.
-        under: String,
-    },
-    /// Puts the items of a list in place of the item that it is part of.
-    Unwrap {
-        /// The list, at a key of the item.
-        at: Vec<At>,
-    },
-}
-
-/// A path as text: `steps/2/then/0`.
-pub fn path_text(path: &[At]) -> String {
-    let mut out = String::new();
-    for (index, at) in path.iter().enumerate() {
-        let _ = match at {
-            At::Item(item) => write!(out, "{}{item}", if index > 0 { "/" } else { "" }),
-            At::Key(key) => write!(out, "{}{key}", if index > 0 { "/" } else { "" }),
-        };
-    }
-    out
-}
-
-/// A path from its text; a part of digits alone is a position.
-pub fn parse_path(text: &str) -> Vec<At> {
-    let parts = text.split('/').filter(|part| !part.is_empty());
-    parts.map(|part| part.parse().map_or_else(|_| At::Key(part.to_owned()), At::Item)).collect()
-}
-
-/// Whether something stands at a path of a text.
-pub fn exists(text: &str, path: &[At]) -> bool {
-    read(text).is_ok_and(|root| node_at(&root, path).is_ok())
-}
-
-/// The edits that make a change.
-pub fn change(text: &str, change: &Change) -> Result<Vec<Edit>, Error> {
-    let root = read(text).map_err(Error::Unreadable)?;
-    let wanted = changed(&root, change)?;
-    let edits = Changing { text, root: &root, flow_values: false }.edits(change)?;
-    if fits(text, &edits, &wanted) {
-        return Ok(edits);
-    }
-    // Values that do not fit into the text as they were given may do so in the form of JSON.
-    let edits = Changing { text, root: &root, flow_values: true }.edits(change)?;
-    match fits(text, &edits, &wanted) {
-        true => Ok(edits),
-        false => Err(Error::Refused("the layout of the text around this does not allow the change; edit it as text")),
-    }
-}
-
-fn fits(text: &str, edits: &[Edit], wanted: &Node) -> bool {
-    apply(text, edits).ok().and_then(|text| read(&text).ok()).is_some_and(|found| same(&found, wanted))
-}
-
-/// Reads a text, or says what is wrong with it.
-fn read(text: &str) -> Result<Node, String> {
-    let mut report = Report::new("", text);
-    let found = yaml::parse(&mut report);
-    let faults = report.finish();
-    match (found, faults.first()) {
-        (Some(root), None) => Ok(root),
-        (_, Some(fault)) => Err(format!("{} (line {})", fault.message, fault.line)),
-        (None, None) => Err("it is empty".into()),
-    }
-}
-
-fn read_value(value: &str) -> Result<Node, Error> {
-    match value.trim() {
-        "" => Ok(Node { kind: Kind::Null, at: Place::default() }),
-        _ => read(value).map_err(Error::BadValue),
-    }
-}
-
-/// Whether two trees are the same, wherever their nodes stand.
-fn same(a: &Node, b: &Node) -> bool {
-    match (&a.kind, &b.kind) {
-        (Kind::List(a), Kind::List(b)) => a.len() == b.len() && a.iter().zip(b).all(|(a, b)| same(a, b)),
-        (Kind::Map(a), Kind::Map(b)) => {
-            a.len() == b.len() && a.iter().zip(b).all(|((ka, a), (kb, b))| ka.name == kb.name && same(a, b))
-        }
-        (Kind::Float(a), Kind::Float(b)) => a.to_bits() == b.to_bits(),
-        (Kind::List(_) | Kind::Map(_), _) | (_, Kind::List(_) | Kind::Map(_)) => false,
-        _ => a.to_value() == b.to_value() && a.what() == b.what(),
-    }
-}
-
-fn missing(path: &[At]) -> Error {
-    Error::Missing(path_text(path))
-}
-
-fn node_at<'n>(root: &'n Node, path: &[At]) -> Result<&'n Node, Error> {
-    let mut node = root;
-    for (index, at) in path.iter().enumerate() {
-        let found = match (&node.kind, at) {
-            (Kind::Map(members), At::Key(key)) => members.iter().find(|(known, _)| known.name == *key).map(|(_, n)| n),
-            // `404: …` is a key although it looks like a position.
-            (Kind::Map(members), At::Item(item)) => {
-                let name = item.to_string();
-                members.iter().find(|(known, _)| known.name == name).map(|(_, n)| n)
-            }
-            (Kind::List(items), At::Item(item)) => items.get(*item),
-            _ => None,
-        };
-        node = found.ok_or_else(|| missing(&path[..=index]))?;
-    }
-    Ok(node)
-}
-
-fn node_mut<'n>(root: &'n mut Node, path: &[At]) -> Result<&'n mut Node, Error> {
-    let mut node = root;
-    for (index, at) in path.iter().enumerate() {
-        let found = match (&mut node.kind, at) {
-            (Kind::Map(members), at) => {
-                let name = key_of(at);
-                members.iter_mut().find(|(known, _)| known.name == name).map(|(_, n)| n)
-            }
-            (Kind::List(items), At::Item(item)) => items.get_mut(*item),
-            _ => None,
-        };
-        node = found.ok_or_else(|| missing(&path[..=index]))?;
-    }
-    Ok(node)
-}
-
-fn key_of(at: &At) -> String {
-    match at {
-        At::Key(key) => key.clone(),
-        At::Item(item) => item.to_string(),
-    }
-}
-
-fn split(path: &[At]) -> Result<(&At, &[At]), Error> {
-    path.split_last().ok_or(Error::Refused("the whole document cannot be changed like this"))
-}
-
-fn list_mut<'n>(root: &'n mut Node, path: &[At]) -> Result<&'n mut Vec<Node>, Error> {
-    match &mut node_mut(root, path)?.kind {
-        Kind::List(items) => Ok(items),
-        _ => Err(Error::WrongKind { at: path_text(path), wanted: "a list" }),
-    }
-}
-
-fn position(path: &[At]) -> Result<(usize, &[At]), Error> {
-    match split(path)? {
-        (At::Item(item), list) => Ok((*item, list)),
-        (At::Key(_), _) => Err(Error::WrongKind { at: path_text(path), wanted: "an item of a list" }),
-    }
-}
-
-fn key(name: &str) -> Key {
-    Key { name: name.to_owned(), at: Place::default(), value: kanzlei_model::value::Value::text(name) }
-}
-
-/// The tree after a change.
-fn changed(root: &Node, change: &Change) -> Result<Node, Error> {
-    let mut root = root.clone();
-    match change {
-        Change::Set { at, value } => {
-            let value = read_value(value)?;
-            let (last, parent) = split(at)?;
-            match (&mut node_mut(&mut root, parent)?.kind, last) {
-                (Kind::Map(members), last) => {
-                    let name = key_of(last);
-                    match members.iter_mut().find(|(known, _)| known.name == name) {
-                        Some((_, node)) => *node = value,
-                        None => members.push((key(&name), value)),
-                    }
-                }
-                (Kind::List(items), At::Item(item)) => *items.get_mut(*item).ok_or_else(|| missing(at))? = value,
-                _ => return Err(Error::WrongKind { at: path_text(parent), wanted: "a mapping" }),
-            }
-        }
-        Change::Remove { at } => {
-            node_at(&root, at)?;
-            let (last, parent) = split(at)?;
-            match (&mut node_mut(&mut root, parent)?.kind, last) {
-                (Kind::List(items), At::Item(item)) => {
-                    items.remove(*item);
-                }
-                (Kind::Map(members), last) => {
-                    let name = key_of(last);
-                    members.retain(|(known, _)| known.name != name);
-                }
-                _ => return Err(missing(at)),
-            }
-        }
-        Change::Insert { at, value } => {
-            let value = read_value(value)?;
-            let (item, list) = position(at)?;
-            let items = list_mut(&mut root, list)?;
-            if item > items.len() {
-                return Err(missing(at));
-            }
-            items.insert(item, value);
-        }
-        Change::Move { from, to } => {
-            let node = node_at(&root, from)?.clone();
-            let ((item, list), (target, other)) = (position(from)?, position(to)?);
-            if other.starts_with(from) {
-                return Err(Error::Refused("an item cannot be moved into itself"));
-            }
-            if target > list_mut(&mut root, other)?.len() {
-                return Err(missing(to));
-            }
-            // What is written first must not move the place of what is written second.
-            list_mut(&mut root, other)?.insert(target, node);
-            let (mut item, mut list) = (item, list.to_vec());
-            if list == other && target <= item {
-                item += 1;
-            } else if list.len() > other.len()
-                && list.starts_with(other)
-                && let At::Item(above) = &mut list[other.len()]
-                && *above >= target
-            {
-                *above += 1;
-            }
-            list_mut(&mut root, &list)?.remove(item);
-        }
-        Change::Duplicate { at } => {
-            let node = node_at(&root, at)?.clone();
-            let (item, list) = position(at)?;
-            list_mut(&mut root, list)?.insert(item + 1, node);
-        }
-        Change::Wrap { at, count, with, under } => {
-            let (item, list) = position(at)?;
-            let outer = read_value(with)?;
-            let Kind::Map(mut members) = outer.kind else {
-                return Err(Error::BadValue("the new item is a mapping".into()));
-            };
-            let items = list_mut(&mut root, list)?;
-            if *count == 0 || item + count > items.len() {
-                return Err(missing(at));
-            }
-            let inner: Vec<Node> = items.drain(item..item + count).collect();
-            members.push((key(under), Node { kind: Kind::List(inner), at: Place::default() }));
-            items.insert(item, Node { kind: Kind::Map(members), at: Place::default() });
-        }
-        Change::Unwrap { at } => {
-            let (_, outer) = split(at)?;
-            let Kind::List(inner) = node_at(&root, at)?.kind.clone() else {
-                return Err(Error::WrongKind { at: path_text(at), wanted: "a list" });
-            };
-            let (item, list) = position(outer)?;
-            list_mut(&mut root, list)?.splice(item..=item, inner);
-        }
-    }
-    Ok(root)
-}
+use crate::edit::{Edit, Error};
 
 /// The lines of some items of a list.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -348,20 +40,27 @@ pub fn piece(text: &str, at: &[At], count: usize) -> Result<Piece, Error> {
     Ok(Piece { start: first.start, end: last.end, column: column(text, first.marker) })
 }
 
-struct Changing<'t> {
-    text: &'t str,
-    root: &'t Node,
+/// A text that is changed, with its tree.
+pub(super) struct Changing<'t> {
+    pub text: &'t str,
+    pub root: &'t Node,
     /// Whether new values are written as JSON.
-    flow_values: bool,
+    pub flow_values: bool,
 }
 
 impl Changing<'_> {
-    fn edits(&self, change: &Change) -> Result<Vec<Edit>, Error> {
+    pub fn edits(&self, change: &Change) -> Result<Vec<Edit>, Error> {
         match change {
             Change::Set { at, value } => self.set(at, value),
+            Change::Text { at, text } => self.set(at, &serde_json::to_string(text).unwrap_or_default()),
+            Change::Rename { at, name } => self.rename(at, name),
             Change::Remove { at } => self.remove(at),
             Change::Insert { at, value } => {
                 let (item, list) = position(at)?;
+                if self.begins_list(list)? {
+                    let first = layout::shifted(&dedented(value.trim_end()), 2);
+                    return self.set(list, &format!("- {}", first.trim_start_matches(' ')));
+                }
                 let node = self.node(list)?;
                 match is_flow(self.text, node) {
                     true => self.insert_flow(node, item, &self.flow(value)?),
@@ -387,6 +86,22 @@ impl Changing<'_> {
             }
         }
         node_at(self.root, path)
+    }
+
+    /// Whether a list has no items yet and can be written anew, in block layout if it may.
+    fn begins_list(&self, list: &[At]) -> Result<bool, Error> {
+        let (last, outer) = split(list)?;
+        let outer = self.node(outer)?;
+        let At::Key(name) = last else { return Ok(false) };
+        let found = outer.as_map().and_then(|members| members.iter().find(|(known, _)| known.name == *name));
+        Ok(match found {
+            None => outer.as_map().is_some(),
+            Some((_, node)) => match &node.kind {
+                Kind::Null => true,
+                Kind::List(items) => items.is_empty() && !is_flow(self.text, outer),
+                _ => false,
+            },
+        })
     }
 
     /// The column of the hyphens of a list in block layout.
@@ -527,6 +242,16 @@ impl Changing<'_> {
         Ok(vec![Self::edit(at, at, format!("\n{}{name}:{new}", " ".repeat(indentation)))])
     }
 
+    fn rename(&self, at: &[At], name: &str) -> Result<Vec<Edit>, Error> {
+        let (last, parent) = split(at)?;
+        let Kind::Map(members) = &self.node(parent)?.kind else {
+            return Err(Error::WrongKind { at: path_text(parent), wanted: "a mapping" });
+        };
+        let old = key_of(last);
+        let (key, _) = members.iter().find(|(known, _)| known.name == old).ok_or_else(|| missing(at))?;
+        Ok(vec![Self::edit(key.at.start as usize, key.at.end as usize, yaml::quoted(name))])
+    }
+
     fn remove(&self, at: &[At]) -> Result<Vec<Edit>, Error> {
         let (last, path) = split(at)?;
         let parent = self.node(path)?;
@@ -562,6 +287,9 @@ impl Changing<'_> {
                         .collect();
                     return Ok(vec![flow_removal(&ranges, index).ok_or_else(|| missing(at))?]);
                 }
+                if members.len() == 1 {
+                    return self.set(path, "{}");
+                }
                 self.remove_member(members, index)
             }
             _ => Err(missing(at)),
@@ -572,9 +300,6 @@ impl Changing<'_> {
     fn remove_member(&self, members: &[(Key, Node)], index: usize) -> Result<Vec<Edit>, Error> {
         let text = self.text;
         let (member, start) = (&members[index], members[index].0.at.start as usize);
-        if members.len() == 1 {
-            return Err(Error::Refused("it is the only key; remove the mapping itself"));
-        }
         let end = next_line(text, layout::member_end(text, member));
         let line = line_start(text, start);
         if text[line..start].trim().is_empty() {
@@ -675,8 +400,17 @@ impl Changing<'_> {
         if list == other && (target == item || target == item + 1) {
             return Ok(Vec::new());
         }
-        let (source, goal) = (self.node(list)?, self.node(other)?);
+        let source = self.node(list)?;
         let mut edits = self.remove(from)?;
+        if self.begins_list(other)? {
+            let lines = match self.flow_values {
+                true => format!("[{}]", node_at(self.root, from)?.to_value().to_json()),
+                false => dedented(&self.lines_of(source, item)?),
+            };
+            edits.extend(self.set(other, &lines)?);
+            return Ok(edits);
+        }
+        let goal = self.node(other)?;
         if is_flow(self.text, goal) {
             let value = node_at(self.root, from)?.to_value().to_json();
             edits.extend(self.insert_flow(goal, target, &value)?);

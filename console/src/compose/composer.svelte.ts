@@ -1,0 +1,425 @@
+/**
+ * One draft being composed: its text, the sheet and findings that the service makes of it, the paragraph that is open, undo,
+ * and saving. Every change is made by the service, one after the other, so sheet and text are always of one state.
+ */
+import type { Change, Composed, Diagnostic, Document, Draft, Drafts, Form, Part, Sheet } from '../api/types';
+import { Refused, session } from '../lib/api.svelte';
+
+/** Steps of undo that are kept, and their bytes. */
+const MOST_UNDO = 200;
+const MOST_UNDO_BYTES = 8 << 20;
+/** Milliseconds without a change after which the draft is saved. */
+const SAVE_AFTER = 600;
+
+interface Snapshot {
+  text: string;
+  open: string | undefined;
+}
+
+export interface Conflict {
+  version: number;
+  operator: string;
+  current: string;
+}
+
+export type Saving = 'none' | 'unsaved' | 'saving' | 'saved' | 'failed';
+
+export class Composer {
+  readonly name: string;
+  text = $state('');
+  sheet: Sheet | undefined = $state.raw(undefined);
+  form: Form | undefined = $state.raw(undefined);
+  findings: Diagnostic[] = $state.raw([]);
+  /** The paragraph that is unfolded, by its place; `head` for name and purpose. */
+  open: string | undefined = $state(undefined);
+  /** Whether the text cannot be shown as a sheet right now. */
+  unreadable = $state(false);
+  loaded = $state(false);
+  error: Refused | undefined = $state.raw(undefined);
+  saving: Saving = $state('none');
+  saved: Date | undefined = $state.raw(undefined);
+  conflict: Conflict | undefined = $state.raw(undefined);
+  /** What another author did, in a sentence. */
+  news = $state('');
+  /** The live text, where there is one. */
+  live: string | undefined = $state.raw(undefined);
+  liveRevision: number | undefined = $state(undefined);
+  version: number | undefined = $state(undefined);
+  base: number | null = $state(null);
+  canUndo = $state(false);
+  canRedo = $state(false);
+  /** Other drafts, which this one sees. */
+  others: Document[] = $state.raw([]);
+  busy = $state(0);
+
+  private path: string;
+  private known = new Map<string, string>();
+  private undoes: Snapshot[] = [];
+  private redoes: Snapshot[] = [];
+  private merging: string | undefined;
+  private ancestor: string | undefined;
+  private savedText: string | undefined;
+  private tail: Promise<unknown> = Promise.resolve();
+  private timer: ReturnType<typeof setTimeout> | undefined;
+  private typing: ReturnType<typeof setTimeout> | undefined;
+  private watching: ReturnType<typeof setInterval> | undefined;
+
+  constructor(name: string) {
+    this.name = name;
+    this.path = `workflows/${name}.yaml`;
+  }
+
+  private get place() {
+    return `/drafts/workflow/${encodeURIComponent(this.name)}`;
+  }
+
+  /** Loads the draft, or what is live; `live` is its text. */
+  async load(live: { text: string; revision: number } | undefined) {
+    this.live = live?.text;
+    this.liveRevision = live?.revision;
+    let text = live?.text;
+    try {
+      const draft = await session.get<Draft>(this.place);
+      this.adoptDraft(draft);
+      text = draft.text;
+      this.saving = 'saved';
+      this.saved = new Date(draft.line.changed);
+    } catch (error) {
+      if (!(error instanceof Refused) || error.status !== 404) throw error;
+    }
+    if (text === undefined) return false;
+    this.text = text;
+    this.savedText = text;
+    await this.loadOthers();
+    await this.refresh();
+    this.loaded = true;
+    this.watching = setInterval(() => void this.look(), 4000);
+    return true;
+  }
+
+  private adoptDraft(draft: Draft) {
+    this.version = draft.line.version;
+    this.base = draft.line.base;
+    this.ancestor = draft.text;
+    this.savedText = draft.text;
+    this.path = draft.path || this.path;
+  }
+
+  stop() {
+    clearInterval(this.watching);
+    clearTimeout(this.timer);
+    clearTimeout(this.typing);
+    if (this.text !== this.savedText && this.loaded) void this.save();
+  }
+
+  /** The steps alone. */
+  get steps(): Part[] {
+    return this.sheet?.parts.filter((part) => part.number !== '') ?? [];
+  }
+
+  part(at: string): Part | undefined {
+    return this.sheet?.parts.find((part) => part.at === at);
+  }
+
+  get errors() {
+    return this.findings.filter((finding) => finding.severity === 'error').length;
+  }
+
+  /** A question of the service about this draft. */
+  question(more: Record<string, unknown> = {}): Record<string, unknown> {
+    return { documents: [{ path: this.path, text: this.text }, ...this.others], path: this.path, ...more };
+  }
+
+  ask<T>(what: string, more: Record<string, unknown> = {}): Promise<T> {
+    return session.ask<T>('POST', `/language/${what}`, this.question(more));
+  }
+
+  private enqueue<T>(work: () => Promise<T>): Promise<T> {
+    this.busy += 1;
+    const next = this.tail.then(work, work).finally(() => (this.busy -= 1));
+    this.tail = next.catch(() => undefined);
+    return next;
+  }
+
+  /** Waits until nothing is under way. */
+  async settled() {
+    await this.tail;
+  }
+
+  private adopt(answer: Composed, open: string | undefined) {
+    this.findings = answer.diagnostics;
+    this.unreadable = answer.sheet === null;
+    if (answer.sheet) {
+      this.sheet = answer.sheet;
+      this.open = answer.form ? open : undefined;
+      this.form = answer.form ?? undefined;
+    }
+  }
+
+  /** Asks for sheet and findings of the text as it is. */
+  refresh(): Promise<void> {
+    return this.enqueue(async () => {
+      const text = this.text;
+      const answer = await this.ask<Composed>('sheet', { at: this.open ?? '' });
+      if (text === this.text) this.adopt(answer, this.open);
+    });
+  }
+
+  /** Opens a paragraph, or closes the one that is open. */
+  async unfold(at: string | undefined) {
+    this.merging = undefined;
+    if (at === undefined) {
+      this.open = undefined;
+      this.form = undefined;
+      return;
+    }
+    await this.enqueue(async () => {
+      const answer = await this.ask<Composed>('sheet', { at });
+      this.adopt(answer, at);
+    });
+  }
+
+  /**
+   * Makes changes; `open` is the paragraph that is open afterwards. Changes of one field that follow each other, named by
+   * `merge`, are undone together. Answers whether they were possible.
+   */
+  change(changes: Change[], open: string | undefined = this.open, merge?: string): Promise<boolean> {
+    return this.enqueue(async () => {
+      const before = { text: this.text, open: this.open };
+      try {
+        const answer = await this.ask<Composed>('sheet', { changes, at: open ?? '' });
+        this.error = undefined;
+        if (answer.text !== before.text) {
+          this.remember(before, merge);
+          this.text = answer.text;
+        }
+        this.adopt(answer, open);
+        this.later();
+        return true;
+      } catch (refused) {
+        this.error = refused instanceof Refused ? refused : new Refused(0, 'It failed', String(refused));
+        return false;
+      }
+    });
+  }
+
+  /** Takes a text that was written as text. */
+  write(text: string, merge = 'source') {
+    if (text === this.text) return;
+    this.remember({ text: this.text, open: this.open }, merge);
+    this.text = text;
+    clearTimeout(this.typing);
+    this.typing = setTimeout(() => void this.refresh(), 120);
+    this.later();
+  }
+
+  /** Makes edits of the text, such as the fix of a finding. */
+  edit(edits: { start: number; end: number; text: string }[]) {
+    const bytes = new TextEncoder().encode(this.text);
+    const decoder = new TextDecoder();
+    let from = 0;
+    let out = '';
+    for (const edit of [...edits].sort((a, b) => a.start - b.start)) {
+      out += decoder.decode(bytes.slice(from, edit.start)) + edit.text;
+      from = edit.end;
+    }
+    this.write(out + decoder.decode(bytes.slice(from)), `edit ${Date.now()}`);
+    return this.refresh();
+  }
+
+  private remember(before: Snapshot, merge: string | undefined) {
+    if (merge === undefined || merge !== this.merging) {
+      this.undoes.push(before);
+      let bytes = this.undoes.reduce((sum, one) => sum + one.text.length, 0);
+      while (this.undoes.length > MOST_UNDO || bytes > MOST_UNDO_BYTES) bytes -= this.undoes.shift()?.text.length ?? 0;
+    }
+    this.merging = merge;
+    this.redoes = [];
+    this.canUndo = true;
+    this.canRedo = false;
+  }
+
+  undo() {
+    return this.back(this.undoes, this.redoes);
+  }
+
+  redo() {
+    return this.back(this.redoes, this.undoes);
+  }
+
+  private async back(from: Snapshot[], to: Snapshot[]) {
+    await this.settled();
+    const snapshot = from.pop();
+    if (!snapshot) return;
+    to.push({ text: this.text, open: this.open });
+    this.merging = undefined;
+    this.text = snapshot.text;
+    this.open = snapshot.open;
+    this.canUndo = this.undoes.length > 0;
+    this.canRedo = this.redoes.length > 0;
+    await this.refresh();
+    this.later();
+  }
+
+  private later() {
+    if (this.text === this.savedText) {
+      if (this.saving === 'unsaved') this.saving = this.version === undefined ? 'none' : 'saved';
+      return;
+    }
+    this.saving = 'unsaved';
+    clearTimeout(this.timer);
+    this.timer = setTimeout(() => void this.save(), SAVE_AFTER);
+  }
+
+  private saves: Promise<void> = Promise.resolve();
+
+  /** Saves the draft over the version that was read. */
+  save(): Promise<void> {
+    clearTimeout(this.timer);
+    this.saves = this.saves.then(() => this.put());
+    return this.saves;
+  }
+
+  private async put() {
+    const text = this.text;
+    if (text === this.savedText || this.conflict) return;
+    this.saving = 'saving';
+    const precondition: Record<string, string> =
+      this.version === undefined ? { 'if-none-match': '*' } : { 'if-match': `"${this.version}"` };
+    try {
+      const draft = await session.ask<Draft>('PUT', this.place, { path: this.path, text, ancestor: this.ancestor ?? this.live ?? null }, precondition);
+      this.version = draft.line.version;
+      this.base = draft.line.base;
+      this.ancestor = text;
+      this.savedText = text;
+      this.saved = new Date();
+      this.saving = 'saved';
+      if (this.text !== text) this.later();
+    } catch (refused) {
+      if (refused instanceof Refused && refused.status === 412) return this.meet(refused);
+      this.saving = 'failed';
+      this.timer = setTimeout(() => void this.save(), 3000);
+    }
+  }
+
+  /** Another author saved in between: both changes are kept where they do not touch. */
+  private async meet(refused: Refused) {
+    const { version, operator, current, merged } = refused.problem as {
+      version?: number; operator?: string; current?: string; merged?: string | null;
+    };
+    if (version === undefined || current === undefined) {
+      // Deployed or discarded meanwhile: it is a first draft again.
+      this.version = undefined;
+      this.savedText = undefined;
+      this.saving = 'unsaved';
+      this.timer = setTimeout(() => void this.save(), SAVE_AFTER);
+      return;
+    }
+    if (typeof merged === 'string') {
+      this.version = version;
+      this.ancestor = current;
+      this.savedText = current;
+      this.news = `${operator} changed other lines meanwhile; both changes are in this draft now.`;
+      this.remember({ text: this.text, open: this.open }, undefined);
+      this.text = merged;
+      await this.refresh();
+      return this.put();
+    }
+    this.saving = 'failed';
+    this.conflict = { version, operator: operator ?? '', current };
+  }
+
+  /** Ends a conflict: by this text, by theirs. */
+  async resolve(whose: 'mine' | 'theirs') {
+    const conflict = this.conflict;
+    if (!conflict) return;
+    this.conflict = undefined;
+    this.version = conflict.version;
+    this.ancestor = conflict.current;
+    this.savedText = conflict.current;
+    if (whose === 'theirs') {
+      this.remember({ text: this.text, open: this.open }, undefined);
+      this.text = conflict.current;
+      this.saving = 'saved';
+      await this.refresh();
+    } else {
+      this.saving = 'unsaved';
+      await this.save();
+    }
+  }
+
+  /** Looks whether others saved this draft or others. */
+  private async look() {
+    if (document.hidden || this.saving === 'unsaved' || this.saving === 'saving' || this.conflict) return;
+    try {
+      const { drafts } = await session.get<Drafts>('/drafts');
+      const own = drafts.find((draft) => draft.kind === 'workflow' && draft.name === this.name);
+      if (own && own.version !== this.version && this.text === this.savedText) {
+        const draft = await session.get<Draft>(this.place);
+        if (this.text !== this.savedText) return;
+        this.news = `${draft.line.operator} saved this draft just now.`;
+        this.adoptDraft(draft);
+        if (this.text !== draft.text) {
+          this.remember({ text: this.text, open: this.open }, undefined);
+          this.text = draft.text;
+          await this.refresh();
+        }
+        this.saving = 'saved';
+        this.saved = new Date(draft.line.changed);
+      }
+      if (await this.loadOthers(drafts)) await this.refresh();
+    } catch {
+      // The next look tries again.
+    }
+  }
+
+  /** Loads the other drafts that changed; answers whether any did. */
+  private async loadOthers(listed?: Drafts['drafts']): Promise<boolean> {
+    const drafts = (listed ?? (await session.get<Drafts>('/drafts')).drafts).filter(
+      (draft) => !(draft.kind === 'workflow' && draft.name === this.name) && draft.kind !== 'cases',
+    );
+    const texts: Document[] = [];
+    let changed = drafts.length !== this.others.length;
+    for (const draft of drafts) {
+      const key = `${draft.kind}/${draft.name}`;
+      const path = `drafts/${key}.yaml`;
+      const before = this.others.find((one) => one.path === path);
+      if (before && this.known.get(key) === String(draft.version)) {
+        texts.push(before);
+        continue;
+      }
+      const found = await session.get<Draft>(`/drafts/${draft.kind}/${encodeURIComponent(draft.name)}`);
+      // A service needs its file too; what is live of it serves.
+      if (found.file) continue;
+      this.known.set(key, String(draft.version));
+      texts.push({ path, text: found.text });
+      changed = true;
+    }
+    if (changed) this.others = texts;
+    return changed;
+  }
+
+  /** Begins anew after a deploy: what is live is the text now. */
+  deployed(revision: number) {
+    this.live = this.text;
+    this.liveRevision = revision;
+    this.version = undefined;
+    this.base = null;
+    this.savedText = this.text;
+    this.ancestor = this.text;
+    this.saving = 'none';
+    this.saved = undefined;
+  }
+
+  async discard() {
+    if (this.version === undefined) return;
+    clearTimeout(this.timer);
+    await this.saves;
+    await session.ask('DELETE', this.place, undefined, { 'if-match': `"${this.version}"` });
+    this.version = undefined;
+    this.remember({ text: this.text, open: this.open }, undefined);
+    if (this.live !== undefined) this.text = this.live;
+    this.deployed(this.liveRevision ?? 0);
+    await this.refresh();
+  }
+}
