@@ -15,6 +15,7 @@
   import Job from './pages/Job.svelte';
   import Jobs from './pages/Jobs.svelte';
   import Lanes from './pages/Lanes.svelte';
+  import New from './pages/New.svelte';
   import Nothing from './pages/Nothing.svelte';
   import Run from './pages/Run.svelte';
   import Runs from './pages/Runs.svelte';
@@ -78,7 +79,9 @@
     </nav>
     <main>
       {#if area === 'workflows' && parts[1]}
-        {#key parts[1]}<Workflow name={parts[1]} />{/key}
+        {#key `${parts[1]} ${router.loaded}`}<Workflow name={parts[1]} part={parts[2] ?? ''} />{/key}
+      {:else if area === 'new'}
+        <New />
       {:else if area === 'workflows'}
         <Workflows />
       {:else if area === 'runs' && parts[1]}

@@ -210,6 +210,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/language/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins a workflow from an example */
+        post: operations["begin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/language/sheet": {
         parameters: {
             query?: never;
@@ -1202,6 +1219,48 @@ export interface components {
         };
         /** @description One step from a node of a document to one inside it. */
         At: number | string;
+        /** @description What a new workflow is to be. */
+        Beginning: {
+            /**
+             * @description Its name.
+             * @default
+             */
+            name: string;
+            /**
+             * @description What it is for.
+             * @default
+             */
+            about: string;
+            /**
+             * @description Method and path of an endpoint: `POST /quotes`; empty for none, or for that of the example.
+             * @default
+             */
+            endpoint: string;
+            /**
+             * @description The pattern of a timetable: `0 2 * * *`; empty for none.
+             * @default
+             */
+            timetable: string;
+            /**
+             * @description The time zone of the pattern.
+             * @default
+             */
+            zone: string;
+            /**
+             * @description What goes in: a JSON object, or a request as a line of curl; empty for nothing.
+             * @default
+             */
+            example: string;
+        };
+        /** @description A workflow that is begun. */
+        Begun: {
+            /** @description Its document. */
+            text: string;
+            /** @description Method and path, where it has an endpoint. */
+            endpoint: string;
+            /** @description Its inputs: JSON Schema by name. */
+            input: unknown;
+        };
         /** @description A change to the tree of a document. */
         Change: {
             /** @constant */
@@ -1311,6 +1370,10 @@ export interface components {
             sheet: components["schemas"]["Sheet"] | null;
             /** @description The form of the paragraph at the place that was asked for. */
             form: components["schemas"]["Form"] | null;
+            /** @description The next times of its timetables, by the place of each. */
+            due: {
+                [key: string]: components["schemas"]["Timestamp"][];
+            };
             /** @description What is wrong with it. */
             diagnostics: components["schemas"]["Diagnostic"][];
         };
@@ -3506,6 +3569,8 @@ export interface components {
 }
 export type Answer = components['schemas']['Answer'];
 export type At = components['schemas']['At'];
+export type Beginning = components['schemas']['Beginning'];
+export type Begun = components['schemas']['Begun'];
 export type Change = components['schemas']['Change'];
 export type Changed = components['schemas']['Changed'];
 export type Checked = components['schemas']['Checked'];
@@ -4075,6 +4140,36 @@ export interface operations {
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    begin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Beginning"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Begun"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

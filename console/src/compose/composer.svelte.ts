@@ -30,6 +30,8 @@ export class Composer {
   sheet: Sheet | undefined = $state.raw(undefined);
   form: Form | undefined = $state.raw(undefined);
   findings: Diagnostic[] = $state.raw([]);
+  /** The next times of its timetables, by the place of each. */
+  due: Record<string, string[]> = $state.raw({});
   /** The paragraph that is unfolded, by its place; `head` for name and purpose. */
   open: string | undefined = $state(undefined);
   /** Whether the text cannot be shown as a sheet right now. */
@@ -148,6 +150,7 @@ export class Composer {
 
   private adopt(answer: Composed, open: string | undefined) {
     this.findings = answer.diagnostics;
+    this.due = answer.due;
     this.unreadable = answer.sheet === null;
     if (answer.sheet) {
       this.sheet = answer.sheet;
@@ -280,7 +283,7 @@ export class Composer {
     return this.saves;
   }
 
-  private async put() {
+  private async put(): Promise<void> {
     const text = this.text;
     if (text === this.savedText || this.conflict) return;
     this.saving = 'saving';
@@ -303,7 +306,7 @@ export class Composer {
   }
 
   /** Another author saved in between: both changes are kept where they do not touch. */
-  private async meet(refused: Refused) {
+  private async meet(refused: Refused): Promise<void> {
     const { version, operator, current, merged } = refused.problem as {
       version?: number; operator?: string; current?: string; merged?: string | null;
     };

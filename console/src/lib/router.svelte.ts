@@ -2,6 +2,8 @@
 class Router {
   path = $state(window.location.pathname);
   query = $state(new URLSearchParams(window.location.search));
+  /** Counts how often the page was asked to load anew. */
+  loaded = $state(0);
 
   constructor() {
     window.addEventListener('popstate', () => this.read());
@@ -19,6 +21,21 @@ class Router {
     window.history.pushState({}, '', href);
     window.scrollTo(0, 0);
     this.read();
+  }
+
+  /** Sets one filter in the address, without a new entry of the history. */
+  filter(name: string, value: string) {
+    const query = new URLSearchParams(this.query);
+    if (value) query.set(name, value);
+    else query.delete(name);
+    const text = query.toString();
+    window.history.replaceState({}, '', text ? `${this.path}?${text}` : this.path);
+    this.query = query;
+  }
+
+  /** Loads the page anew, with what it shows. */
+  reload() {
+    this.loaded += 1;
   }
 
   private read() {

@@ -1,5 +1,5 @@
 /** What the margin of a sheet says of the steps of a run. */
-import type { Input, Paragraph, Step } from '../api/types';
+import type { Input, Step } from '../api/types';
 import { line, ordinal, took } from './show';
 
 /** Steps by number: several for one in a loop. */
@@ -32,8 +32,13 @@ function counted(n: number, what: string): string {
   return `${n} ${what}${n === 1 ? '' : 's'}`;
 }
 
+/** A step of a sheet, as far as its margin depends on it. */
+interface Kind {
+  kind: string;
+}
+
 /** The first line in the margin: status or truth, time, attempts. */
-export function summary(paragraph: Paragraph, step: Step): string {
+export function summary(paragraph: Kind, step: Step): string {
   const parts: string[] = [];
   const outcome = step.outcome as { status?: number } | null;
   if (step.state === 'skipped') return 'skipped';
@@ -52,7 +57,7 @@ export function summary(paragraph: Paragraph, step: Step): string {
 }
 
 /** The second line in the margin: what came of it. */
-export function result(paragraph: Paragraph, step: Step): string {
+export function result(paragraph: Kind, step: Step): string {
   if (step.failure && step.state !== 'succeeded') return step.failure.detail;
   const outcome = step.outcome as { body?: unknown } | null;
   if (step.state === 'skipped' || outcome === null) return '';

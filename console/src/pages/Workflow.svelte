@@ -1,135 +1,224 @@
 <script lang="ts">
-  import { CodeSnippet, ContentSwitcher, SkeletonText, Switch, Tag } from 'carbon-components-svelte';
+  /** A workflow: its sheet to compose, its runs, figures and history. A draft that was never deployed is shown like one. */
+  import { Button, SkeletonText, Tag } from 'carbon-components-svelte';
+  import { onMount, untrack } from 'svelte';
   import type { Drafts, RunPage, Workflow } from '../api/types';
-  import { Watched } from '../lib/api.svelte';
+  import Compose from '../compose/Compose.svelte';
+  import { Composer } from '../compose/composer.svelte';
+  import Deploy from '../compose/Deploy.svelte';
+  import { Refused, session, Watched } from '../lib/api.svelte';
+  import { router } from '../lib/router.svelte';
   import { ago } from '../lib/show';
   import Address from '../parts/Address.svelte';
   import Figures from '../parts/Figures.svelte';
   import History from '../parts/History.svelte';
   import RunTable from '../parts/RunTable.svelte';
-  import Sheet from '../parts/Sheet.svelte';
-  import Source from '../parts/Source.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
-  let { name }: { name: string } = $props();
-  let view = $state(0);
-  let selected: string | undefined = $state(undefined);
+  let { name, part }: { name: string; part: string } = $props();
+  const TABS = [
+    { id: 'sheet', text: 'Sheet' },
+    { id: 'runs', text: 'Runs' },
+    { id: 'figures', text: 'Figures' },
+    { id: 'history', text: 'History' },
+  ];
+  const base = $derived(`/workflows/${encodeURIComponent(name)}`);
+  const tab = $derived(TABS.some((one) => one.id === part) ? part : part === 'deploy' ? 'deploy' : 'sheet');
 
-  const shown = new Watched<Workflow>(() => `/workflows/${encodeURIComponent(name)}`, 10_000);
+  const composer = untrack(() => new Composer(name));
+  let workflow: Workflow | undefined = $state.raw(undefined);
+  let error: Refused | undefined = $state.raw(undefined);
+  let source = $state(localStorage.getItem('kanzlei-source') === 'yes');
+  let comparing = $state(false);
+
+  async function load() {
+    error = undefined;
+    try {
+      workflow = await session.get<Workflow>(base).catch((refused: Refused) => {
+        if (refused.status === 404) return undefined;
+        throw refused;
+      });
+      const found = await composer.load(workflow && { text: workflow.source, revision: workflow.revision });
+      if (!found) error = new Refused(404, 'No such workflow', `Neither is a workflow ${name} live, nor is there a draft of it.`);
+    } catch (refused) {
+      error = refused instanceof Refused ? refused : new Refused(0, 'Something went wrong', String(refused));
+    }
+  }
+
+  async function again() {
+    workflow = await session.get<Workflow>(base).catch(() => undefined);
+  }
+
+  onMount(() => {
+    void load();
+    return () => composer.stop();
+  });
+
   const runs = new Watched<RunPage>(() => `/runs?workflow=${encodeURIComponent(name)}`, 5000);
   const drafts = new Watched<Drafts>(() => '/drafts', 10_000);
   const draft = $derived(drafts.value?.drafts.find((one) => one.kind === 'workflow' && one.name === name));
-
-  /** The lines of the selected step: from its own to the one before the next step's. */
-  const marked = $derived.by(() => {
-    const sheet = shown.value?.sheet;
-    const index = sheet?.findIndex((paragraph) => paragraph.number === selected) ?? -1;
-    const at = sheet?.[index];
-    if (!sheet || !at) return undefined;
-    const lines = shown.value?.source.split('\n') ?? [];
-    const next = sheet.map((p) => p.line).filter((line) => line > at.line).sort((a, b) => a - b)[0];
-    let last = (next ?? lines.length + 1) - 1;
-    while (last > at.line && /^\s*(#.*|(then|else|catch|steps):)?\s*$/.test(lines[last - 1] ?? '')) last -= 1;
-    return { from: at.line, to: last };
+  const differs = $derived(composer.live !== undefined && composer.loaded && composer.text !== composer.live);
+  const status = $derived.by(() => {
+    if (composer.conflict) return 'draft · conflict';
+    switch (composer.saving) {
+      case 'unsaved':
+      case 'saving':
+        return 'draft · saving …';
+      case 'failed':
+        return 'draft · not saved';
+      case 'saved':
+        return `draft · saved ${composer.saved?.toTimeString().slice(0, 8) ?? ''}`;
+      default:
+        return composer.live === undefined ? 'not deployed' : '';
+    }
   });
+
+  function toggleSource() {
+    source = !source;
+    localStorage.setItem('kanzlei-source', source ? 'yes' : 'no');
+  }
 </script>
 
 <svelte:head><title>{name} · Kanzlei</title></svelte:head>
 
 <div class="page">
-  <h1>{name}</h1>
-  {#if shown.error}<Trouble error={shown.error} />{/if}
-  {#if shown.value}
-    {@const workflow = shown.value}
-    <p class="dim">{workflow.about}</p>
-    <div class="row head">
-      <Tag type="green" size="sm">live · revision {workflow.revision}</Tag>
-      <span class="dim since">since {ago(workflow.since)}</span>
-      {#if draft}<Tag type="blue" size="sm" title="Saved {ago(draft.changed)} by {draft.operator}">draft {draft.state}</Tag>{/if}
-      {#each workflow.endpoints as endpoint (endpoint.method + endpoint.path)}<Address {endpoint} />{/each}
-    </div>
-    <div class="views">
-      <ContentSwitcher size="sm" bind:selectedIndex={view}>
-        <Switch text="Sheet" />
-        <Switch text="Runs" />
-        <Switch text="Figures" />
-        <Switch text="History" />
-      </ContentSwitcher>
-    </div>
-    {#if view === 0}
-      <div class="beside">
-        <Sheet sheet={workflow.sheet} inputs={workflow.input} {selected} onselect={(number) => (selected = selected === number ? undefined : number)} />
-        <Source text={workflow.source} from={marked?.from} to={marked?.to} />
-      </div>
-      {#each workflow.endpoints as endpoint (endpoint.method + endpoint.path)}
-        <div class="curl">
-          <p class="dim">A request that works</p>
-          <CodeSnippet type="multi" code={endpoint.curl} wrapText feedback="Copied" />
-        </div>
-      {/each}
-    {:else if view === 1}
-      {#if runs.error}
-        <Trouble error={runs.error} />
-      {:else if runs.value?.runs.length}
-        <RunTable runs={runs.value.runs} workflow={false} />
-      {:else if runs.value}
-        <div class="panel empty">No runs yet.</div>
-      {:else}
-        <div class="panel empty"><SkeletonText paragraph lines={6} /></div>
+  <div class="top">
+    <div class="names">
+      <h1>{name}</h1>
+      {#if composer.loaded || workflow}
+        <p class="dim">
+          {composer.sheet?.about || workflow?.about || ''}
+          {#if composer.loaded && tab === 'sheet'}<button type="button" class="link" onclick={() => void composer.unfold(composer.open === 'head' ? undefined : 'head')}>{composer.sheet?.about ? 'Edit' : 'Say what it is for'}</button>{/if}
+        </p>
       {/if}
-    {:else if view === 2}
-      <Figures workflow={name} revision={workflow.revision} />
-    {:else}
-      <History {workflow} {draft} onchange={() => drafts.again()} />
+    </div>
+    <div class="row actions">
+      {#if workflow}<Tag type="green" size="sm" title="since {ago(workflow.since)}">live · revision {workflow.revision}</Tag>{/if}
+      {#if status}<Tag type={composer.saving === 'failed' ? 'red' : 'gray'} size="sm"><span role="status">{status}</span></Tag>{/if}
+      {#if composer.loaded}
+        {#if tab === 'sheet'}
+          <span class="undo">
+            <button type="button" aria-label="Undo" title="Undo (Ctrl+Z)" disabled={!composer.canUndo} onclick={() => void composer.undo()}>↶</button>
+            <button type="button" aria-label="Redo" title="Redo (Ctrl+Shift+Z)" disabled={!composer.canRedo} onclick={() => void composer.redo()}>↷</button>
+          </span>
+          {#if differs}<Button kind="ghost" size="small" aria-expanded={comparing} on:click={() => (comparing = !comparing)}>Compare with live</Button>{/if}
+          <Button kind="tertiary" size="small" aria-pressed={source} on:click={toggleSource}>Source</Button>
+        {/if}
+        {#if tab !== 'deploy'}<Button size="small" href="{base}/deploy" disabled={composer.live !== undefined && !differs}>Deploy …</Button>{/if}
+      {/if}
+    </div>
+  </div>
+  {#if workflow}
+    {#each workflow.endpoints as endpoint (endpoint.method + endpoint.path)}<div class="address"><Address {endpoint} /></div>{/each}
+  {/if}
+  {#if error}<Trouble {error} />{/if}
+  <nav class="tabs" aria-label="Parts of the workflow">
+    {#each TABS as one (one.id)}
+      <a href={one.id === 'sheet' ? base : `${base}/${one.id}`} aria-current={tab === one.id ? 'page' : undefined}>{one.text}</a>
+    {/each}
+  </nav>
+  {#if tab === 'deploy'}
+    {#if composer.loaded}<Deploy {composer} ondeployed={() => void again()} />{/if}
+  {:else if tab === 'sheet'}
+    {#if composer.loaded}
+      <Compose {composer} {source} {comparing} />
+    {:else if !error}
+      <div class="panel empty"><SkeletonText paragraph lines={8} /></div>
     {/if}
-  {:else if !shown.error}
-    <div class="panel empty"><SkeletonText paragraph lines={8} /></div>
+  {:else if tab === 'runs'}
+    {#if runs.error}
+      <Trouble error={runs.error} />
+    {:else if runs.value?.runs.length}
+      <RunTable runs={runs.value.runs} workflow={false} />
+    {:else if runs.value}
+      <div class="panel empty">No runs yet.</div>
+    {:else}
+      <div class="panel empty"><SkeletonText paragraph lines={6} /></div>
+    {/if}
+  {:else if workflow && tab === 'figures'}
+    <Figures workflow={name} revision={workflow.revision} />
+  {:else if workflow}
+    <History {workflow} {draft} onchange={() => { drafts.again(); router.reload(); }} />
+  {:else if composer.loaded}
+    <div class="panel empty">It is not deployed yet.</div>
   {/if}
 </div>
 
 <style>
-  .head {
-    margin: 0.5rem 0;
+  .top {
+    display: flex;
+    flex-wrap: wrap;
+    justify-content: space-between;
+    gap: 0.5rem 1rem;
+  }
+
+  .names {
+    min-width: 0;
+    flex: 1 1 20rem;
+  }
+
+  .names p {
+    font-size: 0.875rem;
+  }
+
+  .actions {
     flex-wrap: wrap;
   }
 
-  .since {
-    font-size: 0.8125rem;
-    margin-right: 0.5rem;
+  .undo button {
+    width: 2rem;
+    height: 2rem;
+    border: 0;
+    background: none;
+    color: inherit;
+    font-size: 1.125rem;
+    cursor: pointer;
   }
 
-  .views {
-    width: 32rem;
-    margin-bottom: 0.75rem;
+  .undo button:disabled {
+    color: var(--cds-disabled-02);
+    cursor: default;
   }
 
-  .beside {
-    display: grid;
-    grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
-    gap: 1rem;
-    align-items: start;
+  .link {
+    border: 0;
+    background: none;
+    color: var(--cds-link-01);
+    font: inherit;
+    cursor: pointer;
+    min-height: 1.5rem;
   }
 
-  .curl {
-    margin-top: 1rem;
+  .address {
+    padding-bottom: 0.25rem;
   }
 
-  .curl p {
-    font-size: 0.8125rem;
-    margin-bottom: 0.25rem;
+  .tabs {
+    display: flex;
+    gap: 0.25rem;
+    border-bottom: 1px solid var(--cds-ui-03);
+    margin-bottom: 0.5rem;
   }
 
-  .curl :global(.bx--snippet) {
-    max-width: none;
+  .tabs a {
+    padding: 0.375rem 0.75rem;
+    color: var(--cds-text-02);
+    text-decoration: none;
+    font-size: 0.875rem;
+    border-bottom: 2px solid transparent;
+  }
+
+  .tabs a:hover {
+    background: var(--cds-hover-ui);
+  }
+
+  .tabs a[aria-current] {
+    color: var(--cds-text-01);
+    font-weight: 600;
+    border-bottom-color: var(--cds-interactive-04);
   }
 
   .empty {
     padding: 1.5rem;
-  }
-
-  @media (max-width: 66rem) {
-    .beside {
-      grid-template-columns: minmax(0, 1fr);
-    }
   }
 </style>

@@ -13,6 +13,7 @@
 //! assert_eq!(complete::at(&workspace, "w.yaml", at)[0].label, "imo");
 //! ```
 
+pub mod begin;
 pub mod compare;
 pub mod complete;
 pub mod explain;

@@ -6,9 +6,12 @@
 use std::collections::BTreeMap;
 
 use crate::deploys::Document;
+use kanzlei_model::time::Timestamp;
+
 use crate::{Json, api};
 
 pub use kanzlei_analysis::Extracted;
+pub use kanzlei_analysis::begin::{Beginning, Begun};
 pub use kanzlei_analysis::complete::{Kind, Range, Suggestion};
 pub use kanzlei_analysis::hover::Hover;
 pub use kanzlei_analysis::outline::Entry;
@@ -90,6 +93,8 @@ api! {
         pub sheet: Option<Sheet>,
         /// The form of the paragraph at the place that was asked for.
         pub form: Option<Form>,
+        /// The next times of its timetables, by the place of each.
+        pub due: BTreeMap<String, Vec<Timestamp>>,
         /// What is wrong with it.
         pub diagnostics: Vec<crate::sheet::Diagnostic>,
     }

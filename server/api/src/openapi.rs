@@ -180,6 +180,8 @@ fn editing(all: &mut Operations) {
     all.post::<Question, language::Outline>("/language/outline", "outline", "The steps of a workflow").problems(&[404]);
     all.post::<Question, language::Scope>("/language/scope", "scope", "The names that a step knows, with types")
         .problems(&[404]);
+    all.post::<language::Beginning, language::Begun>("/language/begin", "begin", "Begins a workflow from an example")
+        .problems(&[422]);
     all.post::<Question, language::Composed>("/language/sheet", "sheet", "Changes a document; returns it as a sheet")
         .problems(&[404, 422]);
     all.post::<Question, language::Offers>("/language/offers", "offers", "What could be added at a place")

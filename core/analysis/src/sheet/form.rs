@@ -131,7 +131,11 @@ pub fn form(workspace: &Workspace, path: &str, at: &[At]) -> Option<Form> {
     let about = (kind == "call" || kind == "invoke" || kind == "enqueue")
         .then(|| found.get(&kind))
         .flatten()
-        .and_then(|target| hover::at(workspace, path, target.at.start as usize + 1))
+        .and_then(|target| {
+            // The operation, and not the service before the dot.
+            let dot = target.as_text().and_then(|name| name.find('.')).map_or(0, |dot| dot + 1);
+            hover::at(workspace, path, target.at.start as usize + dot + 1)
+        })
         .map(|hover| hover.text)
         .unwrap_or_default();
     let mut fields = made.fields;
@@ -415,7 +419,8 @@ impl Making<'_> {
         let mapping = found.is_none_or(|found| matches!(found.kind, Kind::Map(_) | Kind::Null));
         if has("properties") && mapping && !has("oneOf") && depth < MOST_DEPTH {
             self.push(&at, Shape::Group, depth, found.is_some(), shown);
-            return self.members(&at, name, depth + 1, true);
+            // Of a group that is there the missing keys are offered.
+            return self.members(&at, name, depth + 1, found.is_none());
         }
         let collection = found.is_some_and(|found| matches!(found.kind, Kind::Map(_) | Kind::List(_)));
         let template = in_step && !CONSTANT.contains(&name) && name != kind;

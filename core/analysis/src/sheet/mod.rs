@@ -21,10 +21,14 @@ mod form;
 mod offers;
 mod values;
 
+use std::collections::BTreeMap;
+
 use kanzlei_compiler::plan::sheet::{inline, rows};
+use kanzlei_lang::document::Document;
 use kanzlei_lang::document::keys::STEP_KINDS;
 use kanzlei_lang::document::yaml::{Kind, Node};
 use kanzlei_lang::edit::{At, parse_path, path_text, steps};
+use kanzlei_model::time::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::Workspace;
@@ -111,6 +115,9 @@ const MEMBERS: &[&str] = &["send", "body", "bind", "with", "headers"];
 /// Keys that are shown elsewhere than among the notes.
 const SHOWN: &[&str] = &["id", "about", "off", "then", "else", "arms", "steps", "catch", "together"];
 
+/// Times that are shown of a timetable.
+const MOST_DUE: usize = 5;
+
 /// The longest title or value of a row, in characters.
 const MOST: usize = 160;
 
@@ -165,6 +172,22 @@ pub fn of(workspace: &Workspace, path: &str) -> Option<Sheet> {
     let behind = parts.len().saturating_sub(1) as u32;
     ends.push(End { at: format!("steps/{count}"), behind, depth: 0, branch: String::new(), offered: false });
     Some(Sheet { name: word("workflow"), about: word("about"), parts, ends })
+}
+
+/// The next times of a workflow's timetables behind an instant, by the place of each.
+pub fn due(workspace: &Workspace, path: &str, after: Timestamp) -> BTreeMap<String, Vec<Timestamp>> {
+    let (Some(Document::Workflow(workflow)), Some(sheet)) = (workspace.document(path), of(workspace, path)) else {
+        return BTreeMap::new();
+    };
+    let entries = sheet.parts.into_iter().filter(|part| matches!(part.kind.as_str(), "timetable" | "every"));
+    let calendars = workflow.timetables.iter().map(|timetable| &timetable.calendar);
+    entries
+        .zip(calendars)
+        .map(|(part, calendar)| {
+            let next = |after: Timestamp| calendar.next(after.into()).map(Timestamp::from);
+            (part.at, std::iter::successors(next(after), |after| next(*after)).take(MOST_DUE).collect())
+        })
+        .collect()
 }
 
 fn as_list(node: &Node) -> Option<&[Node]> {

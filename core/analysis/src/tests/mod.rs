@@ -1,5 +1,6 @@
 //! Questions about the demo office and about texts that are being typed; `|` marks the position.
 
+mod begun;
 mod compared;
 mod explained;
 mod names;

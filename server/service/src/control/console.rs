@@ -17,7 +17,7 @@ const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self' 'u
                       font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
 
 /// First parts of the paths that are pages of the console, as `console/src/App.svelte` has them.
-const PAGES: [&str; 7] = ["", "workflows", "runs", "jobs", "lanes", "timetables", "settings"];
+const PAGES: [&str; 8] = ["", "new", "workflows", "runs", "jobs", "lanes", "timetables", "settings"];
 
 /// A file of the console, or its one page where the path names a page of it.
 pub async fn file(request: HttpRequest) -> HttpResponse {

@@ -5,10 +5,12 @@ use std::sync::{Arc, Mutex, PoisonError, Weak};
 
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json};
+use kanzlei_analysis::begin::{Beginning, begin};
 use kanzlei_analysis::{Workspace, complete, explain, extract, hover, outline, scope, sheet, symbols};
 use kanzlei_api::deploys::Checked;
 use kanzlei_api::language as api;
 use kanzlei_lang::edit::{self, parse_path};
+use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live::{Live, bundle};
 
 use super::deploys::name_of;
@@ -155,6 +157,11 @@ pub async fn extracted(app: Data<App>, body: Json<api::Question>) -> Result<Http
     .await?)
 }
 
+/// `POST /language/begin`: begins a workflow.
+pub async fn begun(body: Json<Beginning>) -> Result<HttpResponse> {
+    ok(begin(&body).map_err(|why| Error::problem(422, "The workflow cannot be begun like this", why))?)
+}
+
 /// `POST /language/sheet`: changes a document, and returns it as a sheet.
 pub async fn composed(app: Data<App>, body: Json<api::Question>) -> Result<HttpResponse> {
     let mut question = body.into_inner();
@@ -183,6 +190,7 @@ pub async fn composed(app: Data<App>, body: Json<api::Question>) -> Result<HttpR
             text: workspace.text(&question.path).unwrap_or_default().to_owned(),
             sheet: sheet::of(workspace, &question.path),
             form: wanted.then(|| sheet::form(workspace, &question.path, head(&at))).flatten(),
+            due: sheet::due(workspace, &question.path, now()),
             diagnostics: workspace.diagnostics(&question.path),
         })
     })

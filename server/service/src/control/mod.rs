@@ -105,6 +105,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/language/rename", web::post().to(language::rename))
                     .route("/language/outline", web::post().to(language::outlined))
                     .route("/language/scope", web::post().to(language::scope_of))
+                    .route("/language/begin", web::post().to(language::begun))
                     .route("/language/sheet", web::post().to(language::composed))
                     .route("/language/offers", web::post().to(language::offered))
                     .route("/language/values", web::post().to(language::chosen))

@@ -65,7 +65,7 @@ fn editors_are_answered_about_drafts_among_what_is_live() {
                 "",
                 json!({"changes": [{"change": "set", "at": ["steps", 1, "note"], "value": "${input.night}"}]}),
                 "/diagnostics/0/code",
-                json!("no-such-member"),
+                json!("unknown-input"),
             ),
             (
                 "offers",
@@ -104,6 +104,7 @@ fn what_cannot_be_answered_is_said() {
             ("extract", question("", json!({"at": "steps/2", "name": "tail"})), 409, "replies"),
             ("hover", question("", json!({"path": "other.yaml"})), 404, "none of the documents"),
             ("hover", json!({"documents": 1}), 400, "Malformed"),
+            ("begin", json!({"name": "w", "example": "[1]"}), 422, "no JSON object"),
             ("edit", json!({"text": "a: [", "change": {"change": "remove", "at": ["a"]}}), 422, "cannot be read"),
             ("edit", json!({"text": "a: 1\n", "change": {"change": "forget", "at": ["a"]}}), 400, "Malformed"),
         ] {

@@ -1,0 +1,176 @@
+/** What the parts of the composing page share beside the draft: the field that is edited, samples, where something is added. */
+import type { Change, Edit, Field, Offer, Trial, Values } from '../api/types';
+import { Refused, session } from '../lib/api.svelte';
+import { copyText } from '../lib/copy';
+import { bytes } from './editor';
+import type { Composer } from './composer.svelte';
+import { valuesOf } from './samples.svelte';
+import { insert, moved, parts, position } from './tree';
+
+/** Where copied steps are kept for other workflows and tabs. */
+const CLIPBOARD = 'kanzlei-step';
+
+export interface Focused {
+  at: string;
+  label: string;
+  put: (expression: string) => void;
+  focus: () => void;
+}
+
+export class Desk {
+  focused: Focused | undefined = $state.raw(undefined);
+  values: Values | undefined = $state.raw(undefined);
+  /** Where a step is being added, by its place. */
+  adding: string | undefined = $state(undefined);
+  /** The paragraph whose menu is open. */
+  menu: string | undefined = $state(undefined);
+  trial: Trial | undefined = $state.raw(undefined);
+  /** The text that was tried. */
+  tried = $state('');
+  /** Paragraphs that were copied, as YAML. */
+  copied = $state('');
+  said = $state('');
+  /** The field that wants the cursor, by its place. */
+  wanted: string | undefined = $state(undefined);
+  /** The paragraph that has or wants the keyboard. */
+  selected: string | undefined = $state(undefined);
+  /** Tries the draft. */
+  trying: ((how: { until?: string; only?: string; stepwise?: boolean }) => Promise<void>) | undefined;
+  private picking: (() => void) | undefined;
+
+  constructor(readonly composer: Composer) {}
+
+  /** The names in scope of the field that is edited. */
+  get names(): Set<string> {
+    return new Set(this.values?.values.filter((one) => one.path.length === 1).map((one) => String(one.path[0])) ?? ['input']);
+  }
+
+  get samples(): Record<string, unknown> {
+    return this.trial ? valuesOf(this.composer.steps, this.trial.steps, this.trial.input) : {};
+  }
+
+  focus(field: Focused) {
+    const again = this.focused?.at === field.at;
+    this.focused = field;
+    if (!again || !this.values) void this.look();
+  }
+
+  unfocus() {
+    this.focused = undefined;
+    this.values = undefined;
+  }
+
+  /** Asks for the values that fit the field. */
+  async look() {
+    const at = this.focused?.at;
+    if (!at) return;
+    if (this.values) this.values = { ...this.values };
+    await this.composer.settled();
+    try {
+      const found = await this.composer.ask<Values>('values', { at });
+      if (this.focused?.at === at) this.values = found;
+    } catch {
+      this.values = undefined;
+    }
+  }
+
+  /** What the picker does when a field asks for it by a key. */
+  onpick(act: () => void) {
+    this.picking = act;
+  }
+
+  pick() {
+    this.picking?.();
+  }
+
+  /** Gives a paragraph the keyboard. */
+  select(at: string) {
+    this.selected = at;
+  }
+
+  async copy(at: string) {
+    this.copied = await this.source(at);
+    localStorage.setItem(CLIPBOARD, this.copied);
+    await copyText(this.copied);
+    this.said = 'The step is copied; paste it here or in another workflow.';
+  }
+
+  /** Pastes a step that was copied here, in another workflow, or as YAML from elsewhere. */
+  async paste(at: string, given?: string) {
+    const value = given ?? (this.copied || localStorage.getItem(CLIPBOARD) || '');
+    if (!value.trim()) {
+      this.said = 'No step is copied yet.';
+      return;
+    }
+    await this.composer.change([insert(at, value.replace(/^- /, '').replace(/\n  /g, value.startsWith('- ') ? '\n' : '\n  '))], at);
+  }
+
+  /** Adds a step. */
+  async add(at: string, value: string) {
+    this.adding = undefined;
+    if (await this.composer.change([insert(at, value)], at)) this.wanted = at;
+  }
+
+  offers(at: string): Promise<Offer[]> {
+    return this.composer.ask<{ offers: Offer[] }>('offers', { at }).then((answer) => answer.offers);
+  }
+
+  /** Moves a step; it stays open where it was. */
+  async moveStep(from: string, to: string) {
+    const open = this.composer.open;
+    const after = moved(from, to);
+    const opened = open === undefined ? undefined : open === from ? after : undefined;
+    await this.composer.change([{ change: 'move', from: parts(from), to: parts(to) }], opened);
+    return after;
+  }
+
+  /** Renames a field: what is named by it elsewhere is renamed too, where the service knows it. */
+  async rename(field: Field, name: string, otherwise: Change) {
+    const { composer } = this;
+    const open = composer.open;
+    const text = composer.text;
+    const start = keyPosition(text, field);
+    if (start !== undefined) {
+      try {
+        const { edits } = await composer.ask<{ edits: Record<string, Edit[]> }>('rename', { position: start, name });
+        const own = Object.entries(edits);
+        if (own.length === 1 && own[0]) {
+          await composer.edit(own[0][1]);
+          return;
+        }
+      } catch (error) {
+        if (error instanceof Refused && error.status !== 409 && error.status !== 404) throw error;
+      }
+    }
+    await composer.change([otherwise], open);
+  }
+
+  /** The YAML of a step, as it can be added elsewhere. */
+  async source(at: string): Promise<string> {
+    const answer = await this.composer.ask<{ form: { source: string } | null }>('sheet', { at });
+    return answer.form?.source ?? '';
+  }
+
+  async duplicate(at: string) {
+    const here = position(at);
+    if (here) await this.composer.change([{ change: 'duplicate', at: parts(at) }], `${here.list}/${here.at + 1}`);
+  }
+
+  async extract(at: string, name: string) {
+    const { document, edits } = await this.composer.ask<{ document: string; edits: Edit[] }>('extract', { at, count: 1, name });
+    await session.ask('PUT', `/drafts/workflow/${encodeURIComponent(name)}`, { path: `workflows/${name}.yaml`, text: document }, { 'if-none-match': '*' });
+    this.composer.others = [...this.composer.others, { path: `drafts/workflow/${name}.yaml`, text: document }];
+    await this.composer.edit(edits);
+    this.said = `The draft ${name} has the steps now; deploy both.`;
+  }
+}
+
+
+/** The position of a field's key in the text, in bytes: the last place of its name before its value. */
+function keyPosition(text: string, field: Field): number | undefined {
+  if (!field.range) return undefined;
+  const all = new TextEncoder().encode(text);
+  const before = new TextDecoder().decode(all.slice(0, field.range.start));
+  const found = before.lastIndexOf(field.label);
+  return found < 0 ? undefined : bytes(before, found) + 1;
+}

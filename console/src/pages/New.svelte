@@ -1,0 +1,297 @@
+<script lang="ts">
+  /** A new workflow: its purpose, how it is entered, what it takes in by an example. */
+  import { Button } from 'carbon-components-svelte';
+  import type { Beginning, Begun, Composed, Draft, RunPage, Workflow, Workflows } from '../api/types';
+  import { ruleOf, typeOf } from '../compose/inputs';
+  import { Refused, session } from '../lib/api.svelte';
+  import { router } from '../lib/router.svelte';
+  import { ago, line, time } from '../lib/show';
+  import Trouble from '../parts/Trouble.svelte';
+
+  type Entry = 'request' | 'timetable' | 'none';
+  let about = $state('');
+  let name = $state('');
+  let named = $state(false);
+  let entry: Entry = $state('request');
+  let method = $state('POST');
+  let path = $state('');
+  let pattern = $state('0 2 * * *');
+  let zone = $state(Intl.DateTimeFormat().resolvedOptions().timeZone || 'UTC');
+  let example = $state('');
+  let begun = $state.raw<Begun | undefined>(undefined);
+  let problem = $state('');
+  let error: Refused | undefined = $state.raw(undefined);
+  let due: string[] = $state.raw([]);
+  let patternFault = $state('');
+  let live: Workflows['workflows'] = $state.raw([]);
+  let runs: RunPage['runs'] = $state.raw([]);
+  let publicUrl = $state('');
+  let drafts: string[] = $state.raw([]);
+  let from = $state('');
+  let busy = $state(false);
+  let timer: ReturnType<typeof setTimeout> | undefined;
+
+  void session.get<Workflows>('/workflows').then((answer) => (live = answer.workflows), () => undefined);
+  void session.get<RunPage>('/runs?limit=20').then((page) => (runs = page.runs), () => undefined);
+  void session.get<{ public_url: string }>('/status').then((status) => (publicUrl = status.public_url), () => undefined);
+  void session.get<{ drafts: { kind: string; name: string }[] }>('/drafts').then((all) => (drafts = all.drafts.filter((one) => one.kind === 'workflow').map((one) => one.name)), () => undefined);
+
+  const slug = (text: string) =>
+    text.toLowerCase().normalize('NFKD').replace(/[^a-z0-9]+/g, '-').replace(/^[^a-z]+/, '').split('-').filter((word) => !['a', 'an', 'the', 'of', 'for', 'to', 'and', 'one', 'with'].includes(word)).slice(0, 3).join('-').replace(/-$/, '');
+  const chosen = $derived(named ? name : slug(about));
+  const taken = $derived(live.some((one) => one.name === chosen) ? 'is live already' : drafts.includes(chosen) ? 'is a draft already' : '');
+  const endpoint = $derived(entry === 'request' && path.trim() ? `${method} ${path.trim().startsWith('/') ? '' : '/'}${path.trim()}` : '');
+
+  $effect(() => {
+    const wanted: Beginning = { name: chosen || 'unnamed', about, endpoint, timetable: entry === 'timetable' ? pattern : '', zone: entry === 'timetable' ? zone : '', example };
+    clearTimeout(timer);
+    timer = setTimeout(() => void preview(wanted), 250);
+  });
+
+  async function preview(wanted: Beginning) {
+    try {
+      begun = await session.ask<Begun>('POST', '/language/begin', wanted);
+      problem = '';
+      // The endpoint of a pasted line of curl fills the empty fields.
+      const found = /^([A-Z]+) (\/.*)$/.exec(begun.endpoint);
+      if (found && entry === 'request' && !path) [method, path] = [found[1] ?? method, found[2] ?? ''];
+      if (entry === 'timetable') {
+        const file = 'new.yaml';
+        const text = begun.text.replace('steps: []', 'steps: [{note: begun}]');
+        const composed = await session.ask<Composed>('POST', '/language/sheet', { documents: [{ path: file, text }], path: file });
+        due = Object.values(composed.due)[0] ?? [];
+        patternFault = composed.diagnostics.find((one) => one.severity === 'error' && one.line > 1)?.message ?? '';
+      }
+    } catch (refused) {
+      problem = refused instanceof Refused ? refused.detail : String(refused);
+      begun = undefined;
+    }
+  }
+
+  async function takeRun(id: string) {
+    if (!id) return;
+    const run = await session.get<{ input: unknown; workflow: string }>(`/runs/${id}`);
+    example = JSON.stringify(run.input, null, 2);
+  }
+
+  async function open() {
+    busy = true;
+    error = undefined;
+    try {
+      let text: string;
+      if (from) {
+        const source = (await session.get<Workflow>(`/workflows/${encodeURIComponent(from)}`)).source;
+        const changes: unknown[] = [{ change: 'text', at: ['workflow'], text: chosen }];
+        if (about) changes.push({ change: 'text', at: ['about'], text: about });
+        const changed = await session.ask<Composed>('POST', '/language/sheet', { documents: [{ path: 'new.yaml', text: source }], path: 'new.yaml', changes });
+        text = changed.text;
+      } else {
+        const wanted: Beginning = { name: chosen, about, endpoint, timetable: entry === 'timetable' ? pattern : '', zone: entry === 'timetable' ? zone : '', example };
+        text = (await session.ask<Begun>('POST', '/language/begin', wanted)).text;
+      }
+      await session.ask<Draft>('PUT', `/drafts/workflow/${encodeURIComponent(chosen)}`, { path: `workflows/${chosen}.yaml`, text }, { 'if-none-match': '*' });
+      router.go(`/workflows/${encodeURIComponent(chosen)}`);
+    } catch (refused) {
+      error = refused as Refused;
+    } finally {
+      busy = false;
+    }
+  }
+
+  const inputs = $derived(Object.entries((begun?.input ?? {}) as Record<string, Record<string, unknown>>));
+  const fromPath = (input: string) => endpoint.includes(`{${input}}`);
+</script>
+
+<svelte:head><title>New workflow · Kanzlei</title></svelte:head>
+
+<div class="page">
+  <h1>New workflow</h1>
+  <p class="dim">Three parts make a draft. Everything can be changed on the sheet.</p>
+  <form class="panel" onsubmit={(event) => { event.preventDefault(); if (!taken && chosen) void open(); }}>
+    <section>
+      <span class="letter mono" aria-hidden="true">a</span>
+      <div>
+        <label for="about">Purpose</label>
+        <!-- svelte-ignore a11y_autofocus -->
+        <input id="about" bind:value={about} placeholder="Quotes the dues for one stay at a berth" autocomplete="off" autofocus />
+        <div class="row name">
+          <label for="name">Name</label>
+          <input id="name" class="mono" value={chosen} oninput={(event) => { named = true; name = event.currentTarget.value; }} pattern="[a-z][a-z0-9\-]*" aria-describedby="name-state" autocomplete="off" />
+          <span id="name-state" role="status" class:wrong={taken}>{taken || (chosen ? 'free' : '')}</span>
+        </div>
+        {#if live.length}
+          <div class="row">
+            <label for="from">Begin from</label>
+            <select id="from" bind:value={from}>
+              <option value="">an empty sheet</option>
+              {#each live as one (one.name)}<option value={one.name}>a copy of {one.name}</option>{/each}
+            </select>
+          </div>
+        {/if}
+      </div>
+    </section>
+    {#if !from}
+      <section>
+        <span class="letter mono" aria-hidden="true">b</span>
+        <fieldset>
+          <legend>Entry</legend>
+          <div class="cards">
+            <label class="card" class:chosen={entry === 'request'}><input type="radio" name="entry" value="request" bind:group={entry} /><strong>A request</strong><span class="dim">an address that clients call</span></label>
+            <label class="card" class:chosen={entry === 'timetable'}><input type="radio" name="entry" value="timetable" bind:group={entry} /><strong>A timetable</strong><span class="dim">again and again, by the clock</span></label>
+            <label class="card" class:chosen={entry === 'none'}><input type="radio" name="entry" value="none" bind:group={entry} /><strong>Another workflow</strong><span class="dim">no address of its own</span></label>
+          </div>
+          {#if entry === 'request'}
+            <div class="row">
+              <select aria-label="Method" class="mono" bind:value={method}>{#each ['GET', 'POST', 'PUT', 'PATCH', 'DELETE'] as one (one)}<option>{one}</option>{/each}</select>
+              <input class="mono" aria-label="Path" bind:value={path} placeholder={'/harbours/{harbour}/quotes'} autocomplete="off" />
+            </div>
+            <p class="dim mono address">{endpoint ? `${publicUrl}${endpoint.slice(endpoint.indexOf(' ') + 1)}` : ''}</p>
+          {:else if entry === 'timetable'}
+            <div class="row">
+              <label for="pattern">Pattern</label><input id="pattern" class="mono" bind:value={pattern} autocomplete="off" />
+              <label for="zone">Zone</label><input id="zone" class="mono" bind:value={zone} autocomplete="off" />
+            </div>
+            {#if patternFault}<p class="wrong">{patternFault}</p>{:else}<p class="dim">Next: {due.map((one) => time(one)).join(' · ')} UTC</p>{/if}
+          {/if}
+        </fieldset>
+      </section>
+      <section>
+        <span class="letter mono" aria-hidden="true">c</span>
+        <div>
+          <label for="example">Input, by an example request: JSON, or a line of curl</label>
+          <textarea id="example" class="mono" rows="4" bind:value={example} placeholder={'{"imo": "9074720", "arrives": "2027-03-04T06:00:00Z", "nights": 1}'} spellcheck="false"></textarea>
+          {#if runs.length}
+            <div class="row"><label for="run">or that of a past run</label>
+              <select id="run" onchange={(event) => void takeRun(event.currentTarget.value)}><option value=""></option>{#each runs as run (run.id)}<option value={run.id}>{run.workflow}, {ago(run.started)}</option>{/each}</select>
+            </div>
+          {/if}
+          {#if problem}<p class="wrong" role="status">{problem}</p>{/if}
+          {#if inputs.length}
+            <table class="bx--data-table bx--data-table--compact">
+              <thead><tr><th>name</th><th>type</th><th>rule</th><th>required</th><th>sample</th></tr></thead>
+              <tbody>
+                {#each inputs as [input, schema] (input)}
+                  <tr><td class="mono">{input}</td><td>{typeOf(schema)}</td><td>{ruleOf(schema)}</td><td>{fromPath(input) ? 'from the path' : schema.optional ? 'no' : 'yes'}</td><td class="mono">{line((schema.examples as unknown[] | undefined)?.[0])}</td></tr>
+                {/each}
+              </tbody>
+            </table>
+          {/if}
+        </div>
+      </section>
+    {/if}
+    {#if error}<Trouble {error} />{/if}
+    <div class="row buttons">
+      <Button type="submit" disabled={busy || !chosen || taken !== '' || (problem !== '' && !from)}>Open the sheet</Button>
+      <Button kind="ghost" href="/workflows">Cancel</Button>
+    </div>
+  </form>
+</div>
+
+<style>
+  form {
+    max-width: 50rem;
+    margin-top: 0.75rem;
+  }
+
+  section {
+    display: grid;
+    grid-template-columns: 2rem minmax(0, 1fr);
+    padding: 0.75rem;
+    border-bottom: 1px solid var(--cds-ui-03);
+  }
+
+  section > div,
+  fieldset {
+    display: grid;
+    gap: 0.5rem;
+    border: 0;
+    min-width: 0;
+  }
+
+  label,
+  legend {
+    font-size: 0.875rem;
+    padding: 0;
+  }
+
+  .letter {
+    color: var(--cds-text-02);
+  }
+
+  input:not([type='radio']),
+  textarea,
+  select {
+    background: var(--cds-field-01);
+    border: 0;
+    border-bottom: 1px solid var(--cds-ui-04);
+    color: inherit;
+    padding: 0.5rem;
+    font-size: 0.875rem;
+    width: 100%;
+    min-width: 0;
+  }
+
+  select {
+    width: auto;
+    height: 2.25rem;
+  }
+
+  input:focus,
+  textarea:focus,
+  select:focus {
+    outline: 2px solid var(--cds-focus);
+    outline-offset: -2px;
+  }
+
+  .name input {
+    max-width: 20rem;
+  }
+
+  .cards {
+    margin-top: 0.25rem;
+    display: grid;
+    grid-template-columns: repeat(3, minmax(0, 1fr));
+    gap: 0.5rem;
+  }
+
+  .card {
+    display: grid;
+    padding: 0.5rem 0.75rem;
+    border: 1px solid var(--cds-ui-04);
+    cursor: pointer;
+    font-size: 0.8125rem;
+  }
+
+  .card.chosen {
+    border-color: var(--cds-interactive-01);
+    box-shadow: inset 0 0 0 1px var(--cds-interactive-01);
+  }
+
+  .card:focus-within {
+    outline: 2px solid var(--cds-focus);
+    outline-offset: 1px;
+  }
+
+  .card input {
+    position: absolute;
+    opacity: 0;
+  }
+
+  .address {
+    overflow-wrap: anywhere;
+  }
+
+  .wrong {
+    color: var(--cds-text-error);
+  }
+
+  .buttons {
+    padding: 0.75rem;
+  }
+
+  @media (max-width: 40rem) {
+    .cards {
+      grid-template-columns: minmax(0, 1fr);
+    }
+  }
+</style>
