@@ -26,7 +26,11 @@
   const shown = $derived(searched(offers, words));
 
   onMount(() => {
-    if (!stays) input?.focus();
+    if (!stays || desk.composer.steps.length === 0) input?.focus();
+  });
+
+  $effect(() => {
+    if (desk.adding === at) input?.focus();
   });
 
   async function load() {
@@ -46,7 +50,7 @@
   function close() {
     open = false;
     words = '';
-    if (desk.adding === at && !stays) desk.adding = undefined;
+    if (desk.adding === at) desk.adding = undefined;
   }
 
   function key(event: KeyboardEvent) {

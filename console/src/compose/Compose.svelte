@@ -176,6 +176,11 @@
     padding: 0.75rem;
   }
 
+  .keys p {
+    font-size: 0.75rem;
+    line-height: 1rem;
+  }
+
   .keys dl {
     display: grid;
     grid-template-columns: max-content minmax(0, 1fr);

@@ -1,11 +1,12 @@
 <script lang="ts">
   /** Putting a draft live: what changes, what is found, what is missing; then its address, ready to copy and to call. */
-  import { Button, CodeSnippet } from 'carbon-components-svelte';
+  import { Button } from 'carbon-components-svelte';
   import { onMount } from 'svelte';
   import type { Comparison, Deployed, DeployedDocument, Diagnostic, Secrets, Workflow } from '../api/types';
   import { Refused, session } from '../lib/api.svelte';
   import { changeMark, changeNumber } from '../lib/compare';
   import { line } from '../lib/show';
+  import Copyable from '../parts/Copyable.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import type { Composer } from './composer.svelte';
 
@@ -74,7 +75,7 @@
       done = deployed.deployed.find((one) => one.kind === 'workflow' && one.name === composer.name);
       composer.deployed(done?.revision ?? 0);
       live = await session.get<Workflow>(base);
-      sent = example();
+      sent = JSON.stringify(sampleInput(), null, 1).replace(/\n\s*/g, ' ');
       ondeployed();
     } catch (refused) {
       error = refused as Refused;
@@ -82,6 +83,13 @@
     } finally {
       busy = false;
     }
+  }
+
+  /** An input that fits the schemas. */
+  function sampleInput(): Record<string, unknown> {
+    const sample = (schema: Record<string, unknown>) => schema.default ?? (schema.examples as unknown[] | undefined)?.[0] ?? (schema.enum as unknown[] | undefined)?.[0];
+    const all = (live?.input ?? []).map((input) => [input.name, sample(input.schema as Record<string, unknown>)] as const);
+    return Object.fromEntries(all.filter(([, value]) => value !== undefined));
   }
 
   /** The body of the curl line. */
@@ -139,13 +147,13 @@
   <section class="panel live" aria-label="Deployed" role="status">
     <h2>Revision {done.revision} is live</h2>
     {#each done.endpoints as endpoint (endpoint.method + endpoint.path)}
-      <CodeSnippet type="single" code="{endpoint.method} {endpoint.url}" feedback="Copied" />
-      <CodeSnippet type="multi" wrapText code={endpoint.curl} feedback="Copied" />
+      <Copyable text="{endpoint.method} {endpoint.url}" label="Copy the address" />
+      <Copyable text={endpoint.curl} label="Copy a request that works" />
     {:else}
       <p class="dim">It has no address of its own: other workflows invoke it, or a timetable starts it.</p>
     {/each}
     {#if done.endpoints.length}
-      <details><summary>Lines for fetch</summary><CodeSnippet type="multi" code={fetchLines()} feedback="Copied" /></details>
+      <details><summary>Lines for fetch</summary><Copyable text={fetchLines()} label="Copy the lines for fetch" /></details>
     {/if}
     {#if live?.input.length}
       <details>
@@ -248,8 +256,9 @@
     border-left: 4px solid var(--cds-support-02);
   }
 
-  .live :global(.bx--snippet) {
-    max-width: none;
+  .panel p {
+    font-size: 0.8125rem;
+    line-height: 1.25rem;
   }
 
   .change,
@@ -258,6 +267,7 @@
     grid-template-columns: 9rem minmax(0, 1fr);
     gap: 0.75rem;
     padding: 0.375rem 0;
+    line-height: 1.25rem;
     border-bottom: 1px solid var(--cds-ui-03);
   }
 
@@ -303,6 +313,11 @@
   summary {
     cursor: pointer;
     min-height: 1.5rem;
+  }
+
+  legend {
+    float: left;
+    padding: 0;
   }
 
   fieldset {

@@ -32,6 +32,7 @@
 
   let box: HTMLElement;
   let view: EditorView | undefined;
+  let pointed = false;
   const language = new Compartment();
   const attributes = new Compartment();
 
@@ -45,7 +46,7 @@
       const end = text.indexOf('}', context.pos);
       source = text.slice(from, end < 0 ? undefined : end);
     }
-    if (!context.explicit && !/[\w$.]$/.test(text.slice(0, context.pos))) return null;
+    if (!context.explicit && !/(\.|\b[A-Za-z_$][\w$]*)$/.test(text.slice(0, context.pos))) return null;
     return completionOf(composer, { at, expression: source }, source, context.pos - from, from);
   }
 
@@ -88,7 +89,11 @@
             if (update.docChanged && update.transactions.some((one) => !one.annotation(fromOutside))) {
               oninput(update.state.doc.toString());
             }
-            if (update.focusChanged) (update.view.hasFocus ? onfocus : onblur)?.();
+            if (update.focusChanged) {
+              (update.view.hasFocus ? onfocus : onblur)?.();
+              // By keyboard the cursor comes to the end, as one goes on there.
+              if (update.view.hasFocus && !pointed) requestAnimationFrame(() => update.view.dispatch({ selection: { anchor: update.view.state.doc.length } }));
+            }
           }),
         ],
       }),
@@ -132,7 +137,7 @@
   const fromOutside = Annotation.define<boolean>();
 </script>
 
-<div class="expression" class:code={expression} class:invalid bind:this={box}></div>
+<div class="expression" class:code={expression} class:invalid bind:this={box} role="presentation" onpointerdown={() => { pointed = true; setTimeout(() => (pointed = false), 300); }}></div>
 
 <style>
   .expression {

@@ -8,7 +8,7 @@
   import Expression from './Expression.svelte';
   import { beginsExpression, written } from './field';
   import Findings from './Findings.svelte';
-  import { remove, rename } from './tree';
+  import { parent, remove, rename } from './tree';
 
   interface Props {
     composer: Composer;
@@ -47,7 +47,10 @@
     }
   });
   $effect(() => {
-    if (first && box) box.querySelector<HTMLElement>('input, textarea, select, .cm-content')?.focus();
+    if (!first || !box) return;
+    const input = box.querySelector<HTMLElement>('input, textarea, select, .cm-content');
+    input?.focus();
+    if (input instanceof HTMLInputElement) input.select();
   });
 
   function input(next: string) {
@@ -117,11 +120,11 @@
 
   function named(event: Event) {
     const name = (event.currentTarget as HTMLInputElement).value.trim();
-    if (name && name !== field.label) void desk.rename(field, name, rename(field.at, name));
+    if (name && name !== field.label) void desk.rename(field, name, rename(field.at, name)).then(() => (desk.wanted = `${parent(field.at)}/${name}`));
   }
 </script>
 
-<div class="field" data-field={field.at} class:deep={field.depth > 0} style:--indent="{Math.max(0, field.depth - 1)}rem" bind:this={box}>
+<div class="field" data-field={field.at} data-empty={isValue && value === '' ? (field.required ? 'required' : '') : undefined} class:deep={field.depth > 0} style:--indent="{Math.max(0, field.depth - 1)}rem" bind:this={box}>
   {#if field.free}
     <input class="name mono" aria-label="Name of {field.label}" value={field.label} onchange={named} readonly={nameless} />
   {:else}
@@ -312,9 +315,24 @@
     text-overflow: ellipsis;
   }
 
-  @media (max-width: 48rem) {
+  @container (max-width: 34rem) {
+    .field {
+      grid-template-columns: 6rem minmax(0, 1fr);
+    }
+
+    .hint {
+      grid-column: 2;
+      padding-top: 0;
+    }
+  }
+
+  @container (max-width: 20rem) {
     .field {
       grid-template-columns: minmax(0, 1fr);
+    }
+
+    .hint {
+      grid-column: 1;
     }
   }
 </style>

@@ -68,7 +68,7 @@
     const branches = last === 'arms' || last === 'together';
     const name = freeName(at, branches ? 'branch' : last === 'functions' ? 'compute' : 'name');
     latest = `${at}/${name}`;
-    if (branches) await composer.change([insert(`${at}/${name}/0`, 'note: ""')]);
+    if (branches) await composer.change([set(`${at}/${name}`, '[]')]);
     else if (last === 'functions') await composer.change([textChange(`${at}/${name}`, '(value) => value')]);
     else if (last === 'replies') await composer.change([set(`${at}/200`, '{type: object}')]);
     else if (last === 'input') await composer.change([set(`${at}/${name}`, '{type: string}')]);
@@ -145,6 +145,7 @@
 
 <style>
   .form {
+    container-type: inline-size;
     padding: 0.25rem 0;
     display: grid;
   }

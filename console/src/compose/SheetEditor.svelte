@@ -83,7 +83,7 @@
       const form = box?.querySelector<HTMLElement>(`[data-form="${CSS.escape(open || 'head')}"]`);
       const named = form?.querySelector<HTMLElement>(`[data-field="${CSS.escape(place)}"] :is(.cm-content, input.plain, textarea, select)`);
       const values = [...(form?.querySelectorAll<HTMLElement>('.cm-content') ?? [])];
-      const empty = values.find((one) => one.querySelector('.cm-placeholder') !== null);
+      const empty = form?.querySelector<HTMLElement>('[data-empty=required] .cm-content') ?? form?.querySelector<HTMLElement>('[data-empty] .cm-content');
       const plain = [...(form?.querySelectorAll<HTMLElement>('input:not([type]), textarea, select') ?? [])];
       (named ?? empty ?? values[0] ?? plain[0])?.focus();
       form?.scrollIntoView({ block: 'nearest' });

@@ -35,6 +35,7 @@
   const warnings = $derived(composer.findings.length - errors);
 
   async function load() {
+    if (composer.live === undefined) return;
     const name = encodeURIComponent(composer.name);
     [runs, refusals] = await Promise.all([
       session.get<RunPage>(`/runs?workflow=${name}&limit=10`).then((page) => page.runs, () => []),
@@ -102,6 +103,10 @@
     }
   }
 
+  $effect(() => {
+    void composer.text;
+    error = undefined;
+  });
   $effect(() => {
     desk.trying = attempt;
     void load();

@@ -94,15 +94,15 @@ export async function act(desk: Desk, part: Part, id: string): Promise<void> {
       desk.wanted = `${part.at}/about`;
       return;
     case 'if':
-      await composer.change([wrap(part.at, 'if: "true"', 'then')], part.at);
+      await composer.change([wrap(part.at, 'if: ""', 'then')], part.at);
       return;
     case 'each':
-      await composer.change([wrap(part.at, 'each: item\nin: "[]"', 'steps')], part.at);
+      await composer.change([wrap(part.at, 'each: item\nin: ""', 'steps')], part.at);
       return;
     case 'together': {
       const yaml = await desk.source(part.at);
       const lines = yaml.split('\n').map((line, index) => (index === 0 ? `    - ${line}` : `      ${line}`));
-      await composer.change([set(part.at, `together:\n  first:\n${lines.join('\n')}\n  second:\n    - note: ""`)], part.at);
+      await composer.change([set(part.at, `together:\n  first:\n${lines.join('\n')}\n  second: []`)], part.at);
       return;
     }
     case 'unwrap': {

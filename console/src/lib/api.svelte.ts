@@ -74,7 +74,7 @@ export class Watched<T> {
   private stopped = false;
 
   constructor(
-    private path: () => string,
+    private path: () => string | undefined,
     private every: number | undefined,
   ) {
     $effect(() => {
@@ -96,6 +96,7 @@ export class Watched<T> {
   private async ask() {
     clearTimeout(this.timer);
     const path = this.path();
+    if (path === undefined) return;
     try {
       const value = await session.get<T>(path);
       if (path !== this.path() || this.stopped) return;

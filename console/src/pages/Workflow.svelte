@@ -54,7 +54,7 @@
     return () => composer.stop();
   });
 
-  const runs = new Watched<RunPage>(() => `/runs?workflow=${encodeURIComponent(name)}`, 5000);
+  const runs = new Watched<RunPage>(() => (tab === 'runs' && workflow ? `/runs?workflow=${encodeURIComponent(name)}` : undefined), 5000);
   const drafts = new Watched<Drafts>(() => '/drafts', 10_000);
   const draft = $derived(drafts.value?.drafts.find((one) => one.kind === 'workflow' && one.name === name));
   const differs = $derived(composer.live !== undefined && composer.loaded && composer.text !== composer.live);
@@ -101,7 +101,7 @@
             <button type="button" aria-label="Undo" title="Undo (Ctrl+Z)" disabled={!composer.canUndo} onclick={() => void composer.undo()}>↶</button>
             <button type="button" aria-label="Redo" title="Redo (Ctrl+Shift+Z)" disabled={!composer.canRedo} onclick={() => void composer.redo()}>↷</button>
           </span>
-          {#if differs}<Button kind="ghost" size="small" aria-expanded={comparing} on:click={() => (comparing = !comparing)}>Compare with live</Button>{/if}
+          {#if differs}<Button kind="ghost" size="small" aria-expanded={comparing} on:click={() => (comparing = !comparing)}>Compare</Button>{/if}
           <Button kind="tertiary" size="small" aria-pressed={source} on:click={toggleSource}>Source</Button>
         {/if}
         {#if tab !== 'deploy'}<Button size="small" href="{base}/deploy" disabled={composer.live !== undefined && !differs}>Deploy …</Button>{/if}
@@ -126,7 +126,9 @@
       <div class="panel empty"><SkeletonText paragraph lines={8} /></div>
     {/if}
   {:else if tab === 'runs'}
-    {#if runs.error}
+    {#if !workflow}
+      <div class="panel empty">It is not deployed yet.</div>
+    {:else if runs.error}
       <Trouble error={runs.error} />
     {:else if runs.value?.runs.length}
       <RunTable runs={runs.value.runs} workflow={false} />
@@ -154,7 +156,7 @@
 
   .names {
     min-width: 0;
-    flex: 1 1 20rem;
+    flex: 1 1 14rem;
   }
 
   .names p {

@@ -117,7 +117,7 @@ pub fn begin(wanted: &Beginning) -> Result<Begun, String> {
         }
     }
     if !endpoint.is_empty() {
-        let _ = write!(text, "\nentries:\n  - endpoint: {}\n    access: open\n", quoted(&endpoint));
+        let _ = write!(text, "\nentries:\n  - endpoint: {}\n    access: open\n", plain(&endpoint));
         if !elsewhere.is_empty() {
             let from: Vec<String> = elsewhere.iter().map(|(name, source)| format!("{name}: {source}.{name}")).collect();
             let _ = writeln!(text, "    from: {{{}}}", from.join(", "));
@@ -131,6 +131,14 @@ pub fn begin(wanted: &Beginning) -> Result<Begun, String> {
     }
     text.push_str("\nsteps: []\n");
     Ok(Begun { text, endpoint, input: Json::Object(input) })
+}
+
+/// A method and path as a scalar in block layout, where braces need no quotes.
+fn plain(endpoint: &str) -> String {
+    match endpoint.contains(": ") || endpoint.contains(" #") || endpoint.ends_with(':') {
+        true => Json::String(endpoint.to_owned()).to_string(),
+        false => endpoint.to_owned(),
+    }
 }
 
 /// A name that expressions can read.

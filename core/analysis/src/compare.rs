@@ -202,7 +202,9 @@ fn rows(before: &Node, after: &Node) -> Vec<Row> {
     };
     let members = |node: &Node| -> Vec<(String, String, String)> {
         let all = node.as_map().unwrap_or_default().iter().filter(|(key, node)| !inner(&key.name, node));
-        all.map(|(key, node)| (key.name.clone(), node.to_value().to_json(), shown(node))).collect()
+        let mut out = Vec::new();
+        all.for_each(|(key, node)| leaves(&key.name, node, &mut out));
+        out
     };
     let (old, new) = (members(before), members(after));
     let known: HashMap<&str, (&str, &str)> =
@@ -220,6 +222,16 @@ fn rows(before: &Node, after: &Node) -> Vec<Row> {
     let kept: HashSet<&str> = new.iter().map(|(key, ..)| key.as_str()).collect();
     out.extend(old.iter().filter(|(key, ..)| !kept.contains(key.as_str())).map(|(key, _, was)| row(key, was, "")));
     out
+}
+
+/// The values of a mapping and of those in it, each with the keys that lead to it: `send.draught`.
+fn leaves(key: &str, node: &Node, out: &mut Vec<(String, String, String)>) {
+    match node.as_map() {
+        Some(members) if !members.is_empty() => {
+            members.iter().for_each(|(inner, node)| leaves(&format!("{key}.{}", inner.name), node, out));
+        }
+        _ => out.push((key.to_owned(), node.to_value().to_json(), shown(node))),
+    }
 }
 
 fn shown(node: &Node) -> String {

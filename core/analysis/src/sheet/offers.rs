@@ -36,17 +36,17 @@ pub struct Offer {
 
 /// The steps that begin each kind, where no service is named.
 const BEGINNINGS: &[(&str, &str)] = &[
-    ("if", "if: \"true\"\nthen:\n  - note: \"\""),
+    ("if", "if: \"\"\nthen: []"),
     ("let", "let:\n  value: \"\""),
-    ("each", "each: item\nin: \"[]\"\nsteps:\n  - note: ${item}"),
-    ("together", "together:\n  first:\n    - note: \"\"\n  second:\n    - note: \"\""),
-    ("match", "match: \"true\"\narms:\n  \"true\":\n    - note: \"\""),
+    ("each", "each: item\nin: \"\"\nsteps: []"),
+    ("together", "together:\n  first: []\n  second: []"),
+    ("match", "match: \"\"\narms:\n  first: []"),
     ("reply", "reply: 200\nbody: {}"),
-    ("fail", "fail: 422\ntitle: \"\"\ndetail: \"\""),
+    ("fail", "fail: 422\ntitle: \"\""),
     ("keep", "keep:\n  value: \"\""),
     ("pause", "pause: 5s"),
     ("cancel", "cancel: {tag: \"\"}"),
-    ("await", "await: answer\nsteps:\n  - note: ${answer.url}"),
+    ("await", "await: answer\nsteps: []"),
     ("note", "note: \"\""),
     ("progress", "progress: 0.5"),
     ("call", "call: GET https://\n"),

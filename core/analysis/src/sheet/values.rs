@@ -112,7 +112,11 @@ pub(super) fn sample(workspace: &Workspace, path: &str, name: &str, of: &Type) -
             });
             Json::Object(members.collect())
         }
-        _ => example::of(&schema::write(&of.without_nullish())),
+        // Of several alternatives the first: answers are listed with the one that is meant to be usual.
+        _ => match of.without_nullish().alternatives().first() {
+            Some(first) => example::of(&schema::write(first)),
+            None => Json::Null,
+        },
     }
 }
 

@@ -158,6 +158,25 @@ fn changes_keep_everything_else() {
 }
 
 #[test]
+fn empty_mappings_are_begun_in_lines() {
+    let text = "workflow: w\nsteps:\n  - reply: 200 # done\n    body: {}\n  - call: s.op\n    send: {}\n";
+    for (change, after) in [
+        (
+            super::Change::Text { at: parse_path("steps/0/body/card"), text: "${a}: b".into() },
+            "    body:\n      card: \"${a}: b\"\n",
+        ),
+        (
+            set("steps/0/body/dues", "amount: 1\nin: EUR"),
+            "    body:\n      dues:\n        amount: 1\n        in: EUR\n",
+        ),
+        (super::Change::Text { at: parse_path("steps/1/send/a"), text: "${a}".into() }, "    send: {a: \"${a}\"}\n"),
+    ] {
+        let new = apply(text, &super::change(text, &change).expect("a change")).expect("edits");
+        assert!(new.contains(after), "{change:?}:\n{new}");
+    }
+}
+
+#[test]
 fn steps_are_wrapped_and_unwrapped() {
     let wrapped = apply(TEXT, &change(TEXT, &wrap("steps/0", 2, "each: v\nin: input.list", "steps")).expect("wrapped"));
     let wrapped = wrapped.expect("edits");

@@ -403,7 +403,12 @@ impl Infer<'_> {
             let reported =
                 self.report("unknown-member", format!("{} has no `{name}`", self.source(of.at)), end_of(at, name));
             if reported {
-                let known: Vec<&str> = all.iter().flat_map(names).collect();
+                let mut known: Vec<&str> = Vec::new();
+                for name in all.iter().flat_map(names) {
+                    if !known.contains(&name) {
+                        known.push(name);
+                    }
+                }
                 match suggest::nearest(name, known.iter().copied()) {
                     Some(near) => self.did_you_mean(near),
                     None if known.is_empty() => self.help(format!("it is {}", object.what())),

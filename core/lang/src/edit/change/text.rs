@@ -185,6 +185,9 @@ impl Changing<'_> {
                 let name = key_of(last);
                 let flow = is_flow(text, parent);
                 let Some(member) = members.iter().find(|(known, _)| known.name == name) else {
+                    if let Some(edits) = self.begun_in_lines(&at[..at.len() - 1], members, &name, value) {
+                        return edits;
+                    }
                     return self.add(parent, members, &name, value);
                 };
                 if is_alias(text, &member.1) {
@@ -216,6 +219,23 @@ impl Changing<'_> {
             }
             _ => Err(Error::WrongKind { at: path_text(&at[..at.len() - 1]), wanted: "a mapping" }),
         }
+    }
+
+    /// Adds the first key of an empty mapping that is usually written on lines of its own.
+    fn begun_in_lines(
+        &self,
+        map: &[At],
+        members: &[(Key, Node)],
+        name: &str,
+        value: &str,
+    ) -> Option<Result<Vec<Edit>, Error>> {
+        let (At::Key(holder), outer) = map.split_last()? else { return None };
+        let begins = members.is_empty() && super::IN_LINES.contains(&holder.as_str()) && !self.flow_values;
+        if !begins || is_flow(self.text, self.node(outer).ok()?) {
+            return None;
+        }
+        let lines = self.block(value, 0).ok()?;
+        Some(self.set(map, &format!("{}:{lines}", yaml::quoted(name))))
     }
 
     /// Adds a key behind the others.
