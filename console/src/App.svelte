@@ -79,7 +79,7 @@
     </nav>
     <main>
       {#if area === 'workflows' && parts[1]}
-        {#key `${parts[1]} ${router.loaded}`}<Workflow name={parts[1]} part={parts[2] ?? ''} />{/key}
+        {#key parts[1]}<Workflow name={parts[1]} part={parts[2] ?? ''} />{/key}
       {:else if area === 'new'}
         <New />
       {:else if area === 'workflows'}

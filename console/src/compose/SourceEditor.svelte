@@ -97,7 +97,7 @@
     if (!view || view.hasFocus) return;
     const text = view.state.doc.toString();
     const [from, to] = [position(text, start), position(text, end)];
-    view.dispatch({ selection: { anchor: from, head: to }, effects: EditorView.scrollIntoView(from, { y: 'center' }), annotations: fromOutside.of(true) });
+    view.dispatch({ selection: { anchor: to, head: from }, effects: EditorView.scrollIntoView(from, { y: 'center' }), annotations: fromOutside.of(true) });
   }
 </script>
 

@@ -99,6 +99,28 @@ export class Composer {
     return true;
   }
 
+  /** Reads the draft again, where it was discarded or restored elsewhere on the page. */
+  async reload() {
+    clearTimeout(this.timer);
+    this.version = undefined;
+    this.base = null;
+    this.saving = 'none';
+    let text = this.live ?? this.text;
+    try {
+      const draft = await session.get<Draft>(this.place);
+      this.adoptDraft(draft);
+      text = draft.text;
+      this.saving = 'saved';
+      this.saved = new Date(draft.line.changed);
+    } catch (error) {
+      if (!(error instanceof Refused) || error.status !== 404) throw error;
+    }
+    this.savedText = text;
+    if (text !== this.text) this.remember({ text: this.text, open: this.open }, undefined);
+    this.text = text;
+    await this.refresh();
+  }
+
   private adoptDraft(draft: Draft) {
     this.version = draft.line.version;
     this.base = draft.line.base;

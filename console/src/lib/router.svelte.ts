@@ -2,8 +2,6 @@
 class Router {
   path = $state(window.location.pathname);
   query = $state(new URLSearchParams(window.location.search));
-  /** Counts how often the page was asked to load anew. */
-  loaded = $state(0);
 
   constructor() {
     window.addEventListener('popstate', () => this.read());
@@ -31,11 +29,6 @@ class Router {
     const text = query.toString();
     window.history.replaceState({}, '', text ? `${this.path}?${text}` : this.path);
     this.query = query;
-  }
-
-  /** Loads the page anew, with what it shows. */
-  reload() {
-    this.loaded += 1;
   }
 
   private read() {

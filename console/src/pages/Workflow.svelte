@@ -7,7 +7,6 @@
   import { Composer } from '../compose/composer.svelte';
   import Deploy from '../compose/Deploy.svelte';
   import { Refused, session, Watched } from '../lib/api.svelte';
-  import { router } from '../lib/router.svelte';
   import { ago } from '../lib/show';
   import Address from '../parts/Address.svelte';
   import Figures from '../parts/Figures.svelte';
@@ -140,7 +139,7 @@
   {:else if workflow && tab === 'figures'}
     <Figures workflow={name} revision={workflow.revision} />
   {:else if workflow}
-    <History {workflow} {draft} onchange={() => { drafts.again(); router.reload(); }} />
+    <History {workflow} {draft} onchange={() => { drafts.again(); void composer.reload(); }} />
   {:else if composer.loaded}
     <div class="panel empty">It is not deployed yet.</div>
   {/if}
