@@ -1,4 +1,5 @@
 import { svelte } from '@sveltejs/vite-plugin-svelte';
+import { optimizeCss, optimizeImports } from 'carbon-preprocess-svelte';
 import { defineConfig, type Plugin } from 'vite';
 
 /**
@@ -17,6 +18,6 @@ function ownFontsOnly(): Plugin {
 }
 
 export default defineConfig({
-  plugins: [ownFontsOnly(), svelte()],
+  plugins: [ownFontsOnly(), svelte({ preprocess: [optimizeImports()] }), optimizeCss()],
   build: { target: 'es2022', chunkSizeWarningLimit: 2000, assetsInlineLimit: 0 },
 });

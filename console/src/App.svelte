@@ -12,18 +12,22 @@
   import { session } from './lib/api.svelte';
   import { router } from './lib/router.svelte';
   import { theme } from './lib/theme.svelte';
-  import Job from './pages/Job.svelte';
-  import Jobs from './pages/Jobs.svelte';
-  import Lanes from './pages/Lanes.svelte';
-  import New from './pages/New.svelte';
   import Nothing from './pages/Nothing.svelte';
-  import Run from './pages/Run.svelte';
-  import Runs from './pages/Runs.svelte';
-  import Settings from './pages/Settings.svelte';
   import SignIn from './pages/SignIn.svelte';
-  import Timetables from './pages/Timetables.svelte';
-  import Workflow from './pages/Workflow.svelte';
-  import Workflows from './pages/Workflows.svelte';
+
+  /** Pages are loaded when they are first shown. */
+  const load = {
+    job: () => import('./pages/Job.svelte'),
+    jobs: () => import('./pages/Jobs.svelte'),
+    lanes: () => import('./pages/Lanes.svelte'),
+    new: () => import('./pages/New.svelte'),
+    run: () => import('./pages/Run.svelte'),
+    runs: () => import('./pages/Runs.svelte'),
+    settings: () => import('./pages/Settings.svelte'),
+    timetables: () => import('./pages/Timetables.svelte'),
+    workflow: () => import('./pages/Workflow.svelte'),
+    workflows: () => import('./pages/Workflows.svelte'),
+  };
 
   void session.resume();
 
@@ -64,7 +68,11 @@
 </header>
 
 {#if session.signedIn === undefined}
-  <Loading withOverlay={false} description="Loading" />
+  {#if session.unreachable}
+    <p class="page" role="status">The service does not answer: it is stopped or starting. This page tries again by itself.</p>
+  {:else}
+    <Loading withOverlay={false} description="Loading" />
+  {/if}
 {:else if !session.signedIn}
   <SignIn />
 {:else}
@@ -79,25 +87,25 @@
     </nav>
     <main>
       {#if area === 'workflows' && parts[1]}
-        {#key parts[1]}<Workflow name={parts[1]} part={parts[2] ?? ''} />{/key}
+        {#await load.workflow() then { default: Page }}{#key parts[1]}<Page name={parts[1]} part={parts[2] ?? ''} />{/key}{/await}
       {:else if area === 'new'}
-        <New />
+        {#await load.new() then { default: Page }}<Page />{/await}
       {:else if area === 'workflows'}
-        <Workflows />
+        {#await load.workflows() then { default: Page }}<Page />{/await}
       {:else if area === 'runs' && parts[1]}
-        {#key parts[1]}<Run id={parts[1]} />{/key}
+        {#await load.run() then { default: Page }}{#key parts[1]}<Page id={parts[1]} />{/key}{/await}
       {:else if area === 'runs'}
-        <Runs />
+        {#await load.runs() then { default: Page }}<Page />{/await}
       {:else if area === 'jobs' && parts[1]}
-        {#key parts[1]}<Job id={parts[1]} />{/key}
+        {#await load.job() then { default: Page }}{#key parts[1]}<Page id={parts[1]} />{/key}{/await}
       {:else if area === 'jobs'}
-        <Jobs />
+        {#await load.jobs() then { default: Page }}<Page />{/await}
       {:else if area === 'lanes'}
-        <Lanes />
+        {#await load.lanes() then { default: Page }}<Page />{/await}
       {:else if area === 'timetables'}
-        <Timetables />
+        {#await load.timetables() then { default: Page }}<Page />{/await}
       {:else if area === 'settings'}
-        <Settings />
+        {#await load.settings() then { default: Page }}<Page />{/await}
       {:else}
         <Nothing />
       {/if}

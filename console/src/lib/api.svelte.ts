@@ -22,6 +22,11 @@ class Session {
   private csrf = '';
 
   async ask<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
+    return (await this.exchange<T>(method, path, body, headers)).value as T;
+  }
+
+  /** The answer with its tag; no value where it is the one that the caller has. */
+  async exchange<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<{ value: T | undefined; tag: string | null }> {
     let response: Response;
     try {
       response = await fetch(`/api/v1${path}`, {
@@ -32,8 +37,10 @@ class Session {
     } catch {
       throw new Refused(0, 'The service does not answer', 'It is stopped or starting. This page tries again by itself.');
     }
-    const json = response.status === 204 ? null : await response.json().catch(() => null);
-    if (response.ok) return json as T;
+    const json = response.status === 204 || response.status === 304 ? null : await response.json().catch(() => null);
+    const tag = response.headers.get('etag');
+    if (response.status === 304) return { value: undefined, tag };
+    if (response.ok) return { value: json as T, tag };
     if (response.status === 401 && path !== '/session') this.signedIn = false;
     throw new Refused(response.status, json?.title ?? `Status ${response.status}`, json?.detail ?? '', json?.diagnostics ?? [], json ?? {});
   }
@@ -42,13 +49,21 @@ class Session {
     return this.ask<T>('GET', path);
   }
 
+  /** Whether the service does not answer, so that it is not known whether somebody is signed in. */
+  unreachable = $state(false);
+
+  /** Finds out whether somebody is signed in; tries again while the service does not answer. */
   async resume() {
     try {
       const { csrf } = await this.ask<SignedIn>('GET', '/session');
       this.csrf = csrf ?? '';
       this.signedIn = true;
-    } catch {
-      this.signedIn = false;
+      this.unreachable = false;
+    } catch (error) {
+      const refused = error instanceof Refused ? error : undefined;
+      this.unreachable = !refused || refused.status === 0 || refused.status >= 500;
+      if (this.unreachable) setTimeout(() => void this.resume(), 2000);
+      else this.signedIn = false;
     }
   }
 
@@ -66,47 +81,67 @@ class Session {
 
 export const session = new Session();
 
-/** Something that is asked for again and again while it is shown. */
+/** The longest wait between two questions of a page on which nothing changes. */
+const LONGEST = 20_000;
+
+/**
+ * Something that is asked for again and again while it is shown: less often while it does not change, not at all while the page
+ * is hidden, and until `every` says that it is final.
+ */
 export class Watched<T> {
-  value: T | undefined = $state(undefined);
-  error: Refused | undefined = $state(undefined);
+  value: T | undefined = $state.raw(undefined);
+  error: Refused | undefined = $state.raw(undefined);
   private timer: ReturnType<typeof setTimeout> | undefined;
   private stopped = false;
+  private tag: string | null = null;
+  private tagged: string | undefined;
+  private waits = 1;
 
   constructor(
     private path: () => string | undefined,
-    private every: number | undefined,
+    private every: number | undefined | ((value: T) => number | undefined),
   ) {
     $effect(() => {
       this.path();
       this.stopped = false;
+      this.waits = 1;
       void this.ask();
+      const shown = () => {
+        if (!document.hidden) void this.ask();
+      };
+      document.addEventListener('visibilitychange', shown);
       return () => {
         this.stopped = true;
         clearTimeout(this.timer);
+        document.removeEventListener('visibilitychange', shown);
       };
     });
   }
 
   /** Asks at once, beside the regular times. */
   again() {
+    this.waits = 1;
     void this.ask();
   }
 
   private async ask() {
     clearTimeout(this.timer);
     const path = this.path();
-    if (path === undefined) return;
+    if (path === undefined || document.hidden) return;
     try {
-      const value = await session.get<T>(path);
+      const known: Record<string, string> = this.tag && this.tagged === path ? { 'if-none-match': this.tag } : {};
+      const { value, tag } = await session.exchange<T>('GET', path, undefined, known);
       if (path !== this.path() || this.stopped) return;
-      this.value = value;
+      this.waits = value === undefined ? this.waits * 1.5 : 1;
+      [this.tag, this.tagged] = [tag, path];
+      if (value !== undefined) this.value = value;
       this.error = undefined;
     } catch (error) {
       if (this.stopped) return;
       this.error = error instanceof Refused ? error : new Refused(0, 'Something went wrong', String(error));
     }
-    const wait = this.error ? 3000 : this.every;
+    const regular = typeof this.every === 'function' ? this.value && this.every(this.value) : this.every;
+    const wait = this.error ? 3000 : regular && Math.max(regular, Math.min(LONGEST, regular * this.waits));
     const final = this.error && this.error.status >= 400 && this.error.status < 500;
     if (wait !== undefined && !this.stopped && !final) this.timer = setTimeout(() => void this.ask(), wait);
   }

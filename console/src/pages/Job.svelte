@@ -16,7 +16,7 @@
   const shown = new Watched<Job>(() => {
     void round;
     return `/jobs/${encodeURIComponent(id)}`;
-  }, 1500);
+  }, (job) => (['succeeded', 'rejected', 'failed', 'cancelled'].includes(job.state) ? undefined : 1500));
 
   const facts = $derived.by((): [string, string][] => {
     const job = shown.value;

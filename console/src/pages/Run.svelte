@@ -31,6 +31,12 @@
     }
   }
 
+  /** Whether there is a job of this id; a run that has not ended is shown by it alone. */
+  let job = $state(false);
+  $effect(() => {
+    if (shown.error?.status === 404) void session.get(`/jobs/${encodeURIComponent(id)}`).then(() => (job = true), () => undefined);
+  });
+
   const facts = $derived.by((): [string, string][] => {
     const run = shown.value;
     if (!run) return [];
@@ -53,6 +59,7 @@
   {#if shown.error}
     <h1>Run</h1>
     <Trouble error={shown.error} />
+    {#if job}<p>It has not ended, or left no details. <a href="/jobs/{id}">Its job</a> shows how it stands.</p>{/if}
   {/if}
   {#if shown.value}
     {@const run = shown.value}

@@ -33,11 +33,15 @@
 </script>
 
 <div class="row actions">
-  <Button size="small" kind="danger-tertiary" disabled={!open} on:click={() => (asking = 'cancel')}>Cancel</Button>
-  <Button size="small" kind="tertiary" disabled={!waits} on:click={() => void run('run-now')}>Run now</Button>
-  <Button size="small" kind="tertiary" disabled={!waits} on:click={() => (asking = 'postpone')}>Postpone …</Button>
-  <Button size="small" kind="tertiary" disabled={!ended} on:click={() => void run('retry')}>Retry from failed step</Button>
-  <Button size="small" kind="ghost" disabled={!ended} on:click={() => void run('retry', { from: 'start' })}>Retry from the start</Button>
+  {#if open}
+    <Button size="small" kind="danger-tertiary" on:click={() => (asking = 'cancel')}>Cancel</Button>
+    <Button size="small" kind="tertiary" disabled={!waits} on:click={() => void run('run-now')}>Run now</Button>
+    <Button size="small" kind="tertiary" disabled={!waits} on:click={() => (asking = 'postpone')}>Postpone …</Button>
+  {/if}
+  {#if ended}
+    <Button size="small" kind="tertiary" on:click={() => void run('retry')}>Retry from failed step</Button>
+    <Button size="small" kind="ghost" on:click={() => void run('retry', { from: 'start' })}>Retry from the start</Button>
+  {/if}
 </div>
 {#if message}<InlineNotification kind="success" lowContrast title={message} on:close={() => (message = '')} />{/if}
 {#if wrong}<InlineNotification kind="warning" lowContrast title={wrong} on:close={() => (wrong = '')} />{/if}

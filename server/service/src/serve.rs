@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
+use actix_web::middleware;
 use actix_web::web::{self, Data, PayloadConfig};
 use actix_web::{App as ActixApp, HttpServer};
 use arc_swap::ArcSwap;
@@ -304,7 +305,10 @@ impl Service {
 
     fn control(&self, config: &Config) -> Result<actix_web::dev::Server> {
         let shared = self.app.clone();
-        let server = HttpServer::new(move || ActixApp::new().app_data(shared.clone()).configure(control::configure));
+        let server = HttpServer::new(move || {
+            let app = ActixApp::new().wrap(middleware::Compress::default());
+            app.app_data(shared.clone()).configure(control::configure)
+        });
         let bound = server.workers(1).shutdown_timeout(5).disable_signals().bind(config.listen.control);
         Ok(bound.map_err(|source| cannot_listen("listen.control", config.listen.control, source))?.run())
     }

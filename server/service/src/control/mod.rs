@@ -30,6 +30,7 @@ mod stepwise;
 mod timetables;
 pub mod transfer;
 pub mod trials;
+mod unchanged;
 mod workflows;
 
 use kanzlei_model::run::RunState;
@@ -72,6 +73,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
             .route("/session", web::post().to(auth::sign_in))
             .service(
                 web::scope("")
+                    .wrap(from_fn(unchanged::tagged))
                     .wrap(from_fn(auth::require))
                     .route("/session", web::get().to(auth::session))
                     .route("/session", web::delete().to(auth::sign_out))
