@@ -12,6 +12,7 @@
   import { session } from './lib/api.svelte';
   import { router } from './lib/router.svelte';
   import { theme } from './lib/theme.svelte';
+  import { zone } from './lib/zone.svelte';
   import Nothing from './pages/Nothing.svelte';
   import SignIn from './pages/SignIn.svelte';
 
@@ -31,6 +32,14 @@
 
   void session.resume();
 
+  let first = true;
+  $effect(() => {
+    void router.path;
+    // After a navigation the keyboard goes on in the page; what the page wants focused comes later.
+    if (!first) document.getElementById('main')?.focus({ preventScroll: true });
+    first = false;
+  });
+
   const pages = [
     { href: '/workflows', label: 'Workflows', icon: Document },
     { href: '/runs', label: 'Runs', icon: Activity },
@@ -43,6 +52,7 @@
   const area = $derived(parts[0] ?? 'workflows');
 </script>
 
+<a class="skip" href="#main" onclick={(event) => { event.preventDefault(); document.getElementById('main')?.focus(); }}>Skip to the page</a>
 <header>
   <a href="/workflows" class="quiet brand">Kanzlei</a>
   <div class="row">
@@ -54,6 +64,7 @@
       tooltipPosition="left"
       on:click={() => theme.toggle()}
     />
+    <button type="button" class="zone" title="Times are shown in {zone.name}" aria-label="Time zone {zone.name}; show {zone.other}" onclick={() => zone.toggle()}>{zone.name}</button>
     {#if session.signedIn}
       <Button
         kind="ghost"
@@ -85,7 +96,7 @@
         </a>
       {/each}
     </nav>
-    <main>
+    <main id="main" tabindex="-1">
       {#if area === 'workflows' && parts[1]}
         {#await load.workflow() then { default: Page }}{#key parts[1]}<Page name={parts[1]} part={parts[2] ?? ''} />{/key}{/await}
       {:else if area === 'new'}
@@ -125,6 +136,34 @@
     top: 0;
     z-index: 10;
     background: var(--cds-ui-background);
+  }
+
+  .skip {
+    position: absolute;
+    left: 0.5rem;
+    top: -4rem;
+    z-index: 20;
+    padding: 0.5rem 1rem;
+    background: var(--cds-ui-01);
+  }
+
+  .skip:focus {
+    top: 0.25rem;
+  }
+
+  .zone {
+    border: 0;
+    background: none;
+    color: var(--cds-text-02);
+    font: inherit;
+    font-size: 0.75rem;
+    min-height: 2rem;
+    padding: 0 0.5rem;
+    cursor: pointer;
+  }
+
+  main:focus {
+    outline: none;
   }
 
   .brand {
@@ -181,6 +220,8 @@
       position: static;
       display: flex;
       padding-top: 0;
+      overflow-x: auto;
+      min-width: 0;
     }
   }
 </style>

@@ -66,6 +66,12 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
         )
         .into());
     }
+    // A draft to play with; where it was saved or discarded before, it stays so.
+    if !dir.join("played").exists() {
+        let push = ["draft", "push", "demo/drafts/mooring-offer.yaml"];
+        client(bins, &office.control(), &office.token).args(push).current_dir(root()).output()?;
+        std::fs::write(dir.join("played"), "")?;
+    }
     let shown = text(&deployed.stdout);
     let curl = shown
         .lines()
@@ -77,6 +83,7 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
     println!("  public    {}", office.public());
     println!("  console   {}", office.control());
     println!("  token     {}   (asked for at sign-in; also in .kanzlei/client.toml)", office.token);
+    println!("\nA draft to play with, in the console: {}/workflows/mooring-offer", office.control());
     println!("\nA request that works:\n\n  {curl}\n");
     println!("What to try next, in another terminal (the client is {}):\n", bins.join("kanzlei").display());
     println!("  alias kanzlei={}", bins.join("kanzlei").display());

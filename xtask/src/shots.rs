@@ -36,7 +36,7 @@ pub fn take() -> Done {
     // A draft that differs from what is live.
     let changed = "sed 's/within: 2s/within: 4s/; s/title: Unknown vessel/title: No such vessel/'";
     shell(&format!(
-        "mkdir -p {0} && {changed} demo/harbour/workflows/berth-quote.yaml > {0}/berth-quote.yaml && cd {0} && kanzlei draft push berth-quote.yaml && sed 's/length_m \\* 3.2/length_m * 3.4/; s/attempts: 3/attempts: 2/' berth-quote.yaml > dearer.yaml",
+        "mkdir -p {0} && {changed} demo/harbour/workflows/berth-quote.yaml > {0}/berth-quote.yaml && cp demo/drafts/mooring-offer.yaml {0} && cd {0} && kanzlei draft push berth-quote.yaml mooring-offer.yaml && sed 's/length_m \\* 3.2/length_m * 3.4/; s/attempts: 3/attempts: 2/' berth-quote.yaml > dearer.yaml",
         dir.join("draft").display()
     ))?;
     let job_of = |workflow: &str, state: &str| {
@@ -58,6 +58,8 @@ pub fn take() -> Done {
     let id = |run: Option<&serde_json::Value>| run.and_then(|run| run["id"].as_str()).unwrap_or_default().to_owned();
     let last = id(runs.iter().find(|run| run["workflow"] == "berth-quote"));
     let gathered = id(runs.iter().find(|run| run["workflow"] == "gather-reports"));
+    // What failed on purpose is well again: the trial of the pictures calls for real.
+    shell(&format!("curl -sS -X PUT 'http://127.0.0.1:{}/~/behaviour/registry?fail_next=0'", ports.standins))?;
     let cases = documents(&dir)?;
     let pictures = root().join("docs/screenshots");
     let take = |pages: &[String]| {
@@ -156,16 +158,15 @@ struct Shown {
 fn pages(dir: &Path, cases: &Path, shown: &Shown) -> Vec<String> {
     vec![
         "console-list=/workflows".to_owned(),
-        "console-sheet=/workflows/berth-quote@[role=listitem]:nth-of-type(3) button.paragraph".into(),
+        "console-new=/new".into(),
+        "console-compose=/workflows/mooring-offer@[data-at='steps/2'] .row-focus".into(),
+        "console-try=/workflows/berth-quote@.bar .bx--btn--tertiary@[data-at='steps/4'] .row-focus".into(),
+        "console-deploy=/workflows/berth-quote/deploy".into(),
         format!("console-run=/runs/{}", shown.last),
         format!("console-run-dark=/runs/{}!dark@[role=listitem]:nth-of-type(6) button.paragraph", shown.last),
-        "console-history=/workflows/berth-quote@button[role=tab]:nth-of-type(4)@table tbody tr:first-child button"
-            .into(),
-        "console-steps=/workflows/gather-reports".into(),
+        "console-history=/workflows/berth-quote/history@table tbody tr:first-child button".into(),
         format!("console-loop=/runs/{}@button[data-number='4.2.2']", shown.gathered),
-        "console-figures=/workflows/berth-quote@button[role=tab]:nth-of-type(3)".into(),
-        "console-settings=/settings".into(),
-        "console-refusals=/runs?state=refused".into(),
+        "console-figures=/workflows/berth-quote/figures".into(),
         "console-jobs=/jobs".into(),
         format!("console-job=/jobs/{}", shown.held),
         "console-timetables=/timetables".into(),

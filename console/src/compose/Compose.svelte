@@ -119,7 +119,7 @@
       {#if source}<SourceEditor bind:this={editor} {composer} onplace={placed} />{/if}
       <Picker {desk} />
       {#if composer.form?.about}
-        <section class="panel about" aria-label="About"><pre>{composer.form.about.replace(/[`*]/g, '')}</pre></section>
+        <section class="panel about" aria-label="About"><pre>{composer.form.about.replace(/[`*]/g, '').replace(/\n{3,}/g, '\n\n').trim()}</pre></section>
       {/if}
       {#if !source && !desk.values && !composer.form}
         <section class="panel keys dim" aria-label="Keys">

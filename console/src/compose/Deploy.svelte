@@ -158,7 +158,7 @@
     {#if live?.input.length}
       <details>
         <summary>What a request holds</summary>
-        <table class="bx--data-table bx--data-table--compact"><tbody>
+        <table class="table"><tbody>
           {#each live.input as input (input.name)}
             <tr><td class="mono">{input.name}</td><td>{input.required ? 'required' : 'optional'}</td><td class="mono">{members(input.schema).map(([key, value]) => `${key} ${line(value)}`).join(', ')}</td></tr>
           {/each}

@@ -97,7 +97,7 @@
       {#if form.kind === 'input'}
         <div class="inputs" role="table" aria-label="Input">
           <div class="inputs-head dim" role="row">
-            <span role="columnheader">name</span><span role="columnheader">type</span><span role="columnheader">rule</span><span role="columnheader">required</span><span role="columnheader">default</span><span role="columnheader">example</span><span role="columnheader"></span>
+            <span role="columnheader">name</span><span role="columnheader">type</span><span role="columnheader">rule</span><span role="columnheader">required</span><span role="columnheader">default</span><span role="columnheader">example</span><span role="columnheader"><span class="sr">Actions</span></span>
           </div>
           {#each fields as field (field.at)}
             <InputRow {composer} {desk} {field} findings={byField.get(field.at) ?? []} first={latest === field.at} />

@@ -2,7 +2,7 @@
   /** The values that fit the field which is edited, with their types and samples; the others with the reason why they do not. */
   import { line } from '../lib/show';
   import type { Desk } from './desk.svelte';
-  import { at } from './samples.svelte';
+  import { at } from './samples';
 
   let { desk }: { desk: Desk } = $props();
   let words = $state('');

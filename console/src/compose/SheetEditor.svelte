@@ -4,6 +4,7 @@
   import type { Diagnostic, End, Part, Step } from '../api/types';
   import { grouped } from '../lib/sheet';
   import { capital, time } from '../lib/show';
+  import { zone } from '../lib/zone.svelte';
   import { act } from './actions';
   import AddLine from './AddLine.svelte';
   import type { Composer } from './composer.svelte';
@@ -222,7 +223,7 @@
           {#if found.length}<span class="sr">, {found.length} findings</span>{/if}
         </button>
         {#if !open}
-          {#if composer.due[part.at]}<div class="about dim">next: {composer.due[part.at]?.map(time).join(' · ')} UTC</div>{/if}
+          {#if composer.due[part.at]}<div class="about dim">next: {composer.due[part.at]?.map(time).join(' · ')} {zone.name}</div>{/if}
           {#if part.about}<div class="about dim">{part.about}</div>{/if}
           {#if part.rows?.length}
             <div class="rows">

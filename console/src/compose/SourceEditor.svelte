@@ -49,7 +49,7 @@
           lineNumbers(), history(), yaml(), indentUnit.of('  '), highlighting(), highlightActiveLine(), lintGutter(), hover,
           autocompletion({ override: [complete], icons: false }),
           keymap.of([indentWithTab, ...historyKeymap, ...defaultKeymap.filter((one) => one.key !== 'Mod-Enter')]),
-          EditorView.contentAttributes.of({ 'aria-label': 'Source of the draft' }),
+          EditorView.contentAttributes.of({ 'aria-label': 'Source of the draft', tabindex: '0' }),
           lookOf(),
           EditorView.updateListener.of((update) => {
             const typed = update.transactions.some((one) => !one.annotation(fromOutside));

@@ -4,7 +4,7 @@ import { Refused, session } from '../lib/api.svelte';
 import { copyText } from '../lib/copy';
 import { bytes } from './editor';
 import type { Composer } from './composer.svelte';
-import { valuesOf } from './samples.svelte';
+import { valuesOf } from './samples';
 import { insert, moved, parts, position } from './tree';
 
 /** Where copied steps are kept for other workflows and tabs. */

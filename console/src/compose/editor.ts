@@ -97,8 +97,14 @@ export function templateMarks(): Extension {
   );
 }
 
+/** The nonce that allows the editor's own style sheet; the service draws one for each page. */
+const nonce = document.querySelector<HTMLMetaElement>('meta[name=style-nonce]')?.content ?? '';
+
 export function lookOf(): Extension {
-  return EditorView.theme({
+  return [EditorView.cspNonce.of(nonce), look];
+}
+
+const look = EditorView.theme({
     '&': { color: 'var(--cds-text-01)', background: 'transparent' },
     '&.cm-focused': { outline: 'none' },
     '.cm-content': { fontFamily: 'var(--mono)', fontSize: '0.8125rem', padding: '0.375rem 0.5rem', caretColor: 'var(--cds-text-01)' },
@@ -116,5 +122,4 @@ export function lookOf(): Extension {
     '.cm-completionDetail': { fontStyle: 'normal', color: 'inherit', opacity: '0.8' },
     '.cm-completionInfo': { maxWidth: '22rem', padding: '0.5rem', fontSize: '0.75rem' },
     '.cm-selectionBackground, &.cm-focused .cm-selectionBackground': { background: 'var(--cds-selected-ui)' },
-  });
-}
+});

@@ -48,11 +48,6 @@ export function ahead(instant: string): string {
   return `in ${Math.round(seconds / 86_400)} days`;
 }
 
-/** An instant as the reader's own clock shows it. */
-export function local(instant: string): string {
-  return new Date(instant).toLocaleString('sv-SE', { dateStyle: 'short', timeStyle: 'medium' });
-}
-
 /** What happened to a job, in order. */
 export function timeline(job: Job): { at: string; text: string }[] {
   const out: { at: string; text: string }[] = [{ at: job.queued, text: job.entry.startsWith('enqueued') ? job.entry : `queued by ${job.entry}` }];

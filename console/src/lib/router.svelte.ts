@@ -4,7 +4,11 @@ class Router {
   query = $state(new URLSearchParams(window.location.search));
 
   constructor() {
-    window.addEventListener('popstate', () => this.read());
+    window.history.scrollRestoration = 'manual';
+    window.addEventListener('popstate', (event) => {
+      this.read();
+      restore((event.state as { scroll?: number } | null)?.scroll ?? 0);
+    });
     document.addEventListener('click', (event) => {
       const link = (event.target as Element | null)?.closest?.('a[href]');
       const plain = event.button === 0 && !event.metaKey && !event.ctrlKey && !event.shiftKey && !event.altKey;
@@ -16,6 +20,8 @@ class Router {
   }
 
   go(href: string) {
+    // Where the page was is kept with it, for the way back.
+    window.history.replaceState({ scroll: window.scrollY }, '');
     window.history.pushState({}, '', href);
     window.scrollTo(0, 0);
     this.read();
@@ -27,7 +33,7 @@ class Router {
     if (value) query.set(name, value);
     else query.delete(name);
     const text = query.toString();
-    window.history.replaceState({}, '', text ? `${this.path}?${text}` : this.path);
+    window.history.replaceState(window.history.state, '', text ? `${this.path}?${text}` : this.path);
     this.query = query;
   }
 
@@ -35,6 +41,17 @@ class Router {
     this.path = window.location.pathname;
     this.query = new URLSearchParams(window.location.search);
   }
+}
+
+/** Scrolls to where a page was as soon as it is long enough again. */
+function restore(scroll: number) {
+  let tries = 60;
+  const step = () => {
+    const room = document.documentElement.scrollHeight - window.innerHeight;
+    window.scrollTo(0, Math.min(scroll, room));
+    if (room < scroll && (tries -= 1) > 0) setTimeout(step, 50);
+  };
+  step();
 }
 
 export const router = new Router();

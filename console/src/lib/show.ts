@@ -1,4 +1,5 @@
 /** How values, times and spans are written. */
+import { zone } from './zone.svelte';
 
 export function took(micros: number | null | undefined): string {
   if (micros === null || micros === undefined) return '';
@@ -19,8 +20,14 @@ export function ago(instant: string): string {
   return `${Math.round(seconds / 86_400)} days ago`;
 }
 
+/** An instant in the zone that the person chose. */
 export function time(instant: string): string {
-  return instant.slice(0, 19).replace('T', ' ');
+  return zone.text(instant);
+}
+
+/** The same with the name of the zone. */
+export function clock(instant: string): string {
+  return `${zone.text(instant)} ${zone.name}`;
 }
 
 export function count(n: number): string {

@@ -2,7 +2,7 @@
   import { CodeSnippet, CopyButton, ProgressBar, SkeletonText } from 'carbon-components-svelte';
   import type { Job } from '../api/types';
   import { Watched } from '../lib/api.svelte';
-  import { ahead, local, timeline } from '../lib/jobs';
+  import { ahead, timeline } from '../lib/jobs';
   import { ago, block, time, took } from '../lib/show';
   import JobActions from '../parts/JobActions.svelte';
   import RunState from '../parts/RunState.svelte';
@@ -47,8 +47,8 @@
     <div class="row head">
       <RunState state={job.state} />
       {#if job.stopping}<span>· stops before its next step</span>{/if}
-      {#if job.waits_for}<span>· for {job.waits_for}{job.until ? ` until ${local(job.until)} (${ahead(job.until)})` : ''}</span>{/if}
-      {#if job.state === 'scheduled' && job.due}<span>· due {local(job.due)} ({ahead(job.due)})</span>{/if}
+      {#if job.waits_for}<span>· for {job.waits_for}{job.until ? ` until ${time(job.until)} (${ahead(job.until)})` : ''}</span>{/if}
+      {#if job.state === 'scheduled' && job.due}<span>· due {time(job.due)} ({ahead(job.due)})</span>{/if}
       {#if job.blocked}<span>· blocked by another job with the ordering key <code>{job.ordering_key}</code></span>{/if}
       {#if job.started}<span>· {took(job.duration_us)}</span>{/if}
       {#if job.remaining_us !== null}<span class="dim">· about {Math.round(job.remaining_us / 1e6)} s remaining</span>{/if}
@@ -91,7 +91,7 @@
           <p class="dim small">What happened</p>
           <ol>
             {#each events as entry, index (index)}
-              <li><span class="mono dim" title={time(entry.at)}>{local(entry.at).slice(11)}</span> {entry.text}</li>
+              <li><span class="mono dim" title={time(entry.at)}>{time(entry.at).slice(11)}</span> {entry.text}</li>
             {/each}
           </ol>
           {#if job.notice && !job.notice.delivered}
@@ -104,7 +104,7 @@
           <div class="panel card">
             <div class="row label"><span class="dim">Answer {job.status}</span><CopyButton text={block(job.reply)} feedback="Copied" /></div>
             <pre>{block(job.reply)}</pre>
-            {#if job.result_until}<p class="dim small">can be had until {local(job.result_until)}</p>{/if}
+            {#if job.result_until}<p class="dim small">can be had until {time(job.result_until)}</p>{/if}
           </div>
         {/if}
       </div>

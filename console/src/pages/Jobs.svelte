@@ -3,9 +3,9 @@
   import type { Group, JobPage, Lanes, Workflows } from '../api/types';
   import { Watched } from '../lib/api.svelte';
   import { address, type Chosen, chosenIn, instant, selection, zoned } from '../lib/filters';
-  import { local, STATES } from '../lib/jobs';
+  import { STATES } from '../lib/jobs';
   import { router } from '../lib/router.svelte';
-  import { count } from '../lib/show';
+  import { count, time } from '../lib/show';
   import JobActions from '../parts/JobActions.svelte';
   import JobTable from '../parts/JobTable.svelte';
   import Trouble from '../parts/Trouble.svelte';
@@ -102,7 +102,7 @@
         ></i>
       </span>
       <span>{g.succeeded} succeeded · {g.rejected} rejected · {g.failed} failed · {g.cancelled} cancelled · {g.running} running · {g.remaining} remaining</span>
-      {#if g.expected_end}<span class="dim">expected end {local(g.expected_end)}</span>{/if}
+      {#if g.expected_end}<span class="dim">expected end {time(g.expected_end)}</span>{/if}
     </div>
   {/if}
   {#if listed.error}<Trouble error={listed.error} />{/if}
@@ -126,7 +126,7 @@
     <div class="pages">
       {#if chosen.before}<Button kind="ghost" size="small" href="/jobs{address(chosen, { before: '' })}">Newest</Button>{/if}
       {#if listed.value.next_before}
-        {#if listed.value.searched_to}<span class="dim">Searched back to {local(listed.value.searched_to)}.</span>{/if}
+        {#if listed.value.searched_to}<span class="dim">Searched back to {time(listed.value.searched_to)}.</span>{/if}
         <Button kind="ghost" size="small" href="/jobs{address(chosen, { before: listed.value.next_before })}">
           {listed.value.searched_to ? 'Search older jobs' : 'Older'}
         </Button>
@@ -135,7 +135,7 @@
   {:else if listed.value}
     <div class="panel empty">
       {#if listed.value.searched_to}
-        No job accepted since {local(listed.value.searched_to)} fits.
+        No job accepted since {time(listed.value.searched_to)} fits.
         <a href="/jobs{address(chosen, { before: listed.value.next_before ?? '' })}">Search older jobs</a>
       {:else if filtered}
         No job fits. <a href="/jobs">Show all jobs</a>

@@ -55,10 +55,10 @@
   {#if wrong}<InlineNotification kind="error" lowContrast title={wrong} on:close={() => (wrong = '')} />{/if}
   {#if shown.value}
     <div class="panel">
-      <table class="bx--data-table bx--data-table--compact">
+      <table class="table">
         <thead>
           <tr>
-            <th>Lane</th><th>Queued</th><th>Running</th><th>Waiting</th><th>Scheduled</th><th>Oldest</th><th>At once</th><th>Pace</th><th>Order</th><th>Last 5 min</th><th>Max delay</th><th></th>
+            <th>Lane</th><th>Queued</th><th>Running</th><th>Waiting</th><th>Scheduled</th><th>Oldest</th><th>At once</th><th>Pace</th><th>Order</th><th>Last 5 min</th><th>Max delay</th><th><span class="sr">Actions</span></th>
           </tr>
         </thead>
         <tbody>

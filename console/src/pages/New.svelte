@@ -6,6 +6,7 @@
   import { Refused, session } from '../lib/api.svelte';
   import { router } from '../lib/router.svelte';
   import { ago, line, time } from '../lib/show';
+  import { zone as clockZone } from '../lib/zone.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
   type Entry = 'request' | 'timetable' | 'none';
@@ -151,7 +152,7 @@
               <label for="pattern">Pattern</label><input id="pattern" class="mono" bind:value={pattern} autocomplete="off" />
               <label for="zone">Zone</label><input id="zone" class="mono" bind:value={zone} autocomplete="off" />
             </div>
-            {#if patternFault}<p class="wrong">{patternFault}</p>{:else}<p class="dim">Next: {due.map((one) => time(one)).join(' · ')} UTC</p>{/if}
+            {#if patternFault}<p class="wrong">{patternFault}</p>{:else}<p class="dim">Next: {due.map((one) => time(one)).join(' · ')} {clockZone.name}</p>{/if}
           {/if}
         </fieldset>
       </section>
@@ -167,7 +168,7 @@
           {/if}
           {#if problem}<p class="wrong" role="status">{problem}</p>{/if}
           {#if inputs.length}
-            <table class="bx--data-table bx--data-table--compact">
+            <table class="table">
               <thead><tr><th>name</th><th>type</th><th>rule</th><th>required</th><th>sample</th></tr></thead>
               <tbody>
                 {#each inputs as [input, schema] (input)}

@@ -4,7 +4,7 @@
   import Document from 'carbon-icons-svelte/lib/Document.svelte';
   import type { RecordedCase, Run } from '../api/types';
   import { Refused, session, Watched } from '../lib/api.svelte';
-  import { ago, block, time, took } from '../lib/show';
+  import { ago, block, clock, took } from '../lib/show';
   import RunState from '../parts/RunState.svelte';
   import Sheet from '../parts/Sheet.svelte';
   import Trouble from '../parts/Trouble.svelte';
@@ -67,7 +67,7 @@
     <div class="row head">
       <RunState state={run.state} />
       <span>· {run.status ?? 'no answer'} · {took(run.duration_us)}</span>
-      <span class="dim" title={time(run.started)}>· {time(run.started)} UTC, {ago(run.started)}</span>
+      <span class="dim" title={run.started}>· {clock(run.started)}, {ago(run.started)}</span>
       <span class="dim">· revision {run.revision}</span>
       <span class="mono dim">· {run.entry}</span>
       {#if run.curl}<span>· <a href="/jobs/{run.id}">its job</a></span>{/if}

@@ -3,8 +3,7 @@
   import type { RefusalPage, RunPage, Workflows } from '../api/types';
   import { Watched } from '../lib/api.svelte';
   import { router } from '../lib/router.svelte';
-  import { local } from '../lib/jobs';
-  import { count } from '../lib/show';
+  import { count, time } from '../lib/show';
   import RefusalTable from '../parts/RefusalTable.svelte';
   import RunTable from '../parts/RunTable.svelte';
   import Trouble from '../parts/Trouble.svelte';
@@ -106,7 +105,7 @@
     <div class="pages">
       {#if before}<Button kind="ghost" size="small" href="/runs{address({ before: '' })}">Newest</Button>{/if}
       {#if listed.value.next_before}
-        {#if searchedTo}<span class="dim">Searched back to {local(searchedTo)}.</span>{/if}
+        {#if searchedTo}<span class="dim">Searched back to {time(searchedTo)}.</span>{/if}
         <Button kind="ghost" size="small" href="/runs{address({ before: listed.value.next_before })}">
           {searchedTo ? 'Search older runs' : 'Older'}
         </Button>
@@ -117,7 +116,7 @@
       {#if refused}
         No request was refused. <a href="/runs">Show all runs</a>
       {:else if searchedTo}
-        No run since {local(searchedTo)} fits.
+        No run since {time(searchedTo)} fits.
         <a href="/runs{address({ before: listed.value.next_before ?? '' })}">Search older runs</a>
       {:else if workflow || chosen || status || since || text}
         No run fits. <a href="/runs">Show all runs</a>

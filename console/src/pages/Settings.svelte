@@ -51,8 +51,8 @@
   {#if wrong}<InlineNotification kind="error" lowContrast title={wrong} on:close={() => (wrong = '')} />{/if}
   {#if shown.value?.settings.length}
     <div class="panel">
-      <table class="bx--data-table bx--data-table--compact">
-        <thead><tr><th>Setting</th><th>Value</th><th>Type</th><th>Used by</th><th></th></tr></thead>
+      <table class="table">
+        <thead><tr><th>Setting</th><th>Value</th><th>Type</th><th>Used by</th><th><span class="sr">Actions</span></th></tr></thead>
         <tbody>
           {#each shown.value.settings as setting (setting.name)}
             <tr>

@@ -2,8 +2,9 @@
   import { Button, InlineNotification, SkeletonText, Tag } from 'carbon-components-svelte';
   import type { Timetable, Timetables } from '../api/types';
   import { Refused, session, Watched } from '../lib/api.svelte';
-  import { ahead, local } from '../lib/jobs';
-  import { ago } from '../lib/show';
+  import { ahead } from '../lib/jobs';
+  import { ago, time } from '../lib/show';
+  import { zone } from '../lib/zone.svelte';
   import JobId from '../parts/JobId.svelte';
   import RunState from '../parts/RunState.svelte';
   import Trouble from '../parts/Trouble.svelte';
@@ -59,7 +60,7 @@
               <table>
                 <tbody>
                   {#each timetable.next as next (next.due)}
-                    <tr><td class="mono">{next.zone.replace(/:00 /, ' ')}</td><td class="dim">{local(next.due).slice(0, 16)} local time</td><td class="dim">{ahead(next.due)}</td></tr>
+                    <tr><td class="mono">{next.zone.replace(/:00 /, ' ')}</td><td class="dim">{time(next.due).slice(0, 16)} {zone.name}</td><td class="dim">{ahead(next.due)}</td></tr>
                   {:else}
                     <tr><td class="dim">{timetable.paused ? 'None while it is paused.' : 'None any more.'}</td></tr>
                   {/each}

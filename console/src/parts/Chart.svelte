@@ -1,6 +1,7 @@
 <script lang="ts">
   import uPlot from 'uplot';
   import 'uplot/dist/uPlot.min.css';
+  import { zone } from '../lib/zone.svelte';
   import { theme } from '../lib/theme.svelte';
 
   interface Series {
@@ -14,10 +15,12 @@
 
   // Of Carbon's palette for data, in its order for categories.
   const COLOURS = ['#6929c4', '#1192e8', '#005d5d', '#9f1853', '#fa4d56', '#570408', '#198038'];
+  /** The same palette, for dark grounds. */
+  const LIGHTER = ['#a56eff', '#33b1ff', '#08bdba', '#ff7eb6', '#fa4d56', '#fff1f1', '#6fdc8c'];
 
   $effect(() => {
     if (!place || width < 50) return;
-    void theme.choice;
+    const colours = theme.choice === 'dark' ? LIGHTER : COLOURS;
     const colour = (name: string) => getComputedStyle(document.body).getPropertyValue(name).trim() || '#6f6f6f';
     const axis = { stroke: colour('--cds-text-02'), grid: { stroke: colour('--cds-ui-03'), width: 1 }, ticks: { show: false }, font: '11px IBM Plex Sans' };
     // Seconds are said only where minutes would repeat.
@@ -30,10 +33,10 @@
         legend: { show: series.length > 1, live: false },
         cursor: { y: false },
         scales: { y: { range: (_, __, most) => [0, most > 0 ? most * 1.1 : 1] } },
-        axes: [{ ...axis, space: 64, values: (_, ticks) => ticks.map((at) => new Date(at * 1000).toLocaleTimeString('sv-SE', { timeStyle })) }, { ...axis, size: 44 }],
+        axes: [{ ...axis, space: 64, values: (_, ticks) => ticks.map((at) => new Date(at * 1000).toLocaleTimeString('sv-SE', { timeStyle, timeZone: zone.name })) }, { ...axis, size: 44 }],
         series: [
           {},
-          ...series.map((one, index) => ({ label: one.label, stroke: COLOURS[index % COLOURS.length], width: 1.5, points: { show: times.length < 3 }, spanGaps: false })),
+          ...series.map((one, index) => ({ label: one.label, stroke: colours[index % colours.length], width: 1.5, points: { show: times.length < 3 }, spanGaps: false })),
         ],
       },
       [times, ...series.map((one) => one.values)],

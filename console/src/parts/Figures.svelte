@@ -45,7 +45,7 @@
   <div class="panel empty">No run of this revision has ended in this span.</div>
 {:else if shown.value}
   <div class="panel">
-    <table class="bx--data-table bx--data-table--compact">
+    <table class="table">
       <thead>
         <tr><th class="at">§</th><th>Step</th><th class="number">Runs</th><th class="number">Failed</th><th class="number">Half within</th><th class="number">95 of 100 within</th></tr>
       </thead>

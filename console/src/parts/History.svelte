@@ -76,8 +76,8 @@
 {#if error}<Trouble {error} />{/if}
 <p class="said" role="status">{said}</p>
 <div class="panel">
-  <table class="bx--data-table bx--data-table--compact">
-    <thead><tr><th>Revision</th><th>Deployed</th><th>By</th><th></th><th></th></tr></thead>
+  <table class="table">
+    <thead><tr><th>Revision</th><th>Deployed</th><th>By</th><th>State</th><th><span class="sr">Actions</span></th></tr></thead>
     <tbody>
       {#if draft}
         <tr>

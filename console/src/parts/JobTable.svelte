@@ -3,7 +3,7 @@
   import type { JobLine } from '../api/types';
   import { ahead } from '../lib/jobs';
   import { router } from '../lib/router.svelte';
-  import { ago, time, took } from '../lib/show';
+  import { ago, clock, took } from '../lib/show';
   import JobId from './JobId.svelte';
   import RunState from './RunState.svelte';
 
@@ -21,7 +21,7 @@
 </script>
 
 <div class="panel">
-  <table class="bx--data-table bx--data-table--compact">
+  <table class="table">
     <thead>
       <tr>
         <th class="check">
@@ -44,7 +44,7 @@
           <td class="check" onclick={(event) => event.stopPropagation()}>
             <Checkbox hideLabel labelText="Select {job.id}" checked={selected.includes(job.id)} on:change={() => toggle(job.id)} />
           </td>
-          <td title={job.due ? `${time(job.due)} UTC` : 'waits without end'}><a class="quiet" href="/jobs/{job.id}">{when(job)}</a></td>
+          <td title={job.due ? clock(job.due) : 'waits without end'}><a class="quiet" href="/jobs/{job.id}">{when(job)}</a></td>
           <td>{job.workflow}{#if job.retired}{' '}<span class="dim">(retired)</span>{/if}</td>
           <td>
             <RunState state={job.state} />

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { CopyButton } from 'carbon-components-svelte';
   import type { Refusal } from '../api/types';
-  import { ago, time } from '../lib/show';
+  import { ago, clock } from '../lib/show';
 
   let { refusals }: { refusals: Refusal[] } = $props();
   let open = $state('');
@@ -13,12 +13,12 @@
 </script>
 
 <div class="panel">
-  <table class="bx--data-table bx--data-table--compact">
+  <table class="table">
     <thead><tr><th>At</th><th>Status</th><th>Entry</th><th>Caller</th><th>Request</th><th>Why</th></tr></thead>
     <tbody>
       {#each refusals as refusal (refusal.id)}
         <tr>
-          <td title="{time(refusal.at)} UTC">{ago(refusal.at)}</td>
+          <td title={clock(refusal.at)}>{ago(refusal.at)}</td>
           <td>{refusal.status}</td>
           <td>{#if refusal.workflow}<a href="/workflows/{refusal.workflow}">{refusal.entry}</a>{:else}{refusal.entry ?? ''}{/if}</td>
           <td>{refusal.caller ?? ''}</td>

@@ -9,7 +9,7 @@
 </script>
 
 <div class="panel">
-  <table class="bx--data-table bx--data-table--compact">
+  <table class="table">
     <thead>
       <tr>
         <th>Started</th>

@@ -169,7 +169,8 @@
   }
 
   .paragraph.inactive {
-    color: var(--cds-text-03);
+    color: var(--cds-text-02);
+    font-style: italic;
   }
 
   .paragraph.inactive :global(.dim) {

@@ -237,7 +237,7 @@ async fn a_timetable_is_paused_and_fired_by_hand() {
     browser.see("Queued as job").await;
     browser.see("by hand").await;
     browser.press("", "Resume").await;
-    browser.see("local time").await;
+    browser.see(":00 UTC").await;
     desk.browser.close().await;
 }
 
@@ -264,5 +264,52 @@ async fn settings_are_changed_where_they_are_listed() {
     desk.sees(&["Use the default"]).await;
     desk.browser.press("//table", "Use the default").await;
     desk.sees(&["3 default"]).await;
+    desk.browser.close().await;
+}
+
+/// The rules of WCAG 2.2 AA and of good practice, as axe-core checks them.
+const RULES: &str = "const done = arguments[0]; axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice']}).then((found) => done(found.violations.map((one) => `${one.id}: ${one.nodes[0].html.slice(0, 160)}`)))";
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn no_page_has_a_barrier_in_light_or_dark() {
+    let desk = Desk::new("barriers", demo).await;
+    let axe = std::fs::read_to_string(root().join("console/node_modules/axe-core/axe.min.js")).expect("axe-core");
+    let mut wrong = Vec::new();
+    for theme in ["light", "dark"] {
+        let choose = format!("localStorage.setItem('kanzlei-theme', '{theme}')");
+        desk.browser.client.execute(&choose, vec![]).await.expect("theme");
+        // The page, and what is clicked on it.
+        for (path, clicks) in [
+            ("/workflows", &[][..]),
+            ("/new", &[]),
+            ("/workflows/berth-quote", &["[data-at='steps/2'] .row-focus", "[data-at='steps/1'] button.number"]),
+            (
+                "/workflows/berth-quote",
+                &[".bar .bx--btn--tertiary", "[data-at='input'] .row-focus", ".actions [aria-pressed]"],
+            ),
+            ("/workflows/berth-quote", &["[aria-label='Add step 7']"]),
+            ("/workflows/berth-quote/runs", &[]),
+            ("/workflows/berth-quote/figures", &[]),
+            ("/workflows/berth-quote/history", &[]),
+            ("/workflows/berth-quote/deploy", &[]),
+            ("/runs", &[]),
+            ("/jobs", &[]),
+            ("/lanes", &[]),
+            ("/timetables", &[]),
+            ("/settings", &[]),
+        ] {
+            desk.open(path).await.find("main h1").await;
+            for click in clicks {
+                desk.click(click).await;
+            }
+            desk.browser.client.execute(&axe, vec![]).await.expect("axe-core");
+            let found = desk.browser.client.execute_async(RULES, vec![]).await.expect("rules");
+            wrong.extend(found.as_array().into_iter().flatten().map(|one| format!("{theme} {path} {clicks:?}: {one}")));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    // Nothing is refused by the page's own policy, which allows no inline styles.
+    let policy = http("GET", &desk.control, &[], b"").header("content-security-policy").expect("policy").to_owned();
+    assert!(!policy.contains("unsafe-inline"), "{policy}");
     desk.browser.close().await;
 }

@@ -154,7 +154,7 @@ fn csrf_of(session: &str) -> String {
     hash(&format!("csrf {session}"))
 }
 
-fn random() -> String {
+pub(super) fn random() -> String {
     // 122 random bits each.
     format!("{}{}", Uuid::new_v4().simple(), Uuid::new_v4().simple())
 }

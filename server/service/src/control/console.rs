@@ -5,16 +5,21 @@ use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
 use rust_embed::RustEmbed;
 
+use super::auth::random;
+
 use crate::error::problem_response;
 
 #[derive(RustEmbed)]
 #[folder = "../../console/dist"]
 struct Files;
 
-/// No script but our own, no request to anybody else. Carbon sets style attributes, hence the one
-/// exception for styles.
-const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; \
-                      font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
+/// No script or style but our own, no request to anybody else. The editor makes a style sheet of its own, which a nonce allows.
+fn policy(nonce: &str) -> String {
+    format!(
+        "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-{nonce}'; img-src 'self' data:; font-src 'self'; \
+         connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+    )
+}
 
 /// First parts of the paths that are pages of the console, as `console/src/App.svelte` has them.
 const PAGES: [&str; 8] = ["", "new", "workflows", "runs", "jobs", "lanes", "timetables", "settings"];
@@ -45,12 +50,17 @@ pub async fn file(request: HttpRequest) -> HttpResponse {
     };
     // Files below assets/ have a hash of their content in their name.
     let cache = if name.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
+    let nonce = random();
+    let body = match name {
+        "index.html" => String::from_utf8_lossy(&file.data).replace("%nonce%", &nonce).into_bytes(),
+        _ => file.data.into_owned(),
+    };
     HttpResponse::Ok()
         .content_type(media)
         .insert_header((header::CACHE_CONTROL, cache))
-        .insert_header((header::CONTENT_SECURITY_POLICY, POLICY))
+        .insert_header((header::CONTENT_SECURITY_POLICY, policy(&nonce)))
         .insert_header((header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .insert_header((header::REFERRER_POLICY, "no-referrer"))
         .insert_header((header::X_FRAME_OPTIONS, "DENY"))
-        .body(file.data.into_owned())
+        .body(body)
 }

@@ -43,7 +43,7 @@ async fn main() {
         browser.find("main h1").await;
         tokio::time::sleep(std::time::Duration::from_millis(700)).await;
         for css in clicks {
-            browser.find(css).await.click().await.expect("click");
+            browser.click(css).await;
             tokio::time::sleep(std::time::Duration::from_millis(500)).await;
         }
         browser.picture(&folder.join(format!("{name}.png"))).await;

@@ -9,7 +9,10 @@ export function valuesOf(parts: Part[], steps: Step[], input: unknown): Record<s
   const byNumber = grouped(steps);
   for (const part of parts) {
     const step = shownStep(byNumber.get(part.number));
-    if (!step || step.outcome === null || step.state === 'skipped') continue;
+    if (!step) continue;
+    // What was skipped is missing, and not to be made up.
+    if (step.state === 'skipped' && part.name) values[part.name] = null;
+    if (step.outcome === null || step.state === 'skipped') continue;
     if (part.kind === 'let' && typeof step.outcome === 'object') Object.assign(values, step.outcome);
     else if (part.name) values[part.name] = step.outcome;
   }
