@@ -197,15 +197,6 @@
     font-size: 0.8125rem;
   }
 
-  .link {
-    border: 0;
-    background: none;
-    color: var(--cds-link-01);
-    font: inherit;
-    cursor: pointer;
-    min-height: 1.5rem;
-  }
-
   @media (max-width: 66rem) {
     .columns,
     .columns.source {

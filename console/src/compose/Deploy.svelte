@@ -167,7 +167,7 @@
     {/if}
     <div class="send">
       <label for="send-input">Run it once for real, with this input</label>
-      <textarea id="send-input" class="mono" rows="3" bind:value={sent} spellcheck="false"></textarea>
+      <textarea id="send-input" class="control mono" rows="3" bind:value={sent} spellcheck="false"></textarea>
       <div class="row">
         <Button size="small" kind="tertiary" on:click={() => void send()}>Run it</Button>
         {#if answer}<span role="status">{answer.text} <a href="/jobs/{answer.run}">Watch it</a></span>{/if}
@@ -210,7 +210,7 @@
     {#each missing as name (name)}
       <form class="fact" onsubmit={(event) => { event.preventDefault(); void setSecret(name); }}>
         <label for="secret-{name}">✗ Secret <span class="mono">{name}</span></label>
-        <div class="row"><input id="secret-{name}" type="password" autocomplete="off" bind:value={secret[name]} placeholder="Its value; it is never shown again" /><Button size="small" type="submit">Set it</Button></div>
+        <div class="row"><input id="secret-{name}" class="control" type="password" autocomplete="off" bind:value={secret[name]} placeholder="Its value; it is never shown again" /><Button size="small" type="submit">Set it</Button></div>
       </form>
     {/each}
     {#if own}
@@ -300,13 +300,7 @@
     gap: 0.25rem;
   }
 
-  textarea,
   input[type='password'] {
-    background: var(--cds-field-01);
-    border: 0;
-    border-bottom: 1px solid var(--cds-ui-04);
-    color: inherit;
-    padding: 0.375rem 0.5rem;
     min-width: 16rem;
   }
 

@@ -188,24 +188,8 @@
     font-size: 0.8125rem;
   }
 
-  .link {
-    border: 0;
-    background: none;
-    color: var(--cds-link-01);
-    padding: 0.25rem;
-    min-height: 1.5rem;
-    font: inherit;
-    font-size: 0.8125rem;
-    font-weight: 400;
-    cursor: pointer;
-  }
-
   .strong {
     font-weight: 600;
-  }
-
-  .link:hover {
-    text-decoration: underline;
   }
 
   .right {

@@ -116,14 +116,14 @@
 <div class="panel bar">
   <strong>Try</strong>
   <label for="try-input">with</label>
-  <select id="try-input" bind:value={source}>
+  <select id="try-input" class="control" bind:value={source}>
     <option value="sample">a sample of the input</option>
     {#if desk.trial}<option value="last">the input of the last trial</option>{/if}
     {#each runs as run (run.id)}<option value="run {run.id}">run {ago(run.started)}: {run.state}{run.status ? ` ${run.status}` : ''}</option>{/each}
   </select>
   <button type="button" class="link" aria-expanded={editing} aria-label="Edit the input" onclick={() => { editing = !editing; if (editing && !given) given = block(desk.trial?.input ?? {}); }}>edit</button>
   <label class="sr" for="try-services">services</label>
-  <select id="try-services" bind:value={mode}>
+  <select id="try-services" class="control" bind:value={mode}>
     <option value="usual">read for real, write simulated</option>
     <option value="simulated">all simulated</option>
     <option value="live">everything real</option>
@@ -141,7 +141,7 @@
 {#if editing}
   <div class="panel input">
     <label for="try-json">Input, put over the {source === 'sample' ? 'sample' : 'one that is chosen'}</label>
-    <textarea id="try-json" class="mono" rows={Math.min(12, given.split('\n').length + 1)} bind:value={given} spellcheck="false"></textarea>
+    <textarea id="try-json" class="control mono" rows={Math.min(12, given.split('\n').length + 1)} bind:value={given} spellcheck="false"></textarea>
     {#if refusals.length}
       <p class="dim">Refused requests:
         {#each refusals as refusal (refusal.request_id)}<button type="button" class="link" onclick={() => (given = block((refusal as { body?: unknown }).body ?? {}))}>{ago(refusal.at)}: {refusal.status}</button>{/each}
@@ -166,7 +166,7 @@
     <div class="names">
       {#each stop.names as name (name.name)}
         <label class="mono" for="value-{name.name}">{name.name}</label>
-        <input id="value-{name.name}" class="mono" value={edited[name.name] ?? JSON.stringify(name.value)} oninput={(event) => (edited = { ...edited, [name.name]: event.currentTarget.value })} />
+        <input id="value-{name.name}" class="control mono" value={edited[name.name] ?? JSON.stringify(name.value)} oninput={(event) => (edited = { ...edited, [name.name]: event.currentTarget.value })} />
       {/each}
     </div>
     <div class="row decide">
@@ -176,8 +176,8 @@
       <Button size="small" kind="tertiary" disabled={trying} on:click={() => void decide('skip')}>Skip</Button>
       <Button size="small" kind="tertiary" disabled={trying} on:click={() => void decide('fail')}>Let it fail</Button>
       <label for="answer-status">Answer</label>
-      <input id="answer-status" class="short mono" bind:value={status} />
-      <input class="mono grow" aria-label="Body of the answer, as JSON" placeholder={'{"name": "Havbris"}'} bind:value={answer} />
+      <input id="answer-status" class="control short mono" bind:value={status} />
+      <input class="control mono grow" aria-label="Body of the answer, as JSON" placeholder={'{"name": "Havbris"}'} bind:value={answer} />
       <Button size="small" kind="tertiary" disabled={trying} on:click={() => void decide('answer')}>Answer</Button>
       <Button size="small" kind="ghost" disabled={trying} on:click={() => void decide('finish')}>To the end</Button>
       <Button size="small" kind="danger-ghost" disabled={trying} on:click={() => void decide('end')}>End</Button>
@@ -213,32 +213,9 @@
     color: var(--cds-text-02);
   }
 
-  select,
-  .names input,
-  .decide input {
-    height: 2rem;
-    border: 0;
-    border-bottom: 1px solid var(--cds-ui-04);
-    background: var(--cds-field-01);
-    color: inherit;
-    padding: 0 0.375rem;
-    font-size: 0.8125rem;
-    max-width: 16rem;
-  }
-
   kbd {
     font-family: var(--mono);
     font-size: 0.6875rem;
-  }
-
-  .link {
-    border: 0;
-    background: none;
-    color: var(--cds-link-01);
-    min-height: 1.5rem;
-    padding: 0 0.25rem;
-    font: inherit;
-    cursor: pointer;
   }
 
   .counts {
@@ -271,14 +248,6 @@
     font-size: 0.8125rem;
   }
 
-  textarea {
-    background: var(--cds-field-01);
-    border: 0;
-    border-bottom: 1px solid var(--cds-ui-04);
-    color: inherit;
-    padding: 0.5rem;
-  }
-
   .result {
     padding: 0.375rem 0.75rem;
     border-left: 4px solid var(--cds-support-02);
@@ -305,10 +274,6 @@
     align-items: center;
     max-height: 14rem;
     overflow: auto;
-  }
-
-  .names input {
-    max-width: none;
   }
 
   .decide {

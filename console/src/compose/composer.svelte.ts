@@ -79,16 +79,7 @@ export class Composer {
   async load(live: { text: string; revision: number } | undefined) {
     this.live = live?.text;
     this.liveRevision = live?.revision;
-    let text = live?.text;
-    try {
-      const draft = await session.get<Draft>(this.place);
-      this.adoptDraft(draft);
-      text = draft.text;
-      this.saving = 'saved';
-      this.saved = new Date(draft.line.changed);
-    } catch (error) {
-      if (!(error instanceof Refused) || error.status !== 404) throw error;
-    }
+    const text = await this.readDraft(live?.text);
     if (text === undefined) return false;
     this.text = text;
     this.savedText = text;
@@ -105,20 +96,25 @@ export class Composer {
     this.version = undefined;
     this.base = null;
     this.saving = 'none';
-    let text = this.live ?? this.text;
-    try {
-      const draft = await session.get<Draft>(this.place);
-      this.adoptDraft(draft);
-      text = draft.text;
-      this.saving = 'saved';
-      this.saved = new Date(draft.line.changed);
-    } catch (error) {
-      if (!(error instanceof Refused) || error.status !== 404) throw error;
-    }
+    const text = (await this.readDraft(this.live)) ?? this.text;
     this.savedText = text;
     if (text !== this.text) this.remember({ text: this.text, open: this.open }, undefined);
     this.text = text;
     await this.refresh();
+  }
+
+  /** The text of the draft, where there is one; otherwise another. */
+  private async readDraft(otherwise: string | undefined): Promise<string | undefined> {
+    try {
+      const draft = await session.get<Draft>(this.place);
+      this.adoptDraft(draft);
+      this.saving = 'saved';
+      this.saved = new Date(draft.line.changed);
+      return draft.text;
+    } catch (error) {
+      if (!(error instanceof Refused) || error.status !== 404) throw error;
+      return otherwise;
+    }
   }
 
   private adoptDraft(draft: Draft) {

@@ -133,6 +133,7 @@
 <style>
   .filters {
     display: flex;
+    flex-wrap: wrap;
     gap: 1rem;
     align-items: end;
     margin: 1rem 0;

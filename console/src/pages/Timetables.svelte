@@ -118,6 +118,7 @@
 
   .top {
     display: flex;
+    flex-wrap: wrap;
     justify-content: space-between;
     align-items: start;
     gap: 1rem;
@@ -125,7 +126,7 @@
 
   .times {
     display: grid;
-    grid-template-columns: repeat(auto-fit, minmax(24rem, 1fr));
+    grid-template-columns: repeat(auto-fit, minmax(min(24rem, 100%), 1fr));
     gap: 1rem;
     margin-top: 0.5rem;
   }

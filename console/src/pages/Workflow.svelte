@@ -181,15 +181,6 @@
     cursor: default;
   }
 
-  .link {
-    border: 0;
-    background: none;
-    color: var(--cds-link-01);
-    font: inherit;
-    cursor: pointer;
-    min-height: 1.5rem;
-  }
-
   .address {
     padding-bottom: 0.25rem;
   }

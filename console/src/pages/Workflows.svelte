@@ -48,8 +48,8 @@
   <div class="row head">
     <h1>Workflows</h1>
     <div class="row tools">
-      <input type="search" aria-label="Search workflows" placeholder="Search" value={words} oninput={(event) => router.filter('q', event.currentTarget.value)} />
-      <select aria-label="Order" value={order} onchange={(event) => router.filter('order', event.currentTarget.value)}>
+      <input type="search" class="control" aria-label="Search workflows" placeholder="Search" value={words} oninput={(event) => router.filter('q', event.currentTarget.value)} />
+      <select class="control" aria-label="Order" value={order} onchange={(event) => router.filter('order', event.currentTarget.value)}>
         <option value="failed">failed first</option>
         <option value="name">by name</option>
         <option value="runs">most runs first</option>
@@ -131,16 +131,8 @@
     padding-bottom: 0.5rem;
   }
 
-  .tools input,
-  .tools select {
-    height: 2rem;
-    border: 0;
-    border-bottom: 1px solid var(--cds-ui-04);
+  .tools .control {
     background: var(--cds-field-02);
-    color: inherit;
-    padding: 0 0.5rem;
-    font-size: 0.8125rem;
-    min-width: 0;
   }
 
   .scroll {

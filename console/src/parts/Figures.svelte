@@ -95,15 +95,6 @@
     color: var(--cds-support-01);
   }
 
-  .link {
-    border: 0;
-    padding: 0;
-    background: none;
-    color: var(--cds-link-01);
-    cursor: pointer;
-    font: inherit;
-  }
-
   .empty {
     padding: 1.5rem;
   }

@@ -21,6 +21,21 @@ fn only_a_token_or_a_session_opens_the_api() {
 }
 
 #[test]
+fn an_answer_that_did_not_change_is_not_sent_again() {
+    with("unchanged", &[GOOD], &[], async |bed| {
+        let first = bed.control("GET /workflows/good", &Json::Null).await;
+        let tag = first.header("etag").expect("a tag").to_owned();
+        for (known, status) in [(tag.as_str(), 304), ("W/\"other\"", 200), (&*format!("\"x\", {tag}"), 304)] {
+            let again = bed.control_with("GET /workflows/good", &[("if-none-match", known)], &Json::Null).await;
+            assert_eq!((again.status, again.body.is_empty()), (status, status == 304), "{known}");
+        }
+        bed.deploy(&[&GOOD.replace("one", "two")]).await;
+        let changed = bed.control_with("GET /workflows/good", &[("if-none-match", &tag)], &Json::Null).await;
+        assert_eq!(changed.status, 200);
+    });
+}
+
+#[test]
 fn guessed_tokens_are_slowed_down_and_a_valid_one_is_not() {
     with("guesses", &[], &[], async |bed| {
         let mut statuses = Vec::new();
