@@ -3,7 +3,7 @@
   import { tick } from 'svelte';
   import type { Diagnostic, End, Part, Step } from '../api/types';
   import { grouped } from '../lib/sheet';
-  import { capital, time } from '../lib/show';
+  import { capital, count, time, took } from '../lib/show';
   import { zone } from '../lib/zone.svelte';
   import { act } from './actions';
   import AddLine from './AddLine.svelte';
@@ -34,6 +34,8 @@
   let over: string | undefined = $state(undefined);
 
   const parts = $derived(composer.sheet?.parts ?? []);
+  const day = $derived(desk.margin === 'day');
+  const margin = $derived(day || steps !== undefined);
   const taken = $derived(grouped(steps ?? []));
   const mono = new Set(['call', 'if', 'match', 'each', 'invoke', 'enqueue', 'sql', 'endpoint', 'timetable', 'every', 'note', 'pause', 'reply', 'fail', 'cancel', 'await', 'progress']);
   const words: Record<string, string> = { endpoint: 'Endpoint', input: 'Input', functions: 'Functions', queue: 'As a job', replies: 'Replies', timetable: 'Timetable', every: 'Every' };
@@ -183,12 +185,21 @@
 {/snippet}
 
 <!-- svelte-ignore a11y_no_noninteractive_element_interactions -->
-<div class="panel sheet" class:annotated={steps !== undefined} role="list" aria-label="Sheet" bind:this={box} onkeydown={escape}>
+<div class="panel sheet" class:annotated={margin} role="list" aria-label="Sheet" bind:this={box} onkeydown={escape}>
+  {#if composer.live !== undefined}
+    <div class="choice" role="presentation">
+      <label for="margin">Margin</label>
+      <select id="margin" class="control" bind:value={desk.margin} onchange={() => day && void desk.loadDay()}>
+        <option value="trial">last trial</option>
+        <option value="day">last 24 hours, live</option>
+      </select>
+    </div>
+  {/if}
   {#if headOpen}
     <div class="paragraph open" role="listitem" data-at="head">
       <span class="number">§</span>
       <div class="body"><div class="title"><span class="kind">Purpose</span></div><Form {composer} {desk} findings={byPart.get('head') ?? []} /></div>
-      {#if steps}<div class="margin"></div>{/if}
+      {#if margin}<div class="margin"></div>{/if}
     </div>
   {/if}
   {#each parts as part, index (part.at)}
@@ -237,9 +248,15 @@
           <Form {composer} {desk} findings={composer.findings.filter((one) => part.range.start <= one.start && one.start <= part.range.end)} />
         {/if}
       </div>
-      {#if steps}
-        <div class="margin" class:stale>
-          {#if step}
+      {#if margin}
+        <div class="margin" class:stale={stale && !day}>
+          {#if day}
+            {@const counted = step ? desk.dayOf(part)?.counted : part.kind === 'input' ? desk.day?.runs : undefined}
+            {#if counted?.runs}
+              <span>{count(counted.runs)} {counted.runs === 1 ? 'run' : 'runs'}{#if counted.failures}<span class="failures">, {count(counted.failures)} failed</span>{/if}</span>
+              <span class="dim small">p50 {took(counted.p50_us)} · p95 {took(counted.p95_us)}</span>
+            {:else if step}<span class="dim">{desk.dayOf(part) || composer.text === composer.live ? 'not taken' : desk.day ? 'not live' : ''}</span>{/if}
+          {:else if step}
             <Margin {part} taken={taken.get(part.number)} {open} ran={true} />
           {:else if part.kind === 'input'}
             <span class="rows inputs">{#each part.rows ?? [] as [name] (name)}<span class="mono clip">{JSON.stringify((given as Record<string, unknown> | null)?.[name]) ?? ''}</span>{/each}</span>
@@ -406,6 +423,30 @@
     border-left: 1px solid var(--cds-ui-03);
     padding-left: 0.75rem;
     font-size: 0.8125rem;
+  }
+
+  .choice {
+    display: flex;
+    justify-content: flex-end;
+    align-items: center;
+    gap: 0.5rem;
+    padding: 0.125rem 0.75rem;
+    font-size: 0.75rem;
+    border-bottom: 1px solid var(--cds-ui-03);
+  }
+
+  .choice .control {
+    height: 1.75rem;
+    font-size: 0.75rem;
+  }
+
+  .small {
+    display: block;
+    font-size: 0.75rem;
+  }
+
+  .failures {
+    color: var(--cds-text-error);
   }
 
   .stale {

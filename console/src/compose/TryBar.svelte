@@ -3,6 +3,7 @@
   import { Button } from 'carbon-components-svelte';
   import type { RefusalPage, RunPage, Trial, TrialDecision } from '../api/types';
   import { Refused, session } from '../lib/api.svelte';
+  import { router } from '../lib/router.svelte';
   import { ago, block, line } from '../lib/show';
   import Trouble from '../parts/Trouble.svelte';
   import type { Composer } from './composer.svelte';
@@ -16,7 +17,7 @@
   let { composer, desk, onnext }: Props = $props();
 
   type How = { until?: string; only?: string; stepwise?: boolean };
-  let source = $state('sample');
+  let source = $state(router.query.get('run') ? `run ${router.query.get('run')}` : 'sample');
   let mode = $state('usual');
   let editing = $state(false);
   let given = $state('');
@@ -119,6 +120,7 @@
   <select id="try-input" class="control" bind:value={source}>
     <option value="sample">a sample of the input</option>
     {#if desk.trial}<option value="last">the input of the last trial</option>{/if}
+    {#if source.startsWith('run ') && !runs.some((run) => `run ${run.id}` === source)}<option value={source}>the run that was chosen</option>{/if}
     {#each runs as run (run.id)}<option value="run {run.id}">run {ago(run.started)}: {run.state}{run.status ? ` ${run.status}` : ''}</option>{/each}
   </select>
   <button type="button" class="link" aria-expanded={editing} aria-label="Edit the input" onclick={() => { editing = !editing; if (editing && !given) given = block(desk.trial?.input ?? {}); }}>edit</button>

@@ -1,5 +1,5 @@
 /** What the parts of the composing page share beside the draft: the field that is edited, samples, where something is added. */
-import type { Change, Edit, Field, Offer, Trial, Values } from '../api/types';
+import type { Change, Edit, Field, Offer, Part, Statistics, StepStatistics, Trial, Values } from '../api/types';
 import { Refused, session } from '../lib/api.svelte';
 import { copyText } from '../lib/copy';
 import { bytes } from './editor';
@@ -25,6 +25,10 @@ export class Desk {
   /** The paragraph whose menu is open. */
   menu: string | undefined = $state(undefined);
   trial: Trial | undefined = $state.raw(undefined);
+  /** What the margin shows. */
+  margin: 'trial' | 'day' = $state('trial');
+  /** What the steps of the live revision did in the last day. */
+  day: Statistics | undefined = $state.raw(undefined);
   /** The text that was tried. */
   tried = $state('');
   /** Paragraphs that were copied, as YAML. */
@@ -81,6 +85,19 @@ export class Desk {
 
   pick() {
     this.picking?.();
+  }
+
+  /** Loads what the steps of the live revision did. */
+  async loadDay() {
+    const { name, liveRevision } = this.composer;
+    if (liveRevision === undefined) return;
+    this.day = await session.get<Statistics>(`/workflows/${encodeURIComponent(name)}/statistics?since=24h&revision=${liveRevision}`);
+  }
+
+  /** What a step did in the last day: the one of its number, or the only one that does the same. */
+  dayOf(part: Part): StepStatistics | undefined {
+    const same = (this.day?.steps ?? []).filter((step) => step.kind === part.kind && step.title.startsWith(part.title));
+    return same.find((step) => step.number === part.number) ?? (same.length === 1 ? same[0] : undefined);
   }
 
   /** Gives a paragraph the keyboard. */

@@ -71,6 +71,7 @@
       <span class="dim">· revision {run.revision}</span>
       <span class="mono dim">· {run.entry}</span>
       {#if run.curl}<span>· <a href="/jobs/{run.id}">its job</a></span>{/if}
+      <Button kind="ghost" size="small" href="/workflows/{run.workflow}?run={run.id}">Try its input on the sheet</Button>
       <Button kind="ghost" size="small" icon={recorded ? Checkmark : Document} on:click={() => void record()}>
         {recorded ? 'Copied' : 'Copy as a case'}
       </Button>
