@@ -184,10 +184,9 @@
   {/if}
 {/snippet}
 
-<!-- svelte-ignore a11y_no_noninteractive_element_interactions -->
-<div class="panel sheet" class:annotated={margin} role="list" aria-label="Sheet" bind:this={box} onkeydown={escape}>
+<div class="whole">
   {#if composer.live !== undefined}
-    <div class="choice" role="presentation">
+    <div class="panel choice">
       <label for="margin">Margin</label>
       <select id="margin" class="control" bind:value={desk.margin} onchange={() => day && void desk.loadDay()}>
         <option value="trial">last trial</option>
@@ -195,6 +194,8 @@
       </select>
     </div>
   {/if}
+<!-- svelte-ignore a11y_no_noninteractive_element_interactions -->
+<div class="panel sheet" class:annotated={margin} role="list" aria-label="Sheet" bind:this={box} onkeydown={escape}>
   {#if headOpen}
     <div class="paragraph open" role="listitem" data-at="head">
       <span class="number">§</span>
@@ -273,6 +274,7 @@
       <AddLine {desk} at={lastEnd.at} number={numberAt(lastEnd.at)} depth={0} stays />
     </div>
   {/if}
+</div>
 </div>
 
 <style>
@@ -432,7 +434,11 @@
     gap: 0.5rem;
     padding: 0.125rem 0.75rem;
     font-size: 0.75rem;
-    border-bottom: 1px solid var(--cds-ui-03);
+    border-bottom: 0;
+  }
+
+  .whole {
+    min-width: 0;
   }
 
   .choice .control {
