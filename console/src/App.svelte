@@ -2,6 +2,7 @@
   import { Button, Loading } from 'carbon-components-svelte';
   import Activity from 'carbon-icons-svelte/lib/Activity.svelte';
   import Alarm from 'carbon-icons-svelte/lib/Alarm.svelte';
+  import Application from 'carbon-icons-svelte/lib/Application.svelte';
   import Asleep from 'carbon-icons-svelte/lib/Asleep.svelte';
   import Catalog from 'carbon-icons-svelte/lib/Catalog.svelte';
   import Document from 'carbon-icons-svelte/lib/Document.svelte';
@@ -24,6 +25,7 @@
     new: () => import('./pages/New.svelte'),
     run: () => import('./pages/Run.svelte'),
     runs: () => import('./pages/Runs.svelte'),
+    services: () => import('./pages/Services.svelte'),
     settings: () => import('./pages/Settings.svelte'),
     timetables: () => import('./pages/Timetables.svelte'),
     workflow: () => import('./pages/Workflow.svelte'),
@@ -46,6 +48,7 @@
     { href: '/jobs', label: 'Jobs', icon: Catalog },
     { href: '/lanes', label: 'Lanes', icon: FlowStream },
     { href: '/timetables', label: 'Timetables', icon: Alarm },
+    { href: '/services', label: 'Services', icon: Application },
     { href: '/settings', label: 'Settings', icon: SettingsAdjust },
   ];
   const parts = $derived(router.path.split('/').filter(Boolean).map(decodeURIComponent));
@@ -115,6 +118,8 @@
         {#await load.lanes() then { default: Page }}<Page />{/await}
       {:else if area === 'timetables'}
         {#await load.timetables() then { default: Page }}<Page />{/await}
+      {:else if area === 'services'}
+        {#await load.services() then { default: Page }}<Page name={parts[1]} />{/await}
       {:else if area === 'settings'}
         {#await load.settings() then { default: Page }}<Page />{/await}
       {:else}

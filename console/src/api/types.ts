@@ -3540,6 +3540,8 @@ export interface components {
             revision: number;
             since: components["schemas"]["Timestamp"];
             endpoints: components["schemas"]["Endpoint"][];
+            /** @description Names of the services that it calls. */
+            services: string[];
             day: components["schemas"]["Day"];
             /** @description Its newest runs. */
             last_runs: components["schemas"]["RunLine"][];

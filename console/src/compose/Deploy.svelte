@@ -21,6 +21,8 @@
   let before: number | undefined = $state(undefined);
   let along: string[] = $state([]);
   let secret: Record<string, string> = $state({});
+  /** What a secret may be used for. */
+  let purposes = $state('signing');
   let live: Workflow | undefined = $state.raw(undefined);
   let answer: { status: number; text: string; run: string | null } | undefined = $state.raw(undefined);
   let sent = $state('');
@@ -58,7 +60,7 @@
 
   async function setSecret(name: string) {
     try {
-      await session.ask('PUT', `/secrets/${encodeURIComponent(name)}`, { value: secret[name] ?? '' });
+      await session.ask('PUT', `/secrets/${encodeURIComponent(name)}`, { value: secret[name] ?? '', for: purposes.split(/[\s,]+/).filter(Boolean) });
       secret = {};
       await look();
     } catch (refused) {
@@ -210,7 +212,7 @@
     {#each missing as name (name)}
       <form class="fact" onsubmit={(event) => { event.preventDefault(); void setSecret(name); }}>
         <label for="secret-{name}">✗ Secret <span class="mono">{name}</span></label>
-        <div class="row"><input id="secret-{name}" class="control" type="password" autocomplete="off" bind:value={secret[name]} placeholder="Its value; it is never shown again" /><Button size="small" type="submit">Set it</Button></div>
+        <div class="row"><input id="secret-{name}" class="control" type="password" autocomplete="off" bind:value={secret[name]} placeholder="Its value; it is never shown again" /><input class="control" aria-label="What it may be used for" title="signing, or addresses below which it is sent" bind:value={purposes} /><Button size="small" type="submit">Set it</Button></div>
       </form>
     {/each}
     {#if own}

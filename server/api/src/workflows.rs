@@ -53,6 +53,8 @@ api! {
         pub revision: u32,
         pub since: Timestamp,
         pub endpoints: Vec<Endpoint>,
+        /// Names of the services that it calls.
+        pub services: Vec<String>,
         pub day: Day,
         /// Its newest runs.
         pub last_runs: Vec<RunLine>,

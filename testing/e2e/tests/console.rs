@@ -296,6 +296,7 @@ async fn no_page_has_a_barrier_in_light_or_dark() {
             ("/jobs", &[]),
             ("/lanes", &[]),
             ("/timetables", &[]),
+            ("/services/tides", &[]),
             ("/settings", &[]),
         ] {
             desk.open(path).await.find("main h1").await;

@@ -22,7 +22,7 @@ fn policy(nonce: &str) -> String {
 }
 
 /// First parts of the paths that are pages of the console, as `console/src/App.svelte` has them.
-const PAGES: [&str; 8] = ["", "new", "workflows", "runs", "jobs", "lanes", "timetables", "settings"];
+const PAGES: [&str; 9] = ["", "new", "services", "workflows", "runs", "jobs", "lanes", "timetables", "settings"];
 
 /// A file of the console, or its one page where the path names a page of it.
 pub async fn file(request: HttpRequest) -> HttpResponse {

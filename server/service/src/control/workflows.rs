@@ -66,6 +66,7 @@ pub async fn workflows(app: Data<App>) -> HttpResponse {
             revision: workflow.revision,
             since: workflow.since,
             endpoints: endpoints(workflow, &app.public_url),
+            services: workflow.plan.services.clone(),
             day: Day {
                 runs: counted.runs,
                 rejected: counted.rejected,

@@ -1,0 +1,150 @@
+<script lang="ts">
+  /** Outside services: base address, limits, operations with types, who calls them, and the secret that each needs. */
+  import { Button, SkeletonText } from 'carbon-components-svelte';
+  import type { Secrets, Service, Services, Workflows } from '../api/types';
+  import { Refused, session, Watched } from '../lib/api.svelte';
+  import { ago } from '../lib/show';
+  import CopyText from '../parts/CopyText.svelte';
+  import Trouble from '../parts/Trouble.svelte';
+
+  let { name }: { name: string | undefined } = $props();
+  const listed = new Watched<Services>(() => '/services', 10_000);
+  const workflows = new Watched<Workflows>(() => '/workflows', 20_000);
+  let round = $state(0);
+  const secrets = new Watched<Secrets>(() => {
+    void round;
+    return '/secrets';
+  }, 10_000);
+  const shown = new Watched<Service>(() => (name ? `/services/${encodeURIComponent(name)}` : undefined), 10_000);
+  let value = $state('');
+  let error: Refused | undefined = $state.raw(undefined);
+  let said = $state('');
+
+  const users = (service: string) => (workflows.value?.workflows ?? []).filter((one) => one.services.includes(service)).map((one) => one.name);
+  const secret = $derived(secrets.value?.secrets.find((one) => one.name === shown.value?.secret));
+
+  async function set(service: Service) {
+    error = undefined;
+    said = '';
+    if (!service.secret) return;
+    try {
+      const purposes = [...new Set([...(secret?.for ?? []), service.base])];
+      await session.ask('PUT', `/secrets/${encodeURIComponent(service.secret)}`, { value, for: purposes });
+      said = `${service.secret} is set.`;
+      value = '';
+      round += 1;
+    } catch (refused) {
+      error = refused instanceof Refused ? refused : new Refused(0, 'Not set', String(refused));
+    }
+  }
+</script>
+
+<svelte:head><title>{name ?? 'Services'} · Kanzlei</title></svelte:head>
+
+<div class="page">
+  <h1>Services</h1>
+  <p class="dim">What workflows call. A service is declared in a document of its own, with the OpenAPI document of its operations: <code>kanzlei service add NAME API</code> writes it from one.</p>
+  {#if listed.error}<Trouble error={listed.error} />{/if}
+  {#if listed.value?.services.length}
+    <div class="panel">
+      <table class="table" aria-label="Services">
+        <thead><tr><th scope="col">Service</th><th scope="col">Base address</th><th scope="col">Network</th><th scope="col">Operations</th><th scope="col">Called by</th></tr></thead>
+        <tbody>
+          {#each listed.value.services as service (service.name)}
+            <tr class:chosen={service.name === name}>
+              <th scope="row"><a href="/services/{encodeURIComponent(service.name)}">{service.name}</a> <span class="dim">{service.about}</span></th>
+              <td><span class="row"><span class="mono">{service.base}</span><CopyText text={service.base} label="Copy the address of {service.name}" /></span></td>
+              <td>{service.network}</td>
+              <td>{service.operations}</td>
+              <td>{#each users(service.name) as user, index (user)}{index ? ', ' : ''}<a href="/workflows/{user}">{user}</a>{:else}<span class="dim">none</span>{/each}</td>
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+  {:else if listed.value}
+    <div class="panel empty">
+      <p>No service is live. A document declares one, and names its OpenAPI document:</p>
+      <pre>service: registry
+base: https://registry.example
+openapi: registry.openapi.yaml</pre>
+    </div>
+  {:else if !listed.error}
+    <div class="panel empty"><SkeletonText paragraph lines={4} /></div>
+  {/if}
+  {#if name}
+    {#if shown.error}<Trouble error={shown.error} />{/if}
+    {#if shown.value}
+      {@const service = shown.value}
+      <h2>{service.name}</h2>
+      <p class="dim">{service.at_once ? `At most ${service.at_once} calls at once. ` : ''}{service.pace ? `At most ${service.pace}.` : ''}</p>
+      {#if service.secret}
+        <form class="panel secret" onsubmit={(event) => { event.preventDefault(); void set(service); }}>
+          <p>
+            {#if secret}Called with the secret <span class="mono">{service.secret}</span>, set {ago(secret.set)}{secret.readable ? '' : '; the key of this service does not open it'}.
+            {:else}<strong>The secret <span class="mono">{service.secret}</span> is not set: its calls fail.</strong>{/if}
+          </p>
+          <label for="secret">New value</label>
+          <input id="secret" type="password" class="control" autocomplete="off" bind:value placeholder="It is never shown again" />
+          <Button size="small" type="submit" disabled={!value}>Set it</Button>
+        </form>
+      {/if}
+      {#if error}<Trouble {error} />{/if}
+      <p role="status">{said}</p>
+      <div class="panel">
+        <table class="table" aria-label="Operations">
+          <thead><tr><th scope="col">Operation</th><th scope="col">Request</th><th scope="col">Takes</th><th scope="col">Answers</th></tr></thead>
+          <tbody>
+            {#each service.operations as operation (operation.id)}
+              <tr>
+                <th scope="row"><span class="mono">{service.name}.{operation.id}</span><br /><span class="dim">{operation.about}</span></th>
+                <td class="mono">{operation.method} {operation.path}</td>
+                <td class="mono">{#each operation.parameters as parameter (parameter.name)}<div>{parameter.name}{parameter.required ? '' : '?'}: {parameter.type}</div>{/each}{#if operation.body}<div>body: {operation.body}</div>{/if}</td>
+                <td class="mono">{#each operation.answers as answer (answer.status)}<div>{answer.status}: {answer.type}</div>{/each}</td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      </div>
+    {/if}
+  {/if}
+</div>
+
+<style>
+  h2 {
+    font-size: 1.125rem;
+    padding: 1rem 0 0.25rem;
+  }
+
+  th[scope='row'] {
+    font-weight: 400;
+  }
+
+  .chosen {
+    background: var(--cds-selected-ui);
+  }
+
+  td.mono {
+    font-size: 0.75rem;
+    overflow-wrap: anywhere;
+    vertical-align: top;
+  }
+
+  .secret {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0.5rem;
+    align-items: center;
+    padding: 0.5rem 0.75rem;
+    font-size: 0.8125rem;
+  }
+
+  .secret p {
+    flex: 1 1 100%;
+    font-size: 0.8125rem;
+  }
+
+  .empty {
+    padding: 1.5rem;
+  }
+</style>
