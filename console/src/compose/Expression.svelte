@@ -80,6 +80,12 @@
           tooltips({ position: 'fixed' }),
           // Enter, Escape and Ctrl+Enter belong to the sheet; a list of suggestions takes them first.
           keymap.of([{ key: 'Enter', run: () => true }, ...historyKeymap, ...defaultKeymap.filter((one) => !['Enter', 'Mod-Enter', 'Escape', 'Alt-ArrowUp', 'Alt-ArrowDown'].includes(one.key ?? ''))]),
+          // By keyboard the cursor comes to the end, as one goes on there; at once, before the next key.
+          EditorView.domEventHandlers({
+            focus: (_, view) => {
+              if (!pointed) queueMicrotask(() => view.dispatch({ selection: { anchor: view.state.doc.length } }));
+            },
+          }),
           EditorView.lineWrapping,
           placeholderOf(placeholder),
           language.of(modeOf(expression)),
@@ -89,11 +95,7 @@
             if (update.docChanged && update.transactions.some((one) => !one.annotation(fromOutside))) {
               oninput(update.state.doc.toString());
             }
-            if (update.focusChanged) {
-              (update.view.hasFocus ? onfocus : onblur)?.();
-              // By keyboard the cursor comes to the end, as one goes on there.
-              if (update.view.hasFocus && !pointed) requestAnimationFrame(() => update.view.dispatch({ selection: { anchor: update.view.state.doc.length } }));
-            }
+            if (update.focusChanged) (update.view.hasFocus ? onfocus : onblur)?.();
           }),
         ],
       }),

@@ -46,6 +46,8 @@
       chosen = undefined;
     }
   });
+  // A field that disappears with its paragraph is written before.
+  $effect(() => () => commit(true));
   $effect(() => {
     if (!first || !box) return;
     const input = box.querySelector<HTMLElement>('input, textarea, select, .cm-content');
@@ -57,15 +59,22 @@
     if (isValue && !expression && chosen === undefined && beginsExpression(next, desk.names)) chosen = true;
     typed = next;
     clearTimeout(timer);
-    timer = setTimeout(commit, 220);
+    timer = setTimeout(() => commit(), 220);
     look();
   }
 
-  function commit() {
+  /** Writes what was typed; `final` once the field is left. */
+  function commit(final = false) {
     clearTimeout(timer);
     if (typed === undefined) return;
     if (typed === (field.value ?? '') && expression === (field.expression ?? false) && field.present) return;
     const changes = written(field, typed, expression);
+    const [only] = changes;
+    // What reads the result is renamed along, once the name is finished.
+    if (field.label === 'id' && field.present && only?.change === 'text') {
+      if (final) void desk.renameResult(field, typed, only);
+      return;
+    }
     if (changes.length) void composer.change(changes, composer.open, `field ${field.at}`);
   }
 
@@ -99,7 +108,7 @@
 
   function leave() {
     focused = false;
-    commit();
+    commit(true);
   }
 
   /** Writes a chosen value: in place of all, or into the expression at the cursor. */

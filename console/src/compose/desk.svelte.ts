@@ -143,14 +143,24 @@ export class Desk {
 
   /** Renames a field: what is named by it elsewhere is renamed too, where the service knows it. */
   async rename(field: Field, name: string, otherwise: Change) {
+    await this.composer.settled();
+    await this.renamed(keyPosition(this.composer.text, field), name, otherwise);
+  }
+
+  /** Gives the result of a step another name, also where it is used. */
+  async renameResult(field: Field, name: string, otherwise: Change) {
+    await this.composer.settled();
+    await this.renamed(field.range?.start, name, otherwise);
+  }
+
+  private async renamed(position: number | undefined, name: string, otherwise: Change) {
     const { composer } = this;
     const open = composer.open;
-    const text = composer.text;
-    const start = keyPosition(text, field);
-    if (start !== undefined) {
+    if (position !== undefined) {
       try {
-        const { edits } = await composer.ask<{ edits: Record<string, Edit[]> }>('rename', { position: start, name });
+        const { edits } = await composer.ask<{ edits: Record<string, Edit[]> }>('rename', { position, name });
         const own = Object.entries(edits);
+        // Other documents are not changed from here; their authors see findings.
         if (own.length === 1 && own[0]) {
           await composer.edit(own[0][1]);
           return;

@@ -121,7 +121,7 @@ openapi: registry.openapi.yaml</pre>
   }
 
   .chosen {
-    background: var(--cds-selected-ui);
+    background: var(--open-paragraph);
   }
 
   td.mono {

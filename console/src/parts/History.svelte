@@ -1,8 +1,9 @@
 <script lang="ts">
   /** The revisions of a workflow and its draft: compared with what is live, restored. */
-  import { Button, CodeSnippet, Tag } from 'carbon-components-svelte';
+  import { Button, CodeSnippet, Modal, Tag } from 'carbon-components-svelte';
   import type { Draft, DraftLine, Preview, Previews, RevisionText, Workflow } from '../api/types';
   import { Refused, session, Watched } from '../lib/api.svelte';
+  import { router } from '../lib/router.svelte';
   import { ago, time } from '../lib/show';
   import Comparison from './Comparison.svelte';
   import Trouble from './Trouble.svelte';
@@ -64,6 +65,14 @@
       round += 1;
     });
 
+  let retiring = $state(false);
+  const retire = () =>
+    attempt(async () => {
+      retiring = false;
+      await session.ask('DELETE', `/workflows/${encodeURIComponent(workflow.name)}`);
+      router.go('/workflows');
+    });
+
   const discard = () =>
     attempt(async () => {
       await session.ask('DELETE', `/drafts/${path}`, undefined, { 'if-match': `"${draft?.version}"` });
@@ -99,7 +108,9 @@
           <td>{revision.operator}</td>
           <td>{#if revision.live}<Tag type="green" size="sm">live</Tag>{/if}</td>
           <td class="actions">
-            {#if !revision.live}
+            {#if revision.live}
+              <Button kind="danger-ghost" size="small" on:click={() => (retiring = true)}>Retire …</Button>
+            {:else}
               <Button kind="ghost" size="small" on:click={() => compare(revision.revision)}>Compare with live</Button>
               <Button kind="ghost" size="small" disabled={draft !== undefined} on:click={() => restore(revision.revision)}>Restore as a draft</Button>
             {/if}
@@ -109,6 +120,10 @@
     </tbody>
   </table>
 </div>
+<Modal size="xs" danger open={retiring} modalHeading="Retire {workflow.name}?" primaryButtonText="Retire it" secondaryButtonText="Leave"
+  on:click:button--secondary={() => (retiring = false)} on:close={() => (retiring = false)} on:submit={() => void retire()}>
+  <p>Its addresses answer 404 from now on and its timetables stop. Jobs that wait run to their end; its revisions and runs are kept.</p>
+</Modal>
 {#each previews.value?.previews.filter(here) ?? [] as preview (preview.id)}
   <div class="preview">
     <p class="dim">
