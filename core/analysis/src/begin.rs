@@ -86,7 +86,7 @@ pub fn begin(wanted: &Beginning) -> Result<Begun, String> {
     samples.extend(request.body.clone());
 
     let mut input = Map::new();
-    let mut elsewhere: Vec<(String, &str)> = Vec::new();
+    let mut from: Vec<String> = Vec::new();
     for (name, value) in &samples {
         let identifier = name_of(name);
         let mut schema = match value {
@@ -96,13 +96,8 @@ pub fn begin(wanted: &Beginning) -> Result<Begun, String> {
         if !matches!(value, Json::Null | Json::Object(_)) && *value != json!("") && *value != json!([]) {
             schema["examples"] = json!([value]);
         }
-        let source = match (request.query.contains_key(name), by_query) {
-            (true, false) => Some("query"),
-            (false, true) if request.body.contains_key(name) => Some("body"),
-            _ => None,
-        };
-        if let Some(source) = source.filter(|source| *source == "query") {
-            elsewhere.push((identifier.clone(), source));
+        if request.query.contains_key(name) && (!by_query || identifier != *name) {
+            from.push(format!("{identifier}: {}", quoted(&format!("query.{name}"))));
         }
         input.insert(identifier, schema);
     }
@@ -118,8 +113,7 @@ pub fn begin(wanted: &Beginning) -> Result<Begun, String> {
     }
     if !endpoint.is_empty() {
         let _ = write!(text, "\nentries:\n  - endpoint: {}\n    access: open\n", plain(&endpoint));
-        if !elsewhere.is_empty() {
-            let from: Vec<String> = elsewhere.iter().map(|(name, source)| format!("{name}: {source}.{name}")).collect();
+        if !from.is_empty() {
             let _ = writeln!(text, "    from: {{{}}}", from.join(", "));
         }
     } else if !wanted.timetable.trim().is_empty() {

@@ -26,6 +26,7 @@ pub mod outline;
 mod place;
 pub mod sample;
 pub mod scope;
+mod sent;
 pub mod sheet;
 pub mod symbols;
 mod workspace;

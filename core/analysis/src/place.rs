@@ -309,6 +309,11 @@ fn find(node: &Node, path: &mut Vec<At>) -> bool {
     }
 }
 
+/// The innermost node on the way to a path, the root left out: where a value that is not there yet would belong.
+pub(crate) fn nearest<'n>(root: &'n Node, path: &[At]) -> Option<&'n Node> {
+    (1..=path.len()).rev().find_map(|end| node(root, &path[..end]))
+}
+
 /// The node at a path.
 pub(crate) fn node<'n>(root: &'n Node, path: &[At]) -> Option<&'n Node> {
     path.iter().try_fold(root, |node, at| match (&node.kind, at) {

@@ -3,15 +3,16 @@
 use std::collections::BTreeSet;
 
 use kanzlei_lang::diagnostic::Place;
+use kanzlei_lang::document::Document;
 use kanzlei_lang::document::yaml::Node;
-use kanzlei_lang::document::{Document, Workflow};
 use kanzlei_lang::edit::At;
-use kanzlei_lang::types::schema;
+use kanzlei_lang::types::Type;
 use serde_json::Value as Json;
 
 use super::{Kind, Site, Suggestion};
 use crate::keys;
 use crate::place::{MARK, node};
+use crate::sent::{Parameter, bound, inputs, parameters};
 
 /// Steps with the keys they need, to be filled in.
 const STEPS: &[(&str, &str)] = &[
@@ -150,12 +151,12 @@ fn free_keys(site: &Site, map: &[At], replace: Place) -> Vec<Suggestion> {
         let Some(step) = node(root, &map[..end]) else { return Vec::new() };
         let text = |name: &str| step.get(name).and_then(Node::as_text).unwrap_or_default();
         return match (kanzlei_lang::edit::steps::kind(step), rest.len(), last.as_str()) {
-            ("call", 1, "send") => parameters(site, text("call"), replace),
-            ("invoke", 1, "send") => inputs(site, text("invoke"), replace),
-            ("enqueue", 1, "send") => inputs(site, text("enqueue"), replace),
+            ("call", 1, "send") => suggested(parameters(site.workspace, text("call")), replace),
+            ("invoke", 1, "send") => suggested(inputs(site.workspace, text("invoke")), replace),
+            ("enqueue", 1, "send") => suggested(inputs(site.workspace, text("enqueue")), replace),
             ("sql", _, "bind") => {
                 let statement = node(root, &map[..map.len() - 1]).and_then(|holder| holder.get("statement"));
-                bound(statement.and_then(Node::as_text).unwrap_or_default(), replace)
+                suggested(bound(statement.and_then(Node::as_text).unwrap_or_default()), replace)
             }
             ("match", 1, "arms") => labels(site, &map[..end], replace),
             _ => Vec::new(),
@@ -164,10 +165,10 @@ fn free_keys(site: &Site, map: &[At], replace: Place) -> Vec<Suggestion> {
     match (keys::kind_of(root), map.len(), last.as_str()) {
         (Some("workflow"), 3, "send" | "from") => {
             let name = root.get("workflow").and_then(Node::as_text).unwrap_or_default();
-            inputs(site, name, replace)
+            suggested(inputs(site.workspace, name), replace)
         }
         (Some("cases"), _, "input") => {
-            inputs(site, root.get("cases").and_then(Node::as_text).unwrap_or_default(), replace)
+            suggested(inputs(site.workspace, root.get("cases").and_then(Node::as_text).unwrap_or_default()), replace)
         }
         (Some("cases"), _, "stubs" | "calls") => stubs(site, replace),
         (Some("cases"), _, "steps") => steps_of_cases(site, replace),
@@ -179,76 +180,20 @@ fn value_snippet(name: &str) -> String {
     format!("{}: $1", kanzlei_lang::document::yaml::quoted(name))
 }
 
-/// Parameters and body members of an operation.
-fn parameters(site: &Site, target: &str, replace: Place) -> Vec<Suggestion> {
-    let Some((service, operation)) = target.split_once('.') else {
-        // Variables of a URI template.
-        let variables =
-            target.split('{').skip(1).filter_map(|part| part.split_once('}')).flat_map(|(names, _)| names.split(','));
-        let names = variables.map(|name| name.trim_matches(|c: char| !c.is_ascii_alphanumeric() && c != '_'));
-        return names.map(|name| Suggestion::new(Kind::Input, name, replace).snippet(value_snippet(name))).collect();
+/// Keys of what can be sent, each with its type and whether it is needed.
+fn suggested(known: Vec<Parameter>, replace: Place) -> Vec<Suggestion> {
+    let one = |parameter: Parameter| {
+        let needed = if parameter.required { "required" } else { "optional" };
+        let detail = match parameter.of {
+            Type::Unknown => String::new(),
+            of => format!("{of}, {needed}"),
+        };
+        Suggestion::new(Kind::Input, &parameter.name, replace)
+            .snippet(value_snippet(&parameter.name))
+            .detail(detail)
+            .about(parameter.about)
     };
-    let Some((service, operation)) = crate::symbols::operation(site.workspace, service, operation) else {
-        return Vec::new();
-    };
-    let mut reader = schema::Reader::new(&service.api);
-    let mut out: Vec<Suggestion> = operation
-        .parameters
-        .iter()
-        .map(|parameter| {
-            let of = reader.read(&parameter.schema).to_string();
-            let needed = if parameter.required { "required" } else { "optional" };
-            let about = parameter.schema.get("description").and_then(Json::as_str).unwrap_or_default();
-            Suggestion::new(Kind::Input, &parameter.name, replace)
-                .snippet(value_snippet(&parameter.name))
-                .detail(format!("{of}, {needed}"))
-                .about(about)
-        })
-        .collect();
-    if let Some(body) = &operation.body
-        && let kanzlei_lang::types::Type::Object(shape) = reader.read(body)
-    {
-        out.extend(shape.members.iter().map(|member| {
-            Suggestion::new(Kind::Input, member.name.to_string(), replace)
-                .snippet(value_snippet(&member.name))
-                .detail(format!("{}{}", member.value, if member.optional { ", optional" } else { ", required" }))
-        }));
-    }
-    out
-}
-
-/// The inputs of a workflow.
-pub(super) fn inputs(site: &Site, workflow: &str, replace: Place) -> Vec<Suggestion> {
-    let Some(found) = workflow_named(site, workflow) else { return Vec::new() };
-    let inputs = found.input.iter().map(|property| {
-        let of = schema::read(&property.schema).to_string();
-        let needed = if property.optional || property.default.is_some() { "optional" } else { "required" };
-        let about = property.schema.get("description").and_then(Json::as_str).unwrap_or_default();
-        Suggestion::new(Kind::Input, &property.name.text, replace)
-            .snippet(value_snippet(&property.name.text))
-            .detail(format!("{of}, {needed}"))
-            .about(about)
-    });
-    inputs.collect()
-}
-
-pub(super) fn workflow_named<'s>(site: &Site<'s>, name: &str) -> Option<&'s Workflow> {
-    site.workspace.documents().find_map(|(_, _, document)| match document {
-        Document::Workflow(workflow) if workflow.name.text == name => Some(&**workflow),
-        _ => None,
-    })
-}
-
-/// Parameters of a statement: `:name`.
-fn bound(statement: &str, replace: Place) -> Vec<Suggestion> {
-    let mut names = BTreeSet::new();
-    for part in statement.split(':').skip(1) {
-        let name: String = part.chars().take_while(|c| c.is_ascii_alphanumeric() || *c == '_').collect();
-        if name.starts_with(|c: char| c.is_ascii_alphabetic()) {
-            names.insert(name);
-        }
-    }
-    names.into_iter().map(|name| Suggestion::new(Kind::Input, &name, replace).snippet(value_snippet(&name))).collect()
+    known.into_iter().map(one).collect()
 }
 
 /// The values that the subject of a `match` can have.

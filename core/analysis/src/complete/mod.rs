@@ -8,7 +8,7 @@ use kanzlei_lang::diagnostic::Place;
 use kanzlei_lang::edit::At;
 use serde::{Deserialize, Serialize};
 
-use crate::place::{What, floor, locate, node, read};
+use crate::place::{What, floor, locate, nearest, read};
 use crate::{Workspace, expression, keys};
 
 /// Something that can stand at a position.
@@ -106,9 +106,7 @@ pub fn at(workspace: &Workspace, path: &str, position: usize) -> Vec<Suggestion>
 pub fn within(workspace: &Workspace, path: &str, at: &[At], expression: &str, position: usize) -> Vec<Suggestion> {
     let Some(text) = workspace.text(path) else { return Vec::new() };
     let Some(root) = read(text) else { return Vec::new() };
-    let Some(begins) = (1..=at.len()).rev().find_map(|end| node(&root, &at[..end])).map(|node| node.at.start) else {
-        return Vec::new();
-    };
+    let Some(begins) = nearest(&root, at).map(|node| node.at.start) else { return Vec::new() };
     let (Some(spot), Some(sight)) = (locate(text, begins as usize), expression::sight(workspace, path, begins, None))
     else {
         return Vec::new();

@@ -13,7 +13,7 @@ use super::short;
 use super::values::sample;
 use crate::Workspace;
 use crate::expression::{sight, type_of_name};
-use crate::place::{node, read};
+use crate::place::{nearest, read};
 
 /// The value of an expression over samples.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -45,7 +45,7 @@ pub fn evaluate(
     values: &BTreeMap<String, Json>,
 ) -> Option<Evaluated> {
     let root = read(workspace.text(path)?)?;
-    let begins = (1..=at.len()).rev().find_map(|end| node(&root, &at[..end]))?.at.start;
+    let begins = nearest(&root, at)?.at.start;
     let sight = sight(workspace, path, begins, None)?;
     let fault = |faults: Vec<kanzlei_lang::expr::Fault>| {
         let texts = faults.into_iter().map(|fault| match fault.help {

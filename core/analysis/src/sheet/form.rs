@@ -4,7 +4,7 @@ use kanzlei_compiler::plan::sheet::inline;
 use kanzlei_lang::document::keys::COMMON;
 use kanzlei_lang::document::yaml::{Kind, Node};
 use kanzlei_lang::edit::{At, parse_path, path_text, steps};
-use kanzlei_lang::types::schema::{self, Reader};
+use kanzlei_lang::types::schema;
 use kanzlei_lang::types::{Text, Type};
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
@@ -12,7 +12,8 @@ use serde_json::Value as Json;
 use super::{as_list, table, trimmed};
 use crate::complete::{self, Range};
 use crate::place::{node, read};
-use crate::{Workspace, hover, keys, symbols};
+use crate::sent::{Parameter, bound, inputs, parameters};
+use crate::{Workspace, hover, keys};
 
 /// A paragraph as a form.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -211,73 +212,6 @@ fn inside(of: Type, path: &[&str]) -> Type {
 
 fn json(node: &Node) -> Json {
     serde_json::from_str(&node.to_value().to_json()).unwrap_or_default()
-}
-
-/// Something that is sent: a parameter, a member of a body, an input.
-pub(crate) struct Parameter {
-    pub name: String,
-    pub of: Type,
-    pub required: bool,
-    pub about: String,
-    pub schema: Json,
-}
-
-/// Parameters and body members of an operation, by `service.operation`; those of a URI template.
-pub(crate) fn parameters(workspace: &Workspace, target: &str) -> Vec<Parameter> {
-    let plain = |name: &str| Parameter {
-        name: name.to_owned(),
-        of: Type::Unknown,
-        required: false,
-        about: String::new(),
-        schema: Json::Null,
-    };
-    let Some((service, operation)) =
-        target.split_once('.').and_then(|(service, id)| symbols::operation(workspace, service, id))
-    else {
-        let variables =
-            target.split('{').skip(1).filter_map(|part| part.split_once('}')).flat_map(|(names, _)| names.split(','));
-        return variables
-            .map(|name| plain(name.trim_matches(|c: char| !c.is_ascii_alphanumeric() && c != '_')))
-            .collect();
-    };
-    let mut reader = Reader::new(&service.api);
-    let described = |schema: &Json| schema.get("description").and_then(Json::as_str).unwrap_or_default().to_owned();
-    let mut out: Vec<Parameter> = operation
-        .parameters
-        .iter()
-        .map(|parameter| Parameter {
-            name: parameter.name.clone(),
-            of: reader.read(&parameter.schema),
-            required: parameter.required,
-            about: described(&parameter.schema),
-            schema: parameter.schema.clone(),
-        })
-        .collect();
-    if let Some(body) = &operation.body {
-        let properties = reader.resolve(body).get("properties").cloned().unwrap_or_default();
-        if let Type::Object(shape) = reader.read(body) {
-            out.extend(shape.members.iter().map(|member| {
-                let schema = properties.get(&*member.name).cloned().unwrap_or_default();
-                let required = !member.optional && operation.body_required;
-                let (name, of) = (member.name.to_string(), member.value.clone());
-                Parameter { name, of, required, about: described(&schema), schema }
-            }));
-        }
-    }
-    out
-}
-
-/// The inputs of a workflow.
-pub(crate) fn inputs(workspace: &Workspace, name: &str) -> Vec<Parameter> {
-    let Some(found) = symbols::workflow(workspace, name) else { return Vec::new() };
-    let one = |property: &kanzlei_lang::document::workflow::Property| Parameter {
-        name: property.name.text.clone(),
-        of: schema::read(&property.schema),
-        required: !property.optional && property.default.is_none(),
-        about: property.schema.get("description").and_then(Json::as_str).unwrap_or_default().to_owned(),
-        schema: property.schema.clone(),
-    };
-    found.input.iter().map(one).collect()
 }
 
 /// Keys of steps that hold steps.
@@ -632,16 +566,4 @@ fn expected(of: &Type) -> String {
 /// Whether nothing but texts are wanted.
 fn is_text(of: &Type) -> bool {
     of.alternatives().iter().all(|one| matches!(one, Type::Text(_))) && !matches!(of, Type::Text(Text::One(_)))
-}
-
-/// The parameters of a statement.
-fn bound(statement: &str) -> Vec<Parameter> {
-    let mut out: Vec<Parameter> = Vec::new();
-    for part in statement.split(':').skip(1) {
-        let name: String = part.chars().take_while(|c| c.is_ascii_alphanumeric() || *c == '_').collect();
-        if name.starts_with(|c: char| c.is_ascii_alphabetic()) && !out.iter().any(|known| known.name == name) {
-            out.push(Parameter { name, of: Type::Unknown, required: true, about: String::new(), schema: Json::Null });
-        }
-    }
-    out
 }

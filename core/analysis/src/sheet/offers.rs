@@ -8,10 +8,10 @@ use kanzlei_lang::types::schema::Reader;
 use kanzlei_lang::types::{Text, Type, contradiction};
 use serde::{Deserialize, Serialize};
 
-use super::form::{Parameter, inputs, parameters};
 use super::short;
 use crate::expression::type_of_name;
 use crate::place::{node, read};
+use crate::sent::{Parameter, inputs, parameters};
 use crate::workspace::Instead;
 use crate::{Workspace, symbols};
 use kanzlei_compiler::check::watch::{Question, Sight};

@@ -11,7 +11,7 @@ use serde_json::Value as Json;
 use super::form::wanted;
 use super::short;
 use crate::expression::{sight, type_of_name};
-use crate::place::{node, read};
+use crate::place::{nearest, read};
 use crate::{Workspace, keys, symbols};
 
 /// What could be chosen for a field.
@@ -54,7 +54,7 @@ const MOST: usize = 300;
 pub fn values(workspace: &Workspace, path: &str, at: &[At]) -> Option<Values> {
     let root = read(workspace.text(path)?)?;
     // What a step knows, or what the field itself does, such as the value of `collect`.
-    let begins = (1..=at.len()).rev().find_map(|end| node(&root, &at[..end]))?.at.start;
+    let begins = nearest(&root, at)?.at.start;
     let sight = sight(workspace, path, begins, None)?;
     let wanted = wanted(workspace, &root, at);
     let label = at.last().map(keys::key_name).unwrap_or_default();

@@ -57,6 +57,8 @@ fn examples_become_typed_inputs() {
             .collect();
         assert!(codes.iter().all(|code| code.starts_with("unused")), "{}\n{codes:?}", begun.text);
     }
+    let dashed = begin(&wanted("", "curl 'http://h/tide?at-least=6'")).expect("a query");
+    assert!(dashed.text.contains("    from: {at_least: query.at-least}\n"), "{}", dashed.text);
     for (name, example, says) in [
         ("W", "", "cannot be the name"),
         ("w", "[1]", "no JSON object"),

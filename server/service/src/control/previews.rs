@@ -85,7 +85,7 @@ pub struct Open {
     tables: Mutex<VecDeque<(Uuid, Arc<Built>)>>,
     /// Addresses whose drafts have errors, and when that was found.
     failed: Mutex<VecDeque<(Uuid, Instant, Problem)>>,
-    /// One address is compiled at a time: whoever waits finds what the one before found.
+    /// Compiles one address at a time; a request that waits uses the result of the one before it.
     building: tokio::sync::Mutex<()>,
     under_way: Arc<AtomicUsize>,
     results: Mutex<VecDeque<(Uuid, JobDocument, Option<Reply>)>>,
