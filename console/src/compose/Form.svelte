@@ -6,7 +6,7 @@
   import Field from './Field.svelte';
   import Findings from './Findings.svelte';
   import InputRow from './InputRow.svelte';
-  import { insert, parent, rename, set, text as textChange, within } from './tree';
+  import { insert, parent, remove, rename, set, text as textChange, within } from './tree';
 
   let { composer, desk, findings }: { composer: Composer; desk: Desk; findings: Diagnostic[] } = $props();
   const form = $derived(composer.form);
@@ -75,13 +75,25 @@
     else await composer.change([textChange(`${at}/${name}`, '')]);
   }
 
+  /** The paragraph whose text is being written; another one may be open when it is saved. */
+  let written: { at: string; source: string } | undefined;
+
   function writeSource(value: string) {
     typed = value;
+    written = form && { at: form.at, source: value };
     clearTimeout(timer);
-    timer = setTimeout(() => {
-      if (form && typed !== undefined) void composer.change([set(form.at, typed)], form.at, `text ${form.at}`);
-    }, 350);
+    timer = setTimeout(flush, 350);
   }
+
+  /** Writes the text of the paragraph as far as it was typed. */
+  function flush() {
+    clearTimeout(timer);
+    if (written) void composer.change([set(written.at, written.source)], composer.open, `text ${written.at}`);
+    written = undefined;
+  }
+
+  // What was typed is written before the paragraph is folded.
+  $effect(() => flush);
 
   const adds = (field: FieldOf) => field.shape === 'names' && !/\/(send|bind)$/.test(field.at);
   const whole = $derived(['input', 'functions', 'replies'].includes(form?.kind ?? ''));
@@ -91,7 +103,7 @@
   <div class="form" data-form={form.at || 'head'}>
     {#if asText}
       <textarea class="mono" aria-label="Text of this paragraph" rows={Math.min(24, form.source.split('\n').length + 1)} value={typed ?? form.source} spellcheck="false"
-        oninput={(event) => writeSource(event.currentTarget.value)} onblur={() => (typed = undefined)}></textarea>
+        oninput={(event) => writeSource(event.currentTarget.value)} onblur={() => { flush(); typed = undefined; }}></textarea>
       <Findings {composer} {findings} />
     {:else}
       {#if form.kind === 'input'}
@@ -109,7 +121,7 @@
             <div class="group" style:padding-left="{Math.max(0, field.depth - 1)}rem">
               <span title={field.about}>{field.label}</span>
               {#if field.free}
-                <button type="button" class="link" onclick={() => void composer.change([{ change: 'remove', at: field.at.split('/').map((one) => (/^\d+$/.test(one) ? Number(one) : one)) }])}>remove</button>
+                <button type="button" class="link" onclick={() => void composer.change([remove(field.at)])}>remove</button>
               {/if}
               {#if adds(field)}<button type="button" class="link" onclick={() => void addMember(field.at)}>add</button>{/if}
               <Findings {composer} findings={byField.get(field.at) ?? []} />
@@ -118,7 +130,7 @@
             <div class="branch">
               <input class="mono" aria-label="Name of the branch {field.label}" value={field.label}
                 onchange={(event) => void composer.change([rename(field.at, event.currentTarget.value.trim())])} />
-              <button type="button" class="link" onclick={() => void composer.change([{ change: 'remove', at: field.at.split('/').map((one) => (/^\d+$/.test(one) ? Number(one) : one)) }])}>remove</button>
+              <button type="button" class="link" onclick={() => void composer.change([remove(field.at)])}>remove</button>
             </div>
           {:else}
             <Field {composer} {desk} {field} findings={byField.get(field.at) ?? []} first={latest === field.at} />
