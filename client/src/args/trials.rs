@@ -62,6 +62,9 @@ pub struct Try {
     /// Do not perform this although it only reads
     #[arg(long, value_name = "NAME")]
     pub simulate: Vec<String>,
+    /// Answer as the run of --run was answered: `registry`, `rates.latest`, `sql.harbour`
+    #[arg(long, value_name = "NAME", requires = "run")]
+    pub recorded: Vec<String>,
     /// Perform everything as if it were live
     #[arg(long)]
     pub live: bool,

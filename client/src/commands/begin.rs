@@ -2,12 +2,9 @@
 
 use std::path::{Path, PathBuf};
 
-use kanzlei_api::services::{self as api, Services, described};
-use kanzlei_compiler::check::{Bundle, check};
-use kanzlei_lang::diagnostic::{Report, Severity};
-use kanzlei_lang::document::yaml::Node;
+use kanzlei_analysis::describe::{Refused, describe};
+use kanzlei_api::services::{self as api, Services};
 use kanzlei_lang::document::{self, reader::is_document_name};
-use kanzlei_model::address::has_private_host;
 
 use super::{print_json, segment};
 use crate::api::Api;
@@ -202,72 +199,37 @@ fn write(file: &Path, text: &str) -> Done {
     std::fs::write(file, text).map_err(failed)
 }
 
-/// Takes a published API description into the folder and writes the service's document beside it.
-pub fn add_service(name: &str, api: &Path, base: Option<&str>, folder: &Path) -> Done {
+/// Writes a published API description into the folder and the service's document beside it.
+pub fn add_service(name: &str, path: &Path, base: Option<&str>, folder: &Path) -> Done {
     let folder = folder.strip_prefix(".").unwrap_or(folder);
-    if !is_document_name(name) {
-        return Err(Error::Usage(format!(
-            "`{name}` cannot be the name of a service; lower-case letters, digits and hyphens"
-        )));
-    }
-    let text = std::fs::read_to_string(api).map_err(|error| Error::Usage(format!("{}: {error}", api.display())))?;
-    let shown = api.display().to_string();
-    let mut report = Report::new(&shown, &text);
-    let root = document::yaml::parse(&mut report);
-    let Some(root) = root else {
-        let found = report.finish();
-        draw::diagnostics(&found, &|_| Some(text.clone()));
-        return Err(Error::Bad);
-    };
-    let version = root.get("openapi").and_then(Node::as_text).unwrap_or_default();
-    if !version.starts_with("3.") {
-        let what = match root.get("swagger") {
-            Some(_) => "describes its API by Swagger 2.0",
-            None => "is no OpenAPI document",
-        };
-        return Err(Error::Usage(format!("{shown} {what}; OpenAPI 3.0 and 3.1 are read")));
-    }
-    let server = root.get("servers").and_then(|servers| match &servers.kind {
-        document::yaml::Kind::List(items) => items.first()?.get("url").and_then(Node::as_text),
-        _ => None,
-    });
-    let about = root.get("info").and_then(|info| info.get("title")).and_then(Node::as_text).unwrap_or(name);
-    let Some(base) = base.or(server.filter(|url| url.starts_with("http"))) else {
-        return Err(Error::Usage(format!("{shown} names no server; set its address with --base https://…")));
-    };
-    let extension = if text.trim_start().starts_with('{') { "json" } else { "yaml" };
-    let (file, beside) = (folder.join(format!("services/{name}.yaml")), format!("{name}.openapi.{extension}"));
+    let text = std::fs::read_to_string(path).map_err(|error| Error::Usage(format!("{}: {error}", path.display())))?;
+    let file = folder.join(format!("services/{name}.yaml"));
     if file.exists() {
         return Err(Error::Usage(format!("{} exists already", file.display())));
     }
-    // Addresses that are not public are called only where the document says so.
-    let network = if has_private_host(base) { "network: private\n" } else { "" };
-    let document = format!(
-        "service: {name}\nabout: {}\nbase: {base}\n{network}openapi: {beside}\n",
-        kanzlei_api::Json::from(about)
-    );
     // What is written must be good before it is written.
-    let mut bundle = Bundle::default();
-    bundle.add("service.yaml", &document);
-    bundle.files.insert(beside.clone(), text.clone());
-    let checked = check(&bundle);
-    if checked.errors() > 0 {
-        for found in checked.diagnostics.iter().filter(|d| d.severity == Severity::Error) {
-            eprintln!("{}", found.message);
+    let described = match describe(name, &text, base) {
+        Ok(described) => described,
+        Err(Refused::Because(why)) => return Err(Error::Usage(format!("{}: {why}", path.display()))),
+        Err(Refused::Findings(found)) => {
+            draw::diagnostics(&found, &|_| Some(text.clone()));
+            return Err(Error::Failed(format!("{} is refused", path.display())));
         }
-        return Err(Error::Failed(format!("{shown} is refused")));
-    }
-    write(&folder.join(format!("services/{beside}")), &text)?;
-    write(&file, &document)?;
+    };
+    write(&folder.join(format!("services/{}", described.beside)), &text)?;
+    write(&file, &described.document)?;
     println!("written   {}", file.display());
-    println!("written   {}\n", folder.join(format!("services/{beside}")).display());
-    if !network.is_empty() {
-        println!("{base} is a private address: calls reach it where the service's configuration allows its network");
+    println!("written   {}\n", folder.join(format!("services/{}", described.beside)).display());
+    if described.private {
+        println!(
+            "{} is a private address: calls reach it where the service's configuration allows its network",
+            described.base
+        );
         println!("(`network.allow`).\n");
     }
-    if let Some(service) = checked.services.get(name) {
-        let described = service.operations.iter().map(|(id, operation)| described(&service.api, id, operation));
-        operations(name, &described.collect::<Vec<_>>());
+    if let Some(service) = described.service {
+        let all = service.operations.iter().map(|(id, operation)| api::described(&service.api, id, operation));
+        operations(name, &all.collect::<Vec<_>>());
     }
     Ok(())
 }

@@ -28,6 +28,7 @@ pub fn run(api: &Api, args: &Try, json: bool) -> Done {
         input: Json::Null,
         exact: args.exact,
         run: None,
+        recorded: args.recorded.clone(),
         stepwise: args.interactive,
         only: args.step.clone().unwrap_or_default(),
         from: args.from.clone().unwrap_or_default(),

@@ -227,6 +227,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/language/service": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The documents of a service, from its description or from samples */
+        post: operations["describeService"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/language/sheet": {
         parameters: {
             query?: never;
@@ -416,6 +433,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Runs the cases of a workflow on a virtual clock, with stubs for everything outside */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/retraces": {
         parameters: {
             query?: never;
@@ -530,7 +564,8 @@ export interface paths {
         /** A case that shows what the trial did */
         get: operations["recordTrial"];
         put?: never;
-        post?: never;
+        /** Adds the case to the draft of the workflow's cases */
+        post: operations["addCaseOfTrial"];
         delete?: never;
         options?: never;
         head?: never;
@@ -917,6 +952,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sends a request to the public listener as a client would */
+        post: operations["sendRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs": {
         parameters: {
             query?: never;
@@ -961,7 +1013,8 @@ export interface paths {
         /** A case that shows what the run did */
         get: operations["recordCase"];
         put?: never;
-        post?: never;
+        /** Adds the case to the draft of the workflow's cases */
+        post: operations["addCaseOfRun"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1211,6 +1264,19 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description A case that was added to the draft of a workflow's cases. */
+        AddedCase: {
+            workflow: string;
+            /** @description Its name there: with a number behind it where the name was used. */
+            name: string;
+            /**
+             * Format: uint64
+             * @description The version of the draft.
+             */
+            version: number;
+            /** @description What is left to be done by hand. */
+            notes: string[];
+        };
         /** @description What an operation answers with a status. */
         Answer: {
             /** @description `200`, `2XX` or `default`. */
@@ -1260,6 +1326,26 @@ export interface components {
             endpoint: string;
             /** @description Its inputs: JSON Schema by name. */
             input: unknown;
+        };
+        /** @description Something that was not as a case expects. */
+        CaseDifference: {
+            /** @description `reply.body.dues.amount`, `step rate`, `calls of rates.latest`. */
+            what: string;
+            wanted: string;
+            got: string;
+            /**
+             * Format: uint32
+             * @description The line of the expectation, from 1.
+             */
+            line: number;
+        };
+        /** @description How a recorded case is called. */
+        CaseName: {
+            /**
+             * @description The name of the case; the run's id by default.
+             * @default null
+             */
+            name: string | null;
         };
         /** @description A change to the tree of a document. */
         Change: {
@@ -1390,6 +1476,22 @@ export interface components {
             p50_us: components["schemas"]["Span"] | null;
             /** @description The time that 95 of 100 did not exceed. */
             p95_us: components["schemas"]["Span"] | null;
+        };
+        /** @description How much of a workflow cases reached. */
+        Covered: {
+            /**
+             * Format: uint32
+             * @description All its steps but those that are off.
+             */
+            steps: number;
+            /** Format: uint32 */
+            steps_reached: number;
+            /** Format: uint32 */
+            branches: number;
+            /** Format: uint32 */
+            branches_reached: number;
+            /** @description What none reached, in the order of the sheet. */
+            missing: components["schemas"]["NotReached"][];
         };
         /** @description One database, and whether jobs can perform writing steps once in it. */
         Database: {
@@ -1643,6 +1745,18 @@ export interface components {
             url: string;
             /** @description A line for a terminal that calls it. */
             curl: string;
+            /**
+             * @description The same request in its parts.
+             * @default {
+             *       "method": "",
+             *       "target": "",
+             *       "path": {},
+             *       "query": {},
+             *       "headers": {},
+             *       "body": null
+             *     }
+             */
+            request: components["schemas"]["ExampleRequest"];
         };
         /** @description A step of the outline. */
         Entry: {
@@ -1678,6 +1792,27 @@ export interface components {
             what: string;
             by: string;
             detail?: string | null;
+        };
+        /** @description A request to an endpoint with example values. */
+        ExampleRequest: {
+            /** @description Its method. */
+            method: string;
+            /** @description Path and query as they are sent. */
+            target: string;
+            /** @description Values of the variables of the path. */
+            path: {
+                [key: string]: string;
+            };
+            /** @description Parameters of the query. */
+            query: {
+                [key: string]: string;
+            };
+            /** @description Header fields. */
+            headers: {
+                [key: string]: string;
+            };
+            /** @description The body; null for none. */
+            body: unknown;
         };
         /** @description What the code of a finding means. */
         Explanation: {
@@ -2331,6 +2466,13 @@ export interface components {
             id: string;
             why: string;
         };
+        /** @description A step or branch that no case reached. */
+        NotReached: {
+            /** @description The step's number on the sheet. */
+            number: string;
+            /** @description `then`, `else`, `skipped`, `catch` or a value of `match`; null where the step itself was not reached. */
+            branch: string | null;
+        };
         /** @description The text of a `note` step. */
         Note: {
             at: components["schemas"]["Timestamp"];
@@ -2509,6 +2651,46 @@ export interface components {
              * @description Its first line, from 1.
              */
             line: number;
+        };
+        /** @description What a client receives. */
+        PlainAnswer: {
+            /** Format: uint16 */
+            status: number;
+            /** @description Header fields in their order. */
+            headers: [
+                string,
+                string
+            ][];
+            /** @description The body as text, up to 256 KiB. */
+            body: string;
+            /** @description Whether there was more. */
+            cut: boolean;
+            /** @description Until the whole body arrived. */
+            duration_us: components["schemas"]["Span"];
+            /** @description The id by which its run or refusal is found. */
+            request_id: string;
+            /**
+             * Format: uuid
+             * @description The run, where it ended and the journal has it.
+             */
+            run: string | null;
+            /** @description The job that was queued, where the answer names one. */
+            job: string | null;
+        };
+        /** @description A request as a client sends it. */
+        PlainRequest: {
+            method: string;
+            /** @description Path and query: `/harbours/LIN/quotes?nights=2`. */
+            target: string;
+            /** @default {} */
+            headers: {
+                [key: string]: string;
+            };
+            /**
+             * @description The body as it is sent; empty for none.
+             * @default
+             */
+            body: string;
         };
         /** @description An address at which drafts can be called. */
         Preview: {
@@ -2699,6 +2881,76 @@ export interface components {
             digest: string | null;
             /** @description Only where nothing confidential can be in it. */
             text: string | null;
+        };
+        /** @description What came of cases. */
+        Rehearsal: {
+            workflow: string;
+            /** @description Those that were run, in the order of their document. */
+            cases: components["schemas"]["RehearsedCase"][];
+            /** @description What all of them reached; null where only one was run or time ran out. */
+            coverage: components["schemas"]["Covered"] | null;
+            /** @description What is wrong with the documents of cases; cases of one with errors are not run. */
+            diagnostics: components["schemas"]["Diagnostic"][];
+            /**
+             * Format: uint32
+             * @description Cases for which there was no time.
+             */
+            left: number;
+        };
+        /** @description Cases that are to be run. Nothing outside is asked but databases that cases name. */
+        RehearsalRequest: {
+            /**
+             * @description The documents that the author is working on; they stand in place of live ones.
+             * @default []
+             */
+            documents: components["schemas"]["Document"][];
+            /**
+             * @description Texts of other files by path, such as OpenAPI documents.
+             * @default {}
+             */
+            files: {
+                [key: string]: string;
+            };
+            /**
+             * @description Drafts on the server that it sees.
+             * @default []
+             */
+            drafts: components["schemas"]["DraftName"][];
+            /** @description The workflow whose cases are run: those of a document of the request, otherwise those of its draft of cases. */
+            workflow: string;
+            /**
+             * @description The name of the only case to run; with it comes what each step did. Empty for all.
+             * @default
+             */
+            only: string;
+        };
+        /** @description What came of one case. */
+        RehearsedCase: {
+            name: string;
+            /**
+             * Format: uint32
+             * @description The line of the case, from 1.
+             */
+            line: number;
+            passed: boolean;
+            /** @description What was not as expected. */
+            differences: components["schemas"]["CaseDifference"][];
+            /** @description Stubs to paste for calls that none answered, as YAML. */
+            missing_stubs: string[];
+            /** @description How the run ended; null when the request led to none. */
+            state: components["schemas"]["RunState"] | null;
+            /**
+             * Format: uint16
+             * @description What the client would have received.
+             */
+            status: number | null;
+            reply: unknown;
+            /** @description On the clock of the case. */
+            duration_us: components["schemas"]["Span"];
+            /** @description The input, where the request led to a run and only this case was asked for. */
+            input: unknown;
+            /** @description What each step did, where only this case was asked for. */
+            steps: components["schemas"]["Step"][];
         };
         /** @description The edits of a renaming, by document. */
         Renamed: {
@@ -3011,8 +3263,21 @@ export interface components {
         };
         /** @enum {string} */
         RunState: "scheduled" | "queued" | "running" | "waiting" | "succeeded" | "rejected" | "failed" | "cancelled";
-        /** @description A few seconds of a lane. */
+        /** @description An answer that a service gave. */
         Sample: {
+            method: string;
+            /** @description The path below the base, with `{…}` where it differs from call to call: `/now/{place}`. */
+            path: string;
+            /** Format: uint16 */
+            status: number;
+            /**
+             * @description The body; null for none.
+             * @default null
+             */
+            body: unknown;
+        };
+        /** @description A few seconds of a lane. */
+        Sample2: {
             /**
              * Format: int64
              * @description Seconds since 1970-01-01T00:00:00Z.
@@ -3044,7 +3309,7 @@ export interface components {
              */
             seconds: number;
             lanes: {
-                [key: string]: components["schemas"]["Sample"][];
+                [key: string]: components["schemas"]["Sample2"][];
             };
         };
         /** @description What a step knows when it begins. */
@@ -3094,6 +3359,40 @@ export interface components {
             pace: string | null;
             operations: components["schemas"]["Operation"][];
         };
+        /** @description A service that is to be described: by its published description, or by answers that were seen. */
+        ServiceBeginning: {
+            /** @description Its name. */
+            name: string;
+            /**
+             * @description Its OpenAPI document; empty where there are samples.
+             * @default
+             */
+            description: string;
+            /**
+             * @description Its base address; empty for the server that the description names.
+             * @default
+             */
+            base: string;
+            /**
+             * @description Answers that were seen.
+             * @default []
+             */
+            samples: components["schemas"]["Sample"][];
+        };
+        /** @description The documents of a service that is described. */
+        ServiceBegun: {
+            /** @description The text of its document. */
+            document: string;
+            /** @description The name of the file with its description, beside the document. */
+            beside: string;
+            /** @description The description. */
+            description: string;
+            /** @description Whether its base address is private, so that calls need its network allowed (`network.allow`). */
+            private: boolean;
+            operations: components["schemas"]["Operation"][];
+            /** @description What the checker warns of. */
+            warnings: components["schemas"]["Diagnostic"][];
+        };
         /** @description A service in a listing. */
         ServiceLine: {
             name: string;
@@ -3103,6 +3402,26 @@ export interface components {
             network: string;
             /** Format: uint */
             operations: number;
+            /**
+             * @description Names of the live workflows that call it.
+             * @default []
+             */
+            callers: string[];
+            /**
+             * @description The name of the secret that it is called with.
+             * @default null
+             */
+            secret: string | null;
+            /**
+             * @description Whether that secret is set.
+             * @default false
+             */
+            secret_set: boolean;
+            /**
+             * @description Its calls of the last 24 hours, where they are asked for.
+             * @default null
+             */
+            day: components["schemas"]["Counted"] | null;
         };
         /** @description All live services. */
         Services: {
@@ -3456,6 +3775,12 @@ export interface components {
              */
             from: string;
             /**
+             * @description Names of services, operations and databases that answer as they answered that run: `registry`, `rates.latest`,
+             *     `sql.harbour`. What it did not ask of them is simulated or performed as otherwise.
+             * @default []
+             */
+            recorded: string[];
+            /**
              * @description Whether it stops before each effect and waits for a decision.
              * @default false
              */
@@ -3569,10 +3894,13 @@ export interface components {
     headers: never;
     pathItems: never;
 }
+export type AddedCase = components['schemas']['AddedCase'];
 export type Answer = components['schemas']['Answer'];
 export type At = components['schemas']['At'];
 export type Beginning = components['schemas']['Beginning'];
 export type Begun = components['schemas']['Begun'];
+export type CaseDifference = components['schemas']['CaseDifference'];
+export type CaseName = components['schemas']['CaseName'];
 export type Change = components['schemas']['Change'];
 export type Changed = components['schemas']['Changed'];
 export type Checked = components['schemas']['Checked'];
@@ -3581,6 +3909,7 @@ export type ClientChange = components['schemas']['ClientChange'];
 export type Comparison = components['schemas']['Comparison'];
 export type Composed = components['schemas']['Composed'];
 export type Counted = components['schemas']['Counted'];
+export type Covered = components['schemas']['Covered'];
 export type Database = components['schemas']['Database'];
 export type Databases = components['schemas']['Databases'];
 export type Day = components['schemas']['Day'];
@@ -3604,6 +3933,7 @@ export type Endpoint = components['schemas']['Endpoint'];
 export type Entry = components['schemas']['Entry'];
 export type Evaluated = components['schemas']['Evaluated'];
 export type Event = components['schemas']['Event'];
+export type ExampleRequest = components['schemas']['ExampleRequest'];
 export type Explanation = components['schemas']['Explanation'];
 export type Explanations = components['schemas']['Explanations'];
 export type Export = components['schemas']['Export'];
@@ -3649,6 +3979,7 @@ export type NewOperator = components['schemas']['NewOperator'];
 export type NewPreview = components['schemas']['NewPreview'];
 export type NewSecret = components['schemas']['NewSecret'];
 export type NotChanged = components['schemas']['NotChanged'];
+export type NotReached = components['schemas']['NotReached'];
 export type Note = components['schemas']['Note'];
 export type Notice = components['schemas']['Notice'];
 export type Offer = components['schemas']['Offer'];
@@ -3662,6 +3993,8 @@ export type Outline = components['schemas']['Outline'];
 export type Paragraph = components['schemas']['Paragraph'];
 export type Parameter = components['schemas']['Parameter'];
 export type Part = components['schemas']['Part'];
+export type PlainAnswer = components['schemas']['PlainAnswer'];
+export type PlainRequest = components['schemas']['PlainRequest'];
 export type Preview = components['schemas']['Preview'];
 export type PreviewEndpoint = components['schemas']['PreviewEndpoint'];
 export type Previews = components['schemas']['Previews'];
@@ -3674,6 +4007,9 @@ export type RecordedCase = components['schemas']['RecordedCase'];
 export type Refusal = components['schemas']['Refusal'];
 export type RefusalPage = components['schemas']['RefusalPage'];
 export type RefusedBody = components['schemas']['RefusedBody'];
+export type Rehearsal = components['schemas']['Rehearsal'];
+export type RehearsalRequest = components['schemas']['RehearsalRequest'];
+export type RehearsedCase = components['schemas']['RehearsedCase'];
 export type Renamed = components['schemas']['Renamed'];
 export type Renamed2 = components['schemas']['Renamed2'];
 export type Retrace = components['schemas']['Retrace'];
@@ -3695,12 +4031,15 @@ export type RunPage = components['schemas']['RunPage'];
 export type RunScope = components['schemas']['RunScope'];
 export type RunState = components['schemas']['RunState'];
 export type Sample = components['schemas']['Sample'];
+export type Sample2 = components['schemas']['Sample2'];
 export type Samples = components['schemas']['Samples'];
 export type Scope = components['schemas']['Scope'];
 export type Secret = components['schemas']['Secret'];
 export type Secrets = components['schemas']['Secrets'];
 export type Seed = components['schemas']['Seed'];
 export type Service = components['schemas']['Service'];
+export type ServiceBeginning = components['schemas']['ServiceBeginning'];
+export type ServiceBegun = components['schemas']['ServiceBegun'];
 export type ServiceLine = components['schemas']['ServiceLine'];
 export type Services = components['schemas']['Services'];
 export type Session = components['schemas']['Session'];
@@ -4176,6 +4515,36 @@ export interface operations {
             503: components["responses"]["Problem"];
         };
     };
+    describeService: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ServiceBeginning"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceBegun"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
     sheet: {
         parameters: {
             query?: never;
@@ -4560,6 +4929,37 @@ export interface operations {
             503: components["responses"]["Problem"];
         };
     };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RehearsalRequest"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
     retrace: {
         parameters: {
             query?: never;
@@ -4823,6 +5223,40 @@ export interface operations {
             503: components["responses"]["Problem"];
         };
     };
+    addCaseOfTrial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CaseName"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedCase"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
     compare: {
         parameters: {
             query?: never;
@@ -5002,7 +5436,10 @@ export interface operations {
     };
     services: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Whether their calls of the last 24 hours are counted. */
+                day?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5623,6 +6060,37 @@ export interface operations {
             504: components["responses"]["Problem"];
         };
     };
+    sendRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlainRequest"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlainAnswer"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            502: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
     runs: {
         parameters: {
             query?: {
@@ -5726,6 +6194,40 @@ export interface operations {
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    addCaseOfRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CaseName"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedCase"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

@@ -16,6 +16,7 @@
 pub mod begin;
 pub mod compare;
 pub mod complete;
+pub mod describe;
 pub mod explain;
 mod expression;
 mod extract;

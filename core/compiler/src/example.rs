@@ -1,5 +1,8 @@
 //! Example values that fit a JSON Schema, for the curl line a deploy prints.
 
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json, json};
 
 use crate::input::{From, InputPlan};
@@ -141,41 +144,71 @@ fn from_pattern(pattern: &str) -> Option<String> {
     Some(out)
 }
 
-/// A curl line that calls an endpoint with example values; line ends are escaped for pasting.
-pub fn curl(input: &InputPlan, endpoint: &Endpoint, public: &str) -> String {
-    let mut path = endpoint.path.clone();
-    let mut query = Vec::new();
-    let mut headers = Vec::new();
+/// A request to an endpoint with example values.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct ExampleRequest {
+    /// Its method.
+    pub method: String,
+    /// Path and query as they are sent.
+    pub target: String,
+    /// Values of the variables of the path.
+    pub path: BTreeMap<String, String>,
+    /// Parameters of the query.
+    pub query: BTreeMap<String, String>,
+    /// Header fields.
+    pub headers: BTreeMap<String, String>,
+    /// The body; null for none.
+    pub body: Json,
+}
+
+/// A request that an endpoint accepts, with examples for all that it requires.
+pub fn request(input: &InputPlan, endpoint: &Endpoint) -> ExampleRequest {
+    let mut out =
+        ExampleRequest { method: endpoint.method.clone(), target: endpoint.path.clone(), ..ExampleRequest::default() };
     let mut body = Map::new();
-    let mut whole = None;
     for (declared, from) in input.properties.iter().zip(&endpoint.input.sources) {
         let value = of(&declared.schema);
         let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
         let wanted = declared.required;
         match from {
-            From::Path(name) => path = path.replace(&format!("{{{name}}}"), &encode(&text)),
-            From::Query(name) if wanted => query.push(format!("{name}={}", encode(&text))),
-            From::Header(name) if wanted => headers.push(format!("{name}: {text}")),
-            From::Member(name) if wanted => {
-                body.insert(name.clone(), value);
+            From::Path(name) => {
+                out.target = out.target.replace(&format!("{{{name}}}"), &encode(&text));
+                out.path.insert(name.clone(), text);
             }
-            From::Body => whole = Some(value),
+            From::Query(name) if wanted => _ = out.query.insert(name.clone(), text),
+            From::Header(name) if wanted => _ = out.headers.insert(name.clone(), text),
+            From::Member(name) if wanted => _ = body.insert(name.clone(), value),
+            From::Body => out.body = value,
             _ => {}
         }
     }
-    let query = if query.is_empty() { String::new() } else { format!("?{}", query.join("&")) };
+    let pairs = out.query.iter().map(|(name, text)| format!("{}={}", encode(name), encode(text)));
+    let query = pairs.collect::<Vec<_>>().join("&");
+    if !query.is_empty() {
+        out.target = format!("{}?{query}", out.target);
+    }
+    if out.body.is_null() && !body.is_empty() {
+        out.body = body.into();
+    }
+    out
+}
+
+/// A curl line that calls an endpoint with example values; line ends are escaped for pasting.
+pub fn curl(request: &ExampleRequest, public: &str) -> String {
     let mut line = String::from("curl -sS");
-    if endpoint.method == "HEAD" {
+    if request.method == "HEAD" {
         line.push_str(" -I");
-    } else if endpoint.method != "GET" {
-        line.push_str(&format!(" -X {}", endpoint.method));
+    } else if request.method != "GET" || !request.body.is_null() {
+        // `--json` alone would make it a POST.
+        line.push_str(&format!(" -X {}", request.method));
     }
-    line.push_str(&format!(" {}", quote(&format!("{public}{path}{query}"))));
-    for header in headers {
-        line.push_str(&format!(" -H {}", quote(&header)));
+    line.push_str(&format!(" {}", quote(&format!("{public}{}", request.target))));
+    for (name, value) in &request.headers {
+        line.push_str(&format!(" -H {}", quote(&format!("{name}: {value}"))));
     }
-    if let Some(json) = whole.or_else(|| (!body.is_empty()).then(|| Json::Object(body))) {
-        line.push_str(&format!(" --json {}", quote(&json.to_string())));
+    if !request.body.is_null() {
+        line.push_str(&format!(" --json {}", quote(&request.body.to_string())));
     }
     line
 }
@@ -203,6 +236,26 @@ fn encode(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_line_of_curl_sends_the_request_it_shows() {
+        let bodiless =
+            ExampleRequest { method: "GET".into(), target: "/tides?at=LIN".into(), ..ExampleRequest::default() };
+        let body = json!({"imo": "9074720"});
+        for (request, line) in [
+            (bodiless.clone(), "curl -sS 'http://h/tides?at=LIN'"),
+            (
+                ExampleRequest { body: body.clone(), ..bodiless.clone() },
+                r#"curl -sS -X GET 'http://h/tides?at=LIN' --json '{"imo":"9074720"}'"#,
+            ),
+            (
+                ExampleRequest { method: "POST".into(), body, ..bodiless },
+                r#"curl -sS -X POST 'http://h/tides?at=LIN' --json '{"imo":"9074720"}'"#,
+            ),
+        ] {
+            assert_eq!(curl(&request, "http://h"), line);
+        }
+    }
 
     #[test]
     fn examples_fit_their_schemas() {

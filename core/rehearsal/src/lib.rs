@@ -17,6 +17,7 @@
 #![warn(missing_docs)]
 
 mod case;
+pub mod collect;
 pub mod compare;
 pub mod coverage;
 mod expect;
@@ -343,6 +344,11 @@ impl Prepared {
     /// The input that a case gives its workflow; the problem that its request is refused with.
     pub fn given(&self, index: usize) -> Result<Value, Box<Problem>> {
         self.input(&self.cases[index]).map(|(input, _)| input)
+    }
+
+    /// When a case begins, on its clock.
+    pub fn begins(&self, index: usize) -> Timestamp {
+        self.cases[index].clock
     }
 
     /// Returns how the reply, steps and final state of a run elsewhere differ from those a case expects.

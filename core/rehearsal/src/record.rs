@@ -117,16 +117,28 @@ pub(super) fn for_retrace(past: &Past) -> String {
     case.0
 }
 
-/// The stubs of a document of cases that answer as the run was answered before a step began; the rest of what it did is
-/// left out. Nothing where no such step began.
-pub fn answers_before(past: &Past, number: &str) -> Option<String> {
-    let at = past.steps.iter().position(|step| step.number == number)?;
+/// The stubs of a document of cases that answer as the run was answered: whatever was asked before a step began, and all that
+/// was asked of the services, operations and databases that `recorded` names. Nothing where no such step began.
+pub fn answers(past: &Past, before: Option<&str>, recorded: &[String]) -> Option<String> {
+    let until = match before {
+        Some(number) => past.steps.iter().position(|step| step.number == number)?,
+        None => 0,
+    };
     let ids = Ids::of(&past.steps);
+    let named = |stub: &str| recorded.iter().any(|name| is_of(stub, name));
+    let mut answers = asked(&past.steps, &ids);
+    answers.retain(|(stub, _)| named(stub));
+    answers.extend(asked(&past.steps[..until], &ids).into_iter().filter(|(stub, _)| !named(stub)));
     let mut lines = Lines(String::new());
-    stubs(&asked(&past.steps[..at], &ids), true, &mut lines);
+    stubs(&answers, true, &mut lines);
     // From the indentation of a case to that of a document.
     let lines = lines.0.lines().skip(1).map(|line| line.get(6..).unwrap_or(line));
     Some(lines.collect::<Vec<_>>().join("\n"))
+}
+
+/// Whether a stub answers for what a name stands for: an operation, or the whole service.
+fn is_of(stub: &str, name: &str) -> bool {
+    stub.strip_prefix(name).is_some_and(|rest| rest.is_empty() || rest.starts_with(['.', ' ']))
 }
 
 /// What the run asked of others: names as stubs have them, with what can be compared.

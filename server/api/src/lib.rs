@@ -21,6 +21,8 @@ pub mod language;
 pub mod openapi;
 pub mod operators;
 pub mod previews;
+pub mod rehearsals;
+pub mod requests;
 pub mod runs;
 pub mod scratch;
 pub mod secrets;

@@ -6,8 +6,8 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, json};
 
 use crate::{
-    Json, databases, deploys, drafts, jobs, lanes, language, operators, previews, runs, scratch, secrets, services,
-    session, settings, statistics, timetables, transfer, trials, workflows,
+    Json, databases, deploys, drafts, jobs, lanes, language, operators, previews, rehearsals, requests, runs, scratch,
+    secrets, services, session, settings, statistics, timetables, transfer, trials, workflows,
 };
 
 /// One operation, as the document describes it.
@@ -104,6 +104,12 @@ impl Operation {
 
 /// The operations on runs, jobs, lanes and timetables.
 fn runs_and_jobs(all: &mut Operations) {
+    all.post::<requests::PlainRequest, requests::PlainAnswer>(
+        "/requests",
+        "sendRequest",
+        "Sends a request to the public listener as a client would",
+    )
+    .problems(&[422, 502]);
     all.list::<runs::RunFilter, runs::RunPage>("/runs", "runs", "Past runs, newest first").problems(&[404, 422]);
     all.get::<runs::Run>("/runs/{id}", "run", "One run with what each step did").problems(&[404]);
     all.list::<runs::CaseName, runs::RecordedCase>(
@@ -112,6 +118,12 @@ fn runs_and_jobs(all: &mut Operations) {
         "A case that shows what the run did",
     )
     .problems(&[404]);
+    all.post::<runs::CaseName, runs::AddedCase>(
+        "/runs/{id}/case",
+        "addCaseOfRun",
+        "Adds the case to the draft of the workflow's cases",
+    )
+    .problems(&[404, 409, 422]);
     all.list::<runs::ScopeQuery, runs::RunScope>(
         "/runs/{id}/scope",
         "runScope",
@@ -182,6 +194,12 @@ fn editing(all: &mut Operations) {
         .problems(&[404]);
     all.post::<language::Beginning, language::Begun>("/language/begin", "begin", "Begins a workflow from an example")
         .problems(&[422]);
+    all.post::<services::ServiceBeginning, services::ServiceBegun>(
+        "/language/service",
+        "describeService",
+        "The documents of a service, from its description or from samples",
+    )
+    .problems(&[422]);
     all.post::<Question, language::Composed>("/language/sheet", "sheet", "Changes a document; returns it as a sheet")
         .problems(&[404, 422]);
     all.post::<Question, language::Offers>("/language/offers", "offers", "What could be added at a place")
@@ -232,6 +250,12 @@ fn operations() -> Operations {
         .problems(&[404]);
     all.get::<drafts::RevisionText>("/revisions/{kind}/{name}/{number}", "revision", "The text of one revision")
         .problems(&[404]);
+    all.post::<rehearsals::RehearsalRequest, rehearsals::Rehearsal>(
+        "/rehearsals",
+        "rehearse",
+        "Runs the cases of a workflow on a virtual clock, with stubs for everything outside",
+    )
+    .problems(&[404, 422]);
     all.post::<trials::RetraceRequest, trials::Retrace>(
         "/retraces",
         "retrace",
@@ -266,6 +290,12 @@ fn operations() -> Operations {
         "A case that shows what the trial did",
     )
     .problems(&[404]);
+    all.post::<runs::CaseName, runs::AddedCase>(
+        "/trials/{id}/case",
+        "addCaseOfTrial",
+        "Adds the case to the draft of the workflow's cases",
+    )
+    .problems(&[404, 409, 422]);
     all.post::<drafts::Texts, drafts::Comparison>("/compare", "compare", "How two texts of a document differ");
     all.get::<workflows::Workflows>("/workflows", "workflows", "Live workflows with counts of the last 24 hours");
     all.get::<workflows::Workflow>("/workflows/{name}", "workflow", "One workflow with sheet, source and revisions")
@@ -284,7 +314,7 @@ fn operations() -> Operations {
     .problems(&[404, 422]);
     all.add("delete", "/workflows/{name}", "retireWorkflow", "Retires a workflow that no other invokes")
         .problems(&[404, 409]);
-    all.get::<services::Services>("/services", "services", "Live services");
+    all.list::<services::ServicesQuery, services::Services>("/services", "services", "Live services");
     all.get::<services::Service>("/services/{name}", "service", "One service with its operations").problems(&[404]);
     all.add("delete", "/services/{name}", "retireService", "Retires a service that no workflow calls")
         .problems(&[404, 409]);

@@ -154,6 +154,17 @@ api! {
         pub notes: Vec<String>,
     }
 
+    /// A case that was added to the draft of a workflow's cases.
+    pub struct AddedCase {
+        pub workflow: String,
+        /// Its name there: with a number behind it where the name was used.
+        pub name: String,
+        /// The version of the draft.
+        pub version: u64,
+        /// What is left to be done by hand.
+        pub notes: Vec<String>,
+    }
+
     /// A page of refused requests, newest first.
     pub struct RefusalPage {
         pub refusals: Vec<Refusal>,

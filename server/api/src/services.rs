@@ -2,8 +2,19 @@
 
 use kanzlei_lang::document::service as declared;
 use kanzlei_lang::types::schema::Reader;
+use serde::{Deserialize, Serialize};
 
+use crate::sheet::Diagnostic;
+use crate::statistics::Counted;
 use crate::{Json, api};
+
+/// What is wanted of services.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct ServicesQuery {
+    /// Whether their calls of the last 24 hours are counted.
+    pub day: bool,
+}
 
 api! {
     /// All live services.
@@ -19,6 +30,18 @@ api! {
         /// `public` or `private`.
         pub network: String,
         pub operations: usize,
+        /// Names of the live workflows that call it.
+        #[serde(default)]
+        pub callers: Vec<String>,
+        /// The name of the secret that it is called with.
+        #[serde(default)]
+        pub secret: Option<String>,
+        /// Whether that secret is set.
+        #[serde(default)]
+        pub secret_set: bool,
+        /// Its calls of the last 24 hours, where they are asked for.
+        #[serde(default)]
+        pub day: Option<Counted>,
     }
 
     /// One service.
@@ -35,6 +58,47 @@ api! {
         /// Most calls in a span: `5 in 10s`.
         pub pace: Option<String>,
         pub operations: Vec<Operation>,
+    }
+
+    /// A service that is to be described: by its published description, or by answers that were seen.
+    pub struct ServiceBeginning {
+        /// Its name.
+        pub name: String,
+        /// Its OpenAPI document; empty where there are samples.
+        #[serde(default)]
+        pub description: String,
+        /// Its base address; empty for the server that the description names.
+        #[serde(default)]
+        pub base: String,
+        /// Answers that were seen.
+        #[serde(default)]
+        pub samples: Vec<Sample>,
+    }
+
+    /// An answer that a service gave.
+    pub struct Sample {
+        pub method: String,
+        /// The path below the base, with `{…}` where it differs from call to call: `/now/{place}`.
+        pub path: String,
+        pub status: u16,
+        /// The body; null for none.
+        #[serde(default)]
+        pub body: Json,
+    }
+
+    /// The documents of a service that is described.
+    pub struct ServiceBegun {
+        /// The text of its document.
+        pub document: String,
+        /// The name of the file with its description, beside the document.
+        pub beside: String,
+        /// The description.
+        pub description: String,
+        /// Whether its base address is private, so that calls need its network allowed (`network.allow`).
+        pub private: bool,
+        pub operations: Vec<Operation>,
+        /// What the checker warns of.
+        pub warnings: Vec<Diagnostic>,
     }
 
     /// An operation, with types as people read them.

@@ -39,6 +39,10 @@ api! {
         /// The step of that run to continue from, by its number: what was asked before it is answered as then, and the clock begins where it did.
         #[serde(default)]
         pub from: String,
+        /// Names of services, operations and databases that answer as they answered that run: `registry`, `rates.latest`,
+        /// `sql.harbour`. What it did not ask of them is simulated or performed as otherwise.
+        #[serde(default)]
+        pub recorded: Vec<String>,
         /// Whether it stops before each effect and waits for a decision.
         #[serde(default)]
         pub stepwise: bool,

@@ -1,5 +1,6 @@
 //! The service itself, and what is live on it.
 
+pub use kanzlei_compiler::example::ExampleRequest;
 use kanzlei_model::time::{Span, Timestamp};
 
 use crate::deploys::DeployedDocument;
@@ -37,6 +38,9 @@ api! {
         pub url: String,
         /// A line for a terminal that calls it.
         pub curl: String,
+        /// The same request in its parts.
+        #[serde(default)]
+        pub request: ExampleRequest,
     }
 
     /// Everything that is live.

@@ -25,6 +25,8 @@ pub struct App {
     pub jobs: Arc<Jobs>,
     pub journal: Arc<Journal>,
     pub public_url: String,
+    /// Where the public listener listens.
+    pub public_listener: std::net::SocketAddr,
     pub started: Timestamp,
     pub in_flight: Arc<AtomicUsize>,
     pub most_in_flight: usize,

@@ -6,10 +6,14 @@ use std::sync::{Arc, Mutex, PoisonError, Weak};
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json};
 use kanzlei_analysis::begin::{Beginning, begin};
+use kanzlei_analysis::describe::{Refused, describe};
+use kanzlei_analysis::sample::{Seen, openapi_of};
 use kanzlei_analysis::{Workspace, complete, explain, extract, hover, outline, scope, sheet, symbols};
 use kanzlei_api::deploys::Checked;
 use kanzlei_api::language as api;
+use kanzlei_api::services::{self, ServiceBeginning, ServiceBegun};
 use kanzlei_lang::edit::{self, parse_path};
+use kanzlei_model::problem::Problem;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live::{Live, bundle};
 
@@ -160,6 +164,53 @@ pub async fn extracted(app: Data<App>, body: Json<api::Question>) -> Result<Http
 /// `POST /language/begin`: begins a workflow.
 pub async fn begun(body: Json<Beginning>) -> Result<HttpResponse> {
     ok(begin(&body).map_err(|why| Error::problem(422, "The workflow cannot be begun like this", why))?)
+}
+
+/// `POST /language/service`: the documents of a service, from its description or from samples.
+pub async fn described(app: Data<App>, body: Json<ServiceBeginning>) -> Result<HttpResponse> {
+    let asked = body.into_inner();
+    let description = match asked.description.trim().is_empty() {
+        false => asked.description,
+        true if asked.samples.is_empty() => {
+            let detail = "give its OpenAPI document, or answers that were seen";
+            return Err(Error::problem(422, "Nothing describes the service", detail));
+        }
+        true => {
+            let seen = asked.samples.into_iter().map(|one| Seen {
+                method: one.method,
+                path: one.path,
+                status: one.status,
+                body: one.body,
+            });
+            let document = openapi_of(&asked.name, &seen.collect::<Vec<_>>());
+            serde_json::to_string_pretty(&document).unwrap_or_default()
+        }
+    };
+    let work = move || {
+        let described = describe(&asked.name, &description, Some(&asked.base));
+        described.map(|described| (described, description))
+    };
+    let (described, description) = app.background.run(work).await?.map_err(|refused| match refused {
+        Refused::Because(why) => Error::problem(422, "The service cannot be described like this", why),
+        Refused::Findings(found) => {
+            let mut problem = Problem::new(422, "The description has errors").detail(
+                found.first().map_or_else(String::new, |first| format!("{} (line {})", first.message, first.line)),
+            );
+            problem.with.insert("diagnostics".into(), serde_json::json!(found));
+            Error::Runtime(kanzlei_runtime::Error::Problem(Box::new(problem)))
+        }
+    })?;
+    let operations = described.service.iter().flat_map(|service| {
+        service.operations.iter().map(|(id, operation)| services::described(&service.api, id, operation))
+    });
+    ok(ServiceBegun {
+        operations: operations.collect(),
+        document: described.document,
+        beside: described.beside,
+        private: described.private,
+        warnings: described.warnings,
+        description,
+    })
 }
 
 /// `POST /language/sheet`: changes a document, and returns it as a sheet.

@@ -17,12 +17,15 @@ mod operators;
 pub mod previews;
 mod record;
 mod refusals;
+mod rehearsals;
 mod rename;
+mod requests;
 pub mod retraces;
 mod runs;
 pub mod scope;
 pub mod scratch;
 mod secrets;
+mod services;
 mod settings;
 mod statistics;
 mod status;
@@ -91,6 +94,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/kept/{workflow}", web::get().to(transfer::kept))
                     .route("/kept/{workflow}", web::put().to(transfer::keep))
                     .route("/retraces", web::post().to(retraces::retraced))
+                    .route("/rehearsals", web::post().to(rehearsals::rehearse))
                     .route("/previews", web::post().to(previews::open))
                     .route("/previews", web::get().to(previews::list))
                     .route("/previews/{id}", web::delete().to(previews::close))
@@ -99,6 +103,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/trials/{id}", web::get().to(trials::kept::show))
                     .route("/trials/{id}/decisions", web::post().to(stepwise::decide))
                     .route("/trials/{id}/case", web::get().to(trials::kept::case))
+                    .route("/trials/{id}/case", web::post().to(trials::kept::add_case))
                     .route("/language/diagnostics", web::post().to(language::diagnostics))
                     .route("/language/completion", web::post().to(language::completion))
                     .route("/language/hover", web::post().to(language::hovered))
@@ -108,6 +113,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/language/outline", web::post().to(language::outlined))
                     .route("/language/scope", web::post().to(language::scope_of))
                     .route("/language/begin", web::post().to(language::begun))
+                    .route("/language/service", web::post().to(language::described))
                     .route("/language/sheet", web::post().to(language::composed))
                     .route("/language/offers", web::post().to(language::offered))
                     .route("/language/values", web::post().to(language::chosen))
@@ -120,11 +126,11 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/workflows/{name}/rename", web::post().to(rename::rename))
                     .route("/workflows/{name}/statistics", web::get().to(statistics::statistics))
                     .route("/workflows/{name}", web::delete().to(workflows::retire))
-                    .route("/services", web::get().to(workflows::services))
-                    .route("/services/{name}", web::get().to(workflows::service))
+                    .route("/services", web::get().to(services::services))
+                    .route("/services/{name}", web::get().to(services::service))
                     .route("/openapi.json", web::get().to(status::control_api))
                     .route("/openapi", web::get().to(status::public_api))
-                    .route("/services/{name}", web::delete().to(workflows::retire_service))
+                    .route("/services/{name}", web::delete().to(services::retire_service))
                     .route("/settings", web::get().to(settings::list))
                     .route("/databases", web::get().to(databases::list))
                     .route("/databases/{name}", web::get().to(databases::show))
@@ -140,9 +146,11 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/scratch", web::post().to(scratch::lend))
                     .route("/scratch/{name}", web::post().to(scratch::ask))
                     .route("/scratch/{name}", web::delete().to(scratch::discard))
+                    .route("/requests", web::post().to(requests::send))
                     .route("/runs", web::get().to(runs::runs))
                     .route("/runs/{id}", web::get().to(runs::run))
                     .route("/runs/{id}/case", web::get().to(record::case))
+                    .route("/runs/{id}/case", web::post().to(record::add_case))
                     .route("/runs/{id}/scope", web::get().to(scope::scope))
                     .route("/runs/{id}/comparison/{other}", web::get().to(runs::comparison))
                     .route("/refusals", web::get().to(refusals::list))

@@ -2,19 +2,24 @@
 //! Values are those of the journal, so what is secret stays masked.
 
 use actix_web::HttpResponse;
-use actix_web::web::{Data, Path, Query};
-use kanzlei_api::runs::{CaseName, RecordedCase};
+use actix_web::web::{Data, Json, Path, Query};
+use kanzlei_api::runs::{AddedCase, CaseName, RecordedCase};
 use kanzlei_compiler::plan::{Paragraph, Plan};
+use kanzlei_lang::document::yaml::MAX_SIZE;
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use kanzlei_rehearsal::CaseRequest;
+use kanzlei_rehearsal::collect::collect;
 use kanzlei_rehearsal::record::{Past, PastStep, record};
+use kanzlei_runtime::clock::now;
+use kanzlei_store::drafts::Draft;
 use kanzlei_store::journal::{Run, Step};
-use serde_json::Value as Json;
+use serde_json::Value as JsonValue;
 
+use super::auth::Caller;
 use super::runs::{past_run, plan_of_run};
 use crate::App;
-use crate::error::Result;
+use crate::error::{Error, Result};
 
 /// `GET /runs/{id}/case`: a document of cases with one that shows what the run did.
 pub async fn case(app: Data<App>, id: Path<String>, named: Query<CaseName>) -> Result<HttpResponse> {
@@ -24,6 +29,55 @@ pub async fn case(app: Data<App>, id: Path<String>, named: Query<CaseName>) -> R
     Ok(HttpResponse::Ok().json(recorded(&run, &plan, name)))
 }
 
+/// `POST /runs/{id}/case`: adds the case to the draft of the workflow's cases.
+pub async fn add_case(app: Data<App>, id: Path<String>, caller: Caller, named: Json<CaseName>) -> Result<HttpResponse> {
+    let run = past_run(&app, &id).await?;
+    let plan = plan_of_run(&app, &run).await?;
+    let name = named.into_inner().name.unwrap_or_else(|| format!("run {}", run.id));
+    collected(&app, &caller, &run.workflow, recorded(&run, &plan, name)).await
+}
+
+/// Adds a case to the draft of a workflow's cases, or begins one.
+pub(super) async fn collected(
+    app: &Data<App>,
+    caller: &Caller,
+    workflow: &str,
+    case: RecordedCase,
+) -> Result<HttpResponse> {
+    let RecordedCase { document, notes } = case;
+    let before = app.store.draft("cases", workflow).await?;
+    let work = move || match before {
+        Some(before) => collect(&before.source, &document).map(|(text, name)| (Some(before), text, name)),
+        None => collect("cases: x\nexamples: []\n", &document).map(|(_, name)| (None, document, name)),
+    };
+    let (before, text, name) = app.background.run(work).await?.map_err(|error| {
+        let detail = format!(
+            "the draft of the cases of `{workflow}` cannot be changed: {error}; mend it, or add the case by hand"
+        );
+        Error::problem(409, "The case cannot be added", detail)
+    })?;
+    if text.len() > MAX_SIZE {
+        let detail = format!("with this case the document has more than {MAX_SIZE} bytes; remove others");
+        return Err(Error::problem(422, "The case is too large", detail));
+    }
+    let draft = Draft {
+        kind: "cases".into(),
+        name: workflow.to_owned(),
+        version: before.as_ref().map_or(1, |before| before.version + 1),
+        base: None,
+        path: before.map_or_else(|| format!("cases/{workflow}.yaml"), |before| before.path),
+        source: text,
+        file: None,
+        changed: now(),
+        operator: caller.name.clone(),
+    };
+    if !app.store.save_draft(&draft).await? {
+        let detail = "another author saved these cases at the same time; try again";
+        return Err(Error::problem(409, "The case was not added", detail));
+    }
+    Ok(HttpResponse::Ok().json(AddedCase { workflow: draft.name, name, version: draft.version, notes }))
+}
+
 /// The case of a run or a trial.
 pub(super) fn recorded(run: &Run, plan: &Plan, name: String) -> RecordedCase {
     let case = record(&past(run, plan, name));
@@ -31,7 +85,7 @@ pub(super) fn recorded(run: &Run, plan: &Plan, name: String) -> RecordedCase {
 }
 
 pub(super) fn past(run: &Run, plan: &Plan, name: String) -> Past {
-    let value = |text: Option<&str>| text.and_then(|text| serde_json::from_str(text).ok()).unwrap_or(Json::Null);
+    let value = |text: Option<&str>| text.and_then(|text| serde_json::from_str(text).ok()).unwrap_or(JsonValue::Null);
     Past {
         id: run.id.to_string(),
         caller: run.caller.clone(),
@@ -80,7 +134,7 @@ fn past_step(step: &Step, began: Timestamp, sheet: &[Paragraph]) -> PastStep {
 fn request(run: &Run, plan: &Plan) -> Option<CaseRequest> {
     let (method, path) = run.entry.split_once(' ')?;
     let endpoint = plan.endpoints.iter().find(|endpoint| endpoint.method == method && endpoint.path == path)?;
-    let input = Value::from_json(&serde_json::from_str::<Json>(&run.input).ok()?);
+    let input = Value::from_json(&serde_json::from_str::<JsonValue>(&run.input).ok()?);
     let (target, headers, body) = plan.input.request(path, &endpoint.input, &input)?;
     Some((method.to_owned(), target, headers, body.map(|body| Value::from_json(&body))))
 }

@@ -16,7 +16,7 @@ use crate::App;
 use crate::error::Result;
 
 /// The span without `since`.
-const SPAN: Span = Span::from_days(1);
+pub(super) const SPAN: Span = Span::from_days(1);
 
 /// `GET /workflows/{name}/statistics`: what its steps did over a span.
 pub async fn statistics(app: Data<App>, name: Path<String>, query: Query<StatisticsQuery>) -> Result<HttpResponse> {
@@ -62,19 +62,24 @@ pub async fn statistics(app: Data<App>, name: Path<String>, query: Query<Statist
     }))
 }
 
-fn counted(step: &StepCount) -> Counted {
+pub(super) fn counted(step: &StepCount) -> Counted {
     let quantile = |share| step.times.quantile(share).map(|us| Span::from_micros(us.try_into().unwrap_or(i64::MAX)));
     Counted { runs: step.runs, failures: step.failures, p50_us: quantile(0.5), p95_us: quantile(0.95) }
 }
 
 /// The paragraph of a step, also inside workflows that are invoked.
 fn heading<'p>(plan: &'p Plan, number: &str) -> Option<&'p Paragraph> {
-    let own = plan.sheet.iter().find(|paragraph| paragraph.number == number);
-    own.or_else(|| {
-        plan.sheet.iter().filter(|paragraph| paragraph.kind == "invoke").find_map(|paragraph| {
-            let inside = number.strip_prefix(&paragraph.number)?.strip_prefix('.')?;
-            let invoked = plan.invoked().find(|invoked| invoked.name == paragraph.title)?;
-            heading(invoked, inside)
-        })
+    place(plan, number).map(|(plan, paragraph)| &plan.sheet[paragraph as usize])
+}
+
+/// The plan that a step belongs to, also inside workflows that are invoked, and the position of its paragraph there.
+pub(super) fn place<'p>(plan: &'p Plan, number: &str) -> Option<(&'p Plan, u32)> {
+    if let Some(own) = plan.sheet.iter().position(|paragraph| paragraph.number == number && !number.is_empty()) {
+        return Some((plan, own as u32));
+    }
+    plan.sheet.iter().filter(|paragraph| paragraph.kind == "invoke").find_map(|paragraph| {
+        let inside = number.strip_prefix(&paragraph.number)?.strip_prefix('.')?;
+        let invoked = plan.invoked().find(|invoked| invoked.name == paragraph.title)?;
+        place(invoked, inside)
     })
 }

@@ -26,7 +26,7 @@ use kanzlei_model::problem::Problem;
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use kanzlei_rehearsal::Prepared;
-use kanzlei_rehearsal::record::{Past, answers_before};
+use kanzlei_rehearsal::record::{self, Past};
 use kanzlei_rehearsal::simulate::Simulation;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::direct::InFlight;
@@ -95,13 +95,20 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
     let named = |step: &str| plan.sheet.iter().find(|p| p.number == step || p.name.as_deref() == Some(step));
     let only = named(&asked.only).filter(|_| !asked.only.is_empty()).map(|paragraph| paragraph.number.clone());
     let before = match asked.run {
-        Some(run) => Some(before(&app, run, only.as_deref().unwrap_or(&asked.from)).await?),
+        Some(run) => Some(before(&app, run, only.as_deref().unwrap_or(&asked.from), &asked.recorded).await?),
+        None if !asked.recorded.is_empty() => {
+            return Err(Error::problem(
+                422,
+                "Missing run",
+                "`recorded` needs a past run that was answered: name it with `run`",
+            ));
+        }
         None if !asked.from.is_empty() => {
             return Err(Error::problem(422, "Missing run", "`from` is a step of a past run: name it with `run`"));
         }
         None => None,
     };
-    let answers = before.as_ref().and_then(|before| before.answers.as_deref());
+    let answers = before.as_ref().and_then(|before| before.answers.as_deref()).filter(|text| !text.trim().is_empty());
     let own = asked.stubs.trim().to_owned();
     let stubs = match (own.as_str(), answers) {
         ("", None) => None,
@@ -176,18 +183,20 @@ pub fn context(app: &App, id: Uuid, trace_id: &str, plan: &Plan) -> Context {
 struct Before {
     past: Past,
     started: Timestamp,
-    /// Stubs that answer as the run was answered before the step to continue from; nothing where there is none.
+    /// Stubs that answer as the run was answered; nothing where none are asked for.
     answers: Option<String>,
 }
 
-async fn before(app: &App, run: Uuid, from: &str) -> Result<Before> {
+async fn before(app: &App, run: Uuid, from: &str, recorded: &[String]) -> Result<Before> {
     let run = past_run(app, &run.to_string()).await?;
     let plan = plan_of_run(app, &run).await?;
     let past = past(&run, &plan, String::new());
-    let answers = match from {
-        "" => None,
-        from => Some(answers_before(&past, from).ok_or_else(|| {
-            Error::problem(422, "The trial cannot continue there", format!("the run did not get to a step {from}"))
+    let from = Some(from).filter(|from| !from.is_empty());
+    let answers = match from.is_some() || !recorded.is_empty() {
+        false => None,
+        true => Some(record::answers(&past, from, recorded).ok_or_else(|| {
+            let detail = format!("the run did not get to a step {}", from.unwrap_or_default());
+            Error::problem(422, "The trial cannot continue there", detail)
         })?),
     };
     Ok(Before { past, started: run.started, answers })

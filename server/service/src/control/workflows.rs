@@ -5,7 +5,6 @@ use std::collections::BTreeMap;
 
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Path};
-use kanzlei_api::services::{Service, ServiceLine, Services, described};
 use kanzlei_api::workflows::{Day, Endpoint, Input, Workflow, WorkflowLine, Workflows};
 use kanzlei_compiler::example;
 use kanzlei_model::time::Span;
@@ -24,11 +23,15 @@ const WORKFLOWS_AT_ONCE: usize = 200;
 /// The ways in to a workflow, with their full addresses.
 pub fn endpoints(workflow: &live::Workflow, public_url: &str) -> Vec<Endpoint> {
     let plan = &workflow.plan;
-    let endpoints = plan.endpoints.iter().map(|endpoint| Endpoint {
-        method: endpoint.method.clone(),
-        path: endpoint.path.clone(),
-        url: format!("{public_url}{}", endpoint.path),
-        curl: example::curl(&plan.input, endpoint, public_url),
+    let endpoints = plan.endpoints.iter().map(|endpoint| {
+        let request = example::request(&plan.input, endpoint);
+        Endpoint {
+            method: endpoint.method.clone(),
+            path: endpoint.path.clone(),
+            url: format!("{public_url}{}", endpoint.path),
+            curl: example::curl(&request, public_url),
+            request,
+        }
     });
     endpoints.collect()
 }
@@ -130,18 +133,7 @@ pub async fn retire(app: Data<App>, name: Path<String>) -> Result<HttpResponse> 
     retire_one(&app, "workflow", &name).await
 }
 
-/// `DELETE /services/{name}`: retires a service that no live workflow calls.
-pub async fn retire_service(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
-    let live = app.live.load_full();
-    let users: Vec<&str> =
-        live.workflows.values().filter(|w| w.plan.services.contains(&name)).map(|w| w.plan.name.as_str()).collect();
-    if !users.is_empty() {
-        return Err(Error::problem(409, "The service is in use", format!("it is called by {}", users.join(", "))));
-    }
-    retire_one(&app, "service", &name).await
-}
-
-async fn retire_one(app: &App, kind: &str, name: &str) -> Result<HttpResponse> {
+pub(super) async fn retire_one(app: &App, kind: &str, name: &str) -> Result<HttpResponse> {
     let _turn = app.deploying.lock().await;
     if !app.store.retire(kind, name).await? {
         return Err(Error::not_found(format!("no {kind} `{name}` is live")));
@@ -149,44 +141,4 @@ async fn retire_one(app: &App, kind: &str, name: &str) -> Result<HttpResponse> {
     app.reload().await?;
     tracing::info!(kind, name, "retired");
     Ok(HttpResponse::NoContent().finish())
-}
-
-/// `GET /services`: what is live.
-pub async fn services(app: Data<App>) -> HttpResponse {
-    let live = app.live.load();
-    let mut listed: Vec<_> = live.services.values().collect();
-    listed.sort_by(|a, b| a.name.cmp(&b.name));
-    let listed = listed.into_iter().map(|service| ServiceLine {
-        name: service.name.clone(),
-        about: service.about.clone(),
-        base: service.base.clone(),
-        network: network(service.private),
-        operations: service.operations.len(),
-    });
-    HttpResponse::Ok().json(Services { services: listed.collect() })
-}
-
-fn network(private: bool) -> String {
-    if private { "private" } else { "public" }.into()
-}
-
-/// `GET /services/{name}`: one service with what its operations accept and return.
-pub async fn service(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
-    let live = app.live.load();
-    let Some(service) = live.services.get(name.as_str()) else {
-        let near = kanzlei_lang::suggest::nearest(&name, live.services.keys().map(String::as_str));
-        let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
-        return Err(Error::not_found(format!("no service `{name}` is live{hint}")));
-    };
-    let operations = service.operations.iter().map(|(id, operation)| described(&service.api, id, operation));
-    Ok(HttpResponse::Ok().json(Service {
-        name: service.name.clone(),
-        about: service.about.clone(),
-        base: service.base.clone(),
-        network: network(service.private),
-        secret: service.credentials.as_ref().map(|credentials| credentials.secret().text.clone()),
-        at_once: service.at_once,
-        pace: service.pace.map(|(count, every)| format!("{count} in {}", kanzlei_model::duration::short(every))),
-        operations: operations.collect(),
-    }))
 }

@@ -17,6 +17,7 @@ mod language;
 mod lists;
 mod previews;
 mod public;
+mod rehearsals;
 mod rename;
 mod schedules;
 mod secrets;

@@ -1,7 +1,7 @@
 //! Trials that ended: written with what they did, as it is shown, and read again by every process.
 
 use actix_web::HttpResponse;
-use actix_web::web::{Data, Path, Query};
+use actix_web::web::{Data, Json, Path, Query};
 use kanzlei_api::runs::{CaseName, RecordedCase};
 use kanzlei_api::trials as api;
 use kanzlei_engine::machine::Ended as EndOfRun;
@@ -15,7 +15,8 @@ use kanzlei_store::trials::TrialRow;
 use uuid::Uuid;
 
 use crate::App;
-use crate::control::record::recorded;
+use crate::control::auth::Caller;
+use crate::control::record::{collected, recorded};
 use crate::control::runs::{failure, shown_steps, value, with_invoked};
 use crate::error::{Error, Result};
 
@@ -170,11 +171,22 @@ pub async fn show(app: Data<App>, id: Path<Uuid>) -> Result<HttpResponse> {
 
 /// `GET /trials/{id}/case`: a document of cases with one that shows what the trial did.
 pub async fn case(app: Data<App>, id: Path<Uuid>, named: Query<CaseName>) -> Result<HttpResponse> {
-    let kept = app.store.trial(*id, now()).await?.ok_or_else(|| gone(*id))?;
-    let mut case: RecordedCase = serde_json::from_str(&kept.1).map_err(|_| gone(*id))?;
-    if let Some(name) = named.into_inner().name {
+    Ok(HttpResponse::Ok().json(case_of(&app, *id, named.into_inner()).await?))
+}
+
+/// `POST /trials/{id}/case`: adds the case to the draft of the workflow's cases.
+pub async fn add_case(app: Data<App>, id: Path<Uuid>, caller: Caller, named: Json<CaseName>) -> Result<HttpResponse> {
+    let trial = one(&app, *id).await?;
+    let case = case_of(&app, *id, named.into_inner()).await?;
+    collected(&app, &caller, &trial.workflow, case).await
+}
+
+async fn case_of(app: &App, id: Uuid, named: CaseName) -> Result<RecordedCase> {
+    let kept = app.store.trial(id, now()).await?.ok_or_else(|| gone(id))?;
+    let mut case: RecordedCase = serde_json::from_str(&kept.1).map_err(|_| gone(id))?;
+    if let Some(name) = named.name {
         let name = kanzlei_lang::document::yaml::quoted(&name);
-        case.document = case.document.replacen(&default_name(*id), &name, 1);
+        case.document = case.document.replacen(&default_name(id), &name, 1);
     }
-    Ok(HttpResponse::Ok().json(case))
+    Ok(case)
 }
