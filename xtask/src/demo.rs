@@ -66,9 +66,9 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
         )
         .into());
     }
-    // A draft to play with; where it was saved or discarded before, it stays so.
+    // A draft to play with, and the cases of the office; what was saved or discarded before stays so.
     if !dir.join("played").exists() {
-        let push = ["draft", "push", "demo/drafts/mooring-offer.yaml"];
+        let push = ["draft", "push", "demo/drafts/mooring-offer.yaml", "demo/harbour/cases"];
         client(bins, &office.control(), &office.token).args(push).current_dir(root()).output()?;
         std::fs::write(dir.join("played"), "")?;
     }

@@ -11,7 +11,7 @@ use kanzlei_analysis::lines;
 use kanzlei_api::deploys::{Deployed, DeployedDocument, Document, Documents};
 use kanzlei_api::drafts::{Draft, DraftText, Drafts, RevisionText, Revisions};
 use kanzlei_lang::diagnostic::Report;
-use kanzlei_lang::document::{self, KINDS, yaml};
+use kanzlei_lang::document::{self, BESIDE, KINDS, yaml};
 use serde::{Deserialize, Serialize};
 
 use super::{print_json, runs, segment};
@@ -249,7 +249,9 @@ pub fn list(api: &Api, json: bool) -> Done {
     }
     let rows = found.drafts.iter().map(|draft| {
         let name = if draft.kind == "workflow" { draft.name.clone() } else { format!("{}/{}", draft.kind, draft.name) };
-        let live = draft.live.map_or("not live".into(), |live| format!("revision {live}"));
+        let never = BESIDE.contains(&draft.kind.as_str());
+        let not_live = || if never { String::new() } else { "not live".to_owned() };
+        let live = draft.live.map_or_else(not_live, |live| format!("revision {live}"));
         let base = draft.base.map(|base| format!("revision {base}")).unwrap_or_default();
         vec![draw::bold(&name), draft.state.clone(), live, base, draw::time(draft.changed), draft.operator.clone()]
     });

@@ -3263,21 +3263,8 @@ export interface components {
         };
         /** @enum {string} */
         RunState: "scheduled" | "queued" | "running" | "waiting" | "succeeded" | "rejected" | "failed" | "cancelled";
-        /** @description An answer that a service gave. */
-        Sample: {
-            method: string;
-            /** @description The path below the base, with `{…}` where it differs from call to call: `/now/{place}`. */
-            path: string;
-            /** Format: uint16 */
-            status: number;
-            /**
-             * @description The body; null for none.
-             * @default null
-             */
-            body: unknown;
-        };
         /** @description A few seconds of a lane. */
-        Sample2: {
+        Sample: {
             /**
              * Format: int64
              * @description Seconds since 1970-01-01T00:00:00Z.
@@ -3309,7 +3296,7 @@ export interface components {
              */
             seconds: number;
             lanes: {
-                [key: string]: components["schemas"]["Sample2"][];
+                [key: string]: components["schemas"]["Sample"][];
             };
         };
         /** @description What a step knows when it begins. */
@@ -3340,6 +3327,19 @@ export interface components {
         Seed: {
             /** @description Statements that make its tables and rows. */
             seed: string;
+        };
+        /** @description An answer that a service gave. */
+        SeenAnswer: {
+            method: string;
+            /** @description The path below the base, with `{…}` where it differs from call to call: `/now/{place}`. */
+            path: string;
+            /** Format: uint16 */
+            status: number;
+            /**
+             * @description The body; null for none.
+             * @default null
+             */
+            body: unknown;
         };
         /** @description One service. */
         Service: {
@@ -3377,7 +3377,7 @@ export interface components {
              * @description Answers that were seen.
              * @default []
              */
-            samples: components["schemas"]["Sample"][];
+            samples: components["schemas"]["SeenAnswer"][];
         };
         /** @description The documents of a service that is described. */
         ServiceBegun: {
@@ -4031,12 +4031,12 @@ export type RunPage = components['schemas']['RunPage'];
 export type RunScope = components['schemas']['RunScope'];
 export type RunState = components['schemas']['RunState'];
 export type Sample = components['schemas']['Sample'];
-export type Sample2 = components['schemas']['Sample2'];
 export type Samples = components['schemas']['Samples'];
 export type Scope = components['schemas']['Scope'];
 export type Secret = components['schemas']['Secret'];
 export type Secrets = components['schemas']['Secrets'];
 export type Seed = components['schemas']['Seed'];
+export type SeenAnswer = components['schemas']['SeenAnswer'];
 export type Service = components['schemas']['Service'];
 export type ServiceBeginning = components['schemas']['ServiceBeginning'];
 export type ServiceBegun = components['schemas']['ServiceBegun'];

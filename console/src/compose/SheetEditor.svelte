@@ -1,7 +1,7 @@
 <script lang="ts">
   /** The sheet as an editor: paragraphs that unfold in place, lines on which steps are added, a margin of what the last trial did. */
   import { tick } from 'svelte';
-  import type { Diagnostic, End, Part, Step } from '../api/types';
+  import type { CaseDifference, Diagnostic, End, Part, Step } from '../api/types';
   import { grouped } from '../lib/sheet';
   import { capital, count, time, took } from '../lib/show';
   import { zone } from '../lib/zone.svelte';
@@ -26,8 +26,14 @@
     changed: Map<string, string>;
     /** Whether the trial is of another text. */
     stale: boolean;
+    /** What a case did not find as expected, by number. */
+    marks?: Map<string, CaseDifference[]>;
+    /** What no case reaches, by number: branches, or none for a whole step. */
+    missed?: Map<string, string[]>;
+    /** Shows a line of the cases. */
+    onmark?: (line: number) => void;
   }
-  let { composer, desk, steps, given, changed, stale }: Props = $props();
+  let { composer, desk, steps, given, changed, stale, marks, missed, onmark }: Props = $props();
 
   let box: HTMLElement | undefined = $state(undefined);
   let dragged: string | undefined = $state(undefined);
@@ -185,7 +191,7 @@
 {/snippet}
 
 <div class="whole">
-  {#if composer.live !== undefined}
+  {#if composer.live !== undefined && !missed}
     <div class="panel choice">
       <label for="margin">Margin</label>
       <select id="margin" class="control" bind:value={desk.margin} onchange={() => day && void desk.loadDay()}>
@@ -245,6 +251,12 @@
             </div>
           {/if}
           <Findings {composer} findings={found} />
+          {#each (step && marks?.get(part.number)) || [] as mark, index (index)}
+            <p class="mark"><span class="mono">{mark.what}</span> wanted <ins>{mark.wanted}</ins>, got <del>{mark.got}</del> <button type="button" class="link" onclick={() => onmark?.(mark.line)}>line {mark.line}</button></p>
+          {/each}
+          {#if step && missed?.has(part.number)}
+            <p class="missed">{missed.get(part.number)?.length ? `No case takes: ${missed.get(part.number)?.join(', ')}` : 'No case gets here'}</p>
+          {/if}
         {:else if composer.form?.at === part.at}
           <Form {composer} {desk} findings={composer.findings.filter((one) => part.range.start <= one.start && one.start <= part.range.end)} />
         {/if}
@@ -287,6 +299,28 @@
     border-bottom: 1px solid var(--cds-ui-03);
     font-size: 0.875rem;
     line-height: 1.25rem;
+  }
+
+  .mark {
+    font-size: 0.8125rem;
+    color: var(--cds-text-error);
+    overflow-wrap: anywhere;
+  }
+
+  .mark ins,
+  .mark del {
+    font-family: var(--mono);
+    font-size: 0.75rem;
+    color: var(--cds-text-01);
+  }
+
+  .mark ins {
+    text-decoration: none;
+  }
+
+  .missed {
+    font-size: 0.75rem;
+    color: var(--warning-text);
   }
 
   .annotated .paragraph {

@@ -12,7 +12,7 @@
   import type { Composer } from './composer.svelte';
   import { bytes, completionOf, highlighting, lookOf, position } from './editor';
 
-  let { composer, onplace }: { composer: Composer; onplace: (at: string) => void } = $props();
+  let { composer, label = 'Source of the draft', onplace }: { composer: Composer; label?: string; onplace?: (at: string) => void } = $props();
   let box: HTMLElement;
   let view: EditorView | undefined;
   const fromOutside = Annotation.define<boolean>();
@@ -49,7 +49,7 @@
           lineNumbers(), history(), yaml(), indentUnit.of('  '), highlighting(), highlightActiveLine(), lintGutter(), hover,
           autocompletion({ override: [complete], icons: false }),
           keymap.of([indentWithTab, ...historyKeymap, ...defaultKeymap.filter((one) => one.key !== 'Mod-Enter')]),
-          EditorView.contentAttributes.of({ 'aria-label': 'Source of the draft', tabindex: '0' }),
+          EditorView.contentAttributes.of({ 'aria-label': label, tabindex: '0' }),
           lookOf(),
           EditorView.updateListener.of((update) => {
             const typed = update.transactions.some((one) => !one.annotation(fromOutside));
@@ -58,7 +58,7 @@
               const at = bytes(update.state.doc.toString(), update.state.selection.main.head);
               const around = (composer.sheet?.parts ?? []).filter((part) => part.range.start <= at && at <= part.range.end);
               const best = around.sort((a, b) => a.range.end - a.range.start - (b.range.end - b.range.start))[0];
-              if (best) onplace(best.at);
+              if (best) onplace?.(best.at);
             }
           }),
         ],
@@ -91,6 +91,13 @@
     }));
     view.dispatch(setDiagnostics(view.state, marks));
   });
+
+  /** Shows a line, from 1. */
+  export function toLine(number: number) {
+    if (!view) return;
+    const line = view.state.doc.line(Math.min(Math.max(1, number), view.state.doc.lines));
+    view.dispatch({ selection: { anchor: line.from }, effects: EditorView.scrollIntoView(line.from, { y: 'start', yMargin: 24 }), annotations: fromOutside.of(true) });
+  }
 
   /** Shows a paragraph. */
   export function reveal(start: number, end: number) {

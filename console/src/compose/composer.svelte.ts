@@ -26,6 +26,8 @@ export type Saving = 'none' | 'unsaved' | 'saving' | 'saved' | 'failed';
 
 export class Composer {
   readonly name: string;
+  /** `workflow`, or `cases` for the cases of one. */
+  readonly kind: 'workflow' | 'cases';
   text = $state('');
   sheet: Sheet | undefined = $state.raw(undefined);
   form: Form | undefined = $state.raw(undefined);
@@ -66,13 +68,14 @@ export class Composer {
   private typing: ReturnType<typeof setTimeout> | undefined;
   private watching: ReturnType<typeof setInterval> | undefined;
 
-  constructor(name: string) {
+  constructor(name: string, kind: 'workflow' | 'cases' = 'workflow') {
     this.name = name;
-    this.path = `workflows/${name}.yaml`;
+    this.kind = kind;
+    this.path = `${kind === 'cases' ? kind : 'workflows'}/${name}.yaml`;
   }
 
   private get place() {
-    return `/drafts/workflow/${encodeURIComponent(this.name)}`;
+    return `/drafts/${this.kind}/${encodeURIComponent(this.name)}`;
   }
 
   /** Loads the draft, or what is live; `live` is its text. */
@@ -88,6 +91,17 @@ export class Composer {
     this.loaded = true;
     this.watching = setInterval(() => void this.look(), 4000);
     return true;
+  }
+
+  /** Begins with a text where nothing is there yet. */
+  async begin(text: string) {
+    this.text = text;
+    this.savedText = undefined;
+    this.loaded = true;
+    await this.refresh();
+    await this.save();
+    clearInterval(this.watching);
+    this.watching = setInterval(() => void this.look(), 4000);
   }
 
   /** Reads the draft again, where it was discarded or restored elsewhere on the page. */
@@ -169,7 +183,7 @@ export class Composer {
   private adopt(answer: Composed, open: string | undefined) {
     this.findings = answer.diagnostics;
     this.due = answer.due;
-    this.unreadable = answer.sheet === null;
+    this.unreadable = answer.sheet === null && this.kind === 'workflow';
     if (answer.sheet) {
       this.sheet = answer.sheet;
       this.open = answer.form ? open : undefined;
@@ -374,7 +388,7 @@ export class Composer {
     if (document.hidden || this.saving === 'unsaved' || this.saving === 'saving' || this.conflict) return;
     try {
       const { drafts } = await session.get<Drafts>('/drafts');
-      const own = drafts.find((draft) => draft.kind === 'workflow' && draft.name === this.name);
+      const own = drafts.find((draft) => draft.kind === this.kind && draft.name === this.name);
       if (own && own.version !== this.version && this.text === this.savedText) {
         const draft = await session.get<Draft>(this.place);
         if (this.text !== this.savedText) return;
@@ -397,7 +411,7 @@ export class Composer {
   /** Loads the other drafts that changed; answers whether any did. */
   private async loadOthers(listed?: Drafts['drafts']): Promise<boolean> {
     const drafts = (listed ?? (await session.get<Drafts>('/drafts')).drafts).filter(
-      (draft) => !(draft.kind === 'workflow' && draft.name === this.name) && draft.kind !== 'cases',
+      (draft) => !(draft.kind === this.kind && draft.name === this.name) && draft.kind !== 'cases',
     );
     const texts: Document[] = [];
     let changed = drafts.length !== this.others.length;

@@ -3,6 +3,7 @@
   import { Button, SkeletonText, Tag } from 'carbon-components-svelte';
   import { onMount, untrack } from 'svelte';
   import type { Drafts, RunPage, Workflow } from '../api/types';
+  import Cases from '../compose/Cases.svelte';
   import Compose from '../compose/Compose.svelte';
   import { Composer } from '../compose/composer.svelte';
   import Deploy from '../compose/Deploy.svelte';
@@ -17,6 +18,7 @@
   let { name, part }: { name: string; part: string } = $props();
   const TABS = [
     { id: 'sheet', text: 'Sheet' },
+    { id: 'cases', text: 'Cases' },
     { id: 'runs', text: 'Runs' },
     { id: 'figures', text: 'Figures' },
     { id: 'history', text: 'History' },
@@ -124,6 +126,8 @@
     {:else if !error}
       <div class="panel empty"><SkeletonText paragraph lines={8} /></div>
     {/if}
+  {:else if tab === 'cases'}
+    {#if composer.loaded}<Cases {composer} />{/if}
   {:else if tab === 'runs'}
     {#if !workflow}
       <div class="panel empty">It is not deployed yet.</div>

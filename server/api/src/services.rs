@@ -72,11 +72,11 @@ api! {
         pub base: String,
         /// Answers that were seen.
         #[serde(default)]
-        pub samples: Vec<Sample>,
+        pub samples: Vec<SeenAnswer>,
     }
 
     /// An answer that a service gave.
-    pub struct Sample {
+    pub struct SeenAnswer {
         pub method: String,
         /// The path below the base, with `{…}` where it differs from call to call: `/now/{place}`.
         pub path: String,

@@ -7,7 +7,7 @@ use kanzlei_analysis::{compare, lines};
 use kanzlei_api::drafts as api;
 use kanzlei_api::workflows::Revision;
 use kanzlei_lang::document::yaml::MAX_SIZE;
-use kanzlei_lang::document::{KINDS, reader::is_document_name};
+use kanzlei_lang::document::{BESIDE, KINDS, reader::is_document_name};
 use kanzlei_model::problem::Problem;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live::Live;
@@ -34,6 +34,7 @@ pub(super) fn line(draft: &Draft, live: &Live) -> api::DraftLine {
     let differs = steps.map(|steps| steps.len() as u32);
     let same = deployed.is_some_and(|deployed| deployed.source == draft.source && deployed.file == draft.file);
     let state = match (deployed, differs) {
+        (None, _) if BESIDE.contains(&draft.kind.as_str()) => "kept, never live".to_owned(),
         (None, _) => "not deployed".to_owned(),
         (Some(_), _) if same => "as it is live".to_owned(),
         (Some(_), Some(1)) => "differs from live by 1 step".to_owned(),
