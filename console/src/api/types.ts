@@ -1758,11 +1758,11 @@ export interface components {
              */
             request: components["schemas"]["ExampleRequest"];
         };
-        /** @description A step of the outline. */
+        /** @description A step of the outline, or a case. */
         Entry: {
             /** @description Its number: `2.1`. */
             number: string;
-            /** @description The key that says what it does; empty where none does. */
+            /** @description The key that says what it does, or `case`; empty where none does. */
             kind: string;
             /** @description What stands behind it, on one line. */
             title: string;
@@ -1770,7 +1770,7 @@ export interface components {
             id?: string;
             /** @description The branch it begins: `then`, an arm, `catch`. */
             branch?: string;
-            /** @description Where it stands in the tree: `steps/2/then/0`. */
+            /** @description Where it stands in the tree: `steps/2/then/0`, `examples/0`. */
             at: string;
             /** @description Its text. */
             range: components["schemas"]["Range"];
@@ -2953,13 +2953,13 @@ export interface components {
             steps: components["schemas"]["Step"][];
         };
         /** @description The edits of a renaming, by document. */
-        Renamed: {
+        RenameEdits: {
             edits: {
                 [key: string]: components["schemas"]["Edit"][];
             };
         };
         /** @description What a rename did. */
-        Renamed2: {
+        Renamed: {
             from: string;
             to: string;
             /** @description The workflow, and the documents that named it. */
@@ -3466,6 +3466,11 @@ export interface components {
             name: string;
             /** @description What it is for. */
             about: string;
+            /**
+             * @description Its inputs; none where the text cannot be read as a workflow.
+             * @default []
+             */
+            inputs: components["schemas"]["Wanted"][];
             /** @description Entries, input and what else stands above the steps, then the steps. */
             parts: components["schemas"]["Part"][];
             /** @description Where lists of steps end, inner ones first. */
@@ -3840,6 +3845,19 @@ export interface components {
             /** @description The values, those that fit first. */
             values: components["schemas"]["Choice"][];
         };
+        /** @description An input that a request has to bring, or may. */
+        Wanted: {
+            /** @description Its name. */
+            name: string;
+            /** @description JSON Schema (2020-12). */
+            schema: unknown;
+            /** @description Whether it may not be missing. */
+            required: boolean;
+            /** @description Whether it is confidential. */
+            secret: boolean;
+            /** @description A value that fits the schema. */
+            sample: unknown;
+        };
         /** @description A live workflow. */
         Workflow: {
             name: string;
@@ -4010,8 +4028,8 @@ export type RefusedBody = components['schemas']['RefusedBody'];
 export type Rehearsal = components['schemas']['Rehearsal'];
 export type RehearsalRequest = components['schemas']['RehearsalRequest'];
 export type RehearsedCase = components['schemas']['RehearsedCase'];
+export type RenameEdits = components['schemas']['RenameEdits'];
 export type Renamed = components['schemas']['Renamed'];
-export type Renamed2 = components['schemas']['Renamed2'];
 export type Retrace = components['schemas']['Retrace'];
 export type RetraceRequest = components['schemas']['RetraceRequest'];
 export type RetracedRun = components['schemas']['RetracedRun'];
@@ -4074,6 +4092,7 @@ export type TrialRequest = components['schemas']['TrialRequest'];
 export type TrialStop = components['schemas']['TrialStop'];
 export type Trials = components['schemas']['Trials'];
 export type Values = components['schemas']['Values'];
+export type Wanted = components['schemas']['Wanted'];
 export type Workflow = components['schemas']['Workflow'];
 export type WorkflowLine = components['schemas']['WorkflowLine'];
 export type Workflows = components['schemas']['Workflows'];
@@ -4413,7 +4432,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Renamed"];
+                    "application/json": components["schemas"]["RenameEdits"];
                 };
             };
             400: components["responses"]["Problem"];
@@ -5387,7 +5406,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Renamed2"];
+                    "application/json": components["schemas"]["Renamed"];
                 };
             };
             400: components["responses"]["Problem"];

@@ -2,17 +2,15 @@
   /** Putting a draft live: what changes, what is found, what is missing; then its address, ready to copy and to call. */
   import { Button } from 'carbon-components-svelte';
   import { onMount } from 'svelte';
-  import type { Comparison, Deployed, DeployedDocument, Diagnostic, Secrets, Workflow } from '../api/types';
+  import type { Deployed, DeployedDocument, Diagnostic, Rehearsal, Workflow } from '../api/types';
   import { Refused, session } from '../lib/api.svelte';
-  import { changeMark, changeNumber } from '../lib/compare';
-  import { line } from '../lib/show';
-  import Copyable from '../parts/Copyable.svelte';
+  import Compared from '../parts/Comparison.svelte';
   import Trouble from '../parts/Trouble.svelte';
+  import Calling from './Calling.svelte';
   import type { Composer } from './composer.svelte';
 
   let { composer, ondeployed }: { composer: Composer; ondeployed: () => void } = $props();
   let preview = $state.raw<Deployed | undefined>(undefined);
-  let differences: Comparison | undefined = $state.raw(undefined);
   let findings: Diagnostic[] = $state.raw([]);
   let missing: string[] = $state.raw([]);
   let error: Refused | undefined = $state.raw(undefined);
@@ -24,8 +22,6 @@
   /** What a secret may be used for. */
   let purposes = $state('signing');
   let live: Workflow | undefined = $state.raw(undefined);
-  let answer: { status: number; text: string; run: string | null } | undefined = $state.raw(undefined);
-  let sent = $state('');
 
   const base = $derived(`/workflows/${encodeURIComponent(composer.name)}`);
   const own = $derived(preview?.deployed.find((one) => one.kind === 'workflow' && one.name === composer.name));
@@ -42,9 +38,6 @@
     await composer.settled();
     await composer.save();
     try {
-      if (composer.live !== undefined) {
-        differences = await session.ask<Comparison>('POST', '/compare', { before: composer.live, after: composer.text });
-      }
       preview = await session.ask<Deployed>('POST', '/deploys', { documents: [], drafts: drafts(), preview: true });
       findings = preview.warnings;
     } catch (refused) {
@@ -56,7 +49,18 @@
     }
   }
 
-  onMount(() => void look());
+  let rehearsal = $state.raw<Rehearsal | undefined>(undefined);
+
+  /** Runs the cases; a draft with errors has none to run. */
+  async function rehearse() {
+    const asked = { workflow: composer.sheet?.name || composer.name, documents: composer.question().documents };
+    rehearsal = await session.ask<Rehearsal>('POST', '/rehearsals', asked).catch(() => undefined);
+  }
+
+  onMount(() => {
+    void look();
+    void rehearse();
+  });
 
   async function setSecret(name: string) {
     try {
@@ -77,7 +81,6 @@
       done = deployed.deployed.find((one) => one.kind === 'workflow' && one.name === composer.name);
       composer.deployed(done?.revision ?? 0);
       live = await session.get<Workflow>(base);
-      sent = JSON.stringify(sampleInput(), null, 1).replace(/\n\s*/g, ' ');
       ondeployed();
     } catch (refused) {
       error = refused as Refused;
@@ -86,31 +89,6 @@
       busy = false;
     }
   }
-
-  /** An input that fits the schemas. */
-  function sampleInput(): Record<string, unknown> {
-    const sample = (schema: Record<string, unknown>) => schema.default ?? (schema.examples as unknown[] | undefined)?.[0] ?? (schema.enum as unknown[] | undefined)?.[0];
-    const all = (live?.input ?? []).map((input) => [input.name, sample(input.schema as Record<string, unknown>)] as const);
-    return Object.fromEntries(all.filter(([, value]) => value !== undefined));
-  }
-
-  /** The body of the curl line. */
-  function example(): string {
-    const curl = done?.endpoints[0]?.curl ?? '';
-    return /--json '((?:[^']|'\\'')*)'/.exec(curl)?.[1]?.replace(/'\\''/g, "'") ?? '';
-  }
-
-  function fetchLines(): string {
-    const endpoint = done?.endpoints[0];
-    if (!endpoint) return '';
-    const url = /https?:\/\/[^\s'"]+/.exec(endpoint.curl)?.[0] ?? endpoint.url;
-    const body = example();
-    return body
-      ? `const response = await fetch('${url}', {\n  method: '${endpoint.method}',\n  headers: { 'Content-Type': 'application/json' },\n  body: JSON.stringify(${body}),\n});\nif (!response.ok) throw await response.json();\nconst answer = await response.json();`
-      : `const response = await fetch('${url}'${endpoint.method === 'GET' ? '' : `, { method: '${endpoint.method}' }`});\nif (!response.ok) throw await response.json();\nconst answer = await response.json();`;
-  }
-
-  const members = (value: unknown): [string, unknown][] => Object.entries((value ?? {}) as Record<string, unknown>);
 
   async function back() {
     if (before === undefined) return;
@@ -130,51 +108,12 @@
       busy = false;
     }
   }
-
-  /** Sends the request as the console's page cannot: another origin. A job starts the live workflow. */
-  async function send() {
-    answer = undefined;
-    try {
-      const input = sent.trim() ? JSON.parse(sent) : {};
-      const started = await session.ask<{ id?: string; job?: { id: string } }>('POST', '/jobs', { workflow: composer.name, input });
-      const id = started.id ?? started.job?.id ?? '';
-      answer = { status: 202, text: `Job ${id} runs it.`, run: id };
-    } catch (refused) {
-      error = refused instanceof Refused ? refused : new Refused(0, 'The request cannot be read', String(refused));
-    }
-  }
 </script>
 
 {#if done}
   <section class="panel live" aria-label="Deployed" role="status">
     <h2>Revision {done.revision} is live</h2>
-    {#each done.endpoints as endpoint (endpoint.method + endpoint.path)}
-      <Copyable text="{endpoint.method} {endpoint.url}" label="Copy the address" />
-      <Copyable text={endpoint.curl} label="Copy a request that works" />
-    {:else}
-      <p class="dim">It has no address of its own: other workflows invoke it, or a timetable starts it.</p>
-    {/each}
-    {#if done.endpoints.length}
-      <details><summary>Lines for fetch</summary><Copyable text={fetchLines()} label="Copy the lines for fetch" /></details>
-    {/if}
-    {#if live?.input.length}
-      <details>
-        <summary>What a request holds</summary>
-        <table class="table"><tbody>
-          {#each live.input as input (input.name)}
-            <tr><td class="mono">{input.name}</td><td>{input.required ? 'required' : 'optional'}</td><td class="mono">{members(input.schema).map(([key, value]) => `${key} ${line(value)}`).join(', ')}</td></tr>
-          {/each}
-        </tbody></table>
-      </details>
-    {/if}
-    <div class="send">
-      <label for="send-input">Run it once for real, with this input</label>
-      <textarea id="send-input" class="control mono" rows="3" bind:value={sent} spellcheck="false"></textarea>
-      <div class="row">
-        <Button size="small" kind="tertiary" on:click={() => void send()}>Run it</Button>
-        {#if answer}<span role="status">{answer.text} <a href="/jobs/{answer.run}">Watch it</a></span>{/if}
-      </div>
-    </div>
+    {#if live}<Calling workflow={live} />{/if}
     <div class="row">
       <Button kind="ghost" size="small" href="{base}/runs">Its runs</Button>
       <Button kind="ghost" size="small" href={base}>The sheet</Button>
@@ -183,24 +122,13 @@
   </section>
 {:else}
   <h2>Deploy {composer.name}{composer.liveRevision === undefined ? ' for the first time' : ''}</h2>
-  <div class="panel changes">
-    {#if composer.live === undefined}
-      <p>Everything is new: {composer.steps.length} steps.</p>
-    {:else if differences?.steps.length === 0 && composer.text === composer.live}
-      <p class="dim">Nothing differs from what is live.</p>
-    {:else}
-      {#each differences?.steps ?? [] as step, index (index)}
-        <div class="change">
-          <span class="mono dim">{changeMark(step)} {changeNumber(step)}</span>
-          <span>{step.title}{step.change === 'moved' ? ' (moved)' : step.change === 'added' ? ' (new)' : step.change === 'removed' ? ' (gone)' : ''}
-            {#each step.rows ?? [] as row (row.key)}<span class="difference"><span class="dim">{row.key}</span> <del>{row.before || 'nothing'}</del> <ins>{row.after || 'nothing'}</ins></span>{/each}
-          </span>
-        </div>
-      {:else}
-        <p class="dim">No step differs; what stands above them does.</p>
-      {/each}
-    {/if}
-  </div>
+  {#if composer.live === undefined}
+    <p class="panel changes">Everything is new: {composer.steps.length} steps.</p>
+  {:else if composer.text === composer.live}
+    <p class="panel changes dim">Nothing differs from what is live.</p>
+  {:else}
+    <Compared before={composer.live} after={composer.text} names={[`${composer.name}@${composer.liveRevision}`, `${composer.name}@draft`]} />
+  {/if}
   <div class="panel facts">
     <div class="fact"><span>{findings.some((one) => one.severity === 'error') ? '✗' : '✓'} Check</span>
       <div>
@@ -215,6 +143,17 @@
         <div class="row"><input id="secret-{name}" class="control" type="password" autocomplete="off" bind:value={secret[name]} placeholder="Its value; it is never shown again" /><input class="control" aria-label="What it may be used for" title="signing, or addresses below which it is sent" bind:value={purposes} /><Button size="small" type="submit">Set it</Button></div>
       </form>
     {/each}
+    {#if rehearsal}
+      {@const failed = rehearsal.cases.filter((one) => !one.passed)}
+      <div class="fact"><span>{failed.length || rehearsal.diagnostics.length ? '✗' : rehearsal.cases.length ? '✓' : '·'} Cases</span>
+        <div>
+          {#if failed.length}<p class="error">{failed.length} of {rehearsal.cases.length} fail: <a href="{base}/cases">{failed.map((one) => one.name).join(', ')}</a></p>
+          {:else if rehearsal.cases.length}<p>{rehearsal.cases.length} of {rehearsal.cases.length} pass</p>
+          {:else if rehearsal.diagnostics.length}<p class="error">the <a href="{base}/cases">cases</a> have errors and were not run</p>
+          {:else}<p class="dim">there are none; <a href="{base}/cases">write the first</a></p>{/if}
+        </div>
+      </div>
+    {/if}
     {#if own}
       <div class="fact"><span>{own.clients.some((one) => one.breaking) ? '!' : '✓'} Clients</span>
         <div>{#each own.clients as client (client.text)}<p class:error={client.breaking}>{client.breaking ? 'breaking: ' : ''}{client.text}</p>{:else}<p>the description of its addresses does not change</p>{/each}</div>
@@ -263,7 +202,6 @@
     line-height: 1.25rem;
   }
 
-  .change,
   .fact {
     display: grid;
     grid-template-columns: 9rem minmax(0, 1fr);
@@ -271,21 +209,6 @@
     padding: 0.375rem 0;
     line-height: 1.25rem;
     border-bottom: 1px solid var(--cds-ui-03);
-  }
-
-  .difference {
-    display: block;
-  }
-
-  del {
-    background: var(--error-back);
-    color: var(--error-front);
-  }
-
-  ins {
-    background: #a7f0ba;
-    color: #044317;
-    text-decoration: none;
   }
 
   .error {
@@ -297,18 +220,8 @@
     min-height: 1.5rem;
   }
 
-  .send {
-    display: grid;
-    gap: 0.25rem;
-  }
-
   input[type='password'] {
     min-width: 16rem;
-  }
-
-  summary {
-    cursor: pointer;
-    min-height: 1.5rem;
   }
 
   legend {

@@ -1,13 +1,19 @@
 <script lang="ts">
-  /** Trying the draft: with which input, what is real, how far; and stepping through it. */
+  /** Trying the draft: with which input, what answers, how far; and what came of it. */
   import { Button } from 'carbon-components-svelte';
-  import type { RefusalPage, RunPage, Trial, TrialDecision } from '../api/types';
+  import { untrack } from 'svelte';
+  import type { Draft, Outline, Refusal, RefusalPage, Rehearsal, Run, RunPage, Trial } from '../api/types';
   import { Refused, session } from '../lib/api.svelte';
   import { router } from '../lib/router.svelte';
-  import { ago, block, line } from '../lib/show';
+  import { ago, line } from '../lib/show';
+  import MakeCase from '../parts/MakeCase.svelte';
   import Trouble from '../parts/Trouble.svelte';
+  import Answers from './Answers.svelte';
   import type { Composer } from './composer.svelte';
   import type { Desk } from './desk.svelte';
+  import Stop from './Stop.svelte';
+  import TrialInput from './TrialInput.svelte';
+  import { answeredBy, type Answering, askedBy } from './trying';
 
   interface Props {
     composer: Composer;
@@ -17,88 +23,121 @@
   let { composer, desk, onnext }: Props = $props();
 
   type How = { until?: string; only?: string; stepwise?: boolean };
+  /** Where the input comes from: `sample`, `last`, `run ID`, `case NAME`, `refusal ID`. */
   let source = $state(router.query.get('run') ? `run ${router.query.get('run')}` : 'sample');
-  let mode = $state('usual');
+  /** The step of the run to continue from. */
+  let from = $state(router.query.get('from') ?? '');
+  let mode = $state<'usual' | 'simulated' | 'live' | 'recorded' | 'chosen'>(router.query.get('recorded') ? 'recorded' : 'usual');
+  let how: Record<string, Answering> = $state({});
+  let stubs = $state('');
   let editing = $state(false);
-  let given = $state('');
+  let base = $state.raw<Record<string, unknown>>({});
+  let form: TrialInput | undefined = $state(undefined);
   let runs: RunPage['runs'] = $state.raw([]);
-  let refusals: RefusalPage['refusals'] = $state.raw([]);
+  let refusals: Refusal[] = $state.raw([]);
+  let cases: string[] = $state.raw([]);
   let trying = $state(false);
-  let error: Refused | undefined = $state.raw(undefined);
-  let answer = $state('');
-  let status = $state('200');
-  let decision = $state('usual');
-  let edited: Record<string, string> = $state({});
+  let error = $state.raw<Refused | undefined>(undefined);
 
   const stop = $derived(desk.trial?.stop);
   const selected = $derived(composer.open && composer.part(composer.open)?.number);
   const errors = $derived(composer.errors);
   const warnings = $derived(composer.findings.length - errors);
+  const asked = $derived(askedBy(composer.steps));
+  const run = $derived(source.startsWith('run ') ? source.slice(4) : undefined);
+  const wanted = $derived(composer.sheet?.inputs ?? []);
 
   async function load() {
-    if (composer.live === undefined) return;
     const name = encodeURIComponent(composer.name);
-    [runs, refusals] = await Promise.all([
-      session.get<RunPage>(`/runs?workflow=${name}&limit=10`).then((page) => page.runs, () => []),
-      session.get<RefusalPage>(`/refusals?workflow=${name}&limit=5`).then((page) => page.refusals, () => []),
-    ]);
+    const quiet = <T,>(what: Promise<T>, otherwise: T) => what.catch(() => otherwise);
+    if (composer.live !== undefined) {
+      [runs, refusals] = await Promise.all([
+        quiet(session.get<RunPage>(`/runs?workflow=${name}&limit=10`).then((page) => page.runs), []),
+        quiet(session.get<RefusalPage>(`/refusals?workflow=${name}&limit=5`).then((page) => page.refusals), []),
+      ]);
+    }
+    cases = await quiet(caseNames(), []);
   }
 
-  function body(how: How): Record<string, unknown> {
-    const out: Record<string, unknown> = { workflow: composer.sheet?.name || composer.name, ...how, documents: composer.question().documents };
-    if (source.startsWith('run ')) out.run = source.slice(4);
-    if (source === 'last' && desk.trial) [out.input, out.exact] = [desk.trial.input, true];
-    if (editing && given.trim()) out.input = { ...(out.input as object), ...JSON.parse(given) };
+  async function caseNames(): Promise<string[]> {
+    const path = `cases/${composer.name}.yaml`;
+    const { text } = await session.get<Draft>(`/drafts/cases/${encodeURIComponent(composer.name)}`);
+    const { steps } = await session.ask<Outline>('POST', '/language/outline', { path, documents: [{ path, text }] });
+    return steps.map((one) => one.title);
+  }
+
+  /** What the chosen source gives as input. */
+  async function baseOf(chosen: string): Promise<Record<string, unknown>> {
+    const [what, ...rest] = chosen.split(' ');
+    const key = rest.join(' ');
+    const object = (value: unknown) => (value !== null && typeof value === 'object' ? (value as Record<string, unknown>) : {});
+    switch (what) {
+      case 'run':
+        return object((await session.get<Run>(`/runs/${encodeURIComponent(key)}`)).input);
+      case 'case': {
+        const found = await session.ask<Rehearsal>('POST', '/rehearsals', { workflow: composer.sheet?.name || composer.name, documents: composer.question().documents, only: key });
+        const one = found.cases[0];
+        if (!one || one.input === null) throw new Refused(0, 'The case has no input to try', 'Its request is refused before a run begins.');
+        return object(one.input);
+      }
+      case 'refusal': {
+        const text = refusals.find((one) => one.id === key)?.body.text;
+        if (!text) throw new Refused(0, 'The body of the request is not known', 'It is not kept where it may hold something confidential.');
+        return object(JSON.parse(text));
+      }
+      case 'last':
+        return object(desk.trial?.input);
+      default:
+        return Object.fromEntries(wanted.filter((one) => one.required).map((one) => [one.name, one.sample]));
+    }
+  }
+
+  async function choose() {
+    error = undefined;
+    if (!run) {
+      from = '';
+      if (mode === 'recorded') mode = 'usual';
+    }
+    try {
+      base = await baseOf(source);
+    } catch (refused) {
+      error = refused instanceof Refused ? refused : new Refused(0, 'The input cannot be read', String(refused));
+    }
+  }
+
+  async function edit() {
+    editing = !editing;
+    if (editing) await choose();
+  }
+
+  async function body(step: How): Promise<Record<string, unknown>> {
+    const out: Record<string, unknown> = { workflow: composer.sheet?.name || composer.name, ...step, documents: composer.question().documents };
+    if (run) out.run = run;
+    if (run && from && !step.only) out.from = from;
+    if (editing && form) {
+      const { input, changed } = form.value();
+      if (changed || !run) [out.input, out.exact] = [input, source !== 'sample' && !run];
+    } else if (!run && source !== 'sample') {
+      [out.input, out.exact] = [await baseOf(source), true];
+    }
     if (mode === 'live') out.live = true;
-    if (mode === 'simulated') out.simulated = services();
+    if (mode === 'simulated') out.simulated = asked.flatMap((one) => one.effects);
+    const every = Object.fromEntries(asked.map((one) => [one.name, one.recorded ? 'recorded' : 'simulated'] as const));
+    if (mode === 'recorded' && run) Object.assign(out, answeredBy(asked, every));
+    if (mode === 'chosen') Object.assign(out, answeredBy(asked, how), { stubs });
     return out;
   }
 
-  /** The names of all that the draft asks of others. */
-  function services(): string[] {
-    const of = (kind: string) => composer.steps.filter((step) => step.kind === kind);
-    return [...new Set([...of('call').map((step) => step.title), ...of('sql').map((step) => `sql.${step.title}`), 'recall'])];
-  }
-
-  export async function attempt(how: How = {}) {
+  export async function attempt(step: How = {}) {
     error = undefined;
     await composer.settled();
     trying = true;
     const text = composer.text;
     try {
-      desk.trial = await session.ask<Trial>('POST', '/trials', body(how));
+      desk.trial = await session.ask<Trial>('POST', '/trials', await body(step));
       desk.tried = text;
-      edited = {};
     } catch (refused) {
       error = refused instanceof Refused ? refused : new Refused(0, 'The input cannot be read', refused instanceof Error ? refused.message : String(refused));
-    } finally {
-      trying = false;
-    }
-  }
-
-  async function decide(what: string) {
-    if (!desk.trial) return;
-    const made: TrialDecision = { decision: what, status: null, headers: {}, body: null, kind: '', values: {} };
-    try {
-      if (what === 'answer') [made.status, made.body] = [Number(status), answer.trim() ? JSON.parse(answer) : null];
-      if (what === 'fail') made.kind = 'unreachable';
-      const values = Object.entries(edited).map(([name, text]) => [name, JSON.parse(text)]);
-      made.values = Object.fromEntries(values);
-    } catch (fault) {
-      error = new Refused(0, 'The value cannot be read', fault instanceof Error ? fault.message : String(fault));
-      return;
-    }
-    error = undefined;
-    trying = true;
-    try {
-      if (Object.keys(made.values ?? {}).length && what !== 'set') {
-        await session.ask<Trial>('POST', `/trials/${desk.trial.id}/decisions`, { ...made, decision: 'set' });
-        made.values = {};
-        edited = {};
-      }
-      desk.trial = await session.ask<Trial>('POST', `/trials/${desk.trial.id}/decisions`, made);
-    } catch (refused) {
-      error = refused instanceof Refused ? refused : new Refused(0, 'It failed', String(refused));
     } finally {
       trying = false;
     }
@@ -110,28 +149,50 @@
   });
   $effect(() => {
     desk.trying = attempt;
-    void load();
+    untrack(() => {
+      void load();
+      // An address that names a run and how to go on from it is tried at once.
+      if (run && (from || mode === 'recorded')) void attempt();
+    });
   });
 </script>
 
 <div class="panel bar">
   <strong>Try</strong>
   <label for="try-input">with</label>
-  <select id="try-input" class="control" bind:value={source}>
+  <select id="try-input" class="control" bind:value={source} onchange={() => editing ? void choose() : undefined}>
     <option value="sample">a sample of the input</option>
     {#if desk.trial}<option value="last">the input of the last trial</option>{/if}
-    {#if source.startsWith('run ') && !runs.some((run) => `run ${run.id}` === source)}<option value={source}>the run that was chosen</option>{/if}
-    {#each runs as run (run.id)}<option value="run {run.id}">run {ago(run.started)}: {run.state}{run.status ? ` ${run.status}` : ''}</option>{/each}
+    {#if run && !runs.some((one) => one.id === run)}<option value="run {run}">the run that was chosen</option>{/if}
+    {#if runs.length}
+      <optgroup label="Past runs">
+        {#each runs as one (one.id)}<option value="run {one.id}">run {ago(one.started)}: {one.state}{one.status ? ` ${one.status}` : ''}</option>{/each}
+      </optgroup>
+    {/if}
+    {#if cases.length}
+      <optgroup label="Cases">
+        {#each cases as one (one)}<option value="case {one}">{one}</option>{/each}
+      </optgroup>
+    {/if}
+    {#if refusals.some((one) => one.body.text)}
+      <optgroup label="Refused requests">
+        {#each refusals.filter((one) => one.body.text) as one (one.id)}<option value="refusal {one.id}">{ago(one.at)}: {one.status} {one.problem.title}</option>{/each}
+      </optgroup>
+    {/if}
   </select>
-  <button type="button" class="link" aria-expanded={editing} aria-label="Edit the input" onclick={() => { editing = !editing; if (editing && !given) given = block(desk.trial?.input ?? {}); }}>edit</button>
+  <button type="button" class="link" aria-expanded={editing} aria-label="Edit the input" onclick={() => void edit()}>edit</button>
   <label class="sr" for="try-services">services</label>
   <select id="try-services" class="control" bind:value={mode}>
     <option value="usual">read for real, write simulated</option>
     <option value="simulated">all simulated</option>
+    {#if run}<option value="recorded">all as the run was answered</option>{/if}
     <option value="live">everything real</option>
+    <option value="chosen">chosen one by one …</option>
   </select>
-  <Button size="small" kind="tertiary" disabled={trying} on:click={() => void attempt()}>{trying ? 'Trying …' : 'Try all'} <kbd>Ctrl+Enter</kbd></Button>
+  <Button size="small" kind="tertiary" disabled={trying} on:click={() => void attempt()}>{trying ? 'Trying …' : from ? `Continue from ${from}` : 'Try all'} <kbd>Ctrl+Enter</kbd></Button>
+  {#if from}<button type="button" class="link" onclick={() => (from = '')}>from the beginning</button>{/if}
   {#if selected}<Button size="small" kind="ghost" disabled={trying} on:click={() => void attempt({ until: selected })}>Try to {selected}</Button>{/if}
+  {#if selected}<Button size="small" kind="ghost" disabled={trying} on:click={() => void attempt({ only: selected })}>Only {selected}</Button>{/if}
   <Button size="small" kind="ghost" disabled={trying} on:click={() => void attempt({ stepwise: true })}>Step by step</Button>
   <span class="counts" role="status">
     {#if errors}<span class="count error">{errors} error{errors === 1 ? '' : 's'}</span>{/if}
@@ -140,17 +201,8 @@
     {#if composer.unreadable}<span class="count error">The text cannot be read; see the source.</span>{/if}
   </span>
 </div>
-{#if editing}
-  <div class="panel input">
-    <label for="try-json">Input, put over the {source === 'sample' ? 'sample' : 'one that is chosen'}</label>
-    <textarea id="try-json" class="control mono" rows={Math.min(12, given.split('\n').length + 1)} bind:value={given} spellcheck="false"></textarea>
-    {#if refusals.length}
-      <p class="dim">Refused requests:
-        {#each refusals as refusal (refusal.request_id)}<button type="button" class="link" onclick={() => (given = block((refusal as { body?: unknown }).body ?? {}))}>{ago(refusal.at)}: {refusal.status}</button>{/each}
-      </p>
-    {/if}
-  </div>
-{/if}
+{#if editing}<TrialInput bind:this={form} {wanted} {base} />{/if}
+{#if mode === 'chosen'}<Answers {asked} bind:how bind:stubs run={run !== undefined} />{/if}
 {#if error}<Trouble {error} />{/if}
 {#if desk.trial && !stop}
   {@const trial = desk.trial}
@@ -158,34 +210,10 @@
     <span class="row"><strong>{trial.state}{trial.status ? ` · ${trial.status}` : ''}</strong>
     {#if trial.failure}<span>{trial.steps.find((step) => step.state === 'failed')?.number ?? ''} {trial.failure.kind}: {trial.failure.detail}</span>{:else}<span class="mono clip">{line(trial.reply)}</span>{/if}</span>
     {#if desk.tried !== composer.text}<span class="dim">The draft changed since.</span>{/if}
-    <span class="dim">{trial.effects.map((effect) => `${effect.name} ${effect.mode}`).join(', ')}</span>
+    <span class="row foot"><span class="dim">{trial.effects.map((effect) => `${effect.name} ${effect.mode}`).join(', ')}</span><MakeCase of="trials" id={trial.id} workflow={trial.workflow} /></span>
   </div>
 {/if}
-{#if stop}
-  <section class="panel stop" aria-label="The trial stopped">
-    <p><strong>Stopped before {stop.step}</strong> <span class="mono">{stop.effect.name} {stop.effect.what}</span> <span class="dim">usually {stop.effect.mode}</span></p>
-    {#if stop.refused}<p class="why">{stop.refused}</p>{/if}
-    <div class="names">
-      {#each stop.names as name (name.name)}
-        <label class="mono" for="value-{name.name}">{name.name}</label>
-        <input id="value-{name.name}" class="control mono" value={edited[name.name] ?? JSON.stringify(name.value)} oninput={(event) => (edited = { ...edited, [name.name]: event.currentTarget.value })} />
-      {/each}
-    </div>
-    <div class="row decide">
-      <Button size="small" disabled={trying} on:click={() => void decide('usual')}>Go on</Button>
-      <Button size="small" kind="tertiary" disabled={trying} on:click={() => void decide('perform')}>Perform</Button>
-      <Button size="small" kind="tertiary" disabled={trying} on:click={() => void decide('simulate')}>Simulate</Button>
-      <Button size="small" kind="tertiary" disabled={trying} on:click={() => void decide('skip')}>Skip</Button>
-      <Button size="small" kind="tertiary" disabled={trying} on:click={() => void decide('fail')}>Let it fail</Button>
-      <label for="answer-status">Answer</label>
-      <input id="answer-status" class="control short mono" bind:value={status} />
-      <input class="control mono grow" aria-label="Body of the answer, as JSON" placeholder={'{"name": "Havbris"}'} bind:value={answer} />
-      <Button size="small" kind="tertiary" disabled={trying} on:click={() => void decide('answer')}>Answer</Button>
-      <Button size="small" kind="ghost" disabled={trying} on:click={() => void decide('finish')}>To the end</Button>
-      <Button size="small" kind="danger-ghost" disabled={trying} on:click={() => void decide('end')}>End</Button>
-    </div>
-  </section>
-{/if}
+{#if stop}<Stop {desk} {stop} bind:busy={trying} onerror={(found) => (error = found)} />{/if}
 
 <style>
   .bar {
@@ -242,14 +270,6 @@
     color: var(--warning-front);
   }
 
-  .input,
-  .stop {
-    padding: 0.75rem;
-    display: grid;
-    gap: 0.375rem;
-    font-size: 0.8125rem;
-  }
-
   .result {
     padding: 0.375rem 0.75rem;
     border-left: 4px solid var(--cds-support-02);
@@ -269,29 +289,8 @@
     min-width: 0;
   }
 
-  .names {
-    display: grid;
-    grid-template-columns: max-content minmax(0, 1fr);
-    gap: 0.25rem 0.75rem;
-    align-items: center;
-    max-height: 14rem;
-    overflow: auto;
-  }
-
-  .decide {
+  .foot {
+    justify-content: space-between;
     flex-wrap: wrap;
-  }
-
-  .decide .short {
-    width: 4rem;
-  }
-
-  .grow {
-    flex: 1;
-    min-width: 10rem;
-  }
-
-  .why {
-    color: var(--cds-text-error);
   }
 </style>

@@ -1,35 +1,26 @@
 <script lang="ts">
   import { Button, CopyButton, SkeletonText } from 'carbon-components-svelte';
-  import Checkmark from 'carbon-icons-svelte/lib/Checkmark.svelte';
-  import Document from 'carbon-icons-svelte/lib/Document.svelte';
-  import type { RecordedCase, Run } from '../api/types';
-  import { Refused, session, Watched } from '../lib/api.svelte';
+  import type { Run, RunComparison, RunDifference, Step } from '../api/types';
+  import { session, Watched } from '../lib/api.svelte';
+  import { router } from '../lib/router.svelte';
   import { ago, block, clock, took } from '../lib/show';
+  import Known from '../parts/Known.svelte';
+  import MakeCase from '../parts/MakeCase.svelte';
   import RunState from '../parts/RunState.svelte';
   import Sheet from '../parts/Sheet.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
   let { id }: { id: string } = $props();
-  let selected: string | undefined = $state(undefined);
+  /** The step that is looked at; it is part of the address. */
+  const selected = $derived(router.query.get('step') ?? undefined);
+  const select = (number: string) => router.filter('step', selected === number ? '' : number);
+  /** Another run beside this one. */
+  const other = $derived(router.query.get('with') ?? undefined);
+  const beside = new Watched<Run>(() => (other ? `/runs/${encodeURIComponent(other)}` : undefined), undefined);
+  const comparison = new Watched<RunComparison>(() => (other ? `/runs/${encodeURIComponent(id)}/comparison/${encodeURIComponent(other)}` : undefined), undefined);
 
   const shown = new Watched<Run>(() => `/runs/${encodeURIComponent(id)}`, undefined);
   const why = $derived((shown.value?.failure as { detail?: string } | null | undefined)?.detail);
-
-  let recorded = $state(false);
-  let refused: Refused | undefined = $state(undefined);
-
-  /** Copies a case that shows what this run did. */
-  async function record() {
-    refused = undefined;
-    try {
-      const made = await session.get<RecordedCase>(`/runs/${encodeURIComponent(id)}/case`);
-      await navigator.clipboard.writeText(made.document);
-      recorded = true;
-      setTimeout(() => (recorded = false), 1500);
-    } catch (error) {
-      refused = error instanceof Refused ? error : new Refused(0, 'Not copied', String(error));
-    }
-  }
 
   /** Whether there is a job of this id; a run that has not ended is shown by it alone. */
   let job = $state(false);
@@ -51,6 +42,26 @@
     ];
     return all.filter((fact): fact is [string, string] => fact[1] !== null);
   });
+  /** The differences of each step: `step 2 call rates.latest sent.target`. */
+  function byStep(differences: RunDifference[]): Map<string, RunDifference[]> {
+    const out = new Map<string, RunDifference[]>();
+    for (const difference of differences) {
+      const number = /^step (\S+)/.exec(difference.what)?.[1];
+      if (number) out.set(number, [...(out.get(number) ?? []), { ...difference, what: difference.what.replace(/^step \S+ /, '') }]);
+    }
+    return out;
+  }
+
+  /** The steps of another run under the numbers of this one: by number in one revision, otherwise by what they are. */
+  function paired(run: Run, other: Run): Step[] {
+    if (run.revision === other.revision && run.workflow === other.workflow) return other.steps;
+    const key = (paragraph: { kind: string; title: string; name?: string }) => `${paragraph.kind} ${paragraph.title}`;
+    const numbers = new Map(other.sheet.map((paragraph) => [paragraph.number, run.sheet.find((own) => key(own) === key(paragraph))?.number]));
+    return other.steps.flatMap((step) => {
+      const number = numbers.get(step.number);
+      return number ? [{ ...step, number }] : [];
+    });
+  }
 </script>
 
 <svelte:head><title>Run of {shown.value?.workflow ?? '…'} · Kanzlei</title></svelte:head>
@@ -72,11 +83,8 @@
       <span class="mono dim">· {run.entry}</span>
       {#if run.curl}<span>· <a href="/jobs/{run.id}">its job</a></span>{/if}
       <Button kind="ghost" size="small" href="/workflows/{run.workflow}?run={run.id}">Try its input on the sheet</Button>
-      <Button kind="ghost" size="small" icon={recorded ? Checkmark : Document} on:click={() => void record()}>
-        {recorded ? 'Copied' : 'Copy as a case'}
-      </Button>
+      <MakeCase of="runs" id={run.id} workflow={run.workflow} />
     </div>
-    {#if refused}<Trouble error={refused} />{/if}
     {#if why}<p class="why">{why}</p>{/if}
     <div class="beside">
       <Sheet
@@ -84,10 +92,23 @@
         steps={run.steps}
         given={run.input}
         total={run.duration_us}
+        other={other && beside.value && comparison.value ? { steps: paired(run, beside.value), differences: byStep(comparison.value.differences), names: ['this', 'other'] } : undefined}
         {selected}
-        onselect={(number) => (selected = selected === number ? undefined : number)}
+        onselect={select}
       />
       <div class="side">
+        {#if other && comparison.value}
+          <section class="panel card" aria-label="Compared with another run">
+            <p>Compared with <a class="mono" href="/runs/{other}">…{other.slice(-12)}</a> of {clock(comparison.value.after.started)}, revision {comparison.value.after.revision}.
+              <button type="button" class="link" onclick={() => router.filter('with', '')}>End</button></p>
+            {#each comparison.value.differences.filter((one) => !/^step /.test(one.what)) as difference, at (at)}
+              <p class="difference"><span class="dim">{difference.what}</span> <del>{difference.before}</del> → <ins>{difference.now}</ins></p>
+            {:else}
+              <p class="dim">{comparison.value.differences.length ? 'Input and answer are the same.' : 'Nothing differs.'}</p>
+            {/each}
+          </section>
+        {:else if other && comparison.error}<Trouble error={comparison.error} />{/if}
+        {#if selected && run.steps.some((step) => step.number === selected)}<Known {run} number={selected} ongo={select} />{/if}
         <div class="panel card">
           {#each facts as [label, value] (label)}
             <div class="fact">
@@ -141,6 +162,11 @@
     padding: 0.75rem;
   }
 
+  .card p {
+    font-size: 0.8125rem;
+    line-height: 1.125rem;
+  }
+
   .fact {
     font-size: 0.8125rem;
   }
@@ -161,6 +187,17 @@
     overflow-wrap: anywhere;
     max-height: 24rem;
     overflow: auto;
+  }
+
+  .card .difference {
+    font-size: 0.75rem;
+    overflow-wrap: anywhere;
+  }
+
+  .difference del,
+  .difference ins {
+    font-family: var(--mono);
+    text-decoration: none;
   }
 
   @media (max-width: 66rem) {

@@ -3,6 +3,7 @@
   import { Button, SkeletonText, Tag } from 'carbon-components-svelte';
   import { onMount, untrack } from 'svelte';
   import type { Drafts, RunPage, Workflow } from '../api/types';
+  import Calling from '../compose/Calling.svelte';
   import Cases from '../compose/Cases.svelte';
   import Compose from '../compose/Compose.svelte';
   import { Composer } from '../compose/composer.svelte';
@@ -19,6 +20,7 @@
   const TABS = [
     { id: 'sheet', text: 'Sheet' },
     { id: 'cases', text: 'Cases' },
+    { id: 'call', text: 'Call' },
     { id: 'runs', text: 'Runs' },
     { id: 'figures', text: 'Figures' },
     { id: 'history', text: 'History' },
@@ -128,6 +130,8 @@
     {/if}
   {:else if tab === 'cases'}
     {#if composer.loaded}<Cases {composer} />{/if}
+  {:else if workflow && tab === 'call'}
+    <div class="panel call"><Calling {workflow} /></div>
   {:else if tab === 'runs'}
     {#if !workflow}
       <div class="panel empty">It is not deployed yet.</div>
@@ -212,6 +216,13 @@
     color: var(--cds-text-01);
     font-weight: 600;
     border-bottom-color: var(--cds-interactive-04);
+  }
+
+  .call {
+    padding: 0.75rem;
+    display: grid;
+    grid-template-columns: minmax(0, 1fr);
+    gap: 0.5rem;
   }
 
   .empty {

@@ -1,54 +1,82 @@
 <script lang="ts">
-  /** How two texts of a document differ: the steps, then the lines. */
+  /** How two texts of a workflow differ: on one sheet, with what was struck out; or line by line. */
   import { InlineLoading } from 'carbon-components-svelte';
-  import type { Comparison } from '../api/types';
+  import type { Comparison, Composed, Part } from '../api/types';
   import { type Refused, session } from '../lib/api.svelte';
-  import { changeMark, changeNumber, diffLines } from '../lib/compare';
+  import { type ComparedLine, diffLines, inPlace } from '../lib/compare';
+  import { capital } from '../lib/show';
   import Trouble from './Trouble.svelte';
 
   let { before, after, names }: { before: string; after: string; names: [string, string] } = $props();
-  let compared: Comparison | undefined = $state(undefined);
-  let error: Refused | undefined = $state(undefined);
+  let compared = $state.raw<{ lines: ComparedLine[]; diff: string } | undefined>(undefined);
+  let error = $state.raw<Refused | undefined>(undefined);
+  let asLines = $state(false);
+  let whole = $state(false);
+
+  const parts = (text: string): Promise<Part[]> =>
+    session
+      .ask<Composed>('POST', '/language/sheet', { path: 'compared.yaml', documents: [{ path: 'compared.yaml', text }] })
+      .then((answer) => answer.sheet?.parts ?? []);
 
   $effect(() => {
     const texts = { before, after };
-    compared = undefined;
-    session.ask<Comparison>('POST', '/compare', texts).then(
-      (answer) => {
-        if (texts.before === before && texts.after === after) compared = answer;
+    Promise.all([session.ask<Comparison>('POST', '/compare', texts), parts(before), parts(after)]).then(
+      ([answer, old, now]) => {
+        if (texts.before !== before || texts.after !== after) return;
+        compared = { lines: inPlace(old, now, answer.steps), diff: answer.diff };
+        error = undefined;
       },
       (refused: Refused) => (error = refused),
     );
   });
+
+  const MARKS: Record<ComparedLine['mark'], string> = { added: '+', removed: '−', changed: '~', moved: '~', same: '' };
+  const WORDS: Record<ComparedLine['mark'], string> = { added: 'new', removed: 'gone', changed: 'changed', moved: 'moved', same: '' };
+  const shown = $derived(compared?.lines.filter((line) => whole || line.mark !== 'same') ?? []);
 </script>
 
 <section class="panel" aria-label="Comparison">
-  <h2>From <span class="mono">{names[0]}</span> to <span class="mono">{names[1]}</span></h2>
+  <div class="head">
+    <h2>From <span class="mono">{names[0]}</span> to <span class="mono">{names[1]}</span></h2>
+    {#if compared && before !== after}
+      <label><input type="checkbox" bind:checked={whole} disabled={asLines} /> with what is the same</label>
+      <label><input type="checkbox" bind:checked={asLines} /> line by line</label>
+    {/if}
+  </div>
   {#if error}<Trouble {error} />{/if}
   {#if compared && before === after}
     <p class="dim">They are the same.</p>
-  {:else if compared}
-    <ul class="steps">
-      {#each compared.steps as step, index (index)}
-        <li class={step.change}>
-          <span class="mark" aria-label={step.change}>{changeMark(step)}</span>
-          <span class="number mono">{changeNumber(step)}</span>
-          <span>{step.title}{step.change === 'moved' ? ' (moved)' : ''}</span>
-          {#each step.rows ?? [] as row (row.key)}
-            <div class="difference">
-              <span class="dim">{row.key}</span>
-              <del>{row.before || 'nothing'}</del> → <ins>{row.after || 'nothing'}</ins>
-            </div>
-          {/each}
-        </li>
-      {:else}
-        <li class="dim">No step differs.</li>
-      {/each}
-    </ul>
+  {:else if compared && asLines}
     <!-- The lines scroll by themselves, so they must be reachable by keyboard. -->
     <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
     <pre tabindex="0" role="region" aria-label="Lines that differ">{#each diffLines(compared.diff) as line, index (index)}<span class={line.kind}>{line.text}
 </span>{/each}</pre>
+  {:else if compared}
+    <ul>
+      {#each shown as line, index (index)}
+        <li class={line.mark} style:--indent="{1.5 * line.part.depth}rem">
+          <span class="mark" aria-hidden="true">{MARKS[line.mark]}</span>
+          <span class="number mono">{line.was ? `${line.was} → ` : ''}{line.part.number || '§'}</span>
+          <div class="body">
+            <svelte:element this={line.mark === 'removed' ? 'del' : line.mark === 'added' ? 'ins' : 'span'}>
+              <strong>{capital(line.part.kind)}</strong> <span class="mono">{line.part.title}</span>{line.part.name ? ` as ${line.part.name}` : ''}
+            </svelte:element>
+            {#if WORDS[line.mark]}<span class="dim word">{WORDS[line.mark]}</span>{/if}
+            {#each line.rows as row (row.key)}
+              <div class="difference"><span class="dim">{row.key}</span> {#if row.before}<del>{row.before}</del>{/if} {#if row.after}<ins>{row.after}</ins>{/if}</div>
+            {:else}
+              {#if line.mark !== 'same' && line.mark !== 'moved'}
+                {#each line.part.rows ?? [] as [key, value], at (at)}
+                  <div class="difference"><span class="dim">{key}</span> <svelte:element this={line.mark === 'removed' ? 'del' : 'ins'}>{value}</svelte:element></div>
+                {/each}
+              {/if}
+            {/each}
+          </div>
+        </li>
+      {:else}
+        <li class="none dim">No paragraph differs; comments or layout do. See it line by line.</li>
+      {/each}
+    </ul>
   {:else if !error}
     <InlineLoading description="Comparing" />
   {/if}
@@ -56,22 +84,40 @@
 
 <style>
   section {
-    margin-top: 1rem;
-    padding: 0.75rem 1rem 1rem;
+    margin-top: 0.5rem;
+    padding: 0.5rem 0.75rem 0.75rem;
+  }
+
+  .head {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0.25rem 1rem;
+    align-items: center;
+    font-size: 0.8125rem;
+    margin-bottom: 0.25rem;
   }
 
   h2 {
     font-size: 0.875rem;
-    margin-bottom: 0.5rem;
+    margin-right: auto;
   }
 
-  .steps li {
+  li {
     display: grid;
-    grid-template-columns: 1rem 4.5rem minmax(0, 1fr);
-    padding: 0.375rem 0;
-    font-size: 0.875rem;
-    line-height: 1.375rem;
+    grid-template-columns: 1rem calc(4rem + var(--indent, 0rem)) minmax(0, 1fr);
+    padding: 0.25rem 0;
+    font-size: 0.8125rem;
+    line-height: 1.25rem;
     border-bottom: 1px solid var(--cds-ui-03);
+  }
+
+  li.same,
+  li.none {
+    color: var(--cds-text-02);
+  }
+
+  li.none {
+    display: block;
   }
 
   .mark {
@@ -80,36 +126,54 @@
 
   .number {
     color: var(--cds-text-02);
+    text-align: right;
+    padding-right: 0.75rem;
   }
 
-  .steps li.dim {
-    display: block;
+  .word {
+    font-size: 0.75rem;
+    margin-left: 0.5rem;
   }
 
-  .added .mark,
-  ins {
+  .added .mark {
     color: var(--cds-support-02);
   }
 
-  .removed .mark,
-  del {
+  .removed .mark {
     color: var(--cds-support-01);
+  }
+
+  .changed .mark,
+  .moved .mark {
+    color: var(--changed);
   }
 
   ins,
   del {
+    padding: 0 0.125rem;
+  }
+
+  ins {
     text-decoration: none;
-    font-family: 'IBM Plex Mono', monospace;
-    font-size: 0.75rem;
+    background: color-mix(in srgb, var(--cds-support-02) 16%, transparent);
+  }
+
+  del {
+    background: color-mix(in srgb, var(--cds-support-01) 14%, transparent);
   }
 
   .difference {
-    grid-column: 3;
     overflow-wrap: anywhere;
   }
 
+  .difference ins,
+  .difference del {
+    font-family: var(--mono);
+    font-size: 0.75rem;
+  }
+
   pre {
-    margin-top: 0.75rem;
+    margin-top: 0.5rem;
     overflow-x: auto;
     max-height: 32rem;
     font-size: 0.75rem;

@@ -6,6 +6,8 @@
   import { router } from '../lib/router.svelte';
   import { ago, time } from '../lib/show';
   import Comparison from './Comparison.svelte';
+  import Rename from './Rename.svelte';
+  import Retrace from './Retrace.svelte';
   import Trouble from './Trouble.svelte';
 
   let { workflow, draft, onchange }: { workflow: Workflow; draft: DraftLine | undefined; onchange: () => void } = $props();
@@ -120,6 +122,15 @@
     </tbody>
   </table>
 </div>
+{#if other}
+  {@const isDraft = other.name.endsWith('@draft')}
+  <Comparison
+    before={isDraft ? workflow.source : other.text}
+    after={isDraft ? other.text : workflow.source}
+    names={isDraft ? [`${workflow.name}@${workflow.revision}`, other.name] : [other.name, `${workflow.name}@${workflow.revision}`]} />
+{/if}
+<Retrace workflow={workflow.name} drafted={draft !== undefined} />
+<Rename workflow={workflow.name} />
 <Modal size="xs" danger open={retiring} modalHeading="Retire {workflow.name}?" primaryButtonText="Retire it" secondaryButtonText="Leave"
   on:click:button--secondary={() => (retiring = false)} on:close={() => (retiring = false)} on:submit={() => void retire()}>
   <p>Its addresses answer 404 from now on and its timetables stop. Jobs that wait run to their end; its revisions and runs are kept.</p>
@@ -136,14 +147,6 @@
     </div>
   </div>
 {/each}
-{#if other}
-  {@const isDraft = other.name.endsWith('@draft')}
-  <Comparison
-    before={isDraft ? workflow.source : other.text}
-    after={isDraft ? other.text : workflow.source}
-    names={isDraft ? [`${workflow.name}@${workflow.revision}`, other.name] : [other.name, `${workflow.name}@${workflow.revision}`]} />
-{/if}
-
 <style>
   .said:empty {
     display: none;

@@ -3,7 +3,7 @@
    * A workflow as a sheet: numbered paragraphs, branches indented under their number. With steps of a
    * run it shows in the margin what each did.
    */
-  import type { Input, Paragraph, Step } from '../api/types';
+  import type { Input, Paragraph, RunDifference, Step } from '../api/types';
   import { details, grouped, inputText, result, shownStep, summary } from '../lib/sheet';
   import { block, capital, line } from '../lib/show';
   import { CopyButton } from 'carbon-components-svelte';
@@ -19,14 +19,32 @@
     /** The input of the run, when there is one. */
     given?: unknown;
     total?: number;
+    /** What differs in another run, by the number of the step; steps of it stand below those of the first. */
+    other?: { steps: Step[]; differences: Map<string, RunDifference[]>; names: [string, string] };
     /** The number of the paragraph that is open. */
     selected?: string;
     onselect?: (number: string) => void;
   }
-  let { sheet, inputs, steps, given, total = 0, selected, onselect }: Props = $props();
+  let { sheet, inputs, steps, given, total = 0, other, selected, onselect }: Props = $props();
 
   const byNumber = $derived(grouped(steps ?? []));
+  const others = $derived(grouped(other?.steps ?? []));
 </script>
+
+{#snippet did(paragraph: Paragraph, step: Step | undefined, taken: Step[] | undefined)}
+  {#if step}
+    <span class="row">
+      {#if step.state !== 'succeeded' || step.attempts > 1}
+        <RunState state={step.state === 'succeeded' ? 'caught' : step.state} label={false} />
+      {/if}
+      <span>{summary(paragraph, step)}</span>
+      {#if taken && taken.length > 1}<span class="dim">× {taken.length}</span>{/if}
+    </span>
+    <span class="mono clip" class:why={step.failure && step.state !== 'succeeded'}>{result(paragraph, step)}</span>
+  {:else}
+    <span class="dim">{paragraph.off ? 'off' : 'not reached'}</span>
+  {/if}
+{/snippet}
 
 <div class="panel sheet" class:annotated={steps !== undefined} role="list" aria-label="Sheet">
   <div class="paragraph plain" role="listitem">
@@ -40,6 +58,8 @@
     {@const taken = byNumber.get(paragraph.number)}
     {@const step = shownStep(taken)}
     {@const open = selected === paragraph.number}
+    {@const differences = other?.differences.get(paragraph.number) ?? []}
+    {@const beside = shownStep(others.get(paragraph.number))}
     {#if paragraph.branch}
       <div class="branch dim" style:padding-left="{3 + 2 * paragraph.depth}rem">
         {paragraph.branch === 'catch' ? 'when it fails' : paragraph.branch}
@@ -51,7 +71,8 @@
         class="paragraph"
         data-number={paragraph.number}
         class:selected={open}
-        class:inactive={(steps && !step) || paragraph.off}
+        class:inactive={(steps && !step && !beside) || paragraph.off}
+        class:differs={differences.length > 0}
         aria-expanded={steps ? open : undefined}
         style:--indent="{2 * paragraph.depth}rem"
         onclick={() => onselect?.(paragraph.number)}
@@ -78,16 +99,12 @@
         </span>
         {#if steps}
           <span class="margin">
-            {#if step}
-              <span class="row">
-                {#if step.state !== 'succeeded' || step.attempts > 1}
-                  <RunState state={step.state === 'succeeded' ? 'caught' : step.state} label={false} />
-                {/if}
-                <span>{summary(paragraph, step)}</span>
-                {#if taken && taken.length > 1}<span class="dim">× {taken.length}</span>{/if}
-              </span>
-              <span class="mono clip" class:why={step.failure && step.state !== 'succeeded'}>{result(paragraph, step)}</span>
-              {#if total > 0}
+            {#if other}
+              <span class="pair"><span class="dim tag">{other.names[0]}</span>{@render did(paragraph, step, taken)}</span>
+              <span class="pair"><span class="dim tag">{other.names[1]}</span>{@render did(paragraph, beside, others.get(paragraph.number))}</span>
+            {:else}
+              {@render did(paragraph, step, taken)}
+              {#if step && total > 0}
                 <span class="bar" aria-hidden="true">
                   <span
                     style:left="{Math.min(99, (100 * step.started_us) / total)}%"
@@ -95,13 +112,17 @@
                   ></span>
                 </span>
               {/if}
-            {:else}
-              <span class="dim">{paragraph.off ? 'off' : 'not reached'}</span>
             {/if}
           </span>
         {/if}
       </button>
-      {#if steps && open && taken}
+      {#if open && differences.length}
+        <div class="details">
+          {#each differences as difference, at (at)}
+            <p class="difference"><span class="dim">{difference.what}</span> <del>{difference.before}</del> <ins>{difference.now}</ins></p>
+          {/each}
+        </div>
+      {:else if steps && open && taken}
         <div class="details">
           {#each taken.slice(0, MOST_SHOWN) as one, at (at)}
             {#if one.items}
@@ -234,6 +255,43 @@
   .why {
     white-space: normal;
     color: var(--cds-text-error);
+  }
+
+  .pair {
+    display: grid;
+    grid-template-columns: 3.5rem minmax(0, 1fr);
+  }
+
+  .pair > :global(:not(.tag)) {
+    grid-column: 2;
+  }
+
+  .tag {
+    font-size: 0.75rem;
+  }
+
+  .paragraph.differs {
+    border-left-color: var(--changed);
+  }
+
+  .difference {
+    font-size: 0.75rem;
+    overflow-wrap: anywhere;
+  }
+
+  .difference del,
+  .difference ins {
+    font-family: var(--mono);
+    text-decoration: none;
+    padding: 0 0.125rem;
+  }
+
+  .difference del {
+    background: color-mix(in srgb, var(--cds-support-01) 14%, transparent);
+  }
+
+  .difference ins {
+    background: color-mix(in srgb, var(--cds-support-02) 16%, transparent);
   }
 
   .bar {

@@ -1,20 +1,22 @@
-//! The steps of a workflow with their numbers on the sheet.
+//! The steps of a workflow with their numbers on the sheet, and the cases of a document of cases.
 
 use kanzlei_compiler::plan::sheet;
-use kanzlei_lang::edit::{path_text, steps};
+use kanzlei_lang::document::yaml::{Kind, Node};
+use kanzlei_lang::edit::{At, path_text, steps};
 use serde::{Deserialize, Serialize};
 
 use crate::Workspace;
 use crate::complete::Range;
 use crate::place::{node, read};
+use crate::sheet::trimmed;
 
-/// A step of the outline.
+/// A step of the outline, or a case.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Entry {
     /// Its number: `2.1`.
     pub number: String,
-    /// The key that says what it does; empty where none does.
+    /// The key that says what it does, or `case`; empty where none does.
     pub kind: String,
     /// What stands behind it, on one line.
     pub title: String,
@@ -26,7 +28,7 @@ pub struct Entry {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub branch: Option<String>,
-    /// Where it stands in the tree: `steps/2/then/0`.
+    /// Where it stands in the tree: `steps/2/then/0`, `examples/0`.
     pub at: String,
     /// Its text.
     pub range: Range,
@@ -42,17 +44,17 @@ fn short(title: &str) -> String {
     }
 }
 
-/// The steps of a workflow, in order; nothing where its text cannot be read.
+/// The steps of a workflow, or the cases of a document of cases, in order; nothing where the text cannot be read.
 pub fn of(workspace: &Workspace, path: &str) -> Vec<Entry> {
-    let Some(text) = workspace.text(path) else { return Vec::new() };
-    let (Ok(found), Some(root)) = (steps::outline(text), read(text)) else { return Vec::new() };
+    let Some((text, root)) = workspace.text(path).and_then(|text| Some((text, read(text)?))) else { return Vec::new() };
+    if root.get("cases").is_some() {
+        return cases(text, &root);
+    }
+    let Ok(found) = steps::outline(text) else { return Vec::new() };
     found
         .into_iter()
         .map(|step| {
             let of = node(&root, &step.at).and_then(|found| found.get(&step.kind));
-            // A place of a mapping ends where the next thing begins.
-            let raw = text.get(step.place.start as usize..step.place.end as usize).unwrap_or_default();
-            let end = step.place.start + raw.trim_end().len() as u32;
             Entry {
                 title: of.map(sheet::inline).map(|title| short(&title)).unwrap_or_default(),
                 number: step.number,
@@ -60,8 +62,23 @@ pub fn of(workspace: &Workspace, path: &str) -> Vec<Entry> {
                 id: step.id,
                 branch: step.branch,
                 at: path_text(&step.at),
-                range: Range { start: step.place.start, end },
+                // A place of a mapping ends where the next thing begins.
+                range: trimmed(text, step.place.into()),
             }
         })
         .collect()
+}
+
+fn cases(text: &str, root: &Node) -> Vec<Entry> {
+    let Some(Kind::List(cases)) = root.get("examples").map(|examples| &examples.kind) else { return Vec::new() };
+    let entries = cases.iter().enumerate().map(|(index, case)| Entry {
+        number: (index + 1).to_string(),
+        kind: "case".to_owned(),
+        title: case.get("name").and_then(Node::as_text).unwrap_or_default().to_owned(),
+        id: None,
+        branch: None,
+        at: path_text(&[At::Key("examples".to_owned()), At::Item(index)]),
+        range: trimmed(text, case.at.into()),
+    });
+    entries.collect()
 }

@@ -16,7 +16,7 @@ pub use kanzlei_analysis::complete::{Kind, Range, Suggestion};
 pub use kanzlei_analysis::hover::Hover;
 pub use kanzlei_analysis::outline::Entry;
 pub use kanzlei_analysis::scope::{Name, Scope};
-pub use kanzlei_analysis::sheet::{Choice, Evaluated, Field, Form, Offer, Part, Shape, Sheet, Values};
+pub use kanzlei_analysis::sheet::{Choice, Evaluated, Field, Form, Offer, Part, Shape, Sheet, Values, Wanted};
 pub use kanzlei_analysis::symbols::Location;
 pub use kanzlei_lang::edit::{Change, Edit};
 
@@ -76,7 +76,7 @@ api! {
     }
 
     /// The edits of a renaming, by document.
-    pub struct Renamed {
+    pub struct RenameEdits {
         pub edits: BTreeMap<String, Vec<Edit>>,
     }
 

@@ -187,7 +187,7 @@ fn editing(all: &mut Operations) {
         .problems(&[404]);
     all.post::<Question, language::Locations>("/language/references", "references", "Where it is used and declared")
         .problems(&[404]);
-    all.post::<Question, language::Renamed>("/language/rename", "rename", "The edits that rename it everywhere")
+    all.post::<Question, language::RenameEdits>("/language/rename", "rename", "The edits that rename it everywhere")
         .problems(&[404, 409]);
     all.post::<Question, language::Outline>("/language/outline", "outline", "The steps of a workflow").problems(&[404]);
     all.post::<Question, language::Scope>("/language/scope", "scope", "The names that a step knows, with types")

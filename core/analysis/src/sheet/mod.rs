@@ -23,6 +23,7 @@ mod values;
 
 use std::collections::BTreeMap;
 
+use kanzlei_compiler::example;
 use kanzlei_compiler::plan::sheet::{inline, rows};
 use kanzlei_lang::document::Document;
 use kanzlei_lang::document::keys::STEP_KINDS;
@@ -30,6 +31,7 @@ use kanzlei_lang::document::yaml::{Kind, Node};
 use kanzlei_lang::edit::{At, parse_path, path_text, steps};
 use kanzlei_model::time::Timestamp;
 use serde::{Deserialize, Serialize};
+use serde_json::Value as Json;
 
 use crate::Workspace;
 use crate::complete::Range;
@@ -48,10 +50,29 @@ pub struct Sheet {
     pub name: String,
     /// What it is for.
     pub about: String,
+    /// Its inputs; none where the text cannot be read as a workflow.
+    #[serde(default)]
+    pub inputs: Vec<Wanted>,
     /// Entries, input and what else stands above the steps, then the steps.
     pub parts: Vec<Part>,
     /// Where lists of steps end, inner ones first.
     pub ends: Vec<End>,
+}
+
+/// An input that a request has to bring, or may.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Wanted {
+    /// Its name.
+    pub name: String,
+    /// JSON Schema (2020-12).
+    pub schema: Json,
+    /// Whether it may not be missing.
+    pub required: bool,
+    /// Whether it is confidential.
+    pub secret: bool,
+    /// A value that fits the schema.
+    pub sample: Json,
 }
 
 /// A paragraph.
@@ -171,7 +192,20 @@ pub fn of(workspace: &Workspace, path: &str) -> Option<Sheet> {
     let count = root.get("steps").and_then(as_list).map_or(0, <[Node]>::len);
     let behind = parts.len().saturating_sub(1) as u32;
     ends.push(End { at: format!("steps/{count}"), behind, depth: 0, branch: String::new(), offered: false });
-    Some(Sheet { name: word("workflow"), about: word("about"), parts, ends })
+    Some(Sheet { name: word("workflow"), about: word("about"), inputs: inputs(workspace, path), parts, ends })
+}
+
+/// The declared inputs, each with a sample that fits it; none where the document cannot be read.
+fn inputs(workspace: &Workspace, path: &str) -> Vec<Wanted> {
+    let Some(Document::Workflow(workflow)) = workspace.document(path) else { return Vec::new() };
+    let wanted = workflow.input.iter().map(|property| Wanted {
+        name: property.name.text.clone(),
+        schema: property.schema.clone(),
+        required: !property.optional && property.default.is_none(),
+        secret: property.secret,
+        sample: example::of(&property.schema),
+    });
+    wanted.collect()
 }
 
 /// The next times of a workflow's timetables behind an instant, by the place of each.

@@ -239,6 +239,10 @@ fn steps_know_names_with_types_and_origins() {
         .map(|entry| format!("{} {} {}", entry.number, entry.kind, entry.title))
         .collect();
     assert_eq!(outline[..3], ["1 call registry.getVessel", "2 if vessel.status === 404", "2.1 fail 422"]);
+    let cases = outline::of(&workspace, "cases/berth-quote.yaml");
+    assert_eq!((cases[1].title.as_str(), cases[1].at.as_str()), ("another currency needs a rate", "examples/1"));
+    let text = workspace.text("cases/berth-quote.yaml").expect("a text");
+    assert!(text[..cases[1].range.end as usize].ends_with("calls: {rates.latest: [{params: {to: NOK}}]}"), "{cases:?}");
     let scope = scope::at_step(&workspace, "workflows/berth-quote.yaml", "3").expect("a scope");
     let mut shown = String::new();
     for name in &scope.names {

@@ -97,6 +97,17 @@ fn paragraphs_and_ends_of_lists_are_found_in_unfinished_texts_too() {
 }
 
 #[test]
+fn inputs_of_a_sheet_bring_samples_that_fit() {
+    let text = "workflow: w\ninput:\n  imo: {type: string, pattern: '^[0-9]{7}$'}\n  nights: {type: integer, minimum: 2, default: 3}\n  pin: {type: string, optional: true, secret: true}\nsteps: []\n";
+    let workspace = Workspace::of([("w.yaml".to_owned(), text.to_owned())]);
+    let inputs = sheet::of(&workspace, "w.yaml").expect("a sheet").inputs;
+    let found: Vec<_> =
+        inputs.iter().map(|one| (one.name.as_str(), one.required, one.secret, one.sample.to_string())).collect();
+    let wanted = [("imo", true, false, "\"1234567\""), ("nights", false, false, "3"), ("pin", false, true, "\"text\"")];
+    assert_eq!(found, wanted.map(|(name, required, secret, sample)| (name, required, secret, sample.to_owned())));
+}
+
+#[test]
 fn forms_show_what_there_is_and_offer_what_could_be() {
     let workspace = demo();
     // The paragraph, a field of it, how it is edited, its value, what it wants.

@@ -121,7 +121,7 @@ pub async fn rename(app: Data<App>, body: Json<api::Question>) -> Result<HttpRes
         let position = question.position as usize;
         let edits = symbols::rename(workspace, &question.path, position, &question.name)
             .map_err(|refused| Error::problem(409, "It cannot be renamed", refused.0))?;
-        Ok(api::Renamed { edits })
+        Ok(api::RenameEdits { edits })
     })
     .await?)
 }

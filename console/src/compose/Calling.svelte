@@ -1,0 +1,161 @@
+<script lang="ts">
+  /** How a live workflow is called: address, lines to copy, what a request holds, and a form that sends one. */
+  import { Button } from 'carbon-components-svelte';
+  import { untrack } from 'svelte';
+  import type { Endpoint, JobStarted, PlainAnswer, Workflow } from '../api/types';
+  import { Refused, session } from '../lib/api.svelte';
+  import { fetchLines, typedLines } from '../lib/code';
+  import { line, took } from '../lib/show';
+  import Copyable from '../parts/Copyable.svelte';
+  import Trouble from '../parts/Trouble.svelte';
+
+  let { workflow }: { workflow: Workflow } = $props();
+  let chosen = $state(0);
+  const endpoint = $derived<Endpoint | undefined>(workflow.endpoints[chosen]);
+  let target = $state('');
+  let body = $state('');
+  let headers = $state('');
+  let answer = $state.raw<PlainAnswer | undefined>(undefined);
+  let job = $state('');
+  let error = $state.raw<Refused | undefined>(undefined);
+  let busy = $state(false);
+
+  $effect(() => {
+    const request = endpoint?.request;
+    untrack(() => {
+      target = request?.target ?? '';
+      body = request ? (request.body === null ? '' : JSON.stringify(request.body, null, 2)) : JSON.stringify(sample(), null, 2);
+      headers = Object.entries(request?.headers ?? {}).map(([name, value]) => `${name}: ${value}`).join('\n');
+    });
+  });
+
+  /** An input that fits, for a workflow without an endpoint. */
+  function sample(): Record<string, unknown> {
+    const of = (schema: Record<string, unknown>) => schema.default ?? (schema.examples as unknown[] | undefined)?.[0] ?? (schema.enum as unknown[] | undefined)?.[0];
+    const all = workflow.input.map((input) => [input.name, of(input.schema as Record<string, unknown>)] as const);
+    return Object.fromEntries(all.filter(([, value]) => value !== undefined));
+  }
+
+  async function send() {
+    busy = true;
+    error = undefined;
+    answer = undefined;
+    job = '';
+    try {
+      if (endpoint) {
+        const lines = headers.split('\n').filter((one) => one.includes(':'));
+        const fields = Object.fromEntries(lines.map((one) => [one.slice(0, one.indexOf(':')).trim(), one.slice(one.indexOf(':') + 1).trim()]));
+        answer = await session.ask<PlainAnswer>('POST', '/requests', { method: endpoint.method, target, headers: fields, body });
+      } else {
+        const started = await session.ask<JobStarted>('POST', '/jobs', { workflow: workflow.name, input: body.trim() ? JSON.parse(body) : {} });
+        job = started.id;
+      }
+    } catch (refused) {
+      error = refused instanceof Refused ? refused : new Refused(0, 'The request cannot be sent', String(refused));
+    } finally {
+      busy = false;
+    }
+  }
+
+  function pretty(text: string): string {
+    try {
+      return JSON.stringify(JSON.parse(text), null, 2);
+    } catch {
+      return text;
+    }
+  }
+
+  const members = (value: unknown): [string, unknown][] => Object.entries((value ?? {}) as Record<string, unknown>);
+  const takesBody = $derived(!endpoint || !['GET', 'HEAD'].includes(endpoint.method) || body !== '');
+</script>
+
+{#if workflow.endpoints.length > 1}
+  <label for="call-endpoint">Endpoint</label>
+  <select id="call-endpoint" class="control" bind:value={chosen}>
+    {#each workflow.endpoints as one, index (one.method + one.path)}<option value={index}>{one.method} {one.path}</option>{/each}
+  </select>
+{/if}
+{#if endpoint}
+  <Copyable text="{endpoint.method} {endpoint.url}" label="Copy the address" />
+  <Copyable text={endpoint.curl} label="Copy a request that works" />
+  <details><summary>Lines for fetch</summary><Copyable text={fetchLines(endpoint)} label="Copy the lines for fetch" /></details>
+  <details><summary>Lines for a typed client</summary><Copyable text={typedLines(endpoint)} label="Copy the lines for a typed client" /></details>
+{:else}
+  <p class="dim">It has no address of its own: other workflows invoke it, or a timetable starts it.</p>
+{/if}
+{#if workflow.input.length}
+  <details>
+    <summary>What a request holds</summary>
+    <table class="table"><tbody>
+      {#each workflow.input as input (input.name)}
+        <tr><td class="mono">{input.name}</td><td>{input.required ? 'required' : 'optional'}</td><td class="mono">{members(input.schema).map(([key, value]) => `${key} ${line(value)}`).join(', ')}</td></tr>
+      {/each}
+    </tbody></table>
+  </details>
+{/if}
+<form class="send" onsubmit={(event) => { event.preventDefault(); void send(); }}>
+  <strong>{endpoint ? 'Send a request, for real' : 'Run it once, for real'}</strong>
+  {#if endpoint}
+    <div class="row"><span class="mono">{endpoint.method}</span><input class="control mono grow" aria-label="Path and query" bind:value={target} spellcheck="false" autocomplete="off" /></div>
+    <label for="send-headers">Header fields, one on a line</label>
+    <textarea id="send-headers" class="control mono" rows={Math.max(1, headers.split('\n').length)} bind:value={headers} spellcheck="false" placeholder="Authorization: Bearer …"></textarea>
+  {/if}
+  {#if takesBody}
+    <label for="send-input">{endpoint ? 'Body' : 'Input'}</label>
+    <textarea id="send-input" class="control mono" rows={Math.min(14, body.split('\n').length + 1)} bind:value={body} spellcheck="false"></textarea>
+  {/if}
+  <div><Button size="small" kind="tertiary" type="submit" disabled={busy}>{busy ? 'Sending …' : endpoint ? 'Send' : 'Run it'}</Button></div>
+</form>
+{#if error}<Trouble {error} />{/if}
+{#if job}<p role="status">The job <a class="mono" href="/jobs/{job}">{job}</a> runs it.</p>{/if}
+{#if answer}
+  <section class="answer" class:bad={answer.status >= 400} aria-label="Answer" role="status">
+    <p><strong>{answer.status}</strong> <span class="dim">in {took(answer.duration_us)}</span>
+      {#if answer.run}<a href="/runs/{answer.run}">Its run</a>{:else if answer.job}<a href="/jobs/{answer.job}">Its job</a>{:else if answer.status >= 400}<a href="/runs?state=refused&workflow={encodeURIComponent(workflow.name)}">Refused before a run</a>{:else}<span class="dim">request {answer.request_id}</span>{/if}
+    </p>
+    {#if answer.body}<pre>{pretty(answer.body)}{answer.cut ? '\n…' : ''}</pre>{/if}
+    <details><summary>Header fields</summary><pre>{answer.headers.map(([name, value]) => `${name}: ${value}`).join('\n')}</pre></details>
+  </section>
+{/if}
+
+<style>
+  details,
+  .send {
+    font-size: 0.8125rem;
+  }
+
+  summary {
+    cursor: pointer;
+    min-height: 1.5rem;
+  }
+
+  .send {
+    display: grid;
+    gap: 0.25rem;
+    padding-top: 0.5rem;
+  }
+
+  .grow {
+    flex: 1;
+    min-width: 0;
+  }
+
+  .answer {
+    border-left: 4px solid var(--cds-support-02);
+    padding: 0.25rem 0.75rem;
+    font-size: 0.8125rem;
+  }
+
+  .answer.bad {
+    border-left-color: var(--cds-support-01);
+  }
+
+  .answer pre {
+    max-height: 24rem;
+    overflow: auto;
+    white-space: pre-wrap;
+    overflow-wrap: anywhere;
+    font-size: 0.75rem;
+    line-height: 1.125rem;
+  }
+</style>
