@@ -1,6 +1,7 @@
 import { svelte } from '@sveltejs/vite-plugin-svelte';
 import { optimizeCss, optimizeImports } from 'carbon-preprocess-svelte';
 import { defineConfig, type Plugin } from 'vite';
+import { handbook } from './handbook.ts';
 
 /**
  * Carbon's style sheet names fonts on another host. The console serves its own and asks nobody else,
@@ -18,6 +19,6 @@ function ownFontsOnly(): Plugin {
 }
 
 export default defineConfig({
-  plugins: [ownFontsOnly(), svelte({ preprocess: [optimizeImports()] }), optimizeCss()],
+  plugins: [ownFontsOnly(), handbook(), svelte({ preprocess: [optimizeImports()] }), optimizeCss()],
   build: { target: 'es2022', chunkSizeWarningLimit: 2000, assetsInlineLimit: 0 },
 });

@@ -4,6 +4,7 @@
   import Alarm from 'carbon-icons-svelte/lib/Alarm.svelte';
   import Application from 'carbon-icons-svelte/lib/Application.svelte';
   import Asleep from 'carbon-icons-svelte/lib/Asleep.svelte';
+  import Book from 'carbon-icons-svelte/lib/Book.svelte';
   import Catalog from 'carbon-icons-svelte/lib/Catalog.svelte';
   import Document from 'carbon-icons-svelte/lib/Document.svelte';
   import FlowStream from 'carbon-icons-svelte/lib/FlowStream.svelte';
@@ -19,6 +20,8 @@
 
   /** Pages are loaded when they are first shown. */
   const load = {
+    handbook: () => import('./pages/Handbook.svelte'),
+    import: () => import('./pages/Import.svelte'),
     job: () => import('./pages/Job.svelte'),
     jobs: () => import('./pages/Jobs.svelte'),
     lanes: () => import('./pages/Lanes.svelte'),
@@ -50,6 +53,7 @@
     { href: '/timetables', label: 'Timetables', icon: Alarm },
     { href: '/services', label: 'Services', icon: Application },
     { href: '/settings', label: 'Settings', icon: SettingsAdjust },
+    { href: '/handbook', label: 'Handbook', icon: Book },
   ];
   const parts = $derived(router.path.split('/').filter(Boolean).map(decodeURIComponent));
   const area = $derived(parts[0] ?? 'workflows');
@@ -120,6 +124,10 @@
         {#await load.timetables() then { default: Page }}<Page />{/await}
       {:else if area === 'services'}
         {#await load.services() then { default: Page }}<Page name={parts[1]} />{/await}
+      {:else if area === 'handbook'}
+        {#await load.handbook() then { default: Page }}<Page chapter={parts[1] ?? ''} />{/await}
+      {:else if area === 'import'}
+        {#await load.import() then { default: Page }}<Page />{/await}
       {:else if area === 'settings'}
         {#await load.settings() then { default: Page }}<Page />{/await}
       {:else}

@@ -53,7 +53,7 @@
 
   function ask(only: string): Promise<Rehearsal> {
     const documents = [...(composer.question().documents as unknown[]), { path: `cases/${composer.name}.yaml`, text: cases.text }];
-    return session.ask<Rehearsal>('POST', '/rehearsals', { workflow: composer.sheet?.name || composer.name, documents, only });
+    return session.ask<Rehearsal>('POST', '/rehearsals', { workflow: composer.sheet?.name || composer.name, documents, files: composer.files, only });
   }
 
   async function run() {

@@ -4,6 +4,7 @@
   import { onMount, tick, untrack } from 'svelte';
   import type { Comparison } from '../api/types';
   import { session } from '../lib/api.svelte';
+  import { placeOf } from '../lib/handbook';
   import Compared from '../parts/Comparison.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import type { Composer } from './composer.svelte';
@@ -118,8 +119,11 @@
     <aside>
       {#if source}<SourceEditor bind:this={editor} {composer} onplace={placed} />{/if}
       <Picker {desk} />
-      {#if composer.form?.about}
-        <section class="panel about" aria-label="About"><pre>{composer.form.about.replace(/[`*]/g, '').replace(/\n{3,}/g, '\n\n').trim()}</pre></section>
+      {#if composer.form}
+        <section class="panel about" aria-label="About">
+          {#if composer.form.about}<pre>{composer.form.about.replace(/[`*]/g, '').replace(/\n{3,}/g, '\n\n').trim()}</pre>{/if}
+          <a href={placeOf(composer.form.kind)} target="_blank" rel="noopener">{composer.form.kind || 'The language'} in the handbook</a>
+        </section>
       {/if}
       {#if !source && !desk.values && !composer.form}
         <section class="panel keys dim" aria-label="Keys">
@@ -161,6 +165,12 @@
     position: sticky;
     top: 6.5rem;
     min-width: 0;
+  }
+
+  .about a {
+    display: inline-block;
+    padding: 0.375rem 0.75rem;
+    font-size: 0.75rem;
   }
 
   .about pre {

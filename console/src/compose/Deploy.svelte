@@ -50,10 +50,11 @@
   }
 
   let rehearsal = $state.raw<Rehearsal | undefined>(undefined);
+  const failing = $derived(rehearsal?.cases.filter((one) => !one.passed).length ?? 0);
 
   /** Runs the cases; a draft with errors has none to run. */
   async function rehearse() {
-    const asked = { workflow: composer.sheet?.name || composer.name, documents: composer.question().documents };
+    const asked = { workflow: composer.sheet?.name || composer.name, documents: composer.question().documents, files: composer.files };
     rehearsal = await session.ask<Rehearsal>('POST', '/rehearsals', asked).catch(() => undefined);
   }
 
@@ -170,7 +171,7 @@
   </div>
   {#if error}<Trouble {error} />{/if}
   <div class="row buttons">
-    <Button disabled={busy || !preview || (composer.live !== undefined && composer.live === composer.text && !along.length)} on:click={() => void deploy()}>{busy ? 'Deploying …' : `Deploy ${own ? `revision ${own.revision}` : ''}`}</Button>
+    <Button disabled={busy || !preview || (composer.live !== undefined && composer.live === composer.text && !along.length)} on:click={() => void deploy()}>{busy ? 'Deploying …' : `Deploy ${own ? `revision ${own.revision}` : ''}${failing ? ` although ${failing} case${failing === 1 ? ' fails' : 's fail'}` : ''}`}</Button>
     <Button kind="tertiary" href={base}>Keep as a draft</Button>
     {#if composer.version !== undefined}<Button kind="danger-ghost" on:click={() => void composer.discard().then(() => look())}>Discard the draft</Button>{/if}
   </div>

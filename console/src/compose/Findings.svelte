@@ -13,6 +13,7 @@
     {#each finding.fixes ?? [] as fix (fix.title)}
       <button type="button" class="fix" onclick={() => void composer.edit([fix.edit])}>{fix.title.replace(/`/g, '')}</button>
     {/each}
+    <a class="why" href="/handbook/findings#{finding.code}" target="_blank" rel="noopener" aria-label="{finding.code} in the handbook">{finding.code}</a>
   </div>
 {/each}
 
@@ -27,6 +28,11 @@
 
   .warning {
     color: var(--warning-text);
+  }
+
+  .why {
+    color: var(--cds-text-02);
+    padding: 0.25rem;
   }
 
   .fix {

@@ -75,7 +75,7 @@
       case 'run':
         return object((await session.get<Run>(`/runs/${encodeURIComponent(key)}`)).input);
       case 'case': {
-        const found = await session.ask<Rehearsal>('POST', '/rehearsals', { workflow: composer.sheet?.name || composer.name, documents: composer.question().documents, only: key });
+        const found = await session.ask<Rehearsal>('POST', '/rehearsals', { workflow: composer.sheet?.name || composer.name, documents: composer.question().documents, files: composer.files, only: key });
         const one = found.cases[0];
         if (!one || one.input === null) throw new Refused(0, 'The case has no input to try', 'Its request is refused before a run begins.');
         return object(one.input);
@@ -111,7 +111,7 @@
   }
 
   async function body(step: How): Promise<Record<string, unknown>> {
-    const out: Record<string, unknown> = { workflow: composer.sheet?.name || composer.name, ...step, documents: composer.question().documents };
+    const out: Record<string, unknown> = { workflow: composer.sheet?.name || composer.name, ...step, documents: composer.question().documents, files: composer.files };
     if (run) out.run = run;
     if (run && from && !step.only) out.from = from;
     if (editing && form) {
@@ -280,6 +280,10 @@
 
   .result.failed {
     border-left-color: var(--cds-support-01);
+  }
+
+  .result strong {
+    white-space: nowrap;
   }
 
   .clip {

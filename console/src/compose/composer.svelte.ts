@@ -54,6 +54,8 @@ export class Composer {
   canRedo = $state(false);
   /** Other drafts, which this one sees. */
   others: Document[] = $state.raw([]);
+  /** The files that they name, by path. */
+  files: Record<string, string> = $state.raw({});
   busy = $state(0);
 
   private path: string;
@@ -161,7 +163,7 @@ export class Composer {
 
   /** A question of the service about this draft. */
   question(more: Record<string, unknown> = {}): Record<string, unknown> {
-    return { documents: [{ path: this.path, text: this.text }, ...this.others], path: this.path, ...more };
+    return { documents: [{ path: this.path, text: this.text }, ...this.others], files: this.files, path: this.path, ...more };
   }
 
   ask<T>(what: string, more: Record<string, unknown> = {}): Promise<T> {
@@ -424,8 +426,8 @@ export class Composer {
         continue;
       }
       const found = await session.get<Draft>(`/drafts/${draft.kind}/${encodeURIComponent(draft.name)}`);
-      // A service needs its file too; what is live of it serves.
-      if (found.file) continue;
+      const beside = /^openapi: *["']?([^\s"']+)/m.exec(found.text)?.[1];
+      if (found.file && beside) this.files = { ...this.files, [`drafts/${draft.kind}/${beside}`]: found.file };
       this.known.set(key, String(draft.version));
       texts.push({ path, text: found.text });
       changed = true;

@@ -2,6 +2,8 @@
 class Router {
   path = $state(window.location.pathname);
   query = $state(new URLSearchParams(window.location.search));
+  /** The anchor, without its mark. */
+  hash = $state(window.location.hash.slice(1));
 
   constructor() {
     window.history.scrollRestoration = 'manual';
@@ -40,6 +42,7 @@ class Router {
   private read() {
     this.path = window.location.pathname;
     this.query = new URLSearchParams(window.location.search);
+    this.hash = window.location.hash.slice(1);
   }
 }
 

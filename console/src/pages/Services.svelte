@@ -1,15 +1,17 @@
 <script lang="ts">
   /** Outside services: base address, limits, operations with types, who calls them, and the secret that each needs. */
   import { Button, SkeletonText } from 'carbon-components-svelte';
-  import type { Secrets, Service, Services, Workflows } from '../api/types';
+  import type { Secrets, Service, Services } from '../api/types';
   import { Refused, session, Watched } from '../lib/api.svelte';
-  import { ago } from '../lib/show';
+  import { router } from '../lib/router.svelte';
+  import { ago, count, took } from '../lib/show';
+  import AddService from '../parts/AddService.svelte';
   import CopyText from '../parts/CopyText.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
   let { name }: { name: string | undefined } = $props();
-  const listed = new Watched<Services>(() => '/services', 10_000);
-  const workflows = new Watched<Workflows>(() => '/workflows', 20_000);
+  const listed = new Watched<Services>(() => '/services?day=true', 20_000);
+  let adding = $state(false);
   let round = $state(0);
   const secrets = new Watched<Secrets>(() => {
     void round;
@@ -20,7 +22,6 @@
   let error: Refused | undefined = $state.raw(undefined);
   let said = $state('');
 
-  const users = (service: string) => (workflows.value?.workflows ?? []).filter((one) => one.services.includes(service)).map((one) => one.name);
   const secret = $derived(secrets.value?.secrets.find((one) => one.name === shown.value?.secret));
 
   async function set(service: Service) {
@@ -42,21 +43,27 @@
 <svelte:head><title>{name ?? 'Services'} · Kanzlei</title></svelte:head>
 
 <div class="page">
-  <h1>Services</h1>
-  <p class="dim">What workflows call. A service is declared in a document of its own, with the OpenAPI document of its operations: <code>kanzlei service add NAME API</code> writes it from one.</p>
+  <div class="row head">
+    <h1>Services</h1>
+    <Button size="small" aria-expanded={adding} on:click={() => (adding = !adding)}>Add a service</Button>
+  </div>
+  <p class="dim">What workflows call. A service is declared in a document of its own, with the OpenAPI document of its operations.</p>
+  {#if adding}<AddService ondone={(added) => { adding = false; listed.again(); router.go(`/services/${added}`); }} />{/if}
   {#if listed.error}<Trouble error={listed.error} />{/if}
   {#if listed.value?.services.length}
     <div class="panel">
       <table class="table" aria-label="Services">
-        <thead><tr><th scope="col">Service</th><th scope="col">Base address</th><th scope="col">Network</th><th scope="col">Operations</th><th scope="col">Called by</th></tr></thead>
+        <thead><tr><th scope="col">Service</th><th scope="col">Base address</th><th scope="col">Network</th><th scope="col">Secret</th><th scope="col">Last 24 hours</th><th scope="col">p95</th><th scope="col">Called by</th></tr></thead>
         <tbody>
           {#each listed.value.services as service (service.name)}
             <tr class:chosen={service.name === name}>
               <th scope="row"><a href="/services/{encodeURIComponent(service.name)}">{service.name}</a> <span class="dim">{service.about}</span></th>
               <td><span class="row"><span class="mono">{service.base}</span><CopyText text={service.base} label="Copy the address of {service.name}" /></span></td>
               <td>{service.network}</td>
-              <td>{service.operations}</td>
-              <td>{#each users(service.name) as user, index (user)}{index ? ', ' : ''}<a href="/workflows/{user}">{user}</a>{:else}<span class="dim">none</span>{/each}</td>
+              <td>{#if service.secret}{#if service.secret_set}<span class="dim">set</span>{:else}<span class="why">not set</span>{/if}{:else}<span class="dim">none</span>{/if}</td>
+              <td>{#if service.day?.runs}{count(service.day.runs)} call{service.day.runs === 1 ? '' : 's'}{#if service.day.failures}<span class="why">, {count(service.day.failures)} failed</span>{/if}{:else}<span class="dim">no calls</span>{/if}</td>
+              <td class="time">{took(service.day?.p95_us)}</td>
+              <td>{#each service.callers ?? [] as user, index (user)}{index ? ', ' : ''}<a href="/workflows/{user}">{user}</a>{:else}<span class="dim">none</span>{/each}</td>
             </tr>
           {/each}
         </tbody>
@@ -64,10 +71,8 @@
     </div>
   {:else if listed.value}
     <div class="panel empty">
-      <p>No service is live. A document declares one, and names its OpenAPI document:</p>
-      <pre>service: registry
-base: https://registry.example
-openapi: registry.openapi.yaml</pre>
+      <p>No service is live. Add one from its OpenAPI document, or from answers it gave.</p>
+      <Button size="small" on:click={() => (adding = true)}>Add a service</Button>
     </div>
   {:else if !listed.error}
     <div class="panel empty"><SkeletonText paragraph lines={4} /></div>
@@ -111,6 +116,18 @@ openapi: registry.openapi.yaml</pre>
 </div>
 
 <style>
+  .head {
+    justify-content: space-between;
+  }
+
+  .time {
+    white-space: nowrap;
+  }
+
+  .why {
+    color: var(--cds-text-error);
+  }
+
   h2 {
     font-size: 1.125rem;
     padding: 1rem 0 0.25rem;

@@ -7,6 +7,7 @@
   import { ago, count, took } from '../lib/show';
   import CopyText from '../parts/CopyText.svelte';
   import RunState from '../parts/RunState.svelte';
+  import Exporting from '../parts/Exporting.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
   const listed = new Watched<Workflows>(() => '/workflows', 3000);
@@ -55,6 +56,8 @@
         <option value="runs">most runs first</option>
         <option value="changed">changed last first</option>
       </select>
+      <a class="link" href="/import">Import</a>
+      <Exporting label="Export all" />
       <Button size="small" href="/new">New workflow</Button>
     </div>
   </div>

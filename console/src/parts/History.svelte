@@ -6,6 +6,7 @@
   import { router } from '../lib/router.svelte';
   import { ago, time } from '../lib/show';
   import Comparison from './Comparison.svelte';
+  import Exporting from './Exporting.svelte';
   import Rename from './Rename.svelte';
   import Retrace from './Retrace.svelte';
   import Trouble from './Trouble.svelte';
@@ -86,6 +87,7 @@
 
 {#if error}<Trouble {error} />{/if}
 <p class="said" role="status">{said}</p>
+<p class="export"><Exporting names={[workflow.name]} label="Export it with all it needs" /></p>
 <div class="panel">
   <table class="table">
     <thead><tr><th>Revision</th><th>Deployed</th><th>By</th><th>State</th><th><span class="sr">Actions</span></th></tr></thead>
@@ -155,6 +157,11 @@
   .said {
     margin-bottom: 0.5rem;
     font-size: 0.875rem;
+  }
+
+  .export {
+    font-size: 0.8125rem;
+    padding-bottom: 0.25rem;
   }
 
   .preview {

@@ -22,7 +22,9 @@ fn policy(nonce: &str) -> String {
 }
 
 /// First parts of the paths that are pages of the console, as `console/src/App.svelte` has them.
-const PAGES: [&str; 9] = ["", "new", "services", "workflows", "runs", "jobs", "lanes", "timetables", "settings"];
+const PAGES: [&str; 11] = [
+    "", "new", "import", "services", "workflows", "runs", "jobs", "lanes", "timetables", "settings", "handbook",
+];
 
 /// A file of the console, or its one page where the path names a page of it.
 pub async fn file(request: HttpRequest) -> HttpResponse {
@@ -46,6 +48,7 @@ pub async fn file(request: HttpRequest) -> HttpResponse {
         "woff2" => "font/woff2",
         "woff" => "font/woff",
         "svg" => "image/svg+xml",
+        "png" => "image/png",
         _ => "application/octet-stream",
     };
     // Files below assets/ have a hash of their content in their name.

@@ -1,0 +1,4 @@
+declare module 'virtual:handbook' {
+  const chapters: import('../handbook').Chapter[];
+  export default chapters;
+}
