@@ -64,7 +64,7 @@ export function chapterOf(id: string, text: string): { chapter: Chapter; picture
       id: section.heading ? anchor(title) : '',
       title,
       depth: section.heading?.depth ?? 1,
-      html: marked.parser(section.tokens),
+      html: marked.parser(section.tokens).replaceAll('<img ', '<img loading="lazy" '),
       text: `${title} ${words(section.tokens)}`,
     });
   };

@@ -14,7 +14,7 @@
   import { Desk } from './desk.svelte';
   import { marksOf, missedOf } from './cases';
   import SheetEditor from './SheetEditor.svelte';
-  import SourceEditor from './SourceEditor.svelte';
+  import type SourceEditor from './SourceEditor.svelte';
   import { duplicate, remove } from './tree';
 
   let { composer }: { composer: Composer } = $props();
@@ -28,6 +28,17 @@
   let error = $state.raw<Refused | undefined>(undefined);
   let running = $state(false);
   let editor: SourceEditor | undefined = $state(undefined);
+  let Source = $state.raw<typeof SourceEditor | undefined>(undefined);
+  /** The editor loads as soon as somebody turns to the page; before, its text stands there. */
+  async function load() {
+    Source ??= (await import('./SourceEditor.svelte')).default;
+    await tick();
+  }
+
+  async function show(number: number) {
+    await load();
+    editor?.toLine(number);
+  }
   let timer: ReturnType<typeof setTimeout> | undefined;
   /** Only the newest answer counts. */
   let round = 0;
@@ -86,8 +97,7 @@
       return;
     }
     await look(one.name);
-    await tick();
-    editor?.toLine(one.line);
+    await show(one.line);
   }
 
   // They run again after each change, once it pauses.
@@ -156,12 +166,12 @@
             {#if chosen === one.name}
               <div class="row actions">
                 <button type="button" class="link" onclick={() => void look(one.name)}>Run</button>
-                <button type="button" class="link" onclick={() => editor?.toLine(one.line)}>Show its text</button>
+                <button type="button" class="link" onclick={() => void show(one.line)}>Show its text</button>
                 <button type="button" class="link" onclick={() => void cases.change([duplicate(`examples/${position(one)}`)])}>Duplicate</button>
                 <button type="button" class="link" onclick={() => void cases.change([remove(`examples/${position(one)}`)])}>Delete</button>
               </div>
               {#each elsewhere as difference, index (index)}
-                <p class="difference"><span class="mono">{difference.what}</span> wanted <ins>{difference.wanted}</ins>, got <del>{difference.got}</del> <button type="button" class="link" onclick={() => editor?.toLine(difference.line)}>line {difference.line}</button></p>
+                <p class="difference"><span class="mono">{difference.what}</span> wanted <ins>{difference.wanted}</ins>, got <del>{difference.got}</del> <button type="button" class="link" onclick={() => void show(difference.line)}>line {difference.line}</button></p>
               {/each}
               {#if one.missing_stubs.length}
                 <div class="stubs">
@@ -174,9 +184,10 @@
           </li>
         {/each}
       </ul>
-      <SheetEditor {composer} {desk} steps={looked?.steps} given={looked?.input} changed={new Map()} stale={false} {marks} {missed} onmark={(at) => editor?.toLine(at)} />
+      <SheetEditor {composer} {desk} steps={looked?.steps} given={looked?.input} changed={new Map()} stale={false} {marks} {missed} onmark={(at) => void show(at)} />
     </div>
-    <aside><SourceEditor bind:this={editor} composer={cases} label="Text of the cases" /></aside>
+    <!-- svelte-ignore a11y_no_noninteractive_element_interactions, a11y_no_noninteractive_tabindex -->
+    <aside onpointerenter={() => void load()} onfocusin={() => void load()}>{#if Source}<Source bind:this={editor} composer={cases} label="Text of the cases" />{:else}<pre class="panel plain" tabindex="0">{cases.text}</pre>{/if}</aside>
   </div>
 {:else if !error}
   <p class="dim">Loading …</p>
@@ -241,6 +252,14 @@
     position: sticky;
     top: 6.5rem;
     min-width: 0;
+  }
+
+  .plain {
+    height: calc(100vh - 13rem);
+    overflow: auto;
+    padding: 0.5rem 0.75rem;
+    font-size: 0.75rem;
+    line-height: 1.25rem;
   }
 
   .cases li {

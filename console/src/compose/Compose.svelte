@@ -5,19 +5,24 @@
   import type { Comparison } from '../api/types';
   import { session } from '../lib/api.svelte';
   import { placeOf } from '../lib/handbook';
+  import { router } from '../lib/router.svelte';
   import Compared from '../parts/Comparison.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import type { Composer } from './composer.svelte';
   import { Desk } from './desk.svelte';
   import Picker from './Picker.svelte';
   import SheetEditor from './SheetEditor.svelte';
-  import SourceEditor from './SourceEditor.svelte';
+  import type SourceEditor from './SourceEditor.svelte';
   import TryBar from './TryBar.svelte';
 
   let { composer, source, comparing }: { composer: Composer; source: boolean; comparing: boolean } = $props();
   const desk = untrack(() => new Desk(composer));
   let bar: TryBar | undefined = $state(undefined);
   let editor: SourceEditor | undefined = $state(undefined);
+  let Source = $state.raw<typeof SourceEditor | undefined>(undefined);
+  $effect(() => {
+    if (source && !Source) void import('./SourceEditor.svelte').then((found) => (Source = found.default));
+  });
   let differences: Comparison | undefined = $state.raw(undefined);
   let timer: ReturnType<typeof setTimeout> | undefined;
 
@@ -38,6 +43,14 @@
     timer = setTimeout(() => {
       session.ask<Comparison>('POST', '/compare', texts).then((found) => (differences = found), () => undefined);
     }, 400);
+  });
+
+  // The open paragraph is part of the address.
+  $effect(() => {
+    const open = composer.open ?? '';
+    untrack(() => {
+      if ((router.query.get('at') ?? '') !== open) router.filter('at', open);
+    });
   });
 
   $effect(() => {
@@ -77,6 +90,8 @@
   }
 
   onMount(() => {
+    const at = router.query.get('at');
+    if (at && (at === 'head' || composer.part(at))) void composer.unfold(at);
     const leaving = (event: BeforeUnloadEvent) => {
       if (composer.saving === 'unsaved' || composer.saving === 'saving') event.preventDefault();
     };
@@ -117,7 +132,7 @@
   <div class="columns" class:source>
     <SheetEditor {composer} {desk} steps={desk.trial?.steps} given={desk.trial?.input} {changed} stale={desk.trial !== undefined && desk.tried !== composer.text} />
     <aside>
-      {#if source}<SourceEditor bind:this={editor} {composer} onplace={placed} />{/if}
+      {#if source && Source}<Source bind:this={editor} {composer} onplace={placed} />{/if}
       <Picker {desk} />
       {#if composer.form}
         <section class="panel about" aria-label="About">

@@ -235,6 +235,7 @@
   }
 
   .buttons {
+    flex-wrap: wrap;
     gap: 0.5rem;
   }
 </style>

@@ -10,7 +10,6 @@
   import type { Composer } from './composer.svelte';
   import type { Desk } from './desk.svelte';
   import Findings from './Findings.svelte';
-  import Form from './Form.svelte';
   import Margin from './Margin.svelte';
   import Menu from './Menu.svelte';
   import { owner, parent, position, within } from './tree';
@@ -36,6 +35,14 @@
   let { composer, desk, steps, given, changed, stale, marks, missed, onmark }: Props = $props();
 
   let box: HTMLElement | undefined = $state(undefined);
+  /** Forms bring the editor of expressions along, which loads as soon as somebody turns to the sheet. */
+  let Form = $state.raw<typeof import('./Form.svelte').default | undefined>(undefined);
+  function load() {
+    if (!Form) void import('./Form.svelte').then((found) => (Form = found.default));
+  }
+  $effect(() => {
+    if (composer.open !== undefined) load();
+  });
   let dragged: string | undefined = $state(undefined);
   let over: string | undefined = $state(undefined);
 
@@ -84,7 +91,7 @@
   $effect(() => {
     const wanted = desk.wanted;
     const open = composer.form?.at;
-    if (!wanted || open === undefined) return;
+    if (!wanted || open === undefined || !Form) return;
     void tick().then(() => {
       const place = wanted === 'head' ? '' : wanted;
       if (!within(place, open === '' ? 'head' : open) && place !== open) return;
@@ -201,11 +208,11 @@
     </div>
   {/if}
 <!-- svelte-ignore a11y_no_noninteractive_element_interactions -->
-<div class="panel sheet" class:annotated={margin} role="list" aria-label="Sheet" bind:this={box} onkeydown={escape}>
+<div class="panel sheet" class:annotated={margin} role="list" aria-label="Sheet" bind:this={box} onkeydown={escape} onpointerenter={load} onfocusin={load}>
   {#if headOpen}
     <div class="paragraph open" role="listitem" data-at="head">
       <span class="number">§</span>
-      <div class="body"><div class="title"><span class="kind">Purpose</span></div><Form {composer} {desk} findings={byPart.get('head') ?? []} /></div>
+      <div class="body"><div class="title"><span class="kind">Purpose</span></div>{#if Form}<Form {composer} {desk} findings={byPart.get('head') ?? []} />{/if}</div>
       {#if margin}<div class="margin"></div>{/if}
     </div>
   {/if}
@@ -257,7 +264,7 @@
           {#if step && missed?.has(part.number)}
             <p class="missed">{missed.get(part.number)?.length ? `No case takes: ${missed.get(part.number)?.join(', ')}` : 'No case gets here'}</p>
           {/if}
-        {:else if composer.form?.at === part.at}
+        {:else if composer.form?.at === part.at && Form}
           <Form {composer} {desk} findings={composer.findings.filter((one) => part.range.start <= one.start && one.start <= part.range.end)} />
         {/if}
       </div>

@@ -10,7 +10,8 @@
   import { EditorView, highlightActiveLine, hoverTooltip, keymap, lineNumbers } from '@codemirror/view';
   import type { Hovered } from '../api/types';
   import type { Composer } from './composer.svelte';
-  import { bytes, completionOf, highlighting, lookOf, position } from './editor';
+  import { bytes, position } from '../lib/bytes';
+  import { completionOf, highlighting, lookOf } from './editor';
 
   let { composer, label = 'Source of the draft', onplace }: { composer: Composer; label?: string; onplace?: (at: string) => void } = $props();
   let box: HTMLElement;

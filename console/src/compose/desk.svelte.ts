@@ -2,7 +2,7 @@
 import type { Change, Edit, Field, Offer, Part, Statistics, StepStatistics, Trial, Values } from '../api/types';
 import { Refused, session } from '../lib/api.svelte';
 import { copyText } from '../lib/copy';
-import { bytes } from './editor';
+import { bytes } from '../lib/bytes';
 import type { Composer } from './composer.svelte';
 import { valuesOf } from './samples';
 import { insert, moved, parts, position } from './tree';

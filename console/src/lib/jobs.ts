@@ -59,3 +59,8 @@ export function timeline(job: Job): { at: string; text: string }[] {
   if (job.notice?.delivered) out.push({ at: job.notice.delivered, text: `notice delivered to ${job.notice.url}` });
   return out.sort((a, b) => Date.parse(a.at) - Date.parse(b.at));
 }
+
+/** Whether a job has not begun. */
+export function waiting(job: { state: string }): boolean {
+  return ['scheduled', 'queued'].includes(job.state);
+}

@@ -31,9 +31,16 @@ class Router {
 
   /** Sets one filter in the address, without a new entry of the history. */
   filter(name: string, value: string) {
+    this.filters({ [name]: value });
+  }
+
+  /** Sets several. */
+  filters(values: Record<string, string>) {
     const query = new URLSearchParams(this.query);
-    if (value) query.set(name, value);
-    else query.delete(name);
+    for (const [name, value] of Object.entries(values)) {
+      if (value) query.set(name, value);
+      else query.delete(name);
+    }
     const text = query.toString();
     window.history.replaceState(window.history.state, '', text ? `${this.path}?${text}` : this.path);
     this.query = query;

@@ -2,6 +2,7 @@
   import { CodeSnippet, CopyButton, ProgressBar, SkeletonText } from 'carbon-components-svelte';
   import type { Job } from '../api/types';
   import { Watched } from '../lib/api.svelte';
+  import { router } from '../lib/router.svelte';
   import { ahead, timeline } from '../lib/jobs';
   import { ago, block, time, took } from '../lib/show';
   import JobActions from '../parts/JobActions.svelte';
@@ -10,7 +11,8 @@
   import Trouble from '../parts/Trouble.svelte';
 
   let { id }: { id: string } = $props();
-  let selected: string | undefined = $state(undefined);
+  /** The step that is looked at; it is part of the address. */
+  const selected = $derived(router.query.get('step') ?? undefined);
   let round = $state(0);
 
   const shown = new Watched<Job>(() => {
@@ -71,7 +73,7 @@
           given={job.input}
           total={Math.max(job.duration_us ?? 0, 1)}
           {selected}
-          onselect={(number) => (selected = selected === number ? undefined : number)}
+          onselect={(number) => router.filter('step', selected === number ? '' : number)}
         />
       {:else}
         <div class="panel card dim">It has not begun. <pre>{block(job.input)}</pre></div>
@@ -81,7 +83,7 @@
           {#each facts as [label, value] (label)}
             <div class="fact">
               <span class="dim">{label}</span>
-              <span class="row"><span class="mono ellipsis" title={value}>{value}</span><CopyButton text={value} feedback="Copied" /></span>
+              <span class="row"><span class="mono ellipsis" title={value}>{value}</span><CopyButton text={value} iconDescription="Copy: {label}" feedback="Copied" /></span>
             </div>
           {/each}
           <p class="dim small">Poll it</p>
@@ -102,7 +104,7 @@
         </div>
         {#if job.status !== null}
           <div class="panel card">
-            <div class="row label"><span class="dim">Answer {job.status}</span><CopyButton text={block(job.reply)} feedback="Copied" /></div>
+            <div class="row label"><span class="dim">Answer {job.status}</span><CopyButton text={block(job.reply)} iconDescription="Copy the answer" feedback="Copied" /></div>
             <pre>{block(job.reply)}</pre>
             {#if job.result_until}<p class="dim small">can be had until {time(job.result_until)}</p>{/if}
           </div>

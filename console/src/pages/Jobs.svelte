@@ -3,7 +3,7 @@
   import type { Group, JobPage, Lanes, Workflows } from '../api/types';
   import { Watched } from '../lib/api.svelte';
   import { address, type Chosen, chosenIn, instant, selection, zoned } from '../lib/filters';
-  import { STATES } from '../lib/jobs';
+  import { STATES, waiting } from '../lib/jobs';
   import { router } from '../lib/router.svelte';
   import { count, time } from '../lib/show';
   import JobActions from '../parts/JobActions.svelte';
@@ -21,7 +21,7 @@
   function go(change: Partial<Chosen>) {
     selected = [];
     everything = false;
-    router.go(`/jobs${address(chosen, { before: '', ...change })}`);
+    router.filters({ before: '', ...change });
   }
 
   const listed = new Watched<JobPage>(() => {
@@ -29,6 +29,8 @@
     return `/jobs${address(chosen)}`;
   }, 2000);
   const lanes = new Watched<Lanes>(() => '/lanes', 10_000);
+  /** The lanes from which nothing is claimed. */
+  const held = $derived(new Set((lanes.value?.lanes ?? []).filter((lane) => lane.held).map((lane) => lane.name)));
   const workflows = new Watched<Workflows>(() => '/workflows', undefined);
   const group = new Watched<Group | null>(() => (chosen.group ? `/groups/${chosen.group}` : '/lanes'), 2000);
   const filtered = $derived(Object.keys(selection(chosen)).length > 0);
@@ -122,7 +124,10 @@
     </div>
   {/if}
   {#if listed.value && listed.value.jobs.length > 0}
-    <JobTable jobs={listed.value.jobs} bind:selected />
+    {#if held.size && listed.value.jobs.some((job) => waiting(job) && held.has(job.lane))}
+      <p class="held" role="status">Held, so that nothing of them begins: {#each [...held] as lane, index (lane)}{index ? ', ' : ''}<a href="/lanes">{lane}</a>{/each}.</p>
+    {/if}
+    <JobTable jobs={listed.value.jobs} {held} bind:selected />
     <div class="pages">
       {#if chosen.before}<Button kind="ghost" size="small" href="/jobs{address(chosen, { before: '' })}">Newest</Button>{/if}
       {#if listed.value.next_before}
@@ -209,6 +214,11 @@
   .filters :global(input[type='datetime-local']) {
     padding: 0 0.5rem;
     font-size: 0.75rem;
+  }
+
+  .held {
+    font-size: 0.8125rem;
+    padding-bottom: 0.375rem;
   }
 
   .group,

@@ -113,14 +113,14 @@
           {#each facts as [label, value] (label)}
             <div class="fact">
               <span class="dim">{label}</span>
-              <span class="row"><span class="mono ellipsis" title={value}>{value}</span><CopyButton text={value} feedback="Copied" /></span>
+              <span class="row"><span class="mono ellipsis" title={value}>{value}</span><CopyButton text={value} iconDescription="Copy: {label}" feedback="Copied" /></span>
             </div>
           {/each}
         </div>
         {#each [['Input', run.input], ['Answer', run.reply]] as [label, value] (label)}
           {#if value !== null}
             <div class="panel card">
-              <div class="row label"><span class="dim">{label}</span><CopyButton text={block(value)} feedback="Copied" /></div>
+              <div class="row label"><span class="dim">{label}</span><CopyButton text={block(value)} iconDescription="Copy: {label}" feedback="Copied" /></div>
               <pre>{block(value)}</pre>
             </div>
           {/if}

@@ -24,7 +24,7 @@
   }
 
   function go(change: Record<string, string>): void {
-    router.go(`/runs${address({ ...change, before: '' })}`);
+    router.filters({ ...change, before: '' });
   }
 
   /** Requests that never became a run stand beside the states of those that did. */

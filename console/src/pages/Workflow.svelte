@@ -195,6 +195,7 @@
 
   .tabs {
     display: flex;
+    flex-wrap: wrap;
     gap: 0.25rem;
     border-bottom: 1px solid var(--cds-ui-03);
     margin-bottom: 0.5rem;

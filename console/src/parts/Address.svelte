@@ -8,7 +8,7 @@
 <div class="row mono">
   <span class="method">{endpoint.method}</span>
   <span class="ellipsis" title={endpoint.url}>{endpoint.url}</span>
-  <CopyButton text={endpoint.url} iconDescription="Copy address" feedback="Copied" />
+  <CopyButton text={endpoint.url} iconDescription="Copy the address {endpoint.method} {endpoint.path}" feedback="Copied" />
 </div>
 
 <style>

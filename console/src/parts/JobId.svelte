@@ -18,7 +18,7 @@
 <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
 <span class="row" onclick={(event) => event.stopPropagation()}>
   <a class="mono quiet" href="/jobs/{id}" title={id}>…{id.slice(-shown)}</a>
-  <CopyButton text={id} iconDescription="Copy the id" feedback="Copied" />
+  <CopyButton text={id} iconDescription="Copy the id …{id.slice(-12)}" feedback="Copied" />
   {#if curl}
     <Button
       kind="ghost"

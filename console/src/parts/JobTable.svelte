@@ -1,13 +1,13 @@
 <script lang="ts">
   import { Checkbox } from 'carbon-components-svelte';
   import type { JobLine } from '../api/types';
-  import { ahead } from '../lib/jobs';
+  import { ahead, waiting } from '../lib/jobs';
   import { router } from '../lib/router.svelte';
   import { ago, clock, took } from '../lib/show';
   import JobId from './JobId.svelte';
   import RunState from './RunState.svelte';
 
-  let { jobs, selected = $bindable() }: { jobs: JobLine[]; selected: string[] } = $props();
+  let { jobs, held, selected = $bindable() }: { jobs: JobLine[]; held: Set<string>; selected: string[] } = $props();
   const all = $derived(jobs.length > 0 && jobs.every((job) => selected.includes(job.id)));
 
   function toggle(id: string) {
@@ -51,7 +51,8 @@
             {#if job.stopping}<span class="dim">stopping</span>
             {:else if job.state === 'running' && job.progress !== null}<span class="dim">{Math.round(job.progress * 100)} %</span>
             {:else if job.waits_for}<span class="dim">{job.waits_for}</span>
-            {:else if job.blocked_by}<span class="dim">blocked</span>{/if}
+            {:else if job.blocked_by}<span class="dim">blocked</span>
+            {:else if waiting(job) && held.has(job.lane)}<span class="dim">lane held</span>{/if}
           </td>
           <td>{job.lane}</td>
           <td>{took(job.delay_us)}</td>

@@ -48,7 +48,7 @@
             <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
             <span class="row" onclick={(event) => event.stopPropagation()}>
               <a class="mono quiet" href="/runs/{run.id}">…{run.id.slice(-12)}</a>
-              <CopyButton text={run.id} iconDescription="Copy id" feedback="Copied" />
+              <CopyButton text={run.id} iconDescription="Copy the id …{run.id.slice(-12)}" feedback="Copied" />
             </span>
           </td>
           <td class="why" title={run.failure ?? ''}>{run.failure ?? ''}</td>

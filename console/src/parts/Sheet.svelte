@@ -134,7 +134,7 @@
             {/if}
             {#each details(one) as [label, value] (label)}
               <div class="detail">
-                <div class="row label"><span class="dim">{label}</span><CopyButton text={block(value)} feedback="Copied" /></div>
+                <div class="row label"><span class="dim">{label}</span><CopyButton text={block(value)} iconDescription="Copy of step {one.number}: {label}" feedback="Copied" /></div>
                 <pre>{block(value)}</pre>
               </div>
             {:else}

@@ -1,9 +1,16 @@
 //! The console's files, built into the binary, with the headers that keep it to itself.
 
+use std::collections::BTreeMap;
+use std::io::Write;
+use std::sync::{Mutex, PoisonError};
+
 use actix_web::http::header;
+use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse};
+use flate2::Compression;
+use flate2::write::GzEncoder;
 use kanzlei_model::problem::Problem;
-use rust_embed::RustEmbed;
+use rust_embed::{EmbeddedFile, RustEmbed};
 
 use super::auth::random;
 
@@ -22,9 +29,23 @@ fn policy(nonce: &str) -> String {
 }
 
 /// First parts of the paths that are pages of the console, as `console/src/App.svelte` has them.
-const PAGES: [&str; 11] = [
-    "", "new", "import", "services", "workflows", "runs", "jobs", "lanes", "timetables", "settings", "handbook",
-];
+const PAGES: [&str; 11] =
+    ["", "new", "import", "services", "workflows", "runs", "jobs", "lanes", "timetables", "settings", "handbook"];
+
+/// Scripts and style sheets as they are sent, by name and digest: each is packed once, as small as it can be. Bounded by the files.
+static PACKED: Mutex<BTreeMap<(String, [u8; 32]), Bytes>> = Mutex::new(BTreeMap::new());
+
+fn packed(name: &str, file: &EmbeddedFile) -> Bytes {
+    let key = (name.to_owned(), file.metadata.sha256_hash());
+    let mut known = PACKED.lock().unwrap_or_else(PoisonError::into_inner);
+    let pack = || {
+        let mut packer = GzEncoder::new(Vec::new(), Compression::best());
+        // Writing to memory does not fail.
+        let _ = packer.write_all(&file.data);
+        packer.finish().unwrap_or_default().into()
+    };
+    known.entry(key).or_insert_with(pack).clone()
+}
 
 /// A file of the console, or its one page where the path names a page of it.
 pub async fn file(request: HttpRequest) -> HttpResponse {
@@ -54,11 +75,20 @@ pub async fn file(request: HttpRequest) -> HttpResponse {
     // Files below assets/ have a hash of their content in their name.
     let cache = if name.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
     let nonce = random();
-    let body = match name {
-        "index.html" => String::from_utf8_lossy(&file.data).replace("%nonce%", &nonce).into_bytes(),
-        _ => file.data.into_owned(),
+    let mut response = HttpResponse::Ok();
+    let accepts = |coding: &str| {
+        let fields = request.headers().get_all(header::ACCEPT_ENCODING).filter_map(|field| field.to_str().ok());
+        fields.flat_map(|field| field.split(',')).any(|one| one.trim() == coding)
     };
-    HttpResponse::Ok()
+    let body: Bytes = match name {
+        "index.html" => String::from_utf8_lossy(&file.data).replace("%nonce%", &nonce).into(),
+        _ if media.starts_with("text/") && accepts("gzip") => {
+            response.insert_header((header::CONTENT_ENCODING, "gzip")).insert_header((header::VARY, "Accept-Encoding"));
+            packed(name, &file)
+        }
+        _ => file.data.into_owned().into(),
+    };
+    response
         .content_type(media)
         .insert_header((header::CACHE_CONTROL, cache))
         .insert_header((header::CONTENT_SECURITY_POLICY, policy(&nonce)))
