@@ -44,6 +44,11 @@ function words(tokens: Token[]): string {
   return tokens.map((token) => ('raw' in token ? token.raw : '')).join(' ').replace(/[`*|#[\]()]/g, ' ').replace(/\s+/g, ' ').trim();
 }
 
+/** Lines that scroll are reached by keyboard, headings of columns are not empty, and pictures wait until they are seen. */
+function accessible(html: string): string {
+  return html.replaceAll('<pre>', '<pre tabindex="0">').replaceAll('<th></th>', '<td></td>').replaceAll('<img ', '<img loading="lazy" ');
+}
+
 export function chapterOf(id: string, text: string): { chapter: Chapter; pictures: string[] } {
   const tokens = marked.lexer(text);
   const pictures: string[] = [];
@@ -64,7 +69,7 @@ export function chapterOf(id: string, text: string): { chapter: Chapter; picture
       id: section.heading ? anchor(title) : '',
       title,
       depth: section.heading?.depth ?? 1,
-      html: marked.parser(section.tokens).replaceAll('<img ', '<img loading="lazy" '),
+      html: accessible(marked.parser(section.tokens)),
       text: `${title} ${words(section.tokens)}`,
     });
   };

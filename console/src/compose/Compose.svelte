@@ -2,8 +2,9 @@
   /** The composing page: the sheet, beside it values or source; trying above it, saving by itself. */
   import { Button } from 'carbon-components-svelte';
   import { onMount, tick, untrack } from 'svelte';
-  import type { Comparison } from '../api/types';
+  import type { Comparison, Composed } from '../api/types';
   import { session } from '../lib/api.svelte';
+  import type { ComparedLine } from '../lib/compare';
   import { placeOf } from '../lib/handbook';
   import { router } from '../lib/router.svelte';
   import Compared from '../parts/Comparison.svelte';
@@ -13,6 +14,7 @@
   import Picker from './Picker.svelte';
   import SheetEditor from './SheetEditor.svelte';
   import type SourceEditor from './SourceEditor.svelte';
+  import { insert, remove, set } from './tree';
   import TryBar from './TryBar.svelte';
 
   let { composer, source, comparing }: { composer: Composer; source: boolean; comparing: boolean } = $props();
@@ -99,6 +101,20 @@
     return () => window.removeEventListener('beforeunload', leaving);
   });
 
+  /** Puts a paragraph of another author's text into the draft. */
+  async function take(theirs: string, line: ComparedLine) {
+    if (line.mark === 'added') {
+      await composer.change([remove(line.part.at)]);
+      return;
+    }
+    const at = line.old?.at;
+    if (at === undefined) return;
+    const path = 'theirs.yaml';
+    const { form } = await session.ask<Composed>('POST', '/language/sheet', { path, documents: [{ path, text: theirs }], at });
+    if (!form) return;
+    await composer.change([line.mark === 'removed' && line.part.number ? insert(at, form.source) : set(line.part.at, form.source)]);
+  }
+
   function placed(at: string) {
     if (composer.open !== at && !composer.unreadable) void composer.unfold(at);
   }
@@ -116,7 +132,7 @@
         <Button size="small" on:click={() => void composer.resolve('mine')}>Save mine over theirs</Button>
         <Button size="small" kind="tertiary" on:click={() => void composer.resolve('theirs')}>Take theirs</Button>
       </div>
-      <Compared before={conflict.current} after={composer.text} names={[`${conflict.operator}'s`, 'yours']} />
+      <Compared before={conflict.current} after={composer.text} names={[`${conflict.operator}'s`, 'yours']} ontake={(line) => void take(conflict.current, line)} />
     </section>
   {/if}
   {#if composer.news}
@@ -147,6 +163,7 @@
             <dt>↑ ↓ · Enter · Esc</dt><dd>go, unfold, fold</dd>
             <dt>Insert</dt><dd>add a step below</dd>
             <dt>Alt + arrows</dt><dd>move, into and out of branches</dd>
+            <dt>Shift + ↑ ↓</dt><dd>pick several</dd>
             <dt>Ctrl+Z · Ctrl+Shift+Z</dt><dd>undo, redo</dd>
             <dt>Ctrl+Enter</dt><dd>try all</dd>
             <dt>F8</dt><dd>next finding</dd>

@@ -9,7 +9,7 @@
   let list: HTMLElement | undefined = $state(undefined);
   let naming = $state(false);
   let name = $state('');
-  const actions = $derived(actionsOf(desk.composer, part));
+  const actions = $derived(actionsOf(desk, part));
 
   onMount(() => void tick().then(() => list?.querySelector<HTMLElement>('[role=menuitem]')?.focus()));
 
@@ -45,7 +45,7 @@
 
 <div class="menu" bind:this={list} role="menu" tabindex="-1" aria-label="Step {part.number}" onkeydown={key} onfocusout={left}>
   {#if naming}
-    <form onsubmit={(event) => { event.preventDefault(); onclose(); void desk.extract(part.at, name); }}>
+    <form onsubmit={(event) => { event.preventDefault(); onclose(); void desk.extract(desk.together(part.at), name); }}>
       <label for="extract-name">Name of the new workflow</label>
       <input id="extract-name" class="mono" bind:value={name} pattern="[a-z][a-z0-9\-]*" onkeydown={(event) => event.stopPropagation()} />
       <button type="submit">Extract</button>

@@ -137,11 +137,19 @@
     const go = (at: string | undefined) => at !== undefined && rowOf(at)?.focus();
     const mod = event.ctrlKey || event.metaKey;
     const does = (id: string) => step && void act(desk, part, id);
+    if (!event.shiftKey && !mod && ['ArrowDown', 'ArrowUp', 'Home', 'End', 'Enter', 'Escape'].includes(event.key)) desk.picked = [];
     if (event.altKey && event.key === 'ArrowUp') does('up');
     else if (event.altKey && event.key === 'ArrowDown') does('down');
     else if (event.altKey && event.key === 'ArrowRight') does('in');
     else if (event.altKey && event.key === 'ArrowLeft') does('out');
-    else if (event.key === 'ArrowDown') go(all[here + 1]);
+    else if (event.shiftKey && step && (event.key === 'ArrowDown' || event.key === 'ArrowUp')) {
+      const place = position(part.at);
+      const next = place && `${place.list}/${place.at + (event.key === 'ArrowDown' ? 1 : -1)}`;
+      if (next && composer.part(next)) {
+        desk.pickTo(part.at, next);
+        go(next);
+      }
+    } else if (event.key === 'ArrowDown') go(all[here + 1]);
     else if (event.key === 'ArrowUp') go(all[here - 1]);
     else if (event.key === 'Home') go(all[0]);
     else if (event.key === 'End') go(all.at(-1));
@@ -226,12 +234,12 @@
     {/if}
     {#if step && desk.adding === part.at}<AddLine {desk} at={part.at} number={part.number} depth={part.depth} />{/if}
     <div class="paragraph" role="listitem" data-at={part.at} class:open class:off={part.off} class:changed={note !== undefined} class:over={over === part.at} style:--indent="{2 * part.depth}rem"
-      class:dragged={dragged === part.at}
+      class:dragged={dragged === part.at} class:picked={desk.picked.includes(part.at)} aria-current={desk.picked.includes(part.at) || undefined}
       ondragover={(event) => step && position(part.at) && dragOver(event, part.at)} ondrop={(event) => drop(event, part.at)}>
       {#if step}
         <button type="button" class="number" tabindex="-1" draggable={position(part.at) !== undefined} aria-label="Step {part.number}: menu" aria-haspopup="menu" aria-expanded={desk.menu === part.at}
           ondragstart={(event) => { dragged = part.at; event.dataTransfer?.setData('text/plain', part.at); }} ondragend={() => { dragged = undefined; over = undefined; }}
-          onclick={() => (desk.menu = desk.menu === part.at ? undefined : part.at)}>{part.number}</button>
+          onclick={(event) => { if (event.shiftKey && current) desk.pickTo(current, part.at); else desk.menu = desk.menu === part.at ? undefined : part.at; }}>{part.number}</button>
         {#if position(part.at)}<button type="button" class="before" tabindex="-1" aria-label="Insert a step before {part.number}" onclick={() => (desk.adding = part.at)}>+</button>{/if}
       {:else}
         <span class="number" aria-hidden="true">{part.kind === 'endpoint' || part.kind === 'timetable' || part.kind === 'every' ? 'Entry' : '§'}</span>
@@ -246,6 +254,7 @@
           {#if !open}{#each part.notes ?? [] as text (text)}<span class="dim note">· {text}</span>{/each}{/if}
           {#if note}<span class="sr">, {note}</span>{/if}
           {#if found.length}<span class="sr">, {found.length} findings</span>{/if}
+          {#if desk.picked.includes(part.at)}<span class="sr">, picked with {desk.picked.length - 1} more</span>{/if}
         </button>
         {#if !open}
           {#if composer.due[part.at]}<div class="about dim">next: {composer.due[part.at]?.map(time).join(' · ')} {zone.name}</div>{/if}
@@ -328,6 +337,10 @@
   .missed {
     font-size: 0.75rem;
     color: var(--warning-text);
+  }
+
+  .paragraph.picked {
+    background: var(--cds-selected-ui);
   }
 
   .annotated .paragraph {

@@ -14,7 +14,12 @@ export interface Action {
   off?: string;
 }
 
-export function actionsOf(composer: Composer, part: Part): Action[] {
+/** What works on several steps at once. */
+const TOGETHER = ['copy', 'cut', 'paste', 'duplicate', 'off', 'if', 'each', 'extract', 'delete'];
+
+export function actionsOf(desk: Desk, part: Part): Action[] {
+  const { composer } = desk;
+  const count = desk.together(part.at).length;
   const single = position(part.at) === undefined ? 'The only step of its branch' : undefined;
   const can = (where: 'up' | 'down' | 'in' | 'out', why: string) => single ?? (target(composer.steps, part.at, where) === undefined ? why : undefined);
   const holds = composer.steps.some((step) => within(step.at, part.at) && step.at !== part.at);
@@ -40,7 +45,8 @@ export function actionsOf(composer: Composer, part: Part): Action[] {
     { id: 'only', label: 'Try this step alone' },
     { id: 'delete', label: 'Delete', keys: 'Del', line: true, off: single },
   ];
-  return all;
+  if (count === 1) return all;
+  return all.map((action) => (TOGETHER.includes(action.id) ? { ...action, label: `${action.label} (${count} steps)` } : { ...action, off: 'For one step at a time' }));
 }
 
 /** The place behind a step. */
@@ -57,7 +63,10 @@ function inner(composer: Composer, part: Part): string | undefined {
 
 export async function act(desk: Desk, part: Part, id: string): Promise<void> {
   const { composer } = desk;
-  const next = behind(part.at);
+  const steps = desk.together(part.at);
+  const next = behind(steps.at(-1) ?? part.at);
+  if (steps.length > 1 && !TOGETHER.includes(id)) return;
+  desk.picked = [];
   switch (id) {
     case 'above':
       desk.adding = part.at;
@@ -76,28 +85,28 @@ export async function act(desk: Desk, part: Part, id: string): Promise<void> {
       return;
     }
     case 'duplicate':
-      return desk.duplicate(part.at);
+      return desk.duplicate(steps);
     case 'copy':
-      return desk.copy(part.at);
+      return desk.copy(steps);
     case 'cut':
-      await desk.copy(part.at);
-      await composer.change([remove(part.at)], undefined);
+      await desk.copy(steps);
+      await composer.change([...steps].reverse().map(remove), undefined);
       return;
     case 'paste':
       if (next) await desk.paste(next);
       return;
     case 'off':
-      await composer.change([part.off ? remove(`${part.at}/off`) : set(`${part.at}/off`, 'true')]);
+      await composer.change(steps.flatMap((at) => (composer.part(at)?.off === part.off ? [part.off ? remove(`${at}/off`) : set(`${at}/off`, 'true')] : [])));
       return;
     case 'note':
       await composer.unfold(part.at);
       desk.wanted = `${part.at}/about`;
       return;
     case 'if':
-      await composer.change([wrap(part.at, 'if: ""', 'then')], part.at);
+      await composer.change([wrap(steps[0] ?? part.at, 'if: ""', 'then', steps.length)], steps[0]);
       return;
     case 'each':
-      await composer.change([wrap(part.at, 'each: item\nin: ""', 'steps')], part.at);
+      await composer.change([wrap(steps[0] ?? part.at, 'each: item\nin: ""', 'steps', steps.length)], steps[0]);
       return;
     case 'together': {
       const yaml = await desk.source(part.at);
@@ -116,12 +125,12 @@ export async function act(desk: Desk, part: Part, id: string): Promise<void> {
       return desk.trying?.({ only: part.number });
     case 'delete': {
       const list = position(part.at)?.list ?? '';
-      const alone = composer.steps.filter((step) => position(step.at)?.list === list).length === 1;
+      const alone = composer.steps.filter((step) => position(step.at)?.list === list).length === steps.length;
       const holder = owner(list);
       // A branch that is optional goes with its last step.
       const optional = alone && /\/(else|catch)$/.test(list);
-      await composer.change([remove(optional ? list : part.at)], composer.open === part.at ? undefined : composer.open);
-      desk.select(holder || part.at);
+      await composer.change(optional ? [remove(list)] : [...steps].reverse().map(remove), steps.includes(composer.open ?? '') ? undefined : composer.open);
+      desk.select(holder || (steps[0] ?? part.at));
       return;
     }
   }

@@ -4,7 +4,7 @@ import { beginsExpression, written } from './field';
 import { retyped, ruled, ruleOf, typeOf } from './inputs';
 import { searched } from './offers';
 import { at, valuesOf } from './samples';
-import { moved, owner, position, target } from './tree';
+import { between, items, listed, moved, owner, position, target } from './tree';
 
 const part = (number: string, place: string, more: Partial<Part> = {}): Part => ({ number, at: place, kind: 'note', title: '', depth: number.split('.').length - 1, off: false, range: { start: 0, end: 0 }, line: 1, ...more });
 const STEPS = [
@@ -47,6 +47,24 @@ describe('places', () => {
     ['steps', ''],
   ])('%s belongs to %s', (list, step) => {
     expect(owner(list)).toBe(step);
+  });
+
+  it.each([
+    ['steps/0', 'steps/2', ['steps/0', 'steps/1', 'steps/2']],
+    ['steps/0/then/1', 'steps/0/then/0', ['steps/0/then/0', 'steps/0/then/1']],
+    ['steps/1', 'steps/0/then/0', ['steps/0/then/0']],
+  ])('from %s to %s are %o', (from, to, all) => {
+    expect(between(STEPS, from, to)).toEqual(all);
+  });
+
+  it.each([
+    ['note: a\nwhen: x\n', ['note: a\nwhen: x']],
+    ['- note: a\n  when: x\n- if: b\n  then:\n    - note: c\n', ['note: a\nwhen: x', 'if: b\nthen:\n  - note: c']],
+    ['\n  - note: a\n\n    when: x\n  - note: b', ['note: a\n\nwhen: x', 'note: b']],
+    ['', []],
+  ])('%j is read as steps', (text, steps) => {
+    expect(items(text).filter(Boolean)).toEqual(steps);
+    expect(items(listed(steps))).toEqual(steps);
   });
 
   it('are positions in lists, or none', () => {

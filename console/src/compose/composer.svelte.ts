@@ -2,8 +2,9 @@
  * One draft being composed: its text, the sheet and findings that the service makes of it, the paragraph that is open, undo,
  * and saving. Every change is made by the service, one after the other, so sheet and text are always of one state.
  */
-import type { Change, Composed, Diagnostic, Document, Draft, Drafts, Form, Part, Sheet } from '../api/types';
+import type { Change, Composed, Diagnostic, Document, Draft, Drafts, Edit, Form, Part, Sheet } from '../api/types';
 import { Refused, session } from '../lib/api.svelte';
+import { applied } from '../lib/bytes';
 
 /** Steps of undo that are kept, and their bytes. */
 const MOST_UNDO = 200;
@@ -67,6 +68,8 @@ export class Composer {
   private savedText: string | undefined;
   private tail: Promise<unknown> = Promise.resolve();
   private timer: ReturnType<typeof setTimeout> | undefined;
+  /** The tag of the list of drafts as it was seen last. */
+  private listTag: string | null = null;
   private typing: ReturnType<typeof setTimeout> | undefined;
   private watching: ReturnType<typeof setInterval> | undefined;
 
@@ -251,16 +254,8 @@ export class Composer {
   }
 
   /** Makes edits of the text, such as the fix of a finding. */
-  edit(edits: { start: number; end: number; text: string }[]) {
-    const bytes = new TextEncoder().encode(this.text);
-    const decoder = new TextDecoder();
-    let from = 0;
-    let out = '';
-    for (const edit of [...edits].sort((a, b) => a.start - b.start)) {
-      out += decoder.decode(bytes.slice(from, edit.start)) + edit.text;
-      from = edit.end;
-    }
-    this.write(out + decoder.decode(bytes.slice(from)), `edit ${Date.now()}`);
+  edit(edits: Edit[]) {
+    this.write(applied(this.text, edits), `edit ${Date.now()}`);
     return this.refresh();
   }
 
@@ -389,7 +384,12 @@ export class Composer {
   private async look() {
     if (document.hidden || this.saving === 'unsaved' || this.saving === 'saving' || this.conflict) return;
     try {
-      const { drafts } = await session.get<Drafts>('/drafts');
+      const known: Record<string, string> = this.listTag ? { 'if-none-match': this.listTag } : {};
+      const { value, tag } = await session.exchange<Drafts>('GET', '/drafts', undefined, known);
+      this.listTag = tag;
+      // Nobody saved anything.
+      if (!value) return;
+      const { drafts } = value;
       const own = drafts.find((draft) => draft.kind === this.kind && draft.name === this.name);
       if (own && own.version !== this.version && this.text === this.savedText) {
         const draft = await session.get<Draft>(this.place);

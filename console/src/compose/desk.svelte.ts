@@ -1,11 +1,11 @@
 /** What the parts of the composing page share beside the draft: the field that is edited, samples, where something is added. */
-import type { Change, Edit, Field, Offer, Part, Statistics, StepStatistics, Trial, Values } from '../api/types';
+import type { Change, Document, Draft, Edit, Field, Offer, Part, RenameEdits, Statistics, StepStatistics, Trial, Values, Workflow } from '../api/types';
 import { Refused, session } from '../lib/api.svelte';
 import { copyText } from '../lib/copy';
-import { bytes } from '../lib/bytes';
+import { applied, bytes } from '../lib/bytes';
 import type { Composer } from './composer.svelte';
 import { valuesOf } from './samples';
-import { insert, moved, parts, position } from './tree';
+import { between, insert, items, listed, moved, parts, position } from './tree';
 
 /** Where copied steps are kept for other workflows and tabs. */
 const CLIPBOARD = 'kanzlei-step';
@@ -36,6 +36,8 @@ export class Desk {
   said = $state('');
   /** The field that wants the cursor, by its place. */
   wanted: string | undefined = $state(undefined);
+  /** Steps of one list that are picked together, in order; none for the one with the keyboard alone. */
+  picked: string[] = $state.raw([]);
   /** The paragraph that has or wants the keyboard. */
   selected: string | undefined = $state(undefined);
   /** Tries the draft. */
@@ -105,27 +107,63 @@ export class Desk {
     this.selected = at;
   }
 
-  async copy(at: string) {
-    this.copied = await this.source(at);
-    localStorage.setItem(CLIPBOARD, this.copied);
-    await copyText(this.copied);
-    this.said = 'The step is copied; paste it here or in another workflow.';
+  /** The steps that are meant by one of them: all that are picked with it. */
+  together(at: string): string[] {
+    return this.picked.includes(at) ? this.picked : [at];
   }
 
-  /** Pastes a step that was copied here, in another workflow, or as YAML from elsewhere. */
-  async paste(at: string, given?: string) {
-    const value = given ?? (this.copied || localStorage.getItem(CLIPBOARD) || '');
-    if (!value.trim()) {
+  /** Picks the steps from one to another of the same list. */
+  pickTo(from: string, to: string) {
+    if (!this.picked.includes(from)) this.anchor = from;
+    const found = between(this.composer.steps, this.anchor, to);
+    this.picked = found.length > 1 ? found : [];
+  }
+
+  private anchor = '';
+
+  async copy(steps: string[]) {
+    this.copied = listed(await Promise.all(steps.map((at) => this.source(at))));
+    localStorage.setItem(CLIPBOARD, this.copied);
+    await copyText(this.copied);
+    this.said = `${steps.length === 1 ? 'The step is' : `${steps.length} steps are`} copied; paste here or in another workflow.`;
+  }
+
+  /** Pastes steps that were copied here, in another workflow, or as YAML from elsewhere. */
+  async paste(at: string) {
+    const found = items(this.copied || localStorage.getItem(CLIPBOARD) || '');
+    const here = position(at);
+    if (!found.length || !here) {
       this.said = 'No step is copied yet.';
       return;
     }
-    await this.composer.change([insert(at, value.replace(/^- /, '').replace(/\n  /g, value.startsWith('- ') ? '\n' : '\n  '))], at);
+    await this.composer.change(found.map((step, index) => insert(`${here.list}/${here.at + index}`, step)), found.length === 1 ? at : undefined);
   }
 
   /** Adds a step. */
   async add(at: string, value: string) {
     this.adding = undefined;
     if (await this.composer.change([insert(at, value)], at)) this.wanted = at;
+  }
+
+  private draftOf(kind: string, name: string): Promise<Draft | undefined> {
+    return session.get<Draft>(`/drafts/${kind}/${encodeURIComponent(name)}`).catch(() => undefined);
+  }
+
+  /** Makes edits in other documents: in their drafts, or in drafts of what is live. Answers their names. */
+  private async alsoIn(edits: Record<string, Edit[]>): Promise<string[]> {
+    const changed: string[] = [];
+    for (const [path, own] of Object.entries(edits)) {
+      const [, kind, file] = /^(?:live|drafts)\/([^/]+)\/([^/]+)/.exec(path) ?? [];
+      const name = file?.replace(/\.yaml$/, '');
+      if (!kind || !name) continue;
+      const draft = await this.draftOf(kind, name);
+      const text = draft?.text ?? (kind === 'workflow' ? (await session.get<Workflow>(`/workflows/${encodeURIComponent(name)}`)).source : undefined);
+      if (text === undefined) continue;
+      const precondition: Record<string, string> = draft ? { 'if-match': `"${draft.line.version}"` } : { 'if-none-match': '*' };
+      await session.ask('PUT', `/drafts/${kind}/${encodeURIComponent(name)}`, { path: draft?.path ?? `workflows/${name}.yaml`, text: applied(text, own), file: draft?.file ?? null }, precondition);
+      changed.push(kind === 'workflow' ? name : `${kind} ${name}`);
+    }
+    return changed;
   }
 
   offers(at: string): Promise<Offer[]> {
@@ -158,11 +196,15 @@ export class Desk {
     const open = composer.open;
     if (position !== undefined) {
       try {
-        const { edits } = await composer.ask<{ edits: Record<string, Edit[]> }>('rename', { position, name });
-        const own = Object.entries(edits);
-        // Other documents are not changed from here; their authors see findings.
-        if (own.length === 1 && own[0]) {
-          await composer.edit(own[0][1]);
+        const cases = await this.draftOf('cases', composer.name);
+        const question = composer.question({ position, name });
+        const documents = [...(question.documents as Document[]), ...(cases ? [{ path: `drafts/cases/${composer.name}.yaml`, text: cases.text }] : [])];
+        const { edits } = await session.ask<RenameEdits>('POST', '/language/rename', { ...question, documents });
+        const { [String(question.path)]: own, ...others } = edits;
+        if (own) {
+          await composer.edit(own);
+          const also = await this.alsoIn(others);
+          if (also.length) this.said = `Also renamed in the drafts of ${also.join(', ')}.`;
           return;
         }
       } catch (error) {
@@ -178,13 +220,19 @@ export class Desk {
     return answer.form?.source ?? '';
   }
 
-  async duplicate(at: string) {
-    const here = position(at);
-    if (here) await this.composer.change([{ change: 'duplicate', at: parts(at) }], `${here.list}/${here.at + 1}`);
+  async duplicate(steps: string[]) {
+    const [first, last] = [steps[0] ?? '', position(steps.at(-1) ?? '')];
+    if (!last) return;
+    if (steps.length === 1) {
+      await this.composer.change([{ change: 'duplicate', at: parts(first) }], `${last.list}/${last.at + 1}`);
+      return;
+    }
+    const sources = await Promise.all(steps.map((at) => this.source(at)));
+    await this.composer.change(sources.map((source, index) => insert(`${last.list}/${last.at + 1 + index}`, source)), undefined);
   }
 
-  async extract(at: string, name: string) {
-    const { document, edits } = await this.composer.ask<{ document: string; edits: Edit[] }>('extract', { at, count: 1, name });
+  async extract(steps: string[], name: string) {
+    const { document, edits } = await this.composer.ask<{ document: string; edits: Edit[] }>('extract', { at: steps[0], count: steps.length, name });
     await session.ask('PUT', `/drafts/workflow/${encodeURIComponent(name)}`, { path: `workflows/${name}.yaml`, text: document }, { 'if-none-match': '*' });
     this.composer.others = [...this.composer.others, { path: `drafts/workflow/${name}.yaml`, text: document }];
     await this.composer.edit(edits);

@@ -35,10 +35,10 @@ export const rename = (path: string, name: string): Change => ({ change: 'rename
 export const move = (from: string, to: string): Change => ({ change: 'move', from: parts(from), to: parts(to) });
 export const duplicate = (path: string): Change => ({ change: 'duplicate', at: parts(path) });
 export const unwrap = (path: string): Change => ({ change: 'unwrap', at: parts(path) });
-export const wrap = (path: string, kind: string, under: string): Change => ({
+export const wrap = (path: string, kind: string, under: string, count = 1): Change => ({
   change: 'wrap',
   at: parts(path),
-  count: 1,
+  count,
   with: kind,
   under,
 });
@@ -67,6 +67,36 @@ export function target(steps: Part[], path: string, where: 'up' | 'down' | 'in' 
       return around ? `${around.list}/${around.at + 1}` : undefined;
     }
   }
+}
+
+/** The steps of one list from one to another, in order; one alone where they stand in different lists. */
+export function between(steps: Part[], from: string, to: string): string[] {
+  const [first, last] = [position(from), position(to)];
+  if (!first || !last || first.list !== last.list) return [to];
+  const [least, most] = [Math.min(first.at, last.at), Math.max(first.at, last.at)];
+  return steps.map((step) => step.at).filter((at) => {
+    const here = position(at);
+    return here?.list === first.list && here.at >= least && here.at <= most;
+  });
+}
+
+/** Steps as one text, as a list of a document has them. */
+export function listed(steps: string[]): string {
+  return steps.map((step) => step.trimEnd().split('\n').map((line, index) => (index === 0 ? `- ${line}` : line && `  ${line}`)).join('\n')).join('\n');
+}
+
+/** The steps of a text: one, or the items of a list. */
+export function items(text: string): string[] {
+  const lines = text.replace(/\r/g, '').trimEnd().split('\n');
+  while (lines[0]?.trim() === '') lines.shift();
+  if (!lines[0]?.trimStart().startsWith('- ')) return lines.length ? [lines.join('\n')] : [];
+  const indent = lines[0].length - lines[0].trimStart().length;
+  const out: string[][] = [];
+  for (const line of lines) {
+    if (line.startsWith('- ', indent)) out.push([line.slice(indent + 2)]);
+    else out.at(-1)?.push(line.slice(Math.min(indent + 2, line.length - line.trimStart().length)));
+  }
+  return out.map((one) => one.join('\n'));
 }
 
 /** Where a step stands after it was moved: positions behind the place that it left count one less. */

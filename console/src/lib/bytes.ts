@@ -1,4 +1,5 @@
 /** Places in texts, as the service counts them: in bytes. */
+import type { Edit } from '../api/types';
 
 /** Bytes of a text before a position, as the service counts. */
 export function bytes(text: string, position: number): number {
@@ -14,4 +15,17 @@ export function position(text: string, bytes: number): number {
     at += code < 0x10000 ? 1 : 2;
   }
   return at;
+}
+
+/** A text after edits, whose places are those of the text before. */
+export function applied(text: string, edits: Edit[]): string {
+  const all = new TextEncoder().encode(text);
+  const decoder = new TextDecoder();
+  let from = 0;
+  let out = '';
+  for (const edit of [...edits].sort((a, b) => a.start - b.start)) {
+    out += decoder.decode(all.slice(from, edit.start)) + edit.text;
+    from = edit.end;
+  }
+  return out + decoder.decode(all.slice(from));
 }

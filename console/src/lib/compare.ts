@@ -22,8 +22,8 @@ export function diffLines(diff: string): DiffLine[] {
 export interface ComparedLine {
   mark: StepChange['change'] | 'same';
   part: Part;
-  /** Its number before, where that was another. */
-  was: string;
+  /** The paragraph before, where it was there. */
+  old: Part | undefined;
   rows: Row[];
 }
 
@@ -32,13 +32,13 @@ export function inPlace(before: Part[], after: Part[], changes: StepChange[]): C
   const byAfter = new Map(changes.filter((one) => one.after !== '').map((one) => [one.after, one]));
   const lines: ComparedLine[] = after.map((part) => {
     const change = part.number ? byAfter.get(part.number) : undefined;
-    if (change) return { mark: change.change, part, was: change.before !== part.number ? change.before : '', rows: change.rows ?? [] };
-    if (part.number) return { mark: 'same', part, was: '', rows: [] };
+    if (change) return { mark: change.change, part, old: before.find((one) => one.number === change.before && change.before !== ''), rows: change.rows ?? [] };
+    if (part.number) return { mark: 'same', part, old: undefined, rows: [] };
     // What stands above the steps is compared paragraph by paragraph.
     const old = before.find((one) => one.at === part.at);
-    if (!old) return { mark: 'added', part, was: '', rows: [] };
+    if (!old) return { mark: 'added', part, old, rows: [] };
     const rows = rowsThatDiffer(old, part);
-    return { mark: rows.length ? 'changed' : 'same', part, was: '', rows };
+    return { mark: rows.length ? 'changed' : 'same', part, old, rows };
   });
   const gone = [
     ...before.filter((part) => !part.number && !after.some((one) => one.at === part.at)),
@@ -47,7 +47,7 @@ export function inPlace(before: Part[], after: Part[], changes: StepChange[]): C
   for (const part of gone) {
     const behind = lines.findIndex((line) => line.mark !== 'removed' && order(line.part.number, part.number) >= 0 && line.part.number !== '');
     const at = part.number === '' ? lines.findIndex((line) => line.part.number !== '') : behind;
-    lines.splice(at < 0 ? lines.length : at, 0, { mark: 'removed', part, was: '', rows: [] });
+    lines.splice(at < 0 ? lines.length : at, 0, { mark: 'removed', part, old: part, rows: [] });
   }
   return lines;
 }

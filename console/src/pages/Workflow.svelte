@@ -59,6 +59,10 @@
 
   const runs = new Watched<RunPage>(() => (tab === 'runs' && workflow ? `/runs?workflow=${encodeURIComponent(name)}` : undefined), 5000);
   const drafts = new Watched<Drafts>(() => '/drafts', 10_000);
+  // What was saved on the sheet is there at once.
+  $effect(() => {
+    if (tab === 'history' && composer.saving === 'saved') untrack(() => drafts.again());
+  });
   const draft = $derived(drafts.value?.drafts.find((one) => one.kind === 'workflow' && one.name === name));
   const differs = $derived(composer.live !== undefined && composer.loaded && composer.text !== composer.live);
   const status = $derived.by(() => {
@@ -147,7 +151,7 @@
   {:else if workflow && tab === 'figures'}
     <Figures workflow={name} revision={workflow.revision} />
   {:else if workflow}
-    <History {workflow} {draft} onchange={() => { drafts.again(); void composer.reload(); }} />
+    <History {workflow} {composer} {draft} onchange={() => { drafts.again(); void composer.reload(); }} />
   {:else if composer.loaded}
     <div class="panel empty">It is not deployed yet.</div>
   {/if}

@@ -7,7 +7,14 @@
   import { capital } from '../lib/show';
   import Trouble from './Trouble.svelte';
 
-  let { before, after, names }: { before: string; after: string; names: [string, string] } = $props();
+  interface Props {
+    before: string;
+    after: string;
+    names: [string, string];
+    /** Puts a paragraph of the first text into the second. */
+    ontake?: (line: ComparedLine) => void;
+  }
+  let { before, after, names, ontake }: Props = $props();
   let compared = $state.raw<{ lines: ComparedLine[]; diff: string } | undefined>(undefined);
   let error = $state.raw<Refused | undefined>(undefined);
   let asLines = $state(false);
@@ -56,12 +63,13 @@
       {#each shown as line, index (index)}
         <li class={line.mark} style:--indent="{1.5 * line.part.depth}rem">
           <span class="mark" aria-hidden="true">{MARKS[line.mark]}</span>
-          <span class="number mono">{line.was ? `${line.was} → ` : ''}{line.part.number || '§'}</span>
+          <span class="number mono">{line.mark !== 'removed' && line.old && line.old.number !== line.part.number ? `${line.old.number} → ` : ''}{line.part.number || '§'}</span>
           <div class="body">
             <svelte:element this={line.mark === 'removed' ? 'del' : line.mark === 'added' ? 'ins' : 'span'}>
               <strong>{capital(line.part.kind)}</strong> <span class="mono">{line.part.title}</span>{line.part.name ? ` as ${line.part.name}` : ''}
             </svelte:element>
             {#if WORDS[line.mark]}<span class="dim word">{WORDS[line.mark]}</span>{/if}
+            {#if ontake && line.mark !== 'same' && line.mark !== 'moved'}<button type="button" class="link" onclick={() => ontake(line)} aria-label="Take {line.part.number || line.part.kind} of {names[0]}">take {names[0]}</button>{/if}
             {#each line.rows as row (row.key)}
               <div class="difference"><span class="dim">{row.key}</span> {#if row.before}<del>{row.before}</del>{/if} {#if row.after}<ins>{row.after}</ins>{/if}</div>
             {:else}

@@ -2,6 +2,7 @@
   /** The revisions of a workflow and its draft: compared with what is live, restored. */
   import { Button, CodeSnippet, Modal, Tag } from 'carbon-components-svelte';
   import type { Draft, DraftLine, Preview, Previews, RevisionText, Workflow } from '../api/types';
+  import type { Composer } from '../compose/composer.svelte';
   import { Refused, session, Watched } from '../lib/api.svelte';
   import { router } from '../lib/router.svelte';
   import { ago, time } from '../lib/show';
@@ -11,7 +12,7 @@
   import Retrace from './Retrace.svelte';
   import Trouble from './Trouble.svelte';
 
-  let { workflow, draft, onchange }: { workflow: Workflow; draft: DraftLine | undefined; onchange: () => void } = $props();
+  let { workflow, composer, draft, onchange }: { workflow: Workflow; composer: Composer; draft: DraftLine | undefined; onchange: () => void } = $props();
   /** The text that is compared with what is live. */
   let other: { name: string; text: string } | undefined = $state(undefined);
   let error: Refused | undefined = $state(undefined);
@@ -131,7 +132,7 @@
     after={isDraft ? other.text : workflow.source}
     names={isDraft ? [`${workflow.name}@${workflow.revision}`, other.name] : [other.name, `${workflow.name}@${workflow.revision}`]} />
 {/if}
-<Retrace workflow={workflow.name} drafted={draft !== undefined} />
+<Retrace {composer} />
 <Rename workflow={workflow.name} />
 <Modal size="xs" danger open={retiring} modalHeading="Retire {workflow.name}?" primaryButtonText="Retire it" secondaryButtonText="Leave"
   on:click:button--secondary={() => (retiring = false)} on:close={() => (retiring = false)} on:submit={() => void retire()}>

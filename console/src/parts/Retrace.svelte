@@ -2,11 +2,14 @@
   /** Past runs answered again by the draft, from what they recorded: which would be answered otherwise, and how. */
   import { Button } from 'carbon-components-svelte';
   import type { Retrace } from '../api/types';
+  import type { Composer } from '../compose/composer.svelte';
   import { Refused, session } from '../lib/api.svelte';
   import { clock } from '../lib/show';
   import Trouble from './Trouble.svelte';
 
-  let { workflow, drafted }: { workflow: string; drafted: boolean } = $props();
+  let { composer }: { composer: Composer } = $props();
+  const workflow = $derived(composer.name);
+  const drafted = $derived(composer.text !== composer.live);
   let last = $state(100);
   let found = $state.raw<Retrace | undefined>(undefined);
   let error = $state.raw<Refused | undefined>(undefined);
@@ -17,7 +20,8 @@
     error = undefined;
     try {
       found = await session.ask<Retrace>('POST', '/retraces', {
-        drafts: drafted ? [{ kind: 'workflow', name: workflow }] : [],
+        documents: composer.question().documents,
+        files: composer.files,
         runs: { workflow, limit: last },
       });
     } catch (refused) {

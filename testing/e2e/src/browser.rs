@@ -68,9 +68,9 @@ impl Browser {
         }
     }
 
-    /// Waits for a button with this text below what an XPath means, and presses it.
+    /// Waits for a button or a link with this text below what an XPath means, and presses it.
     pub async fn press(&self, within: &str, label: &str) {
-        let path = format!("{within}//button[normalize-space()='{label}' and not(@disabled)]");
+        let path = format!("{within}//*[self::button or self::a][normalize-space()=\"{label}\" and not(@disabled)]");
         let end = std::time::Instant::now() + Duration::from_secs(15);
         loop {
             // Drawn anew meanwhile: what was found may be gone.
@@ -81,7 +81,7 @@ impl Browser {
             }
             assert!(
                 std::time::Instant::now() < end,
-                "no button {label:?} in {within}; the page says: {}",
+                "no button or link {label:?} in {within}; the page says: {}",
                 self.text().await
             );
             tokio::time::sleep(Duration::from_millis(30)).await;

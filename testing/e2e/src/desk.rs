@@ -50,6 +50,15 @@ impl Desk {
         self.browser.click(selector).await;
     }
 
+    /// Waits until what was typed arrived in the draft of a workflow.
+    pub async fn settled(&self, name: &str, part: &str) {
+        let text = format!(
+            "return fetch('/api/v1/drafts/workflow/{name}').then((r) => r.json()).then((d) => d.text?.includes({}))",
+            serde_json::json!(part)
+        );
+        self.browser.until(&text).await;
+    }
+
     /// Queues a job of `unload` and returns its id.
     pub fn unload(&self, body: serde_json::Value) -> String {
         tokio::task::block_in_place(|| id_of(&post(&self.office, "/unload", &[], &body)))

@@ -50,15 +50,6 @@ async fn saved(desk: &Desk, name: &str, text: &str) {
     }
 }
 
-/// Waits until what was typed arrived in the draft.
-async fn settled(desk: &Desk, name: &str, part: &str) {
-    let text = format!(
-        "fetch('/api/v1/drafts/workflow/{name}').then((r) => r.json()).then((d) => d.text.includes({}))",
-        json!(part)
-    );
-    desk.browser.until(&format!("return {text}")).await;
-}
-
 /// Folds the paragraph that is open; a list of suggestions is closed by Escape first.
 async fn fold(desk: &Desk, at: &str) {
     let folded =
@@ -109,7 +100,7 @@ async fn the_example_of_the_readme_is_built_by_mouse_tried_mended_deployed_and_t
     browser.keys(&format!("^[0-9]{{7}}${TAB}")).await;
     browser.click("[aria-label='Example of imo']").await;
     browser.keys(&format!("9074720{TAB}")).await;
-    settled(&desk, "vessel-card", "^[0-9]{7}$").await;
+    desk.settled("vessel-card", "^[0-9]{7}$").await;
     // A call, whose parameter is filled in.
     browser.click("[aria-label='Add step 1']").await;
     choose(&desk, "registry", "call registry.getVessel").await;
@@ -124,10 +115,10 @@ async fn the_example_of_the_readme_is_built_by_mouse_tried_mended_deployed_and_t
     browser.keys("vessel.state").await;
     browser.see("has no state").await;
     browser.press("", "write status").await;
-    settled(&desk, "vessel-card", "vessel.status").await;
+    desk.settled("vessel-card", "vessel.status").await;
     browser.click("[data-field='steps/1/if'] .cm-content").await;
     browser.keys(" === 404").await;
-    settled(&desk, "vessel-card", "vessel.status === 404").await;
+    desk.settled("vessel-card", "vessel.status === 404").await;
     browser.click("[aria-label='Add a step at 2.1']").await;
     choose(&desk, "fail", "fail").await;
     browser.at("[data-field='steps/1/then/0/title']").await;
@@ -135,7 +126,7 @@ async fn the_example_of_the_readme_is_built_by_mouse_tried_mended_deployed_and_t
     browser.click("[data-field='steps/1/then/0/fail'] .cm-content").await;
     browser.chord(&[CONTROL, 'a']).await;
     browser.keys("404").await;
-    settled(&desk, "vessel-card", "fail: 404").await;
+    desk.settled("vessel-card", "fail: 404").await;
     // The reply, with a text of several values and one that is picked.
     browser.click("[aria-label='Add step 3']").await;
     choose(&desk, "reply", "reply").await;
@@ -145,13 +136,13 @@ async fn the_example_of_the_readme_is_built_by_mouse_tried_mended_deployed_and_t
     browser.keys(&format!("card{TAB}")).await;
     browser.at("[data-field='steps/2/body/card'] .cm-content").await;
     browser.keys("${vessel.body.name}, ${vessel.body.kind}, ${vessel.body.length_m} m").await;
-    settled(&desk, "vessel-card", "length_m} m").await;
+    desk.settled("vessel-card", "length_m} m").await;
     browser.press("//*[@data-form='steps/2']", "add").await;
     browser.at("[data-field='steps/2/body/name'] .name").await;
     browser.keys(&format!("large{TAB}")).await;
     browser.at("[data-field='steps/2/body/large'] .cm-content").await;
     browser.click("[role=option][title='number']").await;
-    settled(&desk, "vessel-card", "large: ${vessel.body.length_m}").await;
+    desk.settled("vessel-card", "large: ${vessel.body.length_m}").await;
     browser.keys(" > 100").await;
     saved(&desk, "vessel-card", CARD).await;
     // Tried on the sheet, then live.
@@ -205,10 +196,10 @@ async fn it_is_built_by_keyboard_alone() {
     browser.at("[data-form='input']").await;
     browser.at("[data-input='imo'] [aria-label='Name']").await;
     browser.keys(&format!("{TAB}{TAB}^[0-9]{{7}}${TAB}")).await;
-    settled(&desk, "vessel-card", "^[0-9]{7}$").await;
+    desk.settled("vessel-card", "^[0-9]{7}$").await;
     browser.at("[aria-label='imo is required']").await;
     browser.keys(&format!("{TAB}{TAB}9074720{TAB}")).await;
-    settled(&desk, "vessel-card", "9074720").await;
+    desk.settled("vessel-card", "9074720").await;
     fold(&desk, "input").await;
     press(DOWN).await;
     press(ENTER).await;
@@ -218,7 +209,7 @@ async fn it_is_built_by_keyboard_alone() {
     press(ENTER).await;
     browser.at("[data-field='steps/0/accept']").await;
     browser.keys("[200, 404]").await;
-    settled(&desk, "vessel-card", "[200, 404]").await;
+    desk.settled("vessel-card", "[200, 404]").await;
     fold(&desk, "steps/0").await;
     press(INSERT).await;
     browser.at("[data-add='steps/1'] input").await;
@@ -232,14 +223,14 @@ async fn it_is_built_by_keyboard_alone() {
     browser.find(".cm-tooltip-autocomplete").await;
     press(ENTER).await;
     browser.keys(" === 404").await;
-    settled(&desk, "vessel-card", "vessel.status === 404").await;
+    desk.settled("vessel-card", "vessel.status === 404").await;
     fold(&desk, "steps/1").await;
     // Into the branch: a step behind, moved in.
     press(INSERT).await;
     choose(&desk, "fail", "fail").await;
     browser.at("[data-field='steps/2/title']").await;
     browser.keys("Unknown vessel").await;
-    settled(&desk, "vessel-card", "Unknown vessel").await;
+    desk.settled("vessel-card", "Unknown vessel").await;
     fold(&desk, "steps/2").await;
     browser.chord(&[ALT, RIGHT]).await;
     browser.at("[data-at='steps/1/then/0'] .row-focus").await;
@@ -258,7 +249,7 @@ async fn it_is_built_by_keyboard_alone() {
     browser.at("[data-field='steps/1/then/0/fail'] .cm-content").await;
     browser.chord(&[CONTROL, 'a']).await;
     browser.keys("404").await;
-    settled(&desk, "vessel-card", "fail: 404").await;
+    desk.settled("vessel-card", "fail: 404").await;
     fold(&desk, "steps/1/then/0").await;
     press(UP).await;
     browser.at("[data-at='steps/1'] .row-focus").await;
@@ -271,7 +262,7 @@ async fn it_is_built_by_keyboard_alone() {
     browser.keys(&format!("card{TAB}")).await;
     browser.at("[data-field='steps/2/body/card'] .cm-content").await;
     browser.keys("${vessel.body.name}, ${vessel.body.kind}, ${vessel.body.length_m} m").await;
-    settled(&desk, "vessel-card", "length_m} m").await;
+    desk.settled("vessel-card", "length_m} m").await;
     browser.until("[...document.querySelectorAll('[data-form=\"steps/2\"] .group .link')].find((one) => one.textContent === 'add').focus(); return true").await;
     press(ENTER).await;
     browser.at("[data-field='steps/2/body/name'] .name").await;
@@ -358,9 +349,23 @@ async fn two_authors_compose_one_draft() {
     saved(&desk, "hello", &both.replace("second", "to")).await;
     desk.browser.until("window.fetch = window.fetchOf; window.go(); return true").await;
     desk.browser.see("changed the same lines").await;
+    // Paragraph by paragraph: theirs is taken, and undone again.
+    desk.browser.press("", "take first's").await;
+    desk.browser.see("They are the same.").await;
+    desk.browser.until("document.activeElement.blur(); return true").await;
+    desk.browser.chord(&[CONTROL, 'z']).await;
+    desk.browser.see("take first's").await;
     desk.browser.press("", "Save mine over theirs").await;
     saved(&desk, "hello", &both.replace("second", "zwei")).await;
     second.see("zwei").await;
+    // Several steps at once: two are picked, copied behind themselves, and one change takes both back.
+    second.until("document.querySelector('[data-at=\"steps/2\"] .row-focus').focus(); return true").await;
+    second.chord(&[SHIFT, UP]).await;
+    second.at("[data-at='steps/1'] .row-focus").await;
+    second.chord(&[CONTROL, 'c']).await;
+    second.see("2 steps are copied").await;
+    second.chord(&[CONTROL, 'v']).await;
+    second.until("return document.querySelectorAll('.sheet [data-at^=\"steps/\"]').length === 5").await;
     second.close().await;
     desk.browser.close().await;
 }
