@@ -1,5 +1,5 @@
 /** The handbook in `docs/`, rendered while the console is built: chapters with their sections, and the pictures they show. */
-import { readdirSync, readFileSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { marked, type Token, type Tokens } from 'marked';
 import type { Plugin } from 'vite';
@@ -103,7 +103,9 @@ export function handbook(): Plugin {
         this.addWatchFile(file);
         const { chapter, pictures } = chapterOf(name, readFileSync(file, 'utf8'));
         for (const picture of pictures) {
-          this.emitFile({ type: 'asset', fileName: `${PICTURES}/${picture}`, source: readFileSync(`${DOCS}screenshots/${picture}`) });
+          // A new picture is taken of the built console.
+          if (!existsSync(`${DOCS}screenshots/${picture}`)) this.warn(`docs/screenshots/${picture} is missing; take it with cargo xtask shots`);
+          else this.emitFile({ type: 'asset', fileName: `${PICTURES}/${picture}`, source: readFileSync(`${DOCS}screenshots/${picture}`) });
         }
         return chapter;
       });

@@ -137,13 +137,18 @@ pub enum Command {
     )]
     Rehearse(Rehearse),
     /// Record a past run or a trial as a case
-    #[command(after_help = "Prints a document of cases.\n\nExample:\n  kanzlei record last > cases/berth-quote-1.yaml")]
+    #[command(
+        after_help = "Prints a document of cases, or adds the case to the draft of them.\n\nExamples:\n  kanzlei record last > cases/berth-quote-1.yaml\n  kanzlei record last --name \"two nights in euros\" --draft"
+    )]
     Record {
         /// The id of a run or a trial, or `last` for the newest run
         id: String,
         /// Name of the case: what it shows
         #[arg(long)]
         name: Option<String>,
+        /// Add it to the draft of the workflow's cases on the service
+        #[arg(long)]
+        draft: bool,
     },
     /// Check, rehearse and deploy documents, all or none
     #[command(

@@ -36,8 +36,9 @@ pub fn take() -> Done {
     // A draft that differs from what is live.
     let changed = "sed 's/within: 2s/within: 4s/; s/title: Unknown vessel/title: No such vessel/'";
     shell(&format!(
-        "mkdir -p {0} && {changed} demo/harbour/workflows/berth-quote.yaml > {0}/berth-quote.yaml && cp demo/drafts/mooring-offer.yaml {0} && cd {0} && kanzlei draft push berth-quote.yaml mooring-offer.yaml && sed 's/length_m \\* 3.2/length_m * 3.4/; s/attempts: 3/attempts: 2/' berth-quote.yaml > dearer.yaml",
-        dir.join("draft").display()
+        "mkdir -p {0} && {changed} demo/harbour/workflows/berth-quote.yaml > {0}/berth-quote.yaml && cp demo/drafts/mooring-offer.yaml {0} && cd {0} && kanzlei draft push berth-quote.yaml mooring-offer.yaml {1}",
+        dir.join("draft").display(),
+        root().join("demo/harbour/cases/berth-quote.yaml").display()
     ))?;
     let job_of = |workflow: &str, state: &str| {
         wait::until(Duration::from_secs(20), || {
@@ -57,7 +58,6 @@ pub fn take() -> Done {
     .ok_or("the runs do not arrive in the journal")?;
     let id = |run: Option<&serde_json::Value>| run.and_then(|run| run["id"].as_str()).unwrap_or_default().to_owned();
     let last = id(runs.iter().find(|run| run["workflow"] == "berth-quote"));
-    let gathered = id(runs.iter().find(|run| run["workflow"] == "gather-reports"));
     // What failed on purpose is well again: the trial of the pictures calls for real.
     shell(&format!("curl -sS -X PUT 'http://127.0.0.1:{}/~/behaviour/registry?fail_next=0'", ports.standins))?;
     let cases = documents(&dir)?;
@@ -71,7 +71,7 @@ pub fn take() -> Done {
             .env("KANZLEI_TOKEN", &token)
             .args(pages))
     };
-    let done = take(&pages(&dir, &cases, &Shown { last, gathered, held }))
+    let done = take(&pages(&dir, &cases, &Shown { last, held }))
         // The charts of lanes begin with their first samples, ten seconds each.
         .and_then(|()| {
             wait::until(Duration::from_secs(90), || {
@@ -150,7 +150,6 @@ fn documents(dir: &Path) -> Result<PathBuf, Fault> {
 /// Ids that pages show.
 struct Shown {
     last: String,
-    gathered: String,
     held: String,
 }
 
@@ -164,8 +163,9 @@ fn pages(dir: &Path, cases: &Path, shown: &Shown) -> Vec<String> {
         "console-deploy=/workflows/berth-quote/deploy".into(),
         format!("console-run=/runs/{}", shown.last),
         format!("console-run-dark=/runs/{}!dark@[role=listitem]:nth-of-type(6) button.paragraph", shown.last),
-        "console-history=/workflows/berth-quote/history@table tbody tr:first-child button".into(),
-        format!("console-loop=/runs/{}@button[data-number='4.2.2']", shown.gathered),
+        "console-history=/workflows/berth-quote/history@table tbody tr:first-child button@[aria-label='Past runs answered again'] .bx--btn".into(),
+        "console-cases=/workflows/berth-quote/cases@.cases li:nth-child(4) .case".into(),
+        "console-services=/services/registry".into(),
         "console-figures=/workflows/berth-quote/figures".into(),
         "console-jobs=/jobs".into(),
         format!("console-job=/jobs/{}", shown.held),
@@ -177,7 +177,6 @@ fn pages(dir: &Path, cases: &Path, shown: &Shown) -> Vec<String> {
             dir.join("draft").display(),
             shown.last
         ),
-        format!("client-retrace=$cd {} && kanzlei retrace dearer.yaml", dir.join("draft").display()),
         format!("client-rehearse=$cd {} && kanzlei rehearse .", cases.display()),
     ]
 }

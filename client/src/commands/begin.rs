@@ -3,10 +3,10 @@
 use std::path::{Path, PathBuf};
 
 use kanzlei_analysis::describe::{Refused, describe};
-use kanzlei_api::services::{self as api, Services};
+use kanzlei_api::services::{self as api, Services, ServicesQuery};
 use kanzlei_lang::document::{self, reader::is_document_name};
 
-use super::{print_json, segment};
+use super::{listing, print_json, segment};
 use crate::api::Api;
 use crate::{Done, Error, draw};
 
@@ -236,7 +236,7 @@ pub fn add_service(name: &str, path: &Path, base: Option<&str>, folder: &Path) -
 
 /// Lists live services.
 pub fn services(api: &Api, json: bool) -> Done {
-    let answer: Services = api.get("/services")?;
+    let answer: Services = api.get(&listing("services", &ServicesQuery { day: true }))?;
     if json {
         print_json(&answer);
         return Ok(());
@@ -246,9 +246,25 @@ pub fn services(api: &Api, json: bool) -> Done {
         return Ok(());
     };
     let rows = answer.services.iter().map(|service| {
-        vec![service.name.clone(), service.operations.to_string(), service.base.clone(), service.about.clone()]
+        let day = service.day.as_ref().filter(|day| day.runs > 0);
+        let secret = match (&service.secret, service.secret_set) {
+            (Some(name), false) => draw::paint("31", &format!("{name} is not set")),
+            (Some(name), true) => name.clone(),
+            (None, _) => String::new(),
+        };
+        let p95 = day.and_then(|day| day.p95_us).map(|span| kanzlei_model::duration::short(span.into()));
+        vec![
+            service.name.clone(),
+            service.operations.to_string(),
+            day.map(|day| day.runs.to_string()).unwrap_or_default(),
+            day.filter(|day| day.failures > 0).map(|day| day.failures.to_string()).unwrap_or_default(),
+            p95.unwrap_or_default(),
+            secret,
+            service.base.clone(),
+            service.about.clone(),
+        ]
     });
-    draw::table(&["service", "operations", "base", "about"], rows);
+    draw::table(&["service", "operations", "calls (24 h)", "failed", "p95", "secret", "base", "about"], rows);
     println!("\nIts operations with parameters and results: kanzlei service show {}", first.name);
     Ok(())
 }

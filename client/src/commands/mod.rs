@@ -56,7 +56,7 @@ pub fn run(args: Args) -> Done {
             Ok(())
         }
         Command::Rehearse(args) => rehearse::rehearse(&args, api, json),
-        Command::Record { id, name } => record::record(&api()?, &id, name.as_deref(), args.place.json),
+        Command::Record { id, name, draft } => record::record(&api()?, &id, name.as_deref(), draft, args.place.json),
         Command::Deploy { paths, unrehearsed, draft, over, set, dry_run } => {
             let how = documents::How { unrehearsed, over, preview: dry_run, set };
             documents::deploy(&api()?, &paths, &draft, &how, json)

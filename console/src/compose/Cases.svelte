@@ -52,7 +52,8 @@
   });
   const marks = $derived(looked ? marksOf(looked, composer.steps) : new Map<string, CaseDifference[]>());
   const missed = $derived(missedOf(result?.coverage));
-  const elsewhere = $derived(marks.get('') ?? []);
+  /** All differences, each with the step that it stands at. */
+  const listed = $derived([...marks].flatMap(([number, found]) => found.map((difference) => ({ number, difference }))));
 
   onMount(() => {
     void cases.load(undefined).then(
@@ -170,8 +171,8 @@
                 <button type="button" class="link" onclick={() => void cases.change([duplicate(`examples/${position(one)}`)])}>Duplicate</button>
                 <button type="button" class="link" onclick={() => void cases.change([remove(`examples/${position(one)}`)])}>Delete</button>
               </div>
-              {#each elsewhere as difference, index (index)}
-                <p class="difference"><span class="mono">{difference.what}</span> wanted <ins>{difference.wanted}</ins>, got <del>{difference.got}</del> <button type="button" class="link" onclick={() => void show(difference.line)}>line {difference.line}</button></p>
+              {#each listed as { number, difference }, index (index)}
+                <p class="difference">{number ? `Step ${number}: ` : ''}<span class="mono">{difference.what}</span> wanted <ins>{difference.wanted}</ins>, got <del>{difference.got}</del> <button type="button" class="link" onclick={() => void show(difference.line)}>line {difference.line}</button></p>
               {/each}
               {#if one.missing_stubs.length}
                 <div class="stubs">

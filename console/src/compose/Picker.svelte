@@ -56,7 +56,7 @@
 {#if desk.focused && desk.values}
   <section class="panel" aria-label="Values">
     <h2>Values for “{desk.focused.label}”</h2>
-    <p class="dim">{desk.values.wanted ? `Wants ${desk.values.wanted}.` : 'Takes anything.'} Samples are {desk.trial ? 'of the last trial' : 'made from the schemas'}.</p>
+    <p class="dim">{desk.values.wanted ? `Wants ${desk.values.wanted}.` : 'Takes anything.'} Samples are {desk.sampled}.</p>
     <input bind:this={search} bind:value={words} placeholder="Search (Alt+↓)" aria-label="Search values" role="combobox" aria-expanded="true" aria-controls="{id}-list"
       aria-activedescendant={active >= 0 ? `${id}-${active}` : undefined} onkeydown={key} autocomplete="off" />
     <ul id="{id}-list" role="listbox" aria-label="Values in scope">

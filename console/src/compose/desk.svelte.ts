@@ -1,5 +1,5 @@
 /** What the parts of the composing page share beside the draft: the field that is edited, samples, where something is added. */
-import type { Change, Document, Draft, Edit, Field, Offer, Part, RenameEdits, Statistics, StepStatistics, Trial, Values, Workflow } from '../api/types';
+import type { Change, Document, Draft, Edit, Field, Offer, Part, RenameEdits, Run, RunPage, Statistics, StepStatistics, Trial, Values, Workflow } from '../api/types';
 import { Refused, session } from '../lib/api.svelte';
 import { copyText } from '../lib/copy';
 import { applied, bytes } from '../lib/bytes';
@@ -51,13 +51,36 @@ export class Desk {
     return new Set(this.values?.values.filter((one) => one.path.length === 1).map((one) => String(one.path[0])) ?? ['input']);
   }
 
+  /** The last run that succeeded: what its steps did stands for a trial until there is one. */
+  private lastRun: Run | undefined = $state.raw(undefined);
+  private looked = false;
+
+  /** Where samples come from, for people. */
+  get sampled(): string {
+    return this.trial ? 'of the last trial' : this.lastRun ? 'of the last run' : 'made from the schemas';
+  }
+
   get samples(): Record<string, unknown> {
-    return this.trial ? valuesOf(this.composer.steps, this.trial.steps, this.trial.input) : {};
+    const from = this.trial ?? this.lastRun;
+    return from ? valuesOf(this.composer.steps, from.steps, from.input) : {};
+  }
+
+  private async loadLastRun() {
+    this.looked = true;
+    try {
+      const { runs } = await session.get<RunPage>(`/runs?workflow=${encodeURIComponent(this.composer.name)}&state=succeeded&limit=1`);
+      const run = runs[0] && (await session.get<Run>(`/runs/${runs[0].id}`));
+      // Of another revision its numbers mean other steps.
+      if (run && run.revision === this.composer.liveRevision) this.lastRun = run;
+    } catch {
+      // Samples of the schemas serve.
+    }
   }
 
   focus(field: Focused) {
     const again = this.focused?.at === field.at;
     this.focused = field;
+    if (!this.looked && !this.trial && this.composer.live !== undefined) void this.loadLastRun();
     if (!again || !this.values) void this.look();
   }
 

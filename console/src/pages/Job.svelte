@@ -1,10 +1,12 @@
 <script lang="ts">
-  import { CodeSnippet, CopyButton, ProgressBar, SkeletonText } from 'carbon-components-svelte';
+  import { ProgressBar, SkeletonText } from 'carbon-components-svelte';
   import type { Job } from '../api/types';
   import { Watched } from '../lib/api.svelte';
   import { router } from '../lib/router.svelte';
   import { ahead, timeline } from '../lib/jobs';
   import { ago, block, time, took } from '../lib/show';
+  import CopyText from '../parts/CopyText.svelte';
+  import Copyable from '../parts/Copyable.svelte';
   import JobActions from '../parts/JobActions.svelte';
   import RunState from '../parts/RunState.svelte';
   import Sheet from '../parts/Sheet.svelte';
@@ -83,11 +85,11 @@
           {#each facts as [label, value] (label)}
             <div class="fact">
               <span class="dim">{label}</span>
-              <span class="row"><span class="mono ellipsis" title={value}>{value}</span><CopyButton text={value} iconDescription="Copy: {label}" feedback="Copied" /></span>
+              <span class="row"><span class="mono ellipsis" title={value}>{value}</span><CopyText text={value} label="Copy: {label}" /></span>
             </div>
           {/each}
           <p class="dim small">Poll it</p>
-          <CodeSnippet type="multi" code={job.curl} wrapText feedback="Copied" />
+          <Copyable text={job.curl} label="Copy the line that polls it" />
         </div>
         <div class="panel card">
           <p class="dim small">What happened</p>
@@ -104,7 +106,7 @@
         </div>
         {#if job.status !== null}
           <div class="panel card">
-            <div class="row label"><span class="dim">Answer {job.status}</span><CopyButton text={block(job.reply)} iconDescription="Copy the answer" feedback="Copied" /></div>
+            <div class="row label"><span class="dim">Answer {job.status}</span><CopyText text={block(job.reply)} label="Copy the answer" /></div>
             <pre>{block(job.reply)}</pre>
             {#if job.result_until}<p class="dim small">can be had until {time(job.result_until)}</p>{/if}
           </div>

@@ -1,9 +1,10 @@
 <script lang="ts">
-  import { Button, CopyButton, SkeletonText } from 'carbon-components-svelte';
+  import { Button, SkeletonText } from 'carbon-components-svelte';
   import type { Run, RunComparison, RunDifference, Step } from '../api/types';
   import { session, Watched } from '../lib/api.svelte';
   import { router } from '../lib/router.svelte';
   import { ago, block, clock, took } from '../lib/show';
+  import CopyText from '../parts/CopyText.svelte';
   import Known from '../parts/Known.svelte';
   import MakeCase from '../parts/MakeCase.svelte';
   import RunState from '../parts/RunState.svelte';
@@ -113,14 +114,14 @@
           {#each facts as [label, value] (label)}
             <div class="fact">
               <span class="dim">{label}</span>
-              <span class="row"><span class="mono ellipsis" title={value}>{value}</span><CopyButton text={value} iconDescription="Copy: {label}" feedback="Copied" /></span>
+              <span class="row"><span class="mono ellipsis" title={value}>{value}</span><CopyText text={value} label="Copy: {label}" /></span>
             </div>
           {/each}
         </div>
         {#each [['Input', run.input], ['Answer', run.reply]] as [label, value] (label)}
           {#if value !== null}
             <div class="panel card">
-              <div class="row label"><span class="dim">{label}</span><CopyButton text={block(value)} iconDescription="Copy: {label}" feedback="Copied" /></div>
+              <div class="row label"><span class="dim">{label}</span><CopyText text={block(value)} label="Copy: {label}" /></div>
               <pre>{block(value)}</pre>
             </div>
           {/if}

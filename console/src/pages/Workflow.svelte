@@ -9,6 +9,7 @@
   import { Composer } from '../compose/composer.svelte';
   import Deploy from '../compose/Deploy.svelte';
   import { Refused, session, Watched } from '../lib/api.svelte';
+  import { router } from '../lib/router.svelte';
   import { ago } from '../lib/show';
   import Address from '../parts/Address.svelte';
   import Figures from '../parts/Figures.svelte';
@@ -57,7 +58,9 @@
     return () => composer.stop();
   });
 
-  const runs = new Watched<RunPage>(() => (tab === 'runs' && workflow ? `/runs?workflow=${encodeURIComponent(name)}` : undefined), 5000);
+  const searched = $derived(router.query.get('text') ?? '');
+  let words = $state(router.query.get('text') ?? '');
+  const runs = new Watched<RunPage>(() => (tab === 'runs' && workflow ? `/runs?workflow=${encodeURIComponent(name)}${searched ? `&text=${encodeURIComponent(searched)}` : ''}` : undefined), 5000);
   const drafts = new Watched<Drafts>(() => '/drafts', 10_000);
   // What was saved on the sheet is there at once.
   $effect(() => {
@@ -141,8 +144,14 @@
       <div class="panel empty">It is not deployed yet.</div>
     {:else if runs.error}
       <Trouble error={runs.error} />
-    {:else if runs.value?.runs.length}
-      <RunTable runs={runs.value.runs} workflow={false} />
+    {:else if runs.value && (runs.value.runs.length || searched)}
+      <form class="row search" role="search" onsubmit={(event) => { event.preventDefault(); router.filter('text', words); }}>
+        <label for="runs-text">In input or answer</label>
+        <input id="runs-text" type="search" class="control" bind:value={words} oninput={(event) => { if (!event.currentTarget.value) router.filter('text', ''); }} />
+        <button type="submit" class="link">Search</button>
+        <a href="/runs?workflow={encodeURIComponent(name)}{searched ? `&text=${encodeURIComponent(searched)}` : ''}">All filters</a>
+      </form>
+      {#if runs.value.runs.length}<RunTable runs={runs.value.runs} workflow={false} />{:else}<div class="panel empty">No run fits.</div>{/if}
     {:else if runs.value}
       <div class="panel empty">No runs yet.</div>
     {:else}
@@ -221,6 +230,12 @@
     color: var(--cds-text-01);
     font-weight: 600;
     border-bottom-color: var(--cds-interactive-04);
+  }
+
+  .search {
+    font-size: 0.8125rem;
+    flex-wrap: wrap;
+    padding-bottom: 0.375rem;
   }
 
   .call {

@@ -1,6 +1,6 @@
 <script lang="ts">
-  import { CopyButton } from 'carbon-components-svelte';
   import type { Endpoint } from '../api/types';
+  import CopyText from './CopyText.svelte';
 
   let { endpoint }: { endpoint: Endpoint } = $props();
 </script>
@@ -8,7 +8,7 @@
 <div class="row mono">
   <span class="method">{endpoint.method}</span>
   <span class="ellipsis" title={endpoint.url}>{endpoint.url}</span>
-  <CopyButton text={endpoint.url} iconDescription="Copy the address {endpoint.method} {endpoint.path}" feedback="Copied" />
+  <CopyText text={endpoint.url} label="Copy the address {endpoint.method} {endpoint.path}" />
 </div>
 
 <style>

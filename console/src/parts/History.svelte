@@ -1,11 +1,12 @@
 <script lang="ts">
   /** The revisions of a workflow and its draft: compared with what is live, restored. */
-  import { Button, CodeSnippet, Modal, Tag } from 'carbon-components-svelte';
+  import { Button, Modal, Tag } from 'carbon-components-svelte';
   import type { Draft, DraftLine, Preview, Previews, RevisionText, Workflow } from '../api/types';
   import type { Composer } from '../compose/composer.svelte';
   import { Refused, session, Watched } from '../lib/api.svelte';
   import { router } from '../lib/router.svelte';
   import { ago, time } from '../lib/show';
+  import Copyable from './Copyable.svelte';
   import Comparison from './Comparison.svelte';
   import Exporting from './Exporting.svelte';
   import Rename from './Rename.svelte';
@@ -145,7 +146,7 @@
       {#if preview.refused}<strong>Not now: {preview.refused}</strong>{/if}
     </p>
     <div class="row">
-      <CodeSnippet type="single" code={preview.endpoints[0]?.curl ?? preview.url} feedback="Copied" />
+      <Copyable text={preview.endpoints[0]?.curl ?? preview.url} label="Copy a request of the preview" />
       <Button kind="danger-ghost" size="small" on:click={() => close(preview.id)}>Close</Button>
     </div>
   </div>

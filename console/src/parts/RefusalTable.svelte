@@ -1,7 +1,7 @@
 <script lang="ts">
-  import { CopyButton } from 'carbon-components-svelte';
   import type { Refusal } from '../api/types';
   import { ago, clock } from '../lib/show';
+  import CopyText from './CopyText.svelte';
 
   let { refusals }: { refusals: Refusal[] } = $props();
   let open = $state('');
@@ -23,7 +23,7 @@
           <td>{#if refusal.workflow}<a href="/workflows/{refusal.workflow}">{refusal.entry}</a>{:else}{refusal.entry ?? ''}{/if}</td>
           <td>{refusal.caller ?? ''}</td>
           <td title={refusal.request_id}>
-            <span class="row"><code>…{refusal.request_id.slice(-12)}</code><CopyButton text={refusal.request_id} iconDescription="Copy the request id …{refusal.request_id.slice(-12)}" feedback="Copied" /></span>
+            <span class="row"><code>…{refusal.request_id.slice(-12)}</code><CopyText text={refusal.request_id} label="Copy the request id …{refusal.request_id.slice(-12)}" /></span>
           </td>
           <td class="why">
             <button type="button" aria-expanded={open === refusal.id} onclick={() => (open = open === refusal.id ? '' : refusal.id)}>{why(refusal)}</button>

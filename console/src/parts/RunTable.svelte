@@ -1,8 +1,8 @@
 <script lang="ts">
-  import { CopyButton } from 'carbon-components-svelte';
   import type { RunLine } from '../api/types';
   import { router } from '../lib/router.svelte';
   import { ago, time, took } from '../lib/show';
+  import CopyText from './CopyText.svelte';
   import RunState from './RunState.svelte';
 
   let { runs, workflow = true }: { runs: RunLine[]; workflow?: boolean } = $props();
@@ -48,7 +48,7 @@
             <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
             <span class="row" onclick={(event) => event.stopPropagation()}>
               <a class="mono quiet" href="/runs/{run.id}">…{run.id.slice(-12)}</a>
-              <CopyButton text={run.id} iconDescription="Copy the id …{run.id.slice(-12)}" feedback="Copied" />
+              <CopyText text={run.id} label="Copy the id …{run.id.slice(-12)}" />
             </span>
           </td>
           <td class="why" title={run.failure ?? ''}>{run.failure ?? ''}</td>

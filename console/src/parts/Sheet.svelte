@@ -6,7 +6,8 @@
   import type { Input, Paragraph, RunDifference, Step } from '../api/types';
   import { details, grouped, inputText, result, shownStep, summary } from '../lib/sheet';
   import { block, capital, line } from '../lib/show';
-  import { CopyButton } from 'carbon-components-svelte';
+  
+  import CopyText from './CopyText.svelte';
   import RunState from './RunState.svelte';
 
   /** Items of a loop shown when its step is open. */
@@ -134,7 +135,7 @@
             {/if}
             {#each details(one) as [label, value] (label)}
               <div class="detail">
-                <div class="row label"><span class="dim">{label}</span><CopyButton text={block(value)} iconDescription="Copy of step {one.number}: {label}" feedback="Copied" /></div>
+                <div class="row label"><span class="dim">{label}</span><CopyText text={block(value)} label="Copy of step {one.number}: {label}" /></div>
                 <pre>{block(value)}</pre>
               </div>
             {:else}

@@ -98,6 +98,8 @@ pub fn begin(wanted: &Beginning) -> Result<Begun, String> {
         }
         if request.query.contains_key(name) && (!by_query || identifier != *name) {
             from.push(format!("{identifier}: {}", quoted(&format!("query.{name}"))));
+        } else if request.body.contains_key(name) && identifier != *name {
+            from.push(format!("{identifier}: {}", quoted(&format!("body.{name}"))));
         }
         input.insert(identifier, schema);
     }

@@ -57,6 +57,8 @@ fn examples_become_typed_inputs() {
             .collect();
         assert!(codes.iter().all(|code| code.starts_with("unused")), "{}\n{codes:?}", begun.text);
     }
+    let member = begin(&wanted("POST /berths", r#"{"x-berth": 2}"#)).expect("a body");
+    assert!(member.text.contains("    from: {x_berth: body.x-berth}\n"), "{}", member.text);
     let dashed = begin(&wanted("", "curl 'http://h/tide?at-least=6'")).expect("a query");
     assert!(dashed.text.contains("    from: {at_least: query.at-least}\n"), "{}", dashed.text);
     for (name, example, says) in [
