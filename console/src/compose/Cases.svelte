@@ -312,6 +312,10 @@
     overflow-wrap: anywhere;
   }
 
+  .difference ins {
+    text-decoration: none;
+  }
+
   .stubs pre {
     white-space: pre-wrap;
     font-size: 0.75rem;
