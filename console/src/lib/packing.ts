@@ -77,7 +77,7 @@ export async function readFiles(files: { path: string; file: File }[]): Promise<
 }
 
 /** The files below what was dropped, folders included. */
-export async function dropped(items: DataTransferItemList): Promise<{ path: string; file: File }[]> {
+export async function dropped(drop: DataTransfer): Promise<{ path: string; file: File }[]> {
   const out: { path: string; file: File }[] = [];
   const walk = async (entry: FileSystemEntry, path: string): Promise<void> => {
     if (entry.isFile) {
@@ -93,7 +93,9 @@ export async function dropped(items: DataTransferItemList): Promise<{ path: stri
     }
   };
   // Entries are gone after the first wait.
-  const entries = [...items].map((item) => item.webkitGetAsEntry()).filter((entry) => entry !== null);
+  const entries = [...drop.items].map((item) => item.webkitGetAsEntry()).filter((entry) => entry !== null);
+  // What comes from a page and not from a disk has none.
+  if (!entries.length) return [...drop.files].map((file) => ({ path: file.name, file }));
   for (const entry of entries) await walk(entry, '');
   return out;
 }

@@ -92,8 +92,8 @@
   async function drop(event: DragEvent) {
     event.preventDefault();
     over = false;
-    const items = event.dataTransfer?.items;
-    if (items) await attempt(async () => take(await dropped(items)));
+    const drop = event.dataTransfer;
+    if (drop) await attempt(async () => take(await dropped(drop)));
   }
 
   const chosen = (files: FileList | null) => void take([...(files ?? [])].map((file) => ({ path: file.webkitRelativePath || file.name, file })));

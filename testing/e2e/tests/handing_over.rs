@@ -58,6 +58,11 @@ async fn documents_are_imported_called_and_exported() {
     desk.sees(&["does not say what it does", "can be saved as drafts and mended"]).await;
     browser.press("", "Save as drafts").await;
     browser.see("They are saved as drafts.").await;
+    // Dropped on the page, and chosen.
+    let drop = format!("const drop = new DataTransfer(); drop.items.add(new File([{}], 'wind.yaml')); document.querySelector('.drop').dispatchEvent(new DragEvent('drop', {{dataTransfer: drop, bubbles: true, cancelable: true}})); return true", json!(WIND));
+    desk.open("/import").await.find(".drop").await;
+    browser.until(&drop).await;
+    desk.sees(&["workflow wind", "wind.yaml"]).await;
     desk.open("/import").await;
     give(&["wind.yaml", "cases.yaml"]).await;
     desk.sees(&["workflow wind", "new", "saved as a draft"]).await;
