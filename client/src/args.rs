@@ -13,7 +13,7 @@ use clap::{Args as ClapArgs, Parser, Subcommand};
 
 pub use edit::{Draft, Edit};
 pub use jobs::{Jobs, LaneAction, Select, TimetableAction, Timetables};
-pub use office::{Databases, Operators, Secrets, Settings};
+pub use office::{Databases, Keys, Operators, Secrets, Settings};
 pub use services::{Sample, Service};
 pub use transfer::{Exporting, Importing};
 pub use trials::{Preview, Retrace, RunArgs, Target, Try, Which};
@@ -281,6 +281,14 @@ pub enum Command {
         #[command(subcommand)]
         what: Option<Settings>,
     },
+    /// Keys of callers, for endpoints with `access: key`: list, add, rotate, revoke
+    #[command(
+        after_help = "A key is shown once, when it is made. Callers send it as `Authorization: Bearer KEY` or in `X-Api-Key`.\nRotating makes another one; the former is valid beside it for a day, or as --overlap sets it.\n\nExamples:\n  kanzlei keys\n  kanzlei keys add northern-line --owner \"Northern Line\" --for harbour-tides --days 365\n  kanzlei keys rotate northern-line --overlap 2\n  kanzlei keys revoke northern-line"
+    )]
+    Keys {
+        #[command(subcommand)]
+        what: Option<Keys>,
+    },
     /// Tokens for the control API: list, add, rotate, revoke
     #[command(
         after_help = "A token has a name, so that it can be told from others and revoked alone. It is shown once, when it is made.\nRotating replaces it; the old token and the console sessions begun with it end.\n\nExamples:\n  kanzlei operators\n  kanzlei operators add berit --days 90\n  kanzlei operators rotate berit\n  kanzlei operators revoke berit"
@@ -345,6 +353,9 @@ pub enum Command {
         /// Print the curl line instead of sending
         #[arg(long)]
         curl: bool,
+        /// A key of the caller, where the endpoint asks for one
+        #[arg(long, env = "KANZLEI_KEY", hide_env_values = true)]
+        key: Option<String>,
     },
     /// List runs, newest first
     #[command(

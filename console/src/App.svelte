@@ -8,6 +8,7 @@
   import Catalog from 'carbon-icons-svelte/lib/Catalog.svelte';
   import Document from 'carbon-icons-svelte/lib/Document.svelte';
   import FlowStream from 'carbon-icons-svelte/lib/FlowStream.svelte';
+  import Password from 'carbon-icons-svelte/lib/Password.svelte';
   import Light from 'carbon-icons-svelte/lib/Light.svelte';
   import Logout from 'carbon-icons-svelte/lib/Logout.svelte';
   import SettingsAdjust from 'carbon-icons-svelte/lib/SettingsAdjust.svelte';
@@ -24,6 +25,7 @@
     import: () => import('./pages/Import.svelte'),
     job: () => import('./pages/Job.svelte'),
     jobs: () => import('./pages/Jobs.svelte'),
+    keys: () => import('./pages/Keys.svelte'),
     lanes: () => import('./pages/Lanes.svelte'),
     new: () => import('./pages/New.svelte'),
     run: () => import('./pages/Run.svelte'),
@@ -52,6 +54,7 @@
     { href: '/lanes', label: 'Lanes', icon: FlowStream },
     { href: '/timetables', label: 'Timetables', icon: Alarm },
     { href: '/services', label: 'Services', icon: Application },
+    { href: '/keys', label: 'Keys', icon: Password },
     { href: '/settings', label: 'Settings', icon: SettingsAdjust },
     { href: '/handbook', label: 'Handbook', icon: Book },
   ];
@@ -118,6 +121,8 @@
         {#await load.job() then { default: Page }}{#key parts[1]}<Page id={parts[1]} />{/key}{/await}
       {:else if area === 'jobs'}
         {#await load.jobs() then { default: Page }}<Page />{/await}
+      {:else if area === 'keys'}
+        {#await load.keys() then { default: Page }}<Page />{/await}
       {:else if area === 'lanes'}
         {#await load.lanes() then { default: Page }}<Page />{/await}
       {:else if area === 'timetables'}

@@ -107,6 +107,11 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
     );
     println!("  kanzlei lanes");
     println!("  kanzlei timetables");
+    println!("\nA partner with a key of its own:\n");
+    println!("  kanzlei keys add northern-line --owner \"Northern Line\" --for harbour-tides     # shown once");
+    println!(
+        "  curl -sS '{public}/partners/tides?draught=6.2&after=2027-03-04T06:00:00Z' -H 'X-Api-Key: …'     # 401 without it"
+    );
     println!("\nCtrl-C stops everything.");
     loop {
         match stopped.recv_timeout(Duration::from_millis(500)) {

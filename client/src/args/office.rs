@@ -1,4 +1,4 @@
-//! What an installation has beside documents: databases, operators, secrets, settings.
+//! What an installation has beside documents: databases, operators, keys, secrets, settings.
 
 use clap::Subcommand;
 
@@ -42,6 +42,45 @@ pub enum Operators {
     /// Remove a token and end its sessions
     Revoke {
         /// Whose token it is
+        name: String,
+    },
+}
+
+#[derive(Subcommand)]
+pub enum Keys {
+    /// List keys with owner, expiry and last use
+    List,
+    /// Make a key and show it, once
+    Add {
+        /// Its name
+        name: String,
+        /// Whose it is
+        #[arg(long, default_value_t)]
+        owner: String,
+        /// What it is for
+        #[arg(long, default_value_t)]
+        note: String,
+        /// A workflow it is for; repeatable, all without one
+        #[arg(long = "for", value_name = "WORKFLOW")]
+        workflows: Vec<String>,
+        /// Days until it expires; never by default
+        #[arg(long)]
+        days: Option<u32>,
+    },
+    /// Put another key in place of one and show it, once
+    Rotate {
+        /// Its name
+        name: String,
+        /// Days until the new one expires; never by default
+        #[arg(long)]
+        days: Option<u32>,
+        /// Hours for which the former one is valid too; 24 by default, 0 for none
+        #[arg(long, value_name = "HOURS")]
+        overlap: Option<u32>,
+    },
+    /// Revoke a key at once
+    Revoke {
+        /// Its name
         name: String,
     },
 }

@@ -19,7 +19,19 @@ pub fn values(declared: &[Input], inputs: &[String]) -> Result<Map<String, Json>
     Ok(given)
 }
 
-pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool, json: bool) -> Done {
+/// How a request is sent and its answer shown.
+pub struct How<'a> {
+    /// The key of the caller.
+    pub key: Option<&'a str>,
+    /// Whether the headers of the answer are printed.
+    pub headers: bool,
+    /// Whether the line of curl is printed instead.
+    pub curl: bool,
+    pub json: bool,
+}
+
+pub fn call(api: &Api, name: &str, inputs: &[String], how: &How) -> Done {
+    let &How { key, headers, curl, json } = how;
     let workflow: Workflow = api.get(&format!("/workflows/{}", segment(name)))?;
     let Some(endpoint) = workflow.endpoints.first() else {
         return Err(Error::Failed(format!("`{name}` has no endpoint")));
@@ -43,13 +55,16 @@ pub fn call(api: &Api, name: &str, inputs: &[String], headers: bool, curl: bool,
     let body = (!bodyless).then(|| Json::Object(given).to_string());
     if curl {
         let data = body.map(|body| format!(" --json '{}'", body.replace('\'', r"'\''"))).unwrap_or_default();
-        println!("curl -sS -X {method} '{url}'{data}");
+        let key = key.map(|key| format!(" -H 'Authorization: Bearer {key}'")).unwrap_or_default();
+        println!("curl -sS -X {method} '{url}'{key}{data}");
         return Ok(());
     }
-    let request = ureq::http::Request::builder()
-        .method(method)
-        .uri(&url)
-        .header("content-type", "application/json")
+    let mut request =
+        ureq::http::Request::builder().method(method).uri(&url).header("content-type", "application/json");
+    if let Some(key) = key {
+        request = request.header("authorization", format!("Bearer {key}"));
+    }
+    let request = request
         .body(body.unwrap_or_default())
         .map_err(|error| Error::Usage(format!("`{url}` is not a valid address: {error}")))?;
     let unavailable = |error: ureq::Error| Error::Unavailable(format!("{url} does not answer: {error}"));

@@ -8,6 +8,7 @@ mod documents;
 mod drafts;
 mod edit;
 mod jobs;
+mod keys;
 mod lanes;
 mod lend;
 mod live;
@@ -30,10 +31,11 @@ mod trial;
 use std::path::Path;
 
 use kanzlei_api::jobs::{JobAction, JobChange, RetryFrom};
+use kanzlei_api::keys::{KeyRotation, NewKey};
 use kanzlei_api::runs::{RefusalFilter, RunFilter};
 
 use crate::api::Api;
-use crate::args::{Args, Command, Databases, Draft, Format, Operators, Secrets, Service, Settings, Timetables};
+use crate::args::{Args, Command, Databases, Draft, Format, Keys, Operators, Secrets, Service, Settings, Timetables};
 use crate::{Done, Error};
 
 pub fn run(args: Args) -> Done {
@@ -80,6 +82,14 @@ pub fn run(args: Args) -> Done {
         Command::Databases { what: Some(Databases::Prepare { name, apply }) } => {
             databases::prepare(&api()?, &name, apply, json)
         }
+        Command::Keys { what: None | Some(Keys::List) } => keys::list(&api()?, json),
+        Command::Keys { what: Some(Keys::Add { name, owner, note, workflows, days }) } => {
+            keys::add(&api()?, &NewKey { name, owner, note, workflows, days }, json)
+        }
+        Command::Keys { what: Some(Keys::Rotate { name, days, overlap }) } => {
+            keys::rotate(&api()?, &name, &KeyRotation { days, overlap_hours: overlap }, json)
+        }
+        Command::Keys { what: Some(Keys::Revoke { name }) } => keys::revoke(&api()?, &name),
         Command::Operators { what: None | Some(Operators::List) } => operators::list(&api()?, json),
         Command::Operators { what: Some(Operators::Add { name, days }) } => operators::add(&api()?, &name, days, json),
         Command::Operators { what: Some(Operators::Rotate { name, days }) } => {
@@ -101,7 +111,10 @@ pub fn run(args: Args) -> Done {
             live::statistics(&api()?, &name, since, revision, json)
         }
         Command::Show { name, source, .. } => live::show(&api()?, &name, source, json),
-        Command::Call { name, inputs, headers, curl } => call::call(&api()?, &name, &inputs, headers, curl, json),
+        Command::Call { name, inputs, headers, curl, key } => {
+            let how = call::How { key: key.as_deref(), headers, curl, json };
+            call::call(&api()?, &name, &inputs, &how)
+        }
         Command::Runs { workflow, which, request_id, before, limit } => {
             let filter = RunFilter { workflow, request_id, before, limit: Some(limit), ..which.filter() };
             runs::list(&api()?, &filter, json)

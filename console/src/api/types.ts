@@ -779,6 +779,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Keys of callers with their last use */
+        get: operations["keys"];
+        put?: never;
+        /** Makes a key; it is shown only now */
+        post: operations["addKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/keys/{name}/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Puts another key in place of one, which is valid beside it for a while */
+        post: operations["rotateKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/keys/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revokes a key */
+        delete: operations["revokeKey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/operators": {
         parameters: {
             query?: never;
@@ -2313,6 +2365,41 @@ export interface components {
             /** @description An object. To set it, give the version that was read. */
             values: unknown;
         };
+        /** @description A key, without the key. */
+        Key: {
+            name: string;
+            /** @description How it begins. */
+            prefix: string;
+            owner: string;
+            note: string;
+            /** @description The workflows it is for; empty for all that ask for a key. */
+            workflows: string[];
+            created: components["schemas"]["Timestamp"];
+            expires: components["schemas"]["Timestamp"] | null;
+            /** @description When it was last used, to a minute. */
+            used: components["schemas"]["Timestamp"] | null;
+            /** @description Until when the one before it is valid too. */
+            former_until: components["schemas"]["Timestamp"] | null;
+        };
+        /** @description What a rotated key gets. */
+        KeyRotation: {
+            /**
+             * Format: uint32
+             * @description Days until the new one expires; without it never.
+             * @default null
+             */
+            days: number | null;
+            /**
+             * Format: uint32
+             * @description Hours for which the former one is valid beside it: 0 to 720, 24 by default.
+             * @default null
+             */
+            overlap_hours: number | null;
+        };
+        /** @description All keys. */
+        Keys: {
+            keys: components["schemas"]["Key"][];
+        };
         /** @description Kinds of suggestions. */
         Kind: "key" | "step" | "value" | "operation" | "reference" | "input" | "name" | "member" | "method" | "function";
         /** @description A lane with its rules and how it stands. */
@@ -2384,6 +2471,14 @@ export interface components {
         Locations: {
             locations: components["schemas"]["Location"][];
         };
+        /** @description A key that was made; it is shown only now. */
+        MadeKey: {
+            name: string;
+            key: string;
+            expires: components["schemas"]["Timestamp"] | null;
+            /** @description Until when the former one is valid. */
+            former_until: components["schemas"]["Timestamp"] | null;
+        };
         /** @description A name in scope. */
         Name: {
             /** @description The name. */
@@ -2399,6 +2494,35 @@ export interface components {
         NamedValue: {
             name: string;
             value: unknown;
+        };
+        /** @description A key to be made. */
+        NewKey: {
+            /**
+             * @description Its name: lower-case letters, digits and hyphens.
+             * @default
+             */
+            name: string;
+            /**
+             * @description Whose it is.
+             * @default
+             */
+            owner: string;
+            /**
+             * @description What it is for.
+             * @default
+             */
+            note: string;
+            /**
+             * @description The workflows it is for; without one for all.
+             * @default []
+             */
+            workflows: string[];
+            /**
+             * Format: uint32
+             * @description Days until it expires; without it never.
+             * @default null
+             */
+            days: number | null;
         };
         /** @description The new name of a workflow. */
         NewName: {
@@ -3982,6 +4106,9 @@ export type JobStarted = components['schemas']['JobStarted'];
 export type JobsChanged = components['schemas']['JobsChanged'];
 export type JournalStatus = components['schemas']['JournalStatus'];
 export type KeptValues = components['schemas']['KeptValues'];
+export type Key = components['schemas']['Key'];
+export type KeyRotation = components['schemas']['KeyRotation'];
+export type Keys = components['schemas']['Keys'];
 export type Kind = components['schemas']['Kind'];
 export type Lane = components['schemas']['Lane'];
 export type LaneAction = components['schemas']['LaneAction'];
@@ -3990,8 +4117,10 @@ export type Lanes = components['schemas']['Lanes'];
 export type Lent = components['schemas']['Lent'];
 export type Location = components['schemas']['Location'];
 export type Locations = components['schemas']['Locations'];
+export type MadeKey = components['schemas']['MadeKey'];
 export type Name = components['schemas']['Name'];
 export type NamedValue = components['schemas']['NamedValue'];
+export type NewKey = components['schemas']['NewKey'];
 export type NewName = components['schemas']['NewName'];
 export type NewOperator = components['schemas']['NewOperator'];
 export type NewPreview = components['schemas']['NewPreview'];
@@ -5701,6 +5830,121 @@ export interface operations {
             400: components["responses"]["Problem"];
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    keys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keys"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    addKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewKey"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeKey"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    rotateKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeyRotation"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeKey"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    revokeKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

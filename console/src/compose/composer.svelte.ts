@@ -11,6 +11,9 @@ const MOST_UNDO = 200;
 const MOST_UNDO_BYTES = 8 << 20;
 /** Milliseconds without a change after which the draft is saved. */
 const SAVE_AFTER = 600;
+/** Milliseconds between two looks at what others save: while they do, and while they do not. */
+const LEAST_WAIT = 3000;
+const MOST_WAIT = 12_000;
 
 interface Snapshot {
   text: string;
@@ -71,7 +74,8 @@ export class Composer {
   /** The tag of the list of drafts as it was seen last. */
   private listTag: string | null = null;
   private typing: ReturnType<typeof setTimeout> | undefined;
-  private watching: ReturnType<typeof setInterval> | undefined;
+  private watching: ReturnType<typeof setTimeout> | undefined;
+  private waits = LEAST_WAIT;
 
   constructor(name: string, kind: 'workflow' | 'cases' = 'workflow') {
     this.name = name;
@@ -94,7 +98,7 @@ export class Composer {
     await this.loadOthers();
     await this.refresh();
     this.loaded = true;
-    this.watching = setInterval(() => void this.look(), 4000);
+    this.watch();
     return true;
   }
 
@@ -105,8 +109,16 @@ export class Composer {
     this.loaded = true;
     await this.refresh();
     await this.save();
-    clearInterval(this.watching);
-    this.watching = setInterval(() => void this.look(), 4000);
+    this.watch();
+  }
+
+  /** Looks for what others save: less often while nobody saves anything. */
+  private watch() {
+    clearTimeout(this.watching);
+    this.watching = setTimeout(() => {
+      this.waits = Math.min(this.waits * 1.5, MOST_WAIT);
+      void this.look().finally(() => this.watching !== undefined && this.watch());
+    }, this.waits);
   }
 
   /** Reads the draft again, where it was discarded or restored elsewhere on the page. */
@@ -145,7 +157,8 @@ export class Composer {
   }
 
   stop() {
-    clearInterval(this.watching);
+    clearTimeout(this.watching);
+    this.watching = undefined;
     clearTimeout(this.timer);
     clearTimeout(this.typing);
     if (this.text !== this.savedText && this.loaded) void this.save();
@@ -389,6 +402,7 @@ export class Composer {
       this.listTag = tag;
       // Nobody saved anything.
       if (!value) return;
+      this.waits = LEAST_WAIT;
       const { drafts } = value;
       const own = drafts.find((draft) => draft.kind === this.kind && draft.name === this.name);
       if (own && own.version !== this.version && this.text === this.savedText) {

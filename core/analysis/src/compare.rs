@@ -6,6 +6,7 @@
 use std::collections::{HashMap, HashSet, VecDeque};
 
 use kanzlei_compiler::plan::{Plan, sheet};
+use kanzlei_lang::document::workflow::Access;
 use kanzlei_lang::document::yaml::{Kind, Node};
 use kanzlei_lang::edit::steps::{self, Outlined};
 use kanzlei_lang::types::{Type, contradiction, schema};
@@ -250,6 +251,19 @@ pub fn clients(before: &Plan, after: &Plan) -> Vec<ClientChange> {
     let (old, new) = (ways(before), ways(after));
     old.iter().filter(|way| !new.contains(way)).for_each(|way| say(true, format!("`{way}` is no longer there")));
     new.iter().filter(|way| !old.contains(way)).for_each(|way| say(false, format!("`{way}` is new")));
+    for endpoint in &after.endpoints {
+        let same =
+            |other: &&kanzlei_compiler::plan::Endpoint| other.method == endpoint.method && other.path == endpoint.path;
+        match before.endpoints.iter().find(same).map(|before| (before.access, endpoint.access)) {
+            Some((Access::Open, Access::Key)) => {
+                say(true, format!("`{} {}` wants a key now", endpoint.method, endpoint.path))
+            }
+            Some((Access::Key, Access::Open)) => {
+                say(false, format!("`{} {}` is open to anybody now", endpoint.method, endpoint.path))
+            }
+            _ => {}
+        }
+    }
     let declared_in = |plan: &'_ Plan, name: &str| plan.input.properties.iter().find(|p| p.name == name).cloned();
     for declared in &before.input.properties {
         let name = &declared.name;

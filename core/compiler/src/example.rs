@@ -5,6 +5,8 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json, json};
 
+use kanzlei_lang::document::workflow::Access;
+
 use crate::input::{From, InputPlan};
 use crate::plan::Endpoint;
 
@@ -166,6 +168,9 @@ pub struct ExampleRequest {
 pub fn request(input: &InputPlan, endpoint: &Endpoint) -> ExampleRequest {
     let mut out =
         ExampleRequest { method: endpoint.method.clone(), target: endpoint.path.clone(), ..ExampleRequest::default() };
+    if endpoint.access == Access::Key {
+        out.headers.insert("Authorization".into(), "Bearer YOUR-KEY".into());
+    }
     let mut body = Map::new();
     for (declared, from) in input.properties.iter().zip(&endpoint.input.sources) {
         let value = of(&declared.schema);

@@ -17,7 +17,7 @@ use serde_json::{Map, Value as Json, json};
 use crate::example;
 use crate::input::From;
 use crate::plan::{Action, Endpoint, Plan};
-use kanzlei_lang::document::workflow::Answer;
+use kanzlei_lang::document::workflow::{Access, Answer};
 use kanzlei_lang::types::{Type, schema};
 use kanzlei_model::problem::phrase;
 use kanzlei_model::run::RunState;
@@ -27,14 +27,20 @@ const PROBLEM: &str = "application/problem+json";
 /// The document of all endpoints of these workflows, reached at `server`.
 pub fn document<'p>(plans: impl IntoIterator<Item = &'p Plan>, server: &str) -> Json {
     let mut paths: BTreeMap<&str, Map<String, Json>> = BTreeMap::new();
+    let mut keyed = false;
     for plan in plans {
         for (index, endpoint) in plan.endpoints.iter().enumerate() {
+            keyed |= endpoint.access == Access::Key;
             let id = if index == 0 { plan.name.clone() } else { format!("{}-{}", plan.name, index + 1) };
             let operation = operation(plan, endpoint, id);
             paths.entry(&endpoint.path).or_default().insert(endpoint.method.to_lowercase(), operation);
         }
     }
-    json!({
+    let schemes = json!({
+        "bearer": {"type": "http", "scheme": "bearer", "description": "A key of this service."},
+        "header": {"type": "apiKey", "in": "header", "name": "X-Api-Key", "description": "The same in a field of its own."},
+    });
+    let mut document = json!({
         "openapi": "3.1.0",
         "info": {"title": "Workflows", "version": env!("CARGO_PKG_VERSION")},
         "servers": [{"url": server}],
@@ -47,7 +53,11 @@ pub fn document<'p>(plans: impl IntoIterator<Item = &'p Plan>, server: &str) -> 
                 "X-Request-Id": {"description": "The request's id: the client's own, or one that was made.", "schema": {"type": "string"}},
             },
         },
-    })
+    });
+    if keyed {
+        document["components"]["securitySchemes"] = schemes;
+    }
+    document
 }
 
 /// A queued run, as `/~/jobs/{id}` returns it.
@@ -126,6 +136,9 @@ fn operation(plan: &Plan, endpoint: &Endpoint, id: String) -> Json {
         parameters.push(parameter);
     }
     let mut out = json!({"operationId": id, "responses": responses(plan, endpoint)});
+    if endpoint.access == Access::Key {
+        out["security"] = json!([{"bearer": []}, {"header": []}]);
+    }
     if !plan.about.is_empty() {
         out["summary"] = plan.about.as_str().into();
     }
@@ -231,6 +244,10 @@ fn responses(plan: &Plan, endpoint: &Endpoint) -> Json {
         }
     }
     problem("400", "The request is malformed");
+    if endpoint.access == Access::Key {
+        problem("401", "A key is needed");
+        problem("403", "The key does not fit");
+    }
     if !matches!(endpoint.method.as_str(), "GET" | "HEAD" | "DELETE") {
         problem("408", "The request took too long to arrive");
         problem("413", "The body is too large");

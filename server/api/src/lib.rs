@@ -16,6 +16,7 @@ pub mod databases;
 pub mod deploys;
 pub mod drafts;
 pub mod jobs;
+pub mod keys;
 pub mod lanes;
 pub mod language;
 pub mod openapi;

@@ -6,8 +6,8 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, json};
 
 use crate::{
-    Json, databases, deploys, drafts, jobs, lanes, language, operators, previews, rehearsals, requests, runs, scratch,
-    secrets, services, session, settings, statistics, timetables, transfer, trials, workflows,
+    Json, databases, deploys, drafts, jobs, keys, lanes, language, operators, previews, rehearsals, requests, runs,
+    scratch, secrets, services, session, settings, statistics, timetables, transfer, trials, workflows,
 };
 
 /// One operation, as the document describes it.
@@ -338,6 +338,16 @@ fn operations() -> Operations {
     keep.problems(&[404, 409, 422]);
     all.get::<settings::Settings>("/settings", "settings", "Settings that documents declare; a deploy sets them");
     all.get::<secrets::Secrets>("/secrets", "secrets", "Names of secrets, and what uses them");
+    all.get::<keys::Keys>("/keys", "keys", "Keys of callers with their last use");
+    all.post::<keys::NewKey, keys::MadeKey>("/keys", "addKey", "Makes a key; it is shown only now")
+        .problems(&[409, 422]);
+    all.post::<keys::KeyRotation, keys::MadeKey>(
+        "/keys/{name}/rotate",
+        "rotateKey",
+        "Puts another key in place of one, which is valid beside it for a while",
+    )
+    .problems(&[404, 422]);
+    all.add("delete", "/keys/{name}", "revokeKey", "Revokes a key").problems(&[404]);
     all.get::<operators::Operators>("/operators", "operators", "Operator tokens: names, expiry, last use");
     all.post::<operators::NewOperator, operators::Issued>("/operators", "addOperator", "Makes an operator token")
         .problems(&[409, 422]);

@@ -47,6 +47,8 @@ pub struct App {
     pub pulse: Pulse,
     /// What is known of operator tokens.
     pub tokens: control::auth::Tokens,
+    /// What is known of callers' keys.
+    pub keys: crate::public::access::Keys,
     /// Wrong tokens by peer.
     pub guesses: control::auth::Guesses,
     /// Whether the console's address is HTTPS.

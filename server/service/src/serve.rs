@@ -179,6 +179,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         operations: Default::default(),
         pulse: Default::default(),
         tokens: Default::default(),
+        keys: Default::default(),
         guesses: Default::default(),
         secure: config.control_url().starts_with("https://"),
         runtime,

@@ -139,6 +139,23 @@ CREATE TABLE operator_token (
     used    BIGINT      NULL
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
+-- Keys of callers. Only hashes are kept.
+CREATE TABLE access_key (
+    name         VARCHAR(60)  NOT NULL PRIMARY KEY,
+    hash         CHAR(64)     NOT NULL UNIQUE,
+    -- The one before it, valid beside it until an instant.
+    former_hash  CHAR(64)     NULL,
+    former_until BIGINT       NULL,
+    prefix       VARCHAR(12)  NOT NULL,
+    owner        VARCHAR(200) NOT NULL,
+    note         VARCHAR(500) NOT NULL,
+    -- Names of the workflows it is for: JSON; an empty list for all.
+    workflows    TEXT         NOT NULL,
+    created      BIGINT       NOT NULL,
+    expires      BIGINT       NULL,
+    used         BIGINT       NULL
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
 CREATE TABLE session (
     hash    CHAR(64) NOT NULL PRIMARY KEY,
     -- The token it was begun with; it ends with it.

@@ -18,6 +18,7 @@ pub mod documents;
 pub mod drafts;
 pub mod journal;
 pub mod kept;
+pub mod keys;
 pub mod names;
 mod pool;
 pub mod queue;

@@ -322,3 +322,31 @@ fn a_database_is_prepared_before_jobs_write_into_it() {
     let refused = deploy_texts(&office, &[("w.yaml", &write("    within: 2s\n"))]);
     assert_eq!(refused.json()["diagnostics"][0]["code"], "no-transactions", "{refused:?}");
 }
+
+/// A key is made for a workflow, shown once, used by `call`, rotated and revoked.
+#[test]
+fn keys_are_made_used_and_revoked() {
+    let office = office("keys_used", &[]);
+    let guarded = "workflow: guarded\nentries: [{endpoint: GET /guarded, access: key}]\nsteps: [{reply: 200, body: {for: '${run.caller}'}}]\n";
+    assert_eq!(deploy_texts(&office, &[("guarded.yaml", guarded)]).status, 200);
+    assert!(said(&client(&office, &["keys"]), 0).contains("There are no keys."));
+    // The key alone stands on standard output.
+    let shown = |args: &[&str]| {
+        let made = client(&office, args);
+        said(&made, 0);
+        String::from_utf8_lossy(&made.stdout).trim().to_owned()
+    };
+    let key = shown(&["keys", "add", "northern-line", "--owner", "Northern Line", "--for", "guarded"]);
+    assert!(key.starts_with("kzk_") && key.len() == 52, "{key}");
+    assert!(said(&client(&office, &["call", "guarded"]), 1).contains("A key is needed"));
+    assert!(said(&client(&office, &["call", "guarded", "--key", &key]), 0).contains("northern-line"));
+    let curl = said(&client(&office, &["call", "guarded", "--key", &key, "--curl"]), 0);
+    assert!(curl.contains(&format!("-H 'Authorization: Bearer {key}'")), "{curl}");
+    let listed = said(&client(&office, &["keys"]), 0);
+    assert!(listed.contains("Northern Line") && !listed.contains(&key), "{listed}");
+    let next = shown(&["keys", "rotate", "northern-line", "--overlap", "0"]);
+    assert!(said(&client(&office, &["call", "guarded", "--key", &key]), 1).contains("The key is not valid"));
+    said(&client(&office, &["call", "guarded", "--key", &next]), 0);
+    said(&client(&office, &["keys", "revoke", "northern-line"]), 0);
+    said(&client(&office, &["call", "guarded", "--key", &next]), 1);
+}

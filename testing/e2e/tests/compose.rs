@@ -333,6 +333,8 @@ async fn two_authors_compose_one_draft() {
         browser.chord(&[CONTROL, 'a']).await;
         browser.keys(text).await;
     };
+    // The second author hears of nothing before writing.
+    second.until("window.fetchOf = window.fetch; window.fetch = (url, init) => (String(url).endsWith('/drafts') ? Promise.reject(new TypeError('later')) : window.fetchOf(url, init)); return true").await;
     write(&desk.browser, 0, "note", "one").await;
     saved(&desk, "hello", &HELLO.replace("first", "one")).await;
     // The second author began from the live text and changed another line meanwhile.
@@ -340,6 +342,7 @@ async fn two_authors_compose_one_draft() {
     let both = HELLO.replace("first", "one").replace("hei", "hallo");
     saved(&desk, "hello", &both).await;
     second.see("both changes are in this draft now").await;
+    second.until("window.fetch = window.fetchOf; return true").await;
     desk.browser.see("hallo").await;
     // The same line: without a network in between the later one decides.
     desk.browser.until("window.fetchOf = window.fetch; window.fetch = (url, init) => (init?.method === 'PUT' ? new Promise((go) => (window.go = () => go(window.fetchOf(url, init)))) : window.fetchOf(url, init)); return true").await;

@@ -298,6 +298,7 @@ async fn no_page_has_a_barrier_in_light_or_dark() {
             ("/timetables", &[]),
             ("/services/tides", &[".head .bx--btn"]),
             ("/import", &[]),
+            ("/keys", &[".head .bx--btn"]),
             ("/handbook", &[]),
             ("/handbook/findings", &[]),
             ("/settings", &[]),

@@ -59,7 +59,10 @@ async fn documents_are_imported_called_and_exported() {
     browser.press("", "Save as drafts").await;
     browser.see("They are saved as drafts.").await;
     // Dropped on the page, and chosen.
-    let drop = format!("const drop = new DataTransfer(); drop.items.add(new File([{}], 'wind.yaml')); document.querySelector('.drop').dispatchEvent(new DragEvent('drop', {{dataTransfer: drop, bubbles: true, cancelable: true}})); return true", json!(WIND));
+    let drop = format!(
+        "const drop = new DataTransfer(); drop.items.add(new File([{}], 'wind.yaml')); document.querySelector('.drop').dispatchEvent(new DragEvent('drop', {{dataTransfer: drop, bubbles: true, cancelable: true}})); return true",
+        json!(WIND)
+    );
     desk.open("/import").await.find(".drop").await;
     browser.until(&drop).await;
     desk.sees(&["workflow wind", "wind.yaml"]).await;

@@ -69,6 +69,7 @@ fn what_breaks_clients_is_told_from_what_does_not() {
     for (from, to, breaking, says) in [
         ("/quotes", "/offers", true, "`POST /quotes` is no longer there"),
         ("access: open}", "access: open}, {endpoint: GET /quotes, access: open}", false, "`GET /quotes` is new"),
+        ("access: open}", "access: key}", true, "`POST /quotes` wants a key now"),
         ("{type: string}", "{type: integer}", true, "`imo` does not accept what it did"),
         ("maximum: 30", "maximum: 20", true, "`nights` accepts less"),
         (", default: 1", "", true, "`nights` is required now"),

@@ -131,6 +131,7 @@ pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut
     Some(plan::Endpoint {
         method: endpoint.method.clone(),
         path: endpoint.path.clone(),
+        access: endpoint.access,
         input: EndpointInput { sources },
         answer: endpoint.answer,
         time: endpoint.time.unwrap_or(TIME),

@@ -114,7 +114,8 @@ fn every_fault_is_found_at_its_place() {
             "workflow: w\nentries: [{endpoint: FETCH /x, access: open}]\nsteps: [{reply: 200}]\n".into(),
             "wrong-value@2:22",
         ),
-        ("workflow: w\nentries: [{endpoint: GET /x, access: key}]\nsteps: [{reply: 200}]\n".into(), "not-yet@2:38"),
+        ("workflow: w\nentries: [{endpoint: GET /x, access: jwt}]\nsteps: [{reply: 200}]\n".into(), "not-yet@2:38"),
+        ("workflow: w\nentries: [{endpoint: GET /x, access: all}]\nsteps: [{reply: 200}]\n".into(), "wrong-value@2:38"),
         ("workflow: w\nentries: [{endpoint: GET /x}]\nsteps: [{reply: 200}]\n".into(), "missing-key@2:22"),
         (
             "workflow: w\nentries: [{endpoint: GET /~/x, access: open}]\nsteps: [{reply: 200}]\n".into(),

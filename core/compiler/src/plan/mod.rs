@@ -19,7 +19,7 @@ use kanzlei_lang::confidential::Label;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_lang::document::step::Encoding;
-use kanzlei_lang::document::workflow::{Answer, Missed, Overlap};
+use kanzlei_lang::document::workflow::{Access, Answer, Missed, Overlap};
 use kanzlei_lang::expr::template::Template;
 use kanzlei_lang::expr::{EvalError, Expression, Limits};
 use kanzlei_lang::types::Type;
@@ -172,6 +172,8 @@ pub struct Endpoint {
     pub method: String,
     /// Path template.
     pub path: String,
+    /// Who may call it.
+    pub access: Access,
     /// Where its inputs come from.
     pub input: EndpointInput,
     /// When it answers.

@@ -77,6 +77,8 @@ pub struct Endpoint {
     pub path: String,
     /// Where it stands in the text.
     pub at: Place,
+    /// Who may call.
+    pub access: Access,
     /// Where inputs come from, where not from their default place.
     pub from: Vec<(Named, Named)>,
     /// When it answers.
@@ -85,6 +87,21 @@ pub struct Endpoint {
     pub time: Option<Duration>,
     /// Most bytes of a request body.
     pub body: Option<u64>,
+}
+
+/// Who may call an endpoint.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Access {
+    /// Anybody.
+    #[default]
+    Open,
+    /// Callers with a key.
+    Key,
+}
+
+impl Access {
+    /// Names as documents write them.
+    pub const NAMES: &[(&str, Access)] = &[("open", Access::Open), ("key", Access::Key)];
 }
 
 /// When a client has its answer.
@@ -289,24 +306,16 @@ fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
     if path == "/~" || path.starts_with("/~/") {
         report.error("reserved-path", target.at, "paths below `/~/` belong to the service");
     }
+    let mut access = Access::Open;
     match members.text("access", report) {
-        Some(access) if access.text == "open" => {}
-        Some(access) => {
-            let known = ["key", "jwt"].contains(&access.text.as_str());
-            report.error(
-                if known { "not-yet" } else { "wrong-value" },
-                access.at,
-                if known {
-                    format!("`access: {}` is not part of this version", access.text)
-                } else {
-                    "`access` is `open`".into()
-                },
-            );
-            report.help("until keys exist, say `access: open`: anybody who reaches the service may call");
+        Some(text) if text.text == "jwt" => {
+            report.error("not-yet", text.at, "`access: jwt` is not part of this version");
+            report.help("`access: key` asks callers for a key, which the service makes");
         }
+        Some(_) => access = one_of(&members, "access", Access::NAMES, report),
         None => {
             report.error("missing-key", target.at, "an endpoint says who may call it");
-            report.help("add `access: open`");
+            report.help("add `access: open` for anybody, or `access: key` for callers with a key");
             let (at, text) = edit::behind(report.text(), node, "endpoint", "access: open");
             report.fix("add `access: open`", at, text);
         }
@@ -326,7 +335,7 @@ fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
     let limits = members.get("limits").and_then(|node| Members::new(node, "limits", &[LIMITS], report));
     let time = limits.as_ref().and_then(|limits| limits.duration("time", MAX_TIME, report));
     let body = limits.as_ref().and_then(|limits| limits.get("body")).and_then(|node| size(node, report));
-    Some(Endpoint { method, path, at: target.at, from, answer, time, body })
+    Some(Endpoint { method, path, at: target.at, access, from, answer, time, body })
 }
 
 /// The value of a key that allows a few words.

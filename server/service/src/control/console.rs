@@ -29,8 +29,20 @@ fn policy(nonce: &str) -> String {
 }
 
 /// First parts of the paths that are pages of the console, as `console/src/App.svelte` has them.
-const PAGES: [&str; 11] =
-    ["", "new", "import", "services", "workflows", "runs", "jobs", "lanes", "timetables", "settings", "handbook"];
+const PAGES: [&str; 12] = [
+    "",
+    "new",
+    "import",
+    "keys",
+    "services",
+    "workflows",
+    "runs",
+    "jobs",
+    "lanes",
+    "timetables",
+    "settings",
+    "handbook",
+];
 
 /// Scripts and style sheets as they are sent, by name and digest: each is packed once, as small as it can be. Bounded by the files.
 static PACKED: Mutex<BTreeMap<(String, [u8; 32]), Bytes>> = Mutex::new(BTreeMap::new());

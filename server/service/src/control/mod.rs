@@ -11,6 +11,7 @@ mod databases;
 mod deploys;
 mod drafts;
 mod jobs;
+mod keys;
 mod lanes;
 pub mod language;
 mod operators;
@@ -136,6 +137,10 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/databases/{name}", web::get().to(databases::show))
                     .route("/databases/{name}/description", web::get().to(databases::describe))
                     .route("/databases/{name}/prepare", web::post().to(databases::prepare))
+                    .route("/keys", web::get().to(keys::list))
+                    .route("/keys", web::post().to(keys::add))
+                    .route("/keys/{name}/rotate", web::post().to(keys::rotate))
+                    .route("/keys/{name}", web::delete().to(keys::revoke))
                     .route("/operators", web::get().to(operators::list))
                     .route("/operators", web::post().to(operators::add))
                     .route("/operators/{name}/rotate", web::post().to(operators::rotate))

@@ -77,7 +77,7 @@ pub async fn revoke(app: Data<App>, request: HttpRequest, name: Path<String>) ->
     Ok(HttpResponse::NoContent().finish())
 }
 
-fn expires(days: Option<u32>) -> Result<Option<kanzlei_model::time::Timestamp>> {
+pub(super) fn expires(days: Option<u32>) -> Result<Option<kanzlei_model::time::Timestamp>> {
     match days {
         None => Ok(None),
         Some(days @ 1..=LONGEST) => Ok(Some(now() + Span::from_days(i64::from(days)))),

@@ -22,7 +22,8 @@ pub(super) const SPAN: Span = Span::from_days(1);
 pub async fn statistics(app: Data<App>, name: Path<String>, query: Query<StatisticsQuery>) -> Result<HttpResponse> {
     let StatisticsQuery { since, revision } = query.into_inner();
     let at = now();
-    let since = since.map_or(Ok(at - SPAN), |since| past_of(&since, at))?;
+    // Counts are of whole minutes, so the answer is the same within one.
+    let since = since.map_or(Ok(at - SPAN), |since| past_of(&since, at))?.floor(Span::from_secs(60));
     let live = app.live.load_full();
     let revision = match (revision, live.workflows.get(name.as_str())) {
         (Some(revision), _) => revision,

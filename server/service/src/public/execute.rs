@@ -12,6 +12,7 @@ use kanzlei_runtime::queue::Origin;
 use tokio::sync::oneshot;
 use uuid::Uuid;
 
+use super::access::Caller;
 use super::admit::Admitted;
 use super::prefer::Prefer;
 use super::refusal::Refusal;
@@ -23,6 +24,7 @@ use crate::App;
 pub struct About<'r> {
     pub id: Uuid,
     pub request_id: &'r str,
+    pub caller: Caller,
     /// Bytes of its body.
     pub sent: usize,
     /// When it was admitted, in microseconds.
@@ -38,7 +40,7 @@ pub async fn run_or_queue(
     input: Value,
     about: About<'_>,
 ) -> Result<HttpResponse, Refusal> {
-    let caller = request.peer_addr().map(|address| address.ip().to_string());
+    let caller = about.caller.name;
     let trace_id = read::trace_id(request.headers()).unwrap_or_else(|| fresh_id().simple().to_string());
     let prefer = Prefer::of(request.headers());
     let answer = route.declared().answer;

@@ -15,6 +15,7 @@ use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
+use super::access::Caller;
 use super::refusal::{Refusal, from_store, timely};
 use super::route::Route;
 use crate::App;
@@ -69,6 +70,7 @@ pub async fn claim(
     app: &App,
     request: &HttpRequest,
     route: &Route<'_>,
+    caller: &Caller,
     input: &Value,
     run: Uuid,
 ) -> Result<Claim, Refusal> {
@@ -81,7 +83,12 @@ pub async fn claim(
         let detail = "a key is 1 to 255 visible characters, as a quoted string: \"6e0f…\"";
         return Err(Problem::new(400, "Malformed Idempotency-Key").detail(detail).into());
     };
-    let hash = hash(&format!("{method} {}\n{key}", request.uri().path()));
+    // Keys of different callers are different ones, though they read the same.
+    let of = caller.name.as_deref().filter(|_| caller.keyed).unwrap_or_default();
+    let hash = match of {
+        "" => hash(&format!("{method} {}\n{key}", request.uri().path())),
+        of => hash(&format!("{method} {}\n{of}\n{key}", request.uri().path())),
+    };
     let mut print = Sha256::new();
     print.update(format!("{method} {}\n", route.declared().path));
     print.update(input.to_canonical_json());

@@ -16,6 +16,7 @@ use kanzlei_runtime::queue::reply_of;
 use kanzlei_store::queue::{JobPhase, JobRow, NewJob};
 use uuid::Uuid;
 
+use super::access;
 use super::events::events;
 use super::prefer::Prefer;
 use super::refusal::{Refusal, from_store, timely, unavailable};
@@ -150,6 +151,11 @@ pub async fn path(rest: &str, request: &HttpRequest, app: &Data<App>) -> Result<
     let Ok(id) = text.parse::<Uuid>() else {
         return Err(Problem::new(404, "No such job").detail(format!("`{text}` is not the id of a job")).into());
     };
+    let caller = found(app, id).await?.caller;
+    if !access::may_see(app, request, caller.as_deref()).await? {
+        // As if it were not there: ids of others are not confirmed.
+        return Err(unknown(&id.to_string()));
+    }
     let method = request.method().as_str();
     match (part, method) {
         ("", "GET" | "HEAD") => status(app, id, request).await,

@@ -1,12 +1,12 @@
 //! The public listener: a request goes through named stages from top to bottom, each in a file of its own.
 //!
-//! [`route`] finds the endpoint, [`admit`] bounds what arrives and what is in flight (callers are authenticated
-//! and limited here), [`read`] reads the body in between, [`gather`] makes the input, [`idempotency`] claims the
+//! [`route`] finds the endpoint, [`access`] who calls it, [`admit`] bounds what arrives and what is in flight, [`read`] reads the body in between, [`gather`] makes the input, [`idempotency`] claims the
 //! request's key or replays its answer, [`execute`] runs the workflow or queues a job, [`respond`] writes the
 //! answer. No stage calls one above it. A stage that refuses the request returns a [`Refusal`], which is
 //! kept for the author to see. The service's own paths below `/~/` are in [`own`];
 //! drafts at their addresses in [`preview`].
 
+pub(crate) mod access;
 pub(crate) mod admit;
 mod callbacks;
 mod cookies;
@@ -71,18 +71,19 @@ async fn answer(
         route::Routed::Endpoint(routed) => routed,
         route::Routed::Methods(response) => return Ok(response),
     };
+    let caller = access::caller(app, request, &routed).await?;
     let mut arrival = admit::arrive(app, request)?;
     let (arrived, within) = (Instant::now(), routed.declared().time);
     let body = read::body(request, payload, routed.declared().body, arrived + within, &mut arrival).await?;
     let admitted = admit::enter(app, arrived, within)?;
     drop(arrival);
     let input = gather::input(request, &routed, &body, sent)?;
-    let key = match idempotency::claim(app, request, &routed, &input, id).await? {
+    let key = match idempotency::claim(app, request, &routed, &caller, &input, id).await? {
         idempotency::Claim::Without => None,
         idempotency::Claim::Claimed(key) => Some(key),
         idempotency::Claim::Answered(response) => return Ok(response),
     };
-    let about = execute::About { id, request_id, sent: body.len(), started: now() };
+    let about = execute::About { id, request_id, caller, sent: body.len(), started: now() };
     let answer = execute::run_or_queue(app, request, routed, admitted, input, about).await;
     match key {
         Some(key) => key.keep(app, answer).await,

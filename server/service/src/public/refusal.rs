@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use actix_web::http::header::{ALLOW, HeaderValue, RETRY_AFTER};
+use actix_web::http::header::{ALLOW, HeaderValue, RETRY_AFTER, WWW_AUTHENTICATE};
 use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
@@ -27,6 +27,8 @@ pub struct Refusal {
     pub allow: Option<HeaderValue>,
     /// Seconds.
     pub retry_after: Option<u32>,
+    /// How a client shows who it is (RFC 9110 §11.6.1).
+    pub challenge: Option<&'static str>,
 }
 
 impl Refusal {
@@ -39,6 +41,9 @@ impl Refusal {
         if let Some(seconds) = self.retry_after {
             response.headers_mut().insert(RETRY_AFTER, seconds.into());
         }
+        if let Some(challenge) = self.challenge {
+            response.headers_mut().insert(WWW_AUTHENTICATE, HeaderValue::from_static(challenge));
+        }
         response
     }
 
@@ -50,19 +55,19 @@ impl Refusal {
 
 impl From<Problem> for Refusal {
     fn from(problem: Problem) -> Self {
-        Refusal { problem: Box::new(problem), allow: None, retry_after: None }
+        Refusal { problem: Box::new(problem), allow: None, retry_after: None, challenge: None }
     }
 }
 
 impl From<kanzlei_runtime::Error> for Refusal {
     fn from(error: kanzlei_runtime::Error) -> Self {
-        Refusal { problem: Box::new(error.as_problem()), allow: None, retry_after: None }
+        Refusal { problem: Box::new(error.as_problem()), allow: None, retry_after: None, challenge: None }
     }
 }
 
 impl From<Box<Problem>> for Refusal {
     fn from(problem: Box<Problem>) -> Self {
-        Refusal { problem, allow: None, retry_after: None }
+        Refusal { problem, allow: None, retry_after: None, challenge: None }
     }
 }
 

@@ -7,6 +7,7 @@
 //! ```
 
 mod accept;
+mod access;
 mod api;
 mod clients;
 mod control;

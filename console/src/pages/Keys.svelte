@@ -1,0 +1,174 @@
+<script lang="ts">
+  /** Keys of callers: made, shown once, rotated, revoked. */
+  import { Button, Modal, SkeletonText } from 'carbon-components-svelte';
+  import type { Key, Keys, MadeKey, Workflows } from '../api/types';
+  import { Refused, session, Watched } from '../lib/api.svelte';
+  import { ago, time } from '../lib/show';
+  import Copyable from '../parts/Copyable.svelte';
+  import Trouble from '../parts/Trouble.svelte';
+
+  let round = $state(0);
+  const listed = new Watched<Keys>(() => {
+    void round;
+    return '/keys';
+  }, 10_000);
+  const workflows = new Watched<Workflows>(() => '/workflows', undefined);
+  let adding = $state(false);
+  let name = $state('');
+  let owner = $state('');
+  let note = $state('');
+  let days = $state('');
+  let chosen: string[] = $state([]);
+  let made = $state.raw<MadeKey | undefined>(undefined);
+  let revoking = $state.raw<Key | undefined>(undefined);
+  let error = $state.raw<Refused | undefined>(undefined);
+
+  async function attempt(what: () => Promise<void>) {
+    error = undefined;
+    try {
+      await what();
+    } catch (refused) {
+      error = refused instanceof Refused ? refused : new Refused(0, 'It failed', String(refused));
+    }
+    round += 1;
+  }
+
+  const add = () =>
+    attempt(async () => {
+      made = await session.ask<MadeKey>('POST', '/keys', { name, owner, note, workflows: chosen, days: days ? Number(days) : null });
+      adding = false;
+      [name, owner, note, days, chosen] = ['', '', '', '', []];
+    });
+
+  const rotate = (key: Key) =>
+    attempt(async () => {
+      made = await session.ask<MadeKey>('POST', `/keys/${encodeURIComponent(key.name)}/rotate`, {});
+    });
+
+  const revoke = () =>
+    attempt(async () => {
+      const key = revoking;
+      revoking = undefined;
+      if (key) await session.ask('DELETE', `/keys/${encodeURIComponent(key.name)}`);
+    });
+</script>
+
+<svelte:head><title>Keys · Kanzlei</title></svelte:head>
+
+<div class="page">
+  <div class="row head">
+    <h1>Keys</h1>
+    <Button size="small" aria-expanded={adding} on:click={() => (adding = !adding)}>New key</Button>
+  </div>
+  <p class="dim">Who may call endpoints with <code>access: key</code>. Callers send a key as <code>Authorization: Bearer KEY</code> or in <code>X-Api-Key</code>. <a href="/handbook/access">In the handbook</a></p>
+  {#if made}
+    <section class="panel made" aria-label="The key" role="status">
+      <p><strong>The key {made.name}{made.expires ? `, valid until ${time(made.expires)}` : ''}. It is shown only now.</strong></p>
+      <Copyable text={made.key} label="Copy the key" />
+      {#if made.former_until}<p>The one before it is valid until {time(made.former_until)}.</p>{/if}
+      <div><button type="button" class="link" onclick={() => (made = undefined)}>Done</button></div>
+    </section>
+  {/if}
+  {#if adding}
+    <form class="panel" onsubmit={(event) => { event.preventDefault(); void add(); }}>
+      <label for="key-name">Name</label>
+      <!-- svelte-ignore a11y_autofocus -->
+      <input id="key-name" class="control mono" bind:value={name} required pattern="[a-z][a-z0-9\-]*" placeholder="northern-line" autocomplete="off" autofocus />
+      <label for="key-owner">Owner</label>
+      <input id="key-owner" class="control" bind:value={owner} placeholder="Northern Line" autocomplete="off" />
+      <label for="key-note">Note</label>
+      <input id="key-note" class="control" bind:value={note} placeholder="What it is for" autocomplete="off" />
+      <label for="key-days">Days until it expires</label>
+      <input id="key-days" class="control" bind:value={days} inputmode="numeric" pattern="[0-9]*" placeholder="never" autocomplete="off" />
+      <label for="key-workflows">Workflows</label>
+      <select id="key-workflows" class="several" multiple size="6" bind:value={chosen} aria-describedby="key-all">
+        {#each workflows.value?.workflows ?? [] as one (one.name)}<option value={one.name}>{one.name}</option>{/each}
+      </select>
+      <span></span><span id="key-all" class="dim">{chosen.length ? chosen.join(', ') : 'None chosen: it is for all that ask for a key.'}</span>
+      <span></span><div><Button size="small" type="submit">Make it</Button></div>
+    </form>
+  {/if}
+  {#if error}<Trouble {error} />{/if}
+  {#if listed.error}<Trouble error={listed.error} />{/if}
+  {#if listed.value?.keys.length}
+    <div class="panel wide">
+      <table class="table" aria-label="Keys">
+        <thead><tr><th>Key</th><th>Owner</th><th>Workflows</th><th>Made</th><th>Expires</th><th>Last used</th><th><span class="sr">Actions</span></th></tr></thead>
+        <tbody>
+          {#each listed.value.keys as key (key.name)}
+            <tr>
+              <td><strong>{key.name}</strong> <span class="mono dim">{key.prefix}…</span>{#if key.note}<br /><span class="dim">{key.note}</span>{/if}</td>
+              <td>{key.owner}</td>
+              <td>{#each key.workflows as one, index (one)}{index ? ', ' : ''}<a href="/workflows/{one}">{one}</a>{:else}<span class="dim">all</span>{/each}</td>
+              <td title={time(key.created)}>{ago(key.created)}</td>
+              <td>{key.expires ? time(key.expires) : 'never'}{#if key.former_until}<br /><span class="dim">the one before: {time(key.former_until)}</span>{/if}</td>
+              <td>{key.used ? ago(key.used) : 'not yet'}</td>
+              <td class="acts">
+                <button type="button" class="link" onclick={() => void rotate(key)} aria-label="Rotate {key.name}">Rotate</button>
+                <button type="button" class="link" onclick={() => (revoking = key)} aria-label="Revoke {key.name}">Revoke …</button>
+              </td>
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+  {:else if listed.value}
+    <div class="panel empty">
+      <p>There are no keys. An endpoint asks for one where its entry says <code>access: key</code> in place of <code>access: open</code>.</p>
+      <Button size="small" on:click={() => (adding = true)}>New key</Button>
+    </div>
+  {:else if !listed.error}
+    <div class="panel empty"><SkeletonText paragraph lines={4} /></div>
+  {/if}
+</div>
+<Modal size="xs" danger open={revoking !== undefined} modalHeading="Revoke {revoking?.name}?" primaryButtonText="Revoke it" secondaryButtonText="Leave"
+  on:click:button--secondary={() => (revoking = undefined)} on:close={() => (revoking = undefined)} on:submit={() => void revoke()}>
+  <p>Requests with it are answered 401 from now on, also those with the one before it. Jobs that it began run to their end.</p>
+</Modal>
+
+<style>
+  .head {
+    justify-content: space-between;
+  }
+
+  .made,
+  .empty {
+    padding: 0.75rem;
+    margin: 0.75rem 0;
+    display: grid;
+    grid-template-columns: minmax(0, 1fr);
+    gap: 0.5rem;
+    font-size: 0.875rem;
+    justify-items: start;
+  }
+
+  .made {
+    border-left: 4px solid var(--cds-support-02);
+  }
+
+  form {
+    display: grid;
+    grid-template-columns: max-content minmax(0, 28rem);
+    gap: 0.375rem 0.75rem;
+    align-items: center;
+    padding: 0.75rem;
+    margin: 0.75rem 0;
+    font-size: 0.8125rem;
+  }
+
+  .several {
+    background: var(--cds-field-01);
+    color: inherit;
+    border: 1px solid var(--cds-ui-04);
+    font: inherit;
+  }
+
+  .wide {
+    overflow-x: auto;
+    margin-top: 0.75rem;
+  }
+
+  .acts {
+    white-space: nowrap;
+  }
+</style>

@@ -1,0 +1,236 @@
+//! Who calls: the key that a request shows, where its endpoint asks for one. Nothing of the body is read before.
+//!
+//! What a key begins belongs to it: its jobs answer nobody else, and its idempotency keys are its own.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicI64, Ordering};
+use std::time::{Duration, Instant};
+
+use actix_web::HttpRequest;
+use actix_web::http::header::AUTHORIZATION;
+use arc_swap::ArcSwapOption;
+use kanzlei_lang::document::workflow::Access;
+use kanzlei_model::problem::Problem;
+use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_runtime::clock::now;
+use kanzlei_runtime::live::Live;
+use kanzlei_runtime::queue::hash;
+use kanzlei_store::Store;
+use kanzlei_store::keys::Key;
+use sha2::{Digest, Sha256};
+
+use super::refusal::{Refusal, timely, unavailable};
+use super::route::Route;
+use crate::App;
+
+/// What keys begin with.
+const BEGINS: &str = "kzk_";
+/// How many random characters stand behind that, and the characters of the checksum behind them.
+const RANDOM: usize = 40;
+const CHECKSUM: usize = 8;
+/// How long what is known of keys counts: one that is revoked elsewhere stops within twice this time.
+const FRESH: Duration = Duration::from_secs(4);
+/// How long it counts while the database is unavailable.
+const STALE: Duration = Duration::from_secs(300);
+/// How often the use of a key is recorded, in microseconds.
+const RECORDED: Span = Span::from_secs(60);
+
+/// Who sent a request.
+#[derive(Clone, Debug, Default)]
+pub struct Caller {
+    /// What runs know of it: the name of its key, else the address it calls from.
+    pub name: Option<String>,
+    /// Whether it showed a key.
+    pub keyed: bool,
+}
+
+impl Caller {
+    fn of_address(request: &HttpRequest) -> Self {
+        Caller { name: request.peer_addr().map(|address| address.ip().to_string()), keyed: false }
+    }
+}
+
+/// A key as it is held in memory.
+struct Held {
+    key: Key,
+    used: AtomicI64,
+}
+
+impl Held {
+    /// Whether one of its two hashes is valid at an instant.
+    fn is_valid(&self, hash: &str, at: Timestamp) -> bool {
+        let own = self.key.hash == hash && self.key.expires.is_none_or(|expires| expires > at);
+        let former = self.key.former.as_ref().is_some_and(|(former, until)| former == hash && *until > at);
+        own || former
+    }
+
+    /// Whether it is for a workflow, also by a name that the workflow had.
+    fn is_for(&self, live: &Live, workflow: &str) -> bool {
+        let same =
+            |name: &String| name == workflow || live.workflow(name).is_some_and(|found| found.plan.name == workflow);
+        self.key.workflows.is_empty() || self.key.workflows.iter().any(same)
+    }
+}
+
+/// All keys, by the hashes that are valid.
+type ByHash = HashMap<String, Arc<Held>>;
+
+/// What is known of keys.
+#[derive(Default)]
+pub struct Keys {
+    known: ArcSwapOption<(Instant, ByHash)>,
+    reading: tokio::sync::Mutex<()>,
+}
+
+impl Keys {
+    /// Has the next key compared with what the database holds.
+    pub fn forget(&self) {
+        self.known.store(None);
+    }
+
+    /// Reads all keys where what is known of them is old. One request reads, others go on with what is known.
+    async fn fresh(&self, app: &App) -> Result<Arc<(Instant, ByHash)>, Refusal> {
+        let known = self.known.load_full();
+        if let Some(known) = known.as_ref().filter(|known| known.0.elapsed() < FRESH) {
+            return Ok(known.clone());
+        }
+        let _turn = match (&known, self.reading.try_lock()) {
+            (_, Ok(turn)) => turn,
+            (Some(known), Err(_)) if known.0.elapsed() < STALE => return Ok(known.clone()),
+            (_, Err(_)) => self.reading.lock().await,
+        };
+        if let Some(known) = self.known.load_full().filter(|known| known.0.elapsed() < FRESH) {
+            return Ok(known);
+        }
+        match timely(app, read(&app.store)).await {
+            Ok(Ok(by_hash)) => {
+                let read = Arc::new((Instant::now(), by_hash));
+                self.known.store(Some(read.clone()));
+                Ok(read)
+            }
+            // Callers keep their access while the database is unavailable.
+            _ => known.filter(|known| known.0.elapsed() < STALE).ok_or_else(unavailable),
+        }
+    }
+}
+
+async fn read(store: &Store) -> kanzlei_store::Result<ByHash> {
+    let mut by_hash = ByHash::new();
+    for key in store.keys().await? {
+        let hashes = [Some(key.hash.clone()), key.former.as_ref().map(|(hash, _)| hash.clone())];
+        let used = AtomicI64::new(key.used.map_or(0, Timestamp::as_micros));
+        let held = Arc::new(Held { key, used });
+        by_hash.extend(hashes.into_iter().flatten().map(|hash| (hash, held.clone())));
+    }
+    Ok(by_hash)
+}
+
+/// A new key: characters from a secure source, and a checksum that finds slips before anything is looked up.
+pub fn fresh_key(random: &str) -> String {
+    let random: String = random.chars().filter(char::is_ascii_alphanumeric).take(RANDOM).collect();
+    format!("{BEGINS}{random}{}", checksum(&random))
+}
+
+fn checksum(random: &str) -> String {
+    let digest = format!("{:x}", Sha256::digest(random.as_bytes()));
+    digest.chars().take(CHECKSUM).collect()
+}
+
+/// Whether a text is a key by its form.
+fn is_key(text: &str) -> bool {
+    let Some(rest) = text.strip_prefix(BEGINS) else { return false };
+    rest.is_ascii() && rest.len() == RANDOM + CHECKSUM && checksum(&rest[..RANDOM]) == rest[RANDOM..]
+}
+
+/// The key that a request shows, in `Authorization` (RFC 6750) or in `X-Api-Key`.
+fn shown(request: &HttpRequest) -> Option<&str> {
+    let headers = request.headers();
+    let text = |name: &str| headers.get(name).and_then(|value| value.to_str().ok()).map(str::trim);
+    let bearer = text(AUTHORIZATION.as_str()).and_then(|value| value.split_once(' '));
+    let bearer = bearer.filter(|(scheme, _)| scheme.eq_ignore_ascii_case("bearer")).map(|(_, key)| key.trim());
+    bearer.or_else(|| text("x-api-key")).filter(|key| !key.is_empty())
+}
+
+fn refused(status: u16, title: &str, detail: &str, challenge: &'static str) -> Refusal {
+    Refusal { challenge: Some(challenge), ..Problem::new(status, title).detail(detail.to_owned()).into() }
+}
+
+/// Finds out who calls an endpoint.
+///
+/// # Errors
+/// 401 without a valid key where one is needed, 403 where it is for other workflows, 503 while keys cannot be read.
+pub async fn caller(app: &App, request: &HttpRequest, route: &Route<'_>) -> Result<Caller, Refusal> {
+    if route.declared().access == Access::Open {
+        return Ok(Caller::of_address(request));
+    }
+    let held = key_of(app, request).await?;
+    if !held.is_for(&route.live, &route.workflow.plan.name) {
+        let detail = "it is for other workflows; ask its operator for one that fits";
+        return Err(Problem::new(403, "The key does not fit").detail(detail).into());
+    }
+    Ok(Caller { name: Some(held.key.name.clone()), keyed: true })
+}
+
+/// The valid key of a request.
+async fn key_of(app: &App, request: &HttpRequest) -> Result<Arc<Held>, Refusal> {
+    let Some(key) = shown(request) else {
+        let detail = "send it as `Authorization: Bearer KEY`, or in `X-Api-Key`";
+        return Err(refused(401, "A key is needed", detail, "Bearer"));
+    };
+    let wrong = || {
+        refused(401, "The key is not valid", "it is misspelled, expired or revoked", "Bearer error=\"invalid_token\"")
+    };
+    if !is_key(key) {
+        return Err(wrong());
+    }
+    let (hash, at) = (hash(key), now());
+    let known = app.keys.fresh(app).await?;
+    let held = known.1.get(&hash).filter(|held| held.is_valid(&hash, at)).cloned().ok_or_else(wrong)?;
+    record_use(app, &held, at);
+    Ok(held)
+}
+
+/// Records the use of a key beside the request, at most once a minute for each process.
+fn record_use(app: &App, held: &Arc<Held>, at: Timestamp) {
+    let before = held.used.load(Ordering::Relaxed);
+    let due = at.since(Timestamp::from_micros(before)) >= RECORDED;
+    if due && held.used.compare_exchange(before, at.as_micros(), Ordering::Relaxed, Ordering::Relaxed).is_ok() {
+        let (store, name) = (app.store.clone(), held.key.name.clone());
+        app.runtime.spawn(async move {
+            if let Err(error) = store.key_used(&name, at).await {
+                tracing::debug!(%error, "the use of a key could not be recorded");
+            }
+        });
+    }
+}
+
+/// Whether a request may see what a caller began: anybody what was begun without a key, and a key its own.
+///
+/// # Errors
+/// 401 where the request shows no valid key, 503 while keys cannot be read.
+pub async fn may_see(app: &App, request: &HttpRequest, caller: Option<&str>) -> Result<bool, Refusal> {
+    // An address is no name of a key.
+    let Some(owner) = caller.filter(|caller| caller.parse::<std::net::IpAddr>().is_err()) else { return Ok(true) };
+    match shown(request) {
+        None => Ok(false),
+        Some(_) => Ok(key_of(app, request).await?.key.name == owner),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn keys_are_known_by_their_form() {
+        let key = fresh_key("0123456789abcdefghijklmnopqrstuvwxyz0123456789");
+        assert_eq!((key.len(), &key[..14]), (52, "kzk_0123456789"));
+        let slip = key.replacen('5', "6", 1);
+        for (text, is) in
+            [(key.as_str(), true), (&slip, false), (&key[..51], false), ("kzk_", false), ("", false), ("kzk_ø", false)]
+        {
+            assert_eq!(is_key(text), is, "{text}");
+        }
+    }
+}
