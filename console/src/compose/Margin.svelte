@@ -5,7 +5,7 @@
   import { block } from '../lib/show';
   import RunState from '../parts/RunState.svelte';
 
-  let { part, taken, open, ran }: { part: Part; taken: Step[] | undefined; open: boolean; ran: boolean } = $props();
+  let { part, taken, open, why }: { part: Part; taken: Step[] | undefined; open: boolean; why: string } = $props();
   const PAGE = 5;
   let page = $state(0);
   const step = $derived(shownStep(taken));
@@ -34,8 +34,8 @@
       </span>
     {/if}
   {/if}
-{:else if ran}
-  <span class="dim">{part.off ? 'off' : part.branch && part.branch !== 'catch' ? 'branch not taken' : 'not reached'}</span>
+{:else}
+  <span class="dim">{why}</span>
 {/if}
 
 <style>

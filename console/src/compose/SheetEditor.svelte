@@ -12,6 +12,7 @@
   import Findings from './Findings.svelte';
   import Margin from './Margin.svelte';
   import Menu from './Menu.svelte';
+  import { whyNot } from './samples';
   import { owner, parent, position, within } from './tree';
 
   interface Props {
@@ -286,7 +287,7 @@
               <span class="dim small">p50 {took(counted.p50_us)} · p95 {took(counted.p95_us)}</span>
             {:else if step}<span class="dim">{desk.dayOf(part) || composer.text === composer.live ? 'not taken' : desk.day ? 'not live' : ''}</span>{/if}
           {:else if step}
-            <Margin {part} taken={taken.get(part.number)} {open} ran={true} />
+            <Margin {part} taken={taken.get(part.number)} {open} why={taken.has(part.number) ? '' : whyNot(part, composer.steps, taken)} />
           {:else if part.kind === 'input'}
             <span class="rows inputs">{#each part.rows ?? [] as [name] (name)}<span class="mono clip">{JSON.stringify((given as Record<string, unknown> | null)?.[name]) ?? ''}</span>{/each}</span>
           {/if}

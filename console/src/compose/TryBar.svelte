@@ -92,12 +92,17 @@
     }
   }
 
-  async function choose() {
-    error = undefined;
+  /** What belongs to a run goes with it. */
+  function changed() {
     if (!run) {
       from = '';
       if (mode === 'recorded') mode = 'usual';
     }
+    if (editing) void choose();
+  }
+
+  async function choose() {
+    error = undefined;
     try {
       base = await baseOf(source);
     } catch (refused) {
@@ -160,7 +165,7 @@
 <div class="panel bar">
   <strong>Try</strong>
   <label for="try-input">with</label>
-  <select id="try-input" class="control" bind:value={source} onchange={() => editing ? void choose() : undefined}>
+  <select id="try-input" class="control" bind:value={source} onchange={changed}>
     <option value="sample">a sample of the input</option>
     {#if desk.trial}<option value="last">the input of the last trial</option>{/if}
     {#if run && !runs.some((one) => one.id === run)}<option value="run {run}">the run that was chosen</option>{/if}

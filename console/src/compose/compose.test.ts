@@ -3,7 +3,7 @@ import type { Field, Offer, Part, Step } from '../api/types';
 import { beginsExpression, written } from './field';
 import { retyped, ruled, ruleOf, typeOf } from './inputs';
 import { searched } from './offers';
-import { at, valuesOf } from './samples';
+import { at, valuesOf, whyNot } from './samples';
 import { between, items, listed, moved, owner, position, target } from './tree';
 
 const part = (number: string, place: string, more: Partial<Part> = {}): Part => ({ number, at: place, kind: 'note', title: '', depth: number.split('.').length - 1, off: false, range: { start: 0, end: 0 }, line: 1, ...more });
@@ -154,4 +154,32 @@ it('values are those that the last trial knew', () => {
   const values = valuesOf(parts, [step('1', { body: { name: 'Havbris', tags: ['a'] } }), step('2', { dues: 3 }), step('3', null, 'skipped')], { nights: 1 });
   expect(values).toEqual({ input: { nights: 1 }, vessel: { body: { name: 'Havbris', tags: ['a'] } }, dues: 3, rate: null });
   expect([at(values, ['vessel', 'body', 'tags', 0]), at(values, ['rate', 'body']), at(values, ['later'])]).toEqual(['a', undefined, undefined]);
+});
+
+describe('a step that was not performed', () => {
+  const step = (number: string, more: Partial<Step> = {}): Step => ({ number, state: 'succeeded', outcome: null, ...more }) as Step;
+  const parts = [
+    part('1', 'steps/0', { kind: 'if' }),
+    part('1.1', 'steps/0/then/0', { kind: 'fail' }),
+    part('2', 'steps/1', { kind: 'each' }),
+    part('2.1', 'steps/1/steps/0'),
+    part('3', 'steps/2', { kind: 'match' }),
+    part('3.1', 'steps/2/arms/ferry/0'),
+    part('4', 'steps/3', { kind: 'call' }),
+    part('4.1', 'steps/3/catch/0'),
+    part('5', 'steps/4', { kind: 'reply' }),
+  ];
+  it.each([
+    ['1.1', [step('1', { outcome: false })], 'not taken: 1 is false'],
+    ['2.1', [step('2', { outcome: [] })], '2 has no items'],
+    ['3.1', [step('3', { outcome: 'tanker' })], 'not taken: 3 is "tanker"'],
+    ['4.1', [step('4')], '4 did not fail'],
+    ['4.1', [step('4', { state: 'skipped' })], '4 is skipped'],
+    ['5', [step('1', { outcome: true, state: 'failed' }), step('1.1', { state: 'failed' })], 'not reached: ended at 1.1'],
+    ['5', [], 'not reached'],
+  ] as [string, Step[], string][])('%s after %j says why', (number, taken, why) => {
+    const one = parts.find((found) => found.number === number);
+    const byNumber = new Map(taken.map((each) => [each.number, [each]]));
+    expect(one && whyNot(one, parts, byNumber)).toBe(why);
+  });
 });

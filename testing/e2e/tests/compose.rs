@@ -147,7 +147,7 @@ async fn the_example_of_the_readme_is_built_by_mouse_tried_mended_deployed_and_t
     saved(&desk, "vessel-card", CARD).await;
     // Tried on the sheet, then live.
     browser.chord(&[CONTROL, ENTER]).await;
-    desk.sees(&["succeeded · 200", "branch not taken", "Havbris, cargo, 132 m"]).await;
+    desk.sees(&["succeeded · 200", "not taken: 2 is false", "Havbris, cargo, 132 m"]).await;
     browser.click("a[href='/workflows/vessel-card/deploy']").await;
     desk.sees(&["no errors, no warnings", "Everything is new"]).await;
     browser.press("", "Deploy revision 1").await;
