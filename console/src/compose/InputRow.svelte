@@ -39,10 +39,17 @@
   }
 
   const shown = (value: unknown) => (value === undefined ? '' : typeof value === 'string' ? value : JSON.stringify(value));
+
+  /** Gives the input another name; without one it keeps its own. */
+  function named(input: HTMLInputElement) {
+    const name = input.value.trim();
+    if (name && name !== field.label) void desk.rename(field, name, rename(field.at, name));
+    else input.value = field.label;
+  }
 </script>
 
 <div class="row" role="row" bind:this={row} data-input={field.label}>
-  <span role="cell"><input class="mono" aria-label="Name" value={field.label} onchange={(event) => void desk.rename(field, event.currentTarget.value.trim(), rename(field.at, event.currentTarget.value.trim()))} /></span>
+  <span role="cell"><input class="mono" aria-label="Name" value={field.label} onchange={(event) => named(event.currentTarget)} /></span>
   <span role="cell">
     <select aria-label="Type of {field.label}" value={typeOf(schema)} onchange={(event) => rewrite(retyped(schema, event.currentTarget.value))}>
       {#each TYPES as type (type)}<option value={type}>{type}</option>{/each}

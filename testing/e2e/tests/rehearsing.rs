@@ -87,6 +87,17 @@ async fn cases_run_beside_the_sheet_and_come_from_trials_and_runs() {
     // The deploy says which cases fail.
     desk.open("/workflows/dues/deploy").await;
     desk.sees(&["1 of 3 fail", "two nights", "although 1 case fails"]).await;
+    // An input without a name keeps its own; with another one the cases follow.
+    desk.open("/workflows/dues").await.click("[data-at='input'] .row-focus").await;
+    for (name, becomes) in [("", "nights"), ("stay", "stay")] {
+        browser.click("[data-input='nights'] [aria-label='Name']").await;
+        browser.chord(&[CONTROL, 'a']).await;
+        browser.keys(&format!("{DELETE}{name}{TAB}")).await;
+        browser.find(&format!("[data-input='{becomes}']")).await;
+    }
+    browser.see("Also renamed in the drafts of cases dues.").await;
+    browser.click(".tabs a[href$='/cases']").await;
+    desk.sees(&["2 of 3 pass", "stay: 2"]).await;
     desk.browser.close().await;
 }
 
