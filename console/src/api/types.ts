@@ -3488,7 +3488,7 @@ export interface components {
             /** @description Its name. */
             name: string;
             /**
-             * @description Its OpenAPI document; empty where there are samples.
+             * @description The text of its OpenAPI document; leave it empty to describe the service by `samples`.
              * @default
              */
             description: string;

@@ -64,7 +64,7 @@ api! {
     pub struct ServiceBeginning {
         /// Its name.
         pub name: String,
-        /// Its OpenAPI document; empty where there are samples.
+        /// The text of its OpenAPI document; leave it empty to describe the service by `samples`.
         #[serde(default)]
         pub description: String,
         /// Its base address; empty for the server that the description names.

@@ -92,7 +92,7 @@ pub async fn rotate(
     let hours = body.overlap_hours.unwrap_or(OVERLAP);
     if hours > LONGEST_OVERLAP {
         let detail = format!("a former key is valid for 0 to {LONGEST_OVERLAP} hours more, not for {hours}");
-        return Err(Error::problem(422, "Not a time for a key", detail));
+        return Err(Error::problem(422, "The time is out of range", detail));
     }
     let key = fresh_key(&random());
     let row = row(&name, &key, expires(body.days)?);

@@ -82,8 +82,8 @@ pub(super) fn expires(days: Option<u32>) -> Result<Option<kanzlei_model::time::T
         None => Ok(None),
         Some(days @ 1..=LONGEST) => Ok(Some(now() + Span::from_days(i64::from(days)))),
         Some(days) => {
-            let detail = format!("a token expires after 1 to {LONGEST} days, not after {days}");
-            Err(Error::problem(422, "Not a time for a token", detail))
+            let detail = format!("it expires after 1 to {LONGEST} days, not after {days}");
+            Err(Error::problem(422, "The time is out of range", detail))
         }
     }
 }

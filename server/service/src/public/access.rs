@@ -4,7 +4,7 @@
 
 use std::collections::HashMap;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicI64, Ordering};
+use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use actix_web::HttpRequest;
@@ -81,11 +81,14 @@ type ByHash = HashMap<String, Arc<Held>>;
 pub struct Keys {
     known: ArcSwapOption<(Instant, ByHash)>,
     reading: tokio::sync::Mutex<()>,
+    /// Counts changes of keys by this process.
+    changes: AtomicU64,
 }
 
 impl Keys {
     /// Has the next key compared with what the database holds.
     pub fn forget(&self) {
+        self.changes.fetch_add(1, Ordering::SeqCst);
         self.known.store(None);
     }
 
@@ -103,10 +106,15 @@ impl Keys {
         if let Some(known) = self.known.load_full().filter(|known| known.0.elapsed() < FRESH) {
             return Ok(known);
         }
+        let changes = self.changes.load(Ordering::SeqCst);
         match timely(app, read(&app.store)).await {
             Ok(Ok(by_hash)) => {
                 let read = Arc::new((Instant::now(), by_hash));
                 self.known.store(Some(read.clone()));
+                // What was read while a key was revoked may still hold it.
+                if self.changes.load(Ordering::SeqCst) != changes {
+                    self.known.store(None);
+                }
                 Ok(read)
             }
             // Callers keep their access while the database is unavailable.
