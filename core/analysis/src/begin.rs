@@ -138,7 +138,7 @@ fn plain(endpoint: &str) -> String {
 }
 
 /// A name that expressions can read.
-fn name_of(name: &str) -> String {
+pub(crate) fn name_of(name: &str) -> String {
     if is_identifier(name) {
         return name.to_owned();
     }

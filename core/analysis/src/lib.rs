@@ -25,6 +25,7 @@ mod keys;
 pub mod lines;
 pub mod outline;
 mod place;
+pub mod propose;
 pub mod sample;
 pub mod scope;
 mod sent;

@@ -53,6 +53,12 @@ impl Allowed {
         networks.into_iter().map(read).collect::<Result<_, _>>().map(Allowed)
     }
 
+    /// Whether an address is in one of these networks.
+    pub fn contains(&self, address: IpAddr) -> bool {
+        let address = address.to_canonical();
+        self.0.iter().any(|net| net.contains(&address))
+    }
+
     /// Whether a service may be called there: at any public address, and at these when it is `private`.
     pub fn permits(&self, address: IpAddr, private: bool) -> bool {
         let address = address.to_canonical();

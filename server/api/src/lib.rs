@@ -13,6 +13,7 @@
 #![warn(missing_docs)]
 
 pub mod databases;
+pub mod deliveries;
 pub mod deploys;
 pub mod drafts;
 pub mod jobs;

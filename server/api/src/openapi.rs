@@ -6,8 +6,8 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, json};
 
 use crate::{
-    Json, databases, deploys, drafts, jobs, keys, lanes, language, operators, previews, rehearsals, requests, runs,
-    scratch, secrets, services, session, settings, statistics, timetables, transfer, trials, workflows,
+    Json, databases, deliveries, deploys, drafts, jobs, keys, lanes, language, operators, previews, rehearsals,
+    requests, runs, scratch, secrets, services, session, settings, statistics, timetables, transfer, trials, workflows,
 };
 
 /// One operation, as the document describes it.
@@ -136,6 +136,31 @@ fn runs_and_jobs(all: &mut Operations) {
         "What differs from one run to another, step by step",
     )
     .problems(&[404]);
+    all.list::<deliveries::DeliveryFilter, deliveries::DeliveryPage>(
+        "/deliveries",
+        "deliveries",
+        "Messages of senders as they arrived, newest first",
+    );
+    all.get::<deliveries::Delivery>("/deliveries/{id}", "delivery", "A message with its headers and body")
+        .problems(&[404, 409]);
+    all.post::<deliveries::ProcessDeliveries, deliveries::Processed>(
+        "/deliveries/process",
+        "processDeliveries",
+        "Queues jobs for messages again, by the live revision or by the one that received each",
+    )
+    .problems(&[422]);
+    all.post::<deliveries::CompareDeliveries, deliveries::Proposed>(
+        "/deliveries/input",
+        "proposeInput",
+        "Proposes inputs and how they are taken from messages, from several of them",
+    )
+    .problems(&[422]);
+    all.post::<deliveries::Signing, deliveries::SignedMessage>(
+        "/deliveries/sign",
+        "signMessage",
+        "Signs a message to a webhook as its sender does, with the secret of the service",
+    )
+    .problems(&[404, 422]);
     all.list::<runs::RefusalFilter, runs::RefusalPage>(
         "/refusals",
         "refusals",

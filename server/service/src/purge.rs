@@ -23,6 +23,7 @@ pub struct Kept {
     jobs: i64,
     failed_jobs: i64,
     most: u64,
+    deliveries: (i64, u64, u64),
 }
 
 impl Kept {
@@ -32,6 +33,7 @@ impl Kept {
             jobs: config.jobs.days.into(),
             failed_jobs: config.jobs.failed_days.into(),
             most: config.jobs.most,
+            deliveries: (config.deliveries.days.into(), config.deliveries.most, config.deliveries.bytes),
         }
     }
 }
@@ -56,6 +58,8 @@ pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
         purged(store.purge_firings(at - DAY * kept.jobs).await, &mut failed);
         purged(store.purge_answers(at).await, &mut failed);
         purged(store.purge_refusals(at - DAY * kept.runs).await, &mut failed);
+        let (days, most, bytes) = kept.deliveries;
+        while purged(store.purge_deliveries(at, at - DAY * days, most, bytes).await, &mut failed) >= 500 {}
         while purged(store.purge_step_counts(at - DAY * kept.runs).await, &mut failed) >= 5000 {}
         while purged(store.purge_trials(at, MOST_TRIALS).await, &mut failed) >= 500 {}
         purged(store.purge_previews(at).await, &mut failed);

@@ -444,3 +444,53 @@ CREATE TABLE refusal (
     INDEX refusal_status (status, id),
     INDEX refusal_both (workflow, status, id)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- Messages of senders as they arrived. Written in the transaction that queues their jobs, before they are acknowledged.
+CREATE TABLE delivery (
+    id         BINARY(16)        NOT NULL PRIMARY KEY,
+    workflow   VARCHAR(60)       NOT NULL,
+    entry      VARCHAR(300)      NOT NULL,
+    received   BIGINT            NOT NULL,
+    -- 1 accepted, 2 repeated, 3 unfit, 4 captured by a draft.
+    state      TINYINT UNSIGNED  NOT NULL,
+    -- What tells it apart, as the sender wrote it.
+    sender_key VARCHAR(200)      NULL,
+    caller     VARCHAR(60)       NULL,
+    request_id VARCHAR(100)      NOT NULL,
+    -- How it was proven, and with which secret.
+    proof      VARCHAR(200)      NOT NULL,
+    method     VARCHAR(10)       NOT NULL,
+    query      TEXT              NOT NULL,
+    -- JSON: names and values; no credentials.
+    headers    MEDIUMTEXT        NOT NULL,
+    media      VARCHAR(200)      NOT NULL,
+    size       BIGINT UNSIGNED   NOT NULL,
+    digest     CHAR(64)          NOT NULL,
+    body       MEDIUMBLOB        NOT NULL,
+    -- Whether query, headers and body are sealed with the key of the secrets.
+    sealed     TINYINT UNSIGNED  NOT NULL,
+    revision   INT UNSIGNED      NOT NULL,
+    generation BIGINT UNSIGNED   NOT NULL,
+    -- The run or job that came of it last, and how often it was processed.
+    run        BINARY(16)        NULL,
+    as_job     TINYINT UNSIGNED  NOT NULL DEFAULT 0,
+    processed  INT UNSIGNED      NOT NULL DEFAULT 0,
+    -- Of a repetition: the first one.
+    first      BINARY(16)        NULL,
+    -- Why it is unfit: JSON (RFC 9457).
+    problem    TEXT              NULL,
+    INDEX delivery_workflow (workflow, id),
+    INDEX delivery_state (state, id),
+    INDEX delivery_key (sender_key, id),
+    INDEX delivery_run (run),
+    -- Covers what retention sums up.
+    INDEX delivery_size (received, size)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- What tells messages apart, hashed with its entry, and the first that had it.
+CREATE TABLE delivery_key (
+    hash     CHAR(64)   NOT NULL PRIMARY KEY,
+    delivery BINARY(16) NOT NULL,
+    until    BIGINT     NOT NULL,
+    INDEX delivery_key_until (until)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;

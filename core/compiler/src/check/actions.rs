@@ -227,12 +227,13 @@ impl Walk<'_, '_, '_> {
     fn constant_pause(&mut self, text: &str, node: &Node) {
         let Ok(span) = duration::parse(text) else { return };
         self.durable |= span > kanzlei_lang::document::workflow::MAX_TIME;
-        for endpoint in self.workflow.entries.iter().filter(|endpoint| endpoint.answer != Answer::Later) {
-            let time = endpoint.time.unwrap_or(super::entries::TIME);
+        let endpoints = self.workflow.entries.iter().map(|one| (one.answer, one.time, &one.path));
+        let webhooks = self.workflow.webhooks.iter().map(|one| (one.answer, one.time, &one.path));
+        for (_, time, path) in endpoints.chain(webhooks).filter(|(answer, ..)| *answer != Answer::Later) {
+            let time = time.unwrap_or(super::entries::TIME);
             if span >= time {
                 let limit = duration::short(time);
-                let message =
-                    format!("the pause is longer than `{} {}` may take ({limit})", endpoint.method, endpoint.path);
+                let message = format!("the pause is longer than `{path}` may take ({limit})");
                 self.report.error("pause-too-long", node.at, message);
                 self.report.help("raise the limit: `limits: {time: …}`, pause for less, or set `answer: later`");
             }

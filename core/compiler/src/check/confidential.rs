@@ -16,6 +16,7 @@ use kanzlei_lang::confidential::{Label, Labels};
 use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::step::{Action, Call, Enqueue, Step, Target};
+use kanzlei_lang::document::workflow::Answer;
 use kanzlei_lang::document::yaml::Node;
 use kanzlei_lang::document::{Service, Workflow};
 
@@ -34,7 +35,8 @@ pub(super) fn labels(
         labels: Labels::default(),
         found: StepLabels::default(),
         results: Vec::new(),
-        reaches_clients: !workflow.entries.is_empty(),
+        reaches_clients: !workflow.entries.is_empty()
+            || workflow.webhooks.iter().any(|webhook| webhook.answer == Answer::Now),
         report,
     };
     pass.labels.set(INPUT, input.label.clone());

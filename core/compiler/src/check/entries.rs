@@ -3,9 +3,10 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
+use super::webhooks;
 use crate::input::{EndpointInput, From};
 use crate::plan;
-use kanzlei_lang::diagnostic::Report;
+use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::Workflow;
 use kanzlei_lang::document::purpose::is_dots;
 use kanzlei_lang::document::workflow::{Endpoint, Property};
@@ -14,7 +15,7 @@ use kanzlei_lang::suggest;
 /// How long a request may take by default.
 pub(super) const TIME: Duration = Duration::from_secs(30);
 /// The largest body by default.
-const BODY: u64 = 1 << 20;
+pub(super) const BODY: u64 = 1 << 20;
 
 /// The addresses in use: by method and path with the names left out.
 #[derive(Default)]
@@ -24,15 +25,14 @@ pub(super) struct PathsInUse {
 
 impl PathsInUse {
     pub fn claim(&mut self, workflow: &Workflow, path: &str, report: &mut Report) {
-        for endpoint in &workflow.entries {
-            let address = (endpoint.method.clone(), shape(&endpoint.path));
+        let endpoints = workflow.entries.iter().map(|endpoint| (endpoint.method.as_str(), &endpoint.path, endpoint.at));
+        let webhooks = workflow.webhooks.iter().flat_map(|webhook| {
+            webhooks::methods(webhook).into_iter().map(move |(method, _)| (method, &webhook.path, webhook.at))
+        });
+        for (method, wanted, at) in endpoints.chain(webhooks) {
             let owner = (workflow.name.text.clone(), path.to_owned());
-            if let Some((other, file)) = self.addresses.insert(address, owner) {
-                report.error(
-                    "address-taken",
-                    endpoint.at,
-                    format!("`{} {}` is already an endpoint of `{other}`", endpoint.method, endpoint.path),
-                );
+            if let Some((other, file)) = self.addresses.insert((method.to_owned(), shape(wanted)), owner) {
+                report.error("address-taken", at, format!("`{method} {wanted}` is already an entry of `{other}`"));
                 report.help(format!("see {file}; change one of the paths"));
             }
         }
@@ -74,11 +74,7 @@ pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut
                     };
                 }
             },
-            None if part.contains(['{', '}', '*', '?', '#', ' ', '\\']) || is_dots(part) => {
-                report.error("bad-path", endpoint.at, format!("`{part}` cannot be part of a path"));
-                report.help("a part of a path is plain text or one name in braces");
-            }
-            None => {}
+            None => plain_part(part, endpoint.at, report),
         }
     }
     let bodyless = matches!(endpoint.method.as_str(), "GET" | "HEAD" | "DELETE");
@@ -136,7 +132,16 @@ pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut
         answer: endpoint.answer,
         time: endpoint.time.unwrap_or(TIME),
         body: endpoint.body.unwrap_or(BODY) as usize,
+        webhook: None,
     })
+}
+
+/// A part of a path that is no name.
+pub(super) fn plain_part(part: &str, at: Place, report: &mut Report) {
+    if part.contains(['{', '}', '*', '?', '#', ' ', '\\']) || is_dots(part) {
+        report.error("bad-path", at, format!("`{part}` cannot be part of a path"));
+        report.help("a part of a path is plain text or one name in braces");
+    }
 }
 
 /// Whether a header field shows who sends a request.

@@ -18,7 +18,7 @@ use kanzlei_lang::expr::{Expression, Scope};
 use kanzlei_lang::suggest;
 use kanzlei_lang::types::{Env, Text, Type, misfit};
 use kanzlei_model::duration;
-use kanzlei_model::value::Value;
+use kanzlei_model::value::{Str, Value};
 
 /// Compiles a lane.
 pub(super) fn lane(lane: &lane::Lane, report: &mut Report) -> Option<plan::Lane> {
@@ -226,6 +226,11 @@ impl Walk<'_, '_, '_> {
     /// A workflow that waits longer than a client can is answered later.
     pub(super) fn durable_entries(&mut self) {
         let reported = !self.durable || self.report.has_errors();
+        for webhook in self.workflow.webhooks.iter().filter(|webhook| !reported && webhook.answer != Answer::Later) {
+            let message = format!("`{}` answers now, and the workflow waits too long for that", webhook.path);
+            self.report.error("needs-a-job", webhook.at, message);
+            self.report.help("leave `answer` out: the sender gets 202 when the message is kept");
+        }
         for endpoint in self.workflow.entries.iter().filter(|_| !reported) {
             if endpoint.answer != Answer::Later {
                 let message = format!(
@@ -239,36 +244,60 @@ impl Walk<'_, '_, '_> {
     }
 
     pub(super) fn timetable(&mut self, timetable: &Timetable) -> Option<plan::Timetable> {
-        let mut scope = Scope::default();
-        let mut env = Env::default();
-        env.set(scope.define("due"), Type::INSTANT);
-        let mut made = Vec::new();
-        for (name, node) in &timetable.send {
-            let mut text = |node: &Node, text: &str| match Template::compile(text, &scope) {
-                Ok(Template::Text(text)) => (Some(Maker::Const(Value::Text(text.clone()))), Type::text(text)),
-                Ok(template) => {
-                    let (of, findings) = env.template(&template);
-                    self.findings(findings, node);
-                    (Some(Maker::Text(template)), of)
-                }
-                Err(faults) => {
-                    super::report_faults(self.report, node, faults);
-                    (None, Type::Unknown)
-                }
-            };
-            made.push((name, node, super::maker(node, &mut text)));
-        }
-        let sent: Vec<(&Named, &Node, Type)> =
-            made.iter().map(|(name, node, (_, of))| (*name, *node, of.clone())).collect();
-        let at: Place = timetable.at;
-        let workflow = Named { text: self.workflow.name.text.clone(), at };
-        self.sent_to(&workflow, &takes(self.workflow), self.workflow.extra, &sent);
-        let send = made.into_iter().map(|(name, _, (maker, _))| Some((name.text.as_str().into(), maker?)));
+        let mut outside = Outside::default();
+        outside.knows("due", Type::INSTANT);
+        let send = self.sent_in(timetable.at, &timetable.send, &outside);
         Some(plan::Timetable {
             calendar: timetable.calendar.clone(),
             missed: timetable.missed,
             overlap: timetable.overlap,
-            send: send.collect::<Option<_>>()?,
+            send: send?,
         })
+    }
+
+    /// The input that an entry makes of what it knows.
+    pub(super) fn sent_in(
+        &mut self,
+        at: Place,
+        send: &[(Named, Node)],
+        outside: &Outside,
+    ) -> Option<Vec<(Str, Maker)>> {
+        let made: Vec<_> = send.iter().map(|(name, node)| (name, node, self.made_outside(node, outside))).collect();
+        let sent: Vec<(&Named, &Node, Type)> =
+            made.iter().map(|(name, node, (_, of))| (*name, *node, of.clone())).collect();
+        let workflow = Named { text: self.workflow.name.text.clone(), at };
+        self.sent_to(&workflow, &takes(self.workflow), self.workflow.extra, &sent);
+        made.into_iter().map(|(name, _, (maker, _))| Some((name.text.as_str().into(), maker?))).collect()
+    }
+
+    /// A value outside of the steps.
+    pub(super) fn made_outside(&mut self, node: &Node, outside: &Outside) -> super::Made {
+        let mut text = |node: &Node, text: &str| match Template::compile(text, &outside.scope) {
+            Ok(Template::Text(text)) => (Some(Maker::Const(Value::Text(text.clone()))), Type::text(text)),
+            Ok(template) => {
+                let (of, findings) = outside.env.template(&template);
+                self.findings(findings, node);
+                (Some(Maker::Text(template)), of)
+            }
+            Err(faults) => {
+                super::report_faults(self.report, node, faults);
+                (None, Type::Unknown)
+            }
+        };
+        super::maker(node, &mut text)
+    }
+}
+
+/// The names that expressions of an entry know, before there is a run.
+#[derive(Default)]
+pub(super) struct Outside {
+    scope: Scope,
+    env: Env,
+}
+
+impl Outside {
+    /// Adds a name.
+    pub fn knows(&mut self, name: &str, of: Type) {
+        self.env.set(self.scope.define(name), of);
     }
 }

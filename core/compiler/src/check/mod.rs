@@ -27,6 +27,7 @@ mod settings;
 mod statements;
 mod steps;
 pub mod watch;
+mod webhooks;
 
 pub use settings::{Setting, Settings};
 

@@ -107,7 +107,9 @@ pub(super) fn compile(
             None
         }
     };
-    let endpoints = workflow.entries.iter().filter_map(|e| entries::compile(e, &workflow.input, walk.report)).collect();
+    let mut endpoints: Vec<plan::Endpoint> =
+        workflow.entries.iter().filter_map(|e| entries::compile(e, &workflow.input, walk.report)).collect();
+    workflow.webhooks.iter().for_each(|webhook| endpoints.extend(walk.webhook(webhook)));
     walk.durable_entries();
     let timetables = workflow.timetables.iter().filter_map(|timetable| walk.timetable(timetable)).collect();
     let input = input?;

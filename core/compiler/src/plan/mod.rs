@@ -5,12 +5,14 @@
 //! A plan holds no address: the performer of a call knows the base of its service.
 
 pub mod sheet;
+pub mod webhook;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
 pub use sheet::Paragraph;
+pub use webhook::Webhook;
 
 use crate::input::{EndpointInput, InputPlan};
 use crate::sql::Needs;
@@ -182,6 +184,8 @@ pub struct Endpoint {
     pub time: Duration,
     /// The largest body in bytes.
     pub body: usize,
+    /// What it asks of a message, where it is a webhook.
+    pub webhook: Option<Arc<Webhook>>,
 }
 
 /// A lane's own rules, compiled.

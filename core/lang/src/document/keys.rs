@@ -38,6 +38,52 @@ pub const ENDPOINT: &[KeySpec] = keys! {
     "limits", r##"{"$ref":"#/$defs/limits"}"##, "The longest a request may take and the largest body.";
 };
 
+const SECRETS: &str = r#"{"type":["string","array"],"items":{"type":"string"},"maxItems":3}"#;
+
+/// Keys of a webhook.
+pub const WEBHOOK: &[KeySpec] = keys! {
+    "webhook", r#"{"type":"string","pattern":"^/"}"#, "The path at which messages of a sender arrive: `/from/customs`.";
+    "proof", r##"{"oneOf":[{"enum":["none"]},{"$ref":"#/$defs/proof"}]}"##, "How a sender proves that a message is its own: `{standard: SECRET}` (Standard Webhooks), `{hmac: {…}}` for other signatures, `{bearer: SECRET}`, `{basic: SECRET}`, `{query: {name, secret}}`, or `none`.";
+    "from", r#"{"type":"array","items":{"type":"string"}}"#, "The networks that messages may come from, in CIDR notation: `[192.0.2.0/24]`; default: any.";
+    "methods", r#"{"type":"array","items":{"enum":["POST","PUT","PATCH"]}}"#, "The methods that messages arrive by; default: `[POST]`.";
+    "send", VALUES, "The input, from the message: `{decision: \"${delivery.body.data.decision}\"}`; `delivery` has `id`, `at`, `method`, `query`, `headers`, `body`. By default members of the body are the input.";
+    "once_per", r##"{"oneOf":[{"type":"string"},{"$ref":"#/$defs/once_per"}]}"##, "What tells messages apart: `${delivery.headers['webhook-id']}`. One that comes again within 7 days, or `{key: …, for: 2 days}`, is answered like the first and not processed again. Default with `standard`: the `webhook-id`.";
+    "echo", TEXT, "A value of the message that the sender wants back when it verifies the address: `${delivery.query.challenge}`. GET is allowed then.";
+    "answer", r#"{"enum":["later","now"]}"#, "`later`: 202 when the message is kept, and a job processes it; `now`: the reply of the run. Default: `later`.";
+    "limits", r##"{"$ref":"#/$defs/limits"}"##, "The longest a message may take and the largest body.";
+};
+/// Keys of `proof`, of which it has one.
+pub const PROOF: &[KeySpec] = keys! {
+    "standard", SECRETS, "The secret of signatures by Standard Webhooks; a list of two while one replaces the other.";
+    "hmac", r##"{"$ref":"#/$defs/hmac"}"##, "Another scheme of signatures by keyed hash: what is signed, how, and where the signature stands.";
+    "bearer", SECRETS, "The secret that stands in `Authorization: Bearer`.";
+    "basic", SECRETS, "The secret `user:password` of `Authorization: Basic`.";
+    "query", r##"{"$ref":"#/$defs/in_query"}"##, "A secret in the query, for senders that can do nothing else.";
+};
+/// Keys of `proof.hmac`.
+pub const HMAC: &[KeySpec] = keys! {
+    "secret", SECRETS, "The secret that signs; a list of two while one replaces the other.";
+    "header", TEXT, "The header field with the signature: `X-Signature`.";
+    "algorithm", r#"{"enum":["sha256","sha512","sha1"]}"#, "The hash; default: `sha256`.";
+    "encoding", r#"{"enum":["hex","base64"]}"#, "How the signature is written; default: `hex`.";
+    "prefix", TEXT, "What stands before the signature: `sha256=`.";
+    "part", TEXT, "The part of the field that is the signature, where it holds several: `v1` of `t=1804140000,v1=5d41…`.";
+    "over", TEXT, "What is signed: `${header.X-Time}.${body}`; parts are `body`, `header.Name`, `part.name`, `method`, `path`, `query`, `url`. Default: `${body}`.";
+    "key", r#"{"enum":["text","hex","base64"]}"#, "How the text of the secret becomes bytes; default: `text`.";
+    "time", TEXT, "Where the time of the message stands, as `header.X-Time` or `part.t`: older ones are refused.";
+    "within", DURATION, "How far that time may be from now; default: `5min`.";
+};
+/// Keys of `proof.query`.
+pub const IN_QUERY: &[KeySpec] = keys! {
+    "name", TEXT, "The name of the parameter.";
+    "secret", SECRETS, "The secret that it holds.";
+};
+/// Keys of `once_per`.
+pub const ONCE_PER: &[KeySpec] = keys! {
+    "key", TEXT, "What tells messages apart: `${delivery.headers['webhook-id']}`; one without a value is always processed.";
+    "for", DURATION, "How long a message is remembered; default: `7 days`.";
+};
+
 /// Keys of a timetable by pattern.
 pub const TIMETABLE: &[KeySpec] = keys! {
     "timetable", r#"{"type":["string","array"],"items":{"type":"string"}}"#, "When a job is due: a pattern of five fields (minute, hour, day of month, month, weekday), or a list of them.";
@@ -229,4 +275,4 @@ pub const STEP_KINDS: &[(&str, &[KeySpec])] = &[
 ];
 
 /// Step and entry kinds of the language that this version does not run yet.
-pub(super) const LATER: &[&str] = &["mail", "render", "file", "webhook", "change", "script"];
+pub(super) const LATER: &[&str] = &["mail", "render", "file", "change", "script"];

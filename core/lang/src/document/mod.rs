@@ -16,6 +16,7 @@ pub mod cases;
 pub mod database;
 pub mod keys;
 pub mod lane;
+pub mod proof;
 pub mod purpose;
 pub mod reader;
 pub mod retry;
@@ -24,6 +25,7 @@ pub mod service;
 pub mod settings;
 pub mod step;
 pub mod values;
+pub mod webhook;
 pub mod workflow;
 pub mod yaml;
 

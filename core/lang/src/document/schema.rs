@@ -32,15 +32,23 @@ pub fn of(kind: &str) -> Option<Value> {
 }
 
 fn workflow() -> Value {
+    let mut proof = object(&[keys::PROOF], &[]);
+    proof["minProperties"] = 1.into();
+    proof["maxProperties"] = 1.into();
     let mut definitions = json!({
         "steps": {"type": "array", "minItems": 1, "items": {"$ref": "#/$defs/step"}},
         "step": step(),
         "entry": {"oneOf": [
             object(&[keys::ENDPOINT], &["endpoint", "access"]),
+            object(&[keys::WEBHOOK], &["webhook", "proof"]),
             object(&[keys::TIMETABLE], &["timetable"]),
             object(&[keys::EVERY, &keys::TIMETABLE[2..]], &["every"]),
         ]},
         "limits": object(&[keys::LIMITS], &[]),
+        "proof": proof,
+        "hmac": object(&[keys::HMAC], &["secret", "header"]),
+        "in_query": object(&[keys::IN_QUERY], &["name", "secret"]),
+        "once_per": object(&[keys::ONCE_PER], &["key"]),
         "retry": object(&[keys::RETRY], &[]),
         "statement": object(&[keys::STATEMENT], &["statement"]),
         "queue": object(&[keys::QUEUE], &[]),

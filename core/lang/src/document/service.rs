@@ -259,7 +259,7 @@ fn credentials(node: &Node, report: &mut Report) -> Option<Credentials> {
     Some(if in_header { Credentials::Header { name, value } } else { Credentials::Query { name, value } })
 }
 
-fn secret_name(name: &Named, report: &mut Report) -> bool {
+pub(super) fn secret_name(name: &Named, report: &mut Report) -> bool {
     let fits = is_document_name(&name.text);
     if !fits {
         report.error("bad-name", name.at, "this is not the name of a secret");

@@ -10,6 +10,7 @@ use super::reader::{MAX_NAME, Members, Named, constant, is_document_name, is_ide
 use super::retry::{self, Retry};
 use super::step::{Step, steps, valid_name};
 use super::values::METHODS;
+use super::webhook::{self, Webhook};
 use super::yaml::{Kind, Node};
 use crate::calendar::{self, Calendar};
 use crate::diagnostic::{Place, Report};
@@ -39,6 +40,8 @@ pub struct Workflow {
     pub extra: bool,
     /// Endpoints.
     pub entries: Vec<Endpoint>,
+    /// Webhooks.
+    pub webhooks: Vec<Webhook>,
     /// Timetables.
     pub timetables: Vec<Timetable>,
     /// How its jobs are queued.
@@ -212,12 +215,15 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
             false
         }
     };
-    let (mut entries, mut timetables) = (Vec::new(), Vec::new());
+    let (mut entries, mut webhooks, mut timetables) = (Vec::new(), Vec::new(), Vec::new());
     for node in members.list("entries", report) {
         let has = |name: &str| node.as_map().is_some_and(|members| members.iter().any(|(key, _)| key.name == name));
-        match has("timetable") || has("every") {
-            true => timetables.extend(timetable(node, report)),
-            false => entries.extend(endpoint(node, report)),
+        if has("timetable") || has("every") {
+            timetables.extend(timetable(node, report));
+        } else if has("webhook") {
+            webhooks.extend(webhook::read(node, report));
+        } else {
+            entries.extend(endpoint(node, report));
         }
     }
     let queue = members.get("queue").map(|node| queue(node, report)).unwrap_or_default();
@@ -244,7 +250,7 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
     if count > MAX_STEPS {
         report.error("too-many-steps", name.at, format!("{count} steps; at most {MAX_STEPS} are allowed"));
     }
-    Some(Workflow { name, about, input, extra, entries, timetables, queue, functions, replies, steps })
+    Some(Workflow { name, about, input, extra, entries, webhooks, timetables, queue, functions, replies, steps })
 }
 
 /// Reads what is declared by a name and a JSON Schema; `what` is what messages call it.
@@ -332,14 +338,20 @@ fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
         })
         .collect();
     let answer = one_of(&members, "answer", Answer::NAMES, report);
-    let limits = members.get("limits").and_then(|node| Members::new(node, "limits", &[LIMITS], report));
-    let time = limits.as_ref().and_then(|limits| limits.duration("time", MAX_TIME, report));
-    let body = limits.as_ref().and_then(|limits| limits.get("body")).and_then(|node| size(node, report));
+    let (time, body) = limits(&members, report);
     Some(Endpoint { method, path, at: target.at, access, from, answer, time, body })
 }
 
+/// How long a request may take, and the most bytes of its body.
+pub(super) fn limits(members: &Members, report: &mut Report) -> (Option<Duration>, Option<u64>) {
+    let limits = members.get("limits").and_then(|node| Members::new(node, "limits", &[LIMITS], report));
+    let time = limits.as_ref().and_then(|limits| limits.duration("time", MAX_TIME, report));
+    let body = limits.as_ref().and_then(|limits| limits.get("body")).and_then(|node| size(node, report));
+    (time, body)
+}
+
 /// The value of a key that allows a few words.
-fn one_of<T: Copy + Default>(members: &Members, name: &str, words: &[(&str, T)], report: &mut Report) -> T {
+pub(super) fn one_of<T: Copy + Default>(members: &Members, name: &str, words: &[(&str, T)], report: &mut Report) -> T {
     let Some(text) = members.text(name, report) else { return T::default() };
     let found = words.iter().find(|(word, _)| *word == text.text);
     if found.is_none() {

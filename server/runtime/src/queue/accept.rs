@@ -5,8 +5,9 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use kanzlei_store::queue::{NewBatch, NewJob, ROWS};
+use kanzlei_store::queue::{Firsts, NewBatch, NewDelivery, NewJob, ROWS};
 use tokio::sync::{mpsc, oneshot};
+use uuid::Uuid;
 
 use super::Jobs;
 
@@ -25,11 +26,27 @@ pub const PATIENCE: Duration = Duration::from_millis(2500);
 
 /// Jobs to queue together.
 pub struct Acceptance {
+    asked: Asked,
+    done: oneshot::Sender<Result<Option<Uuid>, NotQueued>>,
+}
+
+/// What is queued together.
+#[derive(Default)]
+struct Asked {
     rows: Vec<NewJob>,
     batch: Option<NewBatch>,
-    done: oneshot::Sender<Result<(), NotQueued>>,
+    /// The message that the job is for.
+    delivery: Option<NewDelivery>,
     /// When its client stops waiting; `None` for a caller without a timeout.
     until: Option<Instant>,
+}
+
+impl Asked {
+    /// Bytes of its rows.
+    fn bytes(&self) -> usize {
+        let delivery = self.delivery.as_ref().map_or(0, |one| one.delivery.body.len() + one.delivery.headers.len());
+        self.rows.iter().map(|row| row.input.len()).sum::<usize>() + delivery
+    }
 }
 
 /// Why jobs were not queued.
@@ -53,31 +70,34 @@ pub enum NotQueued {
 impl Jobs {
     /// Queues jobs. They are in the database once this succeeds.
     pub async fn accept(&self, rows: Vec<NewJob>, batch: Option<NewBatch>) -> Result<(), NotQueued> {
-        self.hand_in(rows, batch, None).await
+        self.hand_in(Asked { rows, batch, ..Asked::default() }).await.map(|_| ())
     }
 
     /// The same for a client, who does not wait for a database that hangs.
     pub async fn accept_in_time(&self, rows: Vec<NewJob>) -> Result<(), NotQueued> {
-        let until = Instant::now() + PATIENCE;
-        match tokio::time::timeout_at(until.into(), self.hand_in(rows, None, Some(until))).await {
-            Ok(outcome) => outcome,
-            Err(_) => Err(NotQueued::Unanswered),
-        }
+        self.in_time(Asked { rows, ..Asked::default() }).await.map(|_| ())
     }
 
-    async fn hand_in(
-        &self,
-        rows: Vec<NewJob>,
-        batch: Option<NewBatch>,
-        until: Option<Instant>,
-    ) -> Result<(), NotQueued> {
-        if rows.is_empty() && batch.is_none() {
-            return Ok(());
+    /// Keeps a message and queues the job that processes it, in one transaction. Returns the first message where this one
+    /// is a repetition; nothing is queued then.
+    pub async fn accept_delivery(&self, row: NewJob, delivery: NewDelivery) -> Result<Option<Uuid>, NotQueued> {
+        self.in_time(Asked { rows: vec![row], delivery: Some(delivery), ..Asked::default() }).await
+    }
+
+    async fn in_time(&self, asked: Asked) -> Result<Option<Uuid>, NotQueued> {
+        let until = Instant::now() + PATIENCE;
+        let handed_in = self.hand_in(Asked { until: Some(until), ..asked });
+        tokio::time::timeout_at(until.into(), handed_in).await.unwrap_or(Err(NotQueued::Unanswered))
+    }
+
+    async fn hand_in(&self, asked: Asked) -> Result<Option<Uuid>, NotQueued> {
+        if asked.rows.is_empty() && asked.batch.is_none() {
+            return Ok(None);
         }
-        let bytes = rows.iter().map(|row| COPIES * row.input.len() + 1024).sum::<usize>();
+        let bytes = COPIES * asked.bytes() + 1024 * asked.rows.len();
         let Some(_held) = self.try_hold(bytes) else { return Err(NotQueued::Unavailable) };
         let (done, receiver) = oneshot::channel();
-        if self.acceptances.try_send(Acceptance { rows, batch, done, until }).is_err() {
+        if self.acceptances.try_send(Acceptance { asked, done }).is_err() {
             return Err(NotQueued::Unavailable);
         }
         receiver.await.unwrap_or(Err(NotQueued::Unavailable))
@@ -98,49 +118,60 @@ pub async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Acceptance>, leng
     let mut lengths = Lengths::default();
     while let Some(first) = received.recv().await {
         lengths.round += 1;
-        let bytes = |acceptance: &Acceptance| acceptance.rows.iter().map(|row| row.input.len()).sum::<usize>();
-        let (mut count, mut size) = (first.rows.len(), bytes(&first));
+        let (mut count, mut size) = (first.asked.rows.len(), first.asked.bytes());
         let mut together = vec![first];
         while count < ROWS
             && size < MOST_BYTES
             && let Ok(next) = received.try_recv()
         {
-            count += next.rows.len();
-            size += bytes(&next);
+            count += next.asked.rows.len();
+            size += next.asked.bytes();
             together.push(next);
         }
         let (mut plain, mut apart) = (Vec::new(), Vec::new());
         for acceptance in together {
             // Its client was told that the database does not answer.
-            if acceptance.until.is_some_and(|until| until < Instant::now()) {
+            if acceptance.asked.until.is_some_and(|until| until < Instant::now()) {
                 continue;
             }
-            match lengths.room(&jobs, &acceptance.rows, length).await {
+            match lengths.room(&jobs, &acceptance.asked.rows, length).await {
                 Err(refused) => _ = acceptance.done.send(Err(refused)),
                 // A list of jobs is a transaction of its own: all or none.
-                Ok(()) if acceptance.batch.is_some() => apart.push(acceptance),
+                Ok(()) if acceptance.asked.batch.is_some() => apart.push(acceptance),
                 Ok(()) => plain.push(acceptance),
             }
         }
-        let rows: Vec<NewJob> = plain.iter().flat_map(|one| one.rows.iter().cloned()).collect();
-        match queue(&jobs, &rows, None).await {
+        let asked: Vec<&Asked> = plain.iter().map(|one| &one.asked).collect();
+        match queue(&jobs, &asked).await {
             // A job that the database rejects must not fail the others.
             Err(NotQueued::Failed(_)) if plain.len() > 1 => apart.extend(plain),
-            outcome => plain.into_iter().for_each(|one| _ = one.done.send(outcome.clone())),
+            outcome => plain.into_iter().for_each(|one| one.answer(outcome.as_ref())),
         }
         for acceptance in apart {
-            let outcome = queue(&jobs, &acceptance.rows, acceptance.batch.as_ref()).await;
-            let _ = acceptance.done.send(outcome);
+            let outcome = queue(&jobs, &[&acceptance.asked]).await;
+            acceptance.answer(outcome.as_ref());
         }
         jobs.wake.notify_one();
     }
 }
 
-async fn queue(jobs: &Jobs, rows: &[NewJob], batch: Option<&NewBatch>) -> Result<(), NotQueued> {
-    if rows.is_empty() && batch.is_none() {
-        return Ok(());
+impl Acceptance {
+    /// Answers who waits for it.
+    fn answer(self, outcome: Result<&Firsts, &NotQueued>) {
+        let delivery = self.asked.delivery.as_ref().map(|one| one.delivery.id);
+        let first = |firsts: &Firsts| delivery.and_then(|id| firsts.get(&id).copied());
+        let _ = self.done.send(outcome.map(first).map_err(Clone::clone));
     }
-    jobs.store.enqueue(rows, batch).await.map_err(|error| {
+}
+
+async fn queue(jobs: &Jobs, asked: &[&Asked]) -> Result<Firsts, NotQueued> {
+    let rows: Vec<NewJob> = asked.iter().flat_map(|one| one.rows.iter().cloned()).collect();
+    let deliveries: Vec<NewDelivery> = asked.iter().filter_map(|one| one.delivery.clone()).collect();
+    let batch = asked.iter().find_map(|one| one.batch.as_ref());
+    if rows.is_empty() && batch.is_none() {
+        return Ok(Firsts::new());
+    }
+    jobs.store.enqueue_delivered(&rows, batch, &deliveries).await.map_err(|error| {
         tracing::warn!(%error, jobs = rows.len(), "jobs were not queued");
         match error.is_unreachable() || error.is_contention() {
             true => NotQueued::Unavailable,

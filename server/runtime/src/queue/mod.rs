@@ -10,6 +10,7 @@
 //! ```
 
 pub mod accept;
+pub mod deliveries;
 pub mod follow;
 pub mod plans;
 pub mod view;
@@ -22,6 +23,7 @@ use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use bytes::Bytes;
 use hmac::{Hmac, Mac};
+use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::machine::{Address, Cancellation, Cancelling, EffectError, Enqueue, JobRequest, Outcome, Queued};
 use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::time::Timestamp;
@@ -216,7 +218,19 @@ impl Jobs {
 
     /// The row of a job of a live workflow.
     pub fn row(&self, live: &Live, workflow: &Workflow, id: Uuid, input: &Value, origin: &Origin) -> Result<NewJob> {
-        let plan = &workflow.plan;
+        self.row_at(live, &workflow.plan, (workflow.revision, live.generation), id, input, origin)
+    }
+
+    /// The row of a job of a revision that was live at a generation; its lane is the one of today.
+    fn row_at(
+        &self,
+        live: &Live,
+        plan: &Plan,
+        (revision, generation): (u32, u64),
+        id: Uuid,
+        input: &Value,
+        origin: &Origin,
+    ) -> Result<NewJob> {
         let lane = live.lane_of(plan);
         let accepted = now();
         let json = input.to_json();
@@ -235,8 +249,8 @@ impl Jobs {
             id,
             lane: lane.name.clone(),
             workflow: plan.name.clone(),
-            revision: workflow.revision,
-            generation: live.generation,
+            revision,
+            generation,
             depth: origin.generation,
             priority: plan.queue.priority.unwrap_or(5),
             tag: tag.map(|tag| short(&tag, 200)),

@@ -4,16 +4,13 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use base64::Engine;
-use base64::engine::general_purpose::STANDARD;
-use hmac::{Hmac, Mac};
 use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_model::time::Span;
 use kanzlei_store::queue::Notice;
-use sha2::Sha256;
 
 use crate::clock::now;
 use crate::effects::http;
+use crate::proof::standard_signature;
 use crate::queue::Jobs;
 
 /// Pauses between attempts, in seconds: about nine hours in all.
@@ -39,7 +36,7 @@ async fn send(jobs: &Jobs, notice: &Notice) {
     let sent = match jobs.secrets.get(&notice.secret, Purpose::Signing) {
         Ok(secret) => {
             let at = now().as_secs();
-            let signature = signature(&secret, &notice.job.to_string(), at, &notice.body);
+            let signature = standard_signature(&secret, &notice.job.to_string(), at, notice.body.as_bytes());
             let headers = [
                 ("webhook-id", notice.job.to_string()),
                 ("webhook-timestamp", at.to_string()),
@@ -62,32 +59,5 @@ async fn send(jobs: &Jobs, notice: &Notice) {
     let detail = detail.map(|detail| detail.chars().take(500).collect::<String>());
     if let Err(error) = jobs.store.notice_attempted(notice.job, next, status, detail.as_deref(), good).await {
         tracing::warn!(%error, "how a notice went could not be written");
-    }
-}
-
-/// `v1,` and the HMAC-SHA256 of id, time and body in base64 (Standard Webhooks, symmetric signatures). A
-/// secret that begins with `whsec_` is base64, any other is used as it is.
-pub fn signature(secret: &str, id: &str, at: i64, body: &str) -> String {
-    let key = match secret.strip_prefix("whsec_") {
-        Some(encoded) => STANDARD.decode(encoded).unwrap_or_else(|_| secret.as_bytes().to_vec()),
-        None => secret.as_bytes().to_vec(),
-    };
-    let Ok(mut mac) = Hmac::<Sha256>::new_from_slice(&key) else { return String::new() };
-    mac.update(format!("{id}.{at}.{body}").as_bytes());
-    format!("v1,{}", STANDARD.encode(mac.finalize().into_bytes()))
-}
-
-#[cfg(test)]
-mod tests {
-    #[test]
-    fn signatures_are_those_of_the_standard() {
-        // The example in the specification.
-        let signature = super::signature(
-            "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw",
-            "msg_p5jXN8AQM9LWM0D4loKWxJek",
-            1_614_265_330,
-            r#"{"test": 2432232314}"#,
-        );
-        assert_eq!(signature, "v1,g0hM9SsE+OTPJTGt/tmIKtSyZlE3uFJELVlNIOLJ1OE=");
     }
 }

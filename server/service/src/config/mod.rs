@@ -35,6 +35,7 @@ pub struct Config {
     pub limits: settings::Limits,
     pub journal: settings::Journal,
     pub jobs: settings::Jobs,
+    pub deliveries: settings::Deliveries,
     pub console: settings::Console,
     pub rehearsal: settings::Rehearsal,
     pub secrets: settings::Secrets,

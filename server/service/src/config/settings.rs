@@ -97,6 +97,12 @@ settings! {
         followers: usize = "followers", "10000", "Event streams and long polls at the same time; beyond them 503";
         alive: Duration = "alive", "15s", "Interval of keep-alive comments in event streams; they also show which clients have left";
     }
+    /// Messages of senders.
+    Deliveries "deliveries." {
+        days: u32 = "days", "30", "Days that deliveries are kept";
+        most: u64 = "most", "1000000", "Deliveries that are kept; of more, the oldest go";
+        bytes: u64 = "bytes", "4294967296", "Bytes of bodies that are kept; of more, the oldest go";
+    }
     /// The console.
     Console "console." {
         session: Duration = "session", "12h", "How long a sign-in lasts";

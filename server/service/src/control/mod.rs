@@ -8,6 +8,7 @@ pub mod auth;
 mod changes;
 mod console;
 mod databases;
+mod deliveries;
 mod deploys;
 mod drafts;
 mod jobs;
@@ -159,6 +160,11 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/runs/{id}/scope", web::get().to(scope::scope))
                     .route("/runs/{id}/comparison/{other}", web::get().to(runs::comparison))
                     .route("/refusals", web::get().to(refusals::list))
+                    .route("/deliveries", web::get().to(deliveries::list))
+                    .route("/deliveries/process", web::post().to(deliveries::process))
+                    .route("/deliveries/input", web::post().to(deliveries::propose))
+                    .route("/deliveries/sign", web::post().to(deliveries::sign))
+                    .route("/deliveries/{id}", web::get().to(deliveries::show))
                     .route("/jobs", web::get().to(jobs::list))
                     .route("/jobs", web::post().to(jobs::start))
                     .route("/jobs/actions", web::post().to(changes::act))

@@ -11,8 +11,8 @@ use super::cookies::without_ours;
 use super::refusal::{Refusal, Sent};
 use super::route::Route;
 
-/// Gathers the input of a request and checks it; 415 and 422 are refused.
-pub fn input(request: &HttpRequest, route: &Route, body: &Bytes, sent: &mut Sent) -> Result<Value, Refusal> {
+/// The media type of a body; one that is encoded is refused.
+pub fn media<'r>(request: &'r HttpRequest, body: &Bytes, sent: &mut Sent) -> Result<&'r str, Refusal> {
     // What is encoded would be read as something else (RFC 9110, section 8.4).
     let encoding =
         request.headers().get(CONTENT_ENCODING).filter(|coding| !coding.as_bytes().eq_ignore_ascii_case(b"identity"));
@@ -23,6 +23,12 @@ pub fn input(request: &HttpRequest, route: &Route, body: &Bytes, sent: &mut Sent
     }
     let media = request.headers().get(CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
     sent.body(media, body);
+    Ok(media)
+}
+
+/// Gathers the input of a request and checks it; 415 and 422 are refused.
+pub fn input(request: &HttpRequest, route: &Route, body: &Bytes, sent: &mut Sent) -> Result<Value, Refusal> {
+    let media = media(request, body, sent)?;
     let plan = &route.workflow.plan;
     let body = Body::read(media, body)?;
     sent.parsed();

@@ -37,8 +37,11 @@ pub enum Claim {
     Answered(HttpResponse),
 }
 
-/// A key that this request holds until it is answered.
-pub struct Key(String);
+/// A key that this request holds until it is answered, and how long its answer is kept.
+pub struct Key {
+    hash: String,
+    kept: Span,
+}
 
 /// A key as the header writes it: a quoted string (RFC 8941 §3.3.3), or bare as in earlier drafts.
 fn key_of(text: &str) -> Option<String> {
@@ -93,11 +96,20 @@ pub async fn claim(
     print.update(format!("{method} {}\n", route.declared().path));
     print.update(input.to_canonical_json());
     let print = format!("{:x}", print.finalize());
+    claim_as(app, route, Key { hash, kept: REPEATABLE }, &print, run).await
+}
+
+/// Claims what tells a message of a sender apart: whoever has the same is answered like the first.
+pub async fn claim_message(app: &App, route: &Route<'_>, hash: &str, kept: Span, run: Uuid) -> Result<Claim, Refusal> {
+    claim_as(app, route, Key { hash: hash.to_owned(), kept }, hash, run).await
+}
+
+async fn claim_as(app: &App, route: &Route<'_>, key: Key, print: &str, run: Uuid) -> Result<Claim, Refusal> {
     let at = now();
     let until = at + route.declared().time + IN_FLIGHT;
-    match timely(app, app.jobs.store.repeat(&hash, &print, run, at, until)).await? {
+    match timely(app, app.jobs.store.repeat(&key.hash, print, run, at, until)).await? {
         Err(error) => Err(from_store("claiming an idempotency key", error)),
-        Ok(Repeat::First) => Ok(Claim::Claimed(Key(hash))),
+        Ok(Repeat::First) => Ok(Claim::Claimed(key)),
         Ok(Repeat::InFlight) => {
             let problem = Problem::new(409, "The first request is still in flight").detail("try again in a moment");
             Err(Refusal { retry_after: Some(1), ..problem.into() })
@@ -136,7 +148,7 @@ impl Key {
         let response = match answer {
             Ok(response) => response,
             Err(refusal) => {
-                if let Err(error) = app.jobs.store.forget_answer(&self.0).await {
+                if let Err(error) = app.jobs.store.forget_answer(&self.hash).await {
                     tracing::warn!(%error, "an idempotency key stays claimed until it expires");
                 }
                 return Err(refusal);
@@ -160,7 +172,7 @@ impl Key {
             (response, Stored { status: 409, headers, body: problem.to_json().into_bytes() })
         };
         let stored = sealed(app, stored);
-        if let Err(error) = app.jobs.store.keep_answer(&self.0, &stored, now() + REPEATABLE).await {
+        if let Err(error) = app.jobs.store.keep_answer(&self.hash, &stored, now() + self.kept).await {
             tracing::warn!(%error, "an answer could not be kept for repetitions of its request");
         }
         Ok(sent)

@@ -29,22 +29,7 @@ pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<Http
     let id = row.id;
     // As it was queued; a later poll shows its progress.
     let fresh = JobRow::queued(&row);
-    app.jobs.accept_in_time(vec![row]).await.map_err(|refused| match refused {
-        NotQueued::Full { status, detail } => {
-            let mut refusal = Refusal::from(Problem::new(status, "The queue is full").detail(detail));
-            refusal.retry_after = Some(5);
-            refusal
-        }
-        NotQueued::Unavailable => unavailable(),
-        NotQueued::Unanswered => {
-            app.pulse.missed();
-            let detail = "it does not answer; whether the job was queued is not known, so repeat the request with its X-Request-Id";
-            let problem = Problem::new(503, "The database is unavailable").detail(detail);
-            Refusal { retry_after: Some(2), ..problem.into() }
-        }
-        // The author finds the cause in the log; it may quote records.
-        NotQueued::Failed(_) => Problem::new(500, "The job could not be queued").into(),
-    })?;
+    app.jobs.accept_in_time(vec![row]).await.map_err(|refused| not_queued(app, refused))?;
     let mut job = None;
     if let Some(wait) = prefer.wait {
         job = Some(wait_for(app, id, wait, |job| job.phase.ended() || job.status.is_some()).await?);
@@ -72,6 +57,26 @@ pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<Http
         response.headers_mut().insert(HeaderName::from_static("preference-applied"), value);
     }
     Ok(response)
+}
+
+/// The answer to what was not queued.
+pub fn not_queued(app: &App, refused: NotQueued) -> Refusal {
+    match refused {
+        NotQueued::Full { status, detail } => {
+            let mut refusal = Refusal::from(Problem::new(status, "The queue is full").detail(detail));
+            refusal.retry_after = Some(5);
+            refusal
+        }
+        NotQueued::Unavailable => unavailable(),
+        NotQueued::Unanswered => {
+            app.pulse.missed();
+            let detail = "it does not answer; whether the job was queued is not known, so repeat the request with its X-Request-Id";
+            let problem = Problem::new(503, "The database is unavailable").detail(detail);
+            Refusal { retry_after: Some(2), ..problem.into() }
+        }
+        // The author finds the cause in the log; it may quote records.
+        NotQueued::Failed(_) => Problem::new(500, "The job could not be queued").into(),
+    }
 }
 
 pub async fn found(app: &App, id: Uuid) -> Result<JobRow, Refusal> {

@@ -2,7 +2,7 @@
 //!
 //! [`route`] finds the endpoint, [`access`] who calls it, [`admit`] bounds what arrives and what is in flight, [`read`] reads the body in between, [`gather`] makes the input, [`idempotency`] claims the
 //! request's key or replays its answer, [`execute`] runs the workflow or queues a job, [`respond`] writes the
-//! answer. No stage calls one above it. A stage that refuses the request returns a [`Refusal`], which is
+//! answer. A message of a webhook goes through [`webhooks`] instead, once it has arrived. No stage calls one above it. A stage that refuses the request returns a [`Refusal`], which is
 //! kept for the author to see. The service's own paths below `/~/` are in [`own`];
 //! drafts at their addresses in [`preview`].
 
@@ -22,6 +22,7 @@ mod read;
 mod refusal;
 mod respond;
 mod route;
+mod webhooks;
 
 use std::time::Instant;
 
@@ -77,6 +78,10 @@ async fn answer(
     let body = read::body(request, payload, routed.declared().body, arrived + within, &mut arrival).await?;
     let admitted = admit::enter(app, arrived, within)?;
     drop(arrival);
+    if routed.declared().webhook.is_some() {
+        let about = execute::About { id, request_id, caller, sent: body.len(), started: now() };
+        return webhooks::receive(app, request, routed, admitted, &body, about, sent).await;
+    }
     let input = gather::input(request, &routed, &body, sent)?;
     let key = match idempotency::claim(app, request, &routed, &caller, &input, id).await? {
         idempotency::Claim::Without => None,

@@ -25,6 +25,7 @@ mod secrets;
 mod settings;
 mod statistics;
 mod trials;
+mod webhooks;
 
 use std::sync::OnceLock;
 use std::time::Duration;

@@ -4,10 +4,11 @@
 //!
 //! [`claim`] claims jobs, [`record`] records outcomes, [`query`] reads and [`change`] changes them for
 //! people, [`lanes`] counts lanes, [`purge`] deletes what is old,
-//! [`schedule`] keeps timetables and callbacks, [`idempotency`] answers for repeated requests, [`notices`] who is notified.
+//! [`schedule`] keeps timetables and callbacks, [`deliveries`] keeps messages of senders, [`idempotency`] answers for repeated requests, [`notices`] who is notified.
 
 mod change;
 mod claim;
+mod deliveries;
 mod idempotency;
 mod lanes;
 mod notices;
@@ -17,6 +18,7 @@ mod record;
 mod schedule;
 
 pub use claim::{ClaimResult, Claimed, Head, LaneState, OutcomeRow, Room};
+pub use deliveries::{Delivery, DeliveryFilter, DeliveryState, Firsts, MOST_PROCESSED, NewDelivery};
 pub use idempotency::{Repeat, Stored};
 pub use lanes::{LaneDepth, Sample};
 pub use notices::Notice;
@@ -115,11 +117,33 @@ impl Store {
     /// Queues jobs in one transaction. An existing job stays as it is, so that the call can be repeated after a
     /// connection broke.
     pub async fn enqueue(&self, jobs: &[NewJob], batch: Option<&NewBatch>) -> Result<()> {
-        repeated(|| self.try_enqueue(jobs, batch)).await
+        self.enqueue_delivered(jobs, batch, &[]).await.map(|_| ())
     }
 
-    async fn try_enqueue(&self, jobs: &[NewJob], batch: Option<&NewBatch>) -> Result<()> {
+    /// The same with the messages that jobs are for: none is queued for a repetition. Returns the firsts of those.
+    pub async fn enqueue_delivered(
+        &self,
+        jobs: &[NewJob],
+        batch: Option<&NewBatch>,
+        deliveries: &[NewDelivery],
+    ) -> Result<Firsts> {
+        repeated(|| self.try_enqueue(jobs, batch, deliveries)).await
+    }
+
+    async fn try_enqueue(
+        &self,
+        jobs: &[NewJob],
+        batch: Option<&NewBatch>,
+        deliveries: &[NewDelivery],
+    ) -> Result<Firsts> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
+        let firsts = match deliveries {
+            [] => Firsts::new(),
+            deliveries => self.keep_deliveries(&mut tx, deliveries).await?,
+        };
+        let repeated = deliveries.iter().filter(|one| firsts.contains_key(&one.delivery.id));
+        let left_out: HashSet<Uuid> = repeated.filter_map(|one| one.delivery.run).collect();
+        let jobs: Vec<&NewJob> = jobs.iter().filter(|job| !left_out.contains(&job.id)).collect();
         if let Some(batch) = batch {
             sqlx::query!(
                 "INSERT IGNORE INTO batch (id, workflow, run, total, created) VALUES (?, ?, ?, ?, ?)",
@@ -140,7 +164,7 @@ impl Store {
                 .await
                 .doing("opening a lane")?;
         }
-        for chunk in portions_within(jobs, |job| job.input.len()) {
+        for chunk in portions_within(&jobs, |job| job.input.len()) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
                 "INSERT INTO job (id, phase, lane, claim_rank, ready_at, workflow, revision, generation, depth, priority, tag, batch, ordering_key, entry, caller, request_id, trace_id, accepted, due, input, sealed, kept_for, unattended) ",
             );
@@ -173,7 +197,7 @@ impl Store {
             query.push(" ON DUPLICATE KEY UPDATE id = VALUES(id)");
             query.build().execute(&mut *tx).await.doing("queueing jobs")?;
         }
-        let listed: Vec<&NewJob> = jobs.iter().filter(|job| job.listed).collect();
+        let listed: Vec<&NewJob> = jobs.iter().copied().filter(|job| job.listed).collect();
         for chunk in portions(&listed) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new("INSERT INTO job_request (job, request_id) ");
             query.push_values(chunk, |mut row, job| {
@@ -184,7 +208,7 @@ impl Store {
         }
         tx.commit().await.doing("queueing jobs")?;
         self.lanes.learn(fresh);
-        Ok(())
+        Ok(firsts)
     }
 
     /// How many jobs wait in a lane, counted up to `most`.

@@ -1,0 +1,70 @@
+//! Webhooks: their secrets, and the expressions over `delivery`.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use super::jobs::Outside;
+use super::steps::Walk;
+use super::{entries, services};
+use crate::input::{EndpointInput, From};
+use crate::plan::{self, Maker};
+use kanzlei_lang::document::proof::Proof;
+use kanzlei_lang::document::purpose::Purpose;
+use kanzlei_lang::document::webhook::{REMEMBERED, Webhook};
+use kanzlei_lang::document::workflow::Access;
+use kanzlei_lang::expr::Scope;
+use kanzlei_lang::expr::template::Template;
+
+/// The methods of a webhook, and whether messages arrive by each; GET is there for what is echoed.
+pub(super) fn methods(webhook: &Webhook) -> Vec<(&str, bool)> {
+    let mut methods: Vec<(&str, bool)> = webhook.methods.iter().map(|method| (method.as_str(), true)).collect();
+    methods.extend(webhook.echo.is_some().then_some(("GET", false)));
+    methods
+}
+
+/// What tells messages of Standard Webhooks apart, as the standard says.
+fn by_id() -> (Option<Maker>, Duration) {
+    let mut scope = Scope::default();
+    scope.define("delivery");
+    (Template::compile("${delivery.headers['webhook-id']}", &scope).ok().map(Maker::Text), REMEMBERED)
+}
+
+impl Walk<'_, '_, '_> {
+    /// The endpoints of a webhook, one for each method.
+    pub(super) fn webhook(&mut self, webhook: &Webhook) -> Vec<plan::Endpoint> {
+        webhook.path.split('/').skip(1).for_each(|part| entries::plain_part(part, webhook.at, self.report));
+        for secret in webhook.proof.secrets() {
+            services::secret(secret, &Purpose::Signing, self.known, self.report);
+        }
+        let mut outside = Outside::default();
+        outside.knows("delivery", plan::Webhook::delivery());
+        let send = webhook.send.as_ref().map(|send| self.sent_in(webhook.at, send, &outside));
+        let once_per = webhook.once_per.as_ref().map(|(key, span)| (self.made_outside(key, &outside).0, *span));
+        let once_per = once_per.or_else(|| matches!(webhook.proof, Proof::Standard(_)).then(by_id));
+        let echo = webhook.echo.as_ref().map(|node| self.made_outside(node, &outside).0);
+        let compiled = (|| {
+            Some(plan::Webhook {
+                proof: webhook.proof.clone(),
+                networks: webhook.networks.clone(),
+                send: send.map_or(Some(None), |send| send.map(Some))?,
+                once_per: once_per.map_or(Some(None), |(key, span)| key.map(|key| Some((key, span))))?,
+                echo: echo.map_or(Some(None), |echo| echo.map(Some))?,
+                methods: webhook.methods.clone(),
+            })
+        })();
+        let Some(compiled) = compiled.map(Arc::new) else { return Vec::new() };
+        let sources: Vec<From> =
+            self.workflow.input.iter().map(|property| From::Member(property.name.text.clone())).collect();
+        let endpoint = |(method, _): (&str, bool)| plan::Endpoint {
+            method: method.to_owned(),
+            path: webhook.path.clone(),
+            access: Access::Open,
+            input: EndpointInput { sources: sources.clone() },
+            answer: webhook.answer,
+            time: webhook.time.unwrap_or(entries::TIME),
+            body: webhook.body.unwrap_or(entries::BODY) as usize,
+            webhook: Some(compiled.clone()),
+        };
+        methods(webhook).into_iter().map(endpoint).collect()
+    }
+}

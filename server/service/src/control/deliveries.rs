@@ -1,0 +1,285 @@
+//! The control API's part for deliveries: listing, looking, processing again, and what their values suggest.
+
+use actix_web::HttpResponse;
+use actix_web::web::{Data, Json, Path, Query};
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use kanzlei_analysis::propose;
+use kanzlei_api::deliveries::{
+    CompareDeliveries, Delivery, DeliveryFilter, DeliveryLine, DeliveryPage, ProcessDeliveries, Processed,
+    ProcessedDelivery, Proposed, ProposedInput, SignedMessage, Signing,
+};
+use kanzlei_compiler::plan::Endpoint;
+use kanzlei_lang::document::purpose::Purpose;
+use kanzlei_model::problem::{Problem, phrase};
+use kanzlei_model::value::Value;
+use kanzlei_runtime::clock::now;
+use kanzlei_runtime::live::Live;
+use kanzlei_runtime::proof;
+use kanzlei_runtime::queue::deliveries::{understood, webhook_of};
+use kanzlei_store::queue::{self as store, DeliveryState, MOST_PROCESSED};
+use serde_json::Value as JsonValue;
+use uuid::Uuid;
+
+use super::auth::Caller;
+use crate::App;
+use crate::error::{Error, Result};
+
+/// The most deliveries in one listing.
+const MOST: u32 = 500;
+/// How many deliveries inputs are proposed from, by default and at most.
+const COMPARED: u32 = 20;
+const MOST_COMPARED: usize = 100;
+
+/// `GET /deliveries`: messages as they arrived, newest first.
+pub async fn list(app: Data<App>, which: Query<DeliveryFilter>) -> Result<HttpResponse> {
+    let which = which.into_inner();
+    let limit = which.limit.unwrap_or(50).clamp(1, MOST);
+    let live = app.live.load_full();
+    let filter = store::DeliveryFilter {
+        sender_key: which.key,
+        run: which.run,
+        before: which.before,
+        limit,
+        ..filter(&live, which.workflow, which.state, (which.since, which.until))?
+    };
+    let found = app.store.deliveries(&filter).await?;
+    Ok(HttpResponse::Ok().json(DeliveryPage {
+        next_before: (found.len() as u32 == limit).then(|| found.last().map(|delivery| delivery.id)).flatten(),
+        deliveries: found.iter().map(|delivery| line(&live, delivery)).collect(),
+    }))
+}
+
+/// `GET /deliveries/{id}`: one with its headers and body.
+pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
+    let found = found(&app, &id).await?;
+    let live = app.live.load_full();
+    let line = line(&live, &found);
+    let message = app.jobs.message_of(&found).ok_or_else(sealed)?;
+    let value = message.delivery().map_or(JsonValue::Null, |delivery| delivery.to_serde());
+    let workflow = live.workflow(&line.workflow);
+    let endpoint = workflow.and_then(|workflow| webhook_of(&workflow.plan, &found.entry));
+    let tried = workflow.zip(endpoint).map(|(workflow, endpoint)| understood(&workflow.plan, endpoint, &message).input);
+    let (input, unfit) = match (tried, workflow) {
+        (Some(Ok(input)), Some(workflow)) => (Some(workflow.plan.input.masked(&input).to_serde()), None),
+        (Some(Err(problem)), _) => (None, Some(*problem)),
+        _ => (None, None),
+    };
+    let sealing = workflow.is_some_and(|workflow| workflow.plan.input.label.any());
+    let text = std::str::from_utf8(&message.body).ok().map(str::to_owned);
+    // A body that becomes a confidential input is shown to nobody.
+    let hide = |shown: Option<String>| shown.filter(|_| !sealing).map(|text| app.effects.secrets.mask(text));
+    Ok(HttpResponse::Ok().json(Delivery {
+        command: format!("kanzlei redeliver {}", found.id),
+        request_id: found.request_id.clone(),
+        method: found.method.clone(),
+        query: hide(Some(message.query.clone())).unwrap_or_default(),
+        headers: message
+            .headers
+            .iter()
+            .map(|(name, value)| (name.clone(), app.effects.secrets.mask(value.clone())))
+            .collect(),
+        digest: found.digest.clone(),
+        base64: hide(text.is_none().then(|| STANDARD.encode(&message.body))),
+        text: hide(text),
+        value: if sealing { JsonValue::Null } else { masked(&app, value) },
+        input,
+        unfit,
+        line,
+    }))
+}
+
+/// `POST /deliveries/process`: queues jobs for them again.
+pub async fn process(app: Data<App>, caller: Caller, body: Json<ProcessDeliveries>) -> Result<HttpResponse> {
+    let asked = body.into_inner();
+    if asked.ids.len() > MOST_PROCESSED as usize {
+        let detail = format!("one call processes at most {MOST_PROCESSED}");
+        return Err(Error::problem(422, "Too many deliveries", detail));
+    }
+    let live = app.live.load_full();
+    let ids = match asked.ids.is_empty() {
+        false => asked.ids,
+        true if asked.workflow.is_none() && asked.state.is_none() && asked.since.is_none() => {
+            let detail = "name deliveries by their ids, or select them: by workflow, state or time";
+            return Err(Error::problem(422, "Nothing is selected", detail));
+        }
+        true => {
+            let selected = filter(&live, asked.workflow, asked.state, (asked.since, asked.until))?;
+            let selected = store::DeliveryFilter { limit: MOST_PROCESSED, ..selected };
+            app.store.deliveries_to_process(&selected).await?
+        }
+    };
+    let found = ids.len() as u32;
+    let mut deliveries = Vec::new();
+    for id in ids.into_iter().take(if asked.dry_run { 0 } else { usize::MAX }) {
+        let by = format!("operator {}", caller.name);
+        let (job, problem) = match app.jobs.process_again(id, !asked.as_received, &by).await {
+            Ok(job) => (Some(job), None),
+            Err(error) => (None, Some(error.as_problem())),
+        };
+        // What is unavailable for one is for the others too.
+        let stop = problem.as_ref().is_some_and(|problem| problem.status == 503);
+        deliveries.push(ProcessedDelivery { delivery: id, job, problem });
+        if stop {
+            break;
+        }
+    }
+    let done = deliveries.iter().filter(|one| one.job.is_some()).count();
+    if done > 0 {
+        tracing::info!(deliveries = done, by = caller.name, "deliveries are processed again");
+    }
+    Ok(HttpResponse::Ok().json(Processed { deliveries, found, more: found == MOST_PROCESSED }))
+}
+
+/// `POST /deliveries/input`: inputs that messages suggest.
+pub async fn propose(app: Data<App>, body: Json<CompareDeliveries>) -> Result<HttpResponse> {
+    let asked = body.into_inner();
+    let live = app.live.load_full();
+    let ids = match asked.ids.is_empty() {
+        false => asked.ids,
+        true => {
+            let selected = filter(&live, asked.workflow, None, (None, None))?;
+            let selected = store::DeliveryFilter { limit: COMPARED, ..selected };
+            app.store.deliveries(&selected).await?.into_iter().map(|delivery| delivery.id).collect()
+        }
+    };
+    let mut bodies = Vec::new();
+    for id in ids.into_iter().take(MOST_COMPARED) {
+        let Some(delivery) = app.store.delivery(id).await? else { continue };
+        let Some(message) = app.jobs.message_of(&delivery) else { continue };
+        if let Ok(value) = message.delivery() {
+            bodies.push(value.to_serde()["body"].take());
+        }
+    }
+    if bodies.is_empty() {
+        let detail = "no message has arrived yet; open the draft's address, have the sender send one, and ask again";
+        return Err(Error::problem(422, "No messages to compare", detail));
+    }
+    let propose::Proposed { inputs, input, send } = propose::propose(&bodies);
+    let inputs = inputs.into_iter().map(|(name, schema, from)| ProposedInput { name, schema, from });
+    let messages = bodies.len() as u32;
+    Ok(HttpResponse::Ok().json(Proposed { messages, inputs: inputs.collect(), input, send }))
+}
+
+/// `POST /deliveries/sign`: a message as its sender sends it.
+pub async fn sign(app: Data<App>, caller: Caller, body: Json<Signing>) -> Result<HttpResponse> {
+    let asked = body.into_inner();
+    let live = app.live.load_full();
+    let unknown = || Error::not_found(format!("no workflow `{}` is live", asked.workflow));
+    let workflow = live.workflow(&asked.workflow).ok_or_else(unknown)?;
+    let bad = |title: &str, detail: String| Error::problem(422, title, detail);
+    let endpoint = webhook_named(&workflow.plan.endpoints, asked.entry.as_deref()).ok_or_else(|| {
+        let detail = match &asked.entry {
+            Some(entry) => format!("`{}` has no webhook `{entry}`", asked.workflow),
+            None => format!("`{}` has no webhook", asked.workflow),
+        };
+        bad("No webhook", detail)
+    })?;
+    let body = match &asked.base64 {
+        Some(base64) => STANDARD.decode(base64).map_err(|error| bad("Not base64", error.to_string()))?,
+        None => asked.body.into_bytes(),
+    };
+    let Some(webhook) = &endpoint.webhook else { return Err(bad("No webhook", asked.workflow)) };
+    let given = asked.headers.iter().map(|(name, value)| (name.to_lowercase(), value.clone()));
+    let message = proof::Message {
+        method: &endpoint.method,
+        path: &endpoint.path,
+        query: &asked.query,
+        base: &app.public_url,
+        headers: given.clone().collect(),
+        body: &body,
+    };
+    let id = asked.id.clone().unwrap_or_else(|| format!("msg_{}", Uuid::now_v7().simple()));
+    let signed = match webhook.proof.secrets().first() {
+        None => proof::Signed::default(),
+        Some(name) => {
+            let secret = app.effects.secrets.get(&name.text, Purpose::Signing);
+            let secret = secret.map_err(|withheld| bad("The secret cannot be used", withheld.to_string()))?;
+            tracing::info!(workflow = asked.workflow, by = caller.name, "a message was signed");
+            proof::sign(&webhook.proof, &secret, &id, now().as_secs(), &message)
+        }
+    };
+    let mut query = asked.query.clone();
+    if let Some((name, value)) = &signed.query {
+        let separator = if query.is_empty() { "" } else { "&" };
+        query.push_str(&format!("{separator}{name}={}", kanzlei_compiler::input::encoded(value)));
+    }
+    let target = if query.is_empty() { endpoint.path.clone() } else { format!("{}?{query}", endpoint.path) };
+    Ok(HttpResponse::Ok().json(SignedMessage {
+        id,
+        method: endpoint.method.clone(),
+        url: format!("{}{target}", app.public_url),
+        target,
+        headers: given.chain(signed.headers).collect(),
+    }))
+}
+
+/// A webhook by its entry; the first one without a name.
+fn webhook_named<'p>(endpoints: &'p [Endpoint], entry: Option<&str>) -> Option<&'p Endpoint> {
+    let accepts = |one: &&Endpoint| one.webhook.as_ref().is_some_and(|webhook| webhook.accepts(&one.method));
+    let named = |one: &&Endpoint| {
+        entry.is_none_or(|entry| entry == one.path || entry == format!("{} {}", one.method, one.path))
+    };
+    endpoints.iter().filter(accepts).find(named)
+}
+
+type Span = (Option<kanzlei_model::time::Timestamp>, Option<kanzlei_model::time::Timestamp>);
+
+fn filter(live: &Live, workflow: Option<String>, state: Option<String>, span: Span) -> Result<store::DeliveryFilter> {
+    let state = state.map(|name| state_named(&name)).transpose()?;
+    let workflow = workflow.map(|name| live.names_of(&name)).unwrap_or_default();
+    Ok(store::DeliveryFilter { workflow, state, since: span.0, until: span.1, ..store::DeliveryFilter::default() })
+}
+
+fn state_named(name: &str) -> Result<DeliveryState> {
+    let found = DeliveryState::ALL.iter().find(|(.., known)| *known == name).map(|(state, ..)| *state);
+    found.ok_or_else(|| {
+        let names: Vec<&str> = DeliveryState::ALL.iter().map(|(.., name)| *name).collect();
+        Error::problem(422, "Unknown state", format!("there is no state `{name}`; states are {}", names.join(", ")))
+    })
+}
+
+async fn found(app: &App, id: &str) -> Result<store::Delivery> {
+    let unknown = || Error::not_found(format!("there is no delivery {id}, or not any more"));
+    let parsed: Uuid = id.parse().map_err(|_| unknown())?;
+    app.store.delivery(parsed).await?.ok_or_else(unknown)
+}
+
+fn sealed() -> Error {
+    Error::problem(409, "The delivery is sealed", "it was sealed with a key of the secrets that is not there any more")
+}
+
+/// A value with every secret in it masked.
+fn masked(app: &App, value: JsonValue) -> JsonValue {
+    serde_json::from_str(&app.effects.secrets.mask(value.to_string())).unwrap_or(JsonValue::Null)
+}
+
+fn line(live: &Live, delivery: &store::Delivery) -> DeliveryLine {
+    let problem = delivery.problem.as_deref();
+    DeliveryLine {
+        id: delivery.id,
+        workflow: live.name_now(&delivery.workflow, delivery.id).to_owned(),
+        entry: delivery.entry.clone(),
+        received: delivery.received,
+        state: delivery.state.name().to_owned(),
+        key: delivery.sender_key.clone(),
+        caller: delivery.caller.clone(),
+        proof: delivery.proof.clone(),
+        media: delivery.media.clone(),
+        size: delivery.size,
+        run: delivery.run,
+        as_job: delivery.as_job,
+        processed: delivery.processed,
+        first: delivery.first,
+        problem: problem.map(|text| serde_json::from_str(text).unwrap_or_else(|_| Problem::new(422, phrase(422)))),
+        revision: delivery.revision,
+    }
+}
+
+/// What expressions know of a message, for trials and cases.
+pub async fn delivered(app: &App, id: &str) -> Result<(store::Delivery, Value)> {
+    let delivery = found(app, id).await?;
+    let message = app.jobs.message_of(&delivery).ok_or_else(sealed)?;
+    let value = message.delivery().map_err(|problem| Error::from(kanzlei_runtime::Error::Problem(problem)))?;
+    Ok((delivery, value))
+}

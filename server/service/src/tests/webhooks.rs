@@ -1,0 +1,206 @@
+//! Webhooks: messages are proven, kept before they are acknowledged, told apart, echoed, and processed again.
+
+use serde_json::{Value as Json, json};
+
+use super::{Answer, Bed, eventually, with};
+
+const CUSTOMS: &str = r#"workflow: customs
+input: {declaration: {type: string}, duty: {type: integer, optional: true}}
+entries:
+  - webhook: /from/customs
+    proof: {standard: [customs-new, customs]}
+    send: {declaration: "${delivery.body.data.declaration}", duty: "${delivery.body.data.duty}"}
+steps: [{reply: 204}]
+"#;
+const BANK: &str = r#"workflow: bank
+input: {id: {type: string}, n: {type: integer}}
+entries:
+  - webhook: /from/bank
+    proof: {hmac: {secret: bank, header: X-Bank-Signature, part: v1, over: "${part.t}.${body}", time: part.t}}
+    once_per: {key: "${delivery.body.id}", for: 2 days}
+    answer: now
+    echo: "${delivery.query.challenge}"
+steps: [{reply: 201, body: "${input.n}/${run.id}"}]
+"#;
+const PLAIN: &str = r#"workflow: plain
+input: {text: {type: string, secret: true}}
+entries:
+  - {webhook: /from/plain, proof: {query: {name: token, secret: bank}}, send: {text: "${delivery.body}"}}
+  - {webhook: /from/near, proof: none, from: [192.0.2.0/24], send: {text: "${delivery.body}"}}
+steps: [{note: done}]
+"#;
+
+async fn secrets(bed: &Bed) {
+    for (name, value) in [("customs", "whsec_Y3VzdG9tcw=="), ("customs-new", "another one"), ("bank", "tide water")] {
+        let set = bed.control(&format!("PUT /secrets/{name}"), &json!({"value": value, "for": ["signing"]})).await;
+        assert_eq!(set.status, 204, "{}", set.body);
+    }
+}
+
+/// Sends a message to a workflow as its sender does.
+async fn signed(bed: &Bed, workflow: &str, id: &str, body: &Json) -> (Vec<(String, String)>, Answer) {
+    let asked = json!({"workflow": workflow, "id": id, "body": body.to_string(), "headers": {"content-type": "application/json"}});
+    let signed = bed.control("POST /deliveries/sign", &asked).await;
+    assert_eq!(signed.status, 200, "{}", signed.body);
+    let signed = signed.json();
+    let headers: Vec<(String, String)> =
+        serde_json::from_value::<std::collections::BTreeMap<_, _>>(signed["headers"].clone())
+            .expect("headers")
+            .into_iter()
+            .collect();
+    let answer = again(bed, &headers, signed["target"].as_str().expect("a target"), body).await;
+    (headers, answer)
+}
+
+async fn again(bed: &Bed, headers: &[(String, String)], target: &str, body: &Json) -> Answer {
+    let headers: Vec<(&str, &str)> = headers.iter().map(|(name, value)| (name.as_str(), value.as_str())).collect();
+    bed.send(&format!("POST {target}"), &headers, &body.to_string()).await
+}
+
+async fn deliveries(bed: &Bed, query: &str) -> Vec<Json> {
+    let listed = bed.control(&format!("GET /deliveries{query}"), &Json::Null).await;
+    assert_eq!(listed.status, 200, "{}", listed.body);
+    listed.json()["deliveries"].as_array().expect("a list").clone()
+}
+
+#[test]
+fn messages_are_kept_with_their_jobs_and_told_apart() {
+    with("deliveries", &[], &[], async |bed| {
+        secrets(bed).await;
+        assert_eq!(bed.deploy(&[CUSTOMS, BANK, PLAIN]).await.status, 200);
+        let body = json!({"id": "e", "data": {"declaration": "D-7", "duty": 120}});
+        let (headers, first) = signed(bed, "customs", "msg_1", &body).await;
+        assert_eq!(first.status, 202, "{first:?}");
+        let repeated = again(bed, &headers, "/from/customs", &body).await;
+        assert_eq!((repeated.status, &repeated.body), (202, &first.body), "answered like the first");
+        let (_, other) = signed(bed, "customs", "msg_2", &body).await;
+        assert_ne!(other.body, first.body);
+        // Nothing that was changed counts, and nothing of it is kept but a refusal without its body.
+        let forged = json!({"id": "e", "data": {"declaration": "D-8"}});
+        let refused = again(bed, &headers, "/from/customs", &forged).await;
+        assert_eq!(refused.problem(), (401, "The message is not proven".into()));
+        bed.journaled().await;
+        let refusals = bed.control("GET /refusals?workflow=customs", &Json::Null).await.json();
+        assert_eq!(
+            (&refusals["refusals"][0]["status"], &refusals["refusals"][0]["body"]["text"]),
+            (&json!(401), &Json::Null)
+        );
+        // One that the workflow does not accept is kept and refused: it can be processed when the workflow is mended.
+        let (_, unfit) = signed(bed, "customs", "msg_3", &json!({"data": {"duty": "much"}})).await;
+        assert_eq!(unfit.problem(), (422, "Invalid input".into()));
+
+        let found = deliveries(bed, "?workflow=customs").await;
+        let states: Vec<&str> = found.iter().filter_map(|one| one["state"].as_str()).collect();
+        assert_eq!(states, ["unfit", "accepted", "repeated", "accepted"]);
+        assert_eq!(found[2]["first"], found[3]["id"], "a repetition names the first");
+        assert_eq!(found[3]["id"], first.json()["delivery"]);
+        assert_eq!((&found[3]["proof"], &found[3]["key"]), (&json!("standard, customs-new"), &json!("msg_1")));
+        bed.work();
+        let job = found[3]["run"].as_str().and_then(|id| id.parse().ok()).expect("a job");
+        let ended = bed.ended(job).await;
+        assert_eq!(
+            (ended.entry.as_str(), ended.input.as_str()),
+            ("POST /from/customs", r#"{"declaration":"D-7","duty":120}"#)
+        );
+        let of_job = deliveries(bed, &format!("?run={job}")).await;
+        assert_eq!(of_job.len(), 1);
+
+        // Looked at, and processed again.
+        let id = found[0]["id"].as_str().expect("an id");
+        let shown = bed.control(&format!("GET /deliveries/{id}"), &Json::Null).await.json();
+        assert_eq!(shown["value"]["body"]["data"]["duty"], "much");
+        assert_eq!(shown["unfit"]["errors"].as_array().map(Vec::len), Some(2), "{shown}");
+        let process = async |body: Json| bed.control("POST /deliveries/process", &body).await.json();
+        let failed = process(json!({"ids": [id]})).await;
+        assert_eq!(failed["deliveries"][0]["problem"]["status"], 422);
+        let mended = CUSTOMS
+            .replace("type: string}", "type: string, default: none}")
+            .replace("type: integer", "type: [integer, string]");
+        assert_eq!(bed.deploy(&[&mended]).await.status, 200);
+        let counted = process(json!({"workflow": "customs", "dry_run": true})).await;
+        assert_eq!((&counted["found"], counted["deliveries"].as_array().map(Vec::len)), (&json!(4), Some(0)));
+        let done = process(json!({"workflow": "customs", "state": "unfit"})).await;
+        let job = done["deliveries"][0]["job"].as_str().and_then(|id| id.parse().ok()).expect("a job");
+        assert_eq!(bed.ended(job).await.input, r#"{"declaration":"none","duty":"much"}"#);
+        let as_received = process(json!({"ids": [found[3]["id"]], "as_received": true})).await;
+        let job = as_received["deliveries"][0]["job"].as_str().and_then(|id| id.parse().ok()).expect("a job");
+        assert_eq!(bed.ended(job).await.revision, 1);
+        let found = deliveries(bed, "?workflow=customs").await;
+        assert_eq!((&found[0]["state"], &found[3]["processed"]), (&json!("accepted"), &json!(2)));
+        assert_eq!(process(json!({})).await["title"], "Nothing is selected");
+
+        // Inputs that the messages suggest.
+        let proposed = bed.control("POST /deliveries/input", &json!({"workflow": "customs"})).await.json();
+        assert_eq!(proposed["messages"], 4, "{proposed}");
+        assert!(
+            proposed["send"]
+                .as_str()
+                .is_some_and(|text| text.contains("declaration: \"${delivery.body.data.declaration}\"")),
+            "{proposed}"
+        );
+    });
+}
+
+#[test]
+fn senders_that_wait_get_the_reply_once_and_questions_are_echoed() {
+    with("answered", &[], &[], async |bed| {
+        secrets(bed).await;
+        assert_eq!(bed.deploy(&[BANK, PLAIN]).await.status, 200);
+        let (headers, first) = signed(bed, "bank", "", &json!({"id": "P-1", "n": 3})).await;
+        assert_eq!(first.status, 201, "{first:?}");
+        let run = first.body.trim_matches('"').split_once('/').expect("a run").1.to_owned();
+        let (_, other) = signed(bed, "bank", "", &json!({"id": "P-1", "n": 4})).await;
+        assert_eq!((other.status, &other.body), (201, &first.body), "the payment is the same");
+        let found = deliveries(bed, "?workflow=bank").await;
+        assert_eq!(
+            (&found[0]["state"], &found[1]["state"], &found[1]["run"]),
+            (&json!("repeated"), &json!("accepted"), &json!(run))
+        );
+        assert_eq!(again(bed, &headers, "/from/bank", &json!({"id": "P-1", "n": 5})).await.status, 401);
+        let shown = bed.send("GET /from/bank?challenge=%3Cb%3E", &[], "").await;
+        assert_eq!(
+            (shown.status, shown.body.as_str(), shown.header("content-type")),
+            (200, "<b>", Some("text/plain; charset=utf-8"))
+        );
+        assert_eq!(shown.header("x-content-type-options"), Some("nosniff"));
+        assert_eq!(bed.send("GET /from/bank", &[], "").await.problem(), (400, "Not a question".into()));
+        assert_eq!(bed.send("PUT /from/bank", &[], "").await.status, 405);
+
+        // A secret of the query and a confidential body lie nowhere as they are.
+        let answer = bed
+            .send(
+                "POST /from/plain?token=tide+water&a=1",
+                &[("content-type", "text/plain"), ("cookie", "c=1")],
+                "berth 4711",
+            )
+            .await;
+        assert_eq!(answer.status, 202, "{answer:?}");
+        assert_eq!(bed.send("POST /from/plain?token=x", &[], "{}").await.status, 401);
+        assert_eq!(bed.send("POST /from/near", &[("content-type", "text/plain")], "x").await.status, 403);
+        let row = super::server()
+            .sql("kanzlei_answered", "SELECT CONCAT(query, headers, body) FROM delivery WHERE workflow = 'plain'")
+            .expect("a row");
+        assert!(row.starts_with("sealed:") && !row.contains("4711") && !row.contains("tide"), "{row}");
+        let found = deliveries(bed, "?workflow=plain").await;
+        let shown =
+            bed.control(&format!("GET /deliveries/{}", found[0]["id"].as_str().expect("an id")), &Json::Null).await;
+        assert!(!shown.body.contains("4711") && !shown.body.contains("tide"), "{}", shown.body);
+        assert!(shown.body.contains("text/plain") && !shown.body.contains("\"cookie\""), "{}", shown.body);
+        eventually(async || deliveries(bed, "?state=accepted").await.len() == 2).await;
+    });
+}
+
+#[test]
+fn a_burst_of_one_message_queues_one_job() {
+    with("burst", &[], &[], async |bed| {
+        secrets(bed).await;
+        assert_eq!(bed.deploy(&[CUSTOMS]).await.status, 200);
+        let body = json!({"data": {"declaration": "D-1"}});
+        let (headers, first) = signed(bed, "customs", "msg_b", &body).await;
+        let sends = (0..50).map(|_| again(bed, &headers, "/from/customs", &body));
+        let answers = futures_util::future::join_all(sends).await;
+        assert!(answers.iter().all(|answer| (answer.status, &answer.body) == (202, &first.body)));
+        let counts = super::server().sql("kanzlei_burst", "SELECT CONCAT((SELECT COUNT(*) FROM job), ' ', (SELECT COUNT(*) FROM delivery), ' ', (SELECT COUNT(*) FROM delivery_key))");
+        assert_eq!(counts.expect("counts").trim(), "1 51 1");
+    });
+}
