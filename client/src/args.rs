@@ -1,5 +1,6 @@
 //! The commands and their help.
 
+mod deliveries;
 mod edit;
 mod jobs;
 mod office;
@@ -11,6 +12,7 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
 
+pub use deliveries::{Deliveries, Redeliver, SendWebhook};
 pub use edit::{Draft, Edit};
 pub use jobs::{Jobs, LaneAction, Select, TimetableAction, Timetables};
 pub use office::{Databases, Keys, Operators, Secrets, Settings};
@@ -392,6 +394,35 @@ pub enum Command {
         #[arg(long, default_value_t = 20)]
         limit: u32,
     },
+    /// List messages of senders as they arrived at webhooks, newest first
+    #[command(
+        after_help = "Examples:\n  kanzlei deliveries\n  kanzlei deliveries customs-recall --state unfit --since 2h\n  kanzlei deliveries --key msg_2KWPBgLlAfxdpx2AI54pPJ85f4W"
+    )]
+    Deliveries(Deliveries),
+    /// Show one message: headers, body, and the input that the live revision makes of it
+    #[command(
+        after_help = "Examples:\n  kanzlei delivery last\n  kanzlei delivery 0195a1b2-0000-7000-8000-000000000001 --json"
+    )]
+    Delivery {
+        /// Its id, or `last`
+        id: String,
+    },
+    /// Process messages again, with the live revision or the one that received them
+    #[command(
+        after_help = "Each becomes a job of its own; a message that was a repetition is processed too when it is named.\n\nExamples:\n  kanzlei redeliver last\n  kanzlei redeliver --workflow customs-recall --state unfit\n  kanzlei redeliver --workflow customs-recall --since 2h --dry-run"
+    )]
+    Redeliver(Redeliver),
+    /// Propose inputs for a workflow from the last messages that arrived for it
+    #[command(after_help = "Example:\n  kanzlei propose customs-recall")]
+    Propose {
+        /// The workflow, or the draft whose address collects messages
+        name: String,
+    },
+    /// Sign a message as its sender does, and send it to a webhook
+    #[command(
+        after_help = "The service signs with its own secret, which is not shown.\n\nExamples:\n  kanzlei send-webhook customs-recall\n  kanzlei send-webhook customs-recall --body decision.json --id msg_1\n  echo '{\"id\":\"P-1\"}' | kanzlei send-webhook payment-notice --body - --curl"
+    )]
+    SendWebhook(SendWebhook),
     /// Find the run, the job or the refusal of a request by its X-Request-Id
     #[command(after_help = "Example:\n  kanzlei find 01a21301-a8c5-70cd-ad69-18ba2780c433")]
     Find {

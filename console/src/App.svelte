@@ -7,6 +7,7 @@
   import Book from 'carbon-icons-svelte/lib/Book.svelte';
   import Catalog from 'carbon-icons-svelte/lib/Catalog.svelte';
   import Document from 'carbon-icons-svelte/lib/Document.svelte';
+  import Email from 'carbon-icons-svelte/lib/Email.svelte';
   import FlowStream from 'carbon-icons-svelte/lib/FlowStream.svelte';
   import Password from 'carbon-icons-svelte/lib/Password.svelte';
   import Light from 'carbon-icons-svelte/lib/Light.svelte';
@@ -21,6 +22,8 @@
 
   /** Pages are loaded when they are first shown. */
   const load = {
+    deliveries: () => import('./pages/Deliveries.svelte'),
+    delivery: () => import('./pages/Delivery.svelte'),
     handbook: () => import('./pages/Handbook.svelte'),
     import: () => import('./pages/Import.svelte'),
     job: () => import('./pages/Job.svelte'),
@@ -51,6 +54,7 @@
     { href: '/workflows', label: 'Workflows', icon: Document },
     { href: '/runs', label: 'Runs', icon: Activity },
     { href: '/jobs', label: 'Jobs', icon: Catalog },
+    { href: '/deliveries', label: 'Deliveries', icon: Email },
     { href: '/lanes', label: 'Lanes', icon: FlowStream },
     { href: '/timetables', label: 'Timetables', icon: Alarm },
     { href: '/services', label: 'Services', icon: Application },
@@ -121,6 +125,10 @@
         {#await load.job() then { default: Page }}{#key parts[1]}<Page id={parts[1]} />{/key}{/await}
       {:else if area === 'jobs'}
         {#await load.jobs() then { default: Page }}<Page />{/await}
+      {:else if area === 'deliveries' && parts[1]}
+        {#await load.delivery() then { default: Page }}{#key parts[1]}<Page id={parts[1]} />{/key}{/await}
+      {:else if area === 'deliveries'}
+        {#await load.deliveries() then { default: Page }}<Page />{/await}
       {:else if area === 'keys'}
         {#await load.keys() then { default: Page }}<Page />{/await}
       {:else if area === 'lanes'}

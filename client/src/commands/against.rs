@@ -1,13 +1,16 @@
 //! `rehearse --against URL`: the requests of cases, sent to a deployed service; replies, states of steps
 //! and final states compared. Stubs do not apply there: what services answer is theirs.
 
+use std::collections::BTreeMap;
 use std::time::Duration;
 
+use kanzlei_api::deliveries::{Delivery, Signing};
 use kanzlei_api::runs::Run;
 use kanzlei_engine::machine::Reply;
 use kanzlei_model::value::Value;
 use kanzlei_rehearsal::{CaseResult, Prepared, Reached, StepSeen, body_of};
 
+use super::deliveries::sign;
 use crate::Error;
 use crate::api::{Api, agent};
 
@@ -27,6 +30,11 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
             continue;
         };
         let (media, bytes) = body_of(&headers, body.as_ref());
+        // A message is signed like its sender signs it.
+        let (target, headers) = match prepared.is_delivery(*index) {
+            true => signed(api, prepared, (&method, &target, headers), &media, &bytes)?,
+            false => (target, headers),
+        };
         let mut request = ureq::http::Request::builder().method(method.as_str()).uri(format!("{base}{target}"));
         for (name, value) in headers.iter().filter(|(name, _)| !name.eq_ignore_ascii_case("content-type")) {
             request = request.header(name, value);
@@ -39,6 +47,10 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
             .map_err(|error| Error::Usage(format!("`{base}{target}` is not a valid address: {error}")))?;
         let (mut reply, run_id) = answer(&agent, base, request)?;
         // A queued run answers like a direct one when it has ended; its id is that of its job.
+        let run_id = match prepared.is_delivery(*index) {
+            true => queued_for(api, base, &agent, &mut reply)?.or(run_id),
+            false => run_id,
+        };
         let queued = run_id.as_ref().filter(|id| {
             let there = format!("/~/jobs/{id}");
             reply.status == 202 && reply.headers.iter().any(|(name, at)| name == "location" && *at == there)
@@ -74,6 +86,45 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
         return Err(Error::Usage("none of the cases has a `request` to send".into()));
     }
     Ok(results)
+}
+
+/// The target and headers of a message as its sender sends them.
+fn signed(
+    api: &Api,
+    prepared: &Prepared,
+    (method, target, headers): (&str, &str, Vec<(String, String)>),
+    media: &str,
+    bytes: &[u8],
+) -> Result<(String, Vec<(String, String)>), Error> {
+    let (path, query) = target.split_once('?').unwrap_or((target, ""));
+    let mut headers: BTreeMap<String, String> = headers.into_iter().collect();
+    let id = headers.remove("webhook-id");
+    headers.insert("content-type".to_owned(), media.to_owned());
+    let signing = Signing {
+        workflow: prepared.plan().name.clone(),
+        entry: Some(format!("{method} {path}")),
+        query: query.to_owned(),
+        headers,
+        id,
+        ..Signing::default()
+    };
+    let signed = sign(api, signing, bytes)?;
+    Ok((signed.target, signed.headers.into_iter().collect()))
+}
+
+/// The job of a message that was kept, once it has ended; its result takes the place of the answer.
+fn queued_for(api: &Api, base: &str, agent: &ureq::Agent, reply: &mut Reply) -> Result<Option<String>, Error> {
+    let delivery = reply.body.member("delivery").and_then(Value::as_text).map(|id| id.to_string());
+    let Some(id) = delivery.filter(|_| reply.status == 202) else { return Ok(None) };
+    let delivery: Delivery = api.get(&format!("/deliveries/{id}"))?;
+    let Some(job) = delivery.line.run.filter(|_| delivery.line.as_job).map(|job| job.to_string()) else {
+        return Ok(None);
+    };
+    wait_for(agent, base, &job)?;
+    let request = ureq::http::Request::get(format!("{base}/~/jobs/{job}/result"));
+    let request = request.body(Vec::new()).map_err(|error| Error::Failed(error.to_string()))?;
+    (*reply, _) = answer(agent, base, request)?;
+    Ok(Some(job))
 }
 
 /// Sends a request; returns the answer and the id of its run.

@@ -33,8 +33,12 @@ pub struct How<'a> {
 pub fn call(api: &Api, name: &str, inputs: &[String], how: &How) -> Done {
     let &How { key, headers, curl, json } = how;
     let workflow: Workflow = api.get(&format!("/workflows/{}", segment(name)))?;
-    let Some(endpoint) = workflow.endpoints.first() else {
-        return Err(Error::Failed(format!("`{name}` has no endpoint")));
+    let Some(endpoint) = workflow.endpoints.iter().find(|endpoint| endpoint.proof.is_none()) else {
+        let hint = match workflow.endpoints.first() {
+            Some(_) => format!("; it has a webhook: kanzlei send-webhook {name} --body FILE"),
+            None => String::new(),
+        };
+        return Err(Error::Failed(format!("`{name}` has no endpoint{hint}")));
     };
     let (url, method) = (endpoint.url.as_str(), endpoint.method.as_str());
     let mut given = Map::new();

@@ -4,6 +4,7 @@ mod against;
 mod begin;
 mod call;
 mod databases;
+mod deliveries;
 mod documents;
 mod drafts;
 mod edit;
@@ -139,6 +140,11 @@ pub fn run(args: Args) -> Done {
             let filter = RefusalFilter { workflow, status, request_id, before, limit: Some(limit) };
             refusals::list(&api()?, &filter, json)
         }
+        Command::Deliveries(which) => deliveries::list(&api()?, &which.filter(), json),
+        Command::Delivery { id } => deliveries::show(&api()?, &id, json),
+        Command::Redeliver(asked) => deliveries::redeliver(&api()?, asked, json),
+        Command::Propose { name } => deliveries::propose(&api()?, &name, json),
+        Command::SendWebhook(asked) => deliveries::send(&api()?, &asked, json),
         Command::Find { request_id } => refusals::find(&api()?, &request_id, json),
         Command::Lanes => lanes::list(&api()?, json),
         Command::Lane { action, name } => lanes::change(&api()?, &name, action, json),

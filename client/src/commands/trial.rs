@@ -14,7 +14,7 @@ use kanzlei_model::run::RunState;
 use serde_json::{Map, Value as Json};
 
 use super::runs::{meant, print_steps, print_value};
-use super::{listing, print_json, segment, stepwise};
+use super::{deliveries, listing, print_json, segment, stepwise};
 use crate::api::Api;
 use crate::args::{Target, Try};
 use crate::{Done, Error, draw, files};
@@ -28,6 +28,7 @@ pub fn run(api: &Api, args: &Try, json: bool) -> Done {
         input: Json::Null,
         exact: args.exact,
         run: None,
+        delivery: None,
         recorded: args.recorded.clone(),
         stepwise: args.interactive,
         only: args.step.clone().unwrap_or_default(),
@@ -49,6 +50,9 @@ pub fn run(api: &Api, args: &Try, json: bool) -> Done {
     if let Some(run) = &args.run {
         let id = meant(api, run)?;
         request.run = Some(id.parse().map_err(|_| Error::Usage(format!("`{id}` is not the id of a run")))?);
+    }
+    if let Some(delivery) = &args.delivery {
+        request.delivery = Some(deliveries::id_of(api, delivery)?);
     }
     (request.workflow, request.drafts) = (chosen.workflow, chosen.drafts);
     (request.documents, request.files) = (chosen.documents, chosen.files);

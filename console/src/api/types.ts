@@ -1107,6 +1107,108 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Messages of senders as they arrived, newest first */
+        get: operations["deliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/deliveries/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A message with its headers and body */
+        get: operations["delivery"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/deliveries/{id}/case": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adds a case with the message to the draft of its workflow's cases */
+        post: operations["addCaseOfDelivery"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/deliveries/process": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Queues jobs for messages again, by the live revision or by the one that received each */
+        post: operations["processDeliveries"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/deliveries/input": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Proposes inputs and how they are taken from messages, from several of them */
+        post: operations["proposeInput"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/deliveries/sign": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Signs a message to a webhook as its sender does, with the secret of the service */
+        post: operations["signMessage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/refusals": {
         parameters: {
             query?: never;
@@ -1355,6 +1457,11 @@ export interface components {
              */
             endpoint: string;
             /**
+             * @description The path of a webhook: `/from/customs`; empty for none.
+             * @default
+             */
+            webhook: string;
+            /**
              * @description The pattern of a timetable: `0 2 * * *`; empty for none.
              * @default
              */
@@ -1493,6 +1600,19 @@ export interface components {
             /** @description What differs, in a sentence. */
             text: string;
         };
+        /** @description From which deliveries inputs are proposed. */
+        CompareDeliveries: {
+            /**
+             * @description Ids of deliveries; without one the last 20 of the workflow.
+             * @default []
+             */
+            ids: string[];
+            /**
+             * @description The name of a workflow.
+             * @default null
+             */
+            workflow: string | null;
+        };
         /** @description How two texts differ. */
         Comparison: {
             /** @description The steps that differ, in order. */
@@ -1572,6 +1692,85 @@ export interface components {
              */
             dropped: number;
             mean_us: components["schemas"]["Span"] | null;
+        };
+        /** @description A delivery as it is kept. */
+        Delivery: {
+            line: components["schemas"]["DeliveryLine"];
+            request_id: string;
+            method: string;
+            query: string;
+            /** @description Header fields in their order, without credentials. */
+            headers: [
+                string,
+                string
+            ][];
+            /** @description SHA-256 of the body, in hexadecimal digits. */
+            digest: string;
+            /** @description The body, where it is text. */
+            text: string | null;
+            /** @description The body in base64, where it is none. */
+            base64: string | null;
+            /** @description What expressions know as `delivery`; null where the body cannot be read. */
+            value: unknown;
+            /** @description The input that the live revision makes of it. */
+            input: unknown;
+            /** @description Why the live revision makes none. */
+            unfit: components["schemas"]["Problem"] | null;
+            /** @description The line that processes it again. */
+            command: string;
+        };
+        /** @description A delivery without its body. */
+        DeliveryLine: {
+            /** Format: uuid */
+            id: string;
+            workflow: string;
+            /** @description `POST /from/customs`. */
+            entry: string;
+            received: components["schemas"]["Timestamp"];
+            /** @description `accepted`, `repeated`, `unfit` or `captured`. */
+            state: string;
+            /** @description What tells it apart, as its sender wrote it. */
+            key: string | null;
+            /** @description The address it came from. */
+            caller: string | null;
+            /** @description How it was proven, and with which secret: `standard, customs-webhook`. */
+            proof: string;
+            media: string;
+            /**
+             * Format: uint64
+             * @description Bytes of the body.
+             */
+            size: number;
+            /**
+             * Format: uuid
+             * @description The run that came of it last.
+             */
+            run: string | null;
+            /** @description Whether that is a job. */
+            as_job: boolean;
+            /**
+             * Format: uint32
+             * @description How often it was processed.
+             */
+            processed: number;
+            /**
+             * Format: uuid
+             * @description Of a repetition: the first one.
+             */
+            first: string | null;
+            /** @description Why its workflow does not accept it. */
+            problem: components["schemas"]["Problem"] | null;
+            /** Format: uint32 */
+            revision: number;
+        };
+        /** @description A page of deliveries, newest first. */
+        DeliveryPage: {
+            deliveries: components["schemas"]["DeliveryLine"][];
+            /**
+             * Format: uuid
+             * @description What `before` is for the next page; null on the last one.
+             */
+            next_before: string | null;
         };
         /** @description What a deploy put live. */
         Deployed: {
@@ -1809,6 +2008,11 @@ export interface components {
              *     }
              */
             request: components["schemas"]["ExampleRequest"];
+            /**
+             * @description Of a webhook: how its messages are proven, such as `standard`.
+             * @default null
+             */
+            proof: string | null;
         };
         /** @description A step of the outline, or a case. */
         Entry: {
@@ -2861,6 +3065,84 @@ export interface components {
         } & {
             [key: string]: unknown;
         };
+        /** @description Which deliveries to process again: those named, or those that fit; oldest first. */
+        ProcessDeliveries: {
+            /**
+             * @description Ids of deliveries; without one those that fit the other members.
+             * @default []
+             */
+            ids: string[];
+            /**
+             * @description The name of a workflow.
+             * @default null
+             */
+            workflow: string | null;
+            /**
+             * @description `accepted`, `repeated`, `unfit` or `captured`.
+             * @default null
+             */
+            state: string | null;
+            /**
+             * @description Only those that arrived since an instant, or since a span before now: `2h`.
+             * @default null
+             */
+            since: string | null;
+            /**
+             * @description Only those that arrived before an instant, or before a span before now.
+             * @default null
+             */
+            until: string | null;
+            /**
+             * @description Whether the revision that received each processes it; the live one by default.
+             * @default false
+             */
+            as_received: boolean;
+            /**
+             * @description Whether they are only counted.
+             * @default false
+             */
+            dry_run: boolean;
+        };
+        /** @description What became of deliveries that were processed again. */
+        Processed: {
+            deliveries: components["schemas"]["ProcessedDelivery"][];
+            /**
+             * Format: uint32
+             * @description How many fit.
+             */
+            found: number;
+            /** @description Whether there are more than one call processes. */
+            more: boolean;
+        };
+        /** @description One of them. */
+        ProcessedDelivery: {
+            /** Format: uuid */
+            delivery: string;
+            /** Format: uuid */
+            job: string | null;
+            problem: components["schemas"]["Problem"] | null;
+        };
+        /** @description Inputs that messages suggest. */
+        Proposed: {
+            /**
+             * Format: uint32
+             * @description How many messages were compared.
+             */
+            messages: number;
+            inputs: components["schemas"]["ProposedInput"][];
+            /** @description The inputs as a document writes them. */
+            input: string;
+            /** @description How a webhook takes them from the message, as a document writes it. */
+            send: string;
+        };
+        /** @description One input. */
+        ProposedInput: {
+            name: string;
+            /** @description JSON Schema. */
+            schema: unknown;
+            /** @description The expression that takes it from a message. */
+            from: string;
+        };
         /** @description A question about a document or a place in it. */
         Question: {
             /**
@@ -3604,6 +3886,57 @@ export interface components {
         SignIn: {
             token: string;
         };
+        /** @description A message as its sender sends it. */
+        SignedMessage: {
+            id: string;
+            method: string;
+            url: string;
+            /** @description Path and query. */
+            target: string;
+            headers: {
+                [key: string]: string;
+            };
+        };
+        /** @description A message to be signed as its sender does. */
+        Signing: {
+            /**
+             * @description The name of the workflow.
+             * @default
+             */
+            workflow: string;
+            /**
+             * @description The entry, where it has several: `POST /from/customs`.
+             * @default null
+             */
+            entry: string | null;
+            /**
+             * @description The query, without a question mark.
+             * @default
+             */
+            query: string;
+            /**
+             * @description Further header fields.
+             * @default {}
+             */
+            headers: {
+                [key: string]: string;
+            };
+            /**
+             * @description The body as text.
+             * @default
+             */
+            body: string;
+            /**
+             * @description The body in base64, where it is no text.
+             * @default null
+             */
+            base64: string | null;
+            /**
+             * @description The id of the message; a fresh one by default.
+             * @default null
+             */
+            id: string | null;
+        };
         /**
          * Format: int64
          * @description A span of time in microseconds. Written as a number.
@@ -3899,6 +4232,12 @@ export interface components {
              */
             run: string | null;
             /**
+             * Format: uuid
+             * @description A delivery of which the workflow that is tried makes its input; `input` is put over it.
+             * @default null
+             */
+            delivery: string | null;
+            /**
              * @description The step of that run to continue from, by its number: what was asked before it is answered as then, and the clock begins where it did.
              * @default
              */
@@ -4048,6 +4387,7 @@ export type Changed = components['schemas']['Changed'];
 export type Checked = components['schemas']['Checked'];
 export type Choice = components['schemas']['Choice'];
 export type ClientChange = components['schemas']['ClientChange'];
+export type CompareDeliveries = components['schemas']['CompareDeliveries'];
 export type Comparison = components['schemas']['Comparison'];
 export type Composed = components['schemas']['Composed'];
 export type Counted = components['schemas']['Counted'];
@@ -4055,6 +4395,9 @@ export type Covered = components['schemas']['Covered'];
 export type Database = components['schemas']['Database'];
 export type Databases = components['schemas']['Databases'];
 export type Day = components['schemas']['Day'];
+export type Delivery = components['schemas']['Delivery'];
+export type DeliveryLine = components['schemas']['DeliveryLine'];
+export type DeliveryPage = components['schemas']['DeliveryPage'];
 export type Deployed = components['schemas']['Deployed'];
 export type DeployedDocument = components['schemas']['DeployedDocument'];
 export type Description = components['schemas']['Description'];
@@ -4146,6 +4489,11 @@ export type Preview = components['schemas']['Preview'];
 export type PreviewEndpoint = components['schemas']['PreviewEndpoint'];
 export type Previews = components['schemas']['Previews'];
 export type Problem = components['schemas']['Problem'];
+export type ProcessDeliveries = components['schemas']['ProcessDeliveries'];
+export type Processed = components['schemas']['Processed'];
+export type ProcessedDelivery = components['schemas']['ProcessedDelivery'];
+export type Proposed = components['schemas']['Proposed'];
+export type ProposedInput = components['schemas']['ProposedInput'];
 export type Question = components['schemas']['Question'];
 export type Ran = components['schemas']['Ran'];
 export type Range = components['schemas']['Range'];
@@ -4196,6 +4544,8 @@ export type Severity = components['schemas']['Severity'];
 export type Shape = components['schemas']['Shape'];
 export type Sheet = components['schemas']['Sheet'];
 export type SignIn = components['schemas']['SignIn'];
+export type SignedMessage = components['schemas']['SignedMessage'];
+export type Signing = components['schemas']['Signing'];
 export type Span = components['schemas']['Span'];
 export type Statement = components['schemas']['Statement'];
 export type Statements = components['schemas']['Statements'];
@@ -6556,6 +6906,202 @@ export interface operations {
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    deliveries: {
+        parameters: {
+            query?: {
+                /** @description The name of a workflow. */
+                workflow?: string;
+                /** @description `accepted`, `repeated`, `unfit` or `captured`. */
+                state?: string;
+                /** @description What tells it apart, as its sender wrote it. */
+                key?: string;
+                /** @description The run or job that came of it. */
+                run?: string;
+                /** @description Only those that arrived since an instant, or since a span before now: `2h`. */
+                since?: string;
+                /** @description Only those that arrived before an instant, or before a span before now. */
+                until?: string;
+                /** @description Only deliveries before this one. */
+                before?: string;
+                /** @description 1 to 500; 50 by default. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryPage"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    delivery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Delivery"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    addCaseOfDelivery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CaseName"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedCase"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    processDeliveries: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProcessDeliveries"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Processed"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    proposeInput: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompareDeliveries"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposed"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    signMessage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Signing"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedMessage"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

@@ -2,7 +2,7 @@
   /** How a live workflow is called: address, lines to copy, what a request holds, and a form that sends one. */
   import { Button } from 'carbon-components-svelte';
   import { untrack } from 'svelte';
-  import type { Endpoint, JobStarted, PlainAnswer, Workflow } from '../api/types';
+  import type { Endpoint, JobStarted, PlainAnswer, SignedMessage, Workflow } from '../api/types';
   import { Refused, session } from '../lib/api.svelte';
   import { fetchLines, typedLines } from '../lib/code';
   import { line, took } from '../lib/show';
@@ -17,6 +17,7 @@
   let headers = $state('');
   let answer = $state.raw<PlainAnswer | undefined>(undefined);
   let job = $state('');
+  let delivery = $state('');
   let error = $state.raw<Refused | undefined>(undefined);
   let busy = $state(false);
 
@@ -40,12 +41,20 @@
     busy = true;
     error = undefined;
     answer = undefined;
-    job = '';
+    [job, delivery] = ['', ''];
     try {
       if (endpoint) {
         const lines = headers.split('\n').filter((one) => one.includes(':'));
         const fields = Object.fromEntries(lines.map((one) => [one.slice(0, one.indexOf(':')).trim(), one.slice(one.indexOf(':') + 1).trim()]));
-        answer = await session.ask<PlainAnswer>('POST', '/requests', { method: endpoint.method, target, headers: fields, body });
+        let asked = { method: endpoint.method, target, headers: fields };
+        if (endpoint.proof) {
+          const [path, query = ''] = target.split('?');
+          const signing = { workflow: workflow.name, entry: `${endpoint.method} ${path}`, query, headers: { 'content-type': 'application/json', ...fields }, body };
+          const signed = await session.ask<SignedMessage>('POST', '/deliveries/sign', signing);
+          asked = { method: signed.method, target: signed.target, headers: signed.headers };
+        }
+        answer = await session.ask<PlainAnswer>('POST', '/requests', { ...asked, body });
+        delivery = endpoint.proof ? ((JSON.parse(answer.body || 'null') as { delivery?: string } | null)?.delivery ?? '') : '';
       } else {
         const started = await session.ask<JobStarted>('POST', '/jobs', { workflow: workflow.name, input: body.trim() ? JSON.parse(body) : {} });
         job = started.id;
@@ -78,8 +87,12 @@
 {#if endpoint}
   <Copyable text="{endpoint.method} {endpoint.url}" label="Copy the address" />
   <Copyable text={endpoint.curl} label="Copy a request that works" />
+  {#if !endpoint.proof}
   <details><summary>Lines for fetch</summary><Copyable text={fetchLines(endpoint)} label="Copy the lines for fetch" /></details>
   <details><summary>Lines for a typed client</summary><Copyable text={typedLines(endpoint)} label="Copy the lines for a typed client" /></details>
+  {:else}
+  <p class="dim">A webhook, proven by <code>{endpoint.proof}</code>. <a href="/deliveries?workflow={encodeURIComponent(workflow.name)}">Messages that arrived</a></p>
+  {/if}
 {:else}
   <p class="dim">It has no address of its own: other workflows invoke it, or a timetable starts it.</p>
 {/if}
@@ -94,7 +107,7 @@
   </details>
 {/if}
 <form class="send" onsubmit={(event) => { event.preventDefault(); void send(); }}>
-  <strong>{endpoint ? 'Send a request, for real' : 'Run it once, for real'}</strong>
+  <strong>{endpoint?.proof ? 'Send a message like its sender, for real' : endpoint ? 'Send a request, for real' : 'Run it once, for real'}</strong>
   {#if endpoint}
     <div class="row"><span class="mono">{endpoint.method}</span><input class="control mono grow" aria-label="Path and query" bind:value={target} spellcheck="false" autocomplete="off" /></div>
     <label for="send-headers">Header fields, one on a line</label>
@@ -111,7 +124,7 @@
 {#if answer}
   <section class="answer" class:bad={answer.status >= 400} aria-label="Answer" role="status">
     <p><strong>{answer.status}</strong> <span class="dim">in {took(answer.duration_us)}</span>
-      {#if answer.run}<a href="/runs/{answer.run}">Its run</a>{:else if answer.job}<a href="/jobs/{answer.job}">Its job</a>{:else if answer.status >= 400}<a href="/runs?state=refused&workflow={encodeURIComponent(workflow.name)}">Refused before a run</a>{:else}<span class="dim">request {answer.request_id}</span>{/if}
+      {#if delivery}<a href="/deliveries/{delivery}">Its delivery</a>{:else if answer.run}<a href="/runs/{answer.run}">Its run</a>{:else if answer.job}<a href="/jobs/{answer.job}">Its job</a>{:else if answer.status >= 400}<a href="/runs?state=refused&workflow={encodeURIComponent(workflow.name)}">Refused before a run</a>{:else}<span class="dim">request {answer.request_id}</span>{/if}
     </p>
     {#if answer.body}<pre>{pretty(answer.body)}{answer.cut ? '\n…' : ''}</pre>{/if}
     <details><summary>Header fields</summary><pre>{answer.headers.map(([name, value]) => `${name}: ${value}`).join('\n')}</pre></details>

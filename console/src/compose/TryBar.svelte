@@ -2,7 +2,7 @@
   /** Trying the draft: with which input, what answers, how far; and what came of it. */
   import { Button } from 'carbon-components-svelte';
   import { untrack } from 'svelte';
-  import type { Draft, Outline, Refusal, RefusalPage, Rehearsal, Run, RunPage, Trial } from '../api/types';
+  import type { Delivery, DeliveryLine, DeliveryPage, Draft, Outline, Refusal, RefusalPage, Rehearsal, Run, RunPage, Trial } from '../api/types';
   import { Refused, session } from '../lib/api.svelte';
   import { router } from '../lib/router.svelte';
   import { ago, line } from '../lib/show';
@@ -23,8 +23,10 @@
   let { composer, desk, onnext }: Props = $props();
 
   type How = { until?: string; only?: string; stepwise?: boolean };
-  /** Where the input comes from: `sample`, `last`, `run ID`, `case NAME`, `refusal ID`. */
-  let source = $state(router.query.get('run') ? `run ${router.query.get('run')}` : 'sample');
+  /** Where the input comes from: `sample`, `last`, `run ID`, `case NAME`, `refusal ID`, `delivery ID`. */
+  let source = $state(
+    router.query.get('run') ? `run ${router.query.get('run')}` : router.query.get('delivery') ? `delivery ${router.query.get('delivery')}` : 'sample',
+  );
   /** The step of the run to continue from. */
   let from = $state(router.query.get('from') ?? '');
   let mode = $state<'usual' | 'simulated' | 'live' | 'recorded' | 'chosen'>(router.query.get('recorded') ? 'recorded' : 'usual');
@@ -36,6 +38,7 @@
   let runs: RunPage['runs'] = $state.raw([]);
   let refusals: Refusal[] = $state.raw([]);
   let cases: string[] = $state.raw([]);
+  let deliveries: DeliveryLine[] = $state.raw([]);
   let trying = $state(false);
   let error = $state.raw<Refused | undefined>(undefined);
 
@@ -45,6 +48,7 @@
   const warnings = $derived(composer.findings.length - errors);
   const asked = $derived(askedBy(composer.steps));
   const run = $derived(source.startsWith('run ') ? source.slice(4) : undefined);
+  const delivery = $derived(source.startsWith('delivery ') ? source.slice(9) : undefined);
   const wanted = $derived(composer.sheet?.inputs ?? []);
 
   async function load() {
@@ -55,6 +59,9 @@
         quiet(session.get<RunPage>(`/runs?workflow=${name}&limit=10`).then((page) => page.runs), []),
         quiet(session.get<RefusalPage>(`/refusals?workflow=${name}&limit=5`).then((page) => page.refusals), []),
       ]);
+    }
+    if (composer.sheet?.parts.some((part) => part.kind === 'webhook')) {
+      deliveries = await quiet(session.get<DeliveryPage>(`/deliveries?workflow=${name}&limit=10`).then((page) => page.deliveries), []);
     }
     cases = await quiet(caseNames(), []);
   }
@@ -85,6 +92,8 @@
         if (!text) throw new Refused(0, 'The body of the request is not known', 'It is not kept where it may hold something confidential.');
         return object(JSON.parse(text));
       }
+      case 'delivery':
+        return object((await session.get<Delivery>(`/deliveries/${encodeURIComponent(key)}`)).input);
       case 'last':
         return object(desk.trial?.input);
       default:
@@ -118,11 +127,12 @@
   async function body(step: How): Promise<Record<string, unknown>> {
     const out: Record<string, unknown> = { workflow: composer.sheet?.name || composer.name, ...step, documents: composer.question().documents, files: composer.files };
     if (run) out.run = run;
+    if (delivery) out.delivery = delivery;
     if (run && from && !step.only) out.from = from;
     if (editing && form) {
       const { input, changed } = form.value();
-      if (changed || !run) [out.input, out.exact] = [input, source !== 'sample' && !run];
-    } else if (!run && source !== 'sample') {
+      if (changed || !(run || delivery)) [out.input, out.exact] = [input, source !== 'sample' && !run];
+    } else if (!run && !delivery && source !== 'sample') {
       [out.input, out.exact] = [await baseOf(source), true];
     }
     if (mode === 'live') out.live = true;
@@ -156,8 +166,8 @@
     desk.trying = attempt;
     untrack(() => {
       void load();
-      // An address that names a run and how to go on from it is tried at once.
-      if (run && (from || mode === 'recorded')) void attempt();
+      // An address that names a message, or a run and how to go on from it, is tried at once.
+      if ((run && (from || mode === 'recorded')) || delivery) void attempt();
     });
   });
 </script>
@@ -177,6 +187,12 @@
     {#if cases.length}
       <optgroup label="Cases">
         {#each cases as one (one)}<option value="case {one}">{one}</option>{/each}
+      </optgroup>
+    {/if}
+    {#if delivery && !deliveries.some((one) => one.id === delivery)}<option value="delivery {delivery}">the message that was chosen</option>{/if}
+    {#if deliveries.length}
+      <optgroup label="Messages that arrived">
+        {#each deliveries as one (one.id)}<option value="delivery {one.id}">{ago(one.received)}: {one.state} {one.key ?? `…${one.id.slice(-6)}`}</option>{/each}
       </optgroup>
     {/if}
     {#if refusals.some((one) => one.body.text)}

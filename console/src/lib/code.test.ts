@@ -8,6 +8,7 @@ const endpoint = (method: string, more: Partial<Endpoint['request']> = {}): Endp
   url: 'http://127.0.0.1:7080/harbours/{harbour}/quotes',
   curl: '',
   request: { method, target: '/harbours/LIN/quotes', path: { harbour: 'LIN' }, query: {}, headers: {}, body: null, ...more },
+  proof: null,
 });
 
 describe('code lines', () => {

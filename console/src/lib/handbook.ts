@@ -60,6 +60,7 @@ const KINDS: Record<string, string> = {
   timetable: 'timetables',
   every: 'timetables',
   endpoint: 'http',
+  webhook: 'webhooks',
   replies: 'http',
   functions: 'expressions',
   input: 'language#a-workflow',

@@ -9,13 +9,14 @@
   import { zone as clockZone } from '../lib/zone.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
-  type Entry = 'request' | 'timetable' | 'none';
+  type Entry = 'request' | 'webhook' | 'timetable' | 'none';
   let about = $state('');
   let name = $state('');
   let named = $state(false);
   let entry: Entry = $state('request');
   let method = $state('POST');
   let path = $state('');
+  let receiver = $state('');
   let pattern = $state('0 2 * * *');
   let zone = $state(Intl.DateTimeFormat().resolvedOptions().timeZone || 'UTC');
   let example = $state('');
@@ -43,8 +44,18 @@
   const taken = $derived(live.some((one) => one.name === chosen) ? 'is live already' : drafts.includes(chosen) ? 'is a draft already' : '');
   const endpoint = $derived(entry === 'request' && path.trim() ? `${method} ${path.trim().startsWith('/') ? '' : '/'}${path.trim()}` : '');
 
+  const wantedAs = (name: string): Beginning => ({
+    name,
+    about,
+    endpoint,
+    webhook: entry === 'webhook' ? receiver.trim() || `/from/${name}` : '',
+    timetable: entry === 'timetable' ? pattern : '',
+    zone: entry === 'timetable' ? zone : '',
+    example,
+  });
+
   $effect(() => {
-    const wanted: Beginning = { name: chosen || 'unnamed', about, endpoint, timetable: entry === 'timetable' ? pattern : '', zone: entry === 'timetable' ? zone : '', example };
+    const wanted = wantedAs(chosen || 'unnamed');
     clearTimeout(timer);
     timer = setTimeout(() => void preview(wanted), 250);
   });
@@ -87,8 +98,7 @@
         const changed = await session.ask<Composed>('POST', '/language/sheet', { documents: [{ path: 'new.yaml', text: source }], path: 'new.yaml', changes });
         text = changed.text;
       } else {
-        const wanted: Beginning = { name: chosen, about, endpoint, timetable: entry === 'timetable' ? pattern : '', zone: entry === 'timetable' ? zone : '', example };
-        text = (await session.ask<Begun>('POST', '/language/begin', wanted)).text;
+        text = (await session.ask<Begun>('POST', '/language/begin', wantedAs(chosen))).text;
       }
       await session.ask<Draft>('PUT', `/drafts/workflow/${encodeURIComponent(chosen)}`, { path: `workflows/${chosen}.yaml`, text }, { 'if-none-match': '*' });
       router.go(`/workflows/${encodeURIComponent(chosen)}`);
@@ -100,7 +110,7 @@
   }
 
   const inputs = $derived(Object.entries((begun?.input ?? {}) as Record<string, Record<string, unknown>>));
-  const fromPath = (input: string) => endpoint.includes(`{${input}}`);
+  const fromPath = (input: string) => entry === 'request' && endpoint.includes(`{${input}}`);
 </script>
 
 <svelte:head><title>New workflow · Kanzlei</title></svelte:head>
@@ -138,6 +148,7 @@
           <legend>Entry</legend>
           <div class="cards">
             <label class="card" class:chosen={entry === 'request'}><input type="radio" name="entry" value="request" bind:group={entry} /><strong>A request</strong><span class="dim">an address that clients call</span></label>
+            <label class="card" class:chosen={entry === 'webhook'}><input type="radio" name="entry" value="webhook" bind:group={entry} /><strong>A webhook</strong><span class="dim">messages of another system</span></label>
             <label class="card" class:chosen={entry === 'timetable'}><input type="radio" name="entry" value="timetable" bind:group={entry} /><strong>A timetable</strong><span class="dim">again and again, by the clock</span></label>
             <label class="card" class:chosen={entry === 'none'}><input type="radio" name="entry" value="none" bind:group={entry} /><strong>Another workflow</strong><span class="dim">no address of its own</span></label>
           </div>
@@ -147,6 +158,9 @@
               <input class="mono" aria-label="Path" bind:value={path} placeholder={'/harbours/{harbour}/quotes'} autocomplete="off" />
             </div>
             <p class="dim mono address">{endpoint ? `${publicUrl}${endpoint.slice(endpoint.indexOf(' ') + 1)}` : ''}</p>
+          {:else if entry === 'webhook'}
+            <div class="row"><span class="mono">POST</span><input class="mono" aria-label="Path of the webhook" bind:value={receiver} placeholder="/from/{chosen || 'customs'}" autocomplete="off" /></div>
+            <p class="dim">Set how its sender proves itself on the sheet. To see messages before anything is mapped, leave the example empty and open the draft's address.</p>
           {:else if entry === 'timetable'}
             <div class="row">
               <label for="pattern">Pattern</label><input id="pattern" class="mono" bind:value={pattern} autocomplete="off" />
@@ -159,7 +173,7 @@
       <section>
         <span class="letter mono" aria-hidden="true">c</span>
         <div>
-          <label for="example">Input, by an example request: JSON, or a line of curl</label>
+          <label for="example">{entry === 'webhook' ? 'Input, by an example message: JSON' : 'Input, by an example request: JSON, or a line of curl'}</label>
           <textarea id="example" class="mono" rows="4" bind:value={example} placeholder={'{"imo": "9074720", "arrives": "2027-03-04T06:00:00Z", "nights": 1}'} spellcheck="false"></textarea>
           {#if runs.length}
             <div class="row"><label for="run">or that of a past run</label>

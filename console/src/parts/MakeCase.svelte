@@ -1,9 +1,9 @@
 <script lang="ts">
-  /** Makes a case of a run or a trial: it is added to the draft of the workflow's cases. */
+  /** Makes a case of a run, a trial or a delivery: it is added to the draft of the workflow's cases. */
   import type { AddedCase } from '../api/types';
   import { Refused, session } from '../lib/api.svelte';
 
-  let { of, id, workflow }: { of: 'runs' | 'trials'; id: string; workflow: string } = $props();
+  let { of, id, workflow }: { of: 'runs' | 'trials' | 'deliveries'; id: string; workflow: string } = $props();
   let naming = $state(false);
   let name = $state('');
   let added = $state.raw<AddedCase | undefined>(undefined);

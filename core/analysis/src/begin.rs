@@ -20,6 +20,7 @@ use kanzlei_lang::document::yaml::{flow, quoted};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json, json};
 
+use crate::propose::propose;
 use crate::sample::schema_of;
 
 /// What a new workflow is to be.
@@ -33,6 +34,8 @@ pub struct Beginning {
     pub about: String,
     /// Method and path of an endpoint: `POST /quotes`; empty for none, or for that of the example.
     pub endpoint: String,
+    /// The path of a webhook: `/from/customs`; empty for none.
+    pub webhook: String,
     /// The pattern of a timetable: `0 2 * * *`; empty for none.
     pub timetable: String,
     /// The time zone of the pattern.
@@ -72,6 +75,9 @@ pub fn begin(wanted: &Beginning) -> Result<Begun, String> {
         ));
     }
     let request = read(wanted.example.trim())?;
+    if !wanted.webhook.trim().is_empty() {
+        return Ok(receives(wanted, &request.body));
+    }
     let endpoint = match (wanted.endpoint.trim(), request.path.as_str()) {
         (endpoint, _) if !endpoint.is_empty() => endpoint.to_owned(),
         (_, path) if !path.is_empty() && wanted.timetable.is_empty() => format!("{} {path}", request.method),
@@ -127,6 +133,28 @@ pub fn begin(wanted: &Beginning) -> Result<Begun, String> {
     }
     text.push_str("\nsteps: []\n");
     Ok(Begun { text, endpoint, input: Json::Object(input) })
+}
+
+/// The document of a workflow that receives messages such as the example.
+fn receives(wanted: &Beginning, example: &Map<String, Json>) -> Begun {
+    let path = format!("/{}", wanted.webhook.trim().trim_start_matches('/'));
+    let bodies = if example.is_empty() { Vec::new() } else { vec![Json::Object(example.clone())] };
+    let proposed = propose(&bodies);
+    let lines = |text: &str, by: &str| text.lines().map(|line| format!("{by}{line}\n")).collect::<String>();
+    let mut text = format!("workflow: {}\n", wanted.name);
+    if !wanted.about.trim().is_empty() {
+        let _ = writeln!(text, "about: {}", quoted(wanted.about.trim()));
+    }
+    if !proposed.input.is_empty() {
+        let _ = write!(text, "\ninput:\n{}", lines(&proposed.input, "  "));
+    }
+    let _ = write!(text, "\nentries:\n  - webhook: {}\n    proof: none\n", plain(&path));
+    if !proposed.send.is_empty() {
+        let _ = write!(text, "    send:\n{}", lines(&proposed.send, "      "));
+    }
+    text.push_str("\nsteps: []\n");
+    let input = proposed.inputs.into_iter().map(|(name, schema, _)| (name, schema));
+    Begun { text, endpoint: format!("POST {path}"), input: Json::Object(input.collect()) }
 }
 
 /// A method and path as a scalar in block layout, where braces need no quotes.

@@ -299,6 +299,9 @@ fn workflow(found: &Workflow) -> String {
     for endpoint in &found.entries {
         let _ = write!(text, "\n`{} {}`  ", endpoint.method, endpoint.path);
     }
+    for webhook in &found.webhooks {
+        let _ = write!(text, "\n`{} {}`  ", webhook.methods.join(", "), webhook.path);
+    }
     for property in &found.input {
         let optional = if property.optional || property.default.is_some() { "?" } else { "" };
         let _ = write!(text, "\n- `{}{optional}: {}`", property.name.text, schema::read(&property.schema));

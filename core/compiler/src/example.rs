@@ -168,6 +168,12 @@ pub struct ExampleRequest {
 pub fn request(input: &InputPlan, endpoint: &Endpoint) -> ExampleRequest {
     let mut out =
         ExampleRequest { method: endpoint.method.clone(), target: endpoint.path.clone(), ..ExampleRequest::default() };
+    if let Some(webhook) = &endpoint.webhook {
+        if webhook.accepts(&endpoint.method) {
+            out.body = webhook.example.clone();
+        }
+        return out;
+    }
     if endpoint.access == Access::Key {
         out.headers.insert("Authorization".into(), "Bearer YOUR-KEY".into());
     }

@@ -44,6 +44,7 @@ use case::{Case, Entered};
 use kanzlei_compiler::check::{Bundle, Checked};
 use kanzlei_compiler::input::{Body, Parts, encoded, form_pairs};
 use kanzlei_compiler::plan::Plan;
+use kanzlei_compiler::plan::webhook::Message;
 use kanzlei_engine::driver;
 use kanzlei_engine::machine::{EffectError, Machine, Query, Reply, Rows, Start};
 use kanzlei_lang::diagnostic::{Diagnostic, Report, Severity};
@@ -329,13 +330,26 @@ impl Prepared {
             Entered::Request { endpoint, path, query, headers, body } => {
                 let declared = &self.plan.endpoints[*endpoint];
                 let (media, bytes) = body_of(headers, body.as_ref());
+                let limit = (declared.answer == Answer::Now).then_some(declared.time);
+                if let Some(webhook) = &declared.webhook {
+                    let message = Message {
+                        id: DELIVERY.to_owned(),
+                        at: case.clock.to_string(),
+                        method: declared.method.clone(),
+                        query: query.clone(),
+                        headers: headers.iter().map(|(name, value)| (name.to_lowercase(), value.clone())).collect(),
+                        media,
+                        body: bytes,
+                    };
+                    let delivery = message.delivery()?;
+                    return Ok((webhook.input(&self.plan.input, &declared.input, &message, &delivery)?, limit));
+                }
                 let body = Body::read(&media, &bytes)?;
                 let path = path.iter().map(|(name, value)| (name.as_str(), value.clone())).collect();
                 let parts = Parts { path, query: form_pairs(query.as_bytes()), body };
                 let header = |name: &str| {
                     headers.iter().find(|(known, _)| known.eq_ignore_ascii_case(name)).map(|(_, value)| value.clone())
                 };
-                let limit = (declared.answer == Answer::Now).then_some(declared.time);
                 Ok((self.plan.input.gather(&declared.input, parts, &header)?, limit))
             }
         }
@@ -378,6 +392,14 @@ impl Prepared {
         Some((declared.method.clone(), target, headers.clone(), body.clone()))
     }
 
+    /// Whether the request of a case is a message to a webhook.
+    pub fn is_delivery(&self, index: usize) -> bool {
+        match &self.cases[index].entered {
+            Entered::Request { endpoint, .. } => self.plan.endpoints[*endpoint].webhook.is_some(),
+            Entered::Input(_) => false,
+        }
+    }
+
     /// The line of a case, from 1.
     pub fn line(&self, index: usize) -> u32 {
         self.cases[index].line
@@ -403,6 +425,9 @@ impl Prepared {
         &self.cases[index].name
     }
 }
+
+/// The id that `delivery.id` has in cases.
+const DELIVERY: &str = "01987a00-0000-7000-8000-000000000001";
 
 /// The media type and the bytes of a case's body: JSON, unless it is a text and the headers say what.
 pub fn body_of(headers: &[(String, String)], body: Option<&Value>) -> (String, Vec<u8>) {

@@ -107,7 +107,7 @@ impl Compiler<'_, '_, '_> {
                 }
                 Entered::Input(input.clone())
             }
-            cases::Entered::Request { method, target, headers, body, at } => {
+            cases::Entered::Request { method, target, headers, body, delivered, at } => {
                 let (path, query) = target.split_once('?').unwrap_or((target, ""));
                 let Some((endpoint, path)) = self.route(method, path) else {
                     self.report.error(
@@ -123,6 +123,14 @@ impl Compiler<'_, '_, '_> {
                     });
                     return None;
                 };
+                let webhook = self.plan.endpoints[endpoint].webhook.as_ref();
+                if webhook.is_some_and(|webhook| webhook.accepts(method)) != *delivered {
+                    let (is, key) =
+                        if *delivered { ("is no webhook", "request") } else { ("is a webhook", "delivery") };
+                    self.report.error("wrong-value", *at, format!("`{method} {target}` {is}"));
+                    self.report.help(format!("write `{key}: {method} {target}`"));
+                    return None;
+                }
                 Entered::Request { endpoint, path, query: query.into(), headers: headers.clone(), body: body.clone() }
             }
         };

@@ -39,6 +39,8 @@ pub struct Past {
     pub input: Json,
     /// The request that leads to this input, where the run was entered by one.
     pub request: Option<CaseRequest>,
+    /// Whether that is a message to a webhook.
+    pub delivered: bool,
     /// What the workflow remembered when it began; null where it uses nothing of it.
     pub kept: Json,
     /// The settings that it read; null where it reads none.
@@ -194,7 +196,8 @@ fn request(past: &Past, case: &mut Lines) {
     }
     match &past.request {
         Some((method, target, headers, body)) => {
-            case.line(4, "request", &quoted(&format!("{method} {target}")));
+            let key = if past.delivered { "delivery" } else { "request" };
+            case.line(4, key, &quoted(&format!("{method} {target}")));
             if !headers.is_empty() {
                 let headers = headers.iter().map(|(name, value)| (name.clone(), Json::from(value.as_str())));
                 case.line(4, "headers", &plain(&headers.collect::<Map<_, _>>().into()));

@@ -21,10 +21,10 @@ pub struct DeliveryFilter {
     pub key: Option<String>,
     /// The run or job that came of it.
     pub run: Option<Uuid>,
-    /// Only those that arrived from this instant on.
-    pub since: Option<Timestamp>,
-    /// Only those that arrived before this instant.
-    pub until: Option<Timestamp>,
+    /// Only those that arrived since an instant, or since a span before now: `2h`.
+    pub since: Option<String>,
+    /// Only those that arrived before an instant, or before a span before now.
+    pub until: Option<String>,
     /// Only deliveries before this one.
     pub before: Option<Uuid>,
     /// 1 to 500; 50 by default.
@@ -41,10 +41,10 @@ pub struct ProcessDeliveries {
     pub workflow: Option<String>,
     /// `accepted`, `repeated`, `unfit` or `captured`.
     pub state: Option<String>,
-    /// Only those that arrived from this instant on.
-    pub since: Option<Timestamp>,
-    /// Only those that arrived before this instant.
-    pub until: Option<Timestamp>,
+    /// Only those that arrived since an instant, or since a span before now: `2h`.
+    pub since: Option<String>,
+    /// Only those that arrived before an instant, or before a span before now.
+    pub until: Option<String>,
     /// Whether the revision that received each processes it; the live one by default.
     pub as_received: bool,
     /// Whether they are only counted.

@@ -143,6 +143,12 @@ fn runs_and_jobs(all: &mut Operations) {
     );
     all.get::<deliveries::Delivery>("/deliveries/{id}", "delivery", "A message with its headers and body")
         .problems(&[404, 409]);
+    all.post::<runs::CaseName, runs::AddedCase>(
+        "/deliveries/{id}/case",
+        "addCaseOfDelivery",
+        "Adds a case with the message to the draft of its workflow's cases",
+    )
+    .problems(&[404, 409, 422]);
     all.post::<deliveries::ProcessDeliveries, deliveries::Processed>(
         "/deliveries/process",
         "processDeliveries",

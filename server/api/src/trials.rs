@@ -36,6 +36,9 @@ api! {
         /// A past run whose input it has; `input` is put over it.
         #[serde(default)]
         pub run: Option<Uuid>,
+        /// A delivery of which the workflow that is tried makes its input; `input` is put over it.
+        #[serde(default)]
+        pub delivery: Option<Uuid>,
         /// The step of that run to continue from, by its number: what was asked before it is answered as then, and the clock begins where it did.
         #[serde(default)]
         pub from: String,

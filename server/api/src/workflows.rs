@@ -41,6 +41,9 @@ api! {
         /// The same request in its parts.
         #[serde(default)]
         pub request: ExampleRequest,
+        /// Of a webhook: how its messages are proven, such as `standard`.
+        #[serde(default)]
+        pub proof: Option<String>,
     }
 
     /// Everything that is live.

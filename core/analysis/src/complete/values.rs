@@ -51,7 +51,9 @@ pub(super) fn suggest(site: &Site, replace: Place) -> Vec<Suggestion> {
         (Some("service"), None, "bearer" | "password" | "value") => out.extend(known(site, replace, false)),
         _ => {}
     }
-    if last == "secret" && path.iter().any(|at| *at == At::Key("notify".into())) {
+    let within = |key: &str| path.iter().any(|at| *at == At::Key(key.into()));
+    let proves = within("proof") && matches!(last.as_str(), "standard" | "bearer" | "basic");
+    if last == "secret" && (within("notify") || within("proof")) || proves {
         out.retain(|one| one.label != "true" && one.label != "false");
         out.extend(known(site, replace, false));
     }

@@ -226,6 +226,7 @@ const SHOWN: &[(&str, &[&str])] = &[
     ("reply", &["body"]),
     ("fail", &["title", "detail"]),
     ("endpoint", &["access", "answer"]),
+    ("webhook", &["proof", "once_per", "send"]),
     ("timetable", &["zone"]),
     ("", &["about"]),
 ];
@@ -278,8 +279,7 @@ impl Making<'_> {
                 only.clone()
             }
             [At::Key(list), _] if list == "entries" => {
-                let kinds = ["endpoint", "timetable", "every"];
-                let kind = kinds.into_iter().find(|kind| found.get(kind).is_some()).unwrap_or("");
+                let kind = super::ENTRIES.into_iter().find(|kind| found.get(kind).is_some()).unwrap_or("");
                 self.members(at, kind, 0, true);
                 kind.to_owned()
             }
@@ -343,6 +343,10 @@ impl Making<'_> {
                 ("reply" | "call", "body") | (_, "with" | "headers") => return self.anything(&at, depth, shown),
                 _ => {}
             }
+        }
+        if name == "send" && matches!(kind, "webhook" | "timetable" | "every") {
+            let own = self.root.get("workflow").and_then(Node::as_text).unwrap_or_default();
+            return self.sent(&at, inputs(self.workspace, own), shown);
         }
         if name == "from" && kind == "endpoint" {
             return self.anything(&at, depth, shown);
@@ -540,6 +544,9 @@ const TEMPLATES: &[(&str, &str)] = &[
     ("fail", "fail"),
     ("queue", "tag"),
     ("notify", "to"),
+    ("webhook", "once_per"),
+    ("webhook", "echo"),
+    ("once_per", "key"),
 ];
 /// Keys whose values name something that exists.
 const REFERENCES: &[&str] = &["call", "invoke", "enqueue", "lane", "sql", "service", "secret"];

@@ -136,6 +136,8 @@ const MEMBERS: &[&str] = &["send", "body", "bind", "with", "headers"];
 /// Keys that are shown elsewhere than among the notes.
 const SHOWN: &[&str] = &["id", "about", "off", "then", "else", "arms", "steps", "catch", "together"];
 
+/// Kinds of entries.
+pub(crate) const ENTRIES: [&str; 4] = ["endpoint", "webhook", "timetable", "every"];
 /// Times that are shown of a timetable.
 const MOST_DUE: usize = 5;
 
@@ -287,7 +289,7 @@ fn above(text: &str, root: &Node) -> Vec<Part> {
     let mut parts = Vec::new();
     let entries = root.get("entries").and_then(as_list).unwrap_or_default();
     for (index, entry) in entries.iter().enumerate() {
-        let kind = ["endpoint", "timetable", "every"].into_iter().find(|kind| entry.get(kind).is_some()).unwrap_or("");
+        let kind = ENTRIES.into_iter().find(|kind| entry.get(kind).is_some()).unwrap_or("");
         let mut made = part(text, &[At::Key("entries".into()), At::Item(index)], kind, entry);
         made.title = short(entry.get(kind).map(inline).unwrap_or_default());
         made.notes = notes(entry, kind, &[]);

@@ -100,6 +100,14 @@ impl<'w> Collect<'w> {
                 self.add_part(Symbol::Input(own.clone(), name.to_owned()), endpoint.at, at + 1, false);
             }
         }
+        for webhook in &workflow.webhooks {
+            for (name, _) in webhook.send.iter().flatten() {
+                self.add(Symbol::Input(own.clone(), name.text.clone()), name.at, false);
+            }
+            for secret in webhook.proof.secrets() {
+                self.add(Symbol::Secret(secret.text.clone()), secret.at, false);
+            }
+        }
         for timetable in &workflow.timetables {
             for (name, _) in &timetable.send {
                 self.add(Symbol::Input(own.clone(), name.text.clone()), name.at, false);

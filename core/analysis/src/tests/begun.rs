@@ -74,3 +74,16 @@ fn examples_become_typed_inputs() {
     let timed = Beginning { timetable: "0 2 * * *".into(), zone: "Europe/Oslo".into(), ..wanted("", "{\"a\": 1}") };
     assert!(begin(&timed).expect("a timetable").text.contains("  - timetable: 0 2 * * *\n    zone: Europe/Oslo\n"));
 }
+
+#[test]
+fn a_workflow_may_begin_with_a_message_of_a_sender() {
+    let wanted = Beginning { webhook: "from/yard".into(), ..wanted("", r#"{"id": "E-1", "data": {"berth": 7}}"#) };
+    let begun = begin(&wanted).expect("a webhook");
+    assert!(
+        begun.text.contains("entries:\n  - webhook: /from/yard\n    proof: none\n    send:\n      id: "),
+        "{}",
+        begun.text
+    );
+    assert!(begun.text.contains("      berth: \"${delivery.body.data.berth}\"\n"), "{}", begun.text);
+    assert_eq!((begun.endpoint.as_str(), &begun.input["berth"]["type"]), ("POST /from/yard", &json!("integer")));
+}

@@ -272,16 +272,19 @@ impl Walk<'_, '_, '_> {
 
     /// A value outside of the steps.
     pub(super) fn made_outside(&mut self, node: &Node, outside: &Outside) -> super::Made {
-        let mut text = |node: &Node, text: &str| match Template::compile(text, &outside.scope) {
-            Ok(Template::Text(text)) => (Some(Maker::Const(Value::Text(text.clone()))), Type::text(text)),
-            Ok(template) => {
-                let (of, findings) = outside.env.template(&template);
-                self.findings(findings, node);
-                (Some(Maker::Text(template)), of)
-            }
-            Err(faults) => {
-                super::report_faults(self.report, node, faults);
-                (None, Type::Unknown)
+        let mut text = |node: &Node, text: &str| {
+            self.look_outside(node, &outside.scope, &outside.env);
+            match Template::compile(text, &outside.scope) {
+                Ok(Template::Text(text)) => (Some(Maker::Const(Value::Text(text.clone()))), Type::text(text)),
+                Ok(template) => {
+                    let (of, findings) = outside.env.template(&template);
+                    self.findings(findings, node);
+                    (Some(Maker::Text(template)), of)
+                }
+                Err(faults) => {
+                    super::report_faults(self.report, node, faults);
+                    (None, Type::Unknown)
+                }
             }
         };
         super::maker(node, &mut text)

@@ -80,6 +80,14 @@ impl Walk<'_, '_, '_> {
         }
     }
 
+    /// The same outside of the steps, with names of its own.
+    pub(super) fn look_outside(&mut self, node: &Node, scope: &Scope, env: &Env) {
+        if self.watch.at.is_some_and(|at| (node.at.start..=node.at.end).contains(&at)) {
+            let (scope, env) = (scope.clone(), env.clone());
+            *self.sight = Some(Sight { scope, env, node: Some(node.at), bare: false, step: None });
+        }
+    }
+
     pub(super) fn mention(&mut self, uses: &[Use], node: &Node) {
         if !self.watch.mentions {
             return;

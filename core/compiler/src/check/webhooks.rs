@@ -6,14 +6,16 @@ use std::time::Duration;
 use super::jobs::Outside;
 use super::steps::Walk;
 use super::{entries, services};
+use crate::example;
 use crate::input::{EndpointInput, From};
 use crate::plan::{self, Maker};
 use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_lang::document::webhook::{REMEMBERED, Webhook};
-use kanzlei_lang::document::workflow::Access;
+use kanzlei_lang::document::workflow::{Access, Property};
 use kanzlei_lang::expr::Scope;
 use kanzlei_lang::expr::template::Template;
+use serde_json::Value as Json;
 
 /// The methods of a webhook, and whether messages arrive by each; GET is there for what is echoed.
 pub(super) fn methods(webhook: &Webhook) -> Vec<(&str, bool)> {
@@ -27,6 +29,40 @@ fn by_id() -> (Option<Maker>, Duration) {
     let mut scope = Scope::default();
     scope.define("delivery");
     (Template::compile("${delivery.headers['webhook-id']}", &scope).ok().map(Maker::Text), REMEMBERED)
+}
+
+/// A body from which the inputs can be taken: a sample of each at the place that `send` names.
+fn example(webhook: &Webhook, inputs: &[Property]) -> Json {
+    let sample = |name: &str| inputs.iter().find(|one| one.name.text == name).map(|one| example::of(&one.schema));
+    let Some(send) = &webhook.send else {
+        let all = inputs.iter().map(|one| (one.name.text.clone(), example::of(&one.schema)));
+        return Json::Object(all.collect());
+    };
+    let mut body = Json::Null;
+    for (name, node) in send {
+        let text = node.as_text().and_then(|text| text.strip_prefix("${")?.strip_suffix('}'));
+        let Some(path) = text.map(|text| text.split("??").next().unwrap_or_default().trim()) else { continue };
+        let Some(path) = path.strip_prefix("delivery.body") else { continue };
+        let names: Vec<&str> = path.split(['.', '?', '[', ']', '\'', '"']).filter(|name| !name.is_empty()).collect();
+        let plain = |name: &&str| name.chars().all(|c| c.is_ascii_alphanumeric() || "_-".contains(c));
+        if !names.iter().all(plain) {
+            continue;
+        }
+        let Some(value) = sample(&name.text) else { continue };
+        let mut place = Some(&mut body);
+        for part in names {
+            place = place.and_then(|place| {
+                if place.is_null() {
+                    *place = Json::Object(Default::default());
+                }
+                Some(place.as_object_mut()?.entry(part).or_insert(Json::Null))
+            });
+        }
+        if let Some(place) = place.filter(|place| place.is_null()) {
+            *place = value;
+        }
+    }
+    body
 }
 
 impl Walk<'_, '_, '_> {
@@ -50,6 +86,7 @@ impl Walk<'_, '_, '_> {
                 once_per: once_per.map_or(Some(None), |(key, span)| key.map(|key| Some((key, span))))?,
                 echo: echo.map_or(Some(None), |echo| echo.map(Some))?,
                 methods: webhook.methods.clone(),
+                example: example(webhook, &self.workflow.input),
             })
         })();
         let Some(compiled) = compiled.map(Arc::new) else { return Vec::new() };

@@ -33,6 +33,8 @@ pub struct Webhook {
     pub echo: Option<Maker>,
     /// The methods of its messages; by others it only echoes.
     pub methods: Vec<String>,
+    /// A body that may arrive, as far as the document says what it takes from one.
+    pub example: serde_json::Value,
 }
 
 /// A message as it arrived.

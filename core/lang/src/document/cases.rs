@@ -60,6 +60,8 @@ pub enum Entered {
         headers: Vec<(String, String)>,
         /// The body.
         body: Option<Value>,
+        /// Whether it is a message to a webhook.
+        delivered: bool,
         /// Where it stands in the text.
         at: Place,
     },
@@ -200,8 +202,9 @@ pub const CASES: &[KeySpec] = keys! {
 pub const CASE: &[KeySpec] = keys! {
     "name", TEXT, "What the case shows, in a few words.";
     "request", TEXT, "Method and path as a client sends them: `POST /harbours/LIN/quotes?q=1`.";
-    "headers", VALUES, "Headers of the request.";
-    "body", ANY, "The body of the request, as JSON.";
+    "delivery", TEXT, "The path of a webhook, in place of a request: its message arrives there, and counts as proven.";
+    "headers", VALUES, "Headers of the request or the message.";
+    "body", ANY, "The body of the request or the message, as JSON.";
     "input", VALUES, "The input itself, in place of a request.";
     "clock", TEXT, "The instant at which the case begins.";
     "kept", VALUES, "What the workflow remembers from before.";
@@ -330,26 +333,36 @@ fn case(node: &Node, clock_of_all: Timestamp, report: &mut Report) -> Option<Cas
         let members = members.mapping(name, report).into_iter();
         members.map(|(name, node)| (name.text, crate::expr::ops::to_text(&node.to_value()).to_string())).collect()
     };
-    let entered = match (members.text("request", report), members.get("input")) {
-        (Some(request), None) => {
-            let Some((method, target)) = request.text.split_once(' ') else {
-                report.error("wrong-value", request.at, "a request is a method and a path: `GET /tides?draught=6`");
-                return None;
+    let entered = match (members.text("request", report), members.text("delivery", report), members.get("input")) {
+        (Some(sent), None, None) | (None, Some(sent), None) => {
+            let delivered = members.get("delivery").is_some();
+            let (method, target) = match sent.text.split_once(' ') {
+                Some((method, target)) => (method, target.trim()),
+                None if delivered => ("POST", sent.text.as_str()),
+                None => {
+                    report.error("wrong-value", sent.at, "a request is a method and a path: `GET /tides?draught=6`");
+                    return None;
+                }
             };
+            let (method, target) = (method.to_owned(), target.to_owned());
             let body = members.get("body").map(Node::to_value);
-            let headers = texts("headers", report);
-            Entered::Request { method: method.into(), target: target.trim().into(), headers, body, at: request.at }
+            Entered::Request { method, target, headers: texts("headers", report), body, delivered, at: sent.at }
         }
-        (None, input) => {
+        (None, None, input) => {
             for key in ["headers", "body"] {
                 if let Some((key, _)) = members.entry(key) {
-                    report.error("wrong-value", key.at, format!("`{}` belongs to a `request`", key.name));
+                    report.error(
+                        "wrong-value",
+                        key.at,
+                        format!("`{}` belongs to a `request` or a `delivery`", key.name),
+                    );
                 }
             }
             Entered::Input(input.map_or(Value::object::<&str>([]), Node::to_value), input.map_or(name.at, |n| n.at))
         }
-        (Some(_), Some(input)) => {
-            report.error("wrong-value", input.at, "a case has either a `request` or an `input`");
+        (_, _, input) => {
+            let at = input.map_or(name.at, |input| input.at);
+            report.error("wrong-value", at, "a case has either a `request`, a `delivery` or an `input`");
             return None;
         }
     };

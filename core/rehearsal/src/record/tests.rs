@@ -34,6 +34,7 @@ pub(crate) fn past(machine: &Machine, prepared: &Prepared, index: usize) -> Past
         name: "again".into(),
         started: prepared.cases[index].clock.to_string(),
         request: prepared.request(index),
+        delivered: prepared.is_delivery(index),
         input: input.to_serde(),
         settings: machine.settings().map(|settings| settings.to_serde()).unwrap_or_default(),
         kept: machine.remembered().map(|kept| kept.to_serde()).unwrap_or_default(),

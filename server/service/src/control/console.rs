@@ -29,10 +29,11 @@ fn policy(nonce: &str) -> String {
 }
 
 /// First parts of the paths that are pages of the console, as `console/src/App.svelte` has them.
-const PAGES: [&str; 12] = [
+const PAGES: [&str; 13] = [
     "",
     "new",
     "import",
+    "deliveries",
     "keys",
     "services",
     "workflows",

@@ -9,10 +9,11 @@ use kanzlei_api::deliveries::{
     CompareDeliveries, Delivery, DeliveryFilter, DeliveryLine, DeliveryPage, ProcessDeliveries, Processed,
     ProcessedDelivery, Proposed, ProposedInput, SignedMessage, Signing,
 };
-use kanzlei_compiler::plan::Endpoint;
+use kanzlei_compiler::plan::{Endpoint, Plan};
 use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_model::problem::{Problem, phrase};
 use kanzlei_model::value::Value;
+use kanzlei_rehearsal::CaseRequest;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live::Live;
 use kanzlei_runtime::proof;
@@ -22,6 +23,7 @@ use serde_json::Value as JsonValue;
 use uuid::Uuid;
 
 use super::auth::Caller;
+use super::runs::past_of;
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -223,12 +225,20 @@ fn webhook_named<'p>(endpoints: &'p [Endpoint], entry: Option<&str>) -> Option<&
     endpoints.iter().filter(accepts).find(named)
 }
 
-type Span = (Option<kanzlei_model::time::Timestamp>, Option<kanzlei_model::time::Timestamp>);
+type Span = (Option<String>, Option<String>);
 
 fn filter(live: &Live, workflow: Option<String>, state: Option<String>, span: Span) -> Result<store::DeliveryFilter> {
     let state = state.map(|name| state_named(&name)).transpose()?;
     let workflow = workflow.map(|name| live.names_of(&name)).unwrap_or_default();
-    Ok(store::DeliveryFilter { workflow, state, since: span.0, until: span.1, ..store::DeliveryFilter::default() })
+    let at = now();
+    let then = |text: Option<String>| text.map(|text| past_of(&text, at)).transpose();
+    Ok(store::DeliveryFilter {
+        workflow,
+        state,
+        since: then(span.0)?,
+        until: then(span.1)?,
+        ..store::DeliveryFilter::default()
+    })
 }
 
 fn state_named(name: &str) -> Result<DeliveryState> {
@@ -276,10 +286,58 @@ fn line(live: &Live, delivery: &store::Delivery) -> DeliveryLine {
     }
 }
 
-/// What expressions know of a message, for trials and cases.
-pub async fn delivered(app: &App, id: &str) -> Result<(store::Delivery, Value)> {
+/// The input that a workflow makes of a delivery.
+pub(super) async fn input_of(app: &App, id: Uuid, plan: &Plan) -> Result<JsonValue> {
+    let delivery = found(app, &id.to_string()).await?;
+    let endpoint = webhook_of(plan, &delivery.entry);
+    let detail = || format!("`{}` has no webhook that could receive it", plan.name);
+    let endpoint = endpoint.ok_or_else(|| Error::problem(422, "No webhook", detail()))?;
+    let message = app.jobs.message_of(&delivery).ok_or_else(sealed)?;
+    let refused = |problem| Error::Runtime(kanzlei_runtime::Error::Problem(problem));
+    Ok(understood(plan, endpoint, &message).input.map_err(refused)?.to_serde())
+}
+
+/// Header fields that a case does not need.
+const LEFT_OUT: [&str; 10] = [
+    "host",
+    "user-agent",
+    "accept",
+    "accept-encoding",
+    "connection",
+    "content-length",
+    "traceparent",
+    "x-request-id",
+    "webhook-signature",
+    "webhook-timestamp",
+];
+
+/// A delivery, and its message as a case writes it.
+pub(super) async fn delivered(app: &App, id: &str) -> Result<(store::Delivery, CaseRequest)> {
     let delivery = found(app, id).await?;
     let message = app.jobs.message_of(&delivery).ok_or_else(sealed)?;
-    let value = message.delivery().map_err(|problem| Error::from(kanzlei_runtime::Error::Problem(problem)))?;
-    Ok((delivery, value))
+    let path = delivery.entry.split_once(' ').map_or(delivery.entry.as_str(), |(_, path)| path);
+    let target = if message.query.is_empty() { path.to_owned() } else { format!("{path}?{}", message.query) };
+    let needed = |(name, value): &(String, String)| {
+        let json = name == "content-type" && value == "application/json";
+        !json && !LEFT_OUT.contains(&name.as_str())
+    };
+    let headers: Vec<(String, String)> = message.headers.iter().filter(|field| needed(field)).cloned().collect();
+    let live = app.live.load();
+    let confidential = live.workflow(&delivery.workflow).is_some_and(|workflow| workflow.plan.input.label.any());
+    let body = match message.delivery() {
+        _ if confidential => JsonValue::from(kanzlei_lang::confidential::MASK),
+        Ok(value) => masked(app, value.to_serde()["body"].take()),
+        Err(_) => JsonValue::from(app.effects.secrets.mask(String::from_utf8_lossy(&message.body).into_owned())),
+    };
+    let body = (!body.is_null()).then(|| Value::from_json(&body));
+    Ok((delivery, (message.method, target, headers, body)))
+}
+
+/// The message of which a run came, as a case writes it.
+pub(super) async fn message_for_case(app: &App, run: Uuid) -> Result<Option<CaseRequest>> {
+    let filter = store::DeliveryFilter { run: Some(run), limit: 1, ..store::DeliveryFilter::default() };
+    match app.store.deliveries(&filter).await?.first() {
+        Some(delivery) => Ok(Some(delivered(app, &delivery.id.to_string()).await?.1)),
+        None => Ok(None),
+    }
 }

@@ -165,6 +165,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/deliveries/input", web::post().to(deliveries::propose))
                     .route("/deliveries/sign", web::post().to(deliveries::sign))
                     .route("/deliveries/{id}", web::get().to(deliveries::show))
+                    .route("/deliveries/{id}/case", web::post().to(record::add_case_of_delivery))
                     .route("/jobs", web::get().to(jobs::list))
                     .route("/jobs", web::post().to(jobs::start))
                     .route("/jobs/actions", web::post().to(changes::act))

@@ -17,6 +17,7 @@ use kanzlei_store::journal::{Run, Step};
 use serde_json::Value as JsonValue;
 
 use super::auth::Caller;
+use super::deliveries;
 use super::runs::{past_run, plan_of_run};
 use crate::App;
 use crate::error::{Error, Result};
@@ -26,7 +27,8 @@ pub async fn case(app: Data<App>, id: Path<String>, named: Query<CaseName>) -> R
     let run = past_run(&app, &id).await?;
     let plan = plan_of_run(&app, &run).await?;
     let name = named.into_inner().name.unwrap_or_else(|| format!("run {}", run.id));
-    Ok(HttpResponse::Ok().json(recorded(&run, &plan, name)))
+    let delivery = deliveries::message_for_case(&app, run.id).await?;
+    Ok(HttpResponse::Ok().json(recorded(&run, &plan, name, delivery)))
 }
 
 /// `POST /runs/{id}/case`: adds the case to the draft of the workflow's cases.
@@ -34,7 +36,41 @@ pub async fn add_case(app: Data<App>, id: Path<String>, caller: Caller, named: J
     let run = past_run(&app, &id).await?;
     let plan = plan_of_run(&app, &run).await?;
     let name = named.into_inner().name.unwrap_or_else(|| format!("run {}", run.id));
-    collected(&app, &caller, &run.workflow, recorded(&run, &plan, name)).await
+    let delivery = deliveries::message_for_case(&app, run.id).await?;
+    collected(&app, &caller, &run.workflow, recorded(&run, &plan, name, delivery)).await
+}
+
+/// `POST /deliveries/{id}/case`: adds a case with the message to the draft of its workflow's cases; with what came of it, where
+/// a run did.
+pub async fn add_case_of_delivery(
+    app: Data<App>,
+    id: Path<String>,
+    caller: Caller,
+    named: Json<CaseName>,
+) -> Result<HttpResponse> {
+    let (delivery, request) = deliveries::delivered(&app, &id).await?;
+    let name = named.into_inner().name.unwrap_or_else(|| format!("delivery {}", delivery.id));
+    app.journal.flush().await;
+    if let Some(run) = delivery.run
+        && let Some(run) = super::runs::recorded(&app, run).await?
+    {
+        let plan = plan_of_run(&app, &run).await?;
+        return collected(&app, &caller, &run.workflow, recorded(&run, &plan, name, Some(request))).await;
+    }
+    let workflow = app.live.load().name_now(&delivery.workflow, delivery.id).to_owned();
+    let past = Past {
+        workflow: workflow.clone(),
+        name,
+        started: delivery.received.to_string(),
+        request: Some(request),
+        delivered: true,
+        state: "succeeded".into(),
+        ..Past::default()
+    };
+    let case = record(&past);
+    let note = "no run came of this message yet: the case expects one that succeeds".to_owned();
+    let notes = case.notes.into_iter().chain([note]).collect();
+    collected(&app, &caller, &workflow, RecordedCase { document: case.text, notes }).await
 }
 
 /// Adds a case to the draft of a workflow's cases, or begins one.
@@ -79,8 +115,12 @@ pub(super) async fn collected(
 }
 
 /// The case of a run or a trial.
-pub(super) fn recorded(run: &Run, plan: &Plan, name: String) -> RecordedCase {
-    let case = record(&past(run, plan, name));
+pub(super) fn recorded(run: &Run, plan: &Plan, name: String, delivery: Option<CaseRequest>) -> RecordedCase {
+    let past = past(run, plan, name);
+    let case = record(&match delivery {
+        None => past,
+        delivery => Past { request: delivery, delivered: true, ..past },
+    });
     RecordedCase { document: case.text, notes: case.notes }
 }
 
@@ -94,6 +134,7 @@ pub(super) fn past(run: &Run, plan: &Plan, name: String) -> Past {
         started: run.started.to_string(),
         input: value(Some(&run.input)),
         request: request(run, plan),
+        delivered: false,
         kept: value(run.kept.as_deref()),
         settings: match &run.settings {
             Some(settings) => value(Some(settings)),
@@ -133,7 +174,9 @@ fn past_step(step: &Step, began: Timestamp, sheet: &[Paragraph]) -> PastStep {
 /// The request that a run came in by, as far as its input shows.
 fn request(run: &Run, plan: &Plan) -> Option<CaseRequest> {
     let (method, path) = run.entry.split_once(' ')?;
-    let endpoint = plan.endpoints.iter().find(|endpoint| endpoint.method == method && endpoint.path == path)?;
+    let named = |endpoint: &&kanzlei_compiler::plan::Endpoint| endpoint.method == method && endpoint.path == path;
+    // The message of a webhook is a delivery of its own.
+    let endpoint = plan.endpoints.iter().find(named).filter(|endpoint| endpoint.webhook.is_none())?;
     let input = Value::from_json(&serde_json::from_str::<JsonValue>(&run.input).ok()?);
     let (target, headers, body) = plan.input.request(path, &endpoint.input, &input)?;
     Some((method.to_owned(), target, headers, body.map(|body| Value::from_json(&body))))

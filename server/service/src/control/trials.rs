@@ -117,7 +117,12 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
         (own, Some(then)) => Some(stubs(&asked.workflow, &format!("{own}\n{then}"), &checked)?),
     };
     let table = table(&app, live, checked, bundle).await?;
-    let input = input(&plan.input, &asked, before.as_ref().map(|before| &before.past.input))?;
+    let delivered = match asked.delivery {
+        Some(id) => Some(super::deliveries::input_of(&app, id, &plan).await?),
+        None => None,
+    };
+    let given = delivered.as_ref().or(before.as_ref().map(|before| &before.past.input));
+    let input = input(&plan.input, &asked, given)?;
     let id = Uuid::now_v7();
     let mut begins = now();
     let mut remembered = None;

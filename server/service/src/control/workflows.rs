@@ -25,11 +25,17 @@ pub fn endpoints(workflow: &live::Workflow, public_url: &str) -> Vec<Endpoint> {
     let plan = &workflow.plan;
     let endpoints = plan.endpoints.iter().map(|endpoint| {
         let request = example::request(&plan.input, endpoint);
+        // A question by GET is asked by anybody; a message is signed.
+        let webhook = endpoint.webhook.as_ref().filter(|webhook| webhook.accepts(&endpoint.method));
         Endpoint {
+            proof: webhook.map(|webhook| webhook.proof.kind().to_owned()),
             method: endpoint.method.clone(),
             path: endpoint.path.clone(),
             url: format!("{public_url}{}", endpoint.path),
-            curl: example::curl(&request, public_url),
+            curl: match webhook {
+                Some(_) => format!("kanzlei send-webhook {} --body message.json", plan.name),
+                None => example::curl(&request, public_url),
+            },
             request,
         }
     });

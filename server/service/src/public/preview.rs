@@ -1,7 +1,8 @@
 //! Drafts at their preview addresses, below `/~/drafts/{token}/`: each call is a trial, which pages of any origin may make.
 //!
 //! Everything that is live can be called there too, as a trial: a front end changes its base address and nothing else. Every answer is
-//! marked with `Kanzlei-Trial` and not cached; nothing is kept in the journal or counted.
+//! marked with `Kanzlei-Trial` and not cached; nothing is kept in the journal or counted. Messages to the webhooks of a draft are
+//! kept as they arrive, proven or not, so that their author can look at them before mapping them.
 
 use std::time::{Duration, Instant};
 
@@ -26,7 +27,7 @@ use uuid::Uuid;
 use super::prefer::Prefer;
 use super::refusal::{Refusal, Sent};
 use super::respond::respond;
-use super::{admit, gather, read, route};
+use super::{admit, gather, read, route, webhooks};
 use crate::App;
 use crate::control::previews::Built;
 use crate::control::trials::context;
@@ -102,7 +103,13 @@ async fn answer(
     let body = read::body(request, payload, routed.declared().body, arrived + within, &mut arrival).await?;
     let _admitted = admit::enter(app, arrived, within)?;
     drop(arrival);
-    let input = gather::input(request, &routed, &body, &mut sent)?;
+    let input = match &routed.declared().webhook {
+        None => gather::input(request, &routed, &body, &mut sent)?,
+        Some(_) => match webhooks::capture(app, request, &routed, &body, id, &mut sent).await? {
+            webhooks::Captured::Fits(input) => input,
+            webhooks::Captured::Answered(response) => return Ok(response),
+        },
+    };
     let (declared, entry) = (routed.declared().answer, routed.workflow.entries[routed.endpoint].to_string());
     let later = declared == Answer::Later || (declared == Answer::Either && Prefer::of(request.headers()).later);
     let (state, reply) = tried(app, preview, &built, &routed, input, entry, (id, within)).await;

@@ -62,10 +62,7 @@ pub async fn receive(
         entry: route.workflow.entries[route.endpoint].to_string(),
         caller: about.caller.name.clone(),
         request_id: about.request_id.to_owned(),
-        proof: match proven.as_str() {
-            "" => webhook.proof.kind().to_owned(),
-            secret => format!("{}, {secret}", webhook.proof.kind()),
-        },
+        proof: proof_shown(&webhook, &proven),
         revision: route.workflow.revision,
         generation: route.live.generation,
     };
@@ -119,6 +116,68 @@ pub async fn receive(
     match key {
         Some(key) => key.keep(app, answer).await,
         None => answer,
+    }
+}
+
+/// What becomes of a message to a draft.
+pub enum Captured {
+    /// The draft accepts it: it is tried.
+    Fits(Value),
+    /// It is answered.
+    Answered(HttpResponse),
+}
+
+/// Keeps a message to a draft, whether it is proven or not and whether the draft accepts it or not.
+pub async fn capture(
+    app: &App,
+    request: &HttpRequest,
+    route: &Route<'_>,
+    body: &actix_web::web::Bytes,
+    id: uuid::Uuid,
+    sent: &mut Sent,
+) -> Result<Captured, Refusal> {
+    let media = gather::media(request, body, sent)?;
+    let Some(webhook) = &route.declared().webhook else { return Err(Problem::new(404, "Not found").into()) };
+    let message = message(request, webhook, id.to_string(), media, body);
+    if let Some(response) = echo(webhook, &message)? {
+        return Ok(Captured::Answered(response));
+    }
+    let proof = match prove(app, request, webhook, body) {
+        Ok(secret) => proof_shown(webhook, &secret),
+        Err(refusal) => {
+            let why = refusal.problem.detail.clone().unwrap_or_default();
+            format!("{}, not proven: {why}", webhook.proof.kind())
+        }
+    };
+    let plan = &route.workflow.plan;
+    let arrival = Arrival {
+        id,
+        received: now(),
+        entry: route.workflow.entries[route.endpoint].to_string(),
+        caller: request.peer_addr().map(|address| address.ip().to_string()),
+        request_id: id.to_string(),
+        proof,
+        revision: route.workflow.revision,
+        generation: route.live.generation,
+    };
+    let kept = app.jobs.kept(plan, &arrival, &message).map_err(Refusal::from)?;
+    let Understood { key, input } = understood(plan, route.declared(), &message);
+    let problem = input.as_ref().err().map(|problem| problem.to_json());
+    let delivery = Delivery { state: DeliveryState::Captured, problem, ..kept };
+    let delivery = app.jobs.told_apart(delivery, key.as_deref(), None);
+    timely(app, app.jobs.keep_only(&delivery)).await?.map_err(|error| from_store("keeping a delivery", error))?;
+    Ok(match input {
+        Ok(input) => Captured::Fits(input),
+        // The sender is content: the message is what its author wants to see.
+        Err(_) => Captured::Answered(HttpResponse::Accepted().json(serde_json::json!({"delivery": id}))),
+    })
+}
+
+/// How a message was proven, for people.
+fn proof_shown(webhook: &Webhook, secret: &str) -> String {
+    match secret {
+        "" => webhook.proof.kind().to_owned(),
+        secret => format!("{}, {secret}", webhook.proof.kind()),
     }
 }
 

@@ -79,12 +79,9 @@ fn messages_are_kept_with_their_jobs_and_told_apart() {
         let forged = json!({"id": "e", "data": {"declaration": "D-8"}});
         let refused = again(bed, &headers, "/from/customs", &forged).await;
         assert_eq!(refused.problem(), (401, "The message is not proven".into()));
-        bed.journaled().await;
-        let refusals = bed.control("GET /refusals?workflow=customs", &Json::Null).await.json();
-        assert_eq!(
-            (&refusals["refusals"][0]["status"], &refusals["refusals"][0]["body"]["text"]),
-            (&json!(401), &Json::Null)
-        );
+        let refusals = async || bed.control("GET /refusals?workflow=customs", &Json::Null).await.json();
+        eventually(async || refusals().await["refusals"][0]["status"] == 401).await;
+        assert_eq!(refusals().await["refusals"][0]["body"]["text"], Json::Null);
         // One that the workflow does not accept is kept and refused: it can be processed when the workflow is mended.
         let (_, unfit) = signed(bed, "customs", "msg_3", &json!({"data": {"duty": "much"}})).await;
         assert_eq!(unfit.problem(), (422, "Invalid input".into()));
@@ -121,7 +118,7 @@ fn messages_are_kept_with_their_jobs_and_told_apart() {
         assert_eq!((&counted["found"], counted["deliveries"].as_array().map(Vec::len)), (&json!(4), Some(0)));
         let done = process(json!({"workflow": "customs", "state": "unfit"})).await;
         let job = done["deliveries"][0]["job"].as_str().and_then(|id| id.parse().ok()).expect("a job");
-        assert_eq!(bed.ended(job).await.input, r#"{"declaration":"none","duty":"much"}"#);
+        assert_eq!(bed.ended(job).await.input, r#"{"duty":"much","declaration":"none"}"#);
         let as_received = process(json!({"ids": [found[3]["id"]], "as_received": true})).await;
         let job = as_received["deliveries"][0]["job"].as_str().and_then(|id| id.parse().ok()).expect("a job");
         assert_eq!(bed.ended(job).await.revision, 1);
@@ -202,5 +199,68 @@ fn a_burst_of_one_message_queues_one_job() {
         assert!(answers.iter().all(|answer| (answer.status, &answer.body) == (202, &first.body)));
         let counts = super::server().sql("kanzlei_burst", "SELECT CONCAT((SELECT COUNT(*) FROM job), ' ', (SELECT COUNT(*) FROM delivery), ' ', (SELECT COUNT(*) FROM delivery_key))");
         assert_eq!(counts.expect("counts").trim(), "1 51 1");
+    });
+}
+
+#[test]
+fn a_draft_collects_messages_that_become_its_inputs_trials_and_cases() {
+    with("captured", &[], &[], async |bed| {
+        secrets(bed).await;
+        let blank = "workflow: events\nentries: [{webhook: /from/yard, proof: {bearer: bank}, send: {}, echo: '${delivery.body.challenge}'}]\nsteps: [{note: arrived}]\n";
+        let draft = async |text: &str, version: u64| {
+            let body = json!({"path": "events.yaml", "text": text, "base": Json::Null});
+            let tag = format!("\"{version}\"");
+            let condition = if version == 0 { ("if-none-match", "*") } else { ("if-match", tag.as_str()) };
+            let saved = bed.control_with("PUT /drafts/workflow/events", &[condition], &body).await;
+            assert!(saved.status < 300, "{}", saved.body);
+        };
+        draft(blank, 0).await;
+        let opened = bed.control("POST /previews", &json!({"drafts": [{"kind": "workflow", "name": "events"}]})).await;
+        assert_eq!(opened.status, 200, "{}", opened.body);
+        let url = opened.json()["url"].as_str().expect("an address").to_owned();
+        let base = url.find("/~/").map(|at| url[at..].trim_end_matches('/').to_owned()).expect("a path");
+        let path = format!("{base}/from/yard");
+        let echoed = bed.post(&path, &[], r#"{"challenge": "c-1"}"#).await;
+        assert_eq!((echoed.status, echoed.body.as_str()), (200, "c-1"));
+        for (token, body) in [
+            ("tide water", r#"{"id":"E-1","data":{"berth":7}}"#),
+            ("wrong", r#"{"id":"E-2","data":{"berth":8,"by":"crane"}}"#),
+        ] {
+            let answer = bed.post(&path, &[("authorization", &format!("Bearer {token}"))], body).await;
+            assert_eq!(answer.status, 202, "{answer:?}");
+        }
+        let found = deliveries(bed, "?workflow=events&state=captured").await;
+        let proofs: Vec<&str> = found.iter().filter_map(|one| one["proof"].as_str()).collect();
+        assert_eq!(proofs, ["bearer, not proven: its token does not fit", "bearer, bank"]);
+        let proposed = bed.control("POST /deliveries/input", &json!({"workflow": "events"})).await.json();
+        assert_eq!(
+            proposed["input"], "id: {type: string}\nberth: {type: integer}\nby: {type: string, optional: true}\n",
+            "{proposed}"
+        );
+        // Mapped as proposed, the draft is tried with a message that arrived before.
+        let indented = |text: &Json, by: &str| {
+            text.as_str().unwrap_or_default().lines().map(|line| format!("{by}{line}\n")).collect::<String>()
+        };
+        let mapped = format!(
+            "workflow: events\ninput:\n{}entries:\n  - webhook: /from/yard\n    proof: {{bearer: bank}}\n    send:\n{}steps: [{{note: '${{input.id}} ${{input.berth}} ${{input.by ?? null}}'}}]\n",
+            indented(&proposed["input"], "  "),
+            indented(&proposed["send"], "      ")
+        );
+        let id = found[0]["id"].as_str().expect("an id");
+        let asked =
+            json!({"workflow": "events", "documents": [{"path": "events.yaml", "text": mapped}], "delivery": id});
+        let trial = bed.control("POST /trials", &asked).await.json();
+        assert_eq!(
+            (&trial["state"], &trial["input"]),
+            (&json!("succeeded"), &json!({"id": "E-2", "berth": 8, "by": "crane"})),
+            "{trial}"
+        );
+        let case = bed.control(&format!("POST /deliveries/{id}/case"), &json!({"name": "a crane"})).await;
+        assert_eq!(case.status, 200, "{}", case.body);
+        let cases = bed.store().draft("cases", "events").await.expect("records").expect("a draft").source;
+        assert!(
+            cases.contains("delivery: \"POST /from/yard\"") && cases.contains("berth: 8") && !cases.contains("wrong"),
+            "{cases}"
+        );
     });
 }

@@ -90,7 +90,7 @@ pub async fn keep(app: &App, tried: Ended, about: About) -> api::Trial {
         found = shown(LONGEST[1]);
     }
     let (run, trial, text) = found;
-    let mut case = recorded(&run, &plan, default_name(about.id));
+    let mut case = recorded(&run, &plan, default_name(about.id), None);
     if !about.until.is_empty() {
         case.notes.push(format!("the trial ended with step {}; complete what the steps behind it do", about.until));
     }

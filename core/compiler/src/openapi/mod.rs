@@ -10,6 +10,8 @@
 //! assert_eq!(document["paths"]["/hi"]["get"]["operationId"], "hi");
 //! ```
 
+mod webhook;
+
 use std::collections::BTreeMap;
 
 use serde_json::{Map, Value as Json, json};
@@ -27,19 +29,23 @@ const PROBLEM: &str = "application/problem+json";
 /// The document of all endpoints of these workflows, reached at `server`.
 pub fn document<'p>(plans: impl IntoIterator<Item = &'p Plan>, server: &str) -> Json {
     let mut paths: BTreeMap<&str, Map<String, Json>> = BTreeMap::new();
-    let mut keyed = false;
+    let mut schemes: Map<String, Json> = Map::new();
     for plan in plans {
         for (index, endpoint) in plan.endpoints.iter().enumerate() {
-            keyed |= endpoint.access == Access::Key;
             let id = if index == 0 { plan.name.clone() } else { format!("{}-{}", plan.name, index + 1) };
-            let operation = operation(plan, endpoint, id);
+            let operation = match &endpoint.webhook {
+                Some(webhook) => {
+                    schemes.extend(webhook::scheme(&webhook.proof));
+                    webhook::operation(plan, endpoint, webhook, id)
+                }
+                None => operation(plan, endpoint, id),
+            };
+            if endpoint.access == Access::Key {
+                schemes.extend(keys());
+            }
             paths.entry(&endpoint.path).or_default().insert(endpoint.method.to_lowercase(), operation);
         }
     }
-    let schemes = json!({
-        "bearer": {"type": "http", "scheme": "bearer", "description": "A key of this service."},
-        "header": {"type": "apiKey", "in": "header", "name": "X-Api-Key", "description": "The same in a field of its own."},
-    });
     let mut document = json!({
         "openapi": "3.1.0",
         "info": {"title": "Workflows", "version": env!("CARGO_PKG_VERSION")},
@@ -54,10 +60,17 @@ pub fn document<'p>(plans: impl IntoIterator<Item = &'p Plan>, server: &str) -> 
             },
         },
     });
-    if keyed {
-        document["components"]["securitySchemes"] = schemes;
+    if !schemes.is_empty() {
+        document["components"]["securitySchemes"] = schemes.into();
     }
     document
+}
+
+/// How a key is sent.
+fn keys() -> [(String, Json); 2] {
+    let header = json!({"type": "apiKey", "in": "header", "name": "X-Api-Key", "description": "The same in a field of its own."});
+    let bearer = json!({"type": "http", "scheme": "bearer", "description": "A key of this service."});
+    [("bearer".into(), bearer), ("header".into(), header)]
 }
 
 /// A queued run, as `/~/jobs/{id}` returns it.
