@@ -10,6 +10,7 @@ use kanzlei_api::deliveries::{
     SignedMessage, Signing,
 };
 use kanzlei_api::workflows::Workflow;
+use kanzlei_model::problem::Problem;
 use uuid::Uuid;
 
 use super::{listing, print_json, segment};
@@ -56,13 +57,18 @@ fn paint(state: &str) -> String {
     }
 }
 
+/// A problem in a line.
+fn why(problem: &Problem) -> String {
+    match problem.errors.first() {
+        Some(first) => format!("{}: {} {}", problem.title, first.pointer, first.detail),
+        None => format!("{}: {}", problem.title, problem.detail.as_deref().unwrap_or_default()),
+    }
+}
+
 /// What became of a delivery, in a few words.
 fn became(one: &DeliveryLine) -> String {
     match (&one.problem, one.run, one.first) {
-        (Some(problem), ..) => match problem.errors.first() {
-            Some(first) => format!("{}: {} {}", problem.title, first.pointer, first.detail),
-            None => format!("{} {}", problem.title, problem.detail.as_deref().unwrap_or_default()),
-        },
+        (Some(problem), ..) => why(problem),
         (_, Some(run), _) => format!("kanzlei {} {run}", if one.as_job { "job" } else { "run" }),
         (_, _, Some(first)) => format!("like {first}"),
         _ => String::new(),
@@ -170,8 +176,7 @@ pub fn redeliver(api: &Api, asked: Redeliver, json: bool) -> Done {
             match (&one.job, &one.problem) {
                 (Some(job), _) => println!("{}  {}", one.delivery, draw::dim(&format!("kanzlei job {job}"))),
                 (None, Some(problem)) => {
-                    let detail = problem.detail.as_deref().unwrap_or_default();
-                    println!("{}  {}", one.delivery, draw::paint("31", &format!("{}: {detail}", problem.title)));
+                    println!("{}  {}", one.delivery, draw::paint("31", &why(problem)));
                 }
                 (None, None) => {}
             }

@@ -14,16 +14,15 @@
 
 <div class="panel wide">
   <table class="table" aria-label="Deliveries">
-    <thead><tr><th>Arrived</th><th>State</th><th>Entry</th><th>Key</th><th>Proof</th><th>Size</th><th>Delivery</th><th>Became</th></tr></thead>
+    <thead><tr><th>Arrived</th><th>State</th><th>Entry</th><th>Key</th><th>Proof</th><th>Delivery</th><th>Became</th></tr></thead>
     <tbody>
       {#each deliveries as one (one.id)}
         <tr>
           <td title={time(one.received)}>{ago(one.received)}</td>
           <td class="state {one.state}">{one.state}</td>
           <td><a href="/workflows/{one.workflow}">{one.entry}</a></td>
-          <td class="mono clip" title={one.key ?? ''}>{one.key ?? ''}</td>
-          <td>{one.proof}</td>
-          <td>{one.size} B</td>
+          <td class="mono clip key" title={one.key ?? ''}>{one.key ?? ''}</td>
+          <td class="clip key" title={one.proof}>{one.proof}</td>
           <td><span class="row"><a class="mono" href="/deliveries/{one.id}">…{one.id.slice(-12)}</a><CopyText text={one.id} label="Copy the id of the delivery …{one.id.slice(-12)}" /></span></td>
           <td class="clip" title={why(one)}>
             {#if one.run}<a href="/{one.as_job ? 'jobs' : 'runs'}/{one.run}">{one.as_job ? 'job' : 'run'} …{one.run.slice(-12)}</a>{one.processed > 1 ? ` (${one.processed} times)` : ''}
@@ -50,6 +49,10 @@
     max-width: 18rem;
     overflow: hidden;
     text-overflow: ellipsis;
+  }
+
+  .key {
+    max-width: 9rem;
   }
 
   .unfit {

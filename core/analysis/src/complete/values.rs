@@ -52,8 +52,8 @@ pub(super) fn suggest(site: &Site, replace: Place) -> Vec<Suggestion> {
         _ => {}
     }
     let within = |key: &str| path.iter().any(|at| *at == At::Key(key.into()));
-    let proves = within("proof") && matches!(last.as_str(), "standard" | "bearer" | "basic");
-    if last == "secret" && (within("notify") || within("proof")) || proves {
+    let proves = (within("proof") || within("sign")) && matches!(last.as_str(), "standard" | "bearer" | "basic");
+    if last == "secret" && (within("notify") || within("proof") || within("sign")) || proves {
         out.retain(|one| one.label != "true" && one.label != "false");
         out.extend(known(site, replace, false));
     }

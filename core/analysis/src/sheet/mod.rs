@@ -292,7 +292,12 @@ fn above(text: &str, root: &Node) -> Vec<Part> {
         let kind = ENTRIES.into_iter().find(|kind| entry.get(kind).is_some()).unwrap_or("");
         let mut made = part(text, &[At::Key("entries".into()), At::Item(index)], kind, entry);
         made.title = short(entry.get(kind).map(inline).unwrap_or_default());
-        made.notes = notes(entry, kind, &[]);
+        if kind == "webhook" {
+            made.rows = received(entry);
+            made.notes = notes(entry, kind, &["proof", "once_per", "send"]);
+        } else {
+            made.notes = notes(entry, kind, &[]);
+        }
         parts.push(made);
     }
     for kind in ["input", "functions", "queue", "replies"] {
@@ -307,6 +312,33 @@ fn above(text: &str, root: &Node) -> Vec<Part> {
         parts.push(made);
     }
     parts
+}
+
+/// What a webhook asks of a message and takes from it.
+fn received(entry: &Node) -> Vec<(String, String)> {
+    let text = |node: Option<&Node>| node.map(inline).unwrap_or_default();
+    let mut rows = Vec::new();
+    if let Some(proof) = entry.get("proof") {
+        let shown = match proof.as_map().and_then(|members| members.first()) {
+            Some((kind, value)) if value.as_map().is_some() => {
+                let place = text(value.get("header").or_else(|| value.get("name")));
+                format!("{} {} in {place}", kind.name, text(value.get("secret")))
+            }
+            Some((kind, value)) => format!("{} {}", kind.name, inline(value)),
+            None => inline(proof),
+        };
+        rows.push(("proof".to_owned(), short(shown)));
+    }
+    if let Some(once) = entry.get("once_per") {
+        let shown = match once.as_map() {
+            Some(_) => format!("{} for {}", text(once.get("key")), text(once.get("for"))),
+            None => inline(once),
+        };
+        rows.push(("once per".to_owned(), short(shown.trim_end_matches(" for ").to_owned())));
+    }
+    let send = entry.get("send").and_then(Node::as_map).unwrap_or_default();
+    rows.extend(send.iter().map(|(name, value)| (name.name.clone(), short(inline(value)))));
+    rows
 }
 
 /// A declared input on one line: `LIN, NES`, `integer, 1 to 30, default 1`.

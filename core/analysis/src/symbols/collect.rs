@@ -129,7 +129,12 @@ impl<'w> Collect<'w> {
                 self.add(name(id), id.at, true);
             }
             match &step.action {
-                Action::Call(call) => self.call(call),
+                Action::Call(call) => {
+                    self.call(call);
+                    for secret in call.sign.iter().flat_map(|sign| sign.secrets()) {
+                        self.add(Symbol::Secret(secret.text.clone()), secret.at, false);
+                    }
+                }
                 Action::Let(values) => values.iter().for_each(|(named, _)| self.add(name(named), named.at, true)),
                 Action::Keep(values) => {
                     let kept = |named: &Named| Symbol::Kept(own.to_owned(), named.text.clone());

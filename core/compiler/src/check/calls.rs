@@ -1,11 +1,13 @@
 //! Calls: services and operations that exist, what is sent against what the operation accepts.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use super::steps::Walk;
 use crate::plan::sheet;
 use crate::plan::{self, Maker};
 use kanzlei_lang::diagnostic::Place;
+use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::service::{In, Operation, Response, Service};
 use kanzlei_lang::document::step::{Call, Encoding, Target};
@@ -302,6 +304,9 @@ fn finish(
             call.body.as_ref().map_or_else(|| call.send.first().map(|(name, _)| name.at).unwrap_or_default(), |b| b.at);
         walk.report.error("wrong-value", at, format!("a {method} request has no body"));
     }
+    for secret in call.sign.iter().flat_map(|sign| sign.secrets()) {
+        super::services::secret(secret, &Purpose::Signing, walk.known, walk.report);
+    }
     Some(plan::Call {
         service: service.name.text.clone(),
         operation: match &call.target {
@@ -317,6 +322,7 @@ fn finish(
         accept: if call.accept.is_empty() { vec![(200, 299)] } else { call.accept.clone() },
         within: call.within.or(service.within).unwrap_or(WITHIN),
         retry: call.retry.clone(),
+        sign: call.sign.clone().map(Arc::new),
     })
 }
 

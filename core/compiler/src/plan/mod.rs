@@ -18,6 +18,7 @@ use crate::input::{EndpointInput, InputPlan};
 use crate::sql::Needs;
 use kanzlei_lang::calendar::Calendar;
 use kanzlei_lang::confidential::Label;
+use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_lang::document::step::Encoding;
@@ -598,6 +599,8 @@ pub struct Call {
     pub within: Duration,
     /// When failures are retried.
     pub retry: Option<Retry>,
+    /// How the message is signed.
+    pub sign: Option<Arc<Proof>>,
 }
 
 /// Makes a value: a constant, a text with expressions, or a list or object of such.

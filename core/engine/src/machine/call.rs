@@ -1,5 +1,6 @@
 //! Calls in the machine: the request to send, what the answer means, whether to try again and when.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use iri_string::spec::UriSpec;
@@ -9,6 +10,7 @@ use iri_string::template::simple_context::{SimpleContext, Value as Variable};
 use super::flow::{Awaits, Fibre, Flow, What};
 use super::{Effect, EffectError, Failure, Machine, State, body};
 use kanzlei_compiler::plan::{Action, Call, Maker};
+use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::purpose::is_dots;
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_lang::expr::ops;
@@ -34,6 +36,8 @@ pub struct Request {
     pub within: Duration,
     /// Which attempt it is, from 1.
     pub attempt: u32,
+    /// How the message is signed when it is sent.
+    pub sign: Option<Arc<Proof>>,
 }
 
 /// An answer as it came.
@@ -139,6 +143,7 @@ impl Machine {
             body: bytes,
             within: call.within,
             attempt,
+            sign: call.sign.clone(),
         })
     }
 

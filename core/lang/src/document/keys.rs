@@ -60,6 +60,11 @@ pub const PROOF: &[KeySpec] = keys! {
     "basic", SECRETS, "The secret `user:password` of `Authorization: Basic`.";
     "query", r##"{"$ref":"#/$defs/in_query"}"##, "A secret in the query, for senders that can do nothing else.";
 };
+/// Keys of `sign`, of which it has one.
+pub const SIGN: &[KeySpec] = keys! {
+    "standard", TEXT, "The secret that signs by Standard Webhooks.";
+    "hmac", r##"{"$ref":"#/$defs/hmac"}"##, "Another scheme of signatures by keyed hash, as for a webhook.";
+};
 /// Keys of `proof.hmac`.
 pub const HMAC: &[KeySpec] = keys! {
     "secret", SECRETS, "The secret that signs; a list of two while one replaces the other.";
@@ -139,6 +144,7 @@ pub const CALL: &[KeySpec] = keys! {
     "body", ANY, "The whole request body.";
     "as", r#"{"enum":["json","form","text","multipart"]}"#, "How the body is encoded; default: as the operation declares.";
     "accept", r#"{"type":"array","items":{"type":["integer","string"]}}"#, "Statuses that are no failure: `[200, 404]`, `[2xx]`. Default: 2xx.";
+    "sign", r##"{"$ref":"#/$defs/sign"}"##, "Signs the message as a receiver of webhooks expects it: `{standard: SECRET}` (Standard Webhooks), or `{hmac: {…}}`.";
     "within", DURATION, "How long one attempt may take; default: 10s.";
     "retry", r##"{"allOf":[{"$ref":"#/$defs/retry"},{"properties":{"attempts":{"maximum":20}}}]}"##, "Which failures are retried, when and how often.";
 };

@@ -11,7 +11,7 @@
 
 use std::time::Duration;
 
-use super::keys::{HMAC, IN_QUERY, PROOF};
+use super::keys::{HMAC, IN_QUERY, PROOF, SIGN};
 use super::reader::{Members, Named};
 use super::service::secret_name;
 use super::step::is_header_name;
@@ -188,6 +188,24 @@ pub(super) fn read(node: &Node, report: &mut Report) -> Option<Proof> {
         "hmac" => hmac(members.get("hmac")?, report).map(|hmac| Proof::Hmac(Box::new(hmac))),
         _ => None,
     }
+}
+
+/// Reads how a message is signed that a step sends.
+pub(super) fn signing(node: &Node, report: &mut Report) -> Option<Proof> {
+    let members = Members::new(node, "`sign`", &[SIGN], report)?;
+    let proof = match (members.get("standard"), members.get("hmac")) {
+        (Some(secret), None) => secrets(secret, report).map(Proof::Standard),
+        (None, Some(scheme)) => hmac(scheme, report).map(|hmac| Proof::Hmac(Box::new(hmac))),
+        _ => {
+            report.error("wrong-value", node.at, "a message is signed in one way: `{standard: SECRET}`");
+            None
+        }
+    }?;
+    if proof.secrets().len() > 1 {
+        report.error("wrong-value", node.at, "a message is signed with one secret");
+        return None;
+    }
+    Some(proof)
 }
 
 /// One secret, or several of which any may be used.

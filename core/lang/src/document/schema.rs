@@ -32,9 +32,6 @@ pub fn of(kind: &str) -> Option<Value> {
 }
 
 fn workflow() -> Value {
-    let mut proof = object(&[keys::PROOF], &[]);
-    proof["minProperties"] = 1.into();
-    proof["maxProperties"] = 1.into();
     let mut definitions = json!({
         "steps": {"type": "array", "minItems": 1, "items": {"$ref": "#/$defs/step"}},
         "step": step(),
@@ -45,7 +42,8 @@ fn workflow() -> Value {
             object(&[keys::EVERY, &keys::TIMETABLE[2..]], &["every"]),
         ]},
         "limits": object(&[keys::LIMITS], &[]),
-        "proof": proof,
+        "proof": one_of(keys::PROOF),
+        "sign": one_of(keys::SIGN),
         "hmac": object(&[keys::HMAC], &["secret", "header"]),
         "in_query": object(&[keys::IN_QUERY], &["name", "secret"]),
         "once_per": object(&[keys::ONCE_PER], &["key"]),
@@ -85,12 +83,17 @@ fn step() -> Value {
     json!({"type": "object", "properties": properties, "anyOf": named, "allOf": kinds})
 }
 
+/// A mapping with exactly one of its keys.
+fn one_of(table: &[KeySpec]) -> Value {
+    let mut schema = object(&[table], &[]);
+    schema["minProperties"] = 1.into();
+    schema["maxProperties"] = 1.into();
+    schema
+}
+
 fn of_service() -> Value {
-    let mut credentials = object(&[service::CREDENTIALS], &[]);
-    credentials["minProperties"] = 1.into();
-    credentials["maxProperties"] = 1.into();
     json!({
-        "credentials": credentials,
+        "credentials": one_of(service::CREDENTIALS),
         "basic": object(&[service::BASIC], &["user", "password"]),
         "named": object(&[service::NAMED_VALUE], &["name", "value"]),
         "limits": object(&[service::SERVICE_LIMITS], &[]),

@@ -11,6 +11,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use kanzlei_engine::machine::{Answer, EffectError, Request};
+use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::purpose::{Purpose, is_dots};
 use kanzlei_lang::document::service::Credentials;
 use kanzlei_model::address::{Allowed, literal_host};
@@ -18,7 +19,9 @@ use kanzlei_model::run::FailureKind;
 use reqwest::redirect::Policy;
 
 use super::network::{Blocked, Guarded, blocked, system};
+use crate::clock::now;
 use crate::live::Service;
+use crate::proof;
 use crate::secrets::Secrets;
 
 /// Idle connections kept per service and thread.
@@ -178,6 +181,11 @@ async fn exchange(
     for (name, value) in &request.headers {
         builder = builder.header(name, value);
     }
+    if let Some(proof) = &request.sign {
+        for (name, value) in signature(proof, request, service, secrets)? {
+            builder = builder.header(name, value);
+        }
+    }
     builder = match (&service.credentials, &secret) {
         (Some(Credentials::Bearer(_)), Some(secret)) => builder.bearer_auth(secret),
         (Some(Credentials::Basic { user, .. }), Some(secret)) => builder.basic_auth(user, Some(secret)),
@@ -215,6 +223,32 @@ async fn exchange(
     let headers = response.headers().iter();
     let headers = headers.map(|(name, value)| (name.as_str().to_owned(), shown(value.as_bytes()))).collect();
     Ok(Answer { status: response.status().as_u16(), headers, body })
+}
+
+/// The header fields that sign a message. Its id is the same for each attempt, its time is that of the attempt.
+fn signature(
+    proof: &Proof,
+    request: &Request,
+    service: &Service,
+    secrets: &Secrets,
+) -> Result<Vec<(String, String)>, EffectError> {
+    let Some(name) = proof.secrets().first() else { return Ok(Vec::new()) };
+    let secret = secrets.get(&name.text, Purpose::Signing);
+    let secret = secret.map_err(|withheld| fault(FailureKind::BlockedAddress, withheld.to_string()))?;
+    let (path, query) = request.target.split_once('?').unwrap_or((&request.target, ""));
+    let path = format!("{}{path}", service.url.as_ref().map_or("", |url| url.path().trim_end_matches('/')));
+    let base = service.url.as_ref().map(|url| url.origin().ascii_serialization()).unwrap_or_default();
+    let message = proof::Message {
+        method: &request.method,
+        path: &path,
+        query,
+        base: &base,
+        headers: request.headers.clone(),
+        body: request.body.as_deref().unwrap_or_default(),
+    };
+    let key = request.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("idempotency-key"));
+    let id = format!("msg_{}", key.map_or("", |(_, key)| key.trim_matches('"')));
+    Ok(proof::sign(proof, &secret, &id, now().as_secs(), &message).headers)
 }
 
 /// What bounds every call of a process.

@@ -245,6 +245,7 @@ fn message(request: &HttpRequest, webhook: &Webhook, id: String, media: &str, bo
             None => headers.push((name, value)),
         }
     }
+    headers.sort();
     Message {
         id,
         at: now().to_string(),

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use kanzlei_model::value::Value;
 
+use super::proof::Proof;
 use super::reader::Named;
 use super::retry::Retry;
 use super::yaml::Node;
@@ -288,6 +289,8 @@ pub struct Call {
     pub within: Option<Duration>,
     /// When failures are retried.
     pub retry: Option<Retry>,
+    /// How the message is signed.
+    pub sign: Option<Proof>,
 }
 
 /// What a `call` step calls.

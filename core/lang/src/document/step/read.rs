@@ -1,6 +1,7 @@
 //! Reading steps: from nodes to typed steps, with what is wrong about them.
 
 use super::super::keys::*;
+use super::super::proof;
 use super::super::reader::{KeySpec, MAX_NAME, Members, Named, is_document_name, is_identifier};
 use super::super::retry;
 use super::super::values::{MAX_WITHIN, METHODS, status_range};
@@ -443,5 +444,6 @@ fn call(members: &Members, report: &mut Report) -> Option<Call> {
         accept,
         within,
         retry,
+        sign: members.get("sign").and_then(|node| proof::signing(node, report)),
     })
 }

@@ -64,6 +64,7 @@ fn request(method: &str, target: &str, body: Option<&str>) -> Request {
         body: body.map(|body| body.as_bytes().to_vec()),
         within: Duration::from_secs(20),
         attempt: 1,
+        sign: None,
     }
 }
 
@@ -264,4 +265,27 @@ async fn a_secret_leaves_for_its_own_address_only() {
         assert_eq!(refused.kind, FailureKind::BlockedAddress, "{target}: {}", refused.detail);
         assert!(refused.detail.contains(says) && sent.try_recv().is_err(), "{target}: {}", refused.detail);
     }
+}
+
+#[tokio::test]
+async fn a_signed_message_proves_itself_to_its_receiver() {
+    let (base, sent) = peer(&["HTTP/1.1 204 No Content\r\nconnection: close\r\n\r\n"]);
+    let service = service(&base, None);
+    let proof = Proof::Standard(vec![Named { text: "yard".into(), at: Place::default() }]);
+    let key = ("idempotency-key".to_owned(), "\"k-1\"".to_owned());
+    let asked = request("POST", "/events", Some("{\"berth\": 7}"));
+    let asked = Request { sign: Some(Arc::new(proof.clone())), headers: vec![key], ..asked };
+    let secrets = Secrets::holding(&[("yard", "whsec_eWFyZA==", "signing")]);
+    let correlation = Correlation { traceparent: "t", request_id: "r" };
+    let allowed = loopback();
+    let bounds = Bounds { most: 1000, secrets: &secrets, allowed: &allowed };
+    call(Some(&service), &asked, &correlation, Duration::from_secs(5), &bounds).await.expect("an answer");
+    let sent = sent.recv().expect("a request");
+    let (head, body) = sent.split_once("\r\n\r\n").expect("head and body");
+    let headers = head.lines().skip(1).filter_map(|line| line.split_once(": "));
+    let headers: Vec<(String, String)> = headers.map(|(name, value)| (name.to_owned(), value.to_owned())).collect();
+    assert!(headers.contains(&("webhook-id".into(), "msg_k-1".into())), "{head}");
+    let message = proof::Message { body: body.as_bytes(), headers, ..proof::Message::default() };
+    let secret = |_: &str| Some("whsec_eWFyZA==".to_owned());
+    assert_eq!(proof::check(&proof, &message, &secret, now().as_secs()).as_deref(), Ok("yard"));
 }
