@@ -394,6 +394,20 @@ pub enum Command {
         #[arg(long, default_value_t = 20)]
         limit: u32,
     },
+    /// Show what keys asked for, and what they have left of their allowances
+    #[command(
+        after_help = "Examples:\n  kanzlei usage\n  kanzlei usage northern-line --days 30\n  kanzlei usage --days 90 --csv > usage.csv"
+    )]
+    Usage {
+        /// Only this key
+        key: Option<String>,
+        /// How many days back
+        #[arg(long, default_value_t = 7)]
+        days: u32,
+        /// Print a row for each key, workflow and hour, as CSV (RFC 4180)
+        #[arg(long)]
+        csv: bool,
+    },
     /// List messages of senders as they arrived at webhooks, newest first
     #[command(
         after_help = "Examples:\n  kanzlei deliveries\n  kanzlei deliveries customs-recall --state unfit --since 2h\n  kanzlei deliveries --key msg_2KWPBgLlAfxdpx2AI54pPJ85f4W"

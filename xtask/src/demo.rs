@@ -107,11 +107,19 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
     );
     println!("  kanzlei lanes");
     println!("  kanzlei timetables");
+    println!("\nMessages of others, signed:\n");
+    println!("  kanzlei send-webhook customs-recall --id msg_1     # twice: the second is a repetition");
+    println!("  kanzlei send-webhook payment-notice     # the bank's own scheme; it waits for the answer");
+    println!("  kanzlei deliveries");
     println!("\nA partner with a key of its own:\n");
     println!("  kanzlei keys add northern-line --owner \"Northern Line\" --for harbour-tides     # shown once");
     println!(
         "  curl -sS '{public}/partners/tides?draught=6.2&after=2027-03-04T06:00:00Z' -H 'X-Api-Key: …'     # 401 without it"
     );
+    println!(
+        "  kanzlei keys add guest --for harbour-tides --allowance guests     # two requests a minute: the third gets 429"
+    );
+    println!("  kanzlei usage");
     println!("\nCtrl-C stops everything.");
     loop {
         match stopped.recv_timeout(Duration::from_millis(500)) {

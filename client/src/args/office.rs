@@ -54,6 +54,9 @@ pub enum Keys {
     Add {
         /// Its name
         name: String,
+        /// How much it may ask for, by the name of an allowance
+        #[arg(long, value_name = "ALLOWANCE")]
+        allowance: Option<String>,
         /// Whose it is
         #[arg(long, default_value_t)]
         owner: String,

@@ -1,10 +1,12 @@
 //! `keys`: keys of callers, by name.
 
-use kanzlei_api::keys::{KeyRotation, Keys, MadeKey, NewKey};
+use std::collections::BTreeMap;
 
-use super::{print_json, segment};
+use kanzlei_api::keys::{KeyRotation, Keys, MadeKey, NewKey, UsageFilter, UsageReport};
+
+use super::{listing, print_json, segment};
 use crate::api::Api;
-use crate::{Done, draw};
+use crate::{Done, Error, draw};
 
 /// Lists keys with their last use.
 pub fn list(api: &Api, json: bool) -> Done {
@@ -25,13 +27,17 @@ pub fn list(api: &Api, json: bool) -> Done {
             format!("{}…", key.prefix),
             key.owner.clone(),
             workflows,
+            key.allowance.clone().unwrap_or_else(|| "as entries say".to_owned()),
             draw::time(key.created),
             when(key.expires, "never"),
             when(key.used, "not yet"),
             key.note.clone(),
         ]
     });
-    draw::table(&["key", "begins", "owner", "workflows", "made (UTC)", "expires", "last used", "note"], rows);
+    draw::table(
+        &["key", "begins", "owner", "workflows", "allowance", "made (UTC)", "expires", "last used", "note"],
+        rows,
+    );
     for key in &answer.keys {
         if let Some(until) = key.former_until {
             println!("{}", draw::dim(&format!("the key before {} is valid until {} UTC", key.name, draw::time(until))));
@@ -69,5 +75,61 @@ fn made(made: &MadeKey, json: bool) -> Done {
     if let Some(until) = made.former_until {
         eprintln!("The one before it is valid until {} UTC.", draw::time(until));
     }
+    Ok(())
+}
+
+/// Shows what keys asked for, and what they have left.
+pub fn usage(api: &Api, filter: &UsageFilter, csv: bool, json: bool) -> Done {
+    let days = filter.days.unwrap_or(7);
+    let report: UsageReport = api.get(&listing("usage", filter))?;
+    if json {
+        print_json(&report);
+        return Ok(());
+    }
+    if csv {
+        return written(&report).map_err(|error| Error::Failed(format!("the rows cannot be written: {error}")));
+    }
+    if report.usage.is_empty() {
+        println!("No key asked for anything in the last {days} days.");
+    }
+    let mut sums: BTreeMap<(&str, &str), [u64; 3]> = BTreeMap::new();
+    for row in &report.usage {
+        let [requests, refused, failed] = sums.entry((&row.key, &row.workflow)).or_default();
+        *requests += row.requests;
+        *refused += row.refused;
+        *failed += row.failed;
+    }
+    if !sums.is_empty() {
+        println!("{}", draw::dim(&format!("the last {days} days")));
+        let rows = sums.iter().map(|((key, workflow), [requests, refused, failed])| {
+            vec![draw::bold(key), (*workflow).to_owned(), requests.to_string(), refused.to_string(), failed.to_string()]
+        });
+        draw::table(&["key", "workflow", "requests", "refused", "failed"], rows);
+    }
+    if !report.meters.is_empty() {
+        println!("\n{}", draw::dim("left now"));
+        let rows = report.meters.iter().flat_map(|meter| {
+            meter.left.iter().map(|left| {
+                let of = format!("{} of {}", left.left, left.of);
+                vec![draw::bold(&meter.key), left.policy.clone(), of, draw::time(meter.used)]
+            })
+        });
+        draw::table(&["key", "policy", "left", "last counted (UTC)"], rows);
+    }
+    if report.cut {
+        println!("{}", draw::dim("there are more rows: name a key, or fewer --days"));
+    }
+    Ok(())
+}
+
+/// Writes the rows as CSV (RFC 4180).
+fn written(report: &UsageReport) -> csv::Result<()> {
+    let mut out = csv::Writer::from_writer(std::io::stdout().lock());
+    out.write_record(["key", "workflow", "hour", "requests", "refused", "failed"])?;
+    for row in &report.usage {
+        let [requests, refused, failed] = [row.requests, row.refused, row.failed].map(|count| count.to_string());
+        out.write_record([&row.key, &row.workflow, &row.hour.to_string(), &requests, &refused, &failed])?;
+    }
+    out.flush()?;
     Ok(())
 }

@@ -32,7 +32,7 @@ mod trial;
 use std::path::Path;
 
 use kanzlei_api::jobs::{JobAction, JobChange, RetryFrom};
-use kanzlei_api::keys::{KeyRotation, NewKey};
+use kanzlei_api::keys::{KeyRotation, NewKey, UsageFilter};
 use kanzlei_api::runs::{RefusalFilter, RunFilter};
 
 use crate::api::Api;
@@ -84,8 +84,8 @@ pub fn run(args: Args) -> Done {
             databases::prepare(&api()?, &name, apply, json)
         }
         Command::Keys { what: None | Some(Keys::List) } => keys::list(&api()?, json),
-        Command::Keys { what: Some(Keys::Add { name, owner, note, workflows, days }) } => {
-            keys::add(&api()?, &NewKey { name, owner, note, workflows, days }, json)
+        Command::Keys { what: Some(Keys::Add { name, allowance, owner, note, workflows, days }) } => {
+            keys::add(&api()?, &NewKey { name, owner, note, workflows, allowance, days }, json)
         }
         Command::Keys { what: Some(Keys::Rotate { name, days, overlap }) } => {
             keys::rotate(&api()?, &name, &KeyRotation { days, overlap_hours: overlap }, json)
@@ -140,6 +140,7 @@ pub fn run(args: Args) -> Done {
             let filter = RefusalFilter { workflow, status, request_id, before, limit: Some(limit) };
             refusals::list(&api()?, &filter, json)
         }
+        Command::Usage { key, days, csv } => keys::usage(&api()?, &UsageFilter { key, days: Some(days) }, csv, json),
         Command::Deliveries(which) => deliveries::list(&api()?, &which.filter(), json),
         Command::Delivery { id } => deliveries::show(&api()?, &id, json),
         Command::Redeliver(asked) => deliveries::redeliver(&api()?, asked, json),

@@ -95,6 +95,7 @@ fn each_command_asks_for_what_it_means() {
         (vec!["redeliver", "--workflow", "w"], "POST /deliveries/process"),
         (vec!["propose", "w"], "POST /deliveries/input"),
         (vec!["send-webhook", "w", "--body", "Cargo.toml"], "POST /deliveries/sign"),
+        (vec!["usage", "k", "--days", "30"], "GET /usage?key=k&days=30"),
         (vec!["find", "a/b"], "GET /jobs?request_id=a%2Fb"),
         (vec!["jobs", "--lane", "main", "--text", "x y"], "GET /jobs?lane=main&text=x+y&limit=20"),
         (vec!["jobs", "--due-from", "2027-03-04T00:00:00Z"], "GET /jobs?due_from=2027-03-04T00%3A00%3A00Z&limit=20"),

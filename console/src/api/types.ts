@@ -797,6 +797,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/usage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What keys asked for by hour, and what they have left */
+        get: operations["usage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/keys/{name}/rotate": {
         parameters: {
             query?: never;
@@ -1430,6 +1447,13 @@ export interface components {
             version: number;
             /** @description What is left to be done by hand. */
             notes: string[];
+        };
+        /** @description How much a caller may ask for. */
+        AllowanceLine: {
+            name: string;
+            about: string;
+            /** @description Its limits in a few words: `120/min, 50000/month`. */
+            limits: string;
         };
         /** @description What an operation answers with a status. */
         Answer: {
@@ -2578,6 +2602,8 @@ export interface components {
             note: string;
             /** @description The workflows it is for; empty for all that ask for a key. */
             workflows: string[];
+            /** @description How much it may ask for; null as entries say. */
+            allowance: string | null;
             created: components["schemas"]["Timestamp"];
             expires: components["schemas"]["Timestamp"] | null;
             /** @description When it was last used, to a minute. */
@@ -2683,6 +2709,14 @@ export interface components {
             /** @description Until when the former one is valid. */
             former_until: components["schemas"]["Timestamp"] | null;
         };
+        /** @description What a key has left of an allowance. */
+        MeterRow: {
+            key: string;
+            allowance: string;
+            left: components["schemas"]["PolicyLeft"][];
+            /** @description When it last took a portion. */
+            used: components["schemas"]["Timestamp"];
+        };
         /** @description A name in scope. */
         Name: {
             /** @description The name. */
@@ -2721,6 +2755,11 @@ export interface components {
              * @default []
              */
             workflows: string[];
+            /**
+             * @description How much it may ask for, by the name of an allowance; without one as entries say.
+             * @default null
+             */
+            allowance: string | null;
             /**
              * Format: uint32
              * @description Days until it expires; without it never.
@@ -3019,6 +3058,14 @@ export interface components {
              * @default
              */
             body: string;
+        };
+        /** @description What is left of one policy, beside the portions that processes hold. */
+        PolicyLeft: {
+            policy: string;
+            /** Format: uint64 */
+            left: number;
+            /** Format: uint64 */
+            of: number;
         };
         /** @description An address at which drafts can be called. */
         Preview: {
@@ -4301,6 +4348,33 @@ export interface components {
         Trials: {
             trials: components["schemas"]["TrialLine"][];
         };
+        /** @description What keys asked for, and what they have left. */
+        UsageReport: {
+            /** @description By key, workflow and hour, in the order of the hours. */
+            usage: components["schemas"]["UsageRow"][];
+            meters: components["schemas"]["MeterRow"][];
+            /** @description Whether there are more rows than one answer has. */
+            cut: boolean;
+        };
+        /** @description Requests of a key to a workflow in an hour. */
+        UsageRow: {
+            key: string;
+            workflow: string;
+            /** @description When the hour began. */
+            hour: components["schemas"]["Timestamp"];
+            /** Format: uint64 */
+            requests: number;
+            /**
+             * Format: uint64
+             * @description Of these: refused for its allowance.
+             */
+            refused: number;
+            /**
+             * Format: uint64
+             * @description Of these: answered with 500 to 599.
+             */
+            failed: number;
+        };
         /** @description What could be chosen for a field. */
         Values: {
             /** @description The type that is wanted, for people; empty where anything will do. */
@@ -4355,6 +4429,11 @@ export interface components {
         /** @description Everything that is live. */
         Workflows: {
             workflows: components["schemas"]["WorkflowLine"][];
+            /**
+             * @description Allowances that keys may have.
+             * @default []
+             */
+            allowances: components["schemas"]["AllowanceLine"][];
             /** @description False while the database is unavailable; counts are 0 then. */
             counts_known: boolean;
         };
@@ -4376,6 +4455,7 @@ export interface components {
     pathItems: never;
 }
 export type AddedCase = components['schemas']['AddedCase'];
+export type AllowanceLine = components['schemas']['AllowanceLine'];
 export type Answer = components['schemas']['Answer'];
 export type At = components['schemas']['At'];
 export type Beginning = components['schemas']['Beginning'];
@@ -4461,6 +4541,7 @@ export type Lent = components['schemas']['Lent'];
 export type Location = components['schemas']['Location'];
 export type Locations = components['schemas']['Locations'];
 export type MadeKey = components['schemas']['MadeKey'];
+export type MeterRow = components['schemas']['MeterRow'];
 export type Name = components['schemas']['Name'];
 export type NamedValue = components['schemas']['NamedValue'];
 export type NewKey = components['schemas']['NewKey'];
@@ -4485,6 +4566,7 @@ export type Parameter = components['schemas']['Parameter'];
 export type Part = components['schemas']['Part'];
 export type PlainAnswer = components['schemas']['PlainAnswer'];
 export type PlainRequest = components['schemas']['PlainRequest'];
+export type PolicyLeft = components['schemas']['PolicyLeft'];
 export type Preview = components['schemas']['Preview'];
 export type PreviewEndpoint = components['schemas']['PreviewEndpoint'];
 export type Previews = components['schemas']['Previews'];
@@ -4570,6 +4652,8 @@ export type TrialLine = components['schemas']['TrialLine'];
 export type TrialRequest = components['schemas']['TrialRequest'];
 export type TrialStop = components['schemas']['TrialStop'];
 export type Trials = components['schemas']['Trials'];
+export type UsageReport = components['schemas']['UsageReport'];
+export type UsageRow = components['schemas']['UsageRow'];
 export type Values = components['schemas']['Values'];
 export type Wanted = components['schemas']['Wanted'];
 export type Workflow = components['schemas']['Workflow'];
@@ -6236,6 +6320,36 @@ export interface operations {
             403: components["responses"]["Problem"];
             409: components["responses"]["Problem"];
             422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    usage: {
+        parameters: {
+            query?: {
+                /** @description The name of a key; without one of all. */
+                key?: string;
+                /** @description 1 to 400; 7 by default. */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UsageReport"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

@@ -91,7 +91,7 @@
   <details><summary>Lines for fetch</summary><Copyable text={fetchLines(endpoint)} label="Copy the lines for fetch" /></details>
   <details><summary>Lines for a typed client</summary><Copyable text={typedLines(endpoint)} label="Copy the lines for a typed client" /></details>
   {:else}
-  <p class="dim">A webhook, proven by <code>{endpoint.proof}</code>. <a href="/deliveries?workflow={encodeURIComponent(workflow.name)}">Messages that arrived</a></p>
+  <p class="dim small">A webhook, proven by <code>{endpoint.proof}</code>. <a href="/deliveries?workflow={encodeURIComponent(workflow.name)}">Messages that arrived</a></p>
   {/if}
 {:else}
   <p class="dim">It has no address of its own: other workflows invoke it, or a timetable starts it.</p>

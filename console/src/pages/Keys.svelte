@@ -1,9 +1,11 @@
 <script lang="ts">
   /** Keys of callers: made, shown once, rotated, revoked. */
   import { Button, Modal, SkeletonText } from 'carbon-components-svelte';
-  import type { Key, Keys, MadeKey, Workflows } from '../api/types';
+  import type { Key, Keys, MadeKey, UsageReport, Workflows } from '../api/types';
   import { Refused, session, Watched } from '../lib/api.svelte';
   import { ago, time } from '../lib/show';
+  import Chart from '../parts/Chart.svelte';
+  import CopyText from '../parts/CopyText.svelte';
   import Copyable from '../parts/Copyable.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
@@ -13,15 +15,40 @@
     return '/keys';
   }, 10_000);
   const workflows = new Watched<Workflows>(() => '/workflows', undefined);
+  let days = $state('7');
+  const usage = new Watched<UsageReport>(() => `/usage?days=${days}`, 30_000);
+  let allowance = $state('');
+  const allowances = $derived(workflows.value?.allowances ?? []);
   let adding = $state(false);
   let name = $state('');
   let owner = $state('');
   let note = $state('');
-  let days = $state('');
+  let lasting = $state('');
   let chosen: string[] = $state([]);
   let made = $state.raw<MadeKey | undefined>(undefined);
   let revoking = $state.raw<Key | undefined>(undefined);
   let error = $state.raw<Refused | undefined>(undefined);
+
+  const left = (key: string) => (usage.value?.meters ?? []).filter((meter) => meter.key === key).flatMap((meter) => meter.left);
+
+  /** Requests by hour, a line for each of the busiest keys, and what was refused. */
+  const drawn = $derived.by(() => {
+    const rows = usage.value?.usage ?? [];
+    if (!rows.length) return undefined;
+    const hour = (at: string) => Math.floor(Date.parse(at) / 3_600_000);
+    const first = Math.min(...rows.map((row) => hour(row.hour))) - 1;
+    const hours = Array.from({ length: hour(new Date().toISOString()) - first + 1 }, (_, index) => first + index);
+    const sums = new Map<string, number>();
+    for (const row of rows) sums.set(row.key, (sums.get(row.key) ?? 0) + row.requests);
+    const busiest = [...sums].sort((one, other) => other[1] - one[1]).slice(0, 6).map(([key]) => key);
+    const line = (label: string, of: (row: (typeof rows)[number]) => number) => {
+      const values = new Map<number, number>();
+      for (const row of rows) values.set(hour(row.hour), (values.get(hour(row.hour)) ?? 0) + of(row));
+      return { label, values: hours.map((one) => values.get(one) ?? 0) };
+    };
+    const lines = busiest.map((key) => line(key, (row) => (row.key === key ? row.requests : 0)));
+    return { times: hours.map((one) => one * 3600), lines: [...lines, line('refused', (row) => row.refused)] };
+  });
 
   async function attempt(what: () => Promise<void>) {
     error = undefined;
@@ -35,9 +62,9 @@
 
   const add = () =>
     attempt(async () => {
-      made = await session.ask<MadeKey>('POST', '/keys', { name, owner, note, workflows: chosen, days: days ? Number(days) : null });
+      made = await session.ask<MadeKey>('POST', '/keys', { name, owner, note, workflows: chosen, allowance: allowance || null, days: lasting ? Number(lasting) : null });
       adding = false;
-      [name, owner, note, days, chosen] = ['', '', '', '', []];
+      [name, owner, note, lasting, allowance, chosen] = ['', '', '', '', '', []];
     });
 
   const rotate = (key: Key) =>
@@ -79,7 +106,14 @@
       <label for="key-note">Note</label>
       <input id="key-note" class="control" bind:value={note} placeholder="What it is for" autocomplete="off" />
       <label for="key-days">Days until it expires</label>
-      <input id="key-days" class="control" bind:value={days} inputmode="numeric" pattern="[0-9]*" placeholder="never" autocomplete="off" />
+      <input id="key-days" class="control" bind:value={lasting} inputmode="numeric" pattern="[0-9]*" placeholder="never" autocomplete="off" />
+      {#if allowances.length}
+        <label for="key-allowance">Allowance</label>
+        <select id="key-allowance" class="control" bind:value={allowance}>
+          <option value="">as entries say</option>
+          {#each allowances as one (one.name)}<option value={one.name}>{one.name}: {one.limits}</option>{/each}
+        </select>
+      {/if}
       <label for="key-workflows">Workflows</label>
       <select id="key-workflows" class="several" multiple size="6" bind:value={chosen} aria-describedby="key-all">
         {#each workflows.value?.workflows ?? [] as one (one.name)}<option value={one.name}>{one.name}</option>{/each}
@@ -93,13 +127,14 @@
   {#if listed.value?.keys.length}
     <div class="panel wide">
       <table class="table" aria-label="Keys">
-        <thead><tr><th>Key</th><th>Owner</th><th>Workflows</th><th>Made</th><th>Expires</th><th>Last used</th><th><span class="sr">Actions</span></th></tr></thead>
+        <thead><tr><th>Key</th><th>Owner</th><th>Workflows</th><th>Allowance</th><th>Made</th><th>Expires</th><th>Last used</th><th><span class="sr">Actions</span></th></tr></thead>
         <tbody>
           {#each listed.value.keys as key (key.name)}
             <tr>
               <td><strong>{key.name}</strong> <span class="mono dim">{key.prefix}…</span>{#if key.note}<br /><span class="dim">{key.note}</span>{/if}</td>
               <td>{key.owner}</td>
               <td>{#each key.workflows as one, index (one)}{index ? ', ' : ''}<a href="/workflows/{one}">{one}</a>{:else}<span class="dim">all</span>{/each}</td>
+              <td>{#if key.allowance}{key.allowance}{:else}<span class="dim">as entries say</span>{/if}{#each left(key.name) as one (one.policy)}<br /><span class="dim">{one.policy}: {one.left} of {one.of} left</span>{/each}</td>
               <td title={time(key.created)}>{ago(key.created)}</td>
               <td>{key.expires ? time(key.expires) : 'never'}{#if key.former_until}<br /><span class="dim">the one before: {time(key.former_until)}</span>{/if}</td>
               <td>{key.used ? ago(key.used) : 'not yet'}</td>
@@ -119,6 +154,22 @@
     </div>
   {:else if !listed.error}
     <div class="panel empty"><SkeletonText paragraph lines={4} /></div>
+  {/if}
+  {#if usage.value && listed.value?.keys.length}
+    <section class="usage" aria-label="Usage">
+      <div class="row">
+        <h2>Usage</h2>
+        <label class="sr" for="usage-days">Span</label>
+        <select id="usage-days" class="control" bind:value={days}>
+          <option value="1">of the last day</option>
+          <option value="7">of the last 7 days</option>
+          <option value="30">of the last 30 days</option>
+        </select>
+        <CopyText text="kanzlei usage --days {days} --csv" label="Copy the line that exports it as CSV" />
+      </div>
+      {#if drawn}<Chart title="Requests of keys" unit="an hour" times={drawn.times} series={drawn.lines} />
+      {:else}<p class="dim">No key asked for anything in this time.</p>{/if}
+    </section>
   {/if}
 </div>
 <Modal size="xs" danger open={revoking !== undefined} modalHeading="Revoke {revoking?.name}?" primaryButtonText="Revoke it" secondaryButtonText="Leave"
@@ -170,5 +221,16 @@
 
   .acts {
     white-space: nowrap;
+  }
+
+  .usage {
+    margin-top: 1rem;
+    display: grid;
+    grid-template-columns: minmax(0, 1fr);
+    gap: 0.5rem;
+  }
+
+  .usage h2 {
+    font-size: 1rem;
   }
 </style>

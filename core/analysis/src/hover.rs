@@ -215,6 +215,13 @@ fn symbol(workspace: &Workspace, path: &str, position: usize, checked: &Checked)
             }
             text
         }
+        Symbol::Allowance(name) => {
+            let found = document(&|d| matches!(d, Document::Allowance(one) if one.name.text == *name))?;
+            let Document::Allowance(one) = found else { return None };
+            let rate = one.rate.map(|(n, span)| format!(", {n} in {}", kanzlei_model::duration::short(span)));
+            let quota = one.quota.map(|(n, period)| format!(", {n} each {period:?}").to_lowercase());
+            format!("allowance **{name}**{}{}\n\n{}", rate.unwrap_or_default(), quota.unwrap_or_default(), one.about)
+        }
         Symbol::Lane(name) => {
             let Document::Lane(lane) = document(&|d| matches!(d, Document::Lane(l) if l.name.text == *name))? else {
                 return None;

@@ -110,9 +110,8 @@ fn every_answer_of_the_demos_cases_is_described() {
     let mut looked_at = 0;
     for prepared in &rehearsals {
         for index in 0..prepared.len() {
-            let Some(endpoint) = prepared.plan().endpoints.first().filter(|_| prepared.request(index).is_some()) else {
-                continue;
-            };
+            let direct = prepared.request(index).is_some() && !prepared.is_delivery(index);
+            let Some(endpoint) = prepared.plan().endpoints.first().filter(|_| direct) else { continue };
             let result = prepared.run(index);
             let status = result.status.expect("an answer").to_string();
             let responses = &published["paths"][&endpoint.path][endpoint.method.to_lowercase()]["responses"];

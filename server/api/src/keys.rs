@@ -17,6 +17,8 @@ pub struct NewKey {
     pub note: String,
     /// The workflows it is for; without one for all.
     pub workflows: Vec<String>,
+    /// How much it may ask for, by the name of an allowance; without one as entries say.
+    pub allowance: Option<String>,
     /// Days until it expires; without it never.
     pub days: Option<u32>,
 }
@@ -31,7 +33,55 @@ pub struct KeyRotation {
     pub overlap_hours: Option<u32>,
 }
 
+/// Whose usage is asked for, and how far back.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct UsageFilter {
+    /// The name of a key; without one of all.
+    pub key: Option<String>,
+    /// 1 to 400; 7 by default.
+    pub days: Option<u32>,
+}
+
 api! {
+    /// What keys asked for, and what they have left.
+    pub struct UsageReport {
+        /// By key, workflow and hour, in the order of the hours.
+        pub usage: Vec<UsageRow>,
+        pub meters: Vec<MeterRow>,
+        /// Whether there are more rows than one answer has.
+        pub cut: bool,
+    }
+
+    /// Requests of a key to a workflow in an hour.
+    pub struct UsageRow {
+        pub key: String,
+        pub workflow: String,
+        /// When the hour began.
+        pub hour: Timestamp,
+        pub requests: u64,
+        /// Of these: refused for its allowance.
+        pub refused: u64,
+        /// Of these: answered with 500 to 599.
+        pub failed: u64,
+    }
+
+    /// What a key has left of an allowance.
+    pub struct MeterRow {
+        pub key: String,
+        pub allowance: String,
+        pub left: Vec<PolicyLeft>,
+        /// When it last took a portion.
+        pub used: Timestamp,
+    }
+
+    /// What is left of one policy, beside the portions that processes hold.
+    pub struct PolicyLeft {
+        pub policy: String,
+        pub left: u64,
+        pub of: u64,
+    }
+
     /// A key that was made; it is shown only now.
     pub struct MadeKey {
         pub name: String,
@@ -55,6 +105,8 @@ api! {
         pub note: String,
         /// The workflows it is for; empty for all that ask for a key.
         pub workflows: Vec<String>,
+        /// How much it may ask for; null as entries say.
+        pub allowance: Option<String>,
         pub created: Timestamp,
         pub expires: Option<Timestamp>,
         /// When it was last used, to a minute.

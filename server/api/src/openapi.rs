@@ -372,6 +372,11 @@ fn operations() -> Operations {
     all.get::<keys::Keys>("/keys", "keys", "Keys of callers with their last use");
     all.post::<keys::NewKey, keys::MadeKey>("/keys", "addKey", "Makes a key; it is shown only now")
         .problems(&[409, 422]);
+    all.list::<keys::UsageFilter, keys::UsageReport>(
+        "/usage",
+        "usage",
+        "What keys asked for by hour, and what they have left",
+    );
     all.post::<keys::KeyRotation, keys::MadeKey>(
         "/keys/{name}/rotate",
         "rotateKey",

@@ -46,9 +46,20 @@ api! {
         pub proof: Option<String>,
     }
 
+    /// How much a caller may ask for.
+    pub struct AllowanceLine {
+        pub name: String,
+        pub about: String,
+        /// Its limits in a few words: `120/min, 50000/month`.
+        pub limits: String,
+    }
+
     /// Everything that is live.
     pub struct Workflows {
         pub workflows: Vec<WorkflowLine>,
+        /// Allowances that keys may have.
+        #[serde(default)]
+        pub allowances: Vec<AllowanceLine>,
         /// False while the database is unavailable; counts are 0 then.
         pub counts_known: bool,
     }

@@ -2,7 +2,7 @@
 //!
 //! [`direct`] drives runs that answer a request, [`worker`] those that were queued; both perform their effects
 //! through [`effects`], which queues jobs by [`queue`]. [`live`] is what is deployed, [`journal`] what is recorded of runs, [`refusals`] what is
-//! recorded of requests that began none. [`proof`] checks and signs messages. [`secrets`], [`limiter`], [`background`], [`computing`] and [`clock`] serve all of them.
+//! recorded of requests that began none. [`proof`] checks and signs messages, [`allowances`] counts callers and [`usage`] what keys ask for. [`secrets`], [`limiter`], [`background`], [`computing`] and [`clock`] serve all of them.
 //!
 //! Nothing here may know of listeners, requests of the public or control API, or the configuration.
 //!
@@ -16,6 +16,7 @@
 
 #![warn(missing_docs)]
 
+pub mod allowances;
 pub mod background;
 pub mod clock;
 pub mod computing;
@@ -31,6 +32,7 @@ pub mod refusals;
 pub mod secrets;
 pub mod step_counts;
 pub mod trial;
+pub mod usage;
 pub mod worker;
 
 pub use error::{Error, Result};

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use kanzlei_compiler::check::{Bundle, Checked, Settings, check, relative};
-use kanzlei_compiler::plan::{Lane, Plan};
+use kanzlei_compiler::plan::{Allowance, Lane, Plan};
 use kanzlei_lang::diagnostic::Severity;
 use kanzlei_lang::document::lane::MAIN;
 use kanzlei_lang::document::service::{Credentials, Operation};
@@ -33,6 +33,8 @@ pub struct Live {
     pub settings: Settings,
     /// Lanes that have a document, by name.
     pub lanes: BTreeMap<String, Arc<Lane>>,
+    /// Allowances by name.
+    pub allowances: BTreeMap<String, Arc<Allowance>>,
     /// Counts deploys and retirements; the documents of each generation stay available.
     pub generation: u64,
     /// Names that workflows had.
@@ -175,7 +177,12 @@ impl Live {
         before: &Live,
         public_url: &str,
     ) -> Self {
-        let mut live = Live { lanes: checked.lanes, settings: checked.settings, ..Live::default() };
+        let mut live = Live {
+            lanes: checked.lanes,
+            allowances: checked.allowances,
+            settings: checked.settings,
+            ..Live::default()
+        };
         for (name, service) in checked.services {
             let service = Arc::unwrap_or_clone(service);
             let base = bases.get(&name).cloned().unwrap_or(service.base);

@@ -49,6 +49,12 @@ pub struct App {
     pub tokens: control::auth::Tokens,
     /// What is known of callers' keys.
     pub keys: crate::public::access::Keys,
+    /// What callers may still ask for.
+    pub allowances: kanzlei_runtime::allowances::Allowances,
+    /// What keys asked for.
+    pub usage: Arc<kanzlei_runtime::usage::UsageCounts>,
+    /// Proxies that say from where requests come.
+    pub proxies: Arc<kanzlei_model::address::Allowed>,
     /// Wrong tokens by peer.
     pub guesses: control::auth::Guesses,
     /// Whether the console's address is HTTPS.

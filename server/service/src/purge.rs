@@ -13,6 +13,11 @@ use crate::config::Config;
 /// Days that markers outlive their jobs.
 const MARKER_DAYS: i64 = 7;
 
+/// Days that the meters of callers are kept that stopped asking: longer than any period.
+const METER_DAYS: i64 = 40;
+/// Days that the usage of keys is kept.
+const USAGE_DAYS: i64 = 400;
+
 /// The most trials that are kept.
 const MOST_TRIALS: u64 = 10_000;
 
@@ -57,6 +62,8 @@ pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
         purged(store.purge_groups(failed_before.min(before)).await, &mut failed);
         purged(store.purge_firings(at - DAY * kept.jobs).await, &mut failed);
         purged(store.purge_answers(at).await, &mut failed);
+        purged(store.purge_meters(at - DAY * METER_DAYS).await, &mut failed);
+        purged(store.purge_usage((at - DAY * USAGE_DAYS).as_secs() / 3600).await, &mut failed);
         purged(store.purge_refusals(at - DAY * kept.runs).await, &mut failed);
         let (days, most, bytes) = kept.deliveries;
         while purged(store.purge_deliveries(at, at - DAY * days, most, bytes).await, &mut failed) >= 500 {}

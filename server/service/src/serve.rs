@@ -180,6 +180,9 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         pulse: Default::default(),
         tokens: Default::default(),
         keys: Default::default(),
+        allowances: Default::default(),
+        usage: Default::default(),
+        proxies: config.listen.trusted_proxies.clone(),
         guesses: Default::default(),
         secure: config.control_url().starts_with("https://"),
         runtime,
@@ -238,6 +241,8 @@ fn keep_tasks(supervisor: &Supervisor, app: &Data<App>, kept: Kept) {
     let a = app.clone();
     supervisor.keep("servers", move || app::keep_server(a.store.clone()));
     let a = app.clone();
+    supervisor.keep("usage", move || kanzlei_runtime::usage::run(a.usage.clone(), a.store.clone()));
+    let a = app.clone();
     supervisor.keep("clock", move || clock::keep(a.store.clone()));
 }
 
@@ -278,6 +283,8 @@ impl Service {
         if config.jobs.at_once > 0 {
             self.worker.leave().await;
         }
+        let written = self.app.usage.write(&self.app.store);
+        let _ = tokio::time::timeout(ENDING, written).await;
         // Nothing more is recorded. The journal ends on its own, even while the database is unavailable.
         self.supervisor.stop().cancel();
         let _ = self.stop_journal.send(true);

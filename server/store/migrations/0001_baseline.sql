@@ -151,6 +151,8 @@ CREATE TABLE access_key (
     note         VARCHAR(500) NOT NULL,
     -- Names of the workflows it is for: JSON; an empty list for all.
     workflows    TEXT         NOT NULL,
+    -- How much it may ask for; without one, as the entry says.
+    allowance    VARCHAR(60)  NULL,
     created      BIGINT       NOT NULL,
     expires      BIGINT       NULL,
     used         BIGINT       NULL
@@ -493,4 +495,34 @@ CREATE TABLE delivery_key (
     delivery BINARY(16) NOT NULL,
     until    BIGINT     NOT NULL,
     INDEX delivery_key_until (until)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- What callers have used of their allowances, over all processes. Each takes portions by compare-and-set on the version.
+CREATE TABLE meter (
+    allowance VARCHAR(60)     NOT NULL,
+    -- A key by its name, or an address.
+    subject   VARCHAR(200)    NOT NULL,
+    -- What is in the bucket, in millionths of a request, and when.
+    bucket    BIGINT          NOT NULL,
+    at        BIGINT          NOT NULL,
+    -- When the period began that is counted, and requests in it.
+    period    BIGINT          NOT NULL,
+    used      BIGINT UNSIGNED NOT NULL,
+    version   BIGINT UNSIGNED NOT NULL DEFAULT 0,
+    PRIMARY KEY (allowance, subject),
+    INDEX meter_at (at)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- Requests of keys by hour, written behind the answers.
+CREATE TABLE key_usage (
+    name     VARCHAR(60)     NOT NULL,
+    workflow VARCHAR(60)     NOT NULL,
+    hour     BIGINT          NOT NULL,
+    requests BIGINT UNSIGNED NOT NULL,
+    -- Of these: refused for its allowance.
+    refused  BIGINT UNSIGNED NOT NULL,
+    -- Of these: answered with 500 to 599.
+    failed   BIGINT UNSIGNED NOT NULL,
+    PRIMARY KEY (name, workflow, hour),
+    INDEX key_usage_hour (hour)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;

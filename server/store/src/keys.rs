@@ -24,6 +24,8 @@ pub struct Key {
     pub note: String,
     /// The workflows it is for; empty for all.
     pub workflows: Vec<String>,
+    /// How much it may ask for; without one, as the entry says.
+    pub allowance: Option<String>,
     /// When it was made.
     pub created: Timestamp,
     /// When it expires, if ever.
@@ -36,7 +38,7 @@ impl Store {
     /// Returns all keys by name.
     pub async fn keys(&self) -> Result<Vec<Key>> {
         let rows = sqlx::query!(
-            "SELECT name, hash, former_hash AS `former_hash: String`, former_until, prefix, owner, note, workflows, created, expires, used
+            "SELECT name, hash, former_hash AS `former_hash: String`, former_until, prefix, owner, note, workflows, allowance, created, expires, used
              FROM access_key ORDER BY name"
         )
         .fetch_all(&self.pool)
@@ -52,6 +54,7 @@ impl Store {
                 owner: row.owner,
                 note: row.note,
                 workflows: serde_json::from_str(&row.workflows).unwrap_or_default(),
+                allowance: row.allowance,
                 created: Timestamp::from_micros(row.created),
                 expires: row.expires.map(Timestamp::from_micros),
                 used: row.used.map(Timestamp::from_micros),
@@ -62,14 +65,15 @@ impl Store {
     /// Adds a key. Returns false when its name is taken, or when [`MOST_KEYS`] exist.
     pub async fn add_key(&self, key: &Key) -> Result<bool> {
         let added = sqlx::query!(
-            "INSERT INTO access_key (name, hash, prefix, owner, note, workflows, created, expires)
-             SELECT ?, ?, ?, ?, ?, ?, ?, ? FROM (SELECT COUNT(*) AS n FROM access_key) known WHERE known.n < ?",
+            "INSERT INTO access_key (name, hash, prefix, owner, note, workflows, allowance, created, expires)
+             SELECT ?, ?, ?, ?, ?, ?, ?, ?, ? FROM (SELECT COUNT(*) AS n FROM access_key) known WHERE known.n < ?",
             key.name,
             key.hash,
             key.prefix,
             key.owner,
             key.note,
             serde_json::to_string(&key.workflows).unwrap_or_default(),
+            key.allowance,
             key.created.as_micros(),
             key.expires.map(Timestamp::as_micros),
             MOST_KEYS

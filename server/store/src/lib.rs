@@ -7,7 +7,7 @@
 //!
 //! The parts: [`documents`] (revisions and what is live), [`drafts`], [`journal`] (runs, steps, tallies),
 //! [`access`] (operator tokens and sessions), [`kept`] (what workflows remember, secrets), [`queue`] (jobs,
-//! lanes, timetables, callbacks), [`databases`]
+//! lanes, timetables, callbacks), [`keys`] and [`meters`] (who may call, and how much), [`databases`]
 //! (the databases that builders' own statements go to), and where the records lie (`servers`).
 
 #![warn(missing_docs)]
@@ -19,6 +19,7 @@ pub mod drafts;
 pub mod journal;
 pub mod kept;
 pub mod keys;
+pub mod meters;
 pub mod names;
 mod pool;
 pub mod queue;

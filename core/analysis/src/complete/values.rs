@@ -29,6 +29,7 @@ pub(super) fn suggest(site: &Site, replace: Place) -> Vec<Suggestion> {
         }
         (_, Some(1), "service") => out.extend(named(site, replace, "service")),
         (_, Some(1), "invoke" | "enqueue") => out.extend(named(site, replace, "workflow")),
+        (Some("workflow"), None, "allowance") => out.extend(named(site, replace, "allowance")),
         (_, _, "lane") => out.extend(named(site, replace, "lane")),
         (_, Some(1), "sql") => out.extend(known(site, replace, true)),
         (_, Some(_), "on") => out.extend(listed(FAILURE_KINDS)),
@@ -95,6 +96,7 @@ fn named(site: &Site, replace: Place, kind: &str) -> Vec<Suggestion> {
     let found = site.workspace.documents().filter_map(|(_, _, document)| match document {
         Document::Workflow(workflow) if kind == "workflow" => Some((&workflow.name.text, workflow.about.clone())),
         Document::Service(service) if kind == "service" => Some((&service.name.text, service.about.clone())),
+        Document::Allowance(one) if kind == "allowance" => Some((&one.name.text, one.about.clone())),
         Document::Lane(lane) if kind == "lane" => Some((&lane.name.text, lane.about.clone())),
         _ => None,
     });

@@ -55,6 +55,9 @@ impl<'w> Collect<'w> {
                     self.add(Symbol::Secret(secret.text.clone()), secret.at, false);
                 }
             }
+            Document::Allowance(allowance) => {
+                self.add(Symbol::Allowance(allowance.name.text.clone()), allowance.name.at, true);
+            }
             Document::Lane(lane) => self.add(Symbol::Lane(lane.name.text.clone()), lane.name.at, true),
             Document::Database(database) => {
                 self.add(Symbol::Database(database.name.text.clone()), database.name.at, true)
@@ -90,6 +93,9 @@ impl<'w> Collect<'w> {
             self.add(Symbol::Function(own.clone(), name.text.clone()), name.at, true);
         }
         for endpoint in &workflow.entries {
+            if let Some(allowance) = &endpoint.allowance {
+                self.add(Symbol::Allowance(allowance.text.clone()), allowance.at, false);
+            }
             for (name, _) in &endpoint.from {
                 self.add(Symbol::Input(own.clone(), name.text.clone()), name.at, false);
             }

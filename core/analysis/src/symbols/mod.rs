@@ -28,6 +28,8 @@ pub enum Symbol {
     Operation(String, String),
     /// A lane.
     Lane(String),
+    /// An allowance.
+    Allowance(String),
     /// A secret.
     Secret(String),
     /// A database.
@@ -74,6 +76,7 @@ impl Symbol {
             Symbol::Workflow(name)
             | Symbol::Service(name)
             | Symbol::Lane(name)
+            | Symbol::Allowance(name)
             | Symbol::Secret(name)
             | Symbol::Database(name)
             | Symbol::Setting(name)

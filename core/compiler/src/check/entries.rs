@@ -1,6 +1,7 @@
 //! Entries: path templates against the input, and no two endpoints at one address.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::time::Duration;
 
 use super::webhooks;
@@ -9,6 +10,7 @@ use crate::plan;
 use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::Workflow;
 use kanzlei_lang::document::purpose::is_dots;
+use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::workflow::{Endpoint, Property};
 use kanzlei_lang::suggest;
 
@@ -128,12 +130,26 @@ pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut
         method: endpoint.method.clone(),
         path: endpoint.path.clone(),
         access: endpoint.access,
+        allowance: endpoint.allowance.as_ref().map(|name| name.text.clone()),
         input: EndpointInput { sources },
         answer: endpoint.answer,
         time: endpoint.time.unwrap_or(TIME),
         body: endpoint.body.unwrap_or(BODY) as usize,
         webhook: None,
     })
+}
+
+/// Reports an allowance that no document declares.
+pub(super) fn known_allowance(name: &Named, known: &BTreeMap<String, Arc<plan::Allowance>>, report: &mut Report) {
+    if known.contains_key(&name.text) {
+        return;
+    }
+    report.error("unknown-allowance", name.at, format!("there is no allowance `{}`", name.text));
+    match suggest::nearest(&name.text, known.keys().map(String::as_str)) {
+        Some(near) => report.did_you_mean(near),
+        None => report
+            .help(format!("an allowance is a document of its own: `allowance: {}` with `rate: 120/min`", name.text)),
+    };
 }
 
 /// A part of a path that is no name.

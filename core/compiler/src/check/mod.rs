@@ -39,7 +39,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use crate::plan::{Lane, Maker, Plan};
+use crate::plan::{Allowance, Lane, Maker, Plan};
 use crate::sql;
 use kanzlei_lang::diagnostic::{Diagnostic, Report, Severity};
 pub use kanzlei_lang::document::database::Column;
@@ -136,6 +136,8 @@ pub struct Checked {
     pub services: BTreeMap<String, Arc<Service>>,
     /// The lanes by name.
     pub lanes: BTreeMap<String, Arc<Lane>>,
+    /// The allowances by name.
+    pub allowances: BTreeMap<String, Arc<Allowance>>,
     /// Plans of the workflows without errors, with the place of their document in the bundle.
     pub workflows: Vec<(usize, Arc<Plan>)>,
     /// Documents of cases as read, with the place of each in the bundle.
@@ -289,6 +291,7 @@ pub fn examine(
             Document::Workflow(workflow) => ("workflow", &workflow.name),
             Document::Service(service) => ("service", &service.name),
             Document::Lane(lane) => ("lane", &lane.name),
+            Document::Allowance(allowance) => ("allowance", &allowance.name),
             Document::Settings(settings) => ("settings", &settings.name),
             Document::Database(database) => ("database", &database.name),
             Document::Cases(found) => {
@@ -312,6 +315,10 @@ pub fn examine(
             Document::Service(service) => {
                 services::check(service, known, report);
                 checked.services.insert(service.name.text.clone(), service.clone());
+            }
+            Document::Allowance(allowance) => {
+                let compiled = Arc::new(Allowance::of(allowance));
+                checked.allowances.insert(compiled.name.clone(), compiled);
             }
             Document::Lane(lane) => {
                 if let Some(compiled) = jobs::lane(lane, report) {
@@ -341,6 +348,7 @@ pub fn examine(
             plans: &plans,
             workflows: &by_name,
             lanes: &checked.lanes,
+            allowances: &checked.allowances,
             settings: &settings,
             databases: &databases,
             known,

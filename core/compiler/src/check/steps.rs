@@ -29,6 +29,7 @@ pub(super) struct Around<'a> {
     /// All workflows, for their inputs; those it queues may come after it.
     pub workflows: &'a BTreeMap<&'a str, &'a Workflow>,
     pub lanes: &'a BTreeMap<String, Arc<plan::Lane>>,
+    pub allowances: &'a BTreeMap<String, Arc<plan::Allowance>>,
     pub settings: &'a Settings,
     /// Databases that documents describe.
     pub databases: &'a BTreeMap<String, Arc<Database>>,
@@ -107,6 +108,9 @@ pub(super) fn compile(
             None
         }
     };
+    for name in workflow.entries.iter().filter_map(|endpoint| endpoint.allowance.as_ref()) {
+        entries::known_allowance(name, around.allowances, walk.report);
+    }
     let mut endpoints: Vec<plan::Endpoint> =
         workflow.entries.iter().filter_map(|e| entries::compile(e, &workflow.input, walk.report)).collect();
     workflow.webhooks.iter().for_each(|webhook| endpoints.extend(walk.webhook(webhook)));

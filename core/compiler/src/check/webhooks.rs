@@ -96,6 +96,7 @@ impl Walk<'_, '_, '_> {
             method: method.to_owned(),
             path: webhook.path.clone(),
             access: Access::Open,
+            allowance: None,
             input: EndpointInput { sources: sources.clone() },
             answer: webhook.answer,
             time: webhook.time.unwrap_or(entries::TIME),

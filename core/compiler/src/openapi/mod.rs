@@ -261,6 +261,9 @@ fn responses(plan: &Plan, endpoint: &Endpoint) -> Json {
         problem("401", "A key is needed");
         problem("403", "The key does not fit");
     }
+    if endpoint.allowance.is_some() || endpoint.access == Access::Key {
+        problem("429", "The allowance is used up");
+    }
     if !matches!(endpoint.method.as_str(), "GET" | "HEAD" | "DELETE") {
         problem("408", "The request took too long to arrive");
         problem("413", "The body is too large");

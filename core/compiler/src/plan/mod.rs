@@ -4,6 +4,7 @@
 //! one [`Paragraph`] per step, numbered as on a deed, for showing the workflow or a run of it.
 //! A plan holds no address: the performer of a call knows the base of its service.
 
+pub mod allowance;
 pub mod sheet;
 pub mod webhook;
 
@@ -11,6 +12,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
+pub use allowance::Allowance;
 pub use sheet::Paragraph;
 pub use webhook::Webhook;
 
@@ -143,6 +145,21 @@ impl Plan {
         slots
     }
 
+    /// The secrets by which it signs messages and checks them, each once.
+    pub fn secrets(&self) -> std::collections::BTreeSet<&str> {
+        let webhooks = self.endpoints.iter().filter_map(|endpoint| endpoint.webhook.as_ref());
+        let mut all: std::collections::BTreeSet<&str> =
+            webhooks.flat_map(|webhook| webhook.proof.secrets()).map(|secret| secret.text.as_str()).collect();
+        all.extend(self.queue.notify.iter().map(|notify| notify.secret.as_str()));
+        for step in self.blocks.iter().flatten() {
+            if let Action::Call(call) = &step.action {
+                let signed = call.sign.iter().flat_map(|proof| proof.secrets());
+                all.extend(signed.map(|secret| secret.text.as_str()));
+            }
+        }
+        all
+    }
+
     /// Whether a run may call services, itself or through workflows that it invokes.
     pub fn may_call(&self) -> bool {
         !self.services.is_empty() || !self.invokes.is_empty()
@@ -177,6 +194,8 @@ pub struct Endpoint {
     pub path: String,
     /// Who may call it.
     pub access: Access,
+    /// How much each caller may ask for.
+    pub allowance: Option<String>,
     /// Where its inputs come from.
     pub input: EndpointInput,
     /// When it answers.

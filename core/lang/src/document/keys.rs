@@ -33,6 +33,7 @@ pub const WORKFLOW: &[KeySpec] = keys! {
 pub const ENDPOINT: &[KeySpec] = keys! {
     "endpoint", r#"{"type":"string","pattern":"^(GET|HEAD|POST|PUT|PATCH|DELETE) /"}"#, "Method and path template: `POST /harbours/{harbour}/quotes`.";
     "access", r#"{"enum":["open","key"]}"#, "Who may call: `open` for anybody, `key` for callers with a key.";
+    "allowance", TEXT, "How much one caller may ask for, by the name of an allowance: each key, or each address where access is open.";
     "from", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Where an input comes from, when not by convention: `header.X-Trace-Id`, `query.q`, `body`.";
     "answer", r#"{"enum":["now","later","either"]}"#, "`now`: the reply of the run; `later`: 202 and the address of a job; `either`: as the client prefers (RFC 7240). Default: `now`.";
     "limits", r##"{"$ref":"#/$defs/limits"}"##, "The longest a request may take and the largest body.";

@@ -1,7 +1,7 @@
 //! Documents: from text to a typed tree with positions.
 //!
 //! A document is YAML 1.2 whose first key names its kind. [`yaml`] returns a tree of nodes, [`reader`]
-//! reads mappings by tables of keys, [`workflow`], [`service`], [`lane`], [`cases`], [`settings`] and [`database`] hold the kinds. Nothing here looks
+//! reads mappings by tables of keys, [`workflow`], [`service`], [`lane`], [`allowance`], [`cases`], [`settings`] and [`database`] hold the kinds. Nothing here looks
 //! into expressions or knows other documents; that is [`kanzlei_compiler::check`].
 //!
 //! ```
@@ -12,6 +12,7 @@
 //! assert!(matches!(document, Some(Document::Workflow(w)) if w.name.text == "hello"));
 //! ```
 
+pub mod allowance;
 pub mod cases;
 pub mod database;
 pub mod keys;
@@ -33,6 +34,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
+pub use allowance::Allowance;
 pub use cases::Cases;
 pub use database::Database;
 pub use lane::Lane;
@@ -70,6 +72,8 @@ pub enum Document {
     Cases(Arc<Cases>),
     /// A lane.
     Lane(Arc<Lane>),
+    /// An allowance.
+    Allowance(Arc<Allowance>),
     /// Settings.
     Settings(Arc<Settings>),
     /// The tables of a database.
@@ -77,10 +81,10 @@ pub enum Document {
 }
 
 /// The kinds of documents this version reads.
-pub const KINDS: &[&str] = &["workflow", "service", "cases", "lane", "settings", "database"];
+pub const KINDS: &[&str] = &["workflow", "service", "cases", "lane", "allowance", "settings", "database"];
 /// The kinds that stay beside the others: they are checked with them, and never live.
 pub const BESIDE: &[&str] = &["cases", "database"];
-const LATER: &[&str] = &["plan"];
+const LATER: &[&str] = &["issuer"];
 const FIRST_KEY: &str = "the first key names the kind: `workflow: NAME`, `service: NAME`, `lane: NAME`, `settings: NAME` or `cases: WORKFLOW`";
 
 /// The kind a text says it is, when it is one of ours; distinguishes our documents from other YAML.
@@ -140,6 +144,7 @@ pub fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<String>) -> 
         "service" => service::read(&root, file, report).map(|s| Document::Service(Arc::new(s))),
         "cases" => cases::read(&root, file, report).map(|c| Document::Cases(Arc::new(c))),
         "lane" => lane::read(&root, report).map(|l| Document::Lane(Arc::new(l))),
+        "allowance" => allowance::read(&root, report).map(|a| Document::Allowance(Arc::new(a))),
         "database" => database::read(&root, report).map(|d| Document::Database(Arc::new(d))),
         "settings" => settings::read(&root, file, report).map(|s| Document::Settings(Arc::new(s))),
         kind if LATER.contains(&kind) => {

@@ -8,7 +8,7 @@
 use serde_json::{Map, Value, json};
 
 use super::reader::KeySpec;
-use super::{cases, database, keys, lane, service, settings};
+use super::{allowance, cases, database, keys, lane, service, settings};
 
 /// The JSON Schema (2020-12) of a kind of document; nothing for a kind that does not exist.
 pub fn of(kind: &str) -> Option<Value> {
@@ -16,6 +16,7 @@ pub fn of(kind: &str) -> Option<Value> {
         "workflow" => (keys::WORKFLOW, &["workflow", "steps"], workflow()),
         "service" => (service::SERVICE, &["service", "base"], of_service()),
         "lane" => (lane::LANE, &["lane"], json!({"retry": object(&[keys::RETRY], &[])})),
+        "allowance" => (allowance::ALLOWANCE, &["allowance"], json!({})),
         "database" => (database::DATABASE, &["database", "tables"], json!({})),
         "settings" => (settings::SETTINGS, &["settings", "values"], json!({})),
         "cases" => (cases::CASES, &["cases", "examples"], of_cases()),

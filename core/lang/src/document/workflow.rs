@@ -82,6 +82,8 @@ pub struct Endpoint {
     pub at: Place,
     /// Who may call.
     pub access: Access,
+    /// How much each caller may ask for.
+    pub allowance: Option<Named>,
     /// Where inputs come from, where not from their default place.
     pub from: Vec<(Named, Named)>,
     /// When it answers.
@@ -339,7 +341,8 @@ fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
         .collect();
     let answer = one_of(&members, "answer", Answer::NAMES, report);
     let (time, body) = limits(&members, report);
-    Some(Endpoint { method, path, at: target.at, access, from, answer, time, body })
+    let allowance = members.text("allowance", report);
+    Some(Endpoint { method, path, at: target.at, access, allowance, from, answer, time, body })
 }
 
 /// How long a request may take, and the most bytes of its body.
@@ -458,7 +461,7 @@ fn queue(node: &Node, report: &mut Report) -> Queue {
 }
 
 /// A size in bytes: a number, or text such as `64 KiB`. At most 64 MiB.
-fn size(node: &Node, report: &mut Report) -> Option<u64> {
+pub(super) fn size(node: &Node, report: &mut Report) -> Option<u64> {
     let bytes = match &node.kind {
         Kind::Int(int) => u64::try_from(*int).ok(),
         Kind::Text(text) => {

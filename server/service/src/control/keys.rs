@@ -35,6 +35,7 @@ pub async fn list(app: Data<App>) -> Result<HttpResponse> {
         owner: key.owner,
         note: key.note,
         workflows: key.workflows,
+        allowance: key.allowance,
         created: key.created,
         expires: key.expires,
         used: key.used,
@@ -64,8 +65,14 @@ pub async fn add(app: Data<App>, caller: Caller, body: Json<NewKey>) -> Result<H
         let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
         return bad("Unknown workflow", format!("no workflow `{unknown}` is live{hint}"));
     }
+    if let Some(unknown) = asked.allowance.as_ref().filter(|name| !live.allowances.contains_key(*name)) {
+        let near = suggest::nearest(unknown, live.allowances.keys().map(String::as_str));
+        let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
+        return bad("Unknown allowance", format!("no allowance `{unknown}` is live{hint}"));
+    }
     let key = fresh_key(&random());
     let row = store::Key {
+        allowance: asked.allowance,
         owner: asked.owner,
         note: asked.note,
         workflows: asked.workflows,
@@ -123,6 +130,7 @@ fn row(name: &str, key: &str, expires: Option<Timestamp>) -> store::Key {
         owner: String::new(),
         note: String::new(),
         workflows: Vec::new(),
+        allowance: None,
         created: now(),
         expires,
         used: None,

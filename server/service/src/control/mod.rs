@@ -36,6 +36,7 @@ mod timetables;
 pub mod transfer;
 pub mod trials;
 mod unchanged;
+mod usage;
 mod workflows;
 
 use kanzlei_model::run::RunState;
@@ -138,6 +139,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/databases/{name}", web::get().to(databases::show))
                     .route("/databases/{name}/description", web::get().to(databases::describe))
                     .route("/databases/{name}/prepare", web::post().to(databases::prepare))
+                    .route("/usage", web::get().to(usage::report))
                     .route("/keys", web::get().to(keys::list))
                     .route("/keys", web::post().to(keys::add))
                     .route("/keys/{name}/rotate", web::post().to(keys::rotate))

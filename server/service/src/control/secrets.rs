@@ -65,6 +65,13 @@ pub async fn remove(app: Data<App>, name: Path<String>) -> Result<HttpResponse> 
         let detail = format!("the service `{}` needs it; deploy it without, or retire it", service.name);
         return Err(Error::problem(409, "The secret is in use", detail));
     }
+    if let Some(workflow) = live.workflows.values().find(|workflow| workflow.plan.secrets().contains(name.as_str())) {
+        let detail = format!(
+            "the workflow `{}` signs or proves messages with it; deploy it without, or retire it",
+            workflow.plan.name
+        );
+        return Err(Error::problem(409, "The secret is in use", detail));
+    }
     if !app.effects.store.remove_secret(&name).await? {
         return Err(Error::not_found(format!("there is no secret `{name}`")));
     }

@@ -72,6 +72,7 @@ fn add(export: &mut Export, kind: &str, name: &str, text: &str, file: Option<&st
         "cases" => "cases",
         "service" => "services",
         "lane" => "lanes",
+        "allowance" => "allowances",
         "settings" => "settings",
         _ => "workflows",
     };
@@ -107,6 +108,8 @@ fn with_all_they_need(live: &Live, names: &[&str]) -> Result<Wanted> {
         let plan = &workflow.plan;
         open.extend(plan.invokes.iter().chain(&plan.enqueues).cloned());
         wanted.extend(plan.services.iter().map(|service| ("service", service.clone())));
+        let allowances = plan.endpoints.iter().filter_map(|endpoint| endpoint.allowance.clone());
+        wanted.extend(allowances.map(|name| ("allowance", name)));
         wanted.extend(plan.queue.lane.iter().map(|lane| ("lane", lane.clone())));
         for step in plan.blocks.iter().flatten() {
             if let Action::Enqueue(enqueue) = &step.action {
@@ -126,8 +129,8 @@ fn secrets(live: &Live, chosen: &dyn Fn(&str, &str) -> bool) -> BTreeMap<String,
         }
     }
     for (name, workflow) in live.workflows.iter().filter(|(name, _)| chosen("workflow", name)) {
-        if let Some(notify) = &workflow.plan.queue.notify {
-            users.entry(notify.secret.clone()).or_default().push(name.clone());
+        for secret in workflow.plan.secrets() {
+            users.entry(secret.to_owned()).or_default().push(name.clone());
         }
     }
     users

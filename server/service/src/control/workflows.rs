@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Path};
-use kanzlei_api::workflows::{Day, Endpoint, Input, Workflow, WorkflowLine, Workflows};
+use kanzlei_api::workflows::{AllowanceLine, Day, Endpoint, Input, Workflow, WorkflowLine, Workflows};
 use kanzlei_compiler::example;
 use kanzlei_model::time::Span;
 use kanzlei_runtime::clock::now;
@@ -86,7 +86,16 @@ pub async fn workflows(app: Data<App>) -> HttpResponse {
             last_runs: last.iter().map(|run| line(run, &live)).collect(),
         });
     }
-    HttpResponse::Ok().json(Workflows { workflows: listed, counts_known: counts.is_ok() })
+    let allowances = live.allowances.values().map(|one| AllowanceLine {
+        name: one.name.clone(),
+        about: one.about.clone(),
+        limits: one.limits(),
+    });
+    HttpResponse::Ok().json(Workflows {
+        allowances: allowances.collect(),
+        workflows: listed,
+        counts_known: counts.is_ok(),
+    })
 }
 
 /// No workflow of that name `is live`; perhaps it was renamed, or another is meant.

@@ -20,6 +20,7 @@ use kanzlei_store::Store;
 use kanzlei_store::keys::Key;
 use sha2::{Digest, Sha256};
 
+use super::address;
 use super::refusal::{Refusal, timely, unavailable};
 use super::route::Route;
 use crate::App;
@@ -43,11 +44,19 @@ pub struct Caller {
     pub name: Option<String>,
     /// Whether it showed a key.
     pub keyed: bool,
+    /// How much it may ask for, where its key says so.
+    pub allowance: Option<String>,
 }
 
 impl Caller {
-    fn of_address(request: &HttpRequest) -> Self {
-        Caller { name: request.peer_addr().map(|address| address.ip().to_string()), keyed: false }
+    fn of_address(app: &App, request: &HttpRequest) -> Self {
+        let name = address::client(app, request).map(|address| address.to_string());
+        Caller { name, ..Caller::default() }
+    }
+
+    /// The name of its key.
+    pub fn key(&self) -> Option<&str> {
+        self.name.as_deref().filter(|_| self.keyed)
     }
 }
 
@@ -170,14 +179,14 @@ fn refused(status: u16, title: &str, detail: &str, challenge: &'static str) -> R
 /// 401 without a valid key where one is needed, 403 where it is for other workflows, 503 while keys cannot be read.
 pub async fn caller(app: &App, request: &HttpRequest, route: &Route<'_>) -> Result<Caller, Refusal> {
     if route.declared().access == Access::Open {
-        return Ok(Caller::of_address(request));
+        return Ok(Caller::of_address(app, request));
     }
     let held = key_of(app, request).await?;
     if !held.is_for(&route.live, &route.workflow.plan.name) {
         let detail = "it is for other workflows; ask its operator for one that fits";
         return Err(Problem::new(403, "The key does not fit").detail(detail).into());
     }
-    Ok(Caller { name: Some(held.key.name.clone()), keyed: true })
+    Ok(Caller { name: Some(held.key.name.clone()), keyed: true, allowance: held.key.allowance.clone() })
 }
 
 /// The valid key of a request.

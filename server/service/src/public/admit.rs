@@ -83,7 +83,7 @@ pub fn arrive(app: &App, request: &HttpRequest) -> Result<Arrival, Refusal> {
     if app.in_flight.load(Ordering::Relaxed) >= app.most_in_flight {
         return Err(busy());
     }
-    app.arrivals.enter(request.peer_addr().map(|address| address.ip())).ok_or_else(busy)
+    app.arrivals.enter(super::address::client(app, request)).ok_or_else(busy)
 }
 
 /// A request in flight.

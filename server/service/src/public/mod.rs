@@ -1,13 +1,15 @@
 //! The public listener: a request goes through named stages from top to bottom, each in a file of its own.
 //!
-//! [`route`] finds the endpoint, [`access`] who calls it, [`admit`] bounds what arrives and what is in flight, [`read`] reads the body in between, [`gather`] makes the input, [`idempotency`] claims the
+//! [`route`] finds the endpoint, [`access`] who calls it, [`allow`] how much it may ask for, [`admit`] bounds what arrives and what is in flight, [`read`] reads the body in between, [`gather`] makes the input, [`idempotency`] claims the
 //! request's key or replays its answer, [`execute`] runs the workflow or queues a job, [`respond`] writes the
 //! answer. A message of a webhook goes through [`webhooks`] instead, once it has arrived. No stage calls one above it. A stage that refuses the request returns a [`Refusal`], which is
 //! kept for the author to see. The service's own paths below `/~/` are in [`own`];
 //! drafts at their addresses in [`preview`].
 
 pub(crate) mod access;
+mod address;
 pub(crate) mod admit;
+mod allow;
 mod callbacks;
 mod cookies;
 mod events;
@@ -30,6 +32,7 @@ use actix_web::http::header::{HeaderName, HeaderValue, X_CONTENT_TYPE_OPTIONS};
 use actix_web::web::{Data, Payload};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_runtime::clock::{fresh_id, now};
+use kanzlei_runtime::usage::Became;
 use refusal::{Refusal, Sent};
 use uuid::Uuid;
 
@@ -40,7 +43,9 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
     let id = fresh_id();
     let request_id = read::request_id(request.headers()).unwrap_or_else(|| id.to_string());
     let mut sent = Sent::default();
-    let mut response = match answer(&request, &mut payload, &app, id, &request_id, &mut sent).await {
+    let answered = answer(&request, &mut payload, &app, id, &request_id, &mut sent).await;
+    let (standing, used) = (sent.standing.take(), sent.used.take());
+    let mut response = match answered {
         Ok(response) => response,
         Err(refusal) => {
             let response = refusal.response();
@@ -48,6 +53,18 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
             response
         }
     };
+    if let Some(standing) = &standing {
+        allow::show(standing, &mut response);
+    }
+    if let Some((key, workflow)) = used {
+        let refused = standing.is_some_and(|standing| standing.refused.is_some());
+        let became = match response.status().is_server_error() {
+            true => Became::Failed,
+            false if refused => Became::Refused,
+            false => Became::Answered,
+        };
+        app.usage.count(&key, &workflow, now(), became);
+    }
     // What an answer is, its media type says, not a browser's guess.
     response.headers_mut().insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
     if let Ok(value) = HeaderValue::from_str(&request_id) {
@@ -73,9 +90,11 @@ async fn answer(
         route::Routed::Methods(response) => return Ok(response),
     };
     let caller = access::caller(app, request, &routed).await?;
+    sent.used = caller.key().map(|key| (key.to_owned(), routed.workflow.plan.name.clone()));
+    let most = allow::count(app, &routed, &caller, sent).await?;
     let mut arrival = admit::arrive(app, request)?;
     let (arrived, within) = (Instant::now(), routed.declared().time);
-    let body = read::body(request, payload, routed.declared().body, arrived + within, &mut arrival).await?;
+    let body = read::body(request, payload, most, arrived + within, &mut arrival).await?;
     let admitted = admit::enter(app, arrived, within)?;
     drop(arrival);
     if routed.declared().webhook.is_some() {

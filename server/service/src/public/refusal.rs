@@ -6,6 +6,7 @@ use actix_web::http::header::{ALLOW, HeaderValue, RETRY_AFTER, WWW_AUTHENTICATE}
 use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
+use kanzlei_runtime::allowances::Standing;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::journal;
 use kanzlei_runtime::live::Workflow;
@@ -15,6 +16,7 @@ use kanzlei_store::refusals::Refusal as Row;
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
+use super::address;
 use crate::App;
 use crate::error::problem_response;
 
@@ -106,6 +108,10 @@ pub struct Sent {
     entry: Option<(Arc<Workflow>, usize)>,
     body: Option<(String, Bytes)>,
     parsed: bool,
+    /// How its caller stands, where it is counted.
+    pub standing: Option<Standing>,
+    /// The key that it showed, and the workflow that it asked.
+    pub used: Option<(String, String)>,
 }
 
 impl Sent {
@@ -151,7 +157,7 @@ pub fn keep(app: &App, request: &HttpRequest, id: Uuid, request_id: &str, sent: 
         entry: Some(entry.chars().take(600).collect()),
         workflow: sent.entry.as_ref().map(|(workflow, _)| workflow.plan.name.clone()),
         request_id: request_id.to_owned(),
-        caller: request.peer_addr().map(|address| address.ip().to_string()),
+        caller: address::client(app, request).map(|address| address.to_string()),
         status,
         // With a confidential input a fault could show its value.
         problem: if confidential && sent.entry.is_some() {

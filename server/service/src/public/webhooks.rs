@@ -23,7 +23,7 @@ use super::admit::Admitted;
 use super::execute::{self, About};
 use super::refusal::{Refusal, Sent, from_store, timely};
 use super::route::Route;
-use super::{gather, idempotency, jobs, read};
+use super::{address, gather, idempotency, jobs, read};
 use crate::App;
 
 /// The longest value that is echoed, in bytes.
@@ -154,7 +154,7 @@ pub async fn capture(
         id,
         received: now(),
         entry: route.workflow.entries[route.endpoint].to_string(),
-        caller: request.peer_addr().map(|address| address.ip().to_string()),
+        caller: address::client(app, request).map(|address| address.to_string()),
         request_id: id.to_string(),
         proof,
         revision: route.workflow.revision,
@@ -183,7 +183,7 @@ fn proof_shown(webhook: &Webhook, secret: &str) -> String {
 
 /// Checks where a message comes from and that it is its sender's; returns the secret that proved it.
 fn prove(app: &App, request: &HttpRequest, webhook: &Webhook, body: &[u8]) -> Result<String, Refusal> {
-    let peer = request.peer_addr().map(|address| address.ip());
+    let peer = address::client(app, request);
     if let Some(networks) = &webhook.networks
         && !peer.is_some_and(|peer| networks.contains(peer))
     {

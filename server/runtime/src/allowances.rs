@@ -1,0 +1,186 @@
+//! What callers may still ask for, counted over all processes.
+//!
+//! Each process takes portions of a caller's allowance from the records and gives them out in memory, so that a busy caller costs the
+//! database a fraction of its requests. A portion is one request for callers that ask now and then, and doubles while it is used up
+//! within a second, to a tenth of the burst at most. What is left of a portion returns with the next one.
+//!
+//! The sum never exceeds the allowance. It may stay below it by what other processes hold of the same caller: a tenth of the burst for
+//! each. A process that is killed takes its portions with it. While the database is unavailable each process keeps to the rate by itself,
+//! and quotas are not counted.
+//!
+//! Bounds: [`MOST_HELD`] callers in memory; of more, those that asked longest ago begin anew, which costs the database a read.
+
+use std::num::NonZeroU32;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use kanzlei_compiler::plan::Allowance;
+use kanzlei_compiler::plan::allowance::{Meter, Taken};
+use kanzlei_store::Store;
+use kanzlei_store::meters::Row;
+use moka::future::Cache;
+
+use crate::clock::now;
+
+/// The most callers whose portions are held.
+const MOST_HELD: u64 = 100_000;
+/// How long a portion of a caller that stopped asking is held.
+const IDLE: Duration = Duration::from_secs(600);
+/// A portion that lasts longer than this is large enough.
+const LASTS: Duration = Duration::from_secs(1);
+/// How long the database may take before a process counts by itself.
+const PATIENCE: Duration = Duration::from_millis(1000);
+
+/// Counts callers against their allowances.
+pub struct Allowances {
+    held: Cache<(String, String), Arc<Held>>,
+}
+
+impl Default for Allowances {
+    fn default() -> Self {
+        Allowances { held: Cache::builder().max_capacity(MOST_HELD).time_to_idle(IDLE).build() }
+    }
+}
+
+/// How a caller stands after a request.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Standing {
+    /// Name, requests left and seconds until there are more, for each policy.
+    pub left: Vec<(String, u64, u64)>,
+    /// Name, requests and seconds, for each policy.
+    pub policies: Vec<(String, u64, u64)>,
+    /// Where the request is refused: seconds until another one is allowed, and the policy that refuses it.
+    pub refused: Option<(NonZeroU32, String)>,
+}
+
+/// What this process holds of a caller's allowance.
+#[derive(Default)]
+struct Held {
+    state: Mutex<State>,
+    /// One request takes the next portion; others wait for it.
+    taking: tokio::sync::Mutex<()>,
+}
+
+#[derive(Default)]
+struct State {
+    /// Requests that may be given out.
+    left: u32,
+    /// How many were taken last, and when.
+    portion: u32,
+    since: Option<Instant>,
+    /// What the records said then.
+    taken: Taken,
+    /// Nothing is asked of the records before.
+    closed_until: Option<Instant>,
+    /// The meter of this process alone, while the records are unavailable.
+    own: Option<Meter>,
+}
+
+impl Allowances {
+    /// Counts a request of a caller, and says how it stands.
+    pub async fn count(&self, store: &Store, allowance: &Allowance, subject: &str) -> Standing {
+        let key = (allowance.name.clone(), subject.to_owned());
+        let held = self.held.get_with(key, async { Arc::new(Held::default()) }).await;
+        if let Some(standing) = held.give_out(allowance) {
+            return standing;
+        }
+        let _turn = held.taking.lock().await;
+        if let Some(standing) = held.give_out(allowance) {
+            return standing;
+        }
+        let (wanted, returned) = held.next_portion(allowance);
+        let asked = store.change_meter(&allowance.name, subject, row(allowance.fresh(now())), |row| {
+            let mut meter = meter(row);
+            let taken = allowance.take(&mut meter, wanted, returned, now());
+            *row = self::row(meter);
+            taken
+        });
+        let taken = match tokio::time::timeout(PATIENCE, asked).await {
+            Ok(Ok(taken)) => taken,
+            failed => {
+                tracing::warn!(allowance = allowance.name, unavailable = ?failed.err(), "callers are counted by this process alone");
+                held.alone(allowance)
+            }
+        };
+        held.taken(taken);
+        held.give_out(allowance).unwrap_or_else(|| standing(allowance, &taken, 0, None))
+    }
+}
+
+impl Held {
+    fn state(&self) -> std::sync::MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Gives out a request of the portion, or refuses it where the records said when to ask again.
+    fn give_out(&self, allowance: &Allowance) -> Option<Standing> {
+        let mut state = self.state();
+        if state.left > 0 {
+            state.left -= 1;
+            return Some(standing(allowance, &state.taken, state.left, None));
+        }
+        let wait = state.closed_until?.checked_duration_since(Instant::now())?;
+        Some(standing(allowance, &state.taken, 0, Some(wait)))
+    }
+
+    /// How many requests to take, and how many return.
+    fn next_portion(&self, allowance: &Allowance) -> (u32, u32) {
+        let mut state = self.state();
+        let largest = match (allowance.rate, allowance.quota) {
+            (None, Some((count, _))) => (count / 1000).clamp(1, 1000) as u32,
+            _ => (allowance.burst / 10).max(1),
+        };
+        let quick = state.since.is_some_and(|since| since.elapsed() < LASTS);
+        state.portion = if quick { (state.portion * 2).min(largest) } else { 1 };
+        (state.portion, std::mem::take(&mut state.left))
+    }
+
+    fn taken(&self, taken: Taken) {
+        let mut state = self.state();
+        state.left = taken.granted;
+        state.taken = taken;
+        state.since = Some(Instant::now());
+        // At least a moment, so that callers that are refused do not ask the records each time.
+        let wait = taken.again_in.max(Duration::from_millis(1));
+        state.closed_until = (taken.granted == 0).then(|| Instant::now() + wait);
+    }
+
+    /// Counts by this process alone, one request at a time.
+    fn alone(&self, allowance: &Allowance) -> Taken {
+        let without_quota = Allowance { quota: None, ..allowance.clone() };
+        let mut state = self.state();
+        let meter = state.own.get_or_insert_with(|| without_quota.fresh(now()));
+        without_quota.take(meter, 1, 0, now())
+    }
+}
+
+/// How a caller stands, with so many of its portion left; `refused` for how long it is refused.
+fn standing(allowance: &Allowance, taken: &Taken, left: u32, refused: Option<Duration>) -> Standing {
+    let seconds = |span: Duration| span.as_secs_f64().ceil() as u64;
+    let policies = allowance.policies();
+    let mut standing = Standing::default();
+    let mut names = policies.iter().map(|(name, ..)| name.clone());
+    if allowance.rate.is_some() {
+        let name = names.next().unwrap_or_default();
+        standing.left.push((name, taken.left_of_rate + u64::from(left), seconds(taken.full_in)));
+    }
+    if allowance.quota.is_some() {
+        let name = names.next().unwrap_or_default();
+        standing.left.push((name, taken.left_of_quota.saturating_add(left.into()), seconds(taken.period_ends_in)));
+    }
+    let violated = if taken.quota_used_up { standing.left.last() } else { standing.left.first() };
+    standing.refused = refused.map(|wait| {
+        let wait = u32::try_from(seconds(wait)).unwrap_or(u32::MAX);
+        (NonZeroU32::new(wait).unwrap_or(NonZeroU32::MIN), violated.map(|(name, ..)| name.clone()).unwrap_or_default())
+    });
+    standing.policies = policies;
+    standing
+}
+
+fn meter(row: &Row) -> Meter {
+    Meter { bucket: row.bucket, at: row.at, period: row.period, used: row.used }
+}
+
+fn row(meter: Meter) -> Row {
+    Row { bucket: meter.bucket, at: meter.at, period: meter.period, used: meter.used }
+}

@@ -1,0 +1,51 @@
+//! How much a caller may ask for: its allowance, by its key or by the entry, counted before anything of the body is read.
+
+use actix_web::HttpResponse;
+use actix_web::http::header::{HeaderName, HeaderValue};
+use kanzlei_model::problem::Problem;
+use kanzlei_runtime::allowances::Standing;
+
+use super::access::Caller;
+use super::refusal::{Refusal, Sent};
+use super::route::Route;
+use crate::App;
+
+/// Counts a request; returns the largest body that its caller may send.
+///
+/// # Errors
+/// 429 with `Retry-After` where the allowance is used up.
+pub async fn count(app: &App, route: &Route<'_>, caller: &Caller, sent: &mut Sent) -> Result<usize, Refusal> {
+    let declared = route.declared();
+    let name = caller.allowance.as_ref().or(declared.allowance.as_ref());
+    let Some(allowance) = name.and_then(|name| route.live.allowances.get(name)) else { return Ok(declared.body) };
+    let body = allowance.body.map_or(declared.body, |most| most.min(declared.body));
+    if !allowance.counts() {
+        return Ok(body);
+    }
+    let kind = if caller.keyed { "key" } else { "address" };
+    let subject = format!("{kind} {}", caller.name.as_deref().unwrap_or("unknown"));
+    let standing = app.allowances.count(&app.store, allowance, &subject).await;
+    let refused = standing.refused.clone();
+    sent.standing = Some(standing);
+    match refused {
+        None => Ok(body),
+        Some((wait, policy)) => {
+            let detail = format!("the allowance `{policy}` is used up; try again in {wait} s");
+            let mut problem = Problem::new(429, "Too many requests").detail(detail);
+            problem.with.insert("violated-policies".into(), serde_json::json!([policy]));
+            Err(Refusal { retry_after: Some(wait.get()), ..problem.into() })
+        }
+    }
+}
+
+/// Writes how a caller stands (draft-ietf-httpapi-ratelimit-headers).
+pub fn show(standing: &Standing, response: &mut HttpResponse) {
+    let list = |items: Vec<String>| HeaderValue::from_str(&items.join(", ")).ok();
+    let policies = standing.policies.iter().map(|(name, count, span)| format!("\"{name}\";q={count};w={span}"));
+    let left = standing.left.iter().map(|(name, left, span)| format!("\"{name}\";r={left};t={span}"));
+    for (name, value) in [("ratelimit-policy", list(policies.collect())), ("ratelimit", list(left.collect()))] {
+        if let Some(value) = value {
+            response.headers_mut().insert(HeaderName::from_static(name), value);
+        }
+    }
+}
