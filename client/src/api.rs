@@ -110,6 +110,11 @@ impl Api {
             "" => format!("{} ({})", text("title"), refused.status),
             detail => format!("{}: {detail}", text("title")),
         };
+        // What is wrong with values, one by one (RFC 9457 §3.2).
+        let errors = refused.problem["errors"].as_array().into_iter().flatten();
+        let errors =
+            errors.filter_map(|one| Some(format!("\n  {} {}", one["pointer"].as_str()?, one["detail"].as_str()?)));
+        let detail = format!("{detail}{}", errors.collect::<String>());
         match refused.status {
             503 => Error::Unavailable(detail),
             401 => Error::Usage(format!("{detail}; set KANZLEI_TOKEN, or check .kanzlei/client.toml")),

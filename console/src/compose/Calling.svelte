@@ -12,6 +12,8 @@
   let { workflow }: { workflow: Workflow } = $props();
   let chosen = $state(0);
   const endpoint = $derived<Endpoint | undefined>(workflow.endpoints[chosen]);
+  /** Whether messages arrive there, which are signed; a GET only asks for what is echoed. */
+  const receives = $derived(endpoint?.proof != null && endpoint.method !== 'GET');
   let target = $state('');
   let body = $state('');
   let headers = $state('');
@@ -47,14 +49,14 @@
         const lines = headers.split('\n').filter((one) => one.includes(':'));
         const fields = Object.fromEntries(lines.map((one) => [one.slice(0, one.indexOf(':')).trim(), one.slice(one.indexOf(':') + 1).trim()]));
         let asked = { method: endpoint.method, target, headers: fields };
-        if (endpoint.proof) {
+        if (receives) {
           const [path, query = ''] = target.split('?');
           const signing = { workflow: workflow.name, entry: `${endpoint.method} ${path}`, query, headers: { 'content-type': 'application/json', ...fields }, body };
           const signed = await session.ask<SignedMessage>('POST', '/deliveries/sign', signing);
           asked = { method: signed.method, target: signed.target, headers: signed.headers };
         }
         answer = await session.ask<PlainAnswer>('POST', '/requests', { ...asked, body });
-        delivery = endpoint.proof ? ((JSON.parse(answer.body || 'null') as { delivery?: string } | null)?.delivery ?? '') : '';
+        delivery = receives ? ((JSON.parse(answer.body || 'null') as { delivery?: string } | null)?.delivery ?? '') : '';
       } else {
         const started = await session.ask<JobStarted>('POST', '/jobs', { workflow: workflow.name, input: body.trim() ? JSON.parse(body) : {} });
         job = started.id;
@@ -91,7 +93,7 @@
   <details><summary>Lines for fetch</summary><Copyable text={fetchLines(endpoint)} label="Copy the lines for fetch" /></details>
   <details><summary>Lines for a typed client</summary><Copyable text={typedLines(endpoint)} label="Copy the lines for a typed client" /></details>
   {:else}
-  <p class="dim small">A webhook, proven by <code>{endpoint.proof}</code>. <a href="/deliveries?workflow={encodeURIComponent(workflow.name)}">Messages that arrived</a></p>
+  <p class="dim">A webhook, proven by <code>{endpoint.proof}</code>. <a href="/deliveries?workflow={encodeURIComponent(workflow.name)}">Messages that arrived</a></p>
   {/if}
 {:else}
   <p class="dim">It has no address of its own: other workflows invoke it, or a timetable starts it.</p>
@@ -107,7 +109,7 @@
   </details>
 {/if}
 <form class="send" onsubmit={(event) => { event.preventDefault(); void send(); }}>
-  <strong>{endpoint?.proof ? 'Send a message like its sender, for real' : endpoint ? 'Send a request, for real' : 'Run it once, for real'}</strong>
+  <strong>{receives ? 'Send a message like its sender, for real' : endpoint ? 'Send a request, for real' : 'Run it once, for real'}</strong>
   {#if endpoint}
     <div class="row"><span class="mono">{endpoint.method}</span><input class="control mono grow" aria-label="Path and query" bind:value={target} spellcheck="false" autocomplete="off" /></div>
     <label for="send-headers">Header fields, one on a line</label>

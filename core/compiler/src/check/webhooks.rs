@@ -101,6 +101,7 @@ impl Walk<'_, '_, '_> {
             answer: webhook.answer,
             time: webhook.time.unwrap_or(entries::TIME),
             body: webhook.body.unwrap_or(entries::BODY) as usize,
+            web: Default::default(),
             webhook: Some(compiled.clone()),
         };
         methods(webhook).into_iter().map(endpoint).collect()

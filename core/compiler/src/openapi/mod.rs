@@ -158,6 +158,9 @@ fn operation(plan: &Plan, endpoint: &Endpoint, id: String) -> Json {
     if !parameters.is_empty() {
         out["parameters"] = parameters.into();
     }
+    if endpoint.web.deprecated.is_some() || endpoint.web.sunset.is_some() {
+        out["deprecated"] = true.into();
+    }
     let bodyless = matches!(endpoint.method.as_str(), "GET" | "HEAD" | "DELETE");
     if let Some((schema, required)) = whole {
         out["requestBody"] = json!({"required": required, "content": {"application/json": {"schema": schema}}});
@@ -242,6 +245,9 @@ fn responses(plan: &Plan, endpoint: &Endpoint) -> Json {
     }
     if endpoint.answer != Answer::Now {
         by_status.entry("202".into()).or_default().job = true;
+    }
+    if endpoint.web.cache.as_ref().is_some_and(|cache| cache.etag) {
+        by_status.entry("304".into()).or_default();
     }
     let mut problem = |status: &str, why: &str| {
         let answers = by_status.entry(status.to_owned()).or_default();

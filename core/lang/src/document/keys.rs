@@ -37,6 +37,23 @@ pub const ENDPOINT: &[KeySpec] = keys! {
     "from", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Where an input comes from, when not by convention: `header.X-Trace-Id`, `query.q`, `body`.";
     "answer", r#"{"enum":["now","later","either"]}"#, "`now`: the reply of the run; `later`: 202 and the address of a job; `either`: as the client prefers (RFC 7240). Default: `now`.";
     "limits", r##"{"$ref":"#/$defs/limits"}"##, "The longest a request may take and the largest body.";
+    "cors", r##"{"oneOf":[{"enum":["any"]},{"$ref":"#/$defs/cors"}]}"##, "Which pages of other origins may call it: `any`, or `{origins: [https://app.example]}` (Fetch standard).";
+    "cache", r##"{"$ref":"#/$defs/cache"}"##, "How long answers to GET may be kept (RFC 9111): `{for: 1min, vary: [Accept-Language], etag: true}`.";
+    "deprecated", TEXT, "Since when it is deprecated: a date or an instant; answers carry `Deprecation` (RFC 9745).";
+    "sunset", TEXT, "When it ends: a date or an instant; answers carry `Sunset` (RFC 8594).";
+};
+/// Keys of `cors`.
+pub const CORS: &[KeySpec] = keys! {
+    "origins", r#"{"type":"array","items":{"type":"string"}}"#, "The origins of the pages: `https://app.example`, without a path.";
+    "headers", r#"{"type":"array","items":{"type":"string"}}"#, "Header fields that pages may send beside the usual ones; default: `[Authorization, Content-Type]`.";
+    "credentials", r#"{"type":"boolean"}"#, "Whether cookies and HTTP authentication may come along; default: false.";
+    "max_age", DURATION, "How long a browser may remember what is allowed; default: 10min.";
+};
+/// Keys of `cache`.
+pub const CACHE: &[KeySpec] = keys! {
+    "for", DURATION, "How long an answer is fresh.";
+    "vary", r#"{"type":"array","items":{"type":"string"}}"#, "Header fields of the request that choose between answers.";
+    "etag", r#"{"type":"boolean"}"#, "Whether answers carry a validator of their bytes, so that what did not change is answered 304; default: true.";
 };
 
 const SECRETS: &str = r#"{"type":["string","array"],"items":{"type":"string"},"maxItems":3}"#;

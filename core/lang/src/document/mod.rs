@@ -26,6 +26,7 @@ pub mod service;
 pub mod settings;
 pub mod step;
 pub mod values;
+pub mod web;
 pub mod webhook;
 pub mod workflow;
 pub mod yaml;

@@ -43,6 +43,8 @@ fn workflow() -> Value {
             object(&[keys::EVERY, &keys::TIMETABLE[2..]], &["every"]),
         ]},
         "limits": object(&[keys::LIMITS], &[]),
+        "cors": object(&[keys::CORS], &["origins"]),
+        "cache": object(&[keys::CACHE], &["for"]),
         "proof": one_of(keys::PROOF),
         "sign": one_of(keys::SIGN),
         "hmac": object(&[keys::HMAC], &["secret", "header"]),

@@ -10,6 +10,7 @@ use super::reader::{MAX_NAME, Members, Named, constant, is_document_name, is_ide
 use super::retry::{self, Retry};
 use super::step::{Step, steps, valid_name};
 use super::values::METHODS;
+use super::web::{self, Web};
 use super::webhook::{self, Webhook};
 use super::yaml::{Kind, Node};
 use crate::calendar::{self, Calendar};
@@ -92,6 +93,8 @@ pub struct Endpoint {
     pub time: Option<Duration>,
     /// Most bytes of a request body.
     pub body: Option<u64>,
+    /// What it declares for browsers, caches and the time after it.
+    pub web: Web,
 }
 
 /// Who may call an endpoint.
@@ -342,7 +345,8 @@ fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
     let answer = one_of(&members, "answer", Answer::NAMES, report);
     let (time, body) = limits(&members, report);
     let allowance = members.text("allowance", report);
-    Some(Endpoint { method, path, at: target.at, access, allowance, from, answer, time, body })
+    let web = web::read(&members, &method, report);
+    Some(Endpoint { method, path, at: target.at, access, allowance, from, answer, time, body, web })
 }
 
 /// How long a request may take, and the most bytes of its body.

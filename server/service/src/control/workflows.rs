@@ -28,7 +28,7 @@ pub fn endpoints(workflow: &live::Workflow, public_url: &str) -> Vec<Endpoint> {
         // A question by GET is asked by anybody; a message is signed.
         let webhook = endpoint.webhook.as_ref().filter(|webhook| webhook.accepts(&endpoint.method));
         Endpoint {
-            proof: webhook.map(|webhook| webhook.proof.kind().to_owned()),
+            proof: endpoint.webhook.as_ref().map(|webhook| webhook.proof.kind().to_owned()),
             method: endpoint.method.clone(),
             path: endpoint.path.clone(),
             url: format!("{public_url}{}", endpoint.path),

@@ -2,7 +2,7 @@
 //!
 //! [`route`] finds the endpoint, [`access`] who calls it, [`allow`] how much it may ask for, [`admit`] bounds what arrives and what is in flight, [`read`] reads the body in between, [`gather`] makes the input, [`idempotency`] claims the
 //! request's key or replays its answer, [`execute`] runs the workflow or queues a job, [`respond`] writes the
-//! answer. A message of a webhook goes through [`webhooks`] instead, once it has arrived. No stage calls one above it. A stage that refuses the request returns a [`Refusal`], which is
+//! answer, [`web`] what browsers and caches learn. A message of a webhook goes through [`webhooks`] instead, once it has arrived. No stage calls one above it. A stage that refuses the request returns a [`Refusal`], which is
 //! kept for the author to see. The service's own paths below `/~/` are in [`own`];
 //! drafts at their addresses in [`preview`].
 
@@ -24,6 +24,7 @@ mod read;
 mod refusal;
 mod respond;
 mod route;
+mod web;
 mod webhooks;
 
 use std::time::Instant;
@@ -44,7 +45,7 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
     let request_id = read::request_id(request.headers()).unwrap_or_else(|| id.to_string());
     let mut sent = Sent::default();
     let answered = answer(&request, &mut payload, &app, id, &request_id, &mut sent).await;
-    let (standing, used) = (sent.standing.take(), sent.used.take());
+    let (standing, used, entry) = (sent.standing.take(), sent.used.take(), sent.entry.clone());
     let mut response = match answered {
         Ok(response) => response,
         Err(refusal) => {
@@ -53,6 +54,9 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
             response
         }
     };
+    if let Some((workflow, endpoint)) = entry {
+        response = web::finish(&workflow.plan.endpoints[endpoint], &request, response).await;
+    }
     if let Some(standing) = &standing {
         allow::show(standing, &mut response);
     }
@@ -87,7 +91,10 @@ async fn answer(
     let live = app.live.load_full();
     let routed = match route::find(&live, request.method().as_str(), request.uri().path(), sent)? {
         route::Routed::Endpoint(routed) => routed,
-        route::Routed::Methods(response) => return Ok(response),
+        route::Routed::Methods(mut response) => {
+            web::preflight(&live, request, &mut response);
+            return Ok(response);
+        }
     };
     let caller = access::caller(app, request, &routed).await?;
     sent.used = caller.key().map(|key| (key.to_owned(), routed.workflow.plan.name.clone()));

@@ -105,7 +105,7 @@ pub fn from_store(doing: &str, error: kanzlei_store::Error) -> Refusal {
 pub struct Sent {
     /// Whether its refusal is kept: it was for something that is deployed.
     pub expected: bool,
-    entry: Option<(Arc<Workflow>, usize)>,
+    pub entry: Option<(Arc<Workflow>, usize)>,
     body: Option<(String, Bytes)>,
     parsed: bool,
     /// How its caller stands, where it is counted.

@@ -17,6 +17,7 @@ mod drafts;
 mod jobs;
 mod language;
 mod lists;
+mod pages;
 mod previews;
 mod public;
 mod rehearsals;
@@ -26,6 +27,7 @@ mod secrets;
 mod settings;
 mod statistics;
 mod trials;
+
 mod webhooks;
 
 use std::sync::OnceLock;

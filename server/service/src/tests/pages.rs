@@ -1,0 +1,74 @@
+//! What browsers and caches learn of an endpoint.
+
+use super::with;
+
+const TIDES: &str = "workflow: tides
+input: {n: {type: integer, default: 1}}
+entries:
+  - endpoint: GET /v1/tides
+    access: open
+    cors: {origins: [\"https://Desk.example\"], credentials: true, headers: [X-Own], max_age: 1h}
+    cache: {for: 1min, vary: [Accept-Language]}
+    deprecated: 2027-01-01
+    sunset: 2027-06-30T12:00:00Z
+  - {endpoint: POST /v1/tides, access: open, cors: any}
+steps: [{reply: 200, body: {n: '${input.n}'}}]
+";
+
+#[test]
+fn pages_of_listed_origins_may_call() {
+    with("cors", &[TIDES], &[], async |bed| {
+        let ask = async |origin: &str, method: &str| {
+            bed.send("OPTIONS /v1/tides", &[("origin", origin), ("access-control-request-method", method)], "").await
+        };
+        for (origin, method, allowed, headers) in [
+            ("https://desk.example", "GET", Some("https://desk.example"), Some("X-Own")),
+            ("https://desk.example.evil", "GET", None, None),
+            ("null", "GET", None, None),
+            ("https://other.example", "POST", Some("*"), Some("Authorization, Content-Type")),
+            ("https://desk.example", "DELETE", None, None),
+        ] {
+            let answer = ask(origin, method).await;
+            let got = (answer.header("access-control-allow-origin"), answer.header("access-control-allow-headers"));
+            assert_eq!((answer.status, got), (204, (allowed, headers)), "{origin} {method}");
+        }
+        let answer = bed.send("GET /v1/tides", &[("origin", "https://desk.example")], "").await;
+        assert_eq!(answer.header("access-control-allow-credentials"), Some("true"));
+        assert!(answer.headers.contains(&("vary".into(), "Origin".into())), "{answer:?}");
+        // Refusals can be read by the page too; a page that may not call learns nothing.
+        let refused = bed.send("GET /v1/tides?n=x", &[("origin", "https://desk.example")], "").await;
+        assert_eq!(
+            (refused.status, refused.header("access-control-allow-origin")),
+            (422, Some("https://desk.example"))
+        );
+        let other = bed.send("GET /v1/tides", &[("origin", "https://evil.example")], "").await;
+        assert_eq!(other.header("access-control-allow-origin"), None);
+    });
+}
+
+#[test]
+fn answers_are_fresh_for_a_while_and_validated() {
+    with("cache", &[TIDES], &[], async |bed| {
+        let first = bed.send("GET /v1/tides", &[], "").await;
+        let tag = first.header("etag").expect("a validator").to_owned();
+        assert_eq!(first.header("cache-control"), Some("public, max-age=60"));
+        assert_eq!(
+            (first.header("deprecation"), first.header("sunset")),
+            (Some("@1798761600"), Some("Wed, 30 Jun 2027 12:00:00 GMT"))
+        );
+        let weak = format!("\"x\", W/{tag}");
+        for (line, known, status) in [
+            ("GET /v1/tides", tag.as_str(), 304),
+            ("GET /v1/tides", weak.as_str(), 304),
+            ("GET /v1/tides", "*", 304),
+            ("GET /v1/tides?n=2", tag.as_str(), 200),
+            ("GET /v1/tides", "\"x\"", 200),
+        ] {
+            let answer = bed.send(line, &[("if-none-match", known)], "").await;
+            assert_eq!((answer.status, answer.body.is_empty()), (status, status == 304), "{line} {known}: {answer:?}");
+            assert!(answer.header("etag").is_some() && answer.header("vary").is_some(), "{answer:?}");
+        }
+        let posted = bed.post("/v1/tides", &[], "{}").await;
+        assert_eq!((posted.header("etag"), posted.header("cache-control")), (None, None));
+    });
+}
