@@ -5,7 +5,7 @@
 //! within a second, to a tenth of the burst at most. What is left of a portion returns with the next one.
 //!
 //! The sum never exceeds the allowance. It may stay below it by what other processes hold of the same caller: a tenth of the burst for
-//! each. A process that is killed takes its portions with it. While the database is unavailable each process keeps to the rate by itself,
+//! each. A process that is killed takes its portions with it. While the database does not answer in time each process keeps to the rate by itself,
 //! and quotas are not counted.
 //!
 //! Bounds: [`MOST_HELD`] callers in memory; of more, those that asked longest ago begin anew, which costs the database a read.
@@ -21,6 +21,7 @@ use kanzlei_store::meters::Row;
 use moka::future::Cache;
 
 use crate::clock::now;
+use crate::queue::accept::PATIENCE;
 
 /// The most callers whose portions are held.
 const MOST_HELD: u64 = 100_000;
@@ -28,8 +29,6 @@ const MOST_HELD: u64 = 100_000;
 const IDLE: Duration = Duration::from_secs(600);
 /// A portion that lasts longer than this is large enough.
 const LASTS: Duration = Duration::from_secs(1);
-/// How long the database may take before a process counts by itself.
-const PATIENCE: Duration = Duration::from_millis(1000);
 
 /// Counts callers against their allowances.
 pub struct Allowances {
@@ -102,8 +101,7 @@ impl Allowances {
                 held.alone(allowance)
             }
         };
-        held.taken(taken);
-        held.give_out(allowance).unwrap_or_else(|| standing(allowance, &taken, 0, None))
+        held.taken(allowance, taken)
     }
 }
 
@@ -135,14 +133,17 @@ impl Held {
         (state.portion, std::mem::take(&mut state.left))
     }
 
-    fn taken(&self, taken: Taken) {
+    /// Holds a portion, of which one request is given out at once: others may take the rest before its turn comes again.
+    fn taken(&self, allowance: &Allowance, taken: Taken) -> Standing {
         let mut state = self.state();
-        state.left = taken.granted;
+        state.left = taken.granted.saturating_sub(1);
         state.taken = taken;
         state.since = Some(Instant::now());
         // At least a moment, so that callers that are refused do not ask the records each time.
         let wait = taken.again_in.max(Duration::from_millis(1));
-        state.closed_until = (taken.granted == 0).then(|| Instant::now() + wait);
+        let closed = taken.granted == 0;
+        state.closed_until = closed.then(|| Instant::now() + wait);
+        standing(allowance, &taken, state.left, closed.then_some(wait))
     }
 
     /// Counts by this process alone, one request at a time.

@@ -18,6 +18,7 @@ use crate::clock::now;
 use crate::effects::{Context, Effects};
 use crate::journal::{Finished, Journal};
 use crate::live::{self, Workflow};
+use crate::places::Place;
 
 /// A run with everything that stays the same while it runs.
 pub struct DirectRun {
@@ -53,6 +54,8 @@ pub struct DirectRun {
     pub sent: usize,
     /// Counted down when the run ends.
     pub in_flight: InFlight,
+    /// Its place among the runs of its endpoint, where their number is bounded.
+    pub place: Option<Place>,
 }
 
 /// One of the requests in flight; dropping it ends the count.

@@ -51,6 +51,8 @@ pub struct App {
     pub keys: crate::public::access::Keys,
     /// What callers may still ask for.
     pub allowances: kanzlei_runtime::allowances::Allowances,
+    /// The places of endpoints whose runs may not overlap.
+    pub places: Arc<kanzlei_runtime::places::Places>,
     /// What keys asked for.
     pub usage: Arc<kanzlei_runtime::usage::UsageCounts>,
     /// Proxies that say from where requests come.

@@ -181,6 +181,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         tokens: Default::default(),
         keys: Default::default(),
         allowances: Default::default(),
+        places: kanzlei_runtime::places::Places::new(store.clone()),
         usage: Default::default(),
         proxies: config.listen.trusted_proxies.clone(),
         guesses: Default::default(),
@@ -241,6 +242,8 @@ fn keep_tasks(supervisor: &Supervisor, app: &Data<App>, kept: Kept) {
     let a = app.clone();
     supervisor.keep("servers", move || app::keep_server(a.store.clone()));
     let a = app.clone();
+    supervisor.keep("places", move || kanzlei_runtime::places::run(a.places.clone()));
+    let a = app.clone();
     supervisor.keep("usage", move || kanzlei_runtime::usage::run(a.usage.clone(), a.store.clone()));
     let a = app.clone();
     supervisor.keep("clock", move || clock::keep(a.store.clone()));
@@ -283,6 +286,7 @@ impl Service {
         if config.jobs.at_once > 0 {
             self.worker.leave().await;
         }
+        let _ = tokio::time::timeout(ENDING, self.app.places.leave()).await;
         let written = self.app.usage.write(&self.app.store);
         let _ = tokio::time::timeout(ENDING, written).await;
         // Nothing more is recorded. The journal ends on its own, even while the database is unavailable.

@@ -526,3 +526,13 @@ CREATE TABLE key_usage (
     PRIMARY KEY (name, workflow, hour),
     INDEX key_usage_hour (hour)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- Places of endpoints whose runs may not overlap. One that has expired is free.
+CREATE TABLE place (
+    name   VARCHAR(200) NOT NULL,
+    slot   INT UNSIGNED NOT NULL,
+    holder BINARY(16)   NOT NULL,
+    until  BIGINT       NOT NULL,
+    PRIMARY KEY (name, slot),
+    INDEX place_holder (holder)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;

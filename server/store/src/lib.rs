@@ -21,6 +21,7 @@ pub mod kept;
 pub mod keys;
 pub mod meters;
 pub mod names;
+pub mod places;
 mod pool;
 pub mod queue;
 pub mod refusals;

@@ -135,6 +135,7 @@ pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut
         answer: endpoint.answer,
         time: endpoint.time.unwrap_or(TIME),
         body: endpoint.body.unwrap_or(BODY) as usize,
+        at_once: endpoint.at_once,
         web: endpoint.web.clone(),
         webhook: None,
     })

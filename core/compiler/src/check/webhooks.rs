@@ -101,6 +101,7 @@ impl Walk<'_, '_, '_> {
             answer: webhook.answer,
             time: webhook.time.unwrap_or(entries::TIME),
             body: webhook.body.unwrap_or(entries::BODY) as usize,
+            at_once: None,
             web: Default::default(),
             webhook: Some(compiled.clone()),
         };

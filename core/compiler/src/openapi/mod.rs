@@ -270,6 +270,9 @@ fn responses(plan: &Plan, endpoint: &Endpoint) -> Json {
     if endpoint.allowance.is_some() || endpoint.access == Access::Key {
         problem("429", "The allowance is used up");
     }
+    if endpoint.at_once.is_some() {
+        problem("429", "Too many runs at once");
+    }
     if !matches!(endpoint.method.as_str(), "GET" | "HEAD" | "DELETE") {
         problem("408", "The request took too long to arrive");
         problem("413", "The body is too large");

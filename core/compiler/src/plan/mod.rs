@@ -25,7 +25,7 @@ use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_lang::document::step::Encoding;
 use kanzlei_lang::document::web::Web;
-use kanzlei_lang::document::workflow::{Access, Answer, Missed, Overlap};
+use kanzlei_lang::document::workflow::{Access, Answer, Beyond, Missed, Overlap};
 use kanzlei_lang::expr::template::Template;
 use kanzlei_lang::expr::{EvalError, Expression, Limits};
 use kanzlei_lang::types::Type;
@@ -205,6 +205,8 @@ pub struct Endpoint {
     pub time: Duration,
     /// The largest body in bytes.
     pub body: usize,
+    /// How many of its runs there may be at once over all processes, and what becomes of others.
+    pub at_once: Option<(u32, Beyond)>,
     /// What it declares for browsers, caches and the time after it.
     pub web: Web,
     /// What it asks of a message, where it is a webhook.

@@ -142,6 +142,8 @@ pub const NOTIFY: &[KeySpec] = keys! {
 pub const LIMITS: &[KeySpec] = keys! {
     "time", DURATION, "How long a request may take.";
     "body", r#"{"type":["string","integer"]}"#, "The largest body: bytes, or `64 KiB`, `2 MiB`.";
+    "at_once", r#"{"type":"integer","minimum":1,"maximum":10000}"#, "The most runs of an endpoint at once, over all processes.";
+    "beyond", r#"{"enum":["refuse","wait"]}"#, "What becomes of requests beyond them: `refuse` answers 429, `wait` keeps them within their time. Default: `refuse`.";
 };
 
 /// Keys that every step may have.

@@ -93,6 +93,8 @@ pub struct Endpoint {
     pub time: Option<Duration>,
     /// Most bytes of a request body.
     pub body: Option<u64>,
+    /// How many of its runs there may be at once over all processes, and what becomes of others.
+    pub at_once: Option<(u32, Beyond)>,
     /// What it declares for browsers, caches and the time after it.
     pub web: Web,
 }
@@ -110,6 +112,16 @@ pub enum Access {
 impl Access {
     /// Names as documents write them.
     pub const NAMES: &[(&str, Access)] = &[("open", Access::Open), ("key", Access::Key)];
+}
+
+/// What becomes of a request beyond the runs that may be at once.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Beyond {
+    /// It is refused.
+    #[default]
+    Refuse,
+    /// It waits, within its time.
+    Wait,
 }
 
 /// When a client has its answer.
@@ -345,8 +357,9 @@ fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
     let answer = one_of(&members, "answer", Answer::NAMES, report);
     let (time, body) = limits(&members, report);
     let allowance = members.text("allowance", report);
+    let at_once = at_once(&members, answer, report);
     let web = web::read(&members, &method, report);
-    Some(Endpoint { method, path, at: target.at, access, allowance, from, answer, time, body, web })
+    Some(Endpoint { method, path, at: target.at, access, allowance, from, answer, time, body, at_once, web })
 }
 
 /// How long a request may take, and the most bytes of its body.
@@ -355,6 +368,23 @@ pub(super) fn limits(members: &Members, report: &mut Report) -> (Option<Duration
     let time = limits.as_ref().and_then(|limits| limits.duration("time", MAX_TIME, report));
     let body = limits.as_ref().and_then(|limits| limits.get("body")).and_then(|node| size(node, report));
     (time, body)
+}
+
+/// How many runs there may be at once, and what becomes of others.
+fn at_once(members: &Members, answer: Answer, report: &mut Report) -> Option<(u32, Beyond)> {
+    let node = members.get("limits")?;
+    // What is wrong with its keys was reported with the other limits.
+    let inner = Members::new(node, "limits", &[LIMITS], &mut Report::new("", ""))?;
+    let beyond = one_of(&inner, "beyond", &[("refuse", Beyond::Refuse), ("wait", Beyond::Wait)], report);
+    let most = inner.integer("at_once", 1, 10_000, report).map(|most| most as u32);
+    if let (Some(node), None) = (inner.get("beyond"), inner.get("at_once")) {
+        report.error("wrong-value", node.at, "`beyond` belongs to `at_once`");
+    }
+    if let (Some(node), Answer::Later | Answer::Either) = (inner.get("at_once"), answer) {
+        report.error("wrong-value", node.at, "jobs are bounded by their lane, not by the endpoint");
+        report.help("write a document `lane: NAME` with `at_once`, and name it in `queue: {lane: NAME}`");
+    }
+    most.map(|most| (most, beyond))
 }
 
 /// The value of a key that allows a few words.

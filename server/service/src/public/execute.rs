@@ -3,11 +3,13 @@
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_engine::machine::{Machine, Start};
-use kanzlei_lang::document::workflow::Answer;
+use kanzlei_lang::document::workflow::{Answer, Beyond};
+use kanzlei_model::problem::Problem;
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
-use kanzlei_runtime::clock::fresh_id;
+use kanzlei_runtime::clock::{fresh_id, now};
 use kanzlei_runtime::direct::{Begun, DirectRun};
+use kanzlei_runtime::places::NoPlace;
 use kanzlei_runtime::queue::Origin;
 use tokio::sync::oneshot;
 use uuid::Uuid;
@@ -15,7 +17,7 @@ use uuid::Uuid;
 use super::access::Caller;
 use super::admit::Admitted;
 use super::prefer::Prefer;
-use super::refusal::Refusal;
+use super::refusal::{Refusal, unavailable};
 use super::route::Route;
 use super::{jobs, read, respond};
 use crate::App;
@@ -58,10 +60,19 @@ pub async fn run_or_queue(
         let job = row.id;
         return Ok(with_run(jobs::answer_later(app, row, prefer).await?, job));
     }
+    let place = match route.declared().at_once {
+        None => None,
+        Some((most, beyond)) => {
+            let until = (beyond == Beyond::Wait).then_some(admitted.deadline);
+            Some(app.places.enter(&entry, most, until).await.map_err(|why| no_place(why, most, beyond))?)
+        }
+    };
+    // A run that waited for its place begins now.
+    let started = if place.is_some() { now() } else { about.started };
     let start = Start {
         id: about.id.to_string(),
         input: input.clone(),
-        now: about.started,
+        now: started,
         caller: caller.clone(),
         attempt: 1,
         generation: 0,
@@ -78,7 +89,7 @@ pub async fn run_or_queue(
         live: route.live,
         effects: app.effects.clone(),
         journal: app.journal.clone(),
-        started: about.started,
+        started,
         deadline: admitted.deadline,
         within: admitted.within,
         request_id: about.request_id.to_owned(),
@@ -87,6 +98,7 @@ pub async fn run_or_queue(
         input,
         sent: about.sent,
         in_flight: admitted.in_flight,
+        place,
     };
     let reply = match run.begin() {
         Begun::Over(reply) => reply,
@@ -108,6 +120,19 @@ pub async fn run_or_queue(
         None => HttpResponse::NoContent().finish(),
     };
     Ok(with_run(response, about.id))
+}
+
+/// The answer to a request beyond the runs that may be at once.
+fn no_place(why: NoPlace, most: u32, beyond: Beyond) -> Refusal {
+    let runs = if most == 1 { "run" } else { "runs" };
+    let problem = match (why, beyond) {
+        (NoPlace::Unavailable, _) => return unavailable(),
+        (NoPlace::Full, Beyond::Refuse) => Problem::new(429, "Too many runs at once")
+            .detail(format!("at most {most} {runs} at once; try again in a moment")),
+        (NoPlace::Full, Beyond::Wait) => Problem::new(503, "Too many runs at once")
+            .detail(format!("at most {most} {runs} at once, and none ended in time")),
+    };
+    Refusal { retry_after: Some(1), ..problem.into() }
 }
 
 /// The answer with the id of its run.

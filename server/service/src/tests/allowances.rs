@@ -93,6 +93,54 @@ fn callers_are_refused_beyond_their_allowance_and_see_what_is_left() {
     });
 }
 
+const ALONE: &str = "workflow: alone
+input: {ms: {type: integer}, w: {type: boolean, default: false}}
+entries:
+  - {endpoint: POST /alone, access: open, limits: {at_once: 1}}
+  - {endpoint: POST /patient, access: open, limits: {at_once: 1, beyond: wait, time: 20s}}
+steps:
+  - {pause: '${input.ms / 1000}s'}
+  - {reply: 200, body: '${run.id}'}
+";
+
+#[test]
+fn runs_that_may_not_overlap_are_refused_or_wait() {
+    with("alone", &[ALONE], &[], async |bed| {
+        let refused = async || bed.post("/alone", &[], "{\"ms\": 1}").await;
+        let (long, others) = futures_util::join!(bed.post("/alone", &[], "{\"ms\": 600}"), async {
+            let held = "SELECT COUNT(*) FROM place WHERE name = 'POST /alone'";
+            eventually(async || super::server().sql("kanzlei_alone", held).is_ok_and(|count| count.trim() == "1"))
+                .await;
+            [refused().await, refused().await]
+        });
+        assert_eq!(long.status, 200, "{long:?}");
+        for other in others {
+            assert_eq!(
+                (other.problem(), other.header("retry-after")),
+                ((429, "Too many runs at once".into()), Some("1"))
+            );
+        }
+        assert_eq!(refused().await.status, 200, "the place is free again");
+        let begun = std::time::Instant::now();
+        let patient = futures_util::future::join_all((0..4).map(|_| bed.post("/patient", &[], "{\"ms\": 100}"))).await;
+        assert!(patient.iter().all(|answer| answer.status == 200), "{patient:?}");
+        assert!(begun.elapsed() >= std::time::Duration::from_millis(400), "one after another");
+        // Another process takes what is returned, or what expires.
+        let (other, at) = (uuid::Uuid::new_v4(), kanzlei_runtime::clock::now());
+        bed.service.app.places.leave().await;
+        let hour = at + kanzlei_model::time::Span::from_secs(3600);
+        assert_eq!(bed.store().claim_place("POST /alone", 1, other, at, hour).await.expect("records"), Some(0));
+        assert_eq!(refused().await.status, 429);
+        assert_eq!(
+            bed.store()
+                .claim_place("POST /alone", 1, uuid::Uuid::nil(), hour + kanzlei_model::time::Span::from_secs(1), hour)
+                .await
+                .expect("records"),
+            Some(0)
+        );
+    });
+}
+
 /// Several processes on one database: none of them gives out what another one did.
 #[test]
 fn the_sum_over_processes_stays_within_the_allowance() {

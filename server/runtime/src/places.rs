@@ -1,0 +1,146 @@
+//! Runs of an endpoint that may not overlap, over all processes: each holds one of so many places.
+//!
+//! A process keeps a place for a second after the run that had it, so that a busy endpoint asks the database rarely. It renews what it
+//! holds every [`RENEWED`]; places of a process that ended are free after [`LEASE`]. A process that cannot reach the database while
+//! others can keeps its runs: they may overlap with those of others once its lease has expired.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::time::{Duration, Instant};
+
+use kanzlei_model::time::Span;
+use kanzlei_store::Store;
+use tokio::sync::Notify;
+use uuid::Uuid;
+
+use crate::clock::now;
+
+/// How long a place is held without being renewed, and how often it is.
+const LEASE: Span = Span::from_secs(15);
+const RENEWED: Duration = Duration::from_secs(3);
+/// How long a place is kept that no run has.
+const KEPT: Duration = Duration::from_secs(1);
+/// How often a run that waits asks for a place that another process returns.
+const ASKED: Duration = Duration::from_millis(100);
+
+/// The places of this process.
+pub struct Places {
+    store: Store,
+    holder: Uuid,
+    /// By name: places that no run has, since when, and who is told of one that becomes free.
+    held: Mutex<HashMap<String, Pool>>,
+    own: Weak<Places>,
+}
+
+#[derive(Default)]
+struct Pool {
+    free: Vec<(u32, Instant)>,
+    freed: Arc<Notify>,
+}
+
+/// A place that a run holds; dropping it frees it.
+pub struct Place {
+    of: Weak<Places>,
+    name: String,
+    slot: u32,
+}
+
+/// Why a run has no place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NoPlace {
+    /// All are held.
+    Full,
+    /// The database is unavailable.
+    Unavailable,
+}
+
+impl Places {
+    /// A process that holds none yet.
+    pub fn new(store: Store) -> Arc<Self> {
+        Arc::new_cyclic(|own| Places { store, holder: Uuid::new_v4(), held: Mutex::default(), own: own.clone() })
+    }
+
+    /// Takes one of so many places; waits for it until an instant, where there is one.
+    pub async fn enter(&self, name: &str, most: u32, until: Option<Instant>) -> Result<Place, NoPlace> {
+        loop {
+            let freed = {
+                let mut held = self.held();
+                let pool = held.entry(name.to_owned()).or_default();
+                if let Some((slot, _)) = pool.free.pop() {
+                    return Ok(self.place(name, slot));
+                }
+                pool.freed.clone()
+            };
+            let notified = freed.notified();
+            let at = now();
+            match self.store.claim_place(name, most, self.holder, at, at + LEASE).await {
+                Ok(Some(slot)) => return Ok(self.place(name, slot)),
+                Ok(None) => {}
+                Err(error) => {
+                    tracing::warn!(%error, name, "no place can be claimed");
+                    return Err(NoPlace::Unavailable);
+                }
+            }
+            let Some(until) = until.filter(|until| *until > Instant::now()) else { return Err(NoPlace::Full) };
+            let next = until.min(Instant::now() + ASKED);
+            let _ = tokio::time::timeout_at(next.into(), notified).await;
+        }
+    }
+
+    fn held(&self) -> std::sync::MutexGuard<'_, HashMap<String, Pool>> {
+        self.held.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn place(&self, name: &str, slot: u32) -> Place {
+        Place { of: self.own.clone(), name: name.to_owned(), slot }
+    }
+
+    /// Returns places that no run has had for a while, and renews the others.
+    async fn tidy(&self, kept: Duration, renew: bool) {
+        let mut left = Vec::new();
+        self.held().retain(|name, pool| {
+            let (stay, go) = std::mem::take(&mut pool.free).into_iter().partition(|(_, since)| since.elapsed() < kept);
+            pool.free = stay;
+            let go: Vec<(u32, Instant)> = go;
+            left.extend(go.into_iter().map(|(slot, _)| (name.clone(), slot)));
+            // A run that waits holds the other half.
+            !pool.free.is_empty() || Arc::strong_count(&pool.freed) > 1
+        });
+        for (name, slot) in left {
+            if let Err(error) = self.store.return_place(&name, slot, self.holder).await {
+                tracing::debug!(%error, name, "a place could not be returned; it expires");
+            }
+        }
+        if renew && let Err(error) = self.store.renew_places(self.holder, now() + LEASE).await {
+            tracing::warn!(%error, "places could not be renewed");
+        }
+    }
+
+    /// Returns all places that no run has.
+    pub async fn leave(&self) {
+        self.tidy(Duration::ZERO, false).await;
+    }
+}
+
+impl Drop for Place {
+    fn drop(&mut self) {
+        let Some(places) = self.of.upgrade() else { return };
+        let mut held = places.held();
+        let pool = held.entry(self.name.clone()).or_default();
+        pool.free.push((self.slot, Instant::now()));
+        pool.freed.notify_one();
+    }
+}
+
+/// Renews and returns places until the process ends.
+pub async fn run(places: Arc<Places>) {
+    let mut renewed = Instant::now();
+    loop {
+        tokio::time::sleep(Duration::from_millis(500)).await;
+        let renew = renewed.elapsed() >= RENEWED;
+        places.tidy(KEPT, renew).await;
+        if renew {
+            renewed = Instant::now();
+        }
+    }
+}
