@@ -101,6 +101,9 @@ fn perform(shell: &impl Fn(&str) -> std::io::Result<Output>, ports: &Ports) -> R
         call.replace("9074720", "9999999"),
         format!("{behave}/tides?fail_next=3'; {call}"),
         format!("{behave}/tides?fail_next=1&delay_ms=60'; {call}"),
+        "kanzlei send-webhook customs-recall --id msg_C-1001".into(),
+        "kanzlei send-webhook customs-recall --id msg_C-1001".into(),
+        "echo '{\"data\":{\"reference\":\"C-1002\",\"decision\":\"perhaps\"}}' | kanzlei send-webhook customs-recall --body - --id msg_C-1002".into(),
     ] {
         shell(&line)?;
     }
@@ -162,11 +165,11 @@ fn pages(dir: &Path, cases: &Path, shown: &Shown) -> Vec<String> {
         "console-try=/workflows/berth-quote@.bar .bx--btn--tertiary@[data-at='steps/4'] .row-focus".into(),
         "console-deploy=/workflows/berth-quote/deploy".into(),
         format!("console-run=/runs/{}", shown.last),
-        format!("console-run-dark=/runs/{}!dark@[role=listitem]:nth-of-type(6) button.paragraph", shown.last),
         "console-history=/workflows/berth-quote/history@table tbody tr:first-child button@[aria-label='Past runs answered again'] .bx--btn".into(),
         "console-cases=/workflows/berth-quote/cases@.cases li:nth-child(4) .case".into(),
         "console-services=/services/registry".into(),
         "console-figures=/workflows/berth-quote/figures".into(),
+        "console-deliveries=/deliveries?workflow=customs-recall!dark@.acts .bx--btn".into(),
         "console-jobs=/jobs".into(),
         format!("console-job=/jobs/{}", shown.held),
         "console-timetables=/timetables".into(),
