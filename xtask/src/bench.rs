@@ -4,7 +4,7 @@ use std::path::Path;
 use std::process::{Command, ExitCode};
 use std::time::{Duration, Instant};
 
-use kanzlei_harness::office::{Ports, Whole, get};
+use kanzlei_harness::office::{Ports, Whole, control, get};
 use kanzlei_harness::packages;
 use kanzlei_harness::ports;
 use kanzlei_harness::process::Process;
@@ -28,6 +28,12 @@ pub enum Bench {
         #[arg(long)]
         rates: bool,
     },
+    /// What keys and allowances cost a request, deliveries against bare inserts, a burst of messages
+    Access {
+        /// Seconds of each round
+        #[arg(long, default_value_t = 5)]
+        seconds: u32,
+    },
     /// Expressions against the same over serde_json values
     Expr,
     /// Checking, loops, eight calls at once, a deploy of 500 workflows, 10,000 cases
@@ -47,6 +53,7 @@ pub fn run_bench(bench: Bench) -> Done {
         }
         Bench::Endpoint { seconds, rounds } => endpoint(seconds, rounds),
         Bench::Jobs { rates } => jobs(rates),
+        Bench::Access { seconds } => access(seconds),
         Bench::Language { seconds } => language(seconds),
     }
 }
@@ -116,6 +123,47 @@ fn jobs(rates: bool) -> Done {
         picture.arg("figures").arg(&figures).arg(root().join("docs/bench-jobs.png"));
         run(&mut picture)?;
     }
+    let _ = std::fs::remove_dir_all(&dir);
+    Ok(ExitCode::SUCCESS)
+}
+
+fn access(seconds: u32) -> Done {
+    packages::install(&[packages::MARIADB, packages::WRK])?;
+    build::console()?;
+    let bins = build::programs(true)?;
+    let dir = kanzlei_harness::scratch::folder("bench");
+    let whole = Whole::start(&bins, &dir, Ports::free()?, &["workers=1", "log.level=warn"])?;
+    let body = "{\"value\":\"bench\",\"for\":[\"signing\"]}";
+    control(whole.office.ports.control, &whole.office.token, "PUT", "/secrets/bench-secret", body)?;
+    deploy(&bins, &whole, &root().join("testing/bench/access"))?;
+    let made = crate::demo::client(&bins, &whole.office.control(), &whole.office.token)
+        .args(["keys", "add", "bench", "--for", "bench-access"])
+        .output()?;
+    let key = String::from_utf8_lossy(&made.stdout).trim().to_owned();
+    let script = dir.join("key.lua");
+    std::fs::write(&script, format!("wrk.method = 'GET'\nwrk.headers['X-Api-Key'] = '{key}'\n"))?;
+    let paths = ["/bench/open", "/bench/key", "/bench/allowed"];
+    let mut found = [const { Vec::new() }; 3];
+    for _ in 0..3 {
+        for (path, figures) in paths.iter().zip(&mut found) {
+            figures.push(measure(whole.office.ports.public, whole.office.service.id(), path, &script, seconds)?);
+        }
+    }
+    println!("One worker, {CONNECTIONS} connections, {seconds} s a round, three rounds by turns.\n");
+    let [open, key, allowed] = found.map(median);
+    for (what, figure) in [("open", open), ("a key", key), ("a key and an allowance", allowed)] {
+        let more = figure.cpu - open.cpu;
+        println!(
+            "{what:<28} {:>9.0} req/s {:>8.1} CPU µs/req {more:>8.1} more than open (wanted under 4)",
+            figure.per_second, figure.cpu
+        );
+    }
+    println!();
+    let mut command = Command::new(bins.join("kanzlei-bench-access"));
+    command.arg(whole.office.ports.public.to_string());
+    command.args([whole.database.url("kanzlei"), whole.database.fresh("kanzlei_bare")?]);
+    run(&mut command)?;
+    whole.stop();
     let _ = std::fs::remove_dir_all(&dir);
     Ok(ExitCode::SUCCESS)
 }

@@ -265,6 +265,29 @@ async fn settings_are_changed_where_they_are_listed() {
 }
 
 /// The rules of WCAG 2.2 AA and of good practice, as axe-core checks them.
+/// A page of another origin reads what its endpoint allows, and nothing else (Fetch standard, as the browser has it).
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn pages_of_other_origins_call_what_allows_them() {
+    let desk = Desk::new("origins", demo).await;
+    let elsewhere = format!("http://127.0.0.1:{}/~/behaviour", desk.office.ports.standins);
+    desk.browser.goto(&elsewhere).await;
+    let ask = "const [url, init, done] = arguments; fetch(url, init).then(async (answer) => done([answer.status, answer.headers.get('sunset'), await answer.text()]), (error) => done(String(error)))";
+    let tides = format!("{}/tides?draught=6.2&after=2027-03-04T06:00:00Z", desk.office.public());
+    for (url, init, readable) in [
+        (tides.clone(), json!({}), true),
+        (tides.clone(), json!({"headers": {"Authorization": "Bearer x"}}), true),
+        (tides.clone(), json!({"headers": {"X-Other": "x"}}), false),
+        (format!("{}/harbours/LIN/quotes", desk.office.public()), json!({"method": "POST", "body": "{}"}), false),
+    ] {
+        let found = desk.browser.client.execute_async(ask, vec![json!(url), init.clone()]).await.expect("an answer");
+        assert_eq!(found.is_array(), readable, "{url} {init}: {found}");
+        if readable {
+            assert_eq!((&found[0], &found[1]), (&json!(200), &json!("Fri, 31 Dec 2027 00:00:00 GMT")), "{found}");
+        }
+    }
+    desk.browser.close().await;
+}
+
 const RULES: &str = "const done = arguments[0]; axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice']}).then((found) => done(found.violations.map((one) => `${one.id}: ${one.nodes[0].html.slice(0, 160)}`)))";
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

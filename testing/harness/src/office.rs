@@ -219,7 +219,7 @@ fn seed(name: &str) -> Result<String> {
 }
 
 /// One request to the control API that must succeed.
-fn control(port: u16, token: &str, method: &str, path: &str, body: &str) -> Result<()> {
+pub fn control(port: u16, token: &str, method: &str, path: &str, body: &str) -> Result<()> {
     let mut stream = TcpStream::connect(("127.0.0.1", port)).map_err(io("reaching the control listener"))?;
     stream.set_read_timeout(Some(Duration::from_secs(10))).map_err(io("reaching the control listener"))?;
     write!(
