@@ -10,6 +10,7 @@ use kanzlei_engine::machine::Reply;
 use kanzlei_model::value::Value;
 use kanzlei_rehearsal::{CaseResult, Prepared, Reached, StepSeen, body_of};
 
+use super::call::run_header;
 use super::deliveries::sign;
 use crate::Error;
 use crate::api::{Api, agent};
@@ -22,6 +23,7 @@ const JOB_PATIENCE: Duration = Duration::from_secs(60);
 pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<CaseResult>, Error> {
     let agent = agent();
     let base = url.trim_end_matches('/');
+    let run_header = run_header(api);
     let mut results = Vec::new();
     let mut left_out = 0;
     for (prepared, index) in chosen {
@@ -45,7 +47,7 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
         let request = request
             .body(bytes)
             .map_err(|error| Error::Usage(format!("`{base}{target}` is not a valid address: {error}")))?;
-        let (mut reply, run_id) = answer(&agent, base, request)?;
+        let (mut reply, run_id) = answer(&agent, base, &run_header, request)?;
         // A queued run answers like a direct one when it has ended; its id is that of its job.
         let run_id = match prepared.is_delivery(*index) {
             true => queued_for(api, base, &agent, &mut reply)?.or(run_id),
@@ -59,7 +61,7 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
             wait_for(&agent, base, job)?;
             let request = ureq::http::Request::get(format!("{base}/~/jobs/{job}/result"));
             let request = request.body(Vec::new()).map_err(|error| Error::Failed(error.to_string()))?;
-            (reply, _) = answer(&agent, base, request)?;
+            (reply, _) = answer(&agent, base, &run_header, request)?;
         }
         let run = run_id.map(|id| journaled(api, &id)).transpose()?;
         let seen = run.as_ref().map(|(state, steps)| (state.as_str(), steps.as_slice()));
@@ -123,7 +125,7 @@ fn queued_for(api: &Api, base: &str, agent: &ureq::Agent, reply: &mut Reply) -> 
     wait_for(agent, base, &job)?;
     let request = ureq::http::Request::get(format!("{base}/~/jobs/{job}/result"));
     let request = request.body(Vec::new()).map_err(|error| Error::Failed(error.to_string()))?;
-    (*reply, _) = answer(agent, base, request)?;
+    (*reply, _) = answer(agent, base, "", request)?;
     Ok(Some(job))
 }
 
@@ -131,6 +133,7 @@ fn queued_for(api: &Api, base: &str, agent: &ureq::Agent, reply: &mut Reply) -> 
 fn answer(
     agent: &ureq::Agent,
     base: &str,
+    run_header: &str,
     request: ureq::http::Request<Vec<u8>>,
 ) -> Result<(Reply, Option<String>), Error> {
     let unavailable = |error: ureq::Error| Error::Unavailable(format!("{base} does not answer: {error}"));
@@ -142,7 +145,7 @@ fn answer(
         .map(|(name, value)| (name.to_string(), String::from_utf8_lossy(value.as_bytes()).into_owned()))
         .collect();
     let header = |wanted: &str| headers.iter().find(|(name, _)| name == wanted).map(|(_, value)| value.clone());
-    let (run_id, media) = (header("kanzlei-run"), header("content-type").unwrap_or_default());
+    let (run_id, media) = (header(run_header), header("content-type").unwrap_or_default());
     let text = response.body_mut().with_config().limit(64 << 20).read_to_string().map_err(unavailable)?;
     let body = match () {
         _ if text.is_empty() => Value::Undefined,
@@ -158,7 +161,7 @@ fn wait_for(agent: &ureq::Agent, base: &str, job: &str) -> Result<(), Error> {
     while begun.elapsed() < JOB_PATIENCE {
         let request = ureq::http::Request::get(format!("{base}/~/jobs/{job}")).header("prefer", "wait=10");
         let request = request.body(Vec::new()).map_err(|error| Error::Failed(error.to_string()))?;
-        let (polled, _) = answer(agent, base, request)?;
+        let (polled, _) = answer(agent, base, "", request)?;
         let state = polled.body.member("state").and_then(Value::as_text).map(|state| state.to_string());
         match state.as_deref() {
             Some("succeeded" | "rejected" | "failed" | "cancelled") => return Ok(()),

@@ -19,14 +19,14 @@ struct Example {
     services: &'static [&'static str],
     /// Workflows it invokes or queues.
     others: &'static [&'static str],
-    lanes: &'static [&'static str],
+    beside: &'static [&'static str],
 }
 
 macro_rules! example {
     ($name:literal, $about:literal, $services:expr, $others:expr) => {
         example!($name, $about, $services, $others, &[])
     };
-    ($name:literal, $about:literal, $services:expr, $others:expr, $lanes:expr) => {
+    ($name:literal, $about:literal, $services:expr, $others:expr, $beside:expr) => {
         Example {
             name: $name,
             about: $about,
@@ -34,7 +34,7 @@ macro_rules! example {
             cases: include_str!(concat!("../../../demo/harbour/cases/", $name, ".yaml")),
             services: $services,
             others: $others,
-            lanes: $lanes,
+            beside: $beside,
         }
     };
 }
@@ -46,7 +46,14 @@ const EXAMPLES: &[Example] = &[
         &["registry", "tides", "rates"],
         &[]
     ),
-    example!("harbour-tides", "a GET that answers although one service is unavailable", &["tides"], &[]),
+    example!(
+        "harbour-tides",
+        "a GET that answers although one service is unavailable, and how much partners may ask",
+        &["tides"],
+        &[],
+        &["allowances/partners"]
+    ),
+    example!("customs-recall", "signed messages of another system, and what they change", &[], &[]),
     example!("vessel-dues", "a workflow for others to invoke, with functions and a match", &["registry"], &[]),
     example!(
         "stay-bill",
@@ -72,14 +79,14 @@ const EXAMPLES: &[Example] = &[
         "answers at once and queues the rest, which is retried until it works",
         &["registry", "pilots"],
         &["arrival-follow-up"],
-        &["vessels"]
+        &["lanes/vessels"]
     ),
     example!(
         "customs-clearance",
         "a job that clients poll, and that waits for a callback",
         &["customs"],
         &[],
-        &["vessels"]
+        &["lanes/vessels"]
     ),
     example!("night-watch", "a recurring job with its time zone", &[], &[]),
 ];
@@ -87,7 +94,11 @@ const EXAMPLES: &[Example] = &[
 /// What examples queue or invoke without being one to begin from.
 const OTHERS: &[Example] = &[example!("arrival-follow-up", "", &[], &[])];
 
-const LANES: &[(&str, &str)] = &[("vessels", include_str!("../../../demo/harbour/lanes/vessels.yaml"))];
+/// Documents of other kinds that examples name, by their paths.
+const BESIDE: &[(&str, &str)] = &[
+    ("lanes/vessels", include_str!("../../../demo/harbour/lanes/vessels.yaml")),
+    ("allowances/partners", include_str!("../../../demo/harbour/allowances/partners.yaml")),
+];
 
 const SERVICES: &[(&str, &str, &str)] = &[
     (
@@ -149,8 +160,8 @@ pub fn new(name: &str, like: Option<&str>, folder: &Path) -> Done {
         files.push((folder.join(format!("workflows/{}.yaml", other.name)), other.workflow.to_owned()));
         files.push((folder.join(format!("cases/{}.yaml", other.name)), other.cases.to_owned()));
     }
-    for (lane, text) in LANES.iter().filter(|(lane, _)| example.lanes.contains(lane)) {
-        files.push((folder.join(format!("lanes/{lane}.yaml")), (*text).to_owned()));
+    for (path, text) in BESIDE.iter().filter(|(path, _)| example.beside.contains(path)) {
+        files.push((folder.join(format!("{path}.yaml")), (*text).to_owned()));
     }
     for (service, text, api) in SERVICES.iter().filter(|(service, _, _)| example.services.contains(service)) {
         files.push((folder.join(format!("services/{service}.yaml")), (*text).to_owned()));

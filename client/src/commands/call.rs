@@ -1,6 +1,7 @@
 //! `call`: a request to a workflow's endpoint, as a client would send it.
 
-use kanzlei_api::workflows::{Input, Workflow};
+use kanzlei_api::workflows::{Input, Status, Workflow};
+use kanzlei_model::run::HEADER;
 use serde_json::{Map, Value as Json};
 
 use super::segment;
@@ -74,7 +75,11 @@ pub fn call(api: &Api, name: &str, inputs: &[String], how: &How) -> Done {
     let unavailable = |error: ureq::Error| Error::Unavailable(format!("{url} does not answer: {error}"));
     let mut response = agent().run(request).map_err(unavailable)?;
     let status = response.status();
-    let run = response.headers().get("kanzlei-run").and_then(|v| v.to_str().ok()).map(str::to_owned);
+    let run_header = match response.headers().contains_key(HEADER) {
+        true => HEADER.to_owned(),
+        false => run_header(api),
+    };
+    let run = response.headers().get(run_header.as_str()).and_then(|v| v.to_str().ok()).map(str::to_owned);
     let shown: Vec<(String, String)> = response
         .headers()
         .iter()
@@ -105,6 +110,12 @@ pub fn call(api: &Api, name: &str, inputs: &[String], how: &How) -> Done {
         }
     }
     if status.is_success() { Ok(()) } else { Err(Error::Bad) }
+}
+
+/// The header field in which the service answers the id of a run, in lower case; the usual one where it has none or does not say.
+pub fn run_header(api: &Api) -> String {
+    let named = api.get("/status").map(|status: Status| status.run_header.to_lowercase());
+    named.ok().filter(|name| !name.is_empty()).unwrap_or_else(|| HEADER.to_owned())
 }
 
 /// A value as the input's schema wants it: text stays text, anything else is read as JSON.

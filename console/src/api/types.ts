@@ -4020,6 +4020,11 @@ export interface components {
             version: string;
             /** @description How clients reach the public listener. */
             public_url: string;
+            /**
+             * @description The header field with the id of a run in public answers; empty for none.
+             * @default
+             */
+            run_header: string;
             started: components["schemas"]["Timestamp"];
             /** @description `available` or `unavailable`. */
             database: string;

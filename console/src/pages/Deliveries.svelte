@@ -2,7 +2,8 @@
   /** Messages of senders as they arrived: filtered, looked at, processed again; and the inputs that they suggest. */
   import { Button, Modal, Select, SelectItem, SkeletonText } from 'carbon-components-svelte';
   import type { DeliveryPage, Drafts, Processed, Proposed, Workflows } from '../api/types';
-  import { Refused, session, Watched } from '../lib/api.svelte';
+  import { session, Watched } from '../lib/api.svelte';
+  import { Attempt } from '../lib/attempt.svelte';
   import { router } from '../lib/router.svelte';
   import DeliveryTable from '../parts/DeliveryTable.svelte';
   import ProposedInputs from '../parts/ProposedInputs.svelte';
@@ -13,7 +14,6 @@
   const since = $derived(router.query.get('since') ?? '');
   const before = $derived(router.query.get('before') ?? '');
   let round = $state(0);
-  let error = $state.raw<Refused | undefined>(undefined);
   let proposed = $state.raw<Proposed | undefined>(undefined);
   let selected = $state.raw<Processed | undefined>(undefined);
   let done = $state.raw<Processed | undefined>(undefined);
@@ -38,19 +38,11 @@
     router.filters({ ...change, before: '' });
   }
 
-  async function attempt(what: () => Promise<void>) {
-    error = undefined;
-    try {
-      await what();
-    } catch (refused) {
-      error = refused instanceof Refused ? refused : new Refused(0, 'It failed', String(refused));
-    }
-  }
-
-  const propose = () => attempt(async () => void (proposed = await session.ask<Proposed>('POST', '/deliveries/input', { workflow })));
-  const count = () => attempt(async () => void (selected = await session.ask<Processed>('POST', '/deliveries/process', { ...chosen, dry_run: true })));
+  const asked = new Attempt();
+  const propose = () => asked.run(async () => void (proposed = await session.ask<Proposed>('POST', '/deliveries/input', { workflow })));
+  const count = () => asked.run(async () => void (selected = await session.ask<Processed>('POST', '/deliveries/process', { ...chosen, dry_run: true })));
   const process = () =>
-    attempt(async () => {
+    asked.run(async () => {
       selected = undefined;
       done = await session.ask<Processed>('POST', '/deliveries/process', { ...chosen, as_received: asReceived });
       round += 1;
@@ -86,7 +78,7 @@
       <a href="/runs?state=refused&status=401{workflow ? `&workflow=${encodeURIComponent(workflow)}` : ''}">Messages that were not proven</a>
     </div>
   </div>
-  {#if error}<Trouble {error} />{/if}
+  {#if asked.error}<Trouble error={asked.error} />{/if}
   {#if listed.error}<Trouble error={listed.error} />{/if}
   {#if proposed}<ProposedInputs {proposed} {workflow} onclose={() => (proposed = undefined)} />{/if}
   {#if done}

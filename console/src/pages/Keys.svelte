@@ -2,7 +2,8 @@
   /** Keys of callers: made, shown once, rotated, revoked. */
   import { Button, Modal, SkeletonText } from 'carbon-components-svelte';
   import type { Key, Keys, MadeKey, UsageReport, Workflows } from '../api/types';
-  import { Refused, session, Watched } from '../lib/api.svelte';
+  import { session, Watched } from '../lib/api.svelte';
+  import { Attempt } from '../lib/attempt.svelte';
   import { ago, time } from '../lib/show';
   import Chart from '../parts/Chart.svelte';
   import CopyText from '../parts/CopyText.svelte';
@@ -27,7 +28,6 @@
   let chosen: string[] = $state([]);
   let made = $state.raw<MadeKey | undefined>(undefined);
   let revoking = $state.raw<Key | undefined>(undefined);
-  let error = $state.raw<Refused | undefined>(undefined);
 
   const left = (key: string) => (usage.value?.meters ?? []).filter((meter) => meter.key === key).flatMap((meter) => meter.left);
 
@@ -50,15 +50,8 @@
     return { times: hours.map((one) => one * 3600), lines: [...lines, line('refused', (row) => row.refused)] };
   });
 
-  async function attempt(what: () => Promise<void>) {
-    error = undefined;
-    try {
-      await what();
-    } catch (refused) {
-      error = refused instanceof Refused ? refused : new Refused(0, 'It failed', String(refused));
-    }
-    round += 1;
-  }
+  const asked = new Attempt();
+  const attempt = (what: () => Promise<void>) => asked.run(what).then(() => (round += 1));
 
   const add = () =>
     attempt(async () => {
@@ -122,7 +115,7 @@
       <span></span><div><Button size="small" type="submit">Make it</Button></div>
     </form>
   {/if}
-  {#if error}<Trouble {error} />{/if}
+  {#if asked.error}<Trouble error={asked.error} />{/if}
   {#if listed.error}<Trouble error={listed.error} />{/if}
   {#if listed.value?.keys.length}
     <div class="panel wide">

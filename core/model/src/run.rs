@@ -8,6 +8,9 @@
 
 use serde::{Deserialize, Serialize};
 
+/// The header field with the id of the run that answers, as it is called until it leaves the service.
+pub const HEADER: &str = "run-id";
+
 /// Defines an enum whose variants have names and numbers, which records and interfaces share.
 macro_rules! words {
     ($(#[$about:meta])* $name:ident { $($(#[$doc:meta])* $variant:ident = $code:literal $word:literal,)* }) => {

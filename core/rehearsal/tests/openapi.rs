@@ -17,7 +17,7 @@ fn described(entries: &str, steps: &str) -> Json {
     );
     let checked = check(&bundle);
     assert_eq!(checked.errors(), 0, "{:?}", checked.diagnostics);
-    openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost:7080")
+    openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost:7080", "Run-Id")
 }
 
 #[test]
@@ -106,7 +106,7 @@ fn answers_have_the_types_of_their_replies() {
 #[test]
 fn every_answer_of_the_demos_cases_is_described() {
     let (checked, rehearsals) = kanzlei_rehearsal::check(&Bundle::of(kanzlei_samples::demo()));
-    let published = openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost");
+    let published = openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost", "Run-Id");
     let mut looked_at = 0;
     for prepared in &rehearsals {
         for index in 0..prepared.len() {

@@ -14,6 +14,9 @@ api! {
         pub version: String,
         /// How clients reach the public listener.
         pub public_url: String,
+        /// The header field with the id of a run in public answers; empty for none.
+        #[serde(default)]
+        pub run_header: String,
         pub started: Timestamp,
         /// `available` or `unavailable`.
         pub database: String,

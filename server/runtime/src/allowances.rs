@@ -11,6 +11,7 @@
 //! Bounds: [`MOST_HELD`] callers in memory; of more, those that asked longest ago begin anew, which costs the database a read.
 
 use std::num::NonZeroU32;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -27,17 +28,24 @@ use crate::queue::accept::PATIENCE;
 const MOST_HELD: u64 = 100_000;
 /// How long a portion of a caller that stopped asking is held.
 const IDLE: Duration = Duration::from_secs(600);
+/// How long this process counts by itself once the database did not answer, so that callers do not wait for it one by one.
+const ALONE: Duration = Duration::from_secs(5);
 /// A portion that lasts longer than this is large enough.
 const LASTS: Duration = Duration::from_secs(1);
 
 /// Counts callers against their allowances.
 pub struct Allowances {
     held: Cache<(String, String), Arc<Held>>,
+    /// Until when this process counts by itself.
+    alone_until: Mutex<Option<Instant>>,
+    /// How many requests it counted by itself since it started.
+    pub alone: AtomicU64,
 }
 
 impl Default for Allowances {
     fn default() -> Self {
-        Allowances { held: Cache::builder().max_capacity(MOST_HELD).time_to_idle(IDLE).build() }
+        let held = Cache::builder().max_capacity(MOST_HELD).time_to_idle(IDLE).build();
+        Allowances { held, alone_until: Mutex::default(), alone: AtomicU64::new(0) }
     }
 }
 
@@ -87,6 +95,9 @@ impl Allowances {
         if let Some(standing) = held.give_out(allowance) {
             return standing;
         }
+        if self.is_alone() {
+            return self.by_itself(&held, allowance);
+        }
         let (wanted, returned) = held.next_portion(allowance);
         let asked = store.change_meter(&allowance.name, subject, row(allowance.fresh(now())), |row| {
             let mut meter = meter(row);
@@ -94,14 +105,25 @@ impl Allowances {
             *row = self::row(meter);
             taken
         });
-        let taken = match tokio::time::timeout(PATIENCE, asked).await {
-            Ok(Ok(taken)) => taken,
+        match tokio::time::timeout(PATIENCE, asked).await {
+            Ok(Ok(taken)) => held.taken(allowance, taken),
             failed => {
-                tracing::warn!(allowance = allowance.name, unavailable = ?failed.err(), "callers are counted by this process alone");
-                held.alone(allowance)
+                let why = failed.map_or_else(|_| "no answer in time".to_owned(), |error| format!("{:?}", error.err()));
+                tracing::warn!(allowance = allowance.name, why, "callers are counted by this process alone");
+                *self.alone_until.lock().unwrap_or_else(PoisonError::into_inner) = Some(Instant::now() + ALONE);
+                self.by_itself(&held, allowance)
             }
-        };
-        held.taken(allowance, taken)
+        }
+    }
+
+    fn is_alone(&self) -> bool {
+        let until = *self.alone_until.lock().unwrap_or_else(PoisonError::into_inner);
+        until.is_some_and(|until| until > Instant::now())
+    }
+
+    fn by_itself(&self, held: &Held, allowance: &Allowance) -> Standing {
+        self.alone.fetch_add(1, Ordering::Relaxed);
+        held.taken(allowance, held.alone(allowance))
     }
 }
 

@@ -46,6 +46,15 @@ pub struct Live {
     routes: matchit::Router<Route>,
 }
 
+/// How clients see the public listener.
+#[derive(Clone, Debug, Default)]
+pub struct Public {
+    /// Its address, without a slash at its end.
+    pub url: String,
+    /// The header field with the id of the run; empty where answers have none.
+    pub run_header: String,
+}
+
 /// A live workflow.
 #[derive(Debug)]
 pub struct Workflow {
@@ -127,14 +136,14 @@ impl Live {
         bases: &BTreeMap<String, String>,
         journal: &Journal,
         before: &Live,
-        public_url: &str,
+        public: &Public,
         former: Vec<FormerName>,
     ) -> Self {
         let checked = check(&bundle(&documents));
         for diagnostic in checked.diagnostics.iter().filter(|d| d.severity == Severity::Error) {
             tracing::error!(path = diagnostic.path, line = diagnostic.line, "not served: {}", diagnostic.message);
         }
-        let mut live = Live::from_checked(checked, documents, bases, journal, before, public_url);
+        let mut live = Live::from_checked(checked, documents, bases, journal, before, public);
         live.generation = generation;
         live.former = former;
         live
@@ -175,7 +184,7 @@ impl Live {
         bases: &BTreeMap<String, String>,
         journal: &Journal,
         before: &Live,
-        public_url: &str,
+        public: &Public,
     ) -> Self {
         let mut live = Live {
             lanes: checked.lanes,
@@ -231,7 +240,7 @@ impl Live {
         }
         live.documents = documents;
         let plans = live.workflows.values().map(|workflow| &*workflow.plan);
-        live.openapi = kanzlei_compiler::openapi::document(plans, public_url).to_string().into();
+        live.openapi = kanzlei_compiler::openapi::document(plans, &public.url, &public.run_header).to_string().into();
         live
     }
 

@@ -10,7 +10,7 @@ use kanzlei_model::time::Timestamp;
 use kanzlei_runtime::background::Background;
 use kanzlei_runtime::effects::Effects;
 use kanzlei_runtime::journal::Journal;
-use kanzlei_runtime::live::Live;
+use kanzlei_runtime::live::{Live, Public};
 use kanzlei_runtime::queue::Jobs;
 use kanzlei_store::Store;
 
@@ -25,6 +25,8 @@ pub struct App {
     pub jobs: Arc<Jobs>,
     pub journal: Arc<Journal>,
     pub public_url: String,
+    /// The header field with the id of a run in public answers; empty for none.
+    pub run_header: String,
     /// Where the public listener listens.
     pub public_listener: std::net::SocketAddr,
     pub started: Timestamp,
@@ -116,6 +118,11 @@ impl App {
         }
     }
 
+    /// How clients see the public listener.
+    pub fn public(&self) -> Public {
+        Public { url: self.public_url.clone(), run_header: self.run_header.clone() }
+    }
+
     /// Reads what is live and serves it to all later requests.
     pub async fn reload(&self) -> Result<()> {
         // Read before the documents: a deploy between the two is seen when the generation is read
@@ -124,8 +131,8 @@ impl App {
         let documents = self.store.live_at(generation).await?;
         let former = self.store.former_names().await?;
         let (bases, journal) = (self.bases.clone(), self.journal.clone());
-        let (before, public_url) = (self.live.load_full(), self.public_url.clone());
-        let build = move || Live::build(documents, generation, &bases, &journal, &before, &public_url, former);
+        let (before, public) = (self.live.load_full(), self.public());
+        let build = move || Live::build(documents, generation, &bases, &journal, &before, &public, former);
         self.live.store(Arc::new(self.background.run(build).await?));
         Ok(())
     }

@@ -164,6 +164,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         jobs: jobs.clone(),
         journal: journal.clone(),
         public_url: config.public_url(),
+        run_header: config.listen.run_header.clone(),
         public_listener: config.listen.public,
         started: clock::now(),
         in_flight: Arc::default(),

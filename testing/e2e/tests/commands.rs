@@ -42,7 +42,7 @@ fn a_finding_in_a_live_document_shows_its_place() {
 fn a_step_that_is_off_shows_as_off() {
     let office = office("off", &[]);
     assert_eq!(deploy_texts(&office, &[("h.yaml", HELLO)]).status, 200);
-    let run = get(&office, "/hello", &[]).header("kanzlei-run").expect("id").to_owned();
+    let run = get(&office, "/hello", &[]).header("run-id").expect("id").to_owned();
     let shown = wait::until(LONG, || {
         let output = client(&office, &["run", &run]);
         output.status.success().then(|| String::from_utf8_lossy(&output.stdout).into_owned())
@@ -256,7 +256,7 @@ fn a_repeated_request_is_recognised_however_it_is_written() {
     assert_eq!((first.status, first.body.len()), (200, 5_000_000));
     let again = call();
     assert_eq!(again.status, 409, "{again:?}");
-    assert_eq!(again.header("kanzlei-run"), first.header("kanzlei-run"));
+    assert_eq!(again.header("run-id"), first.header("run-id"));
 }
 
 #[test]

@@ -46,7 +46,7 @@ fn what_is_made_from_a_confidential_input_is_masked() {
     assert_eq!((answer.status, answer.json()), (200, json!({"port": "NES"})));
     // The service got the value itself.
     assert!(peer.requests()[0].contains("%3Cpin-73519%3E"), "{:?}", peer.requests());
-    let run = api(&office, &format!("/runs/{}", answer.header("kanzlei-run").expect("a run")));
+    let run = api(&office, &format!("/runs/{}", answer.header("run-id").expect("a run")));
     assert_eq!(run["input"], json!({"pin": "•••"}));
     assert_eq!(run["steps"][0]["outcome"], json!({"made": "•••"}));
     assert_eq!(run["steps"][1]["sent"]["target"], json!("•••"));
@@ -60,7 +60,7 @@ fn what_is_made_from_a_confidential_input_is_masked() {
     deploy(&office, &format!("http://127.0.0.1:{}/fail", peer.port), "");
     let failed = post(&office, "/badge", &[], &json!({"pin": PIN}));
     assert_eq!(failed.status, 502, "{failed:?}");
-    let run = api(&office, &format!("/runs/{}", failed.header("kanzlei-run").expect("a run")));
+    let run = api(&office, &format!("/runs/{}", failed.header("run-id").expect("a run")));
     assert!(run["failure"]["detail"].as_str().is_some_and(|detail| detail.contains("no badge •••")), "{run}");
     assert!(!everything_kept("kanzlei_confidential").contains("73519"));
 }

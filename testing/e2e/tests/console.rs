@@ -333,6 +333,8 @@ async fn no_page_has_a_barrier_in_light_or_dark() {
             for click in clicks {
                 desk.click(click).await;
             }
+            // Colours of a transition are not those of the page.
+            desk.browser.until("return document.getAnimations().every((one) => one.playState !== 'running')").await;
             desk.browser.client.execute(&axe, vec![]).await.expect("axe-core");
             let found = desk.browser.client.execute_async(RULES, vec![]).await.expect("rules");
             wrong.extend(found.as_array().into_iter().flatten().map(|one| format!("{theme} {path} {clicks:?}: {one}")));

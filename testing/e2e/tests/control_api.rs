@@ -26,7 +26,7 @@ fn every_described_operation_exists_and_answers_as_described() {
     assert_eq!(refused.status, 422);
     let hello = "workflow: hello\nentries: [{endpoint: GET /hello, access: open}]\nsteps: [{reply: 200, body: hei}]\n";
     assert_eq!(deploy_texts(&office, &[("hello.yaml", hello)]).status, 200);
-    let run = get(&office, "/hello", &[]).header("kanzlei-run").expect("a run").to_owned();
+    let run = get(&office, "/hello", &[]).header("run-id").expect("a run").to_owned();
     let document = api(&office, "/openapi.json");
     let mut answered = 0;
     for (path, operations) in document["paths"].as_object().expect("paths") {

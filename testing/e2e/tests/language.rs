@@ -22,7 +22,7 @@ fn post(office: &Office, path: &str, body: &Json) -> Answer {
 
 /// The steps of the run behind an answer: number, items, state.
 fn steps(office: &Office, answer: &Answer) -> Vec<(String, String, String)> {
-    let id = answer.header("kanzlei-run").expect("a run").to_owned();
+    let id = answer.header("run-id").expect("a run").to_owned();
     let run = wait::until(Duration::from_secs(10), || {
         let run = api(office, &format!("/runs/{id}"));
         run["steps"].is_array().then_some(run)
@@ -107,7 +107,7 @@ fn cases_are_run_by_the_client() {
     let folder = dir.to_str().expect("path");
     let shown = run(&["rehearse", "demo/harbour"], 0);
     assert!(
-        shown.contains("42 passed") && shown.contains("arrival-brief      4 of 4  13/13  4/4       100%"),
+        shown.contains("49 passed") && shown.contains("arrival-brief      4 of 4  13/13  4/4       100%"),
         "{shown}"
     );
 
@@ -168,7 +168,7 @@ fn cases_are_run_by_the_client() {
     ] {
         let answer = post(&office, path, body);
         assert_eq!(answer.status, status, "{path} {}", answer.body);
-        let id = answer.header("kanzlei-run").expect("an id").to_owned();
+        let id = answer.header("run-id").expect("an id").to_owned();
         if status == 202 {
             let job = format!("{}/~/jobs/{id}", office.public());
             let ended =
@@ -264,7 +264,7 @@ fn secrets_reach_services_and_nothing_else() {
         );
         let request = peer.requests().pop().expect("a request");
         assert!(request.contains(seen) && request.contains("x-office: Lindvik"), "{credentials}: {request}");
-        let id = answer.header("kanzlei-run").expect("run").to_owned();
+        let id = answer.header("run-id").expect("run").to_owned();
         let journaled = wait::until(Duration::from_secs(10), || {
             let run = api(&office, &format!("/runs/{id}"));
             run["steps"].is_array().then(|| run.to_string())

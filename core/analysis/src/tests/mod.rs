@@ -101,7 +101,7 @@ fn keys_of_other_documents_are_suggested() {
         (
             "workflows/w.yaml",
             "workflow: w\nentries:\n  - |\nsteps:\n  - reply: 200\n",
-            "endpoint access from answer limits webhook",
+            "endpoint access allowance from answer limits",
         ),
         ("workflows/w.yaml", "workflow: w\nentries:\n  - endpoint: |\nsteps:\n  - reply: 200\n", "GET HEAD POST"),
         (

@@ -44,7 +44,7 @@ fn every_fault_is_found_at_its_place() {
         ("workflow: w\nsteps: [{reply: 200}]\nentires: []\n".into(), "unknown-key@3:1"),
         ("workflow: w\n".into(), "missing-key@1:11"),
         ("wrkflow: w\n".into(), "unknown-kind@1:1"),
-        ("plan: w\n".into(), "not-yet@1:1"),
+        ("issuer: w\n".into(), "not-yet@1:1"),
         ("[1]".into(), "wrong-type@1:1"),
         (format!("{head}  - replay: 200\n"), "unknown-step@3:5"),
         (format!("{head}  - mail: x\n"), "not-yet@3:5"),

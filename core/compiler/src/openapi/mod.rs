@@ -6,7 +6,7 @@
 //! let mut bundle = Bundle::default();
 //! bundle.add("w.yaml", "workflow: hi\nentries: [{endpoint: GET /hi, access: open}]\nsteps: [{reply: 200, body: {n: 1}}]\n");
 //! let checked = check(&bundle);
-//! let document = kanzlei_compiler::openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost");
+//! let document = kanzlei_compiler::openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost", "Run-Id");
 //! assert_eq!(document["paths"]["/hi"]["get"]["operationId"], "hi");
 //! ```
 
@@ -27,7 +27,9 @@ use kanzlei_model::run::RunState;
 const PROBLEM: &str = "application/problem+json";
 
 /// The document of all endpoints of these workflows, reached at `server`.
-pub fn document<'p>(plans: impl IntoIterator<Item = &'p Plan>, server: &str) -> Json {
+///
+/// `run_header` is the header field with the id of the run; empty where answers have none.
+pub fn document<'p>(plans: impl IntoIterator<Item = &'p Plan>, server: &str, run_header: &str) -> Json {
     let mut paths: BTreeMap<&str, Map<String, Json>> = BTreeMap::new();
     let mut schemes: Map<String, Json> = Map::new();
     for plan in plans {
@@ -36,9 +38,9 @@ pub fn document<'p>(plans: impl IntoIterator<Item = &'p Plan>, server: &str) -> 
             let operation = match &endpoint.webhook {
                 Some(webhook) => {
                     schemes.extend(webhook::scheme(&webhook.proof));
-                    webhook::operation(plan, endpoint, webhook, id)
+                    webhook::operation(plan, endpoint, webhook, id, run_header)
                 }
-                None => operation(plan, endpoint, id),
+                None => operation(plan, endpoint, id, run_header),
             };
             if endpoint.access == Access::Key {
                 schemes.extend(keys());
@@ -55,11 +57,14 @@ pub fn document<'p>(plans: impl IntoIterator<Item = &'p Plan>, server: &str) -> 
         "components": {
             "schemas": {"Problem": problem_schema(), "Job": job_schema()},
             "headers": {
-                "Kanzlei-Run": {"description": "The id of the run that answered.", "schema": {"type": "string", "format": "uuid"}},
                 "X-Request-Id": {"description": "The request's id: the client's own, or one that was made.", "schema": {"type": "string"}},
             },
         },
     });
+    if !run_header.is_empty() {
+        document["components"]["headers"][run_header] =
+            json!({"description": "The id of the run that answered.", "schema": {"type": "string", "format": "uuid"}});
+    }
     if !schemes.is_empty() {
         document["components"]["securitySchemes"] = schemes.into();
     }
@@ -117,7 +122,7 @@ fn problem_schema() -> Json {
     })
 }
 
-fn operation(plan: &Plan, endpoint: &Endpoint, id: String) -> Json {
+fn operation(plan: &Plan, endpoint: &Endpoint, id: String, run_header: &str) -> Json {
     let mut parameters = Vec::new();
     let mut members = Map::new();
     let mut required = Vec::new();
@@ -148,7 +153,7 @@ fn operation(plan: &Plan, endpoint: &Endpoint, id: String) -> Json {
         }
         parameters.push(parameter);
     }
-    let mut out = json!({"operationId": id, "responses": responses(plan, endpoint)});
+    let mut out = json!({"operationId": id, "responses": responses(plan, endpoint, run_header)});
     if endpoint.access == Access::Key {
         out["security"] = json!([{"bearer": []}, {"header": []}]);
     }
@@ -232,7 +237,7 @@ fn example_of(plan: &Plan, endpoint: &Endpoint) -> Json {
         .into()
 }
 
-fn responses(plan: &Plan, endpoint: &Endpoint) -> Json {
+fn responses(plan: &Plan, endpoint: &Endpoint, run_header: &str) -> Json {
     let mut by_status: BTreeMap<String, Answers> = BTreeMap::new();
     for reply in &plan.replies {
         let status = reply.status.map_or("default".to_owned(), |status| status.to_string());
@@ -292,7 +297,7 @@ fn responses(plan: &Plan, endpoint: &Endpoint) -> Json {
     }
     problem("503", "The service is busy");
     problem("504", "The request took too long");
-    Json::Object(by_status.into_iter().map(|(status, answers)| (status, answers.describe())).collect())
+    Json::Object(by_status.into_iter().map(|(status, answers)| (status, answers.describe(run_header))).collect())
 }
 
 /// Statuses and titles of `fail` steps, those of invoked workflows included; a status that only the run
@@ -330,7 +335,7 @@ struct Answers {
 }
 
 impl Answers {
-    fn describe(self) -> Json {
+    fn describe(self, run_header: &str) -> Json {
         let mut content = Map::new();
         let body = Type::union(self.replies.iter().map(|(body, _)| body.clone()));
         let declared = self.replies.iter().find_map(|(_, declared)| declared.clone());
@@ -384,10 +389,10 @@ impl Answers {
             out["headers"] =
                 json!({"Location": {"schema": {"type": "string"}}, "Retry-After": {"schema": {"type": "string"}}});
         }
-        let common = json!({
-            "Kanzlei-Run": {"$ref": "#/components/headers/Kanzlei-Run"},
-            "X-Request-Id": {"$ref": "#/components/headers/X-Request-Id"},
-        });
+        let mut common = json!({"X-Request-Id": {"$ref": "#/components/headers/X-Request-Id"}});
+        if !run_header.is_empty() {
+            common[run_header] = json!({"$ref": format!("#/components/headers/{run_header}")});
+        }
         match (&mut out["headers"], common) {
             (Json::Object(headers), Json::Object(common)) => headers.extend(common),
             (headers, common) => *headers = common,
@@ -409,7 +414,7 @@ mod tests {
         bundle.add("w.yaml", &text);
         let checked = check(&bundle);
         let plan = &checked.workflows.first().unwrap_or_else(|| panic!("{:?}", checked.diagnostics)).1;
-        document([&**plan], "http://h")["paths"]["/w"]["post"]["requestBody"]["content"].clone()
+        document([&**plan], "http://h", "Run-Id")["paths"]["/w"]["post"]["requestBody"]["content"].clone()
     }
 
     #[test]

@@ -8,7 +8,7 @@ use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::workflow::Answer;
 
 /// The operation at which messages arrive.
-pub(super) fn operation(plan: &Plan, endpoint: &Endpoint, webhook: &Webhook, id: String) -> Json {
+pub(super) fn operation(plan: &Plan, endpoint: &Endpoint, webhook: &Webhook, id: String, run_header: &str) -> Json {
     let problem = |why: &str| json!({"description": why, "content": {PROBLEM: {"schema": {"$ref": "#/components/schemas/Problem"}}}});
     if !webhook.accepts(&endpoint.method) {
         return json!({
@@ -21,7 +21,7 @@ pub(super) fn operation(plan: &Plan, endpoint: &Endpoint, webhook: &Webhook, id:
         });
     }
     let mut responses: Map<String, Json> = match endpoint.answer {
-        Answer::Now => super::responses(plan, endpoint).as_object().cloned().unwrap_or_default(),
+        Answer::Now => super::responses(plan, endpoint, run_header).as_object().cloned().unwrap_or_default(),
         Answer::Later | Answer::Either => {
             let kept = json!({"type": "object", "required": ["delivery"], "properties": {"delivery": {"type": "string", "format": "uuid"}}});
             let accepted = json!({

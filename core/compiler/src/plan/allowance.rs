@@ -14,6 +14,8 @@ use kanzlei_model::time::{Span, Timestamp};
 
 /// What a request is in a bucket, in parts of it.
 const ONE: i64 = 1_000_000;
+/// What may be missing of one: what was lost by rounding while the bucket was looked at. It is owed afterwards.
+const ROUNDED: i64 = 10;
 
 /// A compiled allowance.
 #[derive(Clone, Debug)]
@@ -98,8 +100,9 @@ impl Allowance {
             let elapsed = now.since(meter.at).as_micros().max(0);
             let filled = i128::from(elapsed) * i128::from(count) * i128::from(ONE) / (every.as_micros().max(1) as i128);
             let filled = i64::try_from(filled.min(i128::from(full))).unwrap_or(full);
-            meter.bucket = (meter.bucket.max(0) + filled + i64::from(returned) * ONE).min(full);
-            taken.granted = taken.granted.min(u32::try_from(meter.bucket / ONE).unwrap_or(u32::MAX));
+            meter.bucket = (meter.bucket + filled + i64::from(returned) * ONE).min(full);
+            let whole = (meter.bucket + ROUNDED).max(0) / ONE;
+            taken.granted = taken.granted.min(u32::try_from(whole).unwrap_or(u32::MAX));
         }
         meter.at = meter.at.max(now);
         let (begins, ends) = self.period(now);
@@ -118,7 +121,7 @@ impl Allowance {
         meter.used = meter.used.saturating_add(taken.granted.into());
         if let Some((count, every)) = self.rate {
             meter.bucket -= i64::from(taken.granted) * ONE;
-            taken.left_of_rate = (meter.bucket / ONE).max(0) as u64;
+            taken.left_of_rate = ((meter.bucket + ROUNDED).max(0) / ONE) as u64;
             let one = every.as_secs_f64() / f64::from(count.max(1));
             let missing =
                 |wanted: i64| Duration::from_secs_f64((wanted - meter.bucket).max(0) as f64 / ONE as f64 * one);

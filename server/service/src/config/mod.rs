@@ -243,6 +243,13 @@ impl Config {
             let origin = origin.map_or_else(|| "default".into(), |metadata| metadata.name.to_string());
             outside.read(name).map_err(|why| Error::Config(format!("{why} ({origin})")))?;
         }
+        let name = &config.listen.run_header;
+        if !name.is_empty() && actix_web::http::header::HeaderName::try_from(name.as_str()).is_err() {
+            let origin = config.origin("listen.run_header");
+            return Err(Error::Config(format!(
+                "`listen.run_header` is the name of a header field; it is `{name}` ({origin})"
+            )));
+        }
         if config.jobs.lease < Duration::from_secs(1) {
             let origin = config.origin("jobs.lease");
             return Err(Error::Config(format!("`jobs.lease` is at least 1s ({origin})")));

@@ -46,6 +46,7 @@ settings! {
         public: SocketAddr = "public", "127.0.0.1:7080", "Address of the public listener: what workflows serve";
         control: SocketAddr = "control", "127.0.0.1:7081", "Address of the control listener: API and console";
         control_url: String = "control_url", "", "How operators reach the control listener; http:// and its address by default. With https:// its cookie is Secure";
+        run_header: String = "run_header", "Run-Id", "Header field of public answers with the id of the run; empty for none";
         trusted_proxies: Arc<Allowed> = "trusted_proxies", "", "Proxies in front whose Forwarded or X-Forwarded-For names the client, in CIDR notation; none by default";
         public_url: String = "public_url", "", "How clients reach the public listener; http:// and its address by default";
     }

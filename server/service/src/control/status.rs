@@ -21,6 +21,7 @@ pub async fn status(app: Data<App>) -> HttpResponse {
     HttpResponse::Ok().json(Status {
         version: env!("CARGO_PKG_VERSION").into(),
         public_url: app.public_url.clone(),
+        run_header: app.run_header.clone(),
         started: app.started,
         database: app.database_state().into(),
         workflows: live.workflows.len(),

@@ -275,10 +275,10 @@ fn up_to(text: &str, until: &str) -> Result<String> {
 
 /// The table that the trial sees.
 pub(super) async fn table(app: &App, live: Arc<Live>, checked: Checked, bundle: Bundle) -> Result<Arc<Live>> {
-    let (bases, journal, url) = (app.bases.clone(), app.journal.clone(), app.public_url.clone());
+    let (bases, journal, public) = (app.bases.clone(), app.journal.clone(), app.public());
     let build = move || {
         let documents = bundle.documents.iter().map(|source| as_live(source, &bundle, &live)).collect();
-        Live::from_checked(checked, documents, &bases, &journal, &live, &url)
+        Live::from_checked(checked, documents, &bases, &journal, &live, &public)
     };
     Ok(Arc::new(app.background.run(build).await?))
 }

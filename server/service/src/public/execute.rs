@@ -5,6 +5,7 @@ use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_engine::machine::{Machine, Start};
 use kanzlei_lang::document::workflow::{Answer, Beyond};
 use kanzlei_model::problem::Problem;
+use kanzlei_model::run::HEADER;
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::{fresh_id, now};
@@ -138,7 +139,7 @@ fn no_place(why: NoPlace, most: u32, beyond: Beyond) -> Refusal {
 /// The answer with the id of its run.
 pub fn with_run(mut response: HttpResponse, run: Uuid) -> HttpResponse {
     if let Ok(value) = HeaderValue::from_str(&run.to_string()) {
-        response.headers_mut().insert(HeaderName::from_static("kanzlei-run"), value);
+        response.headers_mut().insert(HeaderName::from_static(HEADER), value);
     }
     response
 }

@@ -6,6 +6,7 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
+use kanzlei_model::run::HEADER;
 use kanzlei_model::time::Span;
 use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::now;
@@ -165,8 +166,8 @@ impl Key {
             let detail = format!("the answer has more than {MOST_KEPT} bytes and was not kept; see its run");
             let problem = Problem::new(409, "The request was answered before").detail(detail);
             let mut names: Vec<Json> = vec![Json::from(vec!["content-type", "application/problem+json"])];
-            if let Some(run) = response.headers().get("kanzlei-run").and_then(|run| run.to_str().ok()) {
-                names.push(Json::from(vec!["kanzlei-run", run]));
+            if let Some(run) = response.headers().get(HEADER).and_then(|run| run.to_str().ok()) {
+                names.push(Json::from(vec![HEADER, run]));
             }
             let headers = Json::from(names).to_string();
             (response, Stored { status: 409, headers, body: problem.to_json().into_bytes() })

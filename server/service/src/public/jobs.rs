@@ -8,7 +8,7 @@ use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::web::Data;
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
-use kanzlei_model::run::RunState;
+use kanzlei_model::run::{HEADER, RunState};
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::queue::accept::NotQueued;
 use kanzlei_runtime::queue::follow::Follower;
@@ -145,7 +145,7 @@ fn result_of(app: &App, job: &JobRow, head: bool) -> Result<HttpResponse, Refusa
         _ => HttpResponse::NoContent().finish(),
     };
     if let Ok(value) = HeaderValue::from_str(&job.id.to_string()) {
-        response.headers_mut().insert(HeaderName::from_static("kanzlei-run"), value);
+        response.headers_mut().insert(HeaderName::from_static(HEADER), value);
     }
     Ok(response)
 }

@@ -32,6 +32,7 @@ use std::time::Instant;
 use actix_web::http::header::{HeaderName, HeaderValue, X_CONTENT_TYPE_OPTIONS};
 use actix_web::web::{Data, Payload};
 use actix_web::{HttpRequest, HttpResponse};
+use kanzlei_model::run::HEADER;
 use kanzlei_runtime::clock::{fresh_id, now};
 use kanzlei_runtime::usage::Became;
 use refusal::{Refusal, Sent};
@@ -69,12 +70,24 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
         };
         app.usage.count(&key, &workflow, now(), became);
     }
+    name_run(&app.run_header, &mut response);
     // What an answer is, its media type says, not a browser's guess.
     response.headers_mut().insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
     if let Ok(value) = HeaderValue::from_str(&request_id) {
         response.headers_mut().insert(HeaderName::from_static("x-request-id"), value);
     }
     response
+}
+
+/// Calls the header field with the id of the run as the configuration does.
+fn name_run(name: &str, response: &mut HttpResponse) {
+    if name.eq_ignore_ascii_case(HEADER) {
+        return;
+    }
+    let Some(run) = response.headers_mut().remove(HEADER).next() else { return };
+    if let Ok(name) = HeaderName::try_from(name) {
+        response.headers_mut().insert(name, run);
+    }
 }
 
 async fn answer(

@@ -1,7 +1,7 @@
 //! Drafts at their preview addresses, below `/~/drafts/{token}/`: each call is a trial, which pages of any origin may make.
 //!
 //! Everything that is live can be called there too, as a trial: a front end changes its base address and nothing else. Every answer is
-//! marked with `Kanzlei-Trial` and not cached; nothing is kept in the journal or counted. Messages to the webhooks of a draft are
+//! marked with `Trial-Id` and not cached; nothing is kept in the journal or counted. Messages to the webhooks of a draft are
 //! kept as they arrive, proven or not, so that their author can look at them before mapping them.
 
 use std::time::{Duration, Instant};
@@ -68,7 +68,7 @@ pub async fn serve(
         headers.insert(name, HeaderValue::from_static(value));
     }
     if let Ok(value) = HeaderValue::from_str(&id.to_string()) {
-        headers.insert(HeaderName::from_static("kanzlei-trial"), value);
+        headers.insert(HeaderName::from_static("trial-id"), value);
     }
     Ok(response)
 }

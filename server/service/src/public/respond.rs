@@ -5,6 +5,7 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::web::Bytes;
 use kanzlei_engine::machine::{Reply, file_bytes};
+use kanzlei_model::run::HEADER;
 use kanzlei_model::value::Value;
 
 use super::cookies;
@@ -19,7 +20,7 @@ fn is_ours(name: &str) -> bool {
         "upgrade",
         "te",
         "trailer",
-        "kanzlei-run",
+        HEADER,
         "x-request-id",
     ]
     .iter()

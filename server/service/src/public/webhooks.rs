@@ -4,6 +4,7 @@
 //! transaction before 202 is sent, or before the run begins where its sender waits for the reply.
 
 use actix_web::http::header::CONTENT_TYPE;
+use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_compiler::plan::Webhook;
 use kanzlei_compiler::plan::webhook::Message;
@@ -37,17 +38,16 @@ pub async fn receive(
     request: &HttpRequest,
     route: Route<'_>,
     admitted: Admitted,
-    body: &[u8],
+    body: &Bytes,
     about: About<'_>,
     sent: &mut Sent,
 ) -> Result<HttpResponse, Refusal> {
-    let body = actix_web::web::Bytes::copy_from_slice(body);
-    let media = gather::media(request, &body, sent)?;
+    let media = gather::media(request, body, sent)?;
     let Some(webhook) = route.declared().webhook.clone() else {
         return Err(Problem::new(404, "Not found").into());
     };
-    let proven = prove(app, request, &webhook, &body)?;
-    let message = message(request, &webhook, about.id.to_string(), media, &body);
+    let proven = prove(app, request, &webhook, body)?;
+    let message = message(request, &webhook, about.id.to_string(), media, body);
     if let Some(response) = echo(&webhook, &message)? {
         return Ok(response);
     }
@@ -132,7 +132,7 @@ pub async fn capture(
     app: &App,
     request: &HttpRequest,
     route: &Route<'_>,
-    body: &actix_web::web::Bytes,
+    body: &Bytes,
     id: uuid::Uuid,
     sent: &mut Sent,
 ) -> Result<Captured, Refusal> {

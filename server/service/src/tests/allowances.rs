@@ -155,7 +155,11 @@ fn the_sum_over_processes_stays_within_the_allowance() {
         }
         let answers = futures_util::future::join_all(tries).await;
         let given = answers.iter().filter(|standing| standing.refused.is_none()).count();
-        assert_eq!(given, 100, "a portion of a quota this small is one request, so nothing is held back");
-        eventually(async || bed.store().meters("key x", 5).await.is_ok_and(|meters| meters[0].2.used == 100)).await;
+        // A portion of a quota this small is one request, so nothing is held back. Only what a process counted by itself, because
+        // the database did not answer it in time, comes on top.
+        let alone: u64 = processes.iter().map(|one| one.alone.load(std::sync::atomic::Ordering::Relaxed)).sum();
+        assert!((100..=100 + alone as usize).contains(&given), "{given} given, {alone} of them by one process alone");
+        let used = bed.store().meters("key x", 5).await.expect("records")[0].2.used;
+        assert!(used <= 100 && used as usize + alone as usize >= given, "{used} counted, {given} given");
     });
 }

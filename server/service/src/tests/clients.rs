@@ -63,7 +63,7 @@ fn a_result_is_answered_as_the_direct_answer_would_have_been() {
         bed.ended(id).await;
         let result = bed.send(&format!("GET /~/jobs/{id}/result"), &[], "").await;
         assert_eq!((result.status, result.body.as_str(), result.header("x-made")), (201, "{\"n\":1}", Some("here")));
-        assert_eq!(result.header("kanzlei-run"), Some(id.to_string().as_str()));
+        assert_eq!(result.header("run-id"), Some(id.to_string().as_str()));
         let head = bed.send(&format!("HEAD /~/jobs/{id}/result"), &[], "").await;
         assert_eq!((head.status, head.body.as_str()), (201, ""));
         // Without a reply there is nothing to answer with.

@@ -237,7 +237,7 @@ fn one_id_finds_a_run_a_job_or_a_refusal() {
 fn a_finished_run_becomes_a_case() {
     with("recorded", &[ECHO], &[], async |bed| {
         let answer = bed.send("GET /echo?n=3", &[], "").await;
-        let run = answer.header("kanzlei-run").expect("a run").to_owned();
+        let run = answer.header("run-id").expect("a run").to_owned();
         bed.journaled().await;
         let case = bed.control(&format!("GET /runs/{run}/case?name=three"), &Json::Null).await;
         assert!(case.status == 200 && case.body.contains("cases: echo"), "{case:?}");

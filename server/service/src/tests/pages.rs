@@ -72,3 +72,29 @@ fn answers_are_fresh_for_a_while_and_validated() {
         assert_eq!((posted.header("etag"), posted.header("cache-control")), (None, None));
     });
 }
+
+/// Nothing in public answers names the product, and the id of the run is called as the configuration says.
+#[test]
+fn answers_call_the_id_of_the_run_as_configured() {
+    for (database, name, shown) in
+        [("run_default", None, Some("run-id")), ("run_own", Some("X-Own"), Some("x-own")), ("run_none", Some(""), None)]
+    {
+        let settings: Vec<(&str, &str)> = name.map(|name| ("listen.run_header", name)).into_iter().collect();
+        with(database, &[TIDES], &settings, async |bed| {
+            for (line, status) in [("GET /v1/tides", 200), ("GET /v1/tides?n=x", 422), ("GET /nowhere", 404)] {
+                let answer = bed.send(line, &[], "").await;
+                let ids = answer.headers.iter().filter(|(_, value)| value.parse::<uuid::Uuid>().is_ok());
+                let names: Vec<&str> =
+                    ids.map(|(name, _)| name.as_str()).filter(|name| *name != "x-request-id").collect();
+                let wanted: Vec<&str> = shown.filter(|_| status == 200).into_iter().collect();
+                assert_eq!((answer.status, names), (status, wanted), "{line}: {answer:?}");
+                let all = format!("{answer:?}").to_lowercase();
+                assert!(!all.contains("kanzlei"), "{all}");
+            }
+            let document = bed.send("GET /~/openapi.json", &[], "").await;
+            let described = document.json()["components"]["headers"].as_object().map(|headers| headers.len());
+            assert_eq!(described, Some(1 + usize::from(shown.is_some())));
+            assert!(!document.body.to_lowercase().contains("kanzlei"), "{}", document.body);
+        });
+    }
+}

@@ -43,10 +43,9 @@ fn a_draft_is_called_at_its_address_before_it_is_live() {
         ] {
             let answer = call(line, body).await;
             assert!(answer.status == status && answer.body.contains(says), "{line}: {answer:?}");
-            let headers =
-                ["access-control-allow-origin", "cache-control", "kanzlei-run"].map(|name| answer.header(name));
+            let headers = ["access-control-allow-origin", "cache-control", "run-id"].map(|name| answer.header(name));
             assert_eq!(headers, [Some("*"), Some("no-store"), None], "{line}");
-            assert!(answer.header("kanzlei-trial").is_some(), "{line}");
+            assert!(answer.header("trial-id").is_some(), "{line}");
         }
         let asked = [("origin", "https://page.example"), ("access-control-request-headers", "content-type, x-own")];
         let before = bed.send(&format!("OPTIONS {base}/quotes"), &asked, "").await;
