@@ -184,9 +184,11 @@ fn cases_are_run_by_the_client() {
         assert_eq!(recorded.contains("\n    kept: {last: 109}\n"), status == 200, "{recorded}");
     }
     let recorded = dir.join("recorded");
-    let folders = ["services", "lanes", "settings", "workflows"].map(|folder| format!("demo/harbour/{folder}"));
-    let [services, lanes, settings, workflows] = &folders;
-    let shown = run(&["rehearse", services, lanes, settings, workflows, recorded.to_str().expect("path")], 0);
+    let folders = ["services", "lanes", "allowances", "settings", "workflows"];
+    let folders = folders.map(|folder| format!("demo/harbour/{folder}"));
+    let mut args: Vec<&str> = ["rehearse"].into_iter().chain(folders.iter().map(String::as_str)).collect();
+    args.push(recorded.to_str().expect("path"));
+    let shown = run(&args, 0);
     assert!(shown.contains("5 cases: 5 passed"), "{shown}");
     run(&["record", "01a1f0aa-0000-7000-8000-000000000000"], 1);
 
