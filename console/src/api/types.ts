@@ -3158,7 +3158,7 @@ export interface components {
              * @description How many fit.
              */
             found: number;
-            /** @description Whether there are more than one call processes. */
+            /** @description Whether more deliveries fit than one call processes. */
             more: boolean;
         };
         /** @description One of them. */
@@ -4358,7 +4358,7 @@ export interface components {
             /** @description By key, workflow and hour, in the order of the hours. */
             usage: components["schemas"]["UsageRow"][];
             meters: components["schemas"]["MeterRow"][];
-            /** @description Whether there are more rows than one answer has. */
+            /** @description Whether the answer leaves rows out. */
             cut: boolean;
         };
         /** @description Requests of a key to a workflow in an hour. */

@@ -149,7 +149,7 @@ api! {
         pub deliveries: Vec<ProcessedDelivery>,
         /// How many fit.
         pub found: u32,
-        /// Whether there are more than one call processes.
+        /// Whether more deliveries fit than one call processes.
         pub more: bool,
     }
 

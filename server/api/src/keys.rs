@@ -49,7 +49,7 @@ api! {
         /// By key, workflow and hour, in the order of the hours.
         pub usage: Vec<UsageRow>,
         pub meters: Vec<MeterRow>,
-        /// Whether there are more rows than one answer has.
+        /// Whether the answer leaves rows out.
         pub cut: bool,
     }
 

@@ -4,7 +4,7 @@
 //! database a fraction of its requests. A portion is one request for callers that ask now and then, and doubles while it is used up
 //! within a second, to a tenth of the burst at most. What is left of a portion returns with the next one.
 //!
-//! The sum never exceeds the allowance. It may stay below it by what other processes hold of the same caller: a tenth of the burst for
+//! While the database answers, the sum never exceeds the allowance. It may stay below it by what other processes hold of the same caller: a tenth of the burst for
 //! each. A process that is killed takes its portions with it. While the database does not answer in time each process keeps to the rate by itself,
 //! and quotas are not counted.
 //!
@@ -52,9 +52,9 @@ impl Default for Allowances {
 /// How a caller stands after a request.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Standing {
-    /// Name, requests left and seconds until there are more, for each policy.
+    /// For each policy its name, the requests left, and the seconds until it is full or begins anew.
     pub left: Vec<(String, u64, u64)>,
-    /// Name, requests and seconds, for each policy.
+    /// For each policy its name, its requests and its seconds.
     pub policies: Vec<(String, u64, u64)>,
     /// Where the request is refused: seconds until another one is allowed, and the policy that refuses it.
     pub refused: Option<(NonZeroU32, String)>,
@@ -187,7 +187,8 @@ fn standing(allowance: &Allowance, taken: &Taken, left: u32, refused: Option<Dur
         let name = names.next().unwrap_or_default();
         standing.left.push((name, taken.left_of_rate + u64::from(left), seconds(taken.full_in)));
     }
-    if allowance.quota.is_some() {
+    // A process that counts by itself does not know it.
+    if allowance.quota.is_some() && taken.left_of_quota != u64::MAX {
         let name = names.next().unwrap_or_default();
         standing.left.push((name, taken.left_of_quota.saturating_add(left.into()), seconds(taken.period_ends_in)));
     }

@@ -27,7 +27,7 @@ const ASKED: Duration = Duration::from_millis(100);
 pub struct Places {
     store: Store,
     holder: Uuid,
-    /// By name: places that no run has, since when, and who is told of one that becomes free.
+    /// By name: places that no run has, since when, and who is notified of one that becomes free.
     held: Mutex<HashMap<String, Pool>>,
     own: Weak<Places>,
 }
@@ -73,10 +73,20 @@ impl Places {
             };
             let notified = freed.notified();
             let at = now();
-            match self.store.claim_place(name, most, self.holder, at, at + LEASE).await {
-                Ok(Some(slot)) => return Ok(self.place(name, slot)),
-                Ok(None) => {}
+            let (store, own, holder, wanted) = (self.store.clone(), self.own.clone(), self.holder, name.to_owned());
+            // A task of its own: when the client leaves meanwhile, a place that was claimed is freed, not renewed for ever.
+            let claimed = tokio::spawn(async move {
+                let slot = store.claim_place(&wanted, most, holder, at, at + LEASE).await?;
+                Ok::<_, kanzlei_store::Error>(slot.map(|slot| Place { of: own, name: wanted, slot }))
+            });
+            match claimed.await {
+                Ok(Ok(Some(place))) => return Ok(place),
+                Ok(Ok(None)) => {}
                 Err(error) => {
+                    tracing::error!(%error, name, "claiming a place failed");
+                    return Err(NoPlace::Unavailable);
+                }
+                Ok(Err(error)) => {
                     tracing::warn!(%error, name, "no place can be claimed");
                     return Err(NoPlace::Unavailable);
                 }

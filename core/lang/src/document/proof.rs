@@ -15,6 +15,7 @@ use super::keys::{HMAC, IN_QUERY, PROOF, SIGN};
 use super::reader::{Members, Named};
 use super::service::secret_name;
 use super::step::is_header_name;
+use super::workflow::one_of;
 use super::yaml::{Kind, Node};
 use crate::diagnostic::{Place, Report};
 
@@ -239,11 +240,11 @@ fn hmac(node: &Node, report: &mut Report) -> Option<Hmac> {
         return None;
     }
     let algorithms = [("sha256", Algorithm::Sha256), ("sha512", Algorithm::Sha512), ("sha1", Algorithm::Sha1)];
-    let algorithm = one_of(&members, "algorithm", &algorithms, report).unwrap_or_default();
+    let algorithm = one_of(&members, "algorithm", &algorithms, report);
     let writings = [("hex", Writing::Hex), ("base64", Writing::Base64)];
-    let encoding = one_of(&members, "encoding", &writings, report).unwrap_or_default();
+    let encoding = one_of(&members, "encoding", &writings, report);
     let keys = [("text", Writing::Text), ("hex", Writing::Hex), ("base64", Writing::Base64)];
-    let key = one_of(&members, "key", &keys, report).unwrap_or(Writing::Text);
+    let key = members.get("key").map_or(Writing::Text, |_| one_of(&members, "key", &keys, report));
     let part = members.text("part", report).map(|part| part.text);
     let over = match members.text("over", report) {
         Some(text) => pieces(&text, report)?,
@@ -266,16 +267,6 @@ fn hmac(node: &Node, report: &mut Report) -> Option<Hmac> {
     let within = members.duration("within", MAX_TOLERANCE, report).unwrap_or(TOLERANCE);
     let prefix = members.text("prefix", report).map(|prefix| prefix.text).unwrap_or_default();
     Some(Hmac { secrets: secrets?, key, algorithm, header: header?.text, part, prefix, encoding, over, time, within })
-}
-
-fn one_of<T: Copy>(members: &Members, name: &str, words: &[(&str, T)], report: &mut Report) -> Option<T> {
-    let text = members.text(name, report)?;
-    let found = words.iter().find(|(word, _)| *word == text.text);
-    if found.is_none() {
-        let words: Vec<String> = words.iter().map(|(word, _)| format!("`{word}`")).collect();
-        report.error("wrong-value", text.at, format!("`{name}` is {}", words.join(" or ")));
-    }
-    found.map(|(_, value)| *value)
 }
 
 /// A text with `${…}` for parts of the message.

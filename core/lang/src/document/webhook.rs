@@ -37,7 +37,7 @@ pub struct Webhook {
     pub methods: Vec<String>,
     /// How a sender proves that a message is its own.
     pub proof: Proof,
-    /// The networks that messages may come from; any where there are none.
+    /// The networks that messages may come from; without any, every address is allowed.
     pub networks: Option<Allowed>,
     /// The input, from the message; by convention where there is none.
     pub send: Option<Vec<(Named, Node)>>,
