@@ -177,7 +177,8 @@ async fn deliveries_are_listed_looked_at_and_processed_in_the_console() {
     // A message of a workflow that is not deployed is captured at the address of its draft.
     let blank = "workflow: yard-events\nentries:\n  - {webhook: /from/yard, proof: none, send: {}}\nsteps:\n  - note: arrived\n";
     let folder = Folder::new("yard", &[("yard-events.yaml", blank)]);
-    desk.client(&["draft", "push", folder.path()]);
+    // The client remembers versions beside the folder it works in.
+    said(&client_in(Some(&desk.office), &folder.0, &["draft", "push", "."]), 0);
     let opened = act(&desk.office, "/previews", json!({"drafts": [{"kind": "workflow", "name": "yard-events"}]}));
     let url = opened.json()["url"].as_str().unwrap_or_else(|| panic!("{opened:?}")).to_owned();
     let sent = http(
