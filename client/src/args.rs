@@ -299,6 +299,11 @@ pub enum Command {
         #[command(subcommand)]
         what: Option<Operators>,
     },
+    /// List issuers of tokens, and whether their keys are known
+    #[command(
+        after_help = "Documents of kind `issuer` declare them, and entries ask for their tokens with `access: {jwt: ISSUER}`. Keys are read when the first token comes.\n\nExample:\n  kanzlei issuers"
+    )]
+    Issuers,
     /// List services
     Services,
     /// Add a service from its published API or from samples, or show its operations

@@ -119,6 +119,14 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
     println!(
         "  kanzlei keys add guest --for harbour-tides --allowance guests     # two requests a minute: the third gets 429"
     );
+    println!("\nA shipping line with a token of the harbour's identity:\n");
+    println!(
+        "  TOKEN=$(curl -sS -u northern-line:northern-secret -d grant_type=client_credentials http://127.0.0.1:{}/identity/token | sed 's/.*access_token\":\"\\([^\"]*\\).*/\\1/')",
+        ports.standins
+    );
+    println!(
+        "  curl -sS {public}/v2/harbours/LIN/quotes --json '{{\"imo\":\"9074720\"}}' -H \"Authorization: Bearer $TOKEN\"     # 401 without it, 403 where it allows no quotes"
+    );
     println!("  kanzlei usage");
     println!("\nCtrl-C stops everything.");
     loop {

@@ -38,6 +38,9 @@ pub struct Try {
     /// Use the input that it makes of a message: the id of a delivery, or `last`
     #[arg(long, value_name = "DELIVERY", conflicts_with_all = ["run", "case", "refusal"])]
     pub delivery: Option<String>,
+    /// Who calls, as a case has it: JSON such as '{"key": "bridge"}' or '{"name": "alda", "claims": {"scope": "quotes"}}'
+    #[arg(long, value_name = "JSON")]
+    pub caller: Option<String>,
     /// Use the input of a case: its name, in the folder of the target or among --with
     #[arg(long, value_name = "NAME", conflicts_with_all = ["run", "refusal"])]
     pub case: Option<String>,

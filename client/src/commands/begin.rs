@@ -53,6 +53,13 @@ const EXAMPLES: &[Example] = &[
         &[],
         &["allowances/partners"]
     ),
+    example!(
+        "berth-quote-v2",
+        "callers with a token of an issuer, and what it must allow",
+        &["registry", "identity"],
+        &[],
+        &["issuers/harbour-identity", "allowances/partners"]
+    ),
     example!("customs-recall", "signed messages of another system, and what they change", &[], &[]),
     example!("vessel-dues", "a workflow for others to invoke, with functions and a match", &["registry"], &[]),
     example!(
@@ -97,10 +104,13 @@ const OTHERS: &[Example] = &[example!("arrival-follow-up", "", &[], &[])];
 /// Documents of other kinds that examples name, by their paths.
 const BESIDE: &[(&str, &str)] = &[
     ("lanes/vessels", include_str!("../../../demo/harbour/lanes/vessels.yaml")),
+    ("issuers/harbour-identity", include_str!("../../../demo/harbour/issuers/harbour-identity.yaml")),
     ("allowances/partners", include_str!("../../../demo/harbour/allowances/partners.yaml")),
 ];
 
+/// Services with their OpenAPI documents, where they have one.
 const SERVICES: &[(&str, &str, &str)] = &[
+    ("identity", include_str!("../../../demo/harbour/services/identity.yaml"), ""),
     (
         "customs",
         include_str!("../../../demo/harbour/services/customs.yaml"),
@@ -165,7 +175,9 @@ pub fn new(name: &str, like: Option<&str>, folder: &Path) -> Done {
     }
     for (service, text, api) in SERVICES.iter().filter(|(service, _, _)| example.services.contains(service)) {
         files.push((folder.join(format!("services/{service}.yaml")), (*text).to_owned()));
-        files.push((folder.join(format!("services/{service}.openapi.yaml")), (*api).to_owned()));
+        if !api.is_empty() {
+            files.push((folder.join(format!("services/{service}.openapi.yaml")), (*api).to_owned()));
+        }
     }
     for (file, text) in files {
         if file.exists() {

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use kanzlei_api::issuers::Issuers;
 use kanzlei_api::keys::{KeyRotation, Keys, MadeKey, NewKey, UsageFilter, UsageReport};
 
 use super::{listing, print_json, segment};
@@ -41,6 +42,42 @@ pub fn list(api: &Api, json: bool) -> Done {
     for key in &answer.keys {
         if let Some(until) = key.former_until {
             println!("{}", draw::dim(&format!("the key before {} is valid until {} UTC", key.name, draw::time(until))));
+        }
+    }
+    Ok(())
+}
+
+/// Lists issuers of tokens with the keys that the service knows.
+pub fn issuers(api: &Api, json: bool) -> Done {
+    let answer: Issuers = api.get("/issuers")?;
+    if json {
+        print_json(&answer);
+        return Ok(());
+    }
+    if answer.issuers.is_empty() {
+        println!("There are no issuers. One is a document: `issuer: NAME` with `iss`, `audience` and `service`");
+        return Ok(());
+    }
+    let rows = answer.issuers.iter().map(|issuer| {
+        let read = match (&issuer.service, issuer.read) {
+            (None, _) => "in its document".to_owned(),
+            (Some(_), Some(at)) => draw::time(at),
+            (Some(_), None) => "not yet".to_owned(),
+        };
+        vec![
+            draw::bold(&issuer.name),
+            issuer.iss.clone(),
+            issuer.audience.join(", "),
+            issuer.keys.to_string(),
+            read,
+            issuer.allowance.clone().unwrap_or_default(),
+            issuer.workflows.join(", "),
+        ]
+    });
+    draw::table(&["issuer", "iss", "audience", "keys", "read (UTC)", "allowance", "workflows"], rows);
+    for issuer in &answer.issuers {
+        if let Some(trouble) = &issuer.trouble {
+            println!("{}", draw::paint("31", &format!("the keys of {} cannot be read: {trouble}", issuer.name)));
         }
     }
     Ok(())

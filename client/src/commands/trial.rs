@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use kanzlei_api::deploys::Document as Text;
 use kanzlei_api::drafts::{Draft, DraftName};
 use kanzlei_api::runs::{RefusalFilter, RefusalPage};
-use kanzlei_api::trials::{Trial, TrialEffect, TrialRequest, Trials};
+use kanzlei_api::trials::{Trial, TrialCaller, TrialEffect, TrialRequest, Trials};
 use kanzlei_api::workflows::Workflow;
 use kanzlei_lang::diagnostic::Diagnostic;
 use kanzlei_lang::document::{self, Document, Source};
@@ -37,6 +37,7 @@ pub fn run(api: &Api, args: &Try, json: bool) -> Done {
         live: args.live,
         real: args.real.clone(),
         simulated: args.simulate.clone(),
+        caller: args.caller.as_deref().map(caller).transpose()?,
         stubs: args.stub.as_deref().map(text_of).transpose()?.unwrap_or_default(),
     };
     let chosen = target(api, &args.target)?;
@@ -66,6 +67,12 @@ pub fn run(api: &Api, args: &Try, json: bool) -> Done {
         print(&trial, args.full);
     }
     if matches!(trial.state, RunState::Failed | RunState::Rejected) { Err(Error::Bad) } else { Ok(()) }
+}
+
+fn caller(text: &str) -> Result<TrialCaller, Error> {
+    serde_json::from_str(text).map_err(|error| {
+        Error::Usage(format!("--caller: {error}; write it as JSON with `name`, `key`, `owner` and `claims`"))
+    })
 }
 
 /// Lists the trials that the service keeps, or shows one.

@@ -779,6 +779,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/issuers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Issuers of tokens, and whether their keys are known */
+        get: operations["issuers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/keys": {
         parameters: {
             query?: never;
@@ -2305,6 +2322,37 @@ export interface components {
             name: string;
             token: string;
             expires: components["schemas"]["Timestamp"] | null;
+        };
+        /** @description A live issuer. */
+        IssuerLine: {
+            name: string;
+            about: string;
+            /** @description What its tokens have as `iss`. */
+            iss: string;
+            audience: string[];
+            algorithms: string[];
+            /** @description The claims that workflows know. */
+            claims: string[];
+            /** @description The service that has its keys; null where they stand in its document. */
+            service: string | null;
+            allowance: string | null;
+            /** @description The workflows that ask for its tokens. */
+            workflows: string[];
+            /**
+             * Format: uint32
+             * @description How many of its keys are known.
+             */
+            keys: number;
+            /** @description When they were read; null where they were not, or stand in its document. */
+            read: components["schemas"]["Timestamp"] | null;
+            /** @description How far its clock may differ. */
+            skew_us: components["schemas"]["Span"];
+            /** @description Why they could not be read when that was last tried. */
+            trouble: string | null;
+        };
+        /** @description Live issuers, as the process that answers knows them. */
+        Issuers: {
+            issuers: components["schemas"]["IssuerLine"][];
         };
         /** @description A job with what each step did, and its history. */
         Job: {
@@ -4188,6 +4236,29 @@ export interface components {
             /** @description Where it stopped and waits for a decision. */
             stop: components["schemas"]["TrialStop"] | null;
         };
+        /** @description Who calls in a trial; it counts as proven. */
+        TrialCaller: {
+            /**
+             * @description How records call it.
+             * @default null
+             */
+            name: string | null;
+            /**
+             * @description The name of its key.
+             * @default null
+             */
+            key: string | null;
+            /**
+             * @description Whose key it is.
+             * @default null
+             */
+            owner: string | null;
+            /**
+             * @description The claims of its token.
+             * @default null
+             */
+            claims: unknown;
+        };
         /** @description What is decided about the effect before which a trial stopped. */
         TrialDecision: {
             /** @description `usual`, `perform`, `simulate`, `skip`, `answer`, `fail`, `set`, `finish` (stop no more) or `end`. */
@@ -4335,6 +4406,11 @@ export interface components {
              * @default
              */
             stubs: string;
+            /**
+             * @description Who calls, as expressions know it; that of `run` by default.
+             * @default null
+             */
+            caller: components["schemas"]["TrialCaller"] | null;
         };
         /** @description An effect before which a trial stopped. */
         TrialStop: {
@@ -4521,6 +4597,8 @@ export type Hovered = components['schemas']['Hovered'];
 export type Input = components['schemas']['Input'];
 export type InputError = components['schemas']['InputError'];
 export type Issued = components['schemas']['Issued'];
+export type IssuerLine = components['schemas']['IssuerLine'];
+export type Issuers = components['schemas']['Issuers'];
 export type Job = components['schemas']['Job'];
 export type JobAction = components['schemas']['JobAction'];
 export type JobChange = components['schemas']['JobChange'];
@@ -4651,6 +4729,7 @@ export type TimetableAction = components['schemas']['TimetableAction'];
 export type TimetableChanged = components['schemas']['TimetableChanged'];
 export type Timetables = components['schemas']['Timetables'];
 export type Trial = components['schemas']['Trial'];
+export type TrialCaller = components['schemas']['TrialCaller'];
 export type TrialDecision = components['schemas']['TrialDecision'];
 export type TrialEffect = components['schemas']['TrialEffect'];
 export type TrialLine = components['schemas']['TrialLine'];
@@ -6264,6 +6343,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Secrets"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    issuers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Issuers"];
                 };
             };
             400: components["responses"]["Problem"];

@@ -1,7 +1,7 @@
 <script lang="ts">
   /** Keys of callers: made, shown once, rotated, revoked. */
   import { Button, Modal, SkeletonText } from 'carbon-components-svelte';
-  import type { Key, Keys, MadeKey, UsageReport, Workflows } from '../api/types';
+  import type { Issuers, Key, Keys, MadeKey, UsageReport, Workflows } from '../api/types';
   import { session, Watched } from '../lib/api.svelte';
   import { Attempt } from '../lib/attempt.svelte';
   import { ago, time } from '../lib/show';
@@ -18,6 +18,7 @@
   const workflows = new Watched<Workflows>(() => '/workflows', undefined);
   let days = $state('7');
   const usage = new Watched<UsageReport>(() => `/usage?days=${days}`, 30_000);
+  const issuers = new Watched<Issuers>(() => '/issuers', 10_000);
   let allowance = $state('');
   const allowances = $derived(workflows.value?.allowances ?? []);
   let adding = $state(false);
@@ -148,6 +149,32 @@
   {:else if !listed.error}
     <div class="panel empty"><SkeletonText paragraph lines={4} /></div>
   {/if}
+  {#if issuers.value?.issuers.length}
+    <section class="usage" aria-label="Issuers of tokens">
+      <h2>Issuers of tokens</h2>
+      <p class="dim">Whose tokens callers may show where an entry has <code>access: {'{'}jwt: ISSUER{'}'}</code>. Keys are read when the first token comes.</p>
+      <div class="panel wide">
+        <table class="table" aria-label="Issuers">
+          <thead><tr><th>Issuer</th><th>Its tokens have</th><th>Claims that workflows know</th><th>Allowance</th><th>Keys</th><th>Workflows</th></tr></thead>
+          <tbody>
+            {#each issuers.value.issuers as issuer (issuer.name)}
+              <tr>
+                <td><strong>{issuer.name}</strong>{#if issuer.about}<br /><span class="dim">{issuer.about}</span>{/if}</td>
+                <td><span class="mono">{issuer.iss}</span><br /><span class="dim">for {issuer.audience.join(', ')}; {issuer.algorithms.join(', ')}</span></td>
+                <td class="mono">{issuer.claims.join(', ')}</td>
+                <td>{issuer.allowance ?? ''}</td>
+                <td>
+                  {#if issuer.trouble}<span class="bad">cannot be read: {issuer.trouble}</span><br />{/if}
+                  {issuer.keys}{#if issuer.service}<br /><span class="dim">{issuer.read ? `read ${ago(issuer.read)}` : 'not read yet'} from <a href="/services">{issuer.service}</a></span>{:else}<br /><span class="dim">in its document</span>{/if}
+                </td>
+                <td>{#each issuer.workflows as one, index (one)}{index ? ', ' : ''}<a href="/workflows/{one}">{one}</a>{:else}<span class="dim">none</span>{/each}</td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      </div>
+    </section>
+  {/if}
   {#if usage.value && listed.value?.keys.length}
     <section class="usage" aria-label="Usage">
       <div class="row">
@@ -225,5 +252,9 @@
 
   .usage h2 {
     font-size: 1rem;
+  }
+
+  .bad {
+    color: var(--cds-text-error);
   }
 </style>

@@ -6,7 +6,7 @@
 use std::collections::{HashMap, HashSet, VecDeque};
 
 use kanzlei_compiler::plan::{Plan, sheet};
-use kanzlei_lang::document::workflow::Access;
+use kanzlei_lang::document::access::Access;
 use kanzlei_lang::document::yaml::{Kind, Node};
 use kanzlei_lang::edit::steps::{self, Outlined};
 use kanzlei_lang::types::{Type, contradiction, schema};
@@ -254,14 +254,14 @@ pub fn clients(before: &Plan, after: &Plan) -> Vec<ClientChange> {
     for endpoint in &after.endpoints {
         let same =
             |other: &&kanzlei_compiler::plan::Endpoint| other.method == endpoint.method && other.path == endpoint.path;
-        match before.endpoints.iter().find(same).map(|before| (before.access, endpoint.access)) {
-            Some((Access::Open, Access::Key)) => {
-                say(true, format!("`{} {}` wants a key now", endpoint.method, endpoint.path))
-            }
-            Some((Access::Key, Access::Open)) => {
-                say(false, format!("`{} {}` is open to anybody now", endpoint.method, endpoint.path))
-            }
-            _ => {}
+        let Some(before) = before.endpoints.iter().find(same) else { continue };
+        let way = format!("`{} {}`", endpoint.method, endpoint.path);
+        match (&before.access, &endpoint.access) {
+            (was, now) if was == now => {}
+            (_, Access::Open) => say(false, format!("{way} is open to anybody now")),
+            (Access::Key(_), Access::Key(_)) => say(true, format!("{way} wants its key in another place now")),
+            (_, Access::Key(_)) => say(true, format!("{way} wants a key now")),
+            (_, Access::Jwt(issuer)) => say(true, format!("{way} wants a token of `{}` now", issuer.text)),
         }
     }
     let declared_in = |plan: &'_ Plan, name: &str| plan.input.properties.iter().find(|p| p.name == name).cloned();

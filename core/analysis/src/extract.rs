@@ -7,6 +7,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 
 use kanzlei_compiler::check::watch::{Mention, Question};
+use kanzlei_compiler::plan::FIXED;
 use kanzlei_lang::diagnostic::Severity;
 use kanzlei_lang::document::reader::is_document_name;
 use kanzlei_lang::document::{Document, Workflow, yaml};
@@ -52,8 +53,7 @@ pub fn extract(workspace: &Workspace, path: &str, at: &[At], count: usize, name:
     ));
     let checked = workspace.examine(None, Question { only: Some(index), watch, mentions: true });
     let sight = checked.sight.ok_or("the steps are in no workflow that can be checked")?;
-    let around: BTreeSet<&str> =
-        sight.scope.names().filter(|name| !["input", "run", "kept", "failure", "settings"].contains(name)).collect();
+    let around: BTreeSet<&str> = sight.scope.names().filter(|name| !FIXED.contains(name)).collect();
 
     let mut passed: BTreeMap<String, (serde_json::Value, String)> = BTreeMap::new();
     let mut rewritten: Vec<Edit> = Vec::new();

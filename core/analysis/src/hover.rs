@@ -222,6 +222,12 @@ fn symbol(workspace: &Workspace, path: &str, position: usize, checked: &Checked)
             let quota = one.quota.map(|(n, period)| format!(", {n} each {period:?}").to_lowercase());
             format!("allowance **{name}**{}{}\n\n{}", rate.unwrap_or_default(), quota.unwrap_or_default(), one.about)
         }
+        Symbol::Issuer(name) => {
+            let found = document(&|d| matches!(d, Document::Issuer(one) if one.name.text == *name))?;
+            let Document::Issuer(one) = found else { return None };
+            let audience = one.audience.join("`, `");
+            format!("issuer **{name}**, `{}`, tokens for `{audience}`\n\n{}", one.iss, one.about)
+        }
         Symbol::Lane(name) => {
             let Document::Lane(lane) = document(&|d| matches!(d, Document::Lane(l) if l.name.text == *name))? else {
                 return None;

@@ -80,9 +80,13 @@ impl Workspace {
         let files = &self.files;
         for entry in self.documents.values_mut() {
             let named = match &entry.parsed.document {
-                Some(Document::Workflow(_) | Document::Lane(_) | Document::Allowance(_) | Document::Database(_)) => {
-                    false
-                }
+                Some(
+                    Document::Workflow(_)
+                    | Document::Lane(_)
+                    | Document::Allowance(_)
+                    | Document::Issuer(_)
+                    | Document::Database(_),
+                ) => false,
                 Some(Document::Settings(settings)) => {
                     relative(&entry.source.path, &format!("{}.values.json", settings.name.text)) == file
                 }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json, json};
 
-use kanzlei_lang::document::workflow::Access;
+use kanzlei_lang::document::access::Access;
 
 use crate::input::{From, InputPlan};
 use crate::plan::Endpoint;
@@ -174,9 +174,12 @@ pub fn request(input: &InputPlan, endpoint: &Endpoint) -> ExampleRequest {
         }
         return out;
     }
-    if endpoint.access == Access::Key {
-        out.headers.insert("Authorization".into(), "Bearer YOUR-KEY".into());
-    }
+    let credential = match &endpoint.access {
+        Access::Open => None,
+        Access::Key(_) => Some("Bearer YOUR-KEY"),
+        Access::Jwt(_) => Some("Bearer YOUR-TOKEN"),
+    };
+    out.headers.extend(credential.map(|credential| ("Authorization".to_owned(), credential.to_owned())));
     let mut body = Map::new();
     for (declared, from) in input.properties.iter().zip(&endpoint.input.sources) {
         let value = of(&declared.schema);

@@ -13,6 +13,7 @@
 #![warn(missing_docs)]
 
 pub mod address;
+pub mod caller;
 pub mod duration;
 pub mod histogram;
 pub mod problem;

@@ -8,6 +8,7 @@ use std::time::Duration;
 use kanzlei_compiler::plan::{Maker, Plan};
 use kanzlei_lang::document::service::Operation;
 use kanzlei_lang::expr::Expression;
+use kanzlei_model::caller::Caller;
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 
@@ -45,6 +46,7 @@ pub(super) struct Case {
     pub line: u32,
     pub entered: Entered,
     pub clock: Timestamp,
+    pub caller: Caller,
     pub kept: Value,
     /// The settings, where the case has others than the workflow was compiled with.
     pub settings: Option<Value>,

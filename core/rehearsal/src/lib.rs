@@ -43,8 +43,8 @@ pub use prepare::prepare;
 use case::{Case, Entered};
 use kanzlei_compiler::check::{Bundle, Checked};
 use kanzlei_compiler::input::{Body, Parts, encoded, form_pairs};
-use kanzlei_compiler::plan::Plan;
 use kanzlei_compiler::plan::webhook::Message;
+use kanzlei_compiler::plan::{NOT_ALLOWED, Plan};
 use kanzlei_engine::driver;
 use kanzlei_engine::machine::{EffectError, Machine, Query, Reply, Rows, Start};
 use kanzlei_lang::diagnostic::{Diagnostic, Report, Severity};
@@ -268,7 +268,7 @@ impl Prepared {
                     id: past.map_or_else(|| format!("case-{}", case.line), |past| past.id.clone()),
                     input,
                     now: case.clock,
-                    caller: past.and_then(|past| past.caller.clone()),
+                    caller: past.map_or(&case.caller, |past| &past.caller).clone(),
                     attempt: 1,
                     generation: 0,
                     settings: case.settings.clone(),
@@ -329,6 +329,9 @@ impl Prepared {
             Entered::Input(input) => Ok((self.plan.input.accept(input)?, None)),
             Entered::Request { endpoint, path, query, headers, body } => {
                 let declared = &self.plan.endpoints[*endpoint];
+                if !Plan::admits(declared, &case.caller) {
+                    return Err(Box::new(Problem::new(403, NOT_ALLOWED)));
+                }
                 let (media, bytes) = body_of(headers, body.as_ref());
                 let limit = (declared.answer == Answer::Now).then_some(declared.time);
                 if let Some(webhook) = &declared.webhook {

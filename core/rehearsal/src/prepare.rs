@@ -139,6 +139,7 @@ impl Compiler<'_, '_, '_> {
             line: self.at(case.name.at).line,
             entered,
             clock: Timestamp::from_micros(case.clock.as_micros()),
+            caller: case.caller.clone(),
             kept: case.kept.clone(),
             settings: self.settings_of(case),
             stubs: case.stubs.iter().map(|stub| self.stub(stub)).collect(),

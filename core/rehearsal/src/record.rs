@@ -16,6 +16,7 @@ use serde_json::{Map, Value as Json, json};
 use super::CaseRequest;
 use super::case::{CALLBACK, CANCEL, PUBLIC, QUEUE};
 use kanzlei_lang::document::reader::is_identifier;
+use kanzlei_model::caller::Caller;
 
 /// An answer that took this long or longer is slow in the case too; in microseconds.
 const SLOW: i64 = 100_000;
@@ -28,7 +29,7 @@ pub struct Past {
     /// Its id.
     pub id: String,
     /// Who called, as far as known.
-    pub caller: Option<String>,
+    pub caller: Caller,
     /// The name of the workflow.
     pub workflow: String,
     /// What the case is to be called.
@@ -207,6 +208,11 @@ fn request(past: &Past, case: &mut Lines) {
             }
         }
         None => case.line(4, "input", &plain(&past.input)),
+    }
+    if let Some(facts) = past.caller.facts().and_then(|facts| serde_json::from_str::<Map<String, Json>>(&facts).ok()) {
+        let name = past.caller.name.iter().filter(|_| past.caller.key.is_none());
+        let name = name.map(|name| ("name".to_owned(), Json::from(name.as_str())));
+        case.line(4, "caller", &plain(&Json::Object(name.chain(facts).collect())));
     }
     if past.kept.as_object().is_some_and(|kept| !kept.is_empty()) {
         case.line(4, "kept", &plain(&past.kept));

@@ -175,7 +175,7 @@ fn start(dice: &mut Dice) -> Start {
         id: "run".into(),
         input,
         now: Timestamp::from_micros(1_000_000),
-        caller: None,
+        caller: Default::default(),
         attempt: 1,
         generation: 0,
         settings: None,

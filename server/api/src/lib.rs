@@ -16,6 +16,7 @@ pub mod databases;
 pub mod deliveries;
 pub mod deploys;
 pub mod drafts;
+pub mod issuers;
 pub mod jobs;
 pub mod keys;
 pub mod lanes;

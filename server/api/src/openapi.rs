@@ -6,8 +6,9 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, json};
 
 use crate::{
-    Json, databases, deliveries, deploys, drafts, jobs, keys, lanes, language, operators, previews, rehearsals,
-    requests, runs, scratch, secrets, services, session, settings, statistics, timetables, transfer, trials, workflows,
+    Json, databases, deliveries, deploys, drafts, issuers, jobs, keys, lanes, language, operators, previews,
+    rehearsals, requests, runs, scratch, secrets, services, session, settings, statistics, timetables, transfer,
+    trials, workflows,
 };
 
 /// One operation, as the document describes it.
@@ -369,6 +370,7 @@ fn operations() -> Operations {
     keep.problems(&[404, 409, 422]);
     all.get::<settings::Settings>("/settings", "settings", "Settings that documents declare; a deploy sets them");
     all.get::<secrets::Secrets>("/secrets", "secrets", "Names of secrets, and what uses them");
+    all.get::<issuers::Issuers>("/issuers", "issuers", "Issuers of tokens, and whether their keys are known");
     all.get::<keys::Keys>("/keys", "keys", "Keys of callers with their last use");
     all.post::<keys::NewKey, keys::MadeKey>("/keys", "addKey", "Makes a key; it is shown only now")
         .problems(&[409, 422]);

@@ -67,6 +67,25 @@ api! {
         /// Stubs, as a document of cases has them: YAML.
         #[serde(default)]
         pub stubs: String,
+        /// Who calls, as expressions know it; that of `run` by default.
+        #[serde(default)]
+        pub caller: Option<TrialCaller>,
+    }
+
+    /// Who calls in a trial; it counts as proven.
+    pub struct TrialCaller {
+        /// How records call it.
+        #[serde(default)]
+        pub name: Option<String>,
+        /// The name of its key.
+        #[serde(default)]
+        pub key: Option<String>,
+        /// Whose key it is.
+        #[serde(default)]
+        pub owner: Option<String>,
+        /// The claims of its token.
+        #[serde(default)]
+        pub claims: Json,
     }
 
     /// What a trial did. Values are masked as those of runs are.

@@ -9,6 +9,7 @@ use futures_util::future::{AbortHandle, Abortable, BoxFuture, FutureExt};
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use kanzlei_engine::driver::{self, Event, Left, Performer, Recorded, Recorder, at_once};
 use kanzlei_engine::machine::{Effect, EffectId, Machine, Outcome, Reply};
+use kanzlei_model::caller::Caller;
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use tokio::sync::oneshot;
@@ -47,7 +48,7 @@ pub struct DirectRun {
     /// The trace it belongs to (W3C Trace Context), 32 hexadecimal digits.
     pub trace_id: String,
     /// Who called, where that is known.
-    pub caller: Option<String>,
+    pub caller: Caller,
     /// The gathered input.
     pub input: Value,
     /// Bytes of the request's body.
@@ -111,6 +112,7 @@ impl DirectRun {
             job: false,
             attempt: 1,
             generation: 0,
+            caller: self.caller.clone(),
             confidential: self.machine.plan().labels.any,
             traceparent: self.effects.jobs.traceparent(&self.trace_id, self.id),
             request_id: self.request_id.clone(),

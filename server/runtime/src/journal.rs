@@ -16,6 +16,7 @@ use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
 use kanzlei_compiler::plan::Shown;
 use kanzlei_engine::machine::{Ended, Machine, State, StepRecord};
 use kanzlei_lang::confidential::Label;
+use kanzlei_model::caller::Caller;
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
@@ -69,7 +70,7 @@ pub struct Finished {
     /// The trace it belongs to, 32 hexadecimal digits.
     pub trace_id: String,
     /// Who called, where that is known.
-    pub caller: Option<String>,
+    pub caller: Caller,
     /// The gathered input.
     pub input: Value,
     /// How it ended.
@@ -418,7 +419,7 @@ pub fn row(run: &Finished, limit: usize, secrets: &Secrets, process: &str) -> Ru
         duration: run.ended.at - run.started,
         request_id: run.request_id.clone(),
         trace_id: run.trace_id.clone(),
-        caller: run.caller.clone(),
+        caller: run.caller.kept(plan.uses_caller),
         input: text(&plan.input.masked(&run.input)),
         kept: machine.remembered().map(&text),
         settings: machine.settings().map(&text),
@@ -511,7 +512,7 @@ mod tests {
                 started: Timestamp::EPOCH,
                 request_id: String::new(),
                 trace_id: String::new(),
-                caller: None,
+                caller: Default::default(),
                 input: Value::Undefined,
                 ended: Ended { state: RunState::Failed, failure: None, at: Timestamp::EPOCH },
                 machine: Machine::new(plan.clone(), start),

@@ -2,7 +2,7 @@
 //!
 //! [`direct`] drives runs that answer a request, [`worker`] those that were queued; both perform their effects
 //! through [`effects`], which queues jobs by [`queue`]. [`live`] is what is deployed, [`journal`] what is recorded of runs, [`refusals`] what is
-//! recorded of requests that began none. [`proof`] checks and signs messages, [`places`] keeps runs apart, [`allowances`] counts callers and [`usage`] what keys ask for. [`secrets`], [`limiter`], [`background`], [`computing`] and [`clock`] serve all of them.
+//! recorded of requests that began none. [`proof`] checks and signs messages, [`tokens`] verifies those of callers, [`places`] keeps runs apart, [`allowances`] counts callers and [`usage`] what keys ask for. [`secrets`], [`limiter`], [`background`], [`computing`] and [`clock`] serve all of them.
 //!
 //! Nothing here may know of listeners, requests of the public or control API, or the configuration.
 //!
@@ -32,6 +32,7 @@ pub mod queue;
 pub mod refusals;
 pub mod secrets;
 pub mod step_counts;
+pub mod tokens;
 pub mod trial;
 pub mod usage;
 pub mod worker;

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use kanzlei_compiler::check::{Bundle, Checked, Settings, check, relative};
-use kanzlei_compiler::plan::{Allowance, Lane, Plan};
+use kanzlei_compiler::plan::{Allowance, Issuer, Lane, Plan};
 use kanzlei_lang::diagnostic::Severity;
 use kanzlei_lang::document::lane::MAIN;
 use kanzlei_lang::document::service::{Credentials, Operation};
@@ -35,6 +35,8 @@ pub struct Live {
     pub lanes: BTreeMap<String, Arc<Lane>>,
     /// Allowances by name.
     pub allowances: BTreeMap<String, Arc<Allowance>>,
+    /// Issuers of tokens by name.
+    pub issuers: BTreeMap<String, Arc<Issuer>>,
     /// Counts deploys and retirements; the documents of each generation stay available.
     pub generation: u64,
     /// Names that workflows had.
@@ -189,6 +191,7 @@ impl Live {
         let mut live = Live {
             lanes: checked.lanes,
             allowances: checked.allowances,
+            issuers: checked.issuers,
             settings: checked.settings,
             ..Live::default()
         };

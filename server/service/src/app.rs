@@ -51,6 +51,8 @@ pub struct App {
     pub tokens: control::auth::Tokens,
     /// What is known of callers' keys.
     pub keys: crate::public::access::Keys,
+    /// Keys of issuers, and the tokens verified with them.
+    pub issuers: Arc<kanzlei_runtime::tokens::issuers::Issuers>,
     /// What callers may still ask for.
     pub allowances: kanzlei_runtime::allowances::Allowances,
     /// The places of endpoints whose runs may not overlap.

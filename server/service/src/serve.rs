@@ -181,6 +181,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         pulse: Default::default(),
         tokens: Default::default(),
         keys: Default::default(),
+        issuers: Default::default(),
         allowances: Default::default(),
         places: kanzlei_runtime::places::Places::new(store.clone()),
         usage: Default::default(),

@@ -65,7 +65,9 @@ CREATE TABLE run (
     duration   BIGINT            NOT NULL,
     request_id VARCHAR(100)      NOT NULL,
     trace_id   CHAR(32)          NOT NULL,
-    caller     VARCHAR(60)       NULL,
+    caller     VARCHAR(255)      NULL,
+    -- JSON: its key, owner and claims, where the workflow reads them.
+    caller_facts TEXT            NULL,
     input      MEDIUMTEXT        NOT NULL,
     reply      MEDIUMTEXT        NULL,
     failure    MEDIUMTEXT        NULL,
@@ -225,7 +227,9 @@ CREATE TABLE job (
     batch        BINARY(16)        NULL,
     ordering_key VARCHAR(300)      NULL,
     entry        VARCHAR(300)      NOT NULL,
-    caller       VARCHAR(100)      NULL,
+    caller       VARCHAR(255)      NULL,
+    -- JSON: its key, owner and claims, where the workflow reads them.
+    caller_facts TEXT              NULL,
     request_id   VARCHAR(100)      NOT NULL,
     trace_id     CHAR(32)          NOT NULL,
     accepted     BIGINT            NOT NULL,
@@ -432,7 +436,7 @@ CREATE TABLE refusal (
     entry      VARCHAR(600)      NULL,
     workflow   VARCHAR(60)       NULL,
     request_id VARCHAR(100)      NOT NULL,
-    caller     VARCHAR(60)       NULL,
+    caller     VARCHAR(255)      NULL,
     status     SMALLINT UNSIGNED NOT NULL,
     problem    TEXT              NOT NULL,
     -- Media type, size and SHA-256 of the body; its text only where nothing confidential can be in it.
@@ -457,7 +461,7 @@ CREATE TABLE delivery (
     state      TINYINT UNSIGNED  NOT NULL,
     -- What tells it apart, as the sender wrote it.
     sender_key VARCHAR(200)      NULL,
-    caller     VARCHAR(60)       NULL,
+    caller     VARCHAR(255)      NULL,
     request_id VARCHAR(100)      NOT NULL,
     -- How it was proven, and with which secret.
     proof      VARCHAR(200)      NOT NULL,

@@ -2,6 +2,7 @@
 
 use std::ops::RangeInclusive;
 
+use kanzlei_model::caller::Caller;
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::{Span, Timestamp};
 use sqlx::mysql::MySqlRow;
@@ -36,7 +37,7 @@ pub struct Run {
     /// Trace id of W3C Trace Context, 32 hexadecimal digits.
     pub trace_id: String,
     /// Whose credential the request carried.
-    pub caller: Option<String>,
+    pub caller: Caller,
     /// Input as JSON, masked.
     pub input: String,
     /// What the workflow remembered when the run began, where it uses that.
@@ -218,7 +219,7 @@ impl Store {
         };
         for chunk in portions_within(runs, size) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "INSERT IGNORE INTO run (id, workflow, revision, state, entry, status, started, duration, request_id, trace_id, caller, input, kept, settings, reply, failure, process) ",
+                "INSERT IGNORE INTO run (id, workflow, revision, state, entry, status, started, duration, request_id, trace_id, caller, caller_facts, input, kept, settings, reply, failure, process) ",
             );
             query.push_values(chunk, |mut row, run| {
                 row.push_bind(run.id.as_bytes().as_slice())
@@ -231,7 +232,8 @@ impl Store {
                     .push_bind(run.duration.as_micros())
                     .push_bind(&run.request_id)
                     .push_bind(&run.trace_id)
-                    .push_bind(&run.caller)
+                    .push_bind(&run.caller.name)
+                    .push_bind(run.caller.facts())
                     .push_bind(&run.input)
                     .push_bind(&run.kept)
                     .push_bind(&run.settings)
@@ -373,7 +375,7 @@ impl Store {
     pub async fn run(&self, id: Uuid) -> Result<Option<Run>> {
         let key = id.as_bytes().as_slice();
         let Some(row) = sqlx::query!(
-            "SELECT workflow, revision, state, entry, status, started, duration, request_id, trace_id, caller, input, kept, settings, reply, failure, process FROM run WHERE id = ?",
+            "SELECT workflow, revision, state, entry, status, started, duration, request_id, trace_id, caller, caller_facts, input, kept, settings, reply, failure, process FROM run WHERE id = ?",
             key
         )
         .fetch_optional(&self.pool)
@@ -401,7 +403,7 @@ impl Store {
             duration: Span::from_micros(row.duration),
             request_id: row.request_id,
             trace_id: row.trace_id,
-            caller: row.caller,
+            caller: Caller::of(row.caller, row.caller_facts.as_deref()),
             input: row.input,
             kept: row.kept,
             settings: row.settings,

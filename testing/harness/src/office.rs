@@ -81,6 +81,8 @@ impl Office {
         std::fs::create_dir_all(dir).map_err(io(format!("making {}", dir.display())))?;
         let mut standins = rights::without_rights(&bins.join("kanzlei-standins"), dir)?;
         standins.arg(format!("--listen=127.0.0.1:{}", ports.standins));
+        // The demo's documents hold on any port.
+        standins.arg(format!("--iss=http://127.0.0.1:{}/identity", Ports::USUAL.standins));
         let mut standins = Process::start("the stand-ins", standins, &dir.join("standins.log"))?;
         standins.wait_for(Duration::from_secs(10), || get(ports.standins, "/~/behaviour", &[]))?;
         let token_file = dir.join("operator-token");
@@ -92,7 +94,7 @@ impl Office {
             "network.allow=127.0.0.0/8".to_owned(),
         ];
         values.extend(
-            ["registry", "tides", "rates", "pilots", "texts", "customs"]
+            ["registry", "tides", "rates", "pilots", "texts", "customs", "identity"]
                 .map(|s| format!("services.{s}.base=http://127.0.0.1:{}/{s}", ports.standins)),
         );
         values.extend(settings.iter().map(|s| (*s).to_owned()));

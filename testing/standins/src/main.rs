@@ -1,5 +1,5 @@
 //! Simulated outside services of the demo office: `registry`, `tides`, `rates`, `pilots`, `texts`,
-//! `customs`, and `ledger`, which counts how often it was called for each entry, and refuses another idempotency key for it.
+//! `customs`, [`identity`], which issues tokens, and `ledger`, which counts how often it was called for each entry, and refuses another idempotency key for it.
 //!
 //! Each can be made slow or made to fail, so that retries and catches can be seen:
 //!
@@ -7,6 +7,8 @@
 //! curl -X PUT 'http://127.0.0.1:7090/~/behaviour/tides?delay_ms=500&fail_next=2&status=503'
 //! curl -X DELETE http://127.0.0.1:7090/~/behaviour/tides
 //! ```
+
+mod identity;
 
 use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
@@ -26,6 +28,9 @@ struct Args {
     listen: String,
     #[arg(long, default_value_t = 1)]
     workers: usize,
+    /// What tokens of `identity` have as `iss`; default: its address
+    #[arg(long)]
+    iss: Option<String>,
 }
 
 /// How a stand-in behaves by default and after a change.
@@ -62,7 +67,7 @@ struct State {
     keys: Mutex<HashMap<String, String>>,
 }
 
-const SERVICES: [&str; 7] = ["registry", "tides", "rates", "pilots", "texts", "customs", "ledger"];
+const SERVICES: [&str; 8] = ["registry", "tides", "rates", "pilots", "texts", "customs", "ledger", "identity"];
 /// How long customs take to decide, unless their delay says otherwise.
 const DECIDES_AFTER: Duration = Duration::from_secs(4);
 /// What `texts` asks for; the demo keeps it as the secret `texts-key`.
@@ -382,9 +387,12 @@ async fn nothing(request: HttpRequest) -> HttpResponse {
 async fn main() -> std::io::Result<()> {
     let args = Args::parse();
     let state = Data::new(State::default());
+    let identity = Data::new(identity::Identity::new(&args.listen, args.iss.clone()));
     let server = HttpServer::new(move || {
         App::new()
             .app_data(state.clone())
+            .app_data(identity.clone())
+            .configure(identity::routes)
             .route("/registry/vessels/{imo}", web::get().to(vessel))
             .route("/tides/windows/next", web::get().to(window))
             .route("/rates/latest", web::get().to(rate))

@@ -29,7 +29,9 @@ pub(super) fn suggest(site: &Site, replace: Place) -> Vec<Suggestion> {
         }
         (_, Some(1), "service") => out.extend(named(site, replace, "service")),
         (_, Some(1), "invoke" | "enqueue") => out.extend(named(site, replace, "workflow")),
-        (Some("workflow"), None, "allowance") => out.extend(named(site, replace, "allowance")),
+        (Some("workflow" | "issuer"), None, "allowance") => out.extend(named(site, replace, "allowance")),
+        (Some("workflow"), None, "jwt") => out.extend(named(site, replace, "issuer")),
+        (Some("issuer"), None, "service") => out.extend(named(site, replace, "service")),
         (_, _, "lane") => out.extend(named(site, replace, "lane")),
         (_, Some(1), "sql") => out.extend(known(site, replace, true)),
         (_, Some(_), "on") => out.extend(listed(FAILURE_KINDS)),
@@ -97,6 +99,7 @@ fn named(site: &Site, replace: Place, kind: &str) -> Vec<Suggestion> {
         Document::Workflow(workflow) if kind == "workflow" => Some((&workflow.name.text, workflow.about.clone())),
         Document::Service(service) if kind == "service" => Some((&service.name.text, service.about.clone())),
         Document::Allowance(one) if kind == "allowance" => Some((&one.name.text, one.about.clone())),
+        Document::Issuer(one) if kind == "issuer" => Some((&one.name.text, one.about.clone())),
         Document::Lane(lane) if kind == "lane" => Some((&lane.name.text, lane.about.clone())),
         _ => None,
     });

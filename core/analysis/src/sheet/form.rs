@@ -549,7 +549,7 @@ const TEMPLATES: &[(&str, &str)] = &[
     ("once_per", "key"),
 ];
 /// Keys whose values name something that exists.
-const REFERENCES: &[&str] = &["call", "invoke", "enqueue", "lane", "allowance", "sql", "service", "secret"];
+const REFERENCES: &[&str] = &["call", "invoke", "enqueue", "lane", "allowance", "jwt", "sql", "service", "secret"];
 
 /// The expression of a text that is nothing else.
 fn alone(text: &str) -> Option<&str> {

@@ -15,6 +15,7 @@ use crate::sent::{Parameter, inputs, parameters};
 use crate::workspace::Instead;
 use crate::{Workspace, symbols};
 use kanzlei_compiler::check::watch::{Question, Sight};
+use kanzlei_compiler::plan::FIXED;
 
 /// A step that could be added.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -165,8 +166,7 @@ fn result_name(id: &str) -> String {
 }
 
 fn unused(name: &str, names: &[String]) -> String {
-    let reserved = ["input", "run", "kept", "failure", "settings"];
-    let free = |name: &String| !names.contains(name) && !reserved.contains(&name.as_str());
+    let free = |name: &String| !names.contains(name) && !FIXED.contains(&name.as_str());
     let numbered = (2..1000).map(|number| format!("{name}{number}"));
     std::iter::once(name.to_owned()).chain(numbered).find(free).unwrap_or_else(|| name.to_owned())
 }

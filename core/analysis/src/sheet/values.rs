@@ -76,7 +76,7 @@ pub fn values(workspace: &Workspace, path: &str, at: &[At]) -> Option<Values> {
     }
     let mut all = found.all;
     // What fits comes first; then what is called like the field; then what was defined last; then what lies less deep.
-    let of_the_office = |choice: &Choice| matches!(choice.path.first(), Some(At::Key(name)) if matches!(name.as_str(), "run" | "settings" | "kept" | "failure"));
+    let of_the_office = |choice: &Choice| matches!(choice.path.first(), Some(At::Key(name)) if matches!(name.as_str(), "run" | "caller" | "settings" | "kept" | "failure"));
     let last = |choice: &Choice| {
         choice.path.last().map(keys::key_name).filter(|name| choice.path.len() > 1 && !name.is_empty())
     };

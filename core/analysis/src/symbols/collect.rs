@@ -2,7 +2,9 @@
 
 use kanzlei_compiler::check::relative;
 use kanzlei_compiler::check::watch::Mention;
+use kanzlei_compiler::plan::FIXED;
 use kanzlei_lang::diagnostic::Place;
+use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::service::openapi_file;
 use kanzlei_lang::document::step::{Action, Call, Step, Target};
@@ -58,6 +60,15 @@ impl<'w> Collect<'w> {
             Document::Allowance(allowance) => {
                 self.add(Symbol::Allowance(allowance.name.text.clone()), allowance.name.at, true);
             }
+            Document::Issuer(issuer) => {
+                self.add(Symbol::Issuer(issuer.name.text.clone()), issuer.name.at, true);
+                if let Some(service) = issuer.keys.service() {
+                    self.add(Symbol::Service(service.text.clone()), service.at, false);
+                }
+                if let Some(allowance) = &issuer.allowance {
+                    self.add(Symbol::Allowance(allowance.text.clone()), allowance.at, false);
+                }
+            }
             Document::Lane(lane) => self.add(Symbol::Lane(lane.name.text.clone()), lane.name.at, true),
             Document::Database(database) => {
                 self.add(Symbol::Database(database.name.text.clone()), database.name.at, true)
@@ -96,6 +107,9 @@ impl<'w> Collect<'w> {
             if let Some(allowance) = &endpoint.allowance {
                 self.add(Symbol::Allowance(allowance.text.clone()), allowance.at, false);
             }
+            if let Some(issuer) = endpoint.access.issuer() {
+                self.add(Symbol::Issuer(issuer.text.clone()), issuer.at, false);
+            }
             for (name, _) in &endpoint.from {
                 self.add(Symbol::Input(own.clone(), name.text.clone()), name.at, false);
             }
@@ -109,6 +123,9 @@ impl<'w> Collect<'w> {
         for webhook in &workflow.webhooks {
             for (name, _) in webhook.send.iter().flatten() {
                 self.add(Symbol::Input(own.clone(), name.text.clone()), name.at, false);
+            }
+            if let Proof::Jwt(issuer) = &webhook.proof {
+                self.add(Symbol::Issuer(issuer.text.clone()), issuer.at, false);
             }
             for secret in webhook.proof.secrets() {
                 self.add(Symbol::Secret(secret.text.clone()), secret.at, false);
@@ -273,7 +290,7 @@ impl<'w> Collect<'w> {
                 ("input", Some((member, at))) => self.add(Symbol::Input(own.clone(), member.clone()), *at, false),
                 ("kept", Some((member, at))) => self.add(Symbol::Kept(own.clone(), member.clone()), *at, false),
                 ("settings", Some((member, at))) => self.add(Symbol::Setting(member.clone()), *at, false),
-                ("input" | "kept" | "run" | "failure" | "settings", _) => {}
+                (name, _) if FIXED.contains(&name) => {}
                 (name, _) => self.add(Symbol::Name(own.clone(), name.to_owned()), mention.at, false),
             }
         }

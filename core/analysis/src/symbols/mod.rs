@@ -30,6 +30,8 @@ pub enum Symbol {
     Lane(String),
     /// An allowance.
     Allowance(String),
+    /// An issuer of tokens.
+    Issuer(String),
     /// A secret.
     Secret(String),
     /// A database.
@@ -77,6 +79,7 @@ impl Symbol {
             | Symbol::Service(name)
             | Symbol::Lane(name)
             | Symbol::Allowance(name)
+            | Symbol::Issuer(name)
             | Symbol::Secret(name)
             | Symbol::Database(name)
             | Symbol::Setting(name)
@@ -199,6 +202,7 @@ impl Origins {
         match name {
             "input" => "The input of the workflow.",
             "run" => "This run: its id, attempt, generation, start and caller.",
+            "caller" => "Who calls: its name, its key and owner, the claims of its token.",
             "kept" => "What earlier runs of this workflow kept.",
             "settings" => "What differs between installations, and is no secret.",
             "failure" => "How the step failed that this catches.",

@@ -50,13 +50,16 @@ fn keys_values_and_names_are_suggested_while_typing() {
         ("  - sql: harbour\n    statement: SELECT 1 WHERE 1 = :one AND 2 = :two\n    bind: {|}", "one two"),
         // Values.
         ("  - call: tid|", "tides.nextWindow"),
-        ("  - call: |", "customs.request pilots.listReports pilots.nextPilot rates.latest registry.getVessel"),
+        (
+            "  - call: |",
+            "customs.request GET http://127.0.0.1:7090/identity/ pilots.listReports pilots.nextPilot rates.latest registry.getVessel",
+        ),
         ("  - invoke: vessel|", "vessel-dues"),
         ("  - enqueue: dues-reminder\n    lane: |", "reminders vessels"),
         ("  - call: tides.nextWindow\n    retry: {on: [time|]}", "timeout"),
         ("  - each: v\n    in: input.vessels\n    settle: |", "all"),
         // Expressions.
-        ("  - reply: 200\n    body: ${|}", "vessel settings kept run input"),
+        ("  - reply: 200\n    body: ${|}", "vessel caller settings kept run input"),
         ("  - reply: 200\n    body: ${settings.|}", "remind_from reminders_pace"),
         ("  - reply: 200\n    body: ${inp|", "input"),
         ("  - reply: 200\n    body: ${input.|}", "imo nights vessels"),
@@ -101,7 +104,7 @@ fn keys_of_other_documents_are_suggested() {
         (
             "workflows/w.yaml",
             "workflow: w\nentries:\n  - |\nsteps:\n  - reply: 200\n",
-            "endpoint access allowance from answer limits",
+            "endpoint access needs allowance from answer",
         ),
         ("workflows/w.yaml", "workflow: w\nentries:\n  - endpoint: |\nsteps:\n  - reply: 200\n", "GET HEAD POST"),
         (

@@ -129,7 +129,8 @@ pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut
     Some(plan::Endpoint {
         method: endpoint.method.clone(),
         path: endpoint.path.clone(),
-        access: endpoint.access,
+        access: endpoint.access.clone(),
+        needs: None,
         allowance: endpoint.allowance.as_ref().map(|name| name.text.clone()),
         input: EndpointInput { sources },
         answer: endpoint.answer,
@@ -151,6 +152,21 @@ pub(super) fn known_allowance(name: &Named, known: &BTreeMap<String, Arc<plan::A
         Some(near) => report.did_you_mean(near),
         None => report
             .help(format!("an allowance is a document of its own: `allowance: {}` with `rate: 120/min`", name.text)),
+    };
+}
+
+/// Reports an issuer that no document declares.
+pub(super) fn known_issuer(name: &Named, known: &BTreeMap<String, Arc<plan::Issuer>>, report: &mut Report) {
+    if known.contains_key(&name.text) {
+        return;
+    }
+    report.error("unknown-issuer", name.at, format!("there is no issuer `{}`", name.text));
+    match suggest::nearest(&name.text, known.keys().map(String::as_str)) {
+        Some(near) => report.did_you_mean(near),
+        None => {
+            let help = "an issuer is a document of its own: `issuer: NAME` with `iss`, `audience` and `service`";
+            report.help(help)
+        }
     };
 }
 

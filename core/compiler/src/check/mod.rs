@@ -39,7 +39,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use crate::plan::{Allowance, Lane, Maker, Plan};
+use crate::plan::{Allowance, Issuer, Lane, Maker, Plan};
 use crate::sql;
 use kanzlei_lang::diagnostic::{Diagnostic, Report, Severity};
 pub use kanzlei_lang::document::database::Column;
@@ -138,6 +138,8 @@ pub struct Checked {
     pub lanes: BTreeMap<String, Arc<Lane>>,
     /// The allowances by name.
     pub allowances: BTreeMap<String, Arc<Allowance>>,
+    /// The issuers by name.
+    pub issuers: BTreeMap<String, Arc<Issuer>>,
     /// Plans of the workflows without errors, with the place of their document in the bundle.
     pub workflows: Vec<(usize, Arc<Plan>)>,
     /// Documents of cases as read, with the place of each in the bundle.
@@ -284,6 +286,7 @@ pub fn examine(
     let mut workflows: Vec<(usize, Arc<Workflow>)> = Vec::new();
     let mut cases: Vec<(usize, Arc<document::Cases>)> = Vec::new();
     let mut names: BTreeMap<(&str, String), usize> = BTreeMap::new();
+    let mut issuers: Vec<(usize, Arc<document::Issuer>)> = Vec::new();
     let mut databases: BTreeMap<String, Arc<document::Database>> = BTreeMap::new();
     for (index, (parsed, report)) in parsed.iter().zip(&mut reports).enumerate() {
         let Some(document) = &parsed.document else { continue };
@@ -292,6 +295,7 @@ pub fn examine(
             Document::Service(service) => ("service", &service.name),
             Document::Lane(lane) => ("lane", &lane.name),
             Document::Allowance(allowance) => ("allowance", &allowance.name),
+            Document::Issuer(issuer) => ("issuer", &issuer.name),
             Document::Settings(settings) => ("settings", &settings.name),
             Document::Database(database) => ("database", &database.name),
             Document::Cases(found) => {
@@ -320,6 +324,18 @@ pub fn examine(
                 let compiled = Arc::new(Allowance::of(allowance));
                 checked.allowances.insert(compiled.name.clone(), compiled);
             }
+            Document::Issuer(issuer) => match Issuer::of(issuer) {
+                Ok(compiled) => {
+                    checked.issuers.insert(compiled.name.clone(), Arc::new(compiled));
+                    issuers.push((index, issuer.clone()));
+                }
+                Err(faults) => {
+                    for (claim, message) in faults {
+                        let at = issuer.claims.get(claim).map_or(issuer.name.at, |claim| claim.at);
+                        report.error("bad-schema", at, message);
+                    }
+                }
+            },
             Document::Lane(lane) => {
                 if let Some(compiled) = jobs::lane(lane, report) {
                     checked.lanes.insert(compiled.name.clone(), Arc::new(compiled));
@@ -327,6 +343,15 @@ pub fn examine(
             }
             Document::Database(database) => _ = databases.insert(database.name.text.clone(), database.clone()),
             Document::Cases(_) | Document::Settings(_) => {}
+        }
+    }
+    for (index, issuer) in &issuers {
+        let report = &mut reports[*index];
+        if let Some(service) = issuer.keys.service() {
+            services::known(service, &checked.services, report);
+        }
+        if let Some(allowance) = &issuer.allowance {
+            entries::known_allowance(allowance, &checked.allowances, report);
         }
     }
     let mut taken = entries::PathsInUse::default();
@@ -349,6 +374,7 @@ pub fn examine(
             workflows: &by_name,
             lanes: &checked.lanes,
             allowances: &checked.allowances,
+            issuers: &checked.issuers,
             settings: &settings,
             databases: &databases,
             known,

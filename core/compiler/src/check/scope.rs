@@ -1,16 +1,18 @@
 //! Types of the names that every workflow has, and what is known where ways part and meet.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use super::settings::Settings;
-use crate::plan::{INPUT, KEPT, RUN, SETTINGS};
+use crate::plan::{CALLER, INPUT, Issuer, KEPT, RUN, SETTINGS};
 use kanzlei_lang::document::Workflow;
+use kanzlei_lang::document::access::Access;
+use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::step::{Action, Step};
 use kanzlei_lang::types::{Env, Member, Shape, Type, schema};
 
 /// What is known before the first step.
-pub(super) fn at_the_start(workflow: &Workflow, settings: &Settings) -> Env {
+pub(super) fn at_the_start(workflow: &Workflow, settings: &Settings, issuers: &Issuers) -> Env {
     let mut env = Env::default();
     env.set(INPUT, input(workflow));
     env.set(
@@ -25,7 +27,35 @@ pub(super) fn at_the_start(workflow: &Workflow, settings: &Settings) -> Env {
     );
     env.set(KEPT, kept(workflow));
     env.set(SETTINGS, settings.of.clone());
+    env.set(CALLER, caller(workflow, issuers));
     env
+}
+
+/// The issuers by name.
+pub(super) type Issuers = BTreeMap<String, Arc<Issuer>>;
+
+/// Who may call: nobody is known of a run that a timetable, another workflow or an operator began.
+fn caller(workflow: &Workflow, issuers: &Issuers) -> Type {
+    let of_entries = workflow.entries.iter().filter_map(|entry| entry.access.issuer());
+    let of_webhooks = workflow.webhooks.iter().filter_map(|webhook| match &webhook.proof {
+        Proof::Jwt(issuer) => Some(issuer),
+        _ => None,
+    });
+    let known: Vec<Type> = of_entries
+        .chain(of_webhooks)
+        .map(|issuer| issuers.get(&issuer.text).map_or(Type::Unknown, |issuer| issuer.claims_type()))
+        .collect();
+    let claims = if known.is_empty() { Type::Unknown } else { Type::union(known) };
+    let text = || Type::TEXT.or(Type::Null);
+    Type::object([("name", text()), ("key", text()), ("owner", text()), ("claims", claims.or(Type::Null))])
+}
+
+/// The caller of an endpoint that has shown itself.
+pub(super) fn shown(access: &Access, issuers: &Issuers) -> Type {
+    let claims = access.issuer().and_then(|issuer| issuers.get(&issuer.text)).map(|issuer| issuer.claims_type());
+    let key = if access.key().is_some() { Type::TEXT } else { Type::Null };
+    let claims = claims.unwrap_or(if access.issuer().is_some() { Type::Unknown } else { Type::Null });
+    Type::object([("name", Type::TEXT), ("key", key.clone()), ("owner", key), ("claims", claims)])
 }
 
 fn input(workflow: &Workflow) -> Type {

@@ -1,10 +1,14 @@
 //! Services against the host that will run them: where they are, and the secrets they are called with.
 
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
 use super::Known;
 use kanzlei_lang::diagnostic::Report;
 use kanzlei_lang::document::Service;
 use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_lang::document::reader::Named;
+use kanzlei_lang::suggest;
 use kanzlei_model::address::{has_private_host, literal_host};
 
 /// Reports what would fail with each call of a service.
@@ -29,6 +33,18 @@ pub(super) fn check(service: &Service, known: Option<&Known>, report: &mut Repor
         report.warning("private-address", service.name.at, message);
         report.help("add its network to `network.allow` in the service's configuration");
     }
+}
+
+/// Reports a service that no document declares.
+pub(super) fn known(name: &Named, known: &BTreeMap<String, Arc<Service>>, report: &mut Report) {
+    if known.contains_key(&name.text) {
+        return;
+    }
+    report.error("unknown-service", name.at, format!("there is no service `{}`", name.text));
+    match suggest::nearest(&name.text, known.keys().map(String::as_str)) {
+        Some(near) => report.did_you_mean(near),
+        None => report.help(format!("declare it in a document of its own that begins `service: {}`", name.text)),
+    };
 }
 
 /// Reports a secret that is not there, or that may not be used for this.

@@ -9,8 +9,9 @@ use super::watch::{Mention, Sight, Watch};
 use super::{Known, confidential, entries, scope};
 use crate::input::InputPlan;
 use crate::plan::sheet::{self, Paragraph};
-use crate::plan::{self, BlockId, FAILURE, FIXED, INPUT, KEPT, Maker, Plan, RUN, SETTINGS, StepLabels};
+use crate::plan::{self, BlockId, CALLER, FAILURE, FIXED, INPUT, KEPT, Maker, Plan, RUN, SETTINGS, StepLabels};
 use kanzlei_lang::diagnostic::{Place, Report};
+use kanzlei_lang::document::access::Access;
 use kanzlei_lang::document::reader::{self, Named};
 use kanzlei_lang::document::step::{Action, Step};
 use kanzlei_lang::document::yaml::{self, Kind, Node};
@@ -30,6 +31,7 @@ pub(super) struct Around<'a> {
     pub workflows: &'a BTreeMap<&'a str, &'a Workflow>,
     pub lanes: &'a BTreeMap<String, Arc<plan::Lane>>,
     pub allowances: &'a BTreeMap<String, Arc<plan::Allowance>>,
+    pub issuers: &'a BTreeMap<String, Arc<plan::Issuer>>,
     pub settings: &'a Settings,
     /// Databases that documents describe.
     pub databases: &'a BTreeMap<String, Arc<Database>>,
@@ -53,12 +55,14 @@ pub(super) fn compile(
     scope.define_at(FIXED[1], RUN);
     scope.define_at(FIXED[3], KEPT);
     scope.define_at(FIXED[4], SETTINGS);
+    scope.define_at(FIXED[5], CALLER);
     let mut walk = Walk {
         workflow,
         services: around.services,
         plans: around.plans,
         workflows: around.workflows,
         lanes: around.lanes,
+        issuers: around.issuers,
         settings: around.settings,
         databases: around.databases,
         known: around.known,
@@ -71,6 +75,7 @@ pub(super) fn compile(
         uses_whole_input: false,
         uses_run: false,
         uses_kept: false,
+        uses_caller: false,
         used_settings: BTreeSet::new(),
         used_services: BTreeSet::new(),
         invokes: Vec::new(),
@@ -82,7 +87,7 @@ pub(super) fn compile(
         replies: Vec::new(),
         fails: Vec::new(),
         apart_from_client: 0,
-        env: scope::at_the_start(workflow, around.settings),
+        env: scope::at_the_start(workflow, around.settings, around.issuers),
         result: Type::Undefined,
         last: Type::Unknown,
         told_constant: false,
@@ -111,8 +116,15 @@ pub(super) fn compile(
     for name in workflow.entries.iter().filter_map(|endpoint| endpoint.allowance.as_ref()) {
         entries::known_allowance(name, around.allowances, walk.report);
     }
-    let mut endpoints: Vec<plan::Endpoint> =
-        workflow.entries.iter().filter_map(|e| entries::compile(e, &workflow.input, walk.report)).collect();
+    for issuer in workflow.entries.iter().filter_map(|endpoint| endpoint.access.issuer()) {
+        entries::known_issuer(issuer, around.issuers, walk.report);
+    }
+    let mut endpoints: Vec<plan::Endpoint> = Vec::new();
+    for entry in &workflow.entries {
+        let needs = entry.needs.as_ref().map(|needs| walk.needs(needs, &entry.access));
+        let compiled = entries::compile(entry, &workflow.input, walk.report);
+        endpoints.extend(compiled.map(|compiled| plan::Endpoint { needs: needs.flatten(), ..compiled }));
+    }
     workflow.webhooks.iter().for_each(|webhook| endpoints.extend(walk.webhook(webhook)));
     walk.durable_entries();
     let timetables = workflow.timetables.iter().filter_map(|timetable| walk.timetable(timetable)).collect();
@@ -125,6 +137,7 @@ pub(super) fn compile(
     for plan in walk.invokes.iter().filter_map(|name| around.plans.get(name)) {
         let of_invoked = plan.settings.as_ref().and_then(Value::as_object);
         walk.used_settings.extend(of_invoked.into_iter().flat_map(|own| own.iter()).map(|(name, _)| name.to_string()));
+        walk.uses_caller |= plan.uses_caller;
     }
     let settings = (!walk.used_settings.is_empty()).then(|| around.settings.only(&walk.used_settings));
     let text = |node: &Node| node.as_text().unwrap_or_default().to_owned();
@@ -145,6 +158,7 @@ pub(super) fn compile(
         sheet: walk.sheet,
         uses_run: walk.uses_run,
         uses_kept: walk.uses_kept,
+        uses_caller: walk.uses_caller,
         settings,
         services: walk.used_services.into_iter().collect(),
         invokes: walk.invokes,
@@ -210,6 +224,7 @@ pub(super) struct Walk<'w, 'r, 's> {
     pub plans: &'w BTreeMap<String, Arc<Plan>>,
     pub workflows: &'w BTreeMap<&'w str, &'w Workflow>,
     pub lanes: &'w BTreeMap<String, Arc<plan::Lane>>,
+    pub issuers: &'w BTreeMap<String, Arc<plan::Issuer>>,
     settings: &'w Settings,
     pub databases: &'w BTreeMap<String, Arc<Database>>,
     pub known: Option<&'w Known>,
@@ -222,6 +237,7 @@ pub(super) struct Walk<'w, 'r, 's> {
     uses_whole_input: bool,
     pub uses_run: bool,
     pub uses_kept: bool,
+    pub uses_caller: bool,
     used_settings: BTreeSet<String>,
     pub used_services: BTreeSet<String>,
     pub invokes: Vec<String>,
@@ -435,6 +451,20 @@ impl Walk<'_, '_, '_> {
         }
     }
 
+    /// What must hold of the caller of an endpoint: an expression that knows `caller` alone.
+    fn needs(&mut self, node: &Node, access: &Access) -> Option<Expression> {
+        let mut scope = Scope::default();
+        scope.define_at(FIXED[CALLER as usize], CALLER);
+        let mut env = Env::default();
+        env.set(CALLER, scope::shown(access, self.issuers));
+        let around = (std::mem::replace(&mut self.scope, scope), std::mem::replace(&mut self.env, env));
+        let used = self.uses_caller;
+        let condition = self.condition("needs", node);
+        (self.scope, self.env) = around;
+        self.uses_caller = used;
+        condition
+    }
+
     /// A slot that holds a bare expression.
     pub(super) fn condition(&mut self, what: &str, node: &Node) -> Option<Expression> {
         let text = match &node.kind {
@@ -581,6 +611,7 @@ impl Walk<'_, '_, '_> {
                 (INPUT, None) => self.uses_whole_input = true,
                 (RUN, _) => self.uses_run = true,
                 (KEPT, _) => self.uses_kept = true,
+                (CALLER, _) => self.uses_caller = true,
                 (SETTINGS, member) => {
                     let known = &self.settings.in_force;
                     match member {

@@ -44,7 +44,7 @@ fn every_fault_is_found_at_its_place() {
         ("workflow: w\nsteps: [{reply: 200}]\nentires: []\n".into(), "unknown-key@3:1"),
         ("workflow: w\n".into(), "missing-key@1:11"),
         ("wrkflow: w\n".into(), "unknown-kind@1:1"),
-        ("issuer: w\n".into(), "not-yet@1:1"),
+        ("issuer: w\niss: i\naudience: a\n".into(), "missing-key@1:9"),
         ("[1]".into(), "wrong-type@1:1"),
         (format!("{head}  - replay: 200\n"), "unknown-step@3:5"),
         (format!("{head}  - mail: x\n"), "not-yet@3:5"),
@@ -114,7 +114,7 @@ fn every_fault_is_found_at_its_place() {
             "workflow: w\nentries: [{endpoint: FETCH /x, access: open}]\nsteps: [{reply: 200}]\n".into(),
             "wrong-value@2:22",
         ),
-        ("workflow: w\nentries: [{endpoint: GET /x, access: jwt}]\nsteps: [{reply: 200}]\n".into(), "not-yet@2:38"),
+        ("workflow: w\nentries: [{endpoint: GET /x, access: jwt}]\nsteps: [{reply: 200}]\n".into(), "wrong-value@2:38"),
         ("workflow: w\nentries: [{endpoint: GET /x, access: all}]\nsteps: [{reply: 200}]\n".into(), "wrong-value@2:38"),
         ("workflow: w\nentries: [{endpoint: GET /x}]\nsteps: [{reply: 200}]\n".into(), "missing-key@2:22"),
         (

@@ -9,10 +9,11 @@ use super::{entries, services};
 use crate::example;
 use crate::input::{EndpointInput, From};
 use crate::plan::{self, Maker};
+use kanzlei_lang::document::access::Access;
 use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_lang::document::webhook::{REMEMBERED, Webhook};
-use kanzlei_lang::document::workflow::{Access, Property};
+use kanzlei_lang::document::workflow::Property;
 use kanzlei_lang::expr::Scope;
 use kanzlei_lang::expr::template::Template;
 use serde_json::Value as Json;
@@ -72,6 +73,9 @@ impl Walk<'_, '_, '_> {
         for secret in webhook.proof.secrets() {
             services::secret(secret, &Purpose::Signing, self.known, self.report);
         }
+        if let Proof::Jwt(issuer) = &webhook.proof {
+            entries::known_issuer(issuer, self.issuers, self.report);
+        }
         let mut outside = Outside::default();
         outside.knows("delivery", plan::Webhook::delivery());
         let send = webhook.send.as_ref().map(|send| self.sent_in(webhook.at, send, &outside));
@@ -96,6 +100,7 @@ impl Walk<'_, '_, '_> {
             method: method.to_owned(),
             path: webhook.path.clone(),
             access: Access::Open,
+            needs: None,
             allowance: None,
             input: EndpointInput { sources: sources.clone() },
             answer: webhook.answer,

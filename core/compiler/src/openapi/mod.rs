@@ -10,6 +10,7 @@
 //! assert_eq!(document["paths"]["/hi"]["get"]["operationId"], "hi");
 //! ```
 
+mod access;
 mod webhook;
 
 use std::collections::BTreeMap;
@@ -19,7 +20,7 @@ use serde_json::{Map, Value as Json, json};
 use crate::example;
 use crate::input::From;
 use crate::plan::{Action, Endpoint, Plan};
-use kanzlei_lang::document::workflow::{Access, Answer};
+use kanzlei_lang::document::workflow::Answer;
 use kanzlei_lang::types::{Type, schema};
 use kanzlei_model::problem::phrase;
 use kanzlei_model::run::RunState;
@@ -42,9 +43,7 @@ pub fn document<'p>(plans: impl IntoIterator<Item = &'p Plan>, server: &str, run
                 }
                 None => operation(plan, endpoint, id, run_header),
             };
-            if endpoint.access == Access::Key {
-                schemes.extend(keys());
-            }
+            schemes.extend(access::schemes(&endpoint.access));
             paths.entry(&endpoint.path).or_default().insert(endpoint.method.to_lowercase(), operation);
         }
     }
@@ -69,13 +68,6 @@ pub fn document<'p>(plans: impl IntoIterator<Item = &'p Plan>, server: &str, run
         document["components"]["securitySchemes"] = schemes.into();
     }
     document
-}
-
-/// How a key is sent.
-fn keys() -> [(String, Json); 2] {
-    let header = json!({"type": "apiKey", "in": "header", "name": "X-Api-Key", "description": "The same in a field of its own."});
-    let bearer = json!({"type": "http", "scheme": "bearer", "description": "A key of this service."});
-    [("bearer".into(), bearer), ("header".into(), header)]
 }
 
 /// A queued run, as `/~/jobs/{id}` returns it.
@@ -154,8 +146,8 @@ fn operation(plan: &Plan, endpoint: &Endpoint, id: String, run_header: &str) -> 
         parameters.push(parameter);
     }
     let mut out = json!({"operationId": id, "responses": responses(plan, endpoint, run_header)});
-    if endpoint.access == Access::Key {
-        out["security"] = json!([{"bearer": []}, {"header": []}]);
+    if let Some(required) = access::required(&endpoint.access) {
+        out["security"] = required;
     }
     if !plan.about.is_empty() {
         out["summary"] = plan.about.as_str().into();
@@ -268,11 +260,10 @@ fn responses(plan: &Plan, endpoint: &Endpoint, run_header: &str) -> Json {
         }
     }
     problem("400", "The request is malformed");
-    if endpoint.access == Access::Key {
-        problem("401", "A key is needed");
-        problem("403", "The key does not fit");
+    for (status, why) in access::refusals(&endpoint.access, endpoint.needs.is_some()) {
+        problem(status, why);
     }
-    if endpoint.allowance.is_some() || endpoint.access == Access::Key {
+    if endpoint.allowance.is_some() || !endpoint.access.is_open() {
         problem("429", "The allowance is used up");
     }
     if endpoint.at_once.is_some() {

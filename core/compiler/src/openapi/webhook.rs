@@ -65,6 +65,9 @@ pub(super) fn scheme(proof: &Proof) -> Option<(String, Json)> {
             format!("signature-{}", scheme.header.to_lowercase()),
             in_header(&scheme.header, "A keyed hash of the message."),
         ),
+        Proof::Jwt(issuer) => {
+            (format!("issuer-{}", issuer.text), json!({"type": "http", "scheme": "bearer", "bearerFormat": "JWT"}))
+        }
         Proof::Basic(_) => ("sender-basic".into(), json!({"type": "http", "scheme": "basic"})),
         Proof::Bearer(_) => ("sender-bearer".into(), json!({"type": "http", "scheme": "bearer"})),
         Proof::Query { name, .. } => {

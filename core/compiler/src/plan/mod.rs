@@ -5,6 +5,7 @@
 //! A plan holds no address: the performer of a call knows the base of its service.
 
 pub mod allowance;
+pub mod issuer;
 pub mod sheet;
 pub mod webhook;
 
@@ -13,6 +14,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 pub use allowance::Allowance;
+pub use issuer::Issuer;
 pub use sheet::Paragraph;
 pub use webhook::Webhook;
 
@@ -20,15 +22,17 @@ use crate::input::{EndpointInput, InputPlan};
 use crate::sql::Needs;
 use kanzlei_lang::calendar::Calendar;
 use kanzlei_lang::confidential::Label;
+use kanzlei_lang::document::access::Access;
 use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_lang::document::step::Encoding;
 use kanzlei_lang::document::web::Web;
-use kanzlei_lang::document::workflow::{Access, Answer, Beyond, Missed, Overlap};
+use kanzlei_lang::document::workflow::{Answer, Beyond, Missed, Overlap};
 use kanzlei_lang::expr::template::Template;
 use kanzlei_lang::expr::{EvalError, Expression, Limits};
 use kanzlei_lang::types::Type;
+use kanzlei_model::caller::Caller;
 use kanzlei_model::value::{ObjectBuilder, Str, Value};
 
 /// Slots that every workflow has.
@@ -41,8 +45,13 @@ pub const FAILURE: u32 = 2;
 pub const KEPT: u32 = 3;
 /// Slot of `settings`.
 pub const SETTINGS: u32 = 4;
+/// Slot of `caller`.
+pub const CALLER: u32 = 5;
 /// Their names, in order.
-pub const FIXED: [&str; 5] = ["input", "run", "failure", "kept", "settings"];
+pub const FIXED: [&str; 6] = ["input", "run", "failure", "kept", "settings", "caller"];
+
+/// The title of the answer to a caller for whom what an endpoint needs does not hold.
+pub const NOT_ALLOWED: &str = "The caller is not allowed";
 
 /// A compiled workflow.
 #[derive(Debug)]
@@ -73,6 +82,8 @@ pub struct Plan {
     pub sheet: Vec<Paragraph>,
     /// Whether any expression reads `run`.
     pub uses_run: bool,
+    /// Whether any expression of it or of what it invokes reads `caller`.
+    pub uses_caller: bool,
     /// Whether any step reads or keeps what is remembered between runs.
     pub uses_kept: bool,
     /// The settings that expressions of it and of what it invokes read, with the values of the installation.
@@ -138,12 +149,23 @@ pub struct ReplyShape {
 }
 
 impl Plan {
-    /// The fixed slots outside of a run: its input and the settings.
-    pub fn slots_around(&self, input: &Value) -> [Value; FIXED.len()] {
+    /// The fixed slots outside of a run: its input, who calls, and the settings.
+    pub fn slots_around(&self, input: &Value, caller: &Caller) -> [Value; FIXED.len()] {
         let mut slots = [const { Value::Undefined }; FIXED.len()];
         slots[INPUT as usize] = input.clone();
         slots[SETTINGS as usize] = self.settings.clone().unwrap_or_default();
+        if self.uses_caller {
+            slots[CALLER as usize] = caller.value();
+        }
         slots
+    }
+
+    /// Whether a caller may call an endpoint that it has shown itself to; false also where the expression fails.
+    pub fn admits(endpoint: &Endpoint, caller: &Caller) -> bool {
+        let Some(needs) = &endpoint.needs else { return true };
+        let mut slots = [const { Value::Undefined }; FIXED.len()];
+        slots[CALLER as usize] = caller.value();
+        needs.eval(&slots, Limits::default()).is_ok_and(|holds| kanzlei_lang::expr::ops::truthy(&holds))
     }
 
     /// The secrets by which it signs messages and checks them, each once.
@@ -159,6 +181,16 @@ impl Plan {
             }
         }
         all
+    }
+
+    /// Names of the issuers whose tokens it asks for.
+    pub fn issuers(&self) -> impl Iterator<Item = &str> {
+        let of_entries = self.endpoints.iter().filter_map(|endpoint| endpoint.access.issuer());
+        let of_webhooks = self.endpoints.iter().filter_map(|endpoint| match &endpoint.webhook.as_ref()?.proof {
+            Proof::Jwt(issuer) => Some(issuer),
+            _ => None,
+        });
+        of_entries.chain(of_webhooks).map(|issuer| issuer.text.as_str())
     }
 
     /// Whether a run may call services, itself or through workflows that it invokes.
@@ -195,6 +227,8 @@ pub struct Endpoint {
     pub path: String,
     /// Who may call it.
     pub access: Access,
+    /// What must hold of the caller.
+    pub needs: Option<Expression>,
     /// How much each caller may ask for.
     pub allowance: Option<String>,
     /// Where its inputs come from.

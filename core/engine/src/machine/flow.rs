@@ -7,7 +7,7 @@
 use std::sync::Arc;
 
 use super::{Effect, EffectId, Ended, Failure, Kept, Machine, Reply, State, StepRecord, problem_of};
-use kanzlei_compiler::plan::{Action, BlockId, FAILURE, INPUT, KEPT, Plan, RUN, SETTINGS, Step};
+use kanzlei_compiler::plan::{Action, BlockId, CALLER, FAILURE, INPUT, KEPT, Plan, RUN, SETTINGS, Step};
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::value::Value;
@@ -511,6 +511,7 @@ impl Machine {
         let mut slots = vec![Value::Undefined; plan.slots.len()];
         slots[INPUT as usize] = input;
         slots[RUN as usize] = fibre.slots[RUN as usize].clone();
+        slots[CALLER as usize] = fibre.slots[CALLER as usize].clone();
         if let Some(own) = &plan.settings {
             slots[SETTINGS as usize] = self.settings.as_ref().unwrap_or(own).clone();
         }

@@ -48,8 +48,9 @@ pub use query::{Query, Rows, Sql};
 pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, JobRequest, Queued};
 pub use record::{Ended, State, StepRecord};
 
-use kanzlei_compiler::plan::{INPUT, KEPT, Plan, RUN, SETTINGS, Shown};
+use kanzlei_compiler::plan::{CALLER, INPUT, KEPT, Plan, RUN, SETTINGS, Shown};
 use kanzlei_lang::expr::{self, Limits, Watch, ops};
+use kanzlei_model::caller::Caller;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::time::Timestamp;
@@ -82,7 +83,7 @@ pub struct Start {
     /// When it begins.
     pub now: Timestamp,
     /// Who called, as far as known.
-    pub caller: Option<String>,
+    pub caller: Caller,
     /// How often the run began from the start, this time included.
     pub attempt: u32,
     /// How many jobs stand between the run and what began the chain: each is queued by a run of the one before.
@@ -94,7 +95,7 @@ pub struct Start {
 impl Start {
     /// A run that nobody is known to have called, begun for the first time, with the settings of its plan.
     pub fn new(id: impl Into<String>, input: Value, now: Timestamp) -> Self {
-        Start { id: id.into(), input, now, caller: None, attempt: 1, generation: 0, settings: None }
+        Start { id: id.into(), input, now, caller: Caller::default(), attempt: 1, generation: 0, settings: None }
     }
 }
 
@@ -332,8 +333,11 @@ impl Machine {
                 ("attempt", Value::Int(start.attempt.into())),
                 ("generation", Value::Int(start.generation.into())),
                 ("started", Value::text(start.now.to_string())),
-                ("caller", start.caller.map_or(Value::Null, Value::text)),
+                ("caller", start.caller.name.as_deref().map_or(Value::Null, Value::text)),
             ]);
+        }
+        if plan.uses_caller {
+            slots[CALLER as usize] = start.caller.value();
         }
         let settings = start.settings;
         if let Some(own) = &plan.settings {

@@ -7,6 +7,7 @@ use super::reader::{KeySpec, Members, Named, free_members};
 use super::yaml::{Kind, Node};
 use crate::diagnostic::{Place, Report};
 use crate::suggest;
+use kanzlei_model::caller::Caller;
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 
@@ -37,6 +38,8 @@ pub struct Case {
     pub entered: Entered,
     /// Microseconds since 1970 UTC.
     pub clock: Timestamp,
+    /// Who calls.
+    pub caller: Caller,
     /// What the workflow remembers from runs before.
     pub kept: Value,
     /// Settings that have another value than their default.
@@ -207,10 +210,18 @@ pub const CASE: &[KeySpec] = keys! {
     "body", ANY, "The body of the request or the message, as JSON.";
     "input", VALUES, "The input itself, in place of a request.";
     "clock", TEXT, "The instant at which the case begins.";
+    "caller", r##"{"$ref":"#/$defs/caller"}"##, "Who calls: `{key: bridge, owner: Pilots}` or `{name: alda, claims: {scope: quotes}}`; it counts as proven.";
     "kept", VALUES, "What the workflow remembers from before.";
     "settings", VALUES, "Settings with another value than their default.";
     "stubs", STUBS, "What services and databases answer.";
     "expect", r##"{"$ref":"#/$defs/expect"}"##, "What is expected.";
+};
+/// Keys of a case's caller.
+pub const CALLER: &[KeySpec] = keys! {
+    "name", TEXT, "How records call it; default: the name of its key.";
+    "key", TEXT, "The name of its key.";
+    "owner", TEXT, "Whose key it is.";
+    "claims", VALUES, "The claims of its token.";
 };
 /// Keys of a stub's answer.
 pub const ANSWER: &[KeySpec] = keys! {
@@ -366,6 +377,7 @@ fn case(node: &Node, clock_of_all: Timestamp, report: &mut Report) -> Option<Cas
             return None;
         }
     };
+    let caller = members.get("caller").and_then(|node| caller(node, report)).unwrap_or_default();
     let kept = members.get("kept").map_or(Value::object::<&str>([]), Node::to_value);
     let settings =
         members.mapping("settings", report).into_iter().map(|(name, node)| (name, node.to_value())).collect();
@@ -379,7 +391,15 @@ fn case(node: &Node, clock_of_all: Timestamp, report: &mut Report) -> Option<Cas
             return None;
         }
     };
-    Some(Case { name, entered, clock, kept, settings, stubs, expect })
+    Some(Case { name, entered, clock, caller, kept, settings, stubs, expect })
+}
+
+fn caller(node: &Node, report: &mut Report) -> Option<Caller> {
+    let members = Members::new(node, "`caller`", &[CALLER], report)?;
+    let mut text = |name: &str| members.text(name, report).map(|named| named.text);
+    let (name, key, owner) = (text("name"), text("key"), text("owner"));
+    let claims = members.get("claims").map(|node| node.to_value().to_serde());
+    Some(Caller { name: name.or_else(|| key.clone()), key, owner, claims })
 }
 
 fn stubs(members: &Members, report: &mut Report) -> Vec<Stub> {

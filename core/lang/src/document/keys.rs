@@ -32,7 +32,8 @@ pub const WORKFLOW: &[KeySpec] = keys! {
 /// Keys of an endpoint.
 pub const ENDPOINT: &[KeySpec] = keys! {
     "endpoint", r#"{"type":"string","pattern":"^(GET|HEAD|POST|PUT|PATCH|DELETE) /"}"#, "Method and path template: `POST /harbours/{harbour}/quotes`.";
-    "access", r#"{"enum":["open","key"]}"#, "Who may call: `open` for anybody, `key` for callers with a key.";
+    "access", r##"{"oneOf":[{"enum":["open","key"]},{"$ref":"#/$defs/access"}]}"##, "Who may call: `open` for anybody, `key` for callers with a key, `{jwt: ISSUER}` for callers with a token of an issuer.";
+    "needs", CONDITION, "What must hold of the caller, over `caller`: `caller.claims.scope.split(' ').includes('quotes')`; others are answered 403.";
     "allowance", TEXT, "How much one caller may ask for, by the name of an allowance: each key, or each address where access is open.";
     "from", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Where an input comes from, when not by convention: `header.X-Trace-Id`, `query.q`, `body`.";
     "answer", r#"{"enum":["now","later","either"]}"#, "`now`: the reply of the run; `later`: 202 and the address of a job; `either`: as the client prefers (RFC 7240). Default: `now`.";
@@ -41,6 +42,16 @@ pub const ENDPOINT: &[KeySpec] = keys! {
     "cache", r##"{"$ref":"#/$defs/cache"}"##, "How long answers to GET may be kept (RFC 9111): `{for: 1min, vary: [Accept-Language], etag: true}`.";
     "deprecated", TEXT, "Since when it is deprecated: a date or an instant; answers carry `Deprecation` (RFC 9745).";
     "sunset", TEXT, "When it ends: a date or an instant; answers carry `Sunset` (RFC 8594).";
+};
+/// Keys of `access`, of which it has one.
+pub const ACCESS: &[KeySpec] = keys! {
+    "key", r##"{"$ref":"#/$defs/key_place"}"##, "Callers with a key, and where it stands: `{header: X-Office-Key}`.";
+    "jwt", TEXT, "Callers with a token, by the name of its issuer.";
+};
+/// Keys of `access.key`.
+pub const KEY_PLACE: &[KeySpec] = keys! {
+    "header", TEXT, "The header field with the key, in place of `X-Api-Key`.";
+    "query", TEXT, "A parameter of the query with the key, for callers that can do nothing else.";
 };
 /// Keys of `cors`.
 pub const CORS: &[KeySpec] = keys! {
@@ -77,6 +88,7 @@ pub const PROOF: &[KeySpec] = keys! {
     "bearer", SECRETS, "The secret that stands in `Authorization: Bearer`.";
     "basic", SECRETS, "The secret `user:password` of `Authorization: Basic`.";
     "query", r##"{"$ref":"#/$defs/in_query"}"##, "A secret in the query, for senders that can do nothing else.";
+    "jwt", TEXT, "A token in `Authorization: Bearer`, by the name of its issuer.";
 };
 /// Keys of `sign`, of which it has one.
 pub const SIGN: &[KeySpec] = keys! {

@@ -1,7 +1,7 @@
 //! Documents: from text to a typed tree with positions.
 //!
 //! A document is YAML 1.2 whose first key names its kind. [`yaml`] returns a tree of nodes, [`reader`]
-//! reads mappings by tables of keys, [`workflow`], [`service`], [`lane`], [`allowance`], [`cases`], [`settings`] and [`database`] hold the kinds. Nothing here looks
+//! reads mappings by tables of keys, [`workflow`], [`service`], [`lane`], [`allowance`], [`issuer`], [`cases`], [`settings`] and [`database`] hold the kinds. Nothing here looks
 //! into expressions or knows other documents; that is [`kanzlei_compiler::check`].
 //!
 //! ```
@@ -12,9 +12,11 @@
 //! assert!(matches!(document, Some(Document::Workflow(w)) if w.name.text == "hello"));
 //! ```
 
+pub mod access;
 pub mod allowance;
 pub mod cases;
 pub mod database;
+pub mod issuer;
 pub mod keys;
 pub mod lane;
 pub mod proof;
@@ -38,6 +40,7 @@ use serde::{Deserialize, Serialize};
 pub use allowance::Allowance;
 pub use cases::Cases;
 pub use database::Database;
+pub use issuer::Issuer;
 pub use lane::Lane;
 pub use service::Service;
 pub use settings::Settings;
@@ -75,6 +78,8 @@ pub enum Document {
     Lane(Arc<Lane>),
     /// An allowance.
     Allowance(Arc<Allowance>),
+    /// An issuer of tokens.
+    Issuer(Arc<Issuer>),
     /// Settings.
     Settings(Arc<Settings>),
     /// The tables of a database.
@@ -82,10 +87,9 @@ pub enum Document {
 }
 
 /// The kinds of documents this version reads.
-pub const KINDS: &[&str] = &["workflow", "service", "cases", "lane", "allowance", "settings", "database"];
+pub const KINDS: &[&str] = &["workflow", "service", "cases", "lane", "allowance", "issuer", "settings", "database"];
 /// The kinds that stay beside the others: they are checked with them, and never live.
 pub const BESIDE: &[&str] = &["cases", "database"];
-const LATER: &[&str] = &["issuer"];
 const FIRST_KEY: &str = "the first key names the kind: `workflow: NAME`, `service: NAME`, `lane: NAME`, `settings: NAME` or `cases: WORKFLOW`";
 
 /// The kind a text says it is, when it is one of ours; distinguishes our documents from other YAML.
@@ -95,7 +99,7 @@ pub fn kind_of(text: &str) -> Option<&'static str> {
         .map(str::trim_end)
         .find(|line| !line.trim().is_empty() && !line.trim_start().starts_with('#') && *line != "---")?;
     let (key, _) = first.split_once(':')?;
-    KINDS.iter().chain(LATER).copied().find(|kind| *kind == key)
+    KINDS.iter().copied().find(|kind| *kind == key)
 }
 
 /// A text whose document has another name, also one that cannot be read yet; as it is where its first key has no name.
@@ -146,12 +150,9 @@ pub fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<String>) -> 
         "cases" => cases::read(&root, file, report).map(|c| Document::Cases(Arc::new(c))),
         "lane" => lane::read(&root, report).map(|l| Document::Lane(Arc::new(l))),
         "allowance" => allowance::read(&root, report).map(|a| Document::Allowance(Arc::new(a))),
+        "issuer" => issuer::read(&root, report).map(|i| Document::Issuer(Arc::new(i))),
         "database" => database::read(&root, report).map(|d| Document::Database(Arc::new(d))),
         "settings" => settings::read(&root, file, report).map(|s| Document::Settings(Arc::new(s))),
-        kind if LATER.contains(&kind) => {
-            report.error("not-yet", key.at, format!("documents of kind `{kind}` are not part of this version"));
-            None
-        }
         other => {
             report.error("unknown-kind", key.at, format!("there is no kind of document `{other}`"));
             match suggest::nearest(other, KINDS.iter().copied()) {

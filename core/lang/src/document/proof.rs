@@ -49,6 +49,8 @@ pub enum Proof {
         /// The secrets that it may hold.
         secrets: Vec<Named>,
     },
+    /// By a token of an issuer in `Authorization` (RFC 7519).
+    Jwt(Named),
 }
 
 /// A scheme of signatures by keyed hash (RFC 2104).
@@ -132,7 +134,7 @@ impl Proof {
     /// The secrets it is checked with.
     pub fn secrets(&self) -> &[Named] {
         match self {
-            Proof::None => &[],
+            Proof::None | Proof::Jwt(_) => &[],
             Proof::Standard(secrets) | Proof::Basic(secrets) | Proof::Bearer(secrets) => secrets,
             Proof::Query { secrets, .. } => secrets,
             Proof::Hmac(hmac) => &hmac.secrets,
@@ -148,6 +150,7 @@ impl Proof {
             Proof::Basic(_) => "basic",
             Proof::Bearer(_) => "bearer",
             Proof::Query { .. } => "query",
+            Proof::Jwt(_) => "jwt",
         }
     }
 
@@ -162,7 +165,7 @@ pub(super) fn read(node: &Node, report: &mut Report) -> Option<Proof> {
     if let Some(word) = node.as_text() {
         if word != "none" {
             report.error("wrong-value", node.at, format!("`{word}` is no proof"));
-            report.help("write `{standard: SECRET}`, `{hmac: {…}}`, `{bearer: SECRET}`, or `none`");
+            report.help("write `{standard: SECRET}`, `{hmac: {…}}`, `{bearer: SECRET}`, `{jwt: ISSUER}`, or `none`");
             return None;
         }
         return Some(Proof::None);
@@ -186,6 +189,7 @@ pub(super) fn read(node: &Node, report: &mut Report) -> Option<Proof> {
             }
             Some(Proof::Query { name: name?.text, secrets: secrets? })
         }
+        "jwt" => members.text("jwt", report).map(Proof::Jwt),
         "hmac" => hmac(members.get("hmac")?, report).map(|hmac| Proof::Hmac(Box::new(hmac))),
         _ => None,
     }

@@ -8,7 +8,7 @@
 use serde_json::{Map, Value, json};
 
 use super::reader::KeySpec;
-use super::{allowance, cases, database, keys, lane, service, settings};
+use super::{allowance, cases, database, issuer, keys, lane, service, settings};
 
 /// The JSON Schema (2020-12) of a kind of document; nothing for a kind that does not exist.
 pub fn of(kind: &str) -> Option<Value> {
@@ -17,6 +17,7 @@ pub fn of(kind: &str) -> Option<Value> {
         "service" => (service::SERVICE, &["service", "base"], of_service()),
         "lane" => (lane::LANE, &["lane"], json!({"retry": object(&[keys::RETRY], &[])})),
         "allowance" => (allowance::ALLOWANCE, &["allowance"], json!({})),
+        "issuer" => (issuer::ISSUER, &["issuer", "iss", "audience"], json!({})),
         "database" => (database::DATABASE, &["database", "tables"], json!({})),
         "settings" => (settings::SETTINGS, &["settings", "values"], json!({})),
         "cases" => (cases::CASES, &["cases", "examples"], of_cases()),
@@ -43,6 +44,8 @@ fn workflow() -> Value {
             object(&[keys::EVERY, &keys::TIMETABLE[2..]], &["every"]),
         ]},
         "limits": object(&[keys::LIMITS], &[]),
+        "access": one_of(keys::ACCESS),
+        "key_place": object(&[keys::KEY_PLACE], &[]),
         "cors": object(&[keys::CORS], &["origins"]),
         "cache": object(&[keys::CACHE], &["for"]),
         "proof": one_of(keys::PROOF),
@@ -105,6 +108,7 @@ fn of_service() -> Value {
 
 fn of_cases() -> Value {
     json!({
+        "caller": object(&[cases::CALLER], &[]),
         "case": object(&[cases::CASE], &["name", "expect"]),
         "answer": object(&[cases::ANSWER], &[]),
         "expect": object(&[cases::EXPECT], &[]),

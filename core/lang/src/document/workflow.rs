@@ -5,6 +5,7 @@
 
 use std::time::Duration;
 
+use super::access::{self, Access};
 use super::keys::{ENDPOINT, EVERY, LATER, LIMITS, NOTIFY, QUEUE, TIMETABLE, WORKFLOW};
 use super::reader::{MAX_NAME, Members, Named, constant, is_document_name, is_identifier};
 use super::retry::{self, Retry};
@@ -15,7 +16,6 @@ use super::webhook::{self, Webhook};
 use super::yaml::{Kind, Node};
 use crate::calendar::{self, Calendar};
 use crate::diagnostic::{Place, Report};
-use crate::edit;
 use kanzlei_model::value::Value;
 
 /// The most steps of one workflow, those inside others included.
@@ -83,6 +83,8 @@ pub struct Endpoint {
     pub at: Place,
     /// Who may call.
     pub access: Access,
+    /// What must hold of the caller.
+    pub needs: Option<Node>,
     /// How much each caller may ask for.
     pub allowance: Option<Named>,
     /// Where inputs come from, where not from their default place.
@@ -97,21 +99,6 @@ pub struct Endpoint {
     pub at_once: Option<(u32, Beyond)>,
     /// What it declares for browsers, caches and the time after it.
     pub web: Web,
-}
-
-/// Who may call an endpoint.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Access {
-    /// Anybody.
-    #[default]
-    Open,
-    /// Callers with a key.
-    Key,
-}
-
-impl Access {
-    /// Names as documents write them.
-    pub const NAMES: &[(&str, Access)] = &[("open", Access::Open), ("key", Access::Key)];
 }
 
 /// What becomes of a request beyond the runs that may be at once.
@@ -329,19 +316,11 @@ fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
     if path == "/~" || path.starts_with("/~/") {
         report.error("reserved-path", target.at, "paths below `/~/` belong to the service");
     }
-    let mut access = Access::Open;
-    match members.text("access", report) {
-        Some(text) if text.text == "jwt" => {
-            report.error("not-yet", text.at, "`access: jwt` is not part of this version");
-            report.help("`access: key` asks callers for a key, which the service makes");
-        }
-        Some(_) => access = one_of(&members, "access", Access::NAMES, report),
-        None => {
-            report.error("missing-key", target.at, "an endpoint says who may call it");
-            report.help("add `access: open` for anybody, or `access: key` for callers with a key");
-            let (at, text) = edit::behind(report.text(), node, "endpoint", "access: open");
-            report.fix("add `access: open`", at, text);
-        }
+    let access = access::read(node, &members, &target, report);
+    let needs = members.get("needs").cloned();
+    if let (Access::Open, Some(node)) = (&access, &needs) {
+        report.error("wrong-value", node.at, "`needs` is about a caller, and this endpoint asks for none");
+        report.help("write `access: key`, or `access: {jwt: ISSUER}`");
     }
     let from = members
         .mapping("from", report)
@@ -359,7 +338,7 @@ fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
     let allowance = members.text("allowance", report);
     let at_once = at_once(&members, answer, report);
     let web = web::read(&members, &method, report);
-    Some(Endpoint { method, path, at: target.at, access, allowance, from, answer, time, body, at_once, web })
+    Some(Endpoint { method, path, at: target.at, access, needs, allowance, from, answer, time, body, at_once, web })
 }
 
 /// How long a request may take, and the most bytes of its body.

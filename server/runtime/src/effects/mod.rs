@@ -19,6 +19,7 @@ use std::time::Duration;
 
 use kanzlei_compiler::sql::Allowed;
 use kanzlei_engine::machine::{Effect, EffectError, EffectId, Outcome};
+use kanzlei_model::caller::Caller;
 use kanzlei_model::run::FailureKind;
 use kanzlei_store::Store;
 use kanzlei_store::databases::Database;
@@ -43,6 +44,8 @@ pub struct Context {
     pub attempt: u32,
     /// How many jobs stand between it and what began the chain.
     pub generation: u32,
+    /// Who called; jobs that it queues belong to the same.
+    pub caller: Caller,
     /// Whether it handles confidential values.
     pub confidential: bool,
     /// The `traceparent` of its calls (W3C Trace Context).
@@ -103,7 +106,7 @@ impl Effects {
             Effect::Enqueue(asked) => {
                 let origin = queue::Origin {
                     entry: format!("enqueued by {}", run.id),
-                    caller: None,
+                    caller: run.caller.clone(),
                     request_id: run.request_id.clone(),
                     trace_id: run.trace_id.clone(),
                     generation: run.generation + 1,

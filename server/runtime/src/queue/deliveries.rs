@@ -5,6 +5,7 @@
 
 use kanzlei_compiler::plan::webhook::Message;
 use kanzlei_compiler::plan::{Endpoint, Plan};
+use kanzlei_model::caller::Caller;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
@@ -183,7 +184,7 @@ impl Jobs {
         let job = fresh_id();
         let origin = Origin {
             entry: delivery.entry.clone(),
-            caller: Some(by.to_owned()),
+            caller: Caller::named(by),
             request_id: job.to_string(),
             trace_id: fresh_id().simple().to_string(),
             generation: 0,

@@ -25,6 +25,7 @@ use bytes::Bytes;
 use hmac::{Hmac, Mac};
 use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::machine::{Address, Cancellation, Cancelling, EffectError, Enqueue, JobRequest, Outcome, Queued};
+use kanzlei_model::caller::Caller;
 use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
@@ -58,7 +59,7 @@ pub struct Origin {
     /// What queued it, such as `POST /arrivals`.
     pub entry: String,
     /// Who called, where that is known.
-    pub caller: Option<String>,
+    pub caller: Caller,
     /// The `X-Request-Id` of the request.
     pub request_id: String,
     /// The trace it belongs to (W3C Trace Context), 32 hexadecimal digits.
@@ -242,7 +243,7 @@ impl Jobs {
         let kept = self.secrets.guard(json.clone(), plan.labels.any).ok_or_else(|| {
             Error::problem(500, "The input cannot be kept", "the workflow handles confidential values, and the service has no key for secrets: set `secrets.key_file` in its configuration")
         })?;
-        let slots = plan.slots_around(input);
+        let slots = plan.slots_around(input, &origin.caller);
         let tag = plan.queue.tag.as_ref().and_then(|tag| tag.make(&slots, Default::default()).ok());
         let tag = tag.filter(|tag| !tag.is_nullish()).map(|tag| kanzlei_lang::expr::ops::to_text(&tag).to_string());
         Ok(NewJob {
@@ -257,7 +258,7 @@ impl Jobs {
             batch: None,
             ordering_key: lane.ordering_key(input).map(|ordering_key| short(&ordering_key, 300)),
             entry: short(&origin.entry, 300),
-            caller: origin.caller.clone(),
+            caller: origin.caller.kept(plan.uses_caller),
             request_id: origin.request_id.clone(),
             listed: !self.of_request(origin.request_id.clone()).jobs.contains(&id),
             trace_id: origin.trace_id.clone(),

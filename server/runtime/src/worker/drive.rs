@@ -318,6 +318,7 @@ impl Steps {
             job: true,
             attempt: claimed.attempt,
             generation: claimed.depth,
+            caller: claimed.caller.clone(),
             confidential,
             traceparent,
             request_id: claimed.request_id.clone(),
@@ -614,7 +615,7 @@ impl Journaled {
     /// The notice of the job's end, where its workflow names an address.
     fn notice(&self, plan: &Plan, input: &Value, phase: JobPhase, at: Timestamp) -> Option<Box<Notice>> {
         let notify = plan.queue.notify.as_ref()?;
-        let slots = plan.slots_around(input);
+        let slots = plan.slots_around(input, &self.claimed.caller);
         let to = notify.to.make(&slots, Default::default()).ok().filter(|to| !to.is_nullish())?;
         let url = kanzlei_lang::expr::ops::to_text(&to).to_string();
         let state = phase.state(false, true);

@@ -155,7 +155,7 @@ async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: Ti
     let id = jobs.id_of_request(request);
     let origin = Origin {
         entry: timetable.calendar.text(),
-        caller: None,
+        caller: Default::default(),
         request_id: request.to_string(),
         trace_id: request.simple().to_string(),
         generation: 0,

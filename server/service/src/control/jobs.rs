@@ -210,7 +210,7 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         group: job.batch,
         ordering_key: job.ordering_key,
         entry: job.entry,
-        caller: job.caller,
+        caller: job.caller.name,
         request_id: job.request_id,
         trace_id: job.trace_id,
         attempt: job.attempt,
@@ -299,7 +299,7 @@ pub async fn start(app: Data<App>, caller: Caller, body: Json<JobStart>) -> Resu
     let request = Uuid::now_v7();
     let origin = Origin {
         entry: format!("started by {}", caller.name),
-        caller: None,
+        caller: Default::default(),
         request_id: request.to_string(),
         trace_id: Uuid::new_v4().simple().to_string(),
         generation: 0,

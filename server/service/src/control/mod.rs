@@ -11,6 +11,7 @@ mod databases;
 mod deliveries;
 mod deploys;
 mod drafts;
+mod issuers;
 mod jobs;
 mod keys;
 mod lanes;
@@ -129,6 +130,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/workflows/{name}/rename", web::post().to(rename::rename))
                     .route("/workflows/{name}/statistics", web::get().to(statistics::statistics))
                     .route("/workflows/{name}", web::delete().to(workflows::retire))
+                    .route("/issuers", web::get().to(issuers::issuers))
                     .route("/services", web::get().to(services::services))
                     .route("/services/{name}", web::get().to(services::service))
                     .route("/openapi.json", web::get().to(status::control_api))

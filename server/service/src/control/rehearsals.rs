@@ -113,7 +113,7 @@ fn finished(prepared: &Prepared, index: usize, machine: Machine) -> Option<Finis
         started: prepared.begins(index),
         request_id: String::new(),
         trace_id: String::new(),
-        caller: None,
+        caller: Default::default(),
         ended: machine.ended().cloned()?,
         input: prepared.given(index).ok()?,
         machine,

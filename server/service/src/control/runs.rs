@@ -157,7 +157,7 @@ pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
         request_id: run.request_id,
         process: run.process,
         trace_id: run.trace_id,
-        caller: run.caller,
+        caller: run.caller.name,
     }))
 }
 

@@ -73,6 +73,7 @@ fn add(export: &mut Export, kind: &str, name: &str, text: &str, file: Option<&st
         "service" => "services",
         "lane" => "lanes",
         "allowance" => "allowances",
+        "issuer" => "issuers",
         "settings" => "settings",
         _ => "workflows",
     };
@@ -110,6 +111,11 @@ fn with_all_they_need(live: &Live, names: &[&str]) -> Result<Wanted> {
         wanted.extend(plan.services.iter().map(|service| ("service", service.clone())));
         let allowances = plan.endpoints.iter().filter_map(|endpoint| endpoint.allowance.clone());
         wanted.extend(allowances.map(|name| ("allowance", name)));
+        for issuer in plan.issuers().filter_map(|name| live.issuers.get(name)) {
+            wanted.insert(("issuer", issuer.name.clone()));
+            wanted.extend(issuer.keys.service().map(|service| ("service", service.text.clone())));
+            wanted.extend(issuer.allowance.clone().map(|name| ("allowance", name)));
+        }
         wanted.extend(plan.queue.lane.iter().map(|lane| ("lane", lane.clone())));
         for step in plan.blocks.iter().flatten() {
             if let Action::Enqueue(enqueue) = &step.action {

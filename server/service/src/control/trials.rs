@@ -22,6 +22,7 @@ use kanzlei_lang::confidential::MASK;
 use kanzlei_lang::diagnostic::Severity;
 use kanzlei_lang::document::{self, Document, Source};
 use kanzlei_lang::edit::{self, At, Change};
+use kanzlei_model::caller::Caller as Known;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
@@ -123,6 +124,7 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
     };
     let given = delivered.as_ref().or(before.as_ref().map(|before| &before.past.input));
     let input = input(&plan.input, &asked, given)?;
+    let past_caller = before.as_ref().map(|before| before.past.caller.clone());
     let id = Uuid::now_v7();
     let mut begins = now();
     let mut remembered = None;
@@ -130,7 +132,14 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
         begins = before.started;
         remembered = before.past.kept.is_object().then(|| Value::from_json(&before.past.kept));
     }
-    let start = Start::new(id.to_string(), input.clone(), begins);
+    let calls = match (asked.caller, &past_caller) {
+        (Some(own), _) => {
+            let claims = Some(own.claims).filter(|claims| !claims.is_null());
+            Known { name: own.name.or_else(|| own.key.clone()), key: own.key, owner: own.owner, claims }
+        }
+        (None, past) => past.clone().unwrap_or_default(),
+    };
+    let start = Start { caller: calls, ..Start::new(id.to_string(), input.clone(), begins) };
     let trace_id = Uuid::new_v4().simple().to_string();
     let opened = asked.stepwise.then(|| app.trials.sessions.open((id, begins), &caller.name, &plan, &input));
     let (session, control) = opened.unzip();
@@ -177,6 +186,7 @@ pub fn context(app: &App, id: Uuid, trace_id: &str, plan: &Plan) -> Context {
         job: false,
         attempt: 1,
         generation: 0,
+        caller: Known::default(),
         confidential: plan.labels.any,
         traceparent: app.jobs.traceparent(trace_id, id),
         request_id: id.to_string(),

@@ -1,6 +1,6 @@
-//! Who calls: the key that a request shows, where its endpoint asks for one. Nothing of the body is read before.
+//! Who calls: the key or the token that a request shows, where its endpoint asks for one. Nothing of the body is read before.
 //!
-//! What a key begins belongs to it: its jobs answer nobody else, and its idempotency keys are its own.
+//! What a key or a subject begins belongs to it: its jobs answer nobody else, and its idempotency keys are its own.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -10,7 +10,9 @@ use std::time::{Duration, Instant};
 use actix_web::HttpRequest;
 use actix_web::http::header::AUTHORIZATION;
 use arc_swap::ArcSwapOption;
-use kanzlei_lang::document::workflow::Access;
+use kanzlei_compiler::plan::{NOT_ALLOWED, Plan};
+use kanzlei_lang::document::access::{Access, KeyPlace};
+use kanzlei_model::caller::Caller as Known;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_runtime::clock::now;
@@ -23,6 +25,7 @@ use sha2::{Digest, Sha256};
 use super::address;
 use super::refusal::{Refusal, timely, unavailable};
 use super::route::Route;
+use super::token;
 use crate::App;
 
 /// What keys begin with.
@@ -40,23 +43,38 @@ const RECORDED: Span = Span::from_secs(60);
 /// Who sent a request.
 #[derive(Clone, Debug, Default)]
 pub struct Caller {
-    /// What runs know of it: the name of its key, else the address it calls from.
-    pub name: Option<String>,
-    /// Whether it showed a key.
-    pub keyed: bool,
-    /// How much it may ask for, where its key says so.
+    /// What runs know of it. Its name is that of its key, `issuer/subject` of its token, else the address it calls from.
+    pub known: Known,
+    /// Whether it showed a token.
+    pub token: bool,
+    /// How much it may ask for, where its key or its issuer says so.
     pub allowance: Option<String>,
 }
 
 impl Caller {
     fn of_address(app: &App, request: &HttpRequest) -> Self {
         let name = address::client(app, request).map(|address| address.to_string());
-        Caller { name, ..Caller::default() }
+        Caller { known: Known { name, ..Known::default() }, ..Caller::default() }
     }
 
     /// The name of its key.
     pub fn key(&self) -> Option<&str> {
-        self.name.as_deref().filter(|_| self.keyed)
+        self.known.key.as_deref()
+    }
+
+    /// To whom what it begins belongs; nobody where it showed nothing.
+    pub fn owner(&self) -> Option<&str> {
+        self.known.name.as_deref().filter(|_| self.token || self.known.key.is_some())
+    }
+
+    /// Whom its allowance is counted for.
+    pub fn subject(&self) -> String {
+        let kind = match (&self.known.key, self.token) {
+            (Some(_), _) => "key",
+            (None, true) => "token",
+            (None, false) => "address",
+        };
+        format!("{kind} {}", self.known.name.as_deref().unwrap_or("unknown"))
     }
 }
 
@@ -160,16 +178,28 @@ fn is_key(text: &str) -> bool {
     rest.is_ascii() && rest.len() == RANDOM + CHECKSUM && checksum(&rest[..RANDOM]) == rest[RANDOM..]
 }
 
-/// The key that a request shows, in `Authorization` (RFC 6750) or in `X-Api-Key`.
-fn shown(request: &HttpRequest) -> Option<&str> {
-    let headers = request.headers();
-    let text = |name: &str| headers.get(name).and_then(|value| value.to_str().ok()).map(str::trim);
-    let bearer = text(AUTHORIZATION.as_str()).and_then(|value| value.split_once(' '));
-    let bearer = bearer.filter(|(scheme, _)| scheme.eq_ignore_ascii_case("bearer")).map(|(_, key)| key.trim());
-    bearer.or_else(|| text("x-api-key")).filter(|key| !key.is_empty())
+fn field<'r>(request: &'r HttpRequest, name: &str) -> Option<&'r str> {
+    request.headers().get(name).and_then(|value| value.to_str().ok()).map(str::trim)
 }
 
-fn refused(status: u16, title: &str, detail: &str, challenge: &'static str) -> Refusal {
+/// The credential of `Authorization: Bearer` (RFC 6750).
+pub fn bearer(request: &HttpRequest) -> Option<&str> {
+    let (scheme, credential) = field(request, AUTHORIZATION.as_str())?.split_once(' ')?;
+    Some(credential.trim()).filter(|credential| scheme.eq_ignore_ascii_case("bearer") && !credential.is_empty())
+}
+
+/// The key that a request shows: in `Authorization`, in a header field of its own, or where its entry says so in the query.
+fn shown(request: &HttpRequest, place: &KeyPlace) -> Option<String> {
+    let own = || field(request, place.header.as_deref().unwrap_or("x-api-key")).filter(|key| !key.is_empty());
+    let in_query = || {
+        let name = place.query.as_ref()?;
+        let pairs = kanzlei_compiler::input::form_pairs(request.query_string().as_bytes());
+        pairs.into_iter().find(|(known, _)| known == name).map(|(_, key)| key)
+    };
+    bearer(request).or_else(own).map(str::to_owned).or_else(in_query)
+}
+
+pub(super) fn refused(status: u16, title: &str, detail: &str, challenge: &'static str) -> Refusal {
     Refusal { challenge: Some(challenge), ..Problem::new(status, title).detail(detail.to_owned()).into() }
 }
 
@@ -178,30 +208,44 @@ fn refused(status: u16, title: &str, detail: &str, challenge: &'static str) -> R
 /// # Errors
 /// 401 without a valid key where one is needed, 403 where it is for other workflows, 503 while keys cannot be read.
 pub async fn caller(app: &App, request: &HttpRequest, route: &Route<'_>) -> Result<Caller, Refusal> {
-    if route.declared().access == Access::Open {
-        return Ok(Caller::of_address(app, request));
+    let declared = route.declared();
+    let caller = match &declared.access {
+        Access::Open => return Ok(Caller::of_address(app, request)),
+        Access::Key(place) => keyed(app, request, route, place).await?,
+        Access::Jwt(issuer) => token::caller(app, request, &route.live, &issuer.text).await?,
+    };
+    if !Plan::admits(declared, &caller.known) {
+        let detail = "what its key or its token says is not enough for this endpoint";
+        return Err(refused(403, NOT_ALLOWED, detail, "Bearer error=\"insufficient_scope\""));
     }
-    let held = key_of(app, request).await?;
+    Ok(caller)
+}
+
+async fn keyed(app: &App, request: &HttpRequest, route: &Route<'_>, place: &KeyPlace) -> Result<Caller, Refusal> {
+    let held = key_of(app, request, place).await?;
     if !held.is_for(&route.live, &route.workflow.plan.name) {
         let detail = "it is for other workflows; ask its operator for one that fits";
         return Err(Problem::new(403, "The key does not fit").detail(detail).into());
     }
-    Ok(Caller { name: Some(held.key.name.clone()), keyed: true, allowance: held.key.allowance.clone() })
+    let name = Some(held.key.name.clone());
+    let known = Known { name: name.clone(), key: name, owner: Some(held.key.owner.clone()), claims: None };
+    Ok(Caller { known, allowance: held.key.allowance.clone(), token: false })
 }
 
 /// The valid key of a request.
-async fn key_of(app: &App, request: &HttpRequest) -> Result<Arc<Held>, Refusal> {
-    let Some(key) = shown(request) else {
-        let detail = "send it as `Authorization: Bearer KEY`, or in `X-Api-Key`";
-        return Err(refused(401, "A key is needed", detail, "Bearer"));
+async fn key_of(app: &App, request: &HttpRequest, place: &KeyPlace) -> Result<Arc<Held>, Refusal> {
+    let Some(key) = shown(request, place) else {
+        let field = place.header.as_deref().unwrap_or("X-Api-Key");
+        let detail = format!("send it as `Authorization: Bearer KEY`, or in `{field}`");
+        return Err(refused(401, "A key is needed", &detail, "Bearer"));
     };
     let wrong = || {
         refused(401, "The key is not valid", "it is misspelled, expired or revoked", "Bearer error=\"invalid_token\"")
     };
-    if !is_key(key) {
+    if !is_key(&key) {
         return Err(wrong());
     }
-    let (hash, at) = (hash(key), now());
+    let (hash, at) = (hash(&key), now());
     let known = app.keys.fresh(app).await?;
     let held = known.1.get(&hash).filter(|held| held.is_valid(&hash, at)).cloned().ok_or_else(wrong)?;
     record_use(app, &held, at);
@@ -222,16 +266,25 @@ fn record_use(app: &App, held: &Arc<Held>, at: Timestamp) {
     }
 }
 
-/// Whether a request may see what a caller began: anybody what was begun without a key, and a key its own.
+/// Whether a request may see what a caller began: anybody what was begun without a key or a token, others their own.
 ///
 /// # Errors
-/// 401 where the request shows no valid key, 503 while keys cannot be read.
+/// 401 where the request shows no valid key or token, 503 while keys cannot be read.
 pub async fn may_see(app: &App, request: &HttpRequest, caller: Option<&str>) -> Result<bool, Refusal> {
     // An address is no name of a key.
     let Some(owner) = caller.filter(|caller| caller.parse::<std::net::IpAddr>().is_err()) else { return Ok(true) };
-    match shown(request) {
+    // Names of keys have no slash.
+    if let Some((issuer, _)) = owner.split_once('/') {
+        if bearer(request).is_none() {
+            return Ok(false);
+        }
+        let caller = token::caller(app, request, &app.live.load_full(), issuer).await?;
+        return Ok(caller.known.name.as_deref() == Some(owner));
+    }
+    let place = KeyPlace::default();
+    match shown(request, &place) {
         None => Ok(false),
-        Some(_) => Ok(key_of(app, request).await?.key.name == owner),
+        Some(_) => Ok(key_of(app, request, &place).await?.key.name == owner),
     }
 }
 

@@ -22,9 +22,7 @@ pub async fn count(app: &App, route: &Route<'_>, caller: &Caller, sent: &mut Sen
     if !allowance.counts() {
         return Ok(body);
     }
-    let kind = if caller.keyed { "key" } else { "address" };
-    let subject = format!("{kind} {}", caller.name.as_deref().unwrap_or("unknown"));
-    let standing = app.allowances.count(&app.store, allowance, &subject).await;
+    let standing = app.allowances.count(&app.store, allowance, &caller.subject()).await;
     let refused = standing.refused.clone();
     sent.standing = Some(standing);
     match refused {

@@ -43,7 +43,7 @@ pub async fn run_or_queue(
     input: Value,
     about: About<'_>,
 ) -> Result<HttpResponse, Refusal> {
-    let caller = about.caller.name;
+    let caller = about.caller.known;
     let trace_id = read::trace_id(request.headers()).unwrap_or_else(|| fresh_id().simple().to_string());
     let prefer = Prefer::of(request.headers());
     let answer = route.declared().answer;

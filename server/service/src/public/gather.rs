@@ -32,7 +32,12 @@ pub fn input(request: &HttpRequest, route: &Route, body: &Bytes, sent: &mut Sent
     let plan = &route.workflow.plan;
     let body = Body::read(media, body)?;
     sent.parsed();
-    let parts = Parts { path: route.path.clone(), query: form_pairs(request.query_string().as_bytes()), body };
+    let mut query = form_pairs(request.query_string().as_bytes());
+    // The key is the caller's, not the workflow's.
+    if let Some(name) = route.declared().access.key().and_then(|place| place.query.as_ref()) {
+        query.retain(|(known, _)| known != name);
+    }
+    let parts = Parts { path: route.path.clone(), query, body };
     let first = |name: &str| request.headers().get(name).and_then(|v| std::str::from_utf8(v.as_bytes()).ok());
     let header = |name: &str| match name.eq_ignore_ascii_case("cookie") {
         // HTTP/2 may send the pairs one by one (RFC 9113, section 8.2.3).

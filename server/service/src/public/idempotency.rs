@@ -88,7 +88,7 @@ pub async fn claim(
         return Err(Problem::new(400, "Malformed Idempotency-Key").detail(detail).into());
     };
     // Keys of different callers are different ones, though they read the same.
-    let of = caller.name.as_deref().filter(|_| caller.keyed).unwrap_or_default();
+    let of = caller.owner().unwrap_or_default();
     let hash = match of {
         "" => hash(&format!("{method} {}\n{key}", request.uri().path())),
         of => hash(&format!("{method} {}\n{of}\n{key}", request.uri().path())),

@@ -156,7 +156,7 @@ pub async fn path(rest: &str, request: &HttpRequest, app: &Data<App>) -> Result<
     let Ok(id) = text.parse::<Uuid>() else {
         return Err(Problem::new(404, "No such job").detail(format!("`{text}` is not the id of a job")).into());
     };
-    let caller = found(app, id).await?.caller;
+    let caller = found(app, id).await?.caller.name;
     if !access::may_see(app, request, caller.as_deref()).await? {
         // As if it were not there: ids of others are not confirmed.
         return Err(unknown(&id.to_string()));

@@ -24,6 +24,7 @@ mod read;
 mod refusal;
 mod respond;
 mod route;
+mod token;
 mod web;
 mod webhooks;
 

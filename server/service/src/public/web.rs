@@ -10,8 +10,8 @@ use actix_web::http::header::{
 use actix_web::http::{Method, StatusCode};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_compiler::plan::Endpoint;
+use kanzlei_lang::document::access::Access;
 use kanzlei_lang::document::web::{Cache, Cors};
-use kanzlei_lang::document::workflow::Access;
 use kanzlei_model::time::Timestamp;
 use kanzlei_runtime::live::{Found, Live};
 use sha2::{Digest, Sha256};
@@ -60,7 +60,7 @@ pub async fn finish(endpoint: &Endpoint, request: &HttpRequest, mut response: Ht
         Some(cache)
             if response.status() == StatusCode::OK && matches!(*request.method(), Method::GET | Method::HEAD) =>
         {
-            cached(cache, endpoint.access, request, response).await
+            cached(cache, &endpoint.access, request, response).await
         }
         _ => response,
     }
@@ -84,12 +84,12 @@ fn allow(cors: &Cors, origin: &str, headers: &mut HeaderMap) -> bool {
 }
 
 /// Says how long an answer is fresh, and answers 304 where the client has these bytes. What a workflow says itself stays.
-async fn cached(cache: &Cache, access: Access, request: &HttpRequest, response: HttpResponse) -> HttpResponse {
+async fn cached(cache: &Cache, access: &Access, request: &HttpRequest, response: HttpResponse) -> HttpResponse {
     let mut response = response;
     let headers = response.headers_mut();
     if !headers.contains_key(CACHE_CONTROL) {
         // Answers for a key are nobody else's.
-        let whose = if access == Access::Open { "public" } else { "private" };
+        let whose = if access.is_open() { "public" } else { "private" };
         insert(headers, "cache-control", &format!("{whose}, max-age={}", cache.fresh.as_secs()));
     }
     if !cache.vary.is_empty()

@@ -3,6 +3,8 @@
 //! A message that is not proven is a refusal and nothing more. One that is proven is a delivery: it is kept with its job in one
 //! transaction before 202 is sent, or before the run begins where its sender waits for the reply.
 
+use std::sync::Arc;
+
 use actix_web::http::header::CONTENT_TYPE;
 use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse};
@@ -15,16 +17,18 @@ use kanzlei_model::problem::Problem;
 use kanzlei_model::time::Span;
 use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::{fresh_id, now};
+use kanzlei_runtime::live::Live;
 use kanzlei_runtime::proof::{self, Unproven};
 use kanzlei_runtime::queue::Origin;
 use kanzlei_runtime::queue::deliveries::{Arrival, Understood, understood};
 use kanzlei_store::queue::{Delivery, DeliveryState};
 
+use super::access::Caller;
 use super::admit::Admitted;
 use super::execute::{self, About};
 use super::refusal::{Refusal, Sent, from_store, timely};
 use super::route::Route;
-use super::{address, gather, idempotency, jobs, read};
+use super::{address, gather, idempotency, jobs, read, token};
 use crate::App;
 
 /// The longest value that is echoed, in bytes.
@@ -46,7 +50,8 @@ pub async fn receive(
     let Some(webhook) = route.declared().webhook.clone() else {
         return Err(Problem::new(404, "Not found").into());
     };
-    let proven = prove(app, request, &webhook, body)?;
+    let (proven, sender) = prove(app, request, &route.live, &webhook, body).await?;
+    let about = About { caller: sender.unwrap_or(about.caller), ..about };
     let message = message(request, &webhook, about.id.to_string(), media, body);
     if let Some(response) = echo(&webhook, &message)? {
         return Ok(response);
@@ -60,7 +65,7 @@ pub async fn receive(
         id: about.id,
         received: about.started,
         entry: route.workflow.entries[route.endpoint].to_string(),
-        caller: about.caller.name.clone(),
+        caller: about.caller.known.name.clone(),
         request_id: about.request_id.to_owned(),
         proof: proof_shown(&webhook, &proven),
         revision: route.workflow.revision,
@@ -77,7 +82,7 @@ pub async fn receive(
         let id = app.jobs.id_of_request(about.id);
         let origin = Origin {
             entry: arrival.entry,
-            caller: about.caller.name,
+            caller: about.caller.known,
             request_id: about.request_id.to_owned(),
             trace_id: read::trace_id(request.headers()).unwrap_or_else(|| fresh_id().simple().to_string()),
             generation: 0,
@@ -142,8 +147,8 @@ pub async fn capture(
     if let Some(response) = echo(webhook, &message)? {
         return Ok(Captured::Answered(response));
     }
-    let proof = match prove(app, request, webhook, body) {
-        Ok(secret) => proof_shown(webhook, &secret),
+    let proof = match prove(app, request, &route.live, webhook, body).await {
+        Ok((secret, _)) => proof_shown(webhook, &secret),
         Err(refusal) => {
             let why = refusal.problem.detail.clone().unwrap_or_default();
             format!("{}, not proven: {why}", webhook.proof.kind())
@@ -181,8 +186,15 @@ fn proof_shown(webhook: &Webhook, secret: &str) -> String {
     }
 }
 
-/// Checks where a message comes from and that it is its sender's; returns the secret that proved it.
-fn prove(app: &App, request: &HttpRequest, webhook: &Webhook, body: &[u8]) -> Result<String, Refusal> {
+/// Checks where a message comes from and that it is its sender's; returns the secret that proved it, and the sender that a token
+/// names.
+async fn prove(
+    app: &App,
+    request: &HttpRequest,
+    live: &Arc<Live>,
+    webhook: &Webhook,
+    body: &[u8],
+) -> Result<(String, Option<Caller>), Refusal> {
     let peer = address::client(app, request);
     if let Some(networks) = &webhook.networks
         && !peer.is_some_and(|peer| networks.contains(peer))
@@ -192,7 +204,11 @@ fn prove(app: &App, request: &HttpRequest, webhook: &Webhook, body: &[u8]) -> Re
     }
     // A question by GET has no body that could be signed.
     if webhook.proof.signs() && !webhook.accepts(request.method().as_str()) {
-        return Ok(String::new());
+        return Ok((String::new(), None));
+    }
+    if let Proof::Jwt(issuer) = &webhook.proof {
+        let sender = token::caller(app, request, live, &issuer.text).await?;
+        return Ok((issuer.text.clone(), Some(sender)));
     }
     let message = proof::Message {
         method: request.method().as_str(),
@@ -203,7 +219,8 @@ fn prove(app: &App, request: &HttpRequest, webhook: &Webhook, body: &[u8]) -> Re
         body,
     };
     let secret = |name: &str| app.effects.secrets.get(name, Purpose::Signing).ok();
-    proof::check(&webhook.proof, &message, &secret, now().as_secs()).map_err(|unproven| match unproven {
+    let proven = proof::check(&webhook.proof, &message, &secret, now().as_secs());
+    proven.map(|secret| (secret, None)).map_err(|unproven| match unproven {
         Unproven::Message(why) => {
             let challenge = match webhook.proof {
                 Proof::Bearer(_) => Some("Bearer"),

@@ -24,7 +24,7 @@ fn job(id: u128, lane: &str) -> NewJob {
         batch: None,
         ordering_key: None,
         entry: "POST /w".into(),
-        caller: None,
+        caller: Default::default(),
         request_id: format!("r{id}"),
         listed: true,
         trace_id: "0".repeat(32),

@@ -26,6 +26,7 @@ mod schedules;
 mod secrets;
 mod settings;
 mod statistics;
+mod tokens;
 mod trials;
 
 mod webhooks;

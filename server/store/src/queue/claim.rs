@@ -1,6 +1,7 @@
 //! Claiming jobs: which lanes have due jobs, and claiming the first ones of a lane for a worker. A worker is a
 //! process; its lease is its own row, and each claimed job gets a new fence.
 
+use kanzlei_model::caller::Caller;
 use kanzlei_model::time::{Span, Timestamp};
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
@@ -73,7 +74,7 @@ pub struct Claimed {
     /// Entry it came through: `POST /harbours/{harbour}/quotes`.
     pub entry: String,
     /// Whose credential the request carried.
-    pub caller: Option<String>,
+    pub caller: Caller,
     /// `X-Request-Id` of the request that caused it.
     pub request_id: String,
     /// Trace id of W3C Trace Context, 32 hexadecimal digits.
@@ -518,7 +519,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
         return Ok(Vec::new());
     }
     let rows = sqlx::query!(
-        "SELECT id, fence, lane, workflow, revision, generation, depth, priority, ordering_key, tag, entry, caller, request_id, trace_id, accepted, due,
+        "SELECT id, fence, lane, workflow, revision, generation, depth, priority, ordering_key, tag, entry, caller, caller_facts, request_id, trace_id, accepted, due,
                 started AS `started!`, stop AS `stop: bool`, attempt, retries, outcomes, (status IS NOT NULL) AS `replied!: bool`, notes, input, sealed AS `sealed: bool`, kept_for, unattended AS `unattended: bool`
          FROM job WHERE phase = 2 AND lane = ? AND ready_at = ? AND worker = ? ORDER BY claim_rank, due",
         lane,
@@ -542,7 +543,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
             ordering_key: row.ordering_key,
             tag: row.tag,
             entry: row.entry,
-            caller: row.caller,
+            caller: Caller::of(row.caller, row.caller_facts.as_deref()),
             request_id: row.request_id,
             trace_id: row.trace_id,
             accepted: Timestamp::from_micros(row.accepted),

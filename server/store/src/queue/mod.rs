@@ -30,6 +30,7 @@ pub use schedule::{CallbackState, Firing, TimetableState};
 use std::collections::{BTreeSet, HashSet};
 
 use backon::{ExponentialBuilder, Retryable};
+use kanzlei_model::caller::Caller;
 use kanzlei_model::time::{Span, Timestamp};
 use sqlx::{MySql, QueryBuilder};
 use uuid::Uuid;
@@ -69,7 +70,7 @@ pub struct NewJob {
     /// Entry it came through: `POST /harbours/{harbour}/quotes`.
     pub entry: String,
     /// Whose credential the request carried.
-    pub caller: Option<String>,
+    pub caller: Caller,
     /// `X-Request-Id` of the request that caused it.
     pub request_id: String,
     /// Whether the job is listed under that id, because its own id does not follow from it.
@@ -166,7 +167,7 @@ impl Store {
         }
         for chunk in portions_within(&jobs, |job| job.input.len()) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "INSERT INTO job (id, phase, lane, claim_rank, ready_at, workflow, revision, generation, depth, priority, tag, batch, ordering_key, entry, caller, request_id, trace_id, accepted, due, input, sealed, kept_for, unattended) ",
+                "INSERT INTO job (id, phase, lane, claim_rank, ready_at, workflow, revision, generation, depth, priority, tag, batch, ordering_key, entry, caller, caller_facts, request_id, trace_id, accepted, due, input, sealed, kept_for, unattended) ",
             );
             query.push_values(chunk, |mut row, job| {
                 row.push_bind(job.id.as_bytes().as_slice())
@@ -183,7 +184,8 @@ impl Store {
                     .push_bind(job.batch.as_ref().map(|id| id.as_bytes().as_slice()))
                     .push_bind(&job.ordering_key)
                     .push_bind(&job.entry)
-                    .push_bind(&job.caller)
+                    .push_bind(&job.caller.name)
+                    .push_bind(job.caller.facts())
                     .push_bind(&job.request_id)
                     .push_bind(&job.trace_id)
                     .push_bind(job.accepted.as_micros())

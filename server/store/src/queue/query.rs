@@ -1,5 +1,6 @@
 //! Reading jobs and groups: for clients, the command line, the console.
 
+use kanzlei_model::caller::Caller;
 use kanzlei_model::time::{Span, Timestamp};
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
@@ -49,7 +50,7 @@ pub struct JobRow {
     /// Entry it came through: `POST /harbours/{harbour}/quotes`.
     pub entry: String,
     /// Whose credential the request carried.
-    pub caller: Option<String>,
+    pub caller: Caller,
     /// `X-Request-Id` of the request that caused it.
     pub request_id: String,
     /// Trace id of W3C Trace Context, 32 hexadecimal digits.
@@ -306,7 +307,7 @@ impl Store {
     /// Returns one job.
     pub async fn job(&self, id: Uuid) -> Result<Option<JobRow>> {
         let row = sqlx::query!(
-            "SELECT id, phase, lane, claim_rank, ready_at, workflow, revision, generation, priority, tag, batch, ordering_key, entry, caller, request_id, trace_id,
+            "SELECT id, phase, lane, claim_rank, ready_at, workflow, revision, generation, priority, tag, batch, ordering_key, entry, caller, caller_facts, request_id, trace_id,
                     accepted, due, started, ended, worker AS `worker: Vec<u8>`, stop AS `stop: bool`, waits_for, attempt, depth, retries, outcomes, changes, progress,
                     notes, status, reply, failure, input, sealed AS `sealed: bool`, history, expires
              FROM job WHERE id = ?",
@@ -329,7 +330,7 @@ impl Store {
             batch: row.batch.as_deref().map(uuid),
             ordering_key: row.ordering_key,
             entry: row.entry,
-            caller: row.caller,
+            caller: Caller::of(row.caller, row.caller_facts.as_deref()),
             request_id: row.request_id,
             trace_id: row.trace_id,
             accepted: Timestamp::from_micros(row.accepted),

@@ -35,7 +35,7 @@ fn run(workflow: &str, state: &str, started: i64) -> Run {
         duration: Span::from_micros(10),
         request_id: "r".into(),
         trace_id: "0".repeat(32),
-        caller: None,
+        caller: Default::default(),
         input: "{}".into(),
         kept: Some(r#"{"last":3}"#.into()),
         settings: None,

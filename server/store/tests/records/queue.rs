@@ -23,7 +23,7 @@ pub(crate) fn job(n: u128, lane: &str) -> NewJob {
         batch: None,
         ordering_key: None,
         entry: "POST /w".into(),
-        caller: None,
+        caller: Default::default(),
         request_id: "r".into(),
         listed: false,
         trace_id: "0".repeat(32),

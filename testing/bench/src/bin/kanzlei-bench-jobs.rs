@@ -47,7 +47,7 @@ fn job(due: i64, generation: u64) -> NewJob {
         batch: None,
         ordering_key: None,
         entry: "POST /bench/job".into(),
-        caller: Some("127.0.0.1".into()),
+        caller: kanzlei_model::caller::Caller::named("127.0.0.1"),
         request_id: Uuid::new_v4().to_string(),
         listed: false,
         trace_id: Uuid::new_v4().simple().to_string(),

@@ -55,7 +55,7 @@ pub async fn keep(app: &App, tried: Ended, about: About) -> api::Trial {
         started: about.begins,
         request_id: about.id.to_string(),
         trace_id: about.trace_id,
-        caller: None,
+        caller: Default::default(),
         ended: machine.ended().cloned().unwrap_or_else(unfinished),
         input: about.input,
         machine,
