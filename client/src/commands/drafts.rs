@@ -231,6 +231,9 @@ pub fn restore(api: &Api, place: &str, deploy: bool, json: bool) -> Done {
 pub fn print_consequences(done: &DeployedDocument) {
     print_steps(&done.steps, "  ");
     print_clients(&done.clients, "  ");
+    for line in done.databases.iter().filter(|_| !done.unchanged) {
+        println!("  {line}");
+    }
     if !done.callers.is_empty() && !done.unchanged {
         println!("  {}", draw::dim(&format!("called by {}", done.callers.join(", "))));
     }

@@ -159,6 +159,11 @@
       <div class="fact"><span>{own.clients.some((one) => one.breaking) ? '!' : '✓'} Clients</span>
         <div>{#each own.clients as client (client.text)}<p class:error={client.breaking}>{client.breaking ? 'breaking: ' : ''}{client.text}</p>{:else}<p>the description of its addresses does not change</p>{/each}</div>
       </div>
+      {#if own.databases?.length}
+        <div class="fact"><span>! Databases</span>
+          <div>{#each own.databases as line (line)}<p>{line}</p>{/each}</div>
+        </div>
+      {/if}
       <div class="fact"><span>{own.callers.length ? '!' : '✓'} Callers</span>
         <div>{#if own.callers.length}{own.callers.join(', ')} invoke or queue it{:else}no other workflow invokes it{/if}</div>
       </div>

@@ -61,6 +61,9 @@ api! {
         pub steps: Vec<StepChange>,
         /// What those who call it see of the change.
         pub clients: Vec<ClientChange>,
+        /// What it does in databases: triggers of tables that it watches.
+        #[serde(default)]
+        pub databases: Vec<String>,
         /// The live workflows that invoke or queue it.
         pub callers: Vec<String>,
     }

@@ -37,6 +37,7 @@ pub mod statistics;
 pub mod timetables;
 pub mod transfer;
 pub mod trials;
+pub mod watches;
 pub mod workflows;
 
 /// Any JSON value.

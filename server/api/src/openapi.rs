@@ -8,7 +8,7 @@ use serde_json::{Map, json};
 use crate::{
     Json, databases, deliveries, deploys, drafts, issuers, jobs, keys, lanes, language, operators, previews,
     rehearsals, requests, runs, scratch, secrets, services, session, settings, statistics, timetables, transfer,
-    trials, workflows,
+    trials, watches, workflows,
 };
 
 /// One operation, as the document describes it.
@@ -370,6 +370,7 @@ fn operations() -> Operations {
     keep.problems(&[404, 409, 422]);
     all.get::<settings::Settings>("/settings", "settings", "Settings that documents declare; a deploy sets them");
     all.get::<secrets::Secrets>("/secrets", "secrets", "Names of secrets, and what uses them");
+    all.get::<watches::Watches>("/watches", "watches", "Tables whose changed rows begin jobs, with their backlog");
     all.get::<issuers::Issuers>("/issuers", "issuers", "Issuers of tokens, and whether their keys are known");
     all.get::<keys::Keys>("/keys", "keys", "Keys of callers with their last use");
     all.post::<keys::NewKey, keys::MadeKey>("/keys", "addKey", "Makes a key; it is shown only now")

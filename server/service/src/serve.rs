@@ -333,6 +333,8 @@ impl Service {
         let jobs = self.app.jobs.clone();
         let j = jobs.clone();
         self.supervisor.keep("timetables", move || worker::timetables::run(j.clone()));
+        let (effects, process, length) = (self.app.effects.clone(), self.worker.name().to_owned(), config.jobs.length);
+        self.supervisor.keep("changes", move || worker::changes::run(effects.clone(), process.clone(), length));
         self.supervisor.keep("notices", move || worker::notices::run(jobs.clone()));
         let (dead, declared_dead) = tokio::sync::mpsc::channel(1);
         let renewal = self.worker.renewal(&config.database.url, dead, self.supervisor.stop());

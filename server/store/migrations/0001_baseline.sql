@@ -501,6 +501,18 @@ CREATE TABLE delivery_key (
     INDEX delivery_key_until (until)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
+-- How watched tables stand.
+CREATE TABLE watched (
+    name     VARCHAR(60)     NOT NULL,
+    tab      VARCHAR(64)     NOT NULL,
+    accepted BIGINT UNSIGNED NOT NULL,
+    jobs     BIGINT UNSIGNED NOT NULL,
+    unfit    BIGINT UNSIGNED NOT NULL,
+    last     BIGINT          NOT NULL,
+    process  VARCHAR(200)    NOT NULL,
+    PRIMARY KEY (name, tab)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
 -- What callers have used of their allowances, over all processes. Each takes portions by compare-and-set on the version.
 CREATE TABLE meter (
     allowance VARCHAR(60)     NOT NULL,

@@ -52,9 +52,9 @@ pub struct Filter {
     pub limit: u32,
 }
 
-impl Store {
-    /// Writes refusals. An existing one stays as it is.
-    pub async fn write_refusals(&self, refusals: &[Refusal]) -> Result<()> {
+impl Refusal {
+    /// The statement that writes refusals. An existing one stays as it is.
+    pub(crate) fn insert<'r>(refusals: impl IntoIterator<Item = &'r Refusal>) -> QueryBuilder<MySql> {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(
             "INSERT IGNORE INTO refusal (id, at, entry, workflow, request_id, caller, status, problem, media, size, digest, body) ",
         );
@@ -72,6 +72,14 @@ impl Store {
                 .push_bind(&refusal.digest)
                 .push_bind(&refusal.body);
         });
+        query
+    }
+}
+
+impl Store {
+    /// Writes refusals. An existing one stays as it is.
+    pub async fn write_refusals(&self, refusals: &[Refusal]) -> Result<()> {
+        let mut query = Refusal::insert(refusals);
         query.build().persistent(false).execute(&self.pool).await.map(|_| ()).doing("writing refusals")
     }
 

@@ -20,8 +20,8 @@ const READER: &str = "reader";
 const SCRATCH: &str = "kanzlei_scratch";
 /// Rights of the service on its own schema: it keeps records, and brings their tables up to date.
 const SERVICE: &str = "SELECT, INSERT, UPDATE, DELETE, CREATE, ALTER, DROP, INDEX, REFERENCES";
-/// Rights on a schema that `sql` steps name; CREATE prepares it for jobs.
-const AUTHORS: &str = "SELECT, INSERT, UPDATE, DELETE, CREATE";
+/// Rights on a schema that `sql` steps name; CREATE prepares it for jobs, TRIGGER watches its rows.
+const AUTHORS: &str = "SELECT, INSERT, UPDATE, DELETE, CREATE, TRIGGER, REFERENCES";
 
 /// A running server. Dropping it stops it.
 #[derive(Debug)]

@@ -299,6 +299,12 @@ pub(super) struct Outside {
 }
 
 impl Outside {
+    /// Adds a name in a slot.
+    pub fn knows_at(&mut self, name: &str, slot: u32, of: Type) {
+        self.scope.define_at(name, slot);
+        self.env.set(slot, of);
+    }
+
     /// Adds a name.
     pub fn knows(&mut self, name: &str, of: Type) {
         self.env.set(self.scope.define(name), of);

@@ -27,6 +27,7 @@ mod settings;
 mod statements;
 mod steps;
 pub mod watch;
+pub mod watches;
 mod webhooks;
 
 pub use settings::{Setting, Settings};
@@ -83,6 +84,8 @@ pub struct Known {
     pub statements: BTreeMap<(String, String), Result<Vec<Column>, String>>,
     /// Tables whose engine has no transactions, with the engine, by database.
     pub no_transactions: BTreeMap<String, Vec<(String, String)>>,
+    /// Tables that entries of kind `change` watch, by database and table.
+    pub watched: BTreeMap<(String, String), watches::Watched>,
     /// What databases lack to perform steps of jobs once.
     pub unprepared: BTreeMap<String, Vec<String>>,
 }

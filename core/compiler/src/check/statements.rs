@@ -9,6 +9,7 @@ use crate::plan::{self, Maker, Plan, Statement};
 use crate::sql::columns::{Described, Unknown, described};
 use crate::sql::{Class, Needs, judge, parameters, words};
 use kanzlei_lang::diagnostic::{Place, Report};
+use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::step::Sql;
 use kanzlei_lang::document::workflow::Answer;
 use kanzlei_lang::document::{self, Workflow};
@@ -18,19 +19,23 @@ use kanzlei_lang::types::{Type, row};
 /// How long statements may take by default.
 const WITHIN: std::time::Duration = std::time::Duration::from_secs(5);
 
+/// Reports a database that the service does not know.
+pub(super) fn known_database(named: &Named, known: Option<&super::Known>, report: &mut Report) {
+    let Some(known) = known.filter(|known| !known.databases.contains_key(&named.text)) else { return };
+    let name = &named.text;
+    report.error("unknown-database", named.at, format!("the service knows no database `{name}`"));
+    match suggest::nearest(name, known.databases.keys().map(String::as_str)) {
+        Some(near) => report.did_you_mean(near),
+        None => report.help(format!("name it in the service's settings: `databases.{name}.url`")),
+    };
+}
+
 pub(super) fn compile(walk: &mut Walk, sql: &Sql) -> Option<plan::Sql> {
     let mut statements = Vec::with_capacity(sql.statements.len());
     let mut needs = Needs::default();
     let mut writes = false;
     let mut whole = true;
-    if let Some(known) = walk.known.filter(|known| !known.databases.contains_key(&sql.database.text)) {
-        let name = &sql.database.text;
-        walk.report.error("unknown-database", sql.database.at, format!("the service knows no database `{name}`"));
-        match suggest::nearest(name, known.databases.keys().map(String::as_str)) {
-            Some(near) => walk.report.did_you_mean(near),
-            None => walk.report.help(format!("name it in the service's settings: `databases.{name}.url`")),
-        };
-    }
+    known_database(&sql.database, walk.known, walk.report);
     for statement in &sql.statements {
         let text = statement.text.as_text().unwrap_or_default();
         if let Some(at) = text.find("${") {
@@ -146,8 +151,8 @@ fn report_unknown(walk: &mut Walk, statement: &document::step::Statement, databa
 /// What is wrong with a statement that is to be performed once.
 fn once_fits(walk: &mut Walk, sql: &Sql, at: Place, text: &str, class: Class) {
     let words = words(text);
-    if words.iter().any(|word| word.eq_ignore_ascii_case(MARKERS)) {
-        walk.report.error("reserved-table", at, format!("`{MARKERS}` is the service's own table"));
+    if let Some(own) = OWN.iter().find(|own| words.iter().any(|word| word.eq_ignore_ascii_case(own))) {
+        walk.report.error("reserved-table", at, format!("`{own}` is the service's own table"));
         walk.report.help("it holds which steps of jobs were performed; no statement may name it");
     }
     let commits = matches!(class, Class::Defines | Class::Calls);
@@ -186,7 +191,8 @@ pub(super) fn unprepared(
     let mut jobs: Vec<&Arc<Plan>> = plans
         .values()
         .filter(|plan| {
-            let later = plan.endpoints.iter().any(|endpoint| endpoint.answer != Answer::Now);
+            let later =
+                plan.endpoints.iter().any(|endpoint| endpoint.answer != Answer::Now) || !plan.watches.is_empty();
             later || plan.durable || !plan.timetables.is_empty() || queued.contains(plan.name.as_str())
         })
         .collect();
@@ -208,8 +214,8 @@ pub(super) fn unprepared(
     }
 }
 
-/// The table that holds which steps of jobs were performed.
-pub const MARKERS: &str = "kanzlei_done";
+/// The service's own tables in databases of authors: which steps of jobs were performed, and which rows changed.
+pub const OWN: [&str; 2] = ["kanzlei_done", "kanzlei_change"];
 
 impl Walk<'_, '_, '_> {
     /// What the database reported of a statement, where it was asked; else what its description says.

@@ -127,6 +127,7 @@ pub(super) fn compile(
     }
     workflow.webhooks.iter().for_each(|webhook| endpoints.extend(walk.webhook(webhook)));
     walk.durable_entries();
+    let watches = workflow.watches.iter().filter_map(|watch| walk.watch_of(watch)).collect();
     let timetables = workflow.timetables.iter().filter_map(|timetable| walk.timetable(timetable)).collect();
     let input = input?;
     // The pass walks steps of the document and of the plan in pairs, so there must be one for each.
@@ -144,6 +145,7 @@ pub(super) fn compile(
     let functions = workflow.functions.iter().map(|(name, node)| (name.text.clone(), text(node))).collect();
     Some(Plan {
         labels,
+        watches,
         timetables,
         queue,
         durable: walk.durable,
@@ -453,14 +455,34 @@ impl Walk<'_, '_, '_> {
 
     /// What must hold of the caller of an endpoint: an expression that knows `caller` alone.
     fn needs(&mut self, node: &Node, access: &Access) -> Option<Expression> {
-        let mut scope = Scope::default();
-        scope.define_at(FIXED[CALLER as usize], CALLER);
-        let mut env = Env::default();
-        env.set(CALLER, scope::shown(access, self.issuers));
-        let around = (std::mem::replace(&mut self.scope, scope), std::mem::replace(&mut self.env, env));
+        let caller = scope::shown(access, self.issuers);
+        self.condition_outside("needs", node, [(CALLER, FIXED[CALLER as usize], caller)])
+    }
+
+    /// A slot outside of the steps that holds a bare expression over these names alone, each in its slot.
+    pub(super) fn condition_outside<const N: usize>(
+        &mut self,
+        what: &str,
+        node: &Node,
+        names: [(u32, &str, Type); N],
+    ) -> Option<Expression> {
+        let mut around = (Scope::default(), Env::default(), vec![String::new(); FIXED.len() + N]);
+        for (slot, name, of) in names {
+            around.0.define_at(name, slot);
+            around.1.set(slot, of);
+            if let Some(known) = around.2.get_mut(slot as usize) {
+                *known = name.to_owned();
+            }
+        }
+        let mut exchange = |walk: &mut Self| {
+            std::mem::swap(&mut walk.scope, &mut around.0);
+            std::mem::swap(&mut walk.env, &mut around.1);
+            std::mem::swap(&mut walk.slots, &mut around.2);
+        };
         let used = self.uses_caller;
-        let condition = self.condition("needs", node);
-        (self.scope, self.env) = around;
+        exchange(self);
+        let condition = self.condition(what, node);
+        exchange(self);
         self.uses_caller = used;
         condition
     }

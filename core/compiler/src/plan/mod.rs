@@ -7,6 +7,7 @@
 pub mod allowance;
 pub mod issuer;
 pub mod sheet;
+pub mod watch;
 pub mod webhook;
 
 use std::collections::BTreeMap;
@@ -16,6 +17,7 @@ use std::time::Duration;
 pub use allowance::Allowance;
 pub use issuer::Issuer;
 pub use sheet::Paragraph;
+pub use watch::Watch;
 pub use webhook::Webhook;
 
 use crate::input::{EndpointInput, InputPlan};
@@ -64,6 +66,8 @@ pub struct Plan {
     pub input: InputPlan,
     /// The endpoints.
     pub endpoints: Vec<Endpoint>,
+    /// Tables whose rows it watches.
+    pub watches: Vec<Watch>,
     /// The timetables.
     pub timetables: Vec<Timetable>,
     /// How its jobs are queued.

@@ -119,6 +119,15 @@ pub const ONCE_PER: &[KeySpec] = keys! {
     "for", DURATION, "How long a message is remembered; default: `7 days`.";
 };
 
+/// Keys of a changed row.
+pub const CHANGE: &[KeySpec] = keys! {
+    "change", TEXT, "The table whose rows are watched: `bill`.";
+    "database", TEXT, "Its database, as `sql` steps name it.";
+    "of", r#"{"type":"array","items":{"enum":["insert","update","delete"]}}"#, "What must happen to a row; default: any of `[insert, update, delete]`.";
+    "when", CONDITION, "What must hold, over `before` and `after`: `after.paid && !before?.paid`; changes for which it does not begin nothing.";
+    "send", VALUES, "The input, from the change: `{bill: \"${after.id}\"}`; `change` has `of` and `at`. By default columns of the row are the inputs of the same name.";
+};
+
 /// Keys of a timetable by pattern.
 pub const TIMETABLE: &[KeySpec] = keys! {
     "timetable", r#"{"type":["string","array"],"items":{"type":"string"}}"#, "When a job is due: a pattern of five fields (minute, hour, day of month, month, weekday), or a list of them.";
@@ -313,4 +322,4 @@ pub const STEP_KINDS: &[(&str, &[KeySpec])] = &[
 ];
 
 /// Step and entry kinds of the language that this version does not run yet.
-pub(super) const LATER: &[&str] = &["mail", "render", "file", "change", "script"];
+pub(super) const LATER: &[&str] = &["mail", "render", "file", "script"];

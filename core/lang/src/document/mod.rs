@@ -15,6 +15,7 @@
 pub mod access;
 pub mod allowance;
 pub mod cases;
+pub mod change;
 pub mod database;
 pub mod issuer;
 pub mod keys;

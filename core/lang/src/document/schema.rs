@@ -40,6 +40,7 @@ fn workflow() -> Value {
         "entry": {"oneOf": [
             object(&[keys::ENDPOINT], &["endpoint", "access"]),
             object(&[keys::WEBHOOK], &["webhook", "proof"]),
+            object(&[keys::CHANGE], &["change", "database"]),
             object(&[keys::TIMETABLE], &["timetable"]),
             object(&[keys::EVERY, &keys::TIMETABLE[2..]], &["every"]),
         ]},

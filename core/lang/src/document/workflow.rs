@@ -6,6 +6,7 @@
 use std::time::Duration;
 
 use super::access::{self, Access};
+use super::change::{self, Watch};
 use super::keys::{ENDPOINT, EVERY, LATER, LIMITS, NOTIFY, QUEUE, TIMETABLE, WORKFLOW};
 use super::reader::{MAX_NAME, Members, Named, constant, is_document_name, is_identifier};
 use super::retry::{self, Retry};
@@ -43,6 +44,8 @@ pub struct Workflow {
     pub entries: Vec<Endpoint>,
     /// Webhooks.
     pub webhooks: Vec<Webhook>,
+    /// Tables whose rows are watched.
+    pub watches: Vec<Watch>,
     /// Timetables.
     pub timetables: Vec<Timetable>,
     /// How its jobs are queued.
@@ -220,12 +223,15 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
         }
     };
     let (mut entries, mut webhooks, mut timetables) = (Vec::new(), Vec::new(), Vec::new());
+    let mut watches = Vec::new();
     for node in members.list("entries", report) {
         let has = |name: &str| node.as_map().is_some_and(|members| members.iter().any(|(key, _)| key.name == name));
         if has("timetable") || has("every") {
             timetables.extend(timetable(node, report));
         } else if has("webhook") {
             webhooks.extend(webhook::read(node, report));
+        } else if has("change") {
+            watches.extend(change::read(node, report));
         } else {
             entries.extend(endpoint(node, report));
         }
@@ -254,7 +260,20 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
     if count > MAX_STEPS {
         report.error("too-many-steps", name.at, format!("{count} steps; at most {MAX_STEPS} are allowed"));
     }
-    Some(Workflow { name, about, input, extra, entries, webhooks, timetables, queue, functions, replies, steps })
+    Some(Workflow {
+        name,
+        about,
+        input,
+        extra,
+        entries,
+        webhooks,
+        watches,
+        timetables,
+        queue,
+        functions,
+        replies,
+        steps,
+    })
 }
 
 /// Reads what is declared by a name and a JSON Schema; `what` is what messages call it.

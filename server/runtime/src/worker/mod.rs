@@ -7,6 +7,7 @@
 //! [`drive`] drives one job, [`write`] records what jobs do, [`lease`] and [`renewal`] keep the lease, [`tally`] counts;
 //! [`timetables`] and [`notices`] act on due times.
 
+pub mod changes;
 pub mod drive;
 pub mod lease;
 pub mod notices;
@@ -86,6 +87,11 @@ impl Worker {
             by_lane: Mutex::default(),
             stamp: AtomicI64::new(0),
         })
+    }
+
+    /// The name of its process.
+    pub fn name(&self) -> &str {
+        &self.name
     }
 
     /// The renewal of this worker's lease.

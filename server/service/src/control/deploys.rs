@@ -25,7 +25,7 @@ use sha2::{Digest, Sha256};
 
 use super::auth::Caller;
 use super::workflows::endpoints;
-use super::{LARGEST, settings};
+use super::{LARGEST, settings, watches};
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -190,7 +190,8 @@ pub(super) async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked>
         .map(|(database, statement)| (database.clone(), statement.prepared()))
         .take(MOST_STATEMENTS)
         .collect();
-    if asked.is_empty() && known.unprepared.is_empty() {
+    known.watched = watches::reported(app, checked.workflows.iter().map(|(_, plan)| plan)).await;
+    if asked.is_empty() && known.unprepared.is_empty() && known.watched.is_empty() {
         return Ok(checked);
     }
     for (name, text) in asked {
@@ -244,21 +245,26 @@ struct Change {
     steps: Vec<compare::StepChange>,
     clients: Vec<compare::ClientChange>,
     callers: Vec<String>,
+    databases: Vec<String>,
 }
 
 impl Change {
     fn of(document: &NewDocument, live: &Live, plans: &BTreeMap<String, Arc<Plan>>) -> Self {
+        let of_kind = document.kind == "workflow";
+        let plan = live.workflows.get(&document.name).map(|workflow| &workflow.plan).filter(|_| of_kind);
+        let after = plans.get(&document.name).filter(|_| of_kind);
+        let databases = watches::consequences(plan.map(|plan| &**plan), after.map(|plan| &**plan));
         let before = live.documents.iter().find(|d| d.kind == document.kind && d.name == document.name);
         let Some(before) = before.filter(|before| document.kind == "workflow" && before.source != document.source)
         else {
-            return Change::default();
+            return Change { databases, ..Change::default() };
         };
-        let plan = live.workflows.get(&document.name).map(|workflow| &workflow.plan);
         let clients = plan.zip(plans.get(&document.name)).map(|(before, after)| compare::clients(before, after));
         let calls = |plan: &&Arc<Plan>| plan.invokes.contains(&document.name) || plan.enqueues.contains(&document.name);
         Change {
             steps: compare::steps_of(&before.source, &document.source),
             clients: clients.unwrap_or_default(),
+            databases,
             callers: plans
                 .values()
                 .filter(calls)
@@ -276,8 +282,8 @@ impl Change {
         unchanged: bool,
         endpoints: Vec<Endpoint>,
     ) -> DeployedDocument {
-        let Change { steps, clients, callers } = self;
-        DeployedDocument { kind, name, revision, unchanged, endpoints, steps, clients, callers }
+        let Change { steps, clients, callers, databases } = self;
+        DeployedDocument { kind, name, revision, unchanged, endpoints, steps, clients, databases, callers }
     }
 }
 
@@ -372,7 +378,8 @@ pub(super) async fn perform(app: &App, caller: &Caller, live: &Arc<Live>, wish: 
         let detail = "cases and descriptions of databases stay beside the documents; they are never live";
         return Err(Error::problem(422, "Nothing to deploy", detail));
     }
-    let (before, plans) = (live.clone(), checked.plans);
+    let (before, plans) = (live.clone(), Arc::new(checked.plans));
+    let watched = plans.clone();
     let compared = before.clone();
     let work = move || {
         let changes: Vec<Change> = new.iter().map(|document| Change::of(document, &compared, &plans)).collect();
@@ -390,6 +397,7 @@ pub(super) async fn perform(app: &App, caller: &Caller, live: &Arc<Live>, wish: 
         });
         return Ok(Deployed { deployed: listed.collect(), warnings: news(warnings) });
     }
+    watches::install(app, &watched).await?;
     let renamed = rename.as_ref().map(|rename| Rename { from: &rename.from, to: &rename.to, drafts: &rename.drafts });
     let deploy = Deploy { documents: &new, drafts: &drafts, rename: renamed, operator: &caller.name, now: now() };
     let deployed = app.store.deploy(&deploy).await.map_err(|error| match error {

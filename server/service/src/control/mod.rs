@@ -38,6 +38,7 @@ pub mod transfer;
 pub mod trials;
 mod unchanged;
 mod usage;
+mod watches;
 mod workflows;
 
 use kanzlei_model::run::RunState;
@@ -130,6 +131,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/workflows/{name}/rename", web::post().to(rename::rename))
                     .route("/workflows/{name}/statistics", web::get().to(statistics::statistics))
                     .route("/workflows/{name}", web::delete().to(workflows::retire))
+                    .route("/watches", web::get().to(watches::list))
                     .route("/issuers", web::get().to(issuers::issuers))
                     .route("/services", web::get().to(services::services))
                     .route("/services/{name}", web::get().to(services::service))

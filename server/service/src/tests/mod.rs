@@ -29,6 +29,7 @@ mod statistics;
 mod tokens;
 mod trials;
 
+mod watches;
 mod webhooks;
 
 use std::sync::OnceLock;

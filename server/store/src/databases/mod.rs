@@ -6,6 +6,7 @@
 //! `2027-03-04`, instants as RFC 3339 in UTC, JSON columns as what they hold, bytes that are no text as
 //! base64.
 
+pub mod changes;
 pub mod once;
 mod session;
 
@@ -191,19 +192,7 @@ impl Database {
 
     /// The columns that a statement returns, or why the database rejects it.
     pub async fn describe(&self, text: &str) -> std::result::Result<Vec<Described>, Refused> {
-        let mut connection = self.connection().await?;
-        let described =
-            (&mut *connection).describe(AssertSqlSafe(text.to_owned()).into_sql_str()).await.map_err(refused)?;
-        Ok(described
-            .columns
-            .iter()
-            .enumerate()
-            .map(|(index, column)| Described {
-                name: column.name().to_owned(),
-                type_name: column.type_info().name().to_owned(),
-                nullable: described.nullable(index).unwrap_or(true),
-            })
-            .collect())
+        describe_on(&mut *self.connection().await?, text).await
     }
 
     /// Every table and view with its columns as statements return them, by name; at most `most` tables.
@@ -218,7 +207,7 @@ impl Database {
         .map_err(refused)?;
         drop(connection);
         let mut tables = Vec::with_capacity(names.len());
-        for name in names.into_iter().filter(|name| name != "kanzlei_done") {
+        for name in names.into_iter().filter(|name| !matches!(name.as_str(), "kanzlei_done" | "kanzlei_change")) {
             let text = format!("SELECT * FROM `{}` LIMIT 0", name.replace('`', "``"));
             let columns = self.describe(&text).await?;
             tables.push((name, columns));
@@ -408,6 +397,20 @@ async fn one(
         given.count = given.rows.len() as u64;
     }
     Ok(given)
+}
+
+/// The columns that a statement returns.
+async fn describe_on(
+    connection: &mut sqlx::MySqlConnection,
+    text: &str,
+) -> std::result::Result<Vec<Described>, Refused> {
+    let described = connection.describe(AssertSqlSafe(text.to_owned()).into_sql_str()).await.map_err(refused)?;
+    let column = |(index, column): (usize, &sqlx::mysql::MySqlColumn)| Described {
+        name: column.name().to_owned(),
+        type_name: column.type_info().name().to_owned(),
+        nullable: described.nullable(index).unwrap_or(true),
+    };
+    Ok(described.columns.iter().enumerate().map(column).collect())
 }
 
 /// A name made of letters, digits and underscores, as ours are.

@@ -291,6 +291,15 @@ impl Store {
                 chunk.iter().filter(|(ordering_key, job)| holders.get(*ordering_key) != Some(job)).map(|(_, job)| *job),
             );
         }
+        let held: Vec<Uuid> = turns.iter().map(|(_, job)| *job).filter(|job| !behind.contains(job)).collect();
+        let early = self.too_early(&held).await?;
+        for (key, job) in turns.iter().filter(|(_, job)| early.contains(job)) {
+            sqlx::query!("DELETE FROM ordering_holder WHERE name = ? AND job = ?", *key, job.as_bytes().as_slice())
+                .execute(&self.pool)
+                .await
+                .doing("giving a turn back")?;
+        }
+        behind.extend(&early);
         for behind in portions(&behind) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
                 "UPDATE job SET phase = 3, worker = NULL, fence = fence + 1, ready_at = due, started = IF(outcomes > 0 OR waits_for IS NOT NULL OR retries > 0, started, NULL) WHERE phase = 2 AND worker = ",
@@ -300,8 +309,42 @@ impl Store {
             query.push(")");
             query.build().execute(&self.pool).await.doing("putting jobs behind others of their ordering key")?;
         }
+        for (key, _) in turns.iter().filter(|(_, job)| early.contains(job)) {
+            sqlx::query!(
+                "UPDATE job SET phase = 1 WHERE ordering_key = ? AND phase = 3 AND NOT EXISTS (SELECT 1 FROM ordering_holder WHERE name = ?)
+                 ORDER BY claim_rank, ready_at LIMIT 1",
+                *key,
+                *key
+            )
+            .execute(&self.pool)
+            .await
+            .doing("giving a turn to an older job")?;
+        }
         claimed.jobs.retain(|job| !behind.contains(&job.id));
         Ok(claimed)
+    }
+
+    /// Which of these jobs have the turn of their key although one waits that was due before them and is as urgent: a job that ended between
+    /// their claim and their turn left the key to nobody.
+    async fn too_early(&self, jobs: &[Uuid]) -> Result<Vec<Uuid>> {
+        let mut early = Vec::new();
+        for chunk in portions(jobs) {
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new("SELECT h.id FROM job h WHERE h.id IN (");
+            push_ids(&mut query, chunk);
+            query.push(") AND (");
+            for phase in [1_u8, 3] {
+                query.push("EXISTS (SELECT 1 FROM job o FORCE INDEX (job_ordering_key) WHERE o.ordering_key = h.ordering_key AND o.phase = ");
+                query.push(phase).push(" AND o.claim_rank = h.claim_rank AND o.ready_at < h.due) OR ");
+            }
+            // Another process claimed it, and has not asked for its turn yet.
+            query.push(
+                "EXISTS (SELECT 1 FROM job o FORCE INDEX (job_ordering_key) WHERE o.ordering_key = h.ordering_key AND o.phase = 2 AND o.id <> h.id
+                  AND o.priority = h.priority AND (o.due < h.due OR (o.due = h.due AND o.id < h.id))))",
+            );
+            let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("looking for older jobs")?;
+            early.extend(rows.iter().filter_map(|row| row.try_get::<Vec<u8>, _>(0).ok()).map(|id| uuid(&id)));
+        }
+        Ok(early)
     }
 
     /// Releases blocked jobs whose ordering key has no holder, as a process that died may leave them.

@@ -7,6 +7,7 @@
 //! [`schedule`] keeps timetables and callbacks, [`deliveries`] keeps messages of senders, [`idempotency`] answers for repeated requests, [`notices`] who is notified.
 
 mod change;
+mod changes;
 mod claim;
 mod deliveries;
 mod idempotency;
@@ -17,6 +18,7 @@ mod query;
 mod record;
 mod schedule;
 
+pub use changes::{AcceptedChange, WatchState};
 pub use claim::{ClaimResult, Claimed, Head, LaneState, OutcomeRow, Room};
 pub use deliveries::{Delivery, DeliveryFilter, DeliveryState, Firsts, MOST_PROCESSED, NewDelivery};
 pub use idempotency::{Repeat, Stored};
@@ -32,7 +34,7 @@ use std::collections::{BTreeSet, HashSet};
 use backon::{ExponentialBuilder, Retryable};
 use kanzlei_model::caller::Caller;
 use kanzlei_model::time::{Span, Timestamp};
-use sqlx::{MySql, QueryBuilder};
+use sqlx::{MySql, QueryBuilder, Transaction};
 use uuid::Uuid;
 
 use crate::{Doing, Error, Result, Store};
@@ -158,14 +160,26 @@ impl Store {
             .await
             .doing("queueing a group")?;
         }
+        let fresh = self.insert_jobs(&mut tx, &jobs).await?;
+        tx.commit().await.doing("queueing jobs")?;
+        self.lanes.learn(fresh);
+        Ok(firsts)
+    }
+
+    /// Writes jobs within a transaction; returns the lanes that are new, to be learned once it is committed.
+    pub(super) async fn insert_jobs(
+        &self,
+        tx: &mut Transaction<'_, MySql>,
+        jobs: &[&NewJob],
+    ) -> Result<BTreeSet<String>> {
         let fresh = self.lanes.unknown(jobs.iter().map(|job| job.lane.as_str()));
         for lane in &fresh {
             sqlx::query!("INSERT IGNORE INTO lane_state (name) VALUES (?)", lane)
-                .execute(&mut *tx)
+                .execute(&mut **tx)
                 .await
                 .doing("opening a lane")?;
         }
-        for chunk in portions_within(&jobs, |job| job.input.len()) {
+        for chunk in portions_within(jobs, |job| job.input.len()) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
                 "INSERT INTO job (id, phase, lane, claim_rank, ready_at, workflow, revision, generation, depth, priority, tag, batch, ordering_key, entry, caller, caller_facts, request_id, trace_id, accepted, due, input, sealed, kept_for, unattended) ",
             );
@@ -197,7 +211,7 @@ impl Store {
             });
             // A repetition changes nothing; a value that does not fit is an error, not cut.
             query.push(" ON DUPLICATE KEY UPDATE id = VALUES(id)");
-            query.build().execute(&mut *tx).await.doing("queueing jobs")?;
+            query.build().execute(&mut **tx).await.doing("queueing jobs")?;
         }
         let listed: Vec<&NewJob> = jobs.iter().copied().filter(|job| job.listed).collect();
         for chunk in portions(&listed) {
@@ -206,11 +220,9 @@ impl Store {
                 row.push_bind(job.id.as_bytes().as_slice()).push_bind(&job.request_id);
             });
             query.push(" ON DUPLICATE KEY UPDATE job = VALUES(job)");
-            query.build().execute(&mut *tx).await.doing("listing the requests of jobs")?;
+            query.build().execute(&mut **tx).await.doing("listing the requests of jobs")?;
         }
-        tx.commit().await.doing("queueing jobs")?;
-        self.lanes.learn(fresh);
-        Ok(firsts)
+        Ok(fresh)
     }
 
     /// How many jobs wait in a lane, counted up to `most`.

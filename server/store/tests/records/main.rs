@@ -8,6 +8,7 @@
 mod answers;
 mod cancelled;
 mod change;
+mod changes;
 mod documents;
 mod drafts;
 mod journal;

@@ -239,6 +239,27 @@ fn jobs_of_an_ordering_key_run_one_after_another() {
     });
 }
 
+/// What is left when a job ends between the claim of others and their turn: nobody holds the key, and a newer job is claimed first.
+#[test]
+fn no_job_of_an_ordering_key_overtakes_an_older_one() {
+    with("overtaking", async |bed| {
+        let store = &bed.store;
+        let keyed = |n| NewJob { ordering_key: Some("quay-1".into()), due: time(n as i64), ..job(n, "keys") };
+        queue(store, &[keyed(40), keyed(41), keyed(42)]).await;
+        bed.sql("UPDATE job SET phase = 3 WHERE due < 42");
+        assert_eq!(claim(store, 6, "keys", FREE, 9, 900).await.0, [0; 0], "two older ones are blocked");
+        assert_eq!(claim(store, 6, "keys", FREE, 9, 901).await.0, [40], "the oldest has its turn");
+        // Another process claims an older job and has not asked for its turn yet.
+        bed.sql("DELETE FROM ordering_holder");
+        bed.sql("UPDATE job SET phase = 1, ready_at = due WHERE due = 42");
+        assert_eq!(claim(store, 7, "keys", FREE, 9, 902).await.0, [0; 0]);
+        // One that is due earlier and less urgent blocks nobody.
+        bed.sql("UPDATE job SET phase = 1, ready_at = due, priority = 9, claim_rank = 9, worker = NULL WHERE due < 42");
+        bed.sql("UPDATE job SET phase = 1, ready_at = due WHERE due = 42");
+        assert_eq!(claim(store, 7, "keys", FREE, 1, 903).await.0, [42]);
+    });
+}
+
 /// Queues one job in a lane of its own and ends it in a phase, at 900.
 pub(crate) async fn ended(store: &Store, n: u128, phase: JobPhase) {
     let lane = format!("ended-{n}");

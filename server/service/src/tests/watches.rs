@@ -1,0 +1,139 @@
+//! Changed rows of a real database: none is missed or seen twice, in the order of each row.
+
+use serde_json::{Value as Json, json};
+
+use super::{Bed, eventually, server, with};
+
+const WORKFLOW: &str = "workflow: seen
+input: {bill: {type: integer}, paid: {type: boolean}, of: {type: string}}
+queue: {lane: slow}
+entries:
+  - change: bill
+    database: office
+    of: [insert, update]
+    when: before?.paid !== after?.paid
+    send: {bill: \"${after.id}\", paid: \"${after.paid}\", of: \"${change.of}\"}
+steps:
+  - sql: office
+    statement: INSERT INTO seen (bill, paid) VALUES (:bill, :paid)
+    bind: {bill: \"${input.bill}\", paid: \"${input.paid}\"}
+  - reply: 200
+";
+const LANE: &str = "lane: slow\nlength: 400\n";
+
+/// A database of authors with a table of bills; returns its name and its address.
+fn office(name: &str) -> (String, String) {
+    let name = format!("kanzlei_{name}_office");
+    let url = server().authors(&name).expect("a database");
+    sql(
+        &name,
+        "DROP TABLE IF EXISTS bill; CREATE TABLE bill (id INT PRIMARY KEY, vessel VARCHAR(40), paid BOOLEAN NOT NULL DEFAULT FALSE)",
+    );
+    sql(&name, "CREATE TABLE IF NOT EXISTS seen (n INT AUTO_INCREMENT PRIMARY KEY, bill INT, paid BOOLEAN)");
+    (name, url)
+}
+
+fn sql(name: &str, text: &str) -> String {
+    server().sql(name, text).unwrap_or_else(|error| panic!("{text}: {error:?}")).trim().to_owned()
+}
+
+async fn watch(bed: &Bed) -> Json {
+    bed.control("GET /watches", &Json::Null).await.json()["watches"][0].clone()
+}
+
+#[test]
+fn each_change_begins_one_job_in_the_order_of_its_row() {
+    let (name, url) = office("watch_rows");
+    with("watch_rows", &[], &[("databases.office.url", url.as_str())], async |bed| {
+        assert_eq!(bed.control("POST /databases/office/prepare", &Json::Null).await.status, 200);
+        let deployed = bed.deploy(&[WORKFLOW, LANE]).await;
+        assert_eq!(deployed.status, 200, "{}", deployed.body);
+        assert!(deployed.body.contains("makes a trigger on office.bill for insert, update"), "{}", deployed.body);
+        // Nothing reads yet: changes behind the deploy wait.
+        sql(&name, "INSERT INTO bill (id, vessel) VALUES (1, 'Havbris'), (2, 'Kvikk')");
+        sql(&name, "BEGIN; INSERT INTO bill (id) VALUES (3); ROLLBACK");
+        let standing = watch(bed).await;
+        assert_eq!(
+            (&standing["backlog"], &standing["installed"], &standing["of"]),
+            (&json!(2), &json!(["insert", "update"]), &json!(["insert", "update"])),
+            "{standing}"
+        );
+        bed.work();
+        eventually(async || sql(&name, "SELECT COUNT(*) FROM seen") == "2").await;
+        // Each row is paid and opened again many times, several rows in one transaction; a vessel that is renamed is not meant.
+        let mut statements = String::from("UPDATE bill SET vessel = 'Morild';");
+        for round in 0..60 {
+            statements +=
+                &format!("BEGIN; UPDATE bill SET paid = {0}; UPDATE bill SET paid = {0}; COMMIT;", round % 2 == 0);
+        }
+        sql(&name, &statements);
+        eventually(async || sql(&name, "SELECT COUNT(*) FROM seen") == "122").await;
+        for bill in [1, 2] {
+            let seen =
+                sql(&name, &format!("SELECT GROUP_CONCAT(paid ORDER BY n SEPARATOR '') FROM seen WHERE bill = {bill}"));
+            assert_eq!(seen, format!("0{}", "10".repeat(30)), "in the order of the row {bill}");
+        }
+        let standing = watch(bed).await;
+        assert_eq!((&standing["backlog"], &standing["jobs"], &standing["unfit"]), (&json!(0), &json!(122), &json!(0)));
+        assert_eq!((&standing["accepted"], &standing["process"]), (&json!(124), &json!("watch_rows")), "{standing}");
+        // Retired: the trigger is gone, and a change is nobody's.
+        assert_eq!(bed.control("DELETE /workflows/seen", &Json::Null).await.status, 204);
+        let triggers = "SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()";
+        eventually(async || sql(&name, triggers) == "0").await;
+    });
+}
+
+#[test]
+fn changes_survive_processes_full_lanes_and_unfit_rows() {
+    let (name, url) = office("watch_end");
+    let settings = [("databases.office.url", url.as_str())];
+    let strict = WORKFLOW.replace("bill: {type: integer}", "bill: {type: integer, maximum: 1000}");
+    with("watch_end", &[], &settings, async |bed| {
+        assert_eq!(bed.control("POST /databases/office/prepare", &Json::Null).await.status, 200);
+        assert_eq!(bed.deploy(&[&strict, LANE]).await.status, 200);
+        bed.control("POST /lanes/slow/pause", &Json::Null).await;
+        let rows: Vec<String> = (1..=600).map(|id| format!("({id})")).collect();
+        sql(&name, &format!("INSERT INTO bill (id) VALUES {}, (5000)", rows.join(", ")));
+        bed.work();
+        // The lane has room for 400; the others wait in their database.
+        eventually(async || watch(bed).await["backlog"] == json!(201)).await;
+        // Reading the same changes twice queues nothing twice: another reader gets rows that were accepted and not removed.
+        let taken = sql(&name, "SELECT COUNT(*) FROM seen");
+        assert_eq!(taken, "0", "the lane is held");
+        bed.control("POST /lanes/slow/resume", &Json::Null).await;
+        eventually(async || sql(&name, "SELECT COUNT(*) FROM seen") == "600").await;
+        eventually(async || watch(bed).await["backlog"] == json!(0)).await;
+        assert_eq!(sql(&name, "SELECT COUNT(DISTINCT bill) FROM seen"), "600");
+        let refused = bed.control("GET /refusals", &Json::Null).await.json();
+        let unfit = &refused["refusals"][0];
+        assert_eq!((&unfit["entry"], &unfit["status"]), (&json!("change office.bill"), &json!(422)), "{refused}");
+        assert!(unfit["body"].to_string().contains("5000"), "{unfit}");
+    });
+}
+
+#[test]
+fn what_cannot_be_watched_is_not_deployed() {
+    let (name, url) = office("watch_not");
+    sql(
+        &name,
+        "CREATE OR REPLACE TABLE line (id INT PRIMARY KEY, bill INT, FOREIGN KEY (bill) REFERENCES bill (id) ON DELETE CASCADE)",
+    );
+    with("watch_not", &[], &[("databases.office.url", url.as_str())], async |bed| {
+        assert_eq!(bed.control("POST /databases/office/prepare", &Json::Null).await.status, 200);
+        for (from, to, wanted) in [
+            ("change: bill", "change: line", "cascading foreign key"),
+            ("change: bill", "change: bil", "no such table"),
+            ("database: office", "database: offce", "the service knows no database `offce`"),
+            ("after.id", "after.idd", "idd"),
+            ("before?.paid", "before.paid", "before"),
+        ] {
+            let refused = bed.deploy(&[&WORKFLOW.replacen(from, to, 1), LANE]).await;
+            assert_eq!(refused.status, 422, "{from} {}", refused.body);
+            assert!(refused.body.contains(wanted), "{wanted}: {}", refused.body);
+        }
+        assert_eq!(
+            sql(&name, "SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"),
+            "0"
+        );
+    });
+}
