@@ -299,6 +299,11 @@ pub enum Command {
         #[command(subcommand)]
         what: Option<Operators>,
     },
+    /// List tables whose changed rows begin jobs, with their backlog
+    #[command(
+        after_help = "Entries of kind `change` watch tables; a deploy makes the triggers, a retirement removes them.\n\nExample:\n  kanzlei watches"
+    )]
+    Watches,
     /// List issuers of tokens, and whether their keys are known
     #[command(
         after_help = "Documents of kind `issuer` declare them, and entries ask for their tokens with `access: {jwt: ISSUER}`. Keys are read when the first token comes.\n\nExample:\n  kanzlei issuers"

@@ -6,6 +6,7 @@
   import Asleep from 'carbon-icons-svelte/lib/Asleep.svelte';
   import Book from 'carbon-icons-svelte/lib/Book.svelte';
   import Catalog from 'carbon-icons-svelte/lib/Catalog.svelte';
+  import DataTable from 'carbon-icons-svelte/lib/DataTable.svelte';
   import Document from 'carbon-icons-svelte/lib/Document.svelte';
   import Email from 'carbon-icons-svelte/lib/Email.svelte';
   import FlowStream from 'carbon-icons-svelte/lib/FlowStream.svelte';
@@ -36,6 +37,7 @@
     services: () => import('./pages/Services.svelte'),
     settings: () => import('./pages/Settings.svelte'),
     timetables: () => import('./pages/Timetables.svelte'),
+    watches: () => import('./pages/Watches.svelte'),
     workflow: () => import('./pages/Workflow.svelte'),
     workflows: () => import('./pages/Workflows.svelte'),
   };
@@ -57,6 +59,7 @@
     { href: '/deliveries', label: 'Deliveries', icon: Email },
     { href: '/lanes', label: 'Lanes', icon: FlowStream },
     { href: '/timetables', label: 'Timetables', icon: Alarm },
+    { href: '/watches', label: 'Watched tables', icon: DataTable },
     { href: '/services', label: 'Services', icon: Application },
     { href: '/keys', label: 'Keys', icon: Password },
     { href: '/settings', label: 'Settings', icon: SettingsAdjust },
@@ -133,6 +136,8 @@
         {#await load.keys() then { default: Page }}<Page />{/await}
       {:else if area === 'lanes'}
         {#await load.lanes() then { default: Page }}<Page />{/await}
+      {:else if area === 'watches'}
+        {#await load.watches() then { default: Page }}<Page />{/await}
       {:else if area === 'timetables'}
         {#await load.timetables() then { default: Page }}<Page />{/await}
       {:else if area === 'services'}

@@ -140,6 +140,7 @@ pub fn run(args: Args) -> Done {
             let filter = RefusalFilter { workflow, status, request_id, before, limit: Some(limit) };
             refusals::list(&api()?, &filter, json)
         }
+        Command::Watches => timetables::watches(&api()?, json),
         Command::Issuers => keys::issuers(&api()?, json),
         Command::Usage { key, days, csv } => keys::usage(&api()?, &UsageFilter { key, days: Some(days) }, csv, json),
         Command::Deliveries(which) => deliveries::list(&api()?, &which.filter(), json),

@@ -1,5 +1,6 @@
 //! `timetables` and `timetable`.
 
+use kanzlei_api::watches::Watches;
 use kanzlei_api::timetables::{Timetable, TimetableAction, TimetableChanged, Timetables};
 
 use super::{print_json, segment, word};
@@ -74,6 +75,47 @@ pub fn change(api: &Api, workflow: &str, number: u16, action: args::TimetableAct
         TimetableAction::Fire => {
             let job = answer.job.map(|job| job.to_string()).unwrap_or_default();
             println!("queued: {}\nshow it with: kanzlei job {job}", answer.url.unwrap_or_default());
+        }
+    }
+    Ok(())
+}
+
+/// Lists watched tables with their backlog.
+pub fn watches(api: &Api, json: bool) -> Done {
+    let answer: Watches = api.get("/watches")?;
+    if json {
+        print_json(&answer);
+        return Ok(());
+    }
+    if answer.watches.is_empty() {
+        println!("No table is watched. A workflow watches one with the entry `change: bill` and `database: harbour`.");
+        return Ok(());
+    }
+    let number = |n: Option<u64>| n.map_or_else(|| "?".to_owned(), |n| n.to_string());
+    let rows = answer.watches.iter().map(|watch| {
+        vec![
+            draw::bold(&format!("{}.{}", watch.database, watch.table)),
+            watch.of.join(", "),
+            watch.workflows.join(", "),
+            number(watch.backlog),
+            watch.lag_us.map(|lag| kanzlei_model::duration::short(lag.into())).unwrap_or_default(),
+            watch.accepted.to_string(),
+            watch.jobs.to_string(),
+            watch.unfit.to_string(),
+            watch.last.map_or_else(|| "none yet".to_owned(), draw::time),
+        ]
+    });
+    let heads = ["table", "changes", "workflows", "waiting", "oldest", "accepted", "jobs", "unfit", "last (UTC)"];
+    draw::table(&heads, rows);
+    for watch in &answer.watches {
+        let missing = watch.installed.as_ref().map(|found| watch.of.iter().filter(|of| !found.contains(of)).cloned());
+        let missing: Vec<String> = missing.into_iter().flatten().collect();
+        let table = format!("{}.{}", watch.database, watch.table);
+        if let Some(trouble) = &watch.trouble {
+            println!("{}", draw::paint("31", &format!("{table}: {trouble}")));
+        } else if !missing.is_empty() {
+            let line = format!("{table}: the trigger for {} is missing or differs; deploy a workflow again", missing.join(", "));
+            println!("{}", draw::paint("31", &line));
         }
     }
     Ok(())

@@ -779,6 +779,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/watches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tables whose changed rows begin jobs, with their backlog */
+        get: operations["watches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/issuers": {
         parameters: {
             query?: never;
@@ -1832,6 +1849,11 @@ export interface components {
             steps: components["schemas"]["StepChange"][];
             /** @description What those who call it see of the change. */
             clients: components["schemas"]["ClientChange"][];
+            /**
+             * @description What it does in databases: triggers of tables that it watches.
+             * @default []
+             */
+            databases: string[];
             /** @description The live workflows that invoke or queue it. */
             callers: string[];
         };
@@ -4476,6 +4498,48 @@ export interface components {
             /** @description A value that fits the schema. */
             sample: unknown;
         };
+        /** @description A table that live workflows watch. */
+        Watch: {
+            database: string;
+            table: string;
+            /** @description What must happen to a row: `insert`, `update`, `delete`. */
+            of: string[];
+            /** @description The workflows that watch it. */
+            workflows: string[];
+            /** @description Those of `of` whose trigger is as it should be; null where the database was not asked. */
+            installed: string[] | null;
+            /**
+             * Format: uint64
+             * @description Changes that wait; null where the database was not asked.
+             */
+            backlog: number | null;
+            /** @description For how long the oldest of them has waited. */
+            lag_us: components["schemas"]["Span"] | null;
+            /**
+             * Format: uint64
+             * @description Changes that were accepted so far.
+             */
+            accepted: number;
+            /**
+             * Format: uint64
+             * @description Jobs that came of them.
+             */
+            jobs: number;
+            /**
+             * Format: uint64
+             * @description How often a workflow did not accept one.
+             */
+            unfit: number;
+            last: components["schemas"]["Timestamp"] | null;
+            /** @description The process that accepted the last one. */
+            process: string | null;
+            /** @description Why the database was not asked. */
+            trouble: string | null;
+        };
+        /** @description All watched tables. */
+        Watches: {
+            watches: components["schemas"]["Watch"][];
+        };
         /** @description A live workflow. */
         Workflow: {
             name: string;
@@ -4740,6 +4804,8 @@ export type UsageReport = components['schemas']['UsageReport'];
 export type UsageRow = components['schemas']['UsageRow'];
 export type Values = components['schemas']['Values'];
 export type Wanted = components['schemas']['Wanted'];
+export type Watch = components['schemas']['Watch'];
+export type Watches = components['schemas']['Watches'];
 export type Workflow = components['schemas']['Workflow'];
 export type WorkflowLine = components['schemas']['WorkflowLine'];
 export type Workflows = components['schemas']['Workflows'];
@@ -6343,6 +6409,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Secrets"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    watches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Watches"];
                 };
             };
             400: components["responses"]["Problem"];

@@ -58,6 +58,7 @@ const KINDS: Record<string, string> = {
   progress: 'jobs#steps',
   queue: 'jobs',
   timetable: 'timetables',
+  change: 'changes',
   every: 'timetables',
   endpoint: 'http',
   webhook: 'webhooks',

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
+use kanzlei_compiler::plan::watch::Change;
 use kanzlei_compiler::plan::{Maker, Plan};
 use kanzlei_lang::document::service::Operation;
 use kanzlei_lang::expr::Expression;
@@ -57,6 +58,8 @@ pub(super) struct Case {
 #[derive(Debug)]
 pub(super) enum Entered {
     Input(Value),
+    /// A changed row, for an entry by its place.
+    Change(usize, Change),
     Request {
         endpoint: usize,
         path: Vec<(String, String)>,

@@ -44,6 +44,7 @@ use case::{Case, Entered};
 use kanzlei_compiler::check::{Bundle, Checked};
 use kanzlei_compiler::input::{Body, Parts, encoded, form_pairs};
 use kanzlei_compiler::plan::webhook::Message;
+use kanzlei_compiler::plan::watch::NOT_MEANT;
 use kanzlei_compiler::plan::{NOT_ALLOWED, Plan};
 use kanzlei_engine::driver;
 use kanzlei_engine::machine::{EffectError, Machine, Query, Reply, Rows, Start};
@@ -51,6 +52,7 @@ use kanzlei_lang::diagnostic::{Diagnostic, Report, Severity};
 use kanzlei_lang::document::workflow::Answer;
 use kanzlei_lang::document::{Cases, Source};
 use kanzlei_lang::suggest;
+use kanzlei_model::caller::Caller;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::Timestamp;
@@ -327,6 +329,10 @@ impl Prepared {
     fn input(&self, case: &Case) -> Result<(Value, Option<std::time::Duration>), Box<Problem>> {
         match &case.entered {
             Entered::Input(input) => Ok((self.plan.input.accept(input)?, None)),
+            Entered::Change(watch, change) => match self.plan.watches[*watch].input(&self.plan, change)? {
+                Some(input) => Ok((input, None)),
+                None => Err(Box::new(Problem::new(412, NOT_MEANT))),
+            },
             Entered::Request { endpoint, path, query, headers, body } => {
                 let declared = &self.plan.endpoints[*endpoint];
                 if !Plan::admits(declared, &case.caller) {
@@ -395,11 +401,16 @@ impl Prepared {
         Some((declared.method.clone(), target, headers.clone(), body.clone()))
     }
 
+    /// Who calls in a case.
+    pub fn caller(&self, index: usize) -> &Caller {
+        &self.cases[index].caller
+    }
+
     /// Whether the request of a case is a message to a webhook.
     pub fn is_delivery(&self, index: usize) -> bool {
         match &self.cases[index].entered {
             Entered::Request { endpoint, .. } => self.plan.endpoints[*endpoint].webhook.is_some(),
-            Entered::Input(_) => false,
+            Entered::Input(_) | Entered::Change(..) => false,
         }
     }
 

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use super::case::*;
 use kanzlei_compiler::check;
 use kanzlei_compiler::input;
+use kanzlei_compiler::plan::watch::Change;
 use kanzlei_compiler::plan::{Action, Maker, Plan};
 use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::cases::{self, Cases, ExpectCalls, StubOutcome};
@@ -106,6 +107,17 @@ impl Compiler<'_, '_, '_> {
                     }
                 }
                 Entered::Input(input.clone())
+            }
+            cases::Entered::Change { table, of, before, after, at } => {
+                let watches = self.plan.watches.iter();
+                let found = watches.enumerate().find(|(_, watch)| watch.table == *table && watch.of.contains(of));
+                let Some((watch, _)) = found else {
+                    let message = format!("`{}` does not watch `{table}` for {}", self.plan.name, of.name());
+                    self.report.error("unknown-endpoint", *at, message);
+                    return None;
+                };
+                let (at, before, after) = (case.clock.to_string(), before.clone(), after.clone());
+                Entered::Change(watch, Change { of: *of, at, before, after })
             }
             cases::Entered::Request { method, target, headers, body, delivered, at } => {
                 let (path, query) = target.split_once('?').unwrap_or((target, ""));

@@ -320,6 +320,7 @@ async fn no_page_has_a_barrier_in_light_or_dark() {
             ("/jobs", &[]),
             ("/lanes", &[]),
             ("/timetables", &[]),
+            ("/watches", &[]),
             ("/services/tides", &[".head .bx--btn"]),
             ("/import", &[]),
             ("/keys", &[".head .bx--btn"]),

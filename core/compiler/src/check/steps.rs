@@ -456,6 +456,8 @@ impl Walk<'_, '_, '_> {
     /// What must hold of the caller of an endpoint: an expression that knows `caller` alone.
     fn needs(&mut self, node: &Node, access: &Access) -> Option<Expression> {
         let caller = scope::shown(access, self.issuers);
+        // Records keep the caller, so that a case of a past run is let in as it was.
+        self.uses_caller = true;
         self.condition_outside("needs", node, [(CALLER, FIXED[CALLER as usize], caller)])
     }
 

@@ -121,7 +121,7 @@ fn every_fault_is_found_at_its_place() {
             "workflow: w\nentries: [{endpoint: GET /~/x, access: open}]\nsteps: [{reply: 200}]\n".into(),
             "reserved-path@2:22",
         ),
-        ("workflow: w\nentries: [{change: x}]\nsteps: [{reply: 200}]\n".into(), "not-yet@2:12"),
+        ("workflow: w\nentries: [{change: x}]\nsteps: [{reply: 200}]\n".into(), "missing-key@2:20"),
         (endpoint("GET /x/{a}/{a}"), "bad-path@3:22"),
         (endpoint("GET /x/{b}?a={a}"), "bad-path@3:22"),
         (endpoint("GET /x/{b}"), "bad-path@3:22"),

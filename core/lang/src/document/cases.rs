@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use super::change::Operation;
 use super::keys::keys;
 use super::reader::{KeySpec, Members, Named, free_members};
 use super::yaml::{Kind, Node};
@@ -65,6 +66,19 @@ pub enum Entered {
         body: Option<Value>,
         /// Whether it is a message to a webhook.
         delivered: bool,
+        /// Where it stands in the text.
+        at: Place,
+    },
+    /// A changed row of a watched table.
+    Change {
+        /// The table.
+        table: String,
+        /// What happened.
+        of: Operation,
+        /// The row before; null for a new one.
+        before: Value,
+        /// The row after; null for one that is gone.
+        after: Value,
         /// Where it stands in the text.
         at: Place,
     },
@@ -206,6 +220,10 @@ pub const CASE: &[KeySpec] = keys! {
     "name", TEXT, "What the case shows, in a few words.";
     "request", TEXT, "Method and path as a client sends them: `POST /harbours/LIN/quotes?q=1`.";
     "delivery", TEXT, "The path of a webhook, in place of a request: its message arrives there, and counts as proven.";
+    "change", TEXT, "A watched table, in place of a request: a row of it changed.";
+    "of", r#"{"enum":["insert","update","delete"]}"#, "What happened to the row; by default what `before` and `after` show.";
+    "before", VALUES, "The row before the change.";
+    "after", VALUES, "The row after the change.";
     "headers", VALUES, "Headers of the request or the message.";
     "body", ANY, "The body of the request or the message, as JSON.";
     "input", VALUES, "The input itself, in place of a request.";
@@ -344,6 +362,9 @@ fn case(node: &Node, clock_of_all: Timestamp, report: &mut Report) -> Option<Cas
         let members = members.mapping(name, report).into_iter();
         members.map(|(name, node)| (name.text, crate::expr::ops::to_text(&node.to_value()).to_string())).collect()
     };
+    if let Some(table) = members.text("change", report) {
+        return changed(&members, name, table, clock_of_all, report);
+    }
     let entered = match (members.text("request", report), members.text("delivery", report), members.get("input")) {
         (Some(sent), None, None) | (None, Some(sent), None) => {
             let delivered = members.get("delivery").is_some();
@@ -377,12 +398,61 @@ fn case(node: &Node, clock_of_all: Timestamp, report: &mut Report) -> Option<Cas
             return None;
         }
     };
+    around(&members, name, entered, clock_of_all, report)
+}
+
+/// A case that begins with a changed row.
+fn changed(
+    members: &Members,
+    name: Named,
+    table: Named,
+    clock_of_all: Timestamp,
+    report: &mut Report,
+) -> Option<Case> {
+    for key in ["request", "delivery", "input", "headers", "body", "caller"] {
+        if let Some((key, _)) = members.entry(key) {
+            report.error("wrong-value", key.at, format!("a changed row has no `{}`", key.name));
+        }
+    }
+    let row = |key: &str| members.get(key).map(Node::to_value);
+    let (before, after) = (row("before"), row("after"));
+    let shown = match (&before, &after) {
+        (None, Some(_)) => Operation::Insert,
+        (Some(_), None) => Operation::Delete,
+        (Some(_), Some(_)) => Operation::Update,
+        (None, None) => {
+            report.error("missing-key", table.at, "a changed row has `before`, `after` or both");
+            return None;
+        }
+    };
+    let of = match members.text("of", report) {
+        None => shown,
+        Some(of) if Operation::of_name(&of.text) == Some(shown) => shown,
+        Some(of) => {
+            let message = format!("`before` and `after` show that this is `{}`", shown.name());
+            report.error("wrong-value", of.at, message);
+            return None;
+        }
+    };
+    let (before, after) = (before.unwrap_or(Value::Null), after.unwrap_or(Value::Null));
+    let entered = Entered::Change { table: table.text, of, before, after, at: table.at };
+    around(members, name, entered, clock_of_all, report)
+}
+
+/// What all cases have beside how they begin.
+fn around(
+    members: &Members,
+    name: Named,
+    entered: Entered,
+    clock_of_all: Timestamp,
+    report: &mut Report,
+) -> Option<Case> {
     let caller = members.get("caller").and_then(|node| caller(node, report)).unwrap_or_default();
     let kept = members.get("kept").map_or(Value::object::<&str>([]), Node::to_value);
     let settings =
         members.mapping("settings", report).into_iter().map(|(name, node)| (name, node.to_value())).collect();
-    let clock = clock(&members, report).unwrap_or(clock_of_all);
-    let stubs = stubs(&members, report);
+    let clock = clock(members, report).unwrap_or(clock_of_all);
+    let stubs = stubs(members, report);
     let expect = match members.get("expect") {
         Some(node) => expect(node, report)?,
         None => {

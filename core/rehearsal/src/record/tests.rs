@@ -29,7 +29,7 @@ pub(crate) fn past(machine: &Machine, prepared: &Prepared, index: usize) -> Past
     });
     Past {
         id: format!("case-{}", prepared.cases[index].line),
-        caller: Default::default(),
+        caller: prepared.caller(index).clone(),
         workflow: machine.plan().name.clone(),
         name: "again".into(),
         started: prepared.cases[index].clock.to_string(),

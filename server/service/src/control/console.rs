@@ -29,7 +29,7 @@ fn policy(nonce: &str) -> String {
 }
 
 /// First parts of the paths that are pages of the console, as `console/src/App.svelte` has them.
-const PAGES: [&str; 13] = [
+const PAGES: [&str; 14] = [
     "",
     "new",
     "import",
@@ -41,6 +41,7 @@ const PAGES: [&str; 13] = [
     "jobs",
     "lanes",
     "timetables",
+    "watches",
     "settings",
     "handbook",
 ];
