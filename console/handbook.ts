@@ -23,7 +23,7 @@ export interface Chapter {
 /** The chapters in the order of reading; others stand behind them. */
 const ORDER = [
   'console', 'language', 'expressions', 'types', 'services', 'settings', 'jobs', 'lanes', 'timetables', 'changes', 'cases', 'trials', 'drafts',
-  'transfer', 'http', 'webhooks', 'access', 'findings', 'configuration', 'security', 'scaling', 'editors',
+  'transfer', 'http', 'webhooks', 'access', 'operators', 'findings', 'configuration', 'security', 'scaling', 'editors',
 ];
 const DOCS = fileURLToPath(new URL('../docs/', import.meta.url));
 const PICTURES = 'handbook-pictures';

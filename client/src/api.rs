@@ -45,6 +45,11 @@ impl Api {
         self.send("DELETE", path, None)?.map(|_| ()).map_err(|refused| self.error(refused))
     }
 
+    /// Ends something and returns what came of it.
+    pub fn delete_for<T: DeserializeOwned>(&self, path: &str) -> Result<T, Error> {
+        self.done("DELETE", path, None)
+    }
+
     pub fn put(&self, path: &str, body: &impl Serialize) -> Result<(), Error> {
         self.send("PUT", path, Some(written(body)?))?.map(|_| ()).map_err(|refused| self.error(refused))
     }

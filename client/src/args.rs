@@ -299,6 +299,37 @@ pub enum Command {
         #[command(subcommand)]
         what: Option<Operators>,
     },
+    /// List who changed what, and who looked at runs with confidential values, newest first
+    #[command(
+        after_help = "With --json each line is a JSON object of its own. `audit.file` in the configuration appends the same lines to a file.\n\nExamples:\n  kanzlei audit\n  kanzlei audit --who berit --since 2027-03-04T00:00:00Z\n  kanzlei audit --text secret --json"
+    )]
+    Audit {
+        /// Only those of somebody
+        #[arg(long)]
+        who: Option<String>,
+        /// Only those whose subject, method or path has this text
+        #[arg(long)]
+        text: Option<String>,
+        /// Only those from this instant on
+        #[arg(long, value_name = "INSTANT")]
+        since: Option<String>,
+        /// Only those before this line, for older ones
+        #[arg(long, value_name = "LINE")]
+        before: Option<uuid::Uuid>,
+        /// At most so many
+        #[arg(long, default_value_t = 50, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1000))]
+        last: u32,
+    },
+    /// List sessions of the console, or end them
+    #[command(after_help = "Examples:\n  kanzlei sessions\n  kanzlei sessions --end 3f2a9c01d4e5b6f7\n  kanzlei sessions --end-all")]
+    Sessions {
+        /// End this one
+        #[arg(long, value_name = "SESSION")]
+        end: Option<String>,
+        /// End all of your own
+        #[arg(long, conflicts_with = "end")]
+        end_all: bool,
+    },
     /// List tables whose changed rows begin jobs, with their backlog
     #[command(
         after_help = "Entries of kind `change` watch tables; a deploy makes the triggers, a retirement removes them.\n\nExample:\n  kanzlei watches"

@@ -10,6 +10,7 @@
   import Document from 'carbon-icons-svelte/lib/Document.svelte';
   import Email from 'carbon-icons-svelte/lib/Email.svelte';
   import FlowStream from 'carbon-icons-svelte/lib/FlowStream.svelte';
+  import ListChecked from 'carbon-icons-svelte/lib/ListChecked.svelte';
   import Password from 'carbon-icons-svelte/lib/Password.svelte';
   import Light from 'carbon-icons-svelte/lib/Light.svelte';
   import Logout from 'carbon-icons-svelte/lib/Logout.svelte';
@@ -23,6 +24,7 @@
 
   /** Pages are loaded when they are first shown. */
   const load = {
+    audit: () => import('./pages/Audit.svelte'),
     deliveries: () => import('./pages/Deliveries.svelte'),
     delivery: () => import('./pages/Delivery.svelte'),
     handbook: () => import('./pages/Handbook.svelte'),
@@ -63,6 +65,7 @@
     { href: '/services', label: 'Services', icon: Application },
     { href: '/keys', label: 'Keys', icon: Password },
     { href: '/settings', label: 'Settings', icon: SettingsAdjust },
+    { href: '/audit', label: 'Audit', icon: ListChecked },
     { href: '/handbook', label: 'Handbook', icon: Book },
   ];
   const parts = $derived(router.path.split('/').filter(Boolean).map(decodeURIComponent));
@@ -83,6 +86,7 @@
     />
     <button type="button" class="zone" title="Times are shown in {zone.name}" aria-label="Time zone {zone.name}; show {zone.other}" onclick={() => zone.toggle()}>{zone.name}</button>
     {#if session.signedIn}
+      {#if session.who}<a class="quiet who" href="/audit" title="Signed in as {session.who.name}, {session.who.role}">{session.who.name} <span class="dim">{session.who.role}</span></a>{/if}
       <Button
         kind="ghost"
         size="field"
@@ -136,6 +140,8 @@
         {#await load.keys() then { default: Page }}<Page />{/await}
       {:else if area === 'lanes'}
         {#await load.lanes() then { default: Page }}<Page />{/await}
+      {:else if area === 'audit'}
+        {#await load.audit() then { default: Page }}<Page />{/await}
       {:else if area === 'watches'}
         {#await load.watches() then { default: Page }}<Page />{/await}
       {:else if area === 'timetables'}

@@ -30,6 +30,9 @@ pub enum Operators {
         /// Days until it expires; never by default
         #[arg(long)]
         days: Option<u32>,
+        /// What it allows: `viewer` looks, `author` composes and deploys, `operator` does everything
+        #[arg(long, default_value = "operator", value_parser = ["viewer", "author", "operator"])]
+        role: String,
     },
     /// Replace a token and show the new one, once
     Rotate {

@@ -31,6 +31,7 @@ mod trial;
 
 use std::path::Path;
 
+use kanzlei_api::audit::AuditFilter;
 use kanzlei_api::jobs::{JobAction, JobChange, RetryFrom};
 use kanzlei_api::keys::{KeyRotation, NewKey, UsageFilter};
 use kanzlei_api::runs::{RefusalFilter, RunFilter};
@@ -92,7 +93,14 @@ pub fn run(args: Args) -> Done {
         }
         Command::Keys { what: Some(Keys::Revoke { name }) } => keys::revoke(&api()?, &name),
         Command::Operators { what: None | Some(Operators::List) } => operators::list(&api()?, json),
-        Command::Operators { what: Some(Operators::Add { name, days }) } => operators::add(&api()?, &name, days, json),
+        Command::Operators { what: Some(Operators::Add { name, days, role }) } => {
+            operators::add(&api()?, &name, days, &role, json)
+        }
+        Command::Sessions { end, end_all } => operators::sessions(&api()?, end.as_deref(), end_all, json),
+        Command::Audit { who, text, since, before, last } => {
+            let filter = AuditFilter { who, text, since, before, limit: Some(last) };
+            operators::audit(&api()?, &filter, json)
+        }
         Command::Operators { what: Some(Operators::Rotate { name, days }) } => {
             operators::rotate(&api()?, &name, days, json)
         }

@@ -796,6 +796,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who changed what, and who looked at runs with confidential values; newest first */
+        get: operations["audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How one can sign in beside with a token */
+        get: operations["signInWays"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sessions of the console that have not ended */
+        get: operations["sessions"];
+        put?: never;
+        post?: never;
+        /** Ends all of one's own sessions */
+        delete: operations["endSessions"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends a session: one's own, or for an operator any */
+        delete: operations["endSession"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/issuers": {
         parameters: {
             query?: never;
@@ -1497,6 +1566,40 @@ export interface components {
         };
         /** @description One step from a node of a document to one inside it. */
         At: number | string;
+        /** @description Lines of the audit trail, newest first. */
+        Audit: {
+            lines: components["schemas"]["AuditLine"][];
+            /**
+             * Format: uuid
+             * @description The last of them, where there are more.
+             */
+            next: string | null;
+        };
+        /** @description A line of the audit trail. */
+        AuditLine: {
+            /** Format: uuid */
+            id: string;
+            at: components["schemas"]["Timestamp"];
+            /** @description The name of a token, or of somebody whom a provider of identities signed in. */
+            who: string;
+            role: string;
+            /** @description `token` or `session`. */
+            via: string;
+            address: string | null;
+            /** @description Method and path. */
+            what: string;
+            /** @description What it was about. */
+            subject: string;
+            /**
+             * Format: uint16
+             * @description The status of the answer.
+             */
+            status: number;
+            /** @description How it was before, where that is known. */
+            before: string | null;
+            /** @description How it is since. */
+            after: string | null;
+        };
         /** @description What a new workflow is to be. */
         Beginning: {
             /**
@@ -2856,6 +2959,8 @@ export interface components {
              * @description Days until it expires; without it never.
              */
             days?: number | null;
+            /** @description What it allows; `operator` by default. */
+            role?: components["schemas"]["Role"] | null;
         };
         /** @description Drafts that get an address of their own, and what is performed when they are called there. */
         NewPreview: {
@@ -2988,6 +3093,7 @@ export interface components {
             prefix: string;
             created: components["schemas"]["Timestamp"];
             expires: components["schemas"]["Timestamp"] | null;
+            role: components["schemas"]["Role"];
             /** @description When it was last used, to a minute. */
             used: components["schemas"]["Timestamp"] | null;
             /** @description Whether this request shows it. */
@@ -3598,6 +3704,8 @@ export interface components {
             name: string;
             revisions: components["schemas"]["Revision"][];
         };
+        /** @description A role; each may do what those before it may. */
+        Role: "viewer" | "author" | "operator";
         /** @description What a rotated token gets. */
         Rotation: {
             /**
@@ -3956,7 +4064,32 @@ export interface components {
             csrf: string | null;
             /** @description Whose token it is. */
             name: string;
-            role: string;
+            role: components["schemas"]["Role"];
+        };
+        /** @description A session that has not ended. */
+        SessionLine: {
+            /** @description What ends it: the beginning of its hash. */
+            id: string;
+            name: string;
+            role: components["schemas"]["Role"];
+            created: components["schemas"]["Timestamp"];
+            expires: components["schemas"]["Timestamp"];
+            address: string | null;
+            /** @description What the browser calls itself. */
+            agent: string;
+            /** @description Whether a provider of identities signed in, and no token. */
+            by_provider: boolean;
+            /** @description Whether this request belongs to it. */
+            yours: boolean;
+        };
+        /** @description Sessions of the console: all for an operator, one's own for others. */
+        Sessions: {
+            sessions: components["schemas"]["SessionLine"][];
+        };
+        /** @description Sessions that were ended. */
+        SessionsEnded: {
+            /** Format: uint32 */
+            ended: number;
         };
         /** @description One setting, with the value in force. */
         Setting: {
@@ -4002,6 +4135,13 @@ export interface components {
         /** @description An operator token. */
         SignIn: {
             token: string;
+        };
+        /** @description How one can sign in beside with a token. */
+        SignInWays: {
+            /** @description The address that begins a sign-in through a provider of identities; null where there is none. */
+            openid: string | null;
+            /** @description The provider. */
+            provider: string | null;
         };
         /** @description A message as its sender sends it. */
         SignedMessage: {
@@ -4603,6 +4743,8 @@ export type AddedCase = components['schemas']['AddedCase'];
 export type AllowanceLine = components['schemas']['AllowanceLine'];
 export type Answer = components['schemas']['Answer'];
 export type At = components['schemas']['At'];
+export type Audit = components['schemas']['Audit'];
+export type AuditLine = components['schemas']['AuditLine'];
 export type Beginning = components['schemas']['Beginning'];
 export type Begun = components['schemas']['Begun'];
 export type CaseDifference = components['schemas']['CaseDifference'];
@@ -4743,6 +4885,7 @@ export type RetryFrom = components['schemas']['RetryFrom'];
 export type Revision = components['schemas']['Revision'];
 export type RevisionText = components['schemas']['RevisionText'];
 export type Revisions = components['schemas']['Revisions'];
+export type Role = components['schemas']['Role'];
 export type Rotation = components['schemas']['Rotation'];
 export type Row = components['schemas']['Row'];
 export type Rows = components['schemas']['Rows'];
@@ -4767,12 +4910,16 @@ export type ServiceBegun = components['schemas']['ServiceBegun'];
 export type ServiceLine = components['schemas']['ServiceLine'];
 export type Services = components['schemas']['Services'];
 export type Session = components['schemas']['Session'];
+export type SessionLine = components['schemas']['SessionLine'];
+export type Sessions = components['schemas']['Sessions'];
+export type SessionsEnded = components['schemas']['SessionsEnded'];
 export type Setting = components['schemas']['Setting'];
 export type Settings = components['schemas']['Settings'];
 export type Severity = components['schemas']['Severity'];
 export type Shape = components['schemas']['Shape'];
 export type Sheet = components['schemas']['Sheet'];
 export type SignIn = components['schemas']['SignIn'];
+export type SignInWays = components['schemas']['SignInWays'];
 export type SignedMessage = components['schemas']['SignedMessage'];
 export type Signing = components['schemas']['Signing'];
 export type Span = components['schemas']['Span'];
@@ -6439,6 +6586,144 @@ export interface operations {
             400: components["responses"]["Problem"];
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    audit: {
+        parameters: {
+            query?: {
+                /** @description Only those of somebody. */
+                who?: string;
+                /** @description Only those whose subject, method or path has this text. */
+                text?: string;
+                /** @description Only those from an instant on. */
+                since?: string;
+                /** @description Only those before this line, for the next page. */
+                before?: string;
+                /** @description 1 to 1000; 100 by default. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Audit"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    signInWays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInWays"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sessions"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    endSessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionsEnded"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    endSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

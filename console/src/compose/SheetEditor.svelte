@@ -51,8 +51,8 @@
   const day = $derived(desk.margin === 'day');
   const margin = $derived(day || steps !== undefined);
   const taken = $derived(grouped(steps ?? []));
-  const mono = new Set(['call', 'if', 'match', 'each', 'invoke', 'enqueue', 'sql', 'endpoint', 'webhook', 'timetable', 'every', 'note', 'pause', 'reply', 'fail', 'cancel', 'await', 'progress']);
-  const words: Record<string, string> = { endpoint: 'Endpoint', webhook: 'Webhook', input: 'Input', functions: 'Functions', queue: 'As a job', replies: 'Replies', timetable: 'Timetable', every: 'Every' };
+  const mono = new Set(['call', 'if', 'match', 'each', 'invoke', 'enqueue', 'sql', 'endpoint', 'webhook', 'change', 'timetable', 'every', 'note', 'pause', 'reply', 'fail', 'cancel', 'await', 'progress']);
+  const words: Record<string, string> = { endpoint: 'Endpoint', webhook: 'Webhook', change: 'Changed row of', input: 'Input', functions: 'Functions', queue: 'As a job', replies: 'Replies', timetable: 'Timetable', every: 'Every' };
 
   /** The findings of each paragraph: those whose innermost paragraph it is. */
   const byPart = $derived.by(() => {
@@ -243,7 +243,7 @@
           onclick={(event) => { if (event.shiftKey && current) desk.pickTo(current, part.at); else desk.menu = desk.menu === part.at ? undefined : part.at; }}>{part.number}</button>
         {#if position(part.at)}<button type="button" class="before" tabindex="-1" aria-label="Insert a step before {part.number}" onclick={() => (desk.adding = part.at)}>+</button>{/if}
       {:else}
-        <span class="number" aria-hidden="true">{['endpoint', 'webhook', 'timetable', 'every'].includes(part.kind) ? 'Entry' : '§'}</span>
+        <span class="number" aria-hidden="true">{['endpoint', 'webhook', 'change', 'timetable', 'every'].includes(part.kind) ? 'Entry' : '§'}</span>
       {/if}
       {#if desk.menu === part.at}<Menu {desk} {part} onclose={() => { desk.menu = undefined; rowOf(part.at)?.focus(); }} />{/if}
       <div class="body">

@@ -20,6 +20,8 @@ class Session {
   /** Undefined until it is known whether somebody is signed in. */
   signedIn: boolean | undefined = $state(undefined);
   private csrf = '';
+  /** Who is signed in, and what they may do. */
+  who: { name: string; role: string } | undefined = $state.raw(undefined);
 
   async ask<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
     return (await this.exchange<T>(method, path, body, headers)).value as T;
@@ -55,8 +57,9 @@ class Session {
   /** Finds out whether somebody is signed in; tries again while the service does not answer. */
   async resume() {
     try {
-      const { csrf } = await this.ask<SignedIn>('GET', '/session');
+      const { csrf, name, role } = await this.ask<SignedIn>('GET', '/session');
       this.csrf = csrf ?? '';
+      this.who = { name, role };
       this.signedIn = true;
       this.unreachable = false;
     } catch (error) {
@@ -68,8 +71,9 @@ class Session {
   }
 
   async signIn(token: string) {
-    const { csrf } = await this.ask<SignedIn>('POST', '/session', { token });
+    const { csrf, name, role } = await this.ask<SignedIn>('POST', '/session', { token });
     this.csrf = csrf ?? '';
+    this.who = { name, role };
     this.signedIn = true;
   }
 

@@ -1,11 +1,16 @@
 <script lang="ts">
   import { Button, Form, InlineNotification, PasswordInput } from 'carbon-components-svelte';
   import ArrowRight from 'carbon-icons-svelte/lib/ArrowRight.svelte';
-  import { Refused, session } from '../lib/api.svelte';
+  import type { SignInWays } from '../api/types';
+  import { Refused, session, Watched } from '../lib/api.svelte';
 
   let token = $state('');
   let busy = $state(false);
   let wrong: string | undefined = $state(undefined);
+
+  const ways = new Watched<SignInWays>(() => '/sign-in', undefined);
+  // The provider sends the browser back with the reason.
+  const refused = new URLSearchParams(location.search).get('sign-in');
 
   async function enter(event: Event) {
     event.preventDefault();
@@ -33,6 +38,10 @@
     {/if}
     <Button type="submit" icon={ArrowRight} disabled={busy || token === ''}>Sign in</Button>
   </Form>
+  {#if ways.value?.openid}
+    <p class="or">or <a id="openid" href={ways.value.openid}>sign in at {ways.value.provider}</a></p>
+  {/if}
+  {#if refused && !wrong}<InlineNotification kind="error" lowContrast hideCloseButton title="Not signed in." subtitle={refused} />{/if}
 </main>
 
 <style>
@@ -45,6 +54,10 @@
   p {
     margin: 0.5rem 0 1.5rem;
     font-size: 0.875rem;
+  }
+
+  .or {
+    margin-bottom: 0;
   }
 
   main :global(.bx--btn--primary) {

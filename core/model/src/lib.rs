@@ -17,6 +17,7 @@ pub mod caller;
 pub mod duration;
 pub mod histogram;
 pub mod problem;
+pub mod role;
 pub mod run;
 pub mod time;
 pub mod value;

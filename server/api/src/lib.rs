@@ -12,6 +12,7 @@
 
 #![warn(missing_docs)]
 
+pub mod audit;
 pub mod databases;
 pub mod deliveries;
 pub mod deploys;

@@ -6,7 +6,7 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, json};
 
 use crate::{
-    Json, databases, deliveries, deploys, drafts, issuers, jobs, keys, lanes, language, operators, previews,
+    Json, audit, databases, deliveries, deploys, drafts, issuers, jobs, keys, lanes, language, operators, previews,
     rehearsals, requests, runs, scratch, secrets, services, session, settings, statistics, timetables, transfer,
     trials, watches, workflows,
 };
@@ -371,6 +371,18 @@ fn operations() -> Operations {
     all.get::<settings::Settings>("/settings", "settings", "Settings that documents declare; a deploy sets them");
     all.get::<secrets::Secrets>("/secrets", "secrets", "Names of secrets, and what uses them");
     all.get::<watches::Watches>("/watches", "watches", "Tables whose changed rows begin jobs, with their backlog");
+    all.list::<audit::AuditFilter, audit::Audit>(
+        "/audit",
+        "audit",
+        "Who changed what, and who looked at runs with confidential values; newest first",
+    )
+    .problems(&[422]);
+    all.get::<session::SignInWays>("/sign-in", "signInWays", "How one can sign in beside with a token");
+    all.get::<session::Sessions>("/sessions", "sessions", "Sessions of the console that have not ended");
+    let ended = all.generator.subschema_for::<session::SessionsEnded>();
+    let end = all.add("delete", "/sessions", "endSessions", "Ends all of one's own sessions");
+    (end.status, end.answer) = (200, Some(ended));
+    all.add("delete", "/sessions/{id}", "endSession", "Ends a session: one's own, or for an operator any").problems(&[404]);
     all.get::<issuers::Issuers>("/issuers", "issuers", "Issuers of tokens, and whether their keys are known");
     all.get::<keys::Keys>("/keys", "keys", "Keys of callers with their last use");
     all.post::<keys::NewKey, keys::MadeKey>("/keys", "addKey", "Makes a key; it is shown only now")

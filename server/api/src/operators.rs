@@ -1,5 +1,6 @@
 //! Operator tokens: who may use the control API. Tokens are shown once, when they are made.
 
+use kanzlei_model::role::Role;
 use kanzlei_model::time::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -14,6 +15,9 @@ pub struct NewOperator {
     /// Days until it expires; without it never.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub days: Option<u32>,
+    /// What it allows; `operator` by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub role: Option<Role>,
 }
 
 /// What a rotated token gets.
@@ -45,6 +49,7 @@ api! {
         pub prefix: String,
         pub created: Timestamp,
         pub expires: Option<Timestamp>,
+        pub role: Role,
         /// When it was last used, to a minute.
         pub used: Option<Timestamp>,
         /// Whether this request shows it.

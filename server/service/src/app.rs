@@ -61,6 +61,12 @@ pub struct App {
     pub usage: Arc<kanzlei_runtime::usage::UsageCounts>,
     /// Proxies that say from where requests come.
     pub proxies: Arc<kanzlei_model::address::Allowed>,
+    /// Names under which the control listener answers.
+    pub hosts: control::hosts::Hosts,
+    /// The file of the audit trail.
+    pub trail: control::audit::Trail,
+    /// The provider of identities through which operators sign in.
+    pub provider: Option<control::openid::Provider>,
     /// Wrong tokens by peer.
     pub guesses: control::auth::Guesses,
     /// Whether the console's address is HTTPS.

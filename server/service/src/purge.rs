@@ -15,6 +15,8 @@ const MARKER_DAYS: i64 = 7;
 
 /// Days that the meters of callers are kept that stopped asking: longer than any period.
 const METER_DAYS: i64 = 40;
+/// Days that the audit trail is kept.
+const AUDIT_DAYS: i64 = 730;
 /// Days that the usage of keys is kept.
 const USAGE_DAYS: i64 = 400;
 
@@ -64,6 +66,7 @@ pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
         purged(store.purge_answers(at).await, &mut failed);
         purged(store.purge_meters(at - DAY * METER_DAYS).await, &mut failed);
         purged(store.purge_usage((at - DAY * USAGE_DAYS).as_secs() / 3600).await, &mut failed);
+        purged(store.purge_audit(at - DAY * AUDIT_DAYS).await, &mut failed);
         purged(store.purge_refusals(at - DAY * kept.runs).await, &mut failed);
         let (days, most, bytes) = kept.deliveries;
         while purged(store.purge_deliveries(at, at - DAY * days, most, bytes).await, &mut failed) >= 500 {}

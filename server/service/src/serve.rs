@@ -187,6 +187,10 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         usage: Default::default(),
         proxies: config.listen.trusted_proxies.clone(),
         guesses: Default::default(),
+        hosts: control::hosts::Hosts::new(&config.control_url(), &config.listen.control_hosts),
+        trail: control::audit::Trail::open(&config.audit.file)
+            .map_err(|source| Error::Io { what: format!("opening {}", config.audit.file), source })?,
+        provider: control::openid::Provider::of(config).map_err(Error::Config)?,
         secure: config.control_url().starts_with("https://"),
         runtime,
         background,

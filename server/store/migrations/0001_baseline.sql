@@ -138,7 +138,27 @@ CREATE TABLE operator_token (
     prefix  VARCHAR(12) NOT NULL,
     created BIGINT      NOT NULL,
     expires BIGINT      NULL,
-    used    BIGINT      NULL
+    used    BIGINT      NULL,
+    -- viewer, author or operator.
+    role    VARCHAR(10) NOT NULL DEFAULT 'operator'
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- Who changed what, and who looked at runs with confidential values.
+CREATE TABLE audit (
+    id      BINARY(16)        NOT NULL PRIMARY KEY,
+    at      BIGINT            NOT NULL,
+    who     VARCHAR(200)      NOT NULL,
+    role    VARCHAR(10)       NOT NULL,
+    -- token or session.
+    via     VARCHAR(10)       NOT NULL,
+    address VARCHAR(60)       NULL,
+    what    VARCHAR(600)      NOT NULL,
+    subject VARCHAR(300)      NOT NULL,
+    status  SMALLINT UNSIGNED NOT NULL,
+    was     MEDIUMTEXT        NULL,
+    now     MEDIUMTEXT        NULL,
+    INDEX audit_who (who, id),
+    INDEX audit_at (at)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 -- Keys of callers. Only hashes are kept.
@@ -162,10 +182,15 @@ CREATE TABLE access_key (
 
 CREATE TABLE session (
     hash    CHAR(64) NOT NULL PRIMARY KEY,
-    -- The token it was begun with; it ends with it.
-    token   CHAR(64) NOT NULL,
-    created BIGINT   NOT NULL,
-    expires BIGINT   NOT NULL
+    -- The token it was begun with; it ends with it. Null for somebody whom a provider of identities signed in.
+    token   CHAR(64)     NULL,
+    name    VARCHAR(200) NOT NULL,
+    role    VARCHAR(10)  NOT NULL,
+    address VARCHAR(60)  NULL,
+    agent   VARCHAR(200) NOT NULL,
+    created BIGINT       NOT NULL,
+    expires BIGINT       NOT NULL,
+    INDEX session_name (name)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 -- What a workflow remembers between runs: one JSON object, replaced only by who knows its version.

@@ -1,6 +1,7 @@
 //! Operator tokens and console sessions. Only hashes are kept. A session ends with the token it was begun with.
 
 use crate::{Doing, Result, Store};
+use kanzlei_model::role::Role;
 use kanzlei_model::time::Timestamp;
 
 /// The most operator tokens.
@@ -21,12 +22,35 @@ pub struct Token {
     pub expires: Option<Timestamp>,
     /// When it was last used, to a minute.
     pub used: Option<Timestamp>,
+    /// What it allows.
+    pub role: Role,
+}
+
+/// A session of the console.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Session {
+    /// Hash of its cookie.
+    pub hash: String,
+    /// Hash of the token it was begun with; nothing for somebody whom a provider of identities signed in.
+    pub token: Option<String>,
+    /// Whose it is.
+    pub name: String,
+    /// What it allows: of a token, what that allows now.
+    pub role: Role,
+    /// From which address it was begun.
+    pub address: Option<String>,
+    /// What the browser calls itself.
+    pub agent: String,
+    /// When it was begun.
+    pub created: Timestamp,
+    /// When it ends.
+    pub expires: Timestamp,
 }
 
 impl Store {
     /// Returns all operator tokens by name.
     pub async fn tokens(&self) -> Result<Vec<Token>> {
-        let rows = sqlx::query!("SELECT hash, name, prefix, created, expires, used FROM operator_token ORDER BY name")
+        let rows = sqlx::query!("SELECT hash, name, prefix, created, expires, used, role FROM operator_token ORDER BY name")
             .fetch_all(&self.pool)
             .await
             .doing("reading tokens")?;
@@ -39,6 +63,7 @@ impl Store {
                 created: Timestamp::from_micros(row.created),
                 expires: row.expires.map(Timestamp::from_micros),
                 used: row.used.map(Timestamp::from_micros),
+                role: Role::of(&row.role).unwrap_or_default(),
             })
             .collect())
     }
@@ -46,13 +71,14 @@ impl Store {
     /// Adds an operator token by its hash. Returns false when its name is taken, or when [`MOST_TOKENS`] exist.
     pub async fn add_token(&self, token: &Token) -> Result<bool> {
         let added = sqlx::query!(
-            "INSERT INTO operator_token (hash, name, prefix, created, expires)
-             SELECT ?, ?, ?, ?, ? FROM (SELECT COUNT(*) AS n FROM operator_token) known WHERE known.n < ?",
+            "INSERT INTO operator_token (hash, name, prefix, created, expires, role)
+             SELECT ?, ?, ?, ?, ?, ? FROM (SELECT COUNT(*) AS n FROM operator_token) known WHERE known.n < ?",
             token.hash,
             token.name,
             token.prefix,
             token.created.as_micros(),
             token.expires.map(Timestamp::as_micros),
+            token.role.name(),
             MOST_TOKENS
         )
         .execute(&self.pool)
@@ -110,18 +136,22 @@ impl Store {
             .doing("recording the use of a token")
     }
 
-    /// Adds a session of the console by the hash of its cookie, begun with a token.
-    pub async fn add_session(&self, hash: &str, token: &str, now: Timestamp, expires: Timestamp) -> Result<()> {
-        sqlx::query!("DELETE FROM session WHERE expires < ? LIMIT 1000", now.as_micros())
+    /// Adds a session of the console.
+    pub async fn add_session(&self, session: &Session) -> Result<()> {
+        sqlx::query!("DELETE FROM session WHERE expires < ? LIMIT 1000", session.created.as_micros())
             .execute(&self.pool)
             .await
             .doing("clearing sessions")?;
         sqlx::query!(
-            "INSERT INTO session (hash, token, created, expires) VALUES (?, ?, ?, ?)",
-            hash,
-            token,
-            now.as_micros(),
-            expires.as_micros()
+            "INSERT INTO session (hash, token, name, role, address, agent, created, expires) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            session.hash,
+            session.token,
+            session.name,
+            session.role.name(),
+            session.address,
+            session.agent.chars().take(200).collect::<String>(),
+            session.created.as_micros(),
+            session.expires.as_micros()
         )
         .execute(&self.pool)
         .await
@@ -129,18 +159,41 @@ impl Store {
         .doing("saving a session")
     }
 
-    /// Returns whose session it is: nothing when it has ended, or its token was removed or has expired.
-    pub async fn session_of(&self, hash: &str, now: Timestamp) -> Result<Option<String>> {
-        sqlx::query_scalar!(
-            "SELECT t.name FROM session s JOIN operator_token t ON t.hash = s.token
-             WHERE s.hash = ? AND s.expires > ? AND (t.expires IS NULL OR t.expires > ?)",
+    /// Sessions that have not ended, or the one with a hash, newest first: none whose token was removed or has expired.
+    pub async fn sessions(&self, hash: Option<&str>, now: Timestamp) -> Result<Vec<Session>> {
+        let rows = sqlx::query!(
+            "SELECT s.hash, s.token AS `token: String`, s.name, COALESCE(t.role, s.role) AS `role!`, s.address, s.agent, s.created, s.expires
+             FROM session s LEFT JOIN operator_token t ON t.hash = s.token
+             WHERE (? IS NULL OR s.hash = ?) AND s.expires > ? AND (s.token IS NULL OR t.hash IS NOT NULL) AND (t.expires IS NULL OR t.expires > ?)
+             ORDER BY s.created DESC LIMIT 1000",
+            hash,
             hash,
             now.as_micros(),
             now.as_micros()
         )
-        .fetch_optional(&self.pool)
+        .fetch_all(&self.pool)
         .await
-        .doing("reading a session")
+        .doing("reading sessions")?;
+        let sessions = rows.into_iter().map(|row| Session {
+            hash: row.hash,
+            token: row.token,
+            name: row.name,
+            role: Role::of(&row.role).unwrap_or_default(),
+            address: row.address,
+            agent: row.agent,
+            created: Timestamp::from_micros(row.created),
+            expires: Timestamp::from_micros(row.expires),
+        });
+        Ok(sessions.collect())
+    }
+
+    /// Ends all sessions of somebody. Returns how many.
+    pub async fn end_sessions(&self, name: &str) -> Result<u64> {
+        let done = sqlx::query!("DELETE FROM session WHERE name = ?", name)
+            .execute(&self.pool)
+            .await
+            .doing("ending sessions")?;
+        Ok(done.rows_affected())
     }
 
     /// Ends a session.

@@ -321,6 +321,7 @@ async fn no_page_has_a_barrier_in_light_or_dark() {
             ("/lanes", &[]),
             ("/timetables", &[]),
             ("/watches", &[]),
+            ("/audit", &[]),
             ("/services/tides", &[".head .bx--btn"]),
             ("/import", &[]),
             ("/keys", &[".head .bx--btn"]),

@@ -227,6 +227,7 @@ const SHOWN: &[(&str, &[&str])] = &[
     ("fail", &["title", "detail"]),
     ("endpoint", &["access", "answer"]),
     ("webhook", &["proof", "once_per", "send"]),
+    ("change", &["database", "of", "when", "send"]),
     ("timetable", &["zone"]),
     ("", &["about"]),
 ];
@@ -344,7 +345,7 @@ impl Making<'_> {
                 _ => {}
             }
         }
-        if name == "send" && matches!(kind, "webhook" | "timetable" | "every") {
+        if name == "send" && matches!(kind, "webhook" | "change" | "timetable" | "every") {
             let own = self.root.get("workflow").and_then(Node::as_text).unwrap_or_default();
             return self.sent(&at, inputs(self.workspace, own), shown);
         }

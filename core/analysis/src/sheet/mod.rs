@@ -137,7 +137,7 @@ const MEMBERS: &[&str] = &["send", "body", "bind", "with", "headers"];
 const SHOWN: &[&str] = &["id", "about", "off", "then", "else", "arms", "steps", "catch", "together"];
 
 /// Kinds of entries.
-pub(crate) const ENTRIES: [&str; 4] = ["endpoint", "webhook", "timetable", "every"];
+pub(crate) const ENTRIES: [&str; 5] = ["endpoint", "webhook", "change", "timetable", "every"];
 /// Times that are shown of a timetable.
 const MOST_DUE: usize = 5;
 
@@ -295,6 +295,10 @@ fn above(text: &str, root: &Node) -> Vec<Part> {
         if kind == "webhook" {
             made.rows = received(entry);
             made.notes = notes(entry, kind, &["proof", "once_per", "send"]);
+        } else if kind == "change" {
+            let send = entry.get("send").and_then(Node::as_map).unwrap_or_default();
+            made.rows = send.iter().map(|(name, value)| (name.name.clone(), short(inline(value)))).collect();
+            made.notes = notes(entry, kind, &["send"]);
         } else {
             made.notes = notes(entry, kind, &[]);
         }

@@ -20,7 +20,7 @@ use crate::diagnostic::Report;
 use crate::suggest;
 
 /// Where the discovery document of OpenID Connect stands by default.
-const DISCOVERY: &str = "/.well-known/openid-configuration";
+pub const DISCOVERY: &str = "/.well-known/openid-configuration";
 /// How far clocks may differ by default, and at most.
 const SKEW: Duration = Duration::from_secs(60);
 const MAX_SKEW: Duration = Duration::from_secs(600);
@@ -29,7 +29,7 @@ const MOST: usize = 32;
 /// The algorithms of signatures with a key pair (RFC 7518 §3.1, RFC 8037).
 pub const ALGORITHMS: [&str; 9] = ["RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "EdDSA"];
 /// Those that are allowed by default.
-const DEFAULT: [&str; 4] = ["RS256", "PS256", "ES256", "EdDSA"];
+pub const DEFAULT: [&str; 4] = ["RS256", "PS256", "ES256", "EdDSA"];
 
 /// An issuer document.
 #[derive(Clone, Debug)]

@@ -29,7 +29,7 @@ const REFRESH: Duration = Duration::from_secs(600);
 /// The least time between two reads of one set.
 const PAUSE: Duration = Duration::from_secs(10);
 /// How long an issuer may take to answer.
-const WITHIN: Duration = Duration::from_secs(5);
+pub(super) const WITHIN: Duration = Duration::from_secs(5);
 /// The largest answer of an issuer, in bytes.
 const MOST_SET: usize = 256 << 10;
 /// The most tokens that are remembered.
@@ -210,7 +210,7 @@ impl Held {
 }
 
 /// Asks the service of an issuer for its keys.
-async fn ask(effects: &Effects, service: &Arc<Service>, issuer: &Issuer) -> Result<KeySet, String> {
+pub(super) async fn ask(effects: &Effects, service: &Arc<Service>, issuer: &Issuer) -> Result<KeySet, String> {
     let path = match &issuer.keys {
         Source::Fixed(_) => return Err("its keys stand in its document".into()),
         Source::Jwks { path, .. } => path.clone(),
@@ -238,7 +238,8 @@ async fn ask(effects: &Effects, service: &Arc<Service>, issuer: &Issuer) -> Resu
     Ok(KeySet::of(keys))
 }
 
-async fn fetch(effects: &Effects, service: &Arc<Service>, path: &str) -> Result<Json, String> {
+/// Reads JSON from a path of the service.
+pub(super) async fn fetch(effects: &Effects, service: &Arc<Service>, path: &str) -> Result<Json, String> {
     let request = Request {
         service: service.name.clone(),
         operation: None,
@@ -250,6 +251,12 @@ async fn fetch(effects: &Effects, service: &Arc<Service>, path: &str) -> Result<
         attempt: 1,
         sign: None,
     };
+    send(effects, service, request).await
+}
+
+/// Sends a request to the service and reads JSON.
+pub(super) async fn send(effects: &Effects, service: &Arc<Service>, request: Request) -> Result<Json, String> {
+    let path = request.target.clone();
     let bounds = Bounds { most: MOST_SET, secrets: &effects.secrets, allowed: &effects.jobs.network };
     let id = crate::clock::fresh_id();
     let traceparent = effects.jobs.traceparent(&id.simple().to_string(), id);

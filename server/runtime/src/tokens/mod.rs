@@ -5,6 +5,7 @@
 //! (RFC 8725). Keys are public by construction, so that a token signed with a public key as a symmetric one proves nothing.
 
 pub mod issuers;
+pub mod openid;
 
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;

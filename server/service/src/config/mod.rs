@@ -37,6 +37,8 @@ pub struct Config {
     pub jobs: settings::Jobs,
     pub deliveries: settings::Deliveries,
     pub console: settings::Console,
+    pub audit: settings::AuditSettings,
+    pub sign_in: settings::SignIn,
     pub rehearsal: settings::Rehearsal,
     pub secrets: settings::Secrets,
     pub log: settings::Log,
@@ -348,7 +350,7 @@ fn setting_of(variable: &str) -> Result<String> {
 /// A value as it may be shown.
 fn shown(name: &str, text: &str) -> String {
     match name {
-        "secrets.key" if !text.is_empty() => kanzlei_runtime::secrets::MASK.to_owned(),
+        "secrets.key" | "sign_in.client_secret" if !text.is_empty() => kanzlei_runtime::secrets::MASK.to_owned(),
         name if name.ends_with("url") || name == "databases" => {
             text.split_whitespace().map(hide_password).collect::<Vec<_>>().join(" ")
         }

@@ -46,6 +46,7 @@ settings! {
         public: SocketAddr = "public", "127.0.0.1:7080", "Address of the public listener: what workflows serve";
         control: SocketAddr = "control", "127.0.0.1:7081", "Address of the control listener: API and console";
         control_url: String = "control_url", "", "How operators reach the control listener; http:// and its address by default. With https:// its cookie is Secure";
+        control_hosts: String = "control_hosts", "", "Names under which the control listener answers beside addresses, localhost and that of control_url";
         run_header: String = "run_header", "Run-Id", "Header field of public answers with the id of the run; empty for none";
         trusted_proxies: Arc<Allowed> = "trusted_proxies", "", "Proxies in front whose Forwarded or X-Forwarded-For names the client, in CIDR notation; none by default";
         public_url: String = "public_url", "", "How clients reach the public listener; http:// and its address by default";
@@ -108,6 +109,21 @@ settings! {
     /// The console.
     Console "console." {
         session: Duration = "session", "12h", "How long a sign-in lasts";
+    }
+    /// The audit trail.
+    AuditSettings "audit." {
+        file: String = "file", "", "File to which each line of the audit trail is appended as JSON; none by default";
+    }
+    /// Signing in through a provider of identities (OpenID Connect).
+    SignIn "sign_in." {
+        issuer: String = "issuer", "", "Address of the provider, as its tokens have it in iss; none by default";
+        address: String = "address", "", "Where it is reached, where that is not the address of issuer";
+        client_id: String = "client_id", "", "Id of this service at the provider";
+        client_secret: String = "client_secret", "", "Secret of this service at the provider; better kept in the environment";
+        scope: String = "scope", "openid profile", "Scopes that are asked for";
+        claim: String = "claim", "groups", "Claim with the groups of somebody";
+        roles: String = "roles", "", "Roles by group: operators=operator, authors=author, *=viewer. Whoever is in none is refused";
+        network: String = "network", "public", "private lets the provider have a private address";
     }
     /// Rehearsals with real databases.
     Rehearsal "rehearsal." {

@@ -16,15 +16,18 @@ use actix_web::middleware::Next;
 use actix_web::web::{Data, Json};
 use actix_web::{HttpMessage, HttpRequest, HttpResponse};
 use kanzlei_api::session::{Session, SignIn};
+use kanzlei_model::role::Role;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::queue::accept::PATIENCE;
 use kanzlei_runtime::queue::hash;
 use kanzlei_store::Store;
-use kanzlei_store::access::Token;
+use kanzlei_store::access::{Session as Row, Token};
 use subtle::ConstantTimeEq;
 use uuid::Uuid;
 
+use super::audit::{self, Notes};
+use super::roles;
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -48,8 +51,14 @@ const PEERS: usize = 10_000;
 /// Who sent a request.
 #[derive(Clone, Debug)]
 pub struct Caller {
-    /// The name of the operator token.
+    /// The name of the token, or of somebody whom a provider of identities signed in.
     pub name: String,
+    /// What it may do.
+    pub role: Role,
+    /// How it was shown: `token` or `session`.
+    pub via: &'static str,
+    /// What is noted for the audit trail.
+    pub notes: Notes,
 }
 
 impl actix_web::FromRequest for Caller {
@@ -164,10 +173,10 @@ fn same(a: &str, b: &str) -> bool {
 }
 
 /// A token for a name, and its row.
-pub fn made(name: &str, expires: Option<Timestamp>) -> (String, Token) {
+pub fn made(name: &str, expires: Option<Timestamp>, role: Role) -> (String, Token) {
     let token = format!("kzo_{}", random());
     let prefix = token[..8].to_owned();
-    let row = Token { hash: hash(&token), name: name.to_owned(), prefix, created: now(), expires, used: None };
+    let row = Token { hash: hash(&token), name: name.to_owned(), prefix, created: now(), expires, used: None, role };
     (token, row)
 }
 
@@ -176,7 +185,7 @@ pub async fn first_token(store: &Store) -> Result<Option<String>> {
     if !store.tokens().await?.is_empty() {
         return Ok(None);
     }
-    let (token, row) = made("first", None);
+    let (token, row) = made("first", None, Role::Operator);
     store.add_token(&row).await?;
     Ok(Some(token))
 }
@@ -199,11 +208,11 @@ async fn token_of(app: &App, token: &str, peer: Option<IpAddr>, title: &str) -> 
 }
 
 /// The session cookie of a request.
-fn cookie_of(app: &App, request: &HttpRequest) -> Option<Cookie<'static>> {
+pub(super) fn cookie_of(app: &App, request: &HttpRequest) -> Option<Cookie<'static>> {
     request.cookie(if app.secure { HOST_COOKIE } else { COOKIE })
 }
 
-fn cookie(app: &App, value: String) -> Cookie<'static> {
+pub(super) fn cookie(app: &App, value: String) -> Cookie<'static> {
     let name = if app.secure { HOST_COOKIE } else { COOKIE };
     Cookie::build(name, value).path("/").http_only(true).same_site(SameSite::Strict).secure(app.secure).finish()
 }
@@ -212,17 +221,44 @@ fn cookie(app: &App, value: String) -> Cookie<'static> {
 pub async fn sign_in(app: Data<App>, request: HttpRequest, body: Json<SignIn>) -> Result<HttpResponse> {
     let peer = request.peer_addr().map(|peer| peer.ip());
     let token = token_of(&app, body.token.trim(), peer, "Wrong token").await?;
-    let id = random();
-    app.store.add_session(&hash(&id), &token.hash, now(), now() + app.session).await?;
-    let session = Session { csrf: Some(csrf_of(&id)), name: token.name, role: "operator".into() };
+    let (name, role) = (token.name.clone(), token.role);
+    let id = begin(&app, &request, Some(token.hash), &name, role).await?;
+    let session = Session { csrf: Some(csrf_of(&id)), name, role };
     Ok(HttpResponse::Ok().cookie(cookie(&app, id)).json(session))
+}
+
+/// Begins a session; returns the value of its cookie.
+pub async fn begin(
+    app: &App,
+    request: &HttpRequest,
+    token: Option<String>,
+    name: &str,
+    role: Role,
+) -> Result<String> {
+    let id = random();
+    let agent = request.headers().get("user-agent").and_then(|value| value.to_str().ok()).unwrap_or_default();
+    let row = Row {
+        hash: hash(&id),
+        token,
+        name: name.to_owned(),
+        role,
+        address: request.peer_addr().map(|peer| peer.ip().to_string()),
+        agent: agent.to_owned(),
+        created: now(),
+        expires: now() + app.session,
+    };
+    app.store.add_session(&row).await?;
+    let who = Caller { name: name.to_owned(), role, via: "session", notes: Notes::default() };
+    audit::write(app, &who, row.address.clone(), "POST /session".into(), 200, true).await;
+    Ok(id)
 }
 
 /// `GET /session`: who is signed in.
 pub async fn session(app: Data<App>, request: HttpRequest) -> HttpResponse {
     let csrf = cookie_of(&app, &request).map(|cookie| csrf_of(cookie.value()));
-    let name = request.extensions().get::<Caller>().map(|caller| caller.name.clone()).unwrap_or_default();
-    HttpResponse::Ok().json(Session { csrf, name, role: "operator".into() })
+    let caller = request.extensions().get::<Caller>().cloned();
+    let (name, role) = caller.map(|caller| (caller.name, caller.role)).unwrap_or_default();
+    HttpResponse::Ok().json(Session { csrf, name, role })
 }
 
 /// `DELETE /session`: signs out.
@@ -244,24 +280,41 @@ pub async fn require(
     let known = tokio::time::timeout(PATIENCE, allowed(&app, &request)).await;
     let silent = || Error::problem(503, "The database is unavailable", "it does not answer; try again in a moment");
     match known.unwrap_or_else(|_| Err(silent())) {
-        Ok(name) => {
-            request.extensions_mut().insert(Caller { name });
-            next.call(request).await
+        Ok(caller) => {
+            let (method, path) = (request.method().as_str().to_owned(), request.path().to_owned());
+            let below = path.strip_prefix("/api/v1").unwrap_or(&path);
+            let needed = roles::needed(&method, below);
+            let changes = roles::changes(&method, below);
+            let what = format!("{method} {below}");
+            let address = request.peer_addr().map(|peer| peer.ip().to_string());
+            if !caller.role.may(needed) {
+                if changes {
+                    audit::write(&app, &caller, address, what, 403, true).await;
+                }
+                let detail = format!("this needs the role {}; {} has the role {}", needed.name(), caller.name, caller.role.name());
+                return Err(Error::problem(403, "The role does not allow this", detail).into());
+            }
+            request.extensions_mut().insert(caller.clone());
+            let answered = next.call(request).await;
+            let status = answered.as_ref().map_or_else(|error| error.as_response_error().status_code(), |answer| answer.status());
+            audit::write(&app, &caller, address, what, status.as_u16(), changes).await;
+            answered
         }
         Err(error) => Err(error.into()),
     }
 }
 
-/// The name of who sent a request.
-async fn allowed(app: &App, request: &ServiceRequest) -> Result<String> {
+/// Who sent a request.
+async fn allowed(app: &App, request: &ServiceRequest) -> Result<Caller> {
     let header = |name: &str| request.headers().get(name).and_then(|value| value.to_str().ok());
     if let Some(token) = header("authorization").and_then(|value| value.strip_prefix("Bearer ")) {
-        return Ok(token_of(app, token.trim(), request.peer_addr().map(|peer| peer.ip()), "Unauthorized").await?.name);
+        let token = token_of(app, token.trim(), request.peer_addr().map(|peer| peer.ip()), "Unauthorized").await?;
+        return Ok(Caller { name: token.name, role: token.role, via: "token", notes: Notes::default() });
     }
     let Some(cookie) = cookie_of(app, request.request()) else {
         return Err(unauthorized("show an operator token, or sign in"));
     };
-    let Some(name) = app.store.session_of(&hash(cookie.value()), now()).await? else {
+    let Some(session) = app.store.sessions(Some(&hash(cookie.value())), now()).await?.pop() else {
         return Err(unauthorized("the session has ended; sign in again"));
     };
     let changes = !matches!(request.method().as_str(), "GET" | "HEAD");
@@ -272,7 +325,7 @@ async fn allowed(app: &App, request: &ServiceRequest) -> Result<String> {
             format!("the header `{CSRF}` of the session is missing or wrong"),
         ));
     }
-    Ok(name)
+    Ok(Caller { name: session.name, role: session.role, via: "session", notes: Notes::default() })
 }
 
 fn unauthorized(detail: &str) -> Error {

@@ -18,6 +18,7 @@ use serde_json::Value;
 use uuid::Uuid;
 
 use super::jobs::{filter_of, read_id};
+use super::auth::Caller;
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -66,8 +67,9 @@ struct Wanted {
 }
 
 /// `POST /jobs/actions`: does something to jobs, by id or by what they have in common.
-pub async fn act(app: Data<App>, body: Json<JobChange>) -> Result<HttpResponse> {
+pub async fn act(app: Data<App>, caller: Caller, body: Json<JobChange>) -> Result<HttpResponse> {
     let change = body.into_inner();
+    caller.notes.changed("jobs", None, serde_json::to_string(&change).ok());
     let at = now();
     let due = match (change.action, change.due.as_deref()) {
         (JobAction::Postpone, None) => {

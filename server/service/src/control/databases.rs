@@ -8,6 +8,7 @@ use kanzlei_api::databases::{self as api, Databases};
 use kanzlei_lang::document::database::{Column, MAX_TABLES, write};
 use kanzlei_store::databases::{Database, Described, Refused, once};
 
+use super::auth::Caller;
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -39,7 +40,8 @@ pub async fn describe(app: Data<App>, name: Path<String>) -> Result<HttpResponse
 }
 
 /// `POST /databases/{name}/prepare`: makes the table of markers, where the service's user may.
-pub async fn prepare(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+pub async fn prepare(app: Data<App>, caller: Caller, name: Path<String>) -> Result<HttpResponse> {
+    caller.notes.changed(format!("database {name}"), None, Some("prepared".into()));
     let database = known(&app, &name)?;
     let refused = |refused: Refused| {
         let status = if matches!(refused, Refused::Unavailable(_) | Refused::Timeout) { 503 } else { 409 };

@@ -53,8 +53,11 @@ pub async fn list(app: Data<App>, which: Query<DeliveryFilter>) -> Result<HttpRe
 }
 
 /// `GET /deliveries/{id}`: one with its headers and body.
-pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
+pub async fn show(app: Data<App>, caller: Caller, id: Path<String>) -> Result<HttpResponse> {
     let found = found(&app, &id).await?;
+    if found.sealed {
+        caller.notes.looked_at(format!("delivery {} to {}", found.id, found.workflow));
+    }
     let live = app.live.load_full();
     let line = line(&live, &found);
     let message = app.jobs.message_of(&found).ok_or_else(sealed)?;
@@ -166,6 +169,7 @@ pub async fn propose(app: Data<App>, body: Json<CompareDeliveries>) -> Result<Ht
 /// `POST /deliveries/sign`: a message as its sender sends it.
 pub async fn sign(app: Data<App>, caller: Caller, body: Json<Signing>) -> Result<HttpResponse> {
     let asked = body.into_inner();
+    caller.notes.changed(format!("a message to {}", asked.workflow), None, Some("signed".into()));
     let live = app.live.load_full();
     let unknown = || Error::not_found(format!("no workflow `{}` is live", asked.workflow));
     let workflow = live.workflow(&asked.workflow).ok_or_else(unknown)?;

@@ -421,6 +421,8 @@ pub(super) async fn perform(app: &App, caller: &Caller, live: &Arc<Live>, wish: 
         })
         .collect();
     for d in deployed.iter().filter(|d| !d.unchanged) {
+        let before = d.number.checked_sub(1).filter(|number| *number > 0).map(|number| format!("revision {number}"));
+        caller.notes.changed(format!("{} {}", d.kind, d.name), before, Some(format!("revision {}", d.number)));
         tracing::info!(kind = d.kind, name = d.name, revision = d.number, "deployed");
     }
     Ok(Deployed { deployed: listed, warnings: news(warnings) })

@@ -137,6 +137,7 @@ pub async fn save(
     body: Json<api::DraftText>,
 ) -> Result<HttpResponse> {
     let (kind, name) = known(&path)?;
+    caller.notes.changed(format!("draft of the {kind} {name}"), None, Some("saved".into()));
     let given = body.into_inner();
     if !is_document_name(name) {
         let why = format!("`{name}` cannot be the name of a document: lower-case letters, digits and hyphens");
@@ -213,8 +214,14 @@ async fn conflict(app: &App, kind: &str, name: &str, given: api::DraftText) -> R
 }
 
 /// `DELETE /drafts/{kind}/{name}`: discards a draft, of the version of `If-Match` where that is sent.
-pub async fn discard(app: Data<App>, path: Path<(String, String)>, request: HttpRequest) -> Result<HttpResponse> {
+pub async fn discard(
+    app: Data<App>,
+    caller: Caller,
+    path: Path<(String, String)>,
+    request: HttpRequest,
+) -> Result<HttpResponse> {
     let (kind, name) = known(&path)?;
+    caller.notes.changed(format!("draft of the {kind} {name}"), None, Some("discarded".into()));
     let version = match precondition(&request)? {
         Precondition::Version(version) => Some(version),
         Precondition::None | Precondition::First => None,

@@ -130,7 +130,7 @@ pub fn read_id(id: &str) -> Result<Uuid> {
 }
 
 /// `GET /jobs/{id}`: one job with its sheet, what each step did, its history, and who is notified of its end.
-pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
+pub async fn show(app: Data<App>, caller: Caller, id: Path<String>) -> Result<HttpResponse> {
     let id = read_id(&id)?;
     let Some(job) = app.store.job(id).await? else {
         return Err(Error::not_found(format!("there is no job {id}; ended jobs are purged after a while")));
@@ -138,6 +138,9 @@ pub async fn show(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     let at = now();
     let live = app.live.load_full();
     let plan = app.jobs.plans.get(&app.store, &live, &job.workflow, job.revision, job.generation).await?;
+    if job.sealed {
+        caller.notes.looked_at(format!("job {id} of {}", job.workflow));
+    }
     let given = app.effects.secrets.unguard(&job.input).and_then(|text| serde_json::from_str::<Value>(&text).ok());
     // Without its plan it is unknown what of a sealed input may be shown.
     let input = match (&plan, &given) {
@@ -289,6 +292,7 @@ pub async fn group(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
 /// `POST /jobs`: starts a live workflow as a job, whether or not it has an entry.
 pub async fn start(app: Data<App>, caller: Caller, body: Json<JobStart>) -> Result<HttpResponse> {
     let JobStart { workflow: name, input } = body.into_inner();
+    caller.notes.changed(format!("a job of {name}"), None, None);
     let live = app.live.load_full();
     let Some(workflow) = live.workflows.get(&name) else {
         return Err(super::workflows::no_workflow(&live, &name, "is live"));

@@ -85,7 +85,8 @@ pub async fn add(app: Data<App>, caller: Caller, body: Json<NewKey>) -> Result<H
         );
         return Err(Error::problem(409, "The key was not made", detail));
     }
-    changed(&app, &caller, "made", &row.name);
+    let of = [format!("made for {}", row.owner), format!("workflows {}", row.workflows.join(", "))];
+    changed(&app, &caller, &of.join("; "), &row.name);
     Ok(HttpResponse::Created().json(MadeKey { name: row.name, key, expires: row.expires, former_until: None }))
 }
 
@@ -144,5 +145,6 @@ fn unknown(name: &str) -> Error {
 /// Forgets what is known of keys, and logs who changed one.
 fn changed(app: &App, caller: &Caller, what: &str, name: &str) {
     app.keys.forget();
+    caller.notes.changed(format!("key {name}"), None, Some(what.to_owned()));
     tracing::info!(name, by = caller.name, "a key was {what}");
 }

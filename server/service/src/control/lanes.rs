@@ -13,6 +13,7 @@ use kanzlei_runtime::clock::now;
 use kanzlei_runtime::queue::MOST_SELECTED;
 use kanzlei_store::queue::{self, Filter};
 
+use super::auth::Caller;
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -109,8 +110,9 @@ pub async fn samples(app: Data<App>, query: Query<SampleFilter>) -> Result<HttpR
 }
 
 /// `POST /lanes/{name}/{hold|release|empty}`.
-pub async fn change(app: Data<App>, path: Path<(String, String)>) -> Result<HttpResponse> {
+pub async fn change(app: Data<App>, caller: Caller, path: Path<(String, String)>) -> Result<HttpResponse> {
     let (name, action) = path.into_inner();
+    caller.notes.changed(format!("lane {name}"), None, Some(action.clone()));
     let Some(action) = super::word::<LaneAction>(&action) else {
         return Err(Error::not_found(format!("a lane cannot `{action}`; it can hold, release and empty")));
     };

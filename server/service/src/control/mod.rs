@@ -38,6 +38,11 @@ pub mod transfer;
 pub mod trials;
 mod unchanged;
 mod usage;
+pub mod audit;
+pub mod hosts;
+pub mod openid;
+mod roles;
+mod sessions;
 mod watches;
 mod workflows;
 
@@ -78,13 +83,19 @@ pub fn configure(config: &mut web::ServiceConfig) {
             .app_data(web::QueryConfig::default().error_handler(|error, _| {
                 crate::error::Error::problem(400, "Malformed query", error.to_string()).into()
             }))
+            .wrap(from_fn(hosts::check))
             .route("/session", web::post().to(auth::sign_in))
+            .route("/sign-in", web::get().to(openid::offered))
             .service(
                 web::scope("")
                     .wrap(from_fn(unchanged::tagged))
                     .wrap(from_fn(auth::require))
                     .route("/session", web::get().to(auth::session))
                     .route("/session", web::delete().to(auth::sign_out))
+                    .route("/sessions", web::get().to(sessions::list))
+                    .route("/sessions", web::delete().to(sessions::end_all))
+                    .route("/sessions/{id}", web::delete().to(sessions::end))
+                    .route("/audit", web::get().to(audit::list))
                     .route("/status", web::get().to(status::status))
                     .route("/check", web::post().to(deploys::check))
                     .route("/deploys", web::post().to(deploys::deploy))
@@ -185,6 +196,12 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/timetables/{workflow}/{number}/{action}", web::post().to(timetables::change))
                     .default_service(web::to(status::nothing)),
             ),
+    );
+    config.service(
+        web::scope("/sign-in")
+            .wrap(from_fn(hosts::check))
+            .route("/openid", web::get().to(openid::begin))
+            .route("/openid/return", web::get().to(openid::returned)),
     );
     config.default_service(web::to(console::file));
 }

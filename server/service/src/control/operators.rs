@@ -4,6 +4,7 @@ use actix_web::web::{Data, Json, Path};
 use actix_web::{HttpMessage, HttpRequest, HttpResponse};
 use kanzlei_api::operators::{Issued, NewOperator, Operator, Operators, Rotation};
 use kanzlei_lang::document::reader::is_document_name;
+use kanzlei_model::role::Role;
 use kanzlei_model::time::Span;
 use kanzlei_runtime::clock::now;
 use kanzlei_store::access::MOST_TOKENS;
@@ -25,6 +26,7 @@ pub async fn list(app: Data<App>, request: HttpRequest) -> Result<HttpResponse> 
         created: token.created,
         expires: token.expires,
         used: token.used,
+        role: token.role,
     });
     Ok(HttpResponse::Ok().json(Operators { operators: operators.collect() }))
 }
@@ -35,7 +37,7 @@ pub async fn add(app: Data<App>, request: HttpRequest, body: Json<NewOperator>) 
         let detail = "lower-case letters, digits and hyphens, beginning with a letter: `berit`";
         return Err(Error::problem(422, "Not a name for an operator", detail));
     }
-    let (token, row) = made(&body.name, expires(body.days)?);
+    let (token, row) = made(&body.name, expires(body.days)?, body.role.unwrap_or(Role::Operator));
     if !app.store.add_token(&row).await? {
         let detail = format!(
             "there is a token of `{0}` already; `kanzlei operators rotate {0}` replaces it ({MOST_TOKENS} tokens at most)",
@@ -43,7 +45,7 @@ pub async fn add(app: Data<App>, request: HttpRequest, body: Json<NewOperator>) 
         );
         return Err(Error::problem(409, "The token was not made", detail));
     }
-    changed(&app, &request, "made", &body.name).await;
+    changed(&app, &request, &format!("made, with the role {}", row.role.name()), &body.name).await;
     Ok(HttpResponse::Created().json(Issued { name: row.name, token, expires: row.expires }))
 }
 
@@ -54,7 +56,7 @@ pub async fn rotate(
     name: Path<String>,
     body: Json<Rotation>,
 ) -> Result<HttpResponse> {
-    let (token, row) = made(&name, expires(body.days)?);
+    let (token, row) = made(&name, expires(body.days)?, Role::Operator);
     if !app.store.replace_token(&row).await? {
         return Err(Error::not_found(format!("there is no token of `{name}`")));
     }
@@ -66,7 +68,7 @@ pub async fn rotate(
 pub async fn revoke(app: Data<App>, request: HttpRequest, name: Path<String>) -> Result<HttpResponse> {
     let tokens = app.store.tokens().await?;
     let valid = |token: &&kanzlei_store::access::Token| token.expires.is_none_or(|expires| expires > now());
-    if !tokens.iter().filter(valid).any(|token| token.name != *name) {
+    if !tokens.iter().filter(valid).any(|token| token.name != *name && token.role == Role::Operator) {
         let detail = "it is the last one that is valid; make another first: `kanzlei operators add NAME`";
         return Err(Error::problem(409, "The token was not revoked", detail));
     }
@@ -91,6 +93,8 @@ pub(super) fn expires(days: Option<u32>) -> Result<Option<kanzlei_model::time::T
 /// Forgets what is known of tokens, and logs who changed one.
 async fn changed(app: &App, request: &HttpRequest, what: &str, name: &str) {
     app.tokens.forget();
-    let by = request.extensions().get::<Caller>().map(|caller| caller.name.clone()).unwrap_or_default();
-    tracing::info!(name, by, "an operator token was {what}");
+    if let Some(caller) = request.extensions().get::<Caller>() {
+        caller.notes.changed(format!("operator {name}"), None, Some(what.to_owned()));
+        tracing::info!(name, by = caller.name, "an operator token was {what}");
+    }
 }

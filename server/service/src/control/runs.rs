@@ -22,6 +22,7 @@ use uuid::Uuid;
 use super::jobs::time_of;
 use super::record::past;
 use super::{poll_line, state_named};
+use super::auth::Caller;
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -132,9 +133,12 @@ pub(super) fn value(text: Option<&str>) -> Json {
 }
 
 /// `GET /runs/{id}`: one run with the sheet of its revision and what each step did.
-pub async fn run(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
+pub async fn run(app: Data<App>, caller: Caller, id: Path<String>) -> Result<HttpResponse> {
     let run = past_run(&app, &id).await?;
     let plan = plan_of(&app, &run.workflow, run.revision).await?;
+    if plan.as_ref().is_some_and(|plan| plan.labels.any) {
+        caller.notes.looked_at(format!("run {} of {}", run.id, run.workflow));
+    }
     let own = plan.as_ref().map(|plan| plan.sheet.clone()).unwrap_or_default();
     let queued = app.store.has_job(run.id).await?;
     Ok(HttpResponse::Ok().json(Run {

@@ -9,6 +9,7 @@ use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_lang::document::reader::is_document_name;
 use kanzlei_runtime::secrets::{LONGEST, MOST_PURPOSES};
 
+use super::auth::Caller;
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -34,7 +35,18 @@ pub async fn list(app: Data<App>) -> Result<HttpResponse> {
 }
 
 /// `PUT /secrets/{name}`: sets or replaces a secret.
-pub async fn set(app: Data<App>, name: Path<String>, body: Json<NewSecret>) -> Result<HttpResponse> {
+pub async fn set(
+    app: Data<App>,
+    caller: Caller,
+    name: Path<String>,
+    body: Json<NewSecret>,
+) -> Result<HttpResponse> {
+    let purposes = app.effects.secrets.purposes();
+    let before = purposes.get(name.as_str()).map(|purposes| {
+        let purposes: Vec<String> = purposes.iter().map(ToString::to_string).collect();
+        format!("set, for {}", purposes.join(", "))
+    });
+    caller.notes.changed(format!("secret {name}"), before, Some("another value".into()));
     if !is_document_name(&name) {
         let detail = "lower-case letters, digits and hyphens, beginning with a letter: `rates-token`";
         return Err(Error::problem(422, "Not a name for a secret", detail));
@@ -57,7 +69,8 @@ pub async fn set(app: Data<App>, name: Path<String>, body: Json<NewSecret>) -> R
 }
 
 /// `DELETE /secrets/{name}`: removes a secret that no live service uses.
-pub async fn remove(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+pub async fn remove(app: Data<App>, caller: Caller, name: Path<String>) -> Result<HttpResponse> {
+    caller.notes.changed(format!("secret {name}"), Some("set".into()), Some("removed".into()));
     let live = app.live.load();
     let used = |credentials: &kanzlei_lang::document::service::Credentials| credentials.secret().text == *name;
     let user = live.services.values().find(|service| service.credentials.as_ref().is_some_and(used));

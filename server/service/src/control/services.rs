@@ -12,6 +12,7 @@ use kanzlei_store::statistics::StepCount;
 
 use super::statistics::{SPAN, counted, place};
 use super::workflows::retire_one;
+use super::auth::Caller;
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -102,7 +103,8 @@ pub async fn service(app: Data<App>, name: Path<String>) -> Result<HttpResponse>
 }
 
 /// `DELETE /services/{name}`: retires a service that no live workflow calls.
-pub async fn retire_service(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+pub async fn retire_service(app: Data<App>, caller: Caller, name: Path<String>) -> Result<HttpResponse> {
+    caller.notes.changed(format!("service {name}"), None, Some("retired".into()));
     let live = app.live.load_full();
     let users: Vec<&str> =
         live.workflows.values().filter(|w| w.plan.services.contains(&name)).map(|w| w.plan.name.as_str()).collect();

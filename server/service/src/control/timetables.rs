@@ -11,6 +11,7 @@ use kanzlei_runtime::worker::timetables;
 use kanzlei_store::queue;
 
 use super::{poll_line, url_of};
+use super::auth::Caller;
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -75,8 +76,13 @@ fn shown(app: &App, firing: queue::Firing) -> Firing {
 }
 
 /// `POST /timetables/{workflow}/{number}/{pause|resume|fire}`.
-pub async fn change(app: Data<App>, path: Path<(String, u16, String)>) -> Result<HttpResponse> {
+pub async fn change(
+    app: Data<App>,
+    caller: Caller,
+    path: Path<(String, u16, String)>,
+) -> Result<HttpResponse> {
     let (workflow, number, action) = path.into_inner();
+    caller.notes.changed(format!("timetable {number} of {workflow}"), None, Some(action.clone()));
     let Some(action) = super::word::<TimetableAction>(&action) else {
         return Err(Error::not_found(format!("a timetable cannot `{action}`; it can pause, resume and fire")));
     };

@@ -13,6 +13,7 @@ use kanzlei_runtime::live::{Live, named_file};
 use kanzlei_store::documents::LiveDocument;
 use serde_json::Value as JsonValue;
 
+use super::auth::Caller;
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -150,8 +151,14 @@ pub async fn kept(app: Data<App>, workflow: Path<String>) -> Result<HttpResponse
 }
 
 /// `PUT /kept/{workflow}`: puts values in place of those of the version that was read.
-pub async fn keep(app: Data<App>, workflow: Path<String>, body: Json<KeptValues>) -> Result<HttpResponse> {
+pub async fn keep(
+    app: Data<App>,
+    caller: Caller,
+    workflow: Path<String>,
+    body: Json<KeptValues>,
+) -> Result<HttpResponse> {
     let workflow = live_name(&app, &workflow)?;
+    caller.notes.changed(format!("what {workflow} remembers"), None, None);
     let JsonValue::Object(values) = &body.values else {
         return Err(Error::problem(422, "Malformed values", "what a workflow remembers is an object"));
     };

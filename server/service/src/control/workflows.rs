@@ -13,6 +13,7 @@ use kanzlei_runtime::live;
 use kanzlei_store::journal::RunLine;
 
 use super::runs::line;
+use super::auth::Caller;
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -137,8 +138,10 @@ pub async fn workflow(app: Data<App>, name: Path<String>) -> Result<HttpResponse
 }
 
 /// `DELETE /workflows/{name}`: retires a workflow; its revisions are kept.
-pub async fn retire(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
+pub async fn retire(app: Data<App>, caller: Caller, name: Path<String>) -> Result<HttpResponse> {
     let live = app.live.load_full();
+    let revision = live.workflows.get(name.as_str()).map(|workflow| format!("revision {}", workflow.revision));
+    caller.notes.changed(format!("workflow {name}"), revision, Some("retired".into()));
     let callers: Vec<&str> =
         live.workflows.values().filter(|w| w.plan.invokes.contains(&name)).map(|w| w.plan.name.as_str()).collect();
     if !callers.is_empty() {

@@ -50,7 +50,7 @@ fn editors_are_answered_about_drafts_among_what_is_live() {
             ("references", "id: bi", json!({}), "/locations/1/path", json!("quote.yaml")),
             ("rename", "id: bi", json!({"name": "dues_of"}), "/edits/quote.yaml/1/text", json!("dues_of")),
             ("outline", "", json!({}), "/steps/2/kind", json!("reply")),
-            ("scope", "", json!({"step": "2"}), "/names/4/name", json!("bill")),
+            ("scope", "", json!({"step": "2"}), "/names/5/name", json!("bill")),
             ("diagnostics", "", json!({}), "/diagnostics", json!([])),
             ("sheet", "", json!({}), "/sheet/parts/2/title", json!("${input.nights} nights")),
             (

@@ -17,6 +17,7 @@ mod drafts;
 mod jobs;
 mod language;
 mod lists;
+mod operators;
 mod pages;
 mod previews;
 mod public;

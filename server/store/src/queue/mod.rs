@@ -315,7 +315,7 @@ fn push_ids<'q>(query: &mut QueryBuilder<MySql>, ids: impl IntoIterator<Item = &
     }
 }
 
-fn uuid(bytes: &[u8]) -> Uuid {
+pub(crate) fn uuid(bytes: &[u8]) -> Uuid {
     Uuid::from_slice(bytes).unwrap_or_default()
 }
 

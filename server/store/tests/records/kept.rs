@@ -1,6 +1,8 @@
 //! Values that a process keeps: tokens, sessions, values of workflows, secrets.
 
-use kanzlei_store::access::Token;
+use kanzlei_model::role::Role;
+use kanzlei_store::Store;
+use kanzlei_store::access::{Session, Token};
 
 use super::{time, with};
 
@@ -49,27 +51,45 @@ fn token(hash: &str, name: &str, at: i64, expires: Option<i64>) -> Token {
         created: time(at),
         expires: expires.map(time),
         used: None,
+        role: Role::Author,
     }
+}
+
+async fn begin(store: &Store, hash: &str, token: &str, at: i64, expires: i64) {
+    let session = Session {
+        hash: hash.into(),
+        token: Some(token.into()),
+        name: "berit".into(),
+        role: Role::Viewer,
+        address: None,
+        agent: "a browser".into(),
+        created: time(at),
+        expires: time(expires),
+    };
+    store.add_session(&session).await.expect("adds");
 }
 
 #[test]
 fn a_session_ends_at_its_time_by_hand_and_with_its_token() {
     with("sessions", async |bed| {
         let store = &bed.store;
-        let whose = async |hash: &str, at: i64| store.session_of(hash, time(at)).await.expect("reads");
+        let whose = async |hash: &str, at: i64| {
+            let found = store.sessions(Some(hash), time(at)).await.expect("reads");
+            found.first().map(|session| (session.name.clone(), session.role))
+        };
         store.add_token(&token("h1", "berit", 1, Some(40))).await.expect("adds");
         for session in ["s1", "s2"] {
-            store.add_session(session, "h1", time(10), time(20)).await.expect("adds");
+            begin(store, session, "h1", 10, 20).await;
         }
-        assert_eq!(whose("s1", 15).await.as_deref(), Some("berit"));
+        assert_eq!(whose("s1", 15).await, Some(("berit".into(), Role::Author)), "the role is that of its token");
         assert_eq!(whose("s1", 20).await, None, "it has ended");
         store.end_session("s1").await.expect("ends");
         assert_eq!((whose("s1", 15).await, whose("s2", 15).await.is_some()), (None, true));
-        store.add_session("s3", "h1", time(10), time(50)).await.expect("adds");
+        begin(store, "s3", "h1", 10, 50).await;
         assert_eq!((whose("s3", 39).await.is_some(), whose("s3", 40).await), (true, None), "its token has expired");
         assert!(store.replace_token(&token("h2", "berit", 16, None)).await.expect("replaces"));
         assert_eq!((whose("s2", 15).await, whose("s3", 15).await), (None, None), "the new token began neither");
-        store.add_session("s4", "h2", time(16), time(50)).await.expect("adds");
+        begin(store, "s4", "h2", 16, 50).await;
         assert!(store.remove_token("berit").await.expect("removes"));
         assert_eq!(whose("s4", 17).await, None);
     });
