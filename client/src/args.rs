@@ -321,7 +321,9 @@ pub enum Command {
         last: u32,
     },
     /// List sessions of the console, or end them
-    #[command(after_help = "Examples:\n  kanzlei sessions\n  kanzlei sessions --end 3f2a9c01d4e5b6f7\n  kanzlei sessions --end-all")]
+    #[command(
+        after_help = "Examples:\n  kanzlei sessions\n  kanzlei sessions --end 3f2a9c01d4e5b6f7\n  kanzlei sessions --end-all"
+    )]
     Sessions {
         /// End this one
         #[arg(long, value_name = "SESSION")]

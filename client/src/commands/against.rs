@@ -84,7 +84,9 @@ pub fn run(chosen: &[(&Prepared, usize)], url: &str, api: &Api) -> Result<Vec<Ca
         });
     }
     if left_out > 0 {
-        eprintln!("{left_out} cases have no `request` of their own (an `input`, a changed row, a `caller`) and were skipped");
+        eprintln!(
+            "{left_out} cases have no `request` of their own (an `input`, a changed row, a `caller`) and were skipped"
+        );
     }
     if results.is_empty() {
         return Err(Error::Usage("none of the cases has a `request` to send".into()));

@@ -1,9 +1,9 @@
 //! `operators`: tokens for the control API, by name.
 
 use kanzlei_api::audit::{Audit, AuditFilter};
-use kanzlei_model::role::Role;
 use kanzlei_api::operators::{Issued, NewOperator, Operators, Rotation};
 use kanzlei_api::session::{Sessions, SessionsEnded};
+use kanzlei_model::role::Role;
 
 use super::{listing, print_json, segment};
 use crate::api::Api;
@@ -21,7 +21,15 @@ pub fn list(api: &Api, json: bool) -> Done {
         let yours = if operator.yours { "yours" } else { "" };
         let begins = format!("{}…", operator.prefix);
         let (expires, used) = (when(operator.expires, "never"), when(operator.used, "not yet"));
-        vec![operator.name.clone(), operator.role.name().to_owned(), begins, draw::time(operator.created), expires, used, yours.to_owned()]
+        vec![
+            operator.name.clone(),
+            operator.role.name().to_owned(),
+            begins,
+            draw::time(operator.created),
+            expires,
+            used,
+            yours.to_owned(),
+        ]
     });
     draw::table(&["operator", "role", "token", "made (UTC)", "expires", "last used", ""], rows);
     Ok(())

@@ -1,7 +1,7 @@
 //! `timetables` and `timetable`.
 
-use kanzlei_api::watches::Watches;
 use kanzlei_api::timetables::{Timetable, TimetableAction, TimetableChanged, Timetables};
+use kanzlei_api::watches::Watches;
 
 use super::{print_json, segment, word};
 use crate::api::Api;
@@ -114,7 +114,10 @@ pub fn watches(api: &Api, json: bool) -> Done {
         if let Some(trouble) = &watch.trouble {
             println!("{}", draw::paint("31", &format!("{table}: {trouble}")));
         } else if !missing.is_empty() {
-            let line = format!("{table}: the trigger for {} is missing or differs; deploy a workflow again", missing.join(", "));
+            let line = format!(
+                "{table}: the trigger for {} is missing or differs; deploy a workflow again",
+                missing.join(", ")
+            );
             println!("{}", draw::paint("31", &line));
         }
     }

@@ -61,7 +61,7 @@
                 <td class="mono">{line.what}{#if line.status >= 400}<br /><span class="bad">{line.status}</span>{/if}</td>
                 <td>{line.subject}</td>
                 {#each [line.before, line.after] as side, index (index)}
-                  <td>{#if side && (side.length > 60 || side.includes('\n'))}<details><summary>{side.length} characters</summary><pre tabindex="0">{side}</pre></details>{:else}{side ?? ''}{/if}</td>
+                  <td>{#if side && (side.length > 60 || side.includes('\n'))}<details><summary>{side.length} characters</summary><pre>{side}</pre></details>{:else}{side ?? ''}{/if}</td>
                 {/each}
               </tr>
             {/each}

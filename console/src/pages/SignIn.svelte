@@ -39,7 +39,7 @@
     <Button type="submit" icon={ArrowRight} disabled={busy || token === ''}>Sign in</Button>
   </Form>
   {#if ways.value?.openid}
-    <p class="or">or <a id="openid" href={ways.value.openid}>sign in at {ways.value.provider}</a></p>
+    <p class="or">or <a id="openid" href={ways.value.openid} target="_self">sign in at {ways.value.provider}</a></p>
   {/if}
   {#if refused && !wrong}<InlineNotification kind="error" lowContrast hideCloseButton title="Not signed in." subtitle={refused} />{/if}
 </main>

@@ -382,7 +382,8 @@ fn operations() -> Operations {
     let ended = all.generator.subschema_for::<session::SessionsEnded>();
     let end = all.add("delete", "/sessions", "endSessions", "Ends all of one's own sessions");
     (end.status, end.answer) = (200, Some(ended));
-    all.add("delete", "/sessions/{id}", "endSession", "Ends a session: one's own, or for an operator any").problems(&[404]);
+    all.add("delete", "/sessions/{id}", "endSession", "Ends a session: one's own, or for an operator any")
+        .problems(&[404]);
     all.get::<issuers::Issuers>("/issuers", "issuers", "Issuers of tokens, and whether their keys are known");
     all.get::<keys::Keys>("/keys", "keys", "Keys of callers with their last use");
     all.post::<keys::NewKey, keys::MadeKey>("/keys", "addKey", "Makes a key; it is shown only now")

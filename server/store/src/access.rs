@@ -50,10 +50,11 @@ pub struct Session {
 impl Store {
     /// Returns all operator tokens by name.
     pub async fn tokens(&self) -> Result<Vec<Token>> {
-        let rows = sqlx::query!("SELECT hash, name, prefix, created, expires, used, role FROM operator_token ORDER BY name")
-            .fetch_all(&self.pool)
-            .await
-            .doing("reading tokens")?;
+        let rows =
+            sqlx::query!("SELECT hash, name, prefix, created, expires, used, role FROM operator_token ORDER BY name")
+                .fetch_all(&self.pool)
+                .await
+                .doing("reading tokens")?;
         Ok(rows
             .into_iter()
             .map(|row| Token {

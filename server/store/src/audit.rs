@@ -63,9 +63,8 @@ fn cut(text: &Option<String>) -> Option<String> {
 impl Store {
     /// Adds lines.
     pub async fn audit(&self, lines: &[Audited]) -> Result<()> {
-        let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-            "INSERT INTO audit (id, at, who, role, via, address, what, subject, status, was, now) ",
-        );
+        let mut query: QueryBuilder<MySql> =
+            QueryBuilder::new("INSERT INTO audit (id, at, who, role, via, address, what, subject, status, was, now) ");
         query.push_values(lines, |mut row, line| {
             row.push_bind(line.id.as_bytes().as_slice())
                 .push_bind(line.at.as_micros())

@@ -112,3 +112,66 @@ fn tokens_of_an_independent_library_are_verified() {
         }
     }
 }
+
+/// The simulated provider serves a relying party of another language: discovery, PKCE and the token's checks are that library's own.
+#[test]
+fn an_independent_library_signs_in_at_the_provider() {
+    let office = office("relying", &[]);
+    let script = format!(
+        "
+        const client = require('openid-client');
+        (async () => {{
+          const at = new URL('{}');
+          const config = new client.Configuration(await (await fetch(at + '/.well-known/openid-configuration')).json(), 'office-console', 'console-secret');
+          client.allowInsecureRequests(config);
+          const verifier = client.randomPKCECodeVerifier(), state = client.randomState(), nonce = client.randomNonce();
+          const to = client.buildAuthorizationUrl(config, {{redirect_uri: 'http://127.0.0.1:1/back', scope: 'openid', state, nonce, login_hint: 'clerk',
+            code_challenge: await client.calculatePKCECodeChallenge(verifier), code_challenge_method: 'S256'}});
+          const sent = await fetch(to, {{redirect: 'manual'}});
+          const tokens = await client.authorizationCodeGrant(config, new URL(sent.headers.get('location')), {{pkceCodeVerifier: verifier, expectedState: state, expectedNonce: nonce}});
+          console.log(JSON.stringify(tokens.claims()));
+        }})();",
+        identity(&office)
+    );
+    let made = Command::new("node").args(["-e", &script]).current_dir(root().join("console")).output().expect("node");
+    let claims: Json = serde_json::from_str(&said(&made, 0)).expect("JSON");
+    assert_eq!((&claims["sub"], &claims["groups"]), (&json!("clerk"), &json!(["authors"])));
+}
+
+/// Somebody signs in through the provider in a browser, and may do what the groups allow; a code of another browser is worth nothing.
+#[tokio::test(flavor = "multi_thread")]
+async fn people_sign_in_through_the_provider() {
+    let office = tokio::task::spawn_blocking(|| office("sign_in", &[])).await.expect("an office");
+    let folder = kanzlei_harness::scratch::folder("browser-sign-in");
+    let browser = kanzlei_e2e::browser::Browser::start(&folder).await;
+    browser.goto(&format!("{}/", office.control())).await;
+    browser.click("#openid").await;
+    browser.see("Who signs in?").await;
+    browser.click("#clerk").await;
+    browser.see("openid/clerk").await;
+    let asked = |method: &str, path: &str| {
+        format!(
+            "return fetch('/api/v1/session').then((r) => r.json()).then((s) => fetch('/api/v1{path}', {{method: '{method}', headers: {{'x-csrf-token': s.csrf}}}})).then((r) => 's' + r.status)"
+        )
+    };
+    for (method, path, status) in [("GET", "/workflows", "s200"), ("GET", "/audit", "s403"), ("POST", "/keys", "s403")]
+    {
+        assert_eq!(browser.until(&asked(method, path)).await, json!(status), "{method} {path}");
+    }
+    browser.goto(&format!("{}/audit", office.control())).await;
+    browser.see("The audit trail is for operators").await;
+    browser.see("by the provider of identities").await;
+    // Who is in no group with a role, and a code that another browser was sent.
+    browser.until("return fetch('/api/v1/session').then((r) => r.json()).then((s) => fetch('/api/v1/session', {method: 'DELETE', headers: {'x-csrf-token': s.csrf}})).then(() => true)").await;
+    browser.goto(&format!("{}/sign-in/openid", office.control())).await;
+    browser.click("#visitor").await;
+    browser.see("visitor is in no group that has a role here").await;
+    browser.goto(&format!("{}/sign-in/openid/return?code=x&state=y", office.control())).await;
+    browser.see("it was begun in another window").await;
+    let trail =
+        tokio::task::spawn_blocking(move || (said(&client(&office, &["audit", "--who", "openid/clerk"]), 0), office));
+    let (trail, office) = trail.await.expect("the trail");
+    assert!(trail.contains("POST /session") && trail.contains("author"), "{trail}");
+    browser.close().await;
+    tokio::task::spawn_blocking(move || drop(office)).await.expect("stopped");
+}

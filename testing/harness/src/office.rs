@@ -92,6 +92,13 @@ impl Office {
             format!("token_file={}", token_file.display()),
             format!("secrets.key_file={}", dir.join("secrets.key").display()),
             "network.allow=127.0.0.0/8".to_owned(),
+            // People of the office sign in through the stand-in `identity`, or with a token.
+            format!("sign_in.issuer=http://127.0.0.1:{}/identity", Ports::USUAL.standins),
+            format!("sign_in.address=http://127.0.0.1:{}/identity", ports.standins),
+            "sign_in.client_id=office-console".to_owned(),
+            "sign_in.client_secret=console-secret".to_owned(),
+            "sign_in.roles=operators=operator, authors=author".to_owned(),
+            "sign_in.network=private".to_owned(),
         ];
         values.extend(
             ["registry", "tides", "rates", "pilots", "texts", "customs", "identity"]

@@ -402,13 +402,7 @@ fn case(node: &Node, clock_of_all: Timestamp, report: &mut Report) -> Option<Cas
 }
 
 /// A case that begins with a changed row.
-fn changed(
-    members: &Members,
-    name: Named,
-    table: Named,
-    clock_of_all: Timestamp,
-    report: &mut Report,
-) -> Option<Case> {
+fn changed(members: &Members, name: Named, table: Named, clock_of_all: Timestamp, report: &mut Report) -> Option<Case> {
     for key in ["request", "delivery", "input", "headers", "body", "caller"] {
         if let Some((key, _)) = members.entry(key) {
             report.error("wrong-value", key.at, format!("a changed row has no `{}`", key.name));

@@ -67,7 +67,8 @@ impl Trail {
 
     fn write(&self, lines: &[Audited]) {
         let Some(file) = &self.0 else { return };
-        let text: String = lines.iter().filter_map(|line| serde_json::to_string(line).ok()).map(|line| line + "\n").collect();
+        let text: String =
+            lines.iter().filter_map(|line| serde_json::to_string(line).ok()).map(|line| line + "\n").collect();
         let mut file = file.lock().unwrap_or_else(PoisonError::into_inner);
         if let Err(error) = file.write_all(text.as_bytes()).and_then(|()| file.flush()) {
             tracing::error!(%error, "the audit trail cannot be written to its file");
@@ -109,7 +110,8 @@ pub async fn list(app: Data<App>, asked: Query<AuditFilter>) -> Result<HttpRespo
     let asked = asked.into_inner();
     let limit = asked.limit.unwrap_or(100).clamp(1, MOST);
     let since = asked.since.as_deref().map(str::parse::<Timestamp>).transpose();
-    let since = since.map_err(|_| Error::problem(422, "Not an instant", "`since` is an instant such as 2027-03-04T06:00:00Z"))?;
+    let since = since
+        .map_err(|_| Error::problem(422, "Not an instant", "`since` is an instant such as 2027-03-04T06:00:00Z"))?;
     let filter = Filter { who: asked.who, text: asked.text, since, before: asked.before, limit };
     let found = app.store.audited(&filter).await?;
     let next = (found.len() as u32 == limit).then(|| found.last().map(|line| line.id)).flatten();

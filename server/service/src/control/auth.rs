@@ -228,13 +228,7 @@ pub async fn sign_in(app: Data<App>, request: HttpRequest, body: Json<SignIn>) -
 }
 
 /// Begins a session; returns the value of its cookie.
-pub async fn begin(
-    app: &App,
-    request: &HttpRequest,
-    token: Option<String>,
-    name: &str,
-    role: Role,
-) -> Result<String> {
+pub async fn begin(app: &App, request: &HttpRequest, token: Option<String>, name: &str, role: Role) -> Result<String> {
     let id = random();
     let agent = request.headers().get("user-agent").and_then(|value| value.to_str().ok()).unwrap_or_default();
     let row = Row {
@@ -291,12 +285,19 @@ pub async fn require(
                 if changes {
                     audit::write(&app, &caller, address, what, 403, true).await;
                 }
-                let detail = format!("this needs the role {}; {} has the role {}", needed.name(), caller.name, caller.role.name());
+                let detail = format!(
+                    "this needs the role {}; {} has the role {}",
+                    needed.name(),
+                    caller.name,
+                    caller.role.name()
+                );
                 return Err(Error::problem(403, "The role does not allow this", detail).into());
             }
             request.extensions_mut().insert(caller.clone());
             let answered = next.call(request).await;
-            let status = answered.as_ref().map_or_else(|error| error.as_response_error().status_code(), |answer| answer.status());
+            let status = answered
+                .as_ref()
+                .map_or_else(|error| error.as_response_error().status_code(), |answer| answer.status());
             audit::write(&app, &caller, address, what, status.as_u16(), changes).await;
             answered
         }

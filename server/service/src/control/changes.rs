@@ -17,8 +17,8 @@ use kanzlei_store::queue::JobPhase;
 use serde_json::Value;
 use uuid::Uuid;
 
-use super::jobs::{filter_of, read_id};
 use super::auth::Caller;
+use super::jobs::{filter_of, read_id};
 use crate::App;
 use crate::error::{Error, Result};
 

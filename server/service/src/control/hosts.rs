@@ -46,7 +46,9 @@ pub async fn check(
     // What a proxy says of the host counts for nothing here.
     let sent = request.headers().get("host").and_then(|value| value.to_str().ok()).unwrap_or(&host).to_owned();
     if !app.hosts.allows(&sent) {
-        let detail = format!("this listener does not answer for `{sent}`; name it in `listen.control_hosts`, or set `listen.control_url`");
+        let detail = format!(
+            "this listener does not answer for `{sent}`; name it in `listen.control_hosts`, or set `listen.control_url`"
+        );
         return Err(Error::problem(421, "Misdirected request", detail).into());
     }
     next.call(request).await

@@ -4,6 +4,7 @@
 //! Bearer`) or a session cookie; with a cookie, requests that change something must also show the
 //! session's CSRF token.
 
+pub mod audit;
 pub mod auth;
 mod changes;
 mod console;
@@ -11,11 +12,13 @@ mod databases;
 mod deliveries;
 mod deploys;
 mod drafts;
+pub mod hosts;
 mod issuers;
 mod jobs;
 mod keys;
 mod lanes;
 pub mod language;
+pub mod openid;
 mod operators;
 pub mod previews;
 mod record;
@@ -24,11 +27,13 @@ mod rehearsals;
 mod rename;
 mod requests;
 pub mod retraces;
+mod roles;
 mod runs;
 pub mod scope;
 pub mod scratch;
 mod secrets;
 mod services;
+mod sessions;
 mod settings;
 mod statistics;
 mod status;
@@ -38,11 +43,6 @@ pub mod transfer;
 pub mod trials;
 mod unchanged;
 mod usage;
-pub mod audit;
-pub mod hosts;
-pub mod openid;
-mod roles;
-mod sessions;
 mod watches;
 mod workflows;
 

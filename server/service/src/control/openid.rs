@@ -50,7 +50,9 @@ impl Provider {
         let mut roles = Vec::new();
         for pair in set.roles.split([',', ' ']).filter(|pair| !pair.is_empty()) {
             let role = pair.split_once('=').and_then(|(group, role)| Some((group.to_owned(), Role::of(role)?)));
-            roles.push(role.ok_or_else(|| format!("`sign_in.roles`: `{pair}` is no GROUP=ROLE; roles: viewer, author, operator"))?);
+            roles.push(role.ok_or_else(|| {
+                format!("`sign_in.roles`: `{pair}` is no GROUP=ROLE; roles: viewer, author, operator")
+            })?);
         }
         if roles.is_empty() {
             return Err("`sign_in.roles` says what groups may do: operators=operator, *=viewer".into());

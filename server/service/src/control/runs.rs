@@ -19,10 +19,10 @@ use kanzlei_store::journal as kept;
 use serde_json::Value as Json;
 use uuid::Uuid;
 
+use super::auth::Caller;
 use super::jobs::time_of;
 use super::record::past;
 use super::{poll_line, state_named};
-use super::auth::Caller;
 use crate::App;
 use crate::error::{Error, Result};
 

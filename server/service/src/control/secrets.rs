@@ -35,12 +35,7 @@ pub async fn list(app: Data<App>) -> Result<HttpResponse> {
 }
 
 /// `PUT /secrets/{name}`: sets or replaces a secret.
-pub async fn set(
-    app: Data<App>,
-    caller: Caller,
-    name: Path<String>,
-    body: Json<NewSecret>,
-) -> Result<HttpResponse> {
+pub async fn set(app: Data<App>, caller: Caller, name: Path<String>, body: Json<NewSecret>) -> Result<HttpResponse> {
     let purposes = app.effects.secrets.purposes();
     let before = purposes.get(name.as_str()).map(|purposes| {
         let purposes: Vec<String> = purposes.iter().map(ToString::to_string).collect();

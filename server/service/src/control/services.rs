@@ -10,9 +10,9 @@ use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live::Live;
 use kanzlei_store::statistics::StepCount;
 
+use super::auth::Caller;
 use super::statistics::{SPAN, counted, place};
 use super::workflows::retire_one;
-use super::auth::Caller;
 use crate::App;
 use crate::error::{Error, Result};
 

@@ -41,7 +41,8 @@ pub async fn list(app: Data<App>, request: HttpRequest, caller: Caller) -> Resul
 
 /// `DELETE /sessions/{id}`: ends a session.
 pub async fn end(app: Data<App>, caller: Caller, id: Path<String>) -> Result<HttpResponse> {
-    let found = seen(&app, &caller).await?.into_iter().find(|session| id.len() == ID && session.hash.starts_with(id.as_str()));
+    let found =
+        seen(&app, &caller).await?.into_iter().find(|session| id.len() == ID && session.hash.starts_with(id.as_str()));
     let Some(session) = found else {
         return Err(Error::not_found(format!("there is no session `{id}`; it has ended, or is somebody else's")));
     };

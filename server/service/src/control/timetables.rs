@@ -10,8 +10,8 @@ use kanzlei_runtime::clock::now;
 use kanzlei_runtime::worker::timetables;
 use kanzlei_store::queue;
 
-use super::{poll_line, url_of};
 use super::auth::Caller;
+use super::{poll_line, url_of};
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -76,11 +76,7 @@ fn shown(app: &App, firing: queue::Firing) -> Firing {
 }
 
 /// `POST /timetables/{workflow}/{number}/{pause|resume|fire}`.
-pub async fn change(
-    app: Data<App>,
-    caller: Caller,
-    path: Path<(String, u16, String)>,
-) -> Result<HttpResponse> {
+pub async fn change(app: Data<App>, caller: Caller, path: Path<(String, u16, String)>) -> Result<HttpResponse> {
     let (workflow, number, action) = path.into_inner();
     caller.notes.changed(format!("timetable {number} of {workflow}"), None, Some(action.clone()));
     let Some(action) = super::word::<TimetableAction>(&action) else {

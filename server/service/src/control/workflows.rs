@@ -12,8 +12,8 @@ use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live;
 use kanzlei_store::journal::RunLine;
 
-use super::runs::line;
 use super::auth::Caller;
+use super::runs::line;
 use crate::App;
 use crate::error::{Error, Result};
 

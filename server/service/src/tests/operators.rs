@@ -54,7 +54,10 @@ fn a_role_allows_what_it_is_for_and_the_trail_says_who_did_what() {
             .as_array()
             .expect("lines")
             .iter()
-            .map(|line| format!("{} {} {} {} {}", line["who"], line["what"], line["status"], line["subject"], line["after"]).replace('"', ""))
+            .map(|line| {
+                format!("{} {} {} {} {}", line["who"], line["what"], line["status"], line["subject"], line["after"])
+                    .replace('"', "")
+            })
             .collect();
         for wanted in [
             format!("vera GET /runs/{run} 200 run {run} of sealed null"),
@@ -67,7 +70,9 @@ fn a_role_allows_what_it_is_for_and_the_trail_says_who_did_what() {
             assert!(lines.contains(&wanted), "{wanted} is not in {lines:#?}");
         }
         assert!(!trail.to_string().contains("4711"), "nothing confidential: {trail}");
-        for (filter, count) in [("?who=arne&text=deploys", 1), ("?who=nobody", 0), ("?since=2100-01-01T00:00:00Z", 0), ("?limit=1", 1)] {
+        for (filter, count) in
+            [("?who=arne&text=deploys", 1), ("?who=nobody", 0), ("?since=2100-01-01T00:00:00Z", 0), ("?limit=1", 1)]
+        {
             let found = bed.control(&format!("GET /audit{filter}"), &Json::Null).await.json();
             assert_eq!(found["lines"].as_array().map(Vec::len), Some(count), "{filter}");
         }
@@ -95,11 +100,22 @@ fn sessions_are_listed_and_ended_everywhere() {
         let (first, _) = sign_in(&format!("Bearer {}", bed.token)).await;
         let seen = async |cookie: &str| bed.control_as("GET /api/v1/sessions", &[("cookie", cookie)], "").await;
         let own = seen(&cookie).await.json();
-        let shown: Vec<_> = own["sessions"].as_array().expect("a list").iter().map(|one| (one["name"].clone(), one["yours"].clone())).collect();
-        assert_eq!(shown, [(json!("vera"), json!(false)), (json!("vera"), json!(true))], "newest first, others are not seen");
+        let shown: Vec<_> = own["sessions"]
+            .as_array()
+            .expect("a list")
+            .iter()
+            .map(|one| (one["name"].clone(), one["yours"].clone()))
+            .collect();
+        assert_eq!(
+            shown,
+            [(json!("vera"), json!(false)), (json!("vera"), json!(true))],
+            "newest first, others are not seen"
+        );
         assert_eq!(seen(&first).await.json()["sessions"].as_array().map(Vec::len), Some(3), "an operator sees all");
         let csrf = signed["csrf"].as_str().expect("a token").to_owned();
-        let end = async |path: &str, headers: &[(&str, &str)]| bed.control_as(&format!("DELETE /api/v1{path}"), headers, "").await.status;
+        let end = async |path: &str, headers: &[(&str, &str)]| {
+            bed.control_as(&format!("DELETE /api/v1{path}"), headers, "").await.status
+        };
         let with_token = [("cookie", cookie.as_str()), ("x-csrf-token", csrf.as_str())];
         let foreign = seen(&first).await.json()["sessions"][0]["id"].as_str().expect("an id").to_owned();
         assert_eq!(end(&format!("/sessions/{foreign}"), &with_token).await, 404, "somebody else's");
@@ -126,7 +142,11 @@ fn the_control_listener_answers_under_its_names_alone() {
             let body = json!({"token": bed.token}).to_string();
             let headers = [("host", host), ("content-type", "application/json")];
             assert_eq!(bed.control_as("POST /api/v1/session", &headers, &body).await.status, status, "{host}");
-            assert_eq!(bed.control_as("GET /sign-in/openid", &[("host", host)], "").await.status, if status == 200 { 303 } else { 421 }, "{host}");
+            assert_eq!(
+                bed.control_as("GET /sign-in/openid", &[("host", host)], "").await.status,
+                if status == 200 { 303 } else { 421 },
+                "{host}"
+            );
         }
     });
 }
