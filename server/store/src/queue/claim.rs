@@ -332,15 +332,18 @@ impl Store {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new("SELECT h.id FROM job h WHERE h.id IN (");
             push_ids(&mut query, chunk);
             query.push(") AND (");
+            let other = "EXISTS (SELECT 1 FROM job o FORCE INDEX (job_ordering_key) WHERE o.ordering_key = h.ordering_key AND o.phase = ";
             for phase in [1_u8, 3] {
-                query.push("EXISTS (SELECT 1 FROM job o FORCE INDEX (job_ordering_key) WHERE o.ordering_key = h.ordering_key AND o.phase = ");
-                query.push(phase).push(" AND o.claim_rank = h.claim_rank AND o.ready_at < h.due) OR ");
+                query.push(other).push(phase).push(" AND o.claim_rank = h.priority AND o.ready_at < h.due) OR ");
             }
-            // Another process claimed it, and has not asked for its turn yet.
-            query.push(
-                "EXISTS (SELECT 1 FROM job o FORCE INDEX (job_ordering_key) WHERE o.ordering_key = h.ordering_key AND o.phase = 2 AND o.id <> h.id
-                  AND o.priority = h.priority AND (o.due < h.due OR (o.due = h.due AND o.id < h.id))))",
-            );
+            // One that was reclaimed from a process that died before it asked for its turn, and one that another process claimed and that
+            // has not asked for it yet.
+            let before =
+                " AND o.id <> h.id AND o.priority = h.priority AND (o.due < h.due OR (o.due = h.due AND o.id < h.id)))";
+            for phase in [1_u8, 3] {
+                query.push(other).push(phase).push(" AND o.claim_rank = 0").push(before).push(" OR ");
+            }
+            query.push(other).push("2").push(before).push(")");
             let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("looking for older jobs")?;
             early.extend(rows.iter().filter_map(|row| row.try_get::<Vec<u8>, _>(0).ok()).map(|id| uuid(&id)));
         }
