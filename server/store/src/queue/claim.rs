@@ -1,6 +1,8 @@
 //! Claiming jobs: which lanes have due jobs, and claiming the first ones of a lane for a worker. A worker is a
 //! process; its lease is its own row, and each claimed job gets a new fence.
 
+use std::collections::HashSet;
+
 use kanzlei_model::caller::Caller;
 use kanzlei_model::time::{Span, Timestamp};
 use sqlx::{MySql, QueryBuilder, Row};
@@ -202,7 +204,11 @@ impl Store {
             return Ok(claimed);
         }
         // The jobs are marked as claimed; a transaction that loses against another process is retried.
-        super::repeated(|| self.serve_keys(worker, claimed.clone())).await
+        let again = std::sync::atomic::AtomicBool::new(false);
+        super::repeated(|| {
+            self.serve_keys(worker, claimed.clone(), again.swap(true, std::sync::atomic::Ordering::Relaxed))
+        })
+        .await
     }
 
     async fn claim_plain(&self, claim: Claim<'_>, most: u32) -> Result<ClaimResult> {
@@ -262,8 +268,14 @@ impl Store {
         Ok(ClaimResult { more: jobs.len() as i64 == most && room.gap.is_none(), jobs, next })
     }
 
-    /// Blocks all but one of the jobs with the same ordering key.
-    async fn serve_keys(&self, worker: Uuid, mut claimed: ClaimResult) -> Result<ClaimResult> {
+    /// Blocks all but one of the jobs with the same ordering key. What a repetition finds blocked by the time before is claimed no more.
+    async fn serve_keys(&self, worker: Uuid, mut claimed: ClaimResult, again: bool) -> Result<ClaimResult> {
+        if again {
+            let keyed: Vec<Uuid> =
+                claimed.jobs.iter().filter(|job| job.ordering_key.is_some()).map(|job| job.id).collect();
+            let still = self.still_claimed(worker, &keyed).await?;
+            claimed.jobs.retain(|job| job.ordering_key.is_none() || still.contains(&job.id));
+        }
         let turns: Vec<(&str, Uuid)> =
             claimed.jobs.iter().filter_map(|job| Some((job.ordering_key.as_deref()?, job.id))).collect();
         let mut behind = Vec::new();
@@ -302,7 +314,7 @@ impl Store {
         behind.extend(&early);
         for behind in portions(&behind) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "UPDATE job SET phase = 3, worker = NULL, fence = fence + 1, ready_at = due, started = IF(outcomes > 0 OR waits_for IS NOT NULL OR retries > 0, started, NULL) WHERE phase = 2 AND worker = ",
+                "UPDATE job SET phase = 3, worker = NULL, fence = fence + 1, ready_at = due, claim_rank = IF(outcomes > 0 OR waits_for IS NOT NULL OR retries > 0, claim_rank, priority), started = IF(outcomes > 0 OR waits_for IS NOT NULL OR retries > 0, started, NULL) WHERE phase = 2 AND worker = ",
             );
             query.push_bind(worker.as_bytes().to_vec()).push(" AND id IN (");
             push_ids(&mut query, behind);
@@ -322,6 +334,20 @@ impl Store {
         }
         claimed.jobs.retain(|job| !behind.contains(&job.id));
         Ok(claimed)
+    }
+
+    /// Which of these jobs a worker still has.
+    async fn still_claimed(&self, worker: Uuid, jobs: &[Uuid]) -> Result<HashSet<Uuid>> {
+        let mut still = HashSet::new();
+        for chunk in portions(jobs) {
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new("SELECT id FROM job WHERE phase = 2 AND worker = ");
+            query.push_bind(worker.as_bytes().to_vec()).push(" AND id IN (");
+            push_ids(&mut query, chunk);
+            query.push(")");
+            let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("reading claimed jobs")?;
+            still.extend(rows.iter().filter_map(|row| row.try_get::<Vec<u8>, _>(0).ok()).map(|id| uuid(&id)));
+        }
+        Ok(still)
     }
 
     /// Which of these jobs have the turn of their key although one waits that was due before them and is as urgent: a job that ended between
@@ -352,6 +378,20 @@ impl Store {
 
     /// Releases blocked jobs whose ordering key has no holder, as a process that died may leave them.
     pub async fn free_turns(&self, limit: u32) -> Result<u64> {
+        // A holder that is blocked, has ended or is gone was left by a process that died meanwhile.
+        let stale = sqlx::query!(
+            "SELECT t.name, t.job FROM ordering_holder t LEFT JOIN job j ON j.id = t.job WHERE j.id IS NULL OR j.phase NOT IN (1, 2) LIMIT ?",
+            limit
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("searching for stale turns")?;
+        for holder in stale {
+            sqlx::query!("DELETE FROM ordering_holder WHERE name = ? AND job = ?", holder.name, holder.job)
+                .execute(&self.pool)
+                .await
+                .doing("removing a stale turn")?;
+        }
         // Searched without locks: an update with a subquery would lock the whole table.
         let free = sqlx::query_scalar!(
             "SELECT j.id FROM job j LEFT JOIN ordering_holder t ON t.name = j.ordering_key WHERE j.phase = 3 AND t.name IS NULL LIMIT ?",

@@ -257,7 +257,11 @@ fn no_job_of_an_ordering_key_overtakes_an_older_one() {
         store.reclaim(Uuid::from_u128(6), time(950)).await.expect("reclaimed");
         bed.sql("UPDATE job SET phase = 1, ready_at = due WHERE due = 42");
         assert_eq!(bed.sql("SELECT claim_rank, ready_at FROM job WHERE due = 40"), "0\t950");
-        assert_eq!(claim(store, 7, "keys", FREE, 9, 903).await.0, [0; 0], "it is not due yet for this claim, and is older");
+        assert_eq!(
+            claim(store, 7, "keys", FREE, 9, 903).await.0,
+            [0; 0],
+            "it is not due yet for this claim, and is older"
+        );
         assert_eq!(claim(store, 7, "keys", FREE, 9, 951).await.0, [40]);
         bed.sql("DELETE FROM ordering_holder");
         // One that is due earlier and less urgent blocks nobody.
