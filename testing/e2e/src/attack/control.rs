@@ -44,7 +44,8 @@ pub fn run(target: &Target, report: &mut Report) {
     let (cookie, csrf) = session(target);
     report.holds("control", "a session begins", !cookie.is_empty() && csrf.len() > 32, &cookie);
     for (method, path) in &routes {
-        if path == "/session" && method == "POST" {
+        // Signing in, and how one can, is for everybody.
+        if path == "/session" && method == "POST" || path == "/sign-in" {
             continue;
         }
         let line = format!("{method} /api/v1{path}");
@@ -55,6 +56,17 @@ pub fn run(target: &Target, report: &mut Report) {
             let back = send(target.control, &request(&line, &format!("{close}Cookie: {cookie}\r\n"), body));
             report.holds("from another site", &line, back.status() == 403, &back);
         }
+    }
+    for host in ["rebound.example", "127.0.0.1.rebound.example", "localhost.rebound.example:7081", ""] {
+        let bytes =
+            format!("GET /api/v1/status HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\nCookie: {cookie}\r\n\r\n");
+        let back = send(target.control, bytes.as_bytes());
+        report.holds(
+            "from another site",
+            format!("a name that was rebound: {host}"),
+            matches!(back.status(), 400 | 421),
+            &back,
+        );
     }
     for (name, header) in [
         ("wrong token", "Authorization: Bearer kzo_0000".to_owned()),

@@ -88,5 +88,5 @@ pub fn read(stream: &mut TcpStream, back: &mut Back) {
 /// A request with `Host`, and a body with its length.
 pub fn request(line: &str, headers: &str, body: &[u8]) -> Vec<u8> {
     let length = if body.is_empty() { String::new() } else { format!("Content-Length: {}\r\n", body.len()) };
-    [format!("{line} HTTP/1.1\r\nHost: office\r\n{headers}{length}\r\n").as_bytes(), body].concat()
+    [format!("{line} HTTP/1.1\r\nHost: localhost\r\n{headers}{length}\r\n").as_bytes(), body].concat()
 }
