@@ -33,6 +33,8 @@ const RULES: &[(&str, &str, Role)] = &[
     ("POST", "/deliveries/process", Role::Operator),
     ("POST", "/deliveries/sign", Role::Operator),
     ("POST", "/deliveries/", Role::Author),
+    // Their addresses let anyone run a draft.
+    ("GET", "/previews", Role::Author),
     // Who may use the service, and what they did.
     ("GET", "/audit", Role::Operator),
     ("GET", "/operators", Role::Operator),
@@ -70,6 +72,7 @@ mod tests {
             ("POST /trials/1/decisions", Role::Author),
             ("PUT /secrets/x", Role::Operator),
             ("POST /keys", Role::Operator),
+            ("GET /previews", Role::Author),
             ("POST /jobs/actions", Role::Operator),
             ("POST /lanes/x/pause", Role::Operator),
             ("POST /deliveries/sign", Role::Operator),

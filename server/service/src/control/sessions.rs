@@ -1,4 +1,4 @@
-//! Sessions of the console: which there are, and ending them.
+//! Lists and ends sessions of the console.
 
 use actix_web::web::{Data, Path};
 use actix_web::{HttpRequest, HttpResponse};

@@ -22,7 +22,7 @@ async fn ask(bed: &Bed, bearer: &str, line: &str, body: &Json) -> Answer {
 
 #[test]
 fn a_role_allows_what_it_is_for_and_the_trail_says_who_did_what() {
-    with("operators", &[OPEN, SEALED], &[], async |bed| {
+    with("operator_roles", &[OPEN, SEALED], &[], async |bed| {
         let (viewer, author) = (token(bed, "vera", "viewer").await, token(bed, "arne", "author").await);
         let deploy = json!({"documents": [{"path": "open.yaml", "text": OPEN.replace("204", "200")}]});
         let secret = json!({"value": "x", "purposes": ["signing"]});
@@ -77,7 +77,7 @@ fn a_role_allows_what_it_is_for_and_the_trail_says_who_did_what() {
             assert_eq!(found["lines"].as_array().map(Vec::len), Some(count), "{filter}");
         }
         assert_eq!(bed.control("GET /audit?since=soon", &Json::Null).await.status, 422);
-        // The last operator stays, however many others there are.
+        // The last token with the role operator cannot be revoked, even while viewers and authors have tokens.
         assert_eq!(bed.control("DELETE /operators/first", &Json::Null).await.status, 409);
     });
 }
