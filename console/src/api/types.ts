@@ -1571,7 +1571,7 @@ export interface components {
             lines: components["schemas"]["AuditLine"][];
             /**
              * Format: uuid
-             * @description The last of them, where there are more.
+             * @description The id of the last line when older ones follow; null at the end.
              */
             next: string | null;
         };
@@ -4646,7 +4646,7 @@ export interface components {
             of: string[];
             /** @description The workflows that watch it. */
             workflows: string[];
-            /** @description Those of `of` whose trigger is as it should be; null where the database was not asked. */
+            /** @description The operations of `of` whose trigger is installed and up to date; null when the database was not asked. */
             installed: string[] | null;
             /**
              * Format: uint64

@@ -26,7 +26,7 @@ api! {
     /// Lines of the audit trail, newest first.
     pub struct Audit {
         pub lines: Vec<AuditLine>,
-        /// The last of them, where there are more.
+        /// The id of the last line when older ones follow; null at the end.
         pub next: Option<Uuid>,
     }
 

@@ -18,7 +18,7 @@ api! {
         pub of: Vec<String>,
         /// The workflows that watch it.
         pub workflows: Vec<String>,
-        /// Those of `of` whose trigger is as it should be; null where the database was not asked.
+        /// The operations of `of` whose trigger is installed and up to date; null when the database was not asked.
         pub installed: Option<Vec<String>>,
         /// Changes that wait; null where the database was not asked.
         pub backlog: Option<u64>,
