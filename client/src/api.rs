@@ -1,11 +1,13 @@
 //! The control API, asked over HTTP.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 use std::time::Duration;
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
+use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig};
 
 use crate::Error;
 use crate::args::Place;
@@ -33,6 +35,9 @@ impl Api {
                 "no operator token; set KANZLEI_TOKEN to the one printed at the first start of the service".into(),
             )
         })?;
+        if let Some(file) = place.ca.clone().or_else(|| from_file("ca").map(PathBuf::from)) {
+            trust(&file)?;
+        }
         Ok(Api { url: url.trim_end_matches('/').to_owned(), token, agent: agent() })
     }
 
@@ -170,9 +175,36 @@ fn written(body: &impl Serialize) -> Result<String, Error> {
     serde_json::to_string(body).map_err(|error| Error::Failed(format!("the request cannot be written: {error}")))
 }
 
+/// The certificates one of which signs that of a listener; those that the operating system trusts where none are set.
+static TRUSTED: OnceLock<Vec<Certificate<'static>>> = OnceLock::new();
+
+/// Trusts the certificates of a file in place of those that the operating system trusts.
+fn trust(file: &Path) -> Result<(), Error> {
+    let bad = |why: String| Error::Usage(format!("`--ca {}`: {why}", file.display()));
+    let text = std::fs::read(file).map_err(|error| bad(error.to_string()))?;
+    let read = ureq::tls::parse_pem(&text).filter_map(|item| match item {
+        Ok(PemItem::Certificate(certificate)) => Some(Ok(certificate)),
+        Ok(_) => None,
+        Err(error) => Some(Err(error)),
+    });
+    let certificates = read.collect::<Result<Vec<_>, _>>().map_err(|error| bad(error.to_string()))?;
+    if certificates.is_empty() {
+        return Err(bad("it holds no certificate in PEM".into()));
+    }
+    let _ = TRUSTED.set(certificates);
+    Ok(())
+}
+
 /// An agent that returns every answer, whatever its status.
 pub fn agent() -> ureq::Agent {
+    // The provider of TLS primitives is chosen once per process; a second choice changes nothing.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let roots = match TRUSTED.get() {
+        Some(certificates) => RootCerts::new_with_certs(certificates),
+        None => RootCerts::PlatformVerifier,
+    };
     ureq::Agent::config_builder()
+        .tls_config(TlsConfig::builder().root_certs(roots).build())
         .http_status_as_error(false)
         .max_redirects(0)
         .allow_non_standard_methods(true)

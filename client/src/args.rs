@@ -51,8 +51,11 @@ pub struct Place {
         value_name = "TOKEN"
     )]
     pub token: Option<String>,
+    /// Certificates (PEM) one of which signs that of the listeners; by default those that the operating system trusts
+    #[arg(long, env = "KANZLEI_CA", global = true, display_order = 902, value_name = "FILE")]
+    pub ca: Option<PathBuf>,
     /// Print JSON
-    #[arg(long, global = true, display_order = 902)]
+    #[arg(long, global = true, display_order = 903)]
     pub json: bool,
 }
 

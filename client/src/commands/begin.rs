@@ -270,11 +270,9 @@ pub fn services(api: &Api, json: bool) -> Done {
     };
     let rows = answer.services.iter().map(|service| {
         let day = service.day.as_ref().filter(|day| day.runs > 0);
-        let secret = match (&service.secret, service.secret_set) {
-            (Some(name), false) => draw::paint("31", &format!("{name} is not set")),
-            (Some(name), true) => name.clone(),
-            (None, _) => String::new(),
-        };
+        let secrets: Vec<String> = service.secrets.iter().map(secret).collect();
+        let trouble = service.token.as_ref().and_then(|token| token.trouble.as_ref());
+        let trouble = trouble.map(|why| draw::paint("31", why));
         let p95 = day.and_then(|day| day.p95_us).map(|span| kanzlei_model::duration::short(span.into()));
         vec![
             service.name.clone(),
@@ -282,9 +280,9 @@ pub fn services(api: &Api, json: bool) -> Done {
             day.map(|day| day.runs.to_string()).unwrap_or_default(),
             day.filter(|day| day.failures > 0).map(|day| day.failures.to_string()).unwrap_or_default(),
             p95.unwrap_or_default(),
-            secret,
+            secrets.join(", "),
             service.base.clone(),
-            service.about.clone(),
+            trouble.unwrap_or_else(|| service.about.clone()),
         ]
     });
     draw::table(&["service", "operations", "calls (24 h)", "failed", "p95", "secret", "base", "about"], rows);
@@ -301,9 +299,22 @@ pub fn show_service(api: &Api, name: &str, json: bool) -> Done {
     }
     println!("{}  {}", draw::bold(&service.name), service.about);
     println!("{} {} ({})", draw::dim("base       "), service.base, service.network);
-    let at_once = service.at_once.map(|most| most.to_string());
-    for (label, value) in [("secret     ", &service.secret), ("at once    ", &at_once), ("pace       ", &service.pace)]
-    {
+    let over_all = if service.shared { ", over all processes" } else { "" };
+    let secrets: Vec<String> = service.secrets.iter().map(secret).collect();
+    let token = service.token.as_ref().map(|token| {
+        let valid = match token.valid_s {
+            Some(seconds) => format!("valid for {seconds} s"),
+            None => "none yet; the next call requests one".to_owned(),
+        };
+        let trouble = token.trouble.as_ref().map(|why| format!("; {}", draw::paint("31", why)));
+        format!("of {}, {valid}{}", token.from, trouble.unwrap_or_default())
+    });
+    for (label, value) in [
+        ("secret     ", (!secrets.is_empty()).then(|| secrets.join(", "))),
+        ("token      ", token),
+        ("at once    ", service.at_once.map(|most| format!("{most}{over_all}"))),
+        ("pace       ", service.pace.as_ref().map(|pace| format!("{pace}{over_all}"))),
+    ] {
         if let Some(value) = value {
             println!("{} {value}", draw::dim(label));
         }
@@ -311,6 +322,14 @@ pub fn show_service(api: &Api, name: &str, json: bool) -> Done {
     println!();
     operations(name, &service.operations);
     Ok(())
+}
+
+/// A secret by its name, and whether it is missing.
+fn secret(secret: &api::ServiceSecret) -> String {
+    match secret.set {
+        true => secret.name.clone(),
+        false => draw::paint("31", &format!("{} is not set", secret.name)),
+    }
 }
 
 fn operations(name: &str, operations: &[api::Operation]) {

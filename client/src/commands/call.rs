@@ -41,7 +41,7 @@ pub fn call(api: &Api, name: &str, inputs: &[String], how: &How) -> Done {
         };
         return Err(Error::Failed(format!("`{name}` has no endpoint{hint}")));
     };
-    let (url, method) = (endpoint.url.as_str(), endpoint.method.as_str());
+    let (url, method) = (endpoint.reach.as_str(), endpoint.method.as_str());
     let mut given = Map::new();
     given.extend(values(&workflow.input, inputs)?);
     let mut url = url.to_owned();
@@ -61,11 +61,15 @@ pub fn call(api: &Api, name: &str, inputs: &[String], how: &How) -> Done {
     if curl {
         let data = body.map(|body| format!(" --json '{}'", body.replace('\'', r"'\''"))).unwrap_or_default();
         let key = key.map(|key| format!(" -H 'Authorization: Bearer {key}'")).unwrap_or_default();
-        println!("curl -sS -X {method} '{url}'{key}{data}");
+        let host = endpoint.host.as_ref().map(|host| format!(" -H 'Host: {host}'")).unwrap_or_default();
+        println!("curl -sS -X {method} '{url}'{host}{key}{data}");
         return Ok(());
     }
     let mut request =
         ureq::http::Request::builder().method(method).uri(&url).header("content-type", "application/json");
+    if let Some(host) = &endpoint.host {
+        request = request.header("host", host);
+    }
     if let Some(key) = key {
         request = request.header("authorization", format!("Bearer {key}"));
     }

@@ -2157,9 +2157,20 @@ export interface components {
         /** @description A way in over HTTP. */
         Endpoint: {
             method: string;
-            /** @description Its path template. */
+            /**
+             * @description The host that leads to it, where not every host does.
+             * @default null
+             */
+            host: string | null;
+            /** @description Its path template, with the prefix of its host. */
             path: string;
+            /** @description Its address as clients know it. */
             url: string;
+            /**
+             * @description Its address at the public listener itself; a request to it names the host in `Host`.
+             * @default
+             */
+            reach: string;
             /** @description A line for a terminal that calls it. */
             curl: string;
             /**
@@ -3979,8 +3990,10 @@ export interface components {
             base: string;
             /** @description `public` or `private`. */
             network: string;
-            /** @description The name of the secret that it is called with. */
-            secret: string | null;
+            /** @description The names of the secrets that it is called with. */
+            secrets: components["schemas"]["ServiceSecret"][];
+            /** @description The token of its calls, where another service issues it. */
+            token: components["schemas"]["ServiceToken"] | null;
             /**
              * Format: uint32
              * @description Most calls at the same time.
@@ -3988,6 +4001,8 @@ export interface components {
             at_once: number | null;
             /** @description Most calls in a span: `5 in 10s`. */
             pace: string | null;
+            /** @description Whether both hold over all processes. */
+            shared: boolean;
             operations: components["schemas"]["Operation"][];
         };
         /** @description A service that is to be described: by its published description, or by answers that were seen. */
@@ -4039,20 +4054,40 @@ export interface components {
              */
             callers: string[];
             /**
-             * @description The name of the secret that it is called with.
+             * @description The names of the secrets that it is called with.
+             * @default []
+             */
+            secrets: components["schemas"]["ServiceSecret"][];
+            /**
+             * @description The token of its calls, where another service issues it.
              * @default null
              */
-            secret: string | null;
-            /**
-             * @description Whether that secret is set.
-             * @default false
-             */
-            secret_set: boolean;
+            token: components["schemas"]["ServiceToken"] | null;
             /**
              * @description Its calls of the last 24 hours, where they are asked for.
              * @default null
              */
             day: components["schemas"]["Counted"] | null;
+        };
+        /** @description A secret that a service is called with. */
+        ServiceSecret: {
+            name: string;
+            /** @description Whether it is set. */
+            set: boolean;
+            /** @description What it must be set for: an address, or `signing` for a certificate. */
+            for: string;
+        };
+        /** @description The token of a service's calls (OAuth 2.0 client credentials), as the process that answers has it. */
+        ServiceToken: {
+            /** @description The service that issues it. */
+            from: string;
+            /**
+             * Format: uint64
+             * @description Seconds that it is still valid; null before the first call, and where it has expired.
+             */
+            valid_s: number | null;
+            /** @description Why the last request for it failed. */
+            trouble: string | null;
         };
         /** @description All live services. */
         Services: {
@@ -4908,6 +4943,8 @@ export type Service = components['schemas']['Service'];
 export type ServiceBeginning = components['schemas']['ServiceBeginning'];
 export type ServiceBegun = components['schemas']['ServiceBegun'];
 export type ServiceLine = components['schemas']['ServiceLine'];
+export type ServiceSecret = components['schemas']['ServiceSecret'];
+export type ServiceToken = components['schemas']['ServiceToken'];
 export type Services = components['schemas']['Services'];
 export type Session = components['schemas']['Session'];
 export type SessionLine = components['schemas']['SessionLine'];

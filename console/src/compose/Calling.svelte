@@ -83,7 +83,7 @@
 {#if workflow.endpoints.length > 1}
   <label for="call-endpoint">Endpoint</label>
   <select id="call-endpoint" class="control" bind:value={chosen}>
-    {#each workflow.endpoints as one, index (one.method + one.path)}<option value={index}>{one.method} {one.path}</option>{/each}
+    {#each workflow.endpoints as one, index (one.method + one.url)}<option value={index}>{one.method} {one.host ?? ''}{one.path}</option>{/each}
   </select>
 {/if}
 {#if endpoint}

@@ -6,6 +6,8 @@ const endpoint = (method: string, more: Partial<Endpoint['request']> = {}): Endp
   method,
   path: '/harbours/{harbour}/quotes',
   url: 'http://127.0.0.1:7080/harbours/{harbour}/quotes',
+  reach: 'http://127.0.0.1:7080/harbours/{harbour}/quotes',
+  host: null,
   curl: '',
   request: { method, target: '/harbours/LIN/quotes', path: { harbour: 'LIN' }, query: {}, headers: {}, body: null, ...more },
   proof: null,
@@ -23,7 +25,7 @@ describe('code lines', () => {
   it.each([
     [endpoint('GET'), "await fetch('http://127.0.0.1:7080/harbours/LIN/quotes');", "client.GET('/harbours/{harbour}/quotes', {\n  params: { path: { harbour: 'LIN' } },\n});"],
     [
-      endpoint('POST', { body: { nights: 2 }, headers: { 'X-Desk': 'a' } }),
+      endpoint('POST', { body: { nights: 2 }, headers: { Host: 'api.example', 'X-Desk': 'a' } }),
       "  method: 'POST',\n  headers: { 'Content-Type': 'application/json', 'X-Desk': 'a' },\n  body: JSON.stringify({ nights: 2 }),",
       "  params: { path: { harbour: 'LIN' }, header: { 'X-Desk': 'a' } },\n  body: { nights: 2 },",
     ],

@@ -1,7 +1,7 @@
 /** Lines of code that call an endpoint, with example values. */
 import type { Endpoint } from '../api/types';
 
-/** The base address of all endpoints. */
+/** The base address of the endpoints of its host. */
 export function baseOf(endpoint: Endpoint): string {
   return endpoint.url.slice(0, endpoint.url.length - endpoint.path.length);
 }
@@ -19,11 +19,15 @@ export function literal(value: unknown): string {
   return JSON.stringify(value);
 }
 
+/** Header fields of the request; the address says which host it is for. */
+const sent = (endpoint: Endpoint) => Object.fromEntries(Object.entries(endpoint.request.headers).filter(([name]) => name !== 'Host'));
+
 const bodiless = (method: string) => method === 'GET' || method === 'HEAD';
 
 /** Lines for `fetch`. */
 export function fetchLines(endpoint: Endpoint): string {
-  const { method, target, headers, body } = endpoint.request;
+  const { method, target, body } = endpoint.request;
+  const headers = sent(endpoint);
   const sends = body !== null && !bodiless(method);
   const all = { ...(sends ? { 'Content-Type': 'application/json' } : {}), ...headers };
   const options = [
@@ -37,7 +41,8 @@ export function fetchLines(endpoint: Endpoint): string {
 
 /** Lines for a client that is typed by the OpenAPI document of all endpoints. */
 export function typedLines(endpoint: Endpoint): string {
-  const { method, path, query, headers, body } = endpoint.request;
+  const { method, path, query, body } = endpoint.request;
+  const headers = sent(endpoint);
   const some = (values: Record<string, string>) => Object.keys(values).length > 0;
   const params = Object.fromEntries(Object.entries({ path, query, header: headers }).filter(([, values]) => some(values)));
   const options = [

@@ -1,7 +1,7 @@
 <script lang="ts">
   /** Outside services: base address, limits, operations with types, who calls them, and the secret that each needs. */
   import { Button, SkeletonText } from 'carbon-components-svelte';
-  import type { Secrets, Service, Services } from '../api/types';
+  import type { Secrets, Service, Services, ServiceSecret } from '../api/types';
   import { Refused, session, Watched } from '../lib/api.svelte';
   import { router } from '../lib/router.svelte';
   import { ago, count, took } from '../lib/show';
@@ -18,21 +18,25 @@
     return '/secrets';
   }, 10_000);
   const shown = new Watched<Service>(() => (name ? `/services/${encodeURIComponent(name)}` : undefined), 10_000);
-  let value = $state('');
+  const values = $state<Record<string, string>>({});
   let error: Refused | undefined = $state.raw(undefined);
   let said = $state('');
 
-  const secret = $derived(secrets.value?.secrets.find((one) => one.name === shown.value?.secret));
+  const known = (needed: ServiceSecret) => secrets.value?.secrets.find((one) => one.name === needed.name);
 
-  async function set(service: Service) {
+  function limits(service: Service): string {
+    const all = [service.at_once ? `At most ${service.at_once} calls at once.` : '', service.pace ? `At most ${service.pace}.` : '', service.shared ? 'Over all processes.' : ''];
+    return all.filter(Boolean).join(' ');
+  }
+
+  async function set(needed: ServiceSecret) {
     error = undefined;
     said = '';
-    if (!service.secret) return;
     try {
-      const purposes = [...new Set([...(secret?.for ?? []), service.base])];
-      await session.ask('PUT', `/secrets/${encodeURIComponent(service.secret)}`, { value, for: purposes });
-      said = `${service.secret} is set.`;
-      value = '';
+      const purposes = [...new Set([...(known(needed)?.for ?? []), needed.for])];
+      await session.ask('PUT', `/secrets/${encodeURIComponent(needed.name)}`, { value: values[needed.name], for: purposes });
+      said = `${needed.name} is set.`;
+      values[needed.name] = '';
       round += 1;
     } catch (refused) {
       error = refused instanceof Refused ? refused : new Refused(0, 'Not set', String(refused));
@@ -60,7 +64,7 @@
               <th scope="row"><a href="/services/{encodeURIComponent(service.name)}">{service.name}</a> <span class="dim">{service.about}</span></th>
               <td><span class="row"><span class="mono">{service.base}</span><CopyText text={service.base} label="Copy the address of {service.name}" /></span></td>
               <td>{service.network}</td>
-              <td>{#if service.secret}{#if service.secret_set}<span class="dim">set</span>{:else}<span class="why">not set</span>{/if}{:else}<span class="dim">none</span>{/if}</td>
+              <td>{#each service.secrets ?? [] as one (one.name)}<div>{#if one.set}<span class="dim">{one.name} is set</span>{:else}<span class="why">{one.name} is not set</span>{/if}</div>{:else}<span class="dim">none</span>{/each}{#if service.token?.trouble}<div class="why">{service.token.trouble}</div>{/if}</td>
               <td>{#if service.day?.runs}{count(service.day.runs)} call{service.day.runs === 1 ? '' : 's'}{#if service.day.failures}<span class="why">, {count(service.day.failures)} failed</span>{/if}{:else}<span class="dim">no calls</span>{/if}</td>
               <td class="time">{took(service.day?.p95_us)}</td>
               <td>{#each service.callers ?? [] as user, index (user)}{index ? ', ' : ''}<a href="/workflows/{user}">{user}</a>{:else}<span class="dim">none</span>{/each}</td>
@@ -82,18 +86,30 @@
     {#if shown.value}
       {@const service = shown.value}
       <h2>{service.name}</h2>
-      <p class="dim">{service.at_once ? `At most ${service.at_once} calls at once. ` : ''}{service.pace ? `At most ${service.pace}.` : ''}</p>
-      {#if service.secret}
-        <form class="panel secret" onsubmit={(event) => { event.preventDefault(); void set(service); }}>
-          <p>
-            {#if secret}Called with the secret <span class="mono">{service.secret}</span>, set {ago(secret.set)}{secret.readable ? '' : '; the key of this service does not open it'}.
-            {:else}<strong>The secret <span class="mono">{service.secret}</span> is not set: its calls fail.</strong>{/if}
-          </p>
-          <label for="secret">New value</label>
-          <input id="secret" type="password" class="control" autocomplete="off" bind:value placeholder="It is never shown again" />
-          <Button size="small" type="submit" disabled={!value}>Set it</Button>
-        </form>
+      <p class="dim">{limits(service)}</p>
+      {#if service.token}
+        <p>
+          Its calls carry a token of <a href="/services/{encodeURIComponent(service.token.from)}">{service.token.from}</a>{service.token.valid_s == null ? '; the next call requests one.' : `, valid for ${service.token.valid_s} s more.`}
+          {#if service.token.trouble}<span class="why">{service.token.trouble}</span>{/if}
+        </p>
       {/if}
+      {#each service.secrets as needed (needed.name)}
+        {@const secret = known(needed)}
+        <form class="panel secret" onsubmit={(event) => { event.preventDefault(); void set(needed); }}>
+          <p>
+            {#if secret && needed.set}Called with the secret <span class="mono">{needed.name}</span>, set {ago(secret.set)}{secret.readable ? '' : '; the key of this service does not open it'}.
+            {:else if secret}<strong>The secret <span class="mono">{needed.name}</span> is not set for <span class="mono">{needed.for}</span>: its calls fail.</strong>
+            {:else}<strong>The secret <span class="mono">{needed.name}</span> is not set: its calls fail.</strong>{/if}
+          </p>
+          <label for="secret-{needed.name}">New value</label>
+          {#if needed.for === 'signing'}
+            <textarea id="secret-{needed.name}" class="control mono" rows="3" autocomplete="off" spellcheck="false" bind:value={values[needed.name]} placeholder="Certificate and private key in PEM; they are never shown again"></textarea>
+          {:else}
+            <input id="secret-{needed.name}" type="password" class="control" autocomplete="off" bind:value={values[needed.name]} placeholder="It is never shown again" />
+          {/if}
+          <Button size="small" type="submit" disabled={!values[needed.name]}>Set it</Button>
+        </form>
+      {/each}
       {#if error}<Trouble {error} />{/if}
       <p role="status">{said}</p>
       <div class="panel">

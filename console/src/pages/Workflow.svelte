@@ -119,7 +119,7 @@
     </div>
   </div>
   {#if workflow}
-    {#each workflow.endpoints as endpoint (endpoint.method + endpoint.path)}<div class="address"><Address {endpoint} /></div>{/each}
+    {#each workflow.endpoints as endpoint (endpoint.method + endpoint.url)}<div class="address"><Address {endpoint} /></div>{/each}
   {/if}
   {#if error}<Trouble {error} />{/if}
   <nav class="tabs" aria-label="Parts of the workflow">

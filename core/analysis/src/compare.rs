@@ -246,16 +246,14 @@ fn shown(node: &Node) -> String {
 pub fn clients(before: &Plan, after: &Plan) -> Vec<ClientChange> {
     let mut out = Vec::new();
     let mut say = |breaking: bool, text: String| out.push(ClientChange { breaking, text });
-    let ways =
-        |plan: &Plan| -> Vec<String> { plan.endpoints.iter().map(|e| format!("{} {}", e.method, e.path)).collect() };
+    let ways = |plan: &Plan| -> Vec<String> { plan.endpoints.iter().map(|endpoint| endpoint.label()).collect() };
     let (old, new) = (ways(before), ways(after));
     old.iter().filter(|way| !new.contains(way)).for_each(|way| say(true, format!("`{way}` is no longer there")));
     new.iter().filter(|way| !old.contains(way)).for_each(|way| say(false, format!("`{way}` is new")));
     for endpoint in &after.endpoints {
-        let same =
-            |other: &&kanzlei_compiler::plan::Endpoint| other.method == endpoint.method && other.path == endpoint.path;
+        let same = |other: &&kanzlei_compiler::plan::Endpoint| other.label() == endpoint.label();
         let Some(before) = before.endpoints.iter().find(same) else { continue };
-        let way = format!("`{} {}`", endpoint.method, endpoint.path);
+        let way = format!("`{}`", endpoint.label());
         match (&before.access, &endpoint.access) {
             (was, now) if was == now => {}
             (_, Access::Open) => say(false, format!("{way} is open to anybody now")),

@@ -310,10 +310,10 @@ fn symbol(workspace: &Workspace, path: &str, position: usize, checked: &Checked)
 fn workflow(found: &Workflow) -> String {
     let mut text = format!("workflow **{}**\n\n{}\n", found.name.text, found.about);
     for endpoint in &found.entries {
-        let _ = write!(text, "\n`{} {}`  ", endpoint.method, endpoint.path);
+        let _ = write!(text, "\n`{} {}`  ", endpoint.method, endpoint.address);
     }
     for webhook in &found.webhooks {
-        let _ = write!(text, "\n`{} {}`  ", webhook.methods.join(", "), webhook.path);
+        let _ = write!(text, "\n`{} {}`  ", webhook.methods.join(", "), webhook.address);
     }
     for property in &found.input {
         let optional = if property.optional || property.default.is_some() { "?" } else { "" };

@@ -166,8 +166,12 @@ pub struct ExampleRequest {
 
 /// A request that an endpoint accepts, with examples for all that it requires.
 pub fn request(input: &InputPlan, endpoint: &Endpoint) -> ExampleRequest {
-    let mut out =
-        ExampleRequest { method: endpoint.method.clone(), target: endpoint.path.clone(), ..ExampleRequest::default() };
+    let mut out = ExampleRequest {
+        method: endpoint.method.clone(),
+        target: endpoint.address.path.clone(),
+        ..ExampleRequest::default()
+    };
+    out.headers.extend(endpoint.address.host.clone().map(|host| ("Host".to_owned(), host)));
     if let Some(webhook) = &endpoint.webhook {
         if webhook.accepts(&endpoint.method) {
             out.body = webhook.example.clone();

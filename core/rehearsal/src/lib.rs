@@ -391,14 +391,16 @@ impl Prepared {
     pub fn request(&self, index: usize) -> Option<CaseRequest> {
         let Entered::Request { endpoint, path, query, headers, body } = &self.cases[index].entered else { return None };
         let declared = &self.plan.endpoints[*endpoint];
-        let mut target = declared.path.clone();
+        let mut target = declared.address.path.clone();
         for (name, value) in path {
             target = target.replace(&format!("{{{name}}}"), &encoded(value));
         }
         if !query.is_empty() {
             target = format!("{target}?{query}");
         }
-        Some((declared.method.clone(), target, headers.clone(), body.clone()))
+        let host = declared.address.host.iter().map(|host| ("host".to_owned(), host.clone()));
+        let headers = headers.iter().cloned().chain(host).collect();
+        Some((declared.method.clone(), target, headers, body.clone()))
     }
 
     /// Who calls in a case.

@@ -128,7 +128,7 @@ impl Compiler<'_, '_, '_> {
                         format!("`{}` has no endpoint for this", self.plan.name),
                     );
                     let known: Vec<String> =
-                        self.plan.endpoints.iter().map(|e| format!("{} {}", e.method, e.path)).collect();
+                        self.plan.endpoints.iter().map(|e| format!("{} {}", e.method, e.address.path)).collect();
                     self.report.help(match known.is_empty() {
                         true => "it has none; write its `input` instead".to_owned(),
                         false => format!("it has {}", known.join(", ")),
@@ -180,7 +180,7 @@ impl Compiler<'_, '_, '_> {
     fn route(&self, method: &str, path: &str) -> Option<(usize, Vec<(String, String)>)> {
         let given: Vec<&str> = path.split('/').collect();
         self.plan.endpoints.iter().enumerate().find_map(|(index, endpoint)| {
-            let parts: Vec<&str> = endpoint.path.split('/').collect();
+            let parts: Vec<&str> = endpoint.address.path.split('/').collect();
             if endpoint.method != method || parts.len() != given.len() {
                 return None;
             }

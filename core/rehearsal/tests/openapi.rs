@@ -17,7 +17,7 @@ fn described(entries: &str, steps: &str) -> Json {
     );
     let checked = check(&bundle);
     assert_eq!(checked.errors(), 0, "{:?}", checked.diagnostics);
-    openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost:7080", "Run-Id")
+    openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost:7080", None, "Run-Id")
 }
 
 #[test]
@@ -106,7 +106,8 @@ fn answers_have_the_types_of_their_replies() {
 #[test]
 fn every_answer_of_the_demos_cases_is_described() {
     let (checked, rehearsals) = kanzlei_rehearsal::check(&Bundle::of(kanzlei_samples::demo()));
-    let published = openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost", "Run-Id");
+    let published =
+        openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost", None, "Run-Id");
     let mut looked_at = 0;
     for prepared in &rehearsals {
         for index in 0..prepared.len() {
@@ -114,7 +115,7 @@ fn every_answer_of_the_demos_cases_is_described() {
             let Some(endpoint) = prepared.plan().endpoints.first().filter(|_| direct) else { continue };
             let result = prepared.run(index);
             let status = result.status.expect("an answer").to_string();
-            let responses = &published["paths"][&endpoint.path][endpoint.method.to_lowercase()]["responses"];
+            let responses = &published["paths"][&endpoint.address.path][endpoint.method.to_lowercase()]["responses"];
             let problem = result.body.member("title").is_some() && result.body.member("status").is_some();
             let media = match &result.body {
                 _ if problem => "application/problem+json",

@@ -33,12 +33,12 @@ api! {
         /// Names of the live workflows that call it.
         #[serde(default)]
         pub callers: Vec<String>,
-        /// The name of the secret that it is called with.
+        /// The names of the secrets that it is called with.
         #[serde(default)]
-        pub secret: Option<String>,
-        /// Whether that secret is set.
+        pub secrets: Vec<ServiceSecret>,
+        /// The token of its calls, where another service issues it.
         #[serde(default)]
-        pub secret_set: bool,
+        pub token: Option<ServiceToken>,
         /// Its calls of the last 24 hours, where they are asked for.
         #[serde(default)]
         pub day: Option<Counted>,
@@ -51,13 +51,37 @@ api! {
         pub base: String,
         /// `public` or `private`.
         pub network: String,
-        /// The name of the secret that it is called with.
-        pub secret: Option<String>,
+        /// The names of the secrets that it is called with.
+        pub secrets: Vec<ServiceSecret>,
+        /// The token of its calls, where another service issues it.
+        pub token: Option<ServiceToken>,
         /// Most calls at the same time.
         pub at_once: Option<u32>,
         /// Most calls in a span: `5 in 10s`.
         pub pace: Option<String>,
+        /// Whether both hold over all processes.
+        pub shared: bool,
         pub operations: Vec<Operation>,
+    }
+
+    /// A secret that a service is called with.
+    pub struct ServiceSecret {
+        pub name: String,
+        /// Whether it is set.
+        pub set: bool,
+        /// What it must be set for: an address, or `signing` for a certificate.
+        #[serde(rename = "for")]
+        pub purpose: String,
+    }
+
+    /// The token of a service's calls (OAuth 2.0 client credentials), as the process that answers has it.
+    pub struct ServiceToken {
+        /// The service that issues it.
+        pub from: String,
+        /// Seconds that it is still valid; null before the first call, and where it has expired.
+        pub valid_s: Option<u64>,
+        /// Why the last request for it failed.
+        pub trouble: Option<String>,
     }
 
     /// A service that is to be described: by its published description, or by answers that were seen.

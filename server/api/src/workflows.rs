@@ -36,9 +36,16 @@ api! {
     /// A way in over HTTP.
     pub struct Endpoint {
         pub method: String,
-        /// Its path template.
+        /// The host that leads to it, where not every host does.
+        #[serde(default)]
+        pub host: Option<String>,
+        /// Its path template, with the prefix of its host.
         pub path: String,
+        /// Its address as clients know it.
         pub url: String,
+        /// Its address at the public listener itself; a request to it names the host in `Host`.
+        #[serde(default)]
+        pub reach: String,
         /// A line for a terminal that calls it.
         pub curl: String,
         /// The same request in its parts.

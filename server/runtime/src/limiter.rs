@@ -1,51 +1,124 @@
 //! Limits of a service: how many calls run at once, and how many start in an interval. A call waits for its turn
 //! within its own timeout, so every wait has a bound.
+//!
+//! Limits hold for each process, or over all of them where the service says so: then its places are those of
+//! [`places`](crate::places) and its turns those of [`paces`](crate::paces).
 
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+use kanzlei_store::Store;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use tokio::time::Instant;
+
+use crate::paces::Paces;
+use crate::places::{self, NoPlace, Places};
+
+/// What the limits of a service are.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Limits {
+    /// The most calls at the same time.
+    pub at_once: Option<u32>,
+    /// A number of calls and an interval.
+    pub pace: Option<(u32, Duration)>,
+    /// The name under which all processes count together; nothing where each counts for itself.
+    pub shared: Option<String>,
+}
+
+/// Counts over all processes.
+pub struct Shared {
+    /// Places among the calls that run at once.
+    pub places: Arc<Places>,
+    /// Turns of a pace.
+    pub paces: Paces,
+}
+
+impl Shared {
+    /// Counts by the records of all processes.
+    pub fn new(store: Store) -> Self {
+        Shared { places: Places::new(store.clone()), paces: Paces::new(store) }
+    }
+
+    /// For tests of limits that are not shared: there is no database.
+    #[cfg(test)]
+    pub fn nobody() -> Self {
+        Shared::new(Store::connect("mysql://nobody@127.0.0.1:1/none", 1).expect("an address"))
+    }
+}
 
 /// Bounds how many calls of one service run at once, and their pace.
 #[derive(Debug)]
 pub struct Limiter {
-    at_once: Option<u32>,
+    limits: Limits,
     places: Option<Arc<Semaphore>>,
-    pace: Option<(u32, Duration)>,
     /// When the next call may begin.
     next: Mutex<Option<Instant>>,
 }
 
 /// A place among the running calls; dropped when the call ends.
-pub type Place = Option<OwnedSemaphorePermit>;
+pub enum Place {
+    /// Nothing bounds how many run.
+    Free,
+    /// One of this process.
+    Own(OwnedSemaphorePermit),
+    /// One of all processes.
+    Shared(places::Place),
+}
+
+/// Why a call has no turn.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum HeldUp {
+    /// Its turn would come too late.
+    Full,
+    /// The database is unavailable, which counts for all processes.
+    Unavailable,
+}
 
 impl Limiter {
-    /// `pace` is a number of calls and an interval; without bounds every call passes.
-    pub fn new(at_once: Option<u32>, pace: Option<(u32, Duration)>) -> Self {
-        let places = at_once.map(|count| Arc::new(Semaphore::new(count as usize)));
-        Limiter { at_once, places, pace, next: Mutex::default() }
+    /// Without limits every call passes.
+    pub fn new(limits: Limits) -> Self {
+        let own = limits.at_once.filter(|_| limits.shared.is_none());
+        let places = own.map(|count| Arc::new(Semaphore::new(count as usize)));
+        Limiter { limits, places, next: Mutex::default() }
     }
 
-    /// Whether these are its limits.
-    pub fn is(&self, at_once: Option<u32>, pace: Option<(u32, Duration)>) -> bool {
-        self.at_once == at_once && self.pace == pace
+    /// What its limits are.
+    pub fn limits(&self) -> &Limits {
+        &self.limits
     }
 
-    /// Waits for a place and for the pace; `None` when that takes longer than `within`.
-    pub async fn enter(&self, within: Duration) -> Option<Place> {
-        if self.places.is_none() && self.pace.is_none() {
-            return Some(None);
+    /// Waits for a place and for the pace.
+    ///
+    /// # Errors
+    /// That this takes longer than `within`, or that nobody counts.
+    pub async fn enter(&self, within: Duration, shared: &Shared) -> Result<Place, HeldUp> {
+        if self.limits.at_once.is_none() && self.limits.pace.is_none() {
+            return Ok(Place::Free);
         }
         let until = Instant::now() + within;
-        let place = match &self.places {
-            Some(places) => Some(tokio::time::timeout_at(until, places.clone().acquire_owned()).await.ok()?.ok()?),
-            None => None,
+        let place = match (&self.limits.shared, self.limits.at_once, &self.places) {
+            (Some(name), Some(most), _) => {
+                let place = shared.places.enter(name, most, Some(until.into_std())).await;
+                Place::Shared(place.map_err(|why| match why {
+                    NoPlace::Full => HeldUp::Full,
+                    NoPlace::Unavailable => HeldUp::Unavailable,
+                })?)
+            }
+            (_, _, Some(places)) => {
+                let place = tokio::time::timeout_at(until, places.clone().acquire_owned()).await;
+                Place::Own(place.ok().and_then(Result::ok).ok_or(HeldUp::Full)?)
+            }
+            _ => Place::Free,
         };
-        if let Some((count, interval)) = self.pace {
-            tokio::time::sleep_until(self.turn(Instant::now(), until, interval / count)?).await;
+        if let Some((count, interval)) = self.limits.pace {
+            let apart = interval / count;
+            let turn = match &self.limits.shared {
+                Some(name) => shared.paces.turn(name, apart, until.into_std()).await?.into(),
+                None => self.turn(Instant::now(), until, apart).ok_or(HeldUp::Full)?,
+            };
+            tokio::time::sleep_until(turn).await;
         }
-        Some(place)
+        Ok(place)
     }
 
     /// The next free turn; `None` when it is later than `until`.
@@ -66,16 +139,17 @@ mod tests {
 
     #[tokio::test]
     async fn a_call_without_a_place_in_its_time_fails() {
-        let places = Limiter::new(Some(1), None);
-        let first = places.enter(Duration::ZERO).await.expect("a place");
-        assert!(places.enter(Duration::from_millis(1)).await.is_none(), "the only place is taken");
+        let shared = Shared::nobody();
+        let places = Limiter::new(Limits { at_once: Some(1), ..Limits::default() });
+        let first = places.enter(Duration::ZERO, &shared).await.ok().expect("a place");
+        assert_eq!(places.enter(Duration::from_millis(1), &shared).await.err(), Some(HeldUp::Full));
         drop(first);
-        assert!(places.enter(Duration::from_secs(5)).await.is_some());
+        assert!(places.enter(Duration::from_secs(5), &shared).await.is_ok());
     }
 
     #[test]
     fn the_pace_spreads_calls_evenly() {
-        let paced = Limiter::new(None, Some((4, Duration::from_secs(1))));
+        let paced = Limiter::new(Limits { pace: Some((4, Duration::from_secs(1))), ..Limits::default() });
         let (now, quarter) = (Instant::now(), Duration::from_millis(250));
         let turn = |at: Instant| paced.turn(at, at + Duration::from_secs(1), quarter).map(|turn| turn - now);
         let turns: Vec<_> = (0..6).map(|_| turn(now)).collect();

@@ -5,22 +5,25 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
-use std::time::Duration;
 
 use bytes::Bytes;
 use kanzlei_compiler::check::{Bundle, Checked, Settings, check, relative};
 use kanzlei_compiler::plan::{Allowance, Issuer, Lane, Plan};
 use kanzlei_lang::diagnostic::Severity;
+use kanzlei_lang::document::credentials::{Credentials, Tls};
 use kanzlei_lang::document::lane::MAIN;
-use kanzlei_lang::document::service::{Credentials, Operation};
+use kanzlei_lang::document::purpose::Purpose;
+use kanzlei_lang::document::reader::Named;
+use kanzlei_lang::document::service::Operation;
 use kanzlei_lang::document::{self, Source};
 use kanzlei_model::time::Timestamp;
 use kanzlei_store::documents::LiveDocument;
 use kanzlei_store::names::{self, Called, FormerName};
 use uuid::Uuid;
 
+use crate::effects::oauth::Grant;
 use crate::journal::{Counters, Journal};
-use crate::limiter::Limiter;
+use crate::limiter::{Limiter, Limits};
 
 /// What is deployed at one generation.
 #[derive(Debug, Default)]
@@ -43,9 +46,10 @@ pub struct Live {
     pub former: Vec<FormerName>,
     /// All live documents, against which later ones are checked.
     pub documents: Vec<LiveDocument>,
-    /// The OpenAPI document of all endpoints, as it is sent.
-    pub openapi: Bytes,
-    routes: matchit::Router<Route>,
+    /// The OpenAPI documents as they are sent: by host, and of all endpoints below the empty name.
+    openapi: HashMap<String, Bytes>,
+    /// By host; below the empty name those that every host leads to.
+    routes: HashMap<String, matchit::Router<Route>>,
 }
 
 /// How clients see the public listener.
@@ -89,6 +93,10 @@ pub struct Service {
     pub private: bool,
     /// The credentials of its calls.
     pub credentials: Option<Credentials>,
+    /// The token of its calls, where another service issues it; kept from deploy to deploy while it is requested in the same way.
+    pub oauth: Option<Arc<Grant>>,
+    /// The certificates of its connections.
+    pub tls: Option<Tls>,
     /// Headers of every call.
     pub headers: Vec<(String, String)>,
     /// Its limits, kept from deploy to deploy while they stay the same.
@@ -97,10 +105,17 @@ pub struct Service {
     pub operations: BTreeMap<String, Operation>,
     /// Its OpenAPI document.
     pub api: Arc<serde_json::Value>,
-    /// How many calls may run at once.
-    pub at_once: Option<u32>,
-    /// So many calls in so long.
-    pub pace: Option<(u32, Duration)>,
+}
+
+impl Service {
+    /// The names of the secrets that its calls need, and what each is used for.
+    pub fn secrets(&self) -> impl Iterator<Item = (&Named, Purpose)> {
+        let certificate = self.tls.as_ref().and_then(|tls| tls.certificate.as_ref());
+        // The secret of a client id is sent to the service that issues the token.
+        let base = self.oauth.as_ref().map_or(self.base.as_str(), |grant| grant.base());
+        let sent = self.credentials.iter().map(move |credentials| (credentials.secret(), Purpose::address(base)));
+        sent.chain(certificate.map(|name| (name, Purpose::Signing)))
+    }
 }
 
 /// Endpoints of one path, by method.
@@ -195,11 +210,21 @@ impl Live {
             settings: checked.settings,
             ..Live::default()
         };
-        for (name, service) in checked.services {
+        // Those that issue tokens come before those that need one.
+        let (needy, others): (Vec<_>, Vec<_>) =
+            checked.services.into_iter().partition(|(_, service)| service.issuer().is_some());
+        for (name, service) in others.into_iter().chain(needy) {
             let service = Arc::unwrap_or_clone(service);
             let base = bases.get(&name).cloned().unwrap_or(service.base);
-            let (at_once, pace) = (service.at_once, service.pace);
-            let limiter = before.services.get(&name).map(|known| known.limiter.clone());
+            let shared = service.shared.then(|| format!("service {name}"));
+            let limits = Limits { at_once: service.at_once, pace: service.pace, shared };
+            let known = before.services.get(&name);
+            let limiter = known.map(|known| known.limiter.clone()).filter(|limiter| *limiter.limits() == limits);
+            let oauth = service.credentials.as_ref().and_then(Credentials::oauth).and_then(|declared| {
+                let from = live.services.get(&declared.from.text)?;
+                let known = known.and_then(|known| known.oauth.clone()).filter(|known| known.is(declared, from));
+                Some(known.unwrap_or_else(|| Arc::new(Grant::new(declared.clone(), from.clone()))))
+            });
             let entry = Service {
                 name: name.clone(),
                 about: service.about,
@@ -207,21 +232,19 @@ impl Live {
                 base,
                 private: service.private,
                 credentials: service.credentials,
+                oauth,
+                tls: service.tls,
                 headers: service.headers,
-                limiter: limiter
-                    .filter(|l| l.is(at_once, pace))
-                    .unwrap_or_else(|| Arc::new(Limiter::new(at_once, pace))),
+                limiter: limiter.unwrap_or_else(|| Arc::new(Limiter::new(limits))),
                 operations: service.operations,
                 api: service.api,
-                at_once,
-                pace,
             };
             live.services.insert(name, Arc::new(entry));
         }
-        let mut routes: BTreeMap<String, Route> = BTreeMap::new();
+        let mut routes: BTreeMap<(String, String), Route> = BTreeMap::new();
         for (index, plan) in checked.workflows {
             let document = &documents[index];
-            let entries = plan.endpoints.iter().map(|e| format!("{} {}", e.method, e.path).into()).collect();
+            let entries = plan.endpoints.iter().map(|endpoint| endpoint.label().into()).collect();
             let workflow = Arc::new(Workflow {
                 counters: journal.counters(&plan.name),
                 revision: document.number,
@@ -231,54 +254,83 @@ impl Live {
                 plan,
             });
             for (endpoint, entry) in workflow.plan.endpoints.iter().enumerate() {
-                let route = routes.entry(by_position(&entry.path)).or_default();
+                let address = (entry.address.host.clone().unwrap_or_default(), by_position(&entry.address.path));
+                let route = routes.entry(address).or_default();
                 route.endpoints.push((entry.method.clone(), workflow.clone(), endpoint));
             }
             live.workflows.insert(workflow.plan.name.clone(), workflow);
         }
-        for (path, route) in routes {
-            if let Err(error) = live.routes.insert(&path, route) {
+        for ((host, path), route) in routes {
+            if let Err(error) = live.routes.entry(host).or_default().insert(&path, route) {
                 tracing::error!(path, "not served: {error}");
             }
         }
         live.documents = documents;
-        let plans = live.workflows.values().map(|workflow| &*workflow.plan);
-        live.openapi = kanzlei_compiler::openapi::document(plans, &public.url, &public.run_header).to_string().into();
+        let plans = || live.workflows.values().map(|workflow| &*workflow.plan);
+        let document = |host: Option<&str>| {
+            let made = kanzlei_compiler::openapi::document(plans(), &public.url, host, &public.run_header);
+            (host.unwrap_or_default().to_owned(), made.to_string().into())
+        };
+        let hosts = live.routes.keys().filter(|host| !host.is_empty()).map(|host| document(Some(host)));
+        let openapi = hosts.chain([document(None)]).collect();
+        live.openapi = openapi;
         live
     }
 
-    /// Looks up a request. HEAD is served by GET where there is no HEAD (RFC 9110 §9.3.2).
+    /// The OpenAPI document of what clients of a host reach; of all endpoints where no endpoint names the host.
+    pub fn openapi(&self, host: &str) -> Bytes {
+        self.openapi.get(host).or_else(|| self.openapi.get("")).cloned().unwrap_or_default()
+    }
+
     /// Whether any endpoint has the first segment of a path.
     pub fn serves_below(&self, path: &str) -> bool {
         let first = |path: &str| path.split('/').nth(1).unwrap_or_default().to_owned();
         let wanted = first(path);
         let endpoints = self.workflows.values().flat_map(|workflow| &workflow.plan.endpoints);
-        !wanted.is_empty() && endpoints.into_iter().any(|endpoint| first(&endpoint.path) == wanted)
+        !wanted.is_empty() && endpoints.into_iter().any(|endpoint| first(&endpoint.address.path) == wanted)
     }
 
-    /// The endpoint of a method and path.
-    pub fn find(&self, method: &str, path: &str) -> Found<'_> {
-        let Ok(matched) = self.routes.at(path) else { return Found::Nothing };
-        let by_method = |wanted: &str| matched.value.endpoints.iter().find(|(known, _, _)| known == wanted);
-        let found = by_method(method).or_else(|| if method == "HEAD" { by_method("GET") } else { None });
-        let Some((_, workflow, endpoint)) = found else {
-            let mut methods: Vec<&str> = matched.value.endpoints.iter().map(|(method, _, _)| method.as_str()).collect();
-            if methods.contains(&"GET") && !methods.contains(&"HEAD") {
-                methods.push("HEAD");
+    /// The endpoint of a request: one of its host, else one that every host leads to. HEAD is served by GET where there is no HEAD
+    /// (RFC 9110 §9.3.2).
+    pub fn find(&self, host: &str, method: &str, path: &str) -> Found<'_> {
+        let routers = [host, ""].into_iter().skip(usize::from(host.is_empty()));
+        let mut others: Vec<&str> = Vec::new();
+        for matched in routers.filter_map(|host| self.routes.get(host)?.at(path).ok()) {
+            let endpoints = &matched.value.endpoints;
+            let by_method = |wanted: &str| endpoints.iter().find(|(known, _, _)| known == wanted);
+            match by_method(method).or_else(|| if method == "HEAD" { by_method("GET") } else { None }) {
+                Some((_, workflow, endpoint)) => return Live::found(workflow, *endpoint, &matched.params),
+                None => others.extend(endpoints.iter().map(|(method, _, _)| method.as_str())),
             }
-            methods.push("OPTIONS");
-            return Found::OtherMethods(methods);
-        };
-        let template = &workflow.plan.endpoints[*endpoint].path;
+        }
+        if others.is_empty() {
+            return Found::Nothing;
+        }
+        if others.contains(&"GET") && !others.contains(&"HEAD") {
+            others.push("HEAD");
+        }
+        others.push("OPTIONS");
+        others.dedup();
+        Found::OtherMethods(others)
+    }
+
+    /// A host that leads to an endpoint with this method and path; empty where none does, or every one.
+    pub fn host_of(&self, method: &str, path: &str) -> &str {
+        let leads = |host: &&String| matches!(self.find(host, method, path), Found::Endpoint { .. });
+        self.routes.keys().find(leads).map(String::as_str).unwrap_or_default()
+    }
+
+    fn found<'l>(workflow: &'l Arc<Workflow>, endpoint: usize, params: &matchit::Params<'l, '_>) -> Found<'l> {
+        let template = &workflow.plan.endpoints[endpoint].address.path;
         let names = template.split('/').filter_map(|part| part.strip_prefix('{')?.strip_suffix('}'));
-        let mut params = Vec::new();
-        for (name, (_, raw)) in names.zip(matched.params.iter()) {
+        let mut found = Vec::new();
+        for (name, (_, raw)) in names.zip(params.iter()) {
             match percent_decode(raw) {
-                Some(value) => params.push((name, value)),
+                Some(value) => found.push((name, value)),
                 None => return Found::Malformed,
             }
         }
-        Found::Endpoint { workflow, endpoint: *endpoint, path: params }
+        Found::Endpoint { workflow, endpoint, path: found }
     }
 }
 

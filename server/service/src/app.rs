@@ -29,6 +29,8 @@ pub struct App {
     pub run_header: String,
     /// Where the public listener listens.
     pub public_listener: std::net::SocketAddr,
+    /// Whether it has TLS.
+    pub public_tls: bool,
     pub started: Timestamp,
     pub in_flight: Arc<AtomicUsize>,
     pub most_in_flight: usize,
@@ -55,8 +57,6 @@ pub struct App {
     pub issuers: Arc<kanzlei_runtime::tokens::issuers::Issuers>,
     /// What callers may still ask for.
     pub allowances: kanzlei_runtime::allowances::Allowances,
-    /// The places of endpoints whose runs may not overlap.
-    pub places: Arc<kanzlei_runtime::places::Places>,
     /// What keys asked for.
     pub usage: Arc<kanzlei_runtime::usage::UsageCounts>,
     /// Proxies that say from where requests come.

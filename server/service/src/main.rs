@@ -5,12 +5,14 @@ mod app;
 mod config;
 mod control;
 mod error;
+mod host;
 mod public;
 mod purge;
 mod serve;
 mod supervisor;
 #[cfg(test)]
 mod tests;
+mod tls;
 
 use std::path::PathBuf;
 use std::process::ExitCode;

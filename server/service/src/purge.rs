@@ -74,6 +74,7 @@ pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
         while purged(store.purge_trials(at, MOST_TRIALS).await, &mut failed) >= 500 {}
         purged(store.purge_previews(at).await, &mut failed);
         purged(store.purge_samples(at - DAY * 2).await, &mut failed);
+        purged(store.purge_paces(at - DAY).await, &mut failed);
         let age = Duration::from_secs(86_400 * (kept.jobs.max(kept.failed_jobs) + MARKER_DAYS) as u64);
         for (name, Outside { database, .. }) in &effects.databases {
             match purge_markers(&store, database, &effects.installation, age).await {

@@ -14,6 +14,7 @@ use kanzlei_runtime::background::Background;
 use kanzlei_runtime::computing::Computing;
 use kanzlei_runtime::effects::{self, Effects, Outside};
 use kanzlei_runtime::journal::Journal;
+use kanzlei_runtime::limiter::Shared;
 use kanzlei_runtime::live::Live;
 use kanzlei_runtime::secrets::Secrets;
 use kanzlei_runtime::worker::Worker;
@@ -29,7 +30,8 @@ use crate::error::{Error, Result};
 use crate::public::admit::Arrivals;
 use crate::purge::Kept;
 use crate::supervisor::Supervisor;
-use crate::{control, public, purge};
+use crate::tls::Certificate;
+use crate::{control, public, purge, tls};
 
 /// The bound of the shutdown of tasks, once everything else has ended.
 const ENDING: Duration = Duration::from_secs(15);
@@ -41,6 +43,27 @@ pub(crate) struct Service {
     pub(crate) worker: Arc<Worker>,
     /// Stops the journal's writer once nothing more is recorded.
     pub(crate) stop_journal: watch::Sender<bool>,
+    certificates: Certificates,
+}
+
+/// The certificates of the listeners that have TLS.
+struct Certificates {
+    public: Option<Arc<Certificate>>,
+    control: Option<Arc<Certificate>>,
+}
+
+impl Certificates {
+    fn read(config: &Config) -> Result<Self> {
+        let listen = &config.listen;
+        Ok(Certificates {
+            public: Certificate::read("listen.public", &listen.public_certificate, &listen.public_key)?,
+            control: Certificate::read("listen.control", &listen.control_certificate, &listen.control_key)?,
+        })
+    }
+
+    fn all(&self) -> Vec<Arc<Certificate>> {
+        [&self.public, &self.control].into_iter().flatten().cloned().collect()
+    }
 }
 
 /// Serves until a signal, or until a task ends that the process depends on.
@@ -108,6 +131,7 @@ async fn patiently<T>(read: impl AsyncFn() -> kanzlei_store::Result<T>) -> kanzl
 }
 
 pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::runtime::Handle) -> Result<Service> {
+    let certificates = Certificates::read(config)?;
     let supervisor = Supervisor::new();
     let background = Background::new(config.process.background);
     let (key, file) = (&config.secrets.key, &config.secrets.key_file);
@@ -138,6 +162,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         secrets: secrets.clone(),
         answer_limit: config.limits.answer,
         computing: Computing::new(config.process.computing),
+        shared: Shared::new(store.clone()),
         installation: effects::mark_of(&installation),
     });
     let process = match config.process.process.as_str() {
@@ -166,6 +191,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         public_url: config.public_url(),
         run_header: config.listen.run_header.clone(),
         public_listener: config.listen.public,
+        public_tls: !config.listen.public_certificate.is_empty(),
         started: clock::now(),
         in_flight: Arc::default(),
         most_in_flight: config.limits.in_flight,
@@ -183,7 +209,6 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         keys: Default::default(),
         issuers: Default::default(),
         allowances: Default::default(),
-        places: kanzlei_runtime::places::Places::new(store.clone()),
         usage: Default::default(),
         proxies: config.listen.trusted_proxies.clone(),
         guesses: Default::default(),
@@ -219,7 +244,9 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         lease: worker::lease::Lease::new(config.jobs.lease),
     });
     let worker = Worker::new(shared, process, config.jobs.at_once);
-    Ok(Service { app, supervisor, worker, stop_journal })
+    let all = certificates.all();
+    supervisor.keep("certificates", move || tls::follow(all.clone()));
+    Ok(Service { app, supervisor, worker, stop_journal, certificates })
 }
 
 /// Runs a task until it ends or is stopped.
@@ -248,7 +275,7 @@ fn keep_tasks(supervisor: &Supervisor, app: &Data<App>, kept: Kept) {
     let a = app.clone();
     supervisor.keep("servers", move || app::keep_server(a.store.clone()));
     let a = app.clone();
-    supervisor.keep("places", move || kanzlei_runtime::places::run(a.places.clone()));
+    supervisor.keep("places", move || kanzlei_runtime::places::run(a.effects.shared.places.clone()));
     let a = app.clone();
     supervisor.keep("usage", move || kanzlei_runtime::usage::run(a.usage.clone(), a.store.clone()));
     let a = app.clone();
@@ -292,7 +319,7 @@ impl Service {
         if config.jobs.at_once > 0 {
             self.worker.leave().await;
         }
-        let _ = tokio::time::timeout(ENDING, self.app.places.leave()).await;
+        let _ = tokio::time::timeout(ENDING, self.app.effects.shared.places.leave()).await;
         let written = self.app.usage.write(&self.app.store);
         let _ = tokio::time::timeout(ENDING, written).await;
         // Nothing more is recorded. The journal ends on its own, even while the database is unavailable.
@@ -318,7 +345,10 @@ impl Service {
                 .default_service(web::to(public::serve))
         });
         let server = server.workers(workers).shutdown_timeout(patience.as_secs()).disable_signals();
-        let bound = server.bind(config.listen.public);
+        let bound = match &self.certificates.public {
+            None => server.bind(config.listen.public),
+            Some(certificate) => server.bind_rustls_0_23(config.listen.public, certificate.server()?),
+        };
         Ok(bound.map_err(|source| cannot_listen("listen.public", config.listen.public, source))?.run())
     }
 
@@ -328,7 +358,11 @@ impl Service {
             let app = ActixApp::new().wrap(middleware::Compress::default());
             app.app_data(shared.clone()).configure(control::configure)
         });
-        let bound = server.workers(1).shutdown_timeout(5).disable_signals().bind(config.listen.control);
+        let server = server.workers(1).shutdown_timeout(5).disable_signals();
+        let bound = match &self.certificates.control {
+            None => server.bind(config.listen.control),
+            Some(certificate) => server.bind_rustls_0_23(config.listen.control, certificate.server()?),
+        };
         Ok(bound.map_err(|source| cannot_listen("listen.control", config.listen.control, source))?.run())
     }
 

@@ -205,7 +205,7 @@ CREATE TABLE kept (
 CREATE TABLE secret (
     name    VARCHAR(60)     NOT NULL PRIMARY KEY,
     nonce   BINARY(24)      NOT NULL,
-    sealed  VARBINARY(9000) NOT NULL,
+    sealed  VARBINARY(18000) NOT NULL,
     -- What it may be used for, separated by spaces.
     purposes VARCHAR(4000)  NOT NULL,
     created BIGINT          NOT NULL,
@@ -568,7 +568,13 @@ CREATE TABLE key_usage (
     INDEX key_usage_hour (hour)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
--- Places of endpoints whose runs may not overlap. One that has expired is free.
+-- Paces of services over all processes: when the next turn that nobody has claimed begins.
+CREATE TABLE pace (
+    name VARCHAR(200) NOT NULL PRIMARY KEY,
+    next BIGINT       NOT NULL
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- Places of endpoints whose runs may not overlap, and of services that bound their calls. One that has expired is free.
 CREATE TABLE place (
     name   VARCHAR(200) NOT NULL,
     slot   INT UNSIGNED NOT NULL,

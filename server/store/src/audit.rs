@@ -4,6 +4,7 @@ use kanzlei_model::time::Timestamp;
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
+use crate::queue::portions;
 use crate::{Doing, Result, Store};
 
 /// The most bytes of what is kept of one side of a change.
@@ -63,6 +64,13 @@ fn cut(text: &Option<String>) -> Option<String> {
 impl Store {
     /// Adds lines.
     pub async fn audit(&self, lines: &[Audited]) -> Result<()> {
+        for chunk in portions(lines) {
+            self.audit_portion(chunk).await?;
+        }
+        Ok(())
+    }
+
+    async fn audit_portion(&self, lines: &[Audited]) -> Result<()> {
         let mut query: QueryBuilder<MySql> =
             QueryBuilder::new("INSERT INTO audit (id, at, who, role, via, address, what, subject, status, was, now) ");
         query.push_values(lines, |mut row, line| {
@@ -78,7 +86,7 @@ impl Store {
                 .push_bind(cut(&line.before))
                 .push_bind(cut(&line.after));
         });
-        query.build().persistent(false).execute(&self.pool).await.map(|_| ()).doing("writing the audit trail")
+        query.build().execute(&self.pool).await.map(|_| ()).doing("writing the audit trail")
     }
 
     /// Lines, newest first.
@@ -100,7 +108,7 @@ impl Store {
             query.push(" AND id < ").push_bind(before.as_bytes().to_vec());
         }
         query.push(" ORDER BY id DESC LIMIT ").push_bind(filter.limit);
-        let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("reading the audit trail")?;
+        let rows = query.build().fetch_all(&self.pool).await.doing("reading the audit trail")?;
         let line = |row: &sqlx::mysql::MySqlRow| {
             Ok(Audited {
                 id: crate::queue::uuid(&row.try_get::<Vec<u8>, _>(0)?),

@@ -10,7 +10,7 @@ use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
 use crate::names::{self, Called};
-use crate::queue::{SEARCH_SECONDS, SEARCHED, containing, portions_within};
+use crate::queue::{SEARCH_SECONDS, SEARCHED, containing, portions, portions_within};
 use crate::{Doing, Error, Result, Store};
 
 /// One run as the journal keeps it. Values are JSON text.
@@ -188,9 +188,6 @@ pub struct Summary {
     pub duration: u64,
 }
 
-/// Rows of one insert. Bounds the size of a statement.
-const ROWS: usize = 200;
-
 /// Selects the columns of a listing, in the order of [`run_line`].
 const LINE: &str = "SELECT id, workflow, revision, state, entry, status, started, duration, failure FROM run";
 
@@ -275,7 +272,7 @@ impl Store {
 
     /// Adds counts to the tallies.
     pub async fn add_tallies(&self, tallies: &[Tally]) -> Result<()> {
-        for chunk in tallies.chunks(ROWS) {
+        for chunk in portions(tallies) {
             let mut query: QueryBuilder<MySql> =
                 QueryBuilder::new("INSERT INTO tally (workflow, minute, runs, rejected, failed, dropped, duration) ");
             query.push_values(chunk, |mut row, tally| {
@@ -290,7 +287,7 @@ impl Store {
             query.push(
                 " ON DUPLICATE KEY UPDATE runs = runs + VALUES(runs), rejected = rejected + VALUES(rejected), failed = failed + VALUES(failed), dropped = dropped + VALUES(dropped), duration = duration + VALUES(duration)",
             );
-            query.build().persistent(false).execute(&self.pool).await.doing("counting runs")?;
+            query.build().execute(&self.pool).await.doing("counting runs")?;
         }
         Ok(())
     }
@@ -352,7 +349,7 @@ impl Store {
             query.push(" AND id < ").push_bind(before.as_bytes().to_vec());
         }
         query.push(" ORDER BY id DESC LIMIT ").push_bind(filter.limit);
-        let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("listing runs")?;
+        let rows = query.build().fetch_all(&self.pool).await.doing("listing runs")?;
         rows.iter().map(run_line).collect::<std::result::Result<_, _>>().doing("listing runs")
     }
 
@@ -367,7 +364,7 @@ impl Store {
             query.push(LINE).push(" WHERE workflow = ");
             query.push_bind(*workflow).push(" ORDER BY id DESC LIMIT ").push_bind(each).push(")");
         }
-        let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("listing the newest runs")?;
+        let rows = query.build().fetch_all(&self.pool).await.doing("listing the newest runs")?;
         rows.iter().map(run_line).collect::<std::result::Result<_, _>>().doing("listing the newest runs")
     }
 

@@ -22,6 +22,7 @@ pub mod kept;
 pub mod keys;
 pub mod meters;
 pub mod names;
+mod paces;
 pub mod places;
 mod pool;
 pub mod queue;

@@ -5,6 +5,7 @@
 use kanzlei_model::time::Timestamp;
 use sqlx::{MySql, QueryBuilder};
 
+use crate::queue::portions;
 use crate::{Doing, Error, Result, Store};
 
 /// Attempts to change a meter against other processes.
@@ -132,7 +133,7 @@ impl Store {
 
     /// Adds requests of keys to what is known of their hours.
     pub async fn add_usage(&self, usage: &[Usage]) -> Result<()> {
-        for chunk in usage.chunks(200) {
+        for chunk in portions(usage) {
             let mut query: QueryBuilder<MySql> =
                 QueryBuilder::new("INSERT INTO key_usage (name, workflow, hour, requests, refused, failed) ");
             query.push_values(chunk, |mut row, one| {
@@ -146,7 +147,7 @@ impl Store {
             query.push(
                 " ON DUPLICATE KEY UPDATE requests = requests + VALUES(requests), refused = refused + VALUES(refused), failed = failed + VALUES(failed)",
             );
-            query.build().persistent(false).execute(&self.pool).await.doing("adding usage")?;
+            query.build().execute(&self.pool).await.doing("adding usage")?;
         }
         Ok(())
     }

@@ -6,6 +6,7 @@ use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
 use crate::names::{self, Called};
+use crate::queue::portions;
 use crate::{Doing, Result, Store};
 
 /// One refused request.
@@ -79,8 +80,10 @@ impl Refusal {
 impl Store {
     /// Writes refusals. An existing one stays as it is.
     pub async fn write_refusals(&self, refusals: &[Refusal]) -> Result<()> {
-        let mut query = Refusal::insert(refusals);
-        query.build().persistent(false).execute(&self.pool).await.map(|_| ()).doing("writing refusals")
+        for chunk in portions(refusals) {
+            Refusal::insert(chunk).build().execute(&self.pool).await.doing("writing refusals")?;
+        }
+        Ok(())
     }
 
     /// Refusals, newest first.

@@ -7,10 +7,8 @@ use kanzlei_model::time::Timestamp;
 use sqlx::{MySql, QueryBuilder};
 
 use crate::names::Called;
+use crate::queue::portions_within;
 use crate::{Doing, Result, Store};
-
-/// Rows written in one statement.
-const ROWS: usize = 50;
 
 /// What one step did.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -56,7 +54,7 @@ type Stored = (String, u64, u64, Vec<(u8, u64)>);
 impl Store {
     /// Writes what a process has counted of minutes so far; `source` distinguishes it from others and from its own earlier starts.
     pub async fn write_step_counts(&self, source: u64, counts: &[StepCounts]) -> Result<()> {
-        for chunk in counts.chunks(ROWS) {
+        for chunk in portions_within(counts, |counts| counts.steps.len() * 400) {
             let mut query: QueryBuilder<MySql> =
                 QueryBuilder::new("INSERT INTO step_count (workflow, minute, revision, source, steps) ");
             query.push_values(chunk, |mut row, counts| {
@@ -72,7 +70,7 @@ impl Store {
                     .push_bind(serde_json::to_string(&steps).unwrap_or_default());
             });
             query.push(" ON DUPLICATE KEY UPDATE steps = VALUES(steps)");
-            query.build().persistent(false).execute(&self.pool).await.doing("writing counts of steps")?;
+            query.build().execute(&self.pool).await.doing("writing counts of steps")?;
         }
         Ok(())
     }

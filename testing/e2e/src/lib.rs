@@ -42,7 +42,8 @@ pub fn root() -> PathBuf {
     Path::new(&own).ancestors().nth(2).expect("checkout").to_path_buf()
 }
 
-fn scratch() -> PathBuf {
+/// The folder of the offices of this program.
+pub fn scratch() -> PathBuf {
     kanzlei_harness::scratch::folder("e2e")
 }
 

@@ -3,6 +3,8 @@
 //!
 //! Nothing of the product depends on this crate.
 
+#[cfg(feature = "certificates")]
+pub mod certificates;
 pub mod cluster;
 pub mod mariadb;
 pub mod office;

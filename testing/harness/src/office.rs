@@ -113,8 +113,10 @@ impl Office {
         let service = command.run(ports)?;
         let token = std::fs::read_to_string(&command.token_file).map_err(io("reading the operator token"))?;
         let texts = format!("http://127.0.0.1:{}/texts", ports.standins);
+        let identity = format!("http://127.0.0.1:{}/identity", ports.standins);
         for (name, value, purpose) in [
             ("texts-key", "lindvik-texts-7f3a", texts.as_str()),
+            ("pilots-client", "office-secret", identity.as_str()),
             ("notify-key", "whsec_bGluZHZpay1ub3RpZmllcy00YmM5LWRlbW8=", "signing"),
             ("customs-webhook", "whsec_bGluZHZpay1jdXN0b21zLTkxYzItZGVtbw==", "signing"),
             ("bank-webhook", "nesholm-bank-5d1e-demo", "signing"),
@@ -183,8 +185,16 @@ impl Start {
         command.env("KANZLEI_REHEARSAL_URL", &self.databases.rehearsal);
         command.env("KANZLEI_DATABASES", &self.databases.outside).envs(self.environment.iter().map(|(n, v)| (n, v)));
         let mut service = Process::start("kanzleid", command, &self.log)?;
+        // A listener with TLS is asked nothing; it listens once it is ready.
+        let answers = |port: u16, path: &str, listener: &str| {
+            let certificate = format!("listen.{listener}_certificate=");
+            match self.args.iter().any(|arg| arg.starts_with(&certificate)) {
+                true => TcpStream::connect(("127.0.0.1", port)).ok().map(|_| ()),
+                false => get(port, path, &[]).map(|_| ()),
+            }
+        };
         service.wait_for(Duration::from_secs(30), || {
-            get(ports.public, "/~/health", &[]).and_then(|_| get(ports.control, "/", &[]))
+            answers(ports.public, "/~/health", "public").and_then(|()| answers(ports.control, "/", "control"))
         })?;
         Ok(service)
     }

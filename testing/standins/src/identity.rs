@@ -14,7 +14,7 @@ use actix_web::web::{Data, Form, Query, ServiceConfig, get, post};
 use actix_web::{HttpRequest, HttpResponse};
 use base64::Engine;
 use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
-use jsonwebtoken::{Algorithm, EncodingKey, Header};
+use jsonwebtoken::{Algorithm, DecodingKey, EncodingKey, Header, Validation};
 use ring::rand::SystemRandom;
 use ring::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair, KeyPair};
 use serde::Deserialize;
@@ -24,7 +24,8 @@ use sha2::{Digest, Sha256};
 use crate::{State, lock, problem};
 
 /// Clients, their secrets, and the scopes that they may have.
-const CLIENTS: [(&str, &str, &str); 3] = [
+const CLIENTS: [(&str, &str, &str); 4] = [
+    ("harbour-office", "office-secret", "pilots"),
     ("office-console", "console-secret", "openid profile"),
     ("northern-line", "northern-secret", "quotes tides"),
     ("pilots-desk", "pilots-secret", "tides"),
@@ -84,6 +85,21 @@ impl Identity {
         let Some(key) = keys.last() else { return String::new() };
         let header = Header { kid: Some(key.id.clone()), ..Header::new(Algorithm::ES256) };
         jsonwebtoken::encode(&header, &claims, &EncodingKey::from_ec_der(&key.private)).unwrap_or_default()
+    }
+
+    /// Whether a request shows a token of this provider that allows a scope.
+    pub fn allows(&self, request: &HttpRequest, scope: &str) -> bool {
+        let field = request.headers().get("authorization").and_then(|value| value.to_str().ok());
+        let Some(token) = field.and_then(|field| field.strip_prefix("Bearer ")) else { return false };
+        let mut rules = Validation::new(Algorithm::ES256);
+        rules.set_audience(&["harbour-office"]);
+        lock(&self.keys).iter().any(|key| {
+            let part = |name: &str| key.public[name].as_str().unwrap_or_default().to_owned();
+            let key = DecodingKey::from_ec_components(&part("x"), &part("y"));
+            let claims = key.and_then(|key| jsonwebtoken::decode::<Value>(token, &key, &rules));
+            let scopes = claims.map(|found| found.claims["scope"].as_str().unwrap_or_default().to_owned());
+            scopes.is_ok_and(|scopes| scopes.split(' ').any(|one| one == scope))
+        })
     }
 }
 

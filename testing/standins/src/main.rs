@@ -207,10 +207,18 @@ struct Next {
 }
 
 /// Slow as pilots are; each fifth request comes at a bad time.
-async fn pilot(state: Data<State>, query: Query<Next>) -> HttpResponse {
+async fn pilot(
+    state: Data<State>,
+    identity: Data<identity::Identity>,
+    request: HttpRequest,
+    query: Query<Next>,
+) -> HttpResponse {
     let (failure, padding) = state.behave("pilots").await;
     if let Some(failure) = failure {
         return failure;
+    }
+    if !identity.allows(&request, "pilots") {
+        return problem(401, "A token of the identity service with the scope `pilots` is needed");
     }
     tokio::time::sleep(Duration::from_millis(120)).await;
     let asked = {
@@ -236,10 +244,18 @@ struct PageNumber {
     page: Option<usize>,
 }
 
-async fn reports(state: Data<State>, query: Query<PageNumber>) -> HttpResponse {
+async fn reports(
+    state: Data<State>,
+    identity: Data<identity::Identity>,
+    request: HttpRequest,
+    query: Query<PageNumber>,
+) -> HttpResponse {
     let (failure, padding) = state.behave("pilots").await;
     if let Some(failure) = failure {
         return failure;
+    }
+    if !identity.allows(&request, "pilots") {
+        return problem(401, "A token of the identity service with the scope `pilots` is needed");
     }
     let page = query.page.unwrap_or(1).max(1);
     let items: Vec<_> = REPORTS

@@ -51,7 +51,11 @@ pub(super) fn suggest(site: &Site, replace: Place) -> Vec<Suggestion> {
             let files = site.workspace.files().filter_map(|file| beside(site.document, file));
             out.extend(files.map(|file| plain(Kind::Value, &file)));
         }
-        (Some("service"), None, "bearer" | "password" | "value") => out.extend(known(site, replace, false)),
+        (Some("service"), None, "bearer" | "password" | "value" | "secret" | "certificate") => {
+            out.retain(|one| one.label != "true" && one.label != "false");
+            out.extend(known(site, replace, false));
+        }
+        (Some("service"), None, "from") => out.extend(named(site, replace, "service")),
         _ => {}
     }
     let within = |key: &str| path.iter().any(|at| *at == At::Key(key.into()));

@@ -52,9 +52,11 @@ impl<'w> Collect<'w> {
             Document::Workflow(workflow) => self.workflow(workflow),
             Document::Service(service) => {
                 self.add(Symbol::Service(service.name.text.clone()), service.name.at, true);
-                if let Some(credentials) = &service.credentials {
-                    let secret = credentials.secret();
+                for secret in service.secrets() {
                     self.add(Symbol::Secret(secret.text.clone()), secret.at, false);
+                }
+                if let Some(issuer) = service.issuer() {
+                    self.add(Symbol::Service(issuer.text.clone()), issuer.at, false);
                 }
             }
             Document::Allowance(allowance) => {

@@ -120,6 +120,7 @@ fn keys_of_other_documents_are_suggested() {
             "service: s\nbase: http://s.example\n|",
             "about openapi network idempotency_key within credentials",
         ),
+        ("services/s.yaml", "service: s\nbase: http://s.example\ncredentials: {oauth: {from: rat|}}\n", "rates"),
         ("services/s.yaml", "service: s\nbase: http://s.example\nopenapi: ti|\n", "tides.openapi.yaml"),
         ("lanes/l.yaml", "lane: l\n|", "about at_once pace order length full"),
         ("cases/c.yaml", "cases: berth-|\nexamples: []\n", "berth-confirm berth-hold berth-quote"),

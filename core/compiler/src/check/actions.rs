@@ -227,8 +227,8 @@ impl Walk<'_, '_, '_> {
     fn constant_pause(&mut self, text: &str, node: &Node) {
         let Ok(span) = duration::parse(text) else { return };
         self.durable |= span > kanzlei_lang::document::workflow::MAX_TIME;
-        let endpoints = self.workflow.entries.iter().map(|one| (one.answer, one.time, &one.path));
-        let webhooks = self.workflow.webhooks.iter().map(|one| (one.answer, one.time, &one.path));
+        let endpoints = self.workflow.entries.iter().map(|one| (one.answer, one.time, &one.address));
+        let webhooks = self.workflow.webhooks.iter().map(|one| (one.answer, one.time, &one.address));
         for (_, time, path) in endpoints.chain(webhooks).filter(|(answer, ..)| *answer != Answer::Later) {
             let time = time.unwrap_or(super::entries::TIME);
             if span >= time {

@@ -9,6 +9,7 @@ use crate::input::{EndpointInput, From};
 use crate::plan;
 use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::Workflow;
+use kanzlei_lang::document::address::Address;
 use kanzlei_lang::document::purpose::is_dots;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::workflow::{Endpoint, Property};
@@ -19,21 +20,23 @@ pub(super) const TIME: Duration = Duration::from_secs(30);
 /// The largest body by default.
 pub(super) const BODY: u64 = 1 << 20;
 
-/// The addresses in use: by method and path with the names left out.
+/// The addresses in use: by method, host and path with the names left out.
 #[derive(Default)]
 pub(super) struct PathsInUse {
-    addresses: BTreeMap<(String, String), (String, String)>,
+    addresses: BTreeMap<(String, Address), (String, String)>,
 }
 
 impl PathsInUse {
     pub fn claim(&mut self, workflow: &Workflow, path: &str, report: &mut Report) {
-        let endpoints = workflow.entries.iter().map(|endpoint| (endpoint.method.as_str(), &endpoint.path, endpoint.at));
+        let endpoints =
+            workflow.entries.iter().map(|endpoint| (endpoint.method.as_str(), &endpoint.address, endpoint.at));
         let webhooks = workflow.webhooks.iter().flat_map(|webhook| {
-            webhooks::methods(webhook).into_iter().map(move |(method, _)| (method, &webhook.path, webhook.at))
+            webhooks::methods(webhook).into_iter().map(move |(method, _)| (method, &webhook.address, webhook.at))
         });
         for (method, wanted, at) in endpoints.chain(webhooks) {
             let owner = (workflow.name.text.clone(), path.to_owned());
-            if let Some((other, file)) = self.addresses.insert((method.to_owned(), shape(wanted)), owner) {
+            let same = Address { host: wanted.host.clone(), path: shape(&wanted.path) };
+            if let Some((other, file)) = self.addresses.insert((method.to_owned(), same), owner) {
                 report.error("address-taken", at, format!("`{method} {wanted}` is already an entry of `{other}`"));
                 report.help(format!("see {file}; change one of the paths"));
             }
@@ -48,7 +51,7 @@ pub fn shape(path: &str) -> String {
 
 pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut Report) -> Option<plan::Endpoint> {
     let mut in_path = Vec::new();
-    for part in endpoint.path.split('/').skip(1) {
+    for part in endpoint.address.path.split('/').skip(1) {
         match part.strip_prefix('{').and_then(|p| p.strip_suffix('}')).filter(|name| !name.contains(['{', '}'])) {
             Some(name) => match properties.iter().find(|p| p.name.text == name) {
                 Some(_) if in_path.contains(&name) => {
@@ -128,7 +131,7 @@ pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut
     }
     Some(plan::Endpoint {
         method: endpoint.method.clone(),
-        path: endpoint.path.clone(),
+        address: endpoint.address.clone(),
         access: endpoint.access.clone(),
         needs: None,
         allowance: endpoint.allowance.as_ref().map(|name| name.text.clone()),

@@ -227,7 +227,7 @@ impl Walk<'_, '_, '_> {
     pub(super) fn durable_entries(&mut self) {
         let reported = !self.durable || self.report.has_errors();
         for webhook in self.workflow.webhooks.iter().filter(|webhook| !reported && webhook.answer != Answer::Later) {
-            let message = format!("`{}` answers now, and the workflow waits too long for that", webhook.path);
+            let message = format!("`{}` answers now, and the workflow waits too long for that", webhook.address);
             self.report.error("needs-a-job", webhook.at, message);
             self.report.help("leave `answer` out: the sender gets 202 when the message is kept");
         }
@@ -235,7 +235,7 @@ impl Walk<'_, '_, '_> {
             if endpoint.answer != Answer::Later {
                 let message = format!(
                     "`{} {}` answers now, and the workflow waits too long for that",
-                    endpoint.method, endpoint.path
+                    endpoint.method, endpoint.address
                 );
                 self.report.error("needs-a-job", endpoint.at, message);
                 self.report.help("say `answer: later`: the client gets 202 and the address of a job");

@@ -348,6 +348,11 @@ pub fn examine(
             Document::Cases(_) | Document::Settings(_) => {}
         }
     }
+    for (parsed, report) in parsed.iter().zip(&mut reports) {
+        if let Some(Document::Service(service)) = &parsed.document {
+            services::issuer(service, &checked.services, known, report);
+        }
+    }
     for (index, issuer) in &issuers {
         let report = &mut reports[*index];
         if let Some(service) = issuer.keys.service() {

@@ -6,17 +6,28 @@ use std::sync::Arc;
 use super::Known;
 use kanzlei_lang::diagnostic::Report;
 use kanzlei_lang::document::Service;
+use kanzlei_lang::document::credentials::Credentials;
 use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::suggest;
 use kanzlei_model::address::{has_private_host, literal_host};
 
+/// Where a service is: at the base of its document, or at the one that the installation sets.
+fn base_of<'s>(service: &'s Service, known: Option<&'s Known>) -> &'s str {
+    known.and_then(|known| known.bases.get(&service.name.text)).unwrap_or(&service.base)
+}
+
 /// Reports what would fail with each call of a service.
 pub(super) fn check(service: &Service, known: Option<&Known>, report: &mut Report) {
     let replaced = known.and_then(|known| known.bases.get(&service.name.text));
-    let base = replaced.unwrap_or(&service.base);
-    if let Some(credentials) = &service.credentials {
-        secret(credentials.secret(), &Purpose::address(base), known, report);
+    let base = base_of(service, known);
+    match &service.credentials {
+        // Its secret is sent to the service that issues the token; see [`issuer`].
+        Some(Credentials::Oauth(_)) | None => {}
+        Some(credentials) => secret(credentials.secret(), &Purpose::address(base), known, report),
+    }
+    if let Some(certificate) = service.tls.as_ref().and_then(|tls| tls.certificate.as_ref()) {
+        secret(certificate, &Purpose::Signing, known, report);
     }
     if has_private_host(base) && !service.private {
         let message = format!("`{base}` is a private address");
@@ -33,6 +44,24 @@ pub(super) fn check(service: &Service, known: Option<&Known>, report: &mut Repor
         report.warning("private-address", service.name.at, message);
         report.help("add its network to `network.allow` in the service's configuration");
     }
+}
+
+/// Reports a service whose tokens cannot be had from the one that is named.
+pub(super) fn issuer(
+    service: &Service,
+    services: &BTreeMap<String, Arc<Service>>,
+    known: Option<&Known>,
+    report: &mut Report,
+) {
+    let Some(oauth) = service.credentials.as_ref().and_then(Credentials::oauth) else { return };
+    self::known(&oauth.from, services, report);
+    let Some(from) = services.get(&oauth.from.text) else { return };
+    if from.issuer().is_some() {
+        let message = format!("`{}` itself needs a token of another service", from.name.text);
+        report.error("wrong-value", oauth.from.at, message);
+        report.help("the service that issues tokens is called without one");
+    }
+    secret(&oauth.secret, &Purpose::address(base_of(from, known)), known, report);
 }
 
 /// Reports a service that no document declares.

@@ -478,11 +478,17 @@ fn services_are_checked_against_their_host() {
         secrets: [
             ("bound".to_owned(), vec![Purpose::address("https://api.example")]),
             ("unbound".to_owned(), Vec::new()),
+            ("proof".to_owned(), vec![Purpose::Signing]),
         ]
         .into(),
         network: Allowed::read(["10.1.0.0/16"]).expect("a network"),
         bases: [("moved".to_owned(), "http://10.1.0.1".to_owned())].into(),
         ..Known::default()
+    };
+    let oauth = |from: &str, secret: &str| {
+        format!(
+            "service: s\nbase: https://s.example\ncredentials: {{oauth: {{from: {from}, client: c, secret: {secret}}}}}\n"
+        )
     };
     for (text, wanted) in [
         ("service: s\nbase: https://api.example/v1\ncredentials: {bearer: bound}\n", ""),
@@ -497,6 +503,13 @@ fn services_are_checked_against_their_host() {
             "service: moved\nbase: https://api.example\nnetwork: private\ncredentials: {bearer: bound}\n",
             "unbound-secret@4:23",
         ),
+        // The secret of a client id goes to the service that issues the token.
+        (&oauth("idp", "bound"), ""),
+        (&oauth("idp", "unbound"), "unbound-secret@3:55"),
+        (&oauth("ipd", "bound"), "unknown-service@3:28"),
+        (&oauth("s", "bound"), "wrong-value@3:28 unbound-secret@3:53"),
+        ("service: s\nbase: https://s.example\ntls: {certificate: proof}\n", ""),
+        ("service: s\nbase: https://s.example\ntls: {certificate: bound}\n", "unbound-secret@3:20"),
         (
             "workflow: w\nqueue: {notify: {to: https://h, secret: bound}}\nsteps: [{reply: 204}]\n",
             "unbound-secret@2:41",
@@ -504,6 +517,7 @@ fn services_are_checked_against_their_host() {
     ] {
         let mut bundle = Bundle { known: Some(known.clone()), ..Bundle::default() };
         bundle.add("test.yaml", text);
+        bundle.context.push(Source::new("idp.yaml", "service: idp\nbase: https://api.example\n"));
         let found = check(&bundle).diagnostics;
         let found: Vec<String> = found.iter().map(|d| format!("{}@{}:{}", d.code, d.line, d.column)).collect();
         assert_eq!(found.join(" "), wanted, "{text}");

@@ -69,7 +69,7 @@ fn example(webhook: &Webhook, inputs: &[Property]) -> Json {
 impl Walk<'_, '_, '_> {
     /// The endpoints of a webhook, one for each method.
     pub(super) fn webhook(&mut self, webhook: &Webhook) -> Vec<plan::Endpoint> {
-        webhook.path.split('/').skip(1).for_each(|part| entries::plain_part(part, webhook.at, self.report));
+        webhook.address.path.split('/').skip(1).for_each(|part| entries::plain_part(part, webhook.at, self.report));
         for secret in webhook.proof.secrets() {
             services::secret(secret, &Purpose::Signing, self.known, self.report);
         }
@@ -98,7 +98,7 @@ impl Walk<'_, '_, '_> {
             self.workflow.input.iter().map(|property| From::Member(property.name.text.clone())).collect();
         let endpoint = |(method, _): (&str, bool)| plan::Endpoint {
             method: method.to_owned(),
-            path: webhook.path.clone(),
+            address: webhook.address.clone(),
             access: Access::Open,
             needs: None,
             allowance: None,

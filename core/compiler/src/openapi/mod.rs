@@ -6,7 +6,7 @@
 //! let mut bundle = Bundle::default();
 //! bundle.add("w.yaml", "workflow: hi\nentries: [{endpoint: GET /hi, access: open}]\nsteps: [{reply: 200, body: {n: 1}}]\n");
 //! let checked = check(&bundle);
-//! let document = kanzlei_compiler::openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost", "Run-Id");
+//! let document = kanzlei_compiler::openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost", None, "Run-Id");
 //! assert_eq!(document["paths"]["/hi"]["get"]["operationId"], "hi");
 //! ```
 
@@ -20,6 +20,7 @@ use serde_json::{Map, Value as Json, json};
 use crate::example;
 use crate::input::From;
 use crate::plan::{Action, Endpoint, Plan};
+use kanzlei_lang::document::address::Address;
 use kanzlei_lang::document::workflow::Answer;
 use kanzlei_lang::types::{Type, schema};
 use kanzlei_model::problem::phrase;
@@ -27,26 +28,49 @@ use kanzlei_model::run::RunState;
 
 const PROBLEM: &str = "application/problem+json";
 
-/// The document of all endpoints of these workflows, reached at `server`.
+/// The document of the endpoints of these workflows, for clients of the listener at `server`.
 ///
-/// `run_header` is the header field with the id of the run; empty where answers have none.
-pub fn document<'p>(plans: impl IntoIterator<Item = &'p Plan>, server: &str, run_header: &str) -> Json {
+/// With a `host`: those that this host leads to. Without: all, those of a host with their own server; where two have one path, the
+/// one that every host leads to. `run_header` is the header field with the id of the run; empty where answers have none.
+pub fn document<'p>(
+    plans: impl IntoIterator<Item = &'p Plan>,
+    server: &str,
+    host: Option<&str>,
+    run_header: &str,
+) -> Json {
     let mut paths: BTreeMap<&str, Map<String, Json>> = BTreeMap::new();
     let mut schemes: Map<String, Json> = Map::new();
+    let mut listed: Vec<(&Plan, usize, &Endpoint)> = Vec::new();
     for plan in plans {
-        for (index, endpoint) in plan.endpoints.iter().enumerate() {
-            let id = if index == 0 { plan.name.clone() } else { format!("{}-{}", plan.name, index + 1) };
-            let operation = match &endpoint.webhook {
-                Some(webhook) => {
-                    schemes.extend(webhook::scheme(&webhook.proof));
-                    webhook::operation(plan, endpoint, webhook, id, run_header)
-                }
-                None => operation(plan, endpoint, id, run_header),
-            };
-            schemes.extend(access::schemes(&endpoint.access));
-            paths.entry(&endpoint.path).or_default().insert(endpoint.method.to_lowercase(), operation);
-        }
+        let endpoints = plan.endpoints.iter().enumerate();
+        let reached = endpoints.filter(|(_, endpoint)| match (&endpoint.address.host, host) {
+            (Some(own), Some(host)) => own == host,
+            _ => true,
+        });
+        listed.extend(reached.map(|(index, endpoint)| (plan, index, endpoint)));
     }
+    listed.sort_by_key(|(_, _, endpoint)| endpoint.address.host.is_some() != host.is_some());
+    for (plan, index, endpoint) in listed {
+        let method = endpoint.method.to_lowercase();
+        if paths.get(endpoint.address.path.as_str()).is_some_and(|known| known.contains_key(&method)) {
+            continue;
+        }
+        let id = if index == 0 { plan.name.clone() } else { format!("{}-{}", plan.name, index + 1) };
+        let mut operation = match &endpoint.webhook {
+            Some(webhook) => {
+                schemes.extend(webhook::scheme(&webhook.proof));
+                webhook::operation(plan, endpoint, webhook, id, run_header)
+            }
+            None => operation(plan, endpoint, id, run_header),
+        };
+        schemes.extend(access::schemes(&endpoint.access));
+        if host.is_none() && endpoint.address.host.is_some() {
+            let own = Address { host: endpoint.address.host.clone(), path: String::new() };
+            operation["servers"] = json!([{"url": own.url(server)}]);
+        }
+        paths.entry(&endpoint.address.path).or_default().insert(method, operation);
+    }
+    let server = Address { host: host.map(str::to_owned), path: String::new() }.url(server);
     let mut document = json!({
         "openapi": "3.1.0",
         "info": {"title": "Workflows", "version": env!("CARGO_PKG_VERSION")},
@@ -405,7 +429,50 @@ mod tests {
         bundle.add("w.yaml", &text);
         let checked = check(&bundle);
         let plan = &checked.workflows.first().unwrap_or_else(|| panic!("{:?}", checked.diagnostics)).1;
-        document([&**plan], "http://h", "Run-Id")["paths"]["/w"]["post"]["requestBody"]["content"].clone()
+        document([&**plan], "http://h", None, "Run-Id")["paths"]["/w"]["post"]["requestBody"]["content"].clone()
+    }
+
+    /// The endpoints that clients of a host reach, with the server that they are asked at.
+    #[test]
+    fn a_host_has_a_document_of_its_own() {
+        let mut bundle = Bundle::default();
+        for (name, entry) in [
+            ("all", "endpoint: GET /a, access: open"),
+            ("own", "endpoint: GET /a, host: API.example, access: open"),
+            ("below", "endpoint: GET /b, host: api.example/v1, access: open"),
+            ("other", "endpoint: GET /c, host: other.example, access: open"),
+            ("prefixed", "endpoint: GET /d, host: /v2, access: open"),
+        ] {
+            bundle.add(
+                &format!("{name}.yaml"),
+                &format!("workflow: {name}\nentries: [{{{entry}}}]\nsteps: [{{reply: 204}}]\n"),
+            );
+        }
+        let checked = check(&bundle);
+        assert!(checked.diagnostics.is_empty(), "{:?}", checked.diagnostics);
+        for (host, wanted) in [
+            (
+                None,
+                "/a all, /c other http://other.example:7080, /v1/b below http://api.example:7080, /v2/d prefixed; http://h:7080",
+            ),
+            (Some("api.example"), "/a own, /v1/b below, /v2/d prefixed; http://api.example:7080"),
+            (Some("unknown.example"), "/a all, /v2/d prefixed; http://unknown.example:7080"),
+        ] {
+            let made = document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://h:7080", host, "");
+            let paths = made["paths"].as_object().expect("paths").iter().map(|(path, item)| {
+                let server = item["get"]["servers"][0]["url"].as_str().map(|url| format!(" {url}"));
+                format!("{path} {}{}", item["get"]["operationId"].as_str().expect("an id"), server.unwrap_or_default())
+            });
+            let found = format!(
+                "{}; {}",
+                paths.collect::<Vec<_>>().join(", "),
+                made["servers"][0]["url"].as_str().expect("a server")
+            );
+            assert_eq!(found, wanted, "{host:?}");
+        }
+        bundle.add("again.yaml", "workflow: again\nentries: [{endpoint: GET /v1/b, host: api.example, access: open}]\nsteps: [{reply: 204}]\n");
+        let found = check(&bundle).diagnostics;
+        assert_eq!((found.len(), found[0].code.as_str()), (1, "address-taken"), "{found:?}");
     }
 
     #[test]

@@ -25,6 +25,7 @@ use crate::sql::Needs;
 use kanzlei_lang::calendar::Calendar;
 use kanzlei_lang::confidential::Label;
 use kanzlei_lang::document::access::Access;
+use kanzlei_lang::document::address::Address;
 use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::retry::Retry;
@@ -227,8 +228,8 @@ impl Plan {
 pub struct Endpoint {
     /// HTTP method.
     pub method: String,
-    /// Path template.
-    pub path: String,
+    /// Host and path template.
+    pub address: Address,
     /// Who may call it.
     pub access: Access,
     /// What must hold of the caller.
@@ -249,6 +250,13 @@ pub struct Endpoint {
     pub web: Web,
     /// What it asks of a message, where it is a webhook.
     pub webhook: Option<Arc<Webhook>>,
+}
+
+impl Endpoint {
+    /// Method and address, as listings show it: `POST api.lindvik.example/v1/quotes`.
+    pub fn label(&self) -> String {
+        format!("{} {}", self.method, self.address)
+    }
 }
 
 /// A lane's own rules, compiled.

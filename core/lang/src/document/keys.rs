@@ -33,6 +33,7 @@ pub const WORKFLOW: &[KeySpec] = keys! {
 pub const ENDPOINT: &[KeySpec] = keys! {
     "endpoint", r#"{"type":"string","pattern":"^(GET|HEAD|POST|PUT|PATCH|DELETE) /"}"#, "Method and path template: `POST /harbours/{harbour}/quotes`.";
     "access", r##"{"oneOf":[{"enum":["open","key"]},{"$ref":"#/$defs/access"}]}"##, "Who may call: `open` for anybody, `key` for callers with a key, `{jwt: ISSUER}` for callers with a token of an issuer.";
+    "host", TEXT, "The address in front of its path: a host name, a path prefix, or both: `api.lindvik.example/v1`. Only requests to that host reach it; default: every host.";
     "needs", CONDITION, "What must hold of the caller, over `caller`: `caller.claims.scope.split(' ').includes('quotes')`; others are answered 403.";
     "allowance", TEXT, "How much one caller may ask for, by the name of an allowance: each key, or each address where access is open.";
     "from", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Where an input comes from, when not by convention: `header.X-Trace-Id`, `query.q`, `body`.";
@@ -72,6 +73,7 @@ const SECRETS: &str = r#"{"type":["string","array"],"items":{"type":"string"},"m
 /// Keys of a webhook.
 pub const WEBHOOK: &[KeySpec] = keys! {
     "webhook", r#"{"type":"string","pattern":"^/"}"#, "The path at which messages of a sender arrive: `/from/customs`.";
+    "host", TEXT, "The address in front of its path: a host name, a path prefix, or both: `api.lindvik.example/v1`. Only requests to that host reach it; default: every host.";
     "proof", r##"{"oneOf":[{"enum":["none"]},{"$ref":"#/$defs/proof"}]}"##, "How a sender proves that a message is its own: `{standard: SECRET}` (Standard Webhooks), `{hmac: {…}}` for other signatures, `{bearer: SECRET}`, `{basic: SECRET}`, `{query: {name, secret}}`, or `none`.";
     "from", r#"{"type":"array","items":{"type":"string"}}"#, "The networks that messages may come from, in CIDR notation: `[192.0.2.0/24]`; default: any.";
     "methods", r#"{"type":"array","items":{"enum":["POST","PUT","PATCH"]}}"#, "The methods that messages arrive by; default: `[POST]`.";

@@ -13,9 +13,11 @@
 //! ```
 
 pub mod access;
+pub mod address;
 pub mod allowance;
 pub mod cases;
 pub mod change;
+pub mod credentials;
 pub mod database;
 pub mod issuer;
 pub mod keys;

@@ -11,9 +11,9 @@
 
 use std::time::Duration;
 
+use super::credentials::secret_name;
 use super::keys::{HMAC, IN_QUERY, PROOF, SIGN};
 use super::reader::{Members, Named};
-use super::service::secret_name;
 use super::step::is_header_name;
 use super::workflow::one_of;
 use super::yaml::{Kind, Node};

@@ -8,7 +8,7 @@
 use serde_json::{Map, Value, json};
 
 use super::reader::KeySpec;
-use super::{allowance, cases, database, issuer, keys, lane, service, settings};
+use super::{allowance, cases, credentials, database, issuer, keys, lane, service, settings};
 
 /// The JSON Schema (2020-12) of a kind of document; nothing for a kind that does not exist.
 pub fn of(kind: &str) -> Option<Value> {
@@ -100,9 +100,11 @@ fn one_of(table: &[KeySpec]) -> Value {
 
 fn of_service() -> Value {
     json!({
-        "credentials": one_of(service::CREDENTIALS),
-        "basic": object(&[service::BASIC], &["user", "password"]),
-        "named": object(&[service::NAMED_VALUE], &["name", "value"]),
+        "credentials": one_of(credentials::CREDENTIALS),
+        "basic": object(&[credentials::BASIC], &["user", "password"]),
+        "named": object(&[credentials::NAMED_VALUE], &["name", "value"]),
+        "oauth": object(&[credentials::OAUTH], &["from", "client", "secret"]),
+        "tls": object(&[credentials::TLS], &[]),
         "limits": object(&[service::SERVICE_LIMITS], &[]),
     })
 }

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use serde_json::Value as Json;
 
+use super::credentials::{self, Credentials, Tls};
 use super::reader::{KeySpec, Members, Named, constant, is_document_name};
 use super::step::Encoding;
 use super::values::{MAX_WITHIN, METHODS};
@@ -29,54 +30,32 @@ pub struct Service {
     pub within: Option<Duration>,
     /// The credentials of each call.
     pub credentials: Option<Credentials>,
+    /// The certificates of its connections.
+    pub tls: Option<Tls>,
     /// Headers sent with every call, unless the call sets them.
     pub headers: Vec<(String, String)>,
     /// The most calls under way at the same time.
     pub at_once: Option<u32>,
     /// The most calls in an interval, spread evenly.
     pub pace: Option<(u32, Duration)>,
+    /// Whether its limits hold over all processes together; else for each process.
+    pub shared: bool,
     /// Operations of its OpenAPI document, by id.
     pub operations: BTreeMap<String, Operation>,
     /// The whole OpenAPI document, for the references in its schemas.
     pub api: Arc<Json>,
 }
 
-/// How the service knows who calls. Values are names of secrets, never the secrets themselves.
-#[derive(Clone, Debug, PartialEq)]
-pub enum Credentials {
-    /// `Authorization: Bearer …` (RFC 6750).
-    Bearer(Named),
-    /// `Authorization: Basic …` (RFC 7617).
-    Basic {
-        /// User name.
-        user: String,
-        /// Secret that holds the password.
-        password: Named,
-    },
-    /// A header field with a secret.
-    Header {
-        /// Name of the header field.
-        name: String,
-        /// Secret that holds the value.
-        value: Named,
-    },
-    /// A query parameter with a secret.
-    Query {
-        /// Name of the query parameter.
-        name: String,
-        /// Secret that holds the value.
-        value: Named,
-    },
-}
+impl Service {
+    /// The names of the secrets that its calls need.
+    pub fn secrets(&self) -> impl Iterator<Item = &Named> {
+        let certificate = self.tls.as_ref().and_then(|tls| tls.certificate.as_ref());
+        self.credentials.iter().map(Credentials::secret).chain(certificate)
+    }
 
-impl Credentials {
-    /// The secret it needs.
-    pub fn secret(&self) -> &Named {
-        match self {
-            Credentials::Bearer(secret) => secret,
-            Credentials::Basic { password, .. } => password,
-            Credentials::Header { value, .. } | Credentials::Query { value, .. } => value,
-        }
+    /// The service that issues the tokens of its calls.
+    pub fn issuer(&self) -> Option<&Named> {
+        Some(&self.credentials.as_ref()?.oauth()?.from)
     }
 }
 
@@ -184,8 +163,13 @@ pub const SERVICE: &[KeySpec] = &[
     KeySpec { name: "within", about: "How long one attempt may take by default.", schema: r#"{"type":"string"}"# },
     KeySpec {
         name: "credentials",
-        about: "How it knows who calls, by names of secrets: `{bearer: rates-token}`, `{basic: {user: office, password: tides-password}}`, `{header: {name: X-Api-Key, value: rates-key}}`, `{query: {name: key, value: rates-key}}`.",
+        about: "How it knows who calls, by names of secrets: `{bearer: rates-token}`, `{basic: {user: office, password: tides-password}}`, `{header: {name: X-Api-Key, value: rates-key}}`, `{query: {name: key, value: rates-key}}`; or `{oauth: {from: identity, client: harbour-office, secret: identity-client}}`.",
         schema: r##"{"$ref":"#/$defs/credentials"}"##,
+    },
+    KeySpec {
+        name: "tls",
+        about: "The certificates of its connections: `{certificate: office-certificate}`, a secret with the caller's certificate and key.",
+        schema: r##"{"$ref":"#/$defs/tls"}"##,
     },
     KeySpec {
         name: "headers",
@@ -194,79 +178,21 @@ pub const SERVICE: &[KeySpec] = &[
     },
     KeySpec {
         name: "limits",
-        about: "`at_once`: the most calls at the same time; `pace: 10/s`: the most calls in an interval, spread evenly.",
+        about: "`at_once`: the most calls at the same time; `pace: 10/s`: the most calls in an interval, spread evenly; `shared: true`: over all processes.",
         schema: r##"{"$ref":"#/$defs/limits"}"##,
     },
 ];
 
-/// Keys of `credentials`.
-pub const CREDENTIALS: &[KeySpec] = &[
-    KeySpec { name: "bearer", about: "A secret sent as bearer token.", schema: r#"{"type":"string"}"# },
-    KeySpec {
-        name: "basic",
-        about: "User, and the secret that is the password.",
-        schema: r##"{"$ref":"#/$defs/basic"}"##,
-    },
-    KeySpec {
-        name: "header",
-        about: "A header, and the secret that is its value.",
-        schema: r##"{"$ref":"#/$defs/named"}"##,
-    },
-    KeySpec { name: "query", about: "A query parameter, and its secret.", schema: r##"{"$ref":"#/$defs/named"}"## },
-];
-/// Keys of `credentials.basic`.
-pub const BASIC: &[KeySpec] = &[
-    KeySpec { name: "user", about: "The user.", schema: r#"{"type":"string"}"# },
-    KeySpec { name: "password", about: "The name of a secret.", schema: r#"{"type":"string"}"# },
-];
-/// Keys of `credentials.header` and `credentials.query`.
-pub const NAMED_VALUE: &[KeySpec] = &[
-    KeySpec { name: "name", about: "The name.", schema: r#"{"type":"string"}"# },
-    KeySpec { name: "value", about: "The name of a secret.", schema: r#"{"type":"string"}"# },
-];
 /// Keys of a service's `limits`.
 pub const SERVICE_LIMITS: &[KeySpec] = &[
     KeySpec { name: "at_once", about: "The most calls at the same time.", schema: r#"{"type":"integer"}"# },
     KeySpec { name: "pace", about: "The most calls in an interval: `10/s`.", schema: r#"{"type":"string"}"# },
+    KeySpec {
+        name: "shared",
+        about: "Whether they hold over all processes of the installation; default: for each process.",
+        schema: r#"{"type":"boolean"}"#,
+    },
 ];
-
-fn credentials(node: &Node, report: &mut Report) -> Option<Credentials> {
-    let members = Members::new(node, "`credentials`", &[CREDENTIALS], report)?;
-    let count = node.as_map().map_or(0, <[_]>::len);
-    if count != 1 {
-        report.error("wrong-value", node.at, "`credentials` is one of `bearer`, `basic`, `header` and `query`");
-        return None;
-    }
-    if members.get("bearer").is_some() {
-        return members.text("bearer", report).filter(|s| secret_name(s, report)).map(Credentials::Bearer);
-    }
-    if let Some(node) = members.get("basic") {
-        let inner = Members::new(node, "`basic`", &[BASIC], report)?;
-        let (user, password) = (inner.text("user", report), inner.text("password", report));
-        if user.is_none() || password.is_none() {
-            report.error("missing-key", node.at, "`basic` needs `user` and `password`");
-        }
-        return Some(Credentials::Basic { user: user?.text, password: password.filter(|s| secret_name(s, report))? });
-    }
-    let (key, in_header) = if members.get("header").is_some() { ("header", true) } else { ("query", false) };
-    let node = members.get(key)?;
-    let inner = Members::new(node, &format!("`{key}`"), &[NAMED_VALUE], report)?;
-    let (name, value) = (inner.text("name", report), inner.text("value", report));
-    if name.is_none() || value.is_none() {
-        report.error("missing-key", node.at, format!("`{key}` needs `name` and `value`"));
-    }
-    let (name, value) = (name?.text, value.filter(|s| secret_name(s, report))?);
-    Some(if in_header { Credentials::Header { name, value } } else { Credentials::Query { name, value } })
-}
-
-pub(super) fn secret_name(name: &Named, report: &mut Report) -> bool {
-    let fits = is_document_name(&name.text);
-    if !fits {
-        report.error("bad-name", name.at, "this is not the name of a secret");
-        report.help("the secret itself is set with `kanzlei secrets set NAME`; its name stands here: `rates-token`");
-    }
-    fits
-}
 
 /// A pace such as `10/s`, `100/min` or `5/2s`.
 pub(super) fn pace(named: &Named, report: &mut Report) -> Option<(u32, Duration)> {
@@ -336,7 +262,12 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
     };
     let idempotency_key = members.boolean("idempotency_key", report);
     let within = members.duration("within", MAX_WITHIN, report);
-    let credentials = members.get("credentials").and_then(|node| credentials(node, report));
+    let credentials = members.get("credentials").and_then(|node| credentials::read(node, report));
+    let tls = members.get("tls").and_then(|node| credentials::tls(node, report));
+    if let (Some(_), Some(node), true) = (&tls, members.get("tls"), base.starts_with("http://")) {
+        report.error("wrong-value", node.at, format!("`{base}` has no TLS"));
+        report.help("`tls` belongs to a base that begins with `https://`");
+    }
     let mut headers = Vec::new();
     for (name, node) in members.mapping("headers", report) {
         let Some(node) = constant(node, report) else { continue };
@@ -354,6 +285,10 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
     let at_once = limits.as_ref().and_then(|limits| limits.integer("at_once", 1, 10_000, report)).map(|n| n as u32);
     let pace =
         limits.as_ref().and_then(|limits| limits.constant_text("pace", report)).and_then(|text| pace(&text, report));
+    let shared = limits.as_ref().is_some_and(|limits| limits.boolean("shared", report));
+    if let (true, None, None, Some(limits)) = (shared, at_once, pace, &limits) {
+        report.error("missing-key", limits.at, "`shared` needs limits to share: `at_once`, `pace` or both");
+    }
     Some(Service {
         name,
         about,
@@ -362,9 +297,11 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
         idempotency_key,
         within,
         credentials,
+        tls,
         headers,
         at_once,
         pace,
+        shared,
         operations,
         api: Arc::new(api),
     })

@@ -10,6 +10,7 @@
 
 use std::time::Duration;
 
+use super::address::{self, Address};
 use super::keys::{ONCE_PER, WEBHOOK};
 use super::proof::{self, Proof};
 use super::reader::{Members, Named};
@@ -29,8 +30,8 @@ const METHODS: [&str; 3] = ["POST", "PUT", "PATCH"];
 /// An entry of kind `webhook`.
 #[derive(Clone, Debug)]
 pub struct Webhook {
-    /// Its path, without names.
-    pub path: String,
+    /// Host and whole path, without names.
+    pub address: Address,
     /// Where that stands in the text.
     pub at: Place,
     /// The methods of its messages.
@@ -62,9 +63,7 @@ pub(super) fn read(node: &Node, report: &mut Report) -> Option<Webhook> {
         report.help("what differs from message to message stands in its body, query or headers");
         return None;
     }
-    if path.text == "/~" || path.text.starts_with("/~/") {
-        report.error("reserved-path", path.at, "paths below `/~/` belong to the service");
-    }
+    let address = address::read(&members, path.clone(), report);
     let networks = networks(&members, report);
     let proof = match members.get("proof") {
         Some(node) => {
@@ -112,7 +111,7 @@ pub(super) fn read(node: &Node, report: &mut Report) -> Option<Webhook> {
     let (time, body) = limits(&members, report);
     let send = members.get("send").is_some().then(|| members.mapping("send", report));
     Some(Webhook {
-        path: path.text,
+        address,
         at: path.at,
         methods,
         proof: proof?,

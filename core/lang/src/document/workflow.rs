@@ -6,6 +6,7 @@
 use std::time::Duration;
 
 use super::access::{self, Access};
+use super::address::{self, Address};
 use super::change::{self, Watch};
 use super::keys::{ENDPOINT, EVERY, LATER, LIMITS, NOTIFY, QUEUE, TIMETABLE, WORKFLOW};
 use super::reader::{MAX_NAME, Members, Named, constant, is_document_name, is_identifier};
@@ -80,8 +81,8 @@ pub struct Property {
 pub struct Endpoint {
     /// HTTP method.
     pub method: String,
-    /// Path template.
-    pub path: String,
+    /// Host and whole path template.
+    pub address: Address,
     /// Where it stands in the text.
     pub at: Place,
     /// Who may call.
@@ -332,9 +333,7 @@ fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
         report.help(format!("methods: {}", METHODS.join(", ")));
         return None;
     }
-    if path == "/~" || path.starts_with("/~/") {
-        report.error("reserved-path", target.at, "paths below `/~/` belong to the service");
-    }
+    let address = address::read(&members, Named { text: path, at: target.at }, report);
     let access = access::read(node, &members, &target, report);
     let needs = members.get("needs").cloned();
     if let (Access::Open, Some(node)) = (&access, &needs) {
@@ -357,7 +356,7 @@ fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
     let allowance = members.text("allowance", report);
     let at_once = at_once(&members, answer, report);
     let web = web::read(&members, &method, report);
-    Some(Endpoint { method, path, at: target.at, access, needs, allowance, from, answer, time, body, at_once, web })
+    Some(Endpoint { method, address, at: target.at, access, needs, allowance, from, answer, time, body, at_once, web })
 }
 
 /// How long a request may take, and the most bytes of its body.

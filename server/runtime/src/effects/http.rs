@@ -1,25 +1,30 @@
 //! Performs calls: HTTP requests to declared services, each within its time and size.
 //!
-//! Every thread that performs calls has its own pooled client, because a connection belongs to
-//! the thread that opened it. Private and link-local addresses are refused unless the service's
+//! Every thread that performs calls has its own pooled clients, because a connection belongs to
+//! the thread that opened it: one for all services in public networks, one for those in private ones, and one for each service with
+//! certificates of its own. Private and link-local addresses are refused unless the service's
 //! document says `network: private` and the host's configuration allows them ([`super::network`]); redirects are
 //! followed only within the service.
 
 use std::cell::RefCell;
+use std::collections::HashMap;
 use std::error::Error as _;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use kanzlei_engine::machine::{Answer, EffectError, Request};
+use kanzlei_lang::document::credentials::Credentials;
 use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::purpose::{Purpose, is_dots};
-use kanzlei_lang::document::service::Credentials;
 use kanzlei_model::address::{Allowed, literal_host};
 use kanzlei_model::run::FailureKind;
 use reqwest::redirect::Policy;
+use sha2::{Digest, Sha256};
 
 use super::network::{Blocked, Guarded, blocked, system};
+use super::oauth::Token;
 use crate::clock::now;
+use crate::limiter::{HeldUp, Shared};
 use crate::live::Service;
 use crate::proof;
 use crate::secrets::Secrets;
@@ -31,50 +36,109 @@ const CONNECT: Duration = Duration::from_secs(5);
 /// Redirects followed within one service.
 const REDIRECTS: usize = 5;
 
-/// Clients for services in public and in private networks, and the networks that are allowed to them.
-type Clients = (Arc<Allowed>, [Option<reqwest::Client>; 2]);
+/// The most clients with certificates of their own in one thread; beyond them all are made anew.
+const MOST_OWN: usize = 64;
+
+/// The clients of a thread, and the networks that are allowed to them.
+struct Clients {
+    allowed: Arc<Allowed>,
+    /// For services in public and in private networks.
+    common: [Option<reqwest::Client>; 2],
+    /// For services with certificates of their own, by name, with a digest of the certificates.
+    own: HashMap<String, ([u8; 32], reqwest::Client)>,
+}
 
 thread_local! {
     static CLIENTS: RefCell<Option<Clients>> = const { RefCell::new(None) };
 }
 
+/// Makes or finds a client of this thread.
+fn with_clients<T>(allowed: &Arc<Allowed>, find: impl FnOnce(&mut Clients) -> T) -> T {
+    CLIENTS.with_borrow_mut(|known| {
+        let clients = match known {
+            // A process has one configuration; tests have several.
+            Some(clients) if Arc::ptr_eq(&clients.allowed, allowed) => clients,
+            other => other.insert(Clients { allowed: allowed.clone(), common: [None, None], own: HashMap::new() }),
+        };
+        find(clients)
+    })
+}
+
 /// This thread's client for services in the public or in a private network.
 fn client(allowed: &Arc<Allowed>, private: bool) -> Result<reqwest::Client, EffectError> {
-    CLIENTS.with_borrow_mut(|known| {
-        let (_, clients) = match known {
-            // A process has one configuration; tests have several.
-            Some(clients) if Arc::ptr_eq(&clients.0, allowed) => clients,
-            other => other.insert((allowed.clone(), [None, None])),
-        };
-        let slot = &mut clients[usize::from(private)];
+    with_clients(allowed, |clients| {
+        let slot = &mut clients.common[usize::from(private)];
         if let Some(client) = slot {
             return Ok(client.clone());
         }
-        // The provider of TLS primitives is chosen once per process; a second choice changes nothing.
-        let _ = rustls::crypto::ring::default_provider().install_default();
-        let builder = reqwest::Client::builder()
-            .no_proxy()
-            .dns_resolver(Guarded::new(allowed.clone(), private, system))
-            .connect_timeout(CONNECT)
-            .pool_max_idle_per_host(IDLE)
-            .pool_idle_timeout(Duration::from_secs(60))
-            .tcp_nodelay(true)
-            .user_agent(concat!("kanzlei/", env!("CARGO_PKG_VERSION")))
-            .redirect(Policy::custom(|attempt| {
-                let first = attempt.previous().first();
-                let same = first.is_some_and(|first| first.origin() == attempt.url().origin());
-                if !same {
-                    let to = attempt.url().to_string();
-                    attempt.error(Elsewhere(to))
-                } else if attempt.previous().len() > REDIRECTS {
-                    attempt.error(Elsewhere("more than 5 times".into()))
-                } else {
-                    attempt.follow()
-                }
-            }));
-        let client = builder.build().map_err(|error| fault(FailureKind::Unreachable, error.to_string()))?;
+        let client =
+            builder(allowed, private).build().map_err(|error| fault(FailureKind::Unreachable, error.to_string()))?;
         Ok(slot.insert(client).clone())
     })
+}
+
+/// This thread's client for a service: the common one, or one with its certificates.
+fn client_of(service: &Service, bounds: &Bounds<'_>) -> Result<reqwest::Client, EffectError> {
+    let Some(tls) = &service.tls else { return client(bounds.allowed, service.private) };
+    let identity = match &tls.certificate {
+        Some(secret) => {
+            let pem = bounds.secrets.get(&secret.text, Purpose::Signing);
+            Some(pem.map_err(|withheld| fault(FailureKind::BlockedAddress, withheld.to_string()))?)
+        }
+        None => None,
+    };
+    let parts = [identity.as_deref().unwrap_or_default(), tls.authority.as_deref().unwrap_or_default()];
+    let digest: [u8; 32] = Sha256::digest(parts.join("\0")).into();
+    with_clients(bounds.allowed, |clients| {
+        if let Some((_, client)) = clients.own.get(&service.name).filter(|(known, _)| *known == digest) {
+            return Ok(client.clone());
+        }
+        let unusable = |what: &str, error: reqwest::Error| {
+            let why = deepest(&error);
+            fault(FailureKind::Unreachable, format!("{} is not called: {what} cannot be used: {why}", service.name))
+        };
+        let mut builder = builder(bounds.allowed, service.private);
+        if let Some(pem) = &identity {
+            let identity = reqwest::Identity::from_pem(pem.as_bytes());
+            builder = builder.identity(identity.map_err(|error| unusable("its certificate with the key", error))?);
+        }
+        if let Some(pem) = &tls.authority {
+            let authorities = reqwest::Certificate::from_pem_bundle(pem.as_bytes());
+            builder = builder.tls_certs_only(authorities.map_err(|error| unusable("its authority", error))?);
+        }
+        let client = builder.build().map_err(|error| unusable("what its document says of TLS", error))?;
+        if clients.own.len() >= MOST_OWN {
+            clients.own.clear();
+        }
+        clients.own.insert(service.name.clone(), (digest, client.clone()));
+        Ok(client)
+    })
+}
+
+/// What all clients have in common.
+fn builder(allowed: &Arc<Allowed>, private: bool) -> reqwest::ClientBuilder {
+    // The provider of TLS primitives is chosen once per process; a second choice changes nothing.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    reqwest::Client::builder()
+        .no_proxy()
+        .dns_resolver(Guarded::new(allowed.clone(), private, system))
+        .connect_timeout(CONNECT)
+        .pool_max_idle_per_host(IDLE)
+        .pool_idle_timeout(Duration::from_secs(60))
+        .tcp_nodelay(true)
+        .user_agent(concat!("kanzlei/", env!("CARGO_PKG_VERSION")))
+        .redirect(Policy::custom(|attempt| {
+            let first = attempt.previous().first();
+            let same = first.is_some_and(|first| first.origin() == attempt.url().origin());
+            if !same {
+                let to = attempt.url().to_string();
+                attempt.error(Elsewhere(to))
+            } else if attempt.previous().len() > REDIRECTS {
+                attempt.error(Elsewhere("more than 5 times".into()))
+            } else {
+                attempt.follow()
+            }
+        }))
 }
 
 /// Makes this thread's clients before the first request needs them; it takes tens of milliseconds.
@@ -117,14 +181,14 @@ pub async fn call(
     };
     let limit = request.within.min(within);
     let begun = Instant::now();
-    let Some(_place) = service.limiter.enter(limit).await else {
-        let detail = format!(
-            "no turn for a call to {} within {}: its limits let no more through",
-            service.name,
-            kanzlei_model::duration::short(limit)
-        );
-        return Err(fault(FailureKind::Timeout, detail));
-    };
+    let _place = service.limiter.enter(limit, bounds.shared).await.map_err(|held_up| {
+        let why = match held_up {
+            HeldUp::Full => "its limits let no more through",
+            HeldUp::Unavailable => "its limits hold over all processes, and the database is unavailable",
+        };
+        let limit = kanzlei_model::duration::short(limit);
+        fault(FailureKind::Timeout, format!("no turn for a call to {} within {limit}: {why}", service.name))
+    })?;
     let left = limit.saturating_sub(begun.elapsed());
     match tokio::time::timeout(left, exchange(service, request, correlation, bounds)).await {
         Ok(result) => result.map_err(|fault| EffectError { detail: bounds.secrets.mask(fault.detail), ..fault }),
@@ -135,13 +199,35 @@ pub async fn call(
     }
 }
 
+/// Sends the request with the credentials of the service; once more where it refuses a token that was issued before.
 async fn exchange(
     service: &Service,
     request: &Request,
     correlation: &Correlation<'_>,
     bounds: &Bounds<'_>,
 ) -> Result<Answer, EffectError> {
-    let Bounds { most, secrets, allowed } = *bounds;
+    let Some(grant) = &service.oauth else { return send(service, request, correlation, bounds, None).await };
+    let token = grant.token(correlation, bounds).await?;
+    let answer = send(service, request, correlation, bounds, Some(&token)).await?;
+    if answer.status != 401 {
+        return Ok(answer);
+    }
+    grant.refused(&token);
+    let next = grant.token(correlation, bounds).await?;
+    match next.text == token.text {
+        true => Ok(answer),
+        false => send(service, request, correlation, bounds, Some(&next)).await,
+    }
+}
+
+async fn send(
+    service: &Service,
+    request: &Request,
+    correlation: &Correlation<'_>,
+    bounds: &Bounds<'_>,
+    token: Option<&Token>,
+) -> Result<Answer, EffectError> {
+    let Bounds { most, secrets, allowed, .. } = *bounds;
     let Some(mut url) = service.url.clone() else {
         return Err(fault(FailureKind::BlockedAddress, format!("`{}` is no address", service.base)));
     };
@@ -162,17 +248,17 @@ async fn exchange(
         return Err(fault(FailureKind::BlockedAddress, detail));
     }
     let secret = match &service.credentials {
-        Some(credentials) => {
+        Some(credentials) if token.is_none() => {
             let secret = secrets.get(&credentials.secret().text, Purpose::address(&service.base));
             Some(secret.map_err(|withheld| fault(FailureKind::BlockedAddress, withheld.to_string()))?)
         }
-        None => None,
+        _ => None,
     };
     if let (Some(Credentials::Query { name, .. }), Some(secret)) = (&service.credentials, &secret) {
         url.query_pairs_mut().append_pair(name, secret);
     }
     let method = request.method.parse().map_err(|_| fault(FailureKind::BlockedAddress, "unknown method"))?;
-    let mut builder = client(allowed, service.private)?.request(method, url);
+    let mut builder = client_of(service, bounds)?.request(method, url);
     for (name, value) in &service.headers {
         if !request.headers.iter().any(|(given, _)| given.eq_ignore_ascii_case(name)) {
             builder = builder.header(name, value);
@@ -192,6 +278,9 @@ async fn exchange(
         (Some(Credentials::Header { name, .. }), Some(secret)) => builder.header(name, secret),
         _ => builder,
     };
+    if let Some(token) = token {
+        builder = builder.bearer_auth(&token.text);
+    }
     builder = builder.header("traceparent", correlation.traceparent).header("x-request-id", correlation.request_id);
     if let Some(body) = &request.body {
         builder = builder.body(body.clone());
@@ -218,8 +307,15 @@ async fn exchange(
     if let Some(masked) = sent.then(|| secrets.mask_bytes(&body)).flatten() {
         body = masked;
     }
+    if let Some(masked) = token.and_then(|token| token.forms.mask_bytes(&body)) {
+        body = masked;
+    }
     let text = |value: &[u8]| String::from_utf8_lossy(value).into_owned();
-    let shown = |value: &[u8]| if sent { secrets.mask(text(value)) } else { text(value) };
+    let shown = |value: &[u8]| match token {
+        Some(token) => token.forms.mask(text(value)),
+        None if sent => secrets.mask(text(value)),
+        None => text(value),
+    };
     let headers = response.headers().iter();
     let headers = headers.map(|(name, value)| (name.as_str().to_owned(), shown(value.as_bytes()))).collect();
     Ok(Answer { status: response.status().as_u16(), headers, body })
@@ -260,6 +356,8 @@ pub struct Bounds<'a> {
     pub secrets: &'a Secrets,
     /// Networks that may be called beside the public one.
     pub allowed: &'a Arc<Allowed>,
+    /// Counts calls of services whose limits hold over all processes.
+    pub shared: &'a Shared,
 }
 
 /// Sends a body of JSON to an address that is no service's; returns the status of the answer.
@@ -301,6 +399,12 @@ fn cause<E: std::error::Error + 'static>(error: &reqwest::Error) -> Option<&E> {
     std::iter::successors(error.source(), |cause| (*cause).source()).find_map(|cause| cause.downcast_ref::<E>())
 }
 
+/// What began the chain of causes of an error.
+fn deepest(error: &reqwest::Error) -> String {
+    let last = std::iter::successors(error.source(), |cause| (*cause).source()).last();
+    last.map_or_else(|| error.to_string(), |cause| cause.to_string())
+}
+
 /// Distinguishes the kinds of failure.
 fn failure(service: &Service, error: reqwest::Error) -> EffectError {
     if let Some(elsewhere) = cause::<Elsewhere>(&error) {
@@ -309,8 +413,7 @@ fn failure(service: &Service, error: reqwest::Error) -> EffectError {
     if let Some(why) = cause::<Blocked>(&error) {
         return refused(service, why);
     }
-    let last = std::iter::successors(error.source(), |cause| (*cause).source()).last();
-    let deepest = last.map_or_else(|| error.to_string(), |cause| cause.to_string());
+    let deepest = deepest(&error);
     if error.is_timeout() {
         return fault(FailureKind::Timeout, format!("{} did not answer in time", service.name));
     }

@@ -1,7 +1,7 @@
 //! Effects of runs: calls of services, statements, jobs, waits and kept values. Each effect has one
 //! outcome; drivers of runs depend on nothing else.
 //!
-//! [`http`] calls services, `sql` sends statements to databases of authors, `state` keeps the values of workflows;
+//! [`http`] calls services, with tokens of [`oauth`] where they ask for such, `sql` sends statements to databases of authors, `state` keeps the values of workflows;
 //! jobs are queued and cancelled by [`Jobs`].
 //!
 //! ```text
@@ -10,6 +10,7 @@
 
 pub mod http;
 mod network;
+pub mod oauth;
 mod sql;
 mod state;
 
@@ -27,6 +28,7 @@ use uuid::Uuid;
 
 use crate::clock::now;
 use crate::computing::Computing;
+use crate::limiter::Shared;
 use crate::live::Live;
 use crate::queue::{self, Jobs};
 use crate::secrets::Secrets;
@@ -82,19 +84,25 @@ pub struct Effects {
     pub answer_limit: usize,
     /// Evaluates what runs defer.
     pub computing: Computing,
+    /// Counts calls of services and runs of endpoints over all processes.
+    pub shared: Shared,
     /// Distinguishes this installation's markers from those of others in one database.
     pub installation: [u8; 16],
 }
 
 impl Effects {
+    /// What bounds calls of services, whose answers have at most so many bytes.
+    pub fn bounds(&self, most: usize) -> http::Bounds<'_> {
+        http::Bounds { most, secrets: &self.secrets, allowed: &self.jobs.network, shared: &self.shared }
+    }
+
     /// Does what a machine asks for; `left` is what is left of the run's time.
     pub async fn perform(&self, live: &Live, run: &Context, id: EffectId, effect: &Effect, left: Duration) -> Outcome {
         match effect {
             Effect::Call(request) => {
                 let service = live.services.get(&request.service);
                 let correlation = http::Correlation { traceparent: &run.traceparent, request_id: &run.request_id };
-                let bounds =
-                    http::Bounds { most: self.answer_limit, secrets: &self.secrets, allowed: &self.jobs.network };
+                let bounds = self.bounds(self.answer_limit);
                 Outcome::Called(http::call(service, request, &correlation, left, &bounds).await)
             }
             Effect::Wait { until } => {

@@ -70,7 +70,7 @@ pub fn understood(plan: &Plan, endpoint: &Endpoint, message: &Message) -> Unders
 /// The webhook of a plan that an entry names, or the one that it has now.
 pub fn webhook_of<'p>(plan: &'p Plan, entry: &str) -> Option<&'p Endpoint> {
     let accepts = |one: &&Endpoint| one.webhook.as_ref().is_some_and(|webhook| webhook.accepts(&one.method));
-    let named = |one: &&Endpoint| format!("{} {}", one.method, one.path) == entry;
+    let named = |one: &&Endpoint| one.label() == entry;
     let mut webhooks = plan.endpoints.iter().filter(accepts);
     webhooks.clone().find(named).or_else(|| webhooks.next())
 }

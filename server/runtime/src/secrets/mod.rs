@@ -27,8 +27,8 @@ use crate::error::{Error, Result};
 use mask::Forms;
 use sha2::Sha256;
 
-/// The longest secret, in bytes.
-pub const LONGEST: usize = 8 * 1024;
+/// The longest secret, in bytes: a chain of certificates with its key fits.
+pub const LONGEST: usize = 16 * 1024;
 /// The most bytes of the purposes of one secret.
 pub const MOST_PURPOSES: usize = 4000;
 /// What the print of a key is made of.

@@ -21,7 +21,7 @@ use sha2::{Digest, Sha256};
 use super::{KeySet, Rejected, Valid, verify};
 use crate::clock::now;
 use crate::effects::Effects;
-use crate::effects::http::{self, Bounds, Correlation};
+use crate::effects::http::{self, Correlation};
 use crate::live::{Live, Service};
 
 /// How long a set of keys counts as fresh.
@@ -257,7 +257,7 @@ pub(super) async fn fetch(effects: &Effects, service: &Arc<Service>, path: &str)
 /// Sends a request to the service and reads JSON.
 pub(super) async fn send(effects: &Effects, service: &Arc<Service>, request: Request) -> Result<Json, String> {
     let path = request.target.clone();
-    let bounds = Bounds { most: MOST_SET, secrets: &effects.secrets, allowed: &effects.jobs.network };
+    let bounds = effects.bounds(MOST_SET);
     let id = crate::clock::fresh_id();
     let traceparent = effects.jobs.traceparent(&id.simple().to_string(), id);
     let correlation = Correlation { traceparent: &traceparent, request_id: &id.to_string() };

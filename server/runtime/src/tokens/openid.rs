@@ -18,7 +18,7 @@ use serde_json::{Value as Json, json};
 use super::issuers::{ask, fetch, send};
 use super::{Rejected, verify};
 use crate::effects::Effects;
-use crate::limiter::Limiter;
+use crate::limiter::{Limiter, Limits};
 use crate::live::Service;
 
 /// Questions to the provider at the same time.
@@ -97,12 +97,12 @@ impl Provider {
             url: Some(url),
             private: settings.private,
             credentials: None,
+            oauth: None,
+            tls: None,
             headers: Vec::new(),
-            limiter: Arc::new(Limiter::new(Some(AT_ONCE), None)),
+            limiter: Arc::new(Limiter::new(Limits { at_once: Some(AT_ONCE), ..Limits::default() })),
             operations: Default::default(),
             api: Arc::new(Json::Null),
-            at_once: Some(AT_ONCE),
-            pace: None,
         };
         let (client_id, client_secret) = (settings.client_id.clone(), settings.client_secret.clone());
         Ok(Provider { service: Arc::new(service), issuer, client_id, client_secret })

@@ -22,7 +22,7 @@ pub use settings::SETTINGS;
 pub use value::Format;
 
 /// Variables that begin like settings and are others'.
-const NO_SETTINGS: &[&str] = &["KANZLEI_URL", "KANZLEI_TOKEN", "KANZLEI_WRITE"];
+const NO_SETTINGS: &[&str] = &["KANZLEI_URL", "KANZLEI_TOKEN", "KANZLEI_CA", "KANZLEI_WRITE"];
 const PREFIX: &str = "KANZLEI_";
 
 /// All settings, typed.
@@ -269,7 +269,8 @@ impl Config {
     /// How clients reach the public listener, without a slash at the end.
     pub fn public_url(&self) -> String {
         match self.listen.public_url.trim_end_matches('/') {
-            "" => format!("http://{}", self.listen.public),
+            "" if self.listen.public_certificate.is_empty() => format!("http://{}", self.listen.public),
+            "" => format!("https://{}", self.listen.public),
             url => url.to_owned(),
         }
     }
@@ -277,7 +278,8 @@ impl Config {
     /// How operators reach the control listener, without a slash at the end.
     pub fn control_url(&self) -> String {
         match self.listen.control_url.trim_end_matches('/') {
-            "" => format!("http://{}", self.listen.control),
+            "" if self.listen.control_certificate.is_empty() => format!("http://{}", self.listen.control),
+            "" => format!("https://{}", self.listen.control),
             url => url.to_owned(),
         }
     }

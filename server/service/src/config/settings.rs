@@ -45,11 +45,15 @@ settings! {
     Listen "listen." {
         public: SocketAddr = "public", "127.0.0.1:7080", "Address of the public listener: what workflows serve";
         control: SocketAddr = "control", "127.0.0.1:7081", "Address of the control listener: API and console";
-        control_url: String = "control_url", "", "How operators reach the control listener; http:// and its address by default. With https:// its cookie is Secure";
+        control_url: String = "control_url", "", "How operators reach the control listener; http:// and its address by default, https:// with a certificate. With https:// its cookie is Secure";
         control_hosts: String = "control_hosts", "", "Names under which the control listener answers beside addresses, localhost and that of control_url";
         run_header: String = "run_header", "Run-Id", "Header field of public answers with the id of the run; empty for none";
         trusted_proxies: Arc<Allowed> = "trusted_proxies", "", "Proxies in front whose Forwarded or X-Forwarded-For names the client, in CIDR notation; none by default";
-        public_url: String = "public_url", "", "How clients reach the public listener; http:// and its address by default";
+        public_url: String = "public_url", "", "How clients reach the public listener; http:// and its address by default, https:// with a certificate";
+        public_certificate: String = "public_certificate", "", "File with the certificates of the public listener (PEM), its own first; read again when it changes. TLS and HTTP/2 with it";
+        public_key: String = "public_key", "", "File with the private key of that certificate (PEM)";
+        control_certificate: String = "control_certificate", "", "File with the certificates of the control listener (PEM)";
+        control_key: String = "control_key", "", "File with the private key of that certificate (PEM)";
     }
     /// Calls of services.
     Network "network." {

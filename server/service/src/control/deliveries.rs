@@ -189,7 +189,7 @@ pub async fn sign(app: Data<App>, caller: Caller, body: Json<Signing>) -> Result
     let given = asked.headers.iter().map(|(name, value)| (name.to_lowercase(), value.clone()));
     let message = proof::Message {
         method: &endpoint.method,
-        path: &endpoint.path,
+        path: &endpoint.address.path,
         query: &asked.query,
         base: &app.public_url,
         headers: given.clone().collect(),
@@ -210,13 +210,15 @@ pub async fn sign(app: Data<App>, caller: Caller, body: Json<Signing>) -> Result
         let separator = if query.is_empty() { "" } else { "&" };
         query.push_str(&format!("{separator}{name}={}", kanzlei_compiler::input::encoded(value)));
     }
-    let target = if query.is_empty() { endpoint.path.clone() } else { format!("{}?{query}", endpoint.path) };
+    let path = &endpoint.address.path;
+    let target = if query.is_empty() { path.clone() } else { format!("{path}?{query}") };
+    let host = endpoint.address.host.iter().map(|host| ("host".to_owned(), host.clone()));
     Ok(HttpResponse::Ok().json(SignedMessage {
         id,
         method: endpoint.method.clone(),
         url: format!("{}{target}", app.public_url),
         target,
-        headers: given.chain(signed.headers).collect(),
+        headers: given.chain(signed.headers).chain(host).collect(),
     }))
 }
 
@@ -224,7 +226,8 @@ pub async fn sign(app: Data<App>, caller: Caller, body: Json<Signing>) -> Result
 fn webhook_named<'p>(endpoints: &'p [Endpoint], entry: Option<&str>) -> Option<&'p Endpoint> {
     let accepts = |one: &&Endpoint| one.webhook.as_ref().is_some_and(|webhook| webhook.accepts(&one.method));
     let named = |one: &&Endpoint| {
-        entry.is_none_or(|entry| entry == one.path || entry == format!("{} {}", one.method, one.path))
+        let names = [one.address.path.clone(), format!("{} {}", one.method, one.address.path), one.label()];
+        entry.is_none_or(|entry| names.iter().any(|name| name == entry))
     };
     endpoints.iter().filter(accepts).find(named)
 }

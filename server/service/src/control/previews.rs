@@ -318,10 +318,12 @@ async fn shown(app: &App, preview: &Preview) -> api::Preview {
     let named = |name: &str| about.drafts.iter().any(|draft| draft.kind == "workflow" && draft.name == name);
     let table = built.as_ref().ok().map(|built| &built.table);
     let of_drafts = table.into_iter().flat_map(|table| table.workflows.values()).filter(|one| named(&one.plan.name));
-    let endpoints = of_drafts.flat_map(|workflow| endpoints(workflow, &url)).map(|endpoint| api::PreviewEndpoint {
-        method: endpoint.method,
-        url: endpoint.url,
-        curl: endpoint.curl,
+    let endpoints = of_drafts.flat_map(|workflow| endpoints(workflow, &url)).map(|mut endpoint| {
+        // A draft is called below its own path, whatever its host will be.
+        if endpoint.request.headers.remove("Host").is_some() {
+            endpoint.curl = kanzlei_compiler::example::curl(&endpoint.request, &url);
+        }
+        api::PreviewEndpoint { method: endpoint.method, url: endpoint.reach, curl: endpoint.curl }
     });
     api::Preview {
         id: preview.id,

@@ -173,11 +173,10 @@ fn past_step(step: &Step, began: Timestamp, sheet: &[Paragraph]) -> PastStep {
 
 /// The request that a run came in by, as far as its input shows.
 fn request(run: &Run, plan: &Plan) -> Option<CaseRequest> {
-    let (method, path) = run.entry.split_once(' ')?;
-    let named = |endpoint: &&kanzlei_compiler::plan::Endpoint| endpoint.method == method && endpoint.path == path;
+    let named = |endpoint: &&kanzlei_compiler::plan::Endpoint| endpoint.label() == run.entry;
     // The message of a webhook is a delivery of its own.
     let endpoint = plan.endpoints.iter().find(named).filter(|endpoint| endpoint.webhook.is_none())?;
     let input = Value::from_json(&serde_json::from_str::<JsonValue>(&run.input).ok()?);
-    let (target, headers, body) = plan.input.request(path, &endpoint.input, &input)?;
-    Some((method.to_owned(), target, headers, body.map(|body| Value::from_json(&body))))
+    let (target, headers, body) = plan.input.request(&endpoint.address.path, &endpoint.input, &input)?;
+    Some((endpoint.method.clone(), target, headers, body.map(|body| Value::from_json(&body))))
 }

@@ -27,12 +27,14 @@ pub async fn send(app: Data<App>, body: Json<PlainRequest>) -> Result<HttpRespon
     let asked = body.into_inner();
     let begun = Instant::now();
     let request_id = Uuid::now_v7().to_string();
-    let request = request(&asked, &request_id, reachable(app.public_listener))?;
+    let scheme = if app.public_tls { "https" } else { "http" };
+    let request = request(&asked, &request_id, (scheme, reachable(app.public_listener)))?;
     let unreachable = |error: reqwest::Error| {
         Error::problem(502, "The public listener did not answer", format!("{error}; is it listening?"))
     };
     let client = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).no_proxy().timeout(WITHIN);
-    let client = client.build().map_err(unreachable)?;
+    // Its own listener, at its own address: the certificate is for the names that clients know.
+    let client = client.danger_accept_invalid_certs(app.public_tls).build().map_err(unreachable)?;
     let mut response = client.execute(request).await.map_err(unreachable)?;
     let status = response.status().as_u16();
     let text = |value: &HeaderValue| String::from_utf8_lossy(value.as_bytes()).into_owned();
@@ -67,14 +69,15 @@ pub async fn send(app: Data<App>, body: Json<PlainRequest>) -> Result<HttpRespon
 }
 
 /// The request as it is sent to an address of this process.
-fn request(asked: &PlainRequest, request_id: &str, to: SocketAddr) -> Result<reqwest::Request> {
+fn request(asked: &PlainRequest, request_id: &str, (scheme, to): (&str, SocketAddr)) -> Result<reqwest::Request> {
     let bad = |why: String| Error::problem(422, "The request cannot be sent", why);
     let method =
         reqwest::Method::from_str(&asked.method).map_err(|_| bad(format!("`{}` is no method", asked.method)))?;
     if !asked.target.starts_with('/') {
         return Err(bad(format!("`{}` is no path; it begins with `/`", asked.target)));
     }
-    let url = reqwest::Url::parse(&format!("http://{to}{}", asked.target)).map_err(|error| bad(error.to_string()))?;
+    let url =
+        reqwest::Url::parse(&format!("{scheme}://{to}{}", asked.target)).map_err(|error| bad(error.to_string()))?;
     if asked.headers.len() > MOST_HEADERS {
         return Err(bad(format!("{} header fields; at most {MOST_HEADERS} are sent", asked.headers.len())));
     }
@@ -115,7 +118,7 @@ mod tests {
 
     #[test]
     fn requests_go_to_this_process_and_nowhere_else() {
-        let to = || reachable("0.0.0.0:7080".parse().expect("an address"));
+        let to = || ("http", reachable("0.0.0.0:7080".parse().expect("an address")));
         let ask = |method: &str, target: &str, header: &str| PlainRequest {
             method: method.into(),
             target: target.into(),

@@ -19,8 +19,8 @@ pub async fn list(app: Data<App>) -> Result<HttpResponse> {
     let live = app.live.load();
     let mut users: BTreeMap<&str, Vec<String>> = BTreeMap::new();
     for service in live.services.values() {
-        if let Some(credentials) = &service.credentials {
-            users.entry(&credentials.secret().text).or_default().push(service.name.clone());
+        for (secret, _) in service.secrets() {
+            users.entry(&secret.text).or_default().push(service.name.clone());
         }
     }
     let readable = app.effects.secrets.purposes();
@@ -47,8 +47,10 @@ pub async fn set(app: Data<App>, caller: Caller, name: Path<String>, body: Json<
         return Err(Error::problem(422, "Not a name for a secret", detail));
     }
     let value = &body.value;
-    if value.is_empty() || value.len() > LONGEST || value.contains(['\r', '\n', '\0']) {
-        let detail = format!("a secret is one line of 1 to {LONGEST} bytes");
+    // Certificates and their keys have several lines; they are never sent.
+    let several_lines = value.contains(['\r', '\n']) && !value.starts_with("-----BEGIN ");
+    if value.is_empty() || value.len() > LONGEST || value.contains('\0') || several_lines {
+        let detail = format!("a secret is one line of 1 to {LONGEST} bytes, or a certificate with its key in PEM");
         return Err(Error::problem(422, "Not a secret", detail));
     }
     let read = |text: &String| text.parse::<Purpose>();
@@ -67,8 +69,7 @@ pub async fn set(app: Data<App>, caller: Caller, name: Path<String>, body: Json<
 pub async fn remove(app: Data<App>, caller: Caller, name: Path<String>) -> Result<HttpResponse> {
     caller.notes.changed(format!("secret {name}"), Some("set".into()), Some("removed".into()));
     let live = app.live.load();
-    let used = |credentials: &kanzlei_lang::document::service::Credentials| credentials.secret().text == *name;
-    let user = live.services.values().find(|service| service.credentials.as_ref().is_some_and(used));
+    let user = live.services.values().find(|service| service.secrets().any(|(secret, _)| secret.text == *name));
     if let Some(service) = user {
         let detail = format!("the service `{}` needs it; deploy it without, or retire it", service.name);
         return Err(Error::problem(409, "The secret is in use", detail));

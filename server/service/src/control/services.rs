@@ -1,13 +1,16 @@
 //! Live services: listed with who calls them and how that went, shown, retired.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Path, Query};
-use kanzlei_api::services::{Service, ServiceLine, Services, ServicesQuery, described};
+use kanzlei_api::services::{Service, ServiceLine, ServiceSecret, ServiceToken, Services, ServicesQuery, described};
 use kanzlei_compiler::plan::{Action, Plan};
+use kanzlei_lang::document::purpose::Purpose;
+use kanzlei_lang::document::reader::Named;
 use kanzlei_runtime::clock::now;
-use kanzlei_runtime::live::Live;
+use kanzlei_runtime::live::{self, Live};
 use kanzlei_store::statistics::StepCount;
 
 use super::auth::Caller;
@@ -27,7 +30,6 @@ pub async fn services(app: Data<App>, query: Query<ServicesQuery>) -> Result<Htt
     let mut listed: Vec<_> = live.services.values().collect();
     listed.sort_by(|a, b| a.name.cmp(&b.name));
     let listed = listed.into_iter().map(|service| {
-        let secret = service.credentials.as_ref().map(|credentials| credentials.secret().text.clone());
         let callers = live.workflows.values().filter(|workflow| workflow.plan.services.contains(&service.name));
         ServiceLine {
             name: service.name.clone(),
@@ -36,8 +38,8 @@ pub async fn services(app: Data<App>, query: Query<ServicesQuery>) -> Result<Htt
             network: network(service.private),
             operations: service.operations.len(),
             callers: callers.map(|workflow| workflow.plan.name.clone()).collect(),
-            secret_set: secret.as_ref().is_some_and(|secret| purposes.contains_key(secret)),
-            secret,
+            secrets: secrets(service, &purposes),
+            token: token(service),
             day: day.as_mut().map(|day| counted(&day.remove(&service.name).unwrap_or_default())),
         }
     });
@@ -77,6 +79,23 @@ fn called<'p>(plan: &'p Plan, number: &str) -> Option<&'p str> {
     })
 }
 
+/// The secrets that a service is called with.
+fn secrets(service: &live::Service, set: &BTreeMap<String, Vec<Purpose>>) -> Vec<ServiceSecret> {
+    let one = |(name, purpose): (&Named, Purpose)| ServiceSecret {
+        name: name.text.clone(),
+        set: set.get(&name.text).is_some_and(|bound| bound.iter().any(|bound| bound.covers(&purpose))),
+        purpose: purpose.to_string(),
+    };
+    service.secrets().map(one).collect()
+}
+
+/// The token of its calls.
+fn token(service: &live::Service) -> Option<ServiceToken> {
+    let standing = service.oauth.as_ref()?.standing();
+    let valid_s = standing.valid.map(|valid| valid.as_secs());
+    Some(ServiceToken { from: standing.from, valid_s, trouble: standing.trouble })
+}
+
 fn network(private: bool) -> String {
     if private { "private" } else { "public" }.into()
 }
@@ -90,14 +109,17 @@ pub async fn service(app: Data<App>, name: Path<String>) -> Result<HttpResponse>
         return Err(Error::not_found(format!("no service `{name}` is live{hint}")));
     };
     let operations = service.operations.iter().map(|(id, operation)| described(&service.api, id, operation));
+    let limits = service.limiter.limits();
     Ok(HttpResponse::Ok().json(Service {
         name: service.name.clone(),
         about: service.about.clone(),
         base: service.base.clone(),
         network: network(service.private),
-        secret: service.credentials.as_ref().map(|credentials| credentials.secret().text.clone()),
-        at_once: service.at_once,
-        pace: service.pace.map(|(count, every)| format!("{count} in {}", kanzlei_model::duration::short(every))),
+        secrets: secrets(service, &app.effects.secrets.purposes()),
+        token: token(service),
+        at_once: limits.at_once,
+        pace: limits.pace.map(|(count, every)| format!("{count} in {}", kanzlei_model::duration::short(every))),
+        shared: limits.shared.is_some(),
         operations: operations.collect(),
     }))
 }
@@ -110,6 +132,12 @@ pub async fn retire_service(app: Data<App>, caller: Caller, name: Path<String>) 
         live.workflows.values().filter(|w| w.plan.services.contains(&name)).map(|w| w.plan.name.as_str()).collect();
     if !users.is_empty() {
         return Err(Error::problem(409, "The service is in use", format!("it is called by {}", users.join(", "))));
+    }
+    let issues_for =
+        |service: &&Arc<live::Service>| service.oauth.as_ref().is_some_and(|grant| grant.standing().from == *name);
+    if let Some(service) = live.services.values().find(issues_for) {
+        let detail = format!("it issues the tokens of `{}`", service.name);
+        return Err(Error::problem(409, "The service is in use", detail));
     }
     retire_one(&app, "service", &name).await
 }

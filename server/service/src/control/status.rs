@@ -33,7 +33,7 @@ pub async fn status(app: Data<App>) -> HttpResponse {
 
 /// `GET /openapi`: the OpenAPI document of all endpoints, as clients read it.
 pub async fn public_api(app: Data<App>) -> HttpResponse {
-    HttpResponse::Ok().content_type("application/json").body(app.live.load().openapi.clone())
+    HttpResponse::Ok().content_type("application/json").body(app.live.load().openapi(""))
 }
 
 /// `GET /openapi.json`: the OpenAPI document of this API.

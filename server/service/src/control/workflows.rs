@@ -7,6 +7,7 @@ use actix_web::HttpResponse;
 use actix_web::web::{Data, Path};
 use kanzlei_api::workflows::{AllowanceLine, Day, Endpoint, Input, Workflow, WorkflowLine, Workflows};
 use kanzlei_compiler::example;
+use kanzlei_lang::document::address::Address;
 use kanzlei_model::time::Span;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live;
@@ -24,18 +25,31 @@ const WORKFLOWS_AT_ONCE: usize = 200;
 /// The ways in to a workflow, with their full addresses.
 pub fn endpoints(workflow: &live::Workflow, public_url: &str) -> Vec<Endpoint> {
     let plan = &workflow.plan;
+    // Where the listener is known by an address, names of hosts may lead nowhere yet: its own lines name them in `Host`.
+    let by_address = crate::host::of_url(public_url).parse::<std::net::IpAddr>().is_ok();
     let endpoints = plan.endpoints.iter().map(|endpoint| {
         let request = example::request(&plan.input, endpoint);
+        let address = &endpoint.address;
+        let curl = || {
+            let mut sent = request.clone();
+            if address.host.is_none() || by_address {
+                return example::curl(&sent, public_url);
+            }
+            sent.headers.remove("Host");
+            example::curl(&sent, &Address { host: address.host.clone(), path: String::new() }.url(public_url))
+        };
         // A question by GET is asked by anybody; a message is signed.
         let webhook = endpoint.webhook.as_ref().filter(|webhook| webhook.accepts(&endpoint.method));
         Endpoint {
             proof: endpoint.webhook.as_ref().map(|webhook| webhook.proof.kind().to_owned()),
             method: endpoint.method.clone(),
-            path: endpoint.path.clone(),
-            url: format!("{public_url}{}", endpoint.path),
+            host: address.host.clone(),
+            path: address.path.clone(),
+            url: address.url(public_url),
+            reach: format!("{public_url}{}", address.path),
             curl: match webhook {
                 Some(_) => format!("kanzlei send-webhook {} --body message.json", plan.name),
-                None => example::curl(&request, public_url),
+                None => curl(),
             },
             request,
         }

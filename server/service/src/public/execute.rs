@@ -65,7 +65,14 @@ pub async fn run_or_queue(
         None => None,
         Some((most, beyond)) => {
             let until = (beyond == Beyond::Wait).then_some(admitted.deadline);
-            Some(app.places.enter(&entry, most, until).await.map_err(|why| no_place(why, most, beyond))?)
+            Some(
+                app.effects
+                    .shared
+                    .places
+                    .enter(&entry, most, until)
+                    .await
+                    .map_err(|why| no_place(why, most, beyond))?,
+            )
         }
     };
     // A run that waited for its place begins now.

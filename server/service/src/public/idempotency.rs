@@ -89,12 +89,13 @@ pub async fn claim(
     };
     // Keys of different callers are different ones, though they read the same.
     let of = caller.owner().unwrap_or_default();
+    let address = format!("{}{}", route.declared().address.host.as_deref().unwrap_or_default(), request.uri().path());
     let hash = match of {
-        "" => hash(&format!("{method} {}\n{key}", request.uri().path())),
-        of => hash(&format!("{method} {}\n{of}\n{key}", request.uri().path())),
+        "" => hash(&format!("{method} {address}\n{key}")),
+        of => hash(&format!("{method} {address}\n{of}\n{key}")),
     };
     let mut print = Sha256::new();
-    print.update(format!("{method} {}\n", route.declared().path));
+    print.update(format!("{method} {}\n", route.declared().address));
     print.update(input.to_canonical_json());
     let print = format!("{:x}", print.finalize());
     claim_as(app, route, Key { hash, kept: REPEATABLE }, &print, run).await

@@ -39,7 +39,7 @@ use kanzlei_runtime::usage::Became;
 use refusal::{Refusal, Sent};
 use uuid::Uuid;
 
-use crate::App;
+use crate::{App, host};
 
 /// Serves one request to the public listener.
 pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -> HttpResponse {
@@ -103,10 +103,11 @@ async fn answer(
         return own::serve(path, request, payload, app).await;
     }
     let live = app.live.load_full();
-    let routed = match route::find(&live, request.method().as_str(), request.uri().path(), sent)? {
+    let (host, path) = (host::of(request.uri(), request.headers()), request.uri().path());
+    let routed = match route::find(&live, &host, request.method().as_str(), path, sent)? {
         route::Routed::Endpoint(routed) => routed,
         route::Routed::Methods(mut response) => {
-            web::preflight(&live, request, &mut response);
+            web::preflight(&live, &host, request, &mut response);
             return Ok(response);
         }
     };

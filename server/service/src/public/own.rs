@@ -8,7 +8,7 @@ use kanzlei_model::problem::Problem;
 
 use super::refusal::Refusal;
 use super::{callbacks, jobs, preview};
-use crate::App;
+use crate::{App, host};
 
 /// Serves a path below `/~/`.
 pub async fn serve(
@@ -36,7 +36,7 @@ pub async fn serve(
                 .body(serde_json::json!({"status": status, "database": database, "journal": journal}).to_string()))
         }
         ("openapi.json", "GET" | "HEAD") => {
-            let document = app.live.load().openapi.clone();
+            let document = app.live.load().openapi(&host::of(request.uri(), request.headers()));
             Ok(HttpResponse::Ok()
                 .content_type("application/json")
                 .insert_header(("Cache-Control", "no-cache"))

@@ -87,7 +87,10 @@ async fn answer(
         return result(app, job, request);
     }
     let mut sent = Sent::default();
-    let routed = match route::find(&built.table, request.method().as_str(), path, &mut sent)? {
+    // A draft is called below its own path, whatever its host will be.
+    let method = request.method().as_str();
+    let host = built.table.host_of(method, path).to_owned();
+    let routed = match route::find(&built.table, &host, method, path, &mut sent)? {
         route::Routed::Endpoint(routed) => routed,
         route::Routed::Methods(mut response) => {
             allow_pages(request.headers(), response.headers_mut());

@@ -35,8 +35,14 @@ pub enum Routed<'p> {
 }
 
 /// Finds the endpoint of a request.
-pub fn find<'p>(live: &'p Arc<Live>, method: &str, path: &str, sent: &mut Sent) -> Result<Routed<'p>, Refusal> {
-    match live.find(method, path) {
+pub fn find<'p>(
+    live: &'p Arc<Live>,
+    host: &str,
+    method: &str,
+    path: &str,
+    sent: &mut Sent,
+) -> Result<Routed<'p>, Refusal> {
+    match live.find(host, method, path) {
         Found::Endpoint { workflow, endpoint, path } => {
             sent.routed(workflow, endpoint);
             Ok(Routed::Endpoint(Route { live: live.clone(), workflow: workflow.clone(), endpoint, path }))
@@ -61,7 +67,7 @@ pub fn find<'p>(live: &'p Arc<Live>, method: &str, path: &str, sent: &mut Sent) 
         Found::Nothing => {
             // Below a deployed path it is a client's mistake; elsewhere anybody may knock.
             sent.expected = live.serves_below(path);
-            Err(Problem::new(404, "Not found").detail(format!("nothing is deployed at {path}")).into())
+            Err(Problem::new(404, "Not found").detail(format!("nothing is deployed at {host}{path}")).into())
         }
     }
 }

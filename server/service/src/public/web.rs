@@ -22,10 +22,10 @@ const EXPOSED: &str = "Location, Retry-After, RateLimit, RateLimit-Policy, X-Req
 const MOST_HASHED: u64 = 4 << 20;
 
 /// Answers what a browser asks before a page's request: whether it may be sent. Nothing where the path allows no pages.
-pub fn preflight(live: &Live, request: &HttpRequest, response: &mut HttpResponse) {
+pub fn preflight(live: &Live, host: &str, request: &HttpRequest, response: &mut HttpResponse) {
     let asked = |name: &HeaderName| request.headers().get(name).and_then(|value| value.to_str().ok());
     let (Some(origin), Some(method)) = (asked(&ORIGIN), asked(&ACCESS_CONTROL_REQUEST_METHOD)) else { return };
-    let Found::Endpoint { workflow, endpoint, .. } = live.find(method, request.uri().path()) else { return };
+    let Found::Endpoint { workflow, endpoint, .. } = live.find(host, method, request.uri().path()) else { return };
     let Some(cors) = &workflow.plan.endpoints[endpoint].web.cors else { return };
     if !allow(cors, origin, response.headers_mut()) {
         return;

@@ -371,11 +371,14 @@ impl Reader {
             if ids.is_empty() {
                 return Ok(Vec::new());
             }
+            // Repeated up to a power of two: so that there are few statements.
+            let more = ids.len().next_power_of_two() - ids.len();
+            ids.extend(std::iter::repeat_n(ids[ids.len() - 1], more));
             let places = vec!["?"; ids.len()].join(", ");
             let read = format!(
                 "SELECT id, CAST(TIMESTAMPDIFF(MICROSECOND, '1970-01-01', at) AS SIGNED), tab, op, row_key, was, now FROM kanzlei_change WHERE id IN ({places}) ORDER BY id"
             );
-            let mut query = sqlx::query(AssertSqlSafe(read)).persistent(false);
+            let mut query = sqlx::query(AssertSqlSafe(read));
             for id in &ids {
                 query = query.bind(*id);
             }

@@ -64,7 +64,7 @@ impl Store {
             QueryBuilder::new("SELECT id FROM job WHERE phase = 1 AND ordering_key IS NULL AND id IN (");
         super::push_ids(&mut query, ids);
         query.push(") FOR UPDATE");
-        let rows = query.build().persistent(false).fetch_all(&mut *tx).await.doing("cancelling jobs")?;
+        let rows = query.build().fetch_all(&mut *tx).await.doing("cancelling jobs")?;
         let found: Vec<Uuid> = rows
             .iter()
             .map(|row| row.try_get::<Vec<u8>, _>(0).map(|id| uuid(&id)))
@@ -83,7 +83,7 @@ impl Store {
             query.push(", history = CONCAT(COALESCE(history, ''), ").push_bind(history).push(") WHERE id IN (");
             super::push_ids(&mut query, &found);
             query.push(")");
-            query.build().persistent(false).execute(&mut *tx).await.doing("cancelling jobs")?;
+            query.build().execute(&mut *tx).await.doing("cancelling jobs")?;
         }
         tx.commit().await.doing("cancelling jobs")?;
         Ok(found)

@@ -80,12 +80,7 @@ impl Store {
         let lanes = self.insert_jobs(&mut tx, &jobs).await?;
         let unfit: Vec<&Refusal> = fresh.iter().flat_map(|change| &change.unfit).collect();
         for chunk in portions(&unfit) {
-            Refusal::insert(chunk.iter().copied())
-                .build()
-                .persistent(false)
-                .execute(&mut *tx)
-                .await
-                .doing("keeping unfit changes")?;
+            Refusal::insert(chunk.iter().copied()).build().execute(&mut *tx).await.doing("keeping unfit changes")?;
         }
         let mut counts: BTreeMap<&str, (u64, u64, u64)> = BTreeMap::new();
         for change in &fresh {
@@ -144,7 +139,7 @@ async fn remembered(tx: &mut Transaction<'_, MySql>, changes: &[AcceptedChange])
             list.push_bind(&change.print);
         }
         query.push(")");
-        let rows = query.build().persistent(false).fetch_all(&mut **tx).await.doing("looking for changes")?;
+        let rows = query.build().fetch_all(&mut **tx).await.doing("looking for changes")?;
         known.extend(rows.iter().filter_map(|row| row.try_get::<String, _>(0).ok()));
     }
     Ok(known)

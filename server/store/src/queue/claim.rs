@@ -344,7 +344,7 @@ impl Store {
             query.push_bind(worker.as_bytes().to_vec()).push(" AND id IN (");
             push_ids(&mut query, chunk);
             query.push(")");
-            let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("reading claimed jobs")?;
+            let rows = query.build().fetch_all(&self.pool).await.doing("reading claimed jobs")?;
             still.extend(rows.iter().filter_map(|row| row.try_get::<Vec<u8>, _>(0).ok()).map(|id| uuid(&id)));
         }
         Ok(still)
@@ -370,7 +370,7 @@ impl Store {
                 query.push(other).push(phase).push(" AND o.claim_rank = 0").push(before).push(" OR ");
             }
             query.push(other).push("2").push(before).push(")");
-            let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("looking for older jobs")?;
+            let rows = query.build().fetch_all(&self.pool).await.doing("looking for older jobs")?;
             early.extend(rows.iter().filter_map(|row| row.try_get::<Vec<u8>, _>(0).ok()).map(|id| uuid(&id)));
         }
         Ok(early)

@@ -3,7 +3,7 @@
 //! What tells messages apart is a row of its own. The first message that writes it is processed; others that come before it
 //! expires are repetitions and queue nothing.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 use kanzlei_model::time::Timestamp;
 use sqlx::mysql::MySqlRow;
@@ -307,11 +307,11 @@ async fn claim_keys(tx: &mut Transaction<'_, MySql>, deliveries: &[NewDelivery])
         let mut query: QueryBuilder<MySql> =
             QueryBuilder::new("SELECT hash, delivery FROM delivery_key WHERE hash IN (");
         let mut list = query.separated(", ");
-        for hash in chunk.iter().map(|(hash, ..)| *hash).collect::<HashSet<_>>() {
-            list.push_bind(hash.to_owned());
+        for (hash, ..) in chunk {
+            list.push_bind(*hash);
         }
         query.push(")");
-        let rows = query.build().persistent(false).fetch_all(&mut **tx).await.doing("telling deliveries apart")?;
+        let rows = query.build().fetch_all(&mut **tx).await.doing("telling deliveries apart")?;
         let known: HashMap<String, Uuid> = rows
             .iter()
             .filter_map(|row| Some((row.try_get(0).ok()?, uuid(&row.try_get::<Vec<u8>, _>(1).ok()?))))

@@ -5,6 +5,7 @@ use sqlx::{MySql, QueryBuilder};
 
 use kanzlei_model::run::RunState;
 
+use super::portions;
 use super::query::phase;
 use crate::{Doing, Result, Store};
 
@@ -119,9 +120,13 @@ impl Store {
 
     /// Adds to the samples of lanes.
     pub async fn add_samples(&self, samples: &[Sample]) -> Result<()> {
-        if samples.is_empty() {
-            return Ok(());
+        for chunk in portions(samples) {
+            self.add_portion_of_samples(chunk).await?;
         }
+        Ok(())
+    }
+
+    async fn add_portion_of_samples(&self, samples: &[Sample]) -> Result<()> {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(
             "INSERT INTO lane_sample (lane, at, waiting, begun, succeeded, rejected, failed, delay, max_delay) ",
         );
@@ -140,7 +145,7 @@ impl Store {
             " ON DUPLICATE KEY UPDATE waiting = GREATEST(waiting, VALUES(waiting)), begun = begun + VALUES(begun), succeeded = succeeded + VALUES(succeeded), rejected = rejected + VALUES(rejected),
               failed = failed + VALUES(failed), delay = delay + VALUES(delay), max_delay = GREATEST(max_delay, VALUES(max_delay))",
         );
-        query.build().persistent(false).execute(&self.pool).await.doing("sampling lanes")?;
+        query.build().execute(&self.pool).await.doing("sampling lanes")?;
         Ok(())
     }
 

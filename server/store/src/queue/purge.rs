@@ -4,6 +4,7 @@ use kanzlei_model::time::Timestamp;
 use sqlx::{MySql, QueryBuilder};
 
 use super::JobPhase;
+use super::portions;
 use crate::{Doing, Result, Store};
 
 impl Store {
@@ -42,7 +43,7 @@ impl Store {
             .fetch_all(&self.pool)
             .await
             .doing("searching for old jobs")?;
-            for chunk in ids.chunks(100) {
+            for chunk in portions(&ids) {
                 for table in ["outcome", "callback", "notice", "job_request", "job"] {
                     let mut query: QueryBuilder<MySql> = QueryBuilder::new(match table {
                         "outcome" => "DELETE FROM outcome WHERE job IN (",
@@ -56,7 +57,7 @@ impl Store {
                         list.push_bind(id.clone());
                     }
                     query.push(")");
-                    query.build().persistent(false).execute(&self.pool).await.doing("deleting old jobs")?;
+                    query.build().execute(&self.pool).await.doing("deleting old jobs")?;
                 }
                 all += chunk.len() as u64;
             }

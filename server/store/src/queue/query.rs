@@ -431,7 +431,7 @@ impl Store {
             query.push(" ORDER BY id DESC LIMIT ").push_bind(filter.limit).push(") newest)");
         }
         query.push(" ORDER BY id DESC LIMIT ").push_bind(filter.limit);
-        let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("listing jobs")?;
+        let rows = query.build().fetch_all(&self.pool).await.doing("listing jobs")?;
         rows.into_iter()
             .map(|row| {
                 let get = |at: usize| row.try_get::<Vec<u8>, _>(at);
@@ -481,7 +481,7 @@ impl Store {
         query.push("SELECT id FROM job WHERE 1 = 1");
         narrow(&mut query, filter, now);
         query.push(" ORDER BY id LIMIT ").push_bind(filter.limit);
-        let rows = query.build().persistent(false).fetch_all(&self.pool).await.doing("selecting jobs")?;
+        let rows = query.build().fetch_all(&self.pool).await.doing("selecting jobs")?;
         rows.iter().map(|row| row.try_get::<Vec<u8>, _>(0).map(|id| uuid(&id)).doing("selecting jobs")).collect()
     }
 

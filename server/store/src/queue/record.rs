@@ -86,7 +86,7 @@ impl Store {
         let mut found = HashMap::with_capacity(writes.len());
         for chunk in portions(writes) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new("SELECT id, fence, phase FROM job WHERE id IN (");
-            push_ids(&mut query, chunk.iter().map(|write| &write.job));
+            push_ids(&mut query, &chunk.iter().map(|write| write.job).collect::<Vec<_>>());
             query.push(") FOR UPDATE");
             for row in query.build().fetch_all(&mut *tx).await.doing("reading fences")? {
                 let id: Vec<u8> = row.try_get(0).doing("reading fences")?;

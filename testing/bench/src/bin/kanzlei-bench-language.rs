@@ -47,6 +47,7 @@ fn services() -> Bundle {
         bundle.add(&format!("services/{name}.yaml"), service);
         bundle.files.insert(format!("services/{name}.openapi.yaml"), api.to_owned());
     }
+    bundle.add("services/identity.yaml", include_str!("../../../../demo/harbour/services/identity.yaml"));
     bundle
 }
 
