@@ -367,7 +367,12 @@ pub enum Command {
         name: String,
     },
     /// List what is live, with the counts of the last 24 hours
-    List,
+    #[command(after_help = "Examples:\n  kanzlei list\n  kanzlei list --tag partners")]
+    List {
+        /// Only workflows with this tag
+        #[arg(long)]
+        tag: Option<String>,
+    },
     /// Show a workflow as a sheet, with its addresses
     #[command(
         after_help = "Examples:\n  kanzlei show berth-quote\n  kanzlei show berth-quote --source\n  kanzlei show berth-quote --stats 24h"

@@ -69,6 +69,9 @@ pub enum Keys {
         /// A workflow it is for; repeatable, all without one
         #[arg(long = "for", value_name = "WORKFLOW")]
         workflows: Vec<String>,
+        /// A tag of workflows it is for too; repeatable
+        #[arg(long = "tag", value_name = "TAG")]
+        tags: Vec<String>,
         /// Days until it expires; never by default
         #[arg(long)]
         days: Option<u32>,

@@ -22,7 +22,9 @@ pub fn list(api: &Api, json: bool) -> Done {
     }
     let rows = answer.keys.iter().map(|key| {
         let when = |at: Option<_>, never: &str| at.map_or_else(|| never.to_owned(), draw::time);
-        let workflows = if key.workflows.is_empty() { "all".to_owned() } else { key.workflows.join(", ") };
+        let tags = key.tags.iter().map(|tag| format!("tag {tag}"));
+        let scope: Vec<String> = key.workflows.iter().cloned().chain(tags).collect();
+        let workflows = if scope.is_empty() { "all".to_owned() } else { scope.join(", ") };
         vec![
             draw::bold(&key.name),
             format!("{}…", key.prefix),

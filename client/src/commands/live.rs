@@ -10,10 +10,17 @@ use crate::api::Api;
 use crate::{Done, draw};
 
 /// Lists live workflows.
-pub fn list(api: &Api, json: bool) -> Done {
-    let answer: Workflows = api.get("/workflows")?;
+pub fn list(api: &Api, tag: Option<&str>, json: bool) -> Done {
+    let mut answer: Workflows = api.get("/workflows")?;
+    if let Some(tag) = tag {
+        answer.workflows.retain(|workflow| workflow.tags.iter().any(|known| known == tag));
+    }
     if json {
         print_json(&answer);
+        return Ok(());
+    }
+    if let (true, Some(tag)) = (answer.workflows.is_empty(), tag) {
+        println!("No live workflow has the tag `{tag}`. Its document names it: tags: [{tag}]");
         return Ok(());
     }
     if answer.workflows.is_empty() {
@@ -21,7 +28,7 @@ pub fn list(api: &Api, json: bool) -> Done {
         return Ok(());
     }
     let rows = answer.workflows.iter().map(|workflow| row(workflow, answer.counts_known));
-    draw::table(&["workflow", "rev", "runs 24h", "rejected", "failed", "mean", "address"], rows);
+    draw::table(&["workflow", "rev", "runs 24h", "rejected", "failed", "mean", "tags", "address"], rows);
     if !answer.counts_known {
         let why = "the database is unavailable: counts are not known now; workflows are served all the same";
         println!("{}", draw::dim(why));
@@ -43,6 +50,7 @@ fn row(workflow: &WorkflowLine, counted: bool) -> Vec<String> {
         count(workflow.day.rejected),
         failed,
         workflow.day.mean_us.map(draw::took).unwrap_or_default(),
+        workflow.tags.join(", "),
         address.unwrap_or_else(|| "no entry".into()),
     ]
 }

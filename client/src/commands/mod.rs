@@ -85,8 +85,8 @@ pub fn run(args: Args) -> Done {
             databases::prepare(&api()?, &name, apply, json)
         }
         Command::Keys { what: None | Some(Keys::List) } => keys::list(&api()?, json),
-        Command::Keys { what: Some(Keys::Add { name, allowance, owner, note, workflows, days }) } => {
-            keys::add(&api()?, &NewKey { name, owner, note, workflows, allowance, days }, json)
+        Command::Keys { what: Some(Keys::Add { name, allowance, owner, note, workflows, tags, days }) } => {
+            keys::add(&api()?, &NewKey { name, owner, note, workflows, tags, allowance, days }, json)
         }
         Command::Keys { what: Some(Keys::Rotate { name, days, overlap }) } => {
             keys::rotate(&api()?, &name, &KeyRotation { days, overlap_hours: overlap }, json)
@@ -114,7 +114,7 @@ pub fn run(args: Args) -> Done {
         Command::Secrets { what: Some(Secrets::Set { name, purposes }) } => secrets::set(&api()?, &name, purposes),
         Command::Secrets { what: Some(Secrets::Remove { name }) } => secrets::remove(&api()?, &name),
         Command::Retire { name } => live::retire(&api()?, &name, json),
-        Command::List => live::list(&api()?, json),
+        Command::List { tag } => live::list(&api()?, tag.as_deref(), json),
         Command::Show { name, .. } if name.contains(['@', '/']) => drafts::show_text(&api()?, &name, json),
         Command::Show { name, stats: Some(since), revision, .. } => {
             live::statistics(&api()?, &name, since, revision, json)

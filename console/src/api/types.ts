@@ -2784,8 +2784,10 @@ export interface components {
             prefix: string;
             owner: string;
             note: string;
-            /** @description The workflows it is for; empty for all that ask for a key. */
+            /** @description The workflows it is for. Without any, and without tags, it is for all that ask for a key. */
             workflows: string[];
+            /** @description Tags of workflows that it is for too. */
+            tags: string[];
             /** @description How much it may ask for; null as entries say. */
             allowance: string | null;
             created: components["schemas"]["Timestamp"];
@@ -2935,10 +2937,15 @@ export interface components {
              */
             note: string;
             /**
-             * @description The workflows it is for; without one for all.
+             * @description The workflows it is for; without one, and without a tag, for all.
              * @default []
              */
             workflows: string[];
+            /**
+             * @description Tags of workflows that it is for too.
+             * @default []
+             */
+            tags: string[];
             /**
              * @description How much it may ask for, by the name of an allowance; without one as entries say.
              * @default null
@@ -4736,6 +4743,11 @@ export interface components {
         WorkflowLine: {
             name: string;
             about: string;
+            /**
+             * @description What it belongs to.
+             * @default []
+             */
+            tags: string[];
             /** Format: uint32 */
             revision: number;
             since: components["schemas"]["Timestamp"];

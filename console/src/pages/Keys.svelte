@@ -27,6 +27,8 @@
   let note = $state('');
   let lasting = $state('');
   let chosen: string[] = $state([]);
+  let belongs: string[] = $state([]);
+  const tags = $derived([...new Set((workflows.value?.workflows ?? []).flatMap((one) => one.tags ?? []))].sort());
   let made = $state.raw<MadeKey | undefined>(undefined);
   let revoking = $state.raw<Key | undefined>(undefined);
 
@@ -56,9 +58,9 @@
 
   const add = () =>
     attempt(async () => {
-      made = await session.ask<MadeKey>('POST', '/keys', { name, owner, note, workflows: chosen, allowance: allowance || null, days: lasting ? Number(lasting) : null });
+      made = await session.ask<MadeKey>('POST', '/keys', { name, owner, note, workflows: chosen, tags: belongs, allowance: allowance || null, days: lasting ? Number(lasting) : null });
       adding = false;
-      [name, owner, note, lasting, allowance, chosen] = ['', '', '', '', '', []];
+      [name, owner, note, lasting, allowance, chosen, belongs] = ['', '', '', '', '', [], []];
     });
 
   const rotate = (key: Key) =>
@@ -112,7 +114,13 @@
       <select id="key-workflows" class="several" multiple size="6" bind:value={chosen} aria-describedby="key-all">
         {#each workflows.value?.workflows ?? [] as one (one.name)}<option value={one.name}>{one.name}</option>{/each}
       </select>
-      <span></span><span id="key-all" class="dim">{chosen.length ? chosen.join(', ') : 'None chosen: it is for all that ask for a key.'}</span>
+      {#if tags.length}
+        <label for="key-tags">Tags</label>
+        <select id="key-tags" class="several" multiple size={Math.min(4, tags.length + 1)} bind:value={belongs} aria-describedby="key-all">
+          {#each tags as tag (tag)}<option value={tag}>{tag}</option>{/each}
+        </select>
+      {/if}
+      <span></span><span id="key-all" class="dim">{chosen.length || belongs.length ? [...chosen, ...belongs.map((tag) => `all with the tag ${tag}`)].join(', ') : 'None chosen: it is for all that ask for a key.'}</span>
       <span></span><div><Button size="small" type="submit">Make it</Button></div>
     </form>
   {/if}
@@ -127,7 +135,7 @@
             <tr>
               <td><strong>{key.name}</strong> <span class="mono dim">{key.prefix}…</span>{#if key.note}<br /><span class="dim">{key.note}</span>{/if}</td>
               <td>{key.owner}</td>
-              <td>{#each key.workflows as one, index (one)}{index ? ', ' : ''}<a href="/workflows/{one}">{one}</a>{:else}<span class="dim">all</span>{/each}</td>
+              <td>{#each key.workflows as one, index (one)}{index ? ', ' : ''}<a href="/workflows/{one}">{one}</a>{/each}{#each key.tags as tag, index (tag)}{index || key.workflows.length ? ', ' : ''}<span class="dim">tag</span> {tag}{/each}{#if !key.workflows.length && !key.tags.length}<span class="dim">all</span>{/if}</td>
               <td>{#if key.allowance}{key.allowance}{:else}<span class="dim">as entries say</span>{/if}{#each left(key.name) as one (one.policy)}<br /><span class="dim">{one.policy}: {one.left} of {one.of} left</span>{/each}</td>
               <td title={time(key.created)}>{ago(key.created)}</td>
               <td>{key.expires ? time(key.expires) : 'never'}{#if key.former_until}<br /><span class="dim">the one before: {time(key.former_until)}</span>{/if}</td>

@@ -28,7 +28,7 @@
     const all: Row[] = live.map((one) => ({ name: one.name, about: one.about, live: one, draft: of.find((draft) => draft.name === one.name) }));
     for (const draft of of) if (!live.some((one) => one.name === draft.name)) all.push({ name: draft.name, about: '', live: undefined, draft });
     const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
-    const text = (row: Row) => `${row.name} ${row.about} ${row.live?.endpoints.map((one) => `${one.method} ${one.host ?? ''}${one.path}`).join(' ') ?? ''}`.toLowerCase();
+    const text = (row: Row) => `${row.name} ${row.about} ${row.live?.tags?.join(' ') ?? ''} ${row.live?.endpoints.map((one) => `${one.method} ${one.host ?? ''}${one.path}`).join(' ') ?? ''}`.toLowerCase();
     const found = all.filter((row) => wanted.every((word) => text(row).includes(word)));
     const by: Record<string, (row: Row) => number> = {
       failed: (row) => (row.live?.day.failed ?? 0) * 1e6 + (row.draft && !row.live ? 1 : 0),

@@ -141,9 +141,10 @@ fn an_input_gives_the_request_it_came_from() {
     ] {
         let given = Value::from_json(&serde_json::from_str::<serde_json::Value>(input).expect("json"));
         let endpoint = &plan.endpoints[0];
-        let request = plan.input.request(&endpoint.path, &endpoint.input, &given).map(|(target, headers, body)| {
-            format!("{target} {headers:?} {}", body.map_or("none".to_owned(), |body| body.to_string()))
-        });
+        let request =
+            plan.input.request(&endpoint.address.path, &endpoint.input, &given).map(|(target, headers, body)| {
+                format!("{target} {headers:?} {}", body.map_or("none".to_owned(), |body| body.to_string()))
+            });
         assert_eq!(request.as_deref(), wanted, "{input}");
     }
 }

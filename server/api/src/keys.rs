@@ -15,8 +15,10 @@ pub struct NewKey {
     pub owner: String,
     /// What it is for.
     pub note: String,
-    /// The workflows it is for; without one for all.
+    /// The workflows it is for; without one, and without a tag, for all.
     pub workflows: Vec<String>,
+    /// Tags of workflows that it is for too.
+    pub tags: Vec<String>,
     /// How much it may ask for, by the name of an allowance; without one as entries say.
     pub allowance: Option<String>,
     /// Days until it expires; without it never.
@@ -103,8 +105,10 @@ api! {
         pub prefix: String,
         pub owner: String,
         pub note: String,
-        /// The workflows it is for; empty for all that ask for a key.
+        /// The workflows it is for. Without any, and without tags, it is for all that ask for a key.
         pub workflows: Vec<String>,
+        /// Tags of workflows that it is for too.
+        pub tags: Vec<String>,
         /// How much it may ask for; null as entries say.
         pub allowance: Option<String>,
         pub created: Timestamp,

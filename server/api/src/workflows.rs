@@ -78,6 +78,9 @@ api! {
     pub struct WorkflowLine {
         pub name: String,
         pub about: String,
+        /// What it belongs to.
+        #[serde(default)]
+        pub tags: Vec<String>,
         pub revision: u32,
         pub since: Timestamp,
         pub endpoints: Vec<Endpoint>,

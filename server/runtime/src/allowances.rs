@@ -56,6 +56,8 @@ pub struct Standing {
     pub left: Vec<(String, u64, u64)>,
     /// For each policy its name, its requests and its seconds.
     pub policies: Vec<(String, u64, u64)>,
+    /// Of requests at the same time: the name of the policy, and how many.
+    pub at_once: Option<(String, u32)>,
     /// Where the request is refused: seconds until another one is allowed, and the policy that refuses it.
     pub refused: Option<(NonZeroU32, String)>,
 }

@@ -1,6 +1,7 @@
 //! Runs of an endpoint that may not overlap, over all processes: each holds one of so many places.
 //!
-//! A process keeps a place for a second after the run that had it, so that a busy endpoint asks the database rarely. It renews what it
+//! A process keeps a place for a second after the run that had it, so that a busy endpoint asks the database rarely. A run that finds all
+//! places held, some of them by other processes, waits [`LEFT`] for one that is kept so. It renews what it
 //! holds every [`RENEWED`]; places of a process that ended are free after [`LEASE`]. A process that cannot reach the database while
 //! others can keeps its runs: they may overlap with those of others once its lease has expired.
 
@@ -20,6 +21,8 @@ const LEASE: Span = Span::from_secs(15);
 const RENEWED: Duration = Duration::from_secs(3);
 /// How long a place is kept that no run has.
 const KEPT: Duration = Duration::from_secs(1);
+/// How long a run that may not wait waits all the same for a place that another process keeps unused.
+const LEFT: Duration = Duration::from_millis(1600);
 /// How often a run that waits asks for a place that another process returns.
 const ASKED: Duration = Duration::from_millis(100);
 
@@ -35,6 +38,8 @@ pub struct Places {
 #[derive(Default)]
 struct Pool {
     free: Vec<(u32, Instant)>,
+    /// Places that runs of this process have.
+    out: u32,
     freed: Arc<Notify>,
 }
 
@@ -62,22 +67,30 @@ impl Places {
 
     /// Takes one of so many places; waits for it until an instant, where there is one.
     pub async fn enter(&self, name: &str, most: u32, until: Option<Instant>) -> Result<Place, NoPlace> {
+        let begun = Instant::now();
         loop {
-            let freed = {
+            let (freed, all_are_here) = {
                 let mut held = self.held();
                 let pool = held.entry(name.to_owned()).or_default();
                 if let Some((slot, _)) = pool.free.pop() {
-                    return Ok(self.place(name, slot));
+                    pool.out += 1;
+                    return Ok(Place { of: self.own.clone(), name: name.to_owned(), slot });
                 }
-                pool.freed.clone()
+                (pool.freed.clone(), pool.out >= most)
             };
+            let until = until.or_else(|| (!all_are_here).then_some(begun + LEFT));
             let notified = freed.notified();
             let at = now();
             let (store, own, holder, wanted) = (self.store.clone(), self.own.clone(), self.holder, name.to_owned());
             // A task of its own: when the client leaves meanwhile, a place that was claimed is freed, not renewed for ever.
             let claimed = tokio::spawn(async move {
                 let slot = store.claim_place(&wanted, most, holder, at, at + LEASE).await?;
-                Ok::<_, kanzlei_store::Error>(slot.map(|slot| Place { of: own, name: wanted, slot }))
+                Ok::<_, kanzlei_store::Error>(slot.map(|slot| {
+                    if let Some(places) = own.upgrade() {
+                        places.held().entry(wanted.clone()).or_default().out += 1;
+                    }
+                    Place { of: own, name: wanted, slot }
+                }))
             });
             match claimed.await {
                 Ok(Ok(Some(place))) => return Ok(place),
@@ -101,10 +114,6 @@ impl Places {
         self.held.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn place(&self, name: &str, slot: u32) -> Place {
-        Place { of: self.own.clone(), name: name.to_owned(), slot }
-    }
-
     /// Returns places that no run has had for a while, and renews the others.
     async fn tidy(&self, kept: Duration, renew: bool) {
         let mut left = Vec::new();
@@ -114,7 +123,7 @@ impl Places {
             let go: Vec<(u32, Instant)> = go;
             left.extend(go.into_iter().map(|(slot, _)| (name.clone(), slot)));
             // A run that waits holds the other half.
-            !pool.free.is_empty() || Arc::strong_count(&pool.freed) > 1
+            !pool.free.is_empty() || pool.out > 0 || Arc::strong_count(&pool.freed) > 1
         });
         for (name, slot) in left {
             if let Err(error) = self.store.return_place(&name, slot, self.holder).await {
@@ -138,6 +147,7 @@ impl Drop for Place {
         let mut held = places.held();
         let pool = held.entry(self.name.clone()).or_default();
         pool.free.push((self.slot, Instant::now()));
+        pool.out = pool.out.saturating_sub(1);
         pool.freed.notify_one();
     }
 }

@@ -173,6 +173,8 @@ CREATE TABLE access_key (
     note         VARCHAR(500) NOT NULL,
     -- Names of the workflows it is for: JSON; an empty list for all.
     workflows    TEXT         NOT NULL,
+    -- Tags of workflows it is for too: JSON.
+    tags         TEXT         NOT NULL,
     -- How much it may ask for; without one, as the entry says.
     allowance    VARCHAR(60)  NULL,
     created      BIGINT       NOT NULL,

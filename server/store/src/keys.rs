@@ -22,8 +22,10 @@ pub struct Key {
     pub owner: String,
     /// What it is for.
     pub note: String,
-    /// The workflows it is for; empty for all.
+    /// The workflows it is for. Without any, and without tags, it is for all.
     pub workflows: Vec<String>,
+    /// It is for workflows with one of these tags too.
+    pub tags: Vec<String>,
     /// How much it may ask for; without one, as the entry says.
     pub allowance: Option<String>,
     /// When it was made.
@@ -38,7 +40,7 @@ impl Store {
     /// Returns all keys by name.
     pub async fn keys(&self) -> Result<Vec<Key>> {
         let rows = sqlx::query!(
-            "SELECT name, hash, former_hash AS `former_hash: String`, former_until, prefix, owner, note, workflows, allowance, created, expires, used
+            "SELECT name, hash, former_hash AS `former_hash: String`, former_until, prefix, owner, note, workflows, tags, allowance, created, expires, used
              FROM access_key ORDER BY name"
         )
         .fetch_all(&self.pool)
@@ -54,6 +56,7 @@ impl Store {
                 owner: row.owner,
                 note: row.note,
                 workflows: serde_json::from_str(&row.workflows).unwrap_or_default(),
+                tags: serde_json::from_str(&row.tags).unwrap_or_default(),
                 allowance: row.allowance,
                 created: Timestamp::from_micros(row.created),
                 expires: row.expires.map(Timestamp::from_micros),
@@ -65,14 +68,15 @@ impl Store {
     /// Adds a key. Returns false when its name is taken, or when [`MOST_KEYS`] exist.
     pub async fn add_key(&self, key: &Key) -> Result<bool> {
         let added = sqlx::query!(
-            "INSERT INTO access_key (name, hash, prefix, owner, note, workflows, allowance, created, expires)
-             SELECT ?, ?, ?, ?, ?, ?, ?, ?, ? FROM (SELECT COUNT(*) AS n FROM access_key) known WHERE known.n < ?",
+            "INSERT INTO access_key (name, hash, prefix, owner, note, workflows, tags, allowance, created, expires)
+             SELECT ?, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM (SELECT COUNT(*) AS n FROM access_key) known WHERE known.n < ?",
             key.name,
             key.hash,
             key.prefix,
             key.owner,
             key.note,
             serde_json::to_string(&key.workflows).unwrap_or_default(),
+            serde_json::to_string(&key.tags).unwrap_or_default(),
             key.allowance,
             key.created.as_micros(),
             key.expires.map(Timestamp::as_micros),

@@ -249,7 +249,7 @@ impl Making<'_> {
     fn paragraph(&mut self, at: &[At], found: &Node) -> String {
         match at {
             [] => {
-                for name in ["workflow", "about", "extra"] {
+                for name in ["workflow", "about", "tags", "extra"] {
                     self.key(&[], "", name, true);
                 }
                 "workflow".into()

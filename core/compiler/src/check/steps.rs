@@ -151,6 +151,7 @@ pub(super) fn compile(
         durable: walk.durable,
         enqueues: walk.enqueues,
         name: workflow.name.text.clone(),
+        tags: workflow.tags.clone(),
         about: workflow.about.clone(),
         input,
         endpoints,

@@ -64,6 +64,9 @@ pub fn document<'p>(
             None => operation(plan, endpoint, id, run_header),
         };
         schemes.extend(access::schemes(&endpoint.access));
+        if !plan.tags.is_empty() {
+            operation["tags"] = plan.tags.clone().into();
+        }
         if host.is_none() && endpoint.address.host.is_some() {
             let own = Address { host: endpoint.address.host.clone(), path: String::new() };
             operation["servers"] = json!([{"url": own.url(server)}]);

@@ -32,6 +32,8 @@ pub struct Allowance {
     pub quota: Option<(u64, Period)>,
     /// The zone of the calendar.
     pub zone: TimeZone,
+    /// The most requests of one caller that are answered at the same time.
+    pub at_once: Option<u32>,
     /// The largest body in bytes.
     pub body: Option<usize>,
 }
@@ -78,6 +80,7 @@ impl Allowance {
             burst: document.burst.or(document.rate.map(|(count, _)| count)).unwrap_or(0),
             quota: document.quota,
             zone: document.zone.clone(),
+            at_once: document.at_once,
             body: document.body.map(|body| body as usize),
         }
     }
@@ -165,8 +168,9 @@ impl Allowance {
             let name = Period::NAMES.iter().find(|(_, known)| *known == period).map_or("", |(name, _)| name);
             format!("{count}/{name}")
         });
+        let at_once = self.at_once.map(|most| format!("{most} at once"));
         let body = self.body.map(|body| format!("bodies of {body} bytes"));
-        [rate, quota, body].into_iter().flatten().collect::<Vec<_>>().join(", ")
+        [rate, quota, at_once, body].into_iter().flatten().collect::<Vec<_>>().join(", ")
     }
 
     /// The policies as `RateLimit-Policy` names them, with requests and seconds.

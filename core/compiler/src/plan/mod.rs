@@ -63,6 +63,8 @@ pub struct Plan {
     pub name: String,
     /// What it does, in the author's words.
     pub about: String,
+    /// What it belongs to.
+    pub tags: Vec<String>,
     /// How its input is checked.
     pub input: InputPlan,
     /// The endpoints.

@@ -38,6 +38,8 @@ pub struct Allowance {
     pub quota: Option<(u64, Period)>,
     /// The zone of that calendar.
     pub zone: TimeZone,
+    /// The most requests of one caller that are answered at the same time.
+    pub at_once: Option<u32>,
     /// The largest body in bytes.
     pub body: Option<u64>,
 }
@@ -69,6 +71,7 @@ pub const ALLOWANCE: &[KeySpec] = keys! {
     "burst", r#"{"type":"integer","minimum":1,"maximum":1000000}"#, "How many of them may come at once, of what was not used; default: as many as the rate has.";
     "quota", r#"{"type":"string","pattern":"^[0-9]+/(hour|day|week|month)$","examples":["50000/month"]}"#, "The most requests of one caller in a period of the calendar: `50000/month`.";
     "zone", r#"{"type":"string"}"#, "The time zone of that calendar, as the IANA names it; default: `UTC`.";
+    "at_once", r#"{"type":"integer","minimum":1,"maximum":10000}"#, "The most requests of one caller that are answered at the same time, over all processes.";
     "body", r#"{"type":["string","integer"]}"#, "The largest body: bytes, or `64 KiB`, `2 MiB`; the entry's own bound holds too.";
 };
 
@@ -84,8 +87,9 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Allowance> {
     let quota = members.constant_text("quota", report).and_then(|text| quota(&text, report));
     let burst = members.integer("burst", 1, 1_000_000, report).map(|burst| burst as u32);
     let body = members.get("body").and_then(|node| constant(node, report)).and_then(|node| size(&node, report));
-    if members.get("rate").is_none() && members.get("quota").is_none() && body.is_none() {
-        report.error("missing-key", name.at, "an allowance limits something: `rate`, `quota` or `body`");
+    let at_once = members.integer("at_once", 1, 10_000, report).map(|most| most as u32);
+    if ["rate", "quota", "at_once", "body"].iter().all(|name| members.get(name).is_none()) {
+        report.error("missing-key", name.at, "an allowance limits something: `rate`, `quota`, `at_once` or `body`");
         report.help("for example `rate: 120/min`");
     }
     if let (Some(node), None) = (members.get("burst"), members.get("rate")) {
@@ -99,7 +103,7 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Allowance> {
         }),
     };
     let about = members.text("about", report).map(|about| about.text).unwrap_or_default();
-    Some(Allowance { name, about, rate, burst, quota, zone, body })
+    Some(Allowance { name, about, rate, burst, quota, zone, at_once, body })
 }
 
 /// A quota such as `50000/month`.

@@ -20,6 +20,7 @@ pub(super) use keys;
 pub const WORKFLOW: &[KeySpec] = keys! {
     "workflow", r#"{"type":"string","pattern":"^[a-z][a-z0-9-]*$"}"#, "The name of the workflow.";
     "about", TEXT, "What it is for, in a sentence.";
+    "tags", r#"{"type":"array","items":{"type":"string","pattern":"^[a-z][a-z0-9-]*$"},"maxItems":20}"#, "What it belongs to, for lists, for keys that are made for a tag, and for the OpenAPI document: `[partners]`.";
     "input", r#"{"type":"object","additionalProperties":{"type":"object"}}"#, "Its input: JSON Schema by name. Required unless it has a `default` or `optional: true`.";
     "extra", r#"{"enum":["refuse","allow"]}"#, "Whether members that are not declared are let in; default: `refuse`.";
     "entries", r##"{"type":"array","items":{"$ref":"#/$defs/entry"}}"##, "The ways in.";

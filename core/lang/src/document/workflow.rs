@@ -22,6 +22,8 @@ use kanzlei_model::value::Value;
 
 /// The most steps of one workflow, those inside others included.
 pub const MAX_STEPS: usize = 5000;
+/// The most tags of a workflow.
+const MOST_TAGS: usize = 20;
 /// The shortest and the longest interval of an `every` timetable.
 const LEAST_EVERY: Duration = Duration::from_secs(1);
 const MAX_EVERY: Duration = Duration::from_secs(366 * 86_400);
@@ -37,6 +39,8 @@ pub struct Workflow {
     pub name: Named,
     /// What it does, in the author's words.
     pub about: String,
+    /// What it belongs to.
+    pub tags: Vec<String>,
     /// Declared inputs.
     pub input: Vec<Property>,
     /// `extra: allow`: members that are not declared are let in.
@@ -261,9 +265,11 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
     if count > MAX_STEPS {
         report.error("too-many-steps", name.at, format!("{count} steps; at most {MAX_STEPS} are allowed"));
     }
+    let tags = tags(&members, report);
     Some(Workflow {
         name,
         about,
+        tags,
         input,
         extra,
         entries,
@@ -275,6 +281,26 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
         replies,
         steps,
     })
+}
+
+/// What a workflow belongs to.
+fn tags(members: &Members, report: &mut Report) -> Vec<String> {
+    let nodes = members.list("tags", report);
+    if let Some(node) = nodes.get(MOST_TAGS) {
+        report.error("wrong-value", node.at, format!("a workflow has at most {MOST_TAGS} tags"));
+    }
+    let mut tags: Vec<String> = Vec::with_capacity(nodes.len());
+    for node in nodes {
+        match node.as_text().filter(|text| is_document_name(text)) {
+            Some(tag) if tags.iter().all(|known| known != tag) => tags.push(tag.to_owned()),
+            Some(_) => {}
+            None => {
+                report.error("bad-name", node.at, "this cannot be a tag");
+                report.help("lower-case letters, digits and hyphens, beginning with a letter: `partners`");
+            }
+        }
+    }
+    tags
 }
 
 /// Reads what is declared by a name and a JSON Schema; `what` is what messages call it.

@@ -1,5 +1,7 @@
 //! Keys of callers by name: made, rotated, revoked. A key is shown once.
 
+use std::collections::BTreeSet;
+
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json, Path};
 use kanzlei_api::keys::{Key, KeyRotation, Keys, MadeKey, NewKey};
@@ -35,6 +37,7 @@ pub async fn list(app: Data<App>) -> Result<HttpResponse> {
         owner: key.owner,
         note: key.note,
         workflows: key.workflows,
+        tags: key.tags,
         allowance: key.allowance,
         created: key.created,
         expires: key.expires,
@@ -56,14 +59,22 @@ pub async fn add(app: Data<App>, caller: Caller, body: Json<NewKey>) -> Result<H
     if asked.owner.chars().count() > LONGEST_OWNER || asked.note.chars().count() > LONGEST_NOTE {
         return bad("Too long", format!("an owner has at most {LONGEST_OWNER} characters, a note {LONGEST_NOTE}"));
     }
-    if asked.workflows.len() > MOST_WORKFLOWS {
-        return bad("Too many workflows", format!("a key names at most {MOST_WORKFLOWS}; without any it is for all"));
+    if asked.workflows.len() + asked.tags.len() > MOST_WORKFLOWS {
+        let detail = format!("a key names at most {MOST_WORKFLOWS} workflows and tags; without any it is for all");
+        return bad("Too many workflows", detail);
     }
     let live = app.live.load_full();
     if let Some(unknown) = asked.workflows.iter().find(|name| live.workflow(name).is_none()) {
         let near = suggest::nearest(unknown, live.workflows.keys().map(String::as_str));
         let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
         return bad("Unknown workflow", format!("no workflow `{unknown}` is live{hint}"));
+    }
+    let tags: BTreeSet<&str> =
+        live.workflows.values().flat_map(|workflow| &workflow.plan.tags).map(String::as_str).collect();
+    if let Some(unknown) = asked.tags.iter().find(|tag| !tags.contains(tag.as_str())) {
+        let near = suggest::nearest(unknown, tags.iter().copied());
+        let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
+        return bad("Unknown tag", format!("no live workflow has the tag `{unknown}`{hint}"));
     }
     if let Some(unknown) = asked.allowance.as_ref().filter(|name| !live.allowances.contains_key(*name)) {
         let near = suggest::nearest(unknown, live.allowances.keys().map(String::as_str));
@@ -76,6 +87,7 @@ pub async fn add(app: Data<App>, caller: Caller, body: Json<NewKey>) -> Result<H
         owner: asked.owner,
         note: asked.note,
         workflows: asked.workflows,
+        tags: asked.tags,
         ..row(&asked.name, &key, expires(asked.days)?)
     };
     if !app.store.add_key(&row).await? {
@@ -85,7 +97,11 @@ pub async fn add(app: Data<App>, caller: Caller, body: Json<NewKey>) -> Result<H
         );
         return Err(Error::problem(409, "The key was not made", detail));
     }
-    let of = [format!("made for {}", row.owner), format!("workflows {}", row.workflows.join(", "))];
+    let of = [
+        format!("made for {}", row.owner),
+        format!("workflows {}", row.workflows.join(", ")),
+        format!("tags {}", row.tags.join(", ")),
+    ];
     changed(&app, &caller, &of.join("; "), &row.name);
     Ok(HttpResponse::Created().json(MadeKey { name: row.name, key, expires: row.expires, former_until: None }))
 }
@@ -131,6 +147,7 @@ fn row(name: &str, key: &str, expires: Option<Timestamp>) -> store::Key {
         owner: String::new(),
         note: String::new(),
         workflows: Vec::new(),
+        tags: Vec::new(),
         allowance: None,
         created: now(),
         expires,

@@ -87,6 +87,7 @@ pub async fn workflows(app: Data<App>) -> HttpResponse {
         listed.push(WorkflowLine {
             name: name.clone(),
             about: workflow.plan.about.clone(),
+            tags: workflow.plan.tags.clone(),
             revision: workflow.revision,
             since: workflow.since,
             endpoints: endpoints(workflow, &app.public_url),

@@ -92,11 +92,14 @@ impl Held {
         own || former
     }
 
-    /// Whether it is for a workflow, also by a name that the workflow had.
-    fn is_for(&self, live: &Live, workflow: &str) -> bool {
+    /// Whether it is for a workflow: by one of its tags, by its name, or by a name that it had.
+    fn is_for(&self, live: &Live, plan: &Plan) -> bool {
         let same =
-            |name: &String| name == workflow || live.workflow(name).is_some_and(|found| found.plan.name == workflow);
-        self.key.workflows.is_empty() || self.key.workflows.iter().any(same)
+            |name: &String| *name == plan.name || live.workflow(name).is_some_and(|found| found.plan.name == plan.name);
+        let Key { workflows, tags, .. } = &self.key;
+        workflows.is_empty() && tags.is_empty()
+            || workflows.iter().any(same)
+            || tags.iter().any(|tag| plan.tags.contains(tag))
     }
 }
 
@@ -223,7 +226,7 @@ pub async fn caller(app: &App, request: &HttpRequest, route: &Route<'_>) -> Resu
 
 async fn keyed(app: &App, request: &HttpRequest, route: &Route<'_>, place: &KeyPlace) -> Result<Caller, Refusal> {
     let held = key_of(app, request, place).await?;
-    if !held.is_for(&route.live, &route.workflow.plan.name) {
+    if !held.is_for(&route.live, &route.workflow.plan) {
         let detail = "it is for other workflows; ask its operator for one that fits";
         return Err(Problem::new(403, "The key does not fit").detail(detail).into());
     }

@@ -4,9 +4,11 @@ use actix_web::HttpResponse;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use kanzlei_model::problem::Problem;
 use kanzlei_runtime::allowances::Standing;
+use kanzlei_runtime::places::NoPlace;
+use kanzlei_runtime::queue::hash;
 
 use super::access::Caller;
-use super::refusal::{Refusal, Sent};
+use super::refusal::{Refusal, Sent, unavailable};
 use super::route::Route;
 use crate::App;
 
@@ -19,30 +21,52 @@ pub async fn count(app: &App, route: &Route<'_>, caller: &Caller, sent: &mut Sen
     let name = caller.allowance.as_ref().or(declared.allowance.as_ref());
     let Some(allowance) = name.and_then(|name| route.live.allowances.get(name)) else { return Ok(declared.body) };
     let body = allowance.body.map_or(declared.body, |most| most.min(declared.body));
+    let at_once = allowance.at_once.map(|most| (format!("{}-at-once", allowance.name), most));
+    sent.standing = at_once.clone().map(|at_once| Standing { at_once: Some(at_once), ..Standing::default() });
+    // First: a request beyond those at once is not counted by the rate.
+    if let Some((policy, most)) = &at_once {
+        // Names of callers are longer than those of places.
+        let name = format!("allowance {} {}", allowance.name, hash(&caller.subject()));
+        let place = app.effects.shared.places.enter(&name, *most, None).await;
+        sent.place = Some(place.map_err(|why| match why {
+            NoPlace::Unavailable => unavailable(),
+            NoPlace::Full => {
+                let detail = format!("at most {most} requests of one caller at once; try again when one is answered");
+                violated(policy, 1, detail)
+            }
+        })?);
+    }
     if !allowance.counts() {
         return Ok(body);
     }
     let standing = app.allowances.count(&app.store, allowance, &caller.subject()).await;
     let refused = standing.refused.clone();
-    sent.standing = Some(standing);
+    sent.standing = Some(Standing { at_once, ..standing });
     match refused {
         None => Ok(body),
         Some((wait, policy)) => {
             let detail = format!("the allowance `{policy}` is used up; try again in {wait} s");
-            let mut problem = Problem::new(429, "Too many requests").detail(detail);
-            problem.with.insert("violated-policies".into(), serde_json::json!([policy]));
-            Err(Refusal { retry_after: Some(wait.get()), ..problem.into() })
+            Err(violated(&policy, wait.get(), detail))
         }
     }
+}
+
+/// The refusal of a request beyond a policy; `wait` is when to try again, in seconds.
+fn violated(policy: &str, wait: u32, detail: String) -> Refusal {
+    let mut problem = Problem::new(429, "Too many requests").detail(detail);
+    problem.with.insert("violated-policies".into(), serde_json::json!([policy]));
+    Refusal { retry_after: Some(wait), ..problem.into() }
 }
 
 /// Writes how a caller stands (draft-ietf-httpapi-ratelimit-headers).
 pub fn show(standing: &Standing, response: &mut HttpResponse) {
     let list = |items: Vec<String>| HeaderValue::from_str(&items.join(", ")).ok();
     let policies = standing.policies.iter().map(|(name, count, span)| format!("\"{name}\";q={count};w={span}"));
+    let at_once = standing.at_once.iter().map(|(name, most)| format!("\"{name}\";q={most};qu=\"concurrent-requests\""));
+    let policies = policies.chain(at_once);
     let left = standing.left.iter().map(|(name, left, span)| format!("\"{name}\";r={left};t={span}"));
     for (name, value) in [("ratelimit-policy", list(policies.collect())), ("ratelimit", list(left.collect()))] {
-        if let Some(value) = value {
+        if let Some(value) = value.filter(|value| !value.is_empty()) {
             response.headers_mut().insert(HeaderName::from_static(name), value);
         }
     }

@@ -48,6 +48,7 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
     let mut sent = Sent::default();
     let answered = answer(&request, &mut payload, &app, id, &request_id, &mut sent).await;
     let (standing, used, entry) = (sent.standing.take(), sent.used.take(), sent.entry.clone());
+    let _place = sent.place.take();
     let mut response = match answered {
         Ok(response) => response,
         Err(refusal) => {

@@ -10,6 +10,7 @@ use kanzlei_runtime::allowances::Standing;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::journal;
 use kanzlei_runtime::live::Workflow;
+use kanzlei_runtime::places::Place;
 use kanzlei_runtime::queue::accept::PATIENCE;
 use kanzlei_store::database_is_full;
 use kanzlei_store::refusals::Refusal as Row;
@@ -112,6 +113,8 @@ pub struct Sent {
     pub standing: Option<Standing>,
     /// The key that it showed, and the workflow that it asked.
     pub used: Option<(String, String)>,
+    /// Its place among those that its caller may ask for at once, until it is answered.
+    pub place: Option<Place>,
 }
 
 impl Sent {

@@ -14,7 +14,8 @@ steps:
   - reply: 200
     body: {caller: '${run.caller}', n: '${input.n}', run: '${run.id}'}
 ";
-const OTHER: &str = "workflow: other\nentries: [{endpoint: GET /other, access: key}]\nsteps: [{reply: 204}]\n";
+const OTHER: &str =
+    "workflow: other\ntags: [partners]\nentries: [{endpoint: GET /other, access: key}]\nsteps: [{reply: 204}]\n";
 
 async fn made(bed: &Bed, body: Json) -> String {
     let answer = bed.control("POST /keys", &body).await;
@@ -31,6 +32,11 @@ fn endpoints_ask_for_a_key_that_fits() {
     with("access", &[OPEN, GUARDED, OTHER], &[], async |bed| {
         let partner = made(bed, json!({"name": "partner", "owner": "Northern Line", "workflows": ["guarded"]})).await;
         let all = made(bed, json!({"name": "all", "days": 1})).await;
+        // By a tag of the workflow, whatever its name.
+        let tagged = made(bed, json!({"name": "tagged", "tags": ["partners"]})).await;
+        let unknown = bed.control("POST /keys", &json!({"name": "x", "tags": ["partner"]})).await;
+        assert_eq!(unknown.problem(), (422, "Unknown tag".into()));
+        assert!(unknown.body.contains("did you mean `partners`?"), "{}", unknown.body);
         let slip = format!("{}x", &partner[..51]);
         for (path, header, value, status, challenge) in [
             ("POST /guarded", "accept", "*/*".to_owned(), 401, Some("Bearer")),
@@ -44,6 +50,8 @@ fn endpoints_ask_for_a_key_that_fits() {
             ("POST /guarded", "x-api-key", String::new(), 401, Some("Bearer")),
             ("GET /other", "authorization", bearer(&partner), 403, None),
             ("GET /other", "authorization", bearer(&all), 204, None),
+            ("GET /other", "authorization", bearer(&tagged), 204, None),
+            ("POST /guarded", "authorization", bearer(&tagged), 403, None),
             ("GET /open", "authorization", "Bearer nonsense".to_owned(), 200, None),
         ] {
             let answer = bed.send(path, &[(header, &value), ("content-type", "application/json")], "").await;
@@ -72,6 +80,7 @@ fn endpoints_ask_for_a_key_that_fits() {
                 && document["paths"]["/open"]["get"]["security"].is_null()
         );
         assert_eq!(document["components"]["securitySchemes"]["bearer"]["scheme"], "bearer");
+        assert_eq!(document["paths"]["/other"]["get"]["tags"], json!(["partners"]));
     });
 }
 

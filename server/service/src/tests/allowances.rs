@@ -127,7 +127,7 @@ fn runs_that_may_not_overlap_are_refused_or_wait() {
         assert!(begun.elapsed() >= std::time::Duration::from_millis(400), "one after another");
         // Another process takes what is returned, or what expires.
         let (other, at) = (uuid::Uuid::new_v4(), kanzlei_runtime::clock::now());
-        bed.service.app.places.leave().await;
+        bed.service.app.effects.shared.places.leave().await;
         let hour = at + kanzlei_model::time::Span::from_secs(3600);
         assert_eq!(bed.store().claim_place("POST /alone", 1, other, at, hour).await.expect("records"), Some(0));
         assert_eq!(refused().await.status, 429);
@@ -138,6 +138,41 @@ fn runs_that_may_not_overlap_are_refused_or_wait() {
                 .expect("records"),
             Some(0)
         );
+    });
+}
+
+const CAREFUL: &str = "allowance: careful\nat_once: 1\n";
+const SLOW: &str = "workflow: slow
+input: {ms: {type: integer, default: 0}}
+entries: [{endpoint: POST /slow, access: key, allowance: careful}]
+steps: [{pause: '${input.ms / 1000}s'}, {reply: 204}]
+";
+
+/// Requests of one caller at the same time are bounded, those of others are not; a refused one is not lost for the next.
+#[test]
+fn requests_at_once_are_those_of_one_caller() {
+    with("careful", &[CAREFUL, SLOW], &[], async |bed| {
+        let (first, second) = (key(bed, json!({"name": "first"})).await, key(bed, json!({"name": "second"})).await);
+        let asked = async |key: &str, body: &str| {
+            let headers = [("x-api-key", key), ("content-type", "application/json")];
+            bed.send("POST /slow", &headers, body).await
+        };
+        let (long, others) = futures_util::join!(asked(&first, "{\"ms\": 600}"), async {
+            let held = "SELECT COUNT(*) FROM place WHERE name LIKE 'allowance careful %'";
+            eventually(async || super::server().sql("kanzlei_careful", held).is_ok_and(|count| count.trim() == "1"))
+                .await;
+            [asked(&first, "{}").await, asked(&second, "{}").await]
+        });
+        assert_eq!((long.status, others[1].status), (204, 204), "{long:?} {others:?}");
+        let refused = &others[0];
+        assert_eq!(
+            (refused.problem(), refused.json()["violated-policies"].clone(), refused.header("retry-after")),
+            ((429, "Too many requests".into()), json!(["careful-at-once"]), Some("1"))
+        );
+        let policy = Some("\"careful-at-once\";q=1;qu=\"concurrent-requests\"");
+        assert_eq!((refused.header("ratelimit-policy"), refused.header("ratelimit")), (policy, None));
+        let after = asked(&first, "{}").await;
+        assert_eq!((after.status, after.header("ratelimit-policy")), (204, policy), "the place is free again");
     });
 }
 

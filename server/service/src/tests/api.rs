@@ -80,7 +80,9 @@ fn a_secret_has_a_name_and_a_bounded_value() {
             ("registry-key", json!({"value": "v"}), 204),
             ("Registry", json!({"value": "v"}), 422),
             ("registry-key", json!({"value": ""}), 422),
-            ("registry-key", json!({"value": "v".repeat(10_000)}), 422),
+            ("registry-key", json!({"value": "v".repeat(20_000)}), 422),
+            ("registry-key", json!({"value": "v\nw"}), 422),
+            ("registry-key", json!({"value": "-----BEGIN CERTIFICATE-----\nv"}), 204),
             ("registry-key", json!({"valu": "v"}), 400),
         ] {
             let answer = bed.control(&format!("PUT /secrets/{name}"), &body).await;

@@ -16,6 +16,7 @@ mod databases;
 mod drafts;
 mod jobs;
 mod language;
+mod limits;
 mod lists;
 mod operators;
 mod pages;
@@ -146,7 +147,8 @@ async fn answer(response: ServiceResponse<impl actix_web::body::MessageBody>) ->
 /// `METHOD /path` with headers and a body.
 fn request(line: &str, headers: &[(&str, &str)], body: &str) -> TestRequest {
     let (method, path) = line.split_once(' ').expect("METHOD /path");
-    let mut request = TestRequest::with_uri(path).method(method.parse().expect("a method"));
+    let request = TestRequest::with_uri(path).method(method.parse().expect("a method"));
+    let mut request = request.insert_header(("host", "localhost"));
     for (name, value) in headers {
         request = request.insert_header((*name, *value));
     }

@@ -130,7 +130,7 @@ fn runs_and_trials_become_cases_of_the_draft_and_answer_as_recorded() {
         // The services page: who calls, and how that went.
         let services = bed.control("GET /services?day=true", &Json::Null).await.json();
         let rates = &services["services"][0];
-        assert_eq!((&rates["callers"], &rates["secret_set"]), (&json!(["dues"]), &json!(false)), "{services}");
+        assert_eq!((&rates["callers"], &rates["secrets"]), (&json!(["dues"]), &json!([])), "{services}");
         assert_eq!((&rates["day"]["runs"], &rates["day"]["failures"]), (&json!(1), &json!(1)), "{services}");
         assert_eq!(bed.control("GET /services", &Json::Null).await.json()["services"][0]["day"], Json::Null);
     });
