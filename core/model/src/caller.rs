@@ -8,6 +8,8 @@
 //! assert_eq!(caller.value().to_json(), r#"{"name":"bridge","key":"bridge","owner":"Pilots","claims":null}"#);
 //! ```
 
+use std::sync::Arc;
+
 use serde::{Deserialize, Serialize};
 
 use crate::value::Value;
@@ -26,7 +28,7 @@ pub struct Caller {
     pub owner: Option<String>,
     /// The claims of its token that the issuer's document lists.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub claims: Option<serde_json::Value>,
+    pub claims: Option<Arc<serde_json::Value>>,
 }
 
 impl Caller {
@@ -59,7 +61,7 @@ impl Caller {
             ("name", text(&self.name)),
             ("key", text(&self.key)),
             ("owner", text(&self.owner)),
-            ("claims", self.claims.as_ref().map_or(Value::Null, Value::from_json)),
+            ("claims", self.claims.as_deref().map_or(Value::Null, Value::from_json)),
         ])
     }
 }

@@ -16,10 +16,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use kanzlei_compiler::plan::Allowance;
-use kanzlei_compiler::plan::allowance::{Meter, Taken};
+use kanzlei_compiler::plan::allowance::{Meter, Policy, Taken};
 use kanzlei_store::Store;
 use kanzlei_store::meters::Row;
-use moka::future::Cache;
+use moka::sync::Cache;
 
 use crate::clock::now;
 use crate::queue::accept::PATIENCE;
@@ -35,7 +35,8 @@ const LASTS: Duration = Duration::from_secs(1);
 
 /// Counts callers against their allowances.
 pub struct Allowances {
-    held: Cache<(String, String), Arc<Held>>,
+    /// By allowance and caller.
+    held: Cache<String, Arc<Held>>,
     /// Until when this process counts by itself.
     alone_until: Mutex<Option<Instant>>,
     /// How many requests it counted by itself since it started.
@@ -52,14 +53,12 @@ impl Default for Allowances {
 /// How a caller stands after a request.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Standing {
-    /// For each policy its name, the requests left, and the seconds until it is full or begins anew.
-    pub left: Vec<(String, u64, u64)>,
-    /// For each policy its name, its requests and its seconds.
-    pub policies: Vec<(String, u64, u64)>,
-    /// Of requests at the same time: the name of the policy, and how many.
-    pub at_once: Option<(String, u32)>,
+    /// Requests left of the rate, and the seconds until it is full.
+    pub rate: Option<(u64, u64)>,
+    /// Requests left of the quota, and the seconds until it begins anew.
+    pub quota: Option<(u64, u64)>,
     /// Where the request is refused: seconds until another one is allowed, and the policy that refuses it.
-    pub refused: Option<(NonZeroU32, String)>,
+    pub refused: Option<(NonZeroU32, Policy)>,
 }
 
 /// What this process holds of a caller's allowance.
@@ -88,8 +87,12 @@ struct State {
 impl Allowances {
     /// Counts a request of a caller, and says how it stands.
     pub async fn count(&self, store: &Store, allowance: &Allowance, subject: &str) -> Standing {
-        let key = (allowance.name.clone(), subject.to_owned());
-        let held = self.held.get_with(key, async { Arc::new(Held::default()) }).await;
+        // Names of allowances have no space.
+        let key = format!("{} {subject}", allowance.name);
+        let held = match self.held.get(&key) {
+            Some(held) => held,
+            None => self.held.get_with(key, Arc::default),
+        };
         if let Some(standing) = held.give_out(allowance) {
             return standing;
         }
@@ -172,7 +175,8 @@ impl Held {
 
     /// Counts by this process alone, one request at a time.
     fn alone(&self, allowance: &Allowance) -> Taken {
-        let without_quota = Allowance { quota: None, ..allowance.clone() };
+        let mut without_quota = allowance.clone();
+        without_quota.quota = None;
         let mut state = self.state();
         let meter = state.own.get_or_insert_with(|| without_quota.fresh(now()));
         without_quota.take(meter, 1, 0, now())
@@ -181,26 +185,18 @@ impl Held {
 
 /// How a caller stands, with so many of its portion left; `refused` for how long it is refused.
 fn standing(allowance: &Allowance, taken: &Taken, left: u32, refused: Option<Duration>) -> Standing {
-    let seconds = |span: Duration| span.as_secs_f64().ceil() as u64;
-    let policies = allowance.policies();
-    let mut standing = Standing::default();
-    let mut names = policies.iter().map(|(name, ..)| name.clone());
-    if allowance.rate.is_some() {
-        let name = names.next().unwrap_or_default();
-        standing.left.push((name, taken.left_of_rate + u64::from(left), seconds(taken.full_in)));
-    }
-    // A process that counts by itself does not know it.
-    if allowance.quota.is_some() && taken.left_of_quota != u64::MAX {
-        let name = names.next().unwrap_or_default();
-        standing.left.push((name, taken.left_of_quota.saturating_add(left.into()), seconds(taken.period_ends_in)));
-    }
-    let violated = if taken.quota_used_up { standing.left.last() } else { standing.left.first() };
-    standing.refused = refused.map(|wait| {
+    let seconds = |span: Duration| span.as_secs() + u64::from(span.subsec_nanos() > 0);
+    let left = u64::from(left);
+    let rate = allowance.rate.map(|_| (taken.left_of_rate + left, seconds(taken.full_in)));
+    // A process that counts by itself does not know the quota.
+    let quota = allowance.quota.filter(|_| taken.left_of_quota != u64::MAX);
+    let quota = quota.map(|_| (taken.left_of_quota.saturating_add(left), seconds(taken.period_ends_in)));
+    let policy = if taken.quota_used_up || rate.is_none() { Policy::Quota } else { Policy::Rate };
+    let refused = refused.map(|wait| {
         let wait = u32::try_from(seconds(wait)).unwrap_or(u32::MAX);
-        (NonZeroU32::new(wait).unwrap_or(NonZeroU32::MIN), violated.map(|(name, ..)| name.clone()).unwrap_or_default())
+        (NonZeroU32::new(wait).unwrap_or(NonZeroU32::MIN), policy)
     });
-    standing.policies = policies;
-    standing
+    Standing { rate, quota, refused }
 }
 
 fn meter(row: &Row) -> Meter {

@@ -27,8 +27,30 @@ pub enum Became {
     Failed,
 }
 
-/// By key and workflow, and hours since 1970: requests, refused, failed.
-type Counts = HashMap<(String, String), HashMap<i64, [u64; 3]>>;
+/// Of one workflow by hours since 1970: requests, refused, failed.
+type Hours = HashMap<i64, [u64; 3]>;
+
+/// By key and workflow, with the number of these pairs.
+#[derive(Default)]
+struct Counts {
+    by_key: HashMap<String, HashMap<String, Hours>>,
+    pairs: usize,
+}
+
+impl Counts {
+    /// The hours of a key and a workflow; nothing where too many others wait.
+    fn of(&mut self, key: &str, workflow: &str) -> Option<&mut Hours> {
+        let known = self.by_key.get(key).is_some_and(|workflows| workflows.contains_key(workflow));
+        if !known {
+            if self.pairs >= MOST {
+                return None;
+            }
+            self.pairs += 1;
+            self.by_key.entry(key.to_owned()).or_default().entry(workflow.to_owned()).or_default();
+        }
+        self.by_key.get_mut(key)?.get_mut(workflow)
+    }
+}
 
 /// Counts that wait to be written.
 #[derive(Default)]
@@ -38,11 +60,8 @@ impl UsageCounts {
     /// Counts a request.
     pub fn count(&self, key: &str, workflow: &str, at: Timestamp, became: Became) {
         let mut counts = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let of = (key.to_owned(), workflow.to_owned());
-        if counts.len() >= MOST && !counts.contains_key(&of) {
-            return;
-        }
-        let [requests, refused, failed] = counts.entry(of).or_default().entry(at.as_secs() / 3600).or_default();
+        let Some(hours) = counts.of(key, workflow) else { return };
+        let [requests, refused, failed] = hours.entry(at.as_secs() / 3600).or_default();
         *requests += 1;
         match became {
             Became::Answered => {}
@@ -54,10 +73,11 @@ impl UsageCounts {
     /// Writes what waits; it waits on where the database is unavailable.
     pub async fn write(&self, store: &Store) {
         let taken = std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner));
-        if taken.is_empty() {
+        if taken.pairs == 0 {
             return;
         }
-        let rows = taken.iter().flat_map(|((name, workflow), hours)| {
+        let pairs = taken.by_key.iter().flat_map(|(name, workflows)| workflows.iter().map(move |one| (name, one)));
+        let rows = pairs.flat_map(|(name, (workflow, hours))| {
             hours.iter().map(|(hour, [requests, refused, failed])| Usage {
                 name: name.clone(),
                 workflow: workflow.clone(),
@@ -70,11 +90,13 @@ impl UsageCounts {
         if let Err(error) = store.add_usage(&rows.collect::<Vec<_>>()).await {
             tracing::debug!(%error, "the usage of keys could not be written; the next attempt is soon");
             let mut counts = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-            for (of, hours) in taken {
-                let known = counts.entry(of).or_default();
-                for (hour, more) in hours {
-                    let sums = known.entry(hour).or_default();
-                    sums.iter_mut().zip(more).for_each(|(sum, more)| *sum += more);
+            for (key, workflows) in taken.by_key {
+                for (workflow, hours) in workflows {
+                    let Some(known) = counts.of(&key, &workflow) else { continue };
+                    for (hour, more) in hours {
+                        let sums = known.entry(hour).or_default();
+                        sums.iter_mut().zip(more).for_each(|(sum, more)| *sum += more);
+                    }
                 }
             }
         }

@@ -36,6 +36,20 @@ pub struct Allowance {
     pub at_once: Option<u32>,
     /// The largest body in bytes.
     pub body: Option<usize>,
+    /// Its policies as `RateLimit-Policy` writes them (draft-ietf-httpapi-ratelimit-headers).
+    pub policies: String,
+    names: [String; 3],
+}
+
+/// A policy of an allowance.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Policy {
+    /// So many requests in so long.
+    Rate,
+    /// So many requests in each period.
+    Quota,
+    /// So many requests at the same time.
+    AtOnce,
 }
 
 /// What one caller has used.
@@ -73,8 +87,9 @@ pub struct Taken {
 impl Allowance {
     /// Compiles a document.
     pub fn of(document: &document::Allowance) -> Self {
-        Allowance {
-            name: document.name.text.clone(),
+        let name = &document.name.text;
+        let mut made = Allowance {
+            name: name.clone(),
             about: document.about.clone(),
             rate: document.rate,
             burst: document.burst.or(document.rate.map(|(count, _)| count)).unwrap_or(0),
@@ -82,7 +97,16 @@ impl Allowance {
             zone: document.zone.clone(),
             at_once: document.at_once,
             body: document.body.map(|body| body as usize),
-        }
+            policies: String::new(),
+            names: [name.clone(), format!("{name}-quota"), format!("{name}-at-once")],
+        };
+        made.policies = made.described();
+        made
+    }
+
+    /// The name of a policy.
+    pub fn policy(&self, policy: Policy) -> &str {
+        &self.names[policy as usize]
     }
 
     /// Whether requests are counted at all.
@@ -173,20 +197,21 @@ impl Allowance {
         [rate, quota, at_once, body].into_iter().flatten().collect::<Vec<_>>().join(", ")
     }
 
-    /// The policies as `RateLimit-Policy` names them, with requests and seconds.
-    pub fn policies(&self) -> Vec<(String, u64, u64)> {
-        let mut out = Vec::new();
-        out.extend(self.rate.map(|(count, every)| (self.name.clone(), u64::from(count), every.as_secs().max(1))));
-        out.extend(self.quota.map(|(count, period)| {
-            let days = match period {
-                Period::Hour => return (format!("{}-quota", self.name), count, 3600),
-                Period::Day => 1,
-                Period::Week => 7,
-                Period::Month => 30,
-            };
-            (format!("{}-quota", self.name), count, days * 86_400)
-        }));
-        out
+    /// Each policy with its requests, and with its seconds or its unit.
+    fn described(&self) -> String {
+        let seconds = |period| match period {
+            Period::Hour => 3600,
+            Period::Day => 86_400,
+            Period::Week => 7 * 86_400,
+            Period::Month => 30 * 86_400,
+        };
+        let rate =
+            self.rate.map(|(count, every)| (Policy::Rate, count.into(), format!("w={}", every.as_secs().max(1))));
+        let quota = self.quota.map(|(count, period)| (Policy::Quota, count, format!("w={}", seconds(period))));
+        let at_once = self.at_once.map(|most| (Policy::AtOnce, most.into(), "qu=\"concurrent-requests\"".to_owned()));
+        let all = [rate, quota, at_once].into_iter().flatten();
+        let all = all.map(|(policy, count, more): (_, u64, _)| format!("\"{}\";q={count};{more}", self.policy(policy)));
+        all.collect::<Vec<_>>().join(", ")
     }
 }
 
@@ -286,6 +311,6 @@ mod tests {
         assert_eq!((later.granted, later.left_of_quota), (2, 0));
         let none = both.take(&mut meter, 1, 0, begin + Span::from_secs(20));
         assert!(none.quota_used_up && none.left_of_rate > 0);
-        assert_eq!(both.policies(), [("partners".into(), 10, 1), ("partners-quota".into(), 12, 86_400)]);
+        assert_eq!(both.policies, "\"partners\";q=10;w=1, \"partners-quota\";q=12;w=86400");
     }
 }

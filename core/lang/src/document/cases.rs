@@ -1,5 +1,6 @@
 //! Documents of kind `cases`: examples of one workflow, with what services answer and what is expected.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use super::change::Operation;
@@ -462,7 +463,7 @@ fn caller(node: &Node, report: &mut Report) -> Option<Caller> {
     let members = Members::new(node, "`caller`", &[CALLER], report)?;
     let mut text = |name: &str| members.text(name, report).map(|named| named.text);
     let (name, key, owner) = (text("name"), text("key"), text("owner"));
-    let claims = members.get("claims").map(|node| node.to_value().to_serde());
+    let claims = members.get("claims").map(|node| Arc::new(node.to_value().to_serde()));
     Some(Caller { name: name.or_else(|| key.clone()), key, owner, claims })
 }
 

@@ -7,6 +7,8 @@
 pub mod issuers;
 pub mod openid;
 
+use std::sync::Arc;
+
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jsonwebtoken::jwk::{AlgorithmParameters, EllipticCurve, Jwk};
@@ -27,7 +29,7 @@ pub struct Valid {
     /// The caller it names.
     pub subject: String,
     /// The claims that the issuer's document lists.
-    pub claims: Json,
+    pub claims: Arc<Json>,
     /// Until when, in seconds.
     pub until: i64,
 }
@@ -167,7 +169,7 @@ pub fn verify(issuer: &Issuer, keys: &KeySet, token: &str, now: i64) -> Result<V
             return Err(fault("it is for another audience"));
         }
         let (subject, claims) = issuer.accept(&claims).map_err(fault)?;
-        Ok(Valid { subject, claims, until })
+        Ok(Valid { subject, claims: Arc::new(claims), until })
     })
 }
 

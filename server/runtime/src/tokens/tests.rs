@@ -85,7 +85,7 @@ fn claims_decide_once_the_signature_fits() {
     let key = pair(Algorithm::ES256, "k1");
     let (set, issuer) = (KeySet::of([&key.public]), issuer(""));
     let valid = verify(&issuer, &set, &key.token(Some("k1"), &claims(&json!({}))), NOW).expect("valid");
-    assert_eq!((valid.subject.as_str(), valid.claims), ("alda", json!({"scope": "quotes"})), "listed claims alone");
+    assert_eq!((valid.subject.as_str(), &*valid.claims), ("alda", &json!({"scope": "quotes"})), "listed claims alone");
     for (change, wanted) in [
         (json!({"aud": ["elsewhere", "desk"]}), "valid for alda"),
         (json!({"exp": NOW - 59}), "valid for alda"),

@@ -135,7 +135,12 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
     let calls = match (asked.caller, &past_caller) {
         (Some(own), _) => {
             let claims = Some(own.claims).filter(|claims| !claims.is_null());
-            Known { name: own.name.or_else(|| own.key.clone()), key: own.key, owner: own.owner, claims }
+            Known {
+                name: own.name.or_else(|| own.key.clone()),
+                key: own.key,
+                owner: own.owner,
+                claims: claims.map(Arc::new),
+            }
         }
         (None, past) => past.clone().unwrap_or_default(),
     };

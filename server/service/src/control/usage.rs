@@ -3,7 +3,7 @@
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Query};
 use kanzlei_api::keys::{MeterRow, PolicyLeft, UsageFilter, UsageReport, UsageRow};
-use kanzlei_compiler::plan::allowance::Meter;
+use kanzlei_compiler::plan::allowance::{Meter, Policy};
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_runtime::clock::now;
 
@@ -46,11 +46,12 @@ pub async fn report(app: Data<App>, which: Query<UsageFilter>) -> Result<HttpRes
         let mut meter = Meter { bucket: row.bucket, at: row.at, period: row.period, used: row.used };
         let taken = allowance.take(&mut meter, 0, 0, at);
         let counts = [
-            allowance.rate.map(|_| (taken.left_of_rate, u64::from(allowance.burst))),
-            allowance.quota.map(|(count, _)| (taken.left_of_quota, count)),
+            allowance.rate.map(|_| (Policy::Rate, taken.left_of_rate, u64::from(allowance.burst))),
+            allowance.quota.map(|(count, _)| (Policy::Quota, taken.left_of_quota, count)),
         ];
-        let left = allowance.policies().into_iter().zip(counts.into_iter().flatten());
-        let left = left.map(|((policy, ..), (left, of))| PolicyLeft { policy, left, of }).collect();
+        let left = counts.into_iter().flatten();
+        let left = left.map(|(policy, left, of)| PolicyLeft { policy: allowance.policy(policy).to_owned(), left, of });
+        let left = left.collect();
         Some(MeterRow { key, allowance: name, left, used: row.at })
     });
     let (usage, meters) = (usage.collect(), meters.collect());

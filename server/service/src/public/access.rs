@@ -2,6 +2,7 @@
 //!
 //! What a key or a subject begins belongs to it: its jobs answer nobody else, and its idempotency keys are its own.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
@@ -17,7 +18,6 @@ use kanzlei_model::problem::Problem;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live::Live;
-use kanzlei_runtime::queue::hash;
 use kanzlei_store::Store;
 use kanzlei_store::keys::Key;
 use sha2::{Digest, Sha256};
@@ -45,6 +45,8 @@ const RECORDED: Span = Span::from_secs(60);
 pub struct Caller {
     /// What runs know of it. Its name is that of its key, `issuer/subject` of its token, else the address it calls from.
     pub known: Known,
+    /// The name of its key.
+    pub key: Option<Arc<str>>,
     /// Whether it showed a token.
     pub token: bool,
     /// How much it may ask for, where its key or its issuer says so.
@@ -55,11 +57,6 @@ impl Caller {
     fn of_address(app: &App, request: &HttpRequest) -> Self {
         let name = address::client(app, request).map(|address| address.to_string());
         Caller { known: Known { name, ..Known::default() }, ..Caller::default() }
-    }
-
-    /// The name of its key.
-    pub fn key(&self) -> Option<&str> {
-        self.known.key.as_deref()
     }
 
     /// To whom what it begins belongs; nobody where it showed nothing.
@@ -78,17 +75,38 @@ impl Caller {
     }
 }
 
+/// The SHA-256 of a key.
+type Print = [u8; 32];
+
 /// A key as it is held in memory.
 struct Held {
     key: Key,
+    /// Its name, and what runs know of its callers.
+    name: Arc<str>,
+    known: Known,
+    /// Of the key itself, and of the one before it.
+    own: Option<Print>,
+    former: Option<(Print, Timestamp)>,
     used: AtomicI64,
 }
 
 impl Held {
+    fn new(key: Key) -> Self {
+        let name = Some(key.name.clone());
+        Held {
+            name: key.name.as_str().into(),
+            known: Known { name: name.clone(), key: name, owner: Some(key.owner.clone()), claims: None },
+            own: print_of(&key.hash),
+            former: key.former.as_ref().and_then(|(hash, until)| Some((print_of(hash)?, *until))),
+            used: AtomicI64::new(key.used.map_or(0, Timestamp::as_micros)),
+            key,
+        }
+    }
+
     /// Whether one of its two hashes is valid at an instant.
-    fn is_valid(&self, hash: &str, at: Timestamp) -> bool {
-        let own = self.key.hash == hash && self.key.expires.is_none_or(|expires| expires > at);
-        let former = self.key.former.as_ref().is_some_and(|(former, until)| former == hash && *until > at);
+    fn is_valid(&self, print: &Print, at: Timestamp) -> bool {
+        let own = self.own.as_ref() == Some(print) && self.key.expires.is_none_or(|expires| expires > at);
+        let former = self.former.as_ref().is_some_and(|(former, until)| former == print && *until > at);
         own || former
     }
 
@@ -103,8 +121,21 @@ impl Held {
     }
 }
 
-/// All keys, by the hashes that are valid.
-type ByHash = HashMap<String, Arc<Held>>;
+/// All keys, by their hashes and those of the keys before them.
+type ByHash = HashMap<Print, Arc<Held>>;
+
+/// A hash as records have it, in hexadecimal digits.
+fn print_of(hash: &str) -> Option<Print> {
+    let mut print = [0; 32];
+    let digits = hash.as_bytes();
+    if digits.len() != 2 * print.len() {
+        return None;
+    }
+    for (byte, pair) in print.iter_mut().zip(digits.chunks(2)) {
+        *byte = u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok()?;
+    }
+    Some(print)
+}
 
 /// What is known of keys.
 #[derive(Default)]
@@ -156,10 +187,9 @@ impl Keys {
 async fn read(store: &Store) -> kanzlei_store::Result<ByHash> {
     let mut by_hash = ByHash::new();
     for key in store.keys().await? {
-        let hashes = [Some(key.hash.clone()), key.former.as_ref().map(|(hash, _)| hash.clone())];
-        let used = AtomicI64::new(key.used.map_or(0, Timestamp::as_micros));
-        let held = Arc::new(Held { key, used });
-        by_hash.extend(hashes.into_iter().flatten().map(|hash| (hash, held.clone())));
+        let held = Arc::new(Held::new(key));
+        let prints = held.own.into_iter().chain(held.former.map(|(print, _)| print));
+        by_hash.extend(prints.map(|print| (print, held.clone())));
     }
     Ok(by_hash)
 }
@@ -175,10 +205,15 @@ fn checksum(random: &str) -> String {
     digest.chars().take(CHECKSUM).collect()
 }
 
-/// Whether a text is a key by its form.
-fn is_key(text: &str) -> bool {
-    let Some(rest) = text.strip_prefix(BEGINS) else { return false };
-    rest.is_ascii() && rest.len() == RANDOM + CHECKSUM && checksum(&rest[..RANDOM]) == rest[RANDOM..]
+/// The random part and the checksum of a text that has the form of a key.
+fn parts(text: &str) -> Option<(&str, &str)> {
+    let rest = text.strip_prefix(BEGINS)?;
+    (rest.is_ascii() && rest.len() == RANDOM + CHECKSUM).then(|| rest.split_at(RANDOM))
+}
+
+/// Whether a text is a key that was made, by its checksum.
+fn is_whole(text: &str) -> bool {
+    parts(text).is_some_and(|(random, sum)| checksum(random) == sum)
 }
 
 fn field<'r>(request: &'r HttpRequest, name: &str) -> Option<&'r str> {
@@ -192,14 +227,14 @@ pub fn bearer(request: &HttpRequest) -> Option<&str> {
 }
 
 /// The key that a request shows: in `Authorization`, in a header field of its own, or where its entry says so in the query.
-fn shown(request: &HttpRequest, place: &KeyPlace) -> Option<String> {
+fn shown<'r>(request: &'r HttpRequest, place: &KeyPlace) -> Option<Cow<'r, str>> {
     let own = || field(request, place.header.as_deref().unwrap_or("x-api-key")).filter(|key| !key.is_empty());
     let in_query = || {
         let name = place.query.as_ref()?;
         let pairs = kanzlei_compiler::input::form_pairs(request.query_string().as_bytes());
         pairs.into_iter().find(|(known, _)| known == name).map(|(_, key)| key)
     };
-    bearer(request).or_else(own).map(str::to_owned).or_else(in_query)
+    bearer(request).or_else(own).map(Cow::Borrowed).or_else(|| in_query().map(Cow::Owned))
 }
 
 pub(super) fn refused(status: u16, title: &str, detail: &str, challenge: &'static str) -> Refusal {
@@ -230,9 +265,8 @@ async fn keyed(app: &App, request: &HttpRequest, route: &Route<'_>, place: &KeyP
         let detail = "it is for other workflows; ask its operator for one that fits";
         return Err(Problem::new(403, "The key does not fit").detail(detail).into());
     }
-    let name = Some(held.key.name.clone());
-    let known = Known { name: name.clone(), key: name, owner: Some(held.key.owner.clone()), claims: None };
-    Ok(Caller { known, allowance: held.key.allowance.clone(), token: false })
+    let (known, key) = (held.known.clone(), Some(held.name.clone()));
+    Ok(Caller { known, key, allowance: held.key.allowance.clone(), token: false })
 }
 
 /// The valid key of a request.
@@ -243,14 +277,15 @@ async fn key_of(app: &App, request: &HttpRequest, place: &KeyPlace) -> Result<Ar
         return Err(refused(401, "A key is needed", &detail, "Bearer"));
     };
     let wrong = || {
-        refused(401, "The key is not valid", "it is misspelled, expired or revoked", "Bearer error=\"invalid_token\"")
+        let why = if is_whole(&key) { "it is expired or revoked" } else { "it is misspelled or cut off" };
+        refused(401, "The key is not valid", why, "Bearer error=\"invalid_token\"")
     };
-    if !is_key(&key) {
+    if parts(&key).is_none() {
         return Err(wrong());
     }
-    let (hash, at) = (hash(&key), now());
+    let (print, at) = (Print::from(Sha256::digest(key.as_bytes())), now());
     let known = app.keys.fresh(app).await?;
-    let held = known.1.get(&hash).filter(|held| held.is_valid(&hash, at)).cloned().ok_or_else(wrong)?;
+    let held = known.1.get(&print).filter(|held| held.is_valid(&print, at)).cloned().ok_or_else(wrong)?;
     record_use(app, &held, at);
     Ok(held)
 }
@@ -303,7 +338,7 @@ mod tests {
         for (text, is) in
             [(key.as_str(), true), (&slip, false), (&key[..51], false), ("kzk_", false), ("", false), ("kzk_ø", false)]
         {
-            assert_eq!(is_key(text), is, "{text}");
+            assert_eq!(is_whole(text), is, "{text}");
         }
     }
 }

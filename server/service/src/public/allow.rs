@@ -1,7 +1,12 @@
 //! How much a caller may ask for: its allowance, by its key or by the entry, counted before anything of the body is read.
 
+use std::fmt::Write;
+use std::sync::Arc;
+
 use actix_web::HttpResponse;
 use actix_web::http::header::{HeaderName, HeaderValue};
+use kanzlei_compiler::plan::Allowance;
+use kanzlei_compiler::plan::allowance::Policy;
 use kanzlei_model::problem::Problem;
 use kanzlei_runtime::allowances::Standing;
 use kanzlei_runtime::places::NoPlace;
@@ -12,6 +17,9 @@ use super::refusal::{Refusal, Sent, unavailable};
 use super::route::Route;
 use crate::App;
 
+/// How a caller stands, and the allowance that this is about.
+pub type Stands = (Arc<Allowance>, Standing);
+
 /// Counts a request; returns the largest body that its caller may send.
 ///
 /// # Errors
@@ -21,18 +29,17 @@ pub async fn count(app: &App, route: &Route<'_>, caller: &Caller, sent: &mut Sen
     let name = caller.allowance.as_ref().or(declared.allowance.as_ref());
     let Some(allowance) = name.and_then(|name| route.live.allowances.get(name)) else { return Ok(declared.body) };
     let body = allowance.body.map_or(declared.body, |most| most.min(declared.body));
-    let at_once = allowance.at_once.map(|most| (format!("{}-at-once", allowance.name), most));
-    sent.standing = at_once.clone().map(|at_once| Standing { at_once: Some(at_once), ..Standing::default() });
+    sent.standing = Some((allowance.clone(), Standing::default()));
     // First: a request beyond those at once is not counted by the rate.
-    if let Some((policy, most)) = &at_once {
+    if let Some(most) = allowance.at_once {
         // Names of callers are longer than those of places.
         let name = format!("allowance {} {}", allowance.name, hash(&caller.subject()));
-        let place = app.effects.shared.places.enter(&name, *most, None).await;
+        let place = app.effects.shared.places.enter(&name, most, None).await;
         sent.place = Some(place.map_err(|why| match why {
             NoPlace::Unavailable => unavailable(),
             NoPlace::Full => {
                 let detail = format!("at most {most} requests of one caller at once; try again when one is answered");
-                violated(policy, 1, detail)
+                violated(allowance.policy(Policy::AtOnce), 1, detail)
             }
         })?);
     }
@@ -40,13 +47,13 @@ pub async fn count(app: &App, route: &Route<'_>, caller: &Caller, sent: &mut Sen
         return Ok(body);
     }
     let standing = app.allowances.count(&app.store, allowance, &caller.subject()).await;
-    let refused = standing.refused.clone();
-    sent.standing = Some(Standing { at_once, ..standing });
+    let refused = standing.refused;
+    sent.standing = Some((allowance.clone(), standing));
     match refused {
         None => Ok(body),
         Some((wait, policy)) => {
-            let detail = format!("the allowance `{policy}` is used up; try again in {wait} s");
-            Err(violated(&policy, wait.get(), detail))
+            let policy = allowance.policy(policy);
+            Err(violated(policy, wait.get(), format!("the allowance `{policy}` is used up; try again in {wait} s")))
         }
     }
 }
@@ -59,14 +66,18 @@ fn violated(policy: &str, wait: u32, detail: String) -> Refusal {
 }
 
 /// Writes how a caller stands (draft-ietf-httpapi-ratelimit-headers).
-pub fn show(standing: &Standing, response: &mut HttpResponse) {
-    let list = |items: Vec<String>| HeaderValue::from_str(&items.join(", ")).ok();
-    let policies = standing.policies.iter().map(|(name, count, span)| format!("\"{name}\";q={count};w={span}"));
-    let at_once = standing.at_once.iter().map(|(name, most)| format!("\"{name}\";q={most};qu=\"concurrent-requests\""));
-    let policies = policies.chain(at_once);
-    let left = standing.left.iter().map(|(name, left, span)| format!("\"{name}\";r={left};t={span}"));
-    for (name, value) in [("ratelimit-policy", list(policies.collect())), ("ratelimit", list(left.collect()))] {
-        if let Some(value) = value.filter(|value| !value.is_empty()) {
+pub fn show((allowance, standing): &Stands, response: &mut HttpResponse) {
+    let mut left = String::new();
+    for (policy, stands) in [(Policy::Rate, standing.rate), (Policy::Quota, standing.quota)] {
+        if let Some((requests, seconds)) = stands {
+            let separator = if left.is_empty() { "" } else { ", " };
+            let _ = write!(left, "{separator}\"{}\";r={requests};t={seconds}", allowance.policy(policy));
+        }
+    }
+    for (name, text) in [("ratelimit-policy", &allowance.policies), ("ratelimit", &left)] {
+        if let Ok(value) = HeaderValue::from_str(text)
+            && !text.is_empty()
+        {
             response.headers_mut().insert(HeaderName::from_static(name), value);
         }
     }

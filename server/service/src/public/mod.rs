@@ -57,20 +57,20 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
             response
         }
     };
-    if let Some((workflow, endpoint)) = entry {
-        response = web::finish(&workflow.plan.endpoints[endpoint], &request, response).await;
+    if let Some((workflow, endpoint)) = &entry {
+        response = web::finish(&workflow.plan.endpoints[*endpoint], &request, response).await;
     }
     if let Some(standing) = &standing {
         allow::show(standing, &mut response);
     }
-    if let Some((key, workflow)) = used {
-        let refused = standing.is_some_and(|standing| standing.refused.is_some());
+    if let (Some(key), Some((workflow, _))) = (used, &entry) {
+        let refused = standing.is_some_and(|(_, standing)| standing.refused.is_some());
         let became = match response.status().is_server_error() {
             true => Became::Failed,
             false if refused => Became::Refused,
             false => Became::Answered,
         };
-        app.usage.count(&key, &workflow, now(), became);
+        app.usage.count(&key, &workflow.plan.name, now(), became);
     }
     name_run(&app.run_header, &mut response);
     // What an answer is, its media type says, not a browser's guess.
@@ -113,7 +113,7 @@ async fn answer(
         }
     };
     let caller = access::caller(app, request, &routed).await?;
-    sent.used = caller.key().map(|key| (key.to_owned(), routed.workflow.plan.name.clone()));
+    sent.used = caller.key.clone();
     let most = allow::count(app, &routed, &caller, sent).await?;
     let mut arrival = admit::arrive(app, request)?;
     let (arrived, within) = (Instant::now(), routed.declared().time);

@@ -6,7 +6,6 @@ use actix_web::http::header::{ALLOW, HeaderValue, RETRY_AFTER, WWW_AUTHENTICATE}
 use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
-use kanzlei_runtime::allowances::Standing;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::journal;
 use kanzlei_runtime::live::Workflow;
@@ -18,6 +17,7 @@ use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
 use super::address;
+use super::allow::Stands;
 use crate::App;
 use crate::error::problem_response;
 
@@ -110,9 +110,9 @@ pub struct Sent {
     body: Option<(String, Bytes)>,
     parsed: bool,
     /// How its caller stands, where it is counted.
-    pub standing: Option<Standing>,
-    /// The key that it showed, and the workflow that it asked.
-    pub used: Option<(String, String)>,
+    pub standing: Option<Stands>,
+    /// The key that it showed.
+    pub used: Option<Arc<str>>,
     /// Its place among those that its caller may ask for at once, until it is answered.
     pub place: Option<Place>,
 }

@@ -29,7 +29,7 @@ pub async fn caller(app: &App, request: &HttpRequest, live: &Arc<Live>, issuer: 
         Ok(valid) => {
             let name = format!("{}/{}", issuer.name, valid.subject);
             let known = Known { name: Some(name), claims: Some(valid.claims), ..Known::default() };
-            Ok(Caller { known, token: true, allowance: issuer.allowance.clone() })
+            Ok(Caller { known, key: None, token: true, allowance: issuer.allowance.clone() })
         }
         Err(Rejected::Token(why)) => Err(wrong(&why)),
         Err(Rejected::UnknownKey) => Err(wrong("its issuer has no such key")),
