@@ -36,6 +36,8 @@ pub enum Bench {
         #[arg(long, default_value_t = 5)]
         seconds: u32,
     },
+    /// How much longer writers take at a table whose changed rows are watched
+    Changes,
     /// Expressions against the same over serde_json values
     Expr,
     /// Checking, loops, eight calls at once, a deploy of 500 workflows, 10,000 cases
@@ -56,8 +58,33 @@ pub fn run_bench(bench: Bench) -> Done {
         Bench::Endpoint { seconds, rounds } => endpoint(seconds, rounds),
         Bench::Jobs { rates } => jobs(rates),
         Bench::Access { seconds } => access(seconds),
+        Bench::Changes => changes(),
         Bench::Language { seconds } => language(seconds),
     }
+}
+
+fn changes() -> Done {
+    packages::install(&[packages::MARIADB])?;
+    build::console()?;
+    let bins = build::programs(true)?;
+    let dir = kanzlei_harness::scratch::folder("bench");
+    let whole = Whole::start(&bins, &dir, Ports::free()?, &["log.level=warn"])?;
+    for table in ["bench_plain", "bench_row"] {
+        let make = format!(
+            "CREATE TABLE {table} (id INT PRIMARY KEY, n INT NOT NULL, note VARCHAR(80) NOT NULL) ENGINE = InnoDB"
+        );
+        let fill = format!("INSERT INTO {table} SELECT seq, 0, REPEAT('x', 60) FROM seq_0_to_999");
+        for statement in [make, fill] {
+            whole.database.sql("kanzlei_harbour", &statement)?;
+        }
+    }
+    deploy(&bins, &whole, &root().join("testing/bench/changes"))?;
+    let mut command = Command::new(bins.join("kanzlei-bench-changes"));
+    command.args([whole.database.url("kanzlei_harbour"), whole.database.url("kanzlei")]);
+    run(&mut command)?;
+    whole.stop();
+    let _ = std::fs::remove_dir_all(&dir);
+    Ok(ExitCode::SUCCESS)
 }
 
 const NOTICE: &str = r#"{"imo":"9074720","nights":2,"cargo":"UN1202 gas oil"}"#;

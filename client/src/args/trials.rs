@@ -38,6 +38,9 @@ pub struct Try {
     /// Use the input that it makes of a message: the id of a delivery, or `last`
     #[arg(long, value_name = "DELIVERY", conflicts_with_all = ["run", "case", "refusal"])]
     pub delivery: Option<String>,
+    /// Use the input that it makes of a changed row: a file with JSON such as '{"before": null, "after": {"id": 7}}'; `-` for standard input
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["run", "case", "refusal", "delivery"])]
+    pub change: Option<PathBuf>,
     /// Who calls, as a case has it: JSON such as '{"key": "bridge"}' or '{"name": "alda", "claims": {"scope": "quotes"}}'
     #[arg(long, value_name = "JSON")]
     pub caller: Option<String>,

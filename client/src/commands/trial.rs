@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use kanzlei_api::deploys::Document as Text;
 use kanzlei_api::drafts::{Draft, DraftName};
 use kanzlei_api::runs::{RefusalFilter, RefusalPage};
-use kanzlei_api::trials::{Trial, TrialCaller, TrialEffect, TrialRequest, Trials};
+use kanzlei_api::trials::{Trial, TrialCaller, TrialChange, TrialEffect, TrialRequest, Trials};
 use kanzlei_api::workflows::Workflow;
 use kanzlei_lang::diagnostic::Diagnostic;
 use kanzlei_lang::document::{self, Document, Source};
@@ -29,6 +29,7 @@ pub fn run(api: &Api, args: &Try, json: bool) -> Done {
         exact: args.exact,
         run: None,
         delivery: None,
+        change: args.change.as_deref().map(change).transpose()?,
         recorded: args.recorded.clone(),
         stepwise: args.interactive,
         only: args.step.clone().unwrap_or_default(),
@@ -67,6 +68,13 @@ pub fn run(api: &Api, args: &Try, json: bool) -> Done {
         print(&trial, args.full);
     }
     if matches!(trial.state, RunState::Failed | RunState::Rejected) { Err(Error::Bad) } else { Ok(()) }
+}
+
+/// A changed row from a file.
+fn change(file: &Path) -> Result<TrialChange, Error> {
+    serde_json::from_str(&text_of(file)?).map_err(|error| {
+        Error::Usage(format!("--change {}: {error}; write it as JSON with `before` and `after`", file.display()))
+    })
 }
 
 fn caller(text: &str) -> Result<TrialCaller, Error> {

@@ -1623,6 +1623,11 @@ export interface components {
              */
             webhook: string;
             /**
+             * @description A table whose changed rows begin it.
+             * @default null
+             */
+            change: components["schemas"]["Changed2"] | null;
+            /**
              * @description The pattern of a timetable: `0 2 * * *`; empty for none.
              * @default
              */
@@ -1735,6 +1740,24 @@ export interface components {
         };
         /** @description What became of a step. */
         Changed: "added" | "removed" | "changed" | "moved";
+        /** @description A table whose changed rows begin a workflow. */
+        Changed2: {
+            /**
+             * @description The table.
+             * @default
+             */
+            table: string;
+            /**
+             * @description The database, as `sql` steps name it.
+             * @default
+             */
+            database: string;
+            /**
+             * @description What must happen to a row: `insert`, `update`, `delete`; empty for all of them.
+             * @default []
+             */
+            of: string[];
+        };
         /** @description What is wrong with documents. */
         Checked: {
             diagnostics: components["schemas"]["Diagnostic"][];
@@ -1969,6 +1992,13 @@ export interface components {
             tables: number;
             /** @description A document of kind `database` that describes them. */
             document: string;
+            /**
+             * @description Their columns, by table.
+             * @default {}
+             */
+            columns: {
+                [key: string]: components["schemas"]["TableColumn"][];
+            };
         };
         /** @description A finding about a document. */
         Diagnostic: {
@@ -4361,6 +4391,13 @@ export interface components {
         Suggestions: {
             suggestions: components["schemas"]["Suggestion"][];
         };
+        /** @description A column of a table. */
+        TableColumn: {
+            name: string;
+            /** @description Its type, as the database reports it. */
+            type: string;
+            nullable: boolean;
+        };
         /** @description Two texts of a document. */
         Texts: {
             before: string;
@@ -4463,6 +4500,24 @@ export interface components {
              */
             claims: unknown;
         };
+        /** @description A changed row, as a trial supposes it. */
+        TrialChange: {
+            /**
+             * @description The entry it is for, such as `harbour.bill`; empty for the first.
+             * @default
+             */
+            table: string;
+            /**
+             * @description The row before; null for one that is new.
+             * @default null
+             */
+            before: unknown;
+            /**
+             * @description The row after; null for one that is gone.
+             * @default null
+             */
+            after: unknown;
+        };
         /** @description What is decided about the effect before which a trial stopped. */
         TrialDecision: {
             /** @description `usual`, `perform`, `simulate`, `skip`, `answer`, `fail`, `set`, `finish` (stop no more) or `end`. */
@@ -4564,6 +4619,11 @@ export interface components {
              * @default null
              */
             delivery: string | null;
+            /**
+             * @description A changed row of which the workflow that is tried makes its input; `input` is put over it.
+             * @default null
+             */
+            change: components["schemas"]["TrialChange"] | null;
             /**
              * @description The step of that run to continue from, by its number: what was asked before it is answered as then, and the clock begins where it did.
              * @default
@@ -4798,6 +4858,7 @@ export type CaseDifference = components['schemas']['CaseDifference'];
 export type CaseName = components['schemas']['CaseName'];
 export type Change = components['schemas']['Change'];
 export type Changed = components['schemas']['Changed'];
+export type Changed2 = components['schemas']['Changed2'];
 export type Checked = components['schemas']['Checked'];
 export type Choice = components['schemas']['Choice'];
 export type ClientChange = components['schemas']['ClientChange'];
@@ -4982,6 +5043,7 @@ export type StepState = components['schemas']['StepState'];
 export type StepStatistics = components['schemas']['StepStatistics'];
 export type Suggestion = components['schemas']['Suggestion'];
 export type Suggestions = components['schemas']['Suggestions'];
+export type TableColumn = components['schemas']['TableColumn'];
 export type Texts = components['schemas']['Texts'];
 export type Timestamp = components['schemas']['Timestamp'];
 export type Timetable = components['schemas']['Timetable'];
@@ -4990,6 +5052,7 @@ export type TimetableChanged = components['schemas']['TimetableChanged'];
 export type Timetables = components['schemas']['Timetables'];
 export type Trial = components['schemas']['Trial'];
 export type TrialCaller = components['schemas']['TrialCaller'];
+export type TrialChange = components['schemas']['TrialChange'];
 export type TrialDecision = components['schemas']['TrialDecision'];
 export type TrialEffect = components['schemas']['TrialEffect'];
 export type TrialLine = components['schemas']['TrialLine'];

@@ -2,7 +2,7 @@
   /** Trying the draft: with which input, what answers, how far; and what came of it. */
   import { Button } from 'carbon-components-svelte';
   import { untrack } from 'svelte';
-  import type { Delivery, DeliveryLine, DeliveryPage, Draft, Outline, Refusal, RefusalPage, Rehearsal, Run, RunPage, Trial } from '../api/types';
+  import type { Delivery, DeliveryLine, DeliveryPage, Description, Draft, Outline, Refusal, RefusalPage, Rehearsal, Run, RunPage, Trial } from '../api/types';
   import { Refused, session } from '../lib/api.svelte';
   import { router } from '../lib/router.svelte';
   import { ago, line } from '../lib/show';
@@ -13,6 +13,7 @@
   import type { Desk } from './desk.svelte';
   import Stop from './Stop.svelte';
   import TrialInput from './TrialInput.svelte';
+  import { watchedRow } from './rows';
   import { answeredBy, type Answering, askedBy } from './trying';
 
   interface Props {
@@ -23,7 +24,7 @@
   let { composer, desk, onnext }: Props = $props();
 
   type How = { until?: string; only?: string; stepwise?: boolean };
-  /** Where the input comes from: `sample`, `last`, `run ID`, `case NAME`, `refusal ID`, `delivery ID`. */
+  /** Where the input comes from: `sample`, `last`, `run ID`, `case NAME`, `refusal ID`, `delivery ID`, `change`. */
   let source = $state(
     router.query.get('run') ? `run ${router.query.get('run')}` : router.query.get('delivery') ? `delivery ${router.query.get('delivery')}` : 'sample',
   );
@@ -39,6 +40,8 @@
   let refusals: Refusal[] = $state.raw([]);
   let cases: string[] = $state.raw([]);
   let deliveries: DeliveryLine[] = $state.raw([]);
+  /** The changed row of a trial, as JSON with `before` and `after`. */
+  let row = $state('');
   let trying = $state(false);
   let error = $state.raw<Refused | undefined>(undefined);
 
@@ -50,6 +53,7 @@
   const run = $derived(source.startsWith('run ') ? source.slice(4) : undefined);
   const delivery = $derived(source.startsWith('delivery ') ? source.slice(9) : undefined);
   const wanted = $derived(composer.sheet?.inputs ?? []);
+  const watches = $derived(composer.sheet?.parts.some((part) => part.kind === 'change') ?? false);
 
   async function load() {
     const name = encodeURIComponent(composer.name);
@@ -107,7 +111,14 @@
       from = '';
       if (mode === 'recorded') mode = 'usual';
     }
+    if (source === 'change' && !row) void sampleRow();
     if (editing) void choose();
+  }
+
+  /** A row of the watched table with a sample for each column, as if it were new. */
+  async function sampleRow() {
+    const after = await watchedRow(composer.text, (path) => session.get<Description>(path)).catch(() => ({}));
+    row = JSON.stringify({ before: null, after }, null, 2);
   }
 
   async function choose() {
@@ -128,11 +139,12 @@
     const out: Record<string, unknown> = { workflow: composer.sheet?.name || composer.name, ...step, documents: composer.question().documents, files: composer.files };
     if (run) out.run = run;
     if (delivery) out.delivery = delivery;
+    if (source === 'change') out.change = JSON.parse(row || '{}');
     if (run && from && !step.only) out.from = from;
     if (editing && form) {
       const { input, changed } = form.value();
-      if (changed || !(run || delivery)) [out.input, out.exact] = [input, source !== 'sample' && !run];
-    } else if (!run && !delivery && source !== 'sample') {
+      if (changed || !(run || delivery || source === 'change')) [out.input, out.exact] = [input, source !== 'sample' && !run];
+    } else if (!run && !delivery && source !== 'sample' && source !== 'change') {
       [out.input, out.exact] = [await baseOf(source), true];
     }
     if (mode === 'live') out.live = true;
@@ -195,6 +207,7 @@
         {#each deliveries as one (one.id)}<option value="delivery {one.id}">{ago(one.received)}: {one.state} {one.key ?? `…${one.id.slice(-6)}`}</option>{/each}
       </optgroup>
     {/if}
+    {#if watches}<option value="change">a changed row …</option>{/if}
     {#if refusals.some((one) => one.body.text)}
       <optgroup label="Refused requests">
         {#each refusals.filter((one) => one.body.text) as one (one.id)}<option value="refusal {one.id}">{ago(one.at)}: {one.status} {one.problem.title}</option>{/each}
@@ -222,6 +235,12 @@
     {#if composer.unreadable}<span class="count error">The text cannot be read; see the source.</span>{/if}
   </span>
 </div>
+{#if source === 'change'}
+  <div class="panel changed">
+    <label for="try-row">The row <span class="mono">before</span> and <span class="mono">after</span>; null where it is new or gone</label>
+    <textarea id="try-row" class="control mono" rows={Math.min(14, row.split('\n').length + 1)} bind:value={row} spellcheck="false"></textarea>
+  </div>
+{/if}
 {#if editing}<TrialInput bind:this={form} {wanted} {base} />{/if}
 {#if mode === 'chosen'}<Answers {asked} bind:how bind:stubs run={run !== undefined} />{/if}
 {#if error}<Trouble {error} />{/if}
@@ -237,6 +256,13 @@
 {#if stop}<Stop {desk} {stop} bind:busy={trying} onerror={(found) => (error = found)} />{/if}
 
 <style>
+  .changed {
+    display: grid;
+    gap: 0.25rem;
+    padding: 0.5rem 0.75rem;
+    font-size: 0.8125rem;
+  }
+
   .bar {
     position: sticky;
     top: 3rem;

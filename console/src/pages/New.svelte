@@ -1,15 +1,16 @@
 <script lang="ts">
   /** A new workflow: its purpose, how it is entered, what it takes in by an example. */
   import { Button } from 'carbon-components-svelte';
-  import type { Beginning, Begun, Composed, Draft, RunPage, Workflow, Workflows } from '../api/types';
+  import type { Beginning, Begun, Composed, Databases, Description, Draft, RunPage, Workflow, Workflows } from '../api/types';
   import { ruleOf, typeOf } from '../compose/inputs';
+  import { rowOf } from '../compose/rows';
   import { Refused, session } from '../lib/api.svelte';
   import { router } from '../lib/router.svelte';
   import { ago, line, time } from '../lib/show';
   import { zone as clockZone } from '../lib/zone.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
-  type Entry = 'request' | 'webhook' | 'timetable' | 'none';
+  type Entry = 'request' | 'webhook' | 'change' | 'timetable' | 'none';
   let about = $state('');
   let name = $state('');
   let named = $state(false);
@@ -31,12 +32,32 @@
   let drafts: string[] = $state.raw([]);
   let from = $state('');
   let busy = $state(false);
+  let databases: string[] = $state.raw([]);
+  let database = $state('');
+  let tables: Description['columns'] = $state.raw({});
+  let table = $state('');
+  let operations: string[] = $state(['insert', 'update', 'delete']);
   let timer: ReturnType<typeof setTimeout> | undefined;
 
   void session.get<Workflows>('/workflows').then((answer) => (live = answer.workflows), () => undefined);
   void session.get<RunPage>('/runs?limit=20').then((page) => (runs = page.runs), () => undefined);
   void session.get<{ public_url: string }>('/status').then((status) => (publicUrl = status.public_url), () => undefined);
   void session.get<{ drafts: { kind: string; name: string }[] }>('/drafts').then((all) => (drafts = all.drafts.filter((one) => one.kind === 'workflow').map((one) => one.name)), () => undefined);
+
+  void session.get<Databases>('/databases').then((all) => (databases = all.databases.map((one) => one.name)), () => undefined);
+
+  /** Tables of the chosen database, and a row of the chosen table as the example. */
+  async function look() {
+    tables = {};
+    table = '';
+    if (!database) return;
+    try {
+      tables = (await session.get<Description>(`/databases/${encodeURIComponent(database)}/description`)).columns;
+    } catch (refused) {
+      error = refused as Refused;
+    }
+  }
+  const pick = () => (example = JSON.stringify(rowOf(tables[table] ?? []), null, 2));
 
   const slug = (text: string) =>
     text.toLowerCase().normalize('NFKD').replace(/[^a-z0-9]+/g, '-').replace(/^[^a-z]+/, '').split('-').filter((word) => !['a', 'an', 'the', 'of', 'for', 'to', 'and', 'one', 'with'].includes(word)).slice(0, 3).join('-').replace(/-$/, '');
@@ -48,6 +69,7 @@
     name,
     about,
     endpoint,
+    change: entry === 'change' && table && operations.length ? { table, database, of: operations } : null,
     webhook: entry === 'webhook' ? receiver.trim() || `/from/${name}` : '',
     timetable: entry === 'timetable' ? pattern : '',
     zone: entry === 'timetable' ? zone : '',
@@ -149,6 +171,7 @@
           <div class="cards">
             <label class="card" class:chosen={entry === 'request'}><input type="radio" name="entry" value="request" bind:group={entry} /><strong>A request</strong><span class="dim">an address that clients call</span></label>
             <label class="card" class:chosen={entry === 'webhook'}><input type="radio" name="entry" value="webhook" bind:group={entry} /><strong>A webhook</strong><span class="dim">messages of another system</span></label>
+            <label class="card" class:chosen={entry === 'change'}><input type="radio" name="entry" value="change" bind:group={entry} /><strong>A changed row</strong><span class="dim">whatever changes a table</span></label>
             <label class="card" class:chosen={entry === 'timetable'}><input type="radio" name="entry" value="timetable" bind:group={entry} /><strong>A timetable</strong><span class="dim">again and again, by the clock</span></label>
             <label class="card" class:chosen={entry === 'none'}><input type="radio" name="entry" value="none" bind:group={entry} /><strong>Another workflow</strong><span class="dim">no address of its own</span></label>
           </div>
@@ -161,6 +184,21 @@
           {:else if entry === 'webhook'}
             <div class="row"><span class="mono">POST</span><input class="mono" aria-label="Path of the webhook" bind:value={receiver} placeholder="/from/{chosen || 'customs'}" autocomplete="off" /></div>
             <p class="dim">Set how its sender proves itself on the sheet. To see messages before anything is mapped, leave the example empty and open the draft's address.</p>
+          {:else if entry === 'change'}
+            {#if databases.length}
+              <div class="row">
+                <label for="database">Database</label>
+                <select id="database" class="mono" bind:value={database} onchange={() => void look()}><option value=""></option>{#each databases as one (one)}<option>{one}</option>{/each}</select>
+                <label for="table">Table</label>
+                <select id="table" class="mono" bind:value={table} onchange={pick} disabled={!database}><option value=""></option>{#each Object.keys(tables) as one (one)}<option>{one}</option>{/each}</select>
+              </div>
+              <div class="row">
+                {#each ['insert', 'update', 'delete'] as one (one)}<label><input type="checkbox" value={one} bind:group={operations} /> {one}</label>{/each}
+              </div>
+              <p class="dim">Columns that stay in the example become inputs of the same name. A condition, and what else is sent, stands on the sheet. The deploy makes triggers and shows them before.</p>
+            {:else}
+              <p class="dim">The service knows no database. Name one in its configuration: <span class="mono">databases.NAME.url</span>.</p>
+            {/if}
           {:else if entry === 'timetable'}
             <div class="row">
               <label for="pattern">Pattern</label><input id="pattern" class="mono" bind:value={pattern} autocomplete="off" />
@@ -173,7 +211,7 @@
       <section>
         <span class="letter mono" aria-hidden="true">c</span>
         <div>
-          <label for="example">{entry === 'webhook' ? 'Input, by an example message: JSON' : 'Input, by an example request: JSON, or a line of curl'}</label>
+          <label for="example">{entry === 'webhook' ? 'Input, by an example message: JSON' : entry === 'change' ? 'Input, by an example row: JSON' : 'Input, by an example request: JSON, or a line of curl'}</label>
           <textarea id="example" class="mono" rows="4" bind:value={example} placeholder={'{"imo": "9074720", "arrives": "2027-03-04T06:00:00Z", "nights": 1}'} spellcheck="false"></textarea>
           {#if runs.length}
             <div class="row"><label for="run">or that of a past run</label>
@@ -196,7 +234,7 @@
     {/if}
     {#if error}<Trouble {error} />{/if}
     <div class="row buttons">
-      <Button type="submit" disabled={busy || !chosen || taken !== '' || (problem !== '' && !from)}>Open the sheet</Button>
+      <Button type="submit" disabled={busy || !chosen || taken !== '' || (problem !== '' && !from) || (entry === 'change' && !from && (!table || !operations.length))}>Open the sheet</Button>
       <Button kind="ghost" href="/workflows">Cancel</Button>
     </div>
   </form>

@@ -15,6 +15,7 @@
 use std::fmt::Write;
 
 use kanzlei_compiler::input::{decoded, form_pairs};
+use kanzlei_lang::document::change::Operation;
 use kanzlei_lang::document::reader::{is_document_name, is_identifier};
 use kanzlei_lang::document::yaml::{flow, quoted};
 use serde::{Deserialize, Serialize};
@@ -36,12 +37,27 @@ pub struct Beginning {
     pub endpoint: String,
     /// The path of a webhook: `/from/customs`; empty for none.
     pub webhook: String,
+    /// A table whose changed rows begin it.
+    pub change: Option<Changed>,
     /// The pattern of a timetable: `0 2 * * *`; empty for none.
     pub timetable: String,
     /// The time zone of the pattern.
     pub zone: String,
     /// What goes in: a JSON object, or a request as a line of curl; empty for nothing.
     pub example: String,
+}
+
+/// A table whose changed rows begin a workflow.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Changed {
+    /// The table.
+    pub table: String,
+    /// The database, as `sql` steps name it.
+    pub database: String,
+    /// What must happen to a row: `insert`, `update`, `delete`; empty for all of them.
+    pub of: Vec<String>,
 }
 
 /// A workflow that is begun.
@@ -80,7 +96,9 @@ pub fn begin(wanted: &Beginning) -> Result<Begun, String> {
     }
     let endpoint = match (wanted.endpoint.trim(), request.path.as_str()) {
         (endpoint, _) if !endpoint.is_empty() => endpoint.to_owned(),
-        (_, path) if !path.is_empty() && wanted.timetable.is_empty() => format!("{} {path}", request.method),
+        (_, path) if !path.is_empty() && wanted.timetable.is_empty() && wanted.change.is_none() => {
+            format!("{} {path}", request.method)
+        }
         _ => String::new(),
     };
     let by_query = ["GET ", "HEAD ", "DELETE "].iter().any(|method| endpoint.starts_with(method));
@@ -123,6 +141,17 @@ pub fn begin(wanted: &Beginning) -> Result<Begun, String> {
         let _ = write!(text, "\nentries:\n  - endpoint: {}\n    access: open\n", plain(&endpoint));
         if !from.is_empty() {
             let _ = writeln!(text, "    from: {{{}}}", from.join(", "));
+        }
+    } else if let Some(change) = &wanted.change {
+        // Columns of the row are the inputs of the same name.
+        let _ = write!(
+            text,
+            "\nentries:\n  - change: {}\n    database: {}\n",
+            quoted(change.table.trim()),
+            quoted(change.database.trim())
+        );
+        if !change.of.is_empty() && change.of.len() < Operation::ALL.len() {
+            let _ = writeln!(text, "    of: {}", flow(&json!(change.of)));
         }
     } else if !wanted.timetable.trim().is_empty() {
         let _ =

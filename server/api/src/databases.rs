@@ -1,5 +1,7 @@
 //! Databases of authors that `sql` steps name.
 
+use std::collections::BTreeMap;
+
 use crate::api;
 
 api! {
@@ -24,5 +26,17 @@ api! {
         pub tables: usize,
         /// A document of kind `database` that describes them.
         pub document: String,
+        /// Their columns, by table.
+        #[serde(default)]
+        pub columns: BTreeMap<String, Vec<TableColumn>>,
+    }
+
+    /// A column of a table.
+    pub struct TableColumn {
+        pub name: String,
+        /// Its type, as the database reports it.
+        #[serde(rename = "type")]
+        pub of: String,
+        pub nullable: bool,
     }
 }

@@ -39,6 +39,9 @@ api! {
         /// A delivery of which the workflow that is tried makes its input; `input` is put over it.
         #[serde(default)]
         pub delivery: Option<Uuid>,
+        /// A changed row of which the workflow that is tried makes its input; `input` is put over it.
+        #[serde(default)]
+        pub change: Option<TrialChange>,
         /// The step of that run to continue from, by its number: what was asked before it is answered as then, and the clock begins where it did.
         #[serde(default)]
         pub from: String,
@@ -70,6 +73,19 @@ api! {
         /// Who calls, as expressions know it; that of `run` by default.
         #[serde(default)]
         pub caller: Option<TrialCaller>,
+    }
+
+    /// A changed row, as a trial supposes it.
+    pub struct TrialChange {
+        /// The entry it is for, such as `harbour.bill`; empty for the first.
+        #[serde(default)]
+        pub table: String,
+        /// The row before; null for one that is new.
+        #[serde(default)]
+        pub before: Json,
+        /// The row after; null for one that is gone.
+        #[serde(default)]
+        pub after: Json,
     }
 
     /// Who calls in a trial; it counts as proven.

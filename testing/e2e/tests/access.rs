@@ -64,6 +64,14 @@ fn tokens_of_the_provider_are_verified_with_its_keys() {
         (quote(&office, &second).status == 201).then_some(())
     })
     .expect("the new key is read");
+    // Another process reads the keys for itself, and refuses what this one refuses.
+    let (_other, ports) = office.another(2).expect("a second process");
+    let at_other = |bearer: &str| {
+        let headers = [("content-type", "application/json"), ("authorization", bearer)];
+        let url = format!("http://127.0.0.1:{}/v2/harbours/LIN/quotes", ports.public);
+        http("POST", &url, &headers, br#"{"imo":"9074720","nights":2}"#).status
+    };
+    assert_eq!((at_other(&second), at_other(&first), at_other(&elsewhere)), (201, 201, 401));
     // While it is down its keys count on.
     http("PUT", &format!("{behaviour}/identity?fail_next=1000"), &[], b"");
     assert_eq!((quote(&office, &first).status, quote(&office, &second).status), (201, 201));

@@ -3,7 +3,7 @@
 use serde_json::json;
 
 use crate::Workspace;
-use crate::begin::{Beginning, begin};
+use crate::begin::{Beginning, Changed, begin};
 
 fn wanted(endpoint: &str, example: &str) -> Beginning {
     Beginning {
@@ -71,6 +71,11 @@ fn examples_become_typed_inputs() {
         let why = begin(&Beginning { name: name.into(), ..wanted("", example) }).expect_err(says);
         assert!(why.contains(says), "{example}: {why}");
     }
+    let change =
+        Some(Changed { table: "bill".into(), database: "harbour".into(), of: vec!["insert".into(), "update".into()] });
+    let changed = begin(&Beginning { change, ..wanted("", "{\"id\": 7, \"paid\": false}") }).expect("a document").text;
+    let entry = "\nentries:\n  - change: bill\n    database: harbour\n    of: [insert, update]\n";
+    assert!(changed.contains(entry) && changed.contains("  id: {type: integer, examples: [7]}\n"), "{changed}");
     let timed = Beginning { timetable: "0 2 * * *".into(), zone: "Europe/Oslo".into(), ..wanted("", "{\"a\": 1}") };
     assert!(begin(&timed).expect("a timetable").text.contains("  - timetable: 0 2 * * *\n    zone: Europe/Oslo\n"));
 }

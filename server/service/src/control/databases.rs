@@ -36,7 +36,10 @@ pub async fn describe(app: Data<App>, name: Path<String>) -> Result<HttpResponse
     let column = |c: Described| Column { name: c.name, type_name: c.type_name, nullable: c.nullable };
     let tables = found.into_iter().map(|(name, columns)| (name, columns.into_iter().map(column).collect()));
     let tables: BTreeMap<String, Vec<Column>> = tables.collect();
-    Ok(HttpResponse::Ok().json(api::Description { tables: tables.len(), document: write(&name, &tables) }))
+    let (count, document) = (tables.len(), write(&name, &tables));
+    let shown = |c: Column| api::TableColumn { name: c.name, of: c.type_name, nullable: c.nullable };
+    let columns = tables.into_iter().map(|(name, columns)| (name, columns.into_iter().map(shown).collect()));
+    Ok(HttpResponse::Ok().json(api::Description { tables: count, document, columns: columns.collect() }))
 }
 
 /// `POST /databases/{name}/prepare`: makes the table of markers, where the service's user may.

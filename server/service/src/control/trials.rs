@@ -118,9 +118,10 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
         (own, Some(then)) => Some(stubs(&asked.workflow, &format!("{own}\n{then}"), &checked)?),
     };
     let table = table(&app, live, checked, bundle).await?;
-    let delivered = match asked.delivery {
-        Some(id) => Some(super::deliveries::input_of(&app, id, &plan).await?),
-        None => None,
+    let delivered = match (asked.delivery, &asked.change) {
+        (Some(id), _) => Some(super::deliveries::input_of(&app, id, &plan).await?),
+        (None, Some(change)) => Some(super::watches::input_of(&plan, change)?),
+        (None, None) => None,
     };
     let given = delivered.as_ref().or(before.as_ref().map(|before| &before.past.input));
     let input = input(&plan.input, &asked, given)?;

@@ -5,15 +5,21 @@ use std::sync::Arc;
 
 use actix_web::HttpResponse;
 use actix_web::web::Data;
+use kanzlei_api::trials::TrialChange;
 use kanzlei_api::watches::{Watch, Watches};
 use kanzlei_compiler::check::Column;
 use kanzlei_compiler::check::watches::Watched;
 use kanzlei_compiler::plan::Plan;
+use kanzlei_compiler::plan::watch::{self, Change, NOT_MEANT};
+use kanzlei_lang::document::change::Operation;
 use kanzlei_model::time::Span;
+use kanzlei_model::value::Value;
+use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live::Live;
 use kanzlei_runtime::worker::changes;
 use kanzlei_store::databases::Refused;
 use kanzlei_store::databases::changes::Wanted;
+use serde_json::Value as Json;
 
 use crate::App;
 use crate::error::{Error, Result};
@@ -148,4 +154,38 @@ pub(super) fn consequences(before: Option<&Plan>, after: Option<&Plan>) -> Vec<S
         format!("removes its trigger on {table} for {}, unless another workflow watches it", of.join(", "))
     });
     begun.chain(ended).collect()
+}
+
+/// The input that a workflow makes of a changed row that a trial supposes.
+///
+/// # Errors
+/// 422 where it watches no such table, where its entry is not for such a change, and where the row does not fit.
+pub(super) fn input_of(plan: &Plan, change: &TrialChange) -> Result<Json> {
+    let bad = |title: &str, detail: String| Error::problem(422, title, detail);
+    let named = |watch: &&watch::Watch| change.table.is_empty() || watch.entry() == format!("change {}", change.table);
+    let watch = plan.watches.iter().find(named).ok_or_else(|| {
+        let detail = match change.table.as_str() {
+            "" => format!("`{}` has no entry of kind `change`", plan.name),
+            table => format!("`{}` does not watch `{table}`", plan.name),
+        };
+        bad("No changed row", detail)
+    })?;
+    let of = match (change.before.is_null(), change.after.is_null()) {
+        (true, true) => {
+            return Err(bad("No changed row", "`before` and `after` are null: one of them is a row".into()));
+        }
+        (true, false) => Operation::Insert,
+        (false, true) => Operation::Delete,
+        (false, false) => Operation::Update,
+    };
+    if !watch.of.contains(&of) {
+        let meant: Vec<&str> = watch.of.iter().map(|of| of.name()).collect();
+        return Err(bad("No such change", format!("this is an {}; the entry is for {}", of.name(), meant.join(", "))));
+    }
+    let (before, after) = (Value::from_json(&change.before), Value::from_json(&change.after));
+    let input = watch.input(plan, &Change { of, at: now().to_string(), before, after });
+    match input.map_err(|problem| Error::Runtime(kanzlei_runtime::Error::Problem(problem)))? {
+        Some(input) => Ok(input.to_serde()),
+        None => Err(bad(NOT_MEANT, "the entry's `when` is false for this row: it begins nothing".into())),
+    }
 }

@@ -20,6 +20,25 @@ async fn ask(bed: &Bed, bearer: &str, line: &str, body: &Json) -> Answer {
     bed.control_as(&format!("{method} /api/v1{path}"), &headers, &text).await
 }
 
+/// Each line of the trail stands in the file too, as one line of JSON that is appended.
+#[test]
+fn the_trail_is_appended_to_a_file() {
+    let file = kanzlei_harness::scratch::folder("audit").join(format!("trail-{}.jsonl", std::process::id()));
+    std::fs::create_dir_all(file.parent().expect("a folder")).expect("a folder");
+    std::fs::write(&file, "{\"before\":1}\n").expect("a file");
+    with("audit_file", &[OPEN], &[("audit.file", &file.display().to_string())], async |bed| {
+        let viewer = token(bed, "vera", "viewer").await;
+        assert_eq!(ask(bed, &viewer, "DELETE /workflows/open", &Json::Null).await.status, 403);
+        let written = || std::fs::read_to_string(&file).expect("the file");
+        super::eventually(async || written().lines().count() >= 3).await;
+        let lines: Vec<Json> = written().lines().map(|line| serde_json::from_str(line).expect("JSON")).collect();
+        assert_eq!(lines[0], json!({"before": 1}), "what stood there stays");
+        let line = lines.iter().find(|line| line["who"] == "vera").expect("the refused request");
+        assert_eq!((&line["what"], &line["status"]), (&json!("DELETE /workflows/open"), &json!(403)), "{line}");
+    });
+    std::fs::remove_file(&file).expect("the file");
+}
+
 #[test]
 fn a_role_allows_what_it_is_for_and_the_trail_says_who_did_what() {
     with("operator_roles", &[OPEN, SEALED], &[], async |bed| {

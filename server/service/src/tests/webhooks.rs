@@ -264,3 +264,44 @@ fn a_draft_collects_messages_that_become_its_inputs_trials_and_cases() {
         );
     });
 }
+
+/// Messages with one ordering key are processed one after another in the order in which they came; those of others run beside them.
+#[test]
+fn messages_of_one_key_keep_their_order() {
+    let lane = "lane: yard\norder: {per: input.berth}\n";
+    let workflow = "workflow: yard
+input: {berth: {type: string}, n: {type: integer}}
+queue: {lane: yard}
+entries: [{webhook: /from/yard, proof: {basic: bank}}]
+steps: [{pause: 30ms}, {note: done}]
+";
+    with("hook_order", &[], &[], async |bed| {
+        secrets(bed).await;
+        let set = json!({"value": "yard:tide", "for": ["signing"]});
+        assert_eq!(bed.control("PUT /secrets/bank", &set).await.status, 204);
+        assert_eq!(bed.deploy(&[lane, workflow]).await.status, 200);
+        for n in 0..12 {
+            let berth = ["a", "b"][n % 2];
+            let body = json!({"berth": berth, "n": n}).to_string();
+            let headers = [("authorization", "Basic eWFyZDp0aWRl"), ("content-type", "application/json")];
+            let answer = bed.send("POST /from/yard", &headers, &body).await;
+            assert_eq!(answer.status, 202, "{answer:?}");
+        }
+        bed.work();
+        let ended = "SELECT COUNT(*) FROM job WHERE phase = 11";
+        eventually(async || super::server().sql("kanzlei_hook_order", ended).is_ok_and(|count| count.trim() == "12"))
+            .await;
+        let spans = "SELECT ordering_key, started, ended FROM job ORDER BY id";
+        let spans = super::server().sql("kanzlei_hook_order", spans).expect("rows");
+        let mut last: std::collections::BTreeMap<&str, i64> = Default::default();
+        for row in spans.trim().lines() {
+            let mut columns = row.split('\t');
+            let key = columns.next().expect("a key");
+            let [started, ended] =
+                [(); 2].map(|()| columns.next().and_then(|text| text.parse().ok()).expect("an instant"));
+            let before = last.insert(key, ended).unwrap_or(0);
+            assert!(before <= started, "{key}: one began before the one before it had ended\n{spans}");
+        }
+        assert_eq!(last.len(), 2, "{spans}");
+    });
+}

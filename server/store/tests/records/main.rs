@@ -9,6 +9,7 @@ mod answers;
 mod cancelled;
 mod change;
 mod changes;
+mod deliveries;
 mod documents;
 mod drafts;
 mod journal;
