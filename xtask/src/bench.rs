@@ -69,7 +69,7 @@ fn changes() -> Done {
     let bins = build::programs(true)?;
     let dir = kanzlei_harness::scratch::folder("bench");
     let whole = Whole::start(&bins, &dir, Ports::free()?, &["log.level=warn"])?;
-    for table in ["bench_plain", "bench_row"] {
+    for table in ["bench_plain", "bench_seen", "bench_queued", "bench_run"] {
         let make = format!(
             "CREATE TABLE {table} (id INT PRIMARY KEY, n INT NOT NULL, note VARCHAR(80) NOT NULL) ENGINE = InnoDB"
         );
@@ -79,6 +79,7 @@ fn changes() -> Done {
         }
     }
     deploy(&bins, &whole, &root().join("testing/bench/changes"))?;
+    control(whole.office.ports.control, &whole.office.token, "POST", "/lanes/bench-held/hold", "")?;
     let mut command = Command::new(bins.join("kanzlei-bench-changes"));
     command.args([whole.database.url("kanzlei_harbour"), whole.database.url("kanzlei")]);
     run(&mut command)?;
@@ -215,7 +216,11 @@ fn access(seconds: u32) -> Done {
     }
     println!();
     let mut command = Command::new(bins.join("kanzlei-bench-access"));
-    command.arg(whole.office.ports.public.to_string());
+    command.args([
+        whole.office.ports.public.to_string(),
+        whole.office.ports.control.to_string(),
+        whole.office.token.clone(),
+    ]);
     command.args([whole.database.url("kanzlei"), whole.database.fresh("kanzlei_bare")?]);
     run(&mut command)?;
     whole.stop();

@@ -4,7 +4,7 @@
 //! unknown key, at most each [`PAUSE`]. While an issuer does not answer, its last good set counts. A token that was verified is
 //! remembered until it expires, the set changes or another revision of the issuer is live.
 //!
-//! Bounds: [`MOST_VERIFIED`] tokens, remembered by their hash; [`MOST_SET`] bytes for each answer of an issuer.
+//! Bounds: [`MOST_VERIFIED`] bytes of tokens; [`MOST_SET`] bytes for each answer of an issuer.
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -14,9 +14,8 @@ use arc_swap::ArcSwapOption;
 use kanzlei_compiler::plan::Issuer;
 use kanzlei_engine::machine::Request;
 use kanzlei_lang::document::issuer::Keys as Source;
-use moka::future::Cache;
+use moka::sync::Cache;
 use serde_json::Value as Json;
-use sha2::{Digest, Sha256};
 
 use super::{KeySet, Rejected, Valid, verify};
 use crate::clock::now;
@@ -32,13 +31,16 @@ const PAUSE: Duration = Duration::from_secs(10);
 pub(super) const WITHIN: Duration = Duration::from_secs(5);
 /// The largest answer of an issuer, in bytes.
 const MOST_SET: usize = 256 << 10;
-/// The most tokens that are remembered.
-const MOST_VERIFIED: u64 = 50_000;
+/// The most bytes of tokens that are remembered.
+const MOST_VERIFIED: u64 = 32 << 20;
+/// The bytes that a remembered token costs beside its text.
+const BESIDE: u32 = 500;
 
 /// What is known of issuers.
 pub struct Issuers {
     held: Mutex<HashMap<String, Arc<Held>>>,
-    verified: Cache<[u8; 32], Arc<Verified>>,
+    /// By the text itself: a hash of it costs more than all the rest of a request with a token that is known.
+    verified: Cache<String, Arc<Verified>, ahash::RandomState>,
 }
 
 struct Held {
@@ -70,7 +72,10 @@ pub struct Standing {
 
 impl Default for Issuers {
     fn default() -> Self {
-        let verified = Cache::builder().max_capacity(MOST_VERIFIED).build();
+        let weigh =
+            |token: &String, _: &Arc<Verified>| u32::try_from(token.len()).unwrap_or(u32::MAX).saturating_add(BESIDE);
+        let verified = Cache::builder().max_capacity(MOST_VERIFIED).weigher(weigh);
+        let verified = verified.build_with_hasher(ahash::RandomState::default());
         Issuers { held: Mutex::default(), verified }
     }
 }
@@ -88,10 +93,9 @@ impl Issuers {
         token: &str,
     ) -> Result<Valid, Rejected> {
         let at = now().as_secs();
-        let print: [u8; 32] = Sha256::digest(token.as_bytes()).into();
         let held = self.held(live, issuer);
         let known = held.keys.load_full();
-        if let (Some(found), Some(keys)) = (self.verified.get(&print).await, &known)
+        if let (Some(found), Some(keys)) = (self.verified.get(token), &known)
             && Arc::ptr_eq(&found.issuer, issuer)
             && Arc::ptr_eq(&found.keys, keys)
             && at < found.valid.until
@@ -119,7 +123,7 @@ impl Issuers {
         };
         let valid = verified?;
         let remembered = Verified { issuer: issuer.clone(), keys, valid: valid.clone() };
-        self.verified.insert(print, Arc::new(remembered)).await;
+        self.verified.insert(token.to_owned(), Arc::new(remembered));
         Ok(valid)
     }
 

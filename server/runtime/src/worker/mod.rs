@@ -217,6 +217,11 @@ impl Worker {
             let free = self.at_once.saturating_sub(here.busy.load(Ordering::Relaxed));
             // Claiming for a few places pays off only when no more become free soon.
             let gathered = Timestamp::from_micros(here.claimed.load(Ordering::Relaxed)) + GATHERED;
+            // The slots of a fast pace are claimed together; none is lost meanwhile.
+            if room.gap.is_some_and(|gap| gap < GATHERED) && at < gathered {
+                next = next.min(gathered);
+                continue;
+            }
             if free == 0 || (free < self.at_once / 2 && at < gathered) {
                 here.crowded.store(true, Ordering::Relaxed);
                 next = if free > 0 { next.min(gathered) } else { next };
@@ -228,7 +233,7 @@ impl Worker {
             // In a lane with a bound over all processes, a job that ends may make room for the next.
             here.crowded.store(claimed.more || room.at_once.is_some(), Ordering::Relaxed);
             more |= claimed.more && free > claimed.jobs.len();
-            if !claimed.jobs.is_empty() {
+            if !claimed.jobs.is_empty() && claimed.next.is_none() {
                 // The next due time of this lane is not known yet.
                 next = at;
             }

@@ -180,7 +180,10 @@ pub(super) fn input_of(plan: &Plan, change: &TrialChange) -> Result<Json> {
     };
     if !watch.of.contains(&of) {
         let meant: Vec<&str> = watch.of.iter().map(|of| of.name()).collect();
-        return Err(bad("No such change", format!("this is an {}; the entry is for {}", of.name(), meant.join(", "))));
+        return Err(bad(
+            "No such change",
+            format!("the row is changed by {}; the entry is for {}", of.name(), meant.join(", ")),
+        ));
     }
     let (before, after) = (Value::from_json(&change.before), Value::from_json(&change.after));
     let input = watch.input(plan, &Change { of, at: now().to_string(), before, after });

@@ -41,6 +41,61 @@ async fn watch(bed: &Bed) -> Json {
     bed.control("GET /watches", &Json::Null).await.json()["watches"][0].clone()
 }
 
+/// A trial of a changed row that is supposed: the entry makes its input, as if the row had changed.
+#[test]
+fn a_changed_row_is_tried() {
+    let (_, url) = office("watch_try");
+    with("watch_try", &[], &[("databases.office.url", url.as_str())], async |bed| {
+        assert_eq!(bed.control("POST /databases/office/prepare", &Json::Null).await.status, 200);
+        assert_eq!(bed.deploy(&[WORKFLOW, LANE]).await.status, 200);
+        let (new, paid) =
+            (json!({"id": 7, "vessel": null, "paid": false}), json!({"id": 7, "vessel": null, "paid": true}));
+        for (change, status, wanted) in [
+            (json!({"before": null, "after": new}), 200, r#""input":{"bill":7,"of":"insert","paid":false}"#),
+            (json!({"table": "office.bill", "before": new, "after": paid}), 200, r#""of":"update","paid":true"#),
+            (json!({"before": paid, "after": paid}), 422, "begins nothing"),
+            (
+                json!({"before": paid, "after": null}),
+                422,
+                "the row is changed by delete; the entry is for insert, update",
+            ),
+            (json!({"before": null, "after": null}), 422, "one of them is a row"),
+            (json!({"table": "office.seen", "after": new}), 422, "does not watch `office.seen`"),
+            (json!({"after": {"id": "x", "paid": true}}), 422, "bill"),
+        ] {
+            let tried = bed.control("POST /trials", &json!({"workflow": "seen", "change": change})).await;
+            let body = tried.json();
+            let input = json!({"input": body["input"]}).to_string();
+            assert_eq!(tried.status, status, "{change}: {}", tried.body);
+            assert!(
+                tried.body.contains(wanted) || sorted(&input).contains(wanted),
+                "{wanted} is not in {}",
+                tried.body
+            );
+        }
+        // The page for new workflows begins with the columns of a table.
+        let described = bed.control("GET /databases/office/description", &Json::Null).await.json();
+        let columns = described["columns"]["bill"].as_array().expect("columns");
+        let names: Vec<&str> = columns.iter().filter_map(|column| column["name"].as_str()).collect();
+        assert_eq!((names, &columns[0]["nullable"]), (vec!["id", "vessel", "paid"], &json!(false)), "{described}");
+    });
+}
+
+/// JSON with its members in alphabetical order.
+fn sorted(text: &str) -> String {
+    fn ordered(value: &Json) -> Json {
+        match value {
+            Json::Object(members) => {
+                let mut names: Vec<&String> = members.keys().collect();
+                names.sort();
+                names.into_iter().map(|name| (name.clone(), ordered(&members[name]))).collect()
+            }
+            other => other.clone(),
+        }
+    }
+    serde_json::from_str(text).map_or_else(|_| text.to_owned(), |value| ordered(&value).to_string())
+}
+
 #[test]
 fn each_change_begins_one_job_in_the_order_of_its_row() {
     let (name, url) = office("watch_rows");

@@ -13,6 +13,8 @@ use crate::{Doing, Error, Result, Store};
 
 /// How long a lane may make up for unused slots of its pace.
 const UNUSED: Span = Span::from_micros(250_000);
+/// The same of a lane whose pace is faster than its jobs can be claimed one by one.
+const UNUSED_FAST: Span = Span::from_micros(100_000);
 
 /// The earliest job of one lane and claim_rank, and how the lane stands.
 #[derive(Clone, Debug, PartialEq)]
@@ -243,9 +245,9 @@ impl Store {
         }
         let mut slot = Timestamp::from_micros(state.next);
         if let Some(gap) = room.gap {
-            // Slots that are unused for longer than `UNUSED` are lost. A slot further ahead than one gap was
+            // Slots that are unused for longer are lost. A slot further ahead than one gap was
             // assigned under a slower pace.
-            slot = slot.clamp(stamp - UNUSED.min(gap), stamp + gap);
+            slot = slot.clamp(stamp - UNUSED.min(gap).max(UNUSED_FAST), stamp + gap);
             let open = if slot > stamp { 0 } else { (stamp - slot).as_micros() / gap.as_micros().max(1) + 1 };
             most = most.min(open);
         }

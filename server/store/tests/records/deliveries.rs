@@ -6,7 +6,7 @@ use uuid::Uuid;
 
 use super::{time, with};
 
-/// A delivery that arrived at a second, with a body of so many bytes.
+/// A delivery that arrived at an instant, with a body of so many bytes.
 fn delivery(at: i64, size: usize) -> NewDelivery {
     let arrived = uuid::Timestamp::from_unix(uuid::NoContext, at as u64, 0);
     let delivery = Delivery {
@@ -31,7 +31,7 @@ fn the_oldest_deliveries_go_first() {
         let left = async || -> Vec<i64> {
             let all =
                 store.deliveries(&DeliveryFilter { limit: 100, ..DeliveryFilter::default() }).await.expect("a list");
-            all.iter().rev().map(|one| one.received.as_micros() / 1_000_000).collect()
+            all.iter().rev().map(|one| one.received.as_micros()).collect()
         };
         for at in 1..=10 {
             let kept = store.keep_delivery(&delivery(at, 1000)).await.expect("kept");

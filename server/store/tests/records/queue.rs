@@ -194,6 +194,21 @@ fn a_lane_keeps_its_pace() {
     });
 }
 
+/// Slots that pass while jobs are claimed are not lost to a fast pace, and those of a pause are.
+#[test]
+fn a_fast_lane_makes_up_for_a_tenth_of_a_second() {
+    with("fast_pace", async |bed| {
+        let many: Vec<NewJob> = (0..400).map(|n| job(1000 + n, "fast")).collect();
+        queue(&bed.store, &many).await;
+        let paced = Room { gap: Some(Span::from_micros(1_000)), ..FREE };
+        let second = 1_000_000_000;
+        for (at, count) in [(second, 101), (second + 20_000, 20), (second + 60_000, 40), (second + 9_000_000, 101)] {
+            let (taken, _) = claim(&bed.store, 4, "fast", paced, 256, at).await;
+            assert_eq!(taken.len(), count, "at {at}");
+        }
+    });
+}
+
 #[test]
 fn a_lane_runs_no_more_jobs_than_it_may() {
     with("at_once", async |bed| {

@@ -1,6 +1,6 @@
 //! `cargo xtask bench access`: deliveries accepted against bare inserts of the same rows, and a burst that is kept whole.
 //!
-//! Arguments: public port, the service's database, an empty database.
+//! Arguments: public and control port, the operator's token, the service's database, an empty database.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -20,22 +20,27 @@ const BODY: &str = "{\"n\":1}";
 async fn main() -> Done<()> {
     let _ = rustls::crypto::ring::default_provider().install_default();
     let args: Vec<String> = std::env::args().skip(1).collect();
-    let [public, url, empty] = args.as_slice() else {
-        return Err("usage: kanzlei-bench-access PUBLIC DATABASE EMPTY".into());
+    let [public, control, token, url, empty] = args.as_slice() else {
+        return Err("usage: kanzlei-bench-access PUBLIC CONTROL TOKEN DATABASE EMPTY".into());
+    };
+    let lane = |what: &str| {
+        let client = reqwest::Client::builder().no_proxy().build()?;
+        let request = client.post(format!("http://127.0.0.1:{control}/api/v1/lanes/bench/{what}")).bearer_auth(token);
+        Ok::<_, reqwest::Error>(async move { request.send().await?.error_for_status() })
     };
     let public = format!("http://127.0.0.1:{public}/bench/message");
     let mut sql = MySqlConnection::connect(url).await?;
     let bare = bare(empty, 20_000).await?;
     println!("{:<52} {bare:>10.0} /s", "bare inserts of message and job, batches of 200");
-    let before = kept(&mut sql).await?;
-    let begun = Instant::now();
-    flood(&public, 6).await?;
-    let rate = (kept(&mut sql).await? - before) as f64 / begun.elapsed().as_secs_f64();
-    println!(
-        "{:<52} {rate:>10.0} /s   {:.2} of bare (wanted 0.5)",
-        "deliveries accepted over HTTP, 64 clients",
-        rate / bare
-    );
+    for (held, what) in [(true, "deliveries accepted over HTTP, 64 clients"), (false, "the same while their jobs run")]
+    {
+        lane(if held { "hold" } else { "release" })?.await?;
+        let (before, begun) = (kept(&mut sql).await?, Instant::now());
+        flood(&public, 6).await?;
+        let rate = (kept(&mut sql).await? - before) as f64 / begun.elapsed().as_secs_f64();
+        let wanted = if held { " (wanted 0.5)" } else { "" };
+        println!("{what:<52} {rate:>10.0} /s   {:.2} of bare{wanted}", rate / bare);
+    }
     burst(&public, &mut sql).await
 }
 
