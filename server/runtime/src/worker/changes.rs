@@ -31,6 +31,9 @@ use crate::queue::{Jobs, Origin, hash};
 
 /// The most changes that are accepted together.
 const MOST: u32 = 500;
+/// How long changes gather before the next are read, while fewer come than are accepted together: each read and each acceptance is a
+/// transaction that writers wait beside.
+const GATHERED: Duration = Duration::from_millis(50);
 /// How often a database without changes is asked.
 const POLL: Duration = Duration::from_millis(100);
 /// How long a process waits before it asks again for a database that another one reads, or that is unavailable, and for a full lane.
@@ -148,6 +151,8 @@ impl Watched {
             }
             if full {
                 tokio::time::sleep(PAUSE).await;
+            } else if changes.len() < MOST as usize {
+                tokio::time::sleep(GATHERED).await;
             }
         }
     }

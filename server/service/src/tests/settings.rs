@@ -50,9 +50,10 @@ fn a_value_is_set_by_a_deploy_and_kept_by_what_waits() {
         // The job was queued when it was three days; its run and those of requests can be made again.
         bed.work();
         assert_eq!(bed.ended(waits).await.tag.as_deref(), Some("in 3 days"));
+        // The journal is written behind the end of a job.
+        bed.journaled().await;
         let run = bed.control(&format!("GET /runs/{waits}"), &Json::Null).await.json();
         assert_eq!(run["reply"], "days 3", "{run}");
-        bed.journaled().await;
         let runs = bed.control("GET /runs?workflow=ask&limit=9", &Json::Null).await.json();
         let oldest = runs["runs"].as_array().and_then(|runs| runs.last()).expect("a run")["id"].clone();
         let oldest = oldest.as_str().expect("an id");

@@ -12,8 +12,9 @@ use super::{NewJob, portions, repeated};
 use crate::refusals::Refusal;
 use crate::{Doing, Error, Result, Store};
 
-/// How long a change is remembered: it is removed from its database at once, or when a process reads it again.
-const REMEMBERED: Span = Span::from_days(30);
+/// How long a change is remembered: longer than a process hangs between reading it and accepting it. A change is removed from its
+/// database at once, or when another process reads it again. At 2,000 changes a second these are 43 million rows.
+const REMEMBERED: Span = Span::from_secs(6 * 3600);
 
 /// A changed row with what comes of it.
 #[derive(Clone, Debug, Default)]

@@ -248,13 +248,15 @@ impl Store {
         .doing("recording that a delivery was processed")
     }
 
-    /// Deletes keys that have expired, deliveries that arrived before an instant, those beyond the newest `most`, and those beyond the newest
+    /// Deletes what tells messages and changes apart, where its time is over; at most 5000. Returns how many.
+    pub async fn purge_delivery_keys(&self, now: Timestamp) -> Result<u64> {
+        let done = sqlx::query!("DELETE FROM delivery_key WHERE until < ? LIMIT 5000", now.as_micros());
+        Ok(done.execute(&self.pool).await.doing("deleting old keys of deliveries")?.rows_affected())
+    }
+
+    /// Deletes deliveries that arrived before an instant, those beyond the newest `most`, and those beyond the newest
     /// `bytes` of bodies; at most 500. Returns how many.
-    pub async fn purge_deliveries(&self, now: Timestamp, before: Timestamp, most: u64, bytes: u64) -> Result<u64> {
-        sqlx::query!("DELETE FROM delivery_key WHERE until < ? LIMIT 5000", now.as_micros())
-            .execute(&self.pool)
-            .await
-            .doing("deleting old keys of deliveries")?;
+    pub async fn purge_deliveries(&self, before: Timestamp, most: u64, bytes: u64) -> Result<u64> {
         let all = sqlx::query!("SELECT COUNT(*) AS n, CAST(COALESCE(SUM(size), 0) AS UNSIGNED) AS `bytes!: u64` FROM delivery FORCE INDEX (delivery_size)")
             .fetch_one(&self.pool)
             .await
@@ -292,10 +294,20 @@ async fn claim_keys(tx: &mut Transaction<'_, MySql>, deliveries: &[NewDelivery])
     keyed.sort_by(|one, other| (one.0, one.2.id).cmp(&(other.0, other.2.id)));
     let mut firsts = Firsts::new();
     for chunk in portions(&keyed) {
-        let mut query: QueryBuilder<MySql> = QueryBuilder::new("INSERT INTO delivery_key (hash, delivery, until) ");
-        query.push_values(chunk, |mut row, (hash, until, delivery)| {
-            row.push_bind(*hash).push_bind(delivery.id.as_bytes().as_slice()).push_bind(until.as_micros());
-        });
+        let insert = |how: &str| {
+            let mut query: QueryBuilder<MySql> =
+                QueryBuilder::new(format!("INSERT {how}INTO delivery_key (hash, delivery, until) "));
+            query.push_values(chunk, |mut row, (hash, until, delivery)| {
+                row.push_bind(*hash).push_bind(delivery.id.as_bytes().as_slice()).push_bind(until.as_micros());
+            });
+            query
+        };
+        // Most messages are the first of their key, and then nothing more is asked.
+        let fresh = insert("IGNORE ").build().execute(&mut **tx).await.doing("telling deliveries apart")?;
+        if fresh.rows_affected() == chunk.len() as u64 {
+            continue;
+        }
+        let mut query = insert("");
         // Assignments are made in order: the instant is compared before it changes.
         let now = chunk.iter().map(|(.., delivery)| delivery.received).max().unwrap_or_default().as_micros();
         query
