@@ -193,7 +193,7 @@
                 <select id="table" class="mono" bind:value={table} onchange={pick} disabled={!database}><option value=""></option>{#each Object.keys(tables) as one (one)}<option>{one}</option>{/each}</select>
               </div>
               <div class="row">
-                {#each ['insert', 'update', 'delete'] as one (one)}<label><input type="checkbox" value={one} bind:group={operations} /> {one}</label>{/each}
+                {#each ['insert', 'update', 'delete'] as one (one)}<label class="check"><input type="checkbox" value={one} bind:group={operations} />{one}</label>{/each}
               </div>
               <p class="dim">Columns that stay in the example become inputs of the same name. A condition, and what else is sent, stands on the sheet. The deploy makes triggers and shows them before.</p>
             {:else}
@@ -213,7 +213,7 @@
         <div>
           <label for="example">{entry === 'webhook' ? 'Input, by an example message: JSON' : entry === 'change' ? 'Input, by an example row: JSON' : 'Input, by an example request: JSON, or a line of curl'}</label>
           <textarea id="example" class="mono" rows="4" bind:value={example} placeholder={'{"imo": "9074720", "arrives": "2027-03-04T06:00:00Z", "nights": 1}'} spellcheck="false"></textarea>
-          {#if runs.length}
+          {#if runs.length && entry !== 'change'}
             <div class="row"><label for="run">or that of a past run</label>
               <select id="run" onchange={(event) => void takeRun(event.currentTarget.value)}><option value=""></option>{#each runs as run (run.id)}<option value={run.id}>{run.workflow}, {ago(run.started)}</option>{/each}</select>
             </div>
@@ -265,6 +265,21 @@
   legend {
     font-size: 0.875rem;
     padding: 0;
+  }
+
+  fieldset p {
+    font-size: 0.875rem;
+  }
+
+  .check {
+    display: flex;
+    gap: 0.375rem;
+    align-items: center;
+  }
+
+  .check input {
+    width: auto;
+    margin: 0;
   }
 
   .letter {

@@ -27,6 +27,9 @@ pub struct App {
     pub public_url: String,
     /// The header field with the id of a run in public answers; empty for none.
     pub run_header: String,
+    /// The header field `Server` of public answers, and what stands in front of the types of problems; empty for none.
+    pub server: String,
+    pub problem_types: String,
     /// Where the public listener listens.
     pub public_listener: std::net::SocketAddr,
     /// Whether it has TLS.

@@ -190,6 +190,8 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         journal: journal.clone(),
         public_url: config.public_url(),
         run_header: config.listen.run_header.clone(),
+        server: config.listen.server.clone(),
+        problem_types: config.listen.problem_types.clone(),
         public_listener: config.listen.public,
         public_tls: !config.listen.public_certificate.is_empty(),
         started: clock::now(),

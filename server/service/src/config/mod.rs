@@ -252,6 +252,10 @@ impl Config {
                 "`listen.run_header` is the name of a header field; it is `{name}` ({origin})"
             )));
         }
+        if actix_web::http::header::HeaderValue::try_from(config.listen.server.as_str()).is_err() {
+            let origin = config.origin("listen.server");
+            return Err(Error::Config(format!("`listen.server` cannot stand in a header field ({origin})")));
+        }
         if config.jobs.lease < Duration::from_secs(1) {
             let origin = config.origin("jobs.lease");
             return Err(Error::Config(format!("`jobs.lease` is at least 1s ({origin})")));

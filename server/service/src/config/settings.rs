@@ -48,6 +48,8 @@ settings! {
         control_url: String = "control_url", "", "How operators reach the control listener; http:// and its address by default, https:// with a certificate. With https:// its cookie is Secure";
         control_hosts: String = "control_hosts", "", "Names under which the control listener answers beside addresses, localhost and that of control_url";
         run_header: String = "run_header", "Run-Id", "Header field of public answers with the id of the run; empty for none";
+        server: String = "server", "", "Header field Server of public answers; none by default";
+        problem_types: String = "problem_types", "", "Address in front of the type of public problem details, such as https://api.lindvik.example/problems/; none by default";
         trusted_proxies: Arc<Allowed> = "trusted_proxies", "", "Proxies in front whose Forwarded or X-Forwarded-For names the client, in CIDR notation; none by default";
         public_url: String = "public_url", "", "How clients reach the public listener; http:// and its address by default, https:// with a certificate";
         public_certificate: String = "public_certificate", "", "File with the certificates of the public listener (PEM), its own first; read again when it changes. TLS and HTTP/2 with it";

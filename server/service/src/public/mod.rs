@@ -30,7 +30,7 @@ mod webhooks;
 
 use std::time::Instant;
 
-use actix_web::http::header::{HeaderName, HeaderValue, X_CONTENT_TYPE_OPTIONS};
+use actix_web::http::header::{HeaderName, HeaderValue, SERVER, X_CONTENT_TYPE_OPTIONS};
 use actix_web::web::{Data, Payload};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::run::HEADER;
@@ -51,7 +51,8 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
     let _place = sent.place.take();
     let mut response = match answered {
         Ok(response) => response,
-        Err(refusal) => {
+        Err(mut refusal) => {
+            refusal.give_type(&app.problem_types);
             let response = refusal.response();
             refusal::keep(&app, &request, id, &request_id, sent, &refusal);
             response
@@ -73,6 +74,9 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
         app.usage.count(&key, &workflow.plan.name, now(), became);
     }
     name_run(&app.run_header, &mut response);
+    if let (Ok(server), false) = (HeaderValue::from_str(&app.server), app.server.is_empty()) {
+        response.headers_mut().insert(SERVER, server);
+    }
     // What an answer is, its media type says, not a browser's guess.
     response.headers_mut().insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
     if let Ok(value) = HeaderValue::from_str(&request_id) {

@@ -35,6 +35,16 @@ pub struct Refusal {
 }
 
 impl Refusal {
+    /// Sets the type of the problem where it has none: its title in lower case behind an address, `…/too-many-requests`.
+    pub fn give_type(&mut self, before: &str) {
+        if before.is_empty() || self.problem.problem_type.is_some() {
+            return;
+        }
+        let words = self.problem.title.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty());
+        let name = words.map(str::to_ascii_lowercase).collect::<Vec<_>>().join("-");
+        self.problem.problem_type = Some(format!("{before}{name}"));
+    }
+
     /// The answer to the request.
     pub fn response(&self) -> HttpResponse {
         let mut response = problem_response(&self.problem);

@@ -73,6 +73,22 @@ fn answers_are_fresh_for_a_while_and_validated() {
     });
 }
 
+/// What an installation calls itself, where it wants that.
+#[test]
+fn answers_name_a_server_and_types_of_problems_as_configured() {
+    let settings = [("listen.server", "Tide desk"), ("listen.problem_types", "https://api.example/problems/")];
+    with("own_names", &[TIDES], &settings, async |bed| {
+        for (line, kind) in [
+            ("GET /v1/tides", Json::Null),
+            ("GET /v1/tides?n=x", json!("https://api.example/problems/invalid-input")),
+            ("GET /nowhere", json!("https://api.example/problems/not-found")),
+        ] {
+            let answer = bed.send(line, &[], "").await;
+            assert_eq!((answer.header("server"), &answer.json()["type"]), (Some("Tide desk"), &kind), "{answer:?}");
+        }
+    });
+}
+
 /// Nothing in public answers names the product, and the id of the run is called as the configuration says.
 #[test]
 fn answers_call_the_id_of_the_run_as_configured() {
