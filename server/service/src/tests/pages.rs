@@ -1,5 +1,7 @@
 //! What browsers and caches learn of an endpoint.
 
+use serde_json::{Value as Json, json};
+
 use super::with;
 
 const TIDES: &str = "workflow: tides
