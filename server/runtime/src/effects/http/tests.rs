@@ -190,7 +190,7 @@ async fn a_call_that_gets_no_place_in_time_is_not_sent() {
     let mut one = Arc::into_inner(service(&base, None)).expect("a service");
     one.limiter = Arc::new(Limiter::new(Limits { at_once: Some(1), ..Limits::default() }));
     let one = Arc::new(one);
-    let place = one.limiter.enter(Duration::from_secs(1), &Shared::nobody()).await.ok().expect("free");
+    let place = one.limiter.enter(Duration::from_secs(1), &Shared::nobody()).await.expect("free");
     let full = send(&one, &request("GET", "/x", None), Duration::from_millis(20)).await.expect_err("full");
     assert_eq!(full.kind, FailureKind::Timeout);
     assert!(full.detail.contains("its limits let no more through") && sent.try_recv().is_err(), "{}", full.detail);
