@@ -71,20 +71,20 @@ const EXAMPLES: &[Example] = &[
     example!(
         "arrival-brief",
         "different calls by kind, several services at once",
-        &["registry", "tides", "pilots"],
+        &["registry", "tides", "pilots", "identity"],
         &["vessel-dues"]
     ),
     example!(
         "gather-reports",
         "a list page by page, only what is new, each item sorted and stored",
-        &["pilots", "texts"],
+        &["pilots", "identity", "texts"],
         &[]
     ),
     example!("harbour-report", "a GET that reports from a database", &[], &[]),
     example!(
         "arrival-notice",
         "answers at once and queues the rest, which is retried until it works",
-        &["registry", "pilots"],
+        &["registry", "pilots", "identity"],
         &["arrival-follow-up"],
         &["lanes/vessels"]
     ),

@@ -13,7 +13,7 @@ fn live(url: &str, method: &str, path: &str) -> Json {
     json!({
         "name": "w", "about": "", "revision": 1, "since": "2027-03-04T06:00:00Z", "input": input, "sheet": [],
         "services": [], "source": "", "revisions": [],
-        "endpoints": [{"method": method, "path": path, "url": format!("{url}{path}"), "curl": ""}]
+        "endpoints": [{"method": method, "path": path, "url": format!("http://api.example{path}"), "reach": format!("{url}{path}"), "curl": ""}]
     })
 }
 

@@ -41,6 +41,8 @@ struct Pool {
     /// Places that runs of this process have.
     out: u32,
     freed: Arc<Notify>,
+    /// Of the runs that wait, one at a time asks the records.
+    asking: Arc<tokio::sync::Mutex<()>>,
 }
 
 /// A place that a run holds; dropping it frees it.
@@ -68,15 +70,16 @@ impl Places {
     /// Takes one of so many places; waits for it until an instant, where there is one.
     pub async fn enter(&self, name: &str, most: u32, until: Option<Instant>) -> Result<Place, NoPlace> {
         let begun = Instant::now();
+        let mut turn = None;
         loop {
-            let (freed, all_are_here) = {
+            let (freed, all_are_here, asking) = {
                 let mut held = self.held();
                 let pool = held.entry(name.to_owned()).or_default();
                 if let Some((slot, _)) = pool.free.pop() {
                     pool.out += 1;
                     return Ok(Place { of: self.own.clone(), name: name.to_owned(), slot });
                 }
-                (pool.freed.clone(), pool.out >= most)
+                (pool.freed.clone(), pool.out >= most, pool.asking.clone())
             };
             let until = until.or_else(|| (!all_are_here).then_some(begun + LEFT));
             let notified = freed.notified();
@@ -107,6 +110,10 @@ impl Places {
             let Some(until) = until.filter(|until| *until > Instant::now()) else { return Err(NoPlace::Full) };
             let next = until.min(Instant::now() + ASKED);
             let _ = tokio::time::timeout_at(next.into(), notified).await;
+            // Many that wait for one name must not ask the records each.
+            if turn.is_none() {
+                turn = tokio::time::timeout_at(until.into(), asking.lock_owned()).await.ok();
+            }
         }
     }
 
