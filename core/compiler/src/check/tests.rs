@@ -505,9 +505,9 @@ fn services_are_checked_against_their_host() {
         ),
         // The secret of a client id goes to the service that issues the token.
         (&oauth("idp", "bound"), ""),
-        (&oauth("idp", "unbound"), "unbound-secret@3:55"),
-        (&oauth("ipd", "bound"), "unknown-service@3:28"),
-        (&oauth("s", "bound"), "wrong-value@3:28 unbound-secret@3:53"),
+        (&oauth("idp", "unbound"), "unbound-secret@3:53"),
+        (&oauth("ipd", "bound"), "unknown-service@3:29"),
+        (&oauth("s", "bound"), "wrong-value@3:29 unbound-secret@3:51"),
         ("service: s\nbase: https://s.example\ntls: {certificate: proof}\n", ""),
         ("service: s\nbase: https://s.example\ntls: {certificate: bound}\n", "unbound-secret@3:20"),
         (
