@@ -20,9 +20,9 @@ fn http2(port: u16, authority: &Path, requests: &Json) -> Option<Json> {
         session.on('error', (error) => { console.error(error.message); process.exit(1); });
         const ask = ({host, path, fields, sent}) => new Promise((done, fail) => {
           const stream = session.request({':path': path, ':authority': host, ...fields});
-          let status, cookie, body = '';
-          stream.on('response', (headers) => { status = headers[':status']; cookie = headers['set-cookie']; });
-          stream.on('data', (part) => { body += part; }).on('end', () => done([status, body, cookie])).on('error', fail);
+          let status, cookie, location, body = '';
+          stream.on('response', (headers) => { status = headers[':status']; cookie = headers['set-cookie']; location = headers.location; });
+          stream.on('data', (part) => { body += part; }).on('end', () => done([status, body, cookie, location])).on('error', fail);
           stream.end(sent);
         });
         (async () => {
@@ -139,6 +139,21 @@ fn listeners_have_tls_and_endpoints_have_hosts() {
     for part in ["Secure", "HttpOnly", "SameSite=Strict"] {
         assert!(cookie.contains(part), "{cookie}");
     }
+
+    // People sign in through the provider: the browser is sent back to the address with TLS, and its cookies are for TLS alone.
+    let begun = http2(ports.control, &trusted, &json!([ask("localhost", "/sign-in/openid")])).expect("an answer");
+    let begun = &begun["answers"][0];
+    let (to, cookie) = (begun[3].as_str().expect("a location"), begun[2][0].as_str().expect("a cookie"));
+    assert!(cookie.contains("Secure") && to.contains("redirect_uri=https%3A%2F%2F"), "{begun}");
+    let chosen = http("GET", &format!("{to}&login_hint=harbour-master"), &[], b"");
+    let back = chosen.header("location").expect("a location").to_owned();
+    let path = back.strip_prefix(&format!("https://127.0.0.1:{}", ports.control)).expect("the desk").to_owned();
+    let pair = cookie.split(';').next().expect("a pair");
+    let returned = json!([{"host": "localhost", "path": path, "fields": {"cookie": pair}}]);
+    let returned = http2(ports.control, &trusted, &returned).expect("an answer");
+    let returned = &returned["answers"][0];
+    assert_eq!((&returned[0], &returned[3]), (&json!(303), &json!("/")), "{returned}");
+    assert!(returned[2][0].as_str().is_some_and(|cookie| cookie.contains("Secure")), "{returned}");
 
     // Files that change are read again; files that do not belong together change nothing.
     let first = seen["print"].clone();

@@ -1,7 +1,7 @@
 //! Bearer tokens that one service issues for the calls of another: OAuth 2.0 client credentials (RFC 6749 §4.4).
 //!
 //! A token is kept until shortly before it expires. One call at a time requests the next one, while others continue with the token that
-//! is still valid; after a failure nobody asks again for [`PAUSE`]. A token that the service refuses is dropped.
+//! is still valid; after a failure no token is requested for [`PAUSE`]. A token that the service refuses is dropped.
 //!
 //! Bounds: one token for each service, of at most [`MOST_TOKEN`] bytes; a request takes at most [`WITHIN`].
 
@@ -28,7 +28,7 @@ const MARGIN: Duration = Duration::from_secs(5);
 const LONGEST: Duration = Duration::from_secs(24 * 3600);
 /// The largest token, in bytes.
 const MOST_TOKEN: usize = 16 << 10;
-/// How long nobody asks again after a failure.
+/// How long no token is requested after a failure.
 const PAUSE: Duration = Duration::from_secs(1);
 /// How long the issuer may take.
 const WITHIN: Duration = Duration::from_secs(10);
