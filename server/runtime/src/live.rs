@@ -93,7 +93,7 @@ pub struct Service {
     pub private: bool,
     /// The credentials of its calls.
     pub credentials: Option<Credentials>,
-    /// The token of its calls, where another service issues it; kept from deploy to deploy while it is requested in the same way.
+    /// The token of its calls, where another service issues it; the token is kept from deploy to deploy while it is requested in the same way.
     pub oauth: Option<Arc<Grant>>,
     /// The certificates of its connections.
     pub tls: Option<Tls>,
@@ -222,8 +222,8 @@ impl Live {
             let limiter = known.map(|known| known.limiter.clone()).filter(|limiter| *limiter.limits() == limits);
             let oauth = service.credentials.as_ref().and_then(Credentials::oauth).and_then(|declared| {
                 let from = live.services.get(&declared.from.text)?;
-                let known = known.and_then(|known| known.oauth.clone()).filter(|known| known.is(declared, from));
-                Some(known.unwrap_or_else(|| Arc::new(Grant::new(declared.clone(), from.clone()))))
+                let before = known.and_then(|known| known.oauth.as_deref());
+                Some(Arc::new(Grant::new(declared.clone(), from.clone(), before)))
             });
             let entry = Service {
                 name: name.clone(),

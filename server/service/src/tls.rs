@@ -76,13 +76,12 @@ impl Certificate {
         })
     }
 
-    /// Reads the files again; whether they are in use now.
-    fn again(&self) -> bool {
+    /// Reads the files again.
+    fn again(&self) {
         match load(&self.certificate, &self.key) {
             Ok(read) => {
                 self.current.store(Arc::new(read));
                 tracing::info!(listener = self.listener, file = %self.certificate.display(), "another certificate is in use");
-                true
             }
             Err(why) => {
                 tracing::error!(
@@ -90,7 +89,6 @@ impl Certificate {
                     why,
                     "the changed certificate is not used; the former one stays"
                 );
-                false
             }
         }
     }

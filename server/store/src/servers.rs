@@ -21,8 +21,8 @@ const TRUSTED: Duration = Duration::from_secs(1);
 /// How long a server may take to answer.
 const ANSWER: Duration = Duration::from_secs(2);
 
-/// Prepared statements that a connection keeps. There are fewer; of all connections together they stay below what a server allows by
-/// default (`max_prepared_stmt_count` 16382) with four processes of 16 connections.
+/// The most prepared statements of a connection; the crate has fewer texts. Four processes of 16 connections stay below the default
+/// limit of a server (`max_prepared_stmt_count`, 16382).
 const STATEMENTS: usize = 250;
 
 #[derive(Debug)]

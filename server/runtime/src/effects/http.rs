@@ -19,7 +19,6 @@ use kanzlei_lang::document::purpose::{Purpose, is_dots};
 use kanzlei_model::address::{Allowed, literal_host};
 use kanzlei_model::run::FailureKind;
 use reqwest::redirect::Policy;
-use sha2::{Digest, Sha256};
 
 use super::network::{Blocked, Guarded, blocked, system};
 use super::oauth::Token;
@@ -44,8 +43,15 @@ struct Clients {
     allowed: Arc<Allowed>,
     /// For services in public and in private networks.
     common: [Option<reqwest::Client>; 2],
-    /// For services with certificates of their own, by name, with a digest of the certificates.
-    own: HashMap<String, ([u8; 32], reqwest::Client)>,
+    /// For services with certificates of their own, by name.
+    own: HashMap<String, Own>,
+}
+
+/// A client with certificates of its own: that of the caller with its key, and those that are trusted.
+struct Own {
+    identity: Option<String>,
+    authority: Option<String>,
+    client: reqwest::Client,
 }
 
 thread_local! {
@@ -87,11 +93,10 @@ fn client_of(service: &Service, bounds: &Bounds<'_>) -> Result<reqwest::Client, 
         }
         None => None,
     };
-    let parts = [identity.as_deref().unwrap_or_default(), tls.authority.as_deref().unwrap_or_default()];
-    let digest: [u8; 32] = Sha256::digest(parts.join("\0")).into();
     with_clients(bounds.allowed, |clients| {
-        if let Some((_, client)) = clients.own.get(&service.name).filter(|(known, _)| *known == digest) {
-            return Ok(client.clone());
+        let same = |own: &&Own| own.identity == identity && own.authority == tls.authority;
+        if let Some(own) = clients.own.get(&service.name).filter(same) {
+            return Ok(own.client.clone());
         }
         let unusable = |what: &str, error: reqwest::Error| {
             let why = deepest(&error);
@@ -110,7 +115,8 @@ fn client_of(service: &Service, bounds: &Bounds<'_>) -> Result<reqwest::Client, 
         if clients.own.len() >= MOST_OWN {
             clients.own.clear();
         }
-        clients.own.insert(service.name.clone(), (digest, client.clone()));
+        let own = Own { identity, authority: tls.authority.clone(), client: client.clone() };
+        clients.own.insert(service.name.clone(), own);
         Ok(client)
     })
 }
@@ -208,7 +214,12 @@ async fn exchange(
 ) -> Result<Answer, EffectError> {
     let Some(grant) = &service.oauth else { return send(service, request, correlation, bounds, None).await };
     let token = grant.token(correlation, bounds).await?;
-    let answer = send(service, request, correlation, bounds, Some(&token)).await?;
+    // What a failure repeats of a token is masked like what an answer repeats.
+    let attempt = async |token: &Token| {
+        let sent = send(service, request, correlation, bounds, Some(token)).await;
+        sent.map_err(|fault| EffectError { detail: token.forms.mask(fault.detail), ..fault })
+    };
+    let answer = attempt(&token).await?;
     if answer.status != 401 {
         return Ok(answer);
     }
@@ -216,7 +227,7 @@ async fn exchange(
     let next = grant.token(correlation, bounds).await?;
     match next.text == token.text {
         true => Ok(answer),
-        false => send(service, request, correlation, bounds, Some(&next)).await,
+        false => attempt(&next).await,
     }
 }
 

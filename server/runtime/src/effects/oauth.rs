@@ -75,15 +75,16 @@ pub struct Standing {
 }
 
 impl Grant {
-    /// A grant without a token yet.
-    pub fn new(declared: Oauth, from: Arc<Service>) -> Self {
-        let (token, asking, trouble) = (ArcSwapOption::empty(), tokio::sync::Mutex::default(), Mutex::default());
-        Grant { declared, from, token, asking, trouble }
+    /// A grant with the token of the one before it, where that asked the same service for the same; else without one yet.
+    pub fn new(declared: Oauth, from: Arc<Service>, before: Option<&Grant>) -> Self {
+        let same = |before: &&Grant| before.declared == declared && before.from.base == from.base;
+        let token = ArcSwapOption::new(before.filter(same).and_then(|before| before.token.load_full()));
+        Grant { declared, from, token, asking: tokio::sync::Mutex::default(), trouble: Mutex::default() }
     }
 
-    /// Whether it still asks the same service for the same token.
-    pub fn is(&self, declared: &Oauth, from: &Service) -> bool {
-        self.declared == *declared && self.from.base == from.base && self.from.private == from.private
+    /// How it is requested.
+    pub fn declared(&self) -> &Oauth {
+        &self.declared
     }
 
     /// The base of the service that issues it.

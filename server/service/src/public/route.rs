@@ -67,7 +67,7 @@ pub fn find<'p>(
         Found::Nothing => {
             // Below a deployed path it is a client's mistake; elsewhere anybody may knock.
             sent.expected = live.serves_below(path);
-            Err(Problem::new(404, "Not found").detail(format!("nothing is deployed at {host}{path}")).into())
+            Err(Problem::new(404, "Not found").detail(format!("nothing is deployed at {path}")).into())
         }
     }
 }

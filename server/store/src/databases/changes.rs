@@ -371,7 +371,7 @@ impl Reader {
             if ids.is_empty() {
                 return Ok(Vec::new());
             }
-            // Repeated up to a power of two: so that there are few statements.
+            // The last id repeats up to a power of two, which keeps the number of different statements small.
             let more = ids.len().next_power_of_two() - ids.len();
             ids.extend(std::iter::repeat_n(ids[ids.len() - 1], more));
             let places = vec!["?"; ids.len()].join(", ");

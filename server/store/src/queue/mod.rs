@@ -308,8 +308,7 @@ pub(crate) fn portions_within<T>(rows: &[T], size: impl Fn(&T) -> usize) -> impl
     })
 }
 
-/// `?, ?, ?` with the ids bound.
-/// Ids of a list, the last one repeated up to the next power of two: so that there are few statements.
+/// Binds the ids of a list. The last id repeats up to the next power of two, which keeps the number of different statements small.
 fn push_ids(query: &mut QueryBuilder<MySql>, ids: &[Uuid]) {
     let mut list = query.separated(", ");
     let repeated = ids.last().map(|last| std::iter::repeat_n(last, ids.len().next_power_of_two() - ids.len()));

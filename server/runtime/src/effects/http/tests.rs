@@ -296,8 +296,6 @@ async fn a_signed_message_proves_itself_to_its_receiver() {
 /// A grant of `quotes` at a peer, for the client `office` with the secret `key`.
 fn grant(base: &str, send: Placement) -> Grant {
     let named = |text: &str| Named { text: text.into(), at: Place::default() };
-    let mut from = Arc::into_inner(service(base, None)).expect("a service");
-    from.name = "identity".into();
     let declared = Oauth {
         from: named("identity"),
         path: "/token".into(),
@@ -307,7 +305,7 @@ fn grant(base: &str, send: Placement) -> Grant {
         audience: None,
         send,
     };
-    Grant::new(declared, Arc::new(from))
+    Grant::new(declared, at(base), None)
 }
 
 /// A service whose calls carry the tokens of a peer that gives these answers, and what both were sent.
@@ -369,6 +367,27 @@ async fn a_token_is_requested_once_and_sent_with_each_call() {
     assert_eq!(with_token(&service).await.expect("an answer").status, 200);
     assert!(asked.recv().is_ok() && sent.recv().expect("sent").contains("token-first"));
     assert!(sent.recv().expect("sent").contains("\r\nauthorization: Bearer token-next\r\n"));
+}
+
+/// A failure that repeats the token shows none of it, and a deploy keeps the token while its issuer stays where it is.
+#[tokio::test]
+async fn a_token_is_masked_in_failures_and_kept_over_deploys() {
+    let elsewhere = "HTTP/1.1 302 Found\r\nlocation: http://127.0.0.1:1/token-first\r\ncontent-length: 0\r\n\r\n";
+    let (service, _sent, _asked) = granted(vec![elsewhere], vec![issued(FIRST.0, FIRST.1)]);
+    let failed = with_token(&service).await.expect_err("it is sent elsewhere");
+    assert!(failed.kind == FailureKind::Redirected && failed.detail.contains("http://127.0.0.1:1/•••"), "{failed:?}");
+    let before = service.oauth.as_deref().expect("a grant");
+    let kept = |base: &str| {
+        Grant::new(grant(base, Placement::Header).declared().clone(), at(base), Some(before)).standing().valid
+    };
+    assert!(kept(before.base()).is_some() && kept("http://127.0.0.1:1").is_none());
+}
+
+/// The service that issues tokens, at a base.
+fn at(base: &str) -> Arc<Service> {
+    let mut from = Arc::into_inner(service(base, None)).expect("a service");
+    from.name = "identity".into();
+    Arc::new(from)
 }
 
 #[tokio::test]
