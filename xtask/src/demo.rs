@@ -127,6 +127,10 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
     println!(
         "  curl -sS {public}/v2/harbours/LIN/quotes --json '{{\"imo\":\"9074720\"}}' -H \"Authorization: Bearer $TOKEN\"     # 401 without it, 403 where it allows no quotes"
     );
+    println!(
+        "  curl -sS {public}/v2/harbours/LIN/quotes -H 'Host: api.lindvik.example' --json '{{\"imo\":\"9074720\"}}' -H \"Authorization: Bearer $TOKEN\"     # the same at the host that partners know"
+    );
+    println!("  kanzlei service show pilots     # called with a token that identity issues");
     println!("  kanzlei usage");
     println!("\nCtrl-C stops everything.");
     loop {

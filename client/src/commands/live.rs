@@ -27,8 +27,12 @@ pub fn list(api: &Api, tag: Option<&str>, json: bool) -> Done {
         println!("Nothing is live yet. Put something live with: kanzlei deploy PATH");
         return Ok(());
     }
-    let rows = answer.workflows.iter().map(|workflow| row(workflow, answer.counts_known));
-    draw::table(&["workflow", "rev", "runs 24h", "rejected", "failed", "mean", "tags", "address"], rows);
+    // Where nothing has tags, the column would only take room.
+    let tagged = answer.workflows.iter().any(|workflow| !workflow.tags.is_empty());
+    let rows = answer.workflows.iter().map(|workflow| row(workflow, answer.counts_known, tagged));
+    let mut columns = vec!["workflow", "rev", "runs 24h", "rejected", "failed", "mean", "address"];
+    columns.extend(tagged.then_some("tags"));
+    draw::table(&columns, rows);
     if !answer.counts_known {
         let why = "the database is unavailable: counts are not known now; workflows are served all the same";
         println!("{}", draw::dim(why));
@@ -36,23 +40,24 @@ pub fn list(api: &Api, tag: Option<&str>, json: bool) -> Done {
     Ok(())
 }
 
-fn row(workflow: &WorkflowLine, counted: bool) -> Vec<String> {
+fn row(workflow: &WorkflowLine, counted: bool, tagged: bool) -> Vec<String> {
     let count = |n: u64| if counted { n.to_string() } else { "?".into() };
     let failed = match workflow.day.failed {
         failed if counted && failed > 0 => draw::paint("31", &failed.to_string()),
         failed => count(failed),
     };
     let address = workflow.endpoints.first().map(|first| format!("{} {}", first.method, first.url));
-    vec![
+    let mut cells = vec![
         draw::bold(&workflow.name),
         workflow.revision.to_string(),
         count(workflow.day.runs),
         count(workflow.day.rejected),
         failed,
         workflow.day.mean_us.map(draw::took).unwrap_or_default(),
-        workflow.tags.join(", "),
         address.unwrap_or_else(|| "no entry".into()),
-    ]
+    ];
+    cells.extend(tagged.then(|| workflow.tags.join(", ")));
+    cells
 }
 
 /// Shows a live workflow as a sheet, or its source.
