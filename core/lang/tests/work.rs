@@ -32,6 +32,7 @@ fn names() -> Vec<(&'static str, Value)> {
         ("same", list(5_000, &|_| Value::text(long.as_str()))),
         ("pairs", list(5_000, &|n| Value::list(vec![Value::text(format!("k{n}")), Value::Int(n as i64)]))),
         ("one", Value::text(format!("{long}1"))),
+        ("keyed", list(5_000, &|n| Value::object([(format!("{long}1"), Value::Int(n as i64))]))),
         ("nested", nested),
         ("objects", objects),
         ("o", Value::object((0..3_000).map(|n| (format!("key{n}"), Value::Int(n))))),
@@ -91,6 +92,10 @@ const WORST: &[&str] = &[
     "nested == one",
     "JSON.stringify(nested)",
     "JSON.stringify(objects)",
+    "JSON.stringify(keyed)",
+    "JSON.stringify(keyed, ['a', one])",
+    "list.unique(keyed)",
+    "list.group(keyed, t => t)",
     "JSON.stringify(numbers, null, '          ')",
     "JSON.stringify(pairs, numbers)",
     "[nested].flat(99)",
@@ -168,6 +173,7 @@ const ARGUMENTS: &[&str] = &[
     "texts",
     "same",
     "pairs",
+    "keyed",
     "nested",
     "objects",
     "o",
@@ -210,6 +216,8 @@ fn generated(dice: &mut Dice, receivers: &[&str]) -> String {
 }
 
 const UNITS: u64 = 300_000;
+/// Tenths of the usual time of a unit that an expression may take.
+const MOST: u128 = 400;
 /// Tenths of the usual time of a unit that a generated call may take. What is measured once in thousands is measured
 /// less well than what [`WORST`] has.
 const MOST_OF_GENERATED: u128 = 600;
@@ -238,11 +246,17 @@ fn no_expression_does_much_more_for_a_unit_than_another() {
         slots.push(value);
     }
     let compile = |text: &str| Expression::compile(text, &scope).unwrap_or_else(|faults| panic!("{text}: {faults:?}"));
-    let (usual, _) = of_a_unit(&compile("list.range(200000).map(n => n + 1).length"), &slots, 3);
+    let usual = compile("list.range(200000).map(n => n + 1).length");
     let mut slow: Vec<(u128, &str, Option<ErrorKind>)> = Vec::new();
     for text in WORST {
-        let (unit, error) = of_a_unit(&compile(text), &slots, 3);
-        slow.push((unit.as_nanos() * 10 / usual.as_nanos().max(1), text, error));
+        let expression = compile(text);
+        // Both by turns. What seems slow is measured again: a fault stays slow, a neighbour's load does not.
+        let measured = |times| {
+            let ((one, _), (unit, error)) = (of_a_unit(&usual, &slots, times), of_a_unit(&expression, &slots, times));
+            (unit.as_nanos() * 10 / one.as_nanos().max(1), *text, error)
+        };
+        let first = measured(2);
+        slow.push(if first.0 < MOST { first } else { measured(12) });
     }
     slow.sort_by_key(|(times, ..)| std::cmp::Reverse(*times));
     let shown: Vec<String> = slow
@@ -250,8 +264,8 @@ fn no_expression_does_much_more_for_a_unit_than_another() {
         .take(12)
         .map(|(times, text, error)| format!("{}.{}× {text} {error:?}", times / 10, times % 10))
         .collect();
-    eprintln!("a unit takes {usual:?}; the most:\n{}", shown.join("\n"));
-    assert!(slow[0].0 < 400, "{}", shown.join("\n"));
+    eprintln!("the most:\n{}", shown.join("\n"));
+    assert!(slow[0].0 < MOST, "{}", shown.join("\n"));
 }
 
 /// The same of expressions that a generator makes; `KANZLEI_ROUNDS` draws more of them, other ones.

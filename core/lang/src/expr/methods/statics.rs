@@ -344,11 +344,9 @@ impl Eval<'_> {
         out: &mut std::string::String,
     ) -> Res<()> {
         self.item_work(if indent.is_empty() { 2 } else { 12 })?;
-        let inner = format!("{outer}{indent}");
-        let (gap, end) = if indent.is_empty() {
-            (std::string::String::new(), std::string::String::new())
-        } else {
-            (format!("\n{inner}"), format!("\n{outer}"))
+        let (inner, gap, end) = match indent.is_empty() {
+            true => Default::default(),
+            false => (format!("{outer}{indent}"), format!("\n{outer}{indent}"), format!("\n{outer}")),
         };
         self.will_make(gap.len())?;
         let before = out.len();
@@ -368,19 +366,30 @@ impl Eval<'_> {
                 let mut first = true;
                 out.push('{');
                 self.item_work(filter.map_or(0, <[_]>::len))?;
-                let chosen: Vec<_> = match filter {
-                    Some(names) => names.iter().filter_map(|name| object.get(name).map(|v| (name, v))).collect(),
-                    None => object.iter().collect(),
-                };
-                for (key, member) in chosen {
+                let mut write = |this: &mut Self, name: &str, member: &Value| {
                     if matches!(member, Value::Undefined) {
-                        continue;
+                        return Ok(());
                     }
+                    // A name may be as long as a text, and the same one in many objects.
+                    this.work(name.len() as u64 / 16)?;
+                    this.will_make(name.len())?;
                     out.push_str(if std::mem::take(&mut first) { "" } else { "," });
                     out.push_str(&gap);
-                    kanzlei_model::value::write_json_text(key, out);
+                    kanzlei_model::value::write_json_text(name, out);
                     out.push_str(if indent.is_empty() { ":" } else { ": " });
-                    self.write_json(member, filter, indent, &inner, out)?;
+                    this.write_json(member, filter, indent, &inner, out)
+                };
+                match filter {
+                    Some(names) => {
+                        for name in names {
+                            object.get(name).map_or(Ok(()), |member| write(self, name, member))?;
+                        }
+                    }
+                    None => {
+                        for (name, member) in object.iter() {
+                            write(self, name, member)?;
+                        }
+                    }
                 }
                 if !first {
                     out.push_str(&end);
