@@ -528,6 +528,15 @@ CREATE TABLE delivery_key (
     INDEX delivery_key_until (until)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
+-- Who reads the changed rows of a database, and what it accepted last.
+CREATE TABLE change_reader (
+    name     VARCHAR(60)      NOT NULL PRIMARY KEY,
+    -- Counts its readers: one that a later one has replaced accepts nothing more.
+    turn     BIGINT UNSIGNED  NOT NULL,
+    -- The changes accepted last, which may not be removed yet: 16 bytes each, number and instant.
+    accepted MEDIUMBLOB       NOT NULL
+) ENGINE = InnoDB;
+
 -- How watched tables stand.
 CREATE TABLE watched (
     name     VARCHAR(60)     NOT NULL,

@@ -1,7 +1,7 @@
 //! Changed rows of watched databases become jobs: read in their order, accepted, and only then removed.
 //!
-//! One process reads a database at a time; when it ends, another one goes on where it stopped. A change is accepted with its jobs in one transaction of the
-//! service's own records, under what tells it apart, so that reading it twice queues nothing twice. A lane that is full, and records that are
+//! One process reads a database at a time; when it ends, another one goes on where it stopped. Changes are accepted with their jobs in one transaction of the
+//! service's own records, which also keeps what was accepted: the next reader removes that and accepts it no more. A lane that is full, and records that are
 //! unavailable, leave changes where they are.
 //!
 //! Bounds: [`MOST`] changes and about 8 MiB at a time for each database.
@@ -18,7 +18,7 @@ use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
 use kanzlei_store::databases::Database;
 use kanzlei_store::databases::changes::{Changed, Reader, Wanted};
-use kanzlei_store::queue::{AcceptedChange, NewJob};
+use kanzlei_store::queue::{AcceptedChange, NewJob, Reading};
 use kanzlei_store::refusals::Refusal;
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
@@ -27,7 +27,7 @@ use crate::clock::{fresh_id, now};
 use crate::effects::Effects;
 use crate::journal;
 use crate::live::{Live, Workflow};
-use crate::queue::{Jobs, Origin, hash};
+use crate::queue::{Jobs, Origin};
 
 /// The most changes that are accepted together.
 const MOST: u32 = 500;
@@ -113,6 +113,7 @@ impl Watched {
 
     /// Accepts changes while the reader's connection lives and some table is watched.
     async fn drain(&self, mut reader: Reader) -> Result<(), String> {
+        let mut reading = self.jobs().store.begin_reading(&self.name).await.map_err(|error| error.to_string())?;
         let mut generation = None;
         // Instants of jobs ascend, so that those of one row keep their order.
         let mut last = Timestamp::EPOCH;
@@ -143,15 +144,21 @@ impl Watched {
                 tokio::time::sleep(POLL).await;
                 continue;
             }
-            let (accepted, full) = self.accepted(&live, &changes, &mut last).await?;
+            let whole = changes.len() >= MOST as usize;
+            let (known, fresh): (Vec<_>, Vec<_>) =
+                changes.into_iter().partition(|change| reading.accepted.remove(&(change.id, change.at)));
+            let (accepted, full) = match fresh.is_empty() {
+                true => (0, false),
+                false => self.accepted(&live, &reading, &fresh, &mut last).await?,
+            };
             if accepted > 0 {
                 self.jobs().wake.notify_one();
-                let ids: Vec<u64> = changes.iter().take(accepted).map(|change| change.id).collect();
-                reader.remove(&ids).await.map_err(|why| format!("{why:?}"))?;
             }
+            let ids: Vec<u64> = known.iter().chain(&fresh[..accepted]).map(|change| change.id).collect();
+            reader.remove(&ids).await.map_err(|why| format!("{why:?}"))?;
             if full {
                 tokio::time::sleep(PAUSE).await;
-            } else if changes.len() < MOST as usize {
+            } else if !whole {
                 tokio::time::sleep(GATHERED).await;
             }
         }
@@ -161,6 +168,7 @@ impl Watched {
     async fn accepted(
         &self,
         live: &Arc<Live>,
+        reading: &Reading,
         changes: &[Changed],
         last: &mut Timestamp,
     ) -> Result<(usize, bool), String> {
@@ -190,8 +198,11 @@ impl Watched {
             accepted.push(made);
         }
         if !accepted.is_empty() {
-            let done = self.jobs().store.accept_changes(&self.name, &accepted, &self.process, now()).await;
-            done.map_err(|error| error.to_string())?;
+            let store = &self.jobs().store;
+            let done = store.accept_changes(&self.name, reading, &accepted, &self.process, now()).await;
+            if !done.map_err(|error| error.to_string())? {
+                return Err("another process reads them now".to_owned());
+            }
         }
         Ok((accepted.len(), full))
     }
@@ -199,8 +210,8 @@ impl Watched {
     /// What comes of a change; `index` is its place among those that are accepted together.
     fn of_change(&self, live: &Arc<Live>, changed: &Changed, index: usize, at: Timestamp) -> AcceptedChange {
         let name = &self.name;
-        let print = hash(&format!("change {name} {} {} {}", changed.table, changed.id, changed.at));
-        let mut made = AcceptedChange { print, table: changed.table.clone(), ..AcceptedChange::default() };
+        let mark = (changed.id, changed.at);
+        let mut made = AcceptedChange { mark, table: changed.table.clone(), ..AcceptedChange::default() };
         let Some(of) = Operation::of_name(&changed.of) else { return made };
         let row = |text: &Option<String>| {
             let json = text.as_deref().and_then(|text| serde_json::from_str::<serde_json::Value>(text).ok());

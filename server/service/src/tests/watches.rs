@@ -147,12 +147,19 @@ fn changes_survive_processes_full_lanes_and_unfit_rows() {
         assert_eq!(bed.control("POST /databases/office/prepare", &Json::Null).await.status, 200);
         assert_eq!(bed.deploy(&[&strict, LANE]).await.status, 200);
         bed.control("POST /lanes/slow/pause", &Json::Null).await;
+        // A process that ended accepted the change of one row, and did not remove it.
+        sql(&name, "INSERT INTO bill (id) VALUES (900)");
         let rows: Vec<String> = (1..=600).map(|id| format!("({id})")).collect();
         sql(&name, &format!("INSERT INTO bill (id) VALUES {}, (5000)", rows.join(", ")));
+        let mark =
+            "UNHEX(CONCAT(LPAD(HEX(id), 16, '0'), LPAD(HEX(TIMESTAMPDIFF(MICROSECOND, '1970-01-01', at)), 16, '0')))";
+        let accepted = format!(
+            "INSERT INTO kanzlei_watch_end.change_reader SELECT 'office', 7, {mark} FROM kanzlei_change WHERE row_key = '[900]'"
+        );
+        sql(&name, &accepted);
         bed.work();
         // The lane has room for 400; the others wait in their database.
         eventually(async || watch(bed).await["backlog"] == json!(201)).await;
-        // Reading the same changes twice queues nothing twice: another reader gets rows that were accepted and not removed.
         let taken = sql(&name, "SELECT COUNT(*) FROM seen");
         assert_eq!(taken, "0", "the lane is held");
         bed.control("POST /lanes/slow/resume", &Json::Null).await;

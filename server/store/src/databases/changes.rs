@@ -412,9 +412,12 @@ impl Reader {
         if ids.is_empty() {
             return Ok(());
         }
-        // One by one, in one message: a list could be looked for in all rows, and wait for those that writers hold.
-        let each: String = ids.iter().map(|id| format!("DELETE FROM kanzlei_change WHERE id = {id}; ")).collect();
-        let all = AssertSqlSafe(format!("START TRANSACTION; {each}COMMIT"));
+        // Each is looked up by itself: a list of them could be looked for in the whole table, and wait for rows that writers hold.
+        let rows: Vec<String> = ids.iter().map(|id| format!("({id})")).collect();
+        let all = AssertSqlSafe(format!(
+            "DELETE one FROM (WITH ids (id) AS (VALUES {}) SELECT id FROM ids) ids STRAIGHT_JOIN kanzlei_change one ON one.id = ids.id",
+            rows.join(", ")
+        ));
         let done = tokio::time::timeout(PROBE, sqlx::raw_sql(all).execute(&mut self.connection)).await;
         done.map_err(|_| Refused::Timeout)?.map(|_| ()).map_err(refused)
     }

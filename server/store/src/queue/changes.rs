@@ -1,26 +1,34 @@
 //! Changed rows of watched tables that were accepted: their jobs, and that they are not accepted again.
 //!
-//! A change is read from its database and removed there in a transaction of its own. Between the two a process may end, so what was accepted
-//! is remembered here in the transaction that queues its jobs.
+//! A change is read from its database and removed there in a transaction of its own. Between the two a process may end, so the changes that were
+//! accepted last are kept here, in the transaction that queues their jobs: the next reader removes them without accepting them again. A reader
+//! that was replaced while it was paused accepts nothing: each reader has a number of its own, and only the last one counts.
 
 use std::collections::{BTreeMap, HashSet};
 
-use kanzlei_model::time::{Span, Timestamp};
-use sqlx::{MySql, QueryBuilder, Row, Transaction};
+use kanzlei_model::time::Timestamp;
 
 use super::{NewJob, portions, repeated};
 use crate::refusals::Refusal;
 use crate::{Doing, Error, Result, Store};
 
-/// How long a change is remembered: longer than a process hangs between reading it and accepting it. A change is removed from its
-/// database at once, or when another process reads it again. At 2,000 changes a second these are 43 million rows.
-const REMEMBERED: Span = Span::from_secs(6 * 3600);
+/// What tells a change of a database apart: its number, and its instant in microseconds, because a table that is emptied or made anew
+/// counts from the beginning.
+pub type Mark = (u64, i64);
+
+/// A reader of the changes of a database.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Reading {
+    turn: u64,
+    /// Changes that the reader before it accepted and perhaps did not remove.
+    pub accepted: HashSet<Mark>,
+}
 
 /// A changed row with what comes of it.
 #[derive(Clone, Debug, Default)]
 pub struct AcceptedChange {
-    /// What tells it apart from all others, as 64 hexadecimal digits.
-    pub print: String,
+    /// What tells it apart.
+    pub mark: Mark,
     /// The table.
     pub table: String,
     /// Jobs that it begins.
@@ -49,42 +57,70 @@ pub struct WatchState {
 }
 
 impl Store {
-    /// Queues the jobs of changes and keeps what is unfit, in one transaction; changes that were accepted before do nothing. Returns how many were new.
+    /// Begins to read the changes of a database; a reader before it accepts nothing from now on.
+    pub async fn begin_reading(&self, database: &str) -> Result<Reading> {
+        repeated(|| self.try_begin_reading(database)).await
+    }
+
+    async fn try_begin_reading(&self, database: &str) -> Result<Reading> {
+        let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
+        sqlx::query!(
+            "INSERT INTO change_reader (name, turn, accepted) VALUES (?, 1, '') ON DUPLICATE KEY UPDATE turn = turn + 1",
+            database
+        )
+        .execute(&mut *tx)
+        .await
+        .doing("beginning to read changes")?;
+        let row = sqlx::query!("SELECT turn, accepted FROM change_reader WHERE name = ?", database)
+            .fetch_one(&mut *tx)
+            .await
+            .doing("beginning to read changes")?;
+        tx.commit().await.doing("beginning to read changes")?;
+        Ok(Reading { turn: row.turn, accepted: unpacked(&row.accepted) })
+    }
+
+    /// Queues the jobs of changes and keeps what is unfit, in one transaction. Returns whether it did: not when another reader has begun.
     pub async fn accept_changes(
         &self,
         database: &str,
+        reading: &Reading,
         changes: &[AcceptedChange],
         process: &str,
         at: Timestamp,
-    ) -> Result<usize> {
-        repeated(|| self.try_accept_changes(database, changes, process, at)).await
+    ) -> Result<bool> {
+        repeated(|| self.try_accept_changes(database, reading, changes, process, at)).await
     }
 
     async fn try_accept_changes(
         &self,
         database: &str,
+        reading: &Reading,
         changes: &[AcceptedChange],
         process: &str,
         at: Timestamp,
-    ) -> Result<usize> {
+    ) -> Result<bool> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
-        let known = remembered(&mut tx, changes).await?;
-        let fresh: Vec<&AcceptedChange> = changes.iter().filter(|change| !known.contains(&change.print)).collect();
-        for chunk in portions(&fresh) {
-            let mut query: QueryBuilder<MySql> = QueryBuilder::new("INSERT INTO delivery_key (hash, delivery, until) ");
-            query.push_values(chunk, |mut row, change| {
-                row.push_bind(&change.print).push_bind([0_u8; 16].as_slice()).push_bind((at + REMEMBERED).as_micros());
-            });
-            query.build().execute(&mut *tx).await.doing("remembering changes")?;
+        let accepted = packed(changes.iter().map(|change| change.mark));
+        let turn = sqlx::query!(
+            "UPDATE change_reader SET accepted = ? WHERE name = ? AND turn = ?",
+            accepted,
+            database,
+            reading.turn
+        )
+        .execute(&mut *tx)
+        .await
+        .doing("keeping what was accepted")?;
+        if turn.rows_affected() == 0 {
+            return Ok(false);
         }
-        let jobs: Vec<&NewJob> = fresh.iter().flat_map(|change| &change.jobs).collect();
+        let jobs: Vec<&NewJob> = changes.iter().flat_map(|change| &change.jobs).collect();
         let lanes = self.insert_jobs(&mut tx, &jobs).await?;
-        let unfit: Vec<&Refusal> = fresh.iter().flat_map(|change| &change.unfit).collect();
+        let unfit: Vec<&Refusal> = changes.iter().flat_map(|change| &change.unfit).collect();
         for chunk in portions(&unfit) {
             Refusal::insert(chunk.iter().copied()).build().execute(&mut *tx).await.doing("keeping unfit changes")?;
         }
         let mut counts: BTreeMap<&str, (u64, u64, u64)> = BTreeMap::new();
-        for change in &fresh {
+        for change in changes {
             let count = counts.entry(&change.table).or_default();
             *count = (count.0 + 1, count.1 + change.jobs.len() as u64, count.2 + change.unfit.len() as u64);
         }
@@ -107,7 +143,7 @@ impl Store {
         }
         tx.commit().await.doing("accepting changes")?;
         self.lanes.learn(lanes);
-        Ok(fresh.len())
+        Ok(true)
     }
 
     /// How watched tables stand.
@@ -130,18 +166,12 @@ impl Store {
     }
 }
 
-/// Which of the changes were accepted before.
-async fn remembered(tx: &mut Transaction<'_, MySql>, changes: &[AcceptedChange]) -> Result<HashSet<String>> {
-    let mut known = HashSet::new();
-    for chunk in portions(changes) {
-        let mut query: QueryBuilder<MySql> = QueryBuilder::new("SELECT hash FROM delivery_key WHERE hash IN (");
-        let mut list = query.separated(", ");
-        for change in chunk {
-            list.push_bind(&change.print);
-        }
-        query.push(")");
-        let rows = query.build().fetch_all(&mut **tx).await.doing("looking for changes")?;
-        known.extend(rows.iter().filter_map(|row| row.try_get::<String, _>(0).ok()));
-    }
-    Ok(known)
+fn packed(marks: impl Iterator<Item = Mark>) -> Vec<u8> {
+    marks.flat_map(|(id, at)| [id.to_be_bytes(), at.to_be_bytes()]).flatten().collect()
+}
+
+fn unpacked(bytes: &[u8]) -> HashSet<Mark> {
+    let (marks, _) = bytes.as_chunks::<16>();
+    let number = |half: &[u8]| half.iter().fold(0, |all: u64, byte| all << 8 | u64::from(*byte));
+    marks.iter().map(|mark| (number(&mark[..8]), number(&mark[8..]) as i64)).collect()
 }

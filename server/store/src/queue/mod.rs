@@ -18,7 +18,7 @@ mod query;
 mod record;
 mod schedule;
 
-pub use changes::{AcceptedChange, WatchState};
+pub use changes::{AcceptedChange, Reading, WatchState};
 pub use claim::{ClaimResult, Claimed, Head, LaneState, OutcomeRow, Room};
 pub use deliveries::{Delivery, DeliveryFilter, DeliveryState, Firsts, MOST_PROCESSED, NewDelivery};
 pub use idempotency::{Repeat, Stored};

@@ -4,9 +4,11 @@ use std::collections::BTreeMap;
 
 use kanzlei_store::databases::changes::{Changed, Wanted};
 use kanzlei_store::databases::{Database, Refused};
+use kanzlei_store::queue::{AcceptedChange, NewJob, Reading};
 use serde_json::Value as Json;
 
-use super::{WITHIN, statement, with};
+use super::queue::job;
+use super::{WITHIN, statement, time, with};
 
 const MARK: [u8; 16] = [9; 16];
 
@@ -144,5 +146,34 @@ fn tables_that_would_miss_changes_are_refused() {
         let reader = Database::connect(&bed.server.reader_url(&format!("{}_office", bed.name)), 1, None).expect("pool");
         let faults = reader.watchable("parent").await.expect("asked").faults.join("; ");
         assert!(faults.contains("lacks the right TRIGGER"), "{faults}");
+    });
+}
+
+/// A reader that another one replaced accepts nothing, and the other one learns what it accepted before.
+#[test]
+fn only_the_last_reader_accepts_changes() {
+    with("readers", async |bed| {
+        let change = |id: u64, at| AcceptedChange {
+            mark: (id, at),
+            table: "bill".into(),
+            jobs: vec![NewJob { accepted: time(at), ..job(id as u128, "x") }],
+            ..AcceptedChange::default()
+        };
+        let store = &bed.store;
+        let accept = async |reading: &Reading, changes: &[AcceptedChange]| {
+            store.accept_changes("office", reading, changes, "p", time(9)).await.expect("accepted")
+        };
+        let first = store.begin_reading("office").await.expect("begun");
+        assert!(first.accepted.is_empty());
+        assert!(accept(&first, &[change(1, 5)]).await);
+        assert!(accept(&first, &[change(2, 6), change(u64::MAX, -3)]).await);
+        let elsewhere = store.begin_reading("yard").await.expect("begun");
+        assert!(elsewhere.accepted.is_empty(), "each database has its own reader");
+        let second = store.begin_reading("office").await.expect("begun");
+        assert_eq!(second.accepted, [(2, 6), (u64::MAX, -3)].into());
+        assert!(!accept(&first, &[change(3, 7)]).await, "it was replaced");
+        assert!(accept(&second, &[change(4, 8)]).await);
+        assert_eq!(bed.sql("SELECT COUNT(*) FROM job"), "4");
+        assert_eq!(bed.sql("SELECT accepted, jobs FROM watched"), "4\t4");
     });
 }

@@ -32,7 +32,7 @@ async fn main() -> Done<()> {
     let mut sql = MySqlConnection::connect(url).await?;
     let bare = bare(empty, 20_000).await?;
     println!("{:<52} {bare:>10.0} /s", "bare inserts of message and job, batches of 200");
-    for (held, what) in [(true, "deliveries accepted over HTTP, 64 clients"), (false, "the same while their jobs run")]
+    for (held, what) in [(true, "deliveries accepted over HTTP, 200 clients"), (false, "the same while their jobs run")]
     {
         lane(if held { "hold" } else { "release" })?.await?;
         let (before, begun) = (kept(&mut sql).await?, Instant::now());
@@ -95,7 +95,7 @@ async fn bare(url: &str, count: usize) -> Done<f64> {
     Ok(count as f64 / begun.elapsed().as_secs_f64())
 }
 
-/// Messages of 64 clients for some seconds, each with an id of its own.
+/// Messages of 200 clients for some seconds, each with an id of its own.
 async fn flood(public: &str, seconds: u64) -> Done<()> {
     let script = std::env::temp_dir().join(format!("kanzlei-bench-{}.lua", std::process::id()));
     std::fs::write(
@@ -104,7 +104,7 @@ async fn flood(public: &str, seconds: u64) -> Done<()> {
          local n = 0\nlocal first = os.time() .. '-'\nrequest = function() n = n + 1; wrk.headers['X-Id'] = first .. n; return wrk.format() end\n",
     )?;
     let output = tokio::process::Command::new("wrk")
-        .args(["-t1", "-c64", &format!("-d{seconds}s"), "-s"])
+        .args(["-t1", "-c200", &format!("-d{seconds}s"), "-s"])
         .arg(&script)
         .arg(public)
         .output()
