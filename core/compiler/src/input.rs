@@ -5,14 +5,18 @@
 //! type its schema asks for, defaults fill what is missing, and JSON Schema has the last word. All
 //! faults of a request are reported together.
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use jsonschema::Validator;
 use jsonschema::error::ValidationErrorKind;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, utf8_percent_encode};
 use serde_json::{Map, Value as Json, json};
 
 use kanzlei_lang::confidential::Label;
+use kanzlei_lang::document::file::FileInput;
 use kanzlei_lang::document::workflow::Property;
 use kanzlei_lang::suggest;
+use kanzlei_model::file::File;
 use kanzlei_model::problem::{InputError, Problem};
 use kanzlei_model::value::{ObjectBuilder, Value};
 
@@ -41,6 +45,8 @@ pub struct Declared {
     pub required: bool,
     /// Whether its value is confidential.
     pub secret: bool,
+    /// What files it accepts, where it is one.
+    pub file: Option<FileInput>,
     default: Option<Json>,
 }
 
@@ -79,6 +85,8 @@ pub enum From {
     Member(String),
     /// The whole body.
     Body,
+    /// A part of a multipart body, or the token of an upload in a JSON or form body.
+    File(String),
 }
 
 impl From {
@@ -87,7 +95,7 @@ impl From {
             From::Path(_) => "path",
             From::Query(_) => "query",
             From::Header(_) => "header",
-            From::Member(_) | From::Body => "body",
+            From::Member(_) | From::Body | From::File(_) => "body",
         }
     }
 }
@@ -101,6 +109,8 @@ pub struct Parts<'r> {
     pub query: Vec<(String, String)>,
     /// The body.
     pub body: Body,
+    /// Files by the names of their parts; one without a name is the whole body.
+    pub files: Vec<(String, File)>,
 }
 
 /// The body of a request, parsed.
@@ -180,7 +190,8 @@ impl InputPlan {
                 Some(From::Header(name)) => headers.push((name.clone(), text(value))),
                 Some(From::Member(name)) => _ = members.insert(name.clone(), value.clone()),
                 Some(From::Body) => body = Some(value.clone()),
-                None => return None,
+                // Files are no JSON.
+                Some(From::File(_)) | None => return None,
             }
         }
         let body = body.or_else(|| (!members.is_empty()).then(|| members.into()));
@@ -194,6 +205,7 @@ impl InputPlan {
             path,
             query: form_pairs(query.join("&").as_bytes()),
             body: body.clone().map_or(Body::None, Body::Json),
+            files: Vec::new(),
         };
         let header = |name: &str| headers.iter().find(|(known, _)| known == name).map(|(_, value)| value.clone());
         let gathered = self.gather(endpoint, parts, &header).ok()?;
@@ -235,6 +247,7 @@ impl InputPlan {
                 schema: property.schema.clone(),
                 required: is_required,
                 secret: property.secret,
+                file: FileInput::of(&property.schema),
                 default: property.default.as_ref().map(Value::to_serde),
             });
         }
@@ -288,7 +301,9 @@ impl InputPlan {
                     from_texts(&declared.schema, given)
                 }
                 From::Member(name) => body.as_mut().and_then(|body| body.as_object_mut()?.shift_remove(name)),
-                From::Body => body.take(),
+                From::Body if declared.file.is_none() => body.take(),
+                From::Body => placed(declared, "", &parts.files, &mut errors),
+                From::File(name) => placed(declared, name, &parts.files, &mut errors),
             };
             if let Some(value) = value.or_else(|| declared.default.clone()) {
                 input.insert(declared.name.clone(), value);
@@ -317,7 +332,7 @@ impl InputPlan {
             self.explain(&input, |name| endpoint.sources[name].clone(), &mut errors);
         }
         if errors.is_empty() {
-            return Ok(Value::from_json(&input));
+            return Ok(self.with_files(&input, endpoint, &parts.files));
         }
         let mut problem = Problem::new(422, "Invalid input");
         problem.detail = Some(match errors.len() {
@@ -364,13 +379,120 @@ impl InputPlan {
             let mut accepted = ObjectBuilder::default();
             for (name, value) in input.as_object().into_iter().flatten() {
                 let own = given.member(name).filter(|own| is_file(own)).cloned();
+                let declared = self.properties.iter().find(|declared| declared.name == *name);
+                if own.is_none() && declared.is_some_and(|declared| declared.file.is_some()) {
+                    errors.push(error("input", format!("/{}", escape(name)), "is not a file".to_owned()));
+                }
                 accepted.insert(name.as_str().into(), own.unwrap_or_else(|| Value::from_json(value)));
             }
-            return Ok(accepted.finish());
+            if errors.is_empty() {
+                return Ok(accepted.finish());
+            }
         }
         let mut problem = Problem::new(422, "Invalid input");
         problem.errors = errors;
         Err(Box::new(problem))
+    }
+
+    /// The input with the files themselves in place of what JSON says of them.
+    fn with_files(&self, input: &Json, endpoint: &EndpointInput, files: &[(String, File)]) -> Value {
+        let mut made = ObjectBuilder::default();
+        for (name, value) in input.as_object().into_iter().flatten() {
+            let at = self.properties.iter().position(|one| one.name == *name && one.file.is_some());
+            let part = at.map(|at| match &endpoint.sources[at] {
+                From::File(part) => part.as_str(),
+                _ => "",
+            });
+            let own = part.map(|part| files.iter().filter(move |(known, _)| known == part).map(|(_, file)| file));
+            let value = match (own, value) {
+                (Some(own), Json::Array(_)) => Value::list(own.map(|file| Value::from(file.clone())).collect()),
+                (Some(mut own), _) => own.next().map_or(Value::Undefined, |file| Value::from(file.clone())),
+                (None, value) => Value::from_json(value),
+            };
+            made.insert(name.as_str().into(), value);
+        }
+        made.finish()
+    }
+
+    /// Tokens of uploads that stand in a body in place of files, by the names of their inputs. They leave the body.
+    pub fn tokens(&self, endpoint: &EndpointInput, body: &mut Body) -> Vec<(String, String)> {
+        let mut tokens = Vec::new();
+        for name in endpoint.sources.iter().filter_map(|from| match from {
+            From::File(name) => Some(name),
+            _ => None,
+        }) {
+            match body {
+                Body::Json(json) => {
+                    let given = json.as_object_mut().and_then(|members| members.shift_remove(name));
+                    let several = match given {
+                        Some(Json::Array(several)) => several,
+                        Some(one) => vec![one],
+                        None => Vec::new(),
+                    };
+                    let text = |one: Json| one.as_str().map_or_else(|| one.to_string(), str::to_owned);
+                    tokens.extend(several.into_iter().map(|one| (name.clone(), text(one))));
+                }
+                Body::Form(pairs) => {
+                    let (own, others) = std::mem::take(pairs).into_iter().partition(|(known, _)| known == name);
+                    *pairs = others;
+                    tokens.extend::<Vec<_>>(own);
+                }
+                Body::None => {}
+            }
+        }
+        tokens
+    }
+
+    /// Whether some input is a file.
+    pub fn has_files(&self) -> bool {
+        self.properties.iter().any(|declared| declared.file.is_some())
+    }
+
+    /// The files that a body describes, as a case has them, and what is left of the body.
+    pub fn described(&self, endpoint: &EndpointInput, body: Option<&Value>) -> (Option<Value>, Vec<(String, File)>) {
+        let mut files = Vec::new();
+        let mut left = body.cloned();
+        let mut take = |part: &str, value: &Value| {
+            let several = value.as_list().unwrap_or(std::slice::from_ref(value));
+            let made: Option<Vec<Value>> = several.iter().map(described).collect();
+            let made: Vec<File> = made.iter().flatten().filter_map(|value| File::of(value).cloned()).collect();
+            files.extend(made.iter().map(|file| (part.to_owned(), file.clone())));
+            !made.is_empty()
+        };
+        for (declared, source) in self.properties.iter().zip(&endpoint.sources) {
+            match source {
+                From::Body if declared.file.is_some() => {
+                    left = left.filter(|body| !take("", body));
+                }
+                From::File(name) => {
+                    let Some(Value::Object(members)) = &left else { continue };
+                    if members.get(name).is_some_and(|value| take(name, value)) {
+                        let others = members.iter().filter(|(known, _)| ***known != **name);
+                        left = Some(Value::object(others.map(|(name, value)| (name.clone(), value.clone()))));
+                    }
+                }
+                _ => {}
+            }
+        }
+        (left, files)
+    }
+
+    /// A value in which the files of the input are described, as cases and trials do it: `{name, media, text}` or
+    /// `{…, base64}` becomes a file that is held in memory.
+    pub fn hold(&self, given: &Value) -> Value {
+        let mut held = given.clone();
+        for declared in self.properties.iter().filter(|declared| declared.file.is_some()) {
+            let pointer = format!("/{}", escape(&declared.name));
+            let made = match given.member(&declared.name) {
+                Some(Value::List(list)) => {
+                    Value::list(list.items().iter().map(|one| described(one).unwrap_or_else(|| one.clone())).collect())
+                }
+                Some(one) => described(one).unwrap_or_else(|| one.clone()),
+                None => continue,
+            };
+            held = held.with_at(&pointer, made).unwrap_or(held);
+        }
+        held
     }
 
     fn form_members(&self, endpoint: &EndpointInput, pairs: Vec<(String, String)>) -> Json {
@@ -415,6 +537,8 @@ impl InputPlan {
             let rest = pointer.get(1 + escape(&first).len()..).unwrap_or_default();
             let pointer = match &source {
                 From::Body => rest.to_owned(),
+                // What of a file does not fit is the file's fault.
+                From::File(name) => format!("/{}", escape(name)),
                 From::Path(name) | From::Query(name) | From::Header(name) | From::Member(name) => {
                     format!("/{}{rest}", escape(name))
                 }
@@ -426,6 +550,48 @@ impl InputPlan {
     /// The input with confidential values masked, for journals.
     pub fn masked(&self, input: &Value) -> Value {
         self.label.mask(input)
+    }
+}
+
+/// A file that an object describes: its `text` or its bytes in `base64`, with `media` and `name` where they matter.
+pub fn described(value: &Value) -> Option<Value> {
+    let text = |name: &str| value.member(name).and_then(Value::as_text);
+    if value.is_file() {
+        return None;
+    }
+    let (bytes, usual) = match (text("text"), text("base64")) {
+        (Some(text), None) => (text.as_bytes().to_vec(), "text/plain"),
+        (None, Some(encoded)) => (STANDARD.decode(encoded).ok()?, kanzlei_model::file::ANY),
+        _ => return None,
+    };
+    let file = File::of_bytes(text("name"), text("media").unwrap_or(usual), bytes.into());
+    Some(Value::from(file))
+}
+
+/// What JSON says of the files of an input, with what is wrong with them.
+fn placed(declared: &Declared, part: &str, files: &[(String, File)], errors: &mut Vec<InputError>) -> Option<Json> {
+    let wanted = declared.file.as_ref()?;
+    let own: Vec<&File> = files.iter().filter(|(name, _)| name == part).map(|(_, file)| file).collect();
+    let pointer = if part.is_empty() { String::new() } else { format!("/{}", escape(part)) };
+    for file in &own {
+        if !wanted.allows(&file.media) {
+            let allowed = wanted.media.join(", ");
+            let detail = format!("is {}; allowed media types are {allowed}", file.media);
+            errors.push(error("body", pointer.clone(), detail));
+        }
+    }
+    match wanted.list {
+        Some(_) if own.is_empty() => None,
+        Some(most) if own.len() > most as usize => {
+            errors.push(error("body", pointer, format!("are {} files; at most {most} are allowed", own.len())));
+            None
+        }
+        Some(_) => Some(own.into_iter().map(|file| Value::from(file.clone()).to_serde()).collect()),
+        None if own.len() > 1 => {
+            errors.push(error("body", pointer, format!("is one file; {} were sent", own.len())));
+            None
+        }
+        None => own.first().map(|file| Value::from((*file).clone()).to_serde()),
     }
 }
 

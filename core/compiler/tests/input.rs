@@ -19,7 +19,7 @@ fn plan(endpoint: &str, more: &str) -> std::sync::Arc<Plan> {
 /// The input as JSON, or the errors as `in pointer`.
 fn gather(plan: &Plan, path: &str, query: &str, media: &str, body: &str) -> Result<String, Vec<String>> {
     let body = Body::read(media, body.as_bytes()).map_err(|problem| vec![problem.status.to_string()])?;
-    let parts = Parts { path: vec![("id", path.into())], query: form_pairs(query.as_bytes()), body };
+    let parts = Parts { path: vec![("id", path.into())], query: form_pairs(query.as_bytes()), body, files: Vec::new() };
     let header = |name: &str| (name == "X-Id").then(|| "77".to_owned());
     match plan.input.gather(&plan.endpoints[0].input, parts, &header) {
         Ok(input) => Ok(input.to_json()),

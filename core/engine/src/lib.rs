@@ -6,3 +6,4 @@
 
 pub mod driver;
 pub mod machine;
+pub mod pack;

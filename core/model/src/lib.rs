@@ -2,7 +2,7 @@
 //!
 //! [`value`] is what expressions compute with, [`time`] holds instants and spans, [`duration`] reads and writes
 //! the spans of documents, [`problem`] describes a refused request (RFC 9457), [`address`] knows private networks,
-//! [`run`] holds the states of runs and kinds of failures. Nothing here knows a document, a run or an interface.
+//! [`file`] is what values say of files, [`run`] holds the states of runs and kinds of failures. Nothing here knows a document, a run or an interface.
 //!
 //! ```
 //! use kanzlei_model::{duration, value::Value};
@@ -15,6 +15,7 @@
 pub mod address;
 pub mod caller;
 pub mod duration;
+pub mod file;
 pub mod histogram;
 pub mod problem;
 pub mod role;

@@ -185,6 +185,12 @@ words! {
         Fail = 16 "fail",
         /// A fault of Kanzlei itself.
         Internal = 17 "internal",
+        /// There is no such file in a place, or its bytes are gone.
+        Missing = 18 "missing",
+        /// A file of another content has the path.
+        Exists = 19 "exists",
+        /// A place or the local disk is unavailable.
+        Place = 20 "place",
     }
 }
 

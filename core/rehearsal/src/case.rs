@@ -10,6 +10,7 @@ use kanzlei_compiler::plan::{Maker, Plan};
 use kanzlei_lang::document::service::Operation;
 use kanzlei_lang::expr::Expression;
 use kanzlei_model::caller::Caller;
+use kanzlei_model::file::File;
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 
@@ -49,6 +50,8 @@ pub(super) struct Case {
     pub clock: Timestamp,
     pub caller: Caller,
     pub kept: Value,
+    /// Files in places when it begins: place, path, file.
+    pub places: Vec<(String, String, File)>,
     /// The settings, where the case has others than the workflow was compiled with.
     pub settings: Option<Value>,
     pub stubs: Vec<Stub>,
@@ -108,6 +111,7 @@ pub(super) struct Expect {
     pub calls: Vec<(String, Calls)>,
     pub jobs: Vec<(String, Calls)>,
     pub kept: Option<Expected>,
+    pub places: Option<Expected>,
     pub took: Option<Expected>,
 }
 

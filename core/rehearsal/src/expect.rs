@@ -151,6 +151,9 @@ pub(super) fn judge(case: &Case, machine: &Machine, desk: &Desk, end: Timestamp,
         let kept = desk.kept.get(name).map(|(_, values)| values.clone()).unwrap_or_default();
         compare("kept", expected, &kept, false, found);
     }
+    if let Some(expected) = &expect.places {
+        compare("places", expected, &desk.shelf.value(), false, found);
+    }
     if let Some(expected) = &expect.took {
         compare("took", expected, &milliseconds(case.clock, end), false, found);
     }

@@ -25,6 +25,7 @@ pub mod known;
 mod prepare;
 pub mod record;
 pub mod retrace;
+pub mod shelf;
 pub mod simulate;
 mod stubs;
 
@@ -328,7 +329,7 @@ impl Prepared {
     /// The input of a case, and how long the run may take.
     fn input(&self, case: &Case) -> Result<(Value, Option<std::time::Duration>), Box<Problem>> {
         match &case.entered {
-            Entered::Input(input) => Ok((self.plan.input.accept(input)?, None)),
+            Entered::Input(input) => Ok((self.plan.input.accept(&self.plan.input.hold(input))?, None)),
             Entered::Change(watch, change) => match self.plan.watches[*watch].input(&self.plan, change)? {
                 Some(input) => Ok((input, None)),
                 None => Err(Box::new(Problem::new(412, NOT_MEANT))),
@@ -338,7 +339,8 @@ impl Prepared {
                 if !Plan::admits(declared, &case.caller) {
                     return Err(Box::new(Problem::new(403, NOT_ALLOWED)));
                 }
-                let (media, bytes) = body_of(headers, body.as_ref());
+                let (left, files) = self.plan.input.described(&declared.input, body.as_ref());
+                let (media, bytes) = body_of(headers, left.as_ref());
                 let limit = (declared.answer == Answer::Now).then_some(declared.time);
                 if let Some(webhook) = &declared.webhook {
                     let message = Message {
@@ -355,7 +357,7 @@ impl Prepared {
                 }
                 let body = Body::read(&media, &bytes)?;
                 let path = path.iter().map(|(name, value)| (name.as_str(), value.clone())).collect();
-                let parts = Parts { path, query: form_pairs(query.as_bytes()), body };
+                let parts = Parts { path, query: form_pairs(query.as_bytes()), body, files };
                 let header = |name: &str| {
                     headers.iter().find(|(known, _)| known.eq_ignore_ascii_case(name)).map(|(_, value)| value.clone())
                 };

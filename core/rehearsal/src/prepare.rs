@@ -19,6 +19,7 @@ use kanzlei_lang::expr::{Expression, Fault, Scope};
 use kanzlei_lang::suggest;
 use kanzlei_lang::types::schema::Reader;
 use kanzlei_lang::types::{Type, contradiction};
+use kanzlei_model::file::File;
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 
@@ -94,7 +95,7 @@ impl Compiler<'_, '_, '_> {
     fn case(&mut self, case: &cases::Case) -> Option<Case> {
         let entered = match &case.entered {
             cases::Entered::Input(input, at) => {
-                if let Err(problem) = self.plan.input.accept(input) {
+                if let Err(problem) = self.plan.input.accept(&self.plan.input.hold(input)) {
                     for error in &problem.errors {
                         let message = format!(
                             "`{}` does not accept this input: {} {}",
@@ -153,6 +154,7 @@ impl Compiler<'_, '_, '_> {
             clock: Timestamp::from_micros(case.clock.as_micros()),
             caller: case.caller.clone(),
             kept: case.kept.clone(),
+            places: self.places(case),
             settings: self.settings_of(case),
             stubs: case.stubs.iter().map(|stub| self.stub(stub)).collect(),
             expect: self.expect(&case.expect),
@@ -328,6 +330,25 @@ impl Compiler<'_, '_, '_> {
         check::maker(node, &mut text).0
     }
 
+    /// Files that are in places when a case begins.
+    fn places(&mut self, case: &cases::Case) -> Vec<(String, String, File)> {
+        let mut files = Vec::with_capacity(case.places.len());
+        for (place, path, described, at) in &case.places {
+            match input::described(described).as_ref().and_then(File::of) {
+                Some(file) => files.push((place.clone(), path.clone(), file.clone())),
+                None => {
+                    self.report.error(
+                        "wrong-value",
+                        *at,
+                        "a file is described by its `text`, or its bytes as `base64`",
+                    );
+                    self.report.help("for example `{text: \"imo,name\", media: text/csv}`");
+                }
+            }
+        }
+        files
+    }
+
     fn faults(&mut self, faults: Vec<Fault>, node: &Node) {
         check::report_faults(self.report, node, faults);
     }
@@ -340,6 +361,7 @@ impl Compiler<'_, '_, '_> {
         };
         out.failure = expect.failure.as_ref().and_then(|node| self.expected(node));
         out.kept = expect.kept.as_ref().and_then(|node| self.expected(node));
+        out.places = expect.places.as_ref().and_then(|node| self.expected(node));
         out.took = expect.took.as_ref().and_then(|node| self.expected(node));
         out.reply = expect.reply.as_ref().map(|reply| Reply {
             at: self.at(reply.at),

@@ -7,8 +7,8 @@ use std::collections::BTreeMap;
 use kanzlei_compiler::example;
 use kanzlei_compiler::sql::{Class, judge};
 use kanzlei_engine::machine::{
-    Address, Answer, Arrival, Cancellation, Cancelling, Effect, EffectError, Enqueue, Kept, Outcome, Query, Queued,
-    Request, Rows,
+    Address, Answer, Arrival, Cancellation, Cancelling, Data, Effect, EffectError, Enqueue, Kept, Outcome, Query,
+    Queued, Request, Rows,
 };
 use kanzlei_lang::document::service::Operation;
 use kanzlei_model::run::FailureKind;
@@ -17,6 +17,7 @@ use kanzlei_model::value::Value;
 use serde_json::Value as Json;
 
 use super::case::{PUBLIC, Prepared};
+use super::shelf::Shelf;
 use super::stubs::{Desk, http_answer};
 
 /// What the description of a service says of a request: the operation, and the document for its references.
@@ -26,6 +27,7 @@ pub type Described<'d> = (&'d Operation, &'d Json);
 pub struct Simulation<'p> {
     desk: Option<Desk<'p>>,
     kept: BTreeMap<String, (u64, Value)>,
+    shelf: Shelf,
     made: usize,
 }
 
@@ -33,7 +35,7 @@ impl<'p> Simulation<'p> {
     /// Begins without stubs, or with those of the first case of a document.
     pub fn new(stubs: Option<&'p Prepared>) -> Self {
         let desk = stubs.and_then(|prepared| Some(Desk::new(prepared, prepared.cases.first()?, Vec::new())));
-        Simulation { desk, kept: BTreeMap::new(), made: 0 }
+        Simulation { desk, kept: BTreeMap::new(), shelf: Shelf::default(), made: 0 }
     }
 
     /// Remembers values of a workflow, as if the trial had kept them.
@@ -53,10 +55,11 @@ impl<'p> Simulation<'p> {
     }
 
     /// What would come of an effect, as far as that can be said without performing it.
-    pub fn outcome(&mut self, effect: &Effect, described: Option<Described>) -> Outcome {
+    pub fn outcome(&mut self, effect: &Effect, described: Option<Described>, now: Timestamp) -> Outcome {
         match effect {
             Effect::Call(request) => Outcome::Called(called(request, described)),
             Effect::Query(query) => Outcome::Queried(Ok(queried(query))),
+            Effect::File(task) => Outcome::Filed(self.shelf.perform(&task.work, now)),
             Effect::Wait { .. } => Outcome::Waited,
             Effect::Enqueue(enqueue) => Outcome::Queued(Ok(self.queued(enqueue))),
             Effect::Cancel(cancelling) => Outcome::Cancelled(Ok(cancelled(cancelling))),
@@ -104,7 +107,8 @@ pub fn answered(effect: &Effect, status: u16, headers: &[(String, String)], body
             let answer = http_answer(200, headers, body.cloned());
             let media = answer.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("content-type"));
             let media = media.map_or(String::new(), |(_, media)| media.clone());
-            Some(Outcome::Arrived(Some(Arrival { media, body: answer.body })))
+            let body = answer.body.held().unwrap_or_default().to_vec();
+            Some(Outcome::Arrived(Some(Arrival { media, body })))
         }
         Effect::Query(query) => {
             let all = query.statements.iter().map(|_| {
@@ -123,6 +127,7 @@ pub fn failed(effect: &Effect, kind: FailureKind, detail: &str) -> Option<Outcom
     match effect {
         Effect::Call(_) => Some(Outcome::Called(Err(error))),
         Effect::Query(_) => Some(Outcome::Queried(Err(error))),
+        Effect::File(_) => Some(Outcome::Filed(Err(error))),
         Effect::Enqueue(_) => Some(Outcome::Queued(Err(error))),
         Effect::Cancel(_) => Some(Outcome::Cancelled(Err(error))),
         Effect::Await { .. } => Some(Outcome::Arrived(None)),
@@ -166,12 +171,12 @@ fn called(request: &Request, described: Option<Described>) -> Result<Answer, Eff
         let body = response.example.clone().unwrap_or_else(|| example::of_schema_in(api, schema));
         Some((media.clone(), body))
     });
-    let Some((media, body)) = content else { return Ok(Answer { status, headers: Vec::new(), body: Vec::new() }) };
+    let Some((media, body)) = content else { return Ok(Answer { status, headers: Vec::new(), body: Data::default() }) };
     let text = match &body {
         Json::String(text) if !media.contains("json") => text.clone(),
         body => body.to_string(),
     };
-    Ok(Answer { status, headers: vec![("content-type".to_owned(), media)], body: text.into_bytes() })
+    Ok(Answer { status, headers: vec![("content-type".to_owned(), media)], body: Data::Bytes(text.into_bytes()) })
 }
 
 /// Statements that change rows report one row, those that read none.

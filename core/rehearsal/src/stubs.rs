@@ -5,14 +5,17 @@ use std::collections::BTreeMap;
 
 use super::Lent;
 use super::case::{Answer, CALLBACK, CANCEL, Case, CompiledOutcome, PUBLIC, Prepared, QUEUE, Stub};
+use super::shelf::Shelf;
 use kanzlei_compiler::example;
+use kanzlei_compiler::input::described;
 use kanzlei_compiler::plan::Maker;
 use kanzlei_engine::machine::{
-    self, Address, Arrival, Cancellation, Cancelling, Effect, EffectError, Enqueue, Kept, Outcome, Query, Queued,
+    self, Address, Arrival, Cancellation, Cancelling, Data, Effect, EffectError, Enqueue, Kept, Outcome, Query, Queued,
     Request, Rows,
 };
 use kanzlei_lang::document::service::{In, Operation};
 use kanzlei_lang::expr::{Limits, ops};
+use kanzlei_model::file::File;
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::{ObjectBuilder, Value};
@@ -35,6 +38,8 @@ pub(super) struct Desk<'c> {
     pub kept: BTreeMap<String, (u64, Value)>,
     /// Databases that are real in this case.
     lent: Vec<(String, Box<dyn Lent>)>,
+    /// The places of the case.
+    pub shelf: Shelf,
 }
 
 impl<'c> Desk<'c> {
@@ -53,6 +58,7 @@ impl<'c> Desk<'c> {
             callbacks: 0,
             kept,
             lent,
+            shelf: Shelf::new(&case.places),
         }
     }
 
@@ -61,6 +67,7 @@ impl<'c> Desk<'c> {
         match effect {
             Effect::Call(request) => self.call(request),
             Effect::Query(query) => self.query(query),
+            Effect::File(task) => (Span::ZERO, Outcome::Filed(self.shelf.perform(&task.work, now))),
             Effect::Wait { .. } => (Span::ZERO, Outcome::Waited),
             Effect::Enqueue(enqueue) => (Span::ZERO, Outcome::Queued(self.enqueue(enqueue, now))),
             Effect::Cancel(cancelling) => (Span::ZERO, Outcome::Cancelled(Ok(self.cancel(cancelling, now)))),
@@ -172,7 +179,7 @@ impl<'c> Desk<'c> {
                     let answer = http_answer(200, headers, body);
                     let media = answer.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("content-type"));
                     let media = media.map_or(String::new(), |(_, media)| media.clone());
-                    Some(Arrival { media, body: answer.body })
+                    Some(Arrival { media, body: answer.body.held().unwrap_or_default().to_vec() })
                 }
                 _ => None,
             };
@@ -356,12 +363,12 @@ pub(super) fn http_answer(status: u16, headers: &[(String, String)], body: Optio
     let typed = headers.iter().any(|(name, _)| name.eq_ignore_ascii_case("content-type"));
     let bytes = match &body {
         None | Some(Value::Undefined) => Vec::new(),
-        Some(value) => match (machine::described_bytes(value), value) {
-            (Some((media, _, bytes)), _) => {
+        Some(value) => match (described(value).as_ref().and_then(File::of), value) {
+            (Some(file), _) => {
                 if !typed {
-                    headers.push(("content-type".into(), media));
+                    headers.push(("content-type".into(), file.media.to_string()));
                 }
-                bytes
+                return machine::Answer { status, headers, body: Data::File(file.clone()) };
             }
             (None, Value::Text(text)) => {
                 if !typed {
@@ -377,7 +384,7 @@ pub(super) fn http_answer(status: u16, headers: &[(String, String)], body: Optio
             }
         },
     };
-    machine::Answer { status, headers, body: bytes }
+    machine::Answer { status, headers, body: Data::Bytes(bytes) }
 }
 
 /// What conditions of stubs and expectations of calls see of a request.
@@ -402,12 +409,16 @@ fn shown(request: &Request, operation: Option<&Operation>) -> Value {
             }
         }
     }
-    let body = match &request.body {
+    let body = match request.body.as_deref() {
         None => Value::Undefined,
-        Some(bytes) => match serde_json::from_slice(bytes) {
-            Ok(json) => json,
-            Err(_) => Value::text(String::from_utf8_lossy(bytes).into_owned()),
-        },
+        Some([Data::File(file)]) => Value::from(file.clone()),
+        Some(data) => {
+            let bytes: Vec<u8> = data.iter().filter_map(Data::held).flatten().copied().collect();
+            match serde_json::from_slice(&bytes) {
+                Ok(json) => json,
+                Err(_) => Value::text(String::from_utf8_lossy(&bytes).into_owned()),
+            }
+        }
     };
     let headers = request.headers.iter().map(|(name, value)| (name.to_ascii_lowercase(), Value::text(value.as_str())));
     Value::object([

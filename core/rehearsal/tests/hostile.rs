@@ -156,7 +156,11 @@ fn any_outcome(dice: &mut Dice) -> Outcome {
             let status = *dice.pick(&[200, 200, 200, 204, 404, 429, 500, 503]);
             let media = *dice.pick(&["application/json", "application/json", "text/plain", "image/png", ""]);
             let headers = vec![("Content-Type".into(), media.into()), ("Retry-After".into(), "99999999999".into())];
-            Outcome::Called(Ok(Answer { status, headers, body: dice.pick(&BODIES).as_bytes().to_vec() }))
+            Outcome::Called(Ok(Answer {
+                status,
+                headers,
+                body: kanzlei_engine::machine::Data::Bytes(dice.pick(&BODIES).as_bytes().to_vec()),
+            }))
         }
     }
 }
@@ -241,6 +245,7 @@ fn run(plan: &Arc<Plan>, mut dice: Dice) -> (String, String, Journal) {
                     Effect::Query(_) => {
                         Outcome::Queried(Err(EffectError { kind: FailureKind::Sql, detail: "no such table".into() }))
                     }
+                    Effect::File(_) => Outcome::Filed(Err(full())),
                     Effect::Recall { .. } => kept(&mut dice),
                     Effect::Keep(_) => kept(&mut dice),
                     Effect::Enqueue(enqueue) if dice.below(4) > 0 => {
@@ -346,6 +351,7 @@ fn odd_requests_become_input_or_problems() {
                 path: vec![("harbour", dice.pick(&TEXTS).to_string())],
                 query: form_pairs(pairs.join("&").as_bytes()),
                 body,
+                files: Vec::new(),
             };
             match plan.input.gather(&plan.endpoints[0].input, parts, &|_| None) {
                 Ok(input) => {

@@ -335,6 +335,7 @@ fn workflow(writer: &mut Writer, input: &Json) -> Json {
 fn outcome(dice: &mut Dice, effect: &Effect, answer: &Json) -> Outcome {
     let fails = dice.one_in(9);
     match effect {
+        Effect::File(_) => panic!("no generated workflow has files"),
         Effect::Call(_) if fails => {
             let kind = *dice.pick(&[FailureKind::Timeout, FailureKind::Unreachable, FailureKind::Broken]);
             Outcome::Called(Err(EffectError { kind, detail: "unavailable".into() }))
@@ -346,7 +347,11 @@ fn outcome(dice: &mut Dice, effect: &Effect, answer: &Json) -> Outcome {
                 _ => (200, fitting(dice, answer)),
             };
             let headers = vec![("content-type".into(), "application/json".into())];
-            Outcome::Called(Ok(Answer { status, headers, body: body.to_string().into_bytes() }))
+            Outcome::Called(Ok(Answer {
+                status,
+                headers,
+                body: kanzlei_engine::machine::Data::Bytes(body.to_string().into_bytes()),
+            }))
         }
         Effect::Query(_) if fails => {
             Outcome::Queried(Err(EffectError { kind: FailureKind::Database, detail: "unavailable".into() }))

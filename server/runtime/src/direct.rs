@@ -17,6 +17,7 @@ use uuid::Uuid;
 
 use crate::clock::now;
 use crate::effects::{Context, Effects};
+use crate::files::Holder;
 use crate::journal::{Finished, Journal};
 use crate::live::{self, Workflow};
 use crate::places::Place;
@@ -49,6 +50,8 @@ pub struct DirectRun {
     pub trace_id: String,
     /// Who called, where that is known.
     pub caller: Caller,
+    /// Its files.
+    pub files: Arc<Holder>,
     /// The gathered input.
     pub input: Value,
     /// Bytes of the request's body.
@@ -112,6 +115,7 @@ impl DirectRun {
             job: false,
             attempt: 1,
             generation: 0,
+            files: self.files.clone(),
             caller: self.caller.clone(),
             confidential: self.machine.plan().labels.any,
             traceparent: self.effects.jobs.traceparent(&self.trace_id, self.id),
@@ -288,6 +292,7 @@ fn succeeded(outcome: &Outcome) -> bool {
     match outcome {
         Outcome::Called(result) => result.is_ok(),
         Outcome::Queried(result) => result.is_ok(),
+        Outcome::Filed(result) => result.is_ok(),
         Outcome::Kept(result) => result.is_ok(),
         Outcome::Queued(result) => result.is_ok(),
         Outcome::Cancelled(result) => result.is_ok(),

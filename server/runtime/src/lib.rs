@@ -23,6 +23,7 @@ pub mod computing;
 pub mod direct;
 pub mod effects;
 mod error;
+pub mod files;
 pub mod journal;
 pub mod limiter;
 pub mod live;

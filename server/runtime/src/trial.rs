@@ -15,7 +15,7 @@ use futures_util::future::{AbortHandle, Abortable, BoxFuture, FutureExt};
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use kanzlei_compiler::sql::{Class, judge};
 use kanzlei_engine::driver::{Event, Performer, drive};
-use kanzlei_engine::machine::{Effect, EffectId, Machine, Outcome};
+use kanzlei_engine::machine::{Effect, EffectId, FileWork, Machine, Outcome};
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_rehearsal::simulate::{Described, Simulation};
 
@@ -172,6 +172,18 @@ fn of(effect: &Effect) -> (String, String, bool) {
             let words: Vec<&str> = first.split_whitespace().take(12).collect();
             (format!("sql.{}", query.database), words.join(" "), reads)
         }
+        Effect::File(task) => {
+            let (word, name, reads) = match &task.work {
+                FileWork::Store { to, .. } => ("store in", to.first().map_or("", |(place, _)| place), false),
+                FileWork::Fetch { place, .. } => ("fetch from", place.as_str(), true),
+                FileWork::List { place, .. } => ("list", place.as_str(), true),
+                FileWork::Remove { place, .. } => ("remove from", place.as_str(), false),
+                FileWork::Link { place, .. } => ("link to", place.as_str(), true),
+                FileWork::Zip { .. } => ("zip", "", true),
+                FileWork::Unzip { .. } => ("unzip", "", true),
+            };
+            named(&format!("file.{name}"), format!("{word} {name}").trim_end().to_owned(), reads)
+        }
         Effect::Wait { until } => named("wait", format!("until {until}"), false),
         Effect::Enqueue(enqueue) => named("enqueue", format!("{} of {}", enqueue.jobs.len(), enqueue.workflow), false),
         Effect::Cancel(_) => named("cancel", "jobs".into(), false),
@@ -222,6 +234,7 @@ impl Trying<'_> {
     }
 
     fn simulated(&mut self, effect: &Effect) -> Outcome {
+        let now = self.now();
         let described: Option<Described> = match effect {
             Effect::Call(request) => self
                 .live
@@ -230,7 +243,7 @@ impl Trying<'_> {
                 .and_then(|service| Some((service.operations.get(request.operation.as_ref()?)?, &*service.api))),
             _ => None,
         };
-        self.simulation.outcome(effect, described)
+        self.simulation.outcome(effect, described, now)
     }
 
     /// Lists an effect.

@@ -1,14 +1,16 @@
 //! Purges old records, in small batches.
 
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use kanzlei_model::time::Span;
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_runtime::clock;
 use kanzlei_runtime::effects::{Effects, Outside};
 use kanzlei_store::Store;
+use uuid::Uuid;
 
 use crate::config::Config;
+use crate::public::uploads;
 
 /// Days that markers outlive their jobs.
 const MARKER_DAYS: i64 = 7;
@@ -19,6 +21,11 @@ const METER_DAYS: i64 = 40;
 const AUDIT_DAYS: i64 = 730;
 /// Days that the usage of keys is kept.
 const USAGE_DAYS: i64 = 400;
+
+/// How often files of jobs are swept.
+const SWEEP: Duration = Duration::from_secs(3600);
+/// Files that are younger may be those of a job that is being queued.
+const YOUNG: Span = Span::from_secs(3600);
 
 /// The most trials that are kept.
 const MOST_TRIALS: u64 = 10_000;
@@ -49,6 +56,7 @@ impl Kept {
 pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
     const DAY: Span = Span::from_days(1);
     let mut every = tokio::time::interval(Duration::from_secs(60));
+    let mut swept = Instant::now();
     loop {
         every.tick().await;
         let at = clock::now();
@@ -76,6 +84,11 @@ pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
         purged(store.purge_previews(at).await, &mut failed);
         purged(store.purge_samples(at - DAY * 2).await, &mut failed);
         purged(store.purge_paces(at - DAY).await, &mut failed);
+        while purged(uploads::expire(&store, &effects.files, 500).await, &mut failed) >= 500 {}
+        if swept.elapsed() >= SWEEP {
+            swept = Instant::now();
+            sweep(&store, &effects, at).await;
+        }
         let age = Duration::from_secs(86_400 * (kept.jobs.max(kept.failed_jobs) + MARKER_DAYS) as u64);
         for (name, Outside { database, .. }) in &effects.databases {
             match purge_markers(&store, database, &effects.installation, age).await {
@@ -104,6 +117,27 @@ async fn purge_markers(
         }
     }
     database.remove_markers(installation, &gone).await.map_err(detail)
+}
+
+/// Removes files of jobs that exist no more.
+async fn sweep(store: &Store, effects: &Effects, at: Timestamp) {
+    let known = |ids: Vec<Uuid>| {
+        let store = store.clone();
+        async move {
+            let mut known = Vec::with_capacity(ids.len());
+            for id in ids {
+                if store.has_job(id).await? {
+                    known.push(id);
+                }
+            }
+            Ok::<_, kanzlei_store::Error>(known)
+        }
+    };
+    match effects.files.sweep((at - YOUNG).as_micros(), known).await {
+        Ok(0) => {}
+        Ok(removed) => tracing::info!(removed, "files of jobs that exist no more were removed"),
+        Err(why) => tracing::warn!(%why, "files of jobs could not be swept"),
+    }
 }
 
 /// The number of deleted records; errors are kept for the log.

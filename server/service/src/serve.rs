@@ -13,6 +13,7 @@ use arc_swap::ArcSwap;
 use kanzlei_runtime::background::Background;
 use kanzlei_runtime::computing::Computing;
 use kanzlei_runtime::effects::{self, Effects, Outside};
+use kanzlei_runtime::files::Files;
 use kanzlei_runtime::journal::Journal;
 use kanzlei_runtime::limiter::Shared;
 use kanzlei_runtime::live::Live;
@@ -154,7 +155,9 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         },
         background.clone(),
     );
+    let (bounds, work, places) = config.files();
     let effects = Arc::new(Effects {
+        files: Files::new(bounds, work, places, secrets.clone()),
         store: store.clone(),
         jobs: jobs.clone(),
         databases,

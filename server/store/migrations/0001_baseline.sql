@@ -528,6 +528,20 @@ CREATE TABLE delivery_key (
     INDEX delivery_key_until (until)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
+-- Files that callers sent for a later request; their bytes are in the work place.
+CREATE TABLE upload (
+    id      BINARY(16)      NOT NULL PRIMARY KEY,
+    owner   VARCHAR(300)    NOT NULL,
+    name    VARCHAR(255)    NULL,
+    media   VARCHAR(120)    NOT NULL,
+    size    BIGINT UNSIGNED NOT NULL,
+    digest  CHAR(64)        NOT NULL,
+    expires BIGINT          NOT NULL,
+    -- Covers what a caller's bound sums up.
+    INDEX upload_owner (owner, expires, size),
+    INDEX upload_expires (expires)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
 -- Who reads the changed rows of a database, and what it accepted last.
 CREATE TABLE change_reader (
     name     VARCHAR(60)      NOT NULL PRIMARY KEY,

@@ -30,6 +30,7 @@ pub mod refusals;
 mod servers;
 pub mod statistics;
 pub mod trials;
+pub mod uploads;
 
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, LazyLock};

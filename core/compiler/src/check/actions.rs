@@ -41,6 +41,7 @@ impl Walk<'_, '_, '_> {
             Action::Reply { status, headers, body } => self.reply(status, headers, body, step, at),
             Action::Fail { .. } => self.fail(step, at),
             Action::Sql(sql) => self.sql(sql, at),
+            Action::File(file) => self.file(file, at),
             Action::Let(values) => self.lets(values, at),
             Action::Call(call) => {
                 self.show(paragraph, "call", calls::title(&call.target), calls::rows(call));

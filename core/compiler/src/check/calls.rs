@@ -452,12 +452,7 @@ fn body<'d>(reader: &mut Reader<'d>, response: &'d Response) -> Type {
                 media if media.contains("json") => reader.read(schema),
                 "text/csv" => Type::list(Type::record(Type::TEXT)),
                 media if media.starts_with("text/") || media.ends_with("xml") => Type::TEXT,
-                media => Type::object([
-                    ("name", Type::TEXT.or(Type::Null)),
-                    ("media", if media.contains('*') { Type::TEXT } else { Type::text(media) }),
-                    ("size", Type::NUMBER),
-                    ("base64", Type::TEXT),
-                ]),
+                media => Type::file(if media.contains('*') { Type::TEXT } else { Type::text(media) }),
             })
             .collect::<Vec<_>>(),
     )

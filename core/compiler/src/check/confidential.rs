@@ -15,6 +15,7 @@ use crate::plan::{self, BlockId, INPUT, Maker, Order, Plan, Shown, StepLabels};
 use kanzlei_lang::confidential::{Label, Labels};
 use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::reader::Named;
+use kanzlei_lang::document::step::file::FileStep;
 use kanzlei_lang::document::step::{Action, Call, Enqueue, Step, Target};
 use kanzlei_lang::document::workflow::Answer;
 use kanzlei_lang::document::yaml::Node;
@@ -221,6 +222,7 @@ impl Pass<'_, '_, '_> {
                 let statement = Label::object([("bind", bound)], Label::Clear);
                 Shown { sent: if sql.transaction { Label::list(statement) } else { statement }, outcome: Label::Clear }
             }
+            (Action::File(step), Plan::File(compiled)) => self.file(step, compiled),
             (Action::Keep(nodes), Plan::Keep(values)) => {
                 for ((_, node), (name, maker)) in nodes.iter().zip(values) {
                     self.shown_maker(Some(maker), Some(node), &format!("what the workflow keeps as `{name}`"));
@@ -247,6 +249,32 @@ impl Pass<'_, '_, '_> {
                 self.answer(step, compiled);
                 nothing
             }
+        }
+    }
+
+    /// Paths in places are seen by whoever sees the place; files may be confidential.
+    fn file(&mut self, step: &FileStep, compiled: &plan::file::FileStep) -> Shown {
+        use plan::file::Work;
+        let paths: &[plan::file::InPlace] = match &compiled.work {
+            Work::Store { to, .. } => to,
+            Work::Fetch(from) | Work::Remove(from) | Work::List { from, .. } | Work::Link { from, .. } => {
+                std::slice::from_ref(from)
+            }
+            Work::Zip { .. } | Work::Unzip(_) => &[],
+        };
+        for ((_, maker), (_, node)) in paths.iter().zip(step.work.places()) {
+            self.shown_maker(Some(maker), Some(node), "the path in a place");
+        }
+        match &compiled.work {
+            Work::Store { of, .. } => {
+                Shown { sent: Label::object([("of", self.of(of))], Label::Clear), outcome: Label::Clear }
+            }
+            Work::Zip { of, .. } | Work::Unzip(of) => {
+                let label = self.of(of);
+                let whole = if label.any() { Label::Whole } else { Label::Clear };
+                Shown { sent: Label::object([("of", label)], Label::Clear), outcome: whole }
+            }
+            _ => Shown::default(),
         }
     }
 

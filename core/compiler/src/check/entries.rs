@@ -10,6 +10,7 @@ use crate::plan;
 use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::Workflow;
 use kanzlei_lang::document::address::Address;
+use kanzlei_lang::document::file::FileInput;
 use kanzlei_lang::document::purpose::is_dots;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::workflow::{Endpoint, Property};
@@ -87,9 +88,11 @@ pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut
         .iter()
         .map(|property| {
             let name = property.name.text.clone();
+            let file = FileInput::of(&property.schema).is_some();
             match (in_path.contains(&name.as_str()), bodyless) {
                 (true, _) => From::Path(name),
                 (false, true) => From::Query(name),
+                (false, false) if file => From::File(name),
                 (false, false) => From::Member(name),
             }
         })
@@ -124,8 +127,18 @@ pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut
             }
         };
     }
+    for (property, source) in properties.iter().zip(&sources) {
+        let name = &property.name.text;
+        if FileInput::of(&property.schema).is_some() && !matches!(source, From::File(_) | From::Body) {
+            report.error("file-input", endpoint.at, format!("`{name}` is a file, which comes in a body"));
+            report.help(match bodyless {
+                true => "use POST, PUT or PATCH: the file is a part of a multipart body".to_owned(),
+                false => format!("remove it from the path and from `from`, or write `from: {{{name}: body}}`"),
+            });
+        }
+    }
     let body = sources.iter().filter(|s| **s == From::Body).count();
-    if body > 1 || (body == 1 && sources.iter().any(|s| matches!(s, From::Member(_)))) {
+    if body > 1 || (body == 1 && sources.iter().any(|s| matches!(s, From::Member(_) | From::File(_)))) {
         report.error("wrong-value", endpoint.at, "the body cannot be one input and hold others too");
         report.help("say with `from` where the other inputs come from");
     }

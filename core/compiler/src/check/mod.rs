@@ -19,6 +19,7 @@ mod branches;
 mod calls;
 mod confidential;
 mod entries;
+mod files;
 mod jobs;
 mod order;
 mod scope;
@@ -80,6 +81,8 @@ pub struct Known {
     pub bases: BTreeMap<String, String>,
     /// The databases by name, and what their settings allow.
     pub databases: BTreeMap<String, sql::Allowed>,
+    /// The places by name.
+    pub places: BTreeSet<String>,
     /// What databases reported of statements, by database and text with `?` in place of the parameters.
     pub statements: BTreeMap<(String, String), Result<Vec<Column>, String>>,
     /// Tables whose engine has no transactions, with the engine, by database.

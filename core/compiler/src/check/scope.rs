@@ -65,7 +65,7 @@ fn input(workflow: &Workflow) -> Type {
         optional: property.optional && property.default.is_none(),
     });
     // Members that are not declared are reported at their uses.
-    Type::Object(Arc::new(Shape { members: members.collect(), rest: Some(Type::Unknown) }))
+    Type::Object(Arc::new(Shape { members: members.collect(), rest: Some(Type::Unknown), file: false }))
 }
 
 /// Anything may be remembered under the names that the workflow keeps, and nothing in its first run.
@@ -73,7 +73,7 @@ fn kept(workflow: &Workflow) -> Type {
     let mut names = BTreeSet::new();
     kept_names(&workflow.steps, &mut names);
     let members = names.into_iter().map(|name| Member { name: name.into(), value: Type::Unknown, optional: true });
-    Type::Object(Arc::new(Shape { members: members.collect(), rest: None }))
+    Type::Object(Arc::new(Shape { members: members.collect(), ..Shape::default() }))
 }
 
 fn kept_names<'w>(steps: &'w [Step], names: &mut BTreeSet<&'w str>) {

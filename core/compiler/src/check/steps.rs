@@ -352,6 +352,7 @@ impl Walk<'_, '_, '_> {
             | Action::Together { .. }
             | Action::Invoke { .. }
             | Action::Sql(_)
+            | Action::File(_)
             | Action::Enqueue(_)
             | Action::Cancel(_)
             | Action::Await(_) => self.define(id),

@@ -11,6 +11,7 @@
 //! ```
 
 mod access;
+mod body;
 mod webhook;
 
 use std::collections::BTreeMap;
@@ -146,6 +147,7 @@ fn operation(plan: &Plan, endpoint: &Endpoint, id: String, run_header: &str) -> 
     let mut members = Map::new();
     let mut required = Vec::new();
     let mut whole = None;
+    let mut files = body::Files::default();
     for (declared, from) in plan.input.properties.iter().zip(&endpoint.input.sources) {
         let (name, within) = match from {
             From::Path(name) => (name, "path"),
@@ -156,6 +158,14 @@ fn operation(plan: &Plan, endpoint: &Endpoint, id: String, run_header: &str) -> 
                 if declared.required {
                     required.push(Json::from(name.as_str()));
                 }
+                continue;
+            }
+            From::File(name) => {
+                files.add(name, declared);
+                continue;
+            }
+            From::Body if declared.file.is_some() => {
+                files.raw(declared);
                 continue;
             }
             From::Body => {
@@ -186,7 +196,9 @@ fn operation(plan: &Plan, endpoint: &Endpoint, id: String, run_header: &str) -> 
         out["deprecated"] = true.into();
     }
     let bodyless = matches!(endpoint.method.as_str(), "GET" | "HEAD" | "DELETE");
-    if let Some((schema, required)) = whole {
+    if !files.is_empty() {
+        out["requestBody"] = files.body(members, required, plan.input.extra);
+    } else if let Some((schema, required)) = whole {
         out["requestBody"] = json!({"required": required, "content": {"application/json": {"schema": schema}}});
     } else if !members.is_empty() && !bodyless {
         let needed = !required.is_empty();
@@ -373,7 +385,7 @@ impl Answers {
             // A file goes out under its own media type.
             let may_be_file = |one: &Type| match one {
                 Type::Unknown => true,
-                Type::Object(shape) => shape.get("base64").is_some() && shape.get("media").is_some(),
+                Type::Object(shape) => shape.file,
                 _ => false,
             };
             if body.alternatives().iter().any(may_be_file) {

@@ -69,7 +69,7 @@ impl Issuer {
             value: schema::read(&claim.schema),
             optional: !claim.required,
         });
-        Type::Object(Shape { members: members.collect(), rest: None }.into())
+        Type::Object(Shape { members: members.collect(), ..Shape::default() }.into())
     }
 
     /// The subject and the listed claims of a token that is valid.

@@ -5,6 +5,7 @@
 //! A plan holds no address: the performer of a call knows the base of its service.
 
 pub mod allowance;
+pub mod file;
 pub mod issuer;
 pub mod sheet;
 pub mod watch;
@@ -440,6 +441,8 @@ pub enum Action {
     Invoke(Box<Invoke>),
     /// Runs statements in a database.
     Sql(Box<Sql>),
+    /// Works with files.
+    File(Box<file::FileStep>),
     /// Keeps values for later runs.
     Keep(Vec<(Str, Maker)>),
     /// Waits for so long.
@@ -472,6 +475,7 @@ impl Action {
                 | Action::Together { .. }
                 | Action::Invoke(_)
                 | Action::Sql(_)
+                | Action::File(_)
                 | Action::Let(_)
                 | Action::Enqueue(_)
                 | Action::Cancel(_)

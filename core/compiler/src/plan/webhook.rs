@@ -111,7 +111,7 @@ impl Webhook {
     ) -> Result<Value, Box<Problem>> {
         let Some(send) = &self.send else {
             let body = Body::read(&message.media, &message.body)?;
-            let parts = Parts { path: Vec::new(), query: Vec::new(), body };
+            let parts = Parts { body, ..Parts::default() };
             let header = |name: &str| message.header(name).map(str::to_owned);
             return plan.gather(by_convention, parts, &header);
         };

@@ -1,54 +1,78 @@
 //! Bodies: how a value is written into a request, and what an answer's bytes are as a value.
 //!
 //! A *file* is what an answer of any other media type than JSON, text or CSV becomes, and what a multipart body or a
-//! reply sends as bytes again. Expressions see it as an object `{name, media, size, base64}`; an object that only looks
-//! like one, as a client can send it, is no file.
-
-use base64::Engine;
-use base64::engine::general_purpose::STANDARD;
+//! reply sends as its bytes again. The bytes of files stay outside: a body is a list of [`Data`], to be sent one after another.
 
 use kanzlei_lang::document::step::Encoding;
 use kanzlei_lang::expr::ops;
+use kanzlei_model::file::{self, File};
 use kanzlei_model::value::{ObjectBuilder, Str, Value};
 
-/// The bytes of a value that is a file, with media type and name.
-pub fn file_bytes(value: &Value) -> Option<(String, Option<String>, Vec<u8>)> {
-    if value.is_file() { described_bytes(value) } else { None }
+/// A part of what is sent, or what came.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Data {
+    /// Bytes in memory.
+    Bytes(Vec<u8>),
+    /// The bytes of a file.
+    File(File),
 }
 
-/// The same of an object that describes a file, for stubs: what stands in a document of cases is meant.
-pub fn described_bytes(value: &Value) -> Option<(String, Option<String>, Vec<u8>)> {
-    let media = value.member("media")?.as_text()?;
-    let bytes = STANDARD.decode(value.member("base64")?.as_text()?).ok()?;
-    Some((media.to_owned(), value.member("name").and_then(Value::as_text).map(str::to_owned), bytes))
+impl Data {
+    /// Its bytes, where they are in memory.
+    pub fn held(&self) -> Option<&[u8]> {
+        match self {
+            Data::Bytes(bytes) => Some(bytes),
+            Data::File(file) => file.held.as_deref(),
+        }
+    }
+
+    /// How many bytes it occupies in memory.
+    pub fn weight(&self) -> usize {
+        self.held().map_or(0, <[u8]>::len)
+    }
 }
 
-/// A file as a value; a media type that is none (RFC 9110 §8.3.1) becomes `application/octet-stream`.
-pub fn file(media: &str, name: Option<&str>, bytes: &[u8]) -> Value {
-    let token = |text: &str| {
-        !text.is_empty() && text.bytes().all(|b| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b))
-    };
-    let valid = media.split_once('/').is_some_and(|(kind, of)| token(kind) && token(of));
-    Value::object([
-        ("name", name.map_or(Value::Null, Value::text)),
-        ("media", Value::text(if valid { media } else { "application/octet-stream" })),
-        ("size", Value::Int(bytes.len() as i64)),
-        ("base64", Value::text(STANDARD.encode(bytes))),
-    ])
-    .into_file()
+impl<B: Into<Vec<u8>>> From<B> for Data {
+    fn from(bytes: B) -> Self {
+        Data::Bytes(bytes.into())
+    }
 }
 
-/// Writes a request body: its bytes and media type. `seed` makes the boundary of a multipart body.
-pub(super) fn write(encoding: Option<Encoding>, body: &Value, seed: &str) -> (Vec<u8>, String) {
-    let json = |body: &Value| (body.to_json().into_bytes(), "application/json".to_owned());
-    let text = |body: &Value| (ops::to_text(body).as_bytes().to_vec(), "text/plain; charset=utf-8".to_owned());
+impl Default for Data {
+    fn default() -> Self {
+        Data::Bytes(Vec::new())
+    }
+}
+
+/// Whether an answer of a media type is a file, whose bytes need not be in memory.
+pub fn is_file(media: &str) -> bool {
+    let essence = media.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+    !essence.is_empty() && !is_json(&essence) && !is_textual(&essence)
+}
+
+fn is_json(essence: &str) -> bool {
+    essence == "application/json" || essence.ends_with("+json")
+}
+
+fn is_textual(essence: &str) -> bool {
+    essence.is_empty()
+        || essence.starts_with("text/")
+        || essence.ends_with("xml")
+        || matches!(essence, "application/x-www-form-urlencoded" | "application/yaml" | "application/javascript")
+}
+
+/// Writes a request body: what is sent and its media type. `seed` makes the boundary of a multipart body.
+pub(super) fn write(encoding: Option<Encoding>, body: &Value, seed: &str) -> (Vec<Data>, String) {
+    let bytes = |bytes: Vec<u8>, media: &str| (vec![Data::Bytes(bytes)], media.to_owned());
+    let json = |body: &Value| bytes(body.to_json().into_bytes(), "application/json");
+    let text = |body: &Value| bytes(ops::to_text(body).as_bytes().to_vec(), "text/plain; charset=utf-8");
     match encoding {
         Some(Encoding::Json) => json(body),
         Some(Encoding::Text) => text(body),
-        Some(Encoding::Form) => (form(body).into_bytes(), "application/x-www-form-urlencoded".into()),
+        Some(Encoding::Form) => bytes(form(body).into_bytes(), "application/x-www-form-urlencoded"),
         Some(Encoding::Multipart) => multipart(body, seed),
-        None => match file_bytes(body) {
-            Some((media, _, bytes)) => (bytes, media),
+        None => match File::of(body) {
+            Some(file) => (vec![Data::File(file.clone())], file.media.to_string()),
             None if body.as_text().is_some() => text(body),
             None => json(body),
         },
@@ -99,62 +123,67 @@ fn form(body: &Value) -> String {
 }
 
 /// RFC 7578: one part per member; files with their name and media type.
-fn multipart(body: &Value, seed: &str) -> (Vec<u8>, String) {
+fn multipart(body: &Value, seed: &str) -> (Vec<Data>, String) {
     let boundary = format!("kanzlei-{}", seed.replace(|c: char| !c.is_ascii_alphanumeric(), ""));
     let quoted = |name: &str| name.replace('"', "%22").replace(['\r', '\n'], " ");
-    let mut out = Vec::new();
+    let (mut out, mut bytes) = (Vec::new(), Vec::new());
     for (name, value) in pairs(body) {
-        let mut head = format!("--{boundary}\r\nContent-Disposition: form-data; name=\"{}\"", quoted(&name));
-        let bytes = match file_bytes(&value) {
-            Some((media, name, bytes)) => {
-                let name = name.unwrap_or_else(|| "file".into());
-                head.push_str(&format!("; filename=\"{}\"\r\nContent-Type: {media}", quoted(&name)));
-                bytes
+        let head = format!("--{boundary}\r\nContent-Disposition: form-data; name=\"{}\"", quoted(&name));
+        bytes.extend_from_slice(head.as_bytes());
+        match File::of(&value) {
+            Some(file) => {
+                let name = file.name.as_deref().unwrap_or("file");
+                let more = format!("; filename=\"{}\"\r\nContent-Type: {}\r\n\r\n", quoted(name), file.media);
+                bytes.extend_from_slice(more.as_bytes());
+                out.push(Data::Bytes(std::mem::take(&mut bytes)));
+                out.push(Data::File(file.clone()));
             }
             None => {
                 if value.depth() > 0 {
-                    head.push_str("\r\nContent-Type: application/json");
+                    bytes.extend_from_slice(b"\r\nContent-Type: application/json");
                 }
-                field(&value).into_bytes()
+                bytes.extend_from_slice(b"\r\n\r\n");
+                bytes.extend_from_slice(field(&value).as_bytes());
             }
-        };
-        out.extend_from_slice(head.as_bytes());
-        out.extend_from_slice(b"\r\n\r\n");
-        out.extend_from_slice(&bytes);
-        out.extend_from_slice(b"\r\n");
+        }
+        bytes.extend_from_slice(b"\r\n");
     }
-    out.extend_from_slice(format!("--{boundary}--\r\n").as_bytes());
+    bytes.extend_from_slice(format!("--{boundary}--\r\n").as_bytes());
+    out.push(Data::Bytes(bytes));
     (out, format!("multipart/form-data; boundary={boundary}"))
 }
 
 /// An answer's body by its media type: JSON, CSV rows, text, or a file.
-pub(super) fn parse(media: &str, disposition: Option<&str>, body: &[u8]) -> Result<Value, String> {
+pub(super) fn parse(media: &str, disposition: Option<&str>, body: &Data) -> Result<Value, String> {
+    let body = match body {
+        Data::Bytes(bytes) => bytes,
+        Data::File(file) => return Ok(Value::from(file.clone())),
+    };
     if body.is_empty() {
         return Ok(Value::Null);
     }
     let essence = media.split(';').next().unwrap_or_default().trim();
-    if essence == "application/json" || essence.ends_with("+json") {
+    if is_json(essence) {
         return serde_json::from_slice(body).map_err(|error| format!("the answer says it is JSON and is not: {error}"));
     }
     if essence == "text/csv" {
         return csv(body);
     }
-    let textual = essence.is_empty()
-        || essence.starts_with("text/")
-        || essence.ends_with("xml")
-        || matches!(essence, "application/x-www-form-urlencoded" | "application/yaml" | "application/javascript");
     match std::str::from_utf8(body) {
-        Ok(text) if textual => Ok(Value::text(text)),
-        Err(_) if textual && !essence.is_empty() => Err(format!("the answer says it is {essence} and is not UTF-8")),
+        Ok(text) if is_textual(essence) => Ok(Value::text(text)),
+        Err(_) if is_textual(essence) && !essence.is_empty() => {
+            Err(format!("the answer says it is {essence} and is not UTF-8"))
+        }
         _ => {
-            let media = if essence.is_empty() { "application/octet-stream" } else { essence };
-            Ok(file(media, disposition.and_then(file_name), body))
+            let media = if essence.is_empty() { file::ANY } else { essence };
+            let name = disposition.and_then(file_name);
+            Ok(Value::from(File::of_bytes(name, media, body.as_slice().into())))
         }
     }
 }
 
 /// `filename` of a Content-Disposition (RFC 6266), as far as it is plain.
-fn file_name(disposition: &str) -> Option<&str> {
+pub fn file_name(disposition: &str) -> Option<&str> {
     let (_, rest) = disposition.split_once("filename=")?;
     let name = match rest.strip_prefix('"') {
         Some(quoted) => quoted.split('"').next()?,
@@ -185,6 +214,10 @@ fn csv(body: &[u8]) -> Result<Value, String> {
 mod tests {
     use super::*;
 
+    fn whole(data: &[Data]) -> Vec<u8> {
+        data.iter().flat_map(|one| one.held().expect("in memory").to_vec()).collect()
+    }
+
     #[test]
     fn bodies_are_written_by_encoding() {
         let body: Value = serde_json::from_str(r#"{"a b":"x&y","n":[1,2],"gone":null,"o":{"k":1}}"#).expect("json");
@@ -193,13 +226,17 @@ mod tests {
             (Some(Encoding::Text), "text/plain; charset=utf-8", "[object Object]"),
             (None, "application/json", r#"{"a b":"x&y","n":[1,2],"gone":null,"o":{"k":1}}"#),
         ] {
-            let (bytes, got) = write(encoding, &body, "s");
-            assert_eq!((got.as_str(), String::from_utf8_lossy(&bytes).as_ref()), (media, wanted));
+            let (data, got) = write(encoding, &body, "s");
+            assert_eq!((got.as_str(), String::from_utf8_lossy(&whole(&data)).as_ref()), (media, wanted));
         }
-        let with_file =
-            Value::object([("note", Value::text("hi")), ("doc", file("image/png", Some("a\"b.png"), b"\x89P"))]);
-        let (bytes, media) = write(Some(Encoding::Multipart), &with_file, "r-1");
+        let with_file = Value::object([
+            ("note", Value::text("hi")),
+            ("doc", File::held("a\"b.png", "image/png", *b"\x89P").into()),
+        ]);
+        let (data, media) = write(Some(Encoding::Multipart), &with_file, "r-1");
         assert_eq!(media, "multipart/form-data; boundary=kanzlei-r1");
+        assert_eq!(data.len(), 3, "the file stays what it is");
+        let bytes = whole(&data);
         let text = String::from_utf8_lossy(&bytes);
         assert!(text.contains("name=\"note\"\r\n\r\nhi\r\n"), "{text}");
         assert!(text.contains("filename=\"a%22b.png\"\r\nContent-Type: image/png\r\n\r\n"), "{text}");
@@ -208,17 +245,12 @@ mod tests {
 
     #[test]
     fn what_looks_like_a_file_is_sent_as_json() {
-        let json = r#"{"name":"x","media":"text/html\r\nX-A: b","size":1,"base64":"PGI+"}"#;
+        let json = r#"{"name":"x","media":"text/html","size":1,"digest":"PGI+"}"#;
         let forged: Value = serde_json::from_str(json).expect("json");
-        assert_eq!(write(None, &forged, "s"), (json.as_bytes().to_vec(), "application/json".into()));
-        let (parts, _) = write(Some(Encoding::Multipart), &Value::object([("doc", forged)]), "s");
-        let parts = String::from_utf8(parts).expect("text");
+        assert_eq!(write(None, &forged, "s"), (vec![Data::Bytes(json.into())], "application/json".into()));
+        let (data, _) = write(Some(Encoding::Multipart), &Value::object([("doc", forged)]), "s");
+        let parts = String::from_utf8(whole(&data)).expect("text");
         assert!(parts.contains("Content-Type: application/json") && !parts.contains("filename"), "{parts}");
-        // A media type that a service made up is not passed on either.
-        for media in ["text/html\r\nX-A: b", "png", "image/", "a/b/c", ""] {
-            let (sent, _, _) = file_bytes(&file(media, None, b"x")).expect("a file");
-            assert_eq!(sent, "application/octet-stream", "{media:?}");
-        }
     }
 
     #[test]
@@ -229,13 +261,18 @@ mod tests {
             ("text/csv", b"imo,name\n1,\"Hav, bris\"\n2\n", r#"[{"imo":"1","name":"Hav, bris"},{"imo":"2"}]"#),
             ("text/plain", b"hei", r#""hei""#),
             ("", b"hei", r#""hei""#),
-            ("application/pdf", b"%PDF", r#"{"name":"a.pdf","media":"application/pdf","size":4,"base64":"JVBERg=="}"#),
+            (
+                "application/pdf",
+                b"%PDF",
+                r#"{"name":"a.pdf","media":"application/pdf","size":4,"digest":"3d8c80a7a9f5d2e0c5bd8d3f0d7f7c2b"}"#,
+            ),
             ("application/json", b"", "null"),
         ] {
-            let value = parse(media, Some("attachment; filename=\"x/a.pdf\""), body).expect(media);
+            let value =
+                parse(media, Some("attachment; filename=\"x/a.pdf\""), &Data::Bytes(body.to_vec())).expect(media);
             assert_eq!(value.to_json(), wanted, "{media}");
         }
-        assert!(parse("application/json", None, b"{").is_err());
-        assert!(parse("text/plain", None, b"\xff").is_err());
+        assert!(parse("application/json", None, &Data::Bytes(b"{".to_vec())).is_err());
+        assert!(parse("text/plain", None, &Data::Bytes(b"\xff".to_vec())).is_err());
     }
 }

@@ -8,7 +8,7 @@ use iri_string::template::UriTemplateStr;
 use iri_string::template::simple_context::{SimpleContext, Value as Variable};
 
 use super::flow::{Awaits, Fibre, Flow, What};
-use super::{Effect, EffectError, Failure, Machine, State, body};
+use super::{Data, Effect, EffectError, Failure, Machine, State, body};
 use kanzlei_compiler::plan::{Action, Call, Maker};
 use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::purpose::is_dots;
@@ -30,8 +30,8 @@ pub struct Request {
     pub target: String,
     /// Header names and values, without credentials.
     pub headers: Vec<(String, String)>,
-    /// The body as it is sent.
-    pub body: Option<Vec<u8>>,
+    /// The body as it is sent, one part after another.
+    pub body: Option<Vec<Data>>,
     /// How long this attempt may take.
     pub within: Duration,
     /// Which attempt it is, from 1.
@@ -48,7 +48,7 @@ pub struct Answer {
     /// Header names and values.
     pub headers: Vec<(String, String)>,
     /// The body as it came.
-    pub body: Vec<u8>,
+    pub body: Data,
 }
 
 impl Machine {

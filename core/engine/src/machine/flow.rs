@@ -98,6 +98,7 @@ pub(super) enum What {
     },
     Pause,
     Query,
+    File,
     Recall,
     Keep {
         tries: u32,

@@ -11,7 +11,8 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use serde_json::{Value as Json, json};
 
-use super::{Address, Answer, Arrival, Cancellation, EffectError, Kept, Outcome, Queued, Rows};
+use super::{Address, Answer, Arrival, Cancellation, Data, EffectError, Kept, Outcome, Queued, Rows};
+use kanzlei_model::file::{File, of_record, to_record};
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
 
@@ -40,6 +41,26 @@ fn read_bytes(json: &Json) -> Option<Vec<u8>> {
     }
 }
 
+/// Bytes, or what is known of a file.
+fn data(data: &Data) -> Json {
+    match data {
+        Data::Bytes(body) => bytes(body),
+        Data::File(file) => match &file.held {
+            Some(held) => json!({"file": file.to_json(), "held": bytes(held)}),
+            None => json!({"file": file.to_json()}),
+        },
+    }
+}
+
+fn read_data(json: &Json) -> Option<Data> {
+    let Some(file) = json.get("file") else { return read_bytes(json).map(Data::Bytes) };
+    let held = match json.get("held") {
+        Some(held) => Some(read_bytes(held)?.into()),
+        None => None,
+    };
+    Some(Data::File(File { held, ..File::of_json(file)? }))
+}
+
 fn texts(json: &Json) -> Option<Vec<String>> {
     json.as_array()?.iter().map(|item| item.as_str().map(str::to_owned)).collect()
 }
@@ -49,7 +70,7 @@ impl Outcome {
     pub fn to_json(&self) -> Json {
         match self {
             Outcome::Called(Ok(answer)) => json!({"called": {
-                "status": answer.status, "headers": answer.headers, "body": bytes(&answer.body),
+                "status": answer.status, "headers": answer.headers, "body": data(&answer.body),
             }}),
             Outcome::Called(Err(failed)) => json!({"call-failed": fault(failed)}),
             Outcome::Waited => json!({"waited": {}}),
@@ -64,6 +85,8 @@ impl Outcome {
                 json!({"queried": all})
             }
             Outcome::Queried(Err(failed)) => json!({"query-failed": fault(failed)}),
+            Outcome::Filed(Ok(value)) => json!({"filed": to_record(value)}),
+            Outcome::Filed(Err(failed)) => json!({"file-failed": fault(failed)}),
             Outcome::Kept(Ok(kept)) => {
                 json!({"kept": {"version": kept.version, "values": kept.values.to_serde(), "stored": kept.stored}})
             }
@@ -99,7 +122,7 @@ impl Outcome {
                 Outcome::Called(Ok(Answer {
                     status: u16::try_from(inner.get("status")?.as_u64()?).ok()?,
                     headers: headers.collect::<Option<_>>()?,
-                    body: read_bytes(inner.get("body")?)?,
+                    body: read_data(inner.get("body")?)?,
                 }))
             }
             "call-failed" => Outcome::Called(Err(known(inner)?)),
@@ -114,6 +137,8 @@ impl Outcome {
                 });
                 Outcome::Queried(Ok(all.collect::<Option<_>>()?))
             }
+            "filed" => Outcome::Filed(Ok(of_record(inner.as_str()?)?)),
+            "file-failed" => Outcome::Filed(Err(known(inner)?)),
             "query-failed" => Outcome::Queried(Err(known(inner)?)),
             "kept" => Outcome::Kept(Ok(Kept {
                 version: inner.get("version")?.as_u64()?,
@@ -160,8 +185,22 @@ mod tests {
         let ids = || vec!["a".to_owned(), "b".to_owned()];
         let values = Value::object([("n", Value::Int(i64::MAX)), ("x", Value::Num(1.5)), ("no", Value::Null)]);
         for outcome in [
-            Outcome::Called(Ok(Answer { status: 204, headers: vec![("a".into(), "b".into())], body: vec![] })),
-            Outcome::Called(Ok(Answer { status: 200, headers: vec![], body: b"\xff\x00".to_vec() })),
+            Outcome::Called(Ok(Answer { status: 204, headers: vec![("a".into(), "b".into())], body: Data::default() })),
+            Outcome::Called(Ok(Answer { status: 200, headers: vec![], body: Data::Bytes(b"\xff\x00".to_vec()) })),
+            Outcome::Filed(Ok(Value::list(vec![
+                File { held: None, ..File::held("a.pdf", "application/pdf", *b"%PDF") }.into(),
+            ]))),
+            Outcome::Filed(Err(EffectError { kind: FailureKind::Missing, detail: "gone".into() })),
+            Outcome::Called(Ok(Answer {
+                status: 200,
+                headers: vec![],
+                body: Data::File(File { held: None, ..File::held("a.pdf", "application/pdf", *b"%PDF") }),
+            })),
+            Outcome::Called(Ok(Answer {
+                status: 200,
+                headers: vec![],
+                body: Data::File(File::held(None, "image/png", *b"\x89P")),
+            })),
             Outcome::Called(Err(EffectError { kind: FailureKind::TooLarge, detail: "large".into() })),
             Outcome::Waited,
             Outcome::Queried(Ok(vec![Rows { rows: vec![values.clone()], count: 1, id: Some(7) }, Rows::default()])),

@@ -27,6 +27,7 @@
 mod act;
 mod body;
 mod call;
+mod file;
 mod flow;
 mod look;
 mod memo;
@@ -40,8 +41,9 @@ mod tests;
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-pub use body::{described_bytes, file_bytes};
+pub use body::{Data, file_name, is_file};
 pub use call::{Answer, Request};
+pub use file::{FileTask, FileWork};
 use flow::{Awaits, Begun, Fibre, Level, What};
 pub use look::{Seen, Waiting};
 pub use query::{Query, Rows, Sql};
@@ -143,6 +145,8 @@ pub enum Effect {
     Wait { until: Timestamp },
     /// Ask a database: [`Outcome::Queried`].
     Query(Box<Query>),
+    /// Work with files and places: [`Outcome::Filed`].
+    File(Box<FileTask>),
     /// Return what the workflow remembers: [`Outcome::Kept`].
     Recall { workflow: String },
     /// Remember these values if the version is still the same: [`Outcome::Kept`].
@@ -197,6 +201,8 @@ pub enum Outcome {
     Waited,
     /// Of statements, one result each.
     Queried(Result<Vec<Rows>, EffectError>),
+    /// Of work with files: the value of the step.
+    Filed(Result<Value, EffectError>),
     /// Of values to remember, or of what is remembered.
     Kept(Result<Kept, String>),
     /// Of jobs to be queued.
@@ -538,7 +544,7 @@ impl Machine {
             return;
         }
         self.fed += match &outcome {
-            Outcome::Called(Ok(answer)) => answer.body.len(),
+            Outcome::Called(Ok(answer)) => answer.body.weight(),
             Outcome::Arrived(Some(arrival)) => arrival.body.len(),
             // Rows are values already; a cell has some tens of bytes.
             Outcome::Queried(Ok(all)) => all.iter().map(|rows| rows.rows.len() * 512).sum(),
@@ -612,6 +618,7 @@ impl Machine {
                 flow::Flow::On
             }
             (What::Query, Outcome::Queried(result), Some(record)) => self.queried(fibre, record, result),
+            (What::File, Outcome::Filed(result), Some(record)) => self.filed(fibre, record, result),
             (What::Recall, Outcome::Kept(result), _) => match result {
                 Ok(kept) => {
                     if fibre.level == 0 {
@@ -694,9 +701,13 @@ fn problem_of(failure: &Failure) -> Problem {
         FailureKind::Timeout => Problem::new(504, "A service did not answer in time"),
         FailureKind::Full => Problem::new(503, "The queue is full"),
         FailureKind::Database | FailureKind::Conflict => Problem::new(503, "A database is not available"),
-        FailureKind::Expression | FailureKind::Input | FailureKind::Sql | FailureKind::Internal => {
-            Problem::new(500, "The workflow failed")
-        }
+        FailureKind::Place => Problem::new(503, "A place for files is not available"),
+        FailureKind::Expression
+        | FailureKind::Input
+        | FailureKind::Sql
+        | FailureKind::Missing
+        | FailureKind::Exists
+        | FailureKind::Internal => Problem::new(500, "The workflow failed"),
         _ => Problem::new(502, "A service failed"),
     }
 }

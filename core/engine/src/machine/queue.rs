@@ -2,7 +2,7 @@
 //! lane is and where jobs are kept is known to whoever performs the effects.
 
 use super::flow::{Awaits, Fibre, Flow, Frame, What};
-use super::{Effect, EffectError, Failure, MAX_ITEMS, Machine, State, body};
+use super::{Data, Effect, EffectError, Failure, MAX_ITEMS, Machine, State, body};
 use kanzlei_compiler::plan::{self, Action, Cancel, Due, Maker};
 use kanzlei_lang::expr::{self, ops};
 use kanzlei_model::run::FailureKind;
@@ -275,7 +275,7 @@ impl Machine {
     /// Something came, or the time is up.
     pub(super) fn arrived(&mut self, fibre: &mut Fibre, record: usize, arrival: Option<Arrival>) -> Flow {
         match arrival {
-            Some(arrival) => match body::parse(&arrival.media.to_ascii_lowercase(), None, &arrival.body) {
+            Some(arrival) => match body::parse(&arrival.media.to_ascii_lowercase(), None, &Data::Bytes(arrival.body)) {
                 Ok(value) => {
                     self.close(fibre, record, State::Succeeded, value);
                     Flow::On

@@ -70,7 +70,7 @@ fn requests_carry_what_the_step_says_and_are_the_same_on_each_attempt() {
     let mut machine = start(plan(steps), 7);
     let Next::Do(id, Effect::Call(first)) = machine.next() else { panic!() };
     assert_eq!(first.target, "/x/a%20b%2F7?q=x%26y");
-    assert_eq!(first.body.as_deref(), Some(br#"{"name":"Tare"}"#.as_slice()));
+    assert_eq!(first.body, Some(vec![r#"{"name":"Tare"}"#.into()]));
     assert!(first.headers.contains(&("X-N".into(), "7".into())));
     assert!(first.headers.contains(&("idempotency-key".into(), "\"run-1-0\"".into())));
     machine.feed(id, answer(503, "{}"), Timestamp::from_micros(2_000_000));

@@ -15,7 +15,7 @@ use jiff::tz::TimeZone;
 use super::keys::keys;
 use super::reader::{KeySpec, Members, Named, constant, is_document_name};
 use super::service::pace;
-use super::workflow::size;
+use super::workflow::{MOST_BODY, size};
 use super::yaml::Node;
 use crate::calendar;
 use crate::diagnostic::Report;
@@ -86,7 +86,8 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Allowance> {
     let rate = members.constant_text("rate", report).and_then(|text| pace(&text, report));
     let quota = members.constant_text("quota", report).and_then(|text| quota(&text, report));
     let burst = members.integer("burst", 1, 1_000_000, report).map(|burst| burst as u32);
-    let body = members.get("body").and_then(|node| constant(node, report)).and_then(|node| size(&node, report));
+    let body =
+        members.get("body").and_then(|node| constant(node, report)).and_then(|node| size(&node, MOST_BODY, report));
     let at_once = members.integer("at_once", 1, 10_000, report).map(|most| most as u32);
     if ["rate", "quota", "at_once", "body"].iter().all(|name| members.get(name).is_none()) {
         report.error("missing-key", name.at, "an allowance limits something: `rate`, `quota`, `at_once` or `body`");

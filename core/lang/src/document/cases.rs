@@ -44,6 +44,8 @@ pub struct Case {
     pub caller: Caller,
     /// What the workflow remembers from runs before.
     pub kept: Value,
+    /// Files that are in places: place, path, and the file as it is described.
+    pub places: Vec<(String, String, Value, Place)>,
     /// Settings that have another value than their default.
     pub settings: Vec<(Named, Value)>,
     /// What services, databases and timetables return.
@@ -160,6 +162,8 @@ pub struct Expect {
     pub jobs: Vec<(Named, ExpectCalls)>,
     /// What the workflow keeps at the end.
     pub kept: Option<Node>,
+    /// Files in places at the end.
+    pub places: Option<Node>,
     /// Milliseconds on the case's clock.
     pub took: Option<Node>,
 }
@@ -231,6 +235,7 @@ pub const CASE: &[KeySpec] = keys! {
     "clock", TEXT, "The instant at which the case begins.";
     "caller", r##"{"$ref":"#/$defs/caller"}"##, "Who calls: `{key: bridge, owner: Pilots}` or `{name: alda, claims: {scope: quotes}}`; it counts as proven.";
     "kept", VALUES, "What the workflow remembers from before.";
+    "places", r#"{"type":"object","additionalProperties":{"type":"object","additionalProperties":{"type":"object"}}}"#, "Files that are in places, by path: `{archive: {crew/7.csv: {text: \"name\"}}}`; `text` or `base64`, with `media` where it matters.";
     "settings", VALUES, "Settings with another value than their default.";
     "stubs", STUBS, "What services and databases answer.";
     "expect", r##"{"$ref":"#/$defs/expect"}"##, "What is expected.";
@@ -265,6 +270,7 @@ pub const EXPECT: &[KeySpec] = keys! {
     "calls", COUNTS, "By operation: how often it was called, or a list of what each request was like.";
     "jobs", COUNTS, "Jobs queued, by workflow: how many, or a list of what each is like: its `input`, `due`, `tag`, `lane`, `priority`.";
     "kept", VALUES, "What the workflow remembers afterwards.";
+    "places", VALUES, "Files in places afterwards, by path: `{archive: {crew/7.csv: {text: \"name\"}}}`.";
     "took", ANY, "Milliseconds on the case's clock.";
 };
 /// Keys of an expected reply.
@@ -444,6 +450,7 @@ fn around(
 ) -> Option<Case> {
     let caller = members.get("caller").and_then(|node| caller(node, report)).unwrap_or_default();
     let kept = members.get("kept").map_or(Value::object::<&str>([]), Node::to_value);
+    let places = places(members, report);
     let settings =
         members.mapping("settings", report).into_iter().map(|(name, node)| (name, node.to_value())).collect();
     let clock = clock(members, report).unwrap_or(clock_of_all);
@@ -456,7 +463,17 @@ fn around(
             return None;
         }
     };
-    Some(Case { name, entered, clock, caller, kept, settings, stubs, expect })
+    Some(Case { name, entered, clock, caller, kept, places, settings, stubs, expect })
+}
+
+fn places(members: &Members, report: &mut Report) -> Vec<(String, String, Value, Place)> {
+    let mut all = Vec::new();
+    for (place, node) in members.mapping("places", report) {
+        for (path, file) in free_members(node, "a place", report) {
+            all.push((place.text.clone(), path.text, file.to_value(), file.at));
+        }
+    }
+    all
 }
 
 fn caller(node: &Node, report: &mut Report) -> Option<Caller> {
@@ -573,8 +590,10 @@ fn expect(node: &Node, report: &mut Report) -> Option<Expect> {
         out
     };
     let (calls, jobs) = (made("calls", report), made("jobs", report));
-    if let Some(kept) = members.get("kept") {
-        free_members(kept, "kept", report);
+    for name in ["kept", "places"] {
+        if let Some(kept) = members.get(name) {
+            free_members(kept, name, report);
+        }
     }
     let (failure, kept, took) = (members.get("failure"), members.get("kept"), members.get("took"));
     Some(Expect {
@@ -586,6 +605,7 @@ fn expect(node: &Node, report: &mut Report) -> Option<Expect> {
         calls,
         jobs,
         kept: kept.cloned(),
+        places: members.get("places").cloned(),
         took: took.cloned(),
     })
 }

@@ -3,7 +3,7 @@
 use super::reader::KeySpec;
 
 const ANY: &str = "{}";
-const TEXT: &str = r#"{"type":"string"}"#;
+pub(super) const TEXT: &str = r#"{"type":"string"}"#;
 const STEPS: &str = r##"{"$ref":"#/$defs/steps"}"##;
 const VALUES: &str = r#"{"type":"object"}"#;
 const DURATION: &str = r#"{"type":"string","examples":["200ms","2s","PT48H"]}"#;
@@ -262,6 +262,18 @@ pub const SQL: &[KeySpec] = keys! {
     "within", DURATION, "How long it may take; default: 5s.";
     "once", r#"{"type":"boolean"}"#, "`false`: a job may repeat it after a crash; default: true, a writing step is performed once.";
 };
+/// Keys of a `file` step.
+pub const FILE_WORK: &[KeySpec] = keys! {
+    "file", r#"{"enum":["store","fetch","list","remove","link","zip","unzip"]}"#, "What is done with files: `store` one in places, `fetch`, `list` or `remove` those of a place, `link` for a download, `zip` several, `unzip` one.";
+    "of", ANY, "The file (`store`, `unzip`) or files (`zip`): `${input.crew}`.";
+    "to", VALUES, "The places, and the path in each: `{archive: \"crew/${input.imo}.pdf\"}`.";
+    "from", VALUES, "The place and a path in it: `{archive: \"crew/${input.imo}.pdf\"}`; for `remove` also a list of paths.";
+    "existing", r#"{"enum":["refuse","replace"]}"#, "What happens when another file has the path: the step fails with `exists`, or the file is replaced. Default: `refuse`; the same bytes are never refused.";
+    "most", r#"{"type":"integer","minimum":1,"maximum":10000}"#, "The most entries of a list; default: 1000.";
+    "for", TEXT, "How long a link is valid: `1h`; default: `15min`, at most 7 days.";
+    "name", TEXT, "The name of the new file: `papers.zip`.";
+    "within", DURATION, "How long it may take; default: 60s.";
+};
 /// Keys of one of several statements.
 pub const STATEMENT: &[KeySpec] = keys! {
     "statement", TEXT, "One statement with named parameters.";
@@ -313,6 +325,7 @@ pub const STEP_KINDS: &[(&str, &[KeySpec])] = &[
     ("together", TOGETHER),
     ("invoke", INVOKE),
     ("sql", SQL),
+    ("file", FILE_WORK),
     ("keep", KEEP),
     ("pause", PAUSE),
     ("enqueue", ENQUEUE),
@@ -325,4 +338,4 @@ pub const STEP_KINDS: &[(&str, &[KeySpec])] = &[
 ];
 
 /// Step and entry kinds of the language that this version does not run yet.
-pub(super) const LATER: &[&str] = &["mail", "render", "file", "script"];
+pub(super) const LATER: &[&str] = &["mail", "render", "script"];

@@ -19,6 +19,7 @@ pub mod cases;
 pub mod change;
 pub mod credentials;
 pub mod database;
+pub mod file;
 pub mod issuer;
 pub mod keys;
 pub mod lane;

@@ -8,6 +8,7 @@ use std::time::Duration;
 use super::access::{self, Access};
 use super::address::{self, Address};
 use super::change::{self, Watch};
+use super::file;
 use super::keys::{ENDPOINT, EVERY, LATER, LIMITS, NOTIFY, QUEUE, TIMETABLE, WORKFLOW};
 use super::reader::{MAX_NAME, Members, Named, constant, is_document_name, is_identifier};
 use super::retry::{self, Retry};
@@ -18,6 +19,7 @@ use super::webhook::{self, Webhook};
 use super::yaml::{Kind, Node};
 use crate::calendar::{self, Calendar};
 use crate::diagnostic::{Place, Report};
+use crate::types::schema::FILE as MARK;
 use kanzlei_model::value::Value;
 
 /// The most steps of one workflow, those inside others included.
@@ -31,6 +33,8 @@ const MAX_EVERY: Duration = Duration::from_secs(366 * 86_400);
 const MAX_RESULTS: Duration = Duration::from_secs(366 * 86_400);
 /// The longest time that an endpoint may be given.
 pub const MAX_TIME: Duration = Duration::from_secs(15 * 60);
+/// The largest body that is read into memory, in bytes.
+pub const MOST_BODY: u64 = 64 << 20;
 
 /// A workflow document.
 #[derive(Clone, Debug)]
@@ -331,7 +335,25 @@ pub(super) fn property(what: &str, name: Named, node: &Node, report: &mut Report
     let optional = flag("optional", report);
     let secret = flag("secret", report);
     let default = node.get("default").map(Node::to_value);
+    if let Some(declared) = file::read(node, report) {
+        let about = schema.get("description").cloned();
+        schema = declared.schema();
+        if let Some(about) = about {
+            schema["description"] = about;
+        }
+    } else if has_key(&schema, MARK) {
+        report.error("unknown-key", node.at, format!("`{MARK}` is no keyword of JSON Schema"));
+        report.help("an input that is a file is declared as `{type: file}`");
+    }
     Some(Property { name, schema, default, optional, secret, at: node.at })
+}
+
+fn has_key(schema: &serde_json::Value, key: &str) -> bool {
+    match schema {
+        serde_json::Value::Object(members) => members.iter().any(|(name, value)| name == key || has_key(value, key)),
+        serde_json::Value::Array(items) => items.iter().any(|item| has_key(item, key)),
+        _ => false,
+    }
 }
 
 fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
@@ -389,7 +411,7 @@ fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
 pub(super) fn limits(members: &Members, report: &mut Report) -> (Option<Duration>, Option<u64>) {
     let limits = members.get("limits").and_then(|node| Members::new(node, "limits", &[LIMITS], report));
     let time = limits.as_ref().and_then(|limits| limits.duration("time", MAX_TIME, report));
-    let body = limits.as_ref().and_then(|limits| limits.get("body")).and_then(|node| size(node, report));
+    let body = limits.as_ref().and_then(|limits| limits.get("body")).and_then(|node| size(node, MOST_BODY, report));
     (time, body)
 }
 
@@ -517,8 +539,8 @@ fn queue(node: &Node, report: &mut Report) -> Queue {
     }
 }
 
-/// A size in bytes: a number, or text such as `64 KiB`. At most 64 MiB.
-pub(super) fn size(node: &Node, report: &mut Report) -> Option<u64> {
+/// A size in bytes: a number, or text such as `64 KiB`.
+pub(super) fn size(node: &Node, most: u64, report: &mut Report) -> Option<u64> {
     let bytes = match &node.kind {
         Kind::Int(int) => u64::try_from(*int).ok(),
         Kind::Text(text) => {
@@ -528,17 +550,21 @@ pub(super) fn size(node: &Node, report: &mut Report) -> Option<u64> {
                 "B" | "" => Some(1),
                 "KiB" => Some(1 << 10),
                 "MiB" => Some(1 << 20),
+                "GiB" => Some(1 << 30),
                 "kB" => Some(1000),
                 "MB" => Some(1_000_000),
+                "GB" => Some(1_000_000_000),
                 _ => None,
             };
             digits.parse::<u64>().ok().zip(unit).and_then(|(count, unit)| count.checked_mul(unit))
         }
         _ => None,
     };
-    let bytes = bytes.filter(|bytes| (1..=64 << 20).contains(bytes));
+    let bytes = bytes.filter(|bytes| (1..=most).contains(bytes));
     if bytes.is_none() {
-        report.error("wrong-value", node.at, "a size is a number of bytes or text such as `64 KiB`, at most `64 MiB`");
+        let most = if most < 1 << 30 { format!("{} MiB", most >> 20) } else { format!("{} GiB", most >> 30) };
+        let message = format!("a size is a number of bytes or text such as `64 KiB`, at most `{most}`");
+        report.error("wrong-value", node.at, message);
     }
     bytes
 }

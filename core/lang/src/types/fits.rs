@@ -47,6 +47,7 @@ fn single(path: &str, given: &Type, wanted: &Type, depth: usize) -> Option<(Stri
         (Type::Null | Type::Undefined, Type::Null) => None,
         (Type::Undefined, Type::Undefined) => None,
         (Type::List(a), Type::List(b)) => at(&format!("{path}/0"), &a.of, &b.of, depth + 1),
+        (Type::Object(a), Type::Object(b)) if b.file && !a.file => no(),
         (Type::Object(a), Type::Object(b)) => {
             for member in &b.members {
                 let inner = format!("{path}/{}", member.name);

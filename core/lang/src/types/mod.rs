@@ -101,6 +101,8 @@ pub struct Shape {
     pub members: Vec<Member>,
     /// The type of undeclared members; `None` when there are none.
     pub rest: Option<Type>,
+    /// Whether it is a file, which no expression makes.
+    pub file: bool,
 }
 
 /// A member of an object type.
@@ -192,12 +194,33 @@ impl Type {
     pub fn object<K: Into<Str>>(members: impl IntoIterator<Item = (K, Type)>) -> Type {
         let members = members.into_iter();
         let members = members.map(|(name, value)| Member { name: name.into(), value, optional: false }).collect();
-        Type::Object(Arc::new(Shape { members, rest: None }))
+        Type::Object(Arc::new(Shape { members, ..Shape::default() }))
     }
 
     /// An object whose members are all of one type, whatever their names.
     pub fn record(value: Type) -> Type {
-        Type::Object(Arc::new(Shape { members: Vec::new(), rest: Some(value) }))
+        Type::Object(Arc::new(Shape { rest: Some(value), ..Shape::default() }))
+    }
+
+    /// A file of a media type.
+    pub fn file(media: Type) -> Type {
+        let members =
+            [("name", Type::TEXT.or(Type::Null)), ("media", media), ("size", Type::NUMBER), ("digest", Type::TEXT)];
+        Type::object(members).into_file()
+    }
+
+    /// The same object, standing for a file.
+    fn into_file(self) -> Type {
+        match self {
+            Type::Object(shape) => Type::Object(Arc::new(Shape { file: true, ..(*shape).clone() })),
+            other => other,
+        }
+    }
+
+    /// Whether every value of it is a file.
+    pub fn is_file(&self) -> bool {
+        !self.alternatives().is_empty()
+            && self.alternatives().iter().all(|one| matches!(one, Type::Object(shape) if shape.file))
     }
 
     /// The type of one value.
@@ -211,7 +234,10 @@ impl Type {
             Value::Num(num) => Type::number(*num),
             Value::Text(text) => Type::text(text.clone()),
             Value::List(list) => Type::beginning(list.items().iter().map(Type::of), Type::Never),
-            Value::Object(object) => Type::object(object.iter().map(|(name, value)| (name.clone(), Type::of(value)))),
+            Value::Object(object) => {
+                let of = Type::object(object.iter().map(|(name, value)| (name.clone(), Type::of(value))));
+                if object.file().is_some() { of.into_file() } else { of }
+            }
         }
     }
 
@@ -355,6 +381,7 @@ impl Type {
             Type::Number(_) => "a number".into(),
             Type::Text(text) => text.what().into(),
             Type::List(_) => "an array".into(),
+            Type::Object(shape) if shape.file => "a file".into(),
             Type::Object(_) => "an object".into(),
             Type::Union(several) => {
                 let mut kinds: Vec<String> = Vec::new();
@@ -409,6 +436,7 @@ impl Type {
                     f.write_str("[]")
                 }
             },
+            Type::Object(shape) if shape.file => f.write_str("file"),
             Type::Object(_) if depth > 3 => f.write_str("{…}"),
             Type::Object(shape) => {
                 f.write_str("{")?;

@@ -175,7 +175,7 @@ impl<'d> Reader<'d> {
             _ => Vec::new(),
         };
         let properties = members.get("properties").and_then(Json::as_object);
-        let mut shape = Shape::default();
+        let mut shape = Shape { file: members.contains_key(FILE), ..Shape::default() };
         for (name, schema) in properties.into_iter().flatten() {
             let value = self.read(schema);
             let optional = !required.contains(&name.as_str());
@@ -229,6 +229,9 @@ fn both(a: &Type, b: &Type) -> Type {
         _ => Type::Never,
     }
 }
+
+/// The key of a schema that is one of a file. No author's schema has it.
+pub const FILE: &str = "x-file";
 
 /// The type that a schema describes, that refers to nothing outside itself.
 pub fn read(schema: &Json) -> Type {

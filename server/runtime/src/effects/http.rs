@@ -12,7 +12,8 @@ use std::error::Error as _;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use kanzlei_engine::machine::{Answer, EffectError, Request};
+use futures_util::stream::{self, StreamExt};
+use kanzlei_engine::machine::{Answer, Data, EffectError, Request, file_name, is_file};
 use kanzlei_lang::document::credentials::Credentials;
 use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::purpose::{Purpose, is_dots};
@@ -23,6 +24,7 @@ use reqwest::redirect::Policy;
 use super::network::{Blocked, Guarded, blocked, system};
 use super::oauth::Token;
 use crate::clock::now;
+use crate::files::{self, Holder, incoming};
 use crate::limiter::{HeldUp, Shared};
 use crate::live::Service;
 use crate::proof;
@@ -293,14 +295,21 @@ async fn send(
         builder = builder.bearer_auth(&token.text);
     }
     builder = builder.header("traceparent", correlation.traceparent).header("x-request-id", correlation.request_id);
-    if let Some(body) = &request.body {
-        builder = builder.body(body.clone());
+    if let Some(data) = &request.body {
+        builder = with_body(builder, data, bounds.files).await?;
     }
     let mut response = builder.send().await.map_err(|error| failure(service, error))?;
     // The resolver left only permitted addresses; an answer from another one is used for nothing.
     let from = response.remote_addr().map(|address| address.ip());
     if let Some(why) = from.and_then(|ip| blocked(allowed, ip, &ip.to_string(), service.private)) {
         return Err(refused(service, &why));
+    }
+    let named = |name: &str| response.headers().get(name).and_then(|value| value.to_str().ok()).map(str::to_owned);
+    let media = named("content-type").unwrap_or_default();
+    // The bytes of files are shown nowhere, so that they are not looked through for secrets.
+    if let (Some(files), true, true) = (bounds.files, is_file(&media), response.status().is_success()) {
+        let name = named("content-disposition").as_deref().and_then(file_name).map(str::to_owned);
+        return kept(service, files, response, name, &media).await;
     }
     let too_large = || fault(FailureKind::TooLarge, format!("{} answered with more than {most} bytes", service.name));
     if response.content_length().is_some_and(|length| length > most as u64) {
@@ -329,7 +338,60 @@ async fn send(
     };
     let headers = response.headers().iter();
     let headers = headers.map(|(name, value)| (name.as_str().to_owned(), shown(value.as_bytes()))).collect();
-    Ok(Answer { status: response.status().as_u16(), headers, body })
+    Ok(Answer { status: response.status().as_u16(), headers, body: Data::Bytes(body) })
+}
+
+/// A request with its body; files are sent as they are read.
+async fn with_body(
+    builder: reqwest::RequestBuilder,
+    data: &[Data],
+    files: Option<&Arc<Holder>>,
+) -> Result<reqwest::RequestBuilder, EffectError> {
+    if let Some(held) = data.iter().map(Data::held).collect::<Option<Vec<_>>>() {
+        return Ok(builder.body(held.concat()));
+    }
+    let (mut parts, mut size) = (Vec::with_capacity(data.len()), 0);
+    for part in data {
+        match part {
+            Data::Bytes(bytes) => {
+                size += bytes.len() as u64;
+                let bytes = bytes::Bytes::from(bytes.clone());
+                parts.push(stream::once(async { Ok(bytes) }).boxed());
+            }
+            Data::File(file) => {
+                size += file.size;
+                let files = files.ok_or_else(|| fault(FailureKind::Missing, "files cannot be sent here"))?;
+                parts.push(files.open(file, None).await?);
+            }
+        }
+    }
+    let whole = stream::iter(parts).flatten();
+    Ok(builder.header("content-length", size).body(reqwest::Body::wrap_stream(whole)))
+}
+
+/// An answer that is a file, kept as it comes.
+async fn kept(
+    service: &Service,
+    files: &Arc<Holder>,
+    mut response: reqwest::Response,
+    name: Option<String>,
+    media: &str,
+) -> Result<Answer, EffectError> {
+    let own = |why: incoming::Fault| match why {
+        incoming::Fault::TooLarge(most) => {
+            fault(FailureKind::TooLarge, format!("{} answered with a file of more than {most} bytes", service.name))
+        }
+        other => files::Fault::from(other).into(),
+    };
+    let mut incoming = files.begin(u64::MAX).await?;
+    while let Some(chunk) = response.chunk().await.map_err(|error| failure(service, error))? {
+        incoming.write(&chunk).await.map_err(own)?;
+    }
+    let file = files.keep(incoming.finish(name.as_deref(), Some(media)).await.map_err(own)?).await?;
+    let text = |value: &[u8]| String::from_utf8_lossy(value).into_owned();
+    let headers = response.headers().iter();
+    let headers = headers.map(|(name, value)| (name.as_str().to_owned(), text(value.as_bytes()))).collect();
+    Ok(Answer { status: response.status().as_u16(), headers, body: Data::File(file) })
 }
 
 /// The header fields that sign a message. Its id is the same for each attempt, its time is that of the attempt.
@@ -345,13 +407,15 @@ fn signature(
     let (path, query) = request.target.split_once('?').unwrap_or((&request.target, ""));
     let path = format!("{}{path}", service.url.as_ref().map_or("", |url| url.path().trim_end_matches('/')));
     let base = service.url.as_ref().map(|url| url.origin().ascii_serialization()).unwrap_or_default();
+    let held = request.body.iter().flatten().map(Data::held).collect::<Option<Vec<_>>>();
+    let body = held.ok_or_else(|| fault(FailureKind::Input, "a message with a file cannot be signed"))?.concat();
     let message = proof::Message {
         method: &request.method,
         path: &path,
         query,
         base: &base,
         headers: request.headers.clone(),
-        body: request.body.as_deref().unwrap_or_default(),
+        body: &body,
     };
     let key = request.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("idempotency-key"));
     let id = format!("msg_{}", key.map_or("", |(_, key)| key.trim_matches('"')));
@@ -369,6 +433,8 @@ pub struct Bounds<'a> {
     pub allowed: &'a Arc<Allowed>,
     /// Counts calls of services whose limits hold over all processes.
     pub shared: &'a Shared,
+    /// The files of the run; where there are none, no answer becomes one.
+    pub files: Option<&'a Arc<Holder>>,
 }
 
 /// Sends a body of JSON to an address that is no service's; returns the status of the answer.

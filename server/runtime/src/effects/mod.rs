@@ -8,6 +8,7 @@
 //! effects.perform(&live, &context, id, &Effect::Wait { until }, left).await   // Outcome::Waited
 //! ```
 
+mod files;
 pub mod http;
 mod network;
 pub mod oauth;
@@ -28,6 +29,7 @@ use uuid::Uuid;
 
 use crate::clock::now;
 use crate::computing::Computing;
+use crate::files::{Files, Holder};
 use crate::limiter::Shared;
 use crate::live::Live;
 use crate::queue::{self, Jobs};
@@ -46,6 +48,8 @@ pub struct Context {
     pub attempt: u32,
     /// How many jobs stand between it and what began the chain.
     pub generation: u32,
+    /// Its files.
+    pub files: Arc<Holder>,
     /// Who called; jobs that it queues belong to the same.
     pub caller: Caller,
     /// Whether it handles confidential values.
@@ -80,6 +84,8 @@ pub struct Effects {
     pub runtime: tokio::runtime::Handle,
     /// Seals results and signs calls.
     pub secrets: Arc<Secrets>,
+    /// Files and places.
+    pub files: Arc<Files>,
     /// The largest answer of a service, in bytes.
     pub answer_limit: usize,
     /// Evaluates what runs defer.
@@ -93,7 +99,7 @@ pub struct Effects {
 impl Effects {
     /// What bounds calls of services, whose answers have at most so many bytes.
     pub fn bounds(&self, most: usize) -> http::Bounds<'_> {
-        http::Bounds { most, secrets: &self.secrets, allowed: &self.jobs.network, shared: &self.shared }
+        http::Bounds { most, secrets: &self.secrets, allowed: &self.jobs.network, shared: &self.shared, files: None }
     }
 
     /// Does what a machine asks for; `left` is what is left of the run's time.
@@ -102,7 +108,7 @@ impl Effects {
             Effect::Call(request) => {
                 let service = live.services.get(&request.service);
                 let correlation = http::Correlation { traceparent: &run.traceparent, request_id: &run.request_id };
-                let bounds = self.bounds(self.answer_limit);
+                let bounds = http::Bounds { files: Some(&run.files), ..self.bounds(self.answer_limit) };
                 Outcome::Called(http::call(service, request, &correlation, left, &bounds).await)
             }
             Effect::Wait { until } => {
@@ -111,6 +117,7 @@ impl Effects {
                 Outcome::Waited
             }
             Effect::Query(query) => Outcome::Queried(self.query(run, id, query, left).await),
+            Effect::File(task) => Outcome::Filed(files::perform(run, &self.jobs, task, left).await),
             Effect::Enqueue(asked) => {
                 let origin = queue::Origin {
                     entry: format!("enqueued by {}", run.id),
@@ -119,7 +126,7 @@ impl Effects {
                     trace_id: run.trace_id.clone(),
                     generation: run.generation + 1,
                 };
-                Outcome::Queued(self.jobs.enqueue(run.id, id, asked, &origin).await)
+                Outcome::Queued(self.jobs.enqueue(run.id, id, asked, &origin, &run.files).await)
             }
             Effect::Cancel(asked) => Outcome::Cancelled(self.jobs.cancel(asked, &format!("the run {}", run.id)).await),
             Effect::Open if run.job => Outcome::Opened(self.jobs.open(run.id, id).await),

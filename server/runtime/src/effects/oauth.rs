@@ -156,7 +156,7 @@ impl Grant {
         })?;
         let refused =
             |kind, why: String| EffectError { kind, detail: format!("no token of {}: {why}", self.from.name) };
-        let body: Option<Json> = serde_json::from_slice(&answer.body).ok();
+        let body: Option<Json> = serde_json::from_slice(answer.body.held().unwrap_or_default()).ok();
         let text = |name: &str| body.as_ref().and_then(|body| body.get(name)).and_then(Json::as_str);
         if answer.status != 200 {
             // RFC 6749 §5.2.
@@ -216,7 +216,7 @@ impl Grant {
             method: "POST".into(),
             target: path.clone(),
             headers,
-            body: Some(form.join("&").into_bytes()),
+            body: Some(vec![form.join("&").into()]),
             within: WITHIN,
             attempt: 1,
             sign: None,

@@ -26,6 +26,7 @@ use hmac::{Hmac, Mac};
 use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::machine::{Address, Cancellation, Cancelling, EffectError, Enqueue, JobRequest, Outcome, Queued};
 use kanzlei_model::caller::Caller;
+use kanzlei_model::file::{files_of, of_record, to_record};
 use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
@@ -38,6 +39,7 @@ use uuid::Uuid;
 use crate::background::Background;
 use crate::clock::now;
 use crate::error::{Error, Result};
+use crate::files::Holder;
 use crate::live::{Live, Workflow};
 use crate::secrets::Secrets;
 use kanzlei_model::address::Allowed;
@@ -161,7 +163,7 @@ impl Jobs {
     }
 
     /// A code that only this installation can compute, the same for the same words.
-    fn made(&self, words: &str) -> [u8; 32] {
+    pub(crate) fn made(&self, words: &str) -> [u8; 32] {
         let mut mac = self.mac.clone();
         mac.update(words.as_bytes());
         mac.finalize().into_bytes().into()
@@ -234,7 +236,7 @@ impl Jobs {
     ) -> Result<NewJob> {
         let lane = live.lane_of(plan);
         let accepted = now();
-        let json = input.to_json();
+        let json = to_record(input);
         if json.len() > self.most_input {
             let detail =
                 format!("the input has {} bytes of JSON; a job allows at most {}", json.len(), self.most_input);
@@ -278,6 +280,7 @@ impl Jobs {
         effect: u64,
         asked: &Enqueue,
         origin: &Origin,
+        files: &Holder,
     ) -> std::result::Result<Queued, EffectError> {
         let fault = |kind, detail: String| EffectError { kind, detail };
         let (live, at) = (self.live.load_full(), asked.at);
@@ -295,6 +298,7 @@ impl Jobs {
         for (index, job) in asked.jobs.iter().enumerate() {
             let id = self.id_of(run, effect, index, at);
             let row = self.asked_row(&live, workflow, id, job, asked, origin)?;
+            files.hand_over(&job.input, id).await?;
             rows.push(NewJob { batch, ..row });
         }
         let queued = Queued {
@@ -464,8 +468,8 @@ pub fn reply_json(reply: &kanzlei_engine::machine::Reply) -> String {
     let mut json = serde_json::json!({"status": reply.status, "headers": reply.headers, "problem": reply.problem});
     if !matches!(reply.body, Value::Undefined) {
         json["body"] = reply.body.to_serde();
-        if reply.body.is_file() {
-            json["file"] = true.into();
+        if !files_of(&reply.body).is_empty() {
+            json["record"] = to_record(&reply.body).into();
         }
     }
     json.to_string()
@@ -478,11 +482,14 @@ pub fn reply_of(text: &str) -> Option<kanzlei_engine::machine::Reply> {
         let [name, value] = pair.as_array()?.as_slice() else { return None };
         Some((name.as_str()?.to_owned(), value.as_str()?.to_owned()))
     });
-    let body = json.get("body").map_or(Value::Undefined, Value::from_json);
+    let body = match json.get("record") {
+        Some(record) => of_record(record.as_str()?)?,
+        None => json.get("body").map_or(Value::Undefined, Value::from_json),
+    };
     Some(kanzlei_engine::machine::Reply {
         status: u16::try_from(json.get("status")?.as_u64()?).ok()?,
         headers: headers.collect::<Option<_>>()?,
-        body: if json.get("file").is_some() { body.into_file() } else { body },
+        body,
         problem: json.get("problem")?.as_bool()?,
     })
 }
@@ -495,6 +502,7 @@ pub fn event(id: u64, name: &str, data: &str) -> Bytes {
 #[cfg(test)]
 mod tests {
     use kanzlei_engine::machine::Reply;
+    use kanzlei_model::file::File;
 
     use super::*;
 
@@ -504,10 +512,10 @@ mod tests {
             let reply = Reply { status: 201, headers: vec![("X-A".into(), "b".into())], body, problem: true };
             assert_eq!(reply_of(&reply_json(&reply)), Some(reply));
         }
-        let body = Value::object([("media", Value::text("image/png")), ("base64", Value::text("JQ=="))]);
-        for (body, file) in [(body.clone(), false), (body.into_file(), true)] {
+        let file: Value = File::held("a.png", "image/png", *b"\x89P").into();
+        for (body, is) in [(Value::from_json(&file.to_serde()), false), (file, true)] {
             let reply = Reply { status: 200, headers: Vec::new(), body, problem: false };
-            assert_eq!(reply_of(&reply_json(&reply)).map(|reply| reply.body.is_file()), Some(file));
+            assert_eq!(reply_of(&reply_json(&reply)).map(|reply| reply.body.is_file()), Some(is));
         }
     }
 }

@@ -270,5 +270,6 @@ pub(super) async fn send(effects: &Effects, service: &Arc<Service>, request: Req
     if answer.status != 200 {
         return Err(format!("`{path}` of {} answered {}", service.name, answer.status));
     }
-    serde_json::from_slice(&answer.body).map_err(|error| format!("`{path}` of {} is no JSON: {error}", service.name))
+    serde_json::from_slice(answer.body.held().unwrap_or_default())
+        .map_err(|error| format!("`{path}` of {} is no JSON: {error}", service.name))
 }

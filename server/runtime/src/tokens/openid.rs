@@ -184,7 +184,7 @@ impl Provider {
                 ("accept".into(), "application/json".into()),
                 ("content-type".into(), "application/x-www-form-urlencoded".into()),
             ],
-            body: Some(form.join("&").into_bytes()),
+            body: Some(vec![form.join("&").into()]),
             within: super::issuers::WITHIN,
             attempt: 1,
             sign: None,

@@ -13,6 +13,7 @@ use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::driver::{self, Event, Left, Performer, Recorded, Recorder};
 use kanzlei_engine::machine::{Arrival, Effect, EffectId, Ended, Failure, Machine, Outcome, Remark, Reply, Start};
 use kanzlei_lang::document::retry::Retry;
+use kanzlei_model::file::of_record;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::time::{Span, Timestamp};
@@ -24,6 +25,7 @@ use super::shared::Shared;
 use super::write::Written;
 use crate::clock::now;
 use crate::effects::Context;
+use crate::files::Holder;
 use crate::journal::Finished;
 use crate::live::Live;
 use crate::queue::{hash, history_line, reply_json};
@@ -62,11 +64,10 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
             return;
         }
     };
-    let input = shared.jobs.secrets.unguard(&claimed.input).and_then(|text| serde_json::from_str(&text).ok());
+    let input = shared.jobs.secrets.unguard(&claimed.input).and_then(|text| of_record(&text));
     let Some(input) = input else {
         return broken(&shared, &claimed, "its input cannot be read; is the key of the secrets still the same?").await;
     };
-    let input: Value = input;
     let start = Start {
         id: id.to_string(),
         input: input.clone(),
@@ -318,6 +319,7 @@ impl Steps {
             job: true,
             attempt: claimed.attempt,
             generation: claimed.depth,
+            files: Holder::of_job(shared.effects.files.clone(), claimed.id),
             caller: claimed.caller.clone(),
             confidential,
             traceparent,

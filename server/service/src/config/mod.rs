@@ -17,6 +17,7 @@ use serde::Deserialize;
 
 use crate::error::{Error, Result};
 use kanzlei_compiler::sql::Allowed;
+use kanzlei_runtime::files;
 
 pub use settings::SETTINGS;
 pub use value::Format;
@@ -40,6 +41,7 @@ pub struct Config {
     pub audit: settings::AuditSettings,
     pub sign_in: settings::SignIn,
     pub rehearsal: settings::Rehearsal,
+    pub files: settings::FileSettings,
     pub secrets: settings::Secrets,
     pub log: settings::Log,
     /// Base addresses that replace those of the service documents.
@@ -48,8 +50,28 @@ pub struct Config {
     /// Databases that `sql` steps name.
     #[serde(default, rename = "databases")]
     outside: BTreeMap<String, Outside>,
+    /// Stores for files that `file` steps name.
+    #[serde(default, rename = "places")]
+    stores: BTreeMap<String, PlaceSetting>,
     #[serde(skip)]
     sources: Figment,
+}
+
+/// A store for files.
+#[derive(Clone, Debug, Default, Deserialize)]
+struct PlaceSetting {
+    url: String,
+    endpoint: Option<String>,
+    region: Option<String>,
+    secret: Option<String>,
+}
+
+impl PlaceSetting {
+    fn named(&self) -> files::Named {
+        let (url, endpoint, region) = (self.url.clone(), self.endpoint.clone(), self.region.clone());
+        let settings = files::place::Settings { url, endpoint, region, credentials: None };
+        files::Named { settings, secret: self.secret.clone() }
+    }
 }
 
 #[derive(Clone, Debug, Deserialize)]
@@ -158,7 +180,8 @@ impl Layer {
             let base = kanzlei_lang::document::service::valid_base(&text)
                 .map_err(|why| Error::Config(format!("`{name}`: {why} ({})", self.origin)))?;
             self.values.insert(name.to_owned(), base);
-        } else if ["url", "allow", "functions"].iter().any(|member| inner("databases.", &format!(".{member}")))
+        } else if PLACE.iter().any(|member| inner("places.", &format!(".{member}")))
+            || ["url", "allow", "functions"].iter().any(|member| inner("databases.", &format!(".{member}")))
             || SETTINGS.iter().any(|setting| setting.name == name)
         {
             self.values.insert(name.to_owned(), text);
@@ -298,6 +321,28 @@ impl Config {
         self.outside.iter().map(|(name, database)| (name.as_str(), database))
     }
 
+    /// What bounds files, where those of jobs are, and the places that `file` steps name.
+    pub fn files(&self) -> (files::Bounds, files::Named, BTreeMap<String, files::Named>) {
+        let own = &self.files;
+        let bounds = files::Bounds {
+            spool: PathBuf::from(&own.spool),
+            spool_bytes: own.spool_bytes,
+            file: own.file,
+            request: own.request,
+            upload_bytes: own.upload_bytes,
+            upload_time: own.upload_time,
+        };
+        let given = |text: &String| Some(text.clone()).filter(|text| !text.is_empty());
+        let work = PlaceSetting {
+            url: own.work.clone(),
+            endpoint: given(&own.work_endpoint),
+            region: given(&own.work_region),
+            secret: given(&own.work_secret),
+        };
+        let places = self.stores.iter().map(|(name, place)| (name.clone(), place.named()));
+        (bounds, work.named(), places.collect())
+    }
+
     /// The file of the operator token, where one is set.
     pub fn token_file(&self) -> Option<PathBuf> {
         Some(PathBuf::from(&self.process.token_file)).filter(|path| !path.as_os_str().is_empty())
@@ -327,9 +372,19 @@ impl Config {
                 line(&format!("databases.{name}.{member}"), None);
             }
         }
+        for (name, place) in &self.stores {
+            line(&format!("places.{name}.url"), None);
+            let others = [("endpoint", &place.endpoint), ("region", &place.region), ("secret", &place.secret)];
+            for (member, _) in others.iter().filter(|(_, text)| text.is_some()) {
+                line(&format!("places.{name}.{member}"), None);
+            }
+        }
         lines.join("\n")
     }
 }
+
+/// What is set of a place.
+const PLACE: [&str; 4] = ["url", "endpoint", "region", "secret"];
 
 /// Where a setting stands in the merged sources: those without a section are in one for the process.
 fn path_of(name: &str) -> String {

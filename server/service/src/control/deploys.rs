@@ -159,6 +159,7 @@ pub(super) fn known(app: &App) -> Known {
             .iter()
             .map(|(name, outside)| (name.clone(), outside.allowed.clone()))
             .collect(),
+        places: app.effects.files.names().map(str::to_owned).collect(),
         ..Known::default()
     }
 }

@@ -5,11 +5,13 @@ use actix_web::web::{Data, Json, Path, Query};
 use kanzlei_api::jobs::{Group, Job, JobFilter, JobLine, JobPage, JobStart, JobStarted, Notice};
 use kanzlei_engine::driver::{self, Nothing, Recorded, at_once};
 use kanzlei_engine::machine::{Machine, Start, State};
+use kanzlei_model::file::of_record;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::now;
+use kanzlei_runtime::files::Holder;
 use kanzlei_runtime::journal;
 use kanzlei_runtime::queue::accept::NotQueued;
 use kanzlei_runtime::queue::{Origin, outcome_of};
@@ -141,7 +143,7 @@ pub async fn show(app: Data<App>, caller: Caller, id: Path<String>) -> Result<Ht
     if job.sealed {
         caller.notes.looked_at(format!("job {id} of {}", job.workflow));
     }
-    let given = app.effects.secrets.unguard(&job.input).and_then(|text| serde_json::from_str::<Value>(&text).ok());
+    let given = app.effects.secrets.unguard(&job.input).and_then(|text| of_record(&text));
     // Without its plan it is unknown what of a sealed input may be shown.
     let input = match (&plan, &given) {
         (Some(plan), Some(given)) => plan.input.masked(given).to_serde(),
@@ -299,7 +301,7 @@ pub async fn start(app: Data<App>, caller: Caller, body: Json<JobStart>) -> Resu
     };
     let given = if input.is_null() { serde_json::json!({}) } else { input };
     let refused = |problem: Box<Problem>| Error::Runtime(kanzlei_runtime::Error::Problem(problem));
-    let input = workflow.plan.input.accept(&Value::from_json(&given)).map_err(refused)?;
+    let input = workflow.plan.input.accept(&workflow.plan.input.hold(&Value::from_json(&given))).map_err(refused)?;
     let request = Uuid::now_v7();
     let origin = Origin {
         entry: format!("started by {}", caller.name),
@@ -310,6 +312,8 @@ pub async fn start(app: Data<App>, caller: Caller, body: Json<JobStart>) -> Resu
     };
     let id = app.jobs.id_of_request(request);
     let row = app.jobs.row(&live, workflow, id, &input, &origin)?;
+    let kept = Holder::direct(app.effects.files.clone()).hand_over(&input, id).await;
+    kept.map_err(|why| Error::problem(507, "Files cannot be kept", why.to_string()))?;
     app.jobs.accept_in_time(vec![row]).await.map_err(|refused| match refused {
         NotQueued::Full { status, detail } => Error::problem(status, "The queue is full", detail),
         NotQueued::Unavailable | NotQueued::Unanswered => {

@@ -4,6 +4,7 @@
 //! digest is stored. What is called there is compiled from the drafts as they stand, beside what is live, and looked at again
 //! at most once a second. At most [`MOST`] addresses are open, and tables of [`TABLES`] are held.
 
+use kanzlei_runtime::files::Holder;
 use std::collections::{HashMap, VecDeque};
 use std::sync::atomic::AtomicUsize;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -48,6 +49,9 @@ const FRESH: Duration = Duration::from_secs(1);
 /// Calls at the same time, of all addresses and of one.
 const AT_ONCE: usize = 32;
 const AT_ONCE_OF_ONE: usize = 8;
+/// How a call ended whose endpoint answers later: its job, its reply, and the files of it.
+pub type EndedCall = (JobDocument, Option<Reply>, Arc<Holder>);
+
 /// Ends of calls whose endpoint answers later, and the heaviest reply that is held of one.
 const RESULTS: usize = 100;
 const HEAVIEST: u64 = 1 << 20;
@@ -88,7 +92,7 @@ pub struct Open {
     /// Compiles one address at a time; a request that waits uses the result of the one before it.
     building: tokio::sync::Mutex<()>,
     under_way: Arc<AtomicUsize>,
-    results: Mutex<VecDeque<(Uuid, JobDocument, Option<Reply>)>>,
+    results: Mutex<VecDeque<(Uuid, EndedCall)>>,
 }
 
 /// The drafts of an address, compiled beside what was live.
@@ -113,17 +117,17 @@ impl Open {
     }
 
     /// Holds the end of a call whose endpoint answers later.
-    pub fn ended(&self, id: Uuid, document: JobDocument, reply: Option<Reply>) {
+    pub fn ended(&self, id: Uuid, document: JobDocument, reply: Option<Reply>, files: Arc<Holder>) {
         let reply = reply.filter(|reply| reply.body.weight() <= HEAVIEST);
         let mut results = self.results.lock().unwrap_or_else(PoisonError::into_inner);
-        results.push_front((id, document, reply));
+        results.push_front((id, (document, reply, files)));
         results.truncate(RESULTS);
     }
 
     /// The end of such a call.
-    pub fn result(&self, id: Uuid) -> Option<(JobDocument, Option<Reply>)> {
+    pub fn result(&self, id: Uuid) -> Option<EndedCall> {
         let results = self.results.lock().unwrap_or_else(PoisonError::into_inner);
-        results.iter().find(|(known, ..)| *known == id).map(|(_, document, reply)| (document.clone(), reply.clone()))
+        results.iter().find(|(known, ..)| *known == id).map(|(_, ended)| ended.clone())
     }
 
     /// The open address of a token.

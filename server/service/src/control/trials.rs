@@ -5,6 +5,7 @@
 
 pub mod kept;
 
+use kanzlei_runtime::files::Holder;
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -149,7 +150,7 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
     let trace_id = Uuid::new_v4().simple().to_string();
     let opened = asked.stepwise.then(|| app.trials.sessions.open((id, begins), &caller.name, &plan, &input));
     let (session, control) = opened.unzip();
-    let about = context(&app, id, &trace_id, &plan);
+    let about = context(&app, id, &trace_id, &plan, Holder::direct(app.effects.files.clone()));
     let modes = Modes { all: asked.live, real: asked.real, simulated: asked.simulated };
     let machine = Machine::new(plan.clone(), start).with_key(app.jobs.key_of(id));
     // Who waits for the next stop learns of the end once the trial is kept.
@@ -186,12 +187,13 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
 }
 
 /// What a trial identifies itself by to services.
-pub fn context(app: &App, id: Uuid, trace_id: &str, plan: &Plan) -> Context {
+pub fn context(app: &App, id: Uuid, trace_id: &str, plan: &Plan, files: Arc<Holder>) -> Context {
     Context {
         id,
         job: false,
         attempt: 1,
         generation: 0,
+        files,
         caller: Known::default(),
         confidential: plan.labels.any,
         traceparent: app.jobs.traceparent(trace_id, id),
@@ -356,5 +358,5 @@ fn input(plan: &InputPlan, asked: &api::TrialRequest, past: Option<&JsonValue>) 
         let detail = format!("`{name}` of that run is masked or cut in the journal; give it yourself");
         return Err(Error::problem(422, "The input is not known", detail));
     }
-    plan.accept(&Value::from_json(&JsonValue::Object(whole))).map_err(refused)
+    plan.accept(&plan.hold(&Value::from_json(&JsonValue::Object(whole)))).map_err(refused)
 }

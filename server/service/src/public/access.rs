@@ -290,6 +290,23 @@ async fn key_of(app: &App, request: &HttpRequest, place: &KeyPlace) -> Result<Ar
     Ok(held)
 }
 
+/// Who sends a request that is for no endpoint: by its key, or by a token of some issuer.
+///
+/// # Errors
+/// 401 where it shows neither, 503 while keys cannot be read.
+pub async fn any_caller(app: &App, request: &HttpRequest) -> Result<Caller, Refusal> {
+    let place = KeyPlace::default();
+    let live = app.live.load_full();
+    if let Some(token) = bearer(request).filter(|token| !token.starts_with(BEGINS))
+        && let Some(issuer) = token::issuer_of(&live, token)
+    {
+        return token::caller(app, request, &live, &issuer).await;
+    }
+    let held = key_of(app, request, &place).await?;
+    let (known, key) = (held.known.clone(), Some(held.name.clone()));
+    Ok(Caller { known, key, allowance: held.key.allowance.clone(), token: false })
+}
+
 /// Records the use of a key beside the request, at most once a minute for each process.
 fn record_use(app: &App, held: &Arc<Held>, at: Timestamp) {
     let before = held.used.load(Ordering::Relaxed);

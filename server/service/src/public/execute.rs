@@ -1,5 +1,7 @@
 //! Running a workflow for a request, or queueing it as a job.
 
+use std::sync::Arc;
+
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_engine::machine::{Machine, Start};
@@ -10,6 +12,7 @@ use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::{fresh_id, now};
 use kanzlei_runtime::direct::{Begun, DirectRun};
+use kanzlei_runtime::files::Holder;
 use kanzlei_runtime::places::NoPlace;
 use kanzlei_runtime::queue::Origin;
 use tokio::sync::oneshot;
@@ -20,7 +23,7 @@ use super::admit::Admitted;
 use super::prefer::Prefer;
 use super::refusal::{Refusal, unavailable};
 use super::route::Route;
-use super::{jobs, read, respond};
+use super::{intake, jobs, read, respond};
 use crate::App;
 
 /// The request that runs.
@@ -32,6 +35,8 @@ pub struct About<'r> {
     pub sent: usize,
     /// When it was admitted, in microseconds.
     pub started: Timestamp,
+    /// Its files.
+    pub files: Arc<Holder>,
 }
 
 /// Runs the workflow, or queues a job where the endpoint or the client wants it later.
@@ -58,8 +63,9 @@ pub async fn run_or_queue(
         };
         let id = app.jobs.id_of_request(about.id);
         let row = app.jobs.row(&route.live, &route.workflow, id, &input, &origin).map_err(Refusal::from)?;
+        about.files.hand_over(&input, id).await.map_err(|why| intake::refused("", why))?;
         let job = row.id;
-        return Ok(with_run(jobs::answer_later(app, row, prefer).await?, job));
+        return Ok(with_run(jobs::answer_later(app, request, row, prefer).await?, job));
     }
     let place = match route.declared().at_once {
         None => None,
@@ -103,6 +109,7 @@ pub async fn run_or_queue(
         request_id: about.request_id.to_owned(),
         trace_id,
         caller,
+        files: about.files.clone(),
         input,
         sent: about.sent,
         in_flight: admitted.in_flight,
@@ -122,9 +129,8 @@ pub async fn run_or_queue(
             receiver.await.unwrap_or(None)
         }
     };
-    let head = request.method() == actix_web::http::Method::HEAD;
     let response = match reply {
-        Some(reply) => respond::respond(reply, head),
+        Some(reply) => respond::respond(reply, request, &about.files).await,
         None => HttpResponse::NoContent().finish(),
     };
     Ok(with_run(response, about.id))

@@ -10,6 +10,7 @@ use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{HEADER, RunState};
 use kanzlei_runtime::clock::now;
+use kanzlei_runtime::files::Holder;
 use kanzlei_runtime::queue::accept::NotQueued;
 use kanzlei_runtime::queue::follow::Follower;
 use kanzlei_runtime::queue::reply_of;
@@ -25,7 +26,12 @@ use crate::App;
 
 /// Queues a request as a job and answers with its address, or with its result when that is available within
 /// the time the client waits.
-pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<HttpResponse, Refusal> {
+pub async fn answer_later(
+    app: &App,
+    request: &HttpRequest,
+    row: NewJob,
+    prefer: Prefer,
+) -> Result<HttpResponse, Refusal> {
     let id = row.id;
     // As it was queued; a later poll shows its progress.
     let fresh = JobRow::queued(&row);
@@ -41,7 +47,7 @@ pub async fn answer_later(app: &App, row: NewJob, prefer: Prefer) -> Result<Http
         (false, None) => String::new(),
     };
     let mut response = match &job {
-        Some(job) if job.phase.ended() || job.status.is_some() => result_of(app, job, false)?,
+        Some(job) if job.phase.ended() || job.status.is_some() => result_of(app, job, request).await?,
         _ => {
             let job = job.unwrap_or_else(|| Arc::new(fresh));
             let (document, remaining) = app.jobs.document(&job).await;
@@ -127,7 +133,7 @@ async fn wait_for(
 }
 
 /// The result of a job, exactly as the direct answer would have been.
-fn result_of(app: &App, job: &JobRow, head: bool) -> Result<HttpResponse, Refusal> {
+async fn result_of(app: &App, job: &JobRow, request: &HttpRequest) -> Result<HttpResponse, Refusal> {
     if job.expires.is_some_and(|expires| expires < now()) {
         return Err(Problem::new(410, "The result is gone").detail("results are kept for a while only").into());
     }
@@ -135,7 +141,7 @@ fn result_of(app: &App, job: &JobRow, head: bool) -> Result<HttpResponse, Refusa
         (Some(reply), _) => {
             let reply = app.jobs.secrets.unguard(reply).and_then(|text| reply_of(&text));
             match reply {
-                Some(reply) => respond(reply, head),
+                Some(reply) => respond(reply, request, &Holder::of_job(app.effects.files.clone(), job.id)).await,
                 None => return Err(Problem::new(500, "The result cannot be read").into()),
             }
         }
@@ -200,14 +206,13 @@ async fn document(app: &App, job: &JobRow, status: StatusCode) -> HttpResponse {
 }
 
 async fn result(app: &App, id: Uuid, request: &HttpRequest) -> Result<HttpResponse, Refusal> {
-    let head = request.method() == actix_web::http::Method::HEAD;
     let there = |job: &JobRow| job.phase.ended() || job.status.is_some();
     let job = match Prefer::of(request.headers()).wait {
         Some(wait) => wait_for(app, id, wait, there).await?,
         None => Arc::new(found(app, id).await?),
     };
     match there(&job) {
-        true => result_of(app, &job, head),
+        true => result_of(app, &job, request).await,
         false => Ok(document(app, &job, StatusCode::ACCEPTED).await),
     }
 }

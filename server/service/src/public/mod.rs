@@ -1,8 +1,8 @@
 //! The public listener: a request goes through named stages from top to bottom, each in a file of its own.
 //!
-//! [`route`] finds the endpoint, [`access`] who calls it, [`allow`] how much it may ask for, [`admit`] bounds what arrives and what is in flight, [`read`] reads the body in between, [`gather`] makes the input, [`idempotency`] claims the
+//! [`route`] finds the endpoint, [`access`] who calls it, [`allow`] how much it may ask for, [`admit`] bounds what arrives and what is in flight, [`read`] reads the body in between ([`intake`] where files come in it), [`gather`] makes the input, [`idempotency`] claims the
 //! request's key or replays its answer, [`execute`] runs the workflow or queues a job, [`respond`] writes the
-//! answer, [`web`] what browsers and caches learn. A message of a webhook goes through [`webhooks`] instead, once it has arrived. No stage calls one above it. A stage that refuses the request returns a [`Refusal`], which is
+//! answer ([`download`] one that is a file), [`web`] what browsers and caches learn. A message of a webhook goes through [`webhooks`] instead, once it has arrived. No stage calls one above it. A stage that refuses the request returns a [`Refusal`], which is
 //! kept for the author to see. The service's own paths below `/~/` are in [`own`];
 //! drafts at their addresses in [`preview`].
 
@@ -12,11 +12,14 @@ pub(crate) mod admit;
 mod allow;
 mod callbacks;
 mod cookies;
+mod download;
 mod events;
 mod execute;
 mod gather;
 mod idempotency;
+mod intake;
 mod jobs;
+mod links;
 mod own;
 mod prefer;
 mod preview;
@@ -25,6 +28,7 @@ mod refusal;
 mod respond;
 mod route;
 mod token;
+pub(crate) mod uploads;
 mod web;
 mod webhooks;
 
@@ -34,7 +38,9 @@ use actix_web::http::header::{HeaderName, HeaderValue, SERVER, X_CONTENT_TYPE_OP
 use actix_web::web::{Data, Payload};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::run::HEADER;
+use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::{fresh_id, now};
+use kanzlei_runtime::files::Holder;
 use kanzlei_runtime::usage::Became;
 use refusal::{Refusal, Sent};
 use uuid::Uuid;
@@ -120,21 +126,46 @@ async fn answer(
     sent.used = caller.key.clone();
     let most = allow::count(app, &routed, &caller, sent).await?;
     let mut arrival = admit::arrive(app, request)?;
-    let (arrived, within) = (Instant::now(), routed.declared().time);
+    let within = routed.declared().time;
+    let files = Holder::direct(app.effects.files.clone());
+    if intake::takes_files(&routed.workflow.plan, routed.declared()) {
+        let of = (&*routed.workflow.plan, routed.declared());
+        let taken = intake::take(app, request, payload, of, &caller, most, &files, &mut arrival).await?;
+        // Files take as long as they take; the run's time begins when they have come.
+        let admitted = admit::enter(app, Instant::now(), within)?;
+        drop(arrival);
+        let sent_bytes = taken.bytes as usize;
+        let input = gather::gathered(request, &routed, taken.body, taken.files)?;
+        let about = execute::About { id, request_id, caller, sent: sent_bytes, started: now(), files };
+        return perform(app, request, routed, admitted, input, about).await;
+    }
+    let arrived = Instant::now();
     let body = read::body(request, payload, most, arrived + within, &mut arrival).await?;
     let admitted = admit::enter(app, arrived, within)?;
     drop(arrival);
     if routed.declared().webhook.is_some() {
-        let about = execute::About { id, request_id, caller, sent: body.len(), started: now() };
+        let about = execute::About { id, request_id, caller, sent: body.len(), started: now(), files };
         return webhooks::receive(app, request, routed, admitted, &body, about, sent).await;
     }
     let input = gather::input(request, &routed, &body, sent)?;
-    let key = match idempotency::claim(app, request, &routed, &caller, &input, id).await? {
+    let about = execute::About { id, request_id, caller, sent: body.len(), started: now(), files };
+    perform(app, request, routed, admitted, input, about).await
+}
+
+/// Claims the key of a request, and runs its workflow or queues it as a job.
+async fn perform(
+    app: &Data<App>,
+    request: &HttpRequest,
+    routed: route::Route<'_>,
+    admitted: admit::Admitted,
+    input: Value,
+    about: execute::About<'_>,
+) -> Result<HttpResponse, Refusal> {
+    let key = match idempotency::claim(app, request, &routed, &about.caller, &input, about.id).await? {
         idempotency::Claim::Without => None,
         idempotency::Claim::Claimed(key) => Some(key),
         idempotency::Claim::Answered(response) => return Ok(response),
     };
-    let about = execute::About { id, request_id, caller, sent: body.len(), started: now() };
     let answer = execute::run_or_queue(app, request, routed, admitted, input, about).await;
     match key {
         Some(key) => key.keep(app, answer).await,

@@ -1,13 +1,14 @@
-//! The service's own paths below `/~/`: health, description, jobs, callbacks, drafts.
+//! The service's own paths below `/~/`: health, description, jobs, callbacks, drafts, uploads, links.
 
 use std::sync::atomic::Ordering;
 
 use actix_web::web::{Data, Payload};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_model::problem::Problem;
+use kanzlei_runtime::files::link;
 
 use super::refusal::Refusal;
-use super::{callbacks, jobs, preview};
+use super::{callbacks, jobs, links, preview, uploads};
 use crate::{App, host};
 
 /// Serves a path below `/~/`.
@@ -26,7 +27,15 @@ pub async fn serve(
     if let Some(token) = path.strip_prefix("callbacks/") {
         return callbacks::arrive(token, request, payload, app).await;
     }
+    if let Some(token) = path.strip_prefix("uploads/") {
+        return uploads::one(token, request, app).await;
+    }
+    if let Some(token) = path.strip_prefix(link::PATH) {
+        return links::serve(token, request, app).await;
+    }
     match (path, request.method().as_str()) {
+        ("uploads", "POST") => uploads::receive(request, payload, app).await,
+        ("uploads", _) => Err(Refusal::not_allowed("POST")),
         ("health", "GET" | "HEAD") => {
             let database = app.database_state();
             let status = if database == "available" { "pass" } else { "warn" };

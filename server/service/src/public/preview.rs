@@ -4,6 +4,10 @@
 //! marked with `Trial-Id` and not cached; nothing is kept in the journal or counted. Messages to the webhooks of a draft are
 //! kept as they arrive, proven or not, so that their author can look at them before mapping them.
 
+use super::access::Caller;
+use super::intake;
+use kanzlei_runtime::files::Holder;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use actix_web::http::header::{
@@ -84,7 +88,7 @@ async fn answer(
 ) -> Result<HttpResponse, Refusal> {
     let built = app.previews.built(app, preview).await.map_err(|error| Refusal::from(error.as_problem()))?;
     if let Some(job) = path.strip_prefix("/~/jobs/") {
-        return result(app, job, request);
+        return result(app, job, request).await;
     }
     let mut sent = Sent::default();
     // A draft is called below its own path, whatever its host will be.
@@ -103,24 +107,34 @@ async fn answer(
     })?;
     let mut arrival = admit::arrive(app, request)?;
     let (arrived, within) = (Instant::now(), routed.declared().time.min(WITHIN));
-    let body = read::body(request, payload, routed.declared().body, arrived + within, &mut arrival).await?;
-    let _admitted = admit::enter(app, arrived, within)?;
-    drop(arrival);
-    let input = match &routed.declared().webhook {
-        None => gather::input(request, &routed, &body, &mut sent)?,
-        Some(_) => match webhooks::capture(app, request, &routed, &body, id, &mut sent).await? {
-            webhooks::Captured::Fits(input) => input,
-            webhooks::Captured::Answered(response) => return Ok(response),
-        },
+    let files = Holder::direct(app.effects.files.clone());
+    let plan = &routed.workflow.plan;
+    let input = if intake::takes_files(plan, routed.declared()) {
+        let (of, nobody, most) = ((&**plan, routed.declared()), Caller::default(), routed.declared().body);
+        let taken = intake::take(app, request, payload, of, &nobody, most, &files, &mut arrival).await?;
+        gather::gathered(request, &routed, taken.body, taken.files)?
+    } else {
+        let body = read::body(request, payload, routed.declared().body, arrived + within, &mut arrival).await?;
+        match &routed.declared().webhook {
+            None => gather::input(request, &routed, &body, &mut sent)?,
+            Some(_) => match webhooks::capture(app, request, &routed, &body, id, &mut sent).await? {
+                webhooks::Captured::Fits(input) => input,
+                webhooks::Captured::Answered(response) => return Ok(response),
+            },
+        }
     };
+    let _admitted = admit::enter(app, Instant::now(), within)?;
+    drop(arrival);
     let (declared, entry) = (routed.declared().answer, routed.workflow.entries[routed.endpoint].to_string());
     let later = declared == Answer::Later || (declared == Answer::Either && Prefer::of(request.headers()).later);
-    let (state, reply) = tried(app, preview, &built, &routed, input, entry, (id, within)).await;
+    let (state, reply) = tried(app, preview, &built, &routed, input, entry, (id, within, files.clone())).await;
     if later {
-        return Ok(accepted(app, base, &routed.workflow.plan.name, id, state, reply));
+        return Ok(accepted(app, base, &routed.workflow.plan.name, id, state, reply, files));
     }
-    let head = request.method() == actix_web::http::Method::HEAD;
-    Ok(reply.map_or_else(|| HttpResponse::NoContent().finish(), |reply| respond(reply, head)))
+    Ok(match reply {
+        Some(reply) => respond(reply, request, &files).await,
+        None => HttpResponse::NoContent().finish(),
+    })
 }
 
 /// Runs the workflow as a trial; returns how it ended and what it replied.
@@ -131,7 +145,7 @@ async fn tried(
     routed: &route::Route<'_>,
     input: kanzlei_model::value::Value,
     entry: String,
-    (id, within): (Uuid, Duration),
+    (id, within, files): (Uuid, Duration, Arc<Holder>),
 ) -> (RunState, Option<Reply>) {
     let (plan, begins) = (routed.workflow.plan.clone(), now());
     let trace_id = Uuid::new_v4().simple().to_string();
@@ -140,7 +154,7 @@ async fn tried(
         machine: Machine::new(plan.clone(), start).with_key(app.jobs.key_of(id)),
         live: built.table.clone(),
         effects: app.effects.clone(),
-        about: context(app, id, &trace_id, &plan),
+        about: context(app, id, &trace_id, &plan, files),
         modes: built.modes.clone(),
         simulation: Simulation::new(built.stubs.get(&plan.name)),
         begins,
@@ -157,7 +171,15 @@ async fn tried(
 }
 
 /// The answer 202 of an endpoint that answers later. Waits are skipped, so the job has ended already.
-fn accepted(app: &App, base: &str, workflow: &str, id: Uuid, state: RunState, reply: Option<Reply>) -> HttpResponse {
+fn accepted(
+    app: &App,
+    base: &str,
+    workflow: &str,
+    id: Uuid,
+    state: RunState,
+    reply: Option<Reply>,
+    files: Arc<Holder>,
+) -> HttpResponse {
     let (own, at) = (format!("{base}/~/jobs/{id}"), now());
     let document = JobDocument {
         id,
@@ -178,25 +200,27 @@ fn accepted(app: &App, base: &str, workflow: &str, id: Uuid, state: RunState, re
         until: None,
         result_until: None,
     };
-    app.previews.ended(id, document.clone(), reply);
+    app.previews.ended(id, document.clone(), reply, files);
     HttpResponse::Accepted().insert_header((LOCATION, own)).insert_header((RETRY_AFTER, "1")).json(document)
 }
 
 /// A job of a draft, or its result, as polled at `Location`.
-fn result(app: &App, rest: &str, request: &HttpRequest) -> Result<HttpResponse, Refusal> {
+async fn result(app: &App, rest: &str, request: &HttpRequest) -> Result<HttpResponse, Refusal> {
     if !matches!(request.method().as_str(), "GET" | "HEAD") {
         return Err(Refusal::not_allowed("GET, HEAD"));
     }
     let (id, part) = rest.split_once('/').unwrap_or((rest, ""));
     let found = id.parse().ok().and_then(|id| app.previews.result(id));
-    let (document, reply) = found.ok_or_else(|| {
+    let (document, reply, files) = found.ok_or_else(|| {
         let detail = "jobs of drafts are held for a while, by the process that ran them; see `kanzlei trials`";
         Refusal::from(Problem::new(404, "No such job").detail(detail))
     })?;
-    let head = request.method() == actix_web::http::Method::HEAD;
     match part {
         "" => Ok(HttpResponse::Ok().json(document)),
-        "result" => Ok(reply.map_or_else(|| HttpResponse::NoContent().finish(), |reply| respond(reply, head))),
+        "result" => Ok(match reply {
+            Some(reply) => respond(reply, request, &files).await,
+            None => HttpResponse::NoContent().finish(),
+        }),
         _ => Err(Problem::new(404, "Not found").detail("a job of a draft has a `result`, and no events").into()),
     }
 }

@@ -1,14 +1,16 @@
 //! The reply of a run as an HTTP answer.
 
-use actix_web::HttpResponse;
-use actix_web::http::StatusCode;
 use actix_web::http::header::{HeaderName, HeaderValue};
+use actix_web::http::{Method, StatusCode};
 use actix_web::web::Bytes;
-use kanzlei_engine::machine::{Reply, file_bytes};
+use actix_web::{HttpRequest, HttpResponse};
+use kanzlei_engine::machine::Reply;
+use kanzlei_model::file::File;
 use kanzlei_model::run::HEADER;
 use kanzlei_model::value::Value;
+use kanzlei_runtime::files::Holder;
 
-use super::cookies;
+use super::{cookies, download};
 
 /// Header fields that belong to the connection or to the service (RFC 9110 §7.6.1).
 fn is_ours(name: &str) -> bool {
@@ -27,8 +29,9 @@ fn is_ours(name: &str) -> bool {
     .any(|own| name.eq_ignore_ascii_case(own))
 }
 
-/// The answer that a reply is; without its body for `HEAD`.
-pub fn respond(reply: Reply, head: bool) -> HttpResponse {
+/// The answer that a reply is; without its body for `HEAD`. Its file is one of these.
+pub async fn respond(reply: Reply, request: &HttpRequest, files: &Holder) -> HttpResponse {
+    let head = request.method() == Method::HEAD;
     let status = StatusCode::from_u16(reply.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
     let mut response = HttpResponse::build(status);
     let mut typed = false;
@@ -46,22 +49,12 @@ pub fn respond(reply: Reply, head: bool) -> HttpResponse {
             response.append_header((name, value));
         }
     }
-    let file = file_bytes(&reply.body);
+    if let Some(file) = File::of(&reply.body) {
+        let named = reply.headers.iter().any(|(name, _)| name.eq_ignore_ascii_case("content-disposition"));
+        return download::answer(request, &mut response, status == StatusCode::OK, file, typed, named, files).await;
+    }
     let (media, body) = match &reply.body {
         Value::Undefined => return response.finish(),
-        _ if file.is_some() => {
-            let (media, name, bytes) = file.unwrap_or_default();
-            if let Some(name) =
-                name.filter(|_| !reply.headers.iter().any(|(n, _)| n.eq_ignore_ascii_case("content-disposition")))
-            {
-                let name = name.replace(|c: char| c == '"' || c.is_control(), "_");
-                response.insert_header(("Content-Disposition", format!("attachment; filename=\"{name}\"")));
-            }
-            if !typed {
-                response.content_type(media);
-            }
-            return if head { response.finish() } else { response.body(bytes) };
-        }
         Value::Text(text) => ("text/plain; charset=utf-8", text.as_bytes().to_vec()),
         other => ("application/json", other.to_json().into_bytes()),
     };

@@ -14,6 +14,7 @@ mod clients;
 mod control;
 mod databases;
 mod drafts;
+mod files;
 mod jobs;
 mod language;
 mod limits;
@@ -109,7 +110,11 @@ impl Answer {
 fn with(name: &str, documents: &[&str], settings: &[(&str, &str)], test: impl AsyncFnOnce(&Bed)) {
     let url = server().fresh(&format!("kanzlei_{name}")).expect("a database");
     let key = "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=";
+    let folder = kanzlei_harness::scratch::folder(&format!("files-{name}"));
+    let (spool, work) = (folder.join("spool"), folder.join("work"));
     let base = [
+        ("files.spool", spool.to_str().expect("UTF-8")),
+        ("files.work", work.to_str().expect("UTF-8")),
         ("database.url", url.as_str()),
         ("database.connections", "4"),
         ("secrets.key", key),
@@ -133,6 +138,7 @@ fn with(name: &str, documents: &[&str], settings: &[(&str, &str)], test: impl As
         test(&bed).await;
         bed.end().await;
     });
+    let _ = std::fs::remove_dir_all(&folder);
 }
 
 async fn answer(response: ServiceResponse<impl actix_web::body::MessageBody>) -> Answer {

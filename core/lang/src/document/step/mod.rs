@@ -1,5 +1,6 @@
 //! Steps of a workflow: typed, with their positions. `read` makes them from nodes.
 
+pub mod file;
 mod read;
 
 use std::time::Duration;
@@ -78,6 +79,8 @@ pub enum Action {
     },
     /// Runs statements in a database.
     Sql(Box<Sql>),
+    /// Works with files.
+    File(Box<file::FileStep>),
     /// Keeps values for later runs.
     Keep(Vec<(Named, Node)>),
     /// Waits.

@@ -132,6 +132,7 @@ fn action(kind: &str, members: &Members, count: &mut usize, report: &mut Report)
             Action::Invoke { workflow: members.text("invoke", report)?, send }
         }
         "sql" => Action::Sql(Box::new(sql(members, report)?)),
+        "file" => Action::File(Box::new(super::file::read(members, report)?)),
         "keep" => {
             let values = members.mapping("keep", report).into_iter().filter(|(name, _)| valid_name(name, report));
             Action::Keep(values.map(|(name, node)| (name, node.clone())).collect::<Vec<_>>())

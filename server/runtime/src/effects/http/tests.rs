@@ -64,7 +64,7 @@ fn request(method: &str, target: &str, body: Option<&str>) -> Request {
         method: method.into(),
         target: target.into(),
         headers: vec![("X-Own".into(), "call".into())],
-        body: body.map(|body| body.as_bytes().to_vec()),
+        body: body.map(|body| vec![body.into()]),
         within: Duration::from_secs(20),
         attempt: 1,
         sign: None,
@@ -83,7 +83,7 @@ async fn send(service: &Arc<Service>, request: &Request, within: Duration) -> Re
     let correlation = Correlation { traceparent: "00-a-b-01", request_id: "r1" };
     let secrets =
         Secrets::holding(&[("key", "s3cret-value", &service.base), ("bound", "b0und-value", "https://api.example")]);
-    let bounds = Bounds { most: 100, secrets: &secrets, allowed: &loopback(), shared: &Shared::nobody() };
+    let bounds = Bounds { most: 100, secrets: &secrets, allowed: &loopback(), shared: &Shared::nobody(), files: None };
     call(Some(service), request, &correlation, within, &bounds).await
 }
 
@@ -99,7 +99,7 @@ async fn a_call_carries_its_headers_its_trace_and_its_body() {
     let service = service(&format!("{base}/v1/"), None);
     let answer = send(&service, &request("POST", "/a%20b?c=%2F", Some("{}")), Duration::from_secs(20)).await;
     let answer = answer.expect("an answer");
-    assert_eq!((answer.status, answer.body.as_slice()), (200, b"ok".as_slice()));
+    assert_eq!((answer.status, answer.body), (200, "ok".into()));
     assert!(answer.headers.contains(&("x-a".into(), "b".into())));
     let sent = sent.recv().expect("sent");
     for part in ["POST /v1/a%20b?c=%2F HTTP/1.1\r\n", "\r\naccept: text/plain\r\n", "\r\nx-own: call\r\n"] {
@@ -225,7 +225,13 @@ async fn loopback_is_blocked_unless_service_and_host_allow_it() {
         &request("GET", "/x", None),
         &Correlation { traceparent: "", request_id: "" },
         Duration::ZERO,
-        &Bounds { most: 1, secrets: &Secrets::holding(&[]), allowed: &loopback(), shared: &Shared::nobody() },
+        &Bounds {
+            most: 1,
+            secrets: &Secrets::holding(&[]),
+            allowed: &loopback(),
+            shared: &Shared::nobody(),
+            files: None,
+        },
     )
     .await;
     assert!(other.is_err_and(|fault| fault.detail == "the service `registry` is not live"));
@@ -252,7 +258,7 @@ async fn a_secret_leaves_for_its_own_address_only() {
     let (base, sent) = peer(&[ECHO]);
     let answer = simple(&service(&base, Some(Credentials::Bearer(named("key"))))).await.expect("an answer");
     assert!(sent.recv().expect("sent").contains("authorization: Bearer s3cret-value"));
-    assert_eq!(String::from_utf8_lossy(&answer.body), "{\"you sent\":\"Bearer •••\"}");
+    assert_eq!(String::from_utf8_lossy(answer.body.held().unwrap_or_default()), "{\"you sent\":\"Bearer •••\"}");
     assert!(answer.headers.contains(&("x-echo".into(), "•••".into())), "{:?}", answer.headers);
     for (secret, target, says) in [
         ("bound", "/x", "the secret `bound` is not for this"),
@@ -281,7 +287,7 @@ async fn a_signed_message_proves_itself_to_its_receiver() {
     let secrets = Secrets::holding(&[("yard", "whsec_eWFyZA==", "signing")]);
     let correlation = Correlation { traceparent: "t", request_id: "r" };
     let allowed = loopback();
-    let bounds = Bounds { most: 1000, secrets: &secrets, allowed: &allowed, shared: &Shared::nobody() };
+    let bounds = Bounds { most: 1000, secrets: &secrets, allowed: &allowed, shared: &Shared::nobody(), files: None };
     call(Some(&service), &asked, &correlation, Duration::from_secs(5), &bounds).await.expect("an answer");
     let sent = sent.recv().expect("a request");
     let (head, body) = sent.split_once("\r\n\r\n").expect("head and body");
@@ -322,7 +328,7 @@ fn granted(
 async fn with_token(service: &Arc<Service>) -> Result<Answer, EffectError> {
     let base = service.oauth.as_ref().expect("a grant").base();
     let secrets = Secrets::holding(&[("client", "cl:ent-secret", base)]);
-    let bounds = Bounds { most: 1000, secrets: &secrets, allowed: &loopback(), shared: &Shared::nobody() };
+    let bounds = Bounds { most: 1000, secrets: &secrets, allowed: &loopback(), shared: &Shared::nobody(), files: None };
     let correlation = Correlation { traceparent: "t", request_id: "r" };
     call(Some(service), &request("GET", "/x", None), &correlation, Duration::from_secs(20), &bounds).await
 }
@@ -359,7 +365,7 @@ async fn a_token_is_requested_once_and_sent_with_each_call() {
     }
     assert!(sent.recv().expect("sent").contains("\r\nauthorization: Bearer token-first\r\n"));
     // The second call asks for nothing, and what repeats the token is masked.
-    assert_eq!(with_token(&service).await.expect("an answer").body, "Bearer •••".as_bytes());
+    assert_eq!(with_token(&service).await.expect("an answer").body, "Bearer •••".into());
     assert!(asked.try_recv().is_err() && sent.recv().expect("sent").contains("token-first"));
     let valid = service.oauth.as_ref().expect("a grant").standing().valid.expect("a token");
     assert!(valid > Duration::from_secs(280) && valid <= Duration::from_secs(295), "{valid:?}");
@@ -429,7 +435,7 @@ async fn a_call_without_a_token_is_not_sent() {
     }
     let (base, asked) = peer(Vec::leak(vec![issued(FIRST.0, FIRST.1)]));
     let secrets = Secrets::holding(&[("client", "cl:ent-secret", &base)]);
-    let bounds = Bounds { most: 1000, secrets: &secrets, allowed: &loopback(), shared: &Shared::nobody() };
+    let bounds = Bounds { most: 1000, secrets: &secrets, allowed: &loopback(), shared: &Shared::nobody(), files: None };
     let in_body = grant(&base, Placement::Body);
     in_body.token(&Correlation { traceparent: "t", request_id: "r" }, &bounds).await.expect("a token");
     let request = asked.recv().expect("a request");
@@ -494,13 +500,14 @@ async fn a_service_knows_its_caller_by_a_certificate() {
         let named = |text: &str| Named { text: text.into(), at: Place::default() };
         let authority = trusted.map(|trusted| trusted.certificate.clone());
         one.tls = Some(Tls { certificate: certificate.map(named), authority });
-        let bounds = Bounds { most: 100, secrets: &secrets, allowed: &loopback(), shared: &Shared::nobody() };
+        let bounds =
+            Bounds { most: 100, secrets: &secrets, allowed: &loopback(), shared: &Shared::nobody(), files: None };
         let correlation = Correlation { traceparent: "t", request_id: "r" };
         let got =
             call(Some(&Arc::new(one)), &request("GET", "/", None), &correlation, Duration::from_secs(20), &bounds)
                 .await;
         match (got, wanted) {
-            (Ok(answer), Ok(body)) => assert_eq!(answer.body, body.as_bytes(), "{certificate:?}"),
+            (Ok(answer), Ok(body)) => assert_eq!(answer.body, body.into(), "{certificate:?}"),
             (Err(failed), Err((kind, says))) => {
                 assert!(failed.kind == kind && failed.detail.contains(says), "{certificate:?}: {failed:?}");
             }

@@ -1,0 +1,37 @@
+//! A compiled `file` step.
+
+use std::time::Duration;
+
+use super::Maker;
+
+/// A `file` step.
+#[derive(Debug)]
+pub struct FileStep {
+    /// What it does.
+    pub work: Work,
+    /// Timeout.
+    pub within: Duration,
+}
+
+/// A path in a place.
+pub type InPlace = (String, Maker);
+
+/// What a `file` step does.
+#[derive(Debug)]
+#[allow(missing_docs)]
+pub enum Work {
+    /// Stores a file in places; `replace` says whether it may take the place of another one.
+    Store { of: Maker, to: Vec<InPlace>, replace: bool },
+    /// Reads a file of a place.
+    Fetch(InPlace),
+    /// Lists the files below a path.
+    List { from: InPlace, most: u32 },
+    /// Removes files of a place.
+    Remove(InPlace),
+    /// Makes an address from which a file can be downloaded for a time.
+    Link { from: InPlace, span: Option<Maker> },
+    /// Packs files into one.
+    Zip { of: Maker, name: Option<Maker> },
+    /// Unpacks a file.
+    Unzip(Maker),
+}

@@ -1,0 +1,141 @@
+//! The places of a case: files in memory, for `file` steps that nothing performs.
+
+use std::collections::BTreeMap;
+use std::io::Cursor;
+
+use kanzlei_engine::machine::{EffectError, FileWork};
+use kanzlei_engine::pack::{self, Bounds};
+use kanzlei_model::file::File;
+use kanzlei_model::run::FailureKind;
+use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_model::value::Value;
+
+use super::case::PUBLIC;
+
+/// Bytes that an archive of a case may have unpacked.
+const MOST: u64 = 64 << 20;
+
+/// Files by place and path, with the time at which they were stored.
+#[derive(Debug, Default)]
+pub struct Shelf(BTreeMap<String, BTreeMap<String, (File, Timestamp)>>);
+
+fn fault(kind: FailureKind, detail: impl Into<String>) -> EffectError {
+    EffectError { kind, detail: detail.into() }
+}
+
+impl Shelf {
+    /// Places with these files.
+    pub fn new(files: &[(String, String, File)]) -> Self {
+        let mut shelf = Shelf::default();
+        for (place, path, file) in files {
+            shelf.put(place, path, file.clone(), Timestamp::EPOCH);
+        }
+        shelf
+    }
+
+    fn put(&mut self, place: &str, path: &str, file: File, now: Timestamp) {
+        self.0.entry(place.to_owned()).or_default().insert(path.to_owned(), (file, now));
+    }
+
+    fn get(&self, place: &str, path: &str) -> Result<&File, EffectError> {
+        let missing = || fault(FailureKind::Missing, format!("there is no file `{path}` in the place `{place}`"));
+        self.0.get(place).and_then(|files| files.get(path)).map(|(file, _)| file).ok_or_else(missing)
+    }
+
+    /// What comes of work with files.
+    ///
+    /// # Errors
+    /// As the work fails where it is performed.
+    pub fn perform(&mut self, work: &FileWork, now: Timestamp) -> Result<Value, EffectError> {
+        Ok(match work {
+            FileWork::Store { file, to, replace } => {
+                for (place, path) in to {
+                    if !replace && self.get(place, path).is_ok_and(|known| known.digest != file.digest) {
+                        let detail = format!("there is a file `{path}` in the place `{place}` already");
+                        return Err(fault(FailureKind::Exists, detail));
+                    }
+                    self.put(place, path, file.clone(), now);
+                }
+                Value::object(to.iter().map(|(place, path)| (place.as_str(), Value::text(path.as_str()))))
+            }
+            FileWork::Fetch { place, path } => {
+                let file = self.get(place, path)?.clone();
+                let name = path.rsplit('/').next().map(Into::into);
+                File { name, ..file }.into()
+            }
+            FileWork::List { place, below, most } => {
+                let prefix = if below.is_empty() { String::new() } else { format!("{}/", below.trim_matches('/')) };
+                let found = self.0.get(place).into_iter().flatten();
+                let found = found.filter(|(path, _)| path.starts_with(&prefix)).take(*most as usize);
+                Value::list(found.map(|(path, (file, stored))| entry(path, file.size, *stored)).collect())
+            }
+            FileWork::Remove { place, paths } => {
+                let files = self.0.entry(place.clone()).or_default();
+                let removed = paths.iter().filter(|path| files.remove(*path).is_some()).count();
+                Value::object([("removed", Value::Int(removed as i64))])
+            }
+            FileWork::Link { place, path, span } => {
+                self.get(place, path)?;
+                let until = now + Span::from(*span);
+                let url = format!("{PUBLIC}/~/files/{place}/{path}");
+                Value::object([("url", Value::text(url)), ("until", Value::text(until.to_string()))])
+            }
+            FileWork::Zip { files, name } => {
+                let parts = files.iter().map(|(path, file)| (path.clone(), file.held.as_deref().unwrap_or_default()));
+                let mut archive = Cursor::new(Vec::new());
+                pack::pack(parts, &mut archive).map_err(|why| fault(FailureKind::Input, why.to_string()))?;
+                let name = name.as_deref().unwrap_or("files.zip");
+                File::of_bytes(Some(name), "application/zip", archive.into_inner().into()).into()
+            }
+            FileWork::Unzip { file } => {
+                let bytes = file.held.as_deref().unwrap_or_default();
+                let mut found = Vec::new();
+                let bounds = Bounds { bytes: MOST, ..Bounds::default() };
+                let done = pack::unpack(Cursor::new(bytes), &bounds, |path, bytes| {
+                    let mut whole = Vec::new();
+                    bytes.read_to_end(&mut whole)?;
+                    let media =
+                        if std::str::from_utf8(&whole).is_ok() { "text/plain" } else { kanzlei_model::file::ANY };
+                    found.push((path.to_owned(), File::of_bytes(Some(path), media, whole.into())));
+                    Ok(())
+                });
+                done.map_err(|why| fault(FailureKind::Unreadable, why.to_string()))?;
+                unpacked(found)
+            }
+        })
+    }
+
+    /// All files, as expectations see them: by place and path, with their text where they have one.
+    pub fn value(&self) -> Value {
+        let file = |file: &File| {
+            let mut members = vec![
+                ("media", Value::Text(file.media.clone())),
+                ("size", Value::Int(file.size as i64)),
+                ("digest", Value::Text(file.digest.clone())),
+            ];
+            if let Some(text) = file.held.as_deref().and_then(|bytes| std::str::from_utf8(bytes).ok()) {
+                members.push(("text", Value::text(text)));
+            }
+            Value::object(members)
+        };
+        let place = |files: &BTreeMap<String, (File, Timestamp)>| {
+            Value::object(files.iter().map(|(path, (found, _))| (path.as_str(), file(found))))
+        };
+        Value::object(self.0.iter().map(|(name, files)| (name.as_str(), place(files))))
+    }
+}
+
+/// An entry of a list.
+pub fn entry(path: &str, size: u64, stored: Timestamp) -> Value {
+    Value::object([
+        ("path", Value::text(path)),
+        ("size", Value::Int(size as i64)),
+        ("stored", Value::text(stored.to_string())),
+    ])
+}
+
+/// What `unzip` returns.
+pub fn unpacked(files: Vec<(String, File)>) -> Value {
+    let one = |(path, file): (String, File)| Value::object([("path", Value::text(path)), ("file", file.into())]);
+    Value::list(files.into_iter().map(one).collect())
+}

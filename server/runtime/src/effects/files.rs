@@ -1,0 +1,279 @@
+//! `file` steps: what they store in places, read from them, pack and unpack.
+
+use std::io::{Read, Seek};
+use std::sync::Arc;
+use std::time::Duration;
+
+use kanzlei_engine::machine::{EffectError, FileTask, FileWork};
+use kanzlei_engine::pack;
+use kanzlei_model::file::File;
+use kanzlei_model::run::FailureKind;
+use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_model::value::Value;
+use kanzlei_rehearsal::shelf::{entry, unpacked};
+use sha2::{Digest, Sha256};
+
+use super::Context;
+use crate::clock::now;
+use crate::files::place::{self, Place};
+use crate::files::{self, Holder, incoming, link};
+use crate::queue::Jobs;
+
+/// Bytes of a part of an archive that is passed on at a time.
+const PIECE: usize = 64 << 10;
+
+fn fault(kind: FailureKind, detail: impl Into<String>) -> EffectError {
+    EffectError { kind, detail: detail.into() }
+}
+
+impl From<files::Fault> for EffectError {
+    fn from(why: files::Fault) -> Self {
+        let kind = match &why {
+            files::Fault::Incoming(incoming::Fault::TooLarge(_)) => FailureKind::TooLarge,
+            files::Fault::Place(place::Fault::Missing(..)) | files::Fault::Gone => FailureKind::Missing,
+            files::Fault::Place(place::Fault::Exists(..)) => FailureKind::Exists,
+            files::Fault::Place(place::Fault::Path(..)) => FailureKind::Input,
+            _ => FailureKind::Place,
+        };
+        fault(kind, why.to_string())
+    }
+}
+
+impl From<place::Fault> for EffectError {
+    fn from(why: place::Fault) -> Self {
+        files::Fault::from(why).into()
+    }
+}
+
+/// Performs a task within a time.
+pub async fn perform(run: &Context, jobs: &Jobs, task: &FileTask, left: Duration) -> Result<Value, EffectError> {
+    let within = task.within.min(left);
+    match tokio::time::timeout(within, work(&run.files, jobs, &task.work)).await {
+        Ok(done) => done,
+        Err(_) => {
+            let within = kanzlei_model::duration::short(within);
+            Err(fault(FailureKind::Timeout, format!("the files were not ready within {within}")))
+        }
+    }
+}
+
+async fn work(holder: &Arc<Holder>, jobs: &Jobs, work: &FileWork) -> Result<Value, EffectError> {
+    let named = |place: &str| holder.files().place(place).map_err(EffectError::from);
+    Ok(match work {
+        FileWork::Store { file, to, replace } => {
+            for (place, path) in to {
+                store(holder, file, &named(place)?, path, *replace).await?;
+            }
+            Value::object(to.iter().map(|(place, path)| (place.as_str(), Value::text(path.as_str()))))
+        }
+        FileWork::Fetch { place, path } => {
+            let (size, bytes) = named(place)?.get(path, None).await?;
+            let most = holder.files().bounds.file;
+            if size > most {
+                return Err(fault(
+                    FailureKind::TooLarge,
+                    format!("`{path}` has {size} bytes; a file has at most {most}"),
+                ));
+            }
+            let media = mime_of(path);
+            holder.keep_stream(bytes, Some(path), media).await?.into()
+        }
+        FileWork::List { place, below, most } => {
+            let found = named(place)?.list(below, *most as usize).await?;
+            let one = |found: &place::Entry| entry(&found.path, found.size, Timestamp::from_micros(found.stored));
+            Value::list(found.iter().map(one).collect())
+        }
+        FileWork::Remove { place, paths } => {
+            let (place, mut removed) = (named(place)?, 0);
+            for path in paths {
+                removed += i64::from(place.remove(path).await?);
+            }
+            Value::object([("removed", Value::Int(removed))])
+        }
+        FileWork::Link { place, path, span } => {
+            let until = now() + Span::from(*span);
+            let url = link::make(jobs, &named(place)?, path, *span, until).await?;
+            Value::object([("url", Value::text(url)), ("until", Value::text(until.to_string()))])
+        }
+        FileWork::Zip { files, name } => zip(holder, files, name.as_deref()).await?,
+        FileWork::Unzip { file } => unzip(holder, file).await?,
+    })
+}
+
+/// Stores a file; where the same bytes are there already, as after a crash, it is stored.
+async fn store(holder: &Arc<Holder>, file: &File, place: &Place, path: &str, replace: bool) -> Result<(), EffectError> {
+    match holder.store(file, place, path, replace).await {
+        Err(files::Fault::Place(place::Fault::Exists(..))) if has_same(place, path, file).await? => Ok(()),
+        done => Ok(done?),
+    }
+}
+
+async fn has_same(place: &Place, path: &str, file: &File) -> Result<bool, EffectError> {
+    use futures_util::StreamExt;
+    let (size, mut bytes) = match place.get(path, None).await {
+        Err(place::Fault::Missing(..)) => return Ok(false),
+        got => got?,
+    };
+    if size != file.size {
+        return Ok(false);
+    }
+    let mut digest = Sha256::new();
+    while let Some(chunk) = bytes.next().await {
+        let chunk = chunk.map_err(|error| fault(FailureKind::Place, error.to_string()))?;
+        digest.update(&chunk);
+    }
+    Ok(format!("{:x}", digest.finalize()) == *file.digest)
+}
+
+/// The media type that the ending of a path stands for, where it matters beside the bytes.
+fn mime_of(path: &str) -> Option<&'static str> {
+    let (_, ending) = path.rsplit('/').next()?.rsplit_once('.')?;
+    let known = [
+        ("csv", "text/csv"),
+        ("css", "text/css"),
+        ("html", "text/html"),
+        ("json", "application/json"),
+        ("ndjson", "application/x-ndjson"),
+        ("svg", "image/svg+xml"),
+        ("txt", "text/plain"),
+        ("xml", "application/xml"),
+        ("yaml", "application/yaml"),
+        ("docx", "application/vnd.openxmlformats-officedocument.wordprocessingml.document"),
+        ("xlsx", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"),
+        ("odt", "application/vnd.oasis.opendocument.text"),
+        ("ods", "application/vnd.oasis.opendocument.spreadsheet"),
+    ];
+    known.iter().find(|(known, _)| ending.eq_ignore_ascii_case(known)).map(|(_, media)| *media)
+}
+
+fn packing(why: pack::Fault) -> EffectError {
+    let kind = match &why {
+        pack::Fault::TooLarge(_) => FailureKind::TooLarge,
+        pack::Fault::Broken(_) => FailureKind::Unreadable,
+        pack::Fault::Refused(..) => FailureKind::Input,
+        pack::Fault::Io(_) => FailureKind::Place,
+    };
+    fault(kind, why.to_string())
+}
+
+/// Packs files, one after another, on a thread that may block.
+async fn zip(holder: &Arc<Holder>, files: &[(String, File)], name: Option<&str>) -> Result<Value, EffectError> {
+    let mut parts = Vec::with_capacity(files.len());
+    for (path, file) in files {
+        parts.push((path.clone(), Local::of(holder, file).await?));
+    }
+    let archive = tempfile(holder)?;
+    let packed = tokio::task::spawn_blocking(move || {
+        let mut archive = archive;
+        let opened = parts.iter().map(|(path, local)| Ok((path.clone(), local.open()?)));
+        let opened = opened.collect::<std::io::Result<Vec<_>>>()?;
+        pack::pack(opened, &mut archive)?;
+        archive.rewind()?;
+        Ok::<_, pack::Fault>(archive)
+    });
+    let archive = packed.await.map_err(|error| fault(FailureKind::Internal, error.to_string()))?.map_err(packing)?;
+    let size = archive.metadata().map_err(|error| fault(FailureKind::Place, error.to_string()))?.len();
+    let bytes = place::read_opened(archive, 0..size);
+    let file = holder.keep_stream(bytes, Some(name.unwrap_or("files.zip")), Some("application/zip")).await?;
+    Ok(file.into())
+}
+
+/// Unpacks a file: its entries are read on a thread that may block, and kept as they come.
+async fn unzip(holder: &Arc<Holder>, file: &File) -> Result<Value, EffectError> {
+    enum Piece {
+        Begin(String),
+        Bytes(Vec<u8>),
+    }
+    let archive = Local::of(holder, file).await?;
+    let bounds = pack::Bounds { bytes: holder.files().bounds.request, ..pack::Bounds::default() };
+    let (sender, mut receiver) = tokio::sync::mpsc::channel::<Piece>(4);
+    let reading = tokio::task::spawn_blocking(move || {
+        let gone = || pack::Fault::Io(std::io::Error::other("nobody waits for the files any more"));
+        let opened = archive.open().map_err(pack::Fault::Io)?;
+        pack::unpack(std::io::BufReader::new(opened), &bounds, |path, bytes| {
+            sender.blocking_send(Piece::Begin(path.to_owned())).map_err(|_| gone())?;
+            loop {
+                let mut piece = vec![0; PIECE];
+                let read = bytes.read(&mut piece)?;
+                if read == 0 {
+                    return Ok(());
+                }
+                piece.truncate(read);
+                sender.blocking_send(Piece::Bytes(piece)).map_err(|_| gone())?;
+            }
+        })
+    });
+    let mut files = Vec::new();
+    let mut arriving: Option<(String, incoming::Incoming)> = None;
+    let mut keep = async |arriving: Option<(String, incoming::Incoming)>| {
+        if let Some((path, incoming)) = arriving {
+            let come = incoming.finish(Some(&path), mime_of(&path)).await.map_err(files::Fault::from)?;
+            files.push((path, holder.keep(come).await?));
+        }
+        Ok::<_, files::Fault>(())
+    };
+    while let Some(piece) = receiver.recv().await {
+        match (piece, &mut arriving) {
+            (Piece::Begin(path), _) => {
+                keep(arriving.take()).await?;
+                arriving = Some((path, holder.begin(u64::MAX).await?));
+            }
+            (Piece::Bytes(bytes), Some((_, incoming))) => {
+                incoming.write(&bytes).await.map_err(files::Fault::from)?;
+            }
+            (Piece::Bytes(_), None) => {}
+        }
+    }
+    let read = reading.await.map_err(|error| fault(FailureKind::Internal, error.to_string()))?;
+    read.map_err(packing)?;
+    keep(arriving).await?;
+    Ok(unpacked(files))
+}
+
+/// A file that can be read where it is, or a copy of it on the local disk.
+enum Local {
+    Held(Arc<[u8]>),
+    Disk(Arc<files::spool::Spooled>),
+    Copied(std::fs::File),
+}
+
+/// What can be read and sought in.
+trait Seekable: Read + Seek + Send {}
+impl<T: Read + Seek + Send> Seekable for T {}
+
+impl Local {
+    async fn of(holder: &Arc<Holder>, file: &File) -> Result<Self, EffectError> {
+        use futures_util::StreamExt;
+        if let Some(held) = &file.held {
+            return Ok(Local::Held(held.clone()));
+        }
+        if let Some(spooled) = holder.on_disk(file) {
+            return Ok(Local::Disk(spooled));
+        }
+        let mut copy = tokio::fs::File::from_std(tempfile(holder)?);
+        let mut bytes = holder.open(file, None).await?;
+        let broken = |error: std::io::Error| fault(FailureKind::Place, error.to_string());
+        while let Some(chunk) = bytes.next().await {
+            tokio::io::AsyncWriteExt::write_all(&mut copy, &chunk.map_err(broken)?).await.map_err(broken)?;
+        }
+        tokio::io::AsyncWriteExt::flush(&mut copy).await.map_err(broken)?;
+        Ok(Local::Copied(copy.into_std().await))
+    }
+
+    fn open(&self) -> std::io::Result<Box<dyn Seekable>> {
+        Ok(match self {
+            Local::Held(bytes) => Box::new(std::io::Cursor::new(bytes.clone())),
+            Local::Disk(spooled) => Box::new(std::fs::File::open(spooled.path())?),
+            Local::Copied(file) => {
+                let mut file = file.try_clone()?;
+                file.rewind()?;
+                Box::new(file)
+            }
+        })
+    }
+}
+
+/// A file without a name in the folder of the spool: it ends when it is closed.
+fn tempfile(holder: &Arc<Holder>) -> Result<std::fs::File, EffectError> {
+    Ok(holder.files().unnamed()?)
+}
