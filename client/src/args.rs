@@ -392,7 +392,7 @@ pub enum Command {
     },
     /// Send a request to a workflow's endpoint, as a client would
     #[command(
-        after_help = "Values are JSON where they can be, else text: nights=2 is a number, imo='\"9074720\"' a text.\nInputs that are strings by their schema keep digits as they are.\n\nExample:\n  kanzlei call berth-quote harbour=LIN imo=9074720 arrives=2027-03-04T06:00:00Z nights=2"
+        after_help = "Values are JSON where they can be, else text: nights=2 is a number, imo='\"9074720\"' a text.\nInputs that are strings by their schema keep digits as they are.\nA file is named by an at sign: crew=@crew.csv.\n\nExamples:\n  kanzlei call berth-quote harbour=LIN imo=9074720 arrives=2027-03-04T06:00:00Z nights=2\n  kanzlei call crew-list imo=9074720 crew=@crew.csv\n  kanzlei call crew-list-copy imo=9074720 --output crew.csv"
     )]
     Call {
         /// The workflow
@@ -406,6 +406,9 @@ pub enum Command {
         /// Print the curl line instead of sending
         #[arg(long)]
         curl: bool,
+        /// Write the body of the answer to a file
+        #[arg(short, long, value_name = "FILE")]
+        output: Option<std::path::PathBuf>,
         /// A key of the caller, where the endpoint asks for one
         #[arg(long, env = "KANZLEI_KEY", hide_env_values = true)]
         key: Option<String>,

@@ -4,7 +4,7 @@ use kanzlei_api::workflows::{Input, Status, Workflow};
 use kanzlei_model::run::HEADER;
 use serde_json::{Map, Value as Json};
 
-use super::segment;
+use super::{form, segment};
 use crate::api::{Api, agent};
 use crate::{Done, Error, draw};
 
@@ -28,11 +28,13 @@ pub struct How<'a> {
     pub headers: bool,
     /// Whether the line of curl is printed instead.
     pub curl: bool,
+    /// Where the body of the answer is written.
+    pub output: Option<&'a std::path::Path>,
     pub json: bool,
 }
 
 pub fn call(api: &Api, name: &str, inputs: &[String], how: &How) -> Done {
-    let &How { key, headers, curl, json } = how;
+    let &How { key, headers, curl, output, json } = how;
     let workflow: Workflow = api.get(&format!("/workflows/{}", segment(name)))?;
     let Some(endpoint) = workflow.endpoints.iter().find(|endpoint| endpoint.proof.is_none()) else {
         let hint = match workflow.endpoints.first() {
@@ -43,7 +45,8 @@ pub fn call(api: &Api, name: &str, inputs: &[String], how: &How) -> Done {
     };
     let (url, method) = (endpoint.reach.as_str(), endpoint.method.as_str());
     let mut given = Map::new();
-    given.extend(values(&workflow.input, inputs)?);
+    let (inputs, files) = form::files_of(inputs);
+    given.extend(values(&workflow.input, &inputs)?);
     let mut url = url.to_owned();
     for part in url.clone().split('/').filter_map(|part| part.strip_prefix('{')?.strip_suffix('}').map(str::to_owned)) {
         let Some(value) = given.shift_remove(&part) else {
@@ -57,16 +60,38 @@ pub fn call(api: &Api, name: &str, inputs: &[String], how: &How) -> Done {
             given.iter().map(|(key, value)| format!("{}={}", segment(key), segment(&plain(value)))).collect();
         url.push_str(&format!("?{}", query.join("&")));
     }
-    let body = (!bodyless).then(|| Json::Object(given).to_string());
+    if bodyless && !files.is_empty() {
+        return Err(Error::Usage(format!("`{method}` sends no files; they come in a body")));
+    }
     if curl {
-        let data = body.map(|body| format!(" --json '{}'", body.replace('\'', r"'\''"))).unwrap_or_default();
+        let quoted = |text: &str| format!("'{}'", text.replace('\'', r"'\''"));
+        let data = match files.is_empty() {
+            true if bodyless => String::new(),
+            true => format!(" --json {}", quoted(&Json::Object(given).to_string())),
+            false => {
+                let fields = given.iter().map(|(name, value)| format!("{name}={}", plain(value)));
+                let fields = fields.chain(files.iter().map(|(name, path)| format!("{name}=@{path}")));
+                fields.map(|field| format!(" -F {}", quoted(&field))).collect()
+            }
+        };
         let key = key.map(|key| format!(" -H 'Authorization: Bearer {key}'")).unwrap_or_default();
         let host = endpoint.host.as_ref().map(|host| format!(" -H 'Host: {host}'")).unwrap_or_default();
         println!("curl -sS -X {method} '{url}'{host}{key}{data}");
         return Ok(());
     }
-    let mut request =
-        ureq::http::Request::builder().method(method).uri(&url).header("content-type", "application/json");
+    let body = match (bodyless, files.is_empty()) {
+        (true, _) => form::Body { bytes: Box::new(std::io::empty()), size: 0, media: "application/json".to_owned() },
+        (false, true) => {
+            let text = Json::Object(given).to_string();
+            let size = text.len() as u64;
+            form::Body { bytes: Box::new(std::io::Cursor::new(text)), size, media: "application/json".to_owned() }
+        }
+        (false, false) => form::multipart(&given, &files)?,
+    };
+    let mut request = ureq::http::Request::builder().method(method).uri(&url).header("content-type", &body.media);
+    if !bodyless {
+        request = request.header("content-length", body.size);
+    }
     if let Some(host) = &endpoint.host {
         request = request.header("host", host);
     }
@@ -74,7 +99,7 @@ pub fn call(api: &Api, name: &str, inputs: &[String], how: &How) -> Done {
         request = request.header("authorization", format!("Bearer {key}"));
     }
     let request = request
-        .body(body.unwrap_or_default())
+        .body(ureq::SendBody::from_owned_reader(body.bytes))
         .map_err(|error| Error::Usage(format!("`{url}` is not a valid address: {error}")))?;
     let unavailable = |error: ureq::Error| Error::Unavailable(format!("{url} does not answer: {error}"));
     let mut response = agent().run(request).map_err(unavailable)?;
@@ -89,7 +114,20 @@ pub fn call(api: &Api, name: &str, inputs: &[String], how: &How) -> Done {
         .iter()
         .map(|(name, value)| (name.to_string(), String::from_utf8_lossy(value.as_bytes()).into_owned()))
         .collect();
-    let text = response.body_mut().with_config().limit(256 << 20).read_to_string().map_err(unavailable)?;
+    if let Some(path) = output.filter(|_| status.is_success()) {
+        let failed = |error: std::io::Error| Error::Failed(format!("{}: {error}", path.display()));
+        let mut file = std::fs::File::create(path).map_err(failed)?;
+        let size = std::io::copy(&mut response.body_mut().as_reader(), &mut file).map_err(failed)?;
+        println!("{} has {size} bytes", path.display());
+        return Ok(());
+    }
+    let bytes = response.body_mut().with_config().limit(256 << 20).read_to_vec().map_err(unavailable)?;
+    let Ok(text) = String::from_utf8(bytes) else {
+        let named = |name: &str| shown.iter().find(|(known, _)| known == name).map_or("", |(_, value)| value);
+        let (media, size) = (named("content-type"), named("content-length"));
+        println!("{} {media}, {size} bytes; write it to a file with --output FILE", status.as_u16());
+        return if status.is_success() { Ok(()) } else { Err(Error::Bad) };
+    };
     if json {
         let body: Json = serde_json::from_str(&text).unwrap_or(Json::String(text));
         super::print_json(

@@ -8,6 +8,7 @@ mod deliveries;
 mod documents;
 mod drafts;
 mod edit;
+mod form;
 mod jobs;
 mod keys;
 mod lanes;
@@ -120,8 +121,8 @@ pub fn run(args: Args) -> Done {
             live::statistics(&api()?, &name, since, revision, json)
         }
         Command::Show { name, source, .. } => live::show(&api()?, &name, source, json),
-        Command::Call { name, inputs, headers, curl, key } => {
-            let how = call::How { key: key.as_deref(), headers, curl, json };
+        Command::Call { name, inputs, headers, curl, output, key } => {
+            let how = call::How { key: key.as_deref(), headers, curl, output: output.as_deref(), json };
             call::call(&api()?, &name, &inputs, &how)
         }
         Command::Runs { workflow, which, request_id, before, limit } => {

@@ -2276,6 +2276,10 @@ export interface components {
             };
             /** @description The body; null for none. */
             body: unknown;
+            /** @description Files to be sent, by the names of their parts; one without a name is the whole body. */
+            files?: {
+                [key: string]: string;
+            };
         };
         /** @description What the code of a finding means. */
         Explanation: {
@@ -3282,6 +3286,11 @@ export interface components {
              * @default
              */
             body: string;
+            /**
+             * @description The body in base64, where it is no text.
+             * @default null
+             */
+            base64: string | null;
         };
         /** @description What is left of one policy, beside the portions that processes hold. */
         PolicyLeft: {

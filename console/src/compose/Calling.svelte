@@ -5,7 +5,7 @@
   import type { Endpoint, JobStarted, PlainAnswer, SignedMessage, Workflow } from '../api/types';
   import { Refused, session } from '../lib/api.svelte';
   import { fetchLines, typedLines } from '../lib/code';
-  import { line, took } from '../lib/show';
+  import { encoded, line, took } from '../lib/show';
   import Copyable from '../parts/Copyable.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
@@ -20,6 +20,9 @@
   let answer = $state.raw<PlainAnswer | undefined>(undefined);
   let job = $state('');
   let delivery = $state('');
+  /** Files that were chosen, by the names of their parts. */
+  let files: Record<string, File> = $state.raw({});
+  const parts = $derived(Object.keys(endpoint?.request.files ?? {}));
   let error = $state.raw<Refused | undefined>(undefined);
   let busy = $state(false);
 
@@ -28,6 +31,7 @@
     untrack(() => {
       target = request?.target ?? '';
       body = request ? (request.body === null ? '' : JSON.stringify(request.body, null, 2)) : JSON.stringify(sample(), null, 2);
+      files = {};
       headers = Object.entries(request?.headers ?? {}).map(([name, value]) => `${name}: ${value}`).join('\n');
     });
   });
@@ -55,7 +59,7 @@
           const signed = await session.ask<SignedMessage>('POST', '/deliveries/sign', signing);
           asked = { method: signed.method, target: signed.target, headers: signed.headers };
         }
-        answer = await session.ask<PlainAnswer>('POST', '/requests', { ...asked, body });
+        answer = await session.ask<PlainAnswer>('POST', '/requests', parts.length ? await withFiles(asked) : { ...asked, body });
         delivery = receives ? ((JSON.parse(answer.body || 'null') as { delivery?: string } | null)?.delivery ?? '') : '';
       } else {
         const started = await session.ask<JobStarted>('POST', '/jobs', { workflow: workflow.name, input: body.trim() ? JSON.parse(body) : {} });
@@ -66,6 +70,17 @@
     } finally {
       busy = false;
     }
+  }
+
+  /** A request whose body holds the chosen files: as a form, or one of them alone. */
+  async function withFiles(asked: { method: string; target: string; headers: Record<string, string> }) {
+    const form = new FormData();
+    const given = body.trim() ? (JSON.parse(body) as Record<string, unknown>) : {};
+    for (const [name, value] of Object.entries(given)) form.append(name, typeof value === 'string' ? value : JSON.stringify(value));
+    for (const [name, file] of Object.entries(files)) form.append(name, file);
+    const sent = new Response(parts.includes('') ? files[''] : form);
+    const base64 = encoded(await sent.clone().arrayBuffer());
+    return { ...asked, headers: { 'content-type': sent.headers.get('content-type') ?? 'application/octet-stream', ...asked.headers }, base64 };
   }
 
   function pretty(text: string): string {
@@ -115,8 +130,12 @@
     <label for="send-headers">Header fields, one on a line</label>
     <textarea id="send-headers" class="control mono" rows={Math.max(1, headers.split('\n').length)} bind:value={headers} spellcheck="false" placeholder="Authorization: Bearer …"></textarea>
   {/if}
-  {#if takesBody}
-    <label for="send-input">{endpoint ? 'Body' : 'Input'}</label>
+  {#each parts as part (part)}
+    <label for="send-file-{part}">{part || 'Body'}</label>
+    <input id="send-file-{part}" type="file" onchange={(event) => { const file = event.currentTarget.files?.[0]; if (file) files = { ...files, [part]: file }; }} />
+  {/each}
+  {#if takesBody && !(parts.length && body === '')}
+    <label for="send-input">{parts.length ? 'Other parts, as JSON' : endpoint ? 'Body' : 'Input'}</label>
     <textarea id="send-input" class="control mono" rows={Math.min(14, body.split('\n').length + 1)} bind:value={body} spellcheck="false"></textarea>
   {/if}
   <div><Button size="small" kind="tertiary" type="submit" disabled={busy}>{busy ? 'Sending …' : endpoint ? 'Send' : 'Run it'}</Button></div>

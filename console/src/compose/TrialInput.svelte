@@ -1,7 +1,7 @@
 <script lang="ts">
   /** The input of a trial: a field for each input of the draft, or all of it as JSON. */
   import type { Wanted } from '../api/types';
-  import { block } from '../lib/show';
+  import { block, encoded } from '../lib/show';
   import { controlOf, read, written } from './trying';
 
   interface Props {
@@ -40,6 +40,24 @@
   const put = (one: Wanted, text: string) => (typed = { ...typed, [one.name]: text });
   const choices = (one: Wanted) => (one.schema as { enum?: unknown[] }).enum ?? [];
 
+  const media = (one: Wanted) => ((one.schema as Record<string, { media?: string[] }>)['x-file']?.media ?? []).join(',');
+
+  /** Describes a file with its bytes, as a trial reads it. */
+  async function take(one: Wanted, file: File | undefined) {
+    if (!file) return;
+    put(one, JSON.stringify({ name: file.name, media: file.type || 'application/octet-stream', base64: encoded(await file.arrayBuffer()) }));
+  }
+
+  /** What stands beside the choice of a file: the one that is given now. */
+  function named(text: string): string {
+    try {
+      const file = JSON.parse(text) as { name?: string; media?: string };
+      return file.name ? `${file.name}, ${file.media ?? ''}` : '';
+    } catch {
+      return '';
+    }
+  }
+
   function toggle() {
     try {
       if (!asJson) whole = block(value().input);
@@ -68,6 +86,11 @@
             <option value=""></option>
             {#each control === 'truth' ? [true, false] : choices(one) as choice (choice)}<option value={written(one, choice)}>{written(one, choice)}</option>{/each}
           </select>
+        {:else if control === 'file'}
+          <span class="file">
+            <input {id} type="file" accept={media(one)} onchange={(event) => void take(one, event.currentTarget.files?.[0])} />
+            <span class="dim">{named(shown(one))}</span>
+          </span>
         {:else if control === 'json'}
           <textarea {id} class="control mono" rows="2" value={shown(one)} oninput={(event) => put(one, event.currentTarget.value)} spellcheck="false"></textarea>
         {:else}
@@ -85,6 +108,12 @@
     padding: 0.5rem 0.75rem 0.75rem;
     display: grid;
     gap: 0.375rem;
+    font-size: 0.8125rem;
+  }
+
+  .file {
+    display: grid;
+    gap: 0.125rem;
     font-size: 0.8125rem;
   }
 

@@ -26,7 +26,10 @@ export function askedBy(steps: Part[]): Asked[] {
     if (step.kind === 'call' && /^[\w-]+\.\w+$/.test(word)) add(word.split('.')[0] ?? word, word, true);
     else if (step.kind === 'call') add(step.title, step.title, false);
     else if (step.kind === 'sql') add(`sql.${word}`, `sql.${word}`, true);
-    else if (['keep', 'enqueue', 'cancel', 'recall'].includes(step.kind)) add(step.kind, step.kind, false);
+    else if (step.kind === 'file') {
+      const of = step.rows?.[0]?.[0] ?? word;
+      add(`file.${of}`, `file.${of}`, false);
+    } else if (['keep', 'enqueue', 'cancel', 'recall'].includes(step.kind)) add(step.kind, step.kind, false);
   }
   return [...out.values()];
 }
@@ -45,8 +48,9 @@ export function answeredBy(asked: Asked[], how: Record<string, Answering>): { re
 }
 
 /** The control that an input is given with. */
-export function controlOf(wanted: Wanted): 'choice' | 'truth' | 'number' | 'text' | 'json' {
-  const schema = wanted.schema as { type?: unknown; enum?: unknown[] };
+export function controlOf(wanted: Wanted): 'choice' | 'truth' | 'number' | 'text' | 'file' | 'json' {
+  const schema = wanted.schema as { type?: unknown; enum?: unknown[]; 'x-file'?: unknown };
+  if (schema['x-file']) return 'file';
   if (Array.isArray(schema.enum)) return 'choice';
   switch (schema.type) {
     case 'boolean':

@@ -33,4 +33,11 @@ describe('code lines', () => {
     expect(fetchLines(asked)).toContain(plain);
     expect(typedLines(asked)).toContain(typed);
   });
+
+  it('send files as a form, or as the body', () => {
+    const form = fetchLines(endpoint('PUT', { body: { nights: 2 }, files: { crew: 'crew.csv' } }));
+    expect(form).toContain("form.append('nights', '2');\nform.append('crew', file, 'crew.csv');");
+    expect(form).toContain('  body: form,');
+    expect(fetchLines(endpoint('PUT', { files: { '': 'crew.csv' } }))).toContain('  body: file,');
+  });
 });

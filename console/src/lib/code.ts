@@ -28,6 +28,8 @@ const bodiless = (method: string) => method === 'GET' || method === 'HEAD';
 export function fetchLines(endpoint: Endpoint): string {
   const { method, target, body } = endpoint.request;
   const headers = sent(endpoint);
+  const files = endpoint.request.files ?? {};
+  if (Object.keys(files).length && !bodiless(method)) return formLines(endpoint, files);
   const sends = body !== null && !bodiless(method);
   const all = { ...(sends ? { 'Content-Type': 'application/json' } : {}), ...headers };
   const options = [
@@ -37,6 +39,31 @@ export function fetchLines(endpoint: Endpoint): string {
   ];
   const asked = `${quoted(`${baseOf(endpoint)}${target}`)}${options.length ? `, {\n${options.join('\n')}\n}` : ''}`;
   return [`const response = await fetch(${asked});`, 'if (!response.ok) throw await response.json();', 'const answer = await response.json();'].join('\n');
+}
+
+/** Lines for `fetch` that send files, which a page has from an input or a drop. */
+function formLines(endpoint: Endpoint, files: Record<string, string>): string {
+  const { method, target, body } = endpoint.request;
+  const headers = sent(endpoint);
+  const whole = files[''];
+  const text = (value: unknown) => quoted(typeof value === 'string' ? value : JSON.stringify(value));
+  const members = body !== null && typeof body === 'object' ? Object.entries(body) : [];
+  const form = whole
+    ? []
+    : [
+        'const form = new FormData();',
+        ...members.map(([name, value]) => `form.append(${quoted(name)}, ${text(value)});`),
+        ...Object.entries(files).map(([name, file]) => `form.append(${quoted(name)}, file, ${quoted(file)}); // a File or Blob`),
+      ];
+  return [
+    ...form,
+    `const response = await fetch(${quoted(`${baseOf(endpoint)}${target}`)}, {`,
+    `  method: ${quoted(method)},`,
+    ...(Object.keys(headers).length ? [`  headers: ${literal(headers)},`] : []),
+    `  body: ${whole ? 'file, // a File or Blob' : 'form,'}`,
+    '});',
+    'if (!response.ok) throw await response.json();',
+  ].join('\n');
 }
 
 /** Lines for a client that is typed by the OpenAPI document of all endpoints. */

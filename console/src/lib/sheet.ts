@@ -44,6 +44,7 @@ export function summary(paragraph: Kind, step: Step): string {
   if (step.state === 'skipped') return 'skipped';
   if (['call', 'invoke'].includes(paragraph.kind) && outcome?.status) parts.push(String(outcome.status));
   if (paragraph.kind === 'sql' && outcome && 'count' in outcome) parts.push(counted(Number(outcome.count), 'row'));
+  if (paragraph.kind === 'file' && Array.isArray(step.outcome)) parts.push(counted(step.outcome.length, 'file'));
   if (paragraph.kind === 'each' && Array.isArray(step.outcome)) parts.push(counted(step.outcome.length, 'item'));
   if (['if', 'match', 'reply'].includes(paragraph.kind) && step.outcome !== null) parts.push(line(step.outcome));
   if (paragraph.kind === 'fail') parts.push(String(outcome?.status ?? ''));
@@ -70,6 +71,7 @@ export function result(paragraph: Kind, step: Step): string {
       return rows?.length === 0 ? '' : line(rows ?? outcome);
     }
     case 'each':
+    case 'file':
     case 'together':
     case 'note':
       return line(outcome);

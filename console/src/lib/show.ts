@@ -60,3 +60,11 @@ export function ordinal(n: number): string {
 export function capital(text: string): string {
   return text.charAt(0).toUpperCase() + text.slice(1);
 }
+
+/** Bytes in base64 (RFC 4648). */
+export function encoded(buffer: ArrayBuffer): string {
+  const bytes = new Uint8Array(buffer);
+  let text = '';
+  for (let at = 0; at < bytes.length; at += 0x8000) text += String.fromCharCode(...bytes.subarray(at, at + 0x8000));
+  return btoa(text);
+}

@@ -7,7 +7,7 @@ use serde_json::{Map, Value as Json, json};
 
 use kanzlei_lang::document::access::Access;
 
-use crate::input::{From, InputPlan};
+use crate::input::{Declared, From, InputPlan};
 use crate::plan::Endpoint;
 
 /// An example that fits a schema as well as possible without searching.
@@ -162,6 +162,9 @@ pub struct ExampleRequest {
     pub headers: BTreeMap<String, String>,
     /// The body; null for none.
     pub body: Json,
+    /// Files to be sent, by the names of their parts; one without a name is the whole body.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub files: BTreeMap<String, String>,
 }
 
 /// A request that an endpoint accepts, with examples for all that it requires.
@@ -197,6 +200,8 @@ pub fn request(input: &InputPlan, endpoint: &Endpoint) -> ExampleRequest {
             From::Query(name) if wanted => _ = out.query.insert(name.clone(), text),
             From::Header(name) if wanted => _ = out.headers.insert(name.clone(), text),
             From::Member(name) if wanted => _ = body.insert(name.clone(), value),
+            From::File(name) if wanted => _ = out.files.insert(name.clone(), file_name(declared)),
+            From::Body if declared.file.is_some() => _ = out.files.insert(String::new(), file_name(declared)),
             From::Body => out.body = value,
             _ => {}
         }
@@ -212,6 +217,21 @@ pub fn request(input: &InputPlan, endpoint: &Endpoint) -> ExampleRequest {
     out
 }
 
+/// The name of an example of a file.
+fn file_name(declared: &Declared) -> String {
+    let media = declared.file.as_ref().and_then(|file| file.media.first().cloned()).unwrap_or_default();
+    let ending = match media.as_str() {
+        "text/csv" => "csv",
+        "text/plain" => "txt",
+        "application/json" => "json",
+        "application/pdf" => "pdf",
+        "application/zip" => "zip",
+        media if media.starts_with("image/") => "png",
+        _ => "bin",
+    };
+    format!("{}.{ending}", declared.name)
+}
+
 /// A curl line that calls an endpoint with example values; line ends are escaped for pasting.
 pub fn curl(request: &ExampleRequest, public: &str) -> String {
     let mut line = String::from("curl -sS");
@@ -225,7 +245,17 @@ pub fn curl(request: &ExampleRequest, public: &str) -> String {
     for (name, value) in &request.headers {
         line.push_str(&format!(" -H {}", quote(&format!("{name}: {value}"))));
     }
-    if !request.body.is_null() {
+    if let Some(file) = request.files.get("") {
+        line.push_str(&format!(" --data-binary {}", quote(&format!("@{file}"))));
+    } else if !request.files.is_empty() {
+        for (name, value) in request.body.as_object().into_iter().flatten() {
+            let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+            line.push_str(&format!(" -F {}", quote(&format!("{name}={text}"))));
+        }
+        for (name, file) in &request.files {
+            line.push_str(&format!(" -F {}", quote(&format!("{name}=@{file}"))));
+        }
+    } else if !request.body.is_null() {
         line.push_str(&format!(" --json {}", quote(&request.body.to_string())));
     }
     line
@@ -260,6 +290,7 @@ mod tests {
         let bodiless =
             ExampleRequest { method: "GET".into(), target: "/tides?at=LIN".into(), ..ExampleRequest::default() };
         let body = json!({"imo": "9074720"});
+        let file = |part: &str| [(part.to_owned(), "crew.csv".to_owned())].into();
         for (request, line) in [
             (bodiless.clone(), "curl -sS 'http://h/tides?at=LIN'"),
             (
@@ -267,8 +298,16 @@ mod tests {
                 r#"curl -sS -X GET 'http://h/tides?at=LIN' --json '{"imo":"9074720"}'"#,
             ),
             (
-                ExampleRequest { method: "POST".into(), body, ..bodiless },
+                ExampleRequest { method: "POST".into(), body: body.clone(), ..bodiless.clone() },
                 r#"curl -sS -X POST 'http://h/tides?at=LIN' --json '{"imo":"9074720"}'"#,
+            ),
+            (
+                ExampleRequest { method: "PUT".into(), body, files: file("crew"), ..bodiless.clone() },
+                "curl -sS -X PUT 'http://h/tides?at=LIN' -F imo=9074720 -F crew=@crew.csv",
+            ),
+            (
+                ExampleRequest { method: "PUT".into(), files: file(""), ..bodiless },
+                "curl -sS -X PUT 'http://h/tides?at=LIN' --data-binary @crew.csv",
             ),
         ] {
             assert_eq!(curl(&request, "http://h"), line);

@@ -553,11 +553,20 @@ impl InputPlan {
     }
 }
 
-/// A file that an object describes: its `text` or its bytes in `base64`, with `media` and `name` where they matter.
+/// A file that an object describes: its `text` or its bytes in `base64`, with `media` and `name` where they matter. One that is
+/// known by its `size` and `digest` alone, as the journal has it, is a file without bytes.
 pub fn described(value: &Value) -> Option<Value> {
     let text = |name: &str| value.member(name).and_then(Value::as_text);
     if value.is_file() {
         return None;
+    }
+    if let (Some(Value::Int(size)), Some(digest), None, None) =
+        (value.member("size"), text("digest"), text("text"), text("base64"))
+    {
+        let hex = digest.len() == 64 && digest.bytes().all(|byte| byte.is_ascii_hexdigit());
+        let size = u64::try_from(*size).ok().filter(|_| hex)?;
+        let known = File::of_bytes(text("name"), text("media").unwrap_or(kanzlei_model::file::ANY), [].into());
+        return Some(Value::from(File { id: digest.into(), size, digest: digest.into(), held: None, ..known }));
     }
     let (bytes, usual) = match (text("text"), text("base64")) {
         (Some(text), None) => (text.as_bytes().to_vec(), "text/plain"),

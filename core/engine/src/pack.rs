@@ -190,7 +190,16 @@ mod tests {
     fn archives_are_not_believed() {
         let bounds = Bounds { entries: 3, bytes: 3 << 20, ratio: 10 };
         let zeros = vec![0; 2 << 20];
-        let noise: Vec<u8> = (0..2_u32 << 20).map(|n| (n.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+        // Nothing that can be packed (xorshift).
+        let mut state = 88_172_645_463_325_252_u64;
+        let noise: Vec<u8> = std::iter::repeat_with(|| {
+            state ^= state << 13;
+            state ^= state >> 7;
+            state ^= state << 17;
+            state as u8
+        })
+        .take(2 << 20)
+        .collect();
         for (files, wanted) in [
             (
                 &[("a/b.txt", &b"x"[..]), ("å.txt", b"")][..],

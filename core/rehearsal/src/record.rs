@@ -11,6 +11,8 @@
 //! assert!(record(&past).text.starts_with("cases: w\nexamples:\n  - name: \"a past run\"\n"));
 //! ```
 
+mod places;
+
 use serde_json::{Map, Value as Json, json};
 
 use super::CaseRequest;
@@ -220,6 +222,10 @@ fn request(past: &Past, case: &mut Lines) {
     if past.settings.is_object() {
         case.line(4, "settings", &plain(&past.settings));
     }
+    let places = places::places(&past.steps);
+    if !places.is_empty() {
+        case.line(4, "places", &plain(&places.into()));
+    }
 }
 
 /// The answers that the run received; `bounded` ones are given as often as they came and no more.
@@ -254,7 +260,8 @@ fn ended(past: &Past, ids: &Ids, exactly: bool, case: &mut Lines) {
     if let Some(status) = past.status {
         let mut reply = json!({"status": status});
         if !past.reply.is_null() && !is_cut(&past.reply) {
-            reply["body"] = ids.replaced(&past.reply);
+            let body = ids.replaced(&past.reply);
+            reply["body"] = if exactly { body } else { places::lasting(past, body) };
         }
         if exactly {
             reply["exactly"] = true.into();
@@ -664,6 +671,7 @@ impl Ids {
                     out.extend(step.sent["id"].as_str().map(|id| (id.to_owned(), format!("callback-{callbacks}"))));
                     out.extend(base(&step.sent["url"], "/~/callbacks/"));
                 }
+                "file" => out.extend(places::link(&step.sent, &step.outcome)),
                 _ => {}
             }
         }

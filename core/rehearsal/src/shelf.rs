@@ -42,6 +42,18 @@ impl Shelf {
         self.0.get(place).and_then(|files| files.get(path)).map(|(file, _)| file).ok_or_else(missing)
     }
 
+    /// Whether work reads what is stored here.
+    pub fn holds(&self, work: &FileWork) -> bool {
+        match work {
+            FileWork::Fetch { place, path } | FileWork::Link { place, path, .. } => self.get(place, path).is_ok(),
+            FileWork::Remove { place, paths } => paths.iter().any(|path| self.get(place, path).is_ok()),
+            FileWork::List { place, below, .. } => {
+                self.0.get(place).is_some_and(|files| files.keys().any(|path| path.starts_with(below.as_str())))
+            }
+            FileWork::Store { .. } | FileWork::Zip { .. } | FileWork::Unzip { .. } => false,
+        }
+    }
+
     /// What comes of work with files.
     ///
     /// # Errors

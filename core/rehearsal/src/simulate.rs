@@ -7,8 +7,8 @@ use std::collections::BTreeMap;
 use kanzlei_compiler::example;
 use kanzlei_compiler::sql::{Class, judge};
 use kanzlei_engine::machine::{
-    Address, Answer, Arrival, Cancellation, Cancelling, Data, Effect, EffectError, Enqueue, Kept, Outcome, Query,
-    Queued, Request, Rows,
+    Address, Answer, Arrival, Cancellation, Cancelling, Data, Effect, EffectError, Enqueue, FileWork, Kept, Outcome,
+    Query, Queued, Request, Rows,
 };
 use kanzlei_lang::document::service::Operation;
 use kanzlei_model::run::FailureKind;
@@ -77,6 +77,11 @@ impl<'p> Simulation<'p> {
                 Outcome::Kept(Ok(self.remembered(&keep.workflow, true)))
             }
         }
+    }
+
+    /// Whether work with files reads what this trial has stored.
+    pub fn holds(&self, work: &FileWork) -> bool {
+        self.shelf.holds(work)
     }
 
     /// What a workflow remembers in this trial, where it has kept something in it.

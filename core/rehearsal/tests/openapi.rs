@@ -122,6 +122,11 @@ fn every_answer_of_the_demos_cases_is_described() {
                 Value::Text(_) => "text/plain",
                 _ => "application/json",
             };
+            // Bytes have no schema.
+            if result.body.is_file() {
+                assert!(responses[&status]["content"]["*/*"].is_object(), "{} {status}", result.workflow);
+                continue;
+            }
             let mut schema = responses[&status]["content"][media]["schema"].clone();
             assert!(schema.is_object(), "{} {}: {status} {media} is not in {responses}", result.workflow, result.case);
             schema["components"] = published["components"].clone();

@@ -18,6 +18,9 @@ api! {
         /// The body as it is sent; empty for none.
         #[serde(default)]
         pub body: String,
+        /// The body in base64, where it is no text.
+        #[serde(default)]
+        pub base64: Option<String>,
     }
 
     /// What a client receives.

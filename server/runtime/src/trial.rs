@@ -182,7 +182,8 @@ fn of(effect: &Effect) -> (String, String, bool) {
                 FileWork::Zip { .. } => ("zip", "", true),
                 FileWork::Unzip { .. } => ("unzip", "", true),
             };
-            named(&format!("file.{name}"), format!("{word} {name}").trim_end().to_owned(), reads)
+            let of = if name.is_empty() { word } else { name };
+            named(&format!("file.{of}"), format!("{word} {name}").trim_end().to_owned(), reads)
         }
         Effect::Wait { until } => named("wait", format!("until {until}"), false),
         Effect::Enqueue(enqueue) => named("enqueue", format!("{} of {}", enqueue.jobs.len(), enqueue.workflow), false),
@@ -199,11 +200,12 @@ impl Trying<'_> {
         now() + self.ahead
     }
 
-    /// Whether an effect is performed. Waits, callbacks and what was kept in this trial never are.
+    /// Whether an effect is performed. Waits, callbacks, and what was kept or stored in this trial never are.
     fn is_real(&self, effect: &Effect, name: &str, reads: bool) -> bool {
         let within_trial = match effect {
             Effect::Wait { .. } | Effect::Open | Effect::Await { .. } => true,
             Effect::Recall { workflow } => self.simulation.kept(workflow),
+            Effect::File(task) => self.simulation.holds(&task.work),
             _ => false,
         };
         if within_trial || !self.alone || self.modes.simulated.iter().any(|known| known == name) {

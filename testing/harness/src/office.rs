@@ -92,6 +92,10 @@ impl Office {
             format!("token_file={}", token_file.display()),
             format!("secrets.key_file={}", dir.join("secrets.key").display()),
             "network.allow=127.0.0.0/8".to_owned(),
+            format!("files.spool={}", dir.join("files/spool").display()),
+            format!("files.work={}", dir.join("files/work").display()),
+            format!("places.archive.url={}", dir.join("places/archive").display()),
+            format!("places.customs.url={}", dir.join("places/customs").display()),
             // People of the office sign in through the stand-in `identity`, or with a token.
             format!("sign_in.issuer=http://127.0.0.1:{}/identity", Ports::USUAL.standins),
             format!("sign_in.address=http://127.0.0.1:{}/identity", ports.standins),

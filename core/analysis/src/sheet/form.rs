@@ -2,6 +2,7 @@
 
 use kanzlei_compiler::plan::sheet::inline;
 use kanzlei_lang::document::keys::COMMON;
+use kanzlei_lang::document::step::file;
 use kanzlei_lang::document::yaml::{Kind, Node};
 use kanzlei_lang::edit::{At, parse_path, path_text, steps};
 use kanzlei_lang::types::schema;
@@ -222,6 +223,7 @@ const SHOWN: &[(&str, &[&str])] = &[
     ("invoke", &["id", "send"]),
     ("enqueue", &["send"]),
     ("sql", &["id", "statement", "bind"]),
+    ("file", &["id", "of", "to", "from"]),
     ("each", &["in", "collect", "id"]),
     ("reply", &["body"]),
     ("fail", &["title", "detail"]),
@@ -298,10 +300,12 @@ impl Making<'_> {
         let mut names: Vec<&str> = Vec::new();
         if step {
             // First what it does and what its result is called, then when; then its own keys, then those of all steps.
-            let has_result = matches!(kind, "call" | "each" | "together" | "invoke" | "sql");
+            let has_result = matches!(kind, "call" | "each" | "together" | "invoke" | "sql" | "file");
             names.extend([kind].iter().filter(|kind| !kind.is_empty()));
             names.extend(has_result.then_some("id"));
-            names.extend(table(kind).iter().map(|spec| spec.name));
+            let word = node(self.root, at).and_then(|step| step.get("file")).and_then(Node::as_text);
+            let fits = |name: &str| kind != "file" || word.is_none_or(|word| file::has(word, name));
+            names.extend(table(kind).iter().map(|spec| spec.name).filter(|name| fits(name)));
             names.extend(["when", "about", "off"]);
             names.extend(COMMON.iter().map(|spec| spec.name).filter(|name| *name != "id" || has_result));
         } else {
@@ -340,6 +344,7 @@ impl Making<'_> {
                     return self.sent(&at, names, shown);
                 }
                 ("let" | "keep", _) if name == kind => return self.named(&at, depth, shown),
+                ("file", "to" | "from") => return self.named(&at, depth, shown),
                 ("match", "arms") | ("together", "together") => return self.branches(&at),
                 ("reply" | "call", "body") | (_, "with" | "headers") => return self.anything(&at, depth, shown),
                 _ => {}

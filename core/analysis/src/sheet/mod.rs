@@ -359,6 +359,13 @@ fn input_line(schema: &Node) -> String {
         }),
         _ => {}
     }
+    if let Some(media) = schema.get("media").and_then(as_list) {
+        out.push(media.iter().map(inline).collect::<Vec<_>>().join(", "));
+    }
+    out.extend(word("max").map(|most| format!("at most {most}")));
+    if schema.get("list").is_some_and(|list| inline(list) != "false") {
+        out.push("several".into());
+    }
     match (word("minimum"), word("maximum")) {
         (Some(least), Some(most)) => out.push(format!("{least} to {most}")),
         (Some(least), None) => out.push(format!("at least {least}")),
@@ -400,6 +407,12 @@ fn step_part(text: &str, step: &steps::Outlined, node: &Node) -> Part {
         ("each", Some(item)) => {
             made.title = format!("{} in {}", inline(item), node.get("in").map(inline).unwrap_or_default());
         }
+        ("file", Some(word)) => {
+            let of = node.get("of").map(inline).unwrap_or_default();
+            made.title = short(format!("{} {of}", inline(word)).trim_end().to_owned());
+            let places = ["to", "from"].iter().filter_map(|key| node.get(key)?.as_map()).flatten();
+            own = places.map(|(place, path)| (place.name.clone(), inline(path))).collect();
+        }
         (_, Some(behind)) => made.title = short(inline(behind)),
     }
     for key in MEMBERS {
@@ -437,6 +450,7 @@ fn notes(node: &Node, kind: &str, but: &[&str]) -> Vec<String> {
             || SHOWN.contains(&name)
             || matches!(name, "statement" | "statements")
             || (kind == "each" && name == "in")
+            || (kind == "file" && matches!(name, "of" | "to" | "from"))
             || (kind == "fail" && matches!(name, "title" | "detail"))
     };
     let other = node.as_map().unwrap_or_default().iter().filter(|(key, _)| !known(&key.name));

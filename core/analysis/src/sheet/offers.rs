@@ -117,6 +117,7 @@ pub fn offers(workspace: &Workspace, path: &str, at: &[At]) -> Option<Vec<Offer>
             value: format!("id: {}\nsql: {database}\nstatement: SELECT 1 AS one", unused("found", &names)),
         });
     }
+    out.extend(files(workspace, sight.as_ref(), &names));
     for (kind, value) in BEGINNINGS {
         out.push(Offer {
             label: (*kind).to_owned(),
@@ -127,6 +128,54 @@ pub fn offers(workspace: &Workspace, path: &str, at: &[At]) -> Option<Vec<Offer>
         });
     }
     Some(out)
+}
+
+/// What could be done with files: the one that is known last, in the places that are known.
+fn files(workspace: &Workspace, sight: Option<&Sight>, names: &[String]) -> Vec<Offer> {
+    let known = workspace.known.iter().flat_map(|known| known.places.iter().cloned());
+    let mut places: Vec<String> = known.chain(symbols::places(workspace)).collect();
+    places.sort();
+    places.dedup();
+    let place = places.first().map_or("archive", String::as_str);
+    let of = sight.and_then(a_file).map_or("\"\"".to_owned(), |name| format!("${{{name}}}"));
+    let one = |word: &str, about: &str, gives: &str, name: &str, rest: String| Offer {
+        label: format!("file {word}"),
+        about: about.to_owned(),
+        takes: String::new(),
+        gives: gives.to_owned(),
+        value: format!("id: {}\nfile: {word}\n{rest}", unused(name, names)),
+    };
+    vec![
+        one(
+            "store",
+            "Stores a file in places.",
+            "the path in each",
+            "stored",
+            format!("of: {of}\nto: {{{place}: \"\"}}"),
+        ),
+        one("fetch", "Reads a file of a place.", "file", "fetched", format!("from: {{{place}: \"\"}}")),
+        one(
+            "list",
+            "Lists the files below a path.",
+            "{path, size, stored}[]",
+            "found",
+            format!("from: {{{place}: \"\"}}"),
+        ),
+        one("remove", "Removes files of a place.", "{removed}", "gone", format!("from: {{{place}: \"\"}}")),
+        one("link", "Makes an address for downloads.", "{url, until}", "link", format!("from: {{{place}: \"\"}}")),
+        one("zip", "Packs files into one.", "file", "packed", format!("of: {{first.txt: {of}}}")),
+        one("unzip", "Unpacks a file.", "{path, file}[]", "parts", format!("of: {of}")),
+    ]
+}
+
+/// The name of a file that is known, the last one.
+fn a_file(sight: &Sight) -> Option<String> {
+    let names: Vec<&str> = sight.scope.names().collect();
+    let named = names.iter().rev().find(|name| type_of_name(sight, name).is_file()).map(|name| (*name).to_owned());
+    named.or_else(|| {
+        let Type::Object(shape) = type_of_name(sight, "input") else { return None };
+        shape.members.iter().find(|member| member.value.is_file()).map(|member| format!("input.{}", member.name))
+    })
 }
 
 fn symbols_name(text: &str) -> Option<String> {

@@ -264,6 +264,25 @@ pub(crate) fn stubs_of(workspace: &Workspace, name: &str) -> Vec<String> {
     out
 }
 
+/// Places that documents name.
+pub(crate) fn places(workspace: &Workspace) -> Vec<String> {
+    fn walk(steps: &[Step], out: &mut Vec<String>) {
+        for step in steps {
+            if let Action::File(file) = &step.action {
+                out.extend(file.work.places().iter().map(|(name, _)| name.text.clone()));
+            }
+            step.inside().into_iter().for_each(|steps| walk(steps, out));
+        }
+    }
+    let mut out = Vec::new();
+    for (_, _, document) in workspace.documents() {
+        if let Document::Workflow(workflow) = document {
+            walk(&workflow.steps, &mut out);
+        }
+    }
+    out
+}
+
 /// Databases or secrets that documents name.
 pub(crate) fn named_outside(workspace: &Workspace, databases: bool) -> Vec<String> {
     let mut out = Vec::new();

@@ -16,6 +16,7 @@ fn known() -> Known {
     let bound = |purpose: &str| vec![purpose.parse().expect("a purpose")];
     Known {
         secrets: [("rates-token".to_owned(), bound("https://rates.example"))].into(),
+        places: ["archive".to_owned()].into(),
         databases: ["harbour", "bare"].map(|name| (name.to_owned(), sql::Allowed::default())).into(),
         no_transactions: [("harbour".to_owned(), vec![("old_log".to_owned(), "Aria".to_owned())])].into(),
         unprepared: [("bare".to_owned(), vec!["the table `kanzlei_done`".to_owned()])].into(),
@@ -29,6 +30,7 @@ const OF_SERVICES: &[&str] = &[
     "missing-secret",
     "unbound-secret",
     "unknown-database",
+    "unknown-place",
     "not-allowed",
     "no-transactions",
     "unprepared-database",

@@ -23,7 +23,7 @@ use crate::input::From;
 use crate::plan::{Action, Endpoint, Plan};
 use kanzlei_lang::document::address::Address;
 use kanzlei_lang::document::workflow::Answer;
-use kanzlei_lang::types::{Type, schema};
+use kanzlei_lang::types::{Text, Type, schema};
 use kanzlei_model::problem::phrase;
 use kanzlei_model::run::RunState;
 
@@ -373,7 +373,10 @@ impl Answers {
             content.insert("*/*".into(), json!({}));
         } else {
             let texts = body.keep(|one| matches!(one, Type::Text(_) | Type::Unknown));
-            let values = body.keep(|one| !matches!(one, Type::Text(_) | Type::Undefined));
+            let files = body.keep(|one| matches!(one, Type::Object(shape) if shape.file));
+            let values = body.keep(|one| {
+                !matches!(one, Type::Text(_) | Type::Undefined) && !matches!(one, Type::Object(shape) if shape.file)
+            });
             if values != Type::Never {
                 let schema = declared.clone().unwrap_or_else(|| schema::write(&values));
                 content.insert("application/json".into(), json!({"schema": schema}));
@@ -383,12 +386,18 @@ impl Answers {
                 content.insert("text/plain".into(), json!({"schema": schema}));
             }
             // A file goes out under its own media type.
-            let may_be_file = |one: &Type| match one {
-                Type::Unknown => true,
-                Type::Object(shape) => shape.file,
-                _ => false,
-            };
-            if body.alternatives().iter().any(may_be_file) {
+            for file in files.alternatives() {
+                let media = match file {
+                    Type::Object(shape) => shape.read("media"),
+                    _ => None,
+                };
+                let media = match media {
+                    Some(Type::Text(Text::One(media))) => media.to_string(),
+                    _ => "*/*".to_owned(),
+                };
+                content.insert(media, json!({}));
+            }
+            if body.alternatives().contains(&Type::Unknown) {
                 content.insert("*/*".into(), json!({}));
             }
         }

@@ -264,7 +264,7 @@ mod tests {
             (
                 "application/pdf",
                 b"%PDF",
-                r#"{"name":"a.pdf","media":"application/pdf","size":4,"digest":"3d8c80a7a9f5d2e0c5bd8d3f0d7f7c2b"}"#,
+                r#"{"name":"a.pdf","media":"application/pdf","size":4,"digest":"315d429b7714cedb6ad04ac31240145257692630457f3c88253c5beceac76027"}"#,
             ),
             ("application/json", b"", "null"),
         ] {

@@ -75,8 +75,7 @@ async fn work(holder: &Arc<Holder>, jobs: &Jobs, work: &FileWork) -> Result<Valu
                     format!("`{path}` has {size} bytes; a file has at most {most}"),
                 ));
             }
-            let media = mime_of(path);
-            holder.keep_stream(bytes, Some(path), media).await?.into()
+            holder.keep_stream(bytes, Some(path), None).await?.into()
         }
         FileWork::List { place, below, most } => {
             let found = named(place)?.list(below, *most as usize).await?;
@@ -123,27 +122,6 @@ async fn has_same(place: &Place, path: &str, file: &File) -> Result<bool, Effect
         digest.update(&chunk);
     }
     Ok(format!("{:x}", digest.finalize()) == *file.digest)
-}
-
-/// The media type that the ending of a path stands for, where it matters beside the bytes.
-fn mime_of(path: &str) -> Option<&'static str> {
-    let (_, ending) = path.rsplit('/').next()?.rsplit_once('.')?;
-    let known = [
-        ("csv", "text/csv"),
-        ("css", "text/css"),
-        ("html", "text/html"),
-        ("json", "application/json"),
-        ("ndjson", "application/x-ndjson"),
-        ("svg", "image/svg+xml"),
-        ("txt", "text/plain"),
-        ("xml", "application/xml"),
-        ("yaml", "application/yaml"),
-        ("docx", "application/vnd.openxmlformats-officedocument.wordprocessingml.document"),
-        ("xlsx", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"),
-        ("odt", "application/vnd.oasis.opendocument.text"),
-        ("ods", "application/vnd.oasis.opendocument.spreadsheet"),
-    ];
-    known.iter().find(|(known, _)| ending.eq_ignore_ascii_case(known)).map(|(_, media)| *media)
 }
 
 fn packing(why: pack::Fault) -> EffectError {
@@ -207,7 +185,7 @@ async fn unzip(holder: &Arc<Holder>, file: &File) -> Result<Value, EffectError> 
     let mut arriving: Option<(String, incoming::Incoming)> = None;
     let mut keep = async |arriving: Option<(String, incoming::Incoming)>| {
         if let Some((path, incoming)) = arriving {
-            let come = incoming.finish(Some(&path), mime_of(&path)).await.map_err(files::Fault::from)?;
+            let come = incoming.finish(Some(&path), None).await.map_err(files::Fault::from)?;
             files.push((path, holder.keep(come).await?));
         }
         Ok::<_, files::Fault>(())

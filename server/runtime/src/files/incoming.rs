@@ -5,12 +5,12 @@
 use std::io::Write;
 use std::path::PathBuf;
 
-use kanzlei_model::file::{File, plain_name};
+use kanzlei_model::file::{ANY, File, essence, plain_name};
 use sha2::{Digest, Sha256};
 use tokio::task::JoinHandle;
 use uuid::Uuid;
 
-use super::media::{LOOKED_AT, judged};
+use super::media::{LOOKED_AT, judged, of_name};
 use super::spool::{Room, Spooled};
 
 /// Bytes that are written at a time.
@@ -131,6 +131,8 @@ impl Incoming {
     pub async fn finish(mut self, name: Option<&str>, said: Option<&str>) -> Result<(File, Spooled), Fault> {
         self.flush().await?;
         let disk = self.settled().await?;
+        // What is sent as `application/octet-stream` is what its name says.
+        let said = said.filter(|said| essence(said) != ANY).or_else(|| name.and_then(of_name));
         let file = File {
             id: Uuid::now_v7().to_string().into(),
             name: name.and_then(plain_name).map(Into::into),

@@ -59,6 +59,27 @@ pub fn judged(first: &[u8], said: Option<&str>) -> String {
     }
 }
 
+/// The media type that the ending of a name stands for, where the bytes do not show it.
+pub fn of_name(path: &str) -> Option<&'static str> {
+    let (_, ending) = path.rsplit('/').next()?.rsplit_once('.')?;
+    let known = [
+        ("csv", "text/csv"),
+        ("css", "text/css"),
+        ("html", "text/html"),
+        ("json", "application/json"),
+        ("ndjson", "application/x-ndjson"),
+        ("svg", "image/svg+xml"),
+        ("txt", "text/plain"),
+        ("xml", "application/xml"),
+        ("yaml", "application/yaml"),
+        ("docx", "application/vnd.openxmlformats-officedocument.wordprocessingml.document"),
+        ("xlsx", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"),
+        ("odt", "application/vnd.oasis.opendocument.text"),
+        ("ods", "application/vnd.oasis.opendocument.spreadsheet"),
+    ];
+    known.iter().find(|(known, _)| ending.eq_ignore_ascii_case(known)).map(|(_, media)| *media)
+}
+
 /// Media types of ZIP files with a purpose.
 fn is_zip(said: &str) -> bool {
     said.starts_with("application/vnd.openxmlformats-officedocument.")

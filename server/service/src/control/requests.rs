@@ -6,6 +6,8 @@ use std::time::{Duration, Instant};
 
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json};
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use kanzlei_api::requests::{PlainAnswer, PlainRequest};
 use kanzlei_model::time::Span;
 use kanzlei_store::journal::Filter;
@@ -96,7 +98,10 @@ fn request(asked: &PlainRequest, request_id: &str, (scheme, to): (&str, SocketAd
     }
     let mut request = reqwest::Request::new(method, url);
     *request.headers_mut() = headers;
-    if !asked.body.is_empty() {
+    if let Some(encoded) = &asked.base64 {
+        let bytes = STANDARD.decode(encoded).map_err(|error| bad(format!("`base64` is not base64: {error}")))?;
+        *request.body_mut() = Some(bytes.into());
+    } else if !asked.body.is_empty() {
         *request.body_mut() = Some(asked.body.clone().into());
     }
     Ok(request)
@@ -124,6 +129,7 @@ mod tests {
             target: target.into(),
             headers: [(header.to_owned(), "x".to_owned())].into(),
             body: "{}".into(),
+            base64: None,
         };
         for (method, target, header, url) in [
             ("POST", "/a?b=c", "accept", Some("http://127.0.0.1:7080/a?b=c")),

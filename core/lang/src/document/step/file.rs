@@ -104,6 +104,13 @@ pub const WORDS: &[(&str, &[&str], &[&str])] = &[
     ("unzip", &["of"], &[]),
 ];
 
+/// Whether a key belongs to what a word does; of an unknown word nothing is known.
+pub fn has(word: &str, key: &str) -> bool {
+    let known = WORDS.iter().find(|(known, ..)| *known == word);
+    matches!(key, "file" | "within")
+        || known.is_none_or(|(_, required, optional)| required.contains(&key) || optional.contains(&key))
+}
+
 /// Reads a `file` step.
 pub(super) fn read(members: &Members, report: &mut Report) -> Option<FileStep> {
     let word = members.text("file", report)?;
@@ -116,8 +123,7 @@ pub(super) fn read(members: &Members, report: &mut Report) -> Option<FileStep> {
         };
         return None;
     };
-    let own = |name: &str| required.contains(&name) || optional.contains(&name);
-    for spec in FILE_WORK.iter().filter(|spec| !matches!(spec.name, "file" | "within") && !own(spec.name)) {
+    for spec in FILE_WORK.iter().filter(|spec| !has(&word.text, spec.name)) {
         if let Some((key, _)) = members.entry(spec.name) {
             report.error("unknown-key", key.at, format!("`file: {}` has no `{}`", word.text, spec.name));
             let all: Vec<&str> = required.iter().chain(*optional).copied().collect();
