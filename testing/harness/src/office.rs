@@ -95,7 +95,9 @@ impl Office {
             format!("files.spool={}", dir.join("files/spool").display()),
             format!("files.work={}", dir.join("files/work").display()),
             format!("places.archive.url={}", dir.join("places/archive").display()),
-            format!("places.customs.url={}", dir.join("places/customs").display()),
+            "places.customs.url=s3://customs/incoming".to_owned(),
+            format!("places.customs.endpoint=http://127.0.0.1:{}/buckets", ports.standins),
+            "places.customs.secret=customs-bucket".to_owned(),
             // People of the office sign in through the stand-in `identity`, or with a token.
             format!("sign_in.issuer=http://127.0.0.1:{}/identity", Ports::USUAL.standins),
             format!("sign_in.address=http://127.0.0.1:{}/identity", ports.standins),
@@ -118,9 +120,11 @@ impl Office {
         let token = std::fs::read_to_string(&command.token_file).map_err(io("reading the operator token"))?;
         let texts = format!("http://127.0.0.1:{}/texts", ports.standins);
         let identity = format!("http://127.0.0.1:{}/identity", ports.standins);
+        let buckets = format!("http://127.0.0.1:{}/buckets", ports.standins);
         for (name, value, purpose) in [
             ("texts-key", "lindvik-texts-7f3a", texts.as_str()),
             ("pilots-client", "office-secret", identity.as_str()),
+            ("customs-bucket", "lindvik-office:buckets-5e20", buckets.as_str()),
             ("notify-key", "whsec_bGluZHZpay1ub3RpZmllcy00YmM5LWRlbW8=", "signing"),
             ("customs-webhook", "whsec_bGluZHZpay1jdXN0b21zLTkxYzItZGVtbw==", "signing"),
             ("bank-webhook", "nesholm-bank-5d1e-demo", "signing"),

@@ -1,5 +1,5 @@
 //! Simulated outside services of the demo office: `registry`, `tides`, `rates`, `pilots`, `texts`,
-//! `customs`, [`identity`], which issues tokens, and `ledger`, which counts how often it was called for each entry, and refuses another idempotency key for it.
+//! `customs`, [`identity`], which issues tokens, [`buckets`], which stores objects, and `ledger`, which counts how often it was called for each entry, and refuses another idempotency key for it.
 //!
 //! Each can be made slow or made to fail, so that retries and catches can be seen:
 //!
@@ -8,6 +8,7 @@
 //! curl -X DELETE http://127.0.0.1:7090/~/behaviour/tides
 //! ```
 
+mod buckets;
 mod identity;
 
 use std::collections::HashMap;
@@ -404,11 +405,14 @@ async fn main() -> std::io::Result<()> {
     let args = Args::parse();
     let state = Data::new(State::default());
     let identity = Data::new(identity::Identity::new(&args.listen, args.iss.clone()));
+    let objects = Data::new(buckets::Buckets::default());
     let server = HttpServer::new(move || {
         App::new()
             .app_data(state.clone())
             .app_data(identity.clone())
+            .app_data(objects.clone())
             .configure(identity::routes)
+            .configure(buckets::routes)
             .route("/registry/vessels/{imo}", web::get().to(vessel))
             .route("/tides/windows/next", web::get().to(window))
             .route("/rates/latest", web::get().to(rate))

@@ -175,6 +175,12 @@ impl Files {
         self.place("")
     }
 
+    /// Whether the work place may hold something: a folder is made when it is needed first.
+    fn has_work(&self) -> bool {
+        let url = self.named.get("").map_or("", |work| work.settings.url.as_str());
+        url.starts_with("s3://") || PathBuf::from(url.strip_prefix("file://").unwrap_or(url)).is_dir()
+    }
+
     /// Removes what jobs left in the work place that exist no more; `known` returns those of the given jobs that do. Returns
     /// how many files it removed.
     ///
@@ -186,6 +192,9 @@ impl Files {
         A: Future<Output = Result<Vec<Uuid>, E>>,
         E: std::fmt::Display,
     {
+        if !self.has_work() {
+            return Ok(0);
+        }
         let work = self.work()?;
         let job_of = |path: &str| path.split('/').nth(1).and_then(|id| Uuid::parse_str(id).ok());
         let (mut found, mut removed) = (work.walk("jobs")?.ready_chunks(SWEPT), 0);

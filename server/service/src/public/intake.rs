@@ -127,6 +127,11 @@ pub async fn take(
         return Ok(Taken { body, files, bytes: bytes.len() as u64 });
     }
     let Some(part) = wanted.whole() else {
+        // Inputs may all be optional.
+        let deadline = Instant::now() + declared.time;
+        if media.is_empty() && read::body(request, payload, most, deadline, arrival).await?.is_empty() {
+            return Ok(Taken { body: Body::None, files: Vec::new(), bytes: 0 });
+        }
         let what = if media.is_empty() { "no Content-Type".to_owned() } else { format!("`{media}`") };
         let detail =
             format!("the body has {what}; send `multipart/form-data`, or `application/json` with tokens of uploads");
