@@ -72,12 +72,13 @@ fn dull(effect: &Effect) -> Outcome {
         Effect::Call(_) => Outcome::Called(Ok(Answer {
             status: 200,
             headers: vec![("content-type".into(), "application/json".into())],
-            body: b"{\"name\":\"x\",\"length_m\":1,\"window\":{},\"pages\":2,\"items\":[{\"id\":1}]}".to_vec(),
+            body: b"{\"name\":\"x\",\"length_m\":1,\"window\":{},\"pages\":2,\"items\":[{\"id\":1}]}".to_vec().into(),
         })),
         Effect::Query(query) => {
             let row = Value::object([("id", Value::Int(1)), ("state", Value::text("held"))]);
             Outcome::Queried(Ok(vec![Rows { rows: vec![row], count: 1, id: Some(1) }; query.statements.len()]))
         }
+        Effect::File(_) => Outcome::Filed(Ok(Value::list(Vec::new()))),
         Effect::Wait { .. } => Outcome::Waited,
         Effect::Recall { .. } => {
             Outcome::Kept(Ok(Kept { version: 0, values: Value::object::<&str>([]), stored: false }))

@@ -12,7 +12,12 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     for found in &checked.diagnostics {
         assert!(found.start <= found.end && found.line > 0 && found.column > 0);
     }
-    let _ = kanzlei_compiler::openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost", None, "Run-Id");
+    let _ = kanzlei_compiler::openapi::document(
+        checked.workflows.iter().map(|(_, plan)| &**plan),
+        "http://localhost",
+        None,
+        "Run-Id",
+    );
     for (_, plan) in &checked.workflows {
         kanzlei_fuzz::run_dully(plan);
     }

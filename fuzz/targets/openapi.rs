@@ -26,5 +26,10 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
             }
         }
     }
-    let _ = kanzlei_compiler::openapi::document(checked.workflows.iter().map(|(_, plan)| &**plan), "http://localhost", None, "Run-Id");
+    let _ = kanzlei_compiler::openapi::document(
+        checked.workflows.iter().map(|(_, plan)| &**plan),
+        "http://localhost",
+        None,
+        "Run-Id",
+    );
 });

@@ -132,6 +132,10 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
     );
     println!("  kanzlei service show pilots     # called with a token that identity issues");
     println!("  kanzlei usage");
+    println!(
+        "  printf 'name,rank\\nTare Holm,master\\n' | curl -sS -T - -H 'Content-Type: text/csv' {public}/vessels/9074720/crew-list     # a file, kept in a folder and in a bucket"
+    );
+    println!("  curl -sS {public}/vessels/9074720/crew-list     # answered with its bytes");
     println!("\nCtrl-C stops everything.");
     loop {
         match stopped.recv_timeout(Duration::from_millis(500)) {
