@@ -7,3 +7,4 @@
 pub mod driver;
 pub mod machine;
 pub mod pack;
+pub mod table;

@@ -1,7 +1,7 @@
 //! Packing files into one and unpacking them (ZIP, APPNOTE 6.3.10), as they are read: nothing is held as a whole.
 //!
-//! What an archive says of itself is not believed: its entries are bounded in number, in bytes, and in how much more they
-//! become than they were; paths that lead elsewhere, links and encrypted entries are refused.
+//! An archive may be hostile: its entries are bounded in number, in bytes, and in their ratio of compression; paths that leave the
+//! archive, links and encrypted entries are refused.
 //!
 //! ```
 //! use std::io::Cursor;
@@ -187,7 +187,7 @@ mod tests {
     }
 
     #[test]
-    fn archives_are_not_believed() {
+    fn hostile_archives_are_refused() {
         let bounds = Bounds { entries: 3, bytes: 3 << 20, ratio: 10 };
         let zeros = vec![0; 2 << 20];
         // Nothing that can be packed (xorshift).

@@ -38,7 +38,7 @@ impl Store {
         tx.commit().await.doing("keeping uploads")
     }
 
-    /// The upload of an id, whoever's it is and also one that is over.
+    /// The upload of an id, of any owner, expired or not.
     pub async fn upload(&self, id: Uuid) -> Result<Option<Upload>> {
         let row = sqlx::query!(
             "SELECT owner, name, media, size, digest, expires FROM upload WHERE id = ?",

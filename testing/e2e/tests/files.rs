@@ -1,9 +1,13 @@
 //! Files on the demo office: sent by Node's own forms and by the client, kept in a folder and in a bucket, and answered.
 
+use std::io::Write;
+use std::net::TcpStream;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use kanzlei_e2e::calls::LONG;
 use kanzlei_e2e::*;
+use kanzlei_harness::office::Office;
 use kanzlei_harness::wait;
 use serde_json::{Value as Json, json};
 
@@ -117,4 +121,42 @@ fn uploads_belong_to_their_callers_and_outlive_processes() {
     let fetched = fetched.expect("a result");
     assert_eq!((fetched.status, fetched.body.as_str()), (200, "%PDF-1.7 claim"), "{fetched:?}");
     assert_eq!(fetched.header("content-type"), Some("application/pdf"));
+}
+
+/// Regular files below a folder.
+fn files_below(folder: &Path) -> Vec<PathBuf> {
+    let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+    let (folders, files): (Vec<_>, Vec<_>) = entries.map(|entry| entry.path()).partition(|path| path.is_dir());
+    let own = files.into_iter().filter(|path| path.extension().is_none_or(|ending| ending != "lock"));
+    own.chain(folders.iter().flat_map(|folder| files_below(folder))).collect()
+}
+
+/// A client that stops in the middle, and a process that is killed in the middle, leave nothing behind.
+#[test]
+fn bodies_that_stop_leave_nothing() {
+    let mut office = office("stopped", &[]);
+    said(&client(&office, &["deploy", "demo/harbour"]), 0);
+    let spool = scratch().join("stopped/files/spool");
+    let begin = |office: &Office| {
+        let mut stream = TcpStream::connect(("127.0.0.1", office.ports.public)).expect("a connection");
+        let head = "PUT /vessels/9074720/crew-list HTTP/1.1\r\nHost: localhost\r\nContent-Type: text/csv\r\nContent-Length: 900000\r\n\r\nname\n";
+        stream.write_all(head.as_bytes()).expect("sent");
+        stream.write_all("Tare Holm\n".repeat(70_000).as_bytes()).expect("sent");
+        assert!(wait::until(LONG, || (!files_below(&spool).is_empty()).then_some(())).is_some(), "it arrives");
+        stream
+    };
+    drop(begin(&office));
+    assert!(wait::until(LONG, || files_below(&spool).is_empty().then_some(())).is_some(), "{:?}", files_below(&spool));
+    let stream = begin(&office);
+    office.service.kill();
+    office.restart_service().expect("a restart");
+    drop(stream);
+    // The next process removes what the one before left, as soon as it needs the spool itself.
+    let from = scratch().join("crew-after.csv");
+    std::fs::write(&from, "name\n").expect("a file");
+    let given = format!("crew=@{}", from.display());
+    assert!(said(&client(&office, &["call", "crew-list", "imo=9074720", &given]), 0).contains("201 Created"));
+    assert!(wait::until(LONG, || files_below(&spool).is_empty().then_some(())).is_some(), "{:?}", files_below(&spool));
+    let places = files_below(&scratch().join("stopped/places/archive"));
+    assert_eq!(places.len(), 1, "{places:?}");
 }

@@ -252,7 +252,7 @@ impl Pass<'_, '_, '_> {
         }
     }
 
-    /// Paths in places are seen by whoever sees the place; files may be confidential.
+    /// Paths in a place are visible to all who can list it, so they must not be confidential; files may be.
     fn file(&mut self, step: &FileStep, compiled: &plan::file::FileStep) -> Shown {
         use plan::file::Work;
         let paths: &[plan::file::InPlace] = match &compiled.work {

@@ -11,10 +11,12 @@ use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::Workflow;
 use kanzlei_lang::document::address::Address;
 use kanzlei_lang::document::file::FileInput;
+use kanzlei_lang::document::formats::Formats;
 use kanzlei_lang::document::purpose::is_dots;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::workflow::{Endpoint, Property};
 use kanzlei_lang::suggest;
+use kanzlei_lang::types::Type;
 
 /// How long a request may take by default.
 pub(super) const TIME: Duration = Duration::from_secs(30);
@@ -156,6 +158,50 @@ pub(super) fn compile(endpoint: &Endpoint, properties: &[Property], report: &mut
         web: endpoint.web.clone(),
         webhook: None,
     })
+}
+
+/// Columns of CSV against the rows that replies answer, as far as these are known.
+pub(super) fn columns(formats: &Formats, replies: &[plan::ReplyShape], report: &mut Report) {
+    let good = replies.iter().filter(|reply| reply.status.is_none_or(|status| (200..300).contains(&status)));
+    let rows = Type::union(good.map(|reply| match &reply.body {
+        Type::List(items) => items.of.clone(),
+        other => other.clone(),
+    }));
+    let shapes: Option<Vec<_>> = rows
+        .alternatives()
+        .iter()
+        .map(|one| match one {
+            Type::Object(shape) if shape.rest.is_none() => Some(shape),
+            _ => None,
+        })
+        .collect();
+    let Some(shapes) = shapes.filter(|shapes| !shapes.is_empty()) else { return };
+    for (name, at) in &formats.columns {
+        if shapes.iter().any(|shape| shape.get(name).is_some()) {
+            continue;
+        }
+        report.error("unknown-member", *at, format!("the rows that are replied have no `{name}`"));
+        let known: Vec<&str> =
+            shapes.iter().flat_map(|shape| shape.members.iter().map(|member| &*member.name)).collect();
+        match suggest::nearest(name, known.iter().copied()) {
+            Some(near) => report.did_you_mean(near),
+            None => report.help(format!("they have {}", known.join(", "))),
+        };
+    }
+}
+
+/// Reports files that entries need and do not bring: messages, changed rows and timetables have none.
+pub(super) fn without_files(workflow: &Workflow, report: &mut Report) {
+    let mut needed = workflow.input.iter().filter(|one| !one.optional && FileInput::of(&one.schema).is_some());
+    let Some(property) = needed.next() else { return };
+    let name = &property.name.text;
+    let webhooks = workflow.webhooks.iter().map(|one| (one.at, "a message"));
+    let watches = workflow.watches.iter().map(|one| (one.at, "a changed row"));
+    let timetables = workflow.timetables.iter().map(|one| (one.at, "a timetable"));
+    for (at, what) in webhooks.chain(watches).chain(timetables) {
+        report.error("file-input", at, format!("`{name}` is a file, which {what} does not bring"));
+        report.help("declare it with `optional: true`, or fetch it in a step: `file: fetch`");
+    }
 }
 
 /// Reports an allowance that no document declares.

@@ -125,7 +125,11 @@ pub(super) fn compile(
         let compiled = entries::compile(entry, &workflow.input, walk.report);
         endpoints.extend(compiled.map(|compiled| plan::Endpoint { needs: needs.flatten(), ..compiled }));
     }
+    for entry in &workflow.entries {
+        entries::columns(&entry.web.formats, &walk.replies, walk.report);
+    }
     workflow.webhooks.iter().for_each(|webhook| endpoints.extend(walk.webhook(webhook)));
+    entries::without_files(workflow, walk.report);
     walk.durable_entries();
     let watches = workflow.watches.iter().filter_map(|watch| walk.watch_of(watch)).collect();
     let timetables = workflow.timetables.iter().filter_map(|timetable| walk.timetable(timetable)).collect();

@@ -22,6 +22,7 @@ use crate::example;
 use crate::input::From;
 use crate::plan::{Action, Endpoint, Plan};
 use kanzlei_lang::document::address::Address;
+use kanzlei_lang::document::formats::Format;
 use kanzlei_lang::document::workflow::Answer;
 use kanzlei_lang::types::{Text, Type, schema};
 use kanzlei_model::problem::phrase;
@@ -320,6 +321,9 @@ fn responses(plan: &Plan, endpoint: &Endpoint, run_header: &str) -> Json {
     if matches!(endpoint.method.as_str(), "POST" | "PATCH") {
         problem("409", "The same request is being worked on");
     }
+    if !endpoint.web.formats.of.is_empty() {
+        problem("406", "None of its formats is accepted");
+    }
     problem("422", "The input does not fit");
     problem("500", "The workflow failed");
     if calls_out(plan) {
@@ -327,7 +331,24 @@ fn responses(plan: &Plan, endpoint: &Endpoint, run_header: &str) -> Json {
     }
     problem("503", "The service is busy");
     problem("504", "The request took too long");
-    Json::Object(by_status.into_iter().map(|(status, answers)| (status, answers.describe(run_header))).collect())
+    let others: Vec<&str> =
+        endpoint.web.formats.of.iter().filter(|format| **format != Format::Json).map(|format| format.media()).collect();
+    let json = endpoint.web.formats.of.is_empty() || endpoint.web.formats.of.contains(&Format::Json);
+    let described = by_status.into_iter().map(|(status, answers)| {
+        let mut described = answers.describe(run_header);
+        // Rows go out in each of the formats.
+        if status.starts_with('2')
+            && let Some(content) = described.get_mut("content").and_then(Json::as_object_mut)
+            && content.contains_key("application/json")
+        {
+            content.extend(others.iter().map(|media| ((*media).to_owned(), json!({"schema": {"type": "string"}}))));
+            if !json {
+                content.remove("application/json");
+            }
+        }
+        (status, described)
+    });
+    Json::Object(described.collect())
 }
 
 /// Statuses and titles of `fail` steps, those of invoked workflows included; a status that only the run

@@ -1,7 +1,7 @@
 //! Inputs that are files: `{type: file, media: [application/pdf, image/*], max: 20 MiB}`, and `list: true` for several.
 //!
 //! What is declared becomes a JSON Schema of what expressions see of a file, with the declaration under a key of its own, so that
-//! whoever holds the schema knows that it is one. No author's schema has that key.
+//! every holder of the schema can see that it describes a file. No author's schema has that key.
 //!
 //! ```
 //! use kanzlei_lang::document::file::FileInput;

@@ -21,7 +21,7 @@ pub const WORKFLOW: &[KeySpec] = keys! {
     "workflow", r#"{"type":"string","pattern":"^[a-z][a-z0-9-]*$"}"#, "The name of the workflow.";
     "about", TEXT, "What it is for, in a sentence.";
     "tags", r#"{"type":"array","items":{"type":"string","pattern":"^[a-z][a-z0-9-]*$"},"maxItems":20}"#, "What it belongs to, for lists, for keys that are made for a tag, and for the OpenAPI document: `[partners]`.";
-    "input", r#"{"type":"object","additionalProperties":{"type":"object"}}"#, "Its input: JSON Schema by name. Required unless it has a `default` or `optional: true`.";
+    "input", r##"{"type":"object","additionalProperties":{"type":"object","if":{"properties":{"type":{"const":"file"}},"required":["type"]},"then":{"$ref":"#/$defs/file"}}}"##, "Its input: JSON Schema by name. Required unless it has a `default` or `optional: true`.";
     "extra", r#"{"enum":["refuse","allow"]}"#, "Whether members that are not declared are let in; default: `refuse`.";
     "entries", r##"{"type":"array","items":{"$ref":"#/$defs/entry"}}"##, "The ways in.";
     "functions", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Named functions for expressions: `total: \"(a, b) => a + b\"`.";
@@ -42,8 +42,16 @@ pub const ENDPOINT: &[KeySpec] = keys! {
     "limits", r##"{"$ref":"#/$defs/limits"}"##, "The longest a request may take and the largest body.";
     "cors", r##"{"oneOf":[{"enum":["any"]},{"$ref":"#/$defs/cors"}]}"##, "Which pages of other origins may call it: `any`, or `{origins: [https://app.example]}` (Fetch standard).";
     "cache", r##"{"$ref":"#/$defs/cache"}"##, "How long answers to GET may be kept (RFC 9111): `{for: 1min, vary: [Accept-Language], etag: true}`.";
+    "formats", r#"{"type":"array","items":{"enum":["json","csv","ndjson"]}}"#, "The formats of its answers, of which a client chooses one by `Accept`; the first one is the default: `[json, csv]`.";
+    "csv", r##"{"$ref":"#/$defs/csv"}"##, "What a CSV answer holds: `{columns: [imo, vessel], file: bills.csv}`.";
     "deprecated", TEXT, "Since when it is deprecated: a date or an instant; answers carry `Deprecation` (RFC 9745).";
     "sunset", TEXT, "When it ends: a date or an instant; answers carry `Sunset` (RFC 8594).";
+};
+/// Keys of `csv`.
+pub const CSV: &[KeySpec] = keys! {
+    "columns", r#"{"type":"array","items":{"type":"string"}}"#, "The columns, in order; default: the members of the rows as they occur.";
+    "file", TEXT, "The name under which browsers save it; default: `rows.csv`.";
+    "formulas", r#"{"enum":["guard","keep"]}"#, "`guard` puts an apostrophe before texts that a spreadsheet would compute; `keep` leaves them. Default: `guard`.";
 };
 /// Keys of `access`, of which it has one.
 pub const ACCESS: &[KeySpec] = keys! {

@@ -20,6 +20,7 @@ pub mod change;
 pub mod credentials;
 pub mod database;
 pub mod file;
+pub mod formats;
 pub mod issuer;
 pub mod keys;
 pub mod lane;

@@ -8,7 +8,7 @@
 use serde_json::{Map, Value, json};
 
 use super::reader::KeySpec;
-use super::{allowance, cases, credentials, database, issuer, keys, lane, service, settings};
+use super::{allowance, cases, credentials, database, file, issuer, keys, lane, service, settings};
 
 /// The JSON Schema (2020-12) of a kind of document; nothing for a kind that does not exist.
 pub fn of(kind: &str) -> Option<Value> {
@@ -49,6 +49,8 @@ fn workflow() -> Value {
         "key_place": object(&[keys::KEY_PLACE], &[]),
         "cors": object(&[keys::CORS], &["origins"]),
         "cache": object(&[keys::CACHE], &["for"]),
+        "csv": object(&[keys::CSV], &[]),
+        "file": object(&[file::FILE], &["type"]),
         "proof": one_of(keys::PROOF),
         "sign": one_of(keys::SIGN),
         "hmac": object(&[keys::HMAC], &["secret", "header"]),

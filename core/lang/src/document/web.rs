@@ -1,4 +1,4 @@
-//! What an endpoint declares for browsers, caches and the time after it: `cors`, `cache`, `deprecated`, `sunset`.
+//! What an endpoint declares for browsers, caches and the time after it: `cors`, `cache`, `formats`, `deprecated`, `sunset`.
 //!
 //! ```yaml
 //! cors: {origins: [https://desk.lindvik.example], max_age: 1h}
@@ -9,6 +9,7 @@
 
 use std::time::Duration;
 
+use super::formats::{self, Formats};
 use super::keys::{CACHE, CORS};
 use super::reader::Members;
 use super::step::is_header_name;
@@ -34,6 +35,8 @@ pub struct Web {
     pub deprecated: Option<Timestamp>,
     /// When it ends (RFC 8594).
     pub sunset: Option<Timestamp>,
+    /// The formats of its answers.
+    pub formats: Formats,
 }
 
 /// Pages of other origins that may call (Fetch standard, CORS protocol).
@@ -81,7 +84,8 @@ pub(super) fn read(members: &Members, method: &str, report: &mut Report) -> Web 
     {
         report.error("wrong-value", node.at, "it ends before it is deprecated");
     }
-    Web { cors: cors(members, report), cache, deprecated, sunset }
+    let formats = formats::read(members, report);
+    Web { cors: cors(members, report), cache, deprecated, sunset, formats }
 }
 
 fn cors(members: &Members, report: &mut Report) -> Option<Cors> {

@@ -166,7 +166,7 @@ async fn unzip(holder: &Arc<Holder>, file: &File) -> Result<Value, EffectError> 
     let bounds = pack::Bounds { bytes: holder.files().bounds.request, ..pack::Bounds::default() };
     let (sender, mut receiver) = tokio::sync::mpsc::channel::<Piece>(4);
     let reading = tokio::task::spawn_blocking(move || {
-        let gone = || pack::Fault::Io(std::io::Error::other("nobody waits for the files any more"));
+        let gone = || pack::Fault::Io(std::io::Error::other("the step has ended"));
         let opened = archive.open().map_err(pack::Fault::Io)?;
         pack::unpack(std::io::BufReader::new(opened), &bounds, |path, bytes| {
             sender.blocking_send(Piece::Begin(path.to_owned())).map_err(|_| gone())?;

@@ -1,8 +1,8 @@
 //! Files of requests, runs and jobs, and the places they are stored in. Their bytes never stand in memory as a whole.
 //!
 //! A direct run has its files in the [`spool`](spool) of its process, on the local disk; they end with it. Jobs and uploads
-//! have theirs in the *work place*, which all processes share, below `jobs/ID/` and `uploads/`, before anybody is answered 202. What
-//! belongs to no job any more is swept.
+//! have theirs in the *work place*, which all processes share, below `jobs/ID/` and `uploads/`, before 202 is sent. Files without
+//! a job are swept.
 //!
 //! ```text
 //! let mut incoming = holder.begin(most).await?;
@@ -43,7 +43,7 @@ pub enum Fault {
     /// A place.
     #[error(transparent)]
     Place(#[from] place::Fault),
-    /// Nobody set such a place.
+    /// No such place is configured.
     #[error("there is no place `{0}`; set `places.{0}.url` in the configuration of the service")]
     NoPlace(String),
     /// The bytes are gone.
@@ -64,6 +64,8 @@ pub struct Bounds {
     pub spool: PathBuf,
     /// Bytes of all files in it.
     pub spool_bytes: u64,
+    /// Bytes of those of one caller.
+    pub spool_of_caller: u64,
     /// Bytes of a file.
     pub file: u64,
     /// Bytes of all files of one request.
@@ -121,7 +123,7 @@ impl Files {
             return Ok(spool);
         }
         let folder = self.bounds.spool.clone();
-        let made = Spool::open(&folder, self.bounds.spool_bytes);
+        let made = Spool::open(&folder, self.bounds.spool_bytes, self.bounds.spool_of_caller);
         let made = made.map_err(|error| Fault::Folder(folder.display().to_string(), error))?;
         // Another thread may have made one meanwhile; this one ends then.
         Ok(self.spool.get_or_init(|| made))
@@ -233,18 +235,24 @@ enum Where {
 pub struct Holder {
     files: Arc<Files>,
     job: Option<Uuid>,
+    caller: OnceLock<String>,
     known: Mutex<HashMap<Str, Where>>,
 }
 
 impl Holder {
     /// Files of a request and the run that answers it.
     pub fn direct(files: Arc<Files>) -> Arc<Self> {
-        Arc::new(Holder { files, job: None, known: Mutex::default() })
+        Arc::new(Holder { files, job: None, caller: OnceLock::new(), known: Mutex::default() })
     }
 
     /// Files of a job.
     pub fn of_job(files: Arc<Files>, job: Uuid) -> Arc<Self> {
-        Arc::new(Holder { files, job: Some(job), known: Mutex::default() })
+        Arc::new(Holder { files, job: Some(job), caller: OnceLock::new(), known: Mutex::default() })
+    }
+
+    /// Counts the files that come for a caller.
+    pub fn count_for(&self, caller: String) {
+        let _ = self.caller.set(caller);
     }
 
     /// All files of the process.
@@ -257,7 +265,8 @@ impl Holder {
     /// # Errors
     /// When the disk does not accept it.
     pub async fn begin(&self, most: u64) -> Result<Incoming, Fault> {
-        Ok(self.files.spool()?.begin(most.min(self.files.bounds.file)).await?)
+        let caller = self.caller.get().map(String::as_str);
+        Ok(self.files.spool()?.begin(most.min(self.files.bounds.file), caller).await?)
     }
 
     /// Keeps a file that has come: with the run, or durably with the job.

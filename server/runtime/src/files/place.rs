@@ -1,7 +1,7 @@
 //! Places: named stores for files, each a directory or an S3-compatible bucket (`object_store`).
 //!
-//! A path in a place is a path below it, whoever made it: `..`, empty parts and control characters are refused. What is being
-//! stored is not visible before it is whole, and on a disk (`fsync`) before it is durable.
+//! A path cannot leave its place: `..`, empty parts and control characters are refused. A file becomes visible when it is
+//! complete, and on a disk when it is durable (`fsync`).
 
 use std::ops::Range;
 use std::path::PathBuf;

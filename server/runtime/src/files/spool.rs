@@ -3,10 +3,11 @@
 //! Each process has a folder of its own, locked while it lives. What a process left that has ended is removed by
 //! the next one that begins.
 
+use std::collections::HashMap;
 use std::fs::{self, TryLockError};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use uuid::Uuid;
 
@@ -19,15 +20,18 @@ pub struct Spool {
     _lock: fs::File,
     bytes: Arc<AtomicU64>,
     most: u64,
+    /// Bytes of each caller that has some, and how many it may have.
+    of_callers: Mutex<HashMap<String, Arc<AtomicU64>>>,
+    most_of_caller: u64,
 }
 
 impl Spool {
-    /// Makes the folder of this process below another one, for at most so many bytes, and removes those of processes
-    /// that have ended.
+    /// Makes the folder of this process below another one, for at most so many bytes in all and of one caller, and removes the folders
+    /// of processes that have ended.
     ///
     /// # Errors
     /// When the folder cannot be made.
-    pub fn open(below: &Path, most: u64) -> std::io::Result<Self> {
+    pub fn open(below: &Path, most: u64, most_of_caller: u64) -> std::io::Result<Self> {
         fs::create_dir_all(below)?;
         for found in fs::read_dir(below)?.flatten() {
             let path = found.path();
@@ -43,12 +47,13 @@ impl Spool {
             fs::OpenOptions::new().create(true).truncate(false).write(true).open(folder.with_extension("lock"))?;
         lock.lock()?;
         fs::create_dir_all(&folder)?;
-        Ok(Spool { folder, _lock: lock, bytes: Arc::default(), most })
+        Ok(Spool { folder, _lock: lock, bytes: Arc::default(), most, of_callers: Mutex::default(), most_of_caller })
     }
 
-    /// Begins a file of at most so many bytes.
-    pub async fn begin(&self, most: u64) -> Result<Incoming, Fault> {
-        let room = Room { all: self.bytes.clone(), most: self.most, own: 0 };
+    /// Begins a file of at most so many bytes, of a caller where it is one's.
+    pub async fn begin(&self, most: u64, caller: Option<&str>) -> Result<Incoming, Fault> {
+        let of_caller = caller.map(|caller| (self.of_caller(caller), self.most_of_caller));
+        let room = Room { all: self.bytes.clone(), most: self.most, of_caller, own: 0 };
         Incoming::begin(self.folder.join(Uuid::now_v7().to_string()), most, room).await
     }
 
@@ -58,6 +63,13 @@ impl Spool {
         let file = fs::OpenOptions::new().read(true).write(true).create_new(true).open(&path)?;
         fs::remove_file(&path)?;
         Ok(file)
+    }
+
+    /// The count of a caller; those of callers without files are dropped.
+    fn of_caller(&self, caller: &str) -> Arc<AtomicU64> {
+        let mut all = self.of_callers.lock().unwrap_or_else(PoisonError::into_inner);
+        all.retain(|_, count| Arc::strong_count(count) > 1);
+        all.entry(caller.to_owned()).or_default().clone()
     }
 
     /// The bytes that files of this process occupy.
@@ -81,20 +93,26 @@ fn is_locked(lock: &Path) -> bool {
 pub(super) struct Room {
     all: Arc<AtomicU64>,
     most: u64,
+    of_caller: Option<(Arc<AtomicU64>, u64)>,
     own: u64,
 }
 
 impl Room {
-    /// Occupies more; false where all files together have too many.
+    /// Occupies more; false where all files together have too many, or those of the caller.
     pub fn occupy(&mut self, bytes: u64) -> bool {
         self.own += bytes;
-        self.all.fetch_add(bytes, Ordering::Relaxed) + bytes <= self.most
+        let fits = |count: &AtomicU64, most: u64| count.fetch_add(bytes, Ordering::Relaxed) + bytes <= most;
+        let all = fits(&self.all, self.most);
+        all & self.of_caller.as_ref().is_none_or(|(count, most)| fits(count, *most))
     }
 }
 
 impl Drop for Room {
     fn drop(&mut self) {
         self.all.fetch_sub(self.own, Ordering::Relaxed);
+        if let Some((count, _)) = &self.of_caller {
+            count.fetch_sub(self.own, Ordering::Relaxed);
+        }
     }
 }
 
@@ -123,5 +141,47 @@ impl Spooled {
 impl Drop for Spooled {
     fn drop(&mut self) {
         let _ = fs::remove_file(&self.path);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bytes_are_bounded_in_all_and_for_each_caller() {
+        let folder = std::env::temp_dir().join(format!("kanzlei-spool-{}", Uuid::now_v7()));
+        // What a process left that has ended is removed.
+        let left = folder.join("left");
+        fs::create_dir_all(&left).expect("a folder");
+        fs::write(left.join("file"), "x").expect("a file");
+        let spool = Spool::open(&folder, 100, 60).expect("a spool");
+        assert!(!left.exists());
+        let other = Spool::open(&folder, 100, 60).expect("another process");
+        assert!(spool.folder.exists() && other.folder.exists(), "both live");
+        let runtime = tokio::runtime::Builder::new_current_thread().build().expect("a runtime");
+        runtime.block_on(async {
+            let mut first = spool.begin(1000, Some("tare")).await.expect("begun");
+            assert!(first.write(&[0; 40]).await.is_ok());
+            let mut second = spool.begin(1000, Some("tare")).await.expect("begun");
+            assert!(matches!(second.write(&[0; 30]).await, Err(Fault::NoRoom)), "the caller has 70 of 60");
+            drop(second);
+            let mut third = spool.begin(1000, Some("una")).await.expect("begun");
+            assert!(third.write(&[0; 50]).await.is_ok());
+            let mut run = spool.begin(5, None).await.expect("begun");
+            assert!(matches!(run.write(&[0; 6]).await, Err(Fault::TooLarge(5))));
+            assert!(matches!(third.write(&[0; 20]).await, Err(Fault::NoRoom)), "all have 110 of 100");
+            drop((first, third, run));
+            assert_eq!(spool.bytes(), 0);
+            let (file, spooled) =
+                spool.begin(9, None).await.expect("begun").finish(Some("a/b.csv"), None).await.expect("done");
+            assert_eq!((file.name.as_deref(), file.size, &*file.media), (Some("b.csv"), 0, "text/csv"));
+            let path = spooled.path().to_owned();
+            assert!(path.exists());
+            drop(spooled);
+            assert!(!path.exists());
+        });
+        drop((spool, other));
+        let _ = fs::remove_dir_all(&folder);
     }
 }

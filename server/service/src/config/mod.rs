@@ -327,6 +327,7 @@ impl Config {
         let bounds = files::Bounds {
             spool: PathBuf::from(&own.spool),
             spool_bytes: own.spool_bytes,
+            spool_of_caller: own.spool_of_caller,
             file: own.file,
             request: own.request,
             upload_bytes: own.upload_bytes,

@@ -135,6 +135,7 @@ settings! {
     FileSettings "files." {
         spool: String = "spool", "kanzlei-files/spool", "Folder on the local disk for files of requests while they run";
         spool_bytes: u64 = "spool_bytes", "10737418240", "Bytes of all files in it; beyond them 503";
+        spool_of_caller: u64 = "spool_of_caller", "4294967296", "The same of one key, token or address";
         file: u64 = "file", "2147483648", "Largest file, in bytes, whatever a workflow allows";
         request: u64 = "request", "4294967296", "Bytes of all files of one request, and of an archive unpacked";
         work: String = "work", "kanzlei-files/work", "Where files of jobs and uploads are, for all processes: a folder that they share, or s3://BUCKET/PREFIX";

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_engine::machine::{Machine, Start};
+use kanzlei_lang::document::formats::Format;
 use kanzlei_lang::document::workflow::{Answer, Beyond};
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::HEADER;
@@ -37,6 +38,8 @@ pub struct About<'r> {
     pub started: Timestamp,
     /// Its files.
     pub files: Arc<Holder>,
+    /// The format of its answer, where its endpoint has several.
+    pub format: Option<Format>,
 }
 
 /// Runs the workflow, or queues a job where the endpoint or the client wants it later.
@@ -92,6 +95,7 @@ pub async fn run_or_queue(
         generation: 0,
         settings: None,
     };
+    let formats = about.format.map(|format| (format, route.declared().web.formats.clone()));
     let plan = &route.workflow.plan;
     let machine = Machine::new(plan.clone(), start);
     let run = DirectRun {
@@ -130,7 +134,7 @@ pub async fn run_or_queue(
         }
     };
     let response = match reply {
-        Some(reply) => respond::respond(reply, request, &about.files).await,
+        Some(reply) => respond::respond_as(reply, request, &about.files, formats.as_ref()).await,
         None => HttpResponse::NoContent().finish(),
     };
     Ok(with_run(response, about.id))

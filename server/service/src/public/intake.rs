@@ -102,6 +102,7 @@ pub async fn take(
         let detail = "send the body without `Content-Encoding`";
         return Err(Problem::new(415, "Unsupported content encoding").detail(detail).into());
     }
+    holder.count_for(caller.subject());
     let wanted = Wanted { plan, declared };
     let media = request.headers().get(CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let essence = kanzlei_model::file::essence(media);

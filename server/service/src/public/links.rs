@@ -1,4 +1,4 @@
-//! Downloads by a link that a `file: link` step made: whoever has it may download until its time is over.
+//! Downloads by a link that a `file: link` step made. A link works without a key until it expires.
 
 use actix_web::web::Data;
 use actix_web::{HttpRequest, HttpResponse};

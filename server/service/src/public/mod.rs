@@ -1,6 +1,6 @@
 //! The public listener: a request goes through named stages from top to bottom, each in a file of its own.
 //!
-//! [`route`] finds the endpoint, [`access`] who calls it, [`allow`] how much it may ask for, [`admit`] bounds what arrives and what is in flight, [`read`] reads the body in between ([`intake`] where files come in it), [`gather`] makes the input, [`idempotency`] claims the
+//! [`route`] finds the endpoint, [`access`] who calls it, [`allow`] how much it may ask for, [`negotiate`] the format of the answer, [`admit`] bounds what arrives and what is in flight, [`read`] reads the body in between ([`intake`] where files come in it), [`gather`] makes the input, [`idempotency`] claims the
 //! request's key or replays its answer, [`execute`] runs the workflow or queues a job, [`respond`] writes the
 //! answer ([`download`] one that is a file), [`web`] what browsers and caches learn. A message of a webhook goes through [`webhooks`] instead, once it has arrived. No stage calls one above it. A stage that refuses the request returns a [`Refusal`], which is
 //! kept for the author to see. The service's own paths below `/~/` are in [`own`];
@@ -20,6 +20,7 @@ mod idempotency;
 mod intake;
 mod jobs;
 mod links;
+mod negotiate;
 mod own;
 mod prefer;
 mod preview;
@@ -125,6 +126,8 @@ async fn answer(
     let caller = access::caller(app, request, &routed).await?;
     sent.used = caller.key.clone();
     let most = allow::count(app, &routed, &caller, sent).await?;
+    // Nothing runs for a client that accepts none of what would come of it.
+    let format = negotiate::format(request, &routed.declared().web.formats)?;
     let mut arrival = admit::arrive(app, request)?;
     let within = routed.declared().time;
     let files = Holder::direct(app.effects.files.clone());
@@ -136,7 +139,7 @@ async fn answer(
         drop(arrival);
         let sent_bytes = taken.bytes as usize;
         let input = gather::gathered(request, &routed, taken.body, taken.files)?;
-        let about = execute::About { id, request_id, caller, sent: sent_bytes, started: now(), files };
+        let about = execute::About { id, request_id, caller, sent: sent_bytes, started: now(), files, format };
         return perform(app, request, routed, admitted, input, about).await;
     }
     let arrived = Instant::now();
@@ -144,11 +147,11 @@ async fn answer(
     let admitted = admit::enter(app, arrived, within)?;
     drop(arrival);
     if routed.declared().webhook.is_some() {
-        let about = execute::About { id, request_id, caller, sent: body.len(), started: now(), files };
+        let about = execute::About { id, request_id, caller, sent: body.len(), started: now(), files, format };
         return webhooks::receive(app, request, routed, admitted, &body, about, sent).await;
     }
     let input = gather::input(request, &routed, &body, sent)?;
-    let about = execute::About { id, request_id, caller, sent: body.len(), started: now(), files };
+    let about = execute::About { id, request_id, caller, sent: body.len(), started: now(), files, format };
     perform(app, request, routed, admitted, input, about).await
 }
 

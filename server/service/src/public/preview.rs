@@ -28,9 +28,10 @@ use kanzlei_runtime::trial::Trial;
 use kanzlei_store::trials::Preview;
 use uuid::Uuid;
 
+use super::negotiate;
 use super::prefer::Prefer;
 use super::refusal::{Refusal, Sent};
-use super::respond::respond;
+use super::respond::{respond, respond_as};
 use super::{admit, gather, read, route, webhooks};
 use crate::App;
 use crate::control::previews::Built;
@@ -101,6 +102,8 @@ async fn answer(
             return Ok(response);
         }
     };
+    let formats = &routed.declared().web.formats;
+    let format = negotiate::format(request, formats)?.map(|format| (format, formats.clone()));
     let _places = app.previews.enter(&built).ok_or_else(|| Refusal {
         retry_after: Some(1),
         ..Problem::new(503, "Too many trials").detail("this draft is called too often at once").into()
@@ -110,8 +113,8 @@ async fn answer(
     let files = Holder::direct(app.effects.files.clone());
     let plan = &routed.workflow.plan;
     let input = if intake::takes_files(plan, routed.declared()) {
-        let (of, nobody, most) = ((&**plan, routed.declared()), Caller::default(), routed.declared().body);
-        let taken = intake::take(app, request, payload, of, &nobody, most, &files, &mut arrival).await?;
+        let (of, unknown, most) = ((&**plan, routed.declared()), Caller::default(), routed.declared().body);
+        let taken = intake::take(app, request, payload, of, &unknown, most, &files, &mut arrival).await?;
         gather::gathered(request, &routed, taken.body, taken.files)?
     } else {
         let body = read::body(request, payload, routed.declared().body, arrived + within, &mut arrival).await?;
@@ -132,7 +135,7 @@ async fn answer(
         return Ok(accepted(app, base, &routed.workflow.plan.name, id, state, reply, files));
     }
     Ok(match reply {
-        Some(reply) => respond(reply, request, &files).await,
+        Some(reply) => respond_as(reply, request, &files, format.as_ref()).await,
         None => HttpResponse::NoContent().finish(),
     })
 }

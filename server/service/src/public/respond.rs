@@ -5,12 +5,13 @@ use actix_web::http::{Method, StatusCode};
 use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_engine::machine::Reply;
+use kanzlei_lang::document::formats::{Format, Formats};
 use kanzlei_model::file::File;
 use kanzlei_model::run::HEADER;
 use kanzlei_model::value::Value;
 use kanzlei_runtime::files::Holder;
 
-use super::{cookies, download};
+use super::{cookies, download, negotiate};
 
 /// Header fields that belong to the connection or to the service (RFC 9110 §7.6.1).
 fn is_ours(name: &str) -> bool {
@@ -31,6 +32,16 @@ fn is_ours(name: &str) -> bool {
 
 /// The answer that a reply is; without its body for `HEAD`. Its file is one of these.
 pub async fn respond(reply: Reply, request: &HttpRequest, files: &Holder) -> HttpResponse {
+    respond_as(reply, request, files, None).await
+}
+
+/// The same in the format that was negotiated.
+pub async fn respond_as(
+    reply: Reply,
+    request: &HttpRequest,
+    files: &Holder,
+    format: Option<&(Format, Formats)>,
+) -> HttpResponse {
     let head = request.method() == Method::HEAD;
     let status = StatusCode::from_u16(reply.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
     let mut response = HttpResponse::build(status);
@@ -52,6 +63,11 @@ pub async fn respond(reply: Reply, request: &HttpRequest, files: &Holder) -> Htt
     if let Some(file) = File::of(&reply.body) {
         let named = reply.headers.iter().any(|(name, _)| name.eq_ignore_ascii_case("content-disposition"));
         return download::answer(request, &mut response, status == StatusCode::OK, file, typed, named, files).await;
+    }
+    if let Some((format, formats)) = format.filter(|_| !reply.problem && !typed)
+        && let Some(rows) = negotiate::rows(&mut response, &reply.body, Some(*format), formats, head)
+    {
+        return rows;
     }
     let (media, body) = match &reply.body {
         Value::Undefined => return response.finish(),

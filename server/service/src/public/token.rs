@@ -42,7 +42,7 @@ pub async fn caller(app: &App, request: &HttpRequest, live: &Arc<Live>, issuer: 
     }
 }
 
-/// The issuer that a token names, by its name here. Nothing of the token is believed yet.
+/// The name of the issuer that an unverified token states.
 pub fn issuer_of(live: &Live, token: &str) -> Option<String> {
     let claims = URL_SAFE_NO_PAD.decode(token.split('.').nth(1)?).ok()?;
     let claims: serde_json::Value = serde_json::from_slice(&claims).ok()?;

@@ -28,6 +28,7 @@ pub async fn receive(request: &HttpRequest, payload: &mut Payload, app: &Data<Ap
     let owner = caller.subject();
     let arrival = admit::arrive(app, request)?;
     let holder = Holder::direct(app.effects.files.clone());
+    holder.count_for(owner.clone());
     let bounds = &app.effects.files.bounds;
     let media = request.headers().get(CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let files = match kanzlei_model::file::essence(media) == "multipart/form-data" {
@@ -57,7 +58,7 @@ pub async fn receive(request: &HttpRequest, payload: &mut Payload, app: &Data<Ap
     let expires = now() + Span::from(bounds.upload_time);
     let mut made = Vec::with_capacity(files.len());
     for file in &files {
-        // Nobody guesses it, and nothing else has it.
+        // Random, so that a token cannot be guessed.
         let id = Uuid::new_v4();
         holder.store(file, &work, &path_of(id), true).await.map_err(|why| intake::refused("", why))?;
         made.push(Upload { id, owner: owner.clone(), file: file.clone(), expires });

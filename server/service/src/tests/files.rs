@@ -305,7 +305,7 @@ fn files_are_stored_in_places() {
         assert_eq!(store("gone/1.txt", "x", "refuse").await.status, 200);
         assert_eq!(bed.send("DELETE /fetch?path=gone/1.txt", &[], "").await.json(), json!({"removed": 1}));
         assert!(!archive.join("gone/1.txt").exists());
-        // Places that nobody set are found before anything is live.
+        // Unknown places are reported before anything is live.
         let refused = bed.deploy(&[&STORE.replace("office:", "offise:")]).await;
         assert!(refused.status == 422 && refused.body.contains("unknown-place"), "{refused:?}");
         let left: Vec<_> = std::fs::read_dir(bed.service.app.effects.files.bounds.spool.clone())

@@ -276,3 +276,53 @@ fn the_consoles_cookie_stays_out_of_workflows() {
         assert_eq!(refused["diagnostics"][0]["code"], "credential-input", "{refused}");
     });
 }
+
+const ROWS: &str = "workflow: rows
+input: {n: {type: integer, default: 2}}
+entries:
+  - endpoint: GET /rows
+    access: open
+    formats: [json, csv, ndjson]
+    csv: {columns: [n, note], file: rows-${0}.csv}
+steps:
+  - if: input.n === 0
+    then: [{fail: 404}]
+  - reply: 200
+    body: \"${list.range(input.n).map(n => ({n, square: n * n, note: '=n,' + n}))}\"
+";
+
+/// A list is answered in the format that the client chooses; what is no list of rows stays what it is.
+#[test]
+fn lists_are_answered_in_several_formats() {
+    let rows = ROWS.replace("rows-${0}.csv", "rows of n.csv");
+    with("formats", &[&rows], &[], async |bed| {
+        let csv = "n,note\r\n0,\"'=n,0\"\r\n1,\"'=n,1\"\r\n";
+        let lines = "{\"n\":0,\"square\":0,\"note\":\"=n,0\"}\n{\"n\":1,\"square\":1,\"note\":\"=n,1\"}\n";
+        for (accept, media, body) in [
+            ("text/csv", "text/csv; charset=utf-8; header=present", csv),
+            ("application/x-ndjson", "application/x-ndjson", lines),
+            ("application/json;q=0.1, text/csv", "text/csv; charset=utf-8; header=present", csv),
+        ] {
+            let answer = bed.send("GET /rows", &[("accept", accept)], "").await;
+            assert_eq!((answer.status, answer.header("content-type"), answer.body.as_str()), (200, Some(media), body));
+            assert_eq!(answer.header("vary"), Some("Accept"), "{answer:?}");
+        }
+        let saved = bed.send("GET /rows", &[("accept", "text/csv")], "").await;
+        assert_eq!(saved.header("content-disposition"), Some("attachment; filename=\"rows of n.csv\""));
+        for accept in ["", "*/*", "application/json"] {
+            let answer = bed.send("GET /rows", &[("accept", accept)], "").await;
+            assert_eq!(answer.json()[1]["square"], 1, "{answer:?}");
+        }
+        let before = bed.control("GET /runs?workflow=rows", &json!(null)).await.json()["runs"].as_array().map(Vec::len);
+        let refused = bed.send("GET /rows", &[("accept", "image/png")], "").await;
+        assert_eq!(refused.problem(), (406, "Not acceptable".to_owned()));
+        let after = bed.control("GET /runs?workflow=rows", &json!(null)).await.json()["runs"].as_array().map(Vec::len);
+        assert_eq!(before, after, "nothing ran");
+        let failed = bed.send("GET /rows?n=0", &[("accept", "text/csv")], "").await;
+        assert_eq!((failed.status, failed.header("content-type")), (404, Some("application/problem+json")));
+        let large = bed.send("GET /rows?n=20000", &[("accept", "text/csv")], "").await;
+        assert_eq!((large.body.lines().count(), large.body.lines().last()), (20_001, Some("19999,\"'=n,19999\"")));
+        let wrong = bed.deploy(&[&rows.replace("[n, note]", "[n, nite]")]).await;
+        assert!(wrong.status == 422 && wrong.body.contains("did you mean `note`?"), "{wrong:?}");
+    });
+}

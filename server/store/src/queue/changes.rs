@@ -12,8 +12,8 @@ use super::{NewJob, portions, repeated};
 use crate::refusals::Refusal;
 use crate::{Doing, Error, Result, Store};
 
-/// What tells a change of a database apart: its number, and its instant in microseconds, because a table that is emptied or made anew
-/// counts from the beginning.
+/// The identity of a change in its database: its number, and its instant in microseconds, because a table that is emptied or recreated
+/// numbers from the beginning.
 pub type Mark = (u64, i64);
 
 /// A reader of the changes of a database.
@@ -27,7 +27,7 @@ pub struct Reading {
 /// A changed row with what comes of it.
 #[derive(Clone, Debug, Default)]
 pub struct AcceptedChange {
-    /// What tells it apart.
+    /// Its identity.
     pub mark: Mark,
     /// The table.
     pub table: String,
