@@ -4,6 +4,7 @@ use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
 
+use fantoccini::elements::Element;
 use fantoccini::{Client, ClientBuilder, Locator};
 use kanzlei_harness::ports;
 use kanzlei_harness::process::Process;
@@ -68,6 +69,16 @@ impl Browser {
         }
     }
 
+    /// Whether an element stays where it is for two frames: what moves while it is pressed is not pressed.
+    pub async fn is_still(&self, element: &Element) -> bool {
+        let script = "const [element, done] = arguments;
+            const place = () => JSON.stringify(element.getBoundingClientRect());
+            const first = place();
+            requestAnimationFrame(() => requestAnimationFrame(() => done(first === place())));";
+        let element = serde_json::to_value(element).unwrap_or_default();
+        matches!(self.client.execute_async(script, vec![element]).await, Ok(serde_json::Value::Bool(true)))
+    }
+
     /// Waits for a button or a link with this text below what an XPath means, and presses it.
     pub async fn press(&self, within: &str, label: &str) {
         let path = format!("{within}//*[self::button or self::a][normalize-space()=\"{label}\" and not(@disabled)]");
@@ -75,7 +86,8 @@ impl Browser {
         loop {
             // Drawn anew meanwhile: what was found may be gone.
             for button in self.client.find_all(Locator::XPath(&path)).await.unwrap_or_default() {
-                if button.is_displayed().await.unwrap_or(false) && button.click().await.is_ok() {
+                let ready = button.is_displayed().await.unwrap_or(false) && self.is_still(&button).await;
+                if ready && button.click().await.is_ok() {
                     return;
                 }
             }

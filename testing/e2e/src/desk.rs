@@ -120,6 +120,9 @@ impl Browser {
             let element = self.find(selector).await;
             let value = serde_json::to_value(&element).unwrap_or_default();
             let _ = self.client.execute("arguments[0].scrollIntoView({block: 'center'})", vec![value]).await;
+            if !self.is_still(&element).await && std::time::Instant::now() < end {
+                continue;
+            }
             match element.click().await {
                 Ok(()) => return,
                 Err(error) => assert!(std::time::Instant::now() < end, "{selector}: {error}"),

@@ -20,6 +20,7 @@ pub mod spool;
 use std::collections::{BTreeMap, HashMap};
 use std::ops::Range;
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::Duration;
 
@@ -236,18 +237,24 @@ pub struct Holder {
     files: Arc<Files>,
     job: Option<Uuid>,
     caller: OnceLock<String>,
+    /// Bytes of all that it keeps.
+    bytes: AtomicU64,
     known: Mutex<HashMap<Str, Where>>,
 }
 
 impl Holder {
+    fn new(files: Arc<Files>, job: Option<Uuid>) -> Self {
+        Holder { files, job, caller: OnceLock::new(), bytes: AtomicU64::new(0), known: Mutex::default() }
+    }
+
     /// Files of a request and the run that answers it.
     pub fn direct(files: Arc<Files>) -> Arc<Self> {
-        Arc::new(Holder { files, job: None, caller: OnceLock::new(), known: Mutex::default() })
+        Arc::new(Holder::new(files, None))
     }
 
     /// Files of a job.
     pub fn of_job(files: Arc<Files>, job: Uuid) -> Arc<Self> {
-        Arc::new(Holder { files, job: Some(job), caller: OnceLock::new(), known: Mutex::default() })
+        Arc::new(Holder::new(files, Some(job)))
     }
 
     /// Counts the files that come for a caller.
@@ -260,13 +267,14 @@ impl Holder {
         &self.files
     }
 
-    /// Begins a file of at most so many bytes.
+    /// Begins a file of at most so many bytes. All that one request or run keeps is bounded like the files of a request.
     ///
     /// # Errors
     /// When the disk does not accept it.
     pub async fn begin(&self, most: u64) -> Result<Incoming, Fault> {
+        let left = self.files.bounds.request.saturating_sub(self.bytes.load(Ordering::Relaxed));
         let caller = self.caller.get().map(String::as_str);
-        Ok(self.files.spool()?.begin(most.min(self.files.bounds.file), caller).await?)
+        Ok(self.files.spool()?.begin(most.min(self.files.bounds.file).min(left), caller).await?)
     }
 
     /// Keeps a file that has come: with the run, or durably with the job.
@@ -274,6 +282,7 @@ impl Holder {
     /// # Errors
     /// When the work place does not accept it.
     pub async fn keep(&self, (file, spooled): (File, Spooled)) -> Result<File, Fault> {
+        self.bytes.fetch_add(file.size, Ordering::Relaxed);
         match self.job {
             None => self.know(&file, Where::Disk(Arc::new(spooled))),
             Some(job) => {
