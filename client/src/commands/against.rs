@@ -156,7 +156,7 @@ fn answer(
         _ if media.contains("json") => serde_json::from_str(&text).unwrap_or(Value::text(text)),
         _ => Value::text(text),
     };
-    Ok((Reply { status, headers, body, problem: media.contains("problem+json") }, run_id))
+    Ok((Reply { status, headers, body, rows: None, problem: media.contains("problem+json") }, run_id))
 }
 
 /// Waits until a job has ended, at most [`JOB_PATIENCE`].

@@ -394,6 +394,25 @@ impl InputPlan {
         Err(Box::new(problem))
     }
 
+    /// Takes what is declared out of a row of a file; `of_texts` says whether all of it is text, which becomes what the schemas want.
+    pub fn fit(&self, row: &Value, of_texts: bool) -> Result<Value, Box<Problem>> {
+        let Value::Object(members) = row else { return self.accept(row) };
+        let mut wanted = ObjectBuilder::with_capacity(self.properties.len());
+        for declared in &self.properties {
+            let Some(value) = members.get(&declared.name) else { continue };
+            let value = match of_texts {
+                true => match fitted(&declared.schema, value.to_serde()) {
+                    // A field without text is one that is not there, where it need not be text.
+                    Json::String(text) if text.is_empty() && !types(&declared.schema).contains(&"string") => continue,
+                    fitted => Value::from_json(&fitted),
+                },
+                false => value.clone(),
+            };
+            wanted.insert(declared.name.as_str().into(), value);
+        }
+        self.accept(&wanted.finish())
+    }
+
     /// The input with the files themselves in place of what JSON says of them.
     fn with_files(&self, input: &Json, endpoint: &EndpointInput, files: &[(String, File)]) -> Value {
         let mut made = ObjectBuilder::default();
@@ -661,6 +680,35 @@ fn coerce(schema: &Json, text: String) -> Json {
         }
     }
     Json::String(text)
+}
+
+/// What stands in a file as text, as a schema wants it; one value where a list is wanted is a list of it.
+fn fitted(schema: &Json, value: Json) -> Json {
+    let wants = |what: &str| types(schema).contains(&what);
+    match value {
+        Json::String(text) if wants("array") && !wants("string") => {
+            let items = schema.get("items").unwrap_or(&Json::Null);
+            if text.is_empty() { Json::Array(Vec::new()) } else { Json::Array(vec![fitted(items, text.into())]) }
+        }
+        Json::String(text) if text.is_empty() && wants("object") => Json::Object(Map::new()),
+        Json::String(text) => coerce(schema, text),
+        Json::Array(items) => {
+            let schema = schema.get("items").unwrap_or(&Json::Null);
+            items.into_iter().map(|item| fitted(schema, item)).collect()
+        }
+        Json::Object(_) if wants("array") => {
+            Json::Array(vec![fitted(schema.get("items").unwrap_or(&Json::Null), value)])
+        }
+        Json::Object(members) => {
+            let of = |name: &str| schema.get("properties").and_then(|all| all.get(name)).unwrap_or(&Json::Null);
+            let fit = members.into_iter().map(|(name, value)| {
+                let value = fitted(of(&name), value);
+                (name, value)
+            });
+            Json::Object(fit.collect())
+        }
+        other => other,
+    }
 }
 
 /// A parameter given several times is a list where the schema says so; else the first counts.

@@ -7,4 +7,5 @@
 pub mod driver;
 pub mod machine;
 pub mod pack;
+pub mod rows;
 pub mod table;

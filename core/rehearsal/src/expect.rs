@@ -1,6 +1,7 @@
 //! What was expected against what happened.
 
 use super::case::{At, Calls, Case, Expect, Expected};
+use super::shelf;
 use super::stubs::{Desk, names_call};
 use super::{Difference, milliseconds, numbered};
 use kanzlei_engine::machine::{Machine, Reply};
@@ -129,9 +130,10 @@ pub(super) fn judge(case: &Case, machine: &Machine, desk: &Desk, end: Timestamp,
         let got = failure.map(|failure| failure.to_value()).unwrap_or_default();
         compare("failure", expected, &got, false, found);
     }
-    let silent = Reply { status: 204, headers: Vec::new(), body: Value::Undefined, problem: false };
+    let silent = Reply { status: 204, headers: Vec::new(), body: Value::Undefined, rows: None, problem: false };
     let succeeded = ended.is_some_and(|ended| ended.state == RunState::Succeeded);
-    compare_reply(expect, machine.reply().or(succeeded.then_some(&silent)), found);
+    let reply = machine.reply().map(shelf::replied);
+    compare_reply(expect, reply.as_ref().or(succeeded.then_some(&silent)), found);
     // A failure nobody expects is worth more than the reply it makes.
     let foreseen = expect.state.is_some()
         || expect.failure.is_some()

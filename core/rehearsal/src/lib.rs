@@ -286,7 +286,7 @@ impl Prepared {
             Err(problem) => {
                 // The request never becomes a run: its answer is all there is to compare.
                 let reply =
-                    Reply { status: problem.status, headers: Vec::new(), body: problem.to_value(), problem: true };
+                    Reply { status: problem.status, headers: Vec::new(), body: problem.to_value(), rows: None, problem: true };
                 expect::without_run(case, &reply, &mut result.differences);
                 (result.status, result.body) = (Some(reply.status), reply.body);
                 (result, None)
@@ -312,8 +312,9 @@ impl Prepared {
         result.duration_ms = (end - case.clock).as_micros() as f64 / 1000.0;
         result.state = machine.ended().map(|ended| ended.state.name());
         let silent = machine.ended().is_some_and(|ended| ended.state == RunState::Succeeded).then_some(204);
-        result.status = machine.reply().map(|reply| reply.status).or(silent);
-        result.body = machine.reply().map(|reply| reply.body.clone()).unwrap_or_default();
+        let reply = machine.reply().map(shelf::replied);
+        result.status = reply.as_ref().map(|reply| reply.status).or(silent);
+        result.body = reply.map(|reply| reply.body).unwrap_or_default();
         result.steps = machine
             .records()
             .iter()

@@ -2,10 +2,14 @@
 
 use std::collections::BTreeMap;
 use std::io::Cursor;
+use std::sync::Arc;
 
-use kanzlei_engine::machine::{EffectError, FileWork};
+use kanzlei_compiler::plan::rows::Reading;
+use kanzlei_engine::machine::{Batch, EffectError, FileRows, FileWork, Reply, RowsTask};
 use kanzlei_engine::pack::{self, Bounds};
-use kanzlei_model::file::File;
+use kanzlei_engine::rows::{self, Rows, Source, Writer};
+use kanzlei_model::file::{File, files_of};
+use kanzlei_model::problem::Problem;
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
@@ -50,7 +54,11 @@ impl Shelf {
             FileWork::List { place, below, .. } => {
                 self.0.get(place).is_some_and(|files| files.keys().any(|path| path.starts_with(below.as_str())))
             }
-            FileWork::Store { .. } | FileWork::Zip { .. } | FileWork::Unzip { .. } => false,
+            FileWork::Store { .. }
+            | FileWork::Zip { .. }
+            | FileWork::Unzip { .. }
+            | FileWork::Read { .. }
+            | FileWork::Write { .. } => false,
         }
     }
 
@@ -114,6 +122,23 @@ impl Shelf {
                 done.map_err(|why| fault(FailureKind::Unreadable, why.to_string()))?;
                 unpacked(found)
             }
+            FileWork::Read { files, reading } => rows_of(files, reading)?.whole().map_err(unreadable)?,
+            FileWork::Write { rows, writing, name } => {
+                let (mut writer, mut bytes) = (Writer::new(writing), Vec::new());
+                match rows {
+                    FileRows::List(list) => {
+                        list.as_list().unwrap_or_default().iter().for_each(|row| bytes.extend(writer.row(row)));
+                    }
+                    FileRows::Read(files, reading) => {
+                        for row in rows_of(files, reading)? {
+                            bytes.extend(writer.row(&row.map_err(unreadable)?.value));
+                        }
+                    }
+                }
+                bytes.extend(writer.end());
+                let name = name.clone().unwrap_or_else(|| format!("rows.{}", writing.format.word()));
+                File::of_bytes(Some(&name), writing.format.media(), bytes.into()).into()
+            }
         })
     }
 
@@ -134,6 +159,53 @@ impl Shelf {
             Value::object(files.iter().map(|(path, (found, _))| (path.as_str(), file(found))))
         };
         Value::object(self.0.iter().map(|(name, files)| (name.as_str(), place(files))))
+    }
+}
+
+/// The rows of files that are held.
+fn rows_of(files: &[File], reading: &Arc<Reading>) -> Result<Rows, EffectError> {
+    let source = |file: &File| {
+        let name = file.name.as_deref().unwrap_or("file").to_owned();
+        let held = file.held.clone().ok_or_else(|| {
+            fault(FailureKind::Missing, format!("the bytes of `{name}` are not kept with the record of the run"))
+        })?;
+        Ok(Source { name, bytes: Box::new(Cursor::new(held)) })
+    };
+    Ok(Rows::new(reading.clone(), files.iter().map(source).collect::<Result<_, EffectError>>()?))
+}
+
+/// Why a step cannot read rows.
+pub fn unreadable(why: rows::Fault) -> EffectError {
+    let kind = match &why {
+        rows::Fault::Content(_) => FailureKind::Unreadable,
+        rows::Fault::TooLarge(_) => FailureKind::TooLarge,
+        rows::Fault::Io(_) => FailureKind::Place,
+    };
+    fault(kind, why.to_string())
+}
+
+/// The next rows of a loop over files that are held.
+///
+/// # Errors
+/// When they cannot be read.
+pub fn batch(task: &RowsTask) -> Result<Batch, EffectError> {
+    let mut rows = rows_of(&task.files, &task.reading)?;
+    rows.pass(task.from).map_err(unreadable)?;
+    let (rows, last) = rows.batch().map_err(unreadable)?;
+    Ok(Batch { count: rows.len() as u64, rows: rows.into_iter().map(|row| row.value).collect(), last })
+}
+
+/// A reply as its client sees it: rows of files that are held become a list.
+pub fn replied(reply: &Reply) -> Reply {
+    let Some(reading) = &reply.rows else { return reply.clone() };
+    let files: Vec<File> = files_of(&reply.body).into_iter().map(|(_, file)| file.clone()).collect();
+    let whole = rows_of(&files, reading).and_then(|rows| rows.whole().map_err(unreadable));
+    match whole {
+        Ok(body) => Reply { body, rows: None, ..reply.clone() },
+        Err(why) => {
+            let body = Problem::new(500, "The rows cannot be read").detail(why.detail).to_value();
+            Reply { status: 500, headers: Vec::new(), body, rows: None, problem: true }
+        }
     }
 }
 

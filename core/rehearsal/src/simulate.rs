@@ -17,7 +17,7 @@ use kanzlei_model::value::Value;
 use serde_json::Value as Json;
 
 use super::case::{PUBLIC, Prepared};
-use super::shelf::Shelf;
+use super::shelf::{self, Shelf};
 use super::stubs::{Desk, http_answer};
 
 /// What the description of a service says of a request: the operation, and the document for its references.
@@ -60,6 +60,7 @@ impl<'p> Simulation<'p> {
             Effect::Call(request) => Outcome::Called(called(request, described)),
             Effect::Query(query) => Outcome::Queried(Ok(queried(query))),
             Effect::File(task) => Outcome::Filed(self.shelf.perform(&task.work, now)),
+            Effect::Rows(task) => Outcome::Rows(shelf::batch(task)),
             Effect::Wait { .. } => Outcome::Waited,
             Effect::Enqueue(enqueue) => Outcome::Queued(Ok(self.queued(enqueue))),
             Effect::Cancel(cancelling) => Outcome::Cancelled(Ok(cancelled(cancelling))),
@@ -133,6 +134,7 @@ pub fn failed(effect: &Effect, kind: FailureKind, detail: &str) -> Option<Outcom
         Effect::Call(_) => Some(Outcome::Called(Err(error))),
         Effect::Query(_) => Some(Outcome::Queried(Err(error))),
         Effect::File(_) => Some(Outcome::Filed(Err(error))),
+        Effect::Rows(_) => Some(Outcome::Rows(Err(error))),
         Effect::Enqueue(_) => Some(Outcome::Queued(Err(error))),
         Effect::Cancel(_) => Some(Outcome::Cancelled(Err(error))),
         Effect::Await { .. } => Some(Outcome::Arrived(None)),

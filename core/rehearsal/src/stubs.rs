@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 
 use super::Lent;
 use super::case::{Answer, CALLBACK, CANCEL, Case, CompiledOutcome, PUBLIC, Prepared, QUEUE, Stub};
-use super::shelf::Shelf;
+use super::shelf::{self, Shelf};
 use kanzlei_compiler::example;
 use kanzlei_compiler::input::described;
 use kanzlei_compiler::plan::Maker;
@@ -68,6 +68,7 @@ impl<'c> Desk<'c> {
             Effect::Call(request) => self.call(request),
             Effect::Query(query) => self.query(query),
             Effect::File(task) => (Span::ZERO, Outcome::Filed(self.shelf.perform(&task.work, now))),
+            Effect::Rows(task) => (Span::ZERO, Outcome::Rows(shelf::batch(task))),
             Effect::Wait { .. } => (Span::ZERO, Outcome::Waited),
             Effect::Enqueue(enqueue) => (Span::ZERO, Outcome::Queued(self.enqueue(enqueue, now))),
             Effect::Cancel(cancelling) => (Span::ZERO, Outcome::Cancelled(Ok(self.cancel(cancelling, now)))),

@@ -246,6 +246,7 @@ fn run(plan: &Arc<Plan>, mut dice: Dice) -> (String, String, Journal) {
                         Outcome::Queried(Err(EffectError { kind: FailureKind::Sql, detail: "no such table".into() }))
                     }
                     Effect::File(_) => Outcome::Filed(Err(full())),
+                    Effect::Rows(_) => Outcome::Rows(Err(full())),
                     Effect::Recall { .. } => kept(&mut dice),
                     Effect::Keep(_) => kept(&mut dice),
                     Effect::Enqueue(enqueue) if dice.below(4) > 0 => {

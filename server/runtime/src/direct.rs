@@ -18,6 +18,7 @@ use uuid::Uuid;
 use crate::clock::now;
 use crate::effects::{Context, Effects};
 use crate::files::Holder;
+use crate::files::rows::Readings;
 use crate::journal::{Finished, Journal};
 use crate::live::{self, Workflow};
 use crate::places::Place;
@@ -115,6 +116,7 @@ impl DirectRun {
             job: false,
             attempt: 1,
             generation: 0,
+            readings: Readings::default(),
             files: self.files.clone(),
             caller: self.caller.clone(),
             confidential: self.machine.plan().labels.any,
@@ -293,6 +295,7 @@ fn succeeded(outcome: &Outcome) -> bool {
         Outcome::Called(result) => result.is_ok(),
         Outcome::Queried(result) => result.is_ok(),
         Outcome::Filed(result) => result.is_ok(),
+        Outcome::Rows(result) => result.is_ok(),
         Outcome::Kept(result) => result.is_ok(),
         Outcome::Queued(result) => result.is_ok(),
         Outcome::Cancelled(result) => result.is_ok(),

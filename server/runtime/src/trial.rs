@@ -181,10 +181,13 @@ fn of(effect: &Effect) -> (String, String, bool) {
                 FileWork::Link { place, .. } => ("link to", place.as_str(), true),
                 FileWork::Zip { .. } => ("zip", "", true),
                 FileWork::Unzip { .. } => ("unzip", "", true),
+                FileWork::Read { .. } => ("read", "", true),
+                FileWork::Write { .. } => ("write", "", true),
             };
             let of = if name.is_empty() { word } else { name };
             named(&format!("file.{of}"), format!("{word} {name}").trim_end().to_owned(), reads)
         }
+        Effect::Rows(task) => named("file.read", format!("rows from {}", task.from), true),
         Effect::Wait { until } => named("wait", format!("until {until}"), false),
         Effect::Enqueue(enqueue) => named("enqueue", format!("{} of {}", enqueue.jobs.len(), enqueue.workflow), false),
         Effect::Cancel(_) => named("cancel", "jobs".into(), false),

@@ -39,13 +39,22 @@ impl Walk<'_, '_, '_> {
         };
         let names = headers.iter().map(|(name, _)| name.text.clone()).collect();
         let headers = self.named_makers(headers);
-        let (body, of) = body.as_ref().map_or((None, Type::Undefined), |body| self.typed(body));
+        let rows = body.as_ref().and_then(|body| self.rows_in(body, false));
+        let (body, of) = match (&rows, body) {
+            (Some(rows), Some(body)) => {
+                self.only_to_clients(body);
+                (rows.maker(), Type::list(rows.row.clone()))
+            }
+            (_, Some(body)) => self.typed(body),
+            (_, None) => (None, Type::Undefined),
+        };
         let declared = self.declared(code, &of, at);
         let shape = plan::ReplyShape { status: code, body: of, headers: names, declared };
         if !step.off && !self.replies.contains(&shape) {
             self.replies.push(shape);
         }
-        let action = status.map(|status| plan::Action::Reply(Box::new(plan::Reply { status, headers, body })));
+        let rows = rows.map(|rows| rows.reading);
+        let action = status.map(|status| plan::Action::Reply(Box::new(plan::Reply { status, headers, body, rows })));
         (action, End { ends: false, answered: Answered::Yes }, Type::Undefined)
     }
 

@@ -118,8 +118,19 @@ impl Walk<'_, '_, '_> {
             rows.push(("settle".to_owned(), "all".to_owned()));
         }
         self.show(paragraph, "each", title, rows);
-        let list = self.condition("in", &each.list);
-        let item_type = self.list_item(&each.list);
+        let rows = self.rows_in(&each.list, true);
+        let (list, item_type) = match &rows {
+            Some(rows) => (rows.expression(), rows.row.clone()),
+            None => {
+                let list = self.condition("in", &each.list);
+                let item = self.list_item(&each.list);
+                (list, item)
+            }
+        };
+        if let (Some(_), Some(collect)) = (&rows, &each.collect) {
+            self.report.error("rows-collected", collect.at, "rows are never held as a whole, so nothing is collected of them");
+            self.report.help("read them with `whole: true` where they are few, or write them: `file: write`");
+        }
         self.apart_from_client += 1;
         let around = self.env.clone();
         let ((item, index, block, collect), _) = self.apart(|walk| {
@@ -139,7 +150,10 @@ impl Walk<'_, '_, '_> {
                 kept = of;
                 maker
             });
-            result = Type::list(if each.settle { scope::settled(kept) } else { kept });
+            result = match &rows {
+                Some(_) => Type::object([("count", Type::NUMBER), ("failed", Type::NUMBER)]),
+                None => Type::list(if each.settle { scope::settled(kept) } else { kept }),
+            };
             (item, index, block, collect)
         });
         self.env = around;
@@ -148,6 +162,7 @@ impl Walk<'_, '_, '_> {
         let action = whole.map(|(list, item)| {
             plan::Action::Each(Box::new(plan::Each {
                 list,
+                rows: rows.map(|rows| rows.reading),
                 item,
                 position: index.flatten(),
                 block,

@@ -260,7 +260,7 @@ impl Pass<'_, '_, '_> {
             Work::Fetch(from) | Work::Remove(from) | Work::List { from, .. } | Work::Link { from, .. } => {
                 std::slice::from_ref(from)
             }
-            Work::Zip { .. } | Work::Unzip(_) => &[],
+            Work::Zip { .. } | Work::Unzip(_) | Work::Read { .. } | Work::Write { .. } => &[],
         };
         for ((_, maker), (_, node)) in paths.iter().zip(step.work.places()) {
             self.shown_maker(Some(maker), Some(node), "the path in a place");
@@ -269,7 +269,7 @@ impl Pass<'_, '_, '_> {
             Work::Store { of, .. } => {
                 Shown { sent: Label::object([("of", self.of(of))], Label::Clear), outcome: Label::Clear }
             }
-            Work::Zip { of, .. } | Work::Unzip(of) => {
+            Work::Zip { of, .. } | Work::Unzip(of) | Work::Read { of, .. } | Work::Write { of, .. } => {
                 let label = self.of(of);
                 let whole = if label.any() { Label::Whole } else { Label::Clear };
                 Shown { sent: Label::object([("of", label)], Label::Clear), outcome: whole }

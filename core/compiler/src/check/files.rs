@@ -22,18 +22,30 @@ impl Walk<'_, '_, '_> {
         let mut rows: Vec<(String, String)> =
             step.work.places().iter().map(|(name, node)| (name.text.clone(), sheet::inline(node))).collect();
         let of = match &step.work {
-            Work::Store { of, .. } | Work::Zip { of, .. } | Work::Unzip(of) => sheet::inline(of),
+            Work::Store { of, .. }
+            | Work::Zip { of, .. }
+            | Work::Unzip(of)
+            | Work::Read { of, .. }
+            | Work::Write { of, .. } => sheet::inline(of),
             _ => String::new(),
         };
         if let Work::Link { span: Some(span), .. } = &step.work {
             rows.push(("for".to_owned(), sheet::inline(span)));
         }
+        match &step.work {
+            Work::Read { read, .. } => rows.extend(super::rows::shown(read)),
+            Work::Write { write, .. } => rows.push(("format".to_owned(), write.format.word().to_owned())),
+            _ => {}
+        }
         self.show(paragraph, "file", format!("{} {of}", step.work.word()).trim_end().to_owned(), rows);
         for (name, _) in step.work.places() {
             self.known_place(name);
         }
-        let made = self.file_work(&step.work);
-        let result = result(&step.work);
+        let (made, result) = match &step.work {
+            Work::Read { of, read } => self.read_rows(of, read, paragraph as u32),
+            Work::Write { of, write } => (self.write_rows(of, write), Type::file(Type::text(write.format.media()))),
+            other => (self.file_work(other), result(other)),
+        };
         let within = step.within.unwrap_or(WITHIN);
         let action = made.map(|work| plan::Action::File(Box::new(FileStep { work, within })));
         (action, End { ends: false, answered }, result)
@@ -66,11 +78,13 @@ impl Walk<'_, '_, '_> {
                 Made::Zip { of: of?, name }
             }
             Work::Unzip(of) => Made::Unzip(self.file_of(of, false)?),
+            // They are read with the types of their rows.
+            Work::Read { .. } | Work::Write { .. } => return None,
         })
     }
 
     /// A file, or several: a list, or an object by path.
-    fn file_of(&mut self, node: &Node, several: bool) -> Option<Maker> {
+    pub(super) fn file_of(&mut self, node: &Node, several: bool) -> Option<Maker> {
         let (maker, of) = self.typed(node);
         if of.may_be_missing() && of != Type::Unknown {
             let missing = of.keep(Type::is_nullish).what();
@@ -100,7 +114,7 @@ impl Walk<'_, '_, '_> {
     }
 
     /// A text, where something else would be no path or name.
-    fn text_of(&mut self, node: &Node, what: &str, several: bool) -> Option<Maker> {
+    pub(super) fn text_of(&mut self, node: &Node, what: &str, several: bool) -> Option<Maker> {
         let (maker, of) = self.typed(node);
         if of.may_be_missing() {
             let missing = of.keep(Type::is_nullish).what();
@@ -141,5 +155,6 @@ fn result(work: &Work) -> Type {
         Work::Link { .. } => Type::object([("url", Type::TEXT), ("until", Type::INSTANT)]),
         Work::Zip { .. } => Type::file(Type::text("application/zip")),
         Work::Unzip(_) => Type::list(Type::object([("path", Type::TEXT), ("file", file())])),
+        Work::Read { .. } | Work::Write { .. } => Type::Unknown,
     }
 }

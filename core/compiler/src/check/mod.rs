@@ -22,6 +22,7 @@ mod entries;
 mod files;
 mod jobs;
 mod order;
+mod rows;
 mod scope;
 mod services;
 mod settings;

@@ -65,7 +65,7 @@ fn input(workflow: &Workflow) -> Type {
         optional: property.optional && property.default.is_none(),
     });
     // Members that are not declared are reported at their uses.
-    Type::Object(Arc::new(Shape { members: members.collect(), rest: Some(Type::Unknown), file: false }))
+    Type::Object(Arc::new(Shape { members: members.collect(), rest: Some(Type::Unknown), ..Shape::default() }))
 }
 
 /// Anything may be remembered under the names that the workflow keeps, and nothing in its first run.

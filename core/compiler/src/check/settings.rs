@@ -63,7 +63,7 @@ impl Settings {
 
 impl Default for Settings {
     fn default() -> Self {
-        let of = Type::Object(Arc::new(Shape { members: Vec::new(), rest: Some(Type::Unknown), file: false }));
+        let of = Type::Object(Arc::new(Shape { members: Vec::new(), rest: Some(Type::Unknown), ..Shape::default() }));
         let (in_force, declared) = Default::default();
         Settings { of, in_force, declared }
     }
@@ -146,7 +146,7 @@ pub(super) fn of(parsed: &[&Parsed], installed: bool) -> (Settings, Faults) {
             settings.declared.insert(name.clone(), setting);
         }
     }
-    settings.of = Type::Object(Arc::new(Shape { members, rest: Some(Type::Unknown), file: false }));
+    settings.of = Type::Object(Arc::new(Shape { members, rest: Some(Type::Unknown), ..Shape::default() }));
     (settings, faults)
 }
 

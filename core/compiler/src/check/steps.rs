@@ -87,6 +87,9 @@ pub(super) fn compile(
         replies: Vec::new(),
         fails: Vec::new(),
         apart_from_client: 0,
+        readings: HashMap::new(),
+        consumed: BTreeSet::new(),
+        consumed_in_branches: BTreeSet::new(),
         env: scope::at_the_start(workflow, around.settings, around.issuers),
         result: Type::Undefined,
         last: Type::Unknown,
@@ -267,6 +270,12 @@ pub(super) struct Walk<'w, 'r, 's> {
     pub told_constant: bool,
     /// How many loops and parallel branches are around: in them no step may answer the client.
     pub apart_from_client: u32,
+    /// How rows are read, by the paragraphs of their steps, and how many loops and parallel branches are around each.
+    pub readings: HashMap<u32, (Arc<plan::rows::Reading>, u32)>,
+    /// Rows that a step before this one has read.
+    pub consumed: BTreeSet<u32>,
+    /// Those that some branch of the step has read.
+    pub consumed_in_branches: BTreeSet<u32>,
     pub watch: Watch,
     pub sight: &'r mut Option<Sight>,
     pub mentions: &'r mut Vec<Mention>,
@@ -313,7 +322,10 @@ impl Walk<'_, '_, '_> {
     ) -> (BlockId, End) {
         let id = self.blocks.len() as BlockId;
         self.blocks.push(Vec::new());
+        let consumed = self.consumed.clone();
         let (compiled, end) = self.steps(steps, numbers, Some(label), answered);
+        let after = std::mem::replace(&mut self.consumed, consumed);
+        self.consumed_in_branches.extend(after);
         self.blocks[id as usize] = compiled;
         (id, end)
     }
@@ -408,6 +420,7 @@ impl Walk<'_, '_, '_> {
             catch = Some(block);
             end = End { ends: end.ends && catch_end.ends, answered: end.answered.join(catch_end.answered) };
         }
+        self.consumed.append(&mut self.consumed_in_branches);
         if let Some(when) = &when {
             let skipped = around.assuming(when, false);
             self.env = scope::meet(self.env.clone(), end.ends, skipped, false);
@@ -622,7 +635,7 @@ impl Walk<'_, '_, '_> {
         super::report_faults(self.report, node, faults);
     }
 
-    fn note_uses(&mut self, uses: Vec<Use>, node: &Node) {
+    pub(super) fn note_uses(&mut self, uses: Vec<Use>, node: &Node) {
         self.mention(&uses, node);
         for used in uses {
             match (used.slot, used.member) {

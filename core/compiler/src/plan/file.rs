@@ -1,8 +1,10 @@
 //! A compiled `file` step.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use super::Maker;
+use super::rows::{Reading, Source, Writing};
 
 /// A `file` step.
 #[derive(Debug)]
@@ -34,4 +36,8 @@ pub enum Work {
     Zip { of: Maker, name: Option<Maker> },
     /// Unpacks a file.
     Unzip(Maker),
+    /// Reads rows: where they are used, or the whole of them as a list.
+    Read { of: Maker, reading: Arc<Reading>, whole: bool },
+    /// Writes rows that are read from files, or a list, into a new file.
+    Write { of: Maker, rows: Source, writing: Arc<Writing>, name: Option<Maker> },
 }

@@ -6,6 +6,7 @@
 
 pub mod allowance;
 pub mod file;
+pub mod rows;
 pub mod issuer;
 pub mod sheet;
 pub mod watch;
@@ -499,8 +500,10 @@ impl Action {
 /// A loop: `block` once for each item of the list.
 #[derive(Debug)]
 pub struct Each {
-    /// The list.
+    /// The list, or the files whose rows are read.
     pub list: Expression,
+    /// How they are read.
+    pub rows: rows::Source,
     /// Slot of the item.
     pub item: u32,
     /// Slot of the position, counted from 0.
@@ -633,6 +636,8 @@ pub struct Reply {
     pub headers: Vec<(String, Maker)>,
     /// The body.
     pub body: Option<Maker>,
+    /// How the rows are read that are its body.
+    pub rows: rows::Source,
 }
 
 /// A `fail` step.

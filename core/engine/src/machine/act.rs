@@ -103,6 +103,12 @@ impl Machine {
 
     fn each(&mut self, at: usize, fibre: &mut Fibre, step: &Step, each: &plan::Each, record: usize) -> Made<Flow> {
         let list = each.list.eval(&fibre.slots, self.limits())?;
+        if let Some(reading) = &each.rows {
+            return Ok(match super::file::files_in(&list) {
+                Ok(files) => self.fork_rows(at, fibre, record, files, reading),
+                Err(detail) => self.step_failed(fibre, record, Failure::new(FailureKind::Input, detail)),
+            });
+        }
         Ok(match list.as_list().map(<[Value]>::len) {
             Some(count) if count <= MAX_ITEMS => self.fork_each(at, fibre, step, record, list),
             Some(count) => {
@@ -199,13 +205,17 @@ impl Machine {
             }
         }
         let body = reply.body.as_ref().map(make).transpose()?.unwrap_or_default();
-        Ok(Reply { status, headers, body, problem: false })
+        Ok(Reply { status, headers, body, rows: reply.rows.clone(), problem: false })
     }
 
     /// Sends the reply to the client, or to the step that invoked this workflow.
     fn reply_with(&mut self, fibre: &mut Fibre, record: usize, reply: Reply) -> Flow {
         let status = Value::Int(reply.status.into());
         let run_itself = fibre.level == 0;
+        if reply.rows.is_some() && !run_itself {
+            let detail = "rows are replied to a client; a workflow that invokes this one has no use for them";
+            return self.step_failed(fibre, record, Failure::new(FailureKind::Input, detail));
+        }
         let already = match &mut fibre.own {
             _ if run_itself => &mut self.reply,
             Some(own) => &mut own.reply,

@@ -1,11 +1,13 @@
 //! `file` steps in the machine: what they ask for, made from values, and what comes of it. The bytes stay outside.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use super::flow::{Awaits, Fibre, Flow, What};
 use super::{Effect, EffectError, Failure, Machine, State};
 use kanzlei_compiler::plan::Maker;
 use kanzlei_compiler::plan::file::{FileStep, InPlace, Work};
+use kanzlei_compiler::plan::rows::{Reading, Writing};
 use kanzlei_lang::expr::{self, ops};
 use kanzlei_model::duration;
 use kanzlei_model::file::File;
@@ -46,6 +48,19 @@ pub enum FileWork {
     Zip { files: Vec<(String, File)>, name: Option<String> },
     /// Unpack a file: objects of `path` and `file`.
     Unzip { file: File },
+    /// Read all rows of files: a list.
+    Read { files: Vec<File>, reading: Arc<Reading> },
+    /// Write rows into a new file.
+    Write { rows: Rows, writing: Arc<Writing>, name: Option<String> },
+}
+
+/// Rows that are to be used.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Rows {
+    /// Those of files, read as they are used.
+    Read(Vec<File>, Arc<Reading>),
+    /// Those of a list.
+    List(Value),
 }
 
 type Made<T> = Result<T, Stopped>;
@@ -70,6 +85,12 @@ impl Machine {
         step: &FileStep,
         record: usize,
     ) -> Result<Flow, Box<expr::EvalError>> {
+        if let Work::Read { of, whole: false, .. } = &step.work {
+            // Nothing is read before a step uses the rows.
+            let files = of.make(&fibre.slots, self.limits())?;
+            self.close(fibre, record, State::Succeeded, files);
+            return Ok(Flow::On);
+        }
         let work = match self.file_work(fibre, &step.work) {
             Ok(work) => work,
             Err(Stopped::Evaluation(error)) => return Err(error),
@@ -142,6 +163,20 @@ impl Machine {
                 FileWork::Zip { files: packed(&make(of)?)?, name }
             }
             Work::Unzip(of) => FileWork::Unzip { file: file(of)? },
+            Work::Read { of, reading, .. } => FileWork::Read { files: files_of(&make(of)?)?, reading: reading.clone() },
+            Work::Write { of, rows, writing, name } => {
+                let of = make(of)?;
+                let rows = match rows {
+                    Some(reading) => Rows::Read(files_of(&of)?, reading.clone()),
+                    None if of.as_list().is_some() => Rows::List(of),
+                    None => return Err(Stopped::Value(format!("these must be rows, not {}", of.kind()))),
+                };
+                let name = match name {
+                    None => None,
+                    Some(name) => Some(text(&make(name)?, "a name")?),
+                };
+                FileWork::Write { rows, writing: writing.clone(), name }
+            }
         })
     }
 }
@@ -169,6 +204,16 @@ impl FileWork {
                 Value::object([word("zip"), ("of".to_owned(), Value::object(files))])
             }
             FileWork::Unzip { file } => Value::object([word("unzip"), of(file)]),
+            FileWork::Read { files, .. } => Value::object([word("read"), ("of".to_owned(), listed(files))]),
+            FileWork::Write { rows, writing, .. } => {
+                let rows = match rows {
+                    Rows::Read(files, _) => ("of".to_owned(), listed(files)),
+                    Rows::List(list) => {
+                        ("rows".to_owned(), Value::Int(list.as_list().map_or(0, <[Value]>::len) as i64))
+                    }
+                };
+                Value::object([word("write"), rows, ("format".to_owned(), Value::text(writing.format.word()))])
+            }
         }
     }
 }
@@ -182,6 +227,24 @@ fn text(value: &Value, what: &str) -> Made<String> {
 
 fn file_of(value: &Value) -> Made<File> {
     File::of(value).cloned().ok_or_else(|| Stopped::Value(format!("this must be a file, not {}", value.kind())))
+}
+
+fn listed(files: &[File]) -> Value {
+    Value::list(files.iter().map(|file| file.clone().into()).collect())
+}
+
+/// A file, or those of a list.
+pub(super) fn files_in(value: &Value) -> Result<Vec<File>, String> {
+    let all = value.as_list().unwrap_or(std::slice::from_ref(value));
+    if all.len() > MOST {
+        return Err(format!("{} files; at most {MOST} are read at once", all.len()));
+    }
+    let of = |one| File::of(one).cloned().ok_or_else(|| format!("this must be a file, not {}", one.kind()));
+    all.iter().map(of).collect()
+}
+
+fn files_of(value: &Value) -> Made<Vec<File>> {
+    files_in(value).map_err(Stopped::Value)
 }
 
 /// Files by their paths: those of an object, or of a list by their names; a name that occurs again gets a number.

@@ -6,6 +6,7 @@
 
 use std::sync::Arc;
 
+use super::rows::Feed;
 use super::{Effect, EffectId, Ended, Failure, Kept, Machine, Reply, State, StepRecord, problem_of};
 use kanzlei_compiler::plan::{Action, BlockId, CALLER, FAILURE, INPUT, KEPT, Plan, RUN, SETTINGS, Step};
 use kanzlei_model::problem::Problem;
@@ -113,14 +114,33 @@ pub(super) enum What {
 /// The children of one step.
 #[derive(Debug)]
 pub(super) struct Group {
-    record: usize,
+    pub record: usize,
     /// Fibres at work.
-    children: Vec<usize>,
+    pub children: Vec<usize>,
     /// The next item or branch to begin.
     next: usize,
     /// The list of a loop.
     list: Value,
     results: Vec<Value>,
+    /// Where rows come from, in place of the list.
+    pub feed: Option<Box<Feed>>,
+}
+
+impl Group {
+    /// The items of a loop over rows.
+    pub fn fed(record: usize, feed: Feed) -> Self {
+        Group { feed: Some(Box::new(feed)), ..Group::of(record, Vec::new(), 0) }
+    }
+
+    /// The rows that were asked for.
+    fn asked(&self) -> Option<EffectId> {
+        self.feed.as_ref().and_then(|feed| feed.asked)
+    }
+
+    fn of(record: usize, children: Vec<usize>, results: usize) -> Self {
+        let results = vec![Value::Undefined; results];
+        Group { record, next: children.len(), children, list: Value::Undefined, results, feed: None }
+    }
 }
 
 /// How a fibre continues.
@@ -170,7 +190,7 @@ impl Machine {
         at
     }
 
-    fn add(&mut self, fibre: Box<Fibre>) -> usize {
+    pub(super) fn add(&mut self, fibre: Box<Fibre>) -> usize {
         match self.free.pop() {
             Some(at) => {
                 self.fibres[at] = Some(fibre);
@@ -263,7 +283,7 @@ impl Machine {
                 },
                 Err(failure) => Err(failure),
             };
-            flow = self.child_ended(&mut over, at, fibre, index, result);
+            flow = self.child_ended(parent, &mut over, at, fibre, index, result);
             (at, fibre) = (parent, over);
         }
     }
@@ -428,11 +448,13 @@ impl Machine {
             next: 0,
             list,
             results: vec![Value::Undefined; count],
+            feed: None,
         };
         while group.next < count.min(each.at_once as usize) {
             let child = self.child(at, fibre, each.block, record, group.next);
             let child = self.add(Box::new(child));
-            self.begin_item(fibre, child, each, &group);
+            let item = group.list.as_list().and_then(|items| items.get(group.next));
+            self.begin_item(fibre, child, each, (record, group.next), item);
             group.children.push(child);
             group.next += 1;
         }
@@ -440,16 +462,23 @@ impl Machine {
         Flow::Waits
     }
 
-    fn begin_item(&mut self, parent: &Fibre, child: usize, each: &kanzlei_compiler::plan::Each, group: &Group) {
-        let index = group.next;
+    /// Lets a fibre work on an item: of a record, at a position.
+    pub(super) fn begin_item(
+        &mut self,
+        parent: &Fibre,
+        child: usize,
+        each: &kanzlei_compiler::plan::Each,
+        (record, index): (usize, usize),
+        item: Option<&Value>,
+    ) {
         let Some(fibre) = &mut self.fibres[child] else { return };
         fibre.slots.clone_from(&parent.slots);
         fibre.frames.clear();
-        fibre.frames.push(Frame { block: each.block, at: 0, owner: Some(group.record) });
+        fibre.frames.push(Frame { block: each.block, at: 0, owner: Some(record) });
         fibre.parent = fibre.parent.map(|(parent, _)| (parent, index));
         fibre.item = Some(index as u32);
         fibre.result = Value::Undefined;
-        if let Some(item) = group.list.as_list().and_then(|items| items.get(index)) {
+        if let Some(item) = item {
             fibre.slots[each.item as usize] = item.clone();
         }
         if let Some(slot) = each.position {
@@ -458,7 +487,7 @@ impl Machine {
         self.ready.push_back(child);
     }
 
-    fn child(&self, at: usize, parent: &Fibre, block: BlockId, record: usize, index: usize) -> Fibre {
+    pub(super) fn child(&self, at: usize, parent: &Fibre, block: BlockId, record: usize, index: usize) -> Fibre {
         Fibre {
             level: parent.level,
             invocation: parent.invocation,
@@ -485,9 +514,8 @@ impl Machine {
             self.ready.push_back(child);
             children.push(child);
         }
-        let results = vec![Value::Undefined; branches.len()];
-        let next = branches.len();
-        fibre.awaits = Awaits::Children(Box::new(Group { record, children, next, list: Value::Undefined, results }));
+        let group = Group::of(record, children, branches.len());
+        fibre.awaits = Awaits::Children(Box::new(group));
         Flow::Waits
     }
 
@@ -517,13 +545,7 @@ impl Machine {
             slots[SETTINGS as usize] = self.settings.as_ref().unwrap_or(own).clone();
         }
         let child = self.start_invocation(level as u16, slots, Some((at, record)));
-        fibre.awaits = Awaits::Children(Box::new(Group {
-            record,
-            children: vec![child],
-            next: 1,
-            list: Value::Undefined,
-            results: vec![Value::Undefined],
-        }));
+        fibre.awaits = Awaits::Children(Box::new(Group::of(record, vec![child], 1)));
         Flow::Waits
     }
 
@@ -547,6 +569,7 @@ impl Machine {
     /// A child ended: its result is kept, the next item begins, or the step around ends.
     fn child_ended(
         &mut self,
+        at: usize,
         parent: &mut Fibre,
         child_at: usize,
         child: Box<Fibre>,
@@ -566,14 +589,15 @@ impl Machine {
             Action::Together { settle, .. } => *settle,
             _ => false,
         };
-        let free = |machine: &mut Machine| machine.free.push(child_at);
+        if group.feed.is_some() {
+            return self.row_ended(at, parent, child_at, group, given.map(drop), settle);
+        }
         group.results[index] = match given {
             Ok(value) if settle => Value::object([("ok", Value::Bool(true)), ("value", value)]),
             Ok(value) => value,
             Err(failure) if settle => Value::object([("ok", Value::Bool(false)), ("failure", failure.to_value())]),
             Err(failure) => {
-                self.fibres[child_at] = None;
-                free(self);
+                self.free_fibre(child_at);
                 group.children.retain(|other| *other != child_at);
                 self.cancel_group(&group);
                 return self.step_failed(parent, group.record, failure);
@@ -583,13 +607,13 @@ impl Machine {
             && group.next < group.results.len()
         {
             self.fibres[child_at] = Some(child);
-            self.begin_item(parent, child_at, each, &group);
+            let item = group.list.as_list().and_then(|items| items.get(group.next));
+            self.begin_item(parent, child_at, each, (group.record, group.next), item);
             group.next += 1;
             parent.awaits = Awaits::Children(group);
             return Flow::Waits;
         }
-        self.fibres[child_at] = None;
-        free(self);
+        self.free_fibre(child_at);
         group.children.retain(|other| *other != child_at);
         if !group.children.is_empty() {
             parent.awaits = Awaits::Children(group);
@@ -635,8 +659,9 @@ impl Machine {
         }
     }
 
-    fn cancel_group(&mut self, group: &Group) {
+    pub(super) fn cancel_group(&mut self, group: &Group) {
         let mut left: Vec<usize> = group.children.clone();
+        let mut asked: Vec<EffectId> = group.asked().into_iter().collect();
         while let Some(at) = left.pop() {
             let Some(fibre) = self.fibres.get_mut(at).and_then(Option::take) else { continue };
             self.free.push(at);
@@ -645,9 +670,19 @@ impl Machine {
             match &fibre.awaits {
                 Awaits::Nothing => {}
                 Awaits::Effect { id, .. } => self.cancel_effect(*id),
-                Awaits::Children(group) => left.extend(&group.children),
+                Awaits::Children(group) => {
+                    left.extend(&group.children);
+                    asked.extend(group.asked());
+                }
             }
         }
+        asked.into_iter().for_each(|id| self.cancel_effect(id));
+    }
+
+    /// Makes the place of a fibre that has ended free.
+    pub(super) fn free_fibre(&mut self, at: usize) {
+        self.fibres[at] = None;
+        self.free.push(at);
     }
 
     fn cancel_effect(&mut self, id: EffectId) {
@@ -686,7 +721,7 @@ enum Collected {
 
 /// What an `invoke` step returns: the reply of the workflow.
 fn invoked(reply: Option<Reply>) -> Value {
-    let reply = reply.unwrap_or(Reply { status: 204, headers: Vec::new(), body: Value::Undefined, problem: false });
+    let reply = reply.unwrap_or(Reply { status: 204, headers: Vec::new(), body: Value::Undefined, rows: None, problem: false });
     let headers = reply.headers.into_iter().map(|(name, value)| (name.to_ascii_lowercase(), Value::text(value)));
     Value::object([
         ("status", Value::Int(reply.status.into())),

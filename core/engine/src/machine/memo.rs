@@ -11,7 +11,7 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use serde_json::{Value as Json, json};
 
-use super::{Address, Answer, Arrival, Cancellation, Data, EffectError, Kept, Outcome, Queued, Rows};
+use super::{Address, Answer, Arrival, Batch, Cancellation, Data, EffectError, Kept, Outcome, Queued, Rows};
 use kanzlei_model::file::{File, of_record, to_record};
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
@@ -87,6 +87,9 @@ impl Outcome {
             Outcome::Queried(Err(failed)) => json!({"query-failed": fault(failed)}),
             Outcome::Filed(Ok(value)) => json!({"filed": to_record(value)}),
             Outcome::Filed(Err(failed)) => json!({"file-failed": fault(failed)}),
+            // The rows are read again.
+            Outcome::Rows(Ok(batch)) => json!({"rows": {"count": batch.count, "last": batch.last}}),
+            Outcome::Rows(Err(failed)) => json!({"rows-failed": fault(failed)}),
             Outcome::Kept(Ok(kept)) => {
                 json!({"kept": {"version": kept.version, "values": kept.values.to_serde(), "stored": kept.stored}})
             }
@@ -138,6 +141,12 @@ impl Outcome {
                 Outcome::Queried(Ok(all.collect::<Option<_>>()?))
             }
             "filed" => Outcome::Filed(Ok(of_record(inner.as_str()?)?)),
+            "rows" => Outcome::Rows(Ok(Batch {
+                rows: Vec::new(),
+                count: inner.get("count")?.as_u64()?,
+                last: inner.get("last")?.as_bool()?,
+            })),
+            "rows-failed" => Outcome::Rows(Err(known(inner)?)),
             "file-failed" => Outcome::Filed(Err(known(inner)?)),
             "query-failed" => Outcome::Queried(Err(known(inner)?)),
             "kept" => Outcome::Kept(Ok(Kept {

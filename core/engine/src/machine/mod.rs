@@ -34,6 +34,7 @@ mod memo;
 mod query;
 mod queue;
 mod record;
+mod rows;
 
 #[cfg(test)]
 mod tests;
@@ -43,13 +44,15 @@ use std::sync::Arc;
 
 pub use body::{Data, file_name, is_file};
 pub use call::{Answer, Request};
-pub use file::{FileTask, FileWork};
+pub use file::{FileTask, FileWork, Rows as FileRows};
 use flow::{Awaits, Begun, Fibre, Level, What};
 pub use look::{Seen, Waiting};
 pub use query::{Query, Rows, Sql};
 pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, JobRequest, Queued};
 pub use record::{Ended, State, StepRecord};
+pub use rows::{Batch, RowsTask};
 
+use kanzlei_compiler::plan::rows::Reading;
 use kanzlei_compiler::plan::{CALLER, INPUT, KEPT, Plan, RUN, SETTINGS, Shown};
 use kanzlei_lang::expr::{self, Limits, Watch, ops};
 use kanzlei_model::caller::Caller;
@@ -147,6 +150,8 @@ pub enum Effect {
     Query(Box<Query>),
     /// Work with files and places: [`Outcome::Filed`].
     File(Box<FileTask>),
+    /// Read the next rows of files: [`Outcome::Rows`].
+    Rows(Box<RowsTask>),
     /// Return what the workflow remembers: [`Outcome::Kept`].
     Recall { workflow: String },
     /// Remember these values if the version is still the same: [`Outcome::Kept`].
@@ -203,6 +208,8 @@ pub enum Outcome {
     Queried(Result<Vec<Rows>, EffectError>),
     /// Of work with files: the value of the step.
     Filed(Result<Value, EffectError>),
+    /// Of rows that a loop goes through.
+    Rows(Result<Batch, EffectError>),
     /// Of values to remember, or of what is remembered.
     Kept(Result<Kept, String>),
     /// Of jobs to be queued.
@@ -226,6 +233,8 @@ pub struct Reply {
     pub headers: Vec<(String, String)>,
     /// `undefined` for no body, text as it is, anything else as JSON.
     pub body: Value,
+    /// How the rows are read that the client gets, where the body is their files.
+    pub rows: Option<Arc<Reading>>,
     /// Set when the answer is a problem (RFC 9457).
     pub problem: bool,
 }
@@ -555,6 +564,9 @@ impl Machine {
         let Some(mut fibre) = self.fibres[at].take() else { return };
         let flow = match std::mem::replace(&mut fibre.awaits, Awaits::Nothing) {
             Awaits::Effect { record, what, .. } => self.outcome(at, &mut fibre, record, what, outcome),
+            Awaits::Children(group) if group.feed.as_ref().is_some_and(|feed| feed.asked == Some(id)) => {
+                self.rows_came(at, &mut fibre, group, outcome)
+            }
             other => {
                 fibre.awaits = other;
                 flow::Flow::Waits
@@ -657,7 +669,7 @@ impl Machine {
         }
         if self.reply.is_none() {
             let body = problem.to_value();
-            self.reply = Some(Reply { status: problem.status, headers: Vec::new(), body, problem: true });
+            self.reply = Some(Reply { status: problem.status, headers: Vec::new(), body, rows: None, problem: true });
         }
         // A workflow that rejects its caller works as intended: it is no failure of ours.
         let rejects = failure.kind == FailureKind::Fail && (400..500).contains(&problem.status);

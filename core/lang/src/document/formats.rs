@@ -29,6 +29,11 @@ impl Format {
         (Format::Ndjson, "ndjson", "application/x-ndjson"),
     ];
 
+    /// The word of documents.
+    pub fn word(self) -> &'static str {
+        Self::ALL.iter().find(|(format, ..)| *format == self).map_or("", |(_, word, _)| *word)
+    }
+
     /// Its media type.
     pub fn media(self) -> &'static str {
         Self::ALL.iter().find(|(format, ..)| *format == self).map_or("", |(.., media)| *media)

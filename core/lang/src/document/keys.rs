@@ -272,14 +272,22 @@ pub const SQL: &[KeySpec] = keys! {
 };
 /// Keys of a `file` step.
 pub const FILE_WORK: &[KeySpec] = keys! {
-    "file", r#"{"enum":["store","fetch","list","remove","link","zip","unzip"]}"#, "What is done with files: `store` one in places, `fetch`, `list` or `remove` those of a place, `link` for a download, `zip` several, `unzip` one.";
-    "of", ANY, "The file (`store`, `unzip`) or files (`zip`): `${input.crew}`.";
+    "file", r#"{"enum":["store","fetch","list","remove","link","zip","unzip","read","write"]}"#, "What is done with files: `store` one in places, `fetch`, `list` or `remove` those of a place, `link` for a download, `zip` several, `unzip` one, `read` rows of one or several, `write` rows into a new one.";
+    "of", ANY, "The file (`store`, `unzip`, `read`), files (`zip`, `read`) or rows (`write`): `${input.crew}`.";
+    "format", r#"{"enum":["json","ndjson","csv","text","xml","yaml"]}"#, "The format of the rows; `write` knows `csv`, `ndjson` and `json`.";
+    "row", r#"{"type":"object","additionalProperties":{"type":"object"}}"#, "The members of a row, each a JSON Schema; texts become numbers where it says so, other members are dropped: `{imo: {type: string}, weight: {type: number}}`.";
+    "delimiter", TEXT, "What stands between the fields of a CSV file; default: a comma.";
+    "encoding", TEXT, "The character encoding, by its label: `windows-1252`; default: UTF-8.";
+    "element", TEXT, "The elements of an XML file that are rows; default: those inside the root.";
+    "whole", r#"{"type":"boolean"}"#, "`true` makes the rows a list, of at most 16 MiB and 100,000 rows; otherwise they are read where they are used.";
+    "columns", r#"{"type":"array","items":{"type":"string"}}"#, "The columns of a CSV file, in order; default: the members of the first row.";
+    "formulas", r#"{"enum":["guard","keep"]}"#, "`guard` puts an apostrophe before texts that a spreadsheet would compute; `keep` leaves them. Default: `guard`.";
     "to", VALUES, "The places, and the path in each: `{archive: \"crew/${input.imo}.pdf\"}`.";
     "from", VALUES, "The place and a path in it: `{archive: \"crew/${input.imo}.pdf\"}`; for `remove` also a list of paths.";
     "existing", r#"{"enum":["refuse","replace"]}"#, "What happens when another file has the path: the step fails with `exists`, or the file is replaced. Default: `refuse`; the same bytes are never refused.";
     "most", r#"{"type":"integer","minimum":1,"maximum":10000}"#, "The most entries of a list; default: 1000.";
     "for", TEXT, "How long a link is valid: `1h`; default: `15min`, at most 7 days.";
-    "name", TEXT, "The name of the new file: `papers.zip`.";
+    "name", TEXT, "The name of the new file (`zip`, `write`): `papers.zip`.";
     "within", DURATION, "How long it may take; default: 60s.";
 };
 /// Keys of one of several statements.

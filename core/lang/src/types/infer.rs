@@ -276,7 +276,16 @@ impl Infer<'_> {
     fn of(&mut self, expr: &Expr) -> Type {
         match &expr.kind {
             Kind::Const(value) => Type::of(value),
-            Kind::Slot(_) | Kind::Local(_) => path(expr).map_or(Type::Unknown, |path| self.path_type(&path)),
+            Kind::Slot(_) | Kind::Local(_) => {
+                let of = path(expr).map_or(Type::Unknown, |path| self.path_type(&path));
+                if of.may_be_rows() {
+                    let name = self.source(expr.at);
+                    self.report("rows-in-expression", format!("{name} are rows of a file, which no expression reads"), expr.at);
+                    self.help("`each`, `file: write`, `from` of `sql` and the body of a reply read them; `whole: true` makes them a list");
+                    return Type::Unknown;
+                }
+                of
+            }
             Kind::Template(_, parts) => {
                 for part in parts {
                     let of = self.expr(part);

@@ -103,6 +103,8 @@ pub struct Shape {
     pub rest: Option<Type>,
     /// Whether it is a file, which no expression makes.
     pub file: bool,
+    /// What each row is, where it stands for rows that are read where they are used, and the number of their step in the workflow.
+    pub rows: Option<(Type, u32)>,
 }
 
 /// A member of an object type.
@@ -217,6 +219,24 @@ impl Type {
         }
     }
 
+    /// The rows that a step of the workflow reads, each of a type.
+    pub fn rows(row: Type, step: u32) -> Type {
+        Type::Object(Arc::new(Shape { rows: Some((row, step)), ..Shape::default() }))
+    }
+
+    /// What each row is and the step that reads them, where it is rows and nothing else.
+    pub fn as_rows(&self) -> Option<(&Type, u32)> {
+        match self {
+            Type::Object(shape) => shape.rows.as_ref().map(|(row, step)| (row, *step)),
+            _ => None,
+        }
+    }
+
+    /// Whether it may be rows.
+    pub fn may_be_rows(&self) -> bool {
+        self.alternatives().iter().any(|one| one.as_rows().is_some())
+    }
+
     /// Whether every value of it is a file.
     pub fn is_file(&self) -> bool {
         !self.alternatives().is_empty()
@@ -295,7 +315,7 @@ impl Type {
             (Type::Text(a), Type::Text(b)) => a.covers(b),
             (Type::List(a), Type::List(b)) => a == b || a.first.is_empty() && (b.of == Type::Never || a.of == b.of),
             // An empty object is one of those whose members may have any names.
-            (Type::Object(a), Type::Object(b)) if b.members.is_empty() && b.rest.is_none() => a.members.is_empty(),
+            (Type::Object(a), Type::Object(b)) if b.members.is_empty() && b.rest.is_none() => a.members.is_empty() && a.rows == b.rows,
             (a, b) => a == b,
         }
     }
@@ -382,6 +402,7 @@ impl Type {
             Type::Text(text) => text.what().into(),
             Type::List(_) => "an array".into(),
             Type::Object(shape) if shape.file => "a file".into(),
+            Type::Object(shape) if shape.rows.is_some() => "rows".into(),
             Type::Object(_) => "an object".into(),
             Type::Union(several) => {
                 let mut kinds: Vec<String> = Vec::new();
@@ -437,6 +458,10 @@ impl Type {
                 }
             },
             Type::Object(shape) if shape.file => f.write_str("file"),
+            Type::Object(shape) if let Some((row, _)) = &shape.rows => {
+                f.write_str("rows of ")?;
+                row.write(f, depth + 1)
+            }
             Type::Object(_) if depth > 3 => f.write_str("{…}"),
             Type::Object(shape) => {
                 f.write_str("{")?;

@@ -4,13 +4,14 @@ use std::io::{Read, Seek};
 use std::sync::Arc;
 use std::time::Duration;
 
-use kanzlei_engine::machine::{EffectError, FileTask, FileWork};
+use kanzlei_engine::machine::{Batch, EffectError, FileRows, FileTask, FileWork, RowsTask};
 use kanzlei_engine::pack;
+use kanzlei_engine::rows::{self, MOST_OF_WHOLE};
 use kanzlei_model::file::File;
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
-use kanzlei_rehearsal::shelf::{entry, unpacked};
+use kanzlei_rehearsal::shelf::{entry, unpacked, unreadable};
 use sha2::{Digest, Sha256};
 
 use super::Context;
@@ -96,7 +97,51 @@ async fn work(holder: &Arc<Holder>, jobs: &Jobs, work: &FileWork) -> Result<Valu
         }
         FileWork::Zip { files, name } => zip(holder, files, name.as_deref()).await?,
         FileWork::Unzip { file } => unzip(holder, file).await?,
+        FileWork::Read { files, reading } => {
+            let size = files.iter().fold(0, |all: u64, file| all.saturating_add(file.size));
+            if size > MOST_OF_WHOLE {
+                let detail = format!("{size} bytes; at most {MOST_OF_WHOLE} become a list: read them in a loop, without `whole`");
+                return Err(fault(FailureKind::TooLarge, detail));
+            }
+            let rows = files::rows::rows(holder, files, reading);
+            files::rows::blocking(move || rows.whole()).await.map_err(unreadable)?
+        }
+        FileWork::Write { rows, writing, name } => {
+            let bytes = match rows {
+                FileRows::Read(from, reading) => {
+                    let rows = files::rows::rows(holder, from, reading);
+                    files::rows::send(rows.map(|row| row.map(|row| row.value)), writing).await
+                }
+                FileRows::List(list) => {
+                    let list = list.clone();
+                    let rows = (0..).map_while(move |at| list.as_list()?.get(at).cloned()).map(Ok);
+                    files::rows::send(rows, writing).await
+                }
+            };
+            let name = name.clone().unwrap_or_else(|| format!("rows.{}", writing.format.word()));
+            written(holder, bytes.map_err(unreadable)?, &name, writing.format.media()).await?
+        }
     })
+}
+
+/// Keeps rows that are being written as a file.
+async fn written(holder: &Arc<Holder>, bytes: place::Stream, name: &str, media: &str) -> Result<Value, EffectError> {
+    match holder.keep_stream(bytes, Some(name), Some(media)).await {
+        Ok(file) => Ok(file.into()),
+        Err(files::Fault::Incoming(incoming::Fault::Disk(error))) => match error.downcast::<rows::Fault>() {
+            Ok(why) => Err(unreadable(why)),
+            Err(error) => Err(files::Fault::from(incoming::Fault::Disk(error)).into()),
+        },
+        Err(other) => Err(other.into()),
+    }
+}
+
+/// The next rows of a loop.
+pub async fn batch(run: &Context, task: &RowsTask, left: Duration) -> Result<Batch, EffectError> {
+    match tokio::time::timeout(left, run.readings.batch(&run.files, task)).await {
+        Ok(read) => read.map_err(unreadable),
+        Err(_) => Err(fault(FailureKind::Timeout, "the rows were not read in time")),
+    }
 }
 
 /// Stores a file; where the same bytes are there already, as after a crash, it is stored.

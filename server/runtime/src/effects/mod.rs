@@ -29,6 +29,7 @@ use uuid::Uuid;
 
 use crate::clock::now;
 use crate::computing::Computing;
+use crate::files::rows::Readings;
 use crate::files::{Files, Holder};
 use crate::limiter::Shared;
 use crate::live::Live;
@@ -50,6 +51,8 @@ pub struct Context {
     pub generation: u32,
     /// Its files.
     pub files: Arc<Holder>,
+    /// What its loops over rows read from.
+    pub readings: Readings,
     /// Who called; jobs that it queues belong to the same.
     pub caller: Caller,
     /// Whether it handles confidential values.
@@ -118,6 +121,7 @@ impl Effects {
             }
             Effect::Query(query) => Outcome::Queried(self.query(run, id, query, left).await),
             Effect::File(task) => Outcome::Filed(files::perform(run, &self.jobs, task, left).await),
+            Effect::Rows(task) => Outcome::Rows(files::batch(run, task, left).await),
             Effect::Enqueue(asked) => {
                 let origin = queue::Origin {
                     entry: format!("enqueued by {}", run.id),

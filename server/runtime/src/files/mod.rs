@@ -15,6 +15,7 @@ pub mod incoming;
 pub mod link;
 pub mod media;
 pub mod place;
+pub mod rows;
 pub mod spool;
 
 use std::collections::{BTreeMap, HashMap};

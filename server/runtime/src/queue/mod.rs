@@ -490,6 +490,7 @@ pub fn reply_of(text: &str) -> Option<kanzlei_engine::machine::Reply> {
         status: u16::try_from(json.get("status")?.as_u64()?).ok()?,
         headers: headers.collect::<Option<_>>()?,
         body,
+        rows: None,
         problem: json.get("problem")?.as_bool()?,
     })
 }
@@ -509,12 +510,12 @@ mod tests {
     #[test]
     fn replies_come_back_as_they_were() {
         for body in [Value::Undefined, Value::Null, Value::text("hei"), Value::object([("n", Value::Int(1))])] {
-            let reply = Reply { status: 201, headers: vec![("X-A".into(), "b".into())], body, problem: true };
+            let reply = Reply { status: 201, headers: vec![("X-A".into(), "b".into())], body, rows: None, problem: true };
             assert_eq!(reply_of(&reply_json(&reply)), Some(reply));
         }
         let file: Value = File::held("a.png", "image/png", *b"\x89P").into();
         for (body, is) in [(Value::from_json(&file.to_serde()), false), (file, true)] {
-            let reply = Reply { status: 200, headers: Vec::new(), body, problem: false };
+            let reply = Reply { status: 200, headers: Vec::new(), body, rows: None, problem: false };
             assert_eq!(reply_of(&reply_json(&reply)).map(|reply| reply.body.is_file()), Some(is));
         }
     }

@@ -11,7 +11,7 @@ use futures_util::future::{AbortHandle, Abortable, BoxFuture, FutureExt};
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::driver::{self, Event, Left, Performer, Recorded, Recorder};
-use kanzlei_engine::machine::{Arrival, Effect, EffectId, Ended, Failure, Machine, Outcome, Remark, Reply, Start};
+use kanzlei_engine::machine::{Arrival, Effect, EffectId, Ended, Failure, Machine, Outcome, Remark, Reply, RowsTask, Start};
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_model::file::of_record;
 use kanzlei_model::problem::Problem;
@@ -26,6 +26,7 @@ use super::write::Written;
 use crate::clock::now;
 use crate::effects::Context;
 use crate::files::Holder;
+use crate::files::rows::Readings;
 use crate::journal::Finished;
 use crate::live::Live;
 use crate::queue::{hash, history_line, reply_json};
@@ -34,6 +35,8 @@ use crate::queue::{hash, history_line, reply_json};
 const SLEPT: Span = Span::from_secs(2);
 /// The most notes of a job that clients see.
 const NOTES: usize = 20;
+/// How long a job waits whose files cannot be read again.
+const REREAD: Span = Span::from_secs(5);
 /// The default timeout of a step of a job.
 const STEP: Duration = Duration::from_secs(15 * 60);
 
@@ -101,9 +104,23 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
             .ok_or_else(|| format!("outcome {} cannot be read", row.seq))
     };
     let recorded = Recorded::new(outcomes.into_iter().map(read));
-    let mut recorded = Replaying { recorded, shared: shared.clone(), stop: stop.clone() };
+    let mut recorded = Replaying {
+        recorded,
+        shared: shared.clone(),
+        stop: stop.clone(),
+        holder: Holder::of_job(shared.effects.files.clone(), id),
+        readings: Readings::default(),
+        asked: Vec::new(),
+        unread: None,
+    };
     let begins = journal.claimed.started;
     let mut left = driver::drive(&mut machine, &mut recorded, &mut journal, begins).await;
+    if let Some(why) = recorded.unread {
+        tracing::warn!(why, job = %id, "a job is released: the rows it has read cannot be read again");
+        let end = End { ready_at: now() + REREAD, claim_rank: 0, ..self::left(&journal.claimed, JobPhase::Ready) };
+        shared.writer.write(write(&journal.claimed, Some(end))).await;
+        return;
+    }
     let Recorded { asked, fault, .. } = recorded.recorded;
     if let Some(fault) = fault {
         let detail = format!("what is recorded of it does not fit its workflow: {fault}");
@@ -169,7 +186,7 @@ async fn broken(shared: &Shared, claimed: &Claimed, detail: &str) {
 /// The failure of a job that cannot continue because of an internal error.
 fn as_broken(write: Write, detail: &str) -> Write {
     let problem = Problem::new(500, "The job cannot be run").detail(detail);
-    let reply = Reply { status: 500, headers: Vec::new(), body: problem.to_value(), problem: true };
+    let reply = Reply { status: 500, headers: Vec::new(), body: problem.to_value(), rows: None, problem: true };
     let failure = Some(Failure::new(FailureKind::Internal, detail).to_value().to_json());
     let end = write.end.map(|end| End {
         phase: JobPhase::Failed,
@@ -203,7 +220,15 @@ impl Recorder for Journaled {
     type Error = Written;
 
     fn reply(&mut self, reply: Reply) {
-        self.reply = Some(reply);
+        self.reply = Some(match reply.rows {
+            None => reply,
+            // The checker refuses what it can see; a job may also be begun by hand.
+            Some(_) => {
+                let detail = "the reply is rows of files, which are sent while they are read; write them into a file";
+                let problem = Problem::new(500, "A job has no rows as its result").detail(detail);
+                Reply { status: 500, headers: Vec::new(), body: problem.to_value(), rows: None, problem: true }
+            }
+        });
     }
 
     fn remark(&mut self, remark: Remark, at: Timestamp) {
@@ -249,19 +274,55 @@ struct Replaying<I: Iterator> {
     recorded: Recorded<I>,
     shared: Arc<Shared>,
     stop: Arc<AtomicBool>,
+    /// Of rows only their number is recorded: they are read again from the files, which have not changed.
+    holder: Arc<Holder>,
+    readings: Readings,
+    asked: Vec<(EffectId, RowsTask)>,
+    /// Why they cannot be read at the moment.
+    unread: Option<String>,
+}
+
+impl<I: Iterator> Replaying<I> {
+    /// An outcome with its rows.
+    async fn with_rows(&mut self, id: EffectId, outcome: Outcome, at: Timestamp) -> Event {
+        let known = self.asked.iter().position(|(known, _)| *known == id).map(|at| self.asked.swap_remove(at).1);
+        let (Outcome::Rows(Ok(recorded)), Some(task)) = (&outcome, known) else {
+            return Event::Outcome { id, outcome, at };
+        };
+        match self.readings.batch(&self.holder, &task).await {
+            Ok(batch) if (batch.count, batch.last) == (recorded.count, recorded.last) => {
+                Event::Outcome { id, outcome: Outcome::Rows(Ok(batch)), at }
+            }
+            Ok(batch) => {
+                let detail = format!("{} rows were read where {} are recorded", batch.count, recorded.count);
+                Event::Broken { detail, at }
+            }
+            Err(why) => {
+                self.unread = Some(why.to_string());
+                Event::Leave
+            }
+        }
+    }
 }
 
 impl<I: Iterator<Item = Result<(EffectId, Outcome, Timestamp), String>>> Performer for Replaying<I> {
     fn begin(&mut self, id: EffectId, effect: Effect) {
+        if let Effect::Rows(task) = &effect {
+            self.asked.push((id, (**task).clone()));
+        }
         self.recorded.begin(id, effect);
     }
 
     fn cancel(&mut self, id: EffectId) {
+        self.asked.retain(|(known, _)| *known != id);
         self.recorded.cancel(id);
     }
 
-    fn wait(&mut self) -> impl Future<Output = Event> {
-        self.recorded.wait()
+    async fn wait(&mut self) -> Event {
+        match self.recorded.wait().await {
+            Event::Outcome { id, outcome, at } => self.with_rows(id, outcome, at).await,
+            other => other,
+        }
     }
 
     async fn yield_now(&mut self) -> Option<Event> {
@@ -319,6 +380,7 @@ impl Steps {
             job: true,
             attempt: claimed.attempt,
             generation: claimed.depth,
+            readings: Readings::default(),
             files: Holder::of_job(shared.effects.files.clone(), claimed.id),
             caller: claimed.caller.clone(),
             confidential,

@@ -6,6 +6,7 @@
 pub mod kept;
 
 use kanzlei_runtime::files::Holder;
+use kanzlei_runtime::files::rows::Readings;
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -193,6 +194,7 @@ pub fn context(app: &App, id: Uuid, trace_id: &str, plan: &Plan, files: Arc<Hold
         job: false,
         attempt: 1,
         generation: 0,
+        readings: Readings::default(),
         files,
         caller: Known::default(),
         confidential: plan.labels.any,

@@ -1,14 +1,22 @@
 //! Which format an answer has: the one of the endpoint's that a client likes best (`Accept`, RFC 9110 §12.5.1).
 
+use std::sync::Arc;
+
 use actix_web::HttpRequest;
 use actix_web::http::header::{ACCEPT, VARY};
 use actix_web::web::Bytes;
 use actix_web::{HttpResponse, HttpResponseBuilder};
 use futures_util::stream;
+use kanzlei_compiler::plan::rows::{Reading, Writing};
+use kanzlei_engine::rows::Fault;
 use kanzlei_engine::table::{Csv, json_line};
 use kanzlei_lang::document::formats::{Format, Formats};
+use kanzlei_model::file::{File, files_of};
 use kanzlei_model::problem::Problem;
 use kanzlei_model::value::Value;
+use kanzlei_runtime::files::{Holder, rows};
+
+use crate::error::problem_response;
 
 use super::download::disposition;
 use super::refusal::Refusal;
@@ -76,12 +84,7 @@ pub fn rows(
         (_, Value::Object(object)) if object.file().is_none() => Value::list(vec![body.clone()]),
         _ => return None,
     };
-    if format == Format::Csv {
-        begun.insert_header(("Content-Disposition", disposition(formats.file.as_deref().or(Some("rows.csv")))));
-        begun.content_type("text/csv; charset=utf-8; header=present");
-    } else {
-        begun.content_type(format.media());
-    }
+    describe(begun, format, formats);
     if head {
         return Some(begun.finish());
     }
@@ -104,6 +107,52 @@ pub fn rows(
         Some((sent, (list, csv, at, Vec::new())))
     });
     Some(begun.streaming(Box::pin(pieces)))
+}
+
+fn describe(begun: &mut HttpResponseBuilder, format: Format, formats: &Formats) {
+    if format == Format::Csv {
+        begun.insert_header(("Content-Disposition", disposition(formats.file.as_deref().or(Some("rows.csv")))));
+        begun.content_type("text/csv; charset=utf-8; header=present");
+    } else {
+        begun.content_type(format.media());
+    }
+}
+
+/// Answers with rows that are read from files while they are sent. What is wrong with the first ones is answered as a problem; a fault
+/// further on breaks the answer off.
+pub async fn read(
+    begun: &mut HttpResponseBuilder,
+    (body, reading): (&Value, &Arc<Reading>),
+    format: Option<&(Format, Formats)>,
+    (typed, head): (bool, bool),
+    holder: &Arc<Holder>,
+) -> HttpResponse {
+    let json = (Format::Json, Formats::default());
+    let (format, formats) = format.unwrap_or(&json);
+    if !formats.of.is_empty() {
+        begun.append_header((VARY, "Accept"));
+    }
+    if !typed {
+        describe(begun, *format, formats);
+    }
+    if head {
+        return begun.finish();
+    }
+    let writing = Writing {
+        format: *format,
+        columns: formats.columns.iter().map(|(name, _)| name.clone()).collect(),
+        keep_formulas: formats.keep_formulas,
+    };
+    let files: Vec<File> = files_of(body).into_iter().map(|(_, file)| file.clone()).collect();
+    let rows = rows::rows(holder, &files, reading).map(|row| row.map(|row| row.value));
+    match rows::send(rows, &writing).await {
+        Ok(bytes) => begun.streaming(bytes),
+        Err(why @ Fault::Io(_)) => {
+            tracing::error!(%why, "the rows of an answer cannot be read");
+            problem_response(&Problem::new(503, "The file is unavailable").detail("try again in a moment"))
+        }
+        Err(why) => problem_response(&Problem::new(422, "The rows cannot be read").detail(why.to_string())),
+    }
 }
 
 #[cfg(test)]

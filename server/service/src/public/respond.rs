@@ -10,6 +10,7 @@ use kanzlei_model::file::File;
 use kanzlei_model::run::HEADER;
 use kanzlei_model::value::Value;
 use kanzlei_runtime::files::Holder;
+use std::sync::Arc;
 
 use super::{cookies, download, negotiate};
 
@@ -31,7 +32,7 @@ fn is_ours(name: &str) -> bool {
 }
 
 /// The answer that a reply is; without its body for `HEAD`. Its file is one of these.
-pub async fn respond(reply: Reply, request: &HttpRequest, files: &Holder) -> HttpResponse {
+pub async fn respond(reply: Reply, request: &HttpRequest, files: &Arc<Holder>) -> HttpResponse {
     respond_as(reply, request, files, None).await
 }
 
@@ -39,7 +40,7 @@ pub async fn respond(reply: Reply, request: &HttpRequest, files: &Holder) -> Htt
 pub async fn respond_as(
     reply: Reply,
     request: &HttpRequest,
-    files: &Holder,
+    files: &Arc<Holder>,
     format: Option<&(Format, Formats)>,
 ) -> HttpResponse {
     let head = request.method() == Method::HEAD;
@@ -59,6 +60,9 @@ pub async fn respond_as(
         {
             response.append_header((name, value));
         }
+    }
+    if let Some(reading) = &reply.rows {
+        return negotiate::read(&mut response, (&reply.body, reading), format, (typed, head), files).await;
     }
     if let Some(file) = File::of(&reply.body) {
         let named = reply.headers.iter().any(|(name, _)| name.eq_ignore_ascii_case("content-disposition"));

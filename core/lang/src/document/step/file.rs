@@ -6,6 +6,7 @@ use super::super::keys::FILE_WORK;
 use super::super::reader::{Members, Named, is_document_name};
 use super::super::values::MAX_WITHIN;
 use super::super::yaml::Node;
+use super::rows::{self, Read, Write};
 use crate::diagnostic::Report;
 use crate::suggest;
 
@@ -65,6 +66,20 @@ pub enum Work {
     },
     /// Unpacks a file.
     Unzip(Node),
+    /// Reads the rows of a file or of several.
+    Read {
+        /// The file, or a list of files.
+        of: Node,
+        /// How.
+        read: Read,
+    },
+    /// Writes rows into a new file.
+    Write {
+        /// The rows: of a file, or a list.
+        of: Node,
+        /// How.
+        write: Write,
+    },
 }
 
 impl Work {
@@ -78,6 +93,8 @@ impl Work {
             Work::Link { .. } => "link",
             Work::Zip { .. } => "zip",
             Work::Unzip(_) => "unzip",
+            Work::Read { .. } => "read",
+            Work::Write { .. } => "write",
         }
     }
 
@@ -88,7 +105,7 @@ impl Work {
             Work::Fetch(from) | Work::Remove(from) | Work::List { from, .. } | Work::Link { from, .. } => {
                 std::slice::from_ref(from)
             }
-            Work::Zip { .. } | Work::Unzip(_) => &[],
+            Work::Zip { .. } | Work::Unzip(_) | Work::Read { .. } | Work::Write { .. } => &[],
         }
     }
 }
@@ -102,6 +119,8 @@ pub const WORDS: &[(&str, &[&str], &[&str])] = &[
     ("link", &["from"], &["for"]),
     ("zip", &["of"], &["name"]),
     ("unzip", &["of"], &[]),
+    ("read", &["of", "format"], &["row", "delimiter", "encoding", "element", "whole"]),
+    ("write", &["of", "format"], &["columns", "formulas", "name"]),
 ];
 
 /// Whether a key belongs to what a word does; of an unknown word nothing is known.
@@ -134,7 +153,9 @@ pub(super) fn read(members: &Members, report: &mut Report) -> Option<FileStep> {
         if members.get(name).is_none() {
             report.error("missing-key", members.at, format!("`file: {}` needs `{name}`", word.text));
             report.help(match *name {
+                "of" if word.text == "write" => "name the rows: `of: ${lines}`",
                 "of" => "name the file: `of: ${input.crew}`",
+                "format" => "for example `format: csv`",
                 _ => "name a place and a path in it: `{archive: \"crew/${input.imo}.pdf\"}`",
             });
         }
@@ -159,6 +180,8 @@ pub(super) fn read(members: &Members, report: &mut Report) -> Option<FileStep> {
         "remove" => Work::Remove(from(report)?),
         "link" => Work::Link { from: from(report)?, span: members.get("for").cloned() },
         "zip" => Work::Zip { of: of()?, name: members.get("name").cloned() },
+        "read" => Work::Read { of: of()?, read: rows::read(members, report)? },
+        "write" => Work::Write { of: of()?, write: rows::write("format", members, report)? },
         _ => Work::Unzip(of()?),
     };
     Some(FileStep { work, within: members.duration("within", MAX_WITHIN, report) })

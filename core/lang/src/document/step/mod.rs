@@ -1,6 +1,7 @@
 //! Steps of a workflow: typed, with their positions. `read` makes them from nodes.
 
 pub mod file;
+pub mod rows;
 mod read;
 
 use std::time::Duration;
