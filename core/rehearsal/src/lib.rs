@@ -285,8 +285,13 @@ impl Prepared {
             }
             Err(problem) => {
                 // The request never becomes a run: its answer is all there is to compare.
-                let reply =
-                    Reply { status: problem.status, headers: Vec::new(), body: problem.to_value(), rows: None, problem: true };
+                let reply = Reply {
+                    status: problem.status,
+                    headers: Vec::new(),
+                    body: problem.to_value(),
+                    rows: None,
+                    problem: true,
+                };
                 expect::without_run(case, &reply, &mut result.differences);
                 (result.status, result.body) = (Some(reply.status), reply.body);
                 (result, None)

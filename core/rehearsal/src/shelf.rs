@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io::Cursor;
 use std::sync::Arc;
 
-use kanzlei_compiler::plan::rows::Reading;
+use kanzlei_compiler::plan::rows::{Reading, Writing};
 use kanzlei_engine::machine::{Batch, EffectError, FileRows, FileWork, Reply, RowsTask};
 use kanzlei_engine::pack::{self, Bounds};
 use kanzlei_engine::rows::{self, Rows, Source, Writer};
@@ -124,20 +124,7 @@ impl Shelf {
             }
             FileWork::Read { files, reading } => rows_of(files, reading)?.whole().map_err(unreadable)?,
             FileWork::Write { rows, writing, name } => {
-                let (mut writer, mut bytes) = (Writer::new(writing), Vec::new());
-                match rows {
-                    FileRows::List(list) => {
-                        list.as_list().unwrap_or_default().iter().for_each(|row| bytes.extend(writer.row(row)));
-                    }
-                    FileRows::Read(files, reading) => {
-                        for row in rows_of(files, reading)? {
-                            bytes.extend(writer.row(&row.map_err(unreadable)?.value));
-                        }
-                    }
-                }
-                bytes.extend(writer.end());
-                let name = name.clone().unwrap_or_else(|| format!("rows.{}", writing.format.word()));
-                File::of_bytes(Some(&name), writing.format.media(), bytes.into()).into()
+                written(values(rows)?.into_iter().map(Ok), writing, name.as_deref())?
             }
         })
     }
@@ -172,6 +159,37 @@ fn rows_of(files: &[File], reading: &Arc<Reading>) -> Result<Rows, EffectError> 
         Ok(Source { name, bytes: Box::new(Cursor::new(held)) })
     };
     Ok(Rows::new(reading.clone(), files.iter().map(source).collect::<Result<_, EffectError>>()?))
+}
+
+/// Rows of a list, or of files that are held.
+///
+/// # Errors
+/// When they cannot be read.
+pub fn values(rows: &FileRows) -> Result<Vec<Value>, EffectError> {
+    match rows {
+        FileRows::List(list) => Ok(list.as_list().unwrap_or_default().to_vec()),
+        FileRows::Read(files, reading) => {
+            rows_of(files, reading)?.map(|row| row.map(|row| row.value).map_err(unreadable)).collect()
+        }
+    }
+}
+
+/// A file of rows that is held.
+///
+/// # Errors
+/// The first one of a row.
+pub fn written(
+    rows: impl Iterator<Item = Result<Value, EffectError>>,
+    writing: &Writing,
+    name: Option<&str>,
+) -> Result<Value, EffectError> {
+    let (mut writer, mut bytes) = (Writer::new(writing), Vec::new());
+    for row in rows {
+        bytes.extend(writer.row(&row?));
+    }
+    bytes.extend(writer.end());
+    let name = name.map_or_else(|| format!("rows.{}", writing.format.word()), str::to_owned);
+    Ok(File::of_bytes(Some(&name), writing.format.media(), bytes.into()).into())
 }
 
 /// Why a step cannot read rows.

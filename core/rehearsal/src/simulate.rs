@@ -58,7 +58,16 @@ impl<'p> Simulation<'p> {
     pub fn outcome(&mut self, effect: &Effect, described: Option<Described>, now: Timestamp) -> Outcome {
         match effect {
             Effect::Call(request) => Outcome::Called(called(request, described)),
-            Effect::Query(query) => Outcome::Queried(Ok(queried(query))),
+            Effect::Query(query) => match (&query.load, &query.into) {
+                (Some(load), _) => Outcome::Queried(
+                    shelf::values(&load.rows)
+                        .map(|rows| vec![Rows { rows: Vec::new(), count: rows.len() as u64, id: None }]),
+                ),
+                (None, Some(into)) => {
+                    Outcome::Filed(shelf::written(std::iter::empty(), &into.writing, Some(&into.name)))
+                }
+                (None, None) => Outcome::Queried(Ok(queried(query))),
+            },
             Effect::File(task) => Outcome::Filed(self.shelf.perform(&task.work, now)),
             Effect::Rows(task) => Outcome::Rows(shelf::batch(task)),
             Effect::Wait { .. } => Outcome::Waited,

@@ -10,8 +10,8 @@ use kanzlei_compiler::example;
 use kanzlei_compiler::input::described;
 use kanzlei_compiler::plan::Maker;
 use kanzlei_engine::machine::{
-    self, Address, Arrival, Cancellation, Cancelling, Data, Effect, EffectError, Enqueue, Kept, Outcome, Query, Queued,
-    Request, Rows,
+    self, Address, Arrival, Cancellation, Cancelling, Data, Effect, EffectError, Enqueue, Kept, Load, Outcome, Query,
+    Queued, Request, Rows, Sql,
 };
 use kanzlei_lang::document::service::{In, Operation};
 use kanzlei_lang::expr::{Limits, ops};
@@ -255,6 +255,48 @@ impl<'c> Desk<'c> {
     }
 
     fn query(&mut self, query: &Query) -> (Span, Outcome) {
+        if let Some(load) = &query.load {
+            return match shelf::values(&load.rows) {
+                Ok(rows) => self.load(query, load, rows),
+                Err(fault) => (Span::ZERO, Outcome::Queried(Err(fault))),
+            };
+        }
+        let (took, outcome) = self.statements(query, None);
+        match (&query.into, outcome) {
+            (Some(into), Outcome::Queried(Ok(all))) => {
+                let rows = all.into_iter().flat_map(|rows| rows.rows);
+                (
+                    took,
+                    Outcome::Filed(Ok(
+                        shelf::written(rows.map(Ok), &into.writing, Some(&into.name)).unwrap_or_default()
+                    )),
+                )
+            }
+            (_, outcome) => (took, outcome),
+        }
+    }
+
+    /// A statement for each of many rows: a lent database performs all of them, a stub answers once for all, and counts the rows by default.
+    fn load(&mut self, query: &Query, load: &Load, rows: Vec<Value>) -> (Span, Outcome) {
+        let Some(first) = query.statements.first() else { return (Span::ZERO, Outcome::Queried(Ok(Vec::new()))) };
+        let lends = self.lent.iter().any(|(known, _)| *known == query.database);
+        if !lends {
+            return self.statements(query, Some(Value::list(rows)));
+        }
+        let one = |row: &Value| Sql { values: load.of(row), ..first.clone() };
+        let all = Query { statements: rows.iter().map(one).collect(), load: None, ..query.clone() };
+        let (took, outcome) = self.statements(&all, None);
+        match outcome {
+            Outcome::Queried(Ok(all)) => {
+                let count = all.iter().map(|rows| rows.count).sum();
+                (took, Outcome::Queried(Ok(vec![Rows { rows: Vec::new(), count, id: None }])))
+            }
+            other => (took, other),
+        }
+    }
+
+    fn statements(&mut self, query: &Query, rows: Option<Value>) -> (Span, Outcome) {
+        let counted = rows.as_ref().and_then(Value::as_list).map_or(0, <[Value]>::len) as u64;
         let name = format!("sql.{}", query.database);
         let within = Span::from(query.within);
         if let Some((_, database)) = self.lent.iter_mut().find(|(known, _)| *known == query.database) {
@@ -269,7 +311,9 @@ impl<'c> Desk<'c> {
         let mut all = Vec::with_capacity(query.statements.len());
         let mut took = Span::ZERO;
         for sql in &query.statements {
-            let request = Value::object([("statement", Value::text(sql.text.as_str())), ("bind", sql.bound.clone())]);
+            let mut request = vec![("statement", Value::text(sql.text.as_str())), ("bind", sql.bound.clone())];
+            request.extend(rows.clone().map(|rows| ("rows", rows)));
+            let request = Value::object(request);
             self.asked.push((name.clone(), request.clone()));
             let Some(answer) = self.find(|stub| stub == name, &request) else {
                 self.unanswered += 1;
@@ -293,7 +337,7 @@ impl<'c> Desk<'c> {
                 CompiledOutcome::Rows { rows, count, id } => {
                     let rows = rows.as_ref().map(|maker| made(maker, &request));
                     let rows = rows.as_ref().and_then(Value::as_list).unwrap_or_default().to_vec();
-                    let count = count.unwrap_or(if rows.is_empty() { 0 } else { rows.len() as u64 });
+                    let count = count.unwrap_or(if rows.is_empty() { counted } else { rows.len() as u64 });
                     all.push(Rows { rows, count, id: *id });
                 }
                 CompiledOutcome::Answer { .. } => all.push(Rows::default()),

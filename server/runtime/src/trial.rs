@@ -285,7 +285,9 @@ impl Trying<'_> {
         let left = self.deadline.saturating_duration_since(Instant::now());
         let work = async move {
             let outcome = match &effect {
-                Effect::Query(query) if reads => Outcome::Queried(effects.read(query, left).await),
+                Effect::Query(query) if reads && query.into.is_none() => {
+                    Outcome::Queried(effects.read(query, left).await)
+                }
                 effect => effects.perform(&live, &about, id, effect, left).await,
             };
             (id, outcome)

@@ -138,6 +138,12 @@ impl Walk<'_, '_, '_> {
         let At { paragraph, answered, .. } = at;
         let more = if sql.transaction { format!(" (transaction of {})", sql.statements.len()) } else { String::new() };
         let mut rows = Vec::new();
+        if let Some(from) = &sql.from {
+            rows.push(("from".to_owned(), sheet::inline(from)));
+        }
+        if let Some(into) = &sql.into {
+            rows.push(("into".to_owned(), into.format.word().to_owned()));
+        }
         for statement in &sql.statements {
             let words = statement.text.as_text().unwrap_or_default().split_whitespace();
             let mut short = words.collect::<Vec<_>>().join(" ");

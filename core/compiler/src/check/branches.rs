@@ -128,7 +128,11 @@ impl Walk<'_, '_, '_> {
             }
         };
         if let (Some(_), Some(collect)) = (&rows, &each.collect) {
-            self.report.error("rows-collected", collect.at, "rows are never held as a whole, so nothing is collected of them");
+            self.report.error(
+                "rows-collected",
+                collect.at,
+                "rows are never held as a whole, so nothing is collected of them",
+            );
             self.report.help("read them with `whole: true` where they are few, or write them: `file: write`");
         }
         self.apart_from_client += 1;

@@ -7,11 +7,12 @@ use crate::input::InputPlan;
 use crate::plan::Maker;
 use crate::plan::file::Work as Made;
 use crate::plan::rows::{Reading, Writing};
+use kanzlei_lang::document::step::Statement;
 use kanzlei_lang::document::step::rows::{Read, Readable, Write};
 use kanzlei_lang::document::workflow::Answer;
 use kanzlei_lang::document::yaml::Node;
-use kanzlei_lang::expr::template::Template;
 use kanzlei_lang::expr::Expression;
+use kanzlei_lang::expr::template::Template;
 use kanzlei_lang::suggest;
 use kanzlei_lang::types::{Member, Shape, Type, schema};
 
@@ -35,6 +36,15 @@ impl Used {
     pub fn maker(&self) -> Option<Maker> {
         self.template.clone().map(Maker::Text)
     }
+}
+
+/// Rows that a statement is performed for.
+pub(super) struct Each {
+    /// The list, or the files whose rows are read.
+    pub list: Option<Expression>,
+    /// How they are read.
+    pub reading: Option<Arc<Reading>>,
+    row: Type,
 }
 
 /// What the sheet says of how rows are read.
@@ -68,10 +78,16 @@ impl Walk<'_, '_, '_> {
             },
         };
         for property in read.row.iter().flatten().filter(|property| property.secret) {
-            self.report.error("secret-row", property.at, "what is confidential in a row cannot be told apart: the file would have to be");
+            self.report.error(
+                "secret-row",
+                property.at,
+                "what is confidential in a row cannot be told apart: the file would have to be",
+            );
             self.report.help("declare the file itself as `secret: true`");
         }
-        if let Some(label) = read.encoding.as_ref().filter(|label| encoding_rs::Encoding::for_label(label.text.as_bytes()).is_none()) {
+        if let Some(label) =
+            read.encoding.as_ref().filter(|label| encoding_rs::Encoding::for_label(label.text.as_bytes()).is_none())
+        {
             self.report.error("wrong-value", label.at, format!("`{}` is no character encoding", label.text));
             let known = ["utf-8", "utf-16le", "utf-16be", "windows-1252", "iso-8859-15"];
             match suggest::nearest(&label.text, known) {
@@ -107,8 +123,13 @@ impl Walk<'_, '_, '_> {
             self.report.error("maybe-missing", node.at, format!("this may be {missing}, and a file is needed"));
             self.report.help("leave the step out where it is: `when: …`");
         } else if !of.alternatives().iter().all(fits) {
-            self.report.error("wrong-type", node.at, format!("this is {}; it must be a file, or a list of files", of.what()));
-            self.report.help("a file is an input of `type: file`, the answer of a call, or what another `file` step returns");
+            self.report.error(
+                "wrong-type",
+                node.at,
+                format!("this is {}; it must be a file, or a list of files", of.what()),
+            );
+            self.report
+                .help("a file is an input of `type: file`, the answer of a call, or what another `file` step returns");
         }
         maker
     }
@@ -121,15 +142,7 @@ impl Walk<'_, '_, '_> {
             None => self.list_of(of, "rows to write"),
         };
         self.known_columns(write, &row);
-        let name = match &write.name {
-            None => None,
-            Some(name) => Some(self.text_of(name, "the name of a file", false)?),
-        };
-        let writing = Arc::new(Writing {
-            format: write.format,
-            columns: write.columns.iter().map(|column| column.text.clone()).collect(),
-            keep_formulas: write.keep_formulas,
-        });
+        let (writing, name) = self.written(write)?;
         Some(Made::Write { of: maker?, rows: rows.map(|rows| rows.reading), writing, name })
     }
 
@@ -141,13 +154,84 @@ impl Walk<'_, '_, '_> {
             self.report.error("maybe-missing", node.at, format!("this may be {missing}, and {what} are needed"));
             self.report.help("add a default: `?? []`");
         } else if !of.alternatives().iter().all(|one| matches!(one, Type::List(_) | Type::Unknown)) {
-            self.report.error("wrong-type", node.at, format!("{what} are a list or what `file: read` returns, not {}", of.what()));
+            self.report.error(
+                "wrong-type",
+                node.at,
+                format!("{what} are a list or what `file: read` returns, not {}", of.what()),
+            );
         }
         let row = of.map(|one| match one {
             Type::List(items) => items.of.clone(),
             _ => Type::Unknown,
         });
         (maker, row)
+    }
+
+    /// What is written into a file, with its name.
+    pub(super) fn written(&mut self, write: &Write) -> Option<(Arc<Writing>, Option<Maker>)> {
+        let name = match &write.name {
+            None => None,
+            Some(name) => Some(self.text_of(name, "the name of a file", false)?),
+        };
+        let writing = Writing {
+            format: write.format,
+            columns: write.columns.iter().map(|column| column.text.clone()).collect(),
+            keep_formulas: write.keep_formulas,
+        };
+        Some((Arc::new(writing), name))
+    }
+
+    /// Rows or a list, as a bare expression.
+    pub(super) fn rows_of(&mut self, node: &Node) -> Each {
+        match self.rows_in(node, true) {
+            Some(used) => Each { list: used.expression(), reading: Some(used.reading.clone()), row: used.row },
+            None => {
+                let list = self.condition("from", node);
+                let of = self.last.clone();
+                let wrong = of.keep(|one| !matches!(one, Type::List(_) | Type::Unknown));
+                if wrong.may_be_missing() {
+                    self.report.error(
+                        "maybe-missing",
+                        node.at,
+                        format!("this may be {}, and rows are needed", wrong.what()),
+                    );
+                    self.report.help("add a default: `?? []`");
+                } else if wrong != Type::Never {
+                    let message = format!("rows are a list or what `file: read` returns, not {}", wrong.what());
+                    self.report.error("wrong-operand", node.at, message);
+                }
+                let row = of.map(|one| match one {
+                    Type::List(items) => items.of.clone(),
+                    _ => Type::Unknown,
+                });
+                Each { list, reading: None, row }
+            }
+        }
+    }
+
+    /// Whether rows have a member; reported where a statement has a parameter of its name.
+    pub(super) fn member_of(&mut self, rows: &Each, name: &str, (statement, at): (&Statement, usize)) -> bool {
+        let has = |one: &Type| match one {
+            Type::Object(shape) => shape.get(name).is_some() || shape.rest.is_some(),
+            Type::Unknown => true,
+            _ => false,
+        };
+        if rows.row.alternatives().iter().all(has) {
+            return true;
+        }
+        let place = statement.text.place_in(self.report.text(), at, at + name.len() + 1);
+        self.report.error("missing-parameter", place, format!("`:{name}` is neither bound nor a member of the rows"));
+        let known = rows.row.alternatives().iter().flat_map(|one| match one {
+            Type::Object(shape) => shape.members.iter().map(|member| member.name.to_string()).collect(),
+            _ => Vec::new(),
+        });
+        let known: Vec<String> = known.collect();
+        match suggest::nearest(name, known.iter().map(String::as_str)) {
+            Some(near) => self.report.did_you_mean_as(near, &format!(":{near}")),
+            None if known.is_empty() => self.report.help(format!("add it under `bind`: `{name}: …`")),
+            None => self.report.help(format!("rows have {}; other values are set under `bind`", known.join(", "))),
+        };
+        false
     }
 
     fn known_columns(&mut self, write: &Write, row: &Type) {
@@ -183,16 +267,27 @@ impl Walk<'_, '_, '_> {
         };
         let (reading, depth) = self.readings.get(&step)?.clone();
         if depth != self.apart_from_client {
-            self.report.error("rows-twice", node.at, format!("the rows of `{name}` would be read once for each item or branch"));
+            self.report.error(
+                "rows-twice",
+                node.at,
+                format!("the rows of `{name}` would be read once for each item or branch"),
+            );
             self.report.help("read the file in the same loop or branch: `file: read`");
         } else if !self.consumed.insert(step) {
-            self.report.error("rows-twice", node.at, format!("the rows of `{name}` are read once, and a step before this one does"));
+            self.report.error(
+                "rows-twice",
+                node.at,
+                format!("the rows of `{name}` are read once, and a step before this one does"),
+            );
             self.report.help("read the file again: `file: read`");
         }
         let expression = if bare { Expression::compile(text, &self.scope).ok() } else { None };
         let template = if bare { None } else { Template::compile(text, &self.scope).ok() };
         self.look_at(node, bare);
-        let uses = expression.iter().chain(template.iter().flat_map(|one| one.expressions())).flat_map(|one| one.uses().to_vec());
+        let uses = expression
+            .iter()
+            .chain(template.iter().flat_map(|one| one.expressions()))
+            .flat_map(|one| one.uses().to_vec());
         let uses = uses.collect();
         self.note_uses(uses, node);
         Some(Used { expression, template, reading, row })
@@ -200,10 +295,17 @@ impl Walk<'_, '_, '_> {
 
     /// Rows go to a client that waits; a job has a result that is kept.
     pub(super) fn only_to_clients(&mut self, node: &Node) {
-        let waits = !self.workflow.entries.is_empty() && self.workflow.entries.iter().all(|entry| entry.answer == Answer::Now);
-        let jobs = !(self.workflow.webhooks.is_empty() && self.workflow.watches.is_empty() && self.workflow.timetables.is_empty());
+        let waits =
+            !self.workflow.entries.is_empty() && self.workflow.entries.iter().all(|entry| entry.answer == Answer::Now);
+        let jobs = !(self.workflow.webhooks.is_empty()
+            && self.workflow.watches.is_empty()
+            && self.workflow.timetables.is_empty());
         if !waits || jobs {
-            self.report.error("rows-in-job", node.at, "rows are sent while they are read, to a client that waits; a job has none");
+            self.report.error(
+                "rows-in-job",
+                node.at,
+                "rows are sent while they are read, to a client that waits; a job has none",
+            );
             self.report.help("write them into a file and reply with it: `file: write`");
         }
     }

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use super::steps::Walk;
 use crate::plan::{self, Maker, Plan, Statement};
 use crate::sql::columns::{Described, Unknown, described};
-use crate::sql::{Class, Needs, judge, parameters, words};
+use crate::sql::{Class, Needs, judge, parameters, tuple, words};
 use kanzlei_lang::diagnostic::{Place, Report};
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::step::Sql;
@@ -18,6 +18,8 @@ use kanzlei_lang::types::{Type, row};
 
 /// How long statements may take by default.
 const WITHIN: std::time::Duration = std::time::Duration::from_secs(5);
+/// How long they may take that go through files.
+const LONG: std::time::Duration = std::time::Duration::from_secs(60);
 
 /// Reports a database that the service does not know.
 pub(super) fn known_database(named: &Named, known: Option<&super::Known>, report: &mut Report) {
@@ -36,6 +38,8 @@ pub(super) fn compile(walk: &mut Walk, sql: &Sql) -> Option<plan::Sql> {
     let mut writes = false;
     let mut whole = true;
     known_database(&sql.database, walk.known, walk.report);
+    let rows = sql.from.as_ref().map(|node| walk.rows_of(node));
+    let mut members: Vec<kanzlei_model::value::Str> = Vec::new();
     for statement in &sql.statements {
         let text = statement.text.as_text().unwrap_or_default();
         if let Some(at) = text.find("${") {
@@ -74,6 +78,15 @@ pub(super) fn compile(walk: &mut Walk, sql: &Sql) -> Option<plan::Sql> {
         for (at, name) in &found {
             match statement.bind.iter().position(|(bound, _)| bound.text == *name) {
                 Some(index) => indexes.push(index),
+                None if rows.as_ref().is_some_and(|rows| walk.member_of(rows, name, (statement, *at))) => {
+                    let known = members.iter().position(|member| **member == **name);
+                    let index = known.unwrap_or(members.len());
+                    if known.is_none() {
+                        members.push(name.as_str().into());
+                    }
+                    indexes.push(statement.bind.len() + index);
+                }
+                None if rows.is_some() => whole = false,
                 None => {
                     let place = statement.text.place_in(walk.report.text(), *at, at + name.len() + 1);
                     walk.report.error("missing-parameter", place, format!("`:{name}` is not bound"));
@@ -108,6 +121,33 @@ pub(super) fn compile(walk: &mut Walk, sql: &Sql) -> Option<plan::Sql> {
         whole &= makers.iter().all(Option::is_some);
         statements.push((compiled, makers.into_iter().flatten().collect()));
     }
+    if let (Some(node), false) = (&sql.from, writes) {
+        walk.report.error(
+            "wrong-value",
+            node.at,
+            "a statement is performed for each row when it writes; this one reads",
+        );
+    }
+    if let (Some(into), true) = (&sql.into, writes) {
+        let at =
+            into.name.as_ref().or(sql.statements.first().map(|one| &one.text)).map_or(sql.database.at, |node| node.at);
+        walk.report.error(
+            "wrong-value",
+            at,
+            "`into` makes a file of the rows that a query returns; this statement writes",
+        );
+    }
+    let into = match &sql.into {
+        None => None,
+        Some(write) => Some(walk.written(write)?),
+    };
+    let from = match rows {
+        None => None,
+        Some(rows) => {
+            let tuple = statements.first().and_then(|(one, _): &(Arc<Statement>, plan::Bound)| tuple(&one.prepared()));
+            Some(plan::From { list: rows.list?, rows: rows.reading, members, tuple })
+        }
+    };
     let once = sql.once && writes;
     if once && !walk.once.contains(&sql.database) {
         walk.once.push(sql.database.clone());
@@ -116,9 +156,11 @@ pub(super) fn compile(walk: &mut Walk, sql: &Sql) -> Option<plan::Sql> {
         database: sql.database.text.clone(),
         statements,
         transaction: sql.transaction,
-        within: sql.within.unwrap_or(WITHIN),
+        within: sql.within.unwrap_or(if from.is_some() || into.is_some() { LONG } else { WITHIN }),
         once,
         needs: Arc::new(needs),
+        from,
+        into,
     })
 }
 
@@ -232,6 +274,9 @@ impl Walk<'_, '_, '_> {
 
 /// The type of what the statements return.
 pub(super) fn result(walk: &Walk, sql: &plan::Sql) -> Type {
+    if let Some((writing, _)) = &sql.into {
+        return Type::file(Type::text(writing.format.media()));
+    }
     let one = |statement: &Statement| {
         let row = match walk.described(&sql.database, statement) {
             Some(Ok(Described { columns: Some(columns), .. })) if columns.is_empty() => Type::Never,

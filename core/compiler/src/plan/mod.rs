@@ -6,8 +6,8 @@
 
 pub mod allowance;
 pub mod file;
-pub mod rows;
 pub mod issuer;
+pub mod rows;
 pub mod sheet;
 pub mod watch;
 pub mod webhook;
@@ -606,6 +606,23 @@ pub struct Sql {
     pub once: bool,
     /// What the settings of the database must allow.
     pub needs: Arc<Needs>,
+    /// The rows for each of which the statement is performed.
+    pub from: Option<From>,
+    /// How the rows that it returns become a file, and its name.
+    pub into: Option<(Arc<rows::Writing>, Option<Maker>)>,
+}
+
+/// Rows for each of which a statement is performed.
+#[derive(Debug)]
+pub struct From {
+    /// The list, or the files whose rows are read.
+    pub list: Expression,
+    /// How they are read.
+    pub rows: rows::Source,
+    /// Members of a row, whose values come behind those that are bound.
+    pub members: Vec<Str>,
+    /// Where the values of one row stand in the prepared text, in parentheses, when it inserts: several rows can be sent together.
+    pub tuple: Option<std::ops::Range<usize>>,
 }
 
 /// Values by the names of their parameters.

@@ -44,7 +44,11 @@ impl Reading {
         let of_texts = matches!(self.format, Readable::Csv | Readable::Xml);
         wanted.fit(&row, of_texts).map_err(|problem| match problem.errors.as_slice() {
             [] => problem.title,
-            all => all.iter().map(|one| format!("{} {}", one.pointer, one.detail).trim().to_owned()).collect::<Vec<_>>().join("; "),
+            all => all
+                .iter()
+                .map(|one| format!("{} {}", one.pointer, one.detail).trim().to_owned())
+                .collect::<Vec<_>>()
+                .join("; "),
         })
     }
 }

@@ -28,7 +28,7 @@ use sqlparser::dialect::MySqlDialect;
 use sqlparser::parser::Parser;
 
 use text::{Piece, pieces};
-pub(crate) use text::{parameters, words};
+pub(crate) use text::{parameters, tuple, words};
 
 /// The most bytes of a statement.
 pub const MAX_TEXT: usize = 64 << 10;

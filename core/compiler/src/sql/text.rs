@@ -86,6 +86,42 @@ pub(crate) fn words(text: &str) -> Vec<&str> {
     pieces(text).into_iter().filter_map(word).collect()
 }
 
+/// Where an insert has the values of its row, in parentheses: behind `VALUES`, the only ones, and with all placeholders in them.
+pub(crate) fn tuple(prepared: &str) -> Option<std::ops::Range<usize>> {
+    let found = pieces(prepared);
+    let is = |piece: &Piece, wanted: &str| matches!(piece, Piece::Word(word) if word.eq_ignore_ascii_case(wanted));
+    if !found.first().is_some_and(|(_, piece)| is(piece, "INSERT") || is(piece, "REPLACE")) {
+        return None;
+    }
+    let (mut depth, mut after_values, mut begun, mut range) = (0u32, false, None, None);
+    for (at, piece) in &found {
+        match piece {
+            Piece::Other("(") => {
+                if depth == 0 && after_values && begun.is_none() {
+                    begun = Some(*at);
+                }
+                depth += 1;
+            }
+            Piece::Other(")") => {
+                depth = depth.checked_sub(1)?;
+                if depth == 0 && range.is_none() {
+                    range = begun.map(|begun| begun..at + 1);
+                }
+            }
+            // Another row, or a value elsewhere.
+            Piece::Other(",") if range.as_ref().is_some_and(|range| prepared[range.end..*at].trim().is_empty()) => {
+                return None;
+            }
+            Piece::Other("?") if begun.is_none() || range.is_some() => return None,
+            piece if depth == 0 && (is(piece, "VALUES") || is(piece, "VALUE")) && begun.is_none() => {
+                after_values = true
+            }
+            _ => {}
+        }
+    }
+    range
+}
+
 fn is_word(b: u8) -> bool {
     b.is_ascii_alphanumeric() || b == b'_' || b == b'$' || b >= 0x80
 }
@@ -118,7 +154,24 @@ fn quoted(bytes: &[u8], quote: u8) -> usize {
 
 #[cfg(test)]
 mod tests {
-    use super::{parameters, words};
+    use super::{parameters, tuple, words};
+
+    #[test]
+    fn rows_of_an_insert_are_found() {
+        for (text, wanted) in [
+            ("INSERT INTO t (a, b) VALUES (?, UPPER(?))", Some("(?, UPPER(?))")),
+            ("insert ignore into t value (?) ", Some("(?)")),
+            ("REPLACE INTO `values` (a) VALUES (?)", Some("(?)")),
+            ("INSERT INTO t (a) VALUES (?) ON DUPLICATE KEY UPDATE a = VALUES(a), b = 'VALUES (?)'", Some("(?)")),
+            ("INSERT INTO t (a) VALUES (?) ON DUPLICATE KEY UPDATE a = ?", None),
+            ("INSERT INTO t (a) VALUES (?), (?)", None),
+            ("INSERT INTO t SELECT ?", None),
+            ("INSERT INTO t SET a = ?", None),
+            ("UPDATE t SET a = ? WHERE b IN (VALUES (?))", None),
+        ] {
+            assert_eq!(tuple(text).map(|range| &text[range]), wanted, "{text}");
+        }
+    }
 
     #[test]
     fn parameters_are_found_outside_of_strings_and_comments() {

@@ -721,7 +721,8 @@ enum Collected {
 
 /// What an `invoke` step returns: the reply of the workflow.
 fn invoked(reply: Option<Reply>) -> Value {
-    let reply = reply.unwrap_or(Reply { status: 204, headers: Vec::new(), body: Value::Undefined, rows: None, problem: false });
+    let reply =
+        reply.unwrap_or(Reply { status: 204, headers: Vec::new(), body: Value::Undefined, rows: None, problem: false });
     let headers = reply.headers.into_iter().map(|(name, value)| (name.to_ascii_lowercase(), Value::text(value)));
     Value::object([
         ("status", Value::Int(reply.status.into())),

@@ -47,7 +47,7 @@ pub use call::{Answer, Request};
 pub use file::{FileTask, FileWork, Rows as FileRows};
 use flow::{Awaits, Begun, Fibre, Level, What};
 pub use look::{Seen, Waiting};
-pub use query::{Query, Rows, Sql};
+pub use query::{Filled, Into as FileInto, Load, Query, Rows, Sql};
 pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, JobRequest, Queued};
 pub use record::{Ended, State, StepRecord};
 pub use rows::{Batch, RowsTask};
@@ -630,7 +630,7 @@ impl Machine {
                 flow::Flow::On
             }
             (What::Query, Outcome::Queried(result), Some(record)) => self.queried(fibre, record, result),
-            (What::File, Outcome::Filed(result), Some(record)) => self.filed(fibre, record, result),
+            (What::File | What::Query, Outcome::Filed(result), Some(record)) => self.filed(fibre, record, result),
             (What::Recall, Outcome::Kept(result), _) => match result {
                 Ok(kept) => {
                     if fibre.level == 0 {

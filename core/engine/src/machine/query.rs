@@ -5,10 +5,11 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use super::flow::{Awaits, Fibre, Flow, What};
-use super::{Effect, EffectError, Failure, Machine, State};
+use super::{Effect, EffectError, Failure, FileRows, Machine, State};
+use kanzlei_compiler::plan::rows::Writing;
 use kanzlei_compiler::plan::{self, Statement};
 use kanzlei_compiler::sql::Needs;
-use kanzlei_lang::expr;
+use kanzlei_lang::expr::{self, ops};
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
 
@@ -30,6 +31,50 @@ pub struct Query {
     pub once: bool,
     /// What the settings of the database must allow.
     pub needs: Arc<Needs>,
+    /// The rows for each of which the statement is performed, in one transaction.
+    pub load: Option<Load>,
+    /// The file that the rows become which the statement returns: [`super::Outcome::Filed`].
+    pub into: Option<Into>,
+}
+
+/// Rows that a statement is performed for.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Load {
+    /// The rows.
+    pub rows: FileRows,
+    /// The value of each placeholder, in order.
+    pub values: Vec<Filled>,
+    /// Where the values of one row stand in the text, when several can be sent together.
+    pub tuple: Option<std::ops::Range<usize>>,
+}
+
+/// The value of a placeholder.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Filled {
+    /// The same for all rows.
+    Bound(Value),
+    /// A member of the row.
+    Member(kanzlei_model::value::Str),
+}
+
+impl Load {
+    /// The values of a row.
+    pub fn of(&self, row: &Value) -> Vec<Value> {
+        let one = |filled: &Filled| match filled {
+            Filled::Bound(value) => value.clone(),
+            Filled::Member(name) => row.member(name).map_or(Value::Null, plain),
+        };
+        self.values.iter().map(one).collect()
+    }
+}
+
+/// A file of rows.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Into {
+    /// How they are written.
+    pub writing: Arc<Writing>,
+    /// Its name.
+    pub name: String,
 }
 
 /// A statement with `?` for each value, in order.
@@ -73,10 +118,34 @@ impl Machine {
         record: usize,
     ) -> Result<Flow, Box<expr::EvalError>> {
         let mut statements = Vec::with_capacity(sql.statements.len());
+        let mut load = None;
+        let into = match &sql.into {
+            None => None,
+            Some((writing, name)) => {
+                let name = match name {
+                    Some(name) => ops::to_text(&name.make(&fibre.slots, self.limits())?).to_string(),
+                    None => format!("rows.{}", writing.format.word()),
+                };
+                Some(Into { writing: writing.clone(), name })
+            }
+        };
         for (statement, makers) in &sql.statements {
             let mut values = Vec::with_capacity(makers.len());
             for (name, maker) in makers {
                 values.push((name.clone(), maker.make(&fibre.slots, self.limits())?));
+            }
+            if let Some(from) = &sql.from {
+                let list = from.list.eval(&fibre.slots, self.limits())?;
+                match loaded(statement, &values, from, list) {
+                    Ok((sql, rows)) => {
+                        statements.push(sql);
+                        load = Some(rows);
+                    }
+                    Err(detail) => {
+                        return Ok(self.step_failed(fibre, record, Failure::new(FailureKind::Input, detail)));
+                    }
+                }
+                continue;
             }
             let filled = fill(statement, &values);
             if filled.values.len() > MAX_VALUES {
@@ -94,10 +163,12 @@ impl Machine {
         let query = Query {
             database: sql.database.clone(),
             statements,
-            transaction: sql.transaction,
+            transaction: sql.transaction || load.is_some(),
             within: sql.within,
             once: sql.once,
             needs: sql.needs.clone(),
+            load,
+            into,
         };
         let id = self.ask(at, Effect::Query(Box::new(query)));
         fibre.awaits = Awaits::Effect { id, record: Some(record), what: What::Query };
@@ -122,6 +193,30 @@ impl Machine {
             Err(fault) => self.step_failed(fibre, record, Failure::new(fault.kind, fault.detail)),
         }
     }
+}
+
+/// A statement that is performed for each of many rows.
+fn loaded(
+    statement: &Statement,
+    bound: &[(kanzlei_model::value::Str, Value)],
+    from: &plan::From,
+    list: Value,
+) -> Result<(Sql, Load), String> {
+    let rows = match &from.rows {
+        Some(reading) => FileRows::Read(super::file::files_in(&list)?, reading.clone()),
+        None if list.as_list().is_some() => FileRows::List(list),
+        None => return Err(format!("`from` is {}, not a list", list.kind())),
+    };
+    let filled = statement.parameters.iter().map(|parameter| match bound.get(*parameter) {
+        Some((_, value)) => Filled::Bound(plain(value)),
+        None => match from.members.get(parameter - bound.len()) {
+            Some(name) => Filled::Member(name.clone()),
+            None => Filled::Bound(Value::Null),
+        },
+    });
+    let values = filled.collect();
+    let sql = Sql { text: statement.prepared(), values: Vec::new(), bound: Value::object(bound.iter().cloned()) };
+    Ok((sql, Load { rows, values, tuple: from.tuple.clone() }))
 }
 
 /// Puts values into a statement: a list fills as many places as it has items, none of them `NULL`.

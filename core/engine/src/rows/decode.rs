@@ -66,7 +66,9 @@ impl Decoded {
                 DecoderResult::Malformed(..) => {
                     let at = self.read + self.at as u64;
                     let name = self.decoder.encoding().name();
-                    let why = format!("byte {at} is no text of {name}; name the `encoding` of the file where it is another one");
+                    let why = format!(
+                        "byte {at} is no text of {name}; name the `encoding` of the file where it is another one"
+                    );
                     return Err(io::Error::new(io::ErrorKind::InvalidData, why));
                 }
                 DecoderResult::InputEmpty if self.last => {

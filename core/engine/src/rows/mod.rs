@@ -127,7 +127,8 @@ impl Rows {
     }
 
     fn begin(&self, source: Source) -> Box<dyn Format> {
-        let decoded = BufReader::with_capacity(BUFFER, decode::Decoded::new(source.bytes, self.reading.encoding.as_deref()));
+        let decoded =
+            BufReader::with_capacity(BUFFER, decode::Decoded::new(source.bytes, self.reading.encoding.as_deref()));
         match self.reading.format {
             Readable::Csv => Box::new(csv::Csv::new(decoded, self.reading.delimiter)),
             Readable::Ndjson => Box::new(lines::Lines::new(decoded, true)),
@@ -151,7 +152,9 @@ impl Rows {
         for row in self {
             all.push(row?.value);
             if all.len() > MOST_ROWS {
-                return Err(Fault::TooLarge(format!("there are more than {MOST_ROWS} rows; read them in a loop, without `whole`")));
+                return Err(Fault::TooLarge(format!(
+                    "there are more than {MOST_ROWS} rows; read them in a loop, without `whole`"
+                )));
             }
         }
         Ok(Value::list(all))

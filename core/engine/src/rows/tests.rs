@@ -49,7 +49,11 @@ fn read(reading: Reading, bytes: &[u8]) -> String {
 fn rows_are_read_from_every_format() {
     use Readable::*;
     for (format, text, wanted) in [
-        (Csv, "a,b\r\n1,\"x\r\n,y\"\r\n\r\n2,\"say \"\"hi\"\"\"", "2 {\"a\":\"1\",\"b\":\"x\\r\\n,y\"}\n5 {\"a\":\"2\",\"b\":\"say \\\"hi\\\"\"}"),
+        (
+            Csv,
+            "a,b\r\n1,\"x\r\n,y\"\r\n\r\n2,\"say \"\"hi\"\"\"",
+            "2 {\"a\":\"1\",\"b\":\"x\\r\\n,y\"}\n5 {\"a\":\"2\",\"b\":\"say \\\"hi\\\"\"}",
+        ),
         (Csv, "\u{feff}a\n1\n", "2 {\"a\":\"1\"}"),
         (Csv, "", ""),
         (Csv, "a,b\n", ""),
@@ -141,7 +145,8 @@ fn what_never_ends_is_refused() {
 fn rows_become_what_the_step_declares() {
     let document = "workflow: w\ninput: {bills: {type: file}}\nsteps:\n  - id: lines\n    file: read\n    of: ${input.bills}\n    format: FORMAT\n    row:\n      imo: {type: string, pattern: '^[0-9]{7}$'}\n      weight: {type: number, minimum: 0, default: 1}\n      tags: {type: array, items: {type: integer}, optional: true}\n      open: {type: boolean, optional: true}\n  - each: line\n    in: lines\n    steps: [{note: '${line.imo}'}]\n";
     let reading = |format: &str| {
-        let plan = check(&Bundle::of([("w.yaml".to_owned(), document.replace("FORMAT", format))])).workflows.remove(0).1;
+        let plan =
+            check(&Bundle::of([("w.yaml".to_owned(), document.replace("FORMAT", format))])).workflows.remove(0).1;
         let Action::File(step) = &plan.blocks[0][0].action else { panic!("a file step") };
         let Work::Read { reading, .. } = &step.work else { panic!("rows") };
         reading.clone()
@@ -154,14 +159,20 @@ fn rows_become_what_the_step_declares() {
             "! line 2: /weight \"much\"\nline 3: /imo \"x\"; /weight -1",
         ),
         ("ndjson", "{\"imo\": \"9074729\", \"weight\": \"2\"}", "! line 1: /weight \"2\""),
-        ("xml", "<m><i imo='9074729'><tags>1</tags></i><i><imo>9074730</imo><tags>1</tags><tags>2</tags></i></m>", "9074729 1 - [1]\n9074730 1 - [1,2]"),
+        (
+            "xml",
+            "<m><i imo='9074729'><tags>1</tags></i><i><imo>9074730</imo><tags>1</tags><tags>2</tags></i></m>",
+            "9074729 1 - [1]\n9074730 1 - [1,2]",
+        ),
         ("json", "[7]", "! line 1: is a number, not an object"),
     ] {
         let rows = Rows::new(reading(format), vec![source(io::Cursor::new(text.as_bytes().to_vec()))]);
-        let shown = |row: &Value, name: &str| row.member(name).map_or("-".to_owned(), |value| match value.as_text() {
-            Some(text) => text.to_owned(),
-            None => value.to_json(),
-        });
+        let shown = |row: &Value, name: &str| {
+            row.member(name).map_or("-".to_owned(), |value| match value.as_text() {
+                Some(text) => text.to_owned(),
+                None => value.to_json(),
+            })
+        };
         let found: Vec<String> = rows
             .map(|row| match row {
                 Ok(row) => ["imo", "weight", "open", "tags"].map(|name| shown(&row.value, name)).join(" "),
@@ -172,9 +183,14 @@ fn rows_become_what_the_step_declares() {
         let fits = match wanted.strip_prefix("! ") {
             None => found == wanted,
             // What the schema says is not repeated here: the line, the member.
-            Some(wanted) => wanted.lines().zip(found.trim_start_matches("! ").lines()).all(|(wanted, found)| {
-                wanted.split([' ', ';']).filter(|word| word.starts_with('/') || word.starts_with("line")).all(|word| found.contains(word))
-            }) && wanted.lines().count() == found.lines().count(),
+            Some(wanted) => {
+                wanted.lines().zip(found.trim_start_matches("! ").lines()).all(|(wanted, found)| {
+                    wanted
+                        .split([' ', ';'])
+                        .filter(|word| word.starts_with('/') || word.starts_with("line"))
+                        .all(|word| found.contains(word))
+                }) && wanted.lines().count() == found.lines().count()
+            }
         };
         assert!(fits, "{format} {text}\n{found}\n{wanted}");
     }
@@ -190,7 +206,10 @@ fn batches_and_lists_are_bounded() {
     assert_eq!(sizes, [(200, false), (200, false), (50, true)]);
     let mut later = rows();
     later.pass(449).expect("rows");
-    assert_eq!(later.batch().map(|(rows, last)| (rows[0].value.to_json(), last)).expect("rows"), ("\"449\"".into(), true));
+    assert_eq!(
+        later.batch().map(|(rows, last)| (rows[0].value.to_json(), last)).expect("rows"),
+        ("\"449\"".into(), true)
+    );
     let endless = Rows::new(Arc::new(plain(Readable::Text)), vec![source(Endless(b"", b"x\n"))]);
     assert!(matches!(endless.whole(), Err(Fault::TooLarge(_))));
 }
@@ -198,12 +217,16 @@ fn batches_and_lists_are_bounded() {
 #[test]
 fn what_is_written_is_read_again() {
     let rows: Value = serde_json::from_str(r#"[{"a": "1", "b": "x,\"y\"\n"}, {"a": "=2", "b": ""}]"#).expect("JSON");
-    for (format, readable) in [(Format::Csv, Readable::Csv), (Format::Ndjson, Readable::Ndjson), (Format::Json, Readable::Json)] {
+    for (format, readable) in
+        [(Format::Csv, Readable::Csv), (Format::Ndjson, Readable::Ndjson), (Format::Json, Readable::Json)]
+    {
         for list in [rows.clone(), Value::list(Vec::new())] {
             let mut writer = Writer::new(&Writing { format, columns: Vec::new(), keep_formulas: true });
-            let mut bytes: Vec<u8> = list.as_list().unwrap_or_default().iter().flat_map(|row| writer.row(row)).collect();
+            let mut bytes: Vec<u8> =
+                list.as_list().unwrap_or_default().iter().flat_map(|row| writer.row(row)).collect();
             bytes.extend(writer.end());
-            let again = Rows::new(Arc::new(plain(readable)), vec![source(io::Cursor::new(bytes))]).whole().expect("rows");
+            let again =
+                Rows::new(Arc::new(plain(readable)), vec![source(io::Cursor::new(bytes))]).whole().expect("rows");
             assert_eq!(again, list, "{format:?}");
         }
     }

@@ -44,7 +44,9 @@ impl Open {
             if attribute.key.as_ref() == b"xmlns" || attribute.key.as_ref().starts_with(b"xmlns:") {
                 continue;
             }
-            let value = attribute.normalized_value(quick_xml::XmlVersion::Explicit1_0).map_err(|error| Wrong::At(line, format!("no XML: {error}")))?;
+            let value = attribute
+                .normalized_value(quick_xml::XmlVersion::Explicit1_0)
+                .map_err(|error| Wrong::At(line, format!("no XML: {error}")))?;
             open.add(&key, Value::text(value));
         }
         Ok(open)
@@ -148,7 +150,8 @@ impl<R: BufRead + Send> Xml<R> {
                 Event::GeneralRef(name) => {
                     let stands_for = match name.resolve_char_ref() {
                         Ok(Some(character)) => Some(character.to_string()),
-                        _ => quick_xml::escape::resolve_predefined_entity(&String::from_utf8_lossy(&name)).map(str::to_owned),
+                        _ => quick_xml::escape::resolve_predefined_entity(&String::from_utf8_lossy(&name))
+                            .map(str::to_owned),
                     };
                     let Some(text) = stands_for else {
                         let name = String::from_utf8_lossy(&name).into_owned();
@@ -187,7 +190,9 @@ impl<R: BufRead + Send> Xml<R> {
                 }
                 Event::End(_) => self.depth = self.depth.saturating_sub(1),
                 Event::DocType(_) => return Err(self.wrong("a document type is not read")),
-                Event::Eof if !self.begun || self.depth > 0 => return Err(self.wrong("the file is no whole XML document")),
+                Event::Eof if !self.begun || self.depth > 0 => {
+                    return Err(self.wrong("the file is no whole XML document"));
+                }
                 Event::Eof => return Ok(None),
                 _ => {}
             }

@@ -21,7 +21,11 @@ impl<R: BufRead + Send> Yaml<R> {
         let text = document(&mut self.bytes)?;
         let mut report = Report::new("file", &text);
         let root = yaml::parse(&mut report);
-        let row = |node: &Node, report: &Report, bytes| Row { line: report.line(node.at.start as u32).into(), bytes, value: node.to_value() };
+        let row = |node: &Node, report: &Report, bytes| Row {
+            line: report.line(node.at.start as u32).into(),
+            bytes,
+            value: node.to_value(),
+        };
         let rows = root.map(|root| match &root.kind {
             Kind::List(items) => {
                 let bytes = text.len() / items.len().max(1);

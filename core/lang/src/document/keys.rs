@@ -269,6 +269,11 @@ pub const SQL: &[KeySpec] = keys! {
     "statements", r##"{"type":"array","items":{"$ref":"#/$defs/statement"}}"##, "Several statements in one transaction, each with its `bind`.";
     "within", DURATION, "How long it may take; default: 5s.";
     "once", r#"{"type":"boolean"}"#, "`false`: a job may repeat it after a crash; default: true, a writing step is performed once.";
+    "from", CONDITION, "Rows for each of which the statement is performed, all in one transaction: what `file: read` returns, or a list. Parameters that are not bound are members of the row.";
+    "into", r#"{"enum":["csv","ndjson","json"]}"#, "Writes the rows that a query returns into a file, however many they are; the result is the file.";
+    "columns", r#"{"type":"array","items":{"type":"string"}}"#, "The columns of the CSV file, in order; default: those of the query.";
+    "formulas", r#"{"enum":["guard","keep"]}"#, "`guard` puts an apostrophe before texts that a spreadsheet would compute; `keep` leaves them. Default: `guard`.";
+    "name", TEXT, "The name of the new file: `bills.csv`.";
 };
 /// Keys of a `file` step.
 pub const FILE_WORK: &[KeySpec] = keys! {

@@ -280,7 +280,11 @@ impl Infer<'_> {
                 let of = path(expr).map_or(Type::Unknown, |path| self.path_type(&path));
                 if of.may_be_rows() {
                     let name = self.source(expr.at);
-                    self.report("rows-in-expression", format!("{name} are rows of a file, which no expression reads"), expr.at);
+                    self.report(
+                        "rows-in-expression",
+                        format!("{name} are rows of a file, which no expression reads"),
+                        expr.at,
+                    );
                     self.help("`each`, `file: write`, `from` of `sql` and the body of a reply read them; `whole: true` makes them a list");
                     return Type::Unknown;
                 }

@@ -100,7 +100,9 @@ async fn work(holder: &Arc<Holder>, jobs: &Jobs, work: &FileWork) -> Result<Valu
         FileWork::Read { files, reading } => {
             let size = files.iter().fold(0, |all: u64, file| all.saturating_add(file.size));
             if size > MOST_OF_WHOLE {
-                let detail = format!("{size} bytes; at most {MOST_OF_WHOLE} become a list: read them in a loop, without `whole`");
+                let detail = format!(
+                    "{size} bytes; at most {MOST_OF_WHOLE} become a list: read them in a loop, without `whole`"
+                );
                 return Err(fault(FailureKind::TooLarge, detail));
             }
             let rows = files::rows::rows(holder, files, reading);
@@ -125,7 +127,12 @@ async fn work(holder: &Arc<Holder>, jobs: &Jobs, work: &FileWork) -> Result<Valu
 }
 
 /// Keeps rows that are being written as a file.
-async fn written(holder: &Arc<Holder>, bytes: place::Stream, name: &str, media: &str) -> Result<Value, EffectError> {
+pub(super) async fn written(
+    holder: &Arc<Holder>,
+    bytes: place::Stream,
+    name: &str,
+    media: &str,
+) -> Result<Value, EffectError> {
     match holder.keep_stream(bytes, Some(name), Some(media)).await {
         Ok(file) => Ok(file.into()),
         Err(files::Fault::Incoming(incoming::Fault::Disk(error))) => match error.downcast::<rows::Fault>() {

@@ -119,7 +119,10 @@ impl Effects {
                 tokio::time::sleep(pause).await;
                 Outcome::Waited
             }
-            Effect::Query(query) => Outcome::Queried(self.query(run, id, query, left).await),
+            Effect::Query(query) => match &query.into {
+                Some(into) => Outcome::Filed(self.query_into(run, query, into, left).await),
+                None => Outcome::Queried(self.query(run, id, query, left).await),
+            },
             Effect::File(task) => Outcome::Filed(files::perform(run, &self.jobs, task, left).await),
             Effect::Rows(task) => Outcome::Rows(files::batch(run, task, left).await),
             Effect::Enqueue(asked) => {

@@ -3,15 +3,19 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use kanzlei_engine::machine::{EffectError, EffectId, Query, Rows, Sql};
+use kanzlei_engine::machine::{EffectError, EffectId, FileInto, FileRows, Load, Query, Rows, Sql};
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
+use kanzlei_rehearsal::shelf::unreadable;
+use kanzlei_store::databases::load::{Chunk, Load as Loading, Loaded, TOGETHER, VALUES};
 use kanzlei_store::databases::once::{Marker, Sealing};
-use kanzlei_store::databases::{Refused, Statement, StatementResult};
+use kanzlei_store::databases::{Refused, Statement, StatementResult, Work};
 use sha2::{Digest, Sha256};
+use tokio::sync::mpsc;
 use tokio_util::task::AbortOnDropHandle;
 
 use super::{Context, Effects};
+use crate::files::{self, Holder};
 use crate::secrets::Secrets;
 
 /// The mark of an installation, by its secret bytes.
@@ -56,6 +60,7 @@ impl Effects {
             return not_sent(refused.message);
         }
         let statements = statements(query);
+        let load = query.load.as_ref().map(|load| self.rows_for(run, query, load));
         let within = query.within.min(left);
         let (database, transaction) = (outside.database.clone(), query.transaction);
         let apart = query.needs.own_connection();
@@ -68,10 +73,11 @@ impl Effects {
         });
         let sealed = Sealed { secrets: self.secrets.clone(), confidential: run.confidential };
         let work = self.runtime.spawn(async move {
+            let work = load.as_ref().map_or(Work::Statements(&statements), Work::Load);
             match marker {
-                Some(marker) => database.run_once(&marker, &statements, within, &sealed).await,
-                None if apart => database.run_apart(&statements, transaction, within).await,
-                None => database.run(&statements, transaction, within).await,
+                Some(marker) => database.run_once(&marker, work, within, &sealed).await,
+                None if apart => database.run_apart(work, transaction, within).await,
+                None => database.run(work, transaction, within).await,
             }
         });
         self.given(&query.database, AbortOnDropHandle::new(work).await)
@@ -79,6 +85,65 @@ impl Effects {
 }
 
 impl Effects {
+    /// Rows that a statement is performed for, read again as often as they are asked for.
+    fn rows_for(&self, run: &Context, query: &Query, load: &Load) -> Loading {
+        let (holder, load) = (run.files.clone(), load.clone());
+        let what = match &load.rows {
+            FileRows::Read(files, _) if files.len() == 1 => "line",
+            _ => "row",
+        };
+        let text = query.statements.first().map_or_else(String::new, |sql| sql.text.clone());
+        let (tuple, runtime) = (load.tuple.clone(), self.runtime.clone());
+        let open = move || {
+            let (sender, receiver) = mpsc::channel(CHUNKS);
+            let _within = runtime.enter();
+            let rows = rows_of(&holder, &load.rows, what);
+            let load = load.clone();
+            tokio::task::spawn_blocking(move || chunks(rows, &load, &sender));
+            receiver
+        };
+        Loading { text, tuple, what, open: Box::new(open) }
+    }
+
+    /// Writes the rows of a query into a file as they come.
+    pub(super) async fn query_into(
+        &self,
+        run: &Context,
+        query: &Query,
+        into: &FileInto,
+        left: Duration,
+    ) -> Result<Value, EffectError> {
+        let not_sent = |detail| Err(EffectError { kind: FailureKind::Sql, detail });
+        let Some(outside) = self.databases.get(&query.database) else {
+            return not_sent(format!("the service knows no database `{}`", query.database));
+        };
+        if let Some(refused) = query.needs.refused_by(&query.database, &outside.allowed) {
+            return not_sent(refused.message);
+        }
+        let Some(statement) = statements(query).pop() else { return not_sent("there is no statement".to_owned()) };
+        let (database, within) = (outside.database.clone(), query.within.min(left));
+        let (sender, mut receiver) = mpsc::channel::<Vec<serde_json::Value>>(CHUNKS);
+        let asked =
+            AbortOnDropHandle::new(self.runtime.spawn(async move { database.pass(&statement, within, sender).await }));
+        let rows = std::iter::from_fn(move || receiver.blocking_recv())
+            .flatten()
+            .map(|row| Ok::<_, kanzlei_engine::rows::Fault>(Value::from_json(&row)));
+        let bytes = files::rows::send(rows, &into.writing).await.map_err(unreadable)?;
+        let kept = super::files::written(&run.files, bytes, &into.name, into.writing.format.media()).await;
+        // A query that failed ends the rows early: the file is not whole then.
+        match asked.await {
+            Ok(Ok(())) => kept,
+            Ok(Err(refused)) => {
+                let (kind, detail) = refused.reported();
+                Err(EffectError { kind, detail: format!("{}: {detail}", query.database) })
+            }
+            Err(error) => {
+                let detail = format!("{}: the statement was interrupted ({error})", query.database);
+                Err(EffectError { kind: FailureKind::Database, detail })
+            }
+        }
+    }
+
     /// Sends statements that read, in a transaction that can do nothing else.
     pub(crate) async fn read(&self, query: &Query, left: Duration) -> Result<Vec<Rows>, EffectError> {
         let Some(outside) = self.databases.get(&query.database) else {
@@ -110,6 +175,61 @@ impl Effects {
         })
     }
 }
+
+/// Chunks of rows that wait for the database, or for the file.
+const CHUNKS: usize = 2;
+
+/// Rows with the numbers of their lines, or their own from 1 on.
+type Numbered = Box<dyn Iterator<Item = Result<(u64, Value), kanzlei_engine::rows::Fault>> + Send>;
+
+fn rows_of(holder: &Arc<Holder>, rows: &FileRows, what: &str) -> Numbered {
+    match rows {
+        FileRows::List(list) => {
+            let list = list.clone();
+            Box::new(
+                (0..).map_while(move |at: usize| list.as_list()?.get(at).cloned().map(|row| Ok((at as u64 + 1, row)))),
+            )
+        }
+        FileRows::Read(from, reading) => {
+            let lines = what == "line";
+            let rows = files::rows::rows(holder, from, reading).zip(1..);
+            Box::new(rows.map(move |(row, number)| row.map(|row| (if lines { row.line } else { number }, row.value))))
+        }
+    }
+}
+
+/// Sends rows as they are read, as many together as the database is sent at once.
+fn chunks(rows: Numbered, load: &Load, sender: &mpsc::Sender<Chunk>) {
+    let most = TOGETHER.min(VALUES / load.values.len().max(1)).max(1);
+    let (mut some, mut bytes) = (Vec::with_capacity(most), 0);
+    for row in rows {
+        let (line, row) = match row {
+            Ok(row) => row,
+            Err(why) => {
+                let fault = unreadable(why);
+                let _ = sender.blocking_send(Err((fault.kind, fault.detail)));
+                return;
+            }
+        };
+        let values: Vec<_> = load.of(&row).iter().map(Value::to_serde).collect();
+        bytes += values.iter().map(|value| value.as_str().map_or(8, str::len)).sum::<usize>();
+        some.push(Loaded { line, values });
+        if (some.len() >= most || bytes >= MOST_OF_CHUNK)
+            && sender.blocking_send(Ok(std::mem::take(&mut some))).is_err()
+        {
+            return;
+        }
+        if some.is_empty() {
+            bytes = 0;
+        }
+    }
+    if !some.is_empty() {
+        let _ = sender.blocking_send(Ok(some));
+    }
+}
+
+/// Bytes of values after which a chunk ends.
+const MOST_OF_CHUNK: usize = 1 << 20;
 
 fn statements(query: &Query) -> Vec<Statement> {
     let one =

@@ -143,7 +143,10 @@ impl Readings {
 ///
 /// # Errors
 /// When the first rows cannot be read.
-pub async fn send(rows: impl Iterator<Item = Result<kanzlei_model::value::Value, Fault>> + Send + 'static, writing: &Writing) -> Result<Stream, Fault> {
+pub async fn send(
+    rows: impl Iterator<Item = Result<kanzlei_model::value::Value, Fault>> + Send + 'static,
+    writing: &Writing,
+) -> Result<Stream, Fault> {
     let (sender, mut receiver) = mpsc::channel::<Result<Bytes, Fault>>(WAITING);
     let mut writer = Writer::new(writing);
     tokio::task::spawn_blocking(move || {

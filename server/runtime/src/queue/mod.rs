@@ -510,7 +510,8 @@ mod tests {
     #[test]
     fn replies_come_back_as_they_were() {
         for body in [Value::Undefined, Value::Null, Value::text("hei"), Value::object([("n", Value::Int(1))])] {
-            let reply = Reply { status: 201, headers: vec![("X-A".into(), "b".into())], body, rows: None, problem: true };
+            let reply =
+                Reply { status: 201, headers: vec![("X-A".into(), "b".into())], body, rows: None, problem: true };
             assert_eq!(reply_of(&reply_json(&reply)), Some(reply));
         }
         let file: Value = File::held("a.png", "image/png", *b"\x89P").into();

@@ -7,6 +7,7 @@
 //! base64.
 
 pub mod changes;
+pub mod load;
 pub mod once;
 mod session;
 
@@ -54,6 +55,21 @@ pub struct Statement {
     pub values: Vec<Json>,
 }
 
+/// What a step does in a database.
+#[derive(Clone, Copy)]
+pub enum Work<'w> {
+    /// Statements, one after another.
+    Statements(&'w [Statement]),
+    /// One statement for each of many rows, in one transaction.
+    Load(&'w load::Load),
+}
+
+impl<'w, T: AsRef<[Statement]> + ?Sized> From<&'w T> for Work<'w> {
+    fn from(statements: &'w T) -> Self {
+        Work::Statements(statements.as_ref())
+    }
+}
+
 /// What a statement returned.
 #[derive(Clone, Debug, Default, PartialEq, serde::Serialize, serde::Deserialize)]
 pub struct StatementResult {
@@ -89,6 +105,8 @@ pub enum Refused {
     TooLarge(String),
     /// The database rejects the statement.
     Sql(String),
+    /// The rows that a statement is performed for: the kind of failure and its detail.
+    Unread(FailureKind, String),
     /// No statement is sent: its user can see the service's own records.
     Disabled(String),
 }
@@ -102,6 +120,7 @@ impl Refused {
             Refused::Duplicate(why) => (FailureKind::Duplicate, why),
             Refused::TooLarge(why) => (FailureKind::TooLarge, why),
             Refused::Sql(why) => (FailureKind::Sql, why),
+            Refused::Unread(kind, why) => (kind, why),
             Refused::Disabled(why) => {
                 let detail = format!("it is disabled, because {why}; name a user with rights to its own schema only");
                 (FailureKind::Sql, detail)
@@ -215,16 +234,16 @@ impl Database {
         Ok(tables)
     }
 
-    /// Runs statements one after another, in one transaction if so asked.
+    /// Does its work, in one transaction if so asked.
     pub async fn run(
         &self,
-        statements: &[Statement],
+        work: impl Into<Work<'_>>,
         transaction: bool,
         within: Duration,
     ) -> std::result::Result<Vec<StatementResult>, Refused> {
         let until = tokio::time::Instant::now() + within;
         let mut connection = self.connection_until(until).await?;
-        match timely(&mut connection, statements, transaction, until).await {
+        match timely(&mut connection, work.into(), transaction, until).await {
             Ok(done) => done,
             Err(_) => {
                 // It is still busy with an abandoned statement.
@@ -244,15 +263,12 @@ impl Database {
         let mut connection = self.connection_until(until).await?;
         let work = async {
             let mut tx = sqlx::Connection::begin_with(&mut *connection, "START TRANSACTION READ ONLY").await?;
-            let all = each(&mut tx, statements).await?;
+            let all = each(&mut tx, Work::Statements(statements)).await?;
             tx.rollback().await?;
-            Ok(all)
+            Ok::<_, Stop>(all)
         };
         match tokio::time::timeout_at(until, work).await {
-            Ok(done) => done.map_err(|stop| match stop {
-                Stop::Sql(error) => refused(error),
-                Stop::TooLarge(what) => Refused::TooLarge(what),
-            }),
+            Ok(done) => done.map_err(Refused::from),
             Err(_) => {
                 connection.close_on_drop();
                 Err(Refused::Timeout)
@@ -264,7 +280,7 @@ impl Database {
     /// of the pool until then, so at most as many of these are open as the pool has connections.
     pub async fn run_apart(
         &self,
-        statements: &[Statement],
+        work: impl Into<Work<'_>>,
         transaction: bool,
         within: Duration,
     ) -> std::result::Result<Vec<StatementResult>, Refused> {
@@ -278,7 +294,7 @@ impl Database {
         };
         let mut connection =
             tokio::time::timeout_at(until, opened).await.map_err(|_| Refused::Timeout)?.map_err(refused)?;
-        let done = timely(&mut connection, statements, transaction, until).await.unwrap_or(Err(Refused::Timeout));
+        let done = timely(&mut connection, work.into(), transaction, until).await.unwrap_or(Err(Refused::Timeout));
         // The statements are done; a server that does not say goodbye changes nothing.
         let _ = tokio::time::timeout(GRACE, sqlx::Connection::close(connection)).await;
         done
@@ -295,28 +311,23 @@ impl Database {
 /// Runs statements on a connection; an error when the connection is still busy at the end of their time.
 async fn timely(
     connection: &mut sqlx::MySqlConnection,
-    statements: &[Statement],
+    work: Work<'_>,
     transaction: bool,
     until: tokio::time::Instant,
 ) -> std::result::Result<std::result::Result<Vec<StatementResult>, Refused>, tokio::time::error::Elapsed> {
     // The database ends what takes too long by itself; the client's own bound is for one that hangs.
     let left = until.saturating_duration_since(tokio::time::Instant::now()).as_secs_f64().max(0.001);
     let bound = format!("SET max_statement_time = {left:.3}");
+    let transaction = transaction || matches!(work, Work::Load(_));
     let work = async {
         sqlx::raw_sql(AssertSqlSafe(bound)).execute(&mut *connection).await.map_err(refused)?;
         let mut tries = 1;
         loop {
-            let done = if transaction {
-                all_or_none(connection, statements).await
-            } else {
-                each(connection, statements).await
-            };
+            let done = if transaction { all_or_none(connection, work).await } else { each(connection, work).await };
             match done {
                 // Another transaction won; nothing of this one was done.
                 Err(Stop::Sql(error)) if crate::number(&error) == Some(1213) && tries < TRIES => tries += 1,
-                Err(Stop::Sql(error)) => return Err(refused(error)),
-                Err(Stop::TooLarge(what)) => return Err(Refused::TooLarge(what)),
-                Ok(given) => return Ok(given),
+                done => return done.map_err(Refused::from),
             }
         }
     };
@@ -325,8 +336,12 @@ async fn timely(
 
 async fn each(
     connection: &mut sqlx::MySqlConnection,
-    statements: &[Statement],
+    work: Work<'_>,
 ) -> std::result::Result<Vec<StatementResult>, Stop> {
+    let statements = match work {
+        Work::Statements(statements) => statements,
+        Work::Load(rows) => return Ok(vec![load::load(connection, rows).await?]),
+    };
     let mut all = Vec::with_capacity(statements.len());
     for statement in statements {
         all.push(one(connection, statement).await?);
@@ -336,10 +351,10 @@ async fn each(
 
 async fn all_or_none(
     connection: &mut sqlx::MySqlConnection,
-    statements: &[Statement],
+    work: Work<'_>,
 ) -> std::result::Result<Vec<StatementResult>, Stop> {
     let mut tx = sqlx::Connection::begin(connection).await?;
-    let all = each(&mut tx, statements).await?;
+    let all = each(&mut tx, work).await?;
     tx.commit().await?;
     Ok(all)
 }
@@ -347,6 +362,17 @@ async fn all_or_none(
 enum Stop {
     Sql(sqlx::Error),
     TooLarge(String),
+    Unread(FailureKind, String),
+}
+
+impl From<Stop> for Refused {
+    fn from(stop: Stop) -> Self {
+        match stop {
+            Stop::Sql(error) => refused(error),
+            Stop::TooLarge(what) => Refused::TooLarge(what),
+            Stop::Unread(kind, detail) => Refused::Unread(kind, detail),
+        }
+    }
 }
 
 impl From<sqlx::Error> for Stop {
@@ -359,23 +385,9 @@ async fn one(
     connection: &mut sqlx::MySqlConnection,
     statement: &Statement,
 ) -> std::result::Result<StatementResult, Stop> {
-    // The text is a builder's own; what a run adds to it are bound values.
-    let mut query: Query<'_, MySql, MySqlArguments> = sqlx::query(AssertSqlSafe(statement.text.clone()).into_sql_str());
-    for value in &statement.values {
-        query = match value {
-            Json::Null => query.bind(None::<String>),
-            Json::Bool(b) => query.bind(*b),
-            Json::Number(n) => match n.as_i64() {
-                Some(int) => query.bind(int),
-                None => query.bind(n.as_f64()),
-            },
-            Json::String(text) => query.bind(text.clone()),
-            other => query.bind(other.to_string()),
-        };
-    }
     let mut given = StatementResult::default();
     let mut bytes = 0;
-    let mut found = connection.fetch_many(query);
+    let mut found = connection.fetch_many(bound(statement));
     while let Some(item) = found.try_next().await? {
         match item {
             Either::Left(done) => {
@@ -397,6 +409,24 @@ async fn one(
         given.count = given.rows.len() as u64;
     }
     Ok(given)
+}
+
+/// A statement with its values. The text is a builder's own; what a run adds to it are bound values.
+fn bound(statement: &Statement) -> Query<'_, MySql, MySqlArguments> {
+    let mut query: Query<'_, MySql, MySqlArguments> = sqlx::query(AssertSqlSafe(statement.text.clone()).into_sql_str());
+    for value in &statement.values {
+        query = match value {
+            Json::Null => query.bind(None::<String>),
+            Json::Bool(b) => query.bind(*b),
+            Json::Number(n) => match n.as_i64() {
+                Some(int) => query.bind(int),
+                None => query.bind(n.as_f64()),
+            },
+            Json::String(text) => query.bind(text.clone()),
+            other => query.bind(other.to_string()),
+        };
+    }
+    query
 }
 
 /// The columns that a statement returns.

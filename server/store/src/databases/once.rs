@@ -10,7 +10,7 @@ use std::time::Duration;
 use sqlx::{AssertSqlSafe, Connection, MySqlConnection, Row};
 use uuid::Uuid;
 
-use super::{Database, GRACE, Refused, Statement, StatementResult, Stop, TRIES, each, refused};
+use super::{Database, GRACE, Refused, StatementResult, Stop, TRIES, Work, each, refused};
 
 /// The table of markers, by the statement that makes it.
 pub const TABLE: &str = "CREATE TABLE IF NOT EXISTS kanzlei_done (
@@ -57,15 +57,15 @@ impl Database {
     pub async fn run_once(
         &self,
         marker: &Marker,
-        statements: &[Statement],
+        work: impl Into<Work<'_>>,
         within: Duration,
         sealing: &dyn Sealing,
     ) -> Result<Vec<StatementResult>, Refused> {
-        let until = tokio::time::Instant::now() + within;
+        let (until, work) = (tokio::time::Instant::now() + within, work.into());
         let mut tries = 0;
         loop {
             tries += 1;
-            match self.try_once(marker, statements, until, sealing).await {
+            match self.try_once(marker, work, until, sealing).await {
                 // Whether it was committed is not known: the marker says so.
                 Err(Refused::Unavailable(_)) if tries < TRIES && tokio::time::Instant::now() < until => {
                     tokio::time::sleep(Duration::from_millis(50)).await;
@@ -78,7 +78,7 @@ impl Database {
     async fn try_once(
         &self,
         marker: &Marker,
-        statements: &[Statement],
+        asked: Work<'_>,
         until: tokio::time::Instant,
         sealing: &dyn Sealing,
     ) -> Result<Vec<StatementResult>, Refused> {
@@ -88,12 +88,10 @@ impl Database {
         let work = async {
             sqlx::raw_sql(AssertSqlSafe(bound)).execute(&mut *connection).await.map_err(refused)?;
             for attempt in 1.. {
-                match marked(&mut connection, marker, statements, sealing).await {
+                match marked(&mut connection, marker, asked, sealing).await {
                     // Another transaction won; nothing of this one was done.
                     Err(Stop::Sql(error)) if crate::number(&error) == Some(1213) && attempt < TRIES => {}
-                    Err(Stop::Sql(error)) => return Err(refused(error)),
-                    Err(Stop::TooLarge(what)) => return Err(Refused::TooLarge(what)),
-                    Ok(given) => return Ok(given),
+                    done => return done.map_err(Refused::from),
                 }
             }
             Err(Refused::Timeout)
@@ -205,7 +203,7 @@ impl Database {
 async fn marked(
     connection: &mut MySqlConnection,
     marker: &Marker,
-    statements: &[Statement],
+    work: Work<'_>,
     sealing: &dyn Sealing,
 ) -> Result<Vec<StatementResult>, Stop> {
     const KEY: &str = "installation = ? AND job = ? AND attempt = ? AND effect = ?";
@@ -237,7 +235,7 @@ async fn marked(
         }
         Err(error) => return Err(error.into()),
     }
-    let given = each(&mut tx, statements).await?;
+    let given = each(&mut tx, work).await?;
     let written = serde_json::to_string(&given).unwrap_or_default();
     if written.len() > MOST_RESULT {
         let limit = MOST_RESULT >> 10;

@@ -1,8 +1,8 @@
 //! Steps of a workflow: typed, with their positions. `read` makes them from nodes.
 
 pub mod file;
-pub mod rows;
 mod read;
+pub mod rows;
 
 use std::time::Duration;
 
@@ -172,6 +172,10 @@ pub struct Sql {
     pub within: Option<Duration>,
     /// Whether a job performs it once, however often it is asked for.
     pub once: bool,
+    /// The rows for each of which the statement is performed.
+    pub from: Option<Node>,
+    /// How the rows that it returns become a file.
+    pub into: Option<rows::Write>,
 }
 
 /// One statement.

@@ -376,7 +376,28 @@ fn sql(members: &Members, report: &mut Report) -> Option<Sql> {
         transaction: several,
         within: members.duration("within", MAX_WITHIN, report),
         once: members.get("once").is_none() || members.boolean("once", report),
+        from: alone("from", several, members, report).then(|| members.get("from").cloned()).flatten(),
+        into: match alone("into", several, members, report) {
+            true => super::rows::write("into", members, report),
+            false => {
+                for name in ["columns", "formulas", "name"] {
+                    if let Some((key, _)) = members.entry(name) {
+                        report.error("wrong-value", key.at, format!("`{name}` goes with `into`, the format of a file"));
+                    }
+                }
+                None
+            }
+        },
     })
+}
+
+/// Whether a key of one statement is there; several statements have none.
+fn alone(name: &str, several: bool, members: &Members, report: &mut Report) -> bool {
+    let Some((key, _)) = members.entry(name) else { return false };
+    if several {
+        report.error("wrong-value", key.at, format!("`{name}` goes with one `statement`"));
+    }
+    !several
 }
 
 fn headers(members: &Members, report: &mut Report) -> Vec<(Named, Node)> {

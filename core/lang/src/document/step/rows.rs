@@ -109,7 +109,9 @@ pub(super) fn read(members: &Members, report: &mut Report) -> Option<Read> {
         let found = members.mapping("row", report);
         found.into_iter().filter_map(|(name, node)| property("a member of a row", name, node, report)).collect()
     });
-    if let Some(files) = row.iter().flatten().find(|one: &&Property| crate::document::file::FileInput::of(&one.schema).is_some()) {
+    if let Some(files) =
+        row.iter().flatten().find(|one: &&Property| crate::document::file::FileInput::of(&one.schema).is_some())
+    {
         report.error("wrong-value", files.at, "what stands in a row is no file");
     }
     Some(Read {
