@@ -589,7 +589,11 @@ pub fn described(value: &Value) -> Option<Value> {
     }
     let (bytes, usual) = match (text("text"), text("base64")) {
         (Some(text), None) => (text.as_bytes().to_vec(), "text/plain"),
-        (None, Some(encoded)) => (STANDARD.decode(encoded).ok()?, kanzlei_model::file::ANY),
+        // Long texts are folded (RFC 2045).
+        (None, Some(encoded)) => {
+            let encoded: String = encoded.split_ascii_whitespace().collect();
+            (STANDARD.decode(encoded).ok()?, kanzlei_model::file::ANY)
+        }
         _ => return None,
     };
     let file = File::of_bytes(text("name"), text("media").unwrap_or(usual), bytes.into());

@@ -102,7 +102,7 @@ fn compare(what: &str, expected: &Expected, got: &Value, exactly: bool, found: &
 }
 
 /// A request that became no run has an answer and nothing else.
-pub(super) fn without_run(case: &Case, reply: &Reply, found: &mut Vec<Difference>) {
+pub(super) fn without_run(case: &Case, name: &str, reply: &Reply, desk: &Desk, found: &mut Vec<Difference>) {
     let expect = &case.expect;
     let no_run = "no run: the request was refused";
     let shown = || format!("{no_run} with {} {}", reply.status, show(&reply.body));
@@ -112,10 +112,14 @@ pub(super) fn without_run(case: &Case, reply: &Reply, found: &mut Vec<Difference
     for (name, step) in expect.steps.iter().filter(|(_, step)| step.state.as_deref() != Some("untaken")) {
         differ(found, format!("step {name}"), step.state.clone().unwrap_or_default(), shown(), step.at);
     }
+    if let Some(failure) = &expect.failure {
+        differ(found, "failure", failure.shown(), shown(), failure.at());
+    }
     if expect.reply.is_none() && found.is_empty() {
         differ(found, "reply", "a run".into(), shown(), expect.at);
     }
     compare_reply(expect, Some(reply), found);
+    judge_left(expect, name, desk, found);
 }
 
 /// Everything that is expected of a run that ended.
@@ -142,22 +146,26 @@ pub(super) fn judge(case: &Case, machine: &Machine, desk: &Desk, end: Timestamp,
         differ(found, "state", "succeeded".into(), shown.clone(), expect.at);
     }
     judge_steps(expect, &seen(machine), found);
-    for (name, calls) in &expect.calls {
-        judge_made(&format!("calls of {name}"), name, calls, &desk.asked, found);
+    judge_left(expect, &machine.plan().name, desk, found);
+    if let Some(expected) = &expect.took {
+        compare("took", expected, &milliseconds(case.clock, end), false, found);
     }
-    for (name, jobs) in &expect.jobs {
-        judge_made(&format!("jobs of {name}"), name, jobs, &desk.jobs, found);
+}
+
+/// What a workflow of this name asked of others, and what it left behind.
+fn judge_left(expect: &Expect, name: &str, desk: &Desk, found: &mut Vec<Difference>) {
+    for (called, calls) in &expect.calls {
+        judge_made(&format!("calls of {called}"), called, calls, &desk.asked, found);
+    }
+    for (queued, jobs) in &expect.jobs {
+        judge_made(&format!("jobs of {queued}"), queued, jobs, &desk.jobs, found);
     }
     if let Some(expected) = &expect.kept {
-        let name = &machine.plan().name;
         let kept = desk.kept.get(name).map(|(_, values)| values.clone()).unwrap_or_default();
         compare("kept", expected, &kept, false, found);
     }
     if let Some(expected) = &expect.places {
         compare("places", expected, &desk.shelf.value(), false, found);
-    }
-    if let Some(expected) = &expect.took {
-        compare("took", expected, &milliseconds(case.clock, end), false, found);
     }
 }
 

@@ -292,7 +292,8 @@ impl Prepared {
                     rows: None,
                     problem: true,
                 };
-                expect::without_run(case, &reply, &mut result.differences);
+                let desk = stubs::Desk::new(self, case, Vec::new());
+                expect::without_run(case, &self.plan.name, &reply, &desk, &mut result.differences);
                 (result.status, result.body) = (Some(reply.status), reply.body);
                 (result, None)
             }

@@ -150,6 +150,22 @@ fn requests_are_read_as_a_service_reads_them() {
 }
 
 #[test]
+fn a_refused_request_makes_nothing_that_is_expected_of_a_run() {
+    for (expected, what) in [
+        ("failure: {kind: fail}", "failure"),
+        ("calls: {s.get: 1}", "calls of s.get"),
+        ("kept: {last: B}", "kept.last"),
+        ("places: {archive: {a.csv: {size: 1}}}", "places.archive"),
+    ] {
+        let case =
+            format!("request: POST /w/x\n    body: {{n: many}}\n    expect: {{reply: {{status: 422}}, {expected}}}");
+        let results = run(&format!("{STUBS}  - name: refused\n    {case}\n"));
+        let found: Vec<_> = results[0].differences.iter().map(|one| one.what.as_str()).collect();
+        assert!(found.first().is_some_and(|first| first.starts_with(what)), "{expected}: {found:?}");
+    }
+}
+
+#[test]
 fn what_differs_is_reported_with_its_place() {
     for (case, wanted) in [
         (
@@ -278,7 +294,7 @@ steps:
 fn the_demo_office_is_clean() {
     let (checked, rehearsals) = check(&Bundle::of(kanzlei_samples::demo()));
     assert_eq!(checked.diagnostics, []);
-    assert_eq!((checked.workflows.len(), rehearsals.len()), (23, 23));
+    assert_eq!((checked.workflows.len(), rehearsals.len()), (25, 25));
     // Its cases pass and reach every step and branch.
     let mut reached = Reached::default();
     for prepared in &rehearsals {

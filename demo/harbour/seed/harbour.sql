@@ -51,6 +51,17 @@ CREATE TABLE IF NOT EXISTS reminder (
     text     VARCHAR(300) NOT NULL,
     PRIMARY KEY (bill, at)
 );
+CREATE TABLE IF NOT EXISTS cargo (
+    manifest  VARCHAR(60)  NOT NULL,
+    line      INT          NOT NULL,
+    imo       CHAR(7)      NOT NULL,
+    consignee VARCHAR(60)  NOT NULL,
+    goods     VARCHAR(120) NOT NULL,
+    weight_kg INT          NOT NULL,
+    un_number CHAR(4)      NULL,
+    PRIMARY KEY (manifest, line),
+    KEY (imo)
+);
 CREATE TABLE IF NOT EXISTS watch (
     at       VARCHAR(30)  NOT NULL PRIMARY KEY,
     arrivals INT          NOT NULL,

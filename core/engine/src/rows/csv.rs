@@ -93,6 +93,6 @@ impl<R: BufRead + Send> Format for Csv<R> {
         let value = Value::object(columns.iter().cloned().zip(self.record.iter().map(Value::text)));
         // A delimiter and a line break for each field.
         let bytes = self.record.as_slice().len() + columns.len();
-        Some(Ok(Row { line, bytes, value }))
+        Some(Ok(Row { file: None, line, bytes, value }))
     }
 }

@@ -65,7 +65,7 @@ impl<R: BufRead + Send> Json<R> {
                     let (line, text) = (self.line, document(&mut self.bytes)?);
                     let value = serde_json::from_str(&text)
                         .map_err(|error| Wrong::At(line + error.line() as u64 - 1, said(&error)))?;
-                    return Ok(Some(Row { line, bytes: text.len(), value }));
+                    return Ok(Some(Row { file: None, line, bytes: text.len(), value }));
                 }
                 (State::First | State::Comma, Some(b']')) => {
                     self.bytes.consume(1);
@@ -82,7 +82,7 @@ impl<R: BufRead + Send> Json<R> {
                     self.state = State::Comma;
                     let value = serde_json::from_slice(&self.item)
                         .map_err(|error| Wrong::At(line + error.line().max(1) as u64 - 1, said(&error)))?;
-                    return Ok(Some(Row { line, bytes: self.item.len() + 1, value }));
+                    return Ok(Some(Row { file: None, line, bytes: self.item.len() + 1, value }));
                 }
                 (State::End, None) => return Ok(None),
                 (State::End, Some(_)) => return Err(self.wrong("something follows the end of the list")),

@@ -43,7 +43,7 @@ impl<R: BufRead + Send> Format for Lines<R> {
                 },
                 false => Value::text(String::from_utf8_lossy(text)),
             };
-            return Some(Ok(Row { line: self.line, bytes: read, value }));
+            return Some(Ok(Row { file: None, line: self.line, bytes: read, value }));
         }
     }
 }

@@ -67,6 +67,8 @@ pub struct Source {
 /// A row.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Row {
+    /// The name of its file, where there are several.
+    pub file: Option<Arc<str>>,
     /// The line on which it begins, counted from 1.
     pub line: u64,
     /// How many bytes it has in the file, about.
@@ -116,7 +118,7 @@ pub struct Rows {
     sources: VecDeque<Source>,
     /// Whether messages name the file.
     several: bool,
-    open: Option<(String, Box<dyn Format>)>,
+    open: Option<(Arc<str>, Box<dyn Format>)>,
     ended: bool,
 }
 
@@ -191,11 +193,11 @@ impl Rows {
     }
 
     /// The next row as it stands in a file, with the name of the file.
-    fn found(&mut self) -> Option<Result<Row, (String, Wrong)>> {
+    fn found(&mut self) -> Option<Result<Row, (Arc<str>, Wrong)>> {
         loop {
             if self.open.is_none() {
                 let source = self.sources.pop_front()?;
-                let name = source.name.clone();
+                let name = source.name.as_str().into();
                 self.open = Some((name, self.begin(source)));
             }
             let (name, format) = self.open.as_mut()?;
@@ -213,7 +215,7 @@ impl Rows {
         while all.len() < FAULTS {
             let Some(Ok(row)) = self.found() else { break };
             if let Err(why) = self.reading.fit(row.value) {
-                let name = self.open.as_ref().map_or("", |(name, _)| name.as_str());
+                let name = self.open.as_ref().map_or("", |(name, _)| name);
                 all.push(format!("{}: {why}", self.place(name, row.line)));
             }
         }
@@ -243,11 +245,12 @@ impl Iterator for Rows {
             }
             Some(Ok(row)) => {
                 let (line, bytes) = (row.line, row.bytes);
+                let file = self.open.as_ref().filter(|_| self.several).map(|(name, _)| name.clone());
                 match self.reading.fit(row.value) {
-                    Ok(value) => Some(Ok(Row { line, bytes, value })),
+                    Ok(value) => Some(Ok(Row { file, line, bytes, value })),
                     Err(why) => {
                         self.ended = true;
-                        let name = self.open.as_ref().map_or("", |(name, _)| name.as_str());
+                        let name = self.open.as_ref().map_or("", |(name, _)| name);
                         let first = format!("{}: {why}", self.place(name, line));
                         Some(Err(self.misfits(first)))
                     }

@@ -181,7 +181,7 @@ impl<R: BufRead + Send> Xml<R> {
                     if is_row {
                         let line = self.line;
                         let (value, bytes) = self.read(&start)?;
-                        return Ok(Some(Row { line, bytes: bytes + start.len(), value }));
+                        return Ok(Some(Row { file: None, line, bytes: bytes + start.len(), value }));
                     }
                     self.depth += 1;
                     if self.depth >= MOST_DEPTH {

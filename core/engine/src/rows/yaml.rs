@@ -22,6 +22,7 @@ impl<R: BufRead + Send> Yaml<R> {
         let mut report = Report::new("file", &text);
         let root = yaml::parse(&mut report);
         let row = |node: &Node, report: &Report, bytes| Row {
+            file: None,
             line: report.line(node.at.start as u32).into(),
             bytes,
             value: node.to_value(),

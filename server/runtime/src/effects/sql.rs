@@ -4,6 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use kanzlei_engine::machine::{EffectError, EffectId, FileInto, FileRows, Load, Query, Rows, Sql};
+use kanzlei_engine::rows::Row;
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::value::Value;
 use kanzlei_rehearsal::shelf::unreadable;
@@ -89,15 +90,15 @@ impl Effects {
     fn rows_for(&self, run: &Context, query: &Query, load: &Load) -> Loading {
         let (holder, load) = (run.files.clone(), load.clone());
         let what = match &load.rows {
-            FileRows::Read(files, _) if files.len() == 1 => "line",
-            _ => "row",
+            FileRows::Read(..) => "line",
+            FileRows::List(_) => "row",
         };
         let text = query.statements.first().map_or_else(String::new, |sql| sql.text.clone());
         let (tuple, runtime) = (load.tuple.clone(), self.runtime.clone());
         let open = move || {
             let (sender, receiver) = mpsc::channel(CHUNKS);
             let _within = runtime.enter();
-            let rows = rows_of(&holder, &load.rows, what);
+            let rows = rows_of(&holder, &load.rows);
             let load = load.clone();
             tokio::task::spawn_blocking(move || chunks(rows, &load, &sender));
             receiver
@@ -180,21 +181,16 @@ impl Effects {
 const CHUNKS: usize = 2;
 
 /// Rows with the numbers of their lines, or their own from 1 on.
-type Numbered = Box<dyn Iterator<Item = Result<(u64, Value), kanzlei_engine::rows::Fault>> + Send>;
+type Numbered = Box<dyn Iterator<Item = Result<Row, kanzlei_engine::rows::Fault>> + Send>;
 
-fn rows_of(holder: &Arc<Holder>, rows: &FileRows, what: &str) -> Numbered {
+fn rows_of(holder: &Arc<Holder>, rows: &FileRows) -> Numbered {
     match rows {
         FileRows::List(list) => {
             let list = list.clone();
-            Box::new(
-                (0..).map_while(move |at: usize| list.as_list()?.get(at).cloned().map(|row| Ok((at as u64 + 1, row)))),
-            )
+            let row = |(value, line)| Ok(Row { file: None, line, bytes: 0, value });
+            Box::new((0..).map_while(move |at| list.as_list()?.get(at).cloned()).zip(1..).map(row))
         }
-        FileRows::Read(from, reading) => {
-            let lines = what == "line";
-            let rows = files::rows::rows(holder, from, reading).zip(1..);
-            Box::new(rows.map(move |(row, number)| row.map(|row| (if lines { row.line } else { number }, row.value))))
-        }
+        FileRows::Read(from, reading) => Box::new(files::rows::rows(holder, from, reading)),
     }
 }
 
@@ -203,7 +199,7 @@ fn chunks(rows: Numbered, load: &Load, sender: &mpsc::Sender<Chunk>) {
     let most = TOGETHER.min(VALUES / load.values.len().max(1)).max(1);
     let (mut some, mut bytes) = (Vec::with_capacity(most), 0);
     for row in rows {
-        let (line, row) = match row {
+        let row = match row {
             Ok(row) => row,
             Err(why) => {
                 let fault = unreadable(why);
@@ -211,9 +207,9 @@ fn chunks(rows: Numbered, load: &Load, sender: &mpsc::Sender<Chunk>) {
                 return;
             }
         };
-        let values: Vec<_> = load.of(&row).iter().map(Value::to_serde).collect();
+        let values: Vec<_> = load.of(&row.value).iter().map(Value::to_serde).collect();
         bytes += values.iter().map(|value| value.as_str().map_or(8, str::len)).sum::<usize>();
-        some.push(Loaded { line, values });
+        some.push(Loaded { file: row.file, line: row.line, values });
         if (some.len() >= most || bytes >= MOST_OF_CHUNK)
             && sender.blocking_send(Ok(std::mem::take(&mut some))).is_err()
         {

@@ -24,7 +24,9 @@ const PASSED: usize = 200;
 /// A row for a statement.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Loaded {
-    /// Where it comes from: the number of a line or row.
+    /// The name of the file it comes from, where there are several.
+    pub file: Option<std::sync::Arc<str>>,
+    /// The number of its line or row.
     pub line: u64,
     /// Its values, one for each placeholder.
     pub values: Vec<Json>,
@@ -96,7 +98,8 @@ async fn one_by_one(connection: &mut MySqlConnection, load: &Load, rows: &[Loade
             Ok(done) => done.count,
             Err(Stop::Sql(error @ sqlx::Error::Database(_))) if crate::number(&error) != Some(1213) => {
                 let (kind, detail) = refused(error).reported();
-                return Err(Stop::Unread(kind, format!("{} {}: {detail}", load.what, row.line)));
+                let file = row.file.as_ref().map_or_else(String::new, |file| format!("{file}, "));
+                return Err(Stop::Unread(kind, format!("{file}{} {}: {detail}", load.what, row.line)));
             }
             Err(other) => return Err(other),
         };
