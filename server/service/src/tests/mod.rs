@@ -25,6 +25,7 @@ mod previews;
 mod public;
 mod rehearsals;
 mod rename;
+mod rows;
 mod schedules;
 mod secrets;
 mod settings;
@@ -151,8 +152,9 @@ async fn answer(response: ServiceResponse<impl actix_web::body::MessageBody>) ->
 }
 
 /// `METHOD /path` with headers and a body.
-fn request(line: &str, headers: &[(&str, &str)], body: &str) -> TestRequest {
+fn request(line: &str, headers: &[(&str, &str)], body: impl AsRef<[u8]>) -> TestRequest {
     let (method, path) = line.split_once(' ').expect("METHOD /path");
+    let body = body.as_ref();
     let request = TestRequest::with_uri(path).method(method.parse().expect("a method"));
     let mut request = request.insert_header(("host", "localhost"));
     for (name, value) in headers {
@@ -166,13 +168,13 @@ fn request(line: &str, headers: &[(&str, &str)], body: &str) -> TestRequest {
 
 impl Bed {
     /// A request to the public listener.
-    async fn send(&self, line: &str, headers: &[(&str, &str)], body: &str) -> Answer {
+    async fn send(&self, line: &str, headers: &[(&str, &str)], body: impl AsRef<[u8]>) -> Answer {
         let app = ActixApp::new()
             .app_data(self.service.app.clone())
             .app_data(PayloadConfig::new(usize::MAX))
             .default_service(web::to(public_api::serve));
         let service = init_service(app).await;
-        answer(service.call(request(line, headers, body).to_request()).await.expect("an answer")).await
+        answer(service.call(request(line, headers, body.as_ref()).to_request()).await.expect("an answer")).await
     }
 
     /// A request with a JSON body to the public listener.
