@@ -78,7 +78,7 @@ fn dull(effect: &Effect) -> Outcome {
             let row = Value::object([("id", Value::Int(1)), ("state", Value::text("held"))]);
             Outcome::Queried(Ok(vec![Rows { rows: vec![row], count: 1, id: Some(1) }; query.statements.len()]))
         }
-        Effect::File(_) => Outcome::Filed(Ok(Value::list(Vec::new()))),
+        Effect::File(_) | Effect::Mail(_) => Outcome::Filed(Ok(Value::list(Vec::new()))),
         Effect::Rows(_) => {
             let rows = vec![Value::object([("id", Value::Int(1))])];
             Outcome::Rows(Ok(Batch { rows, count: 1, last: true }))

@@ -191,13 +191,27 @@ words! {
         Exists = 19 "exists",
         /// A place or the local disk is unavailable.
         Place = 20 "place",
+        /// The mail server is unavailable, or refuses for now.
+        Mail = 21 "mail",
+        /// The mail server refuses for good.
+        Refused = 22 "refused",
+        /// A page cannot be printed.
+        Print = 23 "print",
     }
 }
 
 impl FailureKind {
     /// Whether a repetition fails in the same way, because nothing outside the run brought it about.
     pub fn repeats(self) -> bool {
-        matches!(self, FailureKind::Fail | FailureKind::Expression | FailureKind::Input | FailureKind::Internal)
+        matches!(
+            self,
+            FailureKind::Fail
+                | FailureKind::Expression
+                | FailureKind::Input
+                | FailureKind::Internal
+                | FailureKind::Refused
+                | FailureKind::Print
+        )
     }
 }
 
@@ -210,7 +224,7 @@ mod tests {
         for state in RunState::ALL {
             assert_eq!((RunState::of(state.name()), RunState::of_code(state.code())), (Some(*state), Some(*state)));
         }
-        assert_eq!((FailureKind::of("refused"), JobPhase::of_code(4)), (None, None));
+        assert_eq!((FailureKind::of("declined"), JobPhase::of_code(4)), (None, None));
         assert_eq!(serde_json::to_string(&FailureKind::BlockedAddress).ok().as_deref(), Some("\"blocked-address\""));
     }
 

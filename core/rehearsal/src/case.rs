@@ -16,6 +16,8 @@ use kanzlei_model::value::Value;
 
 /// The names of stubs that stand for no service.
 pub(super) const QUEUE: &str = "queue";
+/// The stub that makes mails fail.
+pub(super) const MAIL: &str = "mail";
 pub(super) const CANCEL: &str = "cancel";
 pub(super) const CALLBACK: &str = "callback";
 /// The address of the service that a rehearsed run believes in.
@@ -110,6 +112,7 @@ pub(super) struct Expect {
     pub steps: Vec<(String, Step)>,
     pub calls: Vec<(String, Calls)>,
     pub jobs: Vec<(String, Calls)>,
+    pub mails: Option<Calls>,
     pub kept: Option<Expected>,
     pub places: Option<Expected>,
     pub took: Option<Expected>,

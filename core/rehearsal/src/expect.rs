@@ -1,6 +1,6 @@
 //! What was expected against what happened.
 
-use super::case::{At, Calls, Case, Expect, Expected};
+use super::case::{At, MAIL, Calls, Case, Expect, Expected};
 use super::shelf;
 use super::stubs::{Desk, names_call};
 use super::{Difference, milliseconds, numbered};
@@ -159,6 +159,9 @@ fn judge_left(expect: &Expect, name: &str, desk: &Desk, found: &mut Vec<Differen
     }
     for (queued, jobs) in &expect.jobs {
         judge_made(&format!("jobs of {queued}"), queued, jobs, &desk.jobs, found);
+    }
+    if let Some(mails) = &expect.mails {
+        judge_made("mails", MAIL, mails, &desk.mails, found);
     }
     if let Some(expected) = &expect.kept {
         let kept = desk.kept.get(name).map(|(_, values)| values.clone()).unwrap_or_default();

@@ -240,7 +240,7 @@ impl Compiler<'_, '_, '_> {
         self.used(name);
         let (service, operation) = match name.text.split_once(['.', ' ']) {
             Some(("sql", _)) => return None,
-            None if [QUEUE, CANCEL, CALLBACK].contains(&name.text.as_str()) => return None,
+            None if [QUEUE, MAIL, CANCEL, CALLBACK].contains(&name.text.as_str()) => return None,
             Some((service, operation)) => (service, operation),
             None => (name.text.as_str(), ""),
         };
@@ -406,6 +406,7 @@ impl Compiler<'_, '_, '_> {
             let compiled = self.expected_calls(jobs);
             out.jobs.push((name.text.clone(), compiled));
         }
+        out.mails = expect.mails.as_ref().map(|mails| self.expected_calls(mails));
         for (name, calls) in &expect.calls {
             let compiled = self.expected_calls(calls);
             let stub = cases::Stub { name: name.clone(), answers: Vec::new() };

@@ -16,7 +16,7 @@ mod places;
 use serde_json::{Map, Value as Json, json};
 
 use super::CaseRequest;
-use super::case::{CALLBACK, CANCEL, PUBLIC, QUEUE};
+use super::case::{CALLBACK, CANCEL, MAIL, PUBLIC, QUEUE};
 use kanzlei_lang::document::reader::is_identifier;
 use kanzlei_model::caller::Caller;
 
@@ -106,6 +106,7 @@ pub fn record(past: &Past) -> Recorded {
     let calls = asked.iter().filter(|(name, _)| is_request(name) && !name.starts_with("sql."));
     case.members(6, "calls", calls.map(|(name, entries)| (name.clone(), times_asked(entries).into())).collect());
     case.members(6, "jobs", jobs(&past.steps));
+    mails(&mut case, &past.steps);
     case.members(6, "kept", kept_at_end(&past.steps, &mut notes));
     let text = case.0;
     if text.contains("$cut") {
@@ -118,6 +119,7 @@ pub fn record(past: &Past) -> Recorded {
 pub(super) fn for_retrace(past: &Past) -> String {
     let (mut case, _) = begun_and_ended(past, true);
     case.members(6, "jobs", jobs(&past.steps));
+    mails(&mut case, &past.steps);
     case.members(6, "kept", kept_at_end(&past.steps, &mut Vec::new()));
     case.0
 }
@@ -334,6 +336,10 @@ fn asked(steps: &[PastStep], ids: &Ids) -> Vec<(String, Vec<Entry>)> {
                 let answer = kind.map_or(json!({}), |kind| json!({"fails": kind, "detail": step.failure["detail"]}));
                 put(QUEUE.into(), &json!({"workflow": step.title.split_whitespace().next()}), vec![answer]);
             }
+            "mail" if !step.sent.is_null() => {
+                let answer = kind.map_or(json!({}), |kind| json!({"fails": kind, "detail": step.failure["detail"]}));
+                put(MAIL.into(), &json!({"subject": step.sent["subject"]}), vec![answer]);
+            }
             "cancel" if step.outcome.is_object() => {
                 put(CANCEL.into(), &Json::Null, vec![json!({"body": step.outcome})])
             }
@@ -350,7 +356,7 @@ fn asked(steps: &[PastStep], ids: &Ids) -> Vec<(String, Vec<Entry>)> {
     // A queue that always accepted everything needs no stub, nor does an address to which nothing came.
     all.retain(|(name, entries)| {
         let dull = |entry: &Entry| entry.answers.iter().all(|a| *a == json!({}) || a["fails"] == "timeout");
-        ![QUEUE, CALLBACK].contains(&name.as_str()) || !entries.iter().all(dull)
+        ![QUEUE, MAIL, CALLBACK].contains(&name.as_str()) || !entries.iter().all(dull)
     });
     all
 }
@@ -630,6 +636,15 @@ fn steps(steps: &[PastStep]) -> Map<String, Json> {
         out.insert(step.number.clone(), expected);
     }
     out
+}
+
+/// How many mails were sent, where there are steps that send some.
+fn mails(case: &mut Lines, steps: &[PastStep]) {
+    let mails = || steps.iter().filter(|step| step.kind == "mail");
+    if mails().next().is_some() {
+        let sent = mails().filter(|step| step.state == "succeeded").count();
+        case.line(6, "mails", &sent.to_string());
+    }
 }
 
 /// How many jobs were queued, by workflow.

@@ -5,7 +5,7 @@ use std::io::Cursor;
 use std::sync::Arc;
 
 use kanzlei_compiler::plan::rows::{Reading, Writing};
-use kanzlei_engine::machine::{Batch, EffectError, FileRows, FileWork, Reply, RowsTask};
+use kanzlei_engine::machine::{Batch, EffectError, FileRows, FileWork, Letter, Reply, RowsTask};
 use kanzlei_engine::pack::{self, Bounds};
 use kanzlei_engine::rows::{self, Rows, Source, Writer};
 use kanzlei_model::file::{File, files_of};
@@ -58,7 +58,9 @@ impl Shelf {
             | FileWork::Zip { .. }
             | FileWork::Unzip { .. }
             | FileWork::Read { .. }
-            | FileWork::Write { .. } => false,
+            | FileWork::Write { .. }
+            | FileWork::Keep { .. }
+            | FileWork::Print { .. } => false,
         }
     }
 
@@ -126,27 +128,55 @@ impl Shelf {
             FileWork::Write { rows, writing, name } => {
                 written(values(rows)?.into_iter().map(Ok), writing, name.as_deref())?
             }
+            FileWork::Keep { text, media, name } => {
+                File::of_bytes(Some(name), media, text.clone().into_bytes().into()).into()
+            }
+            // The bytes are the page itself: nothing is printed here.
+            FileWork::Print { page, name, .. } => {
+                File::of_bytes(Some(name), "application/pdf", page.clone().into_bytes().into()).into()
+            }
         })
     }
 
     /// All files, as expectations see them: by place and path, with their text where they have one.
     pub fn value(&self) -> Value {
-        let file = |file: &File| {
-            let mut members = vec![
-                ("media", Value::Text(file.media.clone())),
-                ("size", Value::Int(file.size as i64)),
-                ("digest", Value::Text(file.digest.clone())),
-            ];
-            if let Some(text) = file.held.as_deref().and_then(|bytes| std::str::from_utf8(bytes).ok()) {
-                members.push(("text", Value::text(text)));
-            }
-            Value::object(members)
-        };
         let place = |files: &BTreeMap<String, (File, Timestamp)>| {
-            Value::object(files.iter().map(|(path, (found, _))| (path.as_str(), file(found))))
+            Value::object(files.iter().map(|(path, (found, _))| (path.as_str(), Value::object(seen(found)))))
         };
         Value::object(self.0.iter().map(|(name, files)| (name.as_str(), place(files))))
     }
+}
+
+/// A file as expectations see it, with its text where it has one.
+fn seen(file: &File) -> Vec<(&'static str, Value)> {
+    let mut members = vec![
+        ("media", Value::Text(file.media.clone())),
+        ("size", Value::Int(file.size as i64)),
+        ("digest", Value::Text(file.digest.clone())),
+    ];
+    if let Some(text) = file.held.as_deref().and_then(|bytes| std::str::from_utf8(bytes).ok()) {
+        members.push(("text", Value::text(text)));
+    }
+    members
+}
+
+/// A mail as expectations see it.
+pub fn letter(letter: &Letter) -> Value {
+    let Value::Object(shown) = letter.shown() else { return Value::Null };
+    let attached = |file: &File| {
+        let name = ("name", file.name.as_deref().map_or(Value::Null, Value::text));
+        Value::object(std::iter::once(name).chain(seen(file)))
+    };
+    let members = shown.iter().filter(|(name, _)| ***name != *"attach");
+    let members = members.map(|(name, value)| (name.to_string(), value.clone()));
+    let attach = ("attach".to_owned(), Value::list(letter.attach.iter().map(attached).collect()));
+    Value::object(members.chain([attach]))
+}
+
+/// What a `mail` step returns when all recipients are accepted.
+pub fn sent(letter: &Letter, id: &str) -> Value {
+    let accepted = letter.recipients().map(Value::text).collect();
+    Value::object([("id", Value::text(id)), ("accepted", Value::list(accepted)), ("refused", Value::list(Vec::new()))])
 }
 
 /// The rows of files that are held.

@@ -70,6 +70,7 @@ impl<'p> Simulation<'p> {
             },
             Effect::File(task) => Outcome::Filed(self.shelf.perform(&task.work, now)),
             Effect::Rows(task) => Outcome::Rows(shelf::batch(task)),
+            Effect::Mail(letter) => Outcome::Filed(Ok(shelf::sent(letter, "simulated"))),
             Effect::Wait { .. } => Outcome::Waited,
             Effect::Enqueue(enqueue) => Outcome::Queued(Ok(self.queued(enqueue))),
             Effect::Cancel(cancelling) => Outcome::Cancelled(Ok(cancelled(cancelling))),
@@ -142,7 +143,7 @@ pub fn failed(effect: &Effect, kind: FailureKind, detail: &str) -> Option<Outcom
     match effect {
         Effect::Call(_) => Some(Outcome::Called(Err(error))),
         Effect::Query(_) => Some(Outcome::Queried(Err(error))),
-        Effect::File(_) => Some(Outcome::Filed(Err(error))),
+        Effect::File(_) | Effect::Mail(_) => Some(Outcome::Filed(Err(error))),
         Effect::Rows(_) => Some(Outcome::Rows(Err(error))),
         Effect::Enqueue(_) => Some(Outcome::Queued(Err(error))),
         Effect::Cancel(_) => Some(Outcome::Cancelled(Err(error))),

@@ -4,13 +4,13 @@
 use std::collections::BTreeMap;
 
 use super::Lent;
-use super::case::{Answer, CALLBACK, CANCEL, Case, CompiledOutcome, PUBLIC, Prepared, QUEUE, Stub};
+use super::case::{Answer, CALLBACK, CANCEL, Case, CompiledOutcome, MAIL, PUBLIC, Prepared, QUEUE, Stub};
 use super::shelf::{self, Shelf};
 use kanzlei_compiler::example;
 use kanzlei_compiler::input::described;
 use kanzlei_compiler::plan::Maker;
 use kanzlei_engine::machine::{
-    self, Address, Arrival, Cancellation, Cancelling, Data, Effect, EffectError, Enqueue, Kept, Load, Outcome, Query,
+    self, Address, Arrival, Cancellation, Cancelling, Data, Effect, EffectError, Enqueue, Kept, Letter, Load, Outcome, Query,
     Queued, Request, Rows, Sql,
 };
 use kanzlei_lang::document::service::{In, Operation};
@@ -34,6 +34,8 @@ pub(super) struct Desk<'c> {
     pub jobs: Vec<(String, Value)>,
     cancelled: Vec<bool>,
     callbacks: usize,
+    /// Mails that were sent, as expectations see them.
+    pub mails: Vec<(String, Value)>,
     /// What the workflows remember.
     pub kept: BTreeMap<String, (u64, Value)>,
     /// Databases that are real in this case.
@@ -56,6 +58,7 @@ impl<'c> Desk<'c> {
             jobs: Vec::new(),
             cancelled: Vec::new(),
             callbacks: 0,
+            mails: Vec::new(),
             kept,
             lent,
             shelf: Shelf::new(&case.places),
@@ -69,6 +72,7 @@ impl<'c> Desk<'c> {
             Effect::Query(query) => self.query(query),
             Effect::File(task) => (Span::ZERO, Outcome::Filed(self.shelf.perform(&task.work, now))),
             Effect::Rows(task) => (Span::ZERO, Outcome::Rows(shelf::batch(task))),
+            Effect::Mail(letter) => self.mail(letter),
             Effect::Wait { .. } => (Span::ZERO, Outcome::Waited),
             Effect::Enqueue(enqueue) => (Span::ZERO, Outcome::Queued(self.enqueue(enqueue, now))),
             Effect::Cancel(cancelling) => (Span::ZERO, Outcome::Cancelled(Ok(self.cancel(cancelling, now)))),
@@ -89,6 +93,19 @@ impl<'c> Desk<'c> {
                 (Span::ZERO, Outcome::Kept(Ok(self.remembered(&keep.workflow, stored))))
             }
         }
+    }
+
+    /// A mail is sent, unless a stub says otherwise.
+    fn mail(&mut self, letter: &Letter) -> (Span, Outcome) {
+        let shown = shelf::letter(letter);
+        if let Some(Answer { outcome: CompiledOutcome::Fails { kind, detail }, takes, .. }) =
+            self.find(|stub| stub == MAIL, &shown)
+        {
+            let kind = FailureKind::of(kind).unwrap_or(FailureKind::Mail);
+            return (Span::from(*takes), Outcome::Filed(Err(EffectError { kind, detail: detail.clone() })));
+        }
+        self.mails.push((MAIL.to_owned(), shown));
+        (Span::ZERO, Outcome::Filed(Ok(shelf::sent(letter, &format!("mail-{}", self.mails.len())))))
     }
 
     fn enqueue(&mut self, enqueue: &Enqueue, now: Timestamp) -> Result<Queued, EffectError> {

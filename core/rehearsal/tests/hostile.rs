@@ -245,7 +245,7 @@ fn run(plan: &Arc<Plan>, mut dice: Dice) -> (String, String, Journal) {
                     Effect::Query(_) => {
                         Outcome::Queried(Err(EffectError { kind: FailureKind::Sql, detail: "no such table".into() }))
                     }
-                    Effect::File(_) => Outcome::Filed(Err(full())),
+                    Effect::File(_) | Effect::Mail(_) => Outcome::Filed(Err(full())),
                     Effect::Rows(_) => Outcome::Rows(Err(full())),
                     Effect::Recall { .. } => kept(&mut dice),
                     Effect::Keep(_) => kept(&mut dice),

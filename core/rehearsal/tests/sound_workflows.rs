@@ -335,7 +335,7 @@ fn workflow(writer: &mut Writer, input: &Json) -> Json {
 fn outcome(dice: &mut Dice, effect: &Effect, answer: &Json) -> Outcome {
     let fails = dice.one_in(9);
     match effect {
-        Effect::File(_) | Effect::Rows(_) => panic!("no generated workflow has files"),
+        Effect::File(_) | Effect::Mail(_) | Effect::Rows(_) => panic!("no generated workflow has files"),
         Effect::Call(_) if fails => {
             let kind = *dice.pick(&[FailureKind::Timeout, FailureKind::Unreachable, FailureKind::Broken]);
             Outcome::Called(Err(EffectError { kind, detail: "unavailable".into() }))

@@ -183,10 +183,13 @@ fn of(effect: &Effect) -> (String, String, bool) {
                 FileWork::Unzip { .. } => ("unzip", "", true),
                 FileWork::Read { .. } => ("read", "", true),
                 FileWork::Write { .. } => ("write", "", true),
+                FileWork::Keep { .. } => ("keep", "", true),
+                FileWork::Print { .. } => ("print", "", true),
             };
             let of = if name.is_empty() { word } else { name };
             named(&format!("file.{of}"), format!("{word} {name}").trim_end().to_owned(), reads)
         }
+        Effect::Mail(letter) => named("mail", format!("{} to {}", letter.subject, letter.to.join(", ")), false),
         Effect::Rows(task) => named("file.read", format!("rows from {}", task.from), true),
         Effect::Wait { until } => named("wait", format!("until {until}"), false),
         Effect::Enqueue(enqueue) => named("enqueue", format!("{} of {}", enqueue.jobs.len(), enqueue.workflow), false),

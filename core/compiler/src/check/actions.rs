@@ -42,6 +42,8 @@ impl Walk<'_, '_, '_> {
             Action::Fail { .. } => self.fail(step, at),
             Action::Sql(sql) => self.sql(sql, at),
             Action::File(file) => self.file(file, at),
+            Action::Render(render) => self.render(render, at),
+            Action::Mail(mail) => self.mail(mail, at),
             Action::Let(values) => self.lets(values, at),
             Action::Call(call) => {
                 self.show(paragraph, "call", calls::title(&call.target), calls::rows(call));

@@ -223,6 +223,15 @@ impl Pass<'_, '_, '_> {
                 Shown { sent: if sql.transaction { Label::list(statement) } else { statement }, outcome: Label::Clear }
             }
             (Action::File(step), Plan::File(compiled)) => self.file(step, compiled),
+            (Action::Render(_), Plan::Render(compiled)) => {
+                let files = compiled.files.as_ref().map_or(Label::Clear, |files| self.of(files));
+                let with = self.members(&compiled.with);
+                let whole = if with.any() || files.any() { Label::Whole } else { Label::Clear };
+                Shown { sent: Label::object([("with", with)], Label::Clear), outcome: whole }
+            }
+            (Action::Mail(_), Plan::Mail(compiled)) => {
+                Shown { sent: self.members(&compiled.parts), outcome: Label::Clear }
+            }
             (Action::Keep(nodes), Plan::Keep(values)) => {
                 for ((_, node), (name, maker)) in nodes.iter().zip(values) {
                     self.shown_maker(Some(maker), Some(node), &format!("what the workflow keeps as `{name}`"));

@@ -22,6 +22,7 @@ mod entries;
 mod files;
 mod jobs;
 mod order;
+mod render;
 mod rows;
 mod scope;
 mod services;
@@ -84,6 +85,10 @@ pub struct Known {
     pub databases: BTreeMap<String, sql::Allowed>,
     /// The places by name.
     pub places: BTreeSet<String>,
+    /// Why PDFs cannot be made; nothing where they can.
+    pub no_printer: Option<String>,
+    /// Whether there is a mail server.
+    pub mail: bool,
     /// What databases reported of statements, by database and text with `?` in place of the parameters.
     pub statements: BTreeMap<(String, String), Result<Vec<Column>, String>>,
     /// Tables whose engine has no transactions, with the engine, by database.
@@ -380,7 +385,9 @@ pub fn examine(
         }
         let report = &mut reports[*index];
         let watched = question.watch.filter(|(document, _)| document == index).map(|(_, at)| at);
+        let text_beside = |name: &str| files.get(&relative(&sources[*index].path, name)).cloned();
         let around = steps::Around {
+            text_beside: &text_beside,
             services: &checked.services,
             plans: &plans,
             workflows: &by_name,

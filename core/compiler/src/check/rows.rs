@@ -114,7 +114,7 @@ impl Walk<'_, '_, '_> {
     }
 
     /// A file, or a list of files.
-    fn one_or_several(&mut self, node: &Node) -> Option<Maker> {
+    pub(super) fn one_or_several(&mut self, node: &Node) -> Option<Maker> {
         let (maker, of) = self.typed(node);
         let is = |one: &Type| *one == Type::Unknown || one.is_file();
         let fits = |one: &Type| is(one) || matches!(one, Type::List(items) if is(&items.of) || items.of == Type::Never);

@@ -37,6 +37,8 @@ pub(super) struct Around<'a> {
     pub databases: &'a BTreeMap<String, Arc<Database>>,
     pub known: Option<&'a Known>,
     pub watch: Watch,
+    /// Texts of files beside the document.
+    pub text_beside: &'a dyn Fn(&str) -> Option<String>,
 }
 
 /// Compiles a workflow; the plan is of use only when the report has no errors.
@@ -66,6 +68,7 @@ pub(super) fn compile(
         settings: around.settings,
         databases: around.databases,
         known: around.known,
+        text_beside: around.text_beside,
         scope,
         slots: FIXED.map(str::to_owned).to_vec(),
         by_name: HashMap::new(),
@@ -238,6 +241,7 @@ pub(super) struct Walk<'w, 'r, 's> {
     settings: &'w Settings,
     pub databases: &'w BTreeMap<String, Arc<Database>>,
     pub known: Option<&'w Known>,
+    pub text_beside: &'w dyn Fn(&str) -> Option<String>,
     pub scope: Scope,
     pub slots: Vec<String>,
     by_name: HashMap<String, u32>,
@@ -369,6 +373,8 @@ impl Walk<'_, '_, '_> {
             | Action::Invoke { .. }
             | Action::Sql(_)
             | Action::File(_)
+            | Action::Render(_)
+            | Action::Mail(_)
             | Action::Enqueue(_)
             | Action::Cancel(_)
             | Action::Await(_) => self.define(id),

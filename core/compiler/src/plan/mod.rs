@@ -7,6 +7,7 @@
 pub mod allowance;
 pub mod file;
 pub mod issuer;
+pub mod render;
 pub mod rows;
 pub mod sheet;
 pub mod watch;
@@ -444,6 +445,10 @@ pub enum Action {
     Sql(Box<Sql>),
     /// Works with files.
     File(Box<file::FileStep>),
+    /// Fills a template.
+    Render(Box<render::Render>),
+    /// Sends a mail.
+    Mail(Box<render::Mail>),
     /// Keeps values for later runs.
     Keep(Vec<(Str, Maker)>),
     /// Waits for so long.
@@ -477,6 +482,8 @@ impl Action {
                 | Action::Invoke(_)
                 | Action::Sql(_)
                 | Action::File(_)
+                | Action::Render(_)
+                | Action::Mail(_)
                 | Action::Let(_)
                 | Action::Enqueue(_)
                 | Action::Cancel(_)

@@ -65,6 +65,8 @@ impl Machine {
             Action::Invoke(invoke) => self.invoke(at, fibre, invoke, record)?,
             Action::Sql(sql) => self.start_query(at, fibre, sql, record)?,
             Action::File(step) => self.start_file(at, fibre, step, record)?,
+            Action::Render(step) => self.start_render(at, fibre, step, record)?,
+            Action::Mail(step) => self.start_mail(at, fibre, step, record)?,
             Action::Keep(values) => self.keep(at, fibre, values, record, 1)?,
             Action::Pause(span) => self.pause(at, fibre, span, record)?,
             Action::Until(instant) => {

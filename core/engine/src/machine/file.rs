@@ -52,6 +52,10 @@ pub enum FileWork {
     Read { files: Vec<File>, reading: Arc<Reading> },
     /// Write rows into a new file.
     Write { rows: Rows, writing: Arc<Writing>, name: Option<String> },
+    /// Keep a text as a file.
+    Keep { text: String, media: &'static str, name: String },
+    /// Print a page with the files that it shows: a PDF.
+    Print { page: String, files: Vec<(String, File)>, name: String, pages: u32 },
 }
 
 /// Rows that are to be used.
@@ -63,10 +67,10 @@ pub enum Rows {
     List(Value),
 }
 
-type Made<T> = Result<T, Stopped>;
+pub(super) type Made<T> = Result<T, Stopped>;
 
 /// Why a task is not made.
-enum Stopped {
+pub(super) enum Stopped {
     Evaluation(Box<expr::EvalError>),
     Value(String),
 }
@@ -183,7 +187,7 @@ impl Machine {
 
 impl FileWork {
     /// What the journal shows of it.
-    fn shown(&self) -> Value {
+    pub(super) fn shown(&self) -> Value {
         let path = |place: &String, path: &String| (place.clone(), Value::text(path.as_str()));
         let word = |word: &str| ("file".to_owned(), Value::text(word));
         let of = |file: &File| ("of".to_owned(), Value::from(file.clone()));
@@ -214,11 +218,13 @@ impl FileWork {
                 };
                 Value::object([word("write"), rows, ("format".to_owned(), Value::text(writing.format.word()))])
             }
+            // A `render` step shows its template and values.
+            FileWork::Keep { .. } | FileWork::Print { .. } => Value::Undefined,
         }
     }
 }
 
-fn text(value: &Value, what: &str) -> Made<String> {
+pub(super) fn text(value: &Value, what: &str) -> Made<String> {
     match value.as_text() {
         Some(text) => Ok(text.to_owned()),
         None => Err(Stopped::Value(format!("{what} is a text, not {}", value.kind()))),
@@ -243,12 +249,12 @@ pub(super) fn files_in(value: &Value) -> Result<Vec<File>, String> {
     all.iter().map(of).collect()
 }
 
-fn files_of(value: &Value) -> Made<Vec<File>> {
+pub(super) fn files_of(value: &Value) -> Made<Vec<File>> {
     files_in(value).map_err(Stopped::Value)
 }
 
 /// Files by their paths: those of an object, or of a list by their names; a name that occurs again gets a number.
-fn packed(value: &Value) -> Made<Vec<(String, File)>> {
+pub(super) fn packed(value: &Value) -> Made<Vec<(String, File)>> {
     let mut files: Vec<(String, File)> = Vec::new();
     let mut used = std::collections::HashSet::new();
     match value {

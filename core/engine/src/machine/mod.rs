@@ -32,6 +32,7 @@ mod flow;
 mod look;
 mod memo;
 mod query;
+mod report;
 mod queue;
 mod record;
 mod rows;
@@ -45,6 +46,7 @@ use std::sync::Arc;
 pub use body::{Data, file_name, is_file};
 pub use call::{Answer, Request};
 pub use file::{FileTask, FileWork, Rows as FileRows};
+pub use report::{Letter, MOST_ATTACHED_BYTES};
 use flow::{Awaits, Begun, Fibre, Level, What};
 pub use look::{Seen, Waiting};
 pub use query::{Filled, Into as FileInto, Load, Query, Rows, Sql};
@@ -150,6 +152,8 @@ pub enum Effect {
     Query(Box<Query>),
     /// Work with files and places: [`Outcome::Filed`].
     File(Box<FileTask>),
+    /// Send a mail: [`Outcome::Filed`].
+    Mail(Box<Letter>),
     /// Read the next rows of files: [`Outcome::Rows`].
     Rows(Box<RowsTask>),
     /// Return what the workflow remembers: [`Outcome::Kept`].
@@ -206,7 +210,7 @@ pub enum Outcome {
     Waited,
     /// Of statements, one result each.
     Queried(Result<Vec<Rows>, EffectError>),
-    /// Of work with files: the value of the step.
+    /// Of work with files, or of a mail: the value of the step.
     Filed(Result<Value, EffectError>),
     /// Of rows that a loop goes through.
     Rows(Result<Batch, EffectError>),
@@ -714,11 +718,14 @@ fn problem_of(failure: &Failure) -> Problem {
         FailureKind::Full => Problem::new(503, "The queue is full"),
         FailureKind::Database | FailureKind::Conflict => Problem::new(503, "A database is not available"),
         FailureKind::Place => Problem::new(503, "A place for files is not available"),
+        FailureKind::Mail => Problem::new(503, "The mail server is not available"),
         FailureKind::Expression
         | FailureKind::Input
         | FailureKind::Sql
         | FailureKind::Missing
         | FailureKind::Exists
+        | FailureKind::Refused
+        | FailureKind::Print
         | FailureKind::Internal => Problem::new(500, "The workflow failed"),
         _ => Problem::new(502, "A service failed"),
     }

@@ -160,6 +160,8 @@ pub struct Expect {
     pub calls: Vec<(Named, ExpectCalls)>,
     /// Jobs queued, by their workflow.
     pub jobs: Vec<(Named, ExpectCalls)>,
+    /// Mails that were sent.
+    pub mails: Option<ExpectCalls>,
     /// What the workflow keeps at the end.
     pub kept: Option<Node>,
     /// Files in places at the end.
@@ -209,7 +211,7 @@ const ANY: &str = "{}";
 const TEXT: &str = r#"{"type":"string"}"#;
 const VALUES: &str = r#"{"type":"object"}"#;
 const COUNTS: &str = r#"{"type":"object","additionalProperties":{"type":["integer","array"]}}"#;
-const STUBS: &str = r##"{"type":"object","additionalProperties":{"oneOf":[{"$ref":"#/$defs/answer"},{"type":"array","items":{"$ref":"#/$defs/answer"}}]},"description":"Answers by `service.operation`, or by `sql.DATABASE`: one, or a list of answers in turn. `callback` is what comes to an address that is waited at; `queue` can fail, `cancel` says what became of jobs."}"##;
+const STUBS: &str = r##"{"type":"object","additionalProperties":{"oneOf":[{"$ref":"#/$defs/answer"},{"type":"array","items":{"$ref":"#/$defs/answer"}}]},"description":"Answers by `service.operation`, or by `sql.DATABASE`: one, or a list of answers in turn. `callback` is what comes to an address that is waited at; `queue` and `mail` can fail, `cancel` says what became of jobs."}"##;
 
 /// Keys of a cases document.
 pub const CASES: &[KeySpec] = keys! {
@@ -269,6 +271,7 @@ pub const EXPECT: &[KeySpec] = keys! {
     "steps", r##"{"type":"object","additionalProperties":{"oneOf":[{"type":"string"},{"$ref":"#/$defs/step"}]}}"##, "Steps by number or id: a state, or `{state, times, attempts}`.";
     "calls", COUNTS, "By operation: how often it was called, or a list of what each request was like.";
     "jobs", COUNTS, "Jobs queued, by workflow: how many, or a list of what each is like: its `input`, `due`, `tag`, `lane`, `priority`.";
+    "mails", r#"{"type":["integer","array"]}"#, "Mails sent: how many, or a list of what each is like: its `to`, `cc`, `bcc`, `subject`, `text`, `html`, `attach`.";
     "kept", VALUES, "What the workflow remembers afterwards.";
     "places", VALUES, "Files in places afterwards, by path: `{archive: {crew/7.csv: {text: \"name\"}}}`.";
     "took", ANY, "Milliseconds on the case's clock.";
@@ -292,6 +295,7 @@ pub const STEP_STATES: &[&str] = &["succeeded", "skipped", "caught", "failed", "
 const CALL_FAILURES: &[&str] = &["unreachable", "timeout", "broken", "too-large", "redirected", "blocked-address"];
 const QUERY_FAILURES: &[&str] = &["database", "timeout", "duplicate", "sql"];
 const QUEUE_FAILURES: &[&str] = &["full", "database"];
+const MAIL_FAILURES: &[&str] = &["mail", "refused", "timeout"];
 
 /// The files with SQL that a document of cases names, without reading the rest.
 pub fn seed_files(root: &Node) -> Vec<&str> {
@@ -512,6 +516,7 @@ fn answer(node: &Node, name: &str, report: &mut Report) -> Option<StubAnswer> {
         Some(kind) => {
             let known = match name {
                 "queue" => QUEUE_FAILURES,
+                "mail" => MAIL_FAILURES,
                 _ if sql => QUERY_FAILURES,
                 _ => CALL_FAILURES,
             };
@@ -576,20 +581,12 @@ fn expect(node: &Node, report: &mut Report) -> Option<Expect> {
     for (name, node) in members.mapping("steps", report) {
         steps.extend(expect_step(node, report).map(|step| (name, step)));
     }
-    let made = |key: &str, report: &mut Report| {
-        let mut out = Vec::new();
-        for (name, node) in members.mapping(key, report) {
-            match &node.kind {
-                Kind::Int(times) if *times >= 0 => out.push((name, ExpectCalls::Times(*times as usize, node.at))),
-                Kind::List(items) => out.push((name, ExpectCalls::Each(items.clone(), node.at))),
-                _ => {
-                    report.error("wrong-type", node.at, "write how many, or a list of what each was like");
-                }
-            }
-        }
-        out
+    let made = |key: &str, report: &mut Report| -> Vec<(Named, ExpectCalls)> {
+        let found = members.mapping(key, report);
+        found.into_iter().filter_map(|(name, node)| Some((name, expect_calls(node, report)?))).collect()
     };
     let (calls, jobs) = (made("calls", report), made("jobs", report));
+    let mails = members.get("mails").and_then(|node| expect_calls(node, report));
     for name in ["kept", "places"] {
         if let Some(kept) = members.get(name) {
             free_members(kept, name, report);
@@ -604,10 +601,22 @@ fn expect(node: &Node, report: &mut Report) -> Option<Expect> {
         steps,
         calls,
         jobs,
+        mails,
         kept: kept.cloned(),
         places: members.get("places").cloned(),
         took: took.cloned(),
     })
+}
+
+fn expect_calls(node: &Node, report: &mut Report) -> Option<ExpectCalls> {
+    match &node.kind {
+        Kind::Int(times) if *times >= 0 => Some(ExpectCalls::Times(*times as usize, node.at)),
+        Kind::List(items) => Some(ExpectCalls::Each(items.clone(), node.at)),
+        _ => {
+            report.error("wrong-type", node.at, "write how many, or a list of what each was like");
+            None
+        }
+    }
 }
 
 fn expect_step(node: &Node, report: &mut Report) -> Option<ExpectStep> {

@@ -295,6 +295,32 @@ pub const FILE_WORK: &[KeySpec] = keys! {
     "name", TEXT, "The name of the new file (`zip`, `write`): `papers.zip`.";
     "within", DURATION, "How long it may take; default: 60s.";
 };
+/// Keys of a `render` step.
+pub const RENDER: &[KeySpec] = keys! {
+    "render", r#"{"enum":["html","text","pdf","csv"]}"#, "What a template makes: `html` or `text` (a text, or a file where it has a `name`), `csv`, `pdf` (a file).";
+    "template", TEXT, "The template, a file beside the document: `reports/month.html`.";
+    "with", VALUES, "The values that the template knows, by name.";
+    "files", VALUES, "Files that a page may show, by the name that the page has for them: `{scan.png: \"${input.scan}\"}`.";
+    "name", TEXT, "The name of the new file: `month.pdf`.";
+    "pages", r#"{"type":"integer","minimum":1,"maximum":2000}"#, "The most pages of a PDF; default: 200.";
+    "within", DURATION, "How long printing may take; default: 60s.";
+};
+/// Keys of a `mail` step.
+pub const MAIL: &[KeySpec] = keys! {
+    "mail", r##"{"$ref":"#/$defs/mail"}"##, "A message: `{to, subject, text}`.";
+    "within", DURATION, "How long the mail server may take; default: 60s.";
+};
+/// Keys of `mail`.
+pub const MAIL_PARTS: &[KeySpec] = keys! {
+    "to", ANY, "The address, or a list of addresses: `Harbour Office <office@lindvik.example>`.";
+    "cc", ANY, "Addresses that get a copy.";
+    "bcc", ANY, "Addresses that get a copy unseen by the others.";
+    "reply_to", TEXT, "Where replies go.";
+    "subject", TEXT, "What it is about.";
+    "text", TEXT, "Its text; made from `html` where it is missing.";
+    "html", TEXT, "The same as a page.";
+    "attach", ANY, "A file, or a list of files: `${report}`.";
+};
 /// Keys of one of several statements.
 pub const STATEMENT: &[KeySpec] = keys! {
     "statement", TEXT, "One statement with named parameters.";
@@ -347,6 +373,8 @@ pub const STEP_KINDS: &[(&str, &[KeySpec])] = &[
     ("invoke", INVOKE),
     ("sql", SQL),
     ("file", FILE_WORK),
+    ("render", RENDER),
+    ("mail", MAIL),
     ("keep", KEEP),
     ("pause", PAUSE),
     ("enqueue", ENQUEUE),
@@ -359,4 +387,4 @@ pub const STEP_KINDS: &[(&str, &[KeySpec])] = &[
 ];
 
 /// Step and entry kinds of the language that this version does not run yet.
-pub(super) const LATER: &[&str] = &["mail", "render", "script"];
+pub(super) const LATER: &[&str] = &["script"];

@@ -60,6 +60,7 @@ fn workflow() -> Value {
         "statement": object(&[keys::STATEMENT], &["statement"]),
         "queue": object(&[keys::QUEUE], &[]),
         "notify": object(&[keys::NOTIFY], &["to", "secret"]),
+        "mail": object(&[keys::MAIL_PARTS], &["subject"]),
     });
     for (name, table) in keys::STEP_KINDS {
         definitions[format!("step-{name}")] = object(&[table, keys::COMMON], &[name]);

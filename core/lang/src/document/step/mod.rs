@@ -1,7 +1,9 @@
 //! Steps of a workflow: typed, with their positions. `read` makes them from nodes.
 
 pub mod file;
+pub mod mail;
 mod read;
+pub mod render;
 pub mod rows;
 
 use std::time::Duration;
@@ -82,6 +84,10 @@ pub enum Action {
     Sql(Box<Sql>),
     /// Works with files.
     File(Box<file::FileStep>),
+    /// Fills a template.
+    Render(Box<render::Render>),
+    /// Sends a mail.
+    Mail(Box<mail::Mail>),
     /// Keeps values for later runs.
     Keep(Vec<(Named, Node)>),
     /// Waits.

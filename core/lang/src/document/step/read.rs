@@ -133,6 +133,8 @@ fn action(kind: &str, members: &Members, count: &mut usize, report: &mut Report)
         }
         "sql" => Action::Sql(Box::new(sql(members, report)?)),
         "file" => Action::File(Box::new(super::file::read(members, report)?)),
+        "render" => Action::Render(Box::new(super::render::read(members, report)?)),
+        "mail" => Action::Mail(Box::new(super::mail::read(members, report)?)),
         "keep" => {
             let values = members.mapping("keep", report).into_iter().filter(|(name, _)| valid_name(name, report));
             Action::Keep(values.map(|(name, node)| (name, node.clone())).collect::<Vec<_>>())
