@@ -1,6 +1,6 @@
 //! What was expected against what happened.
 
-use super::case::{At, MAIL, Calls, Case, Expect, Expected};
+use super::case::{At, Calls, Case, Expect, Expected, MAIL};
 use super::shelf;
 use super::stubs::{Desk, names_call};
 use super::{Difference, milliseconds, numbered};

@@ -10,8 +10,8 @@ use kanzlei_compiler::example;
 use kanzlei_compiler::input::described;
 use kanzlei_compiler::plan::Maker;
 use kanzlei_engine::machine::{
-    self, Address, Arrival, Cancellation, Cancelling, Data, Effect, EffectError, Enqueue, Kept, Letter, Load, Outcome, Query,
-    Queued, Request, Rows, Sql,
+    self, Address, Arrival, Cancellation, Cancelling, Data, Effect, EffectError, Enqueue, Kept, Letter, Load, Outcome,
+    Query, Queued, Request, Rows, Sql,
 };
 use kanzlei_lang::document::service::{In, Operation};
 use kanzlei_lang::expr::{Limits, ops};

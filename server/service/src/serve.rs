@@ -17,6 +17,8 @@ use kanzlei_runtime::files::Files;
 use kanzlei_runtime::journal::Journal;
 use kanzlei_runtime::limiter::Shared;
 use kanzlei_runtime::live::Live;
+use kanzlei_runtime::mail::Mailer;
+use kanzlei_runtime::print::Printer;
 use kanzlei_runtime::secrets::Secrets;
 use kanzlei_runtime::worker::Worker;
 use kanzlei_runtime::{clock, journal, queue, refusals, worker};
@@ -158,6 +160,8 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
     let (bounds, work, places) = config.files();
     let effects = Arc::new(Effects {
         files: Files::new(bounds, work, places, secrets.clone()),
+        printer: Printer::new(config.pdf()),
+        mailer: Mailer::new(config.mail(), secrets.clone()),
         store: store.clone(),
         jobs: jobs.clone(),
         databases,

@@ -95,7 +95,11 @@ impl Walk<'_, '_, '_> {
         let Some((first, members)) = mention.path.split_first() else { return };
         let place = format!("{}, line {}", mention.template, mention.line);
         let Some((_, of)) = types.iter().find(|(name, _)| name == first) else {
-            self.report.error("unknown-value", step.template.at, format!("{place} mentions `{first}`, which is no value"));
+            self.report.error(
+                "unknown-value",
+                step.template.at,
+                format!("{place} mentions `{first}`, which is no value"),
+            );
             match suggest::nearest(first, types.iter().map(|(name, _)| *name)) {
                 Some(near) => self.report.help(format!("did you mean `{near}`?")),
                 None => self.report.help(format!("set it under `with`: `{first}: …`")),
@@ -174,11 +178,8 @@ impl Walk<'_, '_, '_> {
         let within = step.within.unwrap_or(WITHIN);
         let action = whole.then(|| plan::Action::Mail(Box::new(Mail { parts: made, within })));
         let refused = Type::object([("address", Type::TEXT), ("status", Type::NUMBER), ("detail", Type::TEXT)]);
-        let result = Type::object([
-            ("id", Type::TEXT),
-            ("accepted", Type::list(Type::TEXT)),
-            ("refused", Type::list(refused)),
-        ]);
+        let result =
+            Type::object([("id", Type::TEXT), ("accepted", Type::list(Type::TEXT)), ("refused", Type::list(refused))]);
         (action, End { ends: false, answered }, result)
     }
 }

@@ -88,7 +88,9 @@ pub(super) fn secret(name: &Named, purpose: &Purpose, known: Option<&Known>, rep
         Some(bound) if !bound.iter().any(|bound| bound.covers(purpose)) => {
             let message = match purpose {
                 Purpose::Address(base) => format!("the secret `{}` may not be sent to `{base}`", name.text),
-                Purpose::Signing => format!("the secret `{}` may not sign or prove messages", name.text),
+                Purpose::Signing | Purpose::Mail => {
+                    format!("the secret `{}` may not sign or prove messages", name.text)
+                }
             };
             report.error("unbound-secret", name.at, message);
             report.help(format!("whoever knows its value sets it again: {set}"));

@@ -208,6 +208,12 @@ impl Plan {
         !self.services.is_empty() || !self.invokes.is_empty()
     }
 
+    /// Whether one of its steps prints a PDF.
+    pub fn prints(&self) -> bool {
+        let pdf = |step: &Step| matches!(&step.action, Action::Render(render) if render.templates.format() == kanzlei_reports::Format::Pdf);
+        self.blocks.iter().flatten().any(pdf)
+    }
+
     /// The plans of the workflows it invokes, each once for each step that does.
     pub fn invoked(&self) -> impl Iterator<Item = &Arc<Plan>> {
         self.blocks.iter().flatten().filter_map(|step| match &step.action {

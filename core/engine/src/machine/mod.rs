@@ -32,9 +32,9 @@ mod flow;
 mod look;
 mod memo;
 mod query;
-mod report;
 mod queue;
 mod record;
+mod report;
 mod rows;
 
 #[cfg(test)]
@@ -46,12 +46,12 @@ use std::sync::Arc;
 pub use body::{Data, file_name, is_file};
 pub use call::{Answer, Request};
 pub use file::{FileTask, FileWork, Rows as FileRows};
-pub use report::{Letter, MOST_ATTACHED_BYTES};
 use flow::{Awaits, Begun, Fibre, Level, What};
 pub use look::{Seen, Waiting};
 pub use query::{Filled, Into as FileInto, Load, Query, Rows, Sql};
 pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, JobRequest, Queued};
 pub use record::{Ended, State, StepRecord};
+pub use report::{Letter, MOST_ATTACHED_BYTES};
 pub use rows::{Batch, RowsTask};
 
 use kanzlei_compiler::plan::rows::Reading;

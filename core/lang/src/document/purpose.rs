@@ -19,6 +19,8 @@ pub enum Purpose {
     Address(String),
     /// To sign notices about jobs; it is not sent.
     Signing,
+    /// To sign in to the mail server of the configuration.
+    Mail,
 }
 
 impl Purpose {
@@ -32,7 +34,7 @@ impl Purpose {
     /// Whether a secret that is bound to this may be used for another purpose: the same, or an address below this one.
     pub fn covers(&self, other: &Purpose) -> bool {
         match (self, other) {
-            (Purpose::Signing, Purpose::Signing) => true,
+            (Purpose::Signing, Purpose::Signing) | (Purpose::Mail, Purpose::Mail) => true,
             (Purpose::Address(bound), Purpose::Address(used)) => {
                 used.strip_prefix(bound.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
                     && !used.split('/').any(is_dots)
@@ -55,9 +57,12 @@ impl FromStr for Purpose {
         if text == "signing" {
             return Ok(Purpose::Signing);
         }
+        if text == "mail" {
+            return Ok(Purpose::Mail);
+        }
         let base = valid_base(text);
         base.map(|base| Purpose::address(&base))
-            .map_err(|_| format!("`{text}` is neither `signing` nor an address such as `https://api.example`"))
+            .map_err(|_| format!("`{text}` is neither `signing`, `mail` nor an address such as `https://api.example`"))
     }
 }
 
@@ -66,6 +71,7 @@ impl fmt::Display for Purpose {
         match self {
             Purpose::Address(base) => f.write_str(base),
             Purpose::Signing => f.write_str("signing"),
+            Purpose::Mail => f.write_str("mail"),
         }
     }
 }

@@ -14,14 +14,17 @@ use kanzlei_model::value::Value;
 use kanzlei_rehearsal::shelf::{entry, unpacked, unreadable};
 use sha2::{Digest, Sha256};
 
-use super::Context;
+use super::{Context, Effects};
 use crate::clock::now;
 use crate::files::place::{self, Place};
 use crate::files::{self, Holder, incoming, link};
+use crate::print::Page;
 use crate::queue::Jobs;
 
 /// Bytes of a part of an archive that is passed on at a time.
 const PIECE: usize = 64 << 10;
+/// The most bytes of a PDF that is printed.
+const MOST_OF_PDF: u64 = 256 << 20;
 
 fn fault(kind: FailureKind, detail: impl Into<String>) -> EffectError {
     EffectError { kind, detail: detail.into() }
@@ -47,9 +50,17 @@ impl From<place::Fault> for EffectError {
 }
 
 /// Performs a task within a time.
-pub async fn perform(run: &Context, jobs: &Jobs, task: &FileTask, left: Duration) -> Result<Value, EffectError> {
+pub async fn perform(run: &Context, effects: &Effects, task: &FileTask, left: Duration) -> Result<Value, EffectError> {
     let within = task.within.min(left);
-    match tokio::time::timeout(within, work(&run.files, jobs, &task.work)).await {
+    let work = async {
+        match &task.work {
+            FileWork::Print { page, files, name, pages } => {
+                print(&run.files, effects, page, files, name, (*pages, within)).await
+            }
+            other => work(&run.files, &effects.jobs, other).await,
+        }
+    };
+    match tokio::time::timeout(within, work).await {
         Ok(done) => done,
         Err(_) => {
             let within = kanzlei_model::duration::short(within);
@@ -123,7 +134,55 @@ async fn work(holder: &Arc<Holder>, jobs: &Jobs, work: &FileWork) -> Result<Valu
             let name = name.clone().unwrap_or_else(|| format!("rows.{}", writing.format.word()));
             written(holder, bytes.map_err(unreadable)?, &name, writing.format.media()).await?
         }
+        FileWork::Keep { text, media, name } => {
+            let bytes = futures_util::stream::iter([Ok(text.clone().into())]);
+            holder.keep_stream(Box::pin(bytes), Some(name), Some(media)).await?.into()
+        }
+        FileWork::Print { .. } => {
+            return Err(fault(FailureKind::Internal, "a page is printed where the printer is known"));
+        }
     })
+}
+
+/// Prints a page with the files that it shows.
+async fn print(
+    holder: &Arc<Holder>,
+    effects: &Effects,
+    page: &str,
+    shown: &[(String, File)],
+    name: &str,
+    (pages, within): (u32, Duration),
+) -> Result<Value, EffectError> {
+    use futures_util::StreamExt;
+    let folder = holder.files().folder()?;
+    let (mut files, mut held) = (Vec::with_capacity(shown.len()), Vec::new());
+    let broken = |error: std::io::Error| fault(FailureKind::Place, error.to_string());
+    for (at, (name, file)) in shown.iter().enumerate() {
+        let path = match holder.on_disk(file) {
+            Some(spooled) => {
+                let path = spooled.path().to_path_buf();
+                held.push(spooled);
+                path
+            }
+            None => {
+                let path = folder.path().join(at.to_string());
+                let mut copy = tokio::fs::File::create(&path).await.map_err(broken)?;
+                let mut bytes = holder.open(file, None).await?;
+                while let Some(chunk) = bytes.next().await {
+                    tokio::io::AsyncWriteExt::write_all(&mut copy, &chunk.map_err(broken)?).await.map_err(broken)?;
+                }
+                tokio::io::AsyncWriteExt::flush(&mut copy).await.map_err(broken)?;
+                path
+            }
+        };
+        files.push((name.clone(), path));
+    }
+    let to = folder.path().join("page.pdf");
+    let asked = Page { html: page, files: &files, pages, bytes: MOST_OF_PDF, within };
+    effects.printer.print(&asked, &to).await?;
+    let size = tokio::fs::metadata(&to).await.map_err(broken)?.len();
+    let bytes = place::read_file(&to, 0..size);
+    Ok(holder.keep_stream(bytes, Some(name), Some("application/pdf")).await?.into())
 }
 
 /// Keeps rows that are being written as a file.

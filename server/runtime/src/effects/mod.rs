@@ -33,6 +33,8 @@ use crate::files::rows::Readings;
 use crate::files::{Files, Holder};
 use crate::limiter::Shared;
 use crate::live::Live;
+use crate::mail::Mailer;
+use crate::print::Printer;
 use crate::queue::{self, Jobs};
 use crate::secrets::Secrets;
 
@@ -89,6 +91,10 @@ pub struct Effects {
     pub secrets: Arc<Secrets>,
     /// Files and places.
     pub files: Arc<Files>,
+    /// Prints pages.
+    pub printer: Printer,
+    /// Sends mails.
+    pub mailer: Mailer,
     /// The largest answer of a service, in bytes.
     pub answer_limit: usize,
     /// Evaluates what runs defer.
@@ -123,7 +129,8 @@ impl Effects {
                 Some(into) => Outcome::Filed(self.query_into(run, query, into, left).await),
                 None => Outcome::Queried(self.query(run, id, query, left).await),
             },
-            Effect::File(task) => Outcome::Filed(files::perform(run, &self.jobs, task, left).await),
+            Effect::File(task) => Outcome::Filed(files::perform(run, self, task, left).await),
+            Effect::Mail(letter) => Outcome::Filed(self.mailer.send(run, id, letter, left).await),
             Effect::Rows(task) => Outcome::Rows(files::batch(run, task, left).await),
             Effect::Enqueue(asked) => {
                 let origin = queue::Origin {

@@ -139,6 +139,14 @@ impl Files {
         Ok(self.spool()?.unnamed().map_err(incoming::Fault::Disk)?)
     }
 
+    /// A folder on the local disk, for as long as it is held.
+    ///
+    /// # Errors
+    /// When the disk does not accept it.
+    pub fn folder(&self) -> Result<spool::Folder, Fault> {
+        Ok(self.spool()?.folder().map_err(incoming::Fault::Disk)?)
+    }
+
     /// Bytes that the spool of this process occupies.
     pub fn spooled(&self) -> u64 {
         self.spool.get().map_or(0, Spool::bytes)

@@ -25,6 +25,22 @@ pub struct Spool {
     most_of_caller: u64,
 }
 
+/// A folder for a time.
+pub struct Folder(PathBuf);
+
+impl Folder {
+    /// Where it is.
+    pub fn path(&self) -> &Path {
+        &self.0
+    }
+}
+
+impl Drop for Folder {
+    fn drop(&mut self) {
+        let _ = fs::remove_dir_all(&self.0);
+    }
+}
+
 impl Spool {
     /// Makes the folder of this process below another one, for at most so many bytes in all and of one caller, and removes the folders
     /// of processes that have ended.
@@ -63,6 +79,13 @@ impl Spool {
         let file = fs::OpenOptions::new().read(true).write(true).create_new(true).open(&path)?;
         fs::remove_file(&path)?;
         Ok(file)
+    }
+
+    /// A folder that is removed with what is in it when it is dropped.
+    pub fn folder(&self) -> std::io::Result<Folder> {
+        let path = self.folder.join(Uuid::now_v7().to_string());
+        fs::create_dir(&path)?;
+        Ok(Folder(path))
     }
 
     /// The count of a caller; those of callers without files are dropped.

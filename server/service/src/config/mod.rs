@@ -17,7 +17,7 @@ use serde::Deserialize;
 
 use crate::error::{Error, Result};
 use kanzlei_compiler::sql::Allowed;
-use kanzlei_runtime::files;
+use kanzlei_runtime::{files, mail, print};
 
 pub use settings::SETTINGS;
 pub use value::Format;
@@ -42,6 +42,8 @@ pub struct Config {
     pub sign_in: settings::SignIn,
     pub rehearsal: settings::Rehearsal,
     pub files: settings::FileSettings,
+    pub mail: settings::MailSettings,
+    pub pdf: settings::PdfSettings,
     pub secrets: settings::Secrets,
     pub log: settings::Log,
     /// Base addresses that replace those of the service documents.
@@ -279,6 +281,7 @@ impl Config {
             let origin = config.origin("listen.server");
             return Err(Error::Config(format!("`listen.server` cannot stand in a header field ({origin})")));
         }
+        config.mail().check().map_err(Error::Config)?;
         if config.jobs.lease < Duration::from_secs(1) {
             let origin = config.origin("jobs.lease");
             return Err(Error::Config(format!("`jobs.lease` is at least 1s ({origin})")));
@@ -319,6 +322,25 @@ impl Config {
     /// Addresses of the databases that `sql` steps name.
     pub fn databases(&self) -> impl Iterator<Item = (&str, &Outside)> {
         self.outside.iter().map(|(name, database)| (name.as_str(), database))
+    }
+
+    /// How mails are sent.
+    pub fn mail(&self) -> mail::Settings {
+        let own = &self.mail;
+        let given = |text: &String| Some(text.clone()).filter(|text| !text.is_empty());
+        mail::Settings {
+            url: own.url.clone(),
+            from: own.from.clone(),
+            secret: given(&own.secret),
+            plain: own.plain,
+            trusted: given(&own.trusted),
+            at_once: own.at_once,
+        }
+    }
+
+    /// How pages are printed.
+    pub fn pdf(&self) -> print::Settings {
+        print::Settings { python: self.pdf.python.clone(), memory: self.pdf.memory, at_once: self.pdf.at_once }
     }
 
     /// What bounds files, where those of jobs are, and the places that `file` steps name.

@@ -160,6 +160,7 @@ pub(super) fn known(app: &App) -> Known {
             .map(|(name, outside)| (name.clone(), outside.allowed.clone()))
             .collect(),
         places: app.effects.files.names().map(str::to_owned).collect(),
+        mail: app.effects.mailer.is_set(),
         ..Known::default()
     }
 }
@@ -169,6 +170,9 @@ pub(super) async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked>
     let mut known = known(app);
     bundle.known = Some(known.clone());
     let (mut bundle, checked) = checked_of(app, bundle).await?;
+    if checked.workflows.iter().any(|(_, plan)| plan.prints()) {
+        known.no_printer = app.effects.printer.engine().await.err();
+    }
     let once: BTreeSet<&String> =
         checked.workflows.iter().flat_map(|(_, plan)| &plan.once).map(|database| &database.text).collect();
     for name in once {
@@ -192,7 +196,7 @@ pub(super) async fn check_here(app: &App, mut bundle: Bundle) -> Result<Checked>
         .take(MOST_STATEMENTS)
         .collect();
     known.watched = watches::reported(app, checked.workflows.iter().map(|(_, plan)| plan)).await;
-    if asked.is_empty() && known.unprepared.is_empty() && known.watched.is_empty() {
+    if asked.is_empty() && known.unprepared.is_empty() && known.watched.is_empty() && known.no_printer.is_none() {
         return Ok(checked);
     }
     for (name, text) in asked {
