@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use kanzlei_compiler::beside;
 use kanzlei_compiler::check::{Bundle, relative};
 use kanzlei_lang::diagnostic::Report;
 use kanzlei_lang::document::{self, Source};
@@ -133,14 +134,16 @@ fn add_named_file(bundle: &mut Bundle, document: &Path, text: &str) {
     let mut report = Report::new(&path, text);
     let Some(root) = document::yaml::parse(&mut report) else { return };
     let Some(folder) = document.parent() else { return };
-    let api = document::service::openapi_file(&root).into_iter().map(|named| (named, folder.to_path_buf()));
+    let read = |named: &str, below: &Path| {
+        let file = folder.join(named);
+        stays_inside(document, below, &file).then(|| std::fs::read_to_string(&file).ok()).flatten()
+    };
+    for (named, content) in beside::files(&root, &|named| read(named, folder)) {
+        bundle.files.insert(relative(&path, &named), content);
+    }
     // Seeds are shared by folders of cases that lie beside each other.
-    let seeds = document::cases::seed_files(&root).into_iter().filter(|named| named.ends_with(".sql"));
-    let seeds = seeds.map(|named| (named, folder.join("..")));
-    for (named, root) in api.chain(seeds) {
-        if stays_inside(document, &root, &folder.join(named))
-            && let Ok(content) = std::fs::read_to_string(folder.join(named))
-        {
+    for named in document::cases::seed_files(&root).into_iter().filter(|named| named.ends_with(".sql")) {
+        if let Some(content) = read(named, &folder.join("..")) {
             bundle.files.insert(relative(&path, named), content);
         }
     }

@@ -3,6 +3,7 @@
 //! What was pulled or pushed is noted in `.kanzlei/drafts.json`, so that a push says which version it is based on, and
 //! what its author began from.
 
+use kanzlei_compiler::beside;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
@@ -207,10 +208,7 @@ pub fn restore(api: &Api, place: &str, deploy: bool, json: bool) -> Done {
         over: false,
         preview: false,
     };
-    let root = yaml::parse(&mut Report::new(&path, &text));
-    if let (Some(file), Some(named)) = (file, root.as_ref().and_then(document::service::openapi_file)) {
-        documents.files.insert(named.to_owned(), file);
-    }
+    documents.files.extend(file.iter().flat_map(|kept| beside::unpack(&text, kept)));
     let answer: Deployed = api.post("/deploys", &documents)?;
     if json {
         print_json(&answer);
@@ -307,11 +305,13 @@ pub fn pull(api: &Api, place: &str, to: Option<&Path>) -> Done {
         std::fs::write(path, text).map_err(|error| Error::Failed(format!("{}: {error}", path.display())))
     };
     write(&path, &text)?;
-    let root = yaml::parse(&mut Report::new("", &text));
-    if let (Some(file), Some(named)) = (file, root.as_ref().and_then(document::service::openapi_file)) {
-        let beside = path.parent().unwrap_or(Path::new("")).join(named);
-        write(&beside, &file)?;
-        println!("{}", beside.display());
+    for (named, content) in file.iter().flat_map(|kept| beside::unpack(&text, kept)) {
+        let to = path.parent().unwrap_or(Path::new("")).join(named);
+        if let Some(folder) = to.parent() {
+            std::fs::create_dir_all(folder).map_err(|error| Error::Failed(format!("{}: {error}", folder.display())))?;
+        }
+        write(&to, &content)?;
+        println!("{}", to.display());
     }
     match draft {
         Some(draft) => {
@@ -345,10 +345,7 @@ pub fn push(api: &Api, paths: &[PathBuf], merge: bool, json: bool) -> Done {
         };
         let place = Place { kind: kind.to_owned(), name, which: Which::Draft };
         let noted = notes().remove(&format!("{}/{}", place.kind, place.name));
-        let file = root
-            .as_ref()
-            .and_then(document::service::openapi_file)
-            .and_then(|named| bundle.files.get(&kanzlei_compiler::check::relative(&source.path, named)).cloned());
+        let file = beside::pack(&source.text, &|name| bundle.file(&source.path, name));
         let ancestor = noted.as_ref().map(|noted| noted.text.clone());
         let text = DraftText { path: source.path.clone(), text: source.text.clone(), file, ancestor };
         let draft = match save(api, &place, &text, noted.as_ref().map(|noted| noted.version))? {

@@ -5,6 +5,7 @@
 
 #![warn(missing_docs)]
 
+pub mod beside;
 pub mod check;
 pub mod example;
 pub mod input;

@@ -7,15 +7,16 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use bytes::Bytes;
+use kanzlei_compiler::beside;
 use kanzlei_compiler::check::{Bundle, Checked, Settings, check, relative};
 use kanzlei_compiler::plan::{Allowance, Issuer, Lane, Plan};
 use kanzlei_lang::diagnostic::Severity;
+use kanzlei_lang::document::Source;
 use kanzlei_lang::document::credentials::{Credentials, Tls};
 use kanzlei_lang::document::lane::MAIN;
 use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::service::Operation;
-use kanzlei_lang::document::{self, Source};
 use kanzlei_model::time::Timestamp;
 use kanzlei_store::documents::LiveDocument;
 use kanzlei_store::names::{self, Called, FormerName};
@@ -345,21 +346,12 @@ pub fn bundle(documents: &[LiveDocument]) -> Bundle {
             document.name,
             document.path.rsplit('/').next().unwrap_or_default()
         );
-        if let Some(file) = &document.file
-            && let Some(name) = named_file(&document.source)
-        {
-            bundle.files.insert(relative(&path, &name), file.clone());
+        for (name, text) in document.file.iter().flat_map(|kept| beside::unpack(&document.source, kept)) {
+            bundle.files.insert(relative(&path, &name), text);
         }
         bundle.documents.push(Source::new(path, document.source.clone()));
     }
     bundle
-}
-
-/// The file that belongs to a document: the one that a service names, the values that an installation sets.
-pub fn named_file(source: &str) -> Option<String> {
-    let mut report = kanzlei_lang::diagnostic::Report::new("", source);
-    let root = document::yaml::parse(&mut report)?;
-    document::service::openapi_file(&root).map(str::to_owned).or_else(|| document::settings::values_file(&root))
 }
 
 /// A path template with its names replaced by their positions, so that endpoints of one shape share a

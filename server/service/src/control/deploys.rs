@@ -9,13 +9,14 @@ use kanzlei_analysis::compare;
 use kanzlei_api::deploys::{self as api, Deployed, DeployedDocument};
 use kanzlei_api::drafts::DraftName;
 use kanzlei_api::workflows::Endpoint;
-use kanzlei_compiler::check::{Bundle, Checked, Column, Known, check as check_bundle};
+use kanzlei_compiler::beside;
+use kanzlei_compiler::check::{Bundle, Checked, Column, Known, check as check_bundle, relative};
 use kanzlei_compiler::plan::Plan;
 use kanzlei_lang::diagnostic::{Diagnostic, Place, Report, Severity};
 use kanzlei_lang::document::{self, Source};
 use kanzlei_model::problem::Problem;
 use kanzlei_runtime::clock::now;
-use kanzlei_runtime::live::{Live, named_file};
+use kanzlei_runtime::live::Live;
 use kanzlei_store::databases::Refused;
 use kanzlei_store::documents::{Deploy, LiveDocument, NewDocument};
 use kanzlei_store::names::Rename;
@@ -124,8 +125,8 @@ impl Given {
                 return Err(Error::problem(409, "Another revision went live", detail));
             }
             let path = format!("draft/{kind}/{name}.yaml");
-            if let (Some(file), Some(named)) = (draft.file, named_file(&draft.source)) {
-                bundle.files.insert(kanzlei_compiler::check::relative(&path, &named), file);
+            for (name, text) in draft.file.iter().flat_map(|kept| beside::unpack(&draft.source, kept)) {
+                bundle.files.insert(relative(&path, &name), text);
             }
             bundle.documents.push(Source::new(path, draft.source));
             taken.push((kind, name, draft.version));
@@ -368,8 +369,7 @@ pub(super) async fn perform(app: &App, caller: &Caller, live: &Arc<Live>, wish: 
         .iter()
         .filter_map(|source| {
             let (kind, name) = name_of(&source.text).filter(|(kind, _)| !document::BESIDE.contains(kind))?;
-            let file = named_file(&source.text)
-                .and_then(|named| files.get(&kanzlei_compiler::check::relative(&source.path, &named)).cloned());
+            let file = beside::pack(&source.text, &|name| files.get(&relative(&source.path, name)).cloned());
             let mut digest = Sha256::new();
             digest.update(source.text.as_bytes());
             digest.update([0]);

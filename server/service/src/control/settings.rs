@@ -9,9 +9,10 @@ use actix_web::HttpResponse;
 use actix_web::web::Data;
 use kanzlei_api::settings::{Setting, Settings};
 use kanzlei_compiler::check::{Bundle, relative};
+use kanzlei_lang::diagnostic::Report;
 use kanzlei_lang::document::{self, Document, Source};
 use kanzlei_lang::types::schema;
-use kanzlei_runtime::live::{Live, named_file};
+use kanzlei_runtime::live::Live;
 use serde_json::{Map, Value as Json};
 
 use super::deploys::name_of;
@@ -78,7 +79,9 @@ pub(super) fn carry(bundle: &mut Bundle, live: &Live, wanted: &BTreeMap<String, 
     }
     for source in &bundle.documents {
         let Some(("settings", name)) = name_of(&source.text) else { continue };
-        let Some(file) = named_file(&source.text).map(|file| relative(&source.path, &file)) else { continue };
+        let root = document::yaml::parse(&mut Report::new("", &source.text));
+        let Some(file) = root.as_ref().and_then(document::settings::values_file) else { continue };
+        let file = relative(&source.path, &file);
         let before = live.documents.iter().find(|one| one.kind == "settings" && one.name == name);
         let before = before.and_then(|one| one.file.as_deref()).and_then(|text| serde_json::from_str(text).ok());
         let mut values: Map<String, Json> = before.unwrap_or_default();

@@ -5,11 +5,12 @@ use std::collections::{BTreeMap, BTreeSet};
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json, Path, Query};
 use kanzlei_api::transfer::{Export, ExportQuery, ExportedDocument, ExportedSecret, KeptValues};
+use kanzlei_compiler::beside;
 use kanzlei_compiler::check::relative;
 use kanzlei_compiler::plan::Action;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::effects::MOST_KEPT;
-use kanzlei_runtime::live::{Live, named_file};
+use kanzlei_runtime::live::Live;
 use kanzlei_store::documents::LiveDocument;
 use serde_json::Value as JsonValue;
 
@@ -81,13 +82,13 @@ fn add(export: &mut Export, kind: &str, name: &str, text: &str, file: Option<&st
     let path = format!("{folder}/{name}.yaml");
     // What an installation has set stays there.
     let file = file.filter(|_| kind != "settings");
-    if let (Some(text), Some(named)) = (file, named_file(text)) {
+    for (named, content) in file.into_iter().flat_map(|kept| beside::unpack(text, kept)) {
         let at = relative(&path, &named);
         if at.starts_with("..") || at.starts_with('/') {
             let detail = format!("`{name}` names {named}, which lies outside of the folder of its documents");
             return Err(Error::problem(422, "The file cannot be exported", detail));
         }
-        export.files.insert(at, text.to_owned());
+        export.files.insert(at, content);
     }
     let document = ExportedDocument { kind: kind.to_owned(), name: name.to_owned(), path, text: text.to_owned() };
     export.documents.push(document);

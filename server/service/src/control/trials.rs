@@ -15,6 +15,7 @@ use std::time::Duration;
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json};
 use kanzlei_api::trials as api;
+use kanzlei_compiler::beside;
 use kanzlei_compiler::check::{Bundle, Checked};
 use kanzlei_compiler::example;
 use kanzlei_compiler::input::InputPlan;
@@ -34,7 +35,7 @@ use kanzlei_rehearsal::simulate::Simulation;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::direct::InFlight;
 use kanzlei_runtime::effects::Context;
-use kanzlei_runtime::live::{Live, named_file};
+use kanzlei_runtime::live::Live;
 use kanzlei_runtime::trial::{Modes, Trial};
 use kanzlei_store::documents::LiveDocument;
 use serde_json::{Value as JsonValue, json};
@@ -312,7 +313,7 @@ fn as_live(source: &Source, bundle: &Bundle, live: &Live) -> LiveDocument {
         since: known.map_or_else(now, |known| known.since),
         path: source.path.clone(),
         source: source.text.clone(),
-        file: named_file(&source.text).and_then(|named| bundle.file(&source.path, &named)),
+        file: beside::pack(&source.text, &|name| bundle.file(&source.path, name)),
         kind: kind.to_owned(),
         name,
     }
