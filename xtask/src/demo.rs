@@ -27,6 +27,9 @@ pub struct Demo {
     /// Port of the stand-ins
     #[arg(long, default_value_t = Ports::USUAL.standins)]
     standins_port: u16,
+    /// Port of the stand-ins' mail server
+    #[arg(long, default_value_t = Ports::USUAL.mail)]
+    mail_port: u16,
 }
 
 pub fn run(demo: Demo) -> Done {
@@ -37,11 +40,17 @@ pub fn run(demo: Demo) -> Done {
 }
 
 fn stay(bins: &Path, demo: &Demo) -> Done {
-    let ports = Ports { public: demo.public_port, control: demo.control_port, standins: demo.standins_port };
+    let ports = Ports {
+        public: demo.public_port,
+        control: demo.control_port,
+        standins: demo.standins_port,
+        mail: demo.mail_port,
+    };
     if let Some((port, what)) = ports.taken() {
         let flag = match port {
             p if p == ports.public => "--public-port",
             p if p == ports.control => "--control-port",
+            p if p == ports.mail => "--mail-port",
             _ => "--standins-port",
         };
         return Err(port_taken(port, what, flag).into());

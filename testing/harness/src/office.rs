@@ -16,22 +16,29 @@ pub struct Ports {
     pub public: u16,
     pub control: u16,
     pub standins: u16,
+    /// The mail server of the stand-ins.
+    pub mail: u16,
 }
 
 impl Ports {
     /// Those the handbook names.
-    pub const USUAL: Ports = Ports { public: 7080, control: 7081, standins: 7090 };
+    pub const USUAL: Ports = Ports { public: 7080, control: 7081, standins: 7090, mail: 7025 };
 
     pub fn free() -> Result<Self> {
         let port = || ports::free().map_err(io("searching for a port"));
-        Ok(Ports { public: port()?, control: port()?, standins: port()? })
+        Ok(Ports { public: port()?, control: port()?, standins: port()?, mail: port()? })
     }
 
     /// The first that is taken, with what it is for.
     pub fn taken(&self) -> Option<(u16, &'static str)> {
-        [(self.public, "the public listener"), (self.control, "the control listener"), (self.standins, "the stand-ins")]
-            .into_iter()
-            .find(|(port, _)| !ports::is_free(*port))
+        [
+            (self.public, "the public listener"),
+            (self.control, "the control listener"),
+            (self.standins, "the stand-ins"),
+            (self.mail, "the mail server of the stand-ins"),
+        ]
+        .into_iter()
+        .find(|(port, _)| !ports::is_free(*port))
     }
 }
 
@@ -81,6 +88,7 @@ impl Office {
         std::fs::create_dir_all(dir).map_err(io(format!("making {}", dir.display())))?;
         let mut standins = rights::without_rights(&bins.join("kanzlei-standins"), dir)?;
         standins.arg(format!("--listen=127.0.0.1:{}", ports.standins));
+        standins.arg(format!("--mail=127.0.0.1:{}", ports.mail));
         // The demo's documents hold on any port.
         standins.arg(format!("--iss=http://127.0.0.1:{}/identity", Ports::USUAL.standins));
         let mut standins = Process::start("the stand-ins", standins, &dir.join("standins.log"))?;
@@ -98,6 +106,10 @@ impl Office {
             "places.customs.url=s3://customs/incoming".to_owned(),
             format!("places.customs.endpoint=http://127.0.0.1:{}/buckets", ports.standins),
             "places.customs.secret=customs-bucket".to_owned(),
+            format!("mail.url=smtp://127.0.0.1:{}", ports.mail),
+            "mail.from=Harbour Office <office@lindvik.example>".to_owned(),
+            "mail.secret=mail-login".to_owned(),
+            "mail.plain=true".to_owned(),
             // People of the office sign in through the stand-in `identity`, or with a token.
             format!("sign_in.issuer=http://127.0.0.1:{}/identity", Ports::USUAL.standins),
             format!("sign_in.address=http://127.0.0.1:{}/identity", ports.standins),
@@ -125,6 +137,7 @@ impl Office {
             ("texts-key", "lindvik-texts-7f3a", texts.as_str()),
             ("pilots-client", "office-secret", identity.as_str()),
             ("customs-bucket", "lindvik-office:buckets-5e20", buckets.as_str()),
+            ("mail-login", "office:lindvik-mail", "mail"),
             ("notify-key", "whsec_bGluZHZpay1ub3RpZmllcy00YmM5LWRlbW8=", "signing"),
             ("customs-webhook", "whsec_bGluZHZpay1jdXN0b21zLTkxYzItZGVtbw==", "signing"),
             ("bank-webhook", "nesholm-bank-5d1e-demo", "signing"),
@@ -150,7 +163,7 @@ impl Office {
         settings: &[&str],
         environment: &[(&str, String)],
     ) -> Result<(Process, Ports)> {
-        let ports = Ports { standins: self.ports.standins, ..Ports::free()? };
+        let ports = Ports { standins: self.ports.standins, mail: self.ports.mail, ..Ports::free()? };
         let mut command = self.command.clone();
         for value in
             [format!("listen.public=127.0.0.1:{}", ports.public), format!("listen.control=127.0.0.1:{}", ports.control)]

@@ -1,5 +1,5 @@
 //! Simulated outside services of the demo office: `registry`, `tides`, `rates`, `pilots`, `texts`,
-//! `customs`, [`identity`], which issues tokens, [`buckets`], which stores objects, and `ledger`, which counts how often it was called for each entry, and refuses another idempotency key for it.
+//! `customs`, [`identity`], which issues tokens, [`buckets`], which stores objects, [`mail`], which keeps mails, and `ledger`, which counts how often it was called for each entry, and refuses another idempotency key for it.
 //!
 //! Each can be made slow or made to fail, so that retries and catches can be seen:
 //!
@@ -10,6 +10,7 @@
 
 mod buckets;
 mod identity;
+mod mail;
 
 use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
@@ -27,6 +28,9 @@ struct Args {
     /// Address to listen on
     #[arg(long, default_value = "127.0.0.1:7090")]
     listen: String,
+    /// Address of the mail server
+    #[arg(long, default_value = "127.0.0.1:7025")]
+    mail: String,
     #[arg(long, default_value_t = 1)]
     workers: usize,
     /// What tokens of `identity` have as `iss`; default: its address
@@ -68,7 +72,7 @@ struct State {
     keys: Mutex<HashMap<String, String>>,
 }
 
-const SERVICES: [&str; 8] = ["registry", "tides", "rates", "pilots", "texts", "customs", "ledger", "identity"];
+const SERVICES: [&str; 9] = ["registry", "tides", "rates", "pilots", "texts", "customs", "ledger", "identity", "mail"];
 /// How long customs take to decide, unless their delay says otherwise.
 const DECIDES_AFTER: Duration = Duration::from_secs(4);
 /// What `texts` asks for; the demo keeps it as the secret `texts-key`.
@@ -107,6 +111,21 @@ impl State {
             status => problem(status, "The stand-in is set to fail"),
         });
         (failure, behaviour.padding)
+    }
+}
+
+impl State {
+    /// Waits as configured; returns the status of a failure that is due.
+    async fn stumble(&self, service: &str) -> Option<u16> {
+        let (delay, fails) = {
+            let mut all = lock(&self.behaviours);
+            let behaviour = all.get_mut(service)?;
+            let fails = (behaviour.fail_next > 0).then_some(behaviour.status);
+            behaviour.fail_next = behaviour.fail_next.saturating_sub(1);
+            (behaviour.delay_ms, fails)
+        };
+        tokio::time::sleep(Duration::from_millis(delay)).await;
+        fails
     }
 }
 
@@ -406,13 +425,17 @@ async fn main() -> std::io::Result<()> {
     let state = Data::new(State::default());
     let identity = Data::new(identity::Identity::new(&args.listen, args.iss.clone()));
     let objects = Data::new(buckets::Buckets::default());
+    let mailbox = Data::new(mail::Mailbox::default());
+    mail::listen(args.mail.clone(), mailbox.clone(), state.clone()).await?;
     let server = HttpServer::new(move || {
         App::new()
             .app_data(state.clone())
             .app_data(identity.clone())
             .app_data(objects.clone())
+            .app_data(mailbox.clone())
             .configure(identity::routes)
             .configure(buckets::routes)
+            .configure(mail::routes)
             .route("/registry/vessels/{imo}", web::get().to(vessel))
             .route("/tides/windows/next", web::get().to(window))
             .route("/rates/latest", web::get().to(rate))
