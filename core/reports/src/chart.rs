@@ -101,7 +101,9 @@ impl Chart {
     fn range(&self) -> (f64, f64) {
         let all = || self.series.iter().flat_map(|(_, values)| values.iter().copied());
         let (low, high) = (all().fold(0.0, f64::min), all().fold(0.0, f64::max));
-        let room = (high - low).max(f64::MIN_POSITIVE) * 0.08;
+        // The names of several series stand above the highest value.
+        let names = if self.series.len() > 1 { 0.09 * self.series.len() as f64 } else { 0.0 };
+        let room = (high - low).max(f64::MIN_POSITIVE) * (0.08 + names);
         match low == high {
             true => (0.0, 1.0),
             false => (if low < 0.0 { low - room } else { 0.0 }, high + if high > 0.0 { room } else { 0.0 }),

@@ -23,12 +23,19 @@ pub fn demo() -> Vec<(String, String)> {
     let root = found.expect("the demo office").join("demo/harbour");
     let mut texts = Vec::new();
     for folder in ["services", "lanes", "allowances", "issuers", "settings", "databases", "workflows", "cases"] {
-        for entry in std::fs::read_dir(root.join(folder)).expect("the demo office") {
-            let path = entry.expect("an entry").path();
-            let name = format!("{folder}/{}", path.file_name().expect("a name").to_string_lossy());
-            texts.push((name, std::fs::read_to_string(&path).expect("a text")));
-        }
+        texts_below(&root, folder, &mut texts);
     }
     texts.sort();
     texts
+}
+
+fn texts_below(root: &std::path::Path, folder: &str, texts: &mut Vec<(String, String)>) {
+    for entry in std::fs::read_dir(root.join(folder)).expect("the demo office") {
+        let path = entry.expect("an entry").path();
+        let name = format!("{folder}/{}", path.file_name().expect("a name").to_string_lossy());
+        match path.is_dir() {
+            true => texts_below(root, &name, texts),
+            false => texts.push((name, std::fs::read_to_string(&path).expect("a text"))),
+        }
+    }
 }

@@ -45,7 +45,7 @@ fn keys_values_and_names_are_suggested_while_typing() {
         ("  - call: tides.nextWindow\n    send: {station: LIN, |}", "draught after"),
         ("  - invoke: vessel-dues\n    send: {|}", "imo nights"),
         ("  - if: input.nights > 1\n    |", "then else id about when off"),
-        ("  - if: input.nights > 1\n    then:\n      - re|", "reply progress"),
+        ("  - if: input.nights > 1\n    then:\n      - re|", "render reply progress"),
         ("  - match: vessel.status\n    arms:\n      |", "200 404"),
         ("  - sql: harbour\n    statement: SELECT 1 WHERE 1 = :one AND 2 = :two\n    bind: {|}", "one two"),
         // Values.

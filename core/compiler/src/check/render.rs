@@ -72,7 +72,7 @@ impl Walk<'_, '_, '_> {
         let templates = match Templates::load(&step.template.text, format, self.text_beside) {
             Ok(templates) => templates,
             Err(fault) => {
-                self.report.error("bad-template", step.template.at, fault.to_string());
+                self.report.error("broken-template", step.template.at, fault.to_string());
                 if fault.line.is_none() {
                     self.report.help("a template is a file beside the document, or in a folder below: `template: reports/month.html`");
                 }

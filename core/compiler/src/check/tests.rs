@@ -47,7 +47,7 @@ fn every_fault_is_found_at_its_place() {
         ("issuer: w\niss: i\naudience: a\n".into(), "missing-key@1:9"),
         ("[1]".into(), "wrong-type@1:1"),
         (format!("{head}  - replay: 200\n"), "unknown-step@3:5"),
-        (format!("{head}  - mail: x\n"), "not-yet@3:5"),
+        (format!("{head}  - script: x\n"), "not-yet@3:5"),
         (format!("{head}  - reply: 200\n    note: x\n"), "two-steps@4:5"),
         (format!("{head}  - reply: 200\n    boddy: x\n"), "unknown-key@4:5"),
         (format!("{head}  - reply: 99\n"), "wrong-value@3:12"),
@@ -541,5 +541,47 @@ fn workflows_that_queue_themselves_are_found() {
         let found = checked.diagnostics.iter().filter(|d| d.code == "endless-chain");
         let found: Vec<&str> = found.map(|d| d.path.as_str()).collect();
         assert_eq!(found, wanted, "{texts:?} {:?}", checked.diagnostics);
+    }
+}
+
+#[test]
+fn templates_know_the_values_of_their_step() {
+    let found = |step: &str| {
+        let mut bundle = Bundle::default();
+        bundle.files.insert("a/base.html".into(), "{{ office }}{% block rows %}{% endblock %}".into());
+        let page = "{% extends 'base.html' %}\n{% block rows %}{% for row in rows %}{{ row.n }}{% endfor %}\n{{ one.n }}{% endblock %}";
+        bundle.files.insert("a/page.html".into(), page.into());
+        bundle.files.insert("broken.html".into(), "\n{% if %}".into());
+        let head = "workflow: w\ninput: {n: {type: integer}, list: {type: file, optional: true}}\nsteps:\n";
+        bundle.add("w.yaml", &format!("{head}  - {step}\n  - note: ${{input}}\n"));
+        let shown = check(&bundle).diagnostics.into_iter();
+        shown.map(|one| format!("{}: {}", one.code, one.message)).collect::<Vec<_>>().join("; ")
+    };
+    let with = "rows: '${[{n: 1}]}', one: {n: 1}, office: '${input.n}'";
+    for (step, wanted) in [
+        (format!("{{render: html, template: a/page.html, with: {{{with}}}}}"), ""),
+        (
+            format!("{{render: html, template: a/page.html, with: {{{with}, more: 1}}}}"),
+            "unused-value: no template mentions `more`",
+        ),
+        (
+            "{render: html, template: a/page.html, with: {rows: [], one: {m: 1}}}".into(),
+            "unknown-value: a/base.html, line 1 mentions `office`, which is no value; unknown-value: a/page.html, line 3 mentions `one.n`, which it does not have",
+        ),
+        ("{render: html, template: none.html}".into(), "broken-template: there is no template `none.html`"),
+        (
+            "{render: html, template: ../a/page.html}".into(),
+            "broken-template: `../a/page.html` lies outside of the folder",
+        ),
+        ("{render: text, template: broken.html}".into(), "broken-template: broken.html, line 2: syntax error"),
+        (
+            format!("{{render: pdf, template: a/page.html, with: {{{with}}}, files: '${{input.list}}'}}"),
+            "maybe-missing: this may be undefined, and a file is needed",
+        ),
+        ("{mail: {to: '${input.n}', subject: x, text: x}}".into(), "wrong-type: an address is a text, not a number"),
+        ("{mail: {to: a@b.example, subject: x, text: x, attach: x}}".into(), "wrong-type: this is"),
+    ] {
+        let shown = found(&step);
+        assert!(shown.starts_with(wanted) && shown.is_empty() == wanted.is_empty(), "{step}: {shown}");
     }
 }
