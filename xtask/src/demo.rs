@@ -33,7 +33,7 @@ pub struct Demo {
 }
 
 pub fn run(demo: Demo) -> Done {
-    packages::install(&[packages::MARIADB, packages::CURL])?;
+    packages::install(&[packages::MARIADB, packages::CURL, packages::WEASYPRINT])?;
     build::console()?;
     let bins = build::demo(demo.release)?;
     if demo.once { once(&bins) } else { stay(&bins, &demo) }

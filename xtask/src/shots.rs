@@ -13,7 +13,7 @@ use crate::{Done, Fault, build, root, run};
 const SLIPS: &str = "workflow: arrival-notice\nabout: Takes the notice of a vessel's arrival.\n\ninput:\n  imo:    {type: string, pattern: \"^[0-9]{7}$\"}\n  nights: {type: integer, optional: true}\n\nsteps:\n  - id: vessel\n    call: registry.getVessel\n    send: {imo: \"${input.imo}\"}\n    accept: [200, 404]\n\n  - let:\n      dues: ${vessel.body.length_m * 3.2 * input.nights}\n\n  - if: vessel.status === 500\n    then: [{fail: 502, title: The registry is broken}]\n\n  - reply: 200\n    body:\n      dues: ${dues}\n";
 
 pub fn take() -> Done {
-    packages::install(&[packages::MARIADB, packages::CHROMIUM, packages::CHROMEDRIVER])?;
+    packages::install(&[packages::MARIADB, packages::CHROMIUM, packages::CHROMEDRIVER, packages::WEASYPRINT])?;
     build::console()?;
     let bins = build::programs(false)?;
     let dir = kanzlei_harness::scratch::folder("shots");

@@ -12,6 +12,7 @@ pub fn run_all() -> Done {
         packages::CHROMIUM,
         packages::CHROMEDRIVER,
         packages::CURL,
+        packages::WEASYPRINT,
         packages::FAKETIME,
     ])?;
     build::console()?;

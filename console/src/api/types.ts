@@ -295,6 +295,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/language/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the template of a step makes of samples */
+        post: operations["fillTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/language/evaluate": {
         parameters: {
             query?: never;
@@ -3166,6 +3183,23 @@ export interface components {
         Outline: {
             steps: components["schemas"]["Entry"][];
         };
+        /** @description The templates of a step, and what they make. */
+        Page: {
+            /** @description What is made: `html`, `text`, `pdf` or `csv`. */
+            format: string;
+            /** @description The template of the step, relative to the document. */
+            template: string;
+            /** @description The texts of the template and of those it names, by their names. */
+            templates: {
+                [key: string]: string;
+            };
+            /** @description What they make; the page of a PDF is HTML. */
+            text: string;
+            /** @description Why they make nothing. */
+            fault?: string;
+            /** @description The names whose values are made up from their types. */
+            made_up?: string[];
+        };
         /** @description One step as it is shown. */
         Paragraph: {
             /** @description `2.1`: the first step inside the second. */
@@ -4967,6 +5001,7 @@ export type Operator = components['schemas']['Operator'];
 export type Operators = components['schemas']['Operators'];
 export type OtherRevision = components['schemas']['OtherRevision'];
 export type Outline = components['schemas']['Outline'];
+export type Page = components['schemas']['Page'];
 export type Paragraph = components['schemas']['Paragraph'];
 export type Parameter = components['schemas']['Parameter'];
 export type Part = components['schemas']['Part'];
@@ -5626,6 +5661,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Values"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    fillTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page"];
                 };
             };
             400: components["responses"]["Problem"];

@@ -16,7 +16,7 @@ pub use kanzlei_analysis::complete::{Kind, Range, Suggestion};
 pub use kanzlei_analysis::hover::Hover;
 pub use kanzlei_analysis::outline::Entry;
 pub use kanzlei_analysis::scope::{Name, Scope};
-pub use kanzlei_analysis::sheet::{Choice, Evaluated, Field, Form, Offer, Part, Shape, Sheet, Values, Wanted};
+pub use kanzlei_analysis::sheet::{Choice, Evaluated, Field, Form, Offer, Page, Part, Shape, Sheet, Values, Wanted};
 pub use kanzlei_analysis::symbols::Location;
 pub use kanzlei_lang::edit::{Change, Edit};
 

@@ -238,6 +238,12 @@ fn editing(all: &mut Operations) {
         .problems(&[404]);
     all.post::<Question, language::Values>("/language/values", "values", "What could be chosen for a field")
         .problems(&[404]);
+    all.post::<Question, language::Page>(
+        "/language/page",
+        "fillTemplate",
+        "What the template of a step makes of samples",
+    )
+    .problems(&[404]);
     all.post::<Question, language::Evaluated>(
         "/language/evaluate",
         "evaluate",

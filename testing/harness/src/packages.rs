@@ -15,6 +15,7 @@ pub const LSOF: (&str, &str) = ("lsof", "/usr/bin/lsof");
 pub const FAKETIME: (&str, &str) = ("faketime", "/usr/bin/faketime");
 pub const VENV: (&str, &str) = ("python3-venv", "/usr/share/doc/python3-venv");
 pub const CURL: (&str, &str) = ("curl", "/usr/bin/curl");
+pub const WEASYPRINT: (&str, &str) = ("weasyprint", "/usr/bin/weasyprint");
 pub const WRK: (&str, &str) = ("wrk", "/usr/bin/wrk");
 
 /// Installs what is missing; says what it does.

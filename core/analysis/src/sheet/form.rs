@@ -1,5 +1,6 @@
 //! A paragraph as a form: the keys it has and could have, each with what it means, what it wants and what stands there.
 
+use kanzlei_compiler::check::relative;
 use kanzlei_compiler::plan::sheet::inline;
 use kanzlei_lang::document::keys::COMMON;
 use kanzlei_lang::document::step::file;
@@ -7,6 +8,7 @@ use kanzlei_lang::document::yaml::{Kind, Node};
 use kanzlei_lang::edit::{At, parse_path, path_text, steps};
 use kanzlei_lang::types::schema;
 use kanzlei_lang::types::{Text, Type};
+use kanzlei_reports::{Format, Templates};
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
@@ -223,7 +225,9 @@ const SHOWN: &[(&str, &[&str])] = &[
     ("invoke", &["id", "send"]),
     ("enqueue", &["send"]),
     ("sql", &["id", "statement", "bind"]),
-    ("file", &["id", "of", "to", "from"]),
+    ("file", &["id", "of", "to", "from", "format", "row"]),
+    ("render", &["id", "template", "with", "name"]),
+    ("mail", &["id"]),
     ("each", &["in", "collect", "id"]),
     ("reply", &["body"]),
     ("fail", &["title", "detail"]),
@@ -300,7 +304,8 @@ impl Making<'_> {
         let mut names: Vec<&str> = Vec::new();
         if step {
             // First what it does and what its result is called, then when; then its own keys, then those of all steps.
-            let has_result = matches!(kind, "call" | "each" | "together" | "invoke" | "sql" | "file");
+            let has_result =
+                matches!(kind, "call" | "each" | "together" | "invoke" | "sql" | "file" | "render" | "mail");
             names.extend([kind].iter().filter(|kind| !kind.is_empty()));
             names.extend(has_result.then_some("id"));
             let word = node(self.root, at).and_then(|step| step.get("file")).and_then(Node::as_text);
@@ -344,6 +349,10 @@ impl Making<'_> {
                     return self.sent(&at, names, shown);
                 }
                 ("let" | "keep", _) if name == kind => return self.named(&at, depth, shown),
+                ("render", "with") => {
+                    return self.sent(&at, mentioned(self.workspace, self.path, node(self.root, map)), shown);
+                }
+                ("render", "template") => return self.template(&at, shown),
                 ("file", "to" | "from") => return self.named(&at, depth, shown),
                 ("match", "arms") | ("together", "together") => return self.branches(&at),
                 ("reply" | "call", "body") | (_, "with" | "headers") => return self.anything(&at, depth, shown),
@@ -386,6 +395,17 @@ impl Making<'_> {
             about.unwrap_or_default().clone_into(&mut field.about);
             field.choices = choices;
             field.plain = is("string") || matches!(name, "title" | "detail" | "about" | "statement" | "type");
+        }
+    }
+
+    /// The template of a step: one of the files below the folder of the document.
+    fn template(&mut self, at: &[At], shown: bool) {
+        self.push(at, Shape::Choice, 0, node(self.root, at).is_some(), shown);
+        let folder = self.path.rfind('/').map_or("", |end| &self.path[..=end]);
+        let files = self.workspace.files().filter_map(|path| path.strip_prefix(folder));
+        let choices = files.filter(|path| !path.ends_with(".sql")).map(str::to_owned).collect();
+        if let Some(field) = self.fields.last_mut() {
+            (field.choices, field.plain, field.required) = (choices, true, true);
         }
     }
 
@@ -553,9 +573,35 @@ const TEMPLATES: &[(&str, &str)] = &[
     ("webhook", "once_per"),
     ("webhook", "echo"),
     ("once_per", "key"),
+    ("mail", "to"),
+    ("mail", "cc"),
+    ("mail", "bcc"),
+    ("mail", "reply_to"),
+    ("mail", "subject"),
+    ("mail", "text"),
+    ("mail", "html"),
+    ("mail", "attach"),
 ];
 /// Keys whose values name something that exists.
 const REFERENCES: &[&str] = &["call", "invoke", "enqueue", "lane", "allowance", "jwt", "sql", "service", "secret"];
+
+/// The values that the template of a step mentions.
+fn mentioned(workspace: &Workspace, path: &str, step: Option<&Node>) -> Vec<Parameter> {
+    let template = step.and_then(|step| step.get("template")).and_then(Node::as_text).unwrap_or_default();
+    let text = |name: &str| workspace.text(&relative(path, name)).map(str::to_owned);
+    let Ok(templates) = Templates::load(template, Format::Text, &text) else { return Vec::new() };
+    let mut names: Vec<String> = templates.mentions().iter().filter_map(|one| one.path.first().cloned()).collect();
+    names.sort();
+    names.dedup();
+    let one = |name: String| Parameter {
+        name,
+        required: true,
+        about: "The template mentions it.".to_owned(),
+        of: Type::Unknown,
+        schema: Json::Null,
+    };
+    names.into_iter().map(one).collect()
+}
 
 /// The expression of a text that is nothing else.
 fn alone(text: &str) -> Option<&str> {

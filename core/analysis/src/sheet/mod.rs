@@ -19,6 +19,7 @@
 mod evaluate;
 mod form;
 mod offers;
+mod page;
 mod values;
 
 use std::collections::BTreeMap;
@@ -40,6 +41,7 @@ use crate::place::{node, read};
 pub use evaluate::{Evaluated, evaluate};
 pub use form::{Field, Form, Shape, form};
 pub use offers::{Offer, offers};
+pub use page::{Page, page};
 pub use values::{Choice, Values, values};
 
 /// A workflow's text as paragraphs.
@@ -404,6 +406,14 @@ fn step_part(text: &str, step: &steps::Outlined, node: &Node) -> Part {
     match (step.kind.as_str(), behind) {
         ("let" | "keep", Some(values)) => own = rows(&step.kind, values),
         ("together", _) | (_, None) => {}
+        ("mail", Some(parts)) => {
+            made.title = short(parts.get("to").map(inline).unwrap_or_default());
+            own = rows("mail", parts).into_iter().filter(|(name, _)| !name.ends_with("to")).collect();
+        }
+        ("render", Some(word)) => {
+            let template = node.get("template").map(inline).unwrap_or_default();
+            made.title = short(format!("{} {template}", inline(word)).trim_end().to_owned());
+        }
         ("each", Some(item)) => {
             made.title = format!("{} in {}", inline(item), node.get("in").map(inline).unwrap_or_default());
         }
@@ -450,6 +460,7 @@ fn notes(node: &Node, kind: &str, but: &[&str]) -> Vec<String> {
             || SHOWN.contains(&name)
             || matches!(name, "statement" | "statements")
             || (kind == "each" && name == "in")
+            || (kind == "render" && name == "template")
             || (kind == "file" && matches!(name, "of" | "to" | "from"))
             || (kind == "fail" && matches!(name, "title" | "detail"))
     };

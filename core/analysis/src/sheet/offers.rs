@@ -42,6 +42,8 @@ const BEGINNINGS: &[(&str, &str)] = &[
     ("each", "each: item\nin: \"\"\nsteps: []"),
     ("together", "together:\n  first: []\n  second: []"),
     ("match", "match: \"\"\narms:\n  first: []"),
+    ("render", "id: page\nrender: html\ntemplate: \"\"\nwith: {}"),
+    ("mail", "id: sent\nmail:\n  to: \"\"\n  subject: \"\"\n  text: \"\""),
     ("reply", "reply: 200\nbody: {}"),
     ("fail", "fail: 422\ntitle: \"\""),
     ("keep", "keep:\n  value: \"\""),
@@ -165,6 +167,8 @@ fn files(workspace: &Workspace, sight: Option<&Sight>, names: &[String]) -> Vec<
         one("link", "Makes an address for downloads.", "{url, until}", "link", format!("from: {{{place}: \"\"}}")),
         one("zip", "Packs files into one.", "file", "packed", format!("of: {{first.txt: {of}}}")),
         one("unzip", "Unpacks a file.", "{path, file}[]", "parts", format!("of: {of}")),
+        one("read", "Reads the rows of a file.", "rows", "rows", format!("of: {of}\nformat: csv\nrow: {{}}")),
+        one("write", "Writes rows into a new file.", "file", "written", "of: \"\"\nformat: csv".to_owned()),
     ]
 }
 

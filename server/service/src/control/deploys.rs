@@ -104,6 +104,11 @@ impl Given {
         if self.drafts.len() > MOST_DOCUMENTS {
             return Err(too_many(format!("at most {MOST_DOCUMENTS} drafts are read at once")));
         }
+        if self.preview {
+            let given = bundle.documents.iter().map(|source| (source.path.as_str(), source.text.as_str()));
+            let beside = templates_of(app, given, &bundle.files).await?;
+            bundle.files.extend(beside);
+        }
         let mut taken = Vec::with_capacity(self.drafts.len());
         let mut bytes = 0;
         for DraftName { kind, name } in self.drafts {
@@ -134,6 +139,29 @@ impl Given {
         settings::carry(&mut bundle, live, &self.settings)?;
         Ok((bundle, taken))
     }
+}
+
+/// The templates of workflows whose texts are given without them: those of the draft, or of what is live.
+pub(super) async fn templates_of<'d>(
+    app: &App,
+    documents: impl IntoIterator<Item = (&'d str, &'d str)>,
+    given: &BTreeMap<String, String>,
+) -> Result<BTreeMap<String, String>> {
+    let mut found = BTreeMap::new();
+    for (path, text) in documents {
+        let Some(("workflow", name)) = name_of(text).filter(|_| text.contains("template:")) else { continue };
+        let live = app.live.load_full();
+        let live = || live.documents.iter().find(|one| one.kind == "workflow" && one.name == name);
+        let of_draft = app.store.draft("workflow", &name).await?.and_then(|draft| draft.file);
+        let Some(kept) = of_draft.or_else(|| live()?.file.clone()) else { continue };
+        for (beside, template) in beside::unpack(text, &kept) {
+            let beside = relative(path, &beside);
+            if !given.contains_key(&beside) {
+                found.insert(beside, template);
+            }
+        }
+    }
+    Ok(found)
 }
 
 /// `POST /check`: diagnostics of documents together with what is live.

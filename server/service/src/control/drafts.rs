@@ -175,7 +175,8 @@ pub async fn save(
         base,
         path: given.path.chars().take(500).collect(),
         source: given.text.clone(),
-        file: given.file.clone(),
+        // A text that is saved without its file keeps the file.
+        file: given.file.clone().or_else(|| before?.file).or_else(|| deployed?.file.clone()),
         changed: now(),
         operator: caller.name,
     };

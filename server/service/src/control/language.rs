@@ -37,6 +37,8 @@ async fn ask<T: Send + 'static>(
         let detail = format!("{} documents; at most {MOST_DOCUMENTS} go with a question", question.documents.len());
         return Err(Error::problem(400, "Too many documents", detail));
     }
+    let given = question.documents.iter().map(|document| (document.path.as_str(), document.text.as_str()));
+    let beside = super::deploys::templates_of(app, given, &question.files).await?;
     let (live, known, drawn) = (app.live.load_full(), super::deploys::known(app), app.workspace.clone());
     let work = move || {
         let mut workspace = (*drawn.of(&live)).clone();
@@ -51,7 +53,8 @@ async fn ask<T: Send + 'static>(
             .map(str::to_owned)
             .collect();
         replaced.iter().for_each(|path| workspace.remove(path));
-        question.files.iter().for_each(|(path, text)| workspace.set_file(path, text));
+        let files = question.files.iter().chain(&beside);
+        files.for_each(|(path, text)| workspace.set_file(path, text));
         question.documents.iter().for_each(|document| workspace.set_document(&document.path, &document.text));
         if workspace.text(&question.path).is_none() {
             return Err(Error::not_found(format!(
@@ -280,6 +283,15 @@ pub async fn evaluated(app: Data<App>, body: Json<api::Question>) -> Result<Http
         let at = parse_path(&question.at);
         let (text, template) = (&question.expression, question.template);
         let found = sheet::evaluate(workspace, &question.path, &at, text, template, &question.values);
+        found.ok_or_else(|| nothing_known(question))
+    })
+    .await?)
+}
+
+/// `POST /language/page`: what the template of a step makes of samples.
+pub async fn filled(app: Data<App>, body: Json<api::Question>) -> Result<HttpResponse> {
+    ok(ask(&app, body.into_inner(), |workspace, question| {
+        let found = sheet::page(workspace, &question.path, &parse_path(&question.at), &question.values);
         found.ok_or_else(|| nothing_known(question))
     })
     .await?)

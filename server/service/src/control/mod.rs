@@ -134,6 +134,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/language/offers", web::post().to(language::offered))
                     .route("/language/values", web::post().to(language::chosen))
                     .route("/language/evaluate", web::post().to(language::evaluated))
+                    .route("/language/page", web::post().to(language::filled))
                     .route("/language/extract", web::post().to(language::extracted))
                     .route("/language/edit", web::post().to(language::changed))
                     .route("/language/findings", web::get().to(language::findings))
