@@ -6,6 +6,7 @@
   import Field from './Field.svelte';
   import Findings from './Findings.svelte';
   import InputRow from './InputRow.svelte';
+  import Template from './Template.svelte';
   import { insert, parent, remove, rename, set, text as textChange, within } from './tree';
 
   let { composer, desk, findings }: { composer: Composer; desk: Desk; findings: Diagnostic[] } = $props();
@@ -138,6 +139,7 @@
         {/each}
       {/if}
       <Findings {composer} findings={byField.get('') ?? []} />
+      {#if form.kind === 'render'}<Template {composer} {desk} at={form.at} />{/if}
     {/if}
     <div class="more">
       {#if whole && !asText}<button type="button" class="link strong" onclick={() => void addMember(form.at)}>Add {form.kind === 'input' ? 'an input' : form.kind === 'functions' ? 'a function' : 'a status'}</button>{/if}

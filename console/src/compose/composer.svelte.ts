@@ -60,6 +60,9 @@ export class Composer {
   others: Document[] = $state.raw([]);
   /** The files that they name, by path. */
   files: Record<string, string> = $state.raw({});
+  /** Templates that were changed here, by their names beside the document. */
+  templates: Record<string, string> | undefined = $state.raw(undefined);
+  private unsavedTemplates = false;
   busy = $state(0);
 
   private path: string;
@@ -127,6 +130,8 @@ export class Composer {
     this.version = undefined;
     this.base = null;
     this.saving = 'none';
+    this.templates = undefined;
+    this.unsavedTemplates = false;
     const text = (await this.readDraft(this.live)) ?? this.text;
     this.savedText = text;
     if (text !== this.text) this.remember({ text: this.text, open: this.open }, undefined);
@@ -161,7 +166,7 @@ export class Composer {
     this.watching = undefined;
     clearTimeout(this.timer);
     clearTimeout(this.typing);
-    if (this.text !== this.savedText && this.loaded) void this.save();
+    if ((this.text !== this.savedText || this.unsavedTemplates) && this.loaded) void this.save();
   }
 
   /** The steps alone. */
@@ -179,7 +184,10 @@ export class Composer {
 
   /** A question of the service about this draft. */
   question(more: Record<string, unknown> = {}): Record<string, unknown> {
-    return { documents: [{ path: this.path, text: this.text }, ...this.others], files: this.files, path: this.path, ...more };
+    const folder = this.path.replace(/[^/]*$/, '');
+    const own = Object.entries(this.templates ?? {}).map(([name, text]) => [folder + name, text]);
+    const files = { ...this.files, ...Object.fromEntries(own) };
+    return { documents: [{ path: this.path, text: this.text }, ...this.others], files, path: this.path, ...more };
   }
 
   ask<T>(what: string, more: Record<string, unknown> = {}): Promise<T> {
@@ -256,6 +264,13 @@ export class Composer {
     });
   }
 
+  /** Takes the templates of the workflow, by their names; they are saved with the draft. */
+  writeTemplates(templates: Record<string, string>) {
+    this.templates = { ...this.templates, ...templates };
+    this.unsavedTemplates = true;
+    this.later();
+  }
+
   /** Takes a text that was written as text. */
   write(text: string, merge = 'source') {
     if (text === this.text) return;
@@ -307,7 +322,7 @@ export class Composer {
   }
 
   private later() {
-    if (this.text === this.savedText) {
+    if (this.text === this.savedText && !this.unsavedTemplates) {
       if (this.saving === 'unsaved') this.saving = this.version === undefined ? 'none' : 'saved';
       return;
     }
@@ -327,20 +342,24 @@ export class Composer {
 
   private async put(): Promise<void> {
     const text = this.text;
-    if (text === this.savedText || this.conflict) return;
+    if ((text === this.savedText && !this.unsavedTemplates) || this.conflict) return;
+    // Without templates of its own a draft keeps those it has.
+    const file = this.unsavedTemplates ? JSON.stringify(this.templates) : null;
+    this.unsavedTemplates = false;
     this.saving = 'saving';
     const precondition: Record<string, string> =
       this.version === undefined ? { 'if-none-match': '*' } : { 'if-match': `"${this.version}"` };
     try {
-      const draft = await session.ask<Draft>('PUT', this.place, { path: this.path, text, ancestor: this.ancestor ?? this.live ?? null }, precondition);
+      const draft = await session.ask<Draft>('PUT', this.place, { path: this.path, text, file, ancestor: this.ancestor ?? this.live ?? null }, precondition);
       this.version = draft.line.version;
       this.base = draft.line.base;
       this.ancestor = text;
       this.savedText = text;
       this.saved = new Date();
       this.saving = 'saved';
-      if (this.text !== text) this.later();
+      if (this.text !== text || this.unsavedTemplates) this.later();
     } catch (refused) {
+      if (file) this.unsavedTemplates = true;
       if (refused instanceof Refused && refused.status === 412) return this.meet(refused);
       this.saving = 'failed';
       this.timer = setTimeout(() => void this.save(), 3000);
@@ -457,6 +476,8 @@ export class Composer {
     this.version = undefined;
     this.base = null;
     this.savedText = this.text;
+    this.templates = undefined;
+    this.unsavedTemplates = false;
     this.ancestor = this.text;
     this.saving = 'none';
     this.saved = undefined;

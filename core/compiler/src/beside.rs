@@ -63,6 +63,17 @@ pub fn pack(source: &str, text: &dyn Fn(&str) -> Option<String>) -> Option<Strin
     }
 }
 
+/// The text that records keep of a draft that is saved: its new files over those that it had. One that is saved without any keeps them.
+pub fn merged(source: &str, given: Option<String>, before: Option<String>) -> Option<String> {
+    let (Some(given), Some(before)) = (&given, &before) else { return given.or(before) };
+    if !matches!(read(source).as_ref().map(of), Some(Beside::Templates(_))) {
+        return Some(given.clone());
+    }
+    let mut all: BTreeMap<String, String> = unpack(source, before).into_iter().collect();
+    all.extend(unpack(source, given));
+    serde_json::to_string(&all).ok()
+}
+
 /// The files of a document, by their names relative to it, from the text that records keep.
 pub fn unpack(source: &str, kept: &str) -> Vec<(String, String)> {
     match read(source).as_ref().map(of) {

@@ -6,6 +6,7 @@ use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_analysis::{compare, lines};
 use kanzlei_api::drafts as api;
 use kanzlei_api::workflows::Revision;
+use kanzlei_compiler::beside;
 use kanzlei_lang::document::yaml::MAX_SIZE;
 use kanzlei_lang::document::{BESIDE, KINDS, reader::is_document_name};
 use kanzlei_model::problem::Problem;
@@ -168,6 +169,8 @@ pub async fn save(
         Some(before) if before.version == expected => before.base,
         _ => deployed.map(|deployed| deployed.number),
     };
+    let kept = before.and_then(|before| before.file).or_else(|| deployed.and_then(|deployed| deployed.file.clone()));
+    let file = beside::merged(&given.text, given.file.clone(), kept);
     let draft = Draft {
         kind: kind.to_owned(),
         name: name.to_owned(),
@@ -175,8 +178,7 @@ pub async fn save(
         base,
         path: given.path.chars().take(500).collect(),
         source: given.text.clone(),
-        // A text that is saved without its file keeps the file.
-        file: given.file.clone().or_else(|| before?.file).or_else(|| deployed?.file.clone()),
+        file,
         changed: now(),
         operator: caller.name,
     };
