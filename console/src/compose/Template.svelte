@@ -33,6 +33,19 @@
     return () => clearTimeout(timer);
   });
 
+  /** The console allows no styles in its pages; those of the preview are set from outside, and no script of it runs. */
+  function dress(frame: HTMLIFrameElement) {
+    const shown = frame.contentDocument;
+    const own = frame.contentWindow as (Window & typeof globalThis) | null;
+    if (!shown || !own) return;
+    shown.adoptedStyleSheets = [...shown.querySelectorAll('style')].map((style) => {
+      const sheet = new own.CSSStyleSheet();
+      sheet.replaceSync(style.textContent ?? '');
+      return sheet;
+    });
+    for (const element of shown.querySelectorAll<HTMLElement>('[style]')) element.style.cssText = element.getAttribute('style') ?? '';
+  }
+
   function write(text: string) {
     if (!page) return;
     page = { ...page, templates: { ...page.templates, [name]: text } };
@@ -58,8 +71,9 @@
       <span class="dim">{page.format === 'pdf' ? 'Page, before it is printed' : 'Preview'}{page.made_up?.length ? `, with made-up values of ${page.made_up.join(', ')}` : ''}</span>
       {#if page.fault}
         <p class="fault" role="status">{page.fault}</p>
+        {#if page.made_up?.length}<p class="dim">Try the workflow, or run it once: the values are those of the last trial or run then.</p>{/if}
       {:else if drawn}
-        <iframe sandbox="" title="Preview of {page.template}" srcdoc={page.text}></iframe>
+        <iframe sandbox="allow-same-origin" title="Preview of {page.template}" srcdoc={page.text} onload={(event) => dress(event.currentTarget as HTMLIFrameElement)}></iframe>
       {:else}
         <pre class="mono">{page.text}</pre>
       {/if}
@@ -112,7 +126,7 @@
 
   iframe {
     width: 100%;
-    min-height: 16rem;
+    min-height: 26rem;
     height: 100%;
     border: 1px solid var(--cds-ui-03);
     /* Pages are written for paper. */

@@ -102,7 +102,7 @@ impl Chart {
         let all = || self.series.iter().flat_map(|(_, values)| values.iter().copied());
         let (low, high) = (all().fold(0.0, f64::min), all().fold(0.0, f64::max));
         // The names of several series stand above the highest value.
-        let names = if self.series.len() > 1 { 0.09 * self.series.len() as f64 } else { 0.0 };
+        let names = if self.series.len() > 1 { 0.14 * self.series.len() as f64 } else { 0.0 };
         let room = (high - low).max(f64::MIN_POSITIVE) * (0.08 + names);
         match low == high {
             true => (0.0, 1.0),
@@ -174,6 +174,8 @@ impl Chart {
             chart
                 .configure_series_labels()
                 .position(SeriesLabelPosition::UpperRight)
+                .legend_area_size(14)
+                .margin(4)
                 .background_style(WHITE.mix(0.85))
                 .label_font(("sans-serif", 12).into_font().color(&INK))
                 .draw()?;
