@@ -23,7 +23,7 @@ fn source(bytes: impl Read + Send + 'static) -> Source {
 /// The rows as JSON with their lines, and the fault behind them.
 fn read(reading: Reading, bytes: &[u8]) -> String {
     // One byte at a time, so that nothing depends on where pieces end.
-    let one = bytes.to_vec().into_iter().map(|byte| vec![byte]).collect::<VecDeque<_>>();
+    let one = bytes.iter().copied().map(|byte| vec![byte]).collect::<VecDeque<_>>();
     struct Bytewise(VecDeque<Vec<u8>>);
     impl Read for Bytewise {
         fn read(&mut self, out: &mut [u8]) -> io::Result<usize> {

@@ -23,7 +23,7 @@ impl<R: BufRead + Send> Yaml<R> {
         let root = yaml::parse(&mut report);
         let row = |node: &Node, report: &Report, bytes| Row {
             file: None,
-            line: report.line(node.at.start as u32).into(),
+            line: report.line(node.at.start).into(),
             bytes,
             value: node.to_value(),
         };
