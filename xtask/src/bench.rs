@@ -40,6 +40,8 @@ pub enum Bench {
     Changes,
     /// Expressions against the same over serde_json values
     Expr,
+    /// Uploads and zips against a hand-written Actix service, a million rows as CSV, pages
+    Files,
     /// Checking, loops, eight calls at once, a deploy of 500 workflows, 10,000 cases
     Language {
         /// Seconds of each round
@@ -59,6 +61,7 @@ pub fn run_bench(bench: Bench) -> Done {
         Bench::Jobs { rates } => jobs(rates),
         Bench::Access { seconds } => access(seconds),
         Bench::Changes => changes(),
+        Bench::Files => files(),
         Bench::Language { seconds } => language(seconds),
     }
 }
@@ -85,6 +88,34 @@ fn changes() -> Done {
     run(&mut command)?;
     whole.stop();
     let _ = std::fs::remove_dir_all(&dir);
+    Ok(ExitCode::SUCCESS)
+}
+
+fn files() -> Done {
+    packages::install(&[packages::MARIADB, packages::WEASYPRINT])?;
+    build::console()?;
+    let bins = build::programs(true)?;
+    let dir = kanzlei_harness::scratch::folder("bench");
+    let whole = Whole::start(&bins, &dir, Ports::free()?, &["workers=2", "log.level=warn"])?;
+    let table = "CREATE TABLE bench_line (manifest VARCHAR(60) NOT NULL, line INT NOT NULL, consignee VARCHAR(60) NOT NULL, \
+                 goods VARCHAR(120) NOT NULL, weight_kg INT NOT NULL, PRIMARY KEY (manifest, line)) ENGINE = InnoDB";
+    whole.database.sql("kanzlei_harbour", table)?;
+    deploy(&bins, &whole, &root().join("testing/bench/files"))?;
+    let (port, theirs) = (ports::free()?, dir.join("by-hand"));
+    let program = bins.join("kanzlei-bench-files");
+    let mut command = Command::new(&program);
+    command.arg("serve").arg(port.to_string()).arg(&theirs).arg(whole.database.url("kanzlei_harbour"));
+    let mut by_hand = Process::start("the hand-written service", command, &dir.join("by-hand.log"))?;
+    by_hand.wait_for(Duration::from_secs(10), || std::net::TcpStream::connect(("127.0.0.1", port)).ok())?;
+    let mut command = Command::new(&program);
+    command.args([whole.office.public(), whole.office.service.id().to_string()]);
+    command.args([format!("http://127.0.0.1:{port}"), by_hand.id().to_string()]);
+    command.arg(dir.join("places/archive")).arg(&theirs);
+    let measured = run(&mut command);
+    by_hand.stop(Duration::from_secs(5));
+    whole.stop();
+    let _ = std::fs::remove_dir_all(&dir);
+    measured?;
     Ok(ExitCode::SUCCESS)
 }
 

@@ -145,6 +145,12 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
         "  printf 'name,rank\\nTare Holm,master\\n' | curl -sS -T - -H 'Content-Type: text/csv' {public}/vessels/9074720/crew-list     # a file, kept in a folder and in a bucket"
     );
     println!("  curl -sS {public}/vessels/9074720/crew-list     # answered with its bytes");
+    println!(
+        "  kanzlei call cargo-manifests imo=9305478 manifests=@demo/files/manifests.zip     # a zip of JSON files becomes rows of the database"
+    );
+    println!("\nReports and mail:\n");
+    println!("  curl -sS {public}/harbours/LIN/months/2027-02/report -o report.pdf     # SQL, a chart, a template, printed");
+    println!("  http://127.0.0.1:{}/mail     # what the office mailed, in a browser", ports.standins);
     println!("\nCtrl-C stops everything.");
     loop {
         match stopped.recv_timeout(Duration::from_millis(500)) {

@@ -100,7 +100,7 @@ pub enum Secrets {
     Set {
         /// The name by which services refer to it
         name: String,
-        /// What it may be used for: an address below which it is sent, or `signing`; repeatable
+        /// What it may be used for: an address below which it is sent, `signing` or `mail`; repeatable
         #[arg(long = "for", value_name = "PURPOSE")]
         purposes: Vec<String>,
     },

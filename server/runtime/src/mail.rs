@@ -342,23 +342,4 @@ async fn attachments(letter: &Letter, holder: &Arc<Holder>) -> Result<Vec<Single
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn servers_are_named_by_addresses() {
-        let found = |host: &str, port, encrypted| Ok(Server { host: host.into(), port, encrypted });
-        for (url, wanted) in [
-            ("smtps://mail.lindvik.example", found("mail.lindvik.example", 465, true)),
-            ("smtp://127.0.0.1:2525/", found("127.0.0.1", 2525, false)),
-            ("smtp://mail", found("mail", 25, false)),
-        ] {
-            assert_eq!(server(url), wanted, "{url}");
-        }
-        for url in
-            ["mail.lindvik.example", "http://a", "smtp://", "smtp://user@host", "smtp://host:port", "smtps://a/b"]
-        {
-            assert!(server(url).is_err(), "{url}");
-        }
-    }
-}
+mod tests;

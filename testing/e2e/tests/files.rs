@@ -5,7 +5,7 @@ use std::net::TcpStream;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use kanzlei_e2e::calls::LONG;
+use kanzlei_e2e::calls::{LONG, becomes, id_of};
 use kanzlei_e2e::*;
 use kanzlei_harness::office::Office;
 use kanzlei_harness::wait;
@@ -159,4 +159,49 @@ fn bodies_that_stop_leave_nothing() {
     assert!(wait::until(LONG, || files_below(&spool).is_empty().then_some(())).is_some(), "{:?}", files_below(&spool));
     let places = files_below(&scratch().join("stopped/places/archive"));
     assert_eq!(places.len(), 1, "{places:?}");
+}
+
+const KEEP: &str = "workflow: keep-rows
+input: {rows: {type: file}}
+entries: [{endpoint: PUT /rows, access: open, answer: later}]
+steps:
+  - {id: rows, file: read, of: '${input.rows}', format: csv, row: {line: {type: integer}}}
+  - id: kept
+    each: row
+    in: rows
+    at_once: 4
+    steps: [{sql: harbour, statement: INSERT INTO kept_row (line) VALUES (:line), bind: {line: '${row.line}'}}]
+  - {id: table, sql: harbour, statement: SELECT line FROM kept_row ORDER BY line, into: csv, name: kept.csv}
+  - {file: store, of: '${table}', to: {archive: kept.csv}}
+  - {reply: 200, body: '${kept}'}
+";
+
+/// A job that reads rows goes on where it was when its process is killed: each row is kept once, and nothing is left behind.
+#[test]
+fn loops_over_rows_go_on_after_kills() {
+    let mut office = office("rows_kill", &["jobs.lease=1s"]);
+    let harbour = "kanzlei_rows_kill_harbour";
+    database().sql(harbour, "CREATE TABLE kept_row (line INT NOT NULL) ENGINE = InnoDB").expect("a table");
+    let path = scratch().join("keep-rows.yaml");
+    std::fs::write(&path, KEEP).expect("a document");
+    said(&client(&office, &["deploy", path.to_str().expect("UTF-8")]), 0);
+    let rows = (1..=900).fold("line\n".to_owned(), |text, line| text + &format!("{line}\n"));
+    let sent = http("PUT", &format!("{}/rows", office.public()), &[("content-type", "text/csv")], rows.as_bytes());
+    assert_eq!(sent.status, 202, "{sent:?}");
+    let count = || -> usize {
+        let count = database().sql(harbour, "SELECT COUNT(*) FROM kept_row").expect("a count");
+        count.trim().parse().expect("a number")
+    };
+    for most in [50, 300, 450, 700] {
+        assert!(wait::until(LONG, || (count() >= most).then_some(())).is_some(), "{} rows", count());
+        office.service.kill();
+        office.restart_service().expect("a restart");
+    }
+    let job = becomes(&office, &id_of(&sent), "succeeded");
+    assert_eq!(count(), 900, "{job}");
+    let distinct = database().sql(harbour, "SELECT COUNT(DISTINCT line) FROM kept_row").expect("a count");
+    assert_eq!(distinct.trim(), "900");
+    let stored = std::fs::read_to_string(scratch().join("rows_kill/places/archive/kept.csv")).expect("a file");
+    assert_eq!(stored.replace("\r\n", "\n"), rows);
+    assert_eq!(files_below(&scratch().join("rows_kill/files/spool")), Vec::<PathBuf>::new());
 }
