@@ -149,7 +149,9 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
         "  kanzlei call cargo-manifests imo=9305478 manifests=@demo/files/manifests.zip     # a zip of JSON files becomes rows of the database"
     );
     println!("\nReports and mail:\n");
-    println!("  curl -sS {public}/harbours/LIN/months/2027-02/report -o report.pdf     # SQL, a chart, a template, printed");
+    println!(
+        "  curl -sS {public}/harbours/LIN/months/2027-02/report -o report.pdf     # SQL, a chart, a template, printed"
+    );
     println!("  http://127.0.0.1:{}/mail     # what the office mailed, in a browser", ports.standins);
     println!("\nCtrl-C stops everything.");
     loop {

@@ -166,14 +166,14 @@ input: {rows: {type: file}}
 entries: [{endpoint: PUT /rows, access: open, answer: later}]
 steps:
   - {id: rows, file: read, of: '${input.rows}', format: csv, row: {line: {type: integer}}}
-  - id: kept
+  - id: loop
     each: row
     in: rows
     at_once: 4
     steps: [{sql: harbour, statement: INSERT INTO kept_row (line) VALUES (:line), bind: {line: '${row.line}'}}]
   - {id: table, sql: harbour, statement: SELECT line FROM kept_row ORDER BY line, into: csv, name: kept.csv}
   - {file: store, of: '${table}', to: {archive: kept.csv}}
-  - {reply: 200, body: '${kept}'}
+  - {reply: 200, body: '${loop}'}
 ";
 
 /// A job that reads rows goes on where it was when its process is killed: each row is kept once, and nothing is left behind.

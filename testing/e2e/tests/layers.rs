@@ -10,10 +10,14 @@ const MAY: &[(&str, &[&str])] = &[
     ("kanzlei-model", &[]),
     ("kanzlei-samples", &[]),
     ("kanzlei-lang", &["kanzlei-model"]),
-    ("kanzlei-compiler", &["kanzlei-model", "kanzlei-lang"]),
-    ("kanzlei-engine", &["kanzlei-model", "kanzlei-lang", "kanzlei-compiler"]),
+    ("kanzlei-reports", &["kanzlei-model"]),
+    ("kanzlei-compiler", &["kanzlei-model", "kanzlei-lang", "kanzlei-reports"]),
+    ("kanzlei-engine", &["kanzlei-model", "kanzlei-lang", "kanzlei-reports", "kanzlei-compiler"]),
     ("kanzlei-rehearsal", &["kanzlei-model", "kanzlei-lang", "kanzlei-compiler", "kanzlei-engine"]),
-    ("kanzlei-analysis", &["kanzlei-model", "kanzlei-lang", "kanzlei-compiler", "kanzlei-rehearsal"]),
+    (
+        "kanzlei-analysis",
+        &["kanzlei-model", "kanzlei-lang", "kanzlei-reports", "kanzlei-compiler", "kanzlei-rehearsal"],
+    ),
     ("kanzlei-store", &["kanzlei-model"]),
     ("kanzlei-api", &["kanzlei-model", "kanzlei-lang", "kanzlei-compiler", "kanzlei-analysis"]),
     (
