@@ -11,7 +11,7 @@ use kanzlei_lang::document::{KINDS, keys, schema};
 use kanzlei_lang::edit::At;
 use serde_json::Value as Json;
 
-use crate::place::MARK;
+use crate::place::{MARK, node};
 
 /// How deep references are followed.
 const MOST_DEPTH: u32 = 24;
@@ -224,7 +224,10 @@ pub(crate) fn step_of<'p>(root: &Node, path: &'p [At]) -> Option<(usize, &'p [At
 pub(crate) fn is_bare(root: &Node, path: &[At]) -> bool {
     let Some(At::Key(key)) = path.last() else { return false };
     match step_of(root, path) {
-        Some((_, [_])) => matches!(key.as_str(), "if" | "when" | "match" | "in"),
+        Some((_, [_])) => match key.as_str() {
+            "from" => node(root, &path[..path.len() - 1]).is_some_and(|step| step.get("sql").is_some()),
+            key => matches!(key, "if" | "when" | "match" | "in"),
+        },
         _ => key == "per" && kind_of(root) == Some("lane"),
     }
 }

@@ -345,7 +345,12 @@ impl Making<'_> {
                 ("invoke" | "enqueue", "send") => return self.sent(&at, inputs(self.workspace, target()), shown),
                 ("sql", "bind") => {
                     let statement = node(self.root, map).and_then(|step| step.get("statement"));
-                    let names = bound(statement.and_then(Node::as_text).unwrap_or_default());
+                    let mut names = bound(statement.and_then(Node::as_text).unwrap_or_default());
+                    // What is not bound is a member of the rows.
+                    if node(self.root, map).is_some_and(|step| step.get("from").is_some()) {
+                        let there = node(self.root, &at);
+                        names.retain(|name| there.is_some_and(|bind| bind.get(&name.name).is_some()));
+                    }
                     return self.sent(&at, names, shown);
                 }
                 ("let" | "keep", _) if name == kind => return self.named(&at, depth, shown),
@@ -559,6 +564,13 @@ const CONSTANT: &[&str] = &[
     "priority",
     "each",
     "as",
+    "format",
+    "existing",
+    "delimiter",
+    "encoding",
+    "element",
+    "formulas",
+    "into",
 ];
 /// Keys that name their kind and hold values with expressions.
 const TEMPLATES: &[(&str, &str)] = &[
