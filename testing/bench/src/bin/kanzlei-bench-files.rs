@@ -198,7 +198,6 @@ async fn measure(args: &[String]) -> Done<()> {
     };
     let client = reqwest::Client::builder().no_proxy().timeout(Duration::from_secs(300)).build()?;
     let (stored, theirs) = (PathBuf::from(place).join("bench"), PathBuf::from(theirs));
-    std::fs::create_dir_all(&stored)?;
     println!("{:<44} {:>12} {:>12} {:>8}", "", "Kanzlei", "by hand", "ratio");
 
     let (mut our_rate, mut their_rate, mut memory) = (Vec::new(), Vec::new(), (0.0f64, 0.0f64));
