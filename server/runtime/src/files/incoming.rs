@@ -6,7 +6,7 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use kanzlei_model::file::{ANY, File, essence, plain_name};
-use sha2::{Digest, Sha256};
+use ring::digest::{self, SHA256};
 use tokio::task::JoinHandle;
 use uuid::Uuid;
 
@@ -45,7 +45,8 @@ pub struct Incoming {
 /// What the blocking pool works with.
 struct Disk {
     file: std::fs::File,
-    digest: Sha256,
+    /// Written for the processor, which matters where it has no instructions for SHA-256.
+    digest: digest::Context,
     buffer: Vec<u8>,
 }
 
@@ -59,6 +60,10 @@ impl Disk {
     }
 }
 
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
 impl Incoming {
     /// Begins a file of at most so many bytes.
     pub(super) async fn begin(path: PathBuf, most: u64, room: Room) -> Result<Self, Fault> {
@@ -67,7 +72,7 @@ impl Incoming {
             std::fs::OpenOptions::new().read(true).write(true).create_new(true).open(&target)
         });
         let file = made.await.map_err(std::io::Error::other)??;
-        let disk = Disk { file, digest: Sha256::new(), buffer: Vec::with_capacity(BUFFER) };
+        let disk = Disk { file, digest: digest::Context::new(&SHA256), buffer: Vec::with_capacity(BUFFER) };
         Ok(Incoming {
             spooled: Spooled::new(path),
             disk: Some(disk),
@@ -138,7 +143,7 @@ impl Incoming {
             name: name.and_then(plain_name).map(Into::into),
             media: judged(&self.first, said).into(),
             size: self.size,
-            digest: format!("{:x}", disk.digest.finalize()).into(),
+            digest: hex(disk.digest.finish().as_ref()).into(),
             held: None,
         };
         Ok((file, self.spooled.counted(self.room)))
