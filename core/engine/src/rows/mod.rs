@@ -47,7 +47,7 @@ pub const MOST_OF_DOCUMENT: usize = 8 << 20;
 pub const MOST_OF_WHOLE: u64 = 16 << 20;
 /// The most rows of a list.
 pub const MOST_ROWS: usize = 100_000;
-/// The most rows that a loop is given at a time.
+/// The most rows that a loop receives at a time.
 pub const BATCH: usize = 200;
 /// Bytes of rows, as they stand in the file, after which a batch ends.
 pub const BATCH_BYTES: usize = 1 << 20;

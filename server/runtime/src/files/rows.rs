@@ -21,7 +21,7 @@ use super::place::Stream;
 const MOST_OPEN: usize = 32;
 /// Bytes of rows that are passed on at a time, about.
 const PIECE: usize = 64 << 10;
-/// Pieces that wait for who takes them.
+/// Pieces that wait for their receiver.
 const WAITING: usize = 4;
 
 /// Bytes of a file, opened when they are read first.

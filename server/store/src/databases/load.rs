@@ -61,7 +61,7 @@ impl Load {
     }
 }
 
-/// Performs the statement for all rows; whoever calls begins the transaction and ends it.
+/// Performs the statement for all rows; the caller begins the transaction and ends it.
 pub(super) async fn load(connection: &mut MySqlConnection, load: &Load) -> Result<StatementResult, Stop> {
     let mut rows = (load.open)();
     let mut count = 0;
