@@ -638,7 +638,7 @@ fn steps(steps: &[PastStep]) -> Map<String, Json> {
     out
 }
 
-/// How many mails were sent, where there are steps that send some.
+/// The number of mails sent, for runs with `mail` steps.
 fn mails(case: &mut Lines, steps: &[PastStep]) {
     let mails = || steps.iter().filter(|step| step.kind == "mail");
     if mails().next().is_some() {

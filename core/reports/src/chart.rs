@@ -157,7 +157,7 @@ impl Chart {
                 drawn.label(name).legend(move |(x, y)| Rectangle::new([(x, y - 5), (x + 10, y + 5)], colour.filled()));
             }
         }
-        // Labels stand below the middle of their rows; where there are many, only some of them.
+        // Each label is centred below its row; when they would overlap, only every n-th is drawn.
         let every = count.div_ceil((self.size.0 as usize / 60).max(1));
         let style = TextStyle::from(("sans-serif", 12).into_font()).color(&INK);
         let style = style.pos(plotters::style::text_anchor::Pos::new(

@@ -62,7 +62,7 @@ pub(crate) fn beside(parent: &str, name: &str) -> Option<String> {
 /// A template with all that it extends and includes, by their paths. `text` returns the text of a path.
 ///
 /// # Errors
-/// When one is missing, leads out of the folder, or there are too many.
+/// When one is missing or lies outside of the folder, or their number or size exceeds its bound.
 pub fn closure(root: &str, text: &dyn Fn(&str) -> Option<String>) -> Result<BTreeMap<String, String>, Fault> {
     let root = beside("", root)
         .ok_or_else(|| Fault::plain(format!("`{root}` lies outside of the folder; templates lie below it")))?;

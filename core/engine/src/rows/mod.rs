@@ -67,7 +67,7 @@ pub struct Source {
 /// A row.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Row {
-    /// The name of its file, where there are several.
+    /// The name of its file when several are read.
     pub file: Option<Arc<str>>,
     /// The line on which it begins, counted from 1.
     pub line: u64,
@@ -148,7 +148,7 @@ impl Rows {
     /// All rows as a list.
     ///
     /// # Errors
-    /// When there are more than [`MOST_ROWS`], or some of them cannot be read.
+    /// When a row cannot be read, or their number exceeds [`MOST_ROWS`].
     pub fn whole(self) -> Result<Value, Fault> {
         let mut all = Vec::new();
         for row in self {

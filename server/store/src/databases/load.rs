@@ -24,7 +24,7 @@ const PASSED: usize = 200;
 /// A row for a statement.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Loaded {
-    /// The name of the file it comes from, where there are several.
+    /// The name of the file it comes from when several are read.
     pub file: Option<std::sync::Arc<str>>,
     /// The number of its line or row.
     pub line: u64,
