@@ -13,6 +13,7 @@ pub mod peer;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 use std::sync::OnceLock;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use kanzlei_harness::mariadb::Mariadb;
 use kanzlei_harness::office::{Databases, Office, Ports, harbour};
@@ -87,7 +88,10 @@ pub struct Folder(pub PathBuf);
 
 impl Folder {
     pub fn new(name: &str, documents: &[(&str, &str)]) -> Self {
-        let folder = kanzlei_harness::scratch::folder(&format!("commands-{name}"));
+        static MADE: AtomicUsize = AtomicUsize::new(0);
+        // Tests of one program run beside each other and may use the same name.
+        let number = MADE.fetch_add(1, Ordering::Relaxed);
+        let folder = kanzlei_harness::scratch::folder(&format!("commands-{name}-{number}"));
         std::fs::create_dir_all(&folder).expect("folder");
         for (path, text) in documents {
             std::fs::write(folder.join(path), text).expect("document");
