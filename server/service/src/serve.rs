@@ -1,7 +1,7 @@
 //! The life of the process: it is assembled, runs until it is stopped, and shuts down in order.
 
 use std::collections::HashMap;
-use std::net::SocketAddr;
+use std::net::{SocketAddr, TcpListener};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
@@ -24,6 +24,7 @@ use kanzlei_runtime::worker::Worker;
 use kanzlei_runtime::{clock, journal, queue, refusals, worker};
 use kanzlei_store::Store;
 use kanzlei_store::databases::{Database, Own};
+use socket2::{Domain, Protocol, Socket, Type};
 use tokio::sync::watch;
 use tokio_util::sync::CancellationToken;
 
@@ -354,11 +355,13 @@ impl Service {
                 .default_service(web::to(public::serve))
         });
         let server = server.workers(workers).shutdown_timeout(patience.as_secs()).disable_signals();
+        let failed = |source| cannot_listen("listen.public", config.listen.public, source);
+        let listener = listener(config.listen.public, config.limits.stalled).map_err(failed)?;
         let bound = match &self.certificates.public {
-            None => server.bind(config.listen.public),
-            Some(certificate) => server.bind_rustls_0_23(config.listen.public, certificate.server()?),
+            None => server.listen(listener),
+            Some(certificate) => server.listen_rustls_0_23(listener, certificate.server()?),
         };
-        Ok(bound.map_err(|source| cannot_listen("listen.public", config.listen.public, source))?.run())
+        Ok(bound.map_err(failed)?.run())
     }
 
     fn control(&self, config: &Config) -> Result<actix_web::dev::Server> {
@@ -368,11 +371,13 @@ impl Service {
             app.app_data(shared.clone()).configure(control::configure)
         });
         let server = server.workers(1).shutdown_timeout(5).disable_signals();
+        let failed = |source| cannot_listen("listen.control", config.listen.control, source);
+        let listener = listener(config.listen.control, config.limits.stalled).map_err(failed)?;
         let bound = match &self.certificates.control {
-            None => server.bind(config.listen.control),
-            Some(certificate) => server.bind_rustls_0_23(config.listen.control, certificate.server()?),
+            None => server.listen(listener),
+            Some(certificate) => server.listen_rustls_0_23(listener, certificate.server()?),
         };
-        Ok(bound.map_err(|source| cannot_listen("listen.control", config.listen.control, source))?.run())
+        Ok(bound.map_err(failed)?.run())
     }
 
     /// Begins to claim jobs.
@@ -395,6 +400,24 @@ impl Service {
         });
         Ok(())
     }
+}
+
+/// Connections that wait to be accepted.
+const BACKLOG: i32 = 1024;
+
+/// A listener whose connections end when a peer accepts nothing for a time: an answer that is being sent holds memory and open files.
+fn listener(address: SocketAddr, stalled: Duration) -> std::io::Result<TcpListener> {
+    let socket = Socket::new(Domain::for_address(address), Type::STREAM, Some(Protocol::TCP))?;
+    // Another process may have ended a moment ago.
+    socket.set_reuse_address(true)?;
+    // Accepted connections inherit it.
+    #[cfg(target_os = "linux")]
+    socket.set_tcp_user_timeout(Some(stalled))?;
+    #[cfg(not(target_os = "linux"))]
+    let _ = stalled;
+    socket.bind(&address.into())?;
+    socket.listen(BACKLOG)?;
+    Ok(socket.into())
 }
 
 fn cannot_listen(name: &str, address: SocketAddr, source: std::io::Error) -> Error {

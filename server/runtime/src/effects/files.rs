@@ -16,13 +16,13 @@ use sha2::{Digest, Sha256};
 
 use super::{Context, Effects};
 use crate::clock::now;
+use crate::files::local::Local;
 use crate::files::place::{self, Place};
 use crate::files::{self, Holder, incoming, link};
-use crate::print::Page;
-use crate::queue::Jobs;
+use crate::print::{Page, Printer};
 
 /// Bytes of a part of an archive that is passed on at a time.
-const PIECE: usize = 64 << 10;
+const PIECE: u64 = 64 << 10;
 /// The most bytes of a PDF that is printed.
 const MOST_OF_PDF: u64 = 256 << 20;
 
@@ -52,15 +52,7 @@ impl From<place::Fault> for EffectError {
 /// Performs a task within a time.
 pub async fn perform(run: &Context, effects: &Effects, task: &FileTask, left: Duration) -> Result<Value, EffectError> {
     let within = task.within.min(left);
-    let work = async {
-        match &task.work {
-            FileWork::Print { page, files, name, pages } => {
-                print(&run.files, effects, page, files, name, (*pages, within)).await
-            }
-            other => work(&run.files, &effects.jobs, other).await,
-        }
-    };
-    match tokio::time::timeout(within, work).await {
+    match tokio::time::timeout(within, work(&run.files, effects, &task.work, within)).await {
         Ok(done) => done,
         Err(_) => {
             let within = kanzlei_model::duration::short(within);
@@ -69,7 +61,12 @@ pub async fn perform(run: &Context, effects: &Effects, task: &FileTask, left: Du
     }
 }
 
-async fn work(holder: &Arc<Holder>, jobs: &Jobs, work: &FileWork) -> Result<Value, EffectError> {
+async fn work(
+    holder: &Arc<Holder>,
+    effects: &Effects,
+    work: &FileWork,
+    within: Duration,
+) -> Result<Value, EffectError> {
     let named = |place: &str| holder.files().place(place).map_err(EffectError::from);
     Ok(match work {
         FileWork::Store { file, to, replace } => {
@@ -103,7 +100,7 @@ async fn work(holder: &Arc<Holder>, jobs: &Jobs, work: &FileWork) -> Result<Valu
         }
         FileWork::Link { place, path, span } => {
             let until = now() + Span::from(*span);
-            let url = link::make(jobs, &named(place)?, path, *span, until).await?;
+            let url = link::make(&effects.jobs, &named(place)?, path, *span, until).await?;
             Value::object([("url", Value::text(url)), ("until", Value::text(until.to_string()))])
         }
         FileWork::Zip { files, name } => zip(holder, files, name.as_deref()).await?,
@@ -138,8 +135,8 @@ async fn work(holder: &Arc<Holder>, jobs: &Jobs, work: &FileWork) -> Result<Valu
             let bytes = futures_util::stream::iter([Ok(text.clone().into())]);
             holder.keep_stream(Box::pin(bytes), Some(name), Some(media)).await?.into()
         }
-        FileWork::Print { .. } => {
-            return Err(fault(FailureKind::Internal, "a page is printed where the printer is known"));
+        FileWork::Print { page, files, name, pages } => {
+            print(holder, &effects.printer, page, files, name, (*pages, within)).await?
         }
     })
 }
@@ -147,39 +144,31 @@ async fn work(holder: &Arc<Holder>, jobs: &Jobs, work: &FileWork) -> Result<Valu
 /// Prints a page with the files that it shows.
 async fn print(
     holder: &Arc<Holder>,
-    effects: &Effects,
+    printer: &Printer,
     page: &str,
     shown: &[(String, File)],
     name: &str,
     (pages, within): (u32, Duration),
 ) -> Result<Value, EffectError> {
-    use futures_util::StreamExt;
     let folder = holder.files().folder()?;
     let (mut files, mut held) = (Vec::with_capacity(shown.len()), Vec::new());
     let broken = |error: std::io::Error| fault(FailureKind::Place, error.to_string());
     for (at, (name, file)) in shown.iter().enumerate() {
-        let path = match holder.on_disk(file) {
-            Some(spooled) => {
-                let path = spooled.path().to_path_buf();
-                held.push(spooled);
-                path
-            }
+        let here = holder.here(file);
+        let path = match here.as_ref().and_then(Local::path) {
+            Some(path) => path.to_path_buf(),
             None => {
                 let path = folder.path().join(at.to_string());
-                let mut copy = tokio::fs::File::create(&path).await.map_err(broken)?;
-                let mut bytes = holder.open(file, None).await?;
-                while let Some(chunk) = bytes.next().await {
-                    tokio::io::AsyncWriteExt::write_all(&mut copy, &chunk.map_err(broken)?).await.map_err(broken)?;
-                }
-                tokio::io::AsyncWriteExt::flush(&mut copy).await.map_err(broken)?;
+                holder.copy(file, tokio::fs::File::create(&path).await.map_err(broken)?).await?;
                 path
             }
         };
+        held.extend(here);
         files.push((name.clone(), path));
     }
     let to = folder.path().join("page.pdf");
     let asked = Page { html: page, files: &files, pages, bytes: MOST_OF_PDF, within };
-    effects.printer.print(&asked, &to).await?;
+    printer.print(&asked, &to).await?;
     let size = tokio::fs::metadata(&to).await.map_err(broken)?.len();
     let bytes = place::read_file(&to, 0..size);
     Ok(holder.keep_stream(bytes, Some(name), Some("application/pdf")).await?.into())
@@ -249,9 +238,9 @@ fn packing(why: pack::Fault) -> EffectError {
 async fn zip(holder: &Arc<Holder>, files: &[(String, File)], name: Option<&str>) -> Result<Value, EffectError> {
     let mut parts = Vec::with_capacity(files.len());
     for (path, file) in files {
-        parts.push((path.clone(), Local::of(holder, file).await?));
+        parts.push((path.clone(), holder.local(file).await?));
     }
-    let archive = tempfile(holder)?;
+    let archive = holder.files().unnamed()?;
     let packed = tokio::task::spawn_blocking(move || {
         let mut archive = archive;
         let opened = parts.iter().map(|(path, local)| Ok((path.clone(), local.open()?)));
@@ -273,7 +262,7 @@ async fn unzip(holder: &Arc<Holder>, file: &File) -> Result<Value, EffectError> 
         Begin(String),
         Bytes(Vec<u8>),
     }
-    let archive = Local::of(holder, file).await?;
+    let archive = holder.local(file).await?;
     let bounds = pack::Bounds { bytes: holder.files().bounds.request, ..pack::Bounds::default() };
     let (sender, mut receiver) = tokio::sync::mpsc::channel::<Piece>(4);
     let reading = tokio::task::spawn_blocking(move || {
@@ -282,12 +271,10 @@ async fn unzip(holder: &Arc<Holder>, file: &File) -> Result<Value, EffectError> 
         pack::unpack(std::io::BufReader::new(opened), &bounds, |path, bytes| {
             sender.blocking_send(Piece::Begin(path.to_owned())).map_err(|_| gone())?;
             loop {
-                let mut piece = vec![0; PIECE];
-                let read = bytes.read(&mut piece)?;
-                if read == 0 {
+                let mut piece = Vec::new();
+                if bytes.take(PIECE).read_to_end(&mut piece)? == 0 {
                     return Ok(());
                 }
-                piece.truncate(read);
                 sender.blocking_send(Piece::Bytes(piece)).map_err(|_| gone())?;
             }
         })
@@ -305,7 +292,7 @@ async fn unzip(holder: &Arc<Holder>, file: &File) -> Result<Value, EffectError> 
         match (piece, &mut arriving) {
             (Piece::Begin(path), _) => {
                 keep(arriving.take()).await?;
-                arriving = Some((path, holder.begin(u64::MAX).await?));
+                arriving = Some((path, holder.begin(u64::MAX)?));
             }
             (Piece::Bytes(bytes), Some((_, incoming))) => {
                 incoming.write(&bytes).await.map_err(files::Fault::from)?;
@@ -317,52 +304,4 @@ async fn unzip(holder: &Arc<Holder>, file: &File) -> Result<Value, EffectError> 
     read.map_err(packing)?;
     keep(arriving).await?;
     Ok(unpacked(files))
-}
-
-/// A file that can be read where it is, or a copy of it on the local disk.
-enum Local {
-    Held(Arc<[u8]>),
-    Disk(Arc<files::spool::Spooled>),
-    Copied(std::fs::File),
-}
-
-/// What can be read and sought in.
-trait Seekable: Read + Seek + Send {}
-impl<T: Read + Seek + Send> Seekable for T {}
-
-impl Local {
-    async fn of(holder: &Arc<Holder>, file: &File) -> Result<Self, EffectError> {
-        use futures_util::StreamExt;
-        if let Some(held) = &file.held {
-            return Ok(Local::Held(held.clone()));
-        }
-        if let Some(spooled) = holder.on_disk(file) {
-            return Ok(Local::Disk(spooled));
-        }
-        let mut copy = tokio::fs::File::from_std(tempfile(holder)?);
-        let mut bytes = holder.open(file, None).await?;
-        let broken = |error: std::io::Error| fault(FailureKind::Place, error.to_string());
-        while let Some(chunk) = bytes.next().await {
-            tokio::io::AsyncWriteExt::write_all(&mut copy, &chunk.map_err(broken)?).await.map_err(broken)?;
-        }
-        tokio::io::AsyncWriteExt::flush(&mut copy).await.map_err(broken)?;
-        Ok(Local::Copied(copy.into_std().await))
-    }
-
-    fn open(&self) -> std::io::Result<Box<dyn Seekable>> {
-        Ok(match self {
-            Local::Held(bytes) => Box::new(std::io::Cursor::new(bytes.clone())),
-            Local::Disk(spooled) => Box::new(std::fs::File::open(spooled.path())?),
-            Local::Copied(file) => {
-                let mut file = file.try_clone()?;
-                file.rewind()?;
-                Box::new(file)
-            }
-        })
-    }
-}
-
-/// A file without a name in the folder of the spool: it ends when it is closed.
-fn tempfile(holder: &Arc<Holder>) -> Result<std::fs::File, EffectError> {
-    Ok(holder.files().unnamed()?)
 }

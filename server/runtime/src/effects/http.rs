@@ -383,7 +383,7 @@ async fn kept(
         }
         other => files::Fault::from(other).into(),
     };
-    let mut incoming = files.begin(u64::MAX).await?;
+    let mut incoming = files.begin(u64::MAX)?;
     while let Some(chunk) = response.chunk().await.map_err(|error| failure(service, error))? {
         incoming.write(&chunk).await.map_err(own)?;
     }

@@ -1,9 +1,10 @@
-//! Bytes that arrive and become a file on the local disk: counted, hashed and bounded on the way, never whole in memory.
+//! Bytes that arrive and become a file of the spool: counted, hashed and bounded on the way, never whole in memory unless they are few.
 //!
-//! Memory: two buffers of [`BUFFER`] bytes for each file that arrives.
+//! Memory: two buffers of at most [`BUFFER`] bytes for each file that arrives.
 
 use std::io::Write;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use kanzlei_model::file::{ANY, File, essence, plain_name};
 use ring::digest::{self, SHA256};
@@ -11,7 +12,7 @@ use tokio::task::JoinHandle;
 use uuid::Uuid;
 
 use super::media::{LOOKED_AT, judged, of_name};
-use super::spool::{Room, Spooled};
+use super::spool::{Named, Room, SMALL, Spooled};
 
 /// Bytes that are written at a time.
 const BUFFER: usize = 512 << 10;
@@ -32,9 +33,9 @@ pub enum Fault {
 
 /// A file that arrives; dropping it removes what has come.
 pub struct Incoming {
-    spooled: Spooled,
-    disk: Option<Disk>,
-    writing: Option<JoinHandle<std::io::Result<Disk>>>,
+    /// Where it will be on the disk; nothing once it is written there.
+    path: Option<PathBuf>,
+    writing: Option<Writing>,
     buffer: Vec<u8>,
     first: Vec<u8>,
     size: u64,
@@ -42,22 +43,36 @@ pub struct Incoming {
     room: Room,
 }
 
-/// What the blocking pool works with.
+/// What the blocking pool does with a buffer: it writes it and computes the digest at the same time.
+struct Writing {
+    disk: JoinHandle<std::io::Result<Disk>>,
+    digest: JoinHandle<digest::Context>,
+    buffer: Arc<Vec<u8>>,
+}
+
+/// A file on the disk.
 struct Disk {
-    file: std::fs::File,
-    /// Written for the processor, which matters where it has no instructions for SHA-256.
-    digest: digest::Context,
-    buffer: Vec<u8>,
+    named: Named,
+    /// Made when there is something to write first.
+    file: Option<std::fs::File>,
 }
 
 impl Disk {
-    /// Writes a buffer; it is empty afterwards.
-    fn write(mut self) -> std::io::Result<Self> {
-        self.file.write_all(&self.buffer)?;
-        self.digest.update(&self.buffer);
-        self.buffer.clear();
+    fn write(mut self, bytes: &[u8]) -> std::io::Result<Self> {
+        let file = match &mut self.file {
+            Some(file) => file,
+            none => none.insert(std::fs::OpenOptions::new().write(true).create_new(true).open(&self.named.0)?),
+        };
+        file.write_all(bytes)?;
         Ok(self)
     }
+}
+
+/// What has been written, and a buffer that can be used again.
+struct Written {
+    disk: Disk,
+    digest: digest::Context,
+    buffer: Vec<u8>,
 }
 
 fn hex(bytes: &[u8]) -> String {
@@ -66,23 +81,8 @@ fn hex(bytes: &[u8]) -> String {
 
 impl Incoming {
     /// Begins a file of at most so many bytes.
-    pub(super) async fn begin(path: PathBuf, most: u64, room: Room) -> Result<Self, Fault> {
-        let target = path.clone();
-        let made = tokio::task::spawn_blocking(move || {
-            std::fs::OpenOptions::new().read(true).write(true).create_new(true).open(&target)
-        });
-        let file = made.await.map_err(std::io::Error::other)??;
-        let disk = Disk { file, digest: digest::Context::new(&SHA256), buffer: Vec::with_capacity(BUFFER) };
-        Ok(Incoming {
-            spooled: Spooled::new(path),
-            disk: Some(disk),
-            writing: None,
-            buffer: Vec::with_capacity(BUFFER),
-            first: Vec::new(),
-            size: 0,
-            most,
-            room,
-        })
+    pub(super) fn begin(path: PathBuf, most: u64, room: Room) -> Self {
+        Incoming { path: Some(path), writing: None, buffer: Vec::new(), first: Vec::new(), size: 0, most, room }
     }
 
     /// Adds bytes.
@@ -112,21 +112,36 @@ impl Incoming {
         Ok(())
     }
 
-    /// Hands the buffer over to the blocking pool, behind what it still writes.
+    /// Hands the buffer over to the blocking pool, behind what it still works on.
     async fn flush(&mut self) -> Result<(), Fault> {
-        let mut disk = self.settled().await?;
-        std::mem::swap(&mut disk.buffer, &mut self.buffer);
-        self.writing = Some(tokio::task::spawn_blocking(move || disk.write()));
+        let Written { disk, mut digest, buffer } = self.settled().await?;
+        let full = Arc::new(std::mem::replace(&mut self.buffer, buffer));
+        let (written, hashed) = (full.clone(), full.clone());
+        self.writing = Some(Writing {
+            disk: tokio::task::spawn_blocking(move || disk.write(&written)),
+            digest: tokio::task::spawn_blocking(move || {
+                digest.update(&hashed);
+                digest
+            }),
+            buffer: full,
+        });
         Ok(())
     }
 
-    /// Waits until the disk has what it was given.
-    async fn settled(&mut self) -> Result<Disk, Fault> {
-        let disk = match self.writing.take() {
-            Some(writing) => Some(writing.await.map_err(std::io::Error::other)??),
-            None => self.disk.take(),
+    /// Waits until all that was handed over is done; after a failure nothing is written any more.
+    async fn settled(&mut self) -> Result<Written, Fault> {
+        let Some(writing) = self.writing.take() else {
+            let Some(path) = self.path.take() else {
+                return Err(Fault::Disk(std::io::Error::other("an earlier write failed")));
+            };
+            let disk = Disk { named: Named(path), file: None };
+            return Ok(Written { disk, digest: digest::Context::new(&SHA256), buffer: Vec::new() });
         };
-        disk.ok_or_else(|| Fault::Disk(std::io::Error::other("an earlier write failed")))
+        let disk = writing.disk.await.map_err(std::io::Error::other)??;
+        let digest = writing.digest.await.map_err(std::io::Error::other)?;
+        let mut buffer = Arc::into_inner(writing.buffer).unwrap_or_default();
+        buffer.clear();
+        Ok(Written { disk, digest, buffer })
     }
 
     /// The file, when all its bytes have come; `said` is the media type that its sender names.
@@ -134,8 +149,15 @@ impl Incoming {
     /// # Errors
     /// When the disk does not accept its last bytes.
     pub async fn finish(mut self, name: Option<&str>, said: Option<&str>) -> Result<(File, Spooled), Fault> {
-        self.flush().await?;
-        let disk = self.settled().await?;
+        let small = self.size <= SMALL as u64 && self.room.fits_memory();
+        let (digest, spooled) = if small {
+            let digest = digest::digest(&SHA256, &self.buffer);
+            (digest, Spooled::in_memory(std::mem::take(&mut self.buffer).into(), self.room))
+        } else {
+            self.flush().await?;
+            let written = self.settled().await?;
+            (written.digest.finish(), Spooled::on_disk(written.disk.named, self.room))
+        };
         // What is sent as `application/octet-stream` is what its name says.
         let said = said.filter(|said| essence(said) != ANY).or_else(|| name.and_then(of_name));
         let file = File {
@@ -143,9 +165,9 @@ impl Incoming {
             name: name.and_then(plain_name).map(Into::into),
             media: judged(&self.first, said).into(),
             size: self.size,
-            digest: hex(disk.digest.finish().as_ref()).into(),
+            digest: hex(digest.as_ref()).into(),
             held: None,
         };
-        Ok((file, self.spooled.counted(self.room)))
+        Ok((file, spooled))
     }
 }

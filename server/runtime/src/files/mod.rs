@@ -5,7 +5,7 @@
 //! a job are swept.
 //!
 //! ```text
-//! let mut incoming = holder.begin(most).await?;
+//! let mut incoming = holder.begin(most)?;
 //! incoming.write(&chunk).await?;
 //! let file = holder.keep(incoming.finish(Some("crew.pdf"), Some("application/pdf")).await?).await?;
 //! let bytes = holder.open(&file, None).await?;
@@ -13,6 +13,7 @@
 
 pub mod incoming;
 pub mod link;
+pub mod local;
 pub mod media;
 pub mod place;
 pub mod rows;
@@ -25,14 +26,17 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::Duration;
 
+use bytes::Bytes;
 use futures_util::stream::{self, StreamExt};
 use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_model::file::{File, files_of};
 use kanzlei_model::value::{Str, Value};
+use tokio::io::AsyncWriteExt;
 use uuid::Uuid;
 
 use crate::secrets::Secrets;
 use incoming::Incoming;
+use local::Local;
 use place::{Place, Stream};
 use spool::{Spool, Spooled};
 
@@ -235,8 +239,8 @@ const SWEPT: usize = 500;
 
 /// Where the bytes of a file are.
 enum Where {
-    /// On the local disk.
-    Disk(Arc<Spooled>),
+    /// In the spool.
+    Spool(Arc<Spooled>),
     /// In the work place.
     Work(String),
 }
@@ -280,10 +284,10 @@ impl Holder {
     ///
     /// # Errors
     /// When the disk does not accept it.
-    pub async fn begin(&self, most: u64) -> Result<Incoming, Fault> {
+    pub fn begin(&self, most: u64) -> Result<Incoming, Fault> {
         let left = self.files.bounds.request.saturating_sub(self.bytes.load(Ordering::Relaxed));
         let caller = self.caller.get().map(String::as_str);
-        Ok(self.files.spool()?.begin(most.min(self.files.bounds.file).min(left), caller).await?)
+        Ok(self.files.spool()?.begin(most.min(self.files.bounds.file).min(left), caller))
     }
 
     /// Keeps a file that has come: with the run, or durably with the job.
@@ -292,11 +296,12 @@ impl Holder {
     /// When the work place does not accept it.
     pub async fn keep(&self, (file, spooled): (File, Spooled)) -> Result<File, Fault> {
         self.bytes.fetch_add(file.size, Ordering::Relaxed);
+        let spooled = Arc::new(spooled);
         match self.job {
-            None => self.know(&file, Where::Disk(Arc::new(spooled))),
+            None => self.know(&file, Where::Spool(spooled)),
             Some(job) => {
                 let path = path_of(job, &file.id);
-                self.files.work()?.put(&path, spooled.path(), file.size, true).await?;
+                self.files.work()?.put(&path, &Local::Spooled(spooled), file.size, true).await?;
             }
         }
         Ok(file)
@@ -307,7 +312,7 @@ impl Holder {
     /// # Errors
     /// When there are more of them than a file may have, or they cannot be read or kept.
     pub async fn keep_stream(&self, mut bytes: Stream, name: Option<&str>, media: Option<&str>) -> Result<File, Fault> {
-        let mut incoming = self.begin(u64::MAX).await?;
+        let mut incoming = self.begin(u64::MAX)?;
         while let Some(chunk) = bytes.next().await {
             incoming.write(&chunk.map_err(incoming::Fault::Disk)?).await?;
         }
@@ -323,18 +328,47 @@ impl Holder {
         self.known.lock().unwrap_or_else(PoisonError::into_inner).insert(file.id.clone(), at);
     }
 
-    /// The local path of a file, where it is on the local disk.
-    pub(crate) fn on_disk(&self, file: &File) -> Option<Arc<Spooled>> {
+    /// The bytes of a file, where they are on this machine and in no place.
+    pub(crate) fn here(&self, file: &File) -> Option<Local> {
+        if let Some(held) = &file.held {
+            return Some(Local::Held(Bytes::from_owner(held.clone())));
+        }
         match self.known.lock().unwrap_or_else(PoisonError::into_inner).get(&file.id) {
-            Some(Where::Disk(spooled)) => Some(spooled.clone()),
+            Some(Where::Spool(spooled)) => Some(Local::Spooled(spooled.clone())),
             _ => None,
         }
+    }
+
+    /// The bytes of a file on this machine; those of a place are copied.
+    ///
+    /// # Errors
+    /// Like [`Holder::open`], and when the disk does not accept the copy.
+    pub async fn local(&self, file: &File) -> Result<Local, Fault> {
+        if let Some(here) = self.here(file) {
+            return Ok(here);
+        }
+        let copy = self.files.unnamed()?;
+        let copy = self.copy(file, tokio::fs::File::from_std(copy)).await?;
+        Ok(Local::Copied(Arc::new(copy.into_std().await)))
+    }
+
+    /// Writes the bytes of a file into one of the local disk.
+    ///
+    /// # Errors
+    /// Like [`Holder::local`].
+    pub async fn copy(&self, file: &File, mut to: tokio::fs::File) -> Result<tokio::fs::File, Fault> {
+        let mut bytes = self.open(file, None).await?;
+        while let Some(chunk) = bytes.next().await {
+            to.write_all(&chunk.map_err(incoming::Fault::Disk)?).await.map_err(incoming::Fault::Disk)?;
+        }
+        to.flush().await.map_err(incoming::Fault::Disk)?;
+        Ok(to)
     }
 
     fn in_work(&self, file: &File) -> Option<String> {
         match self.known.lock().unwrap_or_else(PoisonError::into_inner).get(&file.id) {
             Some(Where::Work(path)) => Some(path.clone()),
-            Some(Where::Disk(_)) => None,
+            Some(Where::Spool(_)) => None,
             None => self.job.map(|job| path_of(job, &file.id)),
         }
     }
@@ -345,12 +379,8 @@ impl Holder {
     /// When they are gone, or the work place is unavailable.
     pub async fn open(&self, file: &File, range: Option<Range<u64>>) -> Result<Stream, Fault> {
         let range = range.unwrap_or(0..file.size);
-        if let Some(held) = &file.held {
-            let part = held.get(range.start as usize..range.end as usize).unwrap_or_default().to_vec();
-            return Ok(stream::once(async { Ok(part.into()) }).boxed());
-        }
-        if let Some(spooled) = self.on_disk(file) {
-            return Ok(place::read_file(spooled.path(), range));
+        if let Some(here) = self.here(file) {
+            return Ok(here.stream(range));
         }
         let Some(path) = self.in_work(file) else { return Err(Fault::Gone) };
         // A range of nothing is none that a store accepts.
@@ -369,8 +399,8 @@ impl Holder {
     /// # Errors
     /// When its bytes are gone, there is another file at the path, or the place is unavailable.
     pub async fn store(&self, file: &File, place: &Place, path: &str, replace: bool) -> Result<(), Fault> {
-        match self.on_disk(file) {
-            Some(spooled) => place.put(path, spooled.path(), file.size, replace).await?,
+        match self.here(file) {
+            Some(local) => place.put(path, &local, file.size, replace).await?,
             None => place.put_stream(path, self.open(file, None).await?, file.size, replace).await?,
         }
         Ok(())

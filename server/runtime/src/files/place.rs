@@ -15,8 +15,11 @@ use object_store::local::LocalFileSystem;
 use object_store::path::Path;
 use object_store::signer::Signer;
 use object_store::{
-    GetOptions, GetRange, ObjectMeta, ObjectStore, ObjectStoreExt, PutMode, PutOptions, PutPayload, WriteMultipart,
+    GetOptions, GetRange, GetResultPayload, ObjectMeta, ObjectStore, ObjectStoreExt, PutMode, PutOptions, PutPayload,
+    WriteMultipart,
 };
+
+use super::local::Local;
 
 /// Bytes of a part that is stored at a time; an S3 bucket accepts at least 5 MiB.
 const PART: usize = 8 << 20;
@@ -159,16 +162,15 @@ impl Place {
         }
     }
 
-    /// Stores a file of the local disk; `replace` says whether it may take the place of another one.
+    /// Stores a file of this machine; `replace` says whether it may take the place of another one.
     ///
     /// # Errors
     /// When there is another one and it may not, or the place is unavailable.
-    pub async fn put(&self, path: &str, source: &std::path::Path, size: u64, replace: bool) -> Result<(), Fault> {
-        if let Some(local) = &self.local {
-            return self.link_in(local, path, source, replace).await;
+    pub async fn put(&self, path: &str, source: &Local, size: u64, replace: bool) -> Result<(), Fault> {
+        match (&self.local, source.path()) {
+            (Some(local), Some(source)) => self.link_in(local, path, source, replace).await,
+            _ => self.put_stream(path, source.stream(0..size), size, replace).await,
         }
-        let bytes = read_file(source, 0..size);
-        self.put_stream(path, bytes, size, replace).await
     }
 
     /// Stores a file of the local disk in a directory: the same bytes under another name where both are on one disk.
@@ -255,7 +257,11 @@ impl Place {
         let options = GetOptions { range: range.map(GetRange::Bounded), ..GetOptions::default() };
         let got = self.store.get_opts(&at, options).await.map_err(|error| self.fault(path, error))?;
         let size = got.meta.size;
-        Ok((size, got.into_stream().map_err(std::io::Error::other).boxed()))
+        let bytes = match got.payload {
+            GetResultPayload::File(file, _) => read_opened(file, got.range),
+            GetResultPayload::Stream(bytes) => bytes.map_err(std::io::Error::other).boxed(),
+        };
+        Ok((size, bytes))
     }
 
     /// The bytes of a file.

@@ -3,7 +3,7 @@
 //! A loop reads some rows at a time; what it reads from stays open between two batches ([`Readings`]), and is opened again and passed over
 //! where it is not, as after a crash. A client gets rows while they are read ([`send`]).
 
-use std::io::{self, Cursor, Read};
+use std::io::{self, Read};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use bytes::{Buf, Bytes};
@@ -12,17 +12,16 @@ use kanzlei_compiler::plan::rows::{Reading, Writing};
 use kanzlei_engine::machine::{Batch, RowsTask};
 use kanzlei_engine::rows::{Fault, Rows, Source, Writer};
 use kanzlei_model::file::File;
-use tokio::sync::mpsc;
+use kanzlei_model::value::Value;
 
 use super::Holder;
+use super::local::Seekable;
 use super::place::Stream;
 
 /// Readings of one run that stay open between batches; the oldest ones are closed.
 const MOST_OPEN: usize = 32;
 /// Bytes of rows that are passed on at a time, about.
 const PIECE: usize = 64 << 10;
-/// Pieces that wait for their receiver.
-const WAITING: usize = 4;
 
 /// Bytes of a file, opened when they are read first.
 struct Opening {
@@ -33,18 +32,15 @@ struct Opening {
 }
 
 enum Open {
-    Local(Box<dyn Read + Send>),
+    Local(Box<dyn Seekable>),
     /// Read from a place, and what of it was not passed on yet.
     Elsewhere(Stream, Bytes),
 }
 
 impl Opening {
     fn open(&self) -> io::Result<Open> {
-        if let Some(held) = &self.file.held {
-            return Ok(Open::Local(Box::new(Cursor::new(held.clone()))));
-        }
-        if let Some(spooled) = self.holder.on_disk(&self.file) {
-            return Ok(Open::Local(Box::new(std::fs::File::open(spooled.path())?)));
+        if let Some(here) = self.holder.here(&self.file) {
+            return Ok(Open::Local(here.open()?));
         }
         let opened = self.runtime.block_on(self.holder.open(&self.file, None)).map_err(io::Error::other)?;
         Ok(Open::Elsewhere(opened, Bytes::new()))
@@ -138,44 +134,85 @@ impl Readings {
     }
 }
 
-/// Rows as the bytes of a file, made while they are taken. The first bytes are there when it returns, so that what is wrong with the
+/// Rows that become the bytes of a file, piece by piece.
+struct Sending<R> {
+    rows: R,
+    writer: Writer,
+}
+
+/// A piece, and what the next ones are made of where there are more.
+type Made<R> = Result<(Bytes, Option<Sending<R>>), Fault>;
+
+impl<R: Iterator<Item = Result<Value, Fault>>> Sending<R> {
+    fn piece(mut self) -> Made<R> {
+        let mut piece = Vec::with_capacity(PIECE);
+        while piece.len() < PIECE {
+            match self.rows.next() {
+                Some(row) => piece.extend(self.writer.row(&row?)),
+                None => {
+                    piece.extend(self.writer.end());
+                    return Ok((piece.into(), None));
+                }
+            }
+        }
+        Ok((piece.into(), Some(self)))
+    }
+}
+
+/// Rows as the bytes of a file, made while they are read. The first bytes are there when it returns, so that what is wrong with the
 /// first rows is known before anything is sent; a fault further on ends the stream.
+///
+/// One piece is made ahead of those that were read. A thread is occupied only while it makes a piece: a client that reads slowly
+/// occupies none.
 ///
 /// # Errors
 /// When the first rows cannot be read.
 pub async fn send(
-    rows: impl Iterator<Item = Result<kanzlei_model::value::Value, Fault>> + Send + 'static,
+    rows: impl Iterator<Item = Result<Value, Fault>> + Send + 'static,
     writing: &Writing,
 ) -> Result<Stream, Fault> {
-    let (sender, mut receiver) = mpsc::channel::<Result<Bytes, Fault>>(WAITING);
-    let mut writer = Writer::new(writing);
-    tokio::task::spawn_blocking(move || {
-        let mut piece = Vec::with_capacity(PIECE);
-        for row in rows {
-            match row {
-                Ok(row) => piece.extend(writer.row(&row)),
-                Err(why) => {
-                    let _ = sender.blocking_send(Err(why));
-                    return;
-                }
+    let begun = Sending { rows, writer: Writer::new(writing) };
+    let (first, rest) = blocking(move || begun.piece()).await?;
+    let ahead = |rest: Sending<_>| tokio::task::spawn_blocking(move || rest.piece());
+    let rest = stream::unfold(rest.map(ahead), move |making| async move {
+        let made = making?.await.unwrap_or_else(|error| Err(io::Error::other(error.to_string()).into()));
+        Some(match made {
+            Ok((piece, rest)) => (Ok(piece), rest.map(ahead)),
+            Err(why) => {
+                tracing::warn!(%why, "rows that are being sent cannot be read to their end");
+                (Err(io::Error::other(why)), None)
             }
-            if piece.len() >= PIECE && sender.blocking_send(Ok(std::mem::take(&mut piece).into())).is_err() {
-                return;
-            }
-        }
-        piece.extend(writer.end());
-        let _ = sender.blocking_send(Ok(piece.into()));
-    });
-    let first = match receiver.recv().await {
-        Some(first) => first?,
-        None => Bytes::new(),
-    };
-    let rest = stream::unfold(receiver, |mut receiver| async move {
-        let next = receiver.recv().await?;
-        if let Err(why) = &next {
-            tracing::warn!(%why, "rows that are being sent cannot be read to their end");
-        }
-        Some((next.map_err(io::Error::other), receiver))
+        })
     });
     Ok(stream::once(async { Ok(first) }).chain(rest).boxed())
+}
+
+#[cfg(test)]
+mod tests {
+    use kanzlei_lang::document::formats::Format;
+
+    use super::*;
+
+    #[test]
+    fn clients_that_do_not_read_occupy_no_thread() {
+        let runtime =
+            tokio::runtime::Builder::new_current_thread().max_blocking_threads(1).build().expect("a runtime");
+        let writing = Writing { format: Format::Ndjson, columns: Vec::new(), keep_formulas: false };
+        runtime.block_on(async {
+            let rows = |count: i64| (0..count).map(|n| Ok(Value::list(vec![Value::Int(n); 1000])));
+            let mut stalled = Vec::new();
+            for _ in 0..8 {
+                let mut bytes = send(rows(i64::MAX), &writing).await.expect("begun");
+                assert!(bytes.next().await.is_some_and(|piece| piece.is_ok_and(|piece| piece.len() >= PIECE)));
+                stalled.push(bytes);
+            }
+            let all: Vec<_> = send(rows(1000), &writing).await.expect("begun").collect().await;
+            let lines: usize = all.iter().flatten().map(|piece| piece.iter().filter(|b| **b == b'\n').count()).sum();
+            assert_eq!((lines, all.iter().all(Result::is_ok)), (1000, true));
+            // A fault ends what is sent.
+            let broken = rows(100).chain([Err(Fault::from(io::Error::other("gone")))]).chain(rows(9));
+            let all: Vec<_> = send(broken, &writing).await.expect("begun").collect().await;
+            assert_eq!(all.iter().position(Result::is_err), Some(all.len() - 1));
+        });
+    }
 }

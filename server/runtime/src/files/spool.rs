@@ -1,4 +1,5 @@
-//! The spool: files of this process on the local disk, for as long as a request or a run needs them.
+//! The spool: files of this process for as long as a request or a run needs them. They are on the local disk; small ones, up to
+//! [`SMALL`] bytes, stay in memory while all of them together have at most [`IN_MEMORY`].
 //!
 //! Each process has a folder of its own, locked while it lives. What a process left that has ended is removed by
 //! the next one that begins.
@@ -9,9 +10,15 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use bytes::Bytes;
 use uuid::Uuid;
 
-use super::incoming::{Fault, Incoming};
+use super::incoming::Incoming;
+
+/// Bytes up to which a file stays in memory.
+pub(super) const SMALL: usize = 32 << 10;
+/// Bytes of all files of this process that are in memory.
+const IN_MEMORY: u64 = 32 << 20;
 
 /// The folder of this process.
 pub struct Spool {
@@ -20,6 +27,8 @@ pub struct Spool {
     _lock: fs::File,
     bytes: Arc<AtomicU64>,
     most: u64,
+    /// Those of them that are in memory.
+    in_memory: Arc<AtomicU64>,
     /// Bytes of each caller that has some, and how many it may have.
     of_callers: Mutex<HashMap<String, Arc<AtomicU64>>>,
     most_of_caller: u64,
@@ -63,14 +72,23 @@ impl Spool {
             fs::OpenOptions::new().create(true).truncate(false).write(true).open(folder.with_extension("lock"))?;
         lock.lock()?;
         fs::create_dir_all(&folder)?;
-        Ok(Spool { folder, _lock: lock, bytes: Arc::default(), most, of_callers: Mutex::default(), most_of_caller })
+        Ok(Spool {
+            folder,
+            _lock: lock,
+            bytes: Arc::default(),
+            most,
+            in_memory: Arc::default(),
+            of_callers: Mutex::default(),
+            most_of_caller,
+        })
     }
 
     /// Begins a file of at most so many bytes, of a caller where it is one's.
-    pub async fn begin(&self, most: u64, caller: Option<&str>) -> Result<Incoming, Fault> {
+    pub fn begin(&self, most: u64, caller: Option<&str>) -> Incoming {
         let of_caller = caller.map(|caller| (self.of_caller(caller), self.most_of_caller));
-        let room = Room { all: self.bytes.clone(), most: self.most, of_caller, own: 0 };
-        Incoming::begin(self.folder.join(Uuid::now_v7().to_string()), most, room).await
+        let in_memory = Small { all: self.in_memory.clone(), own: 0 };
+        let room = Room { all: self.bytes.clone(), most: self.most, of_caller, own: 0, in_memory };
+        Incoming::begin(self.folder.join(Uuid::now_v7().to_string()), most, room)
     }
 
     /// A file without a name, which ends when it is closed.
@@ -118,6 +136,19 @@ pub(super) struct Room {
     most: u64,
     of_caller: Option<(Arc<AtomicU64>, u64)>,
     own: u64,
+    in_memory: Small,
+}
+
+/// What of it is in memory.
+struct Small {
+    all: Arc<AtomicU64>,
+    own: u64,
+}
+
+impl Drop for Small {
+    fn drop(&mut self) {
+        self.all.fetch_sub(self.own, Ordering::Relaxed);
+    }
 }
 
 impl Room {
@@ -127,6 +158,17 @@ impl Room {
         let fits = |count: &AtomicU64, most: u64| count.fetch_add(bytes, Ordering::Relaxed) + bytes <= most;
         let all = fits(&self.all, self.most);
         all & self.of_caller.as_ref().is_none_or(|(count, most)| fits(count, *most))
+    }
+
+    /// Whether what it occupies may stay in memory.
+    pub fn fits_memory(&mut self) -> bool {
+        let all = self.in_memory.all.fetch_add(self.own, Ordering::Relaxed) + self.own;
+        if all > IN_MEMORY {
+            self.in_memory.all.fetch_sub(self.own, Ordering::Relaxed);
+            return false;
+        }
+        self.in_memory.own = self.own;
+        true
     }
 }
 
@@ -139,37 +181,56 @@ impl Drop for Room {
     }
 }
 
-/// A file on the local disk; dropping it removes it.
+/// A file of the spool; dropping it removes it.
 pub struct Spooled {
-    path: PathBuf,
-    _room: Option<Room>,
+    at: At,
+    _room: Room,
+}
+
+enum At {
+    Disk(Named),
+    Memory(Bytes),
+}
+
+/// A file with a path; dropping it removes it.
+pub(super) struct Named(pub PathBuf);
+
+impl Drop for Named {
+    fn drop(&mut self) {
+        let _ = fs::remove_file(&self.0);
+    }
 }
 
 impl Spooled {
-    pub(super) fn new(path: PathBuf) -> Self {
-        Spooled { path, _room: None }
+    pub(super) fn on_disk(named: Named, room: Room) -> Self {
+        Spooled { at: At::Disk(named), _room: room }
     }
 
-    pub(super) fn counted(mut self, room: Room) -> Self {
-        self._room = Some(room);
-        self
+    pub(super) fn in_memory(bytes: Bytes, room: Room) -> Self {
+        Spooled { at: At::Memory(bytes), _room: room }
     }
 
-    /// Where it is.
-    pub fn path(&self) -> &Path {
-        &self.path
+    /// Where it is on the disk.
+    pub fn path(&self) -> Option<&Path> {
+        match &self.at {
+            At::Disk(named) => Some(&named.0),
+            At::Memory(_) => None,
+        }
     }
-}
 
-impl Drop for Spooled {
-    fn drop(&mut self) {
-        let _ = fs::remove_file(&self.path);
+    /// Its bytes, where they are in memory.
+    pub fn bytes(&self) -> Option<&Bytes> {
+        match &self.at {
+            At::Disk(_) => None,
+            At::Memory(bytes) => Some(bytes),
+        }
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::files::incoming::Fault;
 
     #[test]
     fn bytes_are_bounded_in_all_and_for_each_caller() {
@@ -184,25 +245,37 @@ mod tests {
         assert!(spool.folder.exists() && other.folder.exists(), "both live");
         let runtime = tokio::runtime::Builder::new_current_thread().build().expect("a runtime");
         runtime.block_on(async {
-            let mut first = spool.begin(1000, Some("tare")).await.expect("begun");
+            let mut first = spool.begin(1000, Some("tare"));
             assert!(first.write(&[0; 40]).await.is_ok());
-            let mut second = spool.begin(1000, Some("tare")).await.expect("begun");
+            let mut second = spool.begin(1000, Some("tare"));
             assert!(matches!(second.write(&[0; 30]).await, Err(Fault::NoRoom)), "the caller has 70 of 60");
             drop(second);
-            let mut third = spool.begin(1000, Some("una")).await.expect("begun");
+            let mut third = spool.begin(1000, Some("una"));
             assert!(third.write(&[0; 50]).await.is_ok());
-            let mut run = spool.begin(5, None).await.expect("begun");
+            let mut run = spool.begin(5, None);
             assert!(matches!(run.write(&[0; 6]).await, Err(Fault::TooLarge(5))));
             assert!(matches!(third.write(&[0; 20]).await, Err(Fault::NoRoom)), "all have 110 of 100");
             drop((first, third, run));
             assert_eq!(spool.bytes(), 0);
-            let (file, spooled) =
-                spool.begin(9, None).await.expect("begun").finish(Some("a/b.csv"), None).await.expect("done");
-            assert_eq!((file.name.as_deref(), file.size, &*file.media), (Some("b.csv"), 0, "text/csv"));
-            let path = spooled.path().to_owned();
-            assert!(path.exists());
-            drop(spooled);
-            assert!(!path.exists());
+            // Small files are in memory while there is room, others on the disk.
+            for (size, occupied, on_disk) in [(9, 0, false), (SMALL + 1, 0, true), (9, IN_MEMORY, true)] {
+                let spool = Spool::open(&folder, u64::MAX, u64::MAX).expect("a spool");
+                spool.in_memory.store(occupied, Ordering::Relaxed);
+                let mut incoming = spool.begin(u64::MAX, None);
+                incoming.write(&vec![b'x'; size]).await.expect("written");
+                let (file, spooled) = incoming.finish(Some("a/b.csv"), None).await.expect("done");
+                assert_eq!((file.name.as_deref(), file.size, &*file.media), (Some("b.csv"), size as u64, "text/csv"));
+                assert_eq!(spool.bytes(), size as u64);
+                let path = spooled.path().map(Path::to_owned);
+                assert_eq!(path.as_ref().is_some_and(|path| path.exists()), on_disk, "{size} {occupied}");
+                let local = super::super::local::Local::Spooled(Arc::new(spooled));
+                let mut read = Vec::new();
+                std::io::Read::read_to_end(&mut local.open().expect("open"), &mut read).expect("read");
+                assert_eq!(read.len(), size);
+                drop(local);
+                assert!(path.is_none_or(|path| !path.exists()));
+                assert_eq!((spool.bytes(), spool.in_memory.load(Ordering::Relaxed)), (0, occupied));
+            }
         });
         drop((spool, other));
         let _ = fs::remove_dir_all(&folder);

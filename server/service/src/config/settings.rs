@@ -81,6 +81,7 @@ settings! {
         arriving_of_peer: usize = "arriving_of_peer", "2000", "The same from one address; a proxy in front is one";
         arriving_bytes: usize = "arriving_bytes", "268435456", "Bytes of bodies that arrive; beyond them 503";
         answer: usize = "answer", "8388608", "Largest answer of a service, in bytes";
+        stalled: Duration = "stalled", "60s", "How long a client may accept nothing of what is sent to it; its connection is closed then";
         shutdown: Duration = "shutdown", "30s", "How long requests in flight may take when the service stops";
     }
     /// The journal of direct runs.

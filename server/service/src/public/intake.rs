@@ -165,7 +165,7 @@ pub async fn raw(
         return Err(too_large(part, max));
     }
     let mut pace = Pace::begin(max);
-    let mut incoming = holder.begin(max).await.map_err(|why| refused(part, why))?;
+    let mut incoming = holder.begin(max).map_err(|why| refused(part, why))?;
     let mut any = false;
     while let Some(chunk) = pace.next(payload.next()).await? {
         let chunk = chunk.map_err(broken)?;
@@ -261,7 +261,7 @@ async fn parts(
             continue;
         };
         let media = field.content_type().map(|media| media.essence_str().to_owned());
-        let mut incoming = holder.begin(max).await.map_err(|why| refused(&name, why))?;
+        let mut incoming = holder.begin(max).map_err(|why| refused(&name, why))?;
         let mut any = false;
         while let Some(chunk) = pace.next(field.next()).await?.transpose().map_err(broken)? {
             any |= !chunk.is_empty();
