@@ -18,6 +18,7 @@
 
 use std::io::{self, Read, Seek, Write};
 
+use kanzlei_model::run::FailureKind;
 use zip::CompressionMethod;
 use zip::read::ZipArchive;
 use zip::result::ZipError;
@@ -55,14 +56,41 @@ pub enum Fault {
     /// An entry that is refused.
     #[error("the entry `{0}` {1}")]
     Refused(String, &'static str),
+    /// A path that no entry can have.
+    #[error("`{0}` cannot be packed: it {1}")]
+    Path(String, &'static str),
     /// Reading or writing failed.
     #[error(transparent)]
-    Io(#[from] io::Error),
+    Io(io::Error),
+}
+
+impl Fault {
+    /// The kind of failure that workflows see.
+    pub fn kind(&self) -> FailureKind {
+        match self {
+            Fault::TooLarge(_) => FailureKind::TooLarge,
+            Fault::Broken(_) | Fault::Refused(..) => FailureKind::Unreadable,
+            Fault::Path(..) => FailureKind::Input,
+            Fault::Io(_) => FailureKind::Place,
+        }
+    }
+}
+
+impl From<io::Error> for Fault {
+    /// An archive whose bytes are not what its directory says fails while it is read.
+    fn from(error: io::Error) -> Self {
+        match error.kind() {
+            io::ErrorKind::InvalidData | io::ErrorKind::InvalidInput | io::ErrorKind::UnexpectedEof => {
+                Fault::Broken(error.to_string())
+            }
+            _ => Fault::Io(error),
+        }
+    }
 }
 
 fn fault(error: ZipError) -> Fault {
     match error {
-        ZipError::Io(error) if error.kind() != io::ErrorKind::UnexpectedEof => Fault::Io(error),
+        ZipError::Io(error) => error.into(),
         other => Fault::Broken(other.to_string()),
     }
 }
@@ -76,7 +104,7 @@ pub fn pack<R: Read>(files: impl IntoIterator<Item = (String, R)>, out: impl Wri
     let options = SimpleFileOptions::default().compression_method(CompressionMethod::Deflated).unix_permissions(0o644);
     for (path, mut file) in files {
         if let Some(why) = misplaced(&path) {
-            return Err(Fault::Refused(path, why));
+            return Err(Fault::Path(path, why));
         }
         archive.start_file(path.as_str(), options.large_file(true)).map_err(fault)?;
         io::copy(&mut file, &mut archive)?;

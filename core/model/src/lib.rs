@@ -16,6 +16,7 @@ pub mod address;
 pub mod caller;
 pub mod duration;
 pub mod file;
+pub mod hex;
 pub mod histogram;
 pub mod problem;
 pub mod role;

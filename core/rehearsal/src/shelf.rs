@@ -105,7 +105,7 @@ impl Shelf {
             FileWork::Zip { files, name } => {
                 let parts = files.iter().map(|(path, file)| (path.clone(), file.held.as_deref().unwrap_or_default()));
                 let mut archive = Cursor::new(Vec::new());
-                pack::pack(parts, &mut archive).map_err(|why| fault(FailureKind::Input, why.to_string()))?;
+                pack::pack(parts, &mut archive).map_err(|why| fault(why.kind(), why.to_string()))?;
                 let name = name.as_deref().unwrap_or("files.zip");
                 File::of_bytes(Some(name), "application/zip", archive.into_inner().into()).into()
             }
@@ -121,7 +121,7 @@ impl Shelf {
                     found.push((path.to_owned(), File::of_bytes(Some(path), media, whole.into())));
                     Ok(())
                 });
-                done.map_err(|why| fault(FailureKind::Unreadable, why.to_string()))?;
+                done.map_err(|why| fault(why.kind(), why.to_string()))?;
                 unpacked(found)
             }
             FileWork::Read { files, reading } => rows_of(files, reading)?.whole().map_err(unreadable)?,

@@ -21,6 +21,7 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use hmac::{Hmac, Mac};
 use kanzlei_lang::document::proof::{Algorithm, Hmac as Scheme, Piece, Proof, Source, TOLERANCE, Writing};
+use kanzlei_model::hex;
 use sha1::Sha1;
 use sha2::{Digest, Sha256, Sha512};
 use subtle::ConstantTimeEq;
@@ -177,7 +178,7 @@ pub fn sign(proof: &Proof, secret: &str, id: &str, at: i64, message: &Message) -
             let made = made(scheme.algorithm, &key_of(scheme.key, secret), &pieces);
             let made = match scheme.encoding {
                 Writing::Base64 => STANDARD.encode(made),
-                Writing::Hex | Writing::Text => made.iter().map(|byte| format!("{byte:02x}")).collect(),
+                Writing::Hex | Writing::Text => hex::of(&made),
             };
             let made = format!("{}{made}", scheme.prefix);
             let value = match &scheme.part {

@@ -1,7 +1,8 @@
 //! Drills: services are killed and the database becomes unavailable under load, and what was accepted is counted
 //! afterwards. Short ones are tests; `cargo xtask drill` runs them as long as wanted.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -14,9 +15,9 @@ use serde_json::Value as Json;
 
 use crate::{deploy_texts, try_http};
 
-/// Two calls that the ledger counts by job and step, as a key of its own shows neither; and between them a row that must be written once and something that takes a moment, so that kills
-/// find jobs in all states.
-const WORKFLOW: &str = "workflow: drill\ninput: {n: {type: integer}, wait: {type: string}}\nentries: [{endpoint: POST /drill, access: open, answer: later}]\nqueue: {retry: {attempts: 21, first: 100ms, max: 1s}}\nsteps:\n  - {call: \"POST LEDGER/ledger/entries\", headers: {X-Entry: \"${run.id}-1\"}, body: {n: \"${input.n}\"}}\n  - {sql: harbour, statement: \"INSERT INTO arrival (harbour, imo, arrives) VALUES ('LIN', '0000000', :job)\", bind: {job: \"${run.id.slice(0, 30)}\"}}\n  - pause: ${input.wait}\n  - {call: \"POST LEDGER/ledger/entries\", headers: {X-Entry: \"${run.id}-2\"}, body: {n: \"${input.n}\"}}\n  - reply: 200\n    body: {n: \"${input.n}\"}\n";
+/// Two calls that the ledger counts by job and step, as a key of its own shows neither; and between them a row that must be written once, files that are read, written and stored, and
+/// something that takes a moment, so that kills find jobs in all states.
+const WORKFLOW: &str = "workflow: drill\ninput: {n: {type: integer}, wait: {type: string}, paper: {type: file}}\nentries: [{endpoint: PUT /drill, access: open, answer: later, from: {n: query.n, wait: query.wait}}]\nqueue: {retry: {attempts: 21, first: 100ms, max: 1s}}\nsteps:\n  - {call: \"POST LEDGER/ledger/entries\", headers: {X-Entry: \"${run.id}-1\"}, body: {n: \"${input.n}\"}}\n  - {sql: harbour, statement: \"INSERT INTO arrival (harbour, imo, arrives) VALUES ('LIN', '0000000', :job)\", bind: {job: \"${run.id.slice(0, 30)}\"}}\n  - {id: lines, file: read, of: \"${input.paper}\", format: ndjson}\n  - {id: copy, file: write, of: \"${lines}\", format: ndjson}\n  - pause: ${input.wait}\n  - {file: store, of: \"${copy}\", to: {archive: \"drill/${run.id}\"}}\n  - {call: \"POST LEDGER/ledger/entries\", headers: {X-Entry: \"${run.id}-2\"}, body: {n: \"${input.n}\"}}\n  - reply: 200\n    body: {n: \"${input.n}\"}\n";
 
 /// What a drill found.
 #[derive(Debug, Default)]
@@ -40,6 +41,8 @@ pub struct Found {
     pub rows: usize,
     /// Accepted jobs whose row is not there exactly once.
     pub not_once: Vec<String>,
+    /// Accepted jobs whose file is not stored as it was sent, and files that belong to none.
+    pub not_whole: Vec<String>,
     pub took: Duration,
 }
 
@@ -49,6 +52,7 @@ impl Found {
         self.stuck.is_empty()
             && self.repeated_after_journaled.is_empty()
             && self.not_once.is_empty()
+            && self.not_whole.is_empty()
             && self.accepted > 0
             && self.compared >= 2 * self.accepted
             && self.ended.get("succeeded") == Some(&self.accepted)
@@ -66,15 +70,34 @@ impl std::fmt::Display for Found {
         self.failures.iter().try_for_each(|why| writeln!(f, "failed: {why}"))?;
         write!(
             f,
-            "{} calls for {} entries; {} entries called more than once, {} of them after what came of it was written down\n{} rows written by SQL steps; jobs without exactly one: {}",
+            "{} calls for {} entries; {} entries called more than once, {} of them after what came of it was written down\n{} rows written by SQL steps; jobs without exactly one: {}\nfiles that are not stored as they were sent: {}",
             self.calls,
             self.compared,
             self.repeated,
             self.repeated_after_journaled.len(),
             self.rows,
-            self.not_once.len()
+            self.not_once.len(),
+            self.not_whole.len()
         )
     }
+}
+
+/// What a client sends: the same number on each line; every other one is small enough to stay in memory.
+fn paper(n: usize) -> String {
+    format!("{n}\n").repeat(if n.is_multiple_of(2) { 100 } else { 20_000 })
+}
+
+/// Accepted jobs without their file, or with another one than they were sent; and files of nothing that was begun, such as half of one.
+fn not_whole(stored: &[PathBuf], accepted: &[String]) -> Vec<String> {
+    let is_whole = |path: &PathBuf| {
+        let text = std::fs::read_to_string(path).unwrap_or_default();
+        let number = text.lines().next().and_then(|line| line.parse().ok());
+        number.is_some_and(|n| text == paper(n))
+    };
+    let (whole, broken): (Vec<_>, Vec<_>) = stored.iter().partition(|path| is_whole(path));
+    let names: HashSet<_> = whole.iter().filter_map(|path| path.file_name()?.to_str()).collect();
+    let missing = accepted.iter().filter(|id| !names.contains(id.as_str())).cloned();
+    missing.chain(broken.iter().map(|path| path.display().to_string())).collect()
 }
 
 /// A key of the ledger: the step's record, the key itself, and when it was called.
@@ -133,9 +156,8 @@ impl<'o> Drill<'o> {
                         let ports = public.lock().expect("ports");
                         ports[n % ports.len()]
                     };
-                    let body = format!("{{\"n\":{n},\"wait\":\"{}ms\"}}", 1 + n % 50);
-                    let url = format!("http://127.0.0.1:{port}/drill");
-                    let answer = try_http("POST", &url, &[("content-type", "application/json")], body.as_bytes());
+                    let url = format!("http://127.0.0.1:{port}/drill?n={n}&wait={}ms", 1 + n % 50);
+                    let answer = try_http("PUT", &url, &[("content-type", "text/plain")], paper(n).as_bytes());
                     match answer.filter(|answer| answer.status == 202) {
                         Some(answer) => {
                             let id = answer.json()["id"].as_str().expect("id").to_owned();
@@ -237,6 +259,9 @@ impl<'o> Drill<'o> {
         found.rows = written.values().sum();
         let once = |id: &&String| written.get(&id[..30]) == Some(&1);
         found.not_once = accepted.iter().filter(|id| !once(id)).cloned().collect();
+        let folder = self.office.service.log.with_file_name("places").join("archive/drill");
+        let stored = crate::files_below(&folder);
+        found.not_whole = not_whole(&stored, &accepted);
         // What came of calls, by job in the order of its steps; the ledger's calls by job likewise.
         let sql = "SELECT HEX(job), at FROM outcome WHERE void = 0 AND data LIKE '{\"called\"%' ORDER BY job, seq";
         let mut written: HashMap<String, Vec<i64>> = HashMap::new();

@@ -110,6 +110,14 @@ impl Drop for Folder {
     }
 }
 
+/// Regular files below a folder, without locks.
+pub fn files_below(folder: &Path) -> Vec<PathBuf> {
+    let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+    let (folders, files): (Vec<_>, Vec<_>) = entries.map(|entry| entry.path()).partition(|path| path.is_dir());
+    let own = files.into_iter().filter(|path| path.extension().is_none_or(|ending| ending != "lock"));
+    own.chain(folders.iter().flat_map(|folder| files_below(folder))).collect()
+}
+
 /// What the client printed; it must have ended with `code`.
 pub fn said(output: &Output, code: i32) -> String {
     let text = format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
@@ -117,15 +125,17 @@ pub fn said(output: &Output, code: i32) -> String {
     text
 }
 
-/// Puts documents given as texts live; each is (path, text).
+/// Puts documents given as texts live; each is (path, text). What is no YAML is a file beside them.
 pub fn deploy_texts(office: &Office, documents: &[(&str, &str)]) -> Answer {
+    let (documents, files): (Vec<_>, Vec<_>) = documents.iter().partition(|(path, _)| path.ends_with(".yaml"));
     let documents: Vec<_> =
         documents.iter().map(|(path, text)| serde_json::json!({"path": path, "text": text})).collect();
+    let files: serde_json::Map<_, _> = files.iter().map(|(path, text)| ((*path).to_owned(), (*text).into())).collect();
     http(
         "POST",
         &format!("{}/api/v1/deploys", office.control()),
         &[("authorization", &format!("Bearer {}", office.token)), ("content-type", "application/json")],
-        serde_json::json!({"documents": documents}).to_string().as_bytes(),
+        serde_json::json!({"documents": documents, "files": files}).to_string().as_bytes(),
     )
 }
 

@@ -1,8 +1,8 @@
 //! Files on the demo office: sent by Node's own forms and by the client, kept in a folder and in a bucket, and answered.
 
-use std::io::Write;
+use std::io::{Read, Write};
 use std::net::TcpStream;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::process::Command;
 
 use kanzlei_e2e::calls::{LONG, becomes, id_of};
@@ -123,14 +123,6 @@ fn uploads_belong_to_their_callers_and_outlive_processes() {
     assert_eq!(fetched.header("content-type"), Some("application/pdf"));
 }
 
-/// Regular files below a folder.
-fn files_below(folder: &Path) -> Vec<PathBuf> {
-    let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
-    let (folders, files): (Vec<_>, Vec<_>) = entries.map(|entry| entry.path()).partition(|path| path.is_dir());
-    let own = files.into_iter().filter(|path| path.extension().is_none_or(|ending| ending != "lock"));
-    own.chain(folders.iter().flat_map(|folder| files_below(folder))).collect()
-}
-
 /// A client that stops in the middle, and a process that is killed in the middle, leave nothing behind.
 #[test]
 fn bodies_that_stop_leave_nothing() {
@@ -159,6 +151,41 @@ fn bodies_that_stop_leave_nothing() {
     assert!(wait::until(LONG, || files_below(&spool).is_empty().then_some(())).is_some(), "{:?}", files_below(&spool));
     let places = files_below(&scratch().join("stopped/places/archive"));
     assert_eq!(places.len(), 1, "{places:?}");
+}
+
+const ROWS: &str = "workflow: all-rows
+input: {rows: {type: file, max: 64 MiB}}
+entries: [{endpoint: PUT /all-rows, access: open}]
+steps:
+  - {id: rows, file: read, of: '${input.rows}', format: text}
+  - {reply: 200, body: '${rows}'}
+";
+
+/// A client that stops reading is dropped, with all that was held for it.
+#[test]
+fn clients_that_stop_reading_are_dropped() {
+    let office = office("stalled", &["limits.stalled=1s"]);
+    assert_eq!(deploy_texts(&office, &[("rows.yaml", ROWS)]).status, 200);
+    let body = "Tare Holm\n".repeat(4 << 20);
+    let head = format!(
+        "PUT /all-rows HTTP/1.1\r\nHost: localhost\r\nContent-Type: text/plain\r\nContent-Length: {}\r\n\r\n",
+        body.len()
+    );
+    let mut stream = TcpStream::connect(("127.0.0.1", office.ports.public)).expect("a connection");
+    stream.write_all(head.as_bytes()).and_then(|()| stream.write_all(body.as_bytes())).expect("sent");
+    stream.read_exact(&mut [0; 15]).expect("the beginning of an answer");
+    let open = || -> Vec<String> {
+        let found = std::fs::read_dir(format!("/proc/{}/fd", office.service.id())).into_iter().flatten().flatten();
+        let paths = found.filter_map(|entry| std::fs::read_link(entry.path()).ok());
+        paths.map(|path| path.display().to_string()).filter(|path| path.contains("files/spool/")).collect()
+    };
+    let files = |path: &String| !path.contains(".lock");
+    assert!(open().iter().any(files), "{:?}", open());
+    assert!(wait::until(LONG, || (!open().iter().any(files)).then_some(())).is_some(), "{:?}", open());
+    // It was closed before all was sent.
+    let mut rest = Vec::new();
+    let read = stream.read_to_end(&mut rest);
+    assert!(read.is_err() || rest.len() < body.len(), "{read:?}");
 }
 
 const KEEP: &str = "workflow: keep-rows

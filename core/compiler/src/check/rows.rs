@@ -160,11 +160,7 @@ impl Walk<'_, '_, '_> {
                 format!("{what} are a list or what `file: read` returns, not {}", of.what()),
             );
         }
-        let row = of.map(|one| match one {
-            Type::List(items) => items.of.clone(),
-            _ => Type::Unknown,
-        });
-        (maker, row)
+        (maker, of.items())
     }
 
     /// What is written into a file, with its name.
@@ -200,11 +196,7 @@ impl Walk<'_, '_, '_> {
                     let message = format!("rows are a list or what `file: read` returns, not {}", wrong.what());
                     self.report.error("wrong-operand", node.at, message);
                 }
-                let row = of.map(|one| match one {
-                    Type::List(items) => items.of.clone(),
-                    _ => Type::Unknown,
-                });
-                Each { list, reading: None, row }
+                Each { list, reading: None, row: of.items() }
             }
         }
     }

@@ -114,7 +114,7 @@ impl Machine {
                 self.close(fibre, record, State::Succeeded, value);
                 Flow::On
             }
-            Err(fault) => self.step_failed(fibre, record, Failure::new(fault.kind, fault.detail)),
+            Err(fault) => self.step_failed(fibre, record, Failure::of_files(fault)),
         }
     }
 

@@ -48,7 +48,7 @@ pub use call::{Answer, Request};
 pub use file::{FileTask, FileWork, Rows as FileRows};
 use flow::{Awaits, Begun, Fibre, Level, What};
 pub use look::{Seen, Waiting};
-pub use query::{Filled, Into as FileInto, Load, Query, Rows, Sql};
+pub use query::{FileInto, Filled, Load, Query, Rows, Sql};
 pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, JobRequest, Queued};
 pub use record::{Ended, State, StepRecord};
 pub use report::{Letter, MOST_ATTACHED_BYTES};
@@ -254,7 +254,7 @@ pub struct Failure {
     pub detail: String,
     /// The body of the answer, where there was one.
     pub body: Value,
-    /// What a `fail` step says to the client.
+    /// What the client gets where no step catches it; what the kind says where there is none.
     pub problem: Option<Box<Problem>>,
     /// Why an expression failed.
     pub cause: Option<expr::ErrorKind>,
@@ -263,6 +263,16 @@ pub struct Failure {
 }
 
 impl Failure {
+    /// A failure of work with files. What cannot be read is as a rule what a client sent: where no step catches it, the client gets 422.
+    fn of_files(fault: EffectError) -> Self {
+        let problem = match fault.kind {
+            FailureKind::Unreadable => Some(Problem::new(422, "A file cannot be read")),
+            FailureKind::TooLarge => Some(Problem::new(422, "A file is too large")),
+            _ => None,
+        };
+        Failure { problem: problem.map(Box::new), ..Failure::new(fault.kind, fault.detail) }
+    }
+
     /// A failure of a kind, with its detail.
     pub fn new(kind: FailureKind, detail: impl Into<String>) -> Self {
         Failure {

@@ -34,7 +34,7 @@ pub struct Query {
     /// The rows for each of which the statement is performed, in one transaction.
     pub load: Option<Load>,
     /// The file that the rows become which the statement returns: [`super::Outcome::Filed`].
-    pub into: Option<Into>,
+    pub into: Option<FileInto>,
 }
 
 /// Rows that a statement is performed for.
@@ -70,7 +70,7 @@ impl Load {
 
 /// A file of rows.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Into {
+pub struct FileInto {
     /// How they are written.
     pub writing: Arc<Writing>,
     /// Its name.
@@ -126,7 +126,7 @@ impl Machine {
                     Some(name) => ops::to_text(&name.make(&fibre.slots, self.limits())?).to_string(),
                     None => format!("rows.{}", writing.format.word()),
                 };
-                Some(Into { writing: writing.clone(), name })
+                Some(FileInto { writing: writing.clone(), name })
             }
         };
         for (statement, makers) in &sql.statements {
@@ -190,7 +190,7 @@ impl Machine {
                 self.close(fibre, record, State::Succeeded, value);
                 Flow::On
             }
-            Err(fault) => self.step_failed(fibre, record, Failure::new(fault.kind, fault.detail)),
+            Err(fault) => self.step_failed(fibre, record, Failure::of_files(fault)),
         }
     }
 }

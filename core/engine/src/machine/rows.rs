@@ -87,7 +87,7 @@ impl Machine {
             }
         };
         self.cancel_group(&group);
-        self.step_failed(fibre, group.record, Failure::new(fault.kind, fault.detail))
+        self.step_failed(fibre, group.record, Failure::of_files(fault))
     }
 
     /// Begins items for rows that wait, and asks for more.

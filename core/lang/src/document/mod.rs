@@ -95,7 +95,8 @@ pub enum Document {
 pub const KINDS: &[&str] = &["workflow", "service", "cases", "lane", "allowance", "issuer", "settings", "database"];
 /// The kinds that stay beside the others: they are checked with them, and never live.
 pub const BESIDE: &[&str] = &["cases", "database"];
-const FIRST_KEY: &str = "the first key names the kind: `workflow: NAME`, `service: NAME`, `lane: NAME`, `settings: NAME` or `cases: WORKFLOW`";
+/// What helps where a document does not begin with its kind.
+pub(crate) const FIRST_KEY: &str = "the first key names the kind: `workflow`, `service`, `lane`, `allowance`, `issuer`, `database`, `settings`: each with a NAME, or `cases: WORKFLOW`";
 
 /// The kind a text says it is, when it is one of ours; distinguishes our documents from other YAML.
 pub fn kind_of(text: &str) -> Option<&'static str> {
@@ -145,7 +146,11 @@ pub fn read(source: &Source, file: &dyn Fn(&str) -> Option<String>) -> (Option<D
 pub fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<String>) -> Option<Document> {
     let root = yaml::parse(report)?;
     let Some((key, _)) = root.as_map().and_then(|members| members.first()) else {
-        report.error("wrong-type", root.at, format!("a document is a mapping, not {}", root.what()));
+        let message = match root.as_map() {
+            Some(_) => "the document has no key that names its kind".to_owned(),
+            None => format!("a document is a mapping, not {}", root.what()),
+        };
+        report.error("wrong-type", root.at, message);
         report.help(FIRST_KEY);
         return None;
     };

@@ -243,7 +243,7 @@ pub fn parse(report: &mut Report) -> Option<Node> {
     }
     reader.root.or_else(|| {
         report.error("empty-document", Place::default(), "the document is empty");
-        report.help("the first key names the kind: `workflow: NAME` or `service: NAME`");
+        report.help(super::FIRST_KEY);
         None
     })
 }

@@ -219,6 +219,14 @@ impl Type {
         }
     }
 
+    /// What the items of a list are, whichever list it is; unknown for what is none.
+    pub fn items(&self) -> Type {
+        self.map(|one| match one {
+            Type::List(items) => items.of.clone(),
+            _ => Type::Unknown,
+        })
+    }
+
     /// The rows that a step of the workflow reads, each of a type.
     pub fn rows(row: Type, step: u32) -> Type {
         Type::Object(Arc::new(Shape { rows: Some((row, step)), ..Shape::default() }))

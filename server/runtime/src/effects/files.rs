@@ -225,13 +225,7 @@ async fn has_same(place: &Place, path: &str, file: &File) -> Result<bool, Effect
 }
 
 fn packing(why: pack::Fault) -> EffectError {
-    let kind = match &why {
-        pack::Fault::TooLarge(_) => FailureKind::TooLarge,
-        pack::Fault::Broken(_) => FailureKind::Unreadable,
-        pack::Fault::Refused(..) => FailureKind::Input,
-        pack::Fault::Io(_) => FailureKind::Place,
-    };
-    fault(kind, why.to_string())
+    fault(why.kind(), why.to_string())
 }
 
 /// Packs files, one after another, on a thread that may block.

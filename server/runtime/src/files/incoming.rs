@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use kanzlei_model::file::{ANY, File, essence, plain_name};
+use kanzlei_model::hex;
 use ring::digest::{self, SHA256};
 use tokio::task::JoinHandle;
 use uuid::Uuid;
@@ -73,10 +74,6 @@ struct Written {
     disk: Disk,
     digest: digest::Context,
     buffer: Vec<u8>,
-}
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 impl Incoming {
@@ -165,7 +162,7 @@ impl Incoming {
             name: name.and_then(plain_name).map(Into::into),
             media: judged(&self.first, said).into(),
             size: self.size,
-            digest: hex(digest.as_ref()).into(),
+            digest: hex::of(digest.as_ref()).into(),
             held: None,
         };
         Ok((file, spooled))

@@ -195,8 +195,7 @@ mod tests {
 
     #[test]
     fn clients_that_do_not_read_occupy_no_thread() {
-        let runtime =
-            tokio::runtime::Builder::new_current_thread().max_blocking_threads(1).build().expect("a runtime");
+        let runtime = tokio::runtime::Builder::new_current_thread().max_blocking_threads(1).build().expect("a runtime");
         let writing = Writing { format: Format::Ndjson, columns: Vec::new(), keep_formulas: false };
         runtime.block_on(async {
             let rows = |count: i64| (0..count).map(|n| Ok(Value::list(vec![Value::Int(n); 1000])));

@@ -27,6 +27,7 @@ use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::machine::{Address, Cancellation, Cancelling, EffectError, Enqueue, JobRequest, Outcome, Queued};
 use kanzlei_model::caller::Caller;
 use kanzlei_model::file::{files_of, of_record, to_record};
+use kanzlei_model::hex;
 use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
@@ -204,7 +205,7 @@ impl Jobs {
 
     /// The secret part of a draft's address: nobody can compute it from the address's id.
     pub fn token_of(&self, preview: Uuid) -> String {
-        self.made(&format!("preview {preview}")).iter().map(|byte| format!("{byte:02x}")).collect()
+        hex::of(&self.made(&format!("preview {preview}")))
     }
 
     /// The `traceparent` of the calls of a run (W3C Trace Context §3.2); its span cannot be computed back either.

@@ -16,6 +16,7 @@ use aho_corasick::{AhoCorasick, MatchKind};
 use base64::Engine;
 use base64::engine::general_purpose::{STANDARD_NO_PAD, URL_SAFE_NO_PAD};
 use kanzlei_engine::machine::Machine;
+use kanzlei_model::hex;
 use kanzlei_model::value::Value;
 
 use super::{MASK, Secrets};
@@ -107,7 +108,7 @@ fn forms_of(value: &str) -> Vec<Vec<u8>> {
         every,
     ];
     if value.len() >= SHORTEST_ENCODED {
-        forms.push(value.bytes().map(|byte| format!("{byte:02x}")).collect());
+        forms.push(hex::of(value.as_bytes()));
         forms.extend(in_base64(value.as_bytes()));
         forms.push(value.chars().rev().collect());
     }

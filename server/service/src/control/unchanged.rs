@@ -5,6 +5,7 @@ use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::{Method, StatusCode, header};
 use actix_web::middleware::Next;
 use actix_web::{Error, HttpResponse};
+use kanzlei_model::hex;
 use sha2::{Digest, Sha256};
 
 /// Larger answers are sent as they are.
@@ -24,8 +25,7 @@ pub async fn tagged(request: ServiceRequest, next: Next<impl MessageBody + 'stat
     let Ok(Ok(body)) = to_bytes_limited(body, LARGEST).await else {
         return Ok(ServiceResponse::new(request, HttpResponse::InternalServerError().finish()));
     };
-    let digest: String = Sha256::digest(&body).iter().take(12).map(|byte| format!("{byte:02x}")).collect();
-    let tag = format!("W/\"{digest}\"");
+    let tag = format!("W/\"{}\"", hex::of(&Sha256::digest(&body)[..12]));
     if known.is_some_and(|known| known.split(',').any(|one| one.trim() == tag)) {
         let unchanged = HttpResponse::NotModified().insert_header((header::ETAG, tag)).finish();
         return Ok(ServiceResponse::new(request, unchanged));

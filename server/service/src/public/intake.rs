@@ -14,6 +14,7 @@ use kanzlei_compiler::input::{Body, From as Source};
 use kanzlei_compiler::plan::{Endpoint, Plan};
 use kanzlei_engine::machine::file_name;
 use kanzlei_model::file::File;
+use kanzlei_model::hex;
 use kanzlei_model::problem::{InputError, Problem};
 use kanzlei_runtime::files::{Fault, Holder, incoming};
 
@@ -196,7 +197,7 @@ fn digest_of(request: &HttpRequest) -> Result<Option<String>, Refusal> {
     let bytes =
         bytes.strip_prefix(':').and_then(|rest| rest.strip_suffix(':')).and_then(|text| STANDARD.decode(text).ok());
     let bytes = bytes.filter(|bytes| bytes.len() == 32).ok_or_else(wrong)?;
-    Ok(Some(bytes.iter().map(|byte| format!("{byte:02x}")).collect()))
+    Ok(Some(hex::of(&bytes)))
 }
 
 /// Takes the files of a multipart body, whatever their parts are called.

@@ -12,6 +12,7 @@ use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_compiler::plan::Endpoint;
 use kanzlei_lang::document::access::Access;
 use kanzlei_lang::document::web::{Cache, Cors};
+use kanzlei_model::hex;
 use kanzlei_model::time::Timestamp;
 use kanzlei_runtime::live::{Found, Live};
 use sha2::{Digest, Sha256};
@@ -106,8 +107,7 @@ async fn cached(cache: &Cache, access: &Access, request: &HttpRequest, response:
         return HttpResponse::InternalServerError().finish();
     };
     let digest = Sha256::digest(&bytes);
-    let tag: String = digest.iter().take(16).map(|byte| format!("{byte:02x}")).collect();
-    let tag = format!("\"{tag}\"");
+    let tag = format!("\"{}\"", hex::of(&digest[..16]));
     let known = request.headers().get(IF_NONE_MATCH).and_then(|value| value.to_str().ok());
     let same = known.is_some_and(|known| {
         known.split(',').any(|one| matches!(one.trim(), "*") || one.trim().trim_start_matches("W/") == tag)

@@ -18,6 +18,7 @@
 //! # }
 //! ```
 
+use kanzlei_model::hex;
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
@@ -102,10 +103,6 @@ fn text(text: &str) -> String {
     format!("'{}'", text.replace('\\', "\\\\").replace('\'', "''"))
 }
 
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
-}
-
 /// Types of columns that changes do not have: large objects and shapes.
 const LEFT_OUT: [&str; 12] = [
     "tinyblob",
@@ -146,11 +143,11 @@ fn value_of(side: &str, column: &Described, of: &str) -> String {
 
 /// The name of a trigger: names of tables may be as long as names of triggers.
 fn trigger_name(mark: &[u8; 16], table: &str, of: &str) -> String {
-    format!("{}{}_{of}", prefix(mark), hex(&Sha256::digest(table.as_bytes())[..6]))
+    format!("{}{}_{of}", prefix(mark), hex::of(&Sha256::digest(table.as_bytes())[..6]))
 }
 
 fn prefix(mark: &[u8; 16]) -> String {
-    format!("kanzlei_{}_", hex(&mark[..6]))
+    format!("kanzlei_{}_", hex::of(&mark[..6]))
 }
 
 /// What a trigger does: one row in the table of changes. An update that changes nothing is no change.
@@ -169,7 +166,7 @@ fn body(mark: &[u8; 16], table: &str, of: &str, watchable: &Watchable) -> String
     };
     let insert = format!(
         "INSERT INTO kanzlei_change (installation, tab, op, row_key, was, now) VALUES (x'{}', {}, '{of}', LEFT(JSON_ARRAY({}), 1000), {was}, {now})",
-        hex(mark),
+        hex::of(mark),
         text(table),
         key.join(", ")
     );
@@ -320,7 +317,7 @@ impl Database {
             // A server that lost its client ends its session soon, and with it the lock.
             let schema: Option<String> =
                 sqlx::query_scalar("SELECT DATABASE()").fetch_one(&mut connection).await.map_err(refused)?;
-            let schema = hex(&Sha256::digest(schema.unwrap_or_default().as_bytes())[..8]);
+            let schema = hex::of(&Sha256::digest(schema.unwrap_or_default().as_bytes())[..8]);
             let lock = format!("{}{schema}", prefix(mark));
             let held: Option<i64> = sqlx::query_scalar("SELECT CAST(GET_LOCK(?, 0) AS SIGNED)")
                 .bind(lock)

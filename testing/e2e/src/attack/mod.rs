@@ -13,6 +13,7 @@
 pub mod bodies;
 pub mod control;
 pub mod documents;
+pub mod files;
 pub mod jobs;
 pub mod load;
 pub mod public;
@@ -33,7 +34,9 @@ pub struct Target {
     pub control: u16,
     /// A valid operator token.
     pub token: String,
-    /// The log of the service.
+    /// The process of the service.
+    pub process: u32,
+    /// The log of the service, in the folder of the office.
     pub log: std::path::PathBuf,
 }
 
@@ -80,12 +83,16 @@ const WORKFLOWS: &[(&str, &str)] = &[
 impl Target {
     /// Deploys the endpoints that are attacked.
     pub fn prepare(office: &Office) -> Self {
-        let deployed = deploy_texts(office, WORKFLOWS);
+        let files = files::documents();
+        let files = files.iter().map(|(path, text)| (path.as_str(), text.as_str()));
+        let all: Vec<_> = WORKFLOWS.iter().copied().chain(files).collect();
+        let deployed = deploy_texts(office, &all);
         assert_eq!(deployed.status, 200, "{}", deployed.body);
         Target {
             public: office.ports.public,
             control: office.ports.control,
             token: office.token.clone(),
+            process: office.service.id(),
             log: office.service.log.clone(),
         }
     }

@@ -1,9 +1,9 @@
 //! Attacks a fresh office on loopback and prints what was held, by area; `cargo xtask attack` runs it.
 
-use kanzlei_e2e::attack::{Report, Target, bodies, control, documents, jobs, load, public};
+use kanzlei_e2e::attack::{Report, Target, bodies, control, documents, files, jobs, load, public};
 
 fn main() {
-    let office = kanzlei_e2e::office("attacked", &["log.level=info"]);
+    let office = kanzlei_e2e::office("attacked", &["log.level=info", files::SETTING]);
     let target = Target::prepare(&office);
     let mut report = Report::default();
     for (name, run) in [
@@ -11,6 +11,7 @@ fn main() {
         ("bodies and headers", bodies::run),
         ("control listener", control::run),
         ("documents", documents::run),
+        ("files", files::run),
         ("jobs", jobs::run),
         ("load", load::run),
     ] {
