@@ -103,7 +103,7 @@
 {#if form}
   <div class="form" data-form={form.at || 'head'}>
     {#if asText}
-      <textarea class="mono" aria-label="Text of this paragraph" rows={Math.min(24, form.source.split('\n').length + 1)} value={typed ?? form.source} spellcheck="false"
+      <textarea class="written mono" aria-label="Text of this paragraph" rows={Math.min(24, form.source.split('\n').length + 1)} value={typed ?? form.source} spellcheck="false"
         oninput={(event) => writeSource(event.currentTarget.value)} onblur={() => { flush(); typed = undefined; }}></textarea>
       <Findings {composer} {findings} />
     {:else}
@@ -162,17 +162,6 @@
     container-type: inline-size;
     padding: 0.25rem 0;
     display: grid;
-  }
-
-  textarea {
-    width: 100%;
-    background: var(--cds-field-02);
-    border: 0;
-    border-bottom: 1px solid var(--cds-ui-04);
-    color: inherit;
-    padding: 0.5rem;
-    line-height: 1.25rem;
-    tab-size: 2;
   }
 
   .group {

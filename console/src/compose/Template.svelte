@@ -62,7 +62,7 @@
         {/each}
       </div>
       {#if known}
-        <textarea class="mono" aria-label="Template {name}" rows="14" spellcheck="false" value={page.templates[name]} oninput={(event) => write(event.currentTarget.value)}></textarea>
+        <textarea class="written mono" aria-label="Template {name}" rows="14" spellcheck="false" value={page.templates[name]} oninput={(event) => write(event.currentTarget.value)}></textarea>
       {:else}
         <p class="dim">There is no template {name} yet. <button type="button" class="link" onclick={() => write('<p>Hello</p>\n')}>Create it</button></p>
       {/if}
@@ -75,7 +75,7 @@
       {:else if drawn}
         <iframe sandbox="allow-same-origin" title="Preview of {page.template}" srcdoc={page.text} onload={(event) => dress(event.currentTarget as HTMLIFrameElement)}></iframe>
       {:else}
-        <pre class="mono">{page.text}</pre>
+        <pre class="written mono">{page.text}</pre>
       {/if}
     </div>
   </div>
@@ -108,18 +108,9 @@
     text-decoration: underline;
   }
 
-  textarea,
-  pre {
-    width: 100%;
+  .written {
     min-height: 16rem;
     margin: 0;
-    background: var(--cds-field-02);
-    border: 0;
-    border-bottom: 1px solid var(--cds-ui-04);
-    color: inherit;
-    padding: 0.5rem;
-    line-height: 1.25rem;
-    tab-size: 2;
     overflow: auto;
     white-space: pre-wrap;
   }
