@@ -23,6 +23,8 @@ use crate::print::{Page, Printer};
 
 /// Bytes of a part of an archive that is passed on at a time.
 const PIECE: u64 = 64 << 10;
+/// Such parts that wait to be kept.
+const PIECES: usize = 16;
 /// The most bytes of a PDF that is printed.
 const MOST_OF_PDF: u64 = 256 << 20;
 
@@ -252,24 +254,26 @@ async fn zip(holder: &Arc<Holder>, files: &[(String, File)], name: Option<&str>)
 
 /// Unpacks a file: its entries are read on a thread that may block, and kept as they come.
 async fn unzip(holder: &Arc<Holder>, file: &File) -> Result<Value, EffectError> {
-    enum Piece {
-        Begin(String),
-        Bytes(Vec<u8>),
+    /// Bytes of an entry, and its path before the first of them.
+    struct Piece {
+        path: Option<String>,
+        bytes: Vec<u8>,
     }
     let archive = holder.local(file).await?;
     let bounds = pack::Bounds { bytes: holder.files().bounds.request, ..pack::Bounds::default() };
-    let (sender, mut receiver) = tokio::sync::mpsc::channel::<Piece>(4);
+    let (sender, mut receiver) = tokio::sync::mpsc::channel::<Piece>(PIECES);
     let reading = tokio::task::spawn_blocking(move || {
         let gone = || pack::Fault::Io(std::io::Error::other("the step has ended"));
         let opened = archive.open().map_err(pack::Fault::Io)?;
         pack::unpack(std::io::BufReader::new(opened), &bounds, |path, bytes| {
-            sender.blocking_send(Piece::Begin(path.to_owned())).map_err(|_| gone())?;
+            let mut path = Some(path.to_owned());
             loop {
                 let mut piece = Vec::new();
-                if bytes.take(PIECE).read_to_end(&mut piece)? == 0 {
+                let whole = bytes.take(PIECE).read_to_end(&mut piece)? < PIECE as usize;
+                sender.blocking_send(Piece { path: path.take(), bytes: piece }).map_err(|_| gone())?;
+                if whole {
                     return Ok(());
                 }
-                sender.blocking_send(Piece::Bytes(piece)).map_err(|_| gone())?;
             }
         })
     });
@@ -283,15 +287,12 @@ async fn unzip(holder: &Arc<Holder>, file: &File) -> Result<Value, EffectError> 
         Ok::<_, files::Fault>(())
     };
     while let Some(piece) = receiver.recv().await {
-        match (piece, &mut arriving) {
-            (Piece::Begin(path), _) => {
-                keep(arriving.take()).await?;
-                arriving = Some((path, holder.begin(u64::MAX)?));
-            }
-            (Piece::Bytes(bytes), Some((_, incoming))) => {
-                incoming.write(&bytes).await.map_err(files::Fault::from)?;
-            }
-            (Piece::Bytes(_), None) => {}
+        if let Some(path) = piece.path {
+            keep(arriving.take()).await?;
+            arriving = Some((path, holder.begin(u64::MAX)?));
+        }
+        if let Some((_, incoming)) = &mut arriving {
+            incoming.write(&piece.bytes).await.map_err(files::Fault::from)?;
         }
     }
     let read = reading.await.map_err(|error| fault(FailureKind::Internal, error.to_string()))?;
