@@ -29,8 +29,12 @@ api! {
 
     /// How the journal stands.
     pub struct JournalStatus {
-        /// Runs whose details were dropped under load since the start.
+        /// Runs that were dropped under load since the start.
         pub dropped: u64,
+        /// Runs that are kept.
+        pub runs: u64,
+        /// Bytes of what is kept of them, compressed.
+        pub bytes: u64,
     }
 
     /// A way in over HTTP.

@@ -7,6 +7,7 @@ use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_runtime::clock;
 use kanzlei_runtime::effects::{Effects, Outside};
 use kanzlei_store::Store;
+use kanzlei_store::journal::Purged;
 use uuid::Uuid;
 
 use crate::config::Config;
@@ -34,6 +35,9 @@ const MOST_TRIALS: u64 = 10_000;
 #[derive(Clone, Copy)]
 pub struct Kept {
     runs: i64,
+    failed_runs: i64,
+    most_runs: u64,
+    bytes_of_runs: u64,
     jobs: i64,
     failed_jobs: i64,
     most: u64,
@@ -44,6 +48,9 @@ impl Kept {
     pub fn new(config: &Config) -> Self {
         Kept {
             runs: config.journal.days.into(),
+            failed_runs: config.journal.failed_days.into(),
+            most_runs: config.journal.most,
+            bytes_of_runs: config.journal.disk,
             jobs: config.jobs.days.into(),
             failed_jobs: config.jobs.failed_days.into(),
             most: config.jobs.most,
@@ -67,7 +74,11 @@ pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
             failed_before = failed_before.max(beyond);
         }
         let mut failed = Vec::new();
-        while purged(store.purge_runs(at - DAY * kept.runs, 500).await, &mut failed) >= 500 {}
+        let count = |done: kanzlei_store::Result<Purged>| done.map(|purged| purged.segments);
+        let (old, old_failed) = (at - DAY * kept.runs, at - DAY * kept.failed_runs);
+        while purged(count(store.purge_segments(old, old_failed, 100).await), &mut failed) >= 100 {}
+        let beyond = || store.purge_beyond(kept.most_runs, kept.bytes_of_runs, 100);
+        while purged(count(beyond().await), &mut failed) >= 100 {}
         while purged(store.purge_jobs(before, failed_before, 500).await, &mut failed) >= 500 {}
         purged(store.purge_groups(failed_before.min(before)).await, &mut failed);
         purged(store.purge_firings(at - DAY * kept.jobs).await, &mut failed);

@@ -184,8 +184,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
             successes: config.journal.successes,
             failures: config.journal.failures,
             most_bytes: config.journal.bytes,
-            pace: config.journal.pace,
-            value_limit: config.journal.value,
+            most_of_run: config.journal.run,
         },
         secrets,
         process.clone(),
@@ -239,7 +238,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
     let (stop_journal, stopped) = watch::channel(false);
     let (outcomes, writing) = worker::write::Writer::new(&jobs);
     let stop = supervisor.stop();
-    supervisor.vital("journal", writer.run(journal.clone(), stopped));
+    supervisor.vital("journal", writer.run(stopped));
     supervisor.vital("refusals", refusals::write(store, refused_received, stop.clone()));
     let accepting = queue::accept::run(jobs.clone(), acceptances, config.jobs.length);
     supervisor.vital("acceptances", until(stop.clone(), accepting));

@@ -54,57 +54,60 @@ CREATE TABLE generation (
 ) ENGINE = InnoDB;
 INSERT INTO generation (id, number) VALUES (1, 0);
 
+-- Names of workflows and entries in the journal, by number.
+CREATE TABLE journal_name (
+    number INT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
+    name   VARCHAR(600) NOT NULL UNIQUE
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- What runs have in common, for the compression of segments.
+CREATE TABLE dictionary (
+    id   INT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
+    made BIGINT       NOT NULL,
+    data MEDIUMBLOB   NOT NULL
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- Runs with their steps, many together: MessagePack, compressed (RFC 8878).
+CREATE TABLE segment (
+    id         BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
+    -- Whether its runs succeeded; others are kept longer.
+    succeeded  BOOLEAN         NOT NULL,
+    -- When the first and the last of them began.
+    first      BIGINT          NOT NULL,
+    last       BIGINT          NOT NULL,
+    runs       INT UNSIGNED    NOT NULL,
+    bytes      INT UNSIGNED    NOT NULL,
+    dictionary INT UNSIGNED    NULL,
+    data       LONGBLOB        NOT NULL,
+    INDEX segment_by_age (succeeded, last, runs, bytes)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- The index of the journal.
 CREATE TABLE run (
     id         BINARY(16)        NOT NULL PRIMARY KEY,
-    workflow   VARCHAR(60)       NOT NULL,
+    -- Numbers of names.
+    workflow   INT UNSIGNED      NOT NULL,
     revision   INT UNSIGNED      NOT NULL,
     state      VARCHAR(12)       NOT NULL,
-    entry      VARCHAR(600)      NOT NULL,
+    entry      INT UNSIGNED      NOT NULL,
     status     SMALLINT UNSIGNED NULL,
     started    BIGINT            NOT NULL,
     duration   BIGINT            NOT NULL,
-    request_id VARCHAR(100)      NOT NULL,
-    trace_id   CHAR(32)          NOT NULL,
+    -- Where it is another one than the run's own.
+    request_id VARCHAR(100)      NULL,
     caller     VARCHAR(255)      NULL,
-    -- JSON: its key, owner and claims, where the workflow reads them.
-    caller_facts TEXT            NULL,
-    input      MEDIUMTEXT        NOT NULL,
-    reply      MEDIUMTEXT        NULL,
-    failure    MEDIUMTEXT        NULL,
-    -- What its workflow remembered when the run began; makes it repeatable offline.
-    kept       MEDIUMTEXT        NULL,
-    -- The settings that it read.
-    settings   MEDIUMTEXT        NULL,
-    -- The process that performed it.
-    process    VARCHAR(200)      NULL,
-    INDEX run_by_time (started),
+    -- The paragraph of the step that failed, the kind of the failure, and the beginning of what happened.
+    failed_at  INT UNSIGNED      NULL,
+    kind       VARCHAR(20)       NULL,
+    detail     VARCHAR(300)      NULL,
+    segment    BIGINT UNSIGNED   NOT NULL,
+    place      SMALLINT UNSIGNED NOT NULL,
     -- Lists go by id, which sorts by time.
     INDEX run_by_workflow (workflow, id),
     INDEX run_by_state (state, id),
     INDEX run_by_both (workflow, state, id),
-    INDEX run_by_request (request_id)
-) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
-
-CREATE TABLE step (
-    run              BINARY(16)   NOT NULL,
-    seq              INT UNSIGNED NOT NULL,
-    paragraph        INT UNSIGNED NOT NULL,
-    state            VARCHAR(12)  NOT NULL,
-    started          BIGINT       NOT NULL,
-    duration         BIGINT       NOT NULL,
-    attempts         INT UNSIGNED NOT NULL,
-    sent             MEDIUMTEXT   NULL,
-    outcome          MEDIUMTEXT   NULL,
-    failure          MEDIUMTEXT   NULL,
-    -- Number, kind and title of a step of an invoked workflow, which has no paragraph in the run's own sheet,
-    -- and the positions in the loops around it.
-    number           VARCHAR(100) NULL,
-    kind             VARCHAR(20)  NULL,
-    title            VARCHAR(300) NULL,
-    items            VARCHAR(100) NULL,
-    -- What came of the attempts of a call before the last one, as `503 timeout`.
-    earlier_attempts VARCHAR(300) NULL,
-    PRIMARY KEY (run, seq)
+    INDEX run_by_request (request_id),
+    INDEX run_by_segment (segment)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 -- Counts per workflow and minute. Every run is counted, also one whose details were dropped.

@@ -72,6 +72,9 @@ pub enum Error {
     /// A workflow cannot have a name under which another one was deployed.
     #[error("another workflow was deployed as `{0}` before")]
     NameTaken(String),
+    /// A segment of the journal cannot be packed or unpacked.
+    #[error("a segment of the journal cannot be read or written: {0}")]
+    Segment(String),
     /// Other transactions won every attempt.
     #[error("too many conflicting changes; try again")]
     Contended,
@@ -173,6 +176,7 @@ pub struct Store {
     pool: MySqlPool,
     servers: Arc<Servers>,
     lanes: Arc<queue::Lanes>,
+    journal_names: Arc<std::sync::RwLock<journal::Known>>,
 }
 
 impl Store {
@@ -192,7 +196,7 @@ impl Store {
     /// Prepares a pool without connecting yet.
     pub fn connect(urls: &str, connections: u32) -> Result<Self> {
         let servers = Servers::read(urls)?;
-        Ok(Store { pool: servers.pool(connections), servers, lanes: Arc::default() })
+        Ok(Store { pool: servers.pool(connections), servers, lanes: Arc::default(), journal_names: Arc::default() })
     }
 
     /// Whether the database answers.

@@ -48,6 +48,16 @@ impl Called {
         let minute = |id: Uuid| ((id.as_u128() >> 80) / 60_000) as i64;
         (self.from.map_or(i64::MIN, minute), self.until.map_or(i64::MAX, minute))
     }
+
+    /// Restricts a query to the ids that it holds for.
+    pub(crate) fn within(&self, query: &mut QueryBuilder<MySql>) {
+        if let Some(from) = self.from {
+            query.push(" AND id >= ").push_bind(from.as_bytes().to_vec());
+        }
+        if let Some(until) = self.until {
+            query.push(" AND id < ").push_bind(until.as_bytes().to_vec());
+        }
+    }
 }
 
 impl From<&str> for Called {
@@ -87,12 +97,7 @@ pub fn name_now<'n>(name: &'n str, id: Uuid, former: &'n [FormerName]) -> &'n st
 pub(crate) fn narrow(query: &mut QueryBuilder<MySql>, names: &[Called]) {
     for (index, called) in names.iter().enumerate() {
         query.push(if index == 0 { " AND ((workflow = " } else { " OR (workflow = " }).push_bind(called.name.clone());
-        if let Some(from) = called.from {
-            query.push(" AND id >= ").push_bind(from.as_bytes().to_vec());
-        }
-        if let Some(until) = called.until {
-            query.push(" AND id < ").push_bind(until.as_bytes().to_vec());
-        }
+        called.within(query);
         query.push(if index + 1 == names.len() { "))" } else { ")" });
     }
 }

@@ -88,10 +88,12 @@ settings! {
     Journal "journal." {
         successes: usize = "successes", "4096", "Successful runs waiting to be written; beyond them their details are dropped";
         failures: usize = "failures", "16384", "Failed runs waiting to be written";
-        bytes: usize = "bytes", "67108864", "Bytes of runs waiting to be written; beyond them their details are dropped";
-        pace: usize = "pace", "100", "Successful runs a second whose details are kept; 0 for no bound";
-        value: usize = "value", "16384", "Bytes of a value that the journal keeps; longer ones are cut with a mark";
-        days: u32 = "days", "14", "Days that runs are kept";
+        bytes: usize = "bytes", "268435456", "Bytes of runs waiting to be written; beyond them runs are dropped, those that succeeded first";
+        run: usize = "run", "1048576", "Bytes of a run that the journal keeps; the largest values of a longer one are replaced by size and digest";
+        days: u32 = "days", "14", "Days that successful runs are kept";
+        failed_days: u32 = "failed_days", "90", "Days that failed, rejected and cancelled runs are kept";
+        most: u64 = "most", "100000000", "Runs that are kept; of more, the oldest that succeeded go first";
+        disk: u64 = "disk", "21474836480", "Bytes of runs that are kept, compressed; of more, the oldest that succeeded go first";
         trial_days: u32 = "trial_days", "7", "Days that trials are kept, the last 10000 of them";
     }
     /// Jobs.

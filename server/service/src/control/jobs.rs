@@ -65,6 +65,9 @@ pub fn filter_of(
     })
 }
 
+/// Bytes of a value of a job under way that are shown.
+const SHOWN: usize = 16 << 10;
+
 /// `GET /jobs`: jobs by state, lane, workflow, tag, group, due time and text of the input, newest first.
 pub async fn list(app: Data<App>, query: Query<JobFilter>) -> Result<HttpResponse> {
     let mut selected = query.into_inner();
@@ -155,7 +158,7 @@ pub async fn show(app: Data<App>, caller: Caller, id: Path<String>) -> Result<Ht
         && let Some(machine) = replayed(&app, &job, plan, given.clone()).await?
     {
         let mask = app.effects.secrets.of_run(&machine, &given);
-        let mut rows = journal::steps(&machine, app.journal.value_limit, &mask);
+        let mut rows = journal::steps(&machine, SHOWN, &mask);
         let under_way = rows.iter_mut().filter(|row| row.state == State::Running.name());
         under_way.for_each(|row| row.duration = at - row.started);
         let own = machine.plan().sheet.clone();

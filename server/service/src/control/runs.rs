@@ -108,7 +108,7 @@ pub fn line(run: &kept::RunLine, live: &Live) -> RunLine {
         status: run.status,
         started: run.started,
         duration_us: run.duration,
-        failure: failure(run.failure.as_deref()).map(|failure| failure.detail),
+        failure: run.detail.clone(),
     }
 }
 
@@ -116,6 +116,9 @@ pub fn line(run: &kept::RunLine, live: &Live) -> RunLine {
 fn state(name: &str) -> RunState {
     RunState::of(name).unwrap_or(RunState::Failed)
 }
+
+/// Steps of a run that are shown; beyond them only those that failed, up to as many again.
+const STEPS: usize = 1000;
 
 /// A failure as it is kept.
 pub fn failure(text: Option<&str>) -> Option<Failure> {
@@ -185,20 +188,7 @@ pub(super) fn difference(found: kanzlei_rehearsal::Difference) -> RunDifference 
 }
 
 fn line_of(run: &kept::Run, live: &Live) -> RunLine {
-    line(
-        &kept::RunLine {
-            id: run.id,
-            workflow: run.workflow.clone(),
-            revision: run.revision,
-            state: run.state.clone(),
-            entry: run.entry.clone(),
-            status: run.status,
-            started: run.started,
-            duration: run.duration,
-            failure: run.failure.clone(),
-        },
-        live,
-    )
+    line(&run.line(), live)
 }
 
 /// A run from the journal, with the name that its workflow has today.
@@ -229,7 +219,9 @@ pub async fn past_run(app: &App, id: &str) -> Result<kept::Run> {
 
 /// What steps did, each by its number on the sheet.
 pub fn shown_steps(steps: &[kept::Step], own: &[Paragraph], started: Timestamp) -> Vec<Step> {
-    let steps = steps.iter().map(|step| Step {
+    // Of very many steps the first are shown, and those that failed.
+    let shown = steps.iter().enumerate().filter(|(at, step)| *at < STEPS || step.state == StepState::Failed.name());
+    let steps = shown.take(2 * STEPS).map(|(_, step)| Step {
         number: match (&step.number, own.get(step.paragraph as usize)) {
             (Some(number), _) => number.clone(),
             (None, own) => own.map(|paragraph| paragraph.number.clone()).unwrap_or_default(),

@@ -17,7 +17,9 @@ pub async fn nothing() -> Result<HttpResponse> {
 
 /// `GET /status`: how the service stands.
 pub async fn status(app: Data<App>) -> HttpResponse {
-    let live = app.live.load();
+    let live = app.live.load_full();
+    // Zero while the database does not answer, which `database` says.
+    let (runs, bytes) = app.store.journal_size().await.unwrap_or_default();
     HttpResponse::Ok().json(Status {
         version: env!("CARGO_PKG_VERSION").into(),
         public_url: app.public_url.clone(),
@@ -27,7 +29,7 @@ pub async fn status(app: Data<App>) -> HttpResponse {
         workflows: live.workflows.len(),
         services: live.services.len(),
         in_flight: app.in_flight.load(Ordering::Relaxed),
-        journal: JournalStatus { dropped: app.journal.dropped.load(Ordering::Relaxed) },
+        journal: JournalStatus { dropped: app.journal.dropped.load(Ordering::Relaxed), runs, bytes },
     })
 }
 

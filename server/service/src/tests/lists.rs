@@ -61,7 +61,7 @@ async fn pages(bed: &Bed, path: &str, member: &str) -> Vec<usize> {
 
 #[test]
 fn runs_are_listed_page_by_page_and_by_state() {
-    with("run_pages", &[ECHO], &[("journal.pace", "0")], async |bed| {
+    with("run_pages", &[ECHO], &[], async |bed| {
         for n in 0..12 {
             bed.send(&format!("GET /echo?n={n}"), &[], "").await;
         }

@@ -10,7 +10,7 @@ const OUTER: &str = "workflow: outer\ninput: {n: {type: integer}}\nentries: [{en
 
 #[test]
 fn steps_are_counted_with_every_run() {
-    with("statistics", &[INNER, OUTER], &[("journal.pace", "1")], async |bed| {
+    with("statistics", &[INNER, OUTER], &[("journal.successes", "1")], async |bed| {
         for n in [1, 2, 3, -1, 100] {
             bed.send("POST /outer", &[("content-type", "application/json")], &format!("{{\"n\":{n}}}")).await;
         }

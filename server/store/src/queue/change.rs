@@ -129,7 +129,6 @@ impl Store {
         }
         if done.rows_affected() > 0 {
             // The journal shows the run by its final end.
-            sqlx::query!("DELETE FROM step WHERE run = ?", key).execute(&mut *tx).await.doing("retrying a job")?;
             sqlx::query!("DELETE FROM run WHERE id = ?", key).execute(&mut *tx).await.doing("retrying a job")?;
         }
         tx.commit().await.doing("retrying a job")?;

@@ -369,14 +369,11 @@ impl Store {
     /// The process that runs a job, or that performed it once it has ended.
     pub async fn process_of(&self, job: Uuid, worker: Option<Uuid>) -> Result<Option<String>> {
         let worker = worker.unwrap_or_default();
-        sqlx::query_scalar!(
-            "SELECT COALESCE((SELECT name FROM worker WHERE id = ?), (SELECT process FROM run WHERE id = ?)) AS process",
-            worker.as_bytes().as_slice(),
-            job.as_bytes().as_slice()
-        )
-        .fetch_one(&self.pool)
-        .await
-        .doing("reading which process performed a job")
+        let name = sqlx::query_scalar!("SELECT name FROM worker WHERE id = ?", worker.as_bytes().as_slice());
+        match name.fetch_optional(&self.pool).await.doing("reading which process performs a job")? {
+            Some(name) => Ok(Some(name)),
+            None => Ok(self.run(job).await?.and_then(|run| run.process)),
+        }
     }
 
     /// The state of followed jobs.

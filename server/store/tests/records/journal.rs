@@ -42,6 +42,7 @@ fn run(workflow: &str, state: &str, started: i64) -> Run {
         reply: Some("\"😀\"".into()),
         failure: None,
         process: Some("p".into()),
+        incomplete: false,
         steps: vec![step; 3],
     }
 }
@@ -86,7 +87,11 @@ fn runs_are_listed_newest_first_and_filtered() {
         let none = Filter { text: Some("nowhere".into()), limit: 100, ..Filter::default() };
         let page = bed.store.runs(&none).await.expect("searches");
         assert_eq!((page.runs.len(), page.next, page.searched_to), (0, None, None));
-        bed.sql("INSERT INTO run (id, workflow, revision, state, entry, started, duration, request_id, trace_id, input) SELECT UNHEX(LPAD(HEX(seq), 32, '0')), 'old', 1, 'succeeded', 'GET /', 1, 1, 'r', 't', '{\"text\":\"nowhere\"}' FROM seq_1_to_20000");
+        let old = Run { input: "{\"text\":\"nowhere\"}".into(), ..run("old", "succeeded", 1) };
+        let old: Vec<Run> = (1..=20_000).map(|n| Run { id: Uuid::from_u128(n), ..old.clone() }).collect();
+        for some in old.chunks(4_000) {
+            bed.store.write_runs(some).await.expect("writes");
+        }
         let page = bed.store.runs(&none).await.expect("searches");
         assert_eq!((page.runs.len(), page.searched_to), (100, None), "{:?}", page.next);
         let late = Filter { since: Some(time(i64::MAX)), limit: 100, ..Filter::default() };
@@ -123,14 +128,34 @@ fn tallies_of_a_minute_add_up() {
 }
 
 #[test]
-fn old_runs_are_purged_in_portions() {
+fn old_runs_are_purged_by_segments() {
     with("purged", async |bed| {
-        let runs = written(&bed.store).await;
-        for gone in [60, 40, 0] {
-            assert_eq!(bed.store.purge_runs(time(101_000_000), 60).await.expect("purges"), gone);
+        let all: Vec<Run> = written(&bed.store).await;
+        // Ten segments more, each of ten runs that succeeded, and each with one that failed.
+        for n in 0..10 {
+            let each = |i: i64| run("c", if i == 0 { "failed" } else { "succeeded" }, (1000 + 100 * n + i) * 1_000_000);
+            bed.store.write_runs(&(0..11).map(each).collect::<Vec<_>>()).await.expect("writes");
         }
-        assert_eq!(bed.store.run(runs[99].id).await.expect("reads"), None);
-        assert!(bed.store.run(runs[100].id).await.expect("reads").is_some());
+        assert_eq!(bed.store.journal_size().await.expect("a size").0, 450 + 110);
+        let size = async || bed.store.journal_size().await.expect("a size");
+        let purge = async |succeeded: i64, others: i64, limit| {
+            bed.store
+                .purge_segments(time(succeeded * 1_000_000), time(others * 1_000_000), limit)
+                .await
+                .expect("purges")
+        };
+        // The first ones began within 450 seconds: two segments, by how they ended.
+        assert_eq!((purge(400, 400, 9).await.runs, purge(460, 0, 9).await.runs), (0, 405));
+        assert_eq!(bed.store.run(all[1].id).await.expect("reads"), None);
+        assert!(bed.store.run(all[10].id).await.expect("reads").is_some());
+        assert_eq!((purge(1500, 0, 2).await.segments, purge(1500, 0, 9).await.segments, size().await.0), (2, 3, 105));
+        assert_eq!(bed.sql("SELECT COUNT(*) FROM run"), "105");
+        // Too many, or too many bytes: those that succeeded go first.
+        assert_eq!((bed.store.purge_beyond(100, u64::MAX, 9).await.expect("purges").runs, size().await.0), (10, 95));
+        let bytes = size().await.1;
+        assert_eq!(bed.store.purge_beyond(100, bytes - 1, 9).await.expect("purges").segments, 1);
+        assert_eq!(bed.store.purge_beyond(55, u64::MAX, 9).await.expect("purges").segments, 3);
+        assert_eq!(bed.sql("SELECT COUNT(*) FROM run WHERE state = 'failed'"), "55");
     });
 }
 
@@ -139,11 +164,12 @@ fn old_runs_are_purged_in_portions() {
 fn lists_of_runs_read_few_entries() {
     alone("many_runs", async |bed| {
         bed.sql(
-            "INSERT INTO run (id, workflow, revision, state, entry, started, duration, request_id, trace_id, input)
-             SELECT UNHEX(LPAD(HEX(seq), 32, '0')), IF(seq % 2, 'a', 'b'), 1,
-                    IF(seq IN (7, 8, 90), 'failed', 'succeeded'), 'e', seq, 1, CONCAT('r', seq), '0', '{}'
+            "INSERT INTO run (id, workflow, revision, state, entry, started, duration, request_id, segment, place)
+             SELECT UNHEX(LPAD(HEX(seq), 32, '0')), IF(seq % 2, 1, 2), 1,
+                    IF(seq IN (7, 8, 90), 'failed', 'succeeded'), 3, seq, 1, CONCAT('r', seq), 1, 0
              FROM seq_1_to_60000",
         );
+        bed.sql("INSERT INTO journal_name (number, name) VALUES (1, 'a'), (2, 'b'), (3, 'e')");
         // The server does so by itself, some seconds later.
         bed.sql("ANALYZE TABLE run");
         let read = || -> u64 {

@@ -1,0 +1,300 @@
+//! The writer of the journal: runs become bytes as soon as they are recorded, and segments when there are enough of them.
+
+use std::collections::{BTreeMap, VecDeque};
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+use kanzlei_store::Store;
+use kanzlei_store::journal::codec::{self, Encoded};
+use kanzlei_store::journal::{Dictionary, Tally};
+use tokio::sync::{mpsc, oneshot, watch};
+use tokio::time::Instant;
+use uuid::Uuid;
+
+use super::{Finished, Journal, row, shrink};
+use crate::clock::now;
+use crate::secrets::Secrets;
+
+/// Runs written in one transaction.
+const BATCH: usize = 500;
+/// Bytes of runs after which a batch is full: the segment and the statement are further copies.
+const BATCH_BYTES: usize = 4 << 20;
+/// How long a batch waits to fill.
+const LINGER: Duration = Duration::from_millis(200);
+/// How often counts are written.
+const COUNT_EVERY: Duration = Duration::from_secs(1);
+/// How often counts of steps are written.
+const COUNT_STEPS_EVERY: Duration = Duration::from_secs(5);
+/// The longest pause between retries while the database is unavailable.
+const LONGEST_PAUSE: Duration = Duration::from_secs(2);
+/// Runs from which a dictionary learns, and the bytes of one that it looks at.
+const SAMPLES: usize = 500;
+const MOST_OF_SAMPLE: usize = 8 << 10;
+/// The bytes of a dictionary.
+const DICTIONARY: usize = 64 << 10;
+/// How long a dictionary is used before another one is made.
+const DICTIONARY_AGE: kanzlei_model::time::Span = kanzlei_model::time::Span::from_days(7);
+
+/// What the writer receives.
+pub(super) struct Received {
+    pub successes: mpsc::Receiver<Finished>,
+    pub failures: mpsc::Receiver<Finished>,
+    pub flushes: mpsc::Receiver<oneshot::Sender<()>>,
+}
+
+/// Writes recorded runs; ends when it is stopped and everything is written.
+pub struct Writer {
+    store: Store,
+    journal: Arc<Journal>,
+    received: Received,
+    secrets: Arc<Secrets>,
+    process: String,
+    pending: Pending,
+    learned: Learned,
+}
+
+/// Runs as bytes, until they are written.
+#[derive(Default)]
+struct Pending {
+    successes: VecDeque<Encoded>,
+    failures: VecDeque<Encoded>,
+}
+
+impl Pending {
+    fn len(&self) -> usize {
+        self.successes.len() + self.failures.len()
+    }
+
+    /// The next runs that are written together.
+    fn batch(&mut self) -> Vec<Encoded> {
+        let (mut batch, mut bytes) = (Vec::new(), 0);
+        while batch.len() < BATCH
+            && bytes < BATCH_BYTES
+            && let Some(run) = self.failures.pop_front().or_else(|| self.successes.pop_front())
+        {
+            bytes += run.size();
+            batch.push(run);
+        }
+        batch
+    }
+
+    /// Drops a run: the oldest that succeeded, or else the oldest.
+    fn drop_one(&mut self) -> Option<Encoded> {
+        self.successes.pop_front().or_else(|| self.failures.pop_front())
+    }
+}
+
+/// The dictionary of segments, and the runs that the next one learns from.
+#[derive(Default)]
+struct Learned {
+    dictionary: Option<Dictionary>,
+    /// Whether the one of the database was looked for.
+    looked: bool,
+    samples: Vec<Vec<u8>>,
+    /// Whether there are enough runs to learn from.
+    done: bool,
+}
+
+impl Writer {
+    pub(super) fn new(
+        store: Store,
+        journal: Arc<Journal>,
+        received: Received,
+        secrets: Arc<Secrets>,
+        process: String,
+    ) -> Self {
+        let (pending, learned) = (Pending::default(), Learned::default());
+        Writer { store, journal, received, secrets, process, pending, learned }
+    }
+
+    /// Runs until `stop` says so and nothing is left, or the database stays unavailable for some seconds then.
+    pub async fn run(mut self, mut stop: watch::Receiver<bool>) {
+        let mut tallies = BTreeMap::new();
+        let mut count = tokio::time::interval(COUNT_EVERY);
+        let mut waiting: Vec<oneshot::Sender<()>> = Vec::new();
+        let mut counted = Instant::now();
+        let source = Uuid::now_v7().as_u64_pair().0 ^ Uuid::new_v4().as_u64_pair().1;
+        loop {
+            let stopping = *stop.borrow();
+            self.take_waiting();
+            if self.pending.len() == 0 && waiting.is_empty() && !stopping {
+                tokio::select! {
+                    biased;
+                    Some(reader) = self.received.flushes.recv() => waiting.push(reader),
+                    Some(run) = self.received.failures.recv() => self.take(&run),
+                    Some(run) = self.received.successes.recv() => self.take(&run),
+                    _ = count.tick() => {}
+                    _ = stop.changed() => {}
+                }
+                if self.pending.len() > 0 {
+                    self.linger(&mut waiting, &mut stop).await;
+                }
+            }
+            self.take_waiting();
+            if self.pending.len() == 0 {
+                if stopping || !waiting.is_empty() || counted.elapsed() >= COUNT_STEPS_EVERY {
+                    counted = Instant::now();
+                    self.journal.write_step_counts(&self.store, source).await;
+                }
+                waiting.drain(..).for_each(|reader| _ = reader.send(()));
+                self.journal.drain(now().as_minutes(), &mut tallies);
+                let written: Vec<Tally> = tallies.values().cloned().collect();
+                if !written.is_empty() && self.store.add_tallies(&written).await.is_ok() {
+                    tallies.clear();
+                }
+                if stopping {
+                    return;
+                }
+                continue;
+            }
+            if !self.write(&stop).await {
+                return;
+            }
+            self.learn().await;
+        }
+    }
+
+    /// Waits for more runs, unless somebody waits for those that are there or there are enough.
+    async fn linger(&mut self, waiting: &mut Vec<oneshot::Sender<()>>, stop: &mut watch::Receiver<bool>) {
+        let until = Instant::now() + LINGER;
+        while waiting.is_empty() && self.pending.len() < BATCH {
+            tokio::select! {
+                biased;
+                Some(reader) = self.received.flushes.recv() => waiting.push(reader),
+                Some(run) = self.received.failures.recv() => self.take(&run),
+                Some(run) = self.received.successes.recv() => self.take(&run),
+                _ = tokio::time::sleep_until(until) => return,
+                _ = stop.changed() => return,
+            }
+        }
+    }
+
+    /// Takes the runs that wait now.
+    fn take_waiting(&mut self) {
+        while let Ok(run) = self.received.failures.try_recv() {
+            self.take(&run);
+        }
+        while self.pending.len() < BATCH
+            && let Ok(run) = self.received.successes.try_recv()
+        {
+            self.take(&run);
+        }
+    }
+
+    fn take(&mut self, run: &Finished) {
+        take(&self.journal, &self.secrets, &self.process, &mut self.pending, run);
+    }
+
+    /// Writes a batch, with retries; false when the service stops while the database is unavailable. Runs that are recorded meanwhile
+    /// become bytes, too.
+    async fn write(&mut self, stop: &watch::Receiver<bool>) -> bool {
+        let batch = self.pending.batch();
+        let weight: usize = batch.iter().map(Encoded::size).sum();
+        if !self.learned.looked
+            && let Ok(newest) = self.store.newest_dictionary().await
+        {
+            self.learned.looked = true;
+            self.learned.done = newest.as_ref().is_some_and(|(_, made)| *made > now() - DICTIONARY_AGE);
+            self.learned.dictionary = newest.map(|(dictionary, _)| dictionary);
+        }
+        let dictionary = self.learned.dictionary.clone();
+        let writing = write(&self.store, &self.journal, &batch, dictionary.as_ref(), stop);
+        tokio::pin!(writing);
+        let written = loop {
+            tokio::select! {
+                biased;
+                written = &mut writing => break written,
+                Some(run) = self.received.failures.recv() => take(&self.journal, &self.secrets, &self.process, &mut self.pending, &run),
+                Some(run) = self.received.successes.recv() => take(&self.journal, &self.secrets, &self.process, &mut self.pending, &run),
+            }
+        };
+        self.journal.held.fetch_sub(weight, Ordering::Relaxed);
+        if !self.learned.done {
+            let some = batch.iter().filter(|run| run.bytes().len() <= MOST_OF_SAMPLE).map(|run| run.bytes().to_vec());
+            self.learned.samples.extend(some.take(SAMPLES - self.learned.samples.len()));
+        }
+        written
+    }
+
+    /// Makes a dictionary once there are enough runs to learn from.
+    async fn learn(&mut self) {
+        if self.learned.done || self.learned.samples.len() < SAMPLES {
+            return;
+        }
+        self.learned.done = true;
+        let samples = std::mem::take(&mut self.learned.samples);
+        let made = tokio::task::spawn_blocking(move || codec::dictionary(&samples, DICTIONARY)).await;
+        let Ok(Some(data)) = made else { return };
+        match self.store.keep_dictionary(data, now()).await {
+            Ok(dictionary) => self.learned.dictionary = Some(dictionary),
+            Err(error) => tracing::debug!(%error, "no dictionary for the journal was kept"),
+        }
+    }
+}
+
+/// Makes a run bytes. Where all that waits has too many, runs are dropped.
+fn take(journal: &Journal, secrets: &Secrets, process: &str, pending: &mut Pending, run: &Finished) {
+    let weight = run.weight();
+    let mut text = row(run, usize::MAX, secrets, process);
+    shrink(&mut text, journal.most_of_run);
+    let encoded = Encoded::of(&text);
+    journal.held.fetch_add(encoded.size(), Ordering::Relaxed);
+    match encoded.succeeded() {
+        true => pending.successes.push_back(encoded),
+        false => pending.failures.push_back(encoded),
+    }
+    journal.held.fetch_sub(weight, Ordering::Relaxed);
+    while journal.held.load(Ordering::Relaxed) > journal.most_bytes
+        && let Some(dropped) = pending.drop_one()
+    {
+        journal.held.fetch_sub(dropped.size(), Ordering::Relaxed);
+        journal.drop_one(dropped.workflow());
+    }
+}
+
+/// Writes runs, with retries; false when the service stops while the database is unavailable.
+async fn write(
+    store: &Store,
+    journal: &Journal,
+    runs: &[Encoded],
+    dictionary: Option<&Dictionary>,
+    stop: &watch::Receiver<bool>,
+) -> bool {
+    let mut pause = Duration::from_millis(100);
+    let mut tries_when_stopping = 5;
+    loop {
+        match store.write_segment(runs, dictionary).await {
+            Ok(()) => {
+                if journal.database_unavailable.swap(false, Ordering::Relaxed) {
+                    tracing::info!("the journal is being written again");
+                }
+                return true;
+            }
+            Err(error) if error.is_unreachable() => {
+                if !journal.database_unavailable.swap(true, Ordering::Relaxed) {
+                    tracing::warn!(%error, "the journal waits for the database");
+                }
+            }
+            Err(error) => {
+                // A retry does not help against a rejection.
+                tracing::error!(%error, runs = runs.len(), "a batch of the journal was dropped");
+                journal.dropped.fetch_add(runs.len() as u64, Ordering::Relaxed);
+                return true;
+            }
+        }
+        if *stop.borrow() {
+            tries_when_stopping -= 1;
+            if tries_when_stopping == 0 {
+                let runs = runs.len();
+                tracing::error!(
+                    runs,
+                    "the service stops and the database is unavailable: the end of the journal is lost"
+                );
+                return false;
+            }
+        }
+        tokio::time::sleep(pause).await;
+        pause = (pause * 2).min(LONGEST_PAUSE);
+    }
+}

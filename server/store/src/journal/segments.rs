@@ -1,0 +1,336 @@
+//! Segments: many runs in one row, compressed, and a row of the index for each run. Names of workflows and entries are numbers in the index.
+
+use std::collections::{BTreeSet, HashMap};
+use std::sync::{Arc, PoisonError, RwLock};
+
+use kanzlei_model::time::Timestamp;
+use sqlx::{MySql, QueryBuilder, Transaction};
+use uuid::Uuid;
+
+use super::codec::{self, Encoded};
+use super::{Purged, Run};
+use crate::queue::portions;
+use crate::{Doing, Error, Result, Store};
+
+/// Names that a process remembers; beyond them it forgets all and reads again.
+const NAMES: usize = 20_000;
+/// Bytes of a detail in the index; the whole failure is in the segment.
+const DETAIL: usize = 300;
+
+/// What a process knows of the journal's numbers.
+#[derive(Debug, Default)]
+pub(crate) struct Known {
+    numbers: HashMap<String, u32>,
+    names: HashMap<u32, String>,
+    dictionaries: HashMap<u32, Arc<Vec<u8>>>,
+}
+
+impl Known {
+    fn learn(&mut self, number: u32, name: &str) {
+        if self.numbers.len() >= NAMES {
+            self.numbers.clear();
+            self.names.clear();
+        }
+        self.numbers.insert(name.to_owned(), number);
+        self.names.insert(number, name.to_owned());
+    }
+}
+
+/// A dictionary for segments: what runs have in common.
+#[derive(Clone, Debug)]
+pub struct Dictionary {
+    /// Its number.
+    pub id: u32,
+    /// Its bytes.
+    pub data: Arc<Vec<u8>>,
+}
+
+impl Store {
+    fn known(&self) -> &RwLock<Known> {
+        &self.journal_names
+    }
+
+    /// The numbers of names; those that have none get one.
+    async fn numbers(&self, names: &BTreeSet<&str>) -> Result<HashMap<String, u32>> {
+        let mut found = HashMap::new();
+        let mut missing = Vec::new();
+        {
+            let known = self.known().read().unwrap_or_else(PoisonError::into_inner);
+            for name in names {
+                match known.numbers.get(*name) {
+                    Some(number) => _ = found.insert((*name).to_owned(), *number),
+                    None => missing.push(*name),
+                }
+            }
+        }
+        for some in portions(&missing) {
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new("INSERT IGNORE INTO journal_name (name) ");
+            query.push_values(some, |mut row, name| _ = row.push_bind(*name));
+            query.build().execute(&self.pool).await.doing("numbering names")?;
+            found.extend(self.numbers_of(some).await?);
+        }
+        Ok(found)
+    }
+
+    /// The numbers of names that have one.
+    async fn numbers_of(&self, names: &[&str]) -> Result<HashMap<String, u32>> {
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new("SELECT number, name FROM journal_name WHERE name IN (");
+        let mut list = query.separated(", ");
+        names.iter().for_each(|name| _ = list.push_bind(*name));
+        query.push(")");
+        let rows: Vec<(u32, String)> =
+            query.build_query_as().fetch_all(&self.pool).await.doing("reading the numbers of names")?;
+        let mut known = self.known().write().unwrap_or_else(PoisonError::into_inner);
+        rows.iter().for_each(|(number, name)| known.learn(*number, name));
+        Ok(rows.into_iter().map(|(number, name)| (name, number)).collect())
+    }
+
+    /// The number of a name; nothing for one that no run has.
+    pub(super) async fn number_of(&self, name: &str) -> Result<Option<u32>> {
+        if let Some(number) = self.known().read().unwrap_or_else(PoisonError::into_inner).numbers.get(name) {
+            return Ok(Some(*number));
+        }
+        Ok(self.numbers_of(&[name]).await?.remove(name))
+    }
+
+    /// The names of numbers.
+    pub(super) async fn names_of_numbers(&self, numbers: &BTreeSet<u32>) -> Result<HashMap<u32, String>> {
+        let mut found = HashMap::new();
+        let mut missing = Vec::new();
+        {
+            let known = self.known().read().unwrap_or_else(PoisonError::into_inner);
+            for number in numbers {
+                match known.names.get(number) {
+                    Some(name) => _ = found.insert(*number, name.clone()),
+                    None => missing.push(*number),
+                }
+            }
+        }
+        if missing.is_empty() {
+            return Ok(found);
+        }
+        let mut query: QueryBuilder<MySql> =
+            QueryBuilder::new("SELECT number, name FROM journal_name WHERE number IN (");
+        let mut list = query.separated(", ");
+        missing.iter().for_each(|number| _ = list.push_bind(*number));
+        query.push(")");
+        let rows: Vec<(u32, String)> = query.build_query_as().fetch_all(&self.pool).await.doing("reading names")?;
+        let mut known = self.known().write().unwrap_or_else(PoisonError::into_inner);
+        rows.iter().for_each(|(number, name)| known.learn(*number, name));
+        found.extend(rows);
+        Ok(found)
+    }
+
+    /// Writes runs as they are; see [`Store::write_segment`].
+    ///
+    /// # Errors
+    /// When the database is unavailable or refuses them.
+    pub async fn write_runs(&self, runs: &[Run]) -> Result<()> {
+        let encoded: Vec<Encoded> = runs.iter().map(Encoded::of).collect();
+        self.write_segment(&encoded, None).await
+    }
+
+    /// Writes runs as one segment, or as two: those that succeeded apart from the others, which may be kept longer. A run that is
+    /// there stays as it is, so that a batch may be written again after a connection broke.
+    ///
+    /// # Errors
+    /// When the database is unavailable or refuses them.
+    pub async fn write_segment(&self, runs: &[Encoded], dictionary: Option<&Dictionary>) -> Result<()> {
+        let names: BTreeSet<&str> =
+            runs.iter().flat_map(|run| [run.row.workflow.as_str(), run.row.entry.as_str()]).collect();
+        let numbers = self.numbers(&names).await?;
+        let (succeeded, others): (Vec<_>, Vec<_>) = runs.iter().cloned().partition(Encoded::succeeded);
+        let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
+        for (some, succeeded) in [(succeeded, true), (others, false)] {
+            if !some.is_empty() {
+                segment(&mut tx, &some, succeeded, dictionary, &numbers).await?;
+            }
+        }
+        tx.commit().await.doing("writing the journal")
+    }
+
+    /// One run with its steps.
+    ///
+    /// # Errors
+    /// When the database is unavailable, or its segment cannot be read.
+    pub async fn run(&self, id: Uuid) -> Result<Option<Run>> {
+        let key = id.as_bytes().as_slice();
+        let found = sqlx::query!(
+            "SELECT r.place, s.dictionary, s.data FROM run r JOIN segment s ON s.id = r.segment WHERE r.id = ?",
+            key
+        );
+        let Some(row) = found.fetch_optional(&self.pool).await.doing("reading a run")? else { return Ok(None) };
+        let dictionary = self.dictionary_of(row.dictionary).await?;
+        let read = codec::unpack_one(&row.data, dictionary.as_ref().map(|d| d.as_slice()), row.place.into());
+        read.map_err(|why| Error::Segment(why.to_string()))
+    }
+
+    /// All runs of segments, newest segments first, among those that hold runs from `oldest` on and before `before`; passes
+    /// each run on until `each` says that it is enough.
+    pub(super) async fn unpacked(&self, segment: u64) -> Result<Vec<Run>> {
+        let found = sqlx::query!("SELECT dictionary, data FROM segment WHERE id = ?", segment);
+        let Some(row) = found.fetch_optional(&self.pool).await.doing("reading a segment")? else {
+            return Ok(Vec::new());
+        };
+        let dictionary = self.dictionary_of(row.dictionary).await?;
+        let read = codec::unpack(&row.data, dictionary.as_ref().map(|d| d.as_slice()));
+        read.map_err(|why| Error::Segment(why.to_string()))
+    }
+
+    async fn dictionary_of(&self, id: Option<u32>) -> Result<Option<Arc<Vec<u8>>>> {
+        let Some(id) = id else { return Ok(None) };
+        if let Some(known) = self.known().read().unwrap_or_else(PoisonError::into_inner).dictionaries.get(&id) {
+            return Ok(Some(known.clone()));
+        }
+        let data = sqlx::query_scalar!("SELECT data FROM dictionary WHERE id = ?", id);
+        let data = data.fetch_optional(&self.pool).await.doing("reading a dictionary")?.map(Arc::new);
+        if let Some(data) = &data {
+            self.known().write().unwrap_or_else(PoisonError::into_inner).dictionaries.insert(id, data.clone());
+        }
+        Ok(data)
+    }
+
+    /// The newest dictionary, and when it was made.
+    ///
+    /// # Errors
+    /// When the database is unavailable.
+    pub async fn newest_dictionary(&self) -> Result<Option<(Dictionary, Timestamp)>> {
+        let row = sqlx::query!("SELECT id, made, data FROM dictionary ORDER BY id DESC LIMIT 1");
+        let row = row.fetch_optional(&self.pool).await.doing("reading a dictionary")?;
+        Ok(row.map(|row| (Dictionary { id: row.id, data: Arc::new(row.data) }, Timestamp::from_micros(row.made))))
+    }
+
+    /// Keeps a dictionary, for the segments that are written from now on.
+    ///
+    /// # Errors
+    /// When the database is unavailable.
+    pub async fn keep_dictionary(&self, data: Vec<u8>, now: Timestamp) -> Result<Dictionary> {
+        let made = sqlx::query!("INSERT INTO dictionary (made, data) VALUES (?, ?)", now.as_micros(), data);
+        let made = made.execute(&self.pool).await.doing("keeping a dictionary")?;
+        Ok(Dictionary { id: made.last_insert_id() as u32, data: Arc::new(data) })
+    }
+
+    /// How many runs and bytes the journal has on disk, packed.
+    ///
+    /// # Errors
+    /// When the database is unavailable.
+    pub async fn journal_size(&self) -> Result<(u64, u64)> {
+        let row = sqlx::query!(
+            "SELECT CAST(COALESCE(SUM(runs), 0) AS UNSIGNED) AS `runs!: u64`, CAST(COALESCE(SUM(bytes), 0) AS UNSIGNED) AS `bytes!: u64` FROM segment"
+        );
+        let row = row.fetch_one(&self.pool).await.doing("measuring the journal")?;
+        Ok((row.runs, row.bytes))
+    }
+
+    /// Drops segments whose runs all began before an instant, those that succeeded and the others, at most so many of each; returns how many.
+    ///
+    /// # Errors
+    /// When the database is unavailable.
+    pub async fn purge_segments(&self, succeeded: Timestamp, others: Timestamp, limit: u32) -> Result<Purged> {
+        let mut purged = Purged::default();
+        for (kind, before) in [(true, succeeded), (false, others)] {
+            let found = sqlx::query!(
+                "SELECT id, runs, bytes FROM segment WHERE succeeded = ? AND last < ? ORDER BY last LIMIT ?",
+                kind,
+                before.as_micros(),
+                limit
+            );
+            for row in found.fetch_all(&self.pool).await.doing("searching for old runs")? {
+                self.drop_segment(row.id).await?;
+                purged.segments += 1;
+                purged.runs += u64::from(row.runs);
+                purged.bytes += u64::from(row.bytes);
+            }
+        }
+        Ok(purged)
+    }
+
+    /// Drops the oldest segments while there are more runs or bytes than wanted, at most `limit`; returns how many.
+    ///
+    /// # Errors
+    /// When the database is unavailable.
+    pub async fn purge_beyond(&self, most_runs: u64, most_bytes: u64, limit: u32) -> Result<Purged> {
+        let (mut runs, mut bytes) = self.journal_size().await?;
+        let mut purged = Purged::default();
+        if runs <= most_runs && bytes <= most_bytes {
+            return Ok(purged);
+        }
+        // Those of successful runs go first.
+        let found = sqlx::query!("SELECT id, runs, bytes FROM segment ORDER BY succeeded DESC, last LIMIT ?", limit);
+        for row in found.fetch_all(&self.pool).await.doing("searching for old runs")? {
+            if runs <= most_runs && bytes <= most_bytes {
+                break;
+            }
+            self.drop_segment(row.id).await?;
+            runs = runs.saturating_sub(row.runs.into());
+            bytes = bytes.saturating_sub(row.bytes.into());
+            purged.segments += 1;
+            purged.runs += u64::from(row.runs);
+            purged.bytes += u64::from(row.bytes);
+        }
+        Ok(purged)
+    }
+
+    /// Drops a segment with the rows of its runs.
+    async fn drop_segment(&self, id: u64) -> Result<()> {
+        let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
+        sqlx::query!("DELETE FROM run WHERE segment = ?", id).execute(&mut *tx).await.doing("deleting old runs")?;
+        sqlx::query!("DELETE FROM segment WHERE id = ?", id).execute(&mut *tx).await.doing("deleting old runs")?;
+        tx.commit().await.doing("deleting old runs")
+    }
+}
+
+/// Writes one segment and the rows of its runs.
+async fn segment(
+    tx: &mut Transaction<'_, MySql>,
+    runs: &[Encoded],
+    succeeded: bool,
+    dictionary: Option<&Dictionary>,
+    numbers: &HashMap<String, u32>,
+) -> Result<()> {
+    let data = codec::pack(runs, dictionary.map(|dictionary| dictionary.data.as_slice()))
+        .map_err(|why| Error::Segment(why.to_string()))?;
+    let began = |run: &Encoded| run.row.started.as_micros();
+    let made = sqlx::query!(
+        "INSERT INTO segment (succeeded, first, last, runs, bytes, dictionary, data) VALUES (?, ?, ?, ?, ?, ?, ?)",
+        succeeded,
+        runs.iter().map(began).min(),
+        runs.iter().map(began).max(),
+        runs.len() as u32,
+        data.len() as u32,
+        dictionary.map(|dictionary| dictionary.id),
+        data
+    );
+    let segment = made.execute(&mut **tx).await.doing("writing a segment")?.last_insert_id();
+    let places: Vec<(usize, &Encoded)> = runs.iter().enumerate().collect();
+    let mut written = 0;
+    for some in portions(&places) {
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new(
+            "INSERT IGNORE INTO run (id, workflow, revision, state, entry, status, started, duration, request_id, caller, failed_at, kind, detail, segment, place) ",
+        );
+        query.push_values(some, |mut row, (place, run)| {
+            let line = &run.row;
+            row.push_bind(line.id.as_bytes().as_slice())
+                .push_bind(numbers.get(&line.workflow).copied().unwrap_or_default())
+                .push_bind(line.revision)
+                .push_bind(&line.state)
+                .push_bind(numbers.get(&line.entry).copied().unwrap_or_default())
+                .push_bind(line.status)
+                .push_bind(line.started.as_micros())
+                .push_bind(line.duration.as_micros())
+                .push_bind(&run.request_id)
+                .push_bind(&run.caller)
+                .push_bind(&line.failed_at)
+                .push_bind(&line.kind)
+                .push_bind(line.detail.as_ref().map(|text| text.chars().take(DETAIL).collect::<String>()))
+                .push_bind(segment)
+                .push_bind(*place as u16);
+        });
+        written += query.build().execute(&mut **tx).await.doing("writing runs")?.rows_affected();
+    }
+    if written == 0 {
+        // All of them were written before.
+        sqlx::query!("DELETE FROM segment WHERE id = ?", segment).execute(&mut **tx).await.doing("writing runs")?;
+    }
+    Ok(())
+}
