@@ -2814,9 +2814,19 @@ export interface components {
         JournalStatus: {
             /**
              * Format: uint64
-             * @description Runs whose details were dropped under load since the start.
+             * @description Runs that were dropped under load since the start.
              */
             dropped: number;
+            /**
+             * Format: uint64
+             * @description Runs that are kept.
+             */
+            runs: number;
+            /**
+             * Format: uint64
+             * @description Bytes of what is kept of them, compressed.
+             */
+            bytes: number;
         };
         /** @description What a workflow remembers between runs. */
         KeptValues: {

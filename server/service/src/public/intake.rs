@@ -34,8 +34,8 @@ const MOST_PARTS: usize = 2_000;
 pub struct Taken {
     pub body: Body,
     pub files: Vec<(String, File)>,
-    /// Bytes of all of it.
-    pub bytes: u64,
+    /// Bytes of it that are in memory: all but those of files.
+    pub held: usize,
 }
 
 /// Whether the body of an endpoint is taken here.
@@ -126,13 +126,13 @@ pub async fn take(
         for (name, token) in plan.input.tokens(&declared.input, &mut body) {
             files.push((name.clone(), uploads::file_of(app, caller, holder, &name, &token).await?));
         }
-        return Ok(Taken { body, files, bytes: bytes.len() as u64 });
+        return Ok(Taken { body, files, held: bytes.len() });
     }
     let Some(part) = wanted.whole() else {
         // Inputs may all be optional.
         let deadline = Instant::now() + declared.time;
         if media.is_empty() && read::body(request, payload, most, deadline, arrival).await?.is_empty() {
-            return Ok(Taken { body: Body::None, files: Vec::new(), bytes: 0 });
+            return Ok(Taken { body: Body::None, files: Vec::new(), held: 0 });
         }
         let what = if media.is_empty() { "no Content-Type".to_owned() } else { format!("`{media}`") };
         let detail =
@@ -143,9 +143,8 @@ pub async fn take(
     let max = wanted.max(part).unwrap_or_default();
     let file =
         raw(request, payload, holder, part, name, Some(essence.as_str()).filter(|_| !media.is_empty()), max).await?;
-    let Some(file) = file else { return Ok(Taken { body: Body::None, files: Vec::new(), bytes: 0 }) };
-    let bytes = file.size;
-    Ok(Taken { body: Body::None, files: vec![(part.to_owned(), file)], bytes })
+    let Some(file) = file else { return Ok(Taken { body: Body::None, files: Vec::new(), held: 0 }) };
+    Ok(Taken { body: Body::None, files: vec![(part.to_owned(), file)], held: 0 })
 }
 
 /// Takes a body that is one file; nothing where it is empty and says nothing of itself.
@@ -276,9 +275,8 @@ async fn parts(
             incoming.finish(chosen.as_deref(), media.as_deref()).await.map_err(|why| refused(&name, why.into()))?;
         files.push((name.clone(), holder.keep(come).await.map_err(|why| refused(&name, why))?));
     }
-    let bytes = pace.bytes;
     let body = if fields.is_empty() { Body::None } else { Body::Form(fields) };
-    Ok(Taken { body, files, bytes })
+    Ok(Taken { body, files, held })
 }
 
 /// Watches that a body does not come too slowly.

@@ -137,9 +137,9 @@ async fn answer(
         // Files take as long as they take; the run's time begins when they have come.
         let admitted = admit::enter(app, Instant::now(), within)?;
         drop(arrival);
-        let sent_bytes = taken.bytes as usize;
+        let sent = taken.held;
         let input = gather::gathered(request, &routed, taken.body, taken.files)?;
-        let about = execute::About { id, request_id, caller, sent: sent_bytes, started: now(), files, format };
+        let about = execute::About { id, request_id, caller, sent, started: now(), files, format };
         return perform(app, request, routed, admitted, input, about).await;
     }
     let arrived = Instant::now();

@@ -126,6 +126,21 @@ steps:
 ";
 
 /// A file comes as the whole body, and goes out as it came: whole, in part, not at all.
+/// What waits for the journal is bounded in bytes, and bytes of files are none of them.
+#[test]
+fn runs_over_large_files_are_recorded() {
+    let text = "workflow: large\ninput: {paper: {type: file}}\nentries: [{endpoint: PUT /large, access: open}]\nsteps: [{reply: 201}]\n";
+    with("files_recorded", &[text], &[("journal.bytes", "65536")], async |bed| {
+        let body = "x".repeat(300_000);
+        let raw = bed.send("PUT /large", &[("content-type", "text/plain")], &body).await;
+        let parts = send(bed, "PUT /large", &[("paper", "paper.txt", "text/plain", &body)]).await;
+        assert_eq!((raw.status, parts.status), (201, 201), "{} {}", raw.body, parts.body);
+        bed.journaled().await;
+        let found = bed.control("GET /runs", &serde_json::Value::Null).await.json();
+        assert_eq!((found["runs"].as_array().map(Vec::len), &found["dropped"]), (Some(2), &json!(0)), "{found}");
+    });
+}
+
 #[test]
 fn files_go_out_as_they_came() {
     let echo = COPY.replace("POST /copy", "PUT /copy").replace("workflow: copy", "workflow: put");
