@@ -415,7 +415,7 @@ pub enum Command {
     },
     /// List runs, newest first
     #[command(
-        after_help = "Examples:\n  kanzlei runs\n  kanzlei runs berth-quote --failed --limit 5\n  kanzlei runs --state rejected\n  kanzlei runs --since 2h --status 5xx\n  kanzlei runs --text 9074720 --entry /quotes"
+        after_help = "Examples:\n  kanzlei runs\n  kanzlei runs berth-quote --failed --limit 5\n  kanzlei runs --state rejected\n  kanzlei runs --since 2h --status 5xx\n  kanzlei runs --kind timeout --caller northern-line\n  kanzlei runs --text 9074720 --entry /quotes"
     )]
     Runs {
         /// Only runs of this workflow

@@ -134,6 +134,12 @@ pub struct Which {
     /// Only those that began before an instant, or before a span before now: 2h
     #[arg(long, value_name = "WHEN")]
     pub until: Option<String>,
+    /// Only those that failed in this way: timeout, status, expression …
+    #[arg(long)]
+    pub kind: Option<String>,
+    /// Only those of this caller: the name of a key, ISSUER/SUBJECT of a token, or an address
+    #[arg(long)]
+    pub caller: Option<String>,
     /// Only those with this text in what they were entered by, such as /quotes
     #[arg(long, value_name = "TEXT")]
     pub entry: Option<String>,
@@ -150,6 +156,8 @@ impl Which {
             status: self.status,
             since: self.since,
             until: self.until,
+            kind: self.kind,
+            caller: self.caller,
             entry: self.entry,
             text: self.text,
             ..RunFilter::default()

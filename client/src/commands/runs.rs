@@ -49,7 +49,7 @@ pub fn list(api: &Api, filter: &RunFilter, json: bool) -> Done {
     });
     draw::table(&["run", "started (UTC)", "workflow", "state", "status", "took", "why"], rows);
     if page.dropped > 0 {
-        println!("{}", draw::dim(&format!("details of {} more runs were dropped under load", page.dropped)));
+        println!("{}", draw::dim(&format!("{} more runs were dropped under load", page.dropped)));
     }
     if let Some(next) = page.next_before.filter(|_| page.searched_to.is_none()) {
         println!("{}", draw::dim(&format!("older ones: add --before {next}")));
@@ -156,6 +156,9 @@ pub fn show(api: &Api, args: &RunArgs, json: bool) -> Done {
     }
     if let Some(curl) = &run.curl {
         println!("{} {curl}", draw::dim("job     "));
+    }
+    if run.incomplete {
+        println!("{}", draw::dim("it has more bytes than are kept (journal.run): its largest values are cut"));
     }
     println!();
     print_steps(&run.input, &run.sheet, &run.steps, full);

@@ -3753,6 +3753,8 @@ export interface components {
              *       "status": null,
              *       "since": null,
              *       "until": null,
+             *       "kind": null,
+             *       "caller": null,
              *       "entry": null,
              *       "text": null,
              *       "before": null,
@@ -3839,7 +3841,7 @@ export interface components {
              */
             id: number | null;
         };
-        /** @description A run with what each step did. Values are masked, and `{"$cut": …}` where they are too long. */
+        /** @description A run with what each step did. Values are masked. */
         Run: {
             /** Format: uuid */
             id: string;
@@ -3866,6 +3868,8 @@ export interface components {
             settings: unknown;
             reply: unknown;
             failure: components["schemas"]["Failure"] | null;
+            /** @description Whether it had more bytes than are kept: its largest values are `{"$cut": {bytes, digest, begins}}` then. */
+            incomplete: boolean;
             sheet: components["schemas"]["Paragraph"][];
             steps: components["schemas"]["Step"][];
         };
@@ -3918,6 +3922,16 @@ export interface components {
              */
             until: string | null;
             /**
+             * @description The kind of its failure, such as `timeout`.
+             * @default null
+             */
+            kind: string | null;
+            /**
+             * @description Who called: the name of a key, `issuer/subject` of a token, or an address.
+             * @default null
+             */
+            caller: string | null;
+            /**
              * @description Text in what it was entered by: `/berths/`.
              * @default null
              */
@@ -3961,6 +3975,8 @@ export interface components {
             duration_us: components["schemas"]["Span"];
             /** @description Why it failed. */
             failure: string | null;
+            /** @description The kind of its failure. */
+            kind: string | null;
         };
         /** @description A page of the journal, newest first. */
         RunPage: {
@@ -3974,9 +3990,19 @@ export interface components {
             searched_to: components["schemas"]["Timestamp"] | null;
             /**
              * Format: uint64
-             * @description Runs whose details were dropped under load since the start.
+             * @description Runs that were dropped under load since the start.
              */
             dropped: number;
+            /**
+             * Format: uint64
+             * @description Runs that are kept, whatever the filter.
+             */
+            kept: number;
+            /**
+             * Format: uint64
+             * @description Bytes of what is kept of them, compressed.
+             */
+            bytes: number;
         };
         /** @description What a step of a past run knew when it began. What is masked in the journal is masked here. */
         RunScope: {
@@ -7514,6 +7540,10 @@ export interface operations {
                 since?: string;
                 /** @description Only runs that began before: an instant (RFC 3339), or a span before now such as `2h`. */
                 until?: string;
+                /** @description The kind of its failure, such as `timeout`. */
+                kind?: string;
+                /** @description Who called: the name of a key, `issuer/subject` of a token, or an address. */
+                caller?: string;
                 /** @description Text in what it was entered by: `/berths/`. */
                 entry?: string;
                 /** @description Text in the recorded input, reply or failure. */

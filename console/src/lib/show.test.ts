@@ -1,6 +1,6 @@
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
 import { ahead } from './jobs';
-import { ago, block, count, line, ordinal, time, took } from './show';
+import { ago, block, count, line, ordinal, size, time, took } from './show';
 
 describe('spans', () => {
   it.each([
@@ -46,6 +46,18 @@ describe('instants', () => {
 
   it('are written to the second', () => {
     expect(time('2027-03-04T06:00:00.123456Z')).toBe('2027-03-04 06:00:00');
+  });
+});
+
+describe('sizes', () => {
+  it.each([
+    [0, '0 bytes'],
+    [999, '999 bytes'],
+    [3_140, '3.1 kB'],
+    [250_000, '250 kB'],
+    [2_500_000_000, '2.5 GB'],
+  ])('%i bytes are %s', (bytes, shown) => {
+    expect(size(bytes)).toBe(shown);
   });
 });
 

@@ -34,6 +34,14 @@ export function count(n: number): string {
   return n.toLocaleString('en').replaceAll(',', '\u202f');
 }
 
+/** Bytes as people say them: `3.1 MB`. */
+export function size(bytes: number): string {
+  const units = ['bytes', 'kB', 'MB', 'GB', 'TB'];
+  const power = Math.min(units.length - 1, Math.max(0, Math.floor(Math.log10(Math.max(bytes, 1)) / 3)));
+  const scaled = bytes / 1000 ** power;
+  return `${power > 0 && scaled < 100 ? scaled.toFixed(1) : Math.round(scaled)} ${units[power]}`;
+}
+
 /** A value on one line: `{ name: "Havbris", length_m: 132 }`. */
 export function line(value: unknown): string {
   if (value === undefined) return '';

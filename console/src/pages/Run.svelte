@@ -87,6 +87,7 @@
       <MakeCase of="runs" id={run.id} workflow={run.workflow} />
     </div>
     {#if why}<p class="why">{why}</p>{/if}
+    {#if run.incomplete}<p class="dim">It has more bytes than are kept of a run: its largest values are cut. Their size and digest are in the record.</p>{/if}
     <div class="beside">
       <Sheet
         sheet={run.sheet}

@@ -3,7 +3,7 @@
   import type { RefusalPage, RunPage, Workflows } from '../api/types';
   import { Watched } from '../lib/api.svelte';
   import { router } from '../lib/router.svelte';
-  import { count, time } from '../lib/show';
+  import { count, size, time } from '../lib/show';
   import RefusalTable from '../parts/RefusalTable.svelte';
   import RunTable from '../parts/RunTable.svelte';
   import Trouble from '../parts/Trouble.svelte';
@@ -13,12 +13,14 @@
   const status = $derived(router.query.get('status') ?? '');
   const since = $derived(router.query.get('since') ?? '');
   const text = $derived(router.query.get('text') ?? '');
+  const kind = $derived(router.query.get('kind') ?? '');
+  const caller = $derived(router.query.get('caller') ?? '');
   const before = $derived(router.query.get('before') ?? '');
   let typed = $state(router.query.get('text') ?? '');
 
   function address(change: Record<string, string>): string {
     const query = new URLSearchParams();
-    for (const [key, value] of Object.entries({ workflow, state: chosen, status, since, text, before, ...change })) if (value) query.set(key, value);
+    for (const [key, value] of Object.entries({ workflow, state: chosen, status, since, text, kind, caller, before, ...change })) if (value) query.set(key, value);
     const written = query.toString();
     return written ? `?${written}` : '';
   }
@@ -30,7 +32,7 @@
   /** Requests that never became a run stand beside the states of those that did. */
   const refused = $derived(chosen === 'refused');
   const listed = new Watched<(RunPage & { refusals?: undefined }) | (RefusalPage & { runs?: undefined })>(
-    () => (refused ? `/refusals${address({ state: '', since: '', text: '', status: status.endsWith('xx') ? '' : status })}` : `/runs${address({})}`),
+    () => (refused ? `/refusals${address({ state: '', since: '', text: '', kind: '', caller: '', status: status.endsWith('xx') ? '' : status })}` : `/runs${address({})}`),
     3000,
   );
   const shown = $derived((refused ? listed.value?.refusals : listed.value?.runs) ?? []);
@@ -95,14 +97,17 @@
         <Search size="sm" labelText="In what was sent and answered" placeholder="in input or answer …" bind:value={typed} on:clear={() => go({ text: '' })} />
       </form>
     {/if}
+    {#if kind && !refused}<p class="narrowed">Failed with <b>{kind}</b> <button type="button" class="link" onclick={() => go({ kind: '' })}>Remove</button></p>{/if}
+    {#if caller && !refused}<p class="narrowed">Called by <b>{caller}</b> <button type="button" class="link" onclick={() => go({ caller: '' })}>Remove</button></p>{/if}
     {#if listed.value && listed.value.dropped > 0}
-      <p class="dim">{#if refused}{count(listed.value.dropped)} more refusals were counted only.{:else}Details of {count(listed.value.dropped)} runs were dropped under load; every run is counted.{/if}</p>
+      <p class="dim">{#if refused}{count(listed.value.dropped)} more refusals were counted only.{:else}{count(listed.value.dropped)} more runs were dropped under load; every run is counted.{/if}</p>
     {/if}
   </div>
   {#if listed.error}<Trouble error={listed.error} />{/if}
   {#if listed.value && shown.length > 0}
     {#if refused}<RefusalTable refusals={listed.value.refusals ?? []} />{:else}<RunTable runs={listed.value.runs ?? []} />{/if}
     <div class="pages">
+      {#if 'kept' in listed.value && listed.value.kept}<span class="dim">{count(listed.value.kept)} runs are kept, {size(listed.value.bytes)} of values.</span>{/if}
       {#if before}<Button kind="ghost" size="small" href="/runs{address({ before: '' })}">Newest</Button>{/if}
       {#if listed.value.next_before}
         {#if searchedTo}<span class="dim">Searched back to {time(searchedTo)}.</span>{/if}
@@ -118,7 +123,7 @@
       {:else if searchedTo}
         No run since {time(searchedTo)} fits.
         <a href="/runs{address({ before: listed.value.next_before ?? '' })}">Search older runs</a>
-      {:else if workflow || chosen || status || since || text}
+      {:else if workflow || chosen || status || since || text || kind || caller}
         No run fits. <a href="/runs">Show all runs</a>
       {:else}
         <p>No runs yet. Call an endpoint, or:</p>
@@ -156,8 +161,15 @@
     padding: 1.5rem;
   }
 
+  .narrowed {
+    align-self: end;
+    font-size: 0.8125rem;
+  }
+
   .pages {
     display: flex;
+    gap: 0.75rem;
+    align-items: center;
     justify-content: flex-end;
     margin-top: 0.5rem;
   }

@@ -51,7 +51,11 @@
               <CopyText text={run.id} label="Copy the id …{run.id.slice(-12)}" />
             </span>
           </td>
-          <td class="why" title={run.failure ?? ''}>{run.failure ?? ''}</td>
+          <td class="why" title={run.failure ?? ''}>
+            <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
+            {#if run.kind && run.kind !== 'fail'}<span onclick={(event) => event.stopPropagation()}><a class="quiet kind" href="/runs?kind={run.kind}" title="Runs that failed with {run.kind}">{run.kind}</a></span>{/if}
+            {run.failure ?? ''}
+          </td>
         </tr>
       {/each}
     </tbody>
@@ -68,6 +72,11 @@
     white-space: nowrap;
     padding-left: 0.75rem;
     padding-right: 0.5rem;
+  }
+
+  .kind {
+    font-weight: 600;
+    padding-right: 0.25rem;
   }
 
   .choice {

@@ -25,6 +25,10 @@ pub struct RunFilter {
     pub since: Option<String>,
     /// Only runs that began before: an instant (RFC 3339), or a span before now such as `2h`.
     pub until: Option<String>,
+    /// The kind of its failure, such as `timeout`.
+    pub kind: Option<String>,
+    /// Who called: the name of a key, `issuer/subject` of a token, or an address.
+    pub caller: Option<String>,
     /// Text in what it was entered by: `/berths/`.
     pub entry: Option<String>,
     /// Text in the recorded input, reply or failure.
@@ -67,8 +71,12 @@ api! {
         pub next_before: Option<Uuid>,
         /// Where a search stopped before the page was full; `next_before` continues it.
         pub searched_to: Option<Timestamp>,
-        /// Runs whose details were dropped under load since the start.
+        /// Runs that were dropped under load since the start.
         pub dropped: u64,
+        /// Runs that are kept, whatever the filter.
+        pub kept: u64,
+        /// Bytes of what is kept of them, compressed.
+        pub bytes: u64,
     }
 
     /// A run in a listing.
@@ -87,9 +95,11 @@ api! {
         pub duration_us: Span,
         /// Why it failed.
         pub failure: Option<String>,
+        /// The kind of its failure.
+        pub kind: Option<String>,
     }
 
-    /// A run with what each step did. Values are masked, and `{"$cut": …}` where they are too long.
+    /// A run with what each step did. Values are masked.
     pub struct Run {
         pub id: Uuid,
         /// Where it was a job that is still there: the line that polls it.
@@ -113,6 +123,8 @@ api! {
         pub settings: Json,
         pub reply: Json,
         pub failure: Option<Failure>,
+        /// Whether it had more bytes than are kept: its largest values are `{"$cut": {bytes, digest, begins}}` then.
+        pub incomplete: bool,
         pub sheet: Vec<Paragraph>,
         pub steps: Vec<Step>,
     }

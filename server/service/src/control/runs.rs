@@ -41,11 +41,14 @@ pub async fn runs(app: Data<App>, query: Query<RunFilter>) -> Result<HttpRespons
     if let Some(name) = wanted.filter(|name| found.runs.is_empty() && !live.workflows.contains_key(name)) {
         return Err(super::workflows::no_workflow(&live, &name, "is live or has runs"));
     }
+    let (kept, bytes) = app.store.journal_size().await?;
     Ok(HttpResponse::Ok().json(RunPage {
         next_before: found.next,
         searched_to: found.searched_to.as_ref().and_then(time_of),
         runs: found.runs.iter().map(|run| line(run, &live)).collect(),
         dropped: app.journal.dropped.load(Ordering::Relaxed),
+        kept,
+        bytes,
     }))
 }
 
@@ -61,6 +64,8 @@ pub(super) fn filter_of(live: &Live, query: RunFilter, limit: u32) -> Result<kep
         status: query.status.as_deref().map(statuses_of).transpose()?,
         since: then(query.since)?,
         until: then(query.until)?,
+        kind: given(query.kind),
+        caller: given(query.caller),
         entry: given(query.entry),
         text: given(query.text),
         before: query.before,
@@ -109,6 +114,7 @@ pub fn line(run: &kept::RunLine, live: &Live) -> RunLine {
         started: run.started,
         duration_us: run.duration,
         failure: run.detail.clone(),
+        kind: run.kind.clone(),
     }
 }
 
@@ -158,6 +164,7 @@ pub async fn run(app: Data<App>, caller: Caller, id: Path<String>) -> Result<Htt
         settings: value(run.settings.as_deref()),
         reply: value(run.reply.as_deref()),
         failure: failure(run.failure.as_deref()),
+        incomplete: run.incomplete,
         workflow: run.workflow,
         revision: run.revision,
         entry: run.entry,
@@ -211,9 +218,9 @@ pub async fn past_run(app: &App, id: &str) -> Result<kept::Run> {
         true => format!(
             "{uuid} is a job without a run in the journal: it has not ended, or it was cancelled; `kanzlei job {uuid}` shows it"
         ),
-        false => format!(
-            "the journal has no run {uuid}; details of successful runs are dropped under load, and old runs are purged"
-        ),
+        false => {
+            format!("the journal has no run {uuid}; successful runs are dropped under load, and old runs are purged")
+        }
     }))
 }
 

@@ -190,6 +190,10 @@ pub struct Filter {
     pub since: Option<Timestamp>,
     /// Only runs that began before.
     pub until: Option<Timestamp>,
+    /// Only runs that failed in this way, by the name of the kind.
+    pub kind: Option<String>,
+    /// Only runs of this caller.
+    pub caller: Option<String>,
     /// Only runs with this text in what they were entered by.
     pub entry: Option<String>,
     /// Only runs with this text in the input, the reply or the failure, as they are recorded: masked, as JSON.
@@ -204,7 +208,8 @@ impl Filter {
     /// Whether it selects by what no index has.
     fn scans(&self) -> bool {
         let by_time = self.since.is_some() || self.until.is_some();
-        by_time || self.status.is_some() || self.entry.is_some() || self.text.is_some()
+        let by_text = self.entry.is_some() || self.text.is_some();
+        by_time || by_text || self.status.is_some() || self.kind.is_some() || self.caller.is_some()
     }
 }
 
@@ -432,6 +437,12 @@ impl Store {
         }
         if let Some(until) = filter.until {
             query.push(" AND started < ").push_bind(until.as_micros());
+        }
+        if let Some(kind) = &filter.kind {
+            query.push(" AND kind = ").push_bind(kind);
+        }
+        if let Some(caller) = &filter.caller {
+            query.push(" AND caller = ").push_bind(caller);
         }
         if let Some(entries) = &narrow.entries {
             query.push(" AND entry IN (");
