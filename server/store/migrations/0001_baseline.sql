@@ -82,19 +82,17 @@ CREATE TABLE segment (
     INDEX segment_by_age (succeeded, last, runs, bytes)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
--- The index of the journal.
+-- The index of the journal. What few runs have stands in tables of its own: each index of this one costs as much as a run.
 CREATE TABLE run (
     id         BINARY(16)        NOT NULL PRIMARY KEY,
     -- Numbers of names.
     workflow   INT UNSIGNED      NOT NULL,
     revision   INT UNSIGNED      NOT NULL,
-    state      VARCHAR(12)       NOT NULL,
+    state      ENUM('succeeded', 'rejected', 'failed', 'cancelled') NOT NULL,
     entry      INT UNSIGNED      NOT NULL,
     status     SMALLINT UNSIGNED NULL,
     started    BIGINT            NOT NULL,
     duration   BIGINT            NOT NULL,
-    -- Where it is another one than the run's own.
-    request_id VARCHAR(100)      NULL,
     caller     VARCHAR(255)      NULL,
     -- The paragraph of the step that failed, the kind of the failure, and the beginning of what happened.
     failed_at  INT UNSIGNED      NULL,
@@ -103,11 +101,23 @@ CREATE TABLE run (
     segment    BIGINT UNSIGNED   NOT NULL,
     place      SMALLINT UNSIGNED NOT NULL,
     -- Lists go by id, which sorts by time.
-    INDEX run_by_workflow (workflow, id),
-    INDEX run_by_state (state, id),
-    INDEX run_by_both (workflow, state, id),
-    INDEX run_by_request (request_id),
-    INDEX run_by_segment (segment)
+    INDEX run_by_workflow (workflow, id)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- Runs that did not succeed.
+CREATE TABLE run_trouble (
+    state    ENUM('succeeded', 'rejected', 'failed', 'cancelled') NOT NULL,
+    id       BINARY(16)   NOT NULL,
+    workflow INT UNSIGNED NOT NULL,
+    PRIMARY KEY (state, id),
+    INDEX run_trouble_by_workflow (workflow, state, id)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- Runs whose request brought an id of its own.
+CREATE TABLE run_request (
+    request_id VARCHAR(100) NOT NULL,
+    id         BINARY(16)   NOT NULL,
+    PRIMARY KEY (request_id, id)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 -- Counts per workflow and minute. Every run is counted, also one whose details were dropped.

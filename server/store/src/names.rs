@@ -49,13 +49,13 @@ impl Called {
         (self.from.map_or(i64::MIN, minute), self.until.map_or(i64::MAX, minute))
     }
 
-    /// Restricts a query to the ids that it holds for.
-    pub(crate) fn within(&self, query: &mut QueryBuilder<MySql>) {
-        if let Some(from) = self.from {
-            query.push(" AND id >= ").push_bind(from.as_bytes().to_vec());
-        }
-        if let Some(until) = self.until {
-            query.push(" AND id < ").push_bind(until.as_bytes().to_vec());
+    /// Restricts a query to the ids that it holds for; `table` is whose ids, where there are others.
+    pub(crate) fn within(&self, query: &mut QueryBuilder<MySql>, table: &str) {
+        let dot = if table.is_empty() { "" } else { "." };
+        for (bound, compare) in [(self.from, ">="), (self.until, "<")] {
+            if let Some(id) = bound {
+                query.push(format_args!(" AND {table}{dot}id {compare} ")).push_bind(id.as_bytes().to_vec());
+            }
         }
     }
 }
@@ -97,7 +97,7 @@ pub fn name_now<'n>(name: &'n str, id: Uuid, former: &'n [FormerName]) -> &'n st
 pub(crate) fn narrow(query: &mut QueryBuilder<MySql>, names: &[Called]) {
     for (index, called) in names.iter().enumerate() {
         query.push(if index == 0 { " AND ((workflow = " } else { " OR (workflow = " }).push_bind(called.name.clone());
-        called.within(query);
+        called.within(query, "");
         query.push(if index + 1 == names.len() { "))" } else { ")" });
     }
 }

@@ -127,9 +127,10 @@ impl Writer {
                     _ = count.tick() => {}
                     _ = stop.changed() => {}
                 }
-                if self.pending.len() > 0 {
-                    self.linger(&mut waiting, &mut stop).await;
-                }
+            }
+            // Few runs wait for more: a segment costs a row, and compresses the better the more runs it has.
+            if self.pending.len() > 0 && !stopping {
+                self.linger(&mut waiting, &mut stop).await;
             }
             self.take_waiting();
             if self.pending.len() == 0 {

@@ -209,7 +209,8 @@ impl Filter {
     fn scans(&self) -> bool {
         let by_time = self.since.is_some() || self.until.is_some();
         let by_text = self.entry.is_some() || self.text.is_some();
-        by_time || by_text || self.status.is_some() || self.kind.is_some() || self.caller.is_some()
+        let succeeded = self.state == Some(RunState::Succeeded);
+        by_time || by_text || succeeded || self.status.is_some() || self.kind.is_some() || self.caller.is_some()
     }
 }
 
@@ -280,7 +281,7 @@ pub struct Summary {
 }
 
 /// Selects the columns of a listing, in the order of [`Row`].
-const LINE: &str = "SELECT id, workflow, revision, state, entry, status, started, duration, failed_at, kind, detail, segment, place FROM run";
+const LINE: &str = "SELECT r.id, r.workflow, r.revision, r.state, r.entry, r.status, r.started, r.duration, r.failed_at, r.kind, r.detail, r.segment, r.place FROM ";
 
 /// A row of the index.
 #[derive(sqlx::FromRow)]
@@ -425,47 +426,53 @@ impl Store {
         limit: u32,
     ) -> Result<Vec<Row>> {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(if filter.scans() { SEARCH_SECONDS } else { "" });
-        query.push(LINE).push(" WHERE 1 = 1");
+        // Few runs are in trouble, or have a request id: their tables come first.
+        let trouble = filter.state.filter(|state| *state != RunState::Succeeded);
+        let by = if trouble.is_some() { "t" } else { "r" };
+        query.push(LINE).push(match trouble {
+            Some(_) => "run_trouble t STRAIGHT_JOIN run r ON r.id = t.id WHERE 1 = 1",
+            None => "run r WHERE 1 = 1",
+        });
+        if let Some(state) = filter.state {
+            query.push(format_args!(" AND {by}.state = ")).push_bind(state.name());
+        }
         if let Some(oldest) = oldest {
-            query.push(" AND id >= ").push_bind(oldest.as_bytes().to_vec());
+            query.push(format_args!(" AND {by}.id >= ")).push_bind(oldest.as_bytes().to_vec());
+        }
+        if let Some(before) = before {
+            query.push(format_args!(" AND {by}.id < ")).push_bind(before.as_bytes().to_vec());
+        }
+        narrow.push(&mut query, by);
+        if let Some(request_id) = &filter.request_id {
+            query.push(" AND r.id IN (SELECT id FROM run_request WHERE request_id = ").push_bind(request_id);
+            // A run whose request brought no id has its own.
+            if let Ok(id) = request_id.parse::<Uuid>() {
+                query.push(" UNION SELECT id FROM run WHERE id = ").push_bind(id.as_bytes().to_vec());
+            }
+            query.push(")");
         }
         if let Some(status) = &filter.status {
-            query.push(" AND status BETWEEN ").push_bind(*status.start()).push(" AND ").push_bind(*status.end());
+            query.push(" AND r.status BETWEEN ").push_bind(*status.start()).push(" AND ").push_bind(*status.end());
         }
         if let Some(since) = filter.since {
-            query.push(" AND started >= ").push_bind(since.as_micros());
+            query.push(" AND r.started >= ").push_bind(since.as_micros());
         }
         if let Some(until) = filter.until {
-            query.push(" AND started < ").push_bind(until.as_micros());
+            query.push(" AND r.started < ").push_bind(until.as_micros());
         }
         if let Some(kind) = &filter.kind {
-            query.push(" AND kind = ").push_bind(kind);
+            query.push(" AND r.kind = ").push_bind(kind);
         }
         if let Some(caller) = &filter.caller {
-            query.push(" AND caller = ").push_bind(caller);
+            query.push(" AND r.caller = ").push_bind(caller);
         }
         if let Some(entries) = &narrow.entries {
-            query.push(" AND entry IN (");
+            query.push(" AND r.entry IN (");
             let mut list = query.separated(", ");
             entries.iter().for_each(|number| _ = list.push_bind(*number));
             query.push(")");
         }
-        narrow.push(&mut query);
-        if let Some(state) = filter.state {
-            query.push(" AND state = ").push_bind(state.name());
-        }
-        if let Some(request_id) = &filter.request_id {
-            // A run whose request brought no id has its own.
-            query.push(" AND (request_id = ").push_bind(request_id);
-            match request_id.parse::<Uuid>() {
-                Ok(id) => query.push(" OR (id = ").push_bind(id.as_bytes().to_vec()).push(" AND request_id IS NULL))"),
-                Err(_) => query.push(")"),
-            };
-        }
-        if let Some(before) = before {
-            query.push(" AND id < ").push_bind(before.as_bytes().to_vec());
-        }
-        query.push(" ORDER BY id DESC LIMIT ").push_bind(limit);
+        query.push(format_args!(" ORDER BY {by}.id DESC LIMIT ")).push_bind(limit);
         query.build_query_as().fetch_all(&self.pool).await.doing("listing runs")
     }
 
@@ -497,8 +504,8 @@ impl Store {
         for workflow in workflows {
             let Some(number) = self.number_of(workflow).await? else { continue };
             query.push(if some { " UNION ALL (" } else { "(" });
-            query.push(LINE).push(" WHERE workflow = ");
-            query.push_bind(number).push(" ORDER BY id DESC LIMIT ").push_bind(each).push(")");
+            query.push(LINE).push("run r WHERE r.workflow = ");
+            query.push_bind(number).push(" ORDER BY r.id DESC LIMIT ").push_bind(each).push(")");
             some = true;
         }
         if !some {
@@ -541,11 +548,12 @@ struct Narrow {
 }
 
 impl Narrow {
-    /// Restricts a query to the runs of a workflow by its names.
-    fn push(&self, query: &mut QueryBuilder<MySql>) {
+    /// Restricts a query to the runs of a workflow by its names; `by` is the table that it goes by.
+    fn push(&self, query: &mut QueryBuilder<MySql>, by: &str) {
         for (index, (number, called)) in self.workflows.iter().enumerate() {
-            query.push(if index == 0 { " AND ((workflow = " } else { " OR (workflow = " }).push_bind(*number);
-            called.within(query);
+            query.push(if index == 0 { " AND ((" } else { " OR (" });
+            query.push(format_args!("{by}.workflow = ")).push_bind(*number);
+            called.within(query, by);
             query.push(if index + 1 == self.workflows.len() { "))" } else { ")" });
         }
     }

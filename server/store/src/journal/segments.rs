@@ -271,10 +271,50 @@ impl Store {
         Ok(purged)
     }
 
-    /// Drops a segment with the rows of its runs.
+    /// Drops a segment with the rows of its runs. A run of the same id that was recorded again, as that of a job that was retried, stays.
     async fn drop_segment(&self, id: u64) -> Result<()> {
+        let runs = match self.unpacked(id).await {
+            Ok(runs) => runs.into_iter().map(|run| (run.id, run.request_id)).collect(),
+            Err(Error::Segment(why)) => {
+                tracing::warn!(%why, segment = id, "a segment cannot be read; its runs are searched in the index");
+                let found = sqlx::query_scalar!("SELECT id FROM run WHERE segment = ?", id);
+                let found = found.fetch_all(&self.pool).await.doing("searching for old runs")?;
+                found.iter().map(|id| (Uuid::from_slice(id).unwrap_or_default(), String::new())).collect::<Vec<_>>()
+            }
+            Err(error) => return Err(error),
+        };
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
-        sqlx::query!("DELETE FROM run WHERE segment = ?", id).execute(&mut *tx).await.doing("deleting old runs")?;
+        for some in portions(&runs) {
+            let ids = |query: &mut QueryBuilder<MySql>| {
+                query.push(" (");
+                let mut list = query.separated(", ");
+                some.iter().for_each(|(id, _)| _ = list.push_bind(id.as_bytes().to_vec()));
+                query.push(")");
+            };
+            let mut own = QueryBuilder::new("SELECT id FROM run WHERE segment = ");
+            own.push_bind(id).push(" AND id IN");
+            ids(&mut own);
+            let own: Vec<Vec<u8>> =
+                own.build_query_scalar().fetch_all(&mut *tx).await.doing("searching for old runs")?;
+            let own: BTreeSet<&[u8]> = own.iter().map(Vec::as_slice).collect();
+            let requests: Vec<_> = some
+                .iter()
+                .filter(|(id, request)| own.contains(id.as_bytes().as_slice()) && *request != id.to_string())
+                .collect();
+            if !requests.is_empty() {
+                let mut query = QueryBuilder::new("DELETE FROM run_request WHERE (request_id, id) IN ");
+                query.push_tuples(requests, |mut row, (id, request)| {
+                    row.push_bind(request).push_bind(id.as_bytes().as_slice());
+                });
+                query.build().execute(&mut *tx).await.doing("deleting old runs")?;
+            }
+            let mut query = QueryBuilder::new(
+                "DELETE r, t FROM run r LEFT JOIN run_trouble t ON t.state = r.state AND t.id = r.id WHERE r.segment = ",
+            );
+            query.push_bind(id).push(" AND r.id IN");
+            ids(&mut query);
+            query.build().execute(&mut *tx).await.doing("deleting old runs")?;
+        }
         sqlx::query!("DELETE FROM segment WHERE id = ?", id).execute(&mut *tx).await.doing("deleting old runs")?;
         tx.commit().await.doing("deleting old runs")
     }
@@ -302,23 +342,25 @@ async fn segment(
         data
     );
     let segment = made.execute(&mut **tx).await.doing("writing a segment")?.last_insert_id();
-    let places: Vec<(usize, &Encoded)> = runs.iter().enumerate().collect();
+    let mut places: Vec<(usize, &Encoded)> = runs.iter().enumerate().collect();
+    // Rows in the order of the index fill its pages.
+    places.sort_by_key(|(_, run)| run.row.id);
+    let number = |name: &str| numbers.get(name).copied().unwrap_or_default();
     let mut written = 0;
     for some in portions(&places) {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-            "INSERT IGNORE INTO run (id, workflow, revision, state, entry, status, started, duration, request_id, caller, failed_at, kind, detail, segment, place) ",
+            "INSERT IGNORE INTO run (id, workflow, revision, state, entry, status, started, duration, caller, failed_at, kind, detail, segment, place) ",
         );
         query.push_values(some, |mut row, (place, run)| {
             let line = &run.row;
             row.push_bind(line.id.as_bytes().as_slice())
-                .push_bind(numbers.get(&line.workflow).copied().unwrap_or_default())
+                .push_bind(number(&line.workflow))
                 .push_bind(line.revision)
                 .push_bind(&line.state)
-                .push_bind(numbers.get(&line.entry).copied().unwrap_or_default())
+                .push_bind(number(&line.entry))
                 .push_bind(line.status)
                 .push_bind(line.started.as_micros())
                 .push_bind(line.duration.as_micros())
-                .push_bind(&run.request_id)
                 .push_bind(&run.caller)
                 .push_bind(&line.failed_at)
                 .push_bind(&line.kind)
@@ -327,6 +369,24 @@ async fn segment(
                 .push_bind(*place as u16);
         });
         written += query.build().execute(&mut **tx).await.doing("writing runs")?.rows_affected();
+    }
+    if !succeeded {
+        for some in portions(runs) {
+            let mut query: QueryBuilder<MySql> =
+                QueryBuilder::new("INSERT IGNORE INTO run_trouble (state, id, workflow) ");
+            query.push_values(some, |mut row, run| {
+                row.push_bind(&run.row.state).push_bind(run.row.id.as_bytes().as_slice());
+                row.push_bind(number(&run.row.workflow));
+            });
+            query.build().execute(&mut **tx).await.doing("writing runs")?;
+        }
+    }
+    let requests: Vec<(&String, &[u8])> =
+        runs.iter().filter_map(|run| Some((run.request_id.as_ref()?, run.row.id.as_bytes().as_slice()))).collect();
+    for some in portions(&requests) {
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new("INSERT IGNORE INTO run_request (request_id, id) ");
+        query.push_values(some, |mut row, (request_id, id)| _ = row.push_bind(*request_id).push_bind(*id));
+        query.build().execute(&mut **tx).await.doing("writing runs")?;
     }
     if written == 0 {
         // All of them were written before.

@@ -129,7 +129,13 @@ impl Store {
         }
         if done.rows_affected() > 0 {
             // The journal shows the run by its final end.
-            sqlx::query!("DELETE FROM run WHERE id = ?", key).execute(&mut *tx).await.doing("retrying a job")?;
+            sqlx::query!(
+                "DELETE r, t FROM run r LEFT JOIN run_trouble t ON t.state = r.state AND t.id = r.id WHERE r.id = ?",
+                key
+            )
+            .execute(&mut *tx)
+            .await
+            .doing("retrying a job")?;
         }
         tx.commit().await.doing("retrying a job")?;
         Ok(done.rows_affected() > 0)

@@ -156,6 +156,8 @@ fn old_runs_are_purged_by_segments() {
         assert_eq!(bed.store.purge_beyond(100, bytes - 1, 9).await.expect("purges").segments, 1);
         assert_eq!(bed.store.purge_beyond(55, u64::MAX, 9).await.expect("purges").segments, 3);
         assert_eq!(bed.sql("SELECT COUNT(*) FROM run WHERE state = 'failed'"), "55");
+        assert_eq!(bed.sql("SELECT COUNT(*) FROM run_trouble"), "55");
+        assert_eq!(bed.sql("SELECT COUNT(*) FROM run_request"), bed.sql("SELECT COUNT(*) FROM run"));
     });
 }
 
@@ -164,14 +166,18 @@ fn old_runs_are_purged_by_segments() {
 fn lists_of_runs_read_few_entries() {
     alone("many_runs", async |bed| {
         bed.sql(
-            "INSERT INTO run (id, workflow, revision, state, entry, started, duration, request_id, segment, place)
+            "INSERT INTO run (id, workflow, revision, state, entry, started, duration, segment, place)
              SELECT UNHEX(LPAD(HEX(seq), 32, '0')), IF(seq % 2, 1, 2), 1,
-                    IF(seq IN (7, 8, 90), 'failed', 'succeeded'), 3, seq, 1, CONCAT('r', seq), 1, 0
+                    IF(seq IN (7, 8, 90), 'failed', 'succeeded'), 3, seq, 1, 1, 0
              FROM seq_1_to_60000",
+        );
+        bed.sql("INSERT INTO run_request (request_id, id) SELECT CONCAT('r', seq), UNHEX(LPAD(HEX(seq), 32, '0')) FROM seq_1_to_60000");
+        bed.sql(
+            "INSERT INTO run_trouble (state, id, workflow) SELECT state, id, workflow FROM run WHERE state = 'failed'",
         );
         bed.sql("INSERT INTO journal_name (number, name) VALUES (1, 'a'), (2, 'b'), (3, 'e')");
         // The server does so by itself, some seconds later.
-        bed.sql("ANALYZE TABLE run");
+        bed.sql("ANALYZE TABLE run, run_trouble, run_request");
         let read = || -> u64 {
             let sql = "SELECT SUM(VARIABLE_VALUE) FROM information_schema.GLOBAL_STATUS
                        WHERE VARIABLE_NAME IN ('HANDLER_READ_NEXT', 'HANDLER_READ_PREV', 'HANDLER_READ_RND_NEXT')";
