@@ -362,7 +362,7 @@ async fn segment(
                 .push_bind(line.started.as_micros())
                 .push_bind(line.duration.as_micros())
                 .push_bind(&run.caller)
-                .push_bind(&line.failed_at)
+                .push_bind(line.failed_at)
                 .push_bind(&line.kind)
                 .push_bind(line.detail.as_ref().map(|text| text.chars().take(DETAIL).collect::<String>()))
                 .push_bind(segment)
