@@ -42,6 +42,15 @@ pub enum Bench {
     Expr,
     /// Uploads and zips against a hand-written Actix service, a million rows as CSV, pages
     Files,
+    /// Every run recorded: how many a second, bytes of each, reading them back, memory while the database is away
+    Journal {
+        /// Runs that are recorded and read back
+        #[arg(long, default_value_t = 1_000_000)]
+        runs: u64,
+        /// Seconds that the database is away
+        #[arg(long, default_value_t = 60)]
+        away: u64,
+    },
     /// Checking, loops, eight calls at once, a deploy of 500 workflows, 10,000 cases
     Language {
         /// Seconds of each round
@@ -62,6 +71,7 @@ pub fn run_bench(bench: Bench) -> Done {
         Bench::Access { seconds } => access(seconds),
         Bench::Changes => changes(),
         Bench::Files => files(),
+        Bench::Journal { runs, away } => journal(runs, away),
         Bench::Language { seconds } => language(seconds),
     }
 }
@@ -116,6 +126,65 @@ fn files() -> Done {
     whole.stop();
     let _ = std::fs::remove_dir_all(&dir);
     measured?;
+    Ok(ExitCode::SUCCESS)
+}
+
+fn journal(runs: u64, away: u64) -> Done {
+    packages::install(&[packages::MARIADB, packages::WRK])?;
+    build::console()?;
+    let bins = build::programs(true)?;
+    let dir = kanzlei_harness::scratch::folder("bench");
+    let port = ports::free()?;
+    let bulk = format!("services.bulk.base=http://127.0.0.1:{port}");
+    let whole = Whole::start(&bins, &dir, Ports::free()?, &["workers=1", "log.level=warn", &bulk])?;
+    deploy(&bins, &whole, &root().join("demo/harbour/services"))?;
+    deploy(&bins, &whole, &root().join("testing/bench/workflows"))?;
+    deploy(&bins, &whole, &root().join("testing/bench/journal"))?;
+    let program = bins.join("kanzlei-bench-journal");
+    let office = &whole.office;
+    let command = |what: &str| {
+        let mut command = Command::new(&program);
+        command.arg(what).args([office.public(), office.control(), office.token.clone()]);
+        command
+    };
+    run(command("record").args([whole.database.url("kanzlei"), runs.to_string()]))?;
+    // Two calls one after another at full speed: what is recorded of them, and what is dropped.
+    let status = || -> Result<(u64, u64), Fault> {
+        let text =
+            get(office.ports.control, "/api/v1/status", &[("authorization", &format!("Bearer {}", office.token))]);
+        let status = text.ok_or("no status")?;
+        let number = |name: &str| -> u64 {
+            let found = status.split(&format!("\"{name}\":")).nth(1).unwrap_or_default();
+            found.chars().take_while(char::is_ascii_digit).collect::<String>().parse().unwrap_or_default()
+        };
+        Ok((number("runs"), number("dropped")))
+    };
+    let before = status()?;
+    let script = dir.join("post.lua");
+    let head = "wrk.method = 'POST'\nwrk.headers['Content-Type'] = 'application/json'\n";
+    std::fs::write(&script, format!("{head}wrk.body = [==[{QUOTE}]==]\n"))?;
+    let figure = measure(office.ports.public, office.service.id(), "/harbours/LIN/quotes", &script, 10)?;
+    std::thread::sleep(Duration::from_secs(4));
+    let after = status()?;
+    println!(
+        "{:<52} {:>10.0} req/s, {} recorded and {} dropped",
+        "two chained calls for 10 s",
+        figure.per_second,
+        after.0 - before.0,
+        after.1 - before.1
+    );
+    let mut large = Command::new(&program);
+    large.arg("large").arg(port.to_string());
+    let mut large = Process::start("the service with large answers", large, &dir.join("large.log"))?;
+    large.wait_for(Duration::from_secs(10), || std::net::TcpStream::connect(("127.0.0.1", port)).ok())?;
+    whole.database.freeze(true);
+    let flooded = run(command("flood").arg(away.to_string()));
+    println!("{:<52} {:>10.0} MB", "  memory of the service then", resident(office.service.id()));
+    whole.database.freeze(false);
+    large.stop(Duration::from_secs(5));
+    whole.stop();
+    let _ = std::fs::remove_dir_all(&dir);
+    flooded?;
     Ok(ExitCode::SUCCESS)
 }
 
@@ -356,7 +425,7 @@ fn endpoint(seconds: u32, rounds: u32) -> Done {
     whole.office.restart_service()?;
     let ready = begun.elapsed();
     // What starting needed and no longer does is returned within moments.
-    std::thread::sleep(Duration::from_secs(2));
+    std::thread::sleep(Duration::from_secs(4));
     println!(
         "ready after {} ms with 102 workflows (wanted under 500); idle memory {:.1} MB (wanted under 60)",
         ready.as_millis(),

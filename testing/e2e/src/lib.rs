@@ -125,9 +125,9 @@ pub fn said(output: &Output, code: i32) -> String {
     text
 }
 
-/// Puts documents given as texts live; each is (path, text). What is no YAML is a file beside them.
+/// Puts documents given as texts live; each is (path, text). Templates are files beside them.
 pub fn deploy_texts(office: &Office, documents: &[(&str, &str)]) -> Answer {
-    let (documents, files): (Vec<_>, Vec<_>) = documents.iter().partition(|(path, _)| path.ends_with(".yaml"));
+    let (documents, files): (Vec<_>, Vec<_>) = documents.iter().partition(|(path, _)| !path.ends_with(".html"));
     let documents: Vec<_> =
         documents.iter().map(|(path, text)| serde_json::json!({"path": path, "text": text})).collect();
     let files: serde_json::Map<_, _> = files.iter().map(|(path, text)| ((*path).to_owned(), (*text).into())).collect();

@@ -272,7 +272,7 @@ fn deploys_are_all_or_nothing_and_outlive_a_restart() {
 
 #[test]
 fn deploys_under_load_drop_and_mix_nothing() {
-    let office = office("load", &["journal.pace=50"]);
+    let office = office("load", &[]);
     let text = |n: u32| {
         format!(
             "workflow: w\nentries: [{{endpoint: 'GET /w', access: open}}]\nsteps:\n  - let: {{a: {n}}}\n  - reply: 200\n    body: '${{a}}-{n}'\n"
@@ -315,7 +315,7 @@ fn endpoints_answer_while_the_database_is_unavailable() {
     // A server of its own, because this test stops it.
     let dir = kanzlei_harness::scratch::folder("unavailable");
     let mut server = kanzlei_harness::mariadb::Mariadb::start(&dir).expect("MariaDB");
-    let office = office_on("unavailable", &server.url("kanzlei"), &["journal.successes=5", "journal.failures=50"]);
+    let office = office_on("unavailable", &server.url("kanzlei"), &["journal.bytes=65536"]);
     let text = "workflow: w\ninput: {n: {type: integer}}\nentries: [{endpoint: 'GET /w/{n}', access: open}]\nsteps:\n  - if: input.n < 0\n    then: [{fail: 409, title: Negative}]\n  - reply: 200\n";
     assert_eq!(deploy_texts(&office, &[("w.yaml", text)]).status, 200);
     server.stop();
@@ -357,7 +357,7 @@ fn a_database_that_hangs_takes_no_more_memory_than_configured() {
     const LARGE: usize = 300 << 10;
     let dir = kanzlei_harness::scratch::folder("hangs");
     let server = kanzlei_harness::mariadb::Mariadb::start(&dir).expect("MariaDB");
-    let bounds = ["journal.bytes=16777216", "journal.value=1048576", "journal.pace=0", "jobs.bytes=16777216"];
+    let bounds = ["journal.bytes=16777216", "jobs.bytes=16777216"];
     let office = office_on("hangs", &server.url("kanzlei"), &bounds);
     let text = "workflow: NAME\ninput: {text: {type: string}}\nentries: [{endpoint: POST /NAME, access: open, answer: HOW}]\nsteps:\n  - {let: {twice: '${input.text}'}}\n  - {reply: 200, body: '${input.text}'}\n";
     let (direct, queued) =

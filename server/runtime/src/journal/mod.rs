@@ -16,7 +16,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use kanzlei_engine::machine::{Ended, Machine};
 use kanzlei_model::caller::Caller;
@@ -35,6 +35,8 @@ use crate::step_counts::Steps;
 
 /// Bytes of a refused body, or of its problem, that are kept.
 pub const MOST_REFUSED: usize = 16 << 10;
+/// How long a count of what is kept is shown.
+const COUNTED: Duration = Duration::from_secs(2);
 /// Readers that may wait for the journal at once.
 const FLUSHES: usize = 64;
 /// How long a reader waits for runs that are not written yet.
@@ -101,6 +103,8 @@ pub struct Journal {
     pub refusals: Refusals,
     /// Bytes of a run that are kept.
     pub most_of_run: usize,
+    /// Runs and bytes that are kept, and when they were counted.
+    size: Mutex<Option<(Instant, (u64, u64))>>,
     /// Whether the last write succeeded.
     pub database_unavailable: std::sync::atomic::AtomicBool,
 }
@@ -140,6 +144,7 @@ impl Journal {
             most_bytes,
             refusals,
             most_of_run,
+            size: Mutex::default(),
             database_unavailable: Default::default(),
         };
         let journal = Arc::new(journal);
@@ -167,7 +172,8 @@ impl Journal {
         }
         counters.steps.add(&run.machine, run.revision, state, run.ended.at.since(run.started), run.ended.at);
         let weight = run.weight();
-        let fits = self.held.fetch_add(weight, Ordering::Relaxed) + weight <= self.most_bytes;
+        let most = if failed { self.most_bytes } else { self.most_of_successes() };
+        let fits = self.held.fetch_add(weight, Ordering::Relaxed) + weight <= most;
         let kept =
             fits && if failed { self.failures.try_send(run).is_ok() } else { self.successes.try_send(run).is_ok() };
         if !kept {
@@ -175,6 +181,11 @@ impl Journal {
             counters.dropped.fetch_add(1, Ordering::Relaxed);
             self.dropped.fetch_add(1, Ordering::Relaxed);
         }
+    }
+
+    /// Bytes that may wait when a run that succeeded comes: the rest is room for those that did not.
+    fn most_of_successes(&self) -> usize {
+        self.most_bytes - self.most_bytes / 8
     }
 
     /// Counts a run that was recorded and is dropped before it is written.
@@ -213,6 +224,20 @@ impl Journal {
         if self.flushes.try_send(done).is_ok() {
             let _ = tokio::time::timeout(FLUSH_WAIT, written).await;
         }
+    }
+
+    /// How many runs and bytes are kept, as of some moments ago: counting looks at every segment.
+    ///
+    /// # Errors
+    /// When the database is unavailable.
+    pub async fn size(&self, store: &Store) -> kanzlei_store::Result<(u64, u64)> {
+        let known = *self.size.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, size)) = known.filter(|(counted, _)| counted.elapsed() < COUNTED) {
+            return Ok(size);
+        }
+        let size = store.journal_size().await?;
+        *self.size.lock().unwrap_or_else(PoisonError::into_inner) = Some((Instant::now(), size));
+        Ok(size)
     }
 
     fn drain(&self, minute: i64, into: &mut BTreeMap<(String, i64), Tally>) {

@@ -78,11 +78,6 @@ impl Pending {
         }
         batch
     }
-
-    /// Drops a run: the oldest that succeeded, or else the oldest.
-    fn drop_one(&mut self) -> Option<Encoded> {
-        self.successes.pop_front().or_else(|| self.failures.pop_front())
-    }
 }
 
 /// The dictionary of segments, and the runs that the next one learns from.
@@ -246,12 +241,16 @@ fn take(journal: &Journal, secrets: &Secrets, process: &str, pending: &mut Pendi
         false => pending.failures.push_back(encoded),
     }
     journal.held.fetch_sub(weight, Ordering::Relaxed);
-    while journal.held.load(Ordering::Relaxed) > journal.most_bytes
-        && let Some(dropped) = pending.drop_one()
-    {
-        journal.held.fetch_sub(dropped.size(), Ordering::Relaxed);
-        journal.drop_one(dropped.workflow());
-    }
+    let bounded = |waiting: &mut VecDeque<Encoded>, most: usize| {
+        while journal.held.load(Ordering::Relaxed) > most
+            && let Some(dropped) = waiting.pop_front()
+        {
+            journal.held.fetch_sub(dropped.size(), Ordering::Relaxed);
+            journal.drop_one(dropped.workflow());
+        }
+    };
+    bounded(&mut pending.successes, journal.most_of_successes());
+    bounded(&mut pending.failures, journal.most_bytes);
 }
 
 /// Writes runs, with retries; false when the service stops while the database is unavailable.

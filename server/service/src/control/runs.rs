@@ -41,7 +41,7 @@ pub async fn runs(app: Data<App>, query: Query<RunFilter>) -> Result<HttpRespons
     if let Some(name) = wanted.filter(|name| found.runs.is_empty() && !live.workflows.contains_key(name)) {
         return Err(super::workflows::no_workflow(&live, &name, "is live or has runs"));
     }
-    let (kept, bytes) = app.store.journal_size().await?;
+    let (kept, bytes) = app.journal.size(&app.store).await?;
     Ok(HttpResponse::Ok().json(RunPage {
         next_before: found.next,
         searched_to: found.searched_to.as_ref().and_then(time_of),

@@ -19,7 +19,7 @@ pub async fn nothing() -> Result<HttpResponse> {
 pub async fn status(app: Data<App>) -> HttpResponse {
     let live = app.live.load_full();
     // Zero while the database does not answer, which `database` says.
-    let (runs, bytes) = app.store.journal_size().await.unwrap_or_default();
+    let (runs, bytes) = app.journal.size(&app.store).await.unwrap_or_default();
     HttpResponse::Ok().json(Status {
         version: env!("CARGO_PKG_VERSION").into(),
         public_url: app.public_url.clone(),

@@ -165,8 +165,7 @@ impl Store {
         read.map_err(|why| Error::Segment(why.to_string()))
     }
 
-    /// All runs of segments, newest segments first, among those that hold runs from `oldest` on and before `before`; passes
-    /// each run on until `each` says that it is enough.
+    /// The runs of a segment; none where it is gone.
     pub(super) async fn unpacked(&self, segment: u64) -> Result<Vec<Run>> {
         let found = sqlx::query!("SELECT dictionary, data FROM segment WHERE id = ?", segment);
         let Some(row) = found.fetch_optional(&self.pool).await.doing("reading a segment")? else {
