@@ -1,6 +1,6 @@
-//! Files of requests, runs and jobs, and the places they are stored in. Their bytes never stand in memory as a whole.
+//! Files of requests, runs and jobs, and the places they are stored in. Their bytes stand in memory as a whole only where they are few.
 //!
-//! A direct run has its files in the [`spool`](spool) of its process, on the local disk; they end with it. Jobs and uploads
+//! A direct run has its files in the [`spool`](spool) of its process; they end with it. Jobs and uploads
 //! have theirs in the *work place*, which all processes share, below `jobs/ID/` and `uploads/`, before 202 is sent. Files without
 //! a job are swept.
 //!
