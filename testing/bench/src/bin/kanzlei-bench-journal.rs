@@ -67,14 +67,11 @@ fn percentile(figures: &mut [f64], share: f64) -> f64 {
 
 /// What tables occupy on the disk, in bytes for each run.
 async fn occupied(pool: &MySqlPool, runs: f64) -> Done<String> {
-    let sql = "SELECT NAME, CAST(FILE_SIZE AS SIGNED) FROM information_schema.INNODB_SYS_TABLESPACES
-               WHERE NAME IN ('kanzlei/run', 'kanzlei/segment', 'kanzlei/run_trouble', 'kanzlei/run_request') ORDER BY 2 DESC";
+    let sql = "SELECT TABLE_NAME, CAST(DATA_LENGTH + INDEX_LENGTH AS SIGNED) FROM information_schema.TABLES
+               WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME IN ('run', 'segment', 'run_trouble', 'run_request') ORDER BY 2 DESC";
     let tables: Vec<(String, i64)> = sqlx::query_as(sql).fetch_all(pool).await?;
     let all: i64 = tables.iter().map(|(_, bytes)| bytes).sum();
-    let each: Vec<String> = tables
-        .iter()
-        .map(|(name, bytes)| format!("{} {:.0}", name.trim_start_matches("kanzlei/"), *bytes as f64 / runs))
-        .collect();
+    let each: Vec<String> = tables.iter().map(|(name, bytes)| format!("{name} {:.0}", *bytes as f64 / runs)).collect();
     Ok(format!("{:.0} ({})", all as f64 / runs, each.join(", ")))
 }
 
