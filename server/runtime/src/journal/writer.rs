@@ -1,4 +1,4 @@
-//! The writer of the journal: it encodes runs as soon as they are recorded, and writes them as segments.
+//! The writer of the journal: runs become bytes as soon as they are recorded, and segments when there are enough of them.
 
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
@@ -87,7 +87,7 @@ struct Learned {
     /// Whether the one of the database was looked for.
     looked: bool,
     samples: Vec<Vec<u8>>,
-    /// Whether the dictionary is recent, or was trained in this process.
+    /// Whether there are enough runs to learn from.
     done: bool,
 }
 
@@ -108,7 +108,7 @@ impl Writer {
         let mut tallies = BTreeMap::new();
         let mut count = tokio::time::interval(COUNT_EVERY);
         let mut waiting: Vec<oneshot::Sender<()>> = Vec::new();
-        let (mut counted, mut tallied) = (Instant::now(), Instant::now());
+        let mut counted = Instant::now();
         let source = Uuid::now_v7().as_u64_pair().0 ^ Uuid::new_v4().as_u64_pair().1;
         loop {
             let stopping = *stop.borrow();
@@ -128,39 +128,30 @@ impl Writer {
                 self.linger(&mut waiting, &mut stop).await;
             }
             self.take_waiting();
-            // Readers wait for the runs that came before they asked. Where more wait than one batch has, they wait on.
-            let batch = self.pending.batch();
-            let (idle, all) = (batch.is_empty(), self.pending.len() == 0);
-            if !idle {
-                if !self.write(&batch, &stop).await {
-                    return;
+            if self.pending.len() == 0 {
+                if stopping || !waiting.is_empty() || counted.elapsed() >= COUNT_STEPS_EVERY {
+                    counted = Instant::now();
+                    self.journal.write_step_counts(&self.store, source).await;
                 }
-                self.learn().await;
-            }
-            // Also while runs come without a pause.
-            let asked = all && !waiting.is_empty();
-            if asked || (stopping && idle) || counted.elapsed() >= COUNT_STEPS_EVERY {
-                counted = Instant::now();
-                self.journal.write_step_counts(&self.store, source).await;
-            }
-            if all {
                 waiting.drain(..).for_each(|reader| _ = reader.send(()));
-            }
-            if idle || tallied.elapsed() >= COUNT_EVERY {
-                tallied = Instant::now();
                 self.journal.drain(now().as_minutes(), &mut tallies);
                 let written: Vec<Tally> = tallies.values().cloned().collect();
                 if !written.is_empty() && self.store.add_tallies(&written).await.is_ok() {
                     tallies.clear();
                 }
+                if stopping {
+                    return;
+                }
+                continue;
             }
-            if stopping && idle {
+            if !self.write(&stop).await {
                 return;
             }
+            self.learn().await;
         }
     }
 
-    /// Waits up to [`LINGER`] for a full batch, unless a reader waits.
+    /// Waits for more runs, unless somebody waits for those that are there or there are enough.
     async fn linger(&mut self, waiting: &mut Vec<oneshot::Sender<()>>, stop: &mut watch::Receiver<bool>) {
         let until = Instant::now() + LINGER;
         while waiting.is_empty() && self.pending.len() < BATCH {
@@ -193,7 +184,8 @@ impl Writer {
 
     /// Writes a batch, with retries; false when the service stops while the database is unavailable. Runs that are recorded meanwhile
     /// become bytes, too.
-    async fn write(&mut self, batch: &[Encoded], stop: &watch::Receiver<bool>) -> bool {
+    async fn write(&mut self, stop: &watch::Receiver<bool>) -> bool {
+        let batch = self.pending.batch();
         let weight: usize = batch.iter().map(Encoded::size).sum();
         if !self.learned.looked
             && let Ok(newest) = self.store.newest_dictionary().await
@@ -203,7 +195,7 @@ impl Writer {
             self.learned.dictionary = newest.map(|(dictionary, _)| dictionary);
         }
         let dictionary = self.learned.dictionary.clone();
-        let writing = write(&self.store, &self.journal, batch, dictionary.as_ref(), stop);
+        let writing = write(&self.store, &self.journal, &batch, dictionary.as_ref(), stop);
         tokio::pin!(writing);
         let written = loop {
             tokio::select! {
@@ -221,7 +213,7 @@ impl Writer {
         written
     }
 
-    /// Trains a dictionary once [`SAMPLES`] runs were written.
+    /// Makes a dictionary once there are enough runs to learn from.
     async fn learn(&mut self) {
         if self.learned.done || self.learned.samples.len() < SAMPLES {
             return;
