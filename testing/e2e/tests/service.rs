@@ -345,6 +345,32 @@ fn endpoints_answer_while_the_database_is_unavailable() {
     let _ = std::fs::remove_dir_all(dir);
 }
 
+#[test]
+fn runs_are_counted_while_others_arrive_without_a_pause() {
+    let office = office("pause", &[]);
+    assert_eq!(deploy_texts(&office, &[("echo.yaml", ECHO)]).status, 200);
+    let done = std::sync::atomic::AtomicBool::new(false);
+    let counted = std::thread::scope(|scope| {
+        for sender in 0..3 {
+            let (done, url) = (&done, format!("{}/echo/{sender}", office.public()));
+            scope.spawn(move || {
+                while !done.load(std::sync::atomic::Ordering::Relaxed) {
+                    http("GET", &url, &[], b"");
+                }
+            });
+        }
+        let counted = wait::until(Duration::from_secs(20), || {
+            let day = api(&office, "/workflows")["workflows"][0]["day"]["runs"].as_u64().unwrap_or_default();
+            let steps =
+                api(&office, "/workflows/echo/statistics")["steps"][0]["counted"]["runs"].as_u64().unwrap_or_default();
+            (day > 20 && steps > 20).then_some(())
+        });
+        done.store(true, std::sync::atomic::Ordering::Relaxed);
+        counted
+    });
+    assert!(counted.is_some(), "counts grow while senders send");
+}
+
 /// Resident memory of a process in MiB.
 fn resident(process: u32) -> u64 {
     let status = std::fs::read_to_string(format!("/proc/{process}/status")).expect("a process");

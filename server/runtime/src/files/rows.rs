@@ -140,7 +140,7 @@ struct Sending<R> {
     writer: Writer,
 }
 
-/// A piece, and what the next ones are made of where there are more.
+/// A piece, and the state that produces the next one; none after the last.
 type Made<R> = Result<(Bytes, Option<Sending<R>>), Fault>;
 
 impl<R: Iterator<Item = Result<Value, Fault>>> Sending<R> {

@@ -1,4 +1,4 @@
-//! The writer of the journal: runs become bytes as soon as they are recorded, and segments when there are enough of them.
+//! The writer of the journal: it encodes runs as soon as they are recorded, and writes them as segments.
 
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
@@ -66,11 +66,11 @@ impl Pending {
         self.successes.len() + self.failures.len()
     }
 
-    /// The next runs that are written together.
-    fn batch(&mut self) -> Vec<Encoded> {
+    /// The next runs that are written together, of at most about so many bytes.
+    fn batch(&mut self, most: usize) -> Vec<Encoded> {
         let (mut batch, mut bytes) = (Vec::new(), 0);
         while batch.len() < BATCH
-            && bytes < BATCH_BYTES
+            && bytes < most
             && let Some(run) = self.failures.pop_front().or_else(|| self.successes.pop_front())
         {
             bytes += run.size();
@@ -87,7 +87,7 @@ struct Learned {
     /// Whether the one of the database was looked for.
     looked: bool,
     samples: Vec<Vec<u8>>,
-    /// Whether there are enough runs to learn from.
+    /// Whether the dictionary is recent, or was trained in this process.
     done: bool,
 }
 
@@ -108,7 +108,7 @@ impl Writer {
         let mut tallies = BTreeMap::new();
         let mut count = tokio::time::interval(COUNT_EVERY);
         let mut waiting: Vec<oneshot::Sender<()>> = Vec::new();
-        let mut counted = Instant::now();
+        let (mut counted, mut tallied) = (Instant::now(), Instant::now());
         let source = Uuid::now_v7().as_u64_pair().0 ^ Uuid::new_v4().as_u64_pair().1;
         loop {
             let stopping = *stop.borrow();
@@ -128,30 +128,43 @@ impl Writer {
                 self.linger(&mut waiting, &mut stop).await;
             }
             self.take_waiting();
-            if self.pending.len() == 0 {
-                if stopping || !waiting.is_empty() || counted.elapsed() >= COUNT_STEPS_EVERY {
-                    counted = Instant::now();
-                    self.journal.write_step_counts(&self.store, source).await;
-                }
-                waiting.drain(..).for_each(|reader| _ = reader.send(()));
-                self.journal.drain(now().as_minutes(), &mut tallies);
-                let written: Vec<Tally> = tallies.values().cloned().collect();
-                if !written.is_empty() && self.store.add_tallies(&written).await.is_ok() {
-                    tallies.clear();
-                }
-                if stopping {
+            // Readers wait for the runs that came before they asked. Where more wait than one batch has, they wait on.
+            // What is being written cannot be dropped, so it leaves room for runs that did not succeed.
+            let batch = self.pending.batch(BATCH_BYTES.min(self.journal.most_bytes / 4));
+            let (idle, all) = (batch.is_empty(), self.pending.len() == 0);
+            if !idle {
+                if !self.write(batch, &stop).await {
                     return;
                 }
-                continue;
+                self.learn().await;
             }
-            if !self.write(&stop).await {
+            // Also while runs come without a pause.
+            let asked = all && !waiting.is_empty();
+            if asked || (stopping && idle) || counted.elapsed() >= COUNT_STEPS_EVERY {
+                counted = Instant::now();
+                let (journal, store) = (self.journal.clone(), self.store.clone());
+                self.receiving(async move { journal.write_step_counts(&store, source).await }).await;
+            }
+            if all {
+                waiting.drain(..).for_each(|reader| _ = reader.send(()));
+            }
+            if idle || tallied.elapsed() >= COUNT_EVERY {
+                tallied = Instant::now();
+                self.journal.drain(now().as_minutes(), &mut tallies);
+                let written: Vec<Tally> = tallies.values().cloned().collect();
+                let store = self.store.clone();
+                let adding = async move { written.is_empty() || store.add_tallies(&written).await.is_ok() };
+                if self.receiving(adding).await {
+                    tallies.clear();
+                }
+            }
+            if stopping && idle {
                 return;
             }
-            self.learn().await;
         }
     }
 
-    /// Waits for more runs, unless somebody waits for those that are there or there are enough.
+    /// Waits up to [`LINGER`] for a full batch, unless a reader waits.
     async fn linger(&mut self, waiting: &mut Vec<oneshot::Sender<()>>, stop: &mut watch::Receiver<bool>) {
         let until = Instant::now() + LINGER;
         while waiting.is_empty() && self.pending.len() < BATCH {
@@ -178,79 +191,89 @@ impl Writer {
         }
     }
 
+    /// Encodes a run. When all that waits has too many bytes, runs are dropped.
     fn take(&mut self, run: &Finished) {
-        take(&self.journal, &self.secrets, &self.process, &mut self.pending, run);
-    }
-
-    /// Writes a batch, with retries; false when the service stops while the database is unavailable. Runs that are recorded meanwhile
-    /// become bytes, too.
-    async fn write(&mut self, stop: &watch::Receiver<bool>) -> bool {
-        let batch = self.pending.batch();
-        let weight: usize = batch.iter().map(Encoded::size).sum();
-        if !self.learned.looked
-            && let Ok(newest) = self.store.newest_dictionary().await
-        {
-            self.learned.looked = true;
-            self.learned.done = newest.as_ref().is_some_and(|(_, made)| *made > now() - DICTIONARY_AGE);
-            self.learned.dictionary = newest.map(|(dictionary, _)| dictionary);
+        let journal = &self.journal;
+        let weight = run.weight();
+        let mut text = row(run, usize::MAX, &self.secrets, &self.process);
+        shrink(&mut text, journal.most_of_run);
+        let encoded = Encoded::of(&text);
+        journal.held.fetch_add(encoded.size(), Ordering::Relaxed);
+        match encoded.succeeded() {
+            true => self.pending.successes.push_back(encoded),
+            false => self.pending.failures.push_back(encoded),
         }
-        let dictionary = self.learned.dictionary.clone();
-        let writing = write(&self.store, &self.journal, &batch, dictionary.as_ref(), stop);
-        tokio::pin!(writing);
-        let written = loop {
-            tokio::select! {
-                biased;
-                written = &mut writing => break written,
-                Some(run) = self.received.failures.recv() => take(&self.journal, &self.secrets, &self.process, &mut self.pending, &run),
-                Some(run) = self.received.successes.recv() => take(&self.journal, &self.secrets, &self.process, &mut self.pending, &run),
+        journal.held.fetch_sub(weight, Ordering::Relaxed);
+        let bounded = |waiting: &mut VecDeque<Encoded>, most: usize| {
+            while journal.held.load(Ordering::Relaxed) > most
+                && let Some(dropped) = waiting.pop_front()
+            {
+                journal.held.fetch_sub(dropped.size(), Ordering::Relaxed);
+                journal.drop_one(dropped.workflow());
             }
         };
-        self.journal.held.fetch_sub(weight, Ordering::Relaxed);
+        bounded(&mut self.pending.successes, journal.most_of_successes());
+        bounded(&mut self.pending.failures, journal.most_bytes);
+    }
+
+    /// Waits for `work`, and encodes the runs that are recorded meanwhile: received runs that are not encoded yet hold whole machines,
+    /// which fill the bound of the journal soon.
+    async fn receiving<T>(&mut self, work: impl Future<Output = T>) -> T {
+        tokio::pin!(work);
+        loop {
+            tokio::select! {
+                biased;
+                done = &mut work => return done,
+                Some(run) = self.received.failures.recv() => self.take(&run),
+                Some(run) = self.received.successes.recv() => self.take(&run),
+            }
+        }
+    }
+
+    /// Writes a batch, with retries; false when the service stops while the database is unavailable.
+    async fn write(&mut self, batch: Vec<Encoded>, stop: &watch::Receiver<bool>) -> bool {
+        let weight: usize = batch.iter().map(Encoded::size).sum();
         if !self.learned.done {
             let some = batch.iter().filter(|run| run.bytes().len() <= MOST_OF_SAMPLE).map(|run| run.bytes().to_vec());
             self.learned.samples.extend(some.take(SAMPLES - self.learned.samples.len()));
         }
+        let (store, journal, stop) = (self.store.clone(), self.journal.clone(), stop.clone());
+        if !self.learned.looked {
+            let looking = store.clone();
+            if let Ok(newest) = self.receiving(async move { looking.newest_dictionary().await }).await {
+                self.learned.looked = true;
+                self.learned.done = newest.as_ref().is_some_and(|(_, made)| *made > now() - DICTIONARY_AGE);
+                self.learned.dictionary = newest.map(|(dictionary, _)| dictionary);
+            }
+        }
+        let dictionary = self.learned.dictionary.clone();
+        let writing = async move { write(&store, &journal, &batch, dictionary.as_ref(), &stop).await };
+        let written = self.receiving(writing).await;
+        self.journal.held.fetch_sub(weight, Ordering::Relaxed);
         written
     }
 
-    /// Makes a dictionary once there are enough runs to learn from.
+    /// Trains a dictionary once [`SAMPLES`] runs were written.
     async fn learn(&mut self) {
         if self.learned.done || self.learned.samples.len() < SAMPLES {
             return;
         }
         self.learned.done = true;
         let samples = std::mem::take(&mut self.learned.samples);
-        let made = tokio::task::spawn_blocking(move || codec::dictionary(&samples, DICTIONARY)).await;
-        let Ok(Some(data)) = made else { return };
-        match self.store.keep_dictionary(data, now()).await {
-            Ok(dictionary) => self.learned.dictionary = Some(dictionary),
-            Err(error) => tracing::debug!(%error, "no dictionary for the journal was kept"),
+        let store = self.store.clone();
+        let making = async move {
+            let made = tokio::task::spawn_blocking(move || codec::dictionary(&samples, DICTIONARY)).await;
+            let Ok(Some(data)) = made else { return None };
+            store
+                .keep_dictionary(data, now())
+                .await
+                .inspect_err(|error| tracing::debug!(%error, "no dictionary for the journal was kept"))
+                .ok()
+        };
+        if let Some(dictionary) = self.receiving(making).await {
+            self.learned.dictionary = Some(dictionary);
         }
     }
-}
-
-/// Makes a run bytes. Where all that waits has too many, runs are dropped.
-fn take(journal: &Journal, secrets: &Secrets, process: &str, pending: &mut Pending, run: &Finished) {
-    let weight = run.weight();
-    let mut text = row(run, usize::MAX, secrets, process);
-    shrink(&mut text, journal.most_of_run);
-    let encoded = Encoded::of(&text);
-    journal.held.fetch_add(encoded.size(), Ordering::Relaxed);
-    match encoded.succeeded() {
-        true => pending.successes.push_back(encoded),
-        false => pending.failures.push_back(encoded),
-    }
-    journal.held.fetch_sub(weight, Ordering::Relaxed);
-    let bounded = |waiting: &mut VecDeque<Encoded>, most: usize| {
-        while journal.held.load(Ordering::Relaxed) > most
-            && let Some(dropped) = waiting.pop_front()
-        {
-            journal.held.fetch_sub(dropped.size(), Ordering::Relaxed);
-            journal.drop_one(dropped.workflow());
-        }
-    };
-    bounded(&mut pending.successes, journal.most_of_successes());
-    bounded(&mut pending.failures, journal.most_bytes);
 }
 
 /// Writes runs, with retries; false when the service stops while the database is unavailable.
