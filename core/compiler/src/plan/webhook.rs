@@ -151,7 +151,7 @@ impl Message {
         };
         let body = match Body::read(&self.media, &self.body) {
             Ok(Body::None) => Value::Null,
-            Ok(Body::Json(json)) => Value::from_json(&json),
+            Ok(Body::Json(json)) => json,
             Ok(Body::Form(pairs)) => texts(&pairs),
             Err(problem) if problem.status == 415 => std::str::from_utf8(&self.body).map_or(Value::Null, text),
             Err(problem) => return Err(problem),

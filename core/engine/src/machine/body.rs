@@ -6,7 +6,7 @@
 use kanzlei_lang::document::step::Encoding;
 use kanzlei_lang::expr::ops;
 use kanzlei_model::file::{self, File};
-use kanzlei_model::value::{ObjectBuilder, Str, Value};
+use kanzlei_model::value::{ObjectBuilder, Str, Value, key};
 
 /// A part of what is sent, or what came.
 #[derive(Clone, Debug, PartialEq)]
@@ -154,22 +154,22 @@ fn multipart(body: &Value, seed: &str) -> (Vec<Data>, String) {
 }
 
 /// An answer's body by its media type: JSON, CSV rows, text, or a file.
-pub(super) fn parse(media: &str, disposition: Option<&str>, body: &Data) -> Result<Value, String> {
+pub(super) fn parse(media: &str, disposition: Option<&str>, body: Data) -> Result<Value, String> {
     let body = match body {
         Data::Bytes(bytes) => bytes,
-        Data::File(file) => return Ok(Value::from(file.clone())),
+        Data::File(file) => return Ok(Value::from(file)),
     };
     if body.is_empty() {
         return Ok(Value::Null);
     }
     let essence = media.split(';').next().unwrap_or_default().trim();
     if is_json(essence) {
-        return serde_json::from_slice(body).map_err(|error| format!("the answer says it is JSON and is not: {error}"));
+        return Value::read(body.into()).map_err(|error| format!("the answer says it is JSON and is not: {error}"));
     }
     if essence == "text/csv" {
-        return csv(body);
+        return csv(&body);
     }
-    match std::str::from_utf8(body) {
+    match std::str::from_utf8(&body) {
         Ok(text) if is_textual(essence) => Ok(Value::text(text)),
         Err(_) if is_textual(essence) && !essence.is_empty() => {
             Err(format!("the answer says it is {essence} and is not UTF-8"))
@@ -197,7 +197,7 @@ fn csv(body: &[u8]) -> Result<Value, String> {
     let body = body.strip_prefix(b"\xef\xbb\xbf").unwrap_or(body);
     let mut reader = csv::ReaderBuilder::new().flexible(true).from_reader(body);
     let wrong = |error: csv::Error| format!("the answer says it is CSV and is not: {error}");
-    let names: Vec<Str> = reader.headers().map_err(wrong)?.iter().map(Str::from).collect();
+    let names: Vec<Str> = reader.headers().map_err(wrong)?.iter().map(key).collect();
     let mut rows = Vec::new();
     for record in reader.records() {
         let record = record.map_err(wrong)?;
@@ -269,10 +269,10 @@ mod tests {
             ("application/json", b"", "null"),
         ] {
             let value =
-                parse(media, Some("attachment; filename=\"x/a.pdf\""), &Data::Bytes(body.to_vec())).expect(media);
+                parse(media, Some("attachment; filename=\"x/a.pdf\""), Data::Bytes(body.to_vec())).expect(media);
             assert_eq!(value.to_json(), wanted, "{media}");
         }
-        assert!(parse("application/json", None, &Data::Bytes(b"{".to_vec())).is_err());
-        assert!(parse("text/plain", None, &Data::Bytes(b"\xff".to_vec())).is_err());
+        assert!(parse("application/json", None, Data::Bytes(b"{".to_vec())).is_err());
+        assert!(parse("text/plain", None, Data::Bytes(b"\xff".to_vec())).is_err());
     }
 }

@@ -15,7 +15,7 @@ use kanzlei_lang::document::purpose::is_dots;
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_lang::expr::ops;
 use kanzlei_model::run::FailureKind;
-use kanzlei_model::value::{ObjectBuilder, Value};
+use kanzlei_model::value::{ObjectBuilder, Value, key};
 
 /// One HTTP request, to be sent to a service.
 #[derive(Clone, Debug, PartialEq)]
@@ -196,13 +196,14 @@ fn leaves_its_path(target: &str) -> bool {
 }
 
 /// What an answer means: the call's result, or a failure.
-fn judge(call: &Call, answer: Answer) -> Result<Value, Failure> {
+fn judge(call: &Call, mut answer: Answer) -> Result<Value, Failure> {
+    let given = std::mem::take(&mut answer.body);
     let accepted = call.accept.iter().any(|(from, to)| (*from..=*to).contains(&answer.status));
     let header = |wanted: &str| {
         answer.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case(wanted)).map(|(_, v)| v.as_str())
     };
     let media = header("content-type").unwrap_or_default().to_ascii_lowercase();
-    let body = match body::parse(&media, header("content-disposition"), &answer.body) {
+    let body = match body::parse(&media, header("content-disposition"), given) {
         Ok(body) => body,
         Err(detail) if accepted => {
             return Err(Failure { status: Some(answer.status), ..Failure::new(FailureKind::Unreadable, detail) });
@@ -215,11 +216,11 @@ fn judge(call: &Call, answer: Answer) -> Result<Value, Failure> {
         let detail = format!("{} answered {}{said}", call.service, answer.status);
         return Err(Failure { status: Some(answer.status), body, ..Failure::new(FailureKind::Status, detail) });
     }
-    let headers = answer.headers.into_iter().map(|(name, value)| (name.to_ascii_lowercase(), Value::text(value)));
+    let headers = answer.headers.into_iter().map(|(name, value)| (key(&name.to_ascii_lowercase()), Value::text(value)));
     Ok(Value::object([
-        ("status", Value::Int(answer.status.into())),
-        ("body", body),
-        ("headers", Value::object(headers)),
+        (key("status"), Value::Int(answer.status.into())),
+        (key("body"), body),
+        (key("headers"), Value::object(headers)),
     ]))
 }
 

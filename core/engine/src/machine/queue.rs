@@ -275,7 +275,7 @@ impl Machine {
     /// Something came, or the time is up.
     pub(super) fn arrived(&mut self, fibre: &mut Fibre, record: usize, arrival: Option<Arrival>) -> Flow {
         match arrival {
-            Some(arrival) => match body::parse(&arrival.media.to_ascii_lowercase(), None, &Data::Bytes(arrival.body)) {
+            Some(arrival) => match body::parse(&arrival.media.to_ascii_lowercase(), None, Data::Bytes(arrival.body)) {
                 Ok(value) => {
                     self.close(fibre, record, State::Succeeded, value);
                     Flow::On

@@ -1,6 +1,7 @@
 //! JSON (RFC 8259): the items of a list as they come, or one row. The bytes of an item are cut out of the list before they are read, so
 //! that no more than one item is held.
 
+use kanzlei_model::value::Value;
 use std::io::BufRead;
 
 use super::{Format, Found, MOST_OF_ROW, Row, Wrong, document, too_long};
@@ -80,7 +81,7 @@ impl<R: BufRead + Send> Json<R> {
                     let line = self.line;
                     self.cut()?;
                     self.state = State::Comma;
-                    let value = serde_json::from_slice(&self.item)
+                    let value = Value::read((&self.item).into())
                         .map_err(|error| Wrong::At(line + error.line().max(1) as u64 - 1, said(&error)))?;
                     return Ok(Some(Row { file: None, line, bytes: self.item.len() + 1, value }));
                 }

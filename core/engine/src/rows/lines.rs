@@ -37,7 +37,7 @@ impl<R: BufRead + Send> Format for Lines<R> {
             }
             let value = match self.json {
                 true if text.trim_ascii().is_empty() => continue,
-                true => match serde_json::from_slice(text) {
+                true => match Value::read(text.into()) {
                     Ok(value) => value,
                     Err(error) => return Some(Err(Wrong::At(self.line, super::json::said(&error)))),
                 },

@@ -5,11 +5,11 @@
 //! type its schema asks for, defaults fill what is missing, and JSON Schema has the last word. All
 //! faults of a request are reported together.
 
-use base64::Engine;
-use base64::engine::general_purpose::STANDARD;
-use jsonschema::Validator;
+mod files;
+mod schema;
+mod texts;
+
 use jsonschema::error::ValidationErrorKind;
-use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, utf8_percent_encode};
 use serde_json::{Map, Value as Json, json};
 
 use kanzlei_lang::confidential::Label;
@@ -18,7 +18,13 @@ use kanzlei_lang::document::workflow::Property;
 use kanzlei_lang::suggest;
 use kanzlei_model::file::File;
 use kanzlei_model::problem::{InputError, Problem};
-use kanzlei_model::value::{ObjectBuilder, Value};
+use kanzlei_model::value::{Object, ObjectBuilder, Value, key};
+
+pub use files::described;
+use files::placed;
+use schema::{Validator, validator};
+pub use texts::{decoded, encoded, form_pairs};
+use texts::{fitted, from_texts, types};
 
 /// How the input of a workflow is checked.
 #[derive(Debug)]
@@ -47,7 +53,7 @@ pub struct Declared {
     pub secret: bool,
     /// What files it accepts, where it is one.
     pub file: Option<FileInput>,
-    default: Option<Json>,
+    default: Option<Value>,
 }
 
 impl Declared {
@@ -119,8 +125,8 @@ pub enum Body {
     /// No body.
     #[default]
     None,
-    /// A JSON value.
-    Json(Json),
+    /// A JSON value, read as far as it is asked for.
+    Json(Value),
     /// Names and values of a form.
     Form(Vec<(String, String)>),
 }
@@ -133,7 +139,7 @@ impl Body {
         }
         let media = media.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
         if media == "application/json" || (media.starts_with("application/") && media.ends_with("+json")) {
-            return serde_json::from_slice(bytes).map(Body::Json).map_err(|error| {
+            return Value::read(bytes.into()).map(Body::Json).map_err(|error| {
                 Box::new(Problem::new(400, "Malformed body").detail(format!("the body is not JSON: {error}")))
             });
         }
@@ -146,24 +152,6 @@ impl Body {
                 .detail(format!("the body has {what}; send `application/json` or `application/x-www-form-urlencoded`")),
         ))
     }
-}
-
-/// Pairs of a query or form (application/x-www-form-urlencoded, as the URL standard reads it).
-pub fn form_pairs(bytes: &[u8]) -> Vec<(String, String)> {
-    form_urlencoded::parse(bytes).into_owned().collect()
-}
-
-/// A part of a path without its percent-encoding (RFC 3986 §2.1).
-pub fn decoded(part: &str) -> String {
-    percent_decode_str(part).decode_utf8_lossy().into_owned()
-}
-
-/// What stands in a part of a path or query as it is, beside letters and digits (RFC 3986 §2.3).
-const RESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
-
-/// A text as a part of a path or query: everything but unreserved characters is percent-encoded.
-pub fn encoded(text: &str) -> String {
-    utf8_percent_encode(text, RESERVED).to_string()
 }
 
 /// A request as it is sent: path with query, headers, JSON body.
@@ -204,7 +192,7 @@ impl InputPlan {
         let parts = Parts {
             path,
             query: form_pairs(query.join("&").as_bytes()),
-            body: body.clone().map_or(Body::None, Body::Json),
+            body: body.as_ref().map_or(Body::None, |body| Body::Json(Value::from_json(body))),
             files: Vec::new(),
         };
         let header = |name: &str| headers.iter().find(|(known, _)| known == name).map(|(_, value)| value.clone());
@@ -230,8 +218,8 @@ impl InputPlan {
             match validator(&property.schema) {
                 Err(error) => faults.push((index, format!("not a usable JSON Schema: {error}"))),
                 Ok(validator) => {
-                    if let Some(default) = property.default.as_ref().map(Value::to_serde)
-                        && let Err(error) = validator.validate(&default)
+                    if let Some(default) = &property.default
+                        && let Err(error) = validator.validate(default)
                     {
                         faults.push((index, format!("the default does not fit its schema: {error}")));
                     }
@@ -248,7 +236,7 @@ impl InputPlan {
                 required: is_required,
                 secret: property.secret,
                 file: FileInput::of(&property.schema),
-                default: property.default.as_ref().map(Value::to_serde),
+                default: property.default.clone(),
             });
         }
         if !faults.is_empty() {
@@ -275,7 +263,7 @@ impl InputPlan {
         header: &dyn Fn(&str) -> Option<String>,
     ) -> Result<Value, Box<Problem>> {
         let mut errors = Vec::new();
-        let mut input = Map::new();
+        let mut input = ObjectBuilder::with_capacity(self.properties.len());
         let mut body = match parts.body {
             Body::None => None,
             Body::Json(json) => Some(json),
@@ -283,13 +271,13 @@ impl InputPlan {
         };
         let whole_body = endpoint.sources.contains(&From::Body);
         if let (Some(json), false) = (&body, whole_body)
-            && !json.is_object()
+            && json.as_object().is_none()
         {
-            errors.push(error("body", String::new(), format!("the body is {}, not an object", json_kind(json))));
+            errors.push(error("body", String::new(), format!("the body is {}, not an object", json.kind())));
             body = None;
         }
         for (declared, from) in self.properties.iter().zip(&endpoint.sources) {
-            let text = |text: String| coerce(&declared.schema, text);
+            let text = |text: String| texts::value(&declared.schema, text);
             let value = match from {
                 From::Path(name) => {
                     parts.path.iter().find(|(known, _)| known == name).map(|(_, value)| text(value.clone()))
@@ -300,39 +288,40 @@ impl InputPlan {
                         parts.query.iter().filter(|(known, _)| known == name).map(|(_, v)| v).collect();
                     from_texts(&declared.schema, given)
                 }
-                From::Member(name) => body.as_mut().and_then(|body| body.as_object_mut()?.shift_remove(name)),
+                From::Member(name) => body.as_ref().and_then(|body| body.member(name).cloned()),
                 From::Body if declared.file.is_none() => body.take(),
                 From::Body => placed(declared, "", &parts.files, &mut errors),
                 From::File(name) => placed(declared, name, &parts.files, &mut errors),
             };
             if let Some(value) = value.or_else(|| declared.default.clone()) {
-                input.insert(declared.name.clone(), value);
+                input.insert(key(&declared.name), value);
             }
         }
         // Undeclared members.
         for (name, value) in &parts.query {
             let known = endpoint.sources.iter().any(|from| matches!(from, From::Query(known) if known == name));
             if !known && self.extra {
-                input.entry(name.clone()).or_insert_with(|| value.as_str().into());
+                input.add(key(name), || Value::text(value.as_str()));
             } else if !known {
                 errors.push(self.unknown("query", name, endpoint));
             }
         }
-        if let Some(Json::Object(left)) = body {
-            for (name, value) in left {
-                if self.extra {
-                    input.entry(name).or_insert(value);
-                } else {
-                    errors.push(self.unknown("body", &name, endpoint));
-                }
+        for (name, value) in body.as_ref().and_then(Value::as_object).into_iter().flat_map(Object::iter) {
+            if endpoint.sources.iter().any(|from| matches!(from, From::Member(known) if **known == **name)) {
+                continue;
+            }
+            if self.extra {
+                input.add(name.clone(), || value.clone());
+            } else {
+                errors.push(self.unknown("body", name, endpoint));
             }
         }
-        let input = Json::Object(input);
+        let input = input.finish();
         if !self.validator.is_valid(&input) {
             self.explain(&input, |name| endpoint.sources[name].clone(), &mut errors);
         }
         if errors.is_empty() {
-            return Ok(self.with_files(&input, endpoint, &parts.files));
+            return Ok(input);
         }
         let mut problem = Problem::new(422, "Invalid input");
         problem.detail = Some(match errors.len() {
@@ -347,46 +336,41 @@ impl InputPlan {
     /// are filled in, and what does not fit is reported.
     pub fn accept(&self, given: &Value) -> Result<Value, Box<Problem>> {
         let mut errors = Vec::new();
-        let mut input = match given.to_serde() {
-            Json::Object(members) => members,
-            Json::Null => Map::new(),
-            other => {
-                errors.push(error("input", String::new(), format!("is {}, not an object", json_kind(&other))));
-                Map::new()
-            }
-        };
+        let mut input = ObjectBuilder::default();
+        match given.plain() {
+            Value::Object(members) => input.extend(&members),
+            Value::Undefined | Value::Null => {}
+            other => errors.push(error("input", String::new(), format!("is {}, not an object", other.kind()))),
+        }
         for declared in &self.properties {
-            if let (false, Some(default)) = (input.contains_key(&declared.name), &declared.default) {
-                input.insert(declared.name.clone(), default.clone());
+            if let Some(default) = &declared.default {
+                input.add(key(&declared.name), || default.clone());
             }
         }
+        let input = input.finish();
+        let members = || input.as_object().into_iter().flat_map(Object::iter);
         if !self.extra {
-            for name in input.keys().filter(|name| !self.properties.iter().any(|p| p.name == **name)) {
+            for (name, _) in members().filter(|(name, _)| !self.properties.iter().any(|p| *p.name == ***name)) {
                 let known = self.properties.iter().map(|p| p.name.as_str());
                 let hint = suggest::nearest(name, known).map(|near| format!("; did you mean `{near}`?"));
                 let detail = format!("is not an input{}", hint.unwrap_or_default());
                 errors.push(error("input", format!("/{}", escape(name)), detail));
             }
         }
-        let input = Json::Object(input);
         if errors.is_empty() && !self.validator.is_valid(&input) {
             self.explain(&input, |index| From::Member(self.properties[index].name.clone()), &mut errors);
         }
         if errors.is_empty() {
-            // Files stay files; their JSON is an object like any other.
+            // What looks like a file is none.
             let is_file =
                 |own: &Value| own.is_file() || own.as_list().is_some_and(|list| list.iter().all(Value::is_file));
-            let mut accepted = ObjectBuilder::default();
-            for (name, value) in input.as_object().into_iter().flatten() {
-                let own = given.member(name).filter(|own| is_file(own)).cloned();
-                let declared = self.properties.iter().find(|declared| declared.name == *name);
-                if own.is_none() && declared.is_some_and(|declared| declared.file.is_some()) {
-                    errors.push(error("input", format!("/{}", escape(name)), "is not a file".to_owned()));
+            for declared in self.properties.iter().filter(|declared| declared.file.is_some()) {
+                if input.member(&declared.name).is_some_and(|own| !is_file(own)) {
+                    errors.push(error("input", format!("/{}", escape(&declared.name)), "is not a file".to_owned()));
                 }
-                accepted.insert(name.as_str().into(), own.unwrap_or_else(|| Value::from_json(value)));
             }
             if errors.is_empty() {
-                return Ok(accepted.finish());
+                return Ok(input);
             }
         }
         let mut problem = Problem::new(422, "Invalid input");
@@ -413,109 +397,8 @@ impl InputPlan {
         self.accept(&wanted.finish())
     }
 
-    /// The input with the files themselves in place of what JSON says of them.
-    fn with_files(&self, input: &Json, endpoint: &EndpointInput, files: &[(String, File)]) -> Value {
-        let mut made = ObjectBuilder::default();
-        for (name, value) in input.as_object().into_iter().flatten() {
-            let at = self.properties.iter().position(|one| one.name == *name && one.file.is_some());
-            let part = at.map(|at| match &endpoint.sources[at] {
-                From::File(part) => part.as_str(),
-                _ => "",
-            });
-            let own = part.map(|part| files.iter().filter(move |(known, _)| known == part).map(|(_, file)| file));
-            let value = match (own, value) {
-                (Some(own), Json::Array(_)) => Value::list(own.map(|file| Value::from(file.clone())).collect()),
-                (Some(mut own), _) => own.next().map_or(Value::Undefined, |file| Value::from(file.clone())),
-                (None, value) => Value::from_json(value),
-            };
-            made.insert(name.as_str().into(), value);
-        }
-        made.finish()
-    }
-
-    /// Tokens of uploads that stand in a body in place of files, by the names of their inputs. They leave the body.
-    pub fn tokens(&self, endpoint: &EndpointInput, body: &mut Body) -> Vec<(String, String)> {
-        let mut tokens = Vec::new();
-        for name in endpoint.sources.iter().filter_map(|from| match from {
-            From::File(name) => Some(name),
-            _ => None,
-        }) {
-            match body {
-                Body::Json(json) => {
-                    let given = json.as_object_mut().and_then(|members| members.shift_remove(name));
-                    let several = match given {
-                        Some(Json::Array(several)) => several,
-                        Some(one) => vec![one],
-                        None => Vec::new(),
-                    };
-                    let text = |one: Json| one.as_str().map_or_else(|| one.to_string(), str::to_owned);
-                    tokens.extend(several.into_iter().map(|one| (name.clone(), text(one))));
-                }
-                Body::Form(pairs) => {
-                    let (own, others) = std::mem::take(pairs).into_iter().partition(|(known, _)| known == name);
-                    *pairs = others;
-                    tokens.extend::<Vec<_>>(own);
-                }
-                Body::None => {}
-            }
-        }
-        tokens
-    }
-
-    /// Whether some input is a file.
-    pub fn has_files(&self) -> bool {
-        self.properties.iter().any(|declared| declared.file.is_some())
-    }
-
-    /// The files that a body describes, as a case has them, and what is left of the body.
-    pub fn described(&self, endpoint: &EndpointInput, body: Option<&Value>) -> (Option<Value>, Vec<(String, File)>) {
-        let mut files = Vec::new();
-        let mut left = body.cloned();
-        let mut take = |part: &str, value: &Value| {
-            let several = value.as_list().unwrap_or(std::slice::from_ref(value));
-            let made: Option<Vec<Value>> = several.iter().map(described).collect();
-            let made: Vec<File> = made.iter().flatten().filter_map(|value| File::of(value).cloned()).collect();
-            files.extend(made.iter().map(|file| (part.to_owned(), file.clone())));
-            !made.is_empty()
-        };
-        for (declared, source) in self.properties.iter().zip(&endpoint.sources) {
-            match source {
-                From::Body if declared.file.is_some() => {
-                    left = left.filter(|body| !take("", body));
-                }
-                From::File(name) => {
-                    let Some(Value::Object(members)) = &left else { continue };
-                    if members.get(name).is_some_and(|value| take(name, value)) {
-                        let others = members.iter().filter(|(known, _)| ***known != **name);
-                        left = Some(Value::object(others.map(|(name, value)| (name.clone(), value.clone()))));
-                    }
-                }
-                _ => {}
-            }
-        }
-        (left, files)
-    }
-
-    /// A value in which the files of the input are described, as cases and trials do it: `{name, media, text}` or
-    /// `{…, base64}` becomes a file that is held in memory.
-    pub fn hold(&self, given: &Value) -> Value {
-        let mut held = given.clone();
-        for declared in self.properties.iter().filter(|declared| declared.file.is_some()) {
-            let pointer = format!("/{}", escape(&declared.name));
-            let made = match given.member(&declared.name) {
-                Some(Value::List(list)) => {
-                    Value::list(list.items().iter().map(|one| described(one).unwrap_or_else(|| one.clone())).collect())
-                }
-                Some(one) => described(one).unwrap_or_else(|| one.clone()),
-                None => continue,
-            };
-            held = held.with_at(&pointer, made).unwrap_or(held);
-        }
-        held
-    }
-
-    fn form_members(&self, endpoint: &EndpointInput, pairs: Vec<(String, String)>) -> Json {
-        let mut members = Map::new();
+    fn form_members(&self, endpoint: &EndpointInput, pairs: Vec<(String, String)>) -> Value {
+        let mut members = ObjectBuilder::default();
         let mut names: Vec<&String> = pairs.iter().map(|(name, _)| name).collect();
         names.dedup();
         for name in names {
@@ -523,10 +406,10 @@ impl InputPlan {
             let index = endpoint.sources.iter().position(|from| matches!(from, From::Member(known) if known == name));
             let schema = index.map_or(&Json::Null, |index| &self.properties[index].schema);
             if let Some(value) = from_texts(schema, given) {
-                members.insert(name.clone(), value);
+                members.insert(key(name), value);
             }
         }
-        Json::Object(members)
+        members.finish()
     }
 
     fn unknown(&self, within: &str, name: &str, endpoint: &EndpointInput) -> InputError {
@@ -539,7 +422,7 @@ impl InputPlan {
     }
 
     /// Turns what JSON Schema found into errors with place and pointer.
-    fn explain(&self, input: &Json, from: impl Fn(usize) -> From, errors: &mut Vec<InputError>) {
+    fn explain(&self, input: &Value, from: impl Fn(usize) -> From, errors: &mut Vec<InputError>) {
         for found in self.validator.iter_errors(input) {
             let path = found.instance_path().to_string();
             let (pointer, detail) = match found.kind() {
@@ -572,61 +455,6 @@ impl InputPlan {
     }
 }
 
-/// A file that an object describes: its `text` or its bytes in `base64`, with `media` and `name` where they matter. One that is
-/// known by its `size` and `digest` alone, as the journal has it, is a file without bytes.
-pub fn described(value: &Value) -> Option<Value> {
-    let text = |name: &str| value.member(name).and_then(Value::as_text);
-    if value.is_file() {
-        return None;
-    }
-    if let (Some(Value::Int(size)), Some(digest), None, None) =
-        (value.member("size"), text("digest"), text("text"), text("base64"))
-    {
-        let hex = digest.len() == 64 && digest.bytes().all(|byte| byte.is_ascii_hexdigit());
-        let size = u64::try_from(*size).ok().filter(|_| hex)?;
-        let known = File::of_bytes(text("name"), text("media").unwrap_or(kanzlei_model::file::ANY), [].into());
-        return Some(Value::from(File { id: digest.into(), size, digest: digest.into(), held: None, ..known }));
-    }
-    let (bytes, usual) = match (text("text"), text("base64")) {
-        (Some(text), None) => (text.as_bytes().to_vec(), "text/plain"),
-        // Long texts are folded (RFC 2045).
-        (None, Some(encoded)) => {
-            let encoded: String = encoded.split_ascii_whitespace().collect();
-            (STANDARD.decode(encoded).ok()?, kanzlei_model::file::ANY)
-        }
-        _ => return None,
-    };
-    let file = File::of_bytes(text("name"), text("media").unwrap_or(usual), bytes.into());
-    Some(Value::from(file))
-}
-
-/// What JSON says of the files of an input, with what is wrong with them.
-fn placed(declared: &Declared, part: &str, files: &[(String, File)], errors: &mut Vec<InputError>) -> Option<Json> {
-    let wanted = declared.file.as_ref()?;
-    let own: Vec<&File> = files.iter().filter(|(name, _)| name == part).map(|(_, file)| file).collect();
-    let pointer = if part.is_empty() { String::new() } else { format!("/{}", escape(part)) };
-    for file in &own {
-        if !wanted.allows(&file.media) {
-            let allowed = wanted.media.join(", ");
-            let detail = format!("is {}; allowed media types are {allowed}", file.media);
-            errors.push(error("body", pointer.clone(), detail));
-        }
-    }
-    match wanted.list {
-        Some(_) if own.is_empty() => None,
-        Some(most) if own.len() > most as usize => {
-            errors.push(error("body", pointer, format!("are {} files; at most {most} are allowed", own.len())));
-            None
-        }
-        Some(_) => Some(own.into_iter().map(|file| Value::from(file.clone()).to_serde()).collect()),
-        None if own.len() > 1 => {
-            errors.push(error("body", pointer, format!("is one file; {} were sent", own.len())));
-            None
-        }
-        None => own.first().map(|file| Value::from((*file).clone()).to_serde()),
-    }
-}
-
 fn error(within: &str, pointer: String, detail: String) -> InputError {
     InputError { within: within.into(), pointer, detail }
 }
@@ -638,88 +466,4 @@ fn escape(name: &str) -> String {
 
 fn at_path(path: &str) -> String {
     if path.is_empty() { String::new() } else { format!(" (at {path})") }
-}
-
-fn json_kind(json: &Json) -> &'static str {
-    Value::from_json(json).kind()
-}
-
-fn validator(schema: &Json) -> Result<Validator, jsonschema::ValidationError<'static>> {
-    jsonschema::options()
-        .with_draft(jsonschema::Draft::Draft202012)
-        .should_validate_formats(true)
-        .with_pattern_options(jsonschema::PatternOptions::regex())
-        .build(schema)
-}
-
-/// The types a schema names; all of them when it names none.
-fn types(schema: &Json) -> Vec<&str> {
-    match schema.get("type") {
-        Some(Json::String(one)) => vec![one],
-        Some(Json::Array(several)) => several.iter().filter_map(Json::as_str).collect(),
-        _ => Vec::new(),
-    }
-}
-
-/// Turns text into the type a schema asks for; text it stays when it cannot be that.
-fn coerce(schema: &Json, text: String) -> Json {
-    for wanted in types(schema) {
-        let value = match wanted {
-            "integer" => text.parse::<i64>().ok().map(Json::from),
-            "number" => text.parse::<i64>().ok().map(Json::from).or_else(|| {
-                let number = kanzlei_lang::expr::ops::text_to_number(&text);
-                (!text.is_empty() && number.is_finite()).then(|| Json::from(number))
-            }),
-            "boolean" => match text.as_str() {
-                "true" => Some(true.into()),
-                "false" => Some(false.into()),
-                _ => None,
-            },
-            "null" if text.is_empty() => Some(Json::Null),
-            "object" => serde_json::from_str(&text).ok().filter(Json::is_object),
-            _ => None,
-        };
-        if let Some(value) = value {
-            return value;
-        }
-    }
-    Json::String(text)
-}
-
-/// What stands in a file as text, as a schema wants it; one value where a list is wanted is a list of it.
-fn fitted(schema: &Json, value: Json) -> Json {
-    let wants = |what: &str| types(schema).contains(&what);
-    match value {
-        Json::String(text) if wants("array") && !wants("string") => {
-            let items = schema.get("items").unwrap_or(&Json::Null);
-            if text.is_empty() { Json::Array(Vec::new()) } else { Json::Array(vec![fitted(items, text.into())]) }
-        }
-        Json::String(text) if text.is_empty() && wants("object") => Json::Object(Map::new()),
-        Json::String(text) => coerce(schema, text),
-        Json::Array(items) => {
-            let schema = schema.get("items").unwrap_or(&Json::Null);
-            items.into_iter().map(|item| fitted(schema, item)).collect()
-        }
-        Json::Object(_) if wants("array") => {
-            Json::Array(vec![fitted(schema.get("items").unwrap_or(&Json::Null), value)])
-        }
-        Json::Object(members) => {
-            let of = |name: &str| schema.get("properties").and_then(|all| all.get(name)).unwrap_or(&Json::Null);
-            let fit = members.into_iter().map(|(name, value)| {
-                let value = fitted(of(&name), value);
-                (name, value)
-            });
-            Json::Object(fit.collect())
-        }
-        other => other,
-    }
-}
-
-/// A parameter given several times is a list where the schema says so; else the first counts.
-fn from_texts(schema: &Json, given: Vec<&String>) -> Option<Json> {
-    if types(schema).contains(&"array") && !given.is_empty() {
-        let items = schema.get("items").unwrap_or(&Json::Null);
-        return Some(given.into_iter().map(|text| coerce(items, text.clone())).collect());
-    }
-    given.first().map(|text| coerce(schema, (*text).clone()))
 }

@@ -16,17 +16,24 @@
 //! assert_eq!(value.to_json(), r#"{"imo":9074720,"name":"Havbris"}"#);
 //! ```
 
-use std::sync::Arc;
+mod convert;
+mod keys;
+mod members;
+mod read;
+mod write;
 
-use indexmap::IndexMap;
-use serde::de::{Deserialize, Deserializer, MapAccess, SeqAccess, Visitor};
-use serde::ser::{Serialize, SerializeMap, SerializeSeq, Serializer};
+use std::sync::{Arc, OnceLock};
 
 use crate::file::File;
+use members::Members;
+use read::Source;
+
+pub use keys::key;
+pub use members::Iter;
+pub use write::write_json_text;
 
 /// Shared text.
 pub type Str = Arc<str>;
-type Members = IndexMap<Str, Value, ahash::RandomState>;
 
 /// The deepest nesting a value may have; the same bound that serde_json puts on documents it reads.
 pub const MAX_DEPTH: u16 = 127;
@@ -55,10 +62,37 @@ pub enum Value {
     Object(Arc<Object>),
 }
 
+/// What is made of a text when it is asked for, or was made at once.
+#[derive(Debug, Default)]
+struct Lazy<T> {
+    made: OnceLock<T>,
+    source: Option<Source>,
+}
+
+impl<T> Lazy<T> {
+    fn of(source: Source) -> Self {
+        Lazy { made: OnceLock::new(), source: Some(source) }
+    }
+
+    fn made(made: T) -> Self {
+        Lazy { made: OnceLock::from(made), source: None }
+    }
+
+    /// The JSON text that is written of it, where it has one.
+    fn exact(&self) -> Option<&str> {
+        self.source.as_ref()?.exact()
+    }
+
+    /// Whether both have the same text: they are equal then, and need not be read.
+    fn same(&self, other: &Self) -> bool {
+        self.exact().is_some_and(|text| other.exact() == Some(text))
+    }
+}
+
 /// A list, its nesting depth and its weight.
 #[derive(Debug)]
 pub struct List {
-    items: Vec<Value>,
+    items: Lazy<Vec<Value>>,
     depth: u16,
     weight: u64,
     /// What a pattern match adds to its list of groups: `index`, `input`, `groups`.
@@ -68,7 +102,7 @@ pub struct List {
 /// An object's members, its nesting depth and its weight.
 #[derive(Debug, Default)]
 pub struct Object {
-    members: Members,
+    members: Lazy<Members>,
     depth: u16,
     weight: u64,
     /// The file that it stands for. No JSON and no expression makes one.
@@ -95,13 +129,29 @@ impl Value {
             depth = depth.max(item.depth());
             weight = weight.saturating_add(item.weight().saturating_add(1));
         }
-        Value::List(Arc::new(List { items, depth: depth + 1, weight, named: None }))
+        Value::known_list(items, depth + 1, weight)
+    }
+
+    fn known_list(items: Vec<Value>, depth: u16, weight: u64) -> Self {
+        Value::List(Arc::new(List { items: Lazy::made(items), depth, weight, named: None }))
+    }
+
+    fn known_object(members: Members, depth: u16, weight: u64) -> Self {
+        Value::Object(Arc::new(Object { members: Lazy::made(members), depth, weight, file: None }))
+    }
+
+    fn lazy_list(source: Source, depth: u16, weight: u64) -> Self {
+        Value::List(Arc::new(List { items: Lazy::of(source), depth, weight, named: None }))
+    }
+
+    fn lazy_object(source: Source, depth: u16, weight: u64) -> Self {
+        Value::Object(Arc::new(Object { members: Lazy::of(source), depth, weight, file: None }))
     }
 
     /// The list a pattern match returns, with its further members by name.
     pub fn match_list(items: Vec<Value>, named: Arc<Object>) -> Self {
         let weight = items.iter().fold(2, |weight: u64, item| item.weight().saturating_add(weight).saturating_add(1));
-        Value::List(Arc::new(List { items, depth: 1, weight, named: Some(named) }))
+        Value::List(Arc::new(List { items: Lazy::made(items), depth: 1, weight, named: Some(named) }))
     }
 
     /// An object from members in the order given.
@@ -137,8 +187,9 @@ impl Value {
     pub(crate) fn standing_for(self, file: File) -> Self {
         match self {
             Value::Object(object) => {
-                let (members, depth, weight) = (object.members.clone(), object.depth, object.weight);
-                Value::Object(Arc::new(Object { members, depth, weight, file: Some(Box::new(file)) }))
+                let (members, depth, weight) = (object.members().clone(), object.depth, object.weight);
+                let file = Some(Box::new(file));
+                Value::Object(Arc::new(Object { members: Lazy::made(members), depth, weight, file }))
             }
             other => other,
         }
@@ -160,7 +211,7 @@ impl Value {
         match self {
             Value::List(list) => {
                 let index: usize = name.parse().ok()?;
-                let mut items = list.items.clone();
+                let mut items = list.items().to_vec();
                 let item = items.get_mut(index)?;
                 *item = item.with_at(rest, value)?;
                 Some(Value::list(items))
@@ -173,6 +224,42 @@ impl Value {
                 Some(builder.finish())
             }
             _ => None,
+        }
+    }
+
+    /// The same value as it comes back from its JSON: without members that are `undefined`, what is no JSON number as null. Files stay files.
+    pub fn plain(&self) -> Value {
+        match self.is_plain() {
+            true => self.clone(),
+            false => self.made_plain(),
+        }
+    }
+
+    fn is_plain(&self) -> bool {
+        match self {
+            Value::Undefined => false,
+            Value::Num(num) => num.is_finite() && (*num != 0.0 || num.is_sign_positive()),
+            Value::List(list) => {
+                list.items.exact().is_some() || (list.named.is_none() && list.items().iter().all(Value::is_plain))
+            }
+            Value::Object(object) => {
+                object.members.exact().is_some() || object.iter().all(|(_, value)| value.is_plain())
+            }
+            _ => true,
+        }
+    }
+
+    fn made_plain(&self) -> Value {
+        match self {
+            Value::Undefined => Value::Null,
+            Value::Num(num) if !num.is_finite() => Value::Null,
+            Value::Num(num) if *num == 0.0 => Value::Int(0),
+            Value::List(list) => Value::list(list.items().iter().map(Value::plain).collect()),
+            Value::Object(object) if object.file.is_none() => {
+                let members = object.iter().filter(|(_, value)| !matches!(value, Value::Undefined));
+                Value::object(members.map(|(name, value)| (name.clone(), value.plain())))
+            }
+            other => other.clone(),
         }
     }
 
@@ -195,7 +282,7 @@ impl Value {
     /// The items, if it is a list.
     pub fn as_list(&self) -> Option<&[Value]> {
         match self {
-            Value::List(list) => Some(&list.items),
+            Value::List(list) => Some(list.items()),
             _ => None,
         }
     }
@@ -218,144 +305,11 @@ impl Value {
         }
     }
 
-    /// JSON text, as `JSON.stringify` writes it, except that integers keep their 64 bits and
-    /// `undefined` at the top returns `null`.
-    pub fn to_json(&self) -> String {
-        let mut out = String::new();
-        self.write_json(&mut out);
-        out
-    }
-
-    /// JSON text in canonical form (RFC 8785): members sorted by UTF-16 code units, no white space, numbers as
-    /// ECMAScript writes them. Equal values have equal texts, however they were written.
-    pub fn to_canonical_json(&self) -> String {
-        fn write(value: &Value, out: &mut String) {
-            match value {
-                Value::List(list) => {
-                    out.push('[');
-                    for (index, item) in list.items.iter().enumerate() {
-                        if index > 0 {
-                            out.push(',');
-                        }
-                        write(item, out);
-                    }
-                    out.push(']');
-                }
-                Value::Object(members) => {
-                    let mut sorted: Vec<_> =
-                        members.iter().filter(|(_, value)| !matches!(value, Value::Undefined)).collect();
-                    sorted.sort_by(|(a, _), (b, _)| a.encode_utf16().cmp(b.encode_utf16()));
-                    out.push('{');
-                    for (index, (name, value)) in sorted.into_iter().enumerate() {
-                        if index > 0 {
-                            out.push(',');
-                        }
-                        write_json_text(name, out);
-                        out.push(':');
-                        write(value, out);
-                    }
-                    out.push('}');
-                }
-                // A whole number is the same with and without a fraction.
-                Value::Num(num) if num.fract() == 0.0 && num.abs() < 9e15 => Value::Int(*num as i64).write_json(out),
-                plain => plain.write_json(out),
-            }
-        }
-        let mut out = String::new();
-        write(self, &mut out);
-        out
-    }
-
-    /// Appends the JSON text of this value.
-    pub fn write_json(&self, out: &mut String) {
-        match self {
-            Value::Undefined | Value::Null => out.push_str("null"),
-            Value::Bool(true) => out.push_str("true"),
-            Value::Bool(false) => out.push_str("false"),
-            Value::Int(int) => {
-                use std::fmt::Write;
-                let _ = write!(out, "{int}");
-            }
-            Value::Num(num) if num.is_finite() => {
-                out.push_str(ryu_js::Buffer::new().format_finite(*num));
-            }
-            Value::Num(_) => out.push_str("null"),
-            Value::Text(text) => write_json_text(text, out),
-            Value::List(list) => {
-                out.push('[');
-                for (index, item) in list.items.iter().enumerate() {
-                    if index > 0 {
-                        out.push(',');
-                    }
-                    item.write_json(out);
-                }
-                out.push(']');
-            }
-            Value::Object(object) => {
-                out.push('{');
-                let mut first = true;
-                for (key, value) in object.iter() {
-                    if matches!(value, Value::Undefined) {
-                        continue;
-                    }
-                    if !std::mem::take(&mut first) {
-                        out.push(',');
-                    }
-                    write_json_text(key, out);
-                    out.push(':');
-                    value.write_json(out);
-                }
-                out.push('}');
-            }
-        }
-    }
-
     /// Returns the object, where it is one.
     pub fn as_object(&self) -> Option<&Object> {
         match self {
             Value::Object(object) => Some(object),
             _ => None,
-        }
-    }
-
-    /// Takes over a serde_json value.
-    pub fn from_json(json: &serde_json::Value) -> Self {
-        match json {
-            serde_json::Value::Null => Value::Null,
-            serde_json::Value::Bool(b) => Value::Bool(*b),
-            serde_json::Value::Number(n) => match n.as_i64() {
-                Some(int) => Value::Int(int),
-                None => Value::Num(n.as_f64().unwrap_or(f64::NAN)),
-            },
-            serde_json::Value::String(text) => Value::text(text.as_str()),
-            serde_json::Value::Array(items) => Value::list(items.iter().map(Value::from_json).collect()),
-            serde_json::Value::Object(members) => {
-                let mut builder = ObjectBuilder::with_capacity(members.len());
-                for (key, value) in members {
-                    builder.insert(key.as_str().into(), Value::from_json(value));
-                }
-                builder.finish()
-            }
-        }
-    }
-
-    /// The same as a serde_json value; `undefined` members are left out, as in JSON text.
-    pub fn to_serde(&self) -> serde_json::Value {
-        match self {
-            Value::Undefined | Value::Null => serde_json::Value::Null,
-            Value::Bool(b) => (*b).into(),
-            Value::Int(int) => (*int).into(),
-            Value::Num(num) if num.fract() == 0.0 && num.abs() < 9e15 => (*num as i64).into(),
-            Value::Num(num) => {
-                serde_json::Number::from_f64(*num).map_or(serde_json::Value::Null, serde_json::Value::Number)
-            }
-            Value::Text(text) => text.as_ref().into(),
-            Value::List(list) => list.items.iter().map(Value::to_serde).collect(),
-            Value::Object(object) => object
-                .iter()
-                .filter(|(_, value)| !matches!(value, Value::Undefined))
-                .map(|(key, value)| (key.to_string(), value.to_serde()))
-                .collect(),
         }
     }
 }
@@ -370,8 +324,8 @@ impl PartialEq for Value {
             (Value::Num(a), Value::Num(b)) => a == b,
             (Value::Int(a), Value::Num(b)) | (Value::Num(b), Value::Int(a)) => *a as f64 == *b,
             (Value::Text(a), Value::Text(b)) => a == b,
-            (Value::List(a), Value::List(b)) => a.items == b.items,
-            (Value::Object(a), Value::Object(b)) => a.members == b.members,
+            (Value::List(a), Value::List(b)) => a.items.same(&b.items) || a.items() == b.items(),
+            (Value::Object(a), Value::Object(b)) => a.members.same(&b.members) || a.members() == b.members(),
             _ => false,
         }
     }
@@ -380,7 +334,20 @@ impl PartialEq for Value {
 impl List {
     /// The items in order.
     pub fn items(&self) -> &[Value] {
-        &self.items
+        self.items.made.get_or_init(|| self.items.source.as_ref().map(Source::items).unwrap_or_default())
+    }
+
+    /// How many there are; they need not be read for it.
+    pub fn len(&self) -> usize {
+        match (self.items.made.get(), &self.items.source) {
+            (None, Some(source)) => source.count(),
+            _ => self.items().len(),
+        }
+    }
+
+    /// Whether there is none.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
     }
 
     /// Members beside the items, on the result of a pattern match.
@@ -390,22 +357,21 @@ impl List {
 }
 
 impl Object {
+    fn members(&self) -> &Members {
+        self.members.made.get_or_init(|| self.members.source.as_ref().map(Source::members).unwrap_or_default())
+    }
+
     /// The member of a name.
     pub fn get(&self, name: &str) -> Option<&Value> {
-        // Few members are found faster by looking at each: lengths differ before any text is read.
-        if self.members.len() <= 8 {
-            return self
-                .members
-                .iter()
-                .find(|(key, _)| key.len() == name.len() && &***key == name)
-                .map(|(_, value)| value);
-        }
-        self.members.get(name)
+        self.members().get(name)
     }
 
     /// The number of members.
     pub fn len(&self) -> usize {
-        self.members.len()
+        match (self.members.made.get(), &self.members.source) {
+            (None, Some(source)) => source.count(),
+            _ => self.members().len(),
+        }
     }
 
     /// The file that it stands for.
@@ -415,25 +381,32 @@ impl Object {
 
     /// Whether it has no members.
     pub fn is_empty(&self) -> bool {
-        self.members.is_empty()
+        self.len() == 0
     }
 
     /// The members in order.
-    pub fn iter(&self) -> impl Iterator<Item = (&Str, &Value)> {
-        self.members.iter()
+    pub fn iter(&self) -> Iter<'_> {
+        self.members().iter()
     }
 }
 
 impl ObjectBuilder {
     /// An empty object with room for so many members.
     pub fn with_capacity(capacity: usize) -> Self {
-        ObjectBuilder { members: Members::with_capacity_and_hasher(capacity, Default::default()), has_index_key: false }
+        ObjectBuilder { members: Members::with_capacity(capacity), has_index_key: false }
     }
 
     /// Adds a member, or replaces the value of an existing one.
     pub fn insert(&mut self, key: Str, value: Value) {
         self.has_index_key |= array_index(&key).is_some();
         self.members.insert(key, value);
+    }
+
+    /// Adds a member where there is none of that name.
+    pub fn add(&mut self, key: Str, value: impl FnOnce() -> Value) {
+        if self.members.get(&key).is_none() {
+            self.insert(key, value());
+        }
     }
 
     /// The member of a name, to be changed.
@@ -443,7 +416,7 @@ impl ObjectBuilder {
 
     /// Takes a member out again.
     pub fn remove(&mut self, key: &str) -> Option<Value> {
-        self.members.shift_remove(key)
+        self.members.remove(key)
     }
 
     /// Adds all members of an object, later ones replacing earlier ones of the same name.
@@ -456,19 +429,20 @@ impl ObjectBuilder {
     /// The object.
     pub fn finish(mut self) -> Value {
         if self.has_index_key {
-            // Stable, and text keys all compare equal, so only the integer keys move.
-            self.members.sort_by(|a, _, b, _| {
-                let rank = |key: &str| array_index(key).map_or(u64::MAX, u64::from);
-                rank(a).cmp(&rank(b))
-            });
+            in_order(&mut self.members);
         }
         let (mut depth, mut weight) = (0, 2u64);
-        for (key, value) in &self.members {
+        for (key, value) in self.members.iter() {
             depth = depth.max(value.depth());
             weight = weight.saturating_add(value.weight().saturating_add(key.len() as u64 + 4));
         }
-        Value::Object(Arc::new(Object { members: self.members, depth: depth + 1, weight, file: None }))
+        Value::known_object(self.members, depth + 1, weight)
     }
+}
+
+/// Puts members into ECMAScript's order: only those whose names are integers move.
+fn in_order(members: &mut Members) {
+    members.sort_by_rank(|name| array_index(name).map_or(u64::MAX, u64::from));
 }
 
 /// The array index a key stands for, if it is one in canonical form (ECMA-262 §6.1.7).
@@ -478,109 +452,6 @@ pub fn array_index(key: &str) -> Option<u32> {
         return None;
     }
     key.parse().ok().filter(|&index| index != u32::MAX)
-}
-
-/// Appends a JSON string literal with the escapes `JSON.stringify` uses.
-pub fn write_json_text(text: &str, out: &mut String) {
-    out.push('"');
-    let mut plain_from = 0;
-    for (at, byte) in text.bytes().enumerate() {
-        let escape = match byte {
-            b'"' => "\\\"",
-            b'\\' => "\\\\",
-            b'\n' => "\\n",
-            b'\r' => "\\r",
-            b'\t' => "\\t",
-            0x08 => "\\b",
-            0x0c => "\\f",
-            0..=0x1f => "",
-            _ => continue,
-        };
-        out.push_str(&text[plain_from..at]);
-        if escape.is_empty() {
-            use std::fmt::Write;
-            let _ = write!(out, "\\u{byte:04x}");
-        } else {
-            out.push_str(escape);
-        }
-        plain_from = at + 1;
-    }
-    out.push_str(&text[plain_from..]);
-    out.push('"');
-}
-
-impl Serialize for Value {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        match self {
-            Value::Undefined | Value::Null => serializer.serialize_unit(),
-            Value::Bool(b) => serializer.serialize_bool(*b),
-            Value::Int(int) => serializer.serialize_i64(*int),
-            Value::Num(num) if num.fract() == 0.0 && num.abs() < 9e15 => serializer.serialize_i64(*num as i64),
-            Value::Num(num) => serializer.serialize_f64(*num),
-            Value::Text(text) => serializer.serialize_str(text),
-            Value::List(list) => {
-                let mut seq = serializer.serialize_seq(Some(list.items.len()))?;
-                for item in &list.items {
-                    seq.serialize_element(item)?;
-                }
-                seq.end()
-            }
-            Value::Object(object) => {
-                let mut map = serializer.serialize_map(None)?;
-                for (key, value) in object.iter() {
-                    if !matches!(value, Value::Undefined) {
-                        map.serialize_entry(key.as_ref(), value)?;
-                    }
-                }
-                map.end()
-            }
-        }
-    }
-}
-
-impl<'de> Deserialize<'de> for Value {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        struct Reader;
-        impl<'de> Visitor<'de> for Reader {
-            type Value = Value;
-            fn expecting(&self, f: &mut std::fmt::Formatter) -> std::fmt::Result {
-                f.write_str("a JSON value")
-            }
-            fn visit_unit<E>(self) -> Result<Value, E> {
-                Ok(Value::Null)
-            }
-            fn visit_bool<E>(self, b: bool) -> Result<Value, E> {
-                Ok(Value::Bool(b))
-            }
-            fn visit_i64<E>(self, int: i64) -> Result<Value, E> {
-                Ok(Value::Int(int))
-            }
-            fn visit_u64<E>(self, int: u64) -> Result<Value, E> {
-                Ok(i64::try_from(int).map_or(Value::Num(int as f64), Value::Int))
-            }
-            fn visit_f64<E>(self, num: f64) -> Result<Value, E> {
-                Ok(Value::Num(num))
-            }
-            fn visit_str<E>(self, text: &str) -> Result<Value, E> {
-                Ok(Value::text(text))
-            }
-            fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<Value, A::Error> {
-                let mut items = Vec::new();
-                while let Some(item) = seq.next_element()? {
-                    items.push(item);
-                }
-                Ok(Value::list(items))
-            }
-            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Value, A::Error> {
-                let mut builder = ObjectBuilder::default();
-                while let Some((key, value)) = map.next_entry::<String, Value>()? {
-                    builder.insert(key.into(), value);
-                }
-                Ok(builder.finish())
-            }
-        }
-        deserializer.deserialize_any(Reader)
-    }
 }
 
 #[cfg(test)]

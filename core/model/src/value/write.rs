@@ -1,0 +1,130 @@
+//! Values as JSON text: as `JSON.stringify` writes it (ECMA-262 §25.5.2), and in canonical form (RFC 8785).
+
+use super::Value;
+
+impl Value {
+    /// JSON text, as `JSON.stringify` writes it, except that integers keep their 64 bits and
+    /// `undefined` at the top returns `null`.
+    pub fn to_json(&self) -> String {
+        let mut out = String::new();
+        self.write_json(&mut out);
+        out
+    }
+
+    /// JSON text in canonical form (RFC 8785): members sorted by UTF-16 code units, no white space, numbers as
+    /// ECMAScript writes them. Equal values have equal texts, however they were written.
+    pub fn to_canonical_json(&self) -> String {
+        fn write(value: &Value, out: &mut String) {
+            match value {
+                Value::List(list) => {
+                    out.push('[');
+                    for (index, item) in list.items().iter().enumerate() {
+                        if index > 0 {
+                            out.push(',');
+                        }
+                        write(item, out);
+                    }
+                    out.push(']');
+                }
+                Value::Object(members) => {
+                    let mut sorted: Vec<_> =
+                        members.iter().filter(|(_, value)| !matches!(value, Value::Undefined)).collect();
+                    sorted.sort_by(|(a, _), (b, _)| a.encode_utf16().cmp(b.encode_utf16()));
+                    out.push('{');
+                    for (index, (name, value)) in sorted.into_iter().enumerate() {
+                        if index > 0 {
+                            out.push(',');
+                        }
+                        write_json_text(name, out);
+                        out.push(':');
+                        write(value, out);
+                    }
+                    out.push('}');
+                }
+                // A whole number is the same with and without a fraction.
+                Value::Num(num) if num.fract() == 0.0 && num.abs() < 9e15 => Value::Int(*num as i64).write_json(out),
+                plain => plain.write_json(out),
+            }
+        }
+        let mut out = String::new();
+        write(self, &mut out);
+        out
+    }
+
+    /// Appends the JSON text of this value.
+    pub fn write_json(&self, out: &mut String) {
+        match self {
+            Value::Undefined | Value::Null => out.push_str("null"),
+            Value::Bool(true) => out.push_str("true"),
+            Value::Bool(false) => out.push_str("false"),
+            Value::Int(int) => {
+                use std::fmt::Write;
+                let _ = write!(out, "{int}");
+            }
+            Value::Num(num) if num.is_finite() => {
+                out.push_str(ryu_js::Buffer::new().format_finite(*num));
+            }
+            Value::Num(_) => out.push_str("null"),
+            Value::Text(text) => write_json_text(text, out),
+            Value::List(list) if list.items.exact().is_some() => out.push_str(list.items.exact().unwrap_or_default()),
+            Value::Object(object) if object.members.exact().is_some() => {
+                out.push_str(object.members.exact().unwrap_or_default());
+            }
+            Value::List(list) => {
+                out.push('[');
+                for (index, item) in list.items().iter().enumerate() {
+                    if index > 0 {
+                        out.push(',');
+                    }
+                    item.write_json(out);
+                }
+                out.push(']');
+            }
+            Value::Object(object) => {
+                out.push('{');
+                let mut first = true;
+                for (key, value) in object.iter() {
+                    if matches!(value, Value::Undefined) {
+                        continue;
+                    }
+                    if !std::mem::take(&mut first) {
+                        out.push(',');
+                    }
+                    write_json_text(key, out);
+                    out.push(':');
+                    value.write_json(out);
+                }
+                out.push('}');
+            }
+        }
+    }
+}
+
+/// Appends a JSON string literal with the escapes `JSON.stringify` uses.
+pub fn write_json_text(text: &str, out: &mut String) {
+    out.push('"');
+    let mut plain_from = 0;
+    for (at, byte) in text.bytes().enumerate() {
+        let escape = match byte {
+            b'"' => "\\\"",
+            b'\\' => "\\\\",
+            b'\n' => "\\n",
+            b'\r' => "\\r",
+            b'\t' => "\\t",
+            0x08 => "\\b",
+            0x0c => "\\f",
+            0..=0x1f => "",
+            _ => continue,
+        };
+        out.push_str(&text[plain_from..at]);
+        if escape.is_empty() {
+            use std::fmt::Write;
+            let _ = write!(out, "\\u{byte:04x}");
+        } else {
+            out.push_str(escape);
+        }
+        plain_from = at + 1;
+    }
+    out.push_str(&text[plain_from..]);
+    out.push('"');
+}
