@@ -218,12 +218,12 @@ impl Prepared {
     }
 
     /// The same, with the run itself where the case led to one: all its steps did, for a closer reading.
-    pub fn play(&self, index: usize, lender: Option<&dyn Lender>) -> (CaseResult, Option<Machine>) {
+    pub fn play(&self, index: usize, lender: Option<&dyn Lender>) -> (CaseResult, Option<Box<Machine>>) {
         self.play_as(index, lender, None, None)
     }
 
     /// Runs a case that was made out of a past run, with its id and for its caller, looking at a step.
-    fn play_past(&self, index: usize, past: &record::Past, look: Option<Look>) -> (CaseResult, Option<Machine>) {
+    fn play_past(&self, index: usize, past: &record::Past, look: Option<Look>) -> (CaseResult, Option<Box<Machine>>) {
         self.play_as(index, None, Some(past), look)
     }
 
@@ -233,7 +233,7 @@ impl Prepared {
         lender: Option<&dyn Lender>,
         past: Option<&record::Past>,
         look: Option<Look>,
-    ) -> (CaseResult, Option<Machine>) {
+    ) -> (CaseResult, Option<Box<Machine>>) {
         let case = &self.cases[index];
         let mut result = CaseResult {
             workflow: self.plan.name.clone(),
@@ -303,11 +303,11 @@ impl Prepared {
     fn run_on(
         &self,
         case: &Case,
-        mut machine: Machine,
+        mut machine: Box<Machine>,
         limit: Option<std::time::Duration>,
         lent: Vec<(String, Box<dyn Lent>)>,
         result: &mut CaseResult,
-    ) -> Machine {
+    ) -> Box<Machine> {
         let mut desk = stubs::Desk::new(self, case, lent);
         let end =
             driver::on_virtual_clock_within(&mut machine, case.clock, limit, |effect, now| desk.answer(effect, now));

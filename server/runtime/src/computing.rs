@@ -76,7 +76,7 @@ mod tests {
     use super::*;
 
     /// A run that has deferred an evaluation of so many items.
-    fn deferred(items: u32) -> Machine {
+    fn deferred(items: u32) -> Box<Machine> {
         let text = format!(
             "workflow: w\nsteps:\n  - let: {{n: \"${{list.range({items}).map(i => i).length}}\"}}\n  - reply: 200\n    body: ${{n}}\n"
         );

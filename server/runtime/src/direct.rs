@@ -28,7 +28,7 @@ pub struct DirectRun {
     /// Its id.
     pub id: Uuid,
     /// The machine, which has not begun.
-    pub machine: Machine,
+    pub machine: Box<Machine>,
     /// The workflow, as it was live when the request came.
     pub workflow: Arc<Workflow>,
     /// Everything that was live then: services and lanes.
@@ -93,7 +93,7 @@ pub enum Begun {
 
 impl DirectRun {
     /// Drives the run until it needs I/O. Most short workflows end here.
-    pub fn begin(mut self) -> Begun {
+    pub fn begin(mut self: Box<Self>) -> Begun {
         let mut asked = Recorded::none();
         let mut answer = Answer::default();
         let Ok(left) = at_once(driver::drive(&mut self.machine, &mut Pausing(&mut asked), &mut answer, self.started));
@@ -103,13 +103,17 @@ impl DirectRun {
                 Begun::Over(answer.reply)
             }
             // A run that needs I/O continues in its own task.
-            Left::Waiting => Begun::Waits(Box::new(self), asked.asked, answer.reply),
+            Left::Waiting => Begun::Waits(self, asked.asked, answer.reply),
         }
     }
 
     /// Drives the run to its end, starting with the effects that it waits for; the reply is sent as soon as it
     /// exists.
-    pub async fn go_on(mut self, asked: Vec<(EffectId, Effect)>, sender: Option<oneshot::Sender<Option<Reply>>>) {
+    pub async fn go_on(
+        mut self: Box<Self>,
+        asked: Vec<(EffectId, Effect)>,
+        sender: Option<oneshot::Sender<Option<Reply>>>,
+    ) {
         // The run's own span is the parent of its calls (W3C Trace Context).
         let about = Context {
             id: self.id,
@@ -143,9 +147,9 @@ impl DirectRun {
         self.finish();
     }
 
-    fn finish(self) {
+    fn finish(self: Box<Self>) {
         let Some(ended) = self.machine.ended().cloned() else { return };
-        let finished = Finished {
+        let finished = Box::new(Finished {
             id: self.id,
             revision: self.workflow.revision,
             entry: self.entry,
@@ -157,7 +161,7 @@ impl DirectRun {
             sent: self.sent,
             ended,
             machine: self.machine,
-        };
+        });
         self.journal.record(finished, &self.workflow.counters);
         drop(self.in_flight);
     }

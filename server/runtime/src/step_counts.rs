@@ -159,7 +159,7 @@ mod tests {
     use super::*;
 
     /// A run over so many items.
-    fn run(items: i64) -> Machine {
+    fn run(items: i64) -> Box<Machine> {
         let mut bundle = Bundle::default();
         bundle.add("w.yaml", "workflow: w\ninput: {n: {type: integer}}\nsteps:\n  - each: item\n    in: 'Array.from({length: input.n}, (none, at) => at)'\n    steps: [{note: \"${item}\"}]\n");
         let plan = check(&bundle).workflows.remove(0).1;

@@ -64,7 +64,7 @@ pub struct Tried {
 /// A trial with all it needs.
 pub struct Trial<'t> {
     /// The machine, which has not begun.
-    pub machine: Machine,
+    pub machine: Box<Machine>,
     /// The documents that it sees.
     pub live: Arc<Live>,
     /// Performs effects.
@@ -88,7 +88,7 @@ pub struct Trial<'t> {
 /// What came of a trial.
 pub struct Ended {
     /// The machine at its end.
-    pub machine: Machine,
+    pub machine: Box<Machine>,
     /// Its effects, in order.
     pub tried: Vec<Tried>,
 }

@@ -311,7 +311,7 @@ mod tests {
         checked.workflows[0].1.clone()
     }
 
-    fn machine(plan: &Arc<Plan>) -> Machine {
+    fn machine(plan: &Arc<Plan>) -> Box<Machine> {
         let start = Start::new("r", Value::Undefined, Timestamp::EPOCH);
         Machine::new(plan.clone(), start)
     }

@@ -301,8 +301,8 @@ impl Failure {
     }
 }
 
+/// One run of one plan; see the module. It is large, so that it is boxed and moved as a pointer.
 #[derive(Debug)]
-/// One run of one plan; see the module.
 pub struct Machine {
     id: String,
     /// What it identifies itself by to services.
@@ -353,7 +353,7 @@ pub struct Machine {
 
 impl Machine {
     /// A run that has not begun.
-    pub fn new(plan: Arc<Plan>, start: Start) -> Self {
+    pub fn new(plan: Arc<Plan>, start: Start) -> Box<Self> {
         let mut slots = vec![Value::Undefined; plan.slots.len()];
         slots[INPUT as usize] = start.input;
         if plan.uses_run {
@@ -373,7 +373,7 @@ impl Machine {
             slots[SETTINGS as usize] = settings.as_ref().unwrap_or(own).clone();
         }
         let records = Vec::with_capacity(plan.blocks[0].len());
-        let mut machine = Machine {
+        let mut machine = Box::new(Machine {
             key: start.id.clone(),
             id: start.id,
             levels: vec![Level::root(plan)],
@@ -401,14 +401,14 @@ impl Machine {
             unhurried: false,
             look: None,
             settings,
-        };
+        });
         machine.start_invocation(0, slots, None);
         machine
     }
 
     /// Sets what the `Idempotency-Key` of its calls and the boundaries of their bodies are made from, its id by default: a
     /// service that could compute the id of a job could read its result and cancel it.
-    pub fn with_key(mut self, key: String) -> Self {
+    pub fn with_key(mut self: Box<Self>, key: String) -> Box<Self> {
         self.key = key;
         self
     }
@@ -417,7 +417,7 @@ impl Machine {
     pub fn take_out(&mut self) -> Machine {
         let start = Start::new(String::new(), Value::Undefined, self.now);
         let left = Machine::new(self.plan().clone(), start);
-        std::mem::replace(self, left)
+        std::mem::replace(self, *left)
     }
 
     /// The plan of the workflow itself.

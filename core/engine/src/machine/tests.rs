@@ -15,7 +15,7 @@ fn plan(steps: &str) -> Arc<Plan> {
     checked.workflows.remove(0).1
 }
 
-fn start(plan: Arc<Plan>, n: i64) -> Machine {
+fn start(plan: Arc<Plan>, n: i64) -> Box<Machine> {
     let input = Value::object([("n", Value::Int(n))]);
     Machine::new(plan, Start::new("run-1", input, Timestamp::from_micros(1_000_000)))
 }
@@ -534,4 +534,32 @@ fn an_interrupted_computation_leaves_the_run_where_it_stood() {
     machine.time_is_up(std::time::Duration::from_secs(1), Timestamp::from_micros(2_000_000));
     assert!(matches!(machine.next(), Next::Answer(reply) if reply.status == 504));
     assert_eq!(machine.records().iter().map(|record| record.state).collect::<Vec<_>>(), [State::Failed]);
+}
+
+#[test]
+fn what_passes_through_the_driver_is_small() {
+    let sizes = |sizes: &[(&'static str, usize)]| -> Vec<&'static str> {
+        sizes.iter().filter(|(_, size)| *size > 256).map(|(name, _)| *name).collect()
+    };
+    macro_rules! of { ($($kind:ty),*) => { &[$((stringify!($kind), size_of::<$kind>())),*] } }
+    use crate::driver::Event;
+    let all: &[(&str, usize)] = of!(
+        Effect,
+        Outcome,
+        Event,
+        super::Next,
+        Answer,
+        Batch,
+        Kept,
+        Reply,
+        Failure,
+        Remark,
+        Ended,
+        Rows,
+        StepRecord,
+        Fibre,
+        Value
+    );
+    assert_eq!(sizes(all), Vec::<&str>::new(), "no struct over 256 bytes is moved by value");
+    assert_eq!(sizes(of!(Machine)), ["Machine"], "which is why it is boxed");
 }

@@ -212,9 +212,12 @@ struct Seen {
     weight: u32,
     depth: u8,
     exact: bool,
+    /// Items or members.
+    count: u32,
 }
 
-const PLAIN: Seen = Seen { weight: 8, depth: 0, exact: true };
+const PLAIN: Seen = Seen { weight: 8, depth: 0, exact: true, count: 0 };
+const EMPTY: Seen = Seen { weight: 2, depth: 0, exact: true, count: 0 };
 
 impl<'t> Scan<'t> {
     fn of(text: &'t str) -> Result<Vec<Container>, Stop> {
@@ -238,7 +241,7 @@ impl<'t> Scan<'t> {
         match self.bytes.get(self.at) {
             Some(b'"') => {
                 let text = self.text()?;
-                Ok(Seen { weight: text.length.saturating_add(2), depth: 0, exact: text.exact })
+                Ok(Seen { weight: text.length.saturating_add(2), exact: text.exact, ..EMPTY })
             }
             Some(b'{') => self.container(level, Self::members),
             Some(b'[') => self.container(level, Self::items),
@@ -260,18 +263,18 @@ impl<'t> Scan<'t> {
         }
     }
 
-    fn container(&mut self, level: u16, inner: fn(&mut Self, u16) -> Result<(Seen, u32), Stop>) -> Result<Seen, Stop> {
+    fn container(&mut self, level: u16, inner: fn(&mut Self, u16) -> Result<Seen, Stop>) -> Result<Seen, Stop> {
         if level > MAX_DEPTH {
             return Err(Stop::Odd);
         }
         let (index, start) = (self.tape.len(), self.at as u32);
         self.tape.push(Container { start, end: 0, next: 0, weight: 0, count: 0, depth: 0, exact: false });
         self.at += 1;
-        let (Seen { weight, depth, exact }, count) = inner(self, level + 1)?;
+        let Seen { weight, depth, exact, count } = inner(self, level + 1)?;
         let depth = depth + 1;
         let (end, next) = (self.at as u32, self.tape.len() as u32);
         self.tape[index] = Container { start, end, next, weight, count, depth, exact };
-        Ok(Seen { weight, depth, exact })
+        Ok(Seen { weight, depth, exact, count })
     }
 
     /// Whether another one follows; the closing byte is passed.
@@ -289,29 +292,29 @@ impl<'t> Scan<'t> {
         }
     }
 
-    fn items(&mut self, level: u16) -> Result<(Seen, u32), Stop> {
-        let (mut all, mut count) = (Seen { weight: 2, depth: 0, exact: true }, 0);
+    fn items(&mut self, level: u16) -> Result<Seen, Stop> {
+        let mut all = EMPTY;
         if self.bytes.get(self.at) == Some(&b']') {
             self.at += 1;
-            return Ok((all, count));
+            return Ok(all);
         }
         loop {
             let item = self.value(level)?;
             all.weight = all.weight.saturating_add(item.weight).saturating_add(1);
             all.depth = all.depth.max(item.depth);
             all.exact &= item.exact;
-            count += 1;
+            all.count += 1;
             if !self.more(b']')? {
-                return Ok((all, count));
+                return Ok(all);
             }
         }
     }
 
-    fn members(&mut self, level: u16) -> Result<(Seen, u32), Stop> {
-        let (mut all, outer) = (Seen { weight: 2, depth: 0, exact: true }, self.names.len());
+    fn members(&mut self, level: u16) -> Result<Seen, Stop> {
+        let (mut all, outer) = (EMPTY, self.names.len());
         if self.bytes.get(self.at) == Some(&b'}') {
             self.at += 1;
-            return Ok((all, 0));
+            return Ok(all);
         }
         loop {
             if self.bytes.get(self.at) != Some(&b'"') {
@@ -341,9 +344,9 @@ impl<'t> Scan<'t> {
         if twice(names) {
             return Err(Stop::Odd);
         }
-        let count = names.len() as u32;
+        all.count = names.len() as u32;
         self.names.truncate(outer);
-        Ok((all, count))
+        Ok(all)
     }
 
     fn text(&mut self) -> Result<Text, Stop> {

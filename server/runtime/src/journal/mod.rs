@@ -42,7 +42,7 @@ const FLUSHES: usize = 64;
 /// How long a reader waits for runs that are not written yet.
 const FLUSH_WAIT: Duration = Duration::from_millis(500);
 
-/// An ended run, as the machine leaves it; turned into text after the answer.
+/// An ended run, as the machine leaves it; turned into text after the answer. It is large, so that it is boxed and moved as a pointer.
 #[derive(Debug)]
 pub struct Finished {
     /// Its id.
@@ -64,7 +64,7 @@ pub struct Finished {
     /// How it ended.
     pub ended: Ended,
     /// With the reply and what each step did.
-    pub machine: Machine,
+    pub machine: Box<Machine>,
     /// Bytes of the request's body.
     pub sent: usize,
 }
@@ -90,8 +90,8 @@ pub struct Counters {
 /// Counts runs and passes ended ones to the writer.
 #[derive(Debug)]
 pub struct Journal {
-    successes: mpsc::Sender<Finished>,
-    failures: mpsc::Sender<Finished>,
+    successes: mpsc::Sender<Box<Finished>>,
+    failures: mpsc::Sender<Box<Finished>>,
     flushes: mpsc::Sender<oneshot::Sender<()>>,
     counters: Mutex<HashMap<String, Arc<Counters>>>,
     /// Since the start of the process.
@@ -160,7 +160,7 @@ impl Journal {
     }
 
     /// Records an ended run. Never waits.
-    pub fn record(&self, run: Finished, counters: &Counters) {
+    pub fn record(&self, run: Box<Finished>, counters: &Counters) {
         let state = run.ended.state;
         let failed = state != RunState::Succeeded;
         counters.runs.fetch_add(1, Ordering::Relaxed);
@@ -292,7 +292,7 @@ mod tests {
                 machine: Machine::new(plan.clone(), start),
                 sent: 1 << 20,
             };
-            journal.record(run, &counters);
+            journal.record(Box::new(run), &counters);
         }
         // Four of two megabytes fit, the others are counted only.
         assert_eq!(journal.dropped.load(Ordering::Relaxed), 16);

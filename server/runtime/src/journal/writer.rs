@@ -38,8 +38,8 @@ const DICTIONARY_AGE: kanzlei_model::time::Span = kanzlei_model::time::Span::fro
 
 /// What the writer receives.
 pub(super) struct Received {
-    pub successes: mpsc::Receiver<Finished>,
-    pub failures: mpsc::Receiver<Finished>,
+    pub successes: mpsc::Receiver<Box<Finished>>,
+    pub failures: mpsc::Receiver<Box<Finished>>,
     pub flushes: mpsc::Receiver<oneshot::Sender<()>>,
 }
 

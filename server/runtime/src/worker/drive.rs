@@ -578,7 +578,7 @@ impl Journaled {
         }
     }
 
-    async fn finish(mut self, machine: Machine, plan: &Plan, input: Value) {
+    async fn finish(mut self, machine: Box<Machine>, plan: &Plan, input: Value) {
         let Some(mut ended) = machine.ended().cloned() else { return };
         // A timetable has no caller to refuse.
         if ended.state == RunState::Rejected && self.claimed.unattended {
@@ -650,7 +650,7 @@ impl Journaled {
         }
         self.shared.tally.ended(&self.claimed.lane, phase);
         let counters = self.shared.journal.counters(&self.claimed.workflow);
-        let finished = Finished {
+        let finished = Box::new(Finished {
             id: self.claimed.id,
             revision: self.claimed.revision,
             entry: self.claimed.entry.as_str().into(),
@@ -662,7 +662,7 @@ impl Journaled {
             input,
             ended,
             machine,
-        };
+        });
         self.shared.journal.record(finished, &counters);
     }
 

@@ -235,7 +235,7 @@ async fn replayed(
     job: &JobRow,
     plan: std::sync::Arc<kanzlei_compiler::plan::Plan>,
     input: Value,
-) -> Result<Option<Machine>> {
+) -> Result<Option<Box<Machine>>> {
     let Some(started) = job.started else { return Ok(None) };
     let start = Start {
         id: job.id.to_string(),

@@ -105,7 +105,7 @@ fn rehearsed(
 }
 
 /// The run of a case as the journal would have it.
-fn finished(prepared: &Prepared, index: usize, machine: Machine) -> Option<Finished> {
+fn finished(prepared: &Prepared, index: usize, machine: Box<Machine>) -> Option<Finished> {
     Some(Finished {
         id: Uuid::nil(),
         revision: 0,

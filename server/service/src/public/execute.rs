@@ -98,7 +98,7 @@ pub async fn run_or_queue(
     let formats = about.format.map(|format| (format, route.declared().web.formats.clone()));
     let plan = &route.workflow.plan;
     let machine = Machine::new(plan.clone(), start);
-    let run = DirectRun {
+    let run = Box::new(DirectRun {
         id: about.id,
         // The key is for calls alone, and takes longer to make than a small run to end.
         machine: if plan.may_call() { machine.with_key(app.jobs.key_of(about.id)) } else { machine },
@@ -118,7 +118,7 @@ pub async fn run_or_queue(
         sent: about.sent,
         in_flight: admitted.in_flight,
         place,
-    };
+    });
     let reply = match run.begin() {
         Begun::Over(reply) => reply,
         Begun::Waits(run, asked, Some(reply)) => {
