@@ -159,6 +159,7 @@ impl DirectRun {
             caller: self.caller,
             input: self.input,
             sent: self.sent,
+            job: false,
             ended,
             machine: self.machine,
         });

@@ -67,6 +67,8 @@ pub struct Finished {
     pub machine: Box<Machine>,
     /// Bytes of the request's body.
     pub sent: usize,
+    /// Whether it is the run of a job.
+    pub job: bool,
 }
 
 impl Finished {
@@ -291,6 +293,7 @@ mod tests {
                 ended: Ended { state: RunState::Failed, failure: None, at: Timestamp::EPOCH },
                 machine: Machine::new(plan.clone(), start),
                 sent: 1 << 20,
+                job: false,
             };
             journal.record(Box::new(run), &counters);
         }

@@ -197,7 +197,7 @@ impl Writer {
         let weight = run.weight();
         let mut text = row(run, usize::MAX, &self.secrets, &self.process);
         shrink(&mut text, journal.most_of_run);
-        let encoded = Encoded::of(&text);
+        let encoded = Encoded::of(&text).of_job(run.job);
         journal.held.fetch_add(encoded.size(), Ordering::Relaxed);
         match encoded.succeeded() {
             true => self.pending.successes.push_back(encoded),
@@ -289,6 +289,10 @@ async fn write(
     loop {
         match store.write_segment(runs, dictionary).await {
             Ok(()) => {
+                let ended: Vec<Uuid> = runs.iter().filter_map(Encoded::ended_job).collect();
+                if let Err(error) = store.drop_outcomes(&ended).await {
+                    tracing::debug!(%error, "outcomes of ended jobs stay until the jobs are purged");
+                }
                 if journal.database_unavailable.swap(false, Ordering::Relaxed) {
                     tracing::info!("the journal is being written again");
                 }

@@ -659,6 +659,7 @@ impl Journaled {
             trace_id: self.claimed.trace_id,
             caller: self.claimed.caller,
             sent: self.claimed.input.len(),
+            job: true,
             input,
             ended,
             machine,

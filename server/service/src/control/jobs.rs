@@ -154,7 +154,20 @@ pub async fn show(app: Data<App>, caller: Caller, id: Path<String>) -> Result<Ht
         _ => Json_::String(kanzlei_runtime::secrets::MASK.into()),
     };
     let (mut sheet, mut steps) = (None, None);
-    if let (Some(plan), Some(given)) = (plan, given)
+    // The outcomes of one that succeeded are in the journal.
+    let recorded = match job.phase {
+        JobPhase::Succeeded => {
+            app.journal.flush().await;
+            app.store.run(id).await?
+        }
+        _ => None,
+    };
+    if let (Some(plan), Some(mut run)) = (&plan, recorded) {
+        run.values().for_each(|value| *value = journal::cut(std::mem::take(value), SHOWN));
+        let own = plan.sheet.clone();
+        steps = Some(shown_steps(&run.steps, &own, run.started));
+        sheet = Some(with_invoked(own, &run.steps));
+    } else if let (Some(plan), Some(given)) = (plan, given)
         && let Some(machine) = replayed(&app, &job, plan, given.clone()).await?
     {
         let mask = app.effects.secrets.of_run(&machine, &given);
@@ -247,6 +260,10 @@ async fn replayed(
         settings: None,
     };
     let rows = app.store.outcomes(&[(job.id, job.attempt)]).await?;
+    if rows.is_empty() && job.outcomes > 0 {
+        // They went into the journal, which kept them for a shorter time than the job.
+        return Ok(None);
+    }
     let secrets = app.effects.secrets.clone();
     let replay = move || {
         let mut machine = Machine::new(plan, start);

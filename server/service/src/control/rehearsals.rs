@@ -118,6 +118,7 @@ fn finished(prepared: &Prepared, index: usize, machine: Box<Machine>) -> Option<
         input: prepared.given(index).ok()?,
         machine,
         sent: 0,
+        job: false,
     })
 }
 

@@ -171,6 +171,31 @@ fn an_operator_retries_a_failed_job_from_the_step_that_failed() {
 }
 
 #[test]
+fn outcomes_of_jobs_that_succeeded_move_into_the_journal() {
+    with("moved", &[], &[], async |bed| {
+        deploy_caller(bed, &["404 Not Found", "200 OK"]).await;
+        bed.work();
+        let rows = async |id| bed.store().outcomes(&[(id, 1)]).await.expect("records").len();
+        let shown = async |id: Uuid| bed.control(&format!("GET /jobs/{id}"), &Json::Null).await.json();
+        let id = bed.queue("/caller", "").await;
+        assert_eq!(bed.ended(id).await.phase, JobPhase::Failed);
+        bed.journaled().await;
+        assert_eq!(rows(id).await, 1, "it may be retried");
+        assert_eq!(shown(id).await["steps"][0]["failure"]["status"], 404);
+        act(bed, json!({"action": "retry", "ids": [id.to_string()]})).await;
+        bed.until(id, |job| job.phase == JobPhase::Succeeded).await;
+        bed.journaled().await;
+        assert_eq!(rows(id).await, 0);
+        let job = shown(id).await;
+        assert_eq!(
+            (&job["steps"][0]["state"], &job["steps"][0]["outcome"]["status"]),
+            (&json!("succeeded"), &json!(200))
+        );
+        assert_eq!(job["sheet"][0]["number"], "1");
+    });
+}
+
+#[test]
 fn jobs_are_cancelled_where_they_stand() {
     with("cancelled", &[ONE, &work()], &[], async |bed| {
         let waiting = bed.queue("/work", "{\"n\": 1}").await;

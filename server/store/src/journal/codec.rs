@@ -79,6 +79,7 @@ pub struct Encoded {
     pub(super) row: super::RunLine,
     pub(super) request_id: Option<String>,
     pub(super) caller: Option<String>,
+    job: bool,
     bytes: Vec<u8>,
 }
 
@@ -120,8 +121,19 @@ impl Encoded {
             row: run.line(),
             request_id: request_id.map(|id| id.chars().take(100).collect()),
             caller: run.caller.name.as_ref().map(|name| name.chars().take(255).collect()),
+            job: false,
             bytes,
         }
+    }
+
+    /// The same, of a run of a job.
+    pub fn of_job(self, job: bool) -> Self {
+        Encoded { job, ..self }
+    }
+
+    /// The job whose outcomes are needed no longer once this is written: one that succeeded cannot be retried.
+    pub fn ended_job(&self) -> Option<Uuid> {
+        (self.job && self.succeeded()).then_some(self.row.id)
     }
 
     /// Its bytes, before they are compressed.

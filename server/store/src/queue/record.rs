@@ -74,6 +74,20 @@ pub struct Write {
 }
 
 impl Store {
+    /// Deletes the outcomes of jobs that ended and cannot be retried: their runs are in the journal.
+    ///
+    /// # Errors
+    /// When the database is unavailable.
+    pub async fn drop_outcomes(&self, jobs: &[Uuid]) -> Result<()> {
+        for some in portions(jobs) {
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new("DELETE FROM outcome WHERE job IN (");
+            super::push_ids(&mut query, some);
+            query.push(")");
+            query.build().execute(&self.pool).await.doing("deleting outcomes")?;
+        }
+        Ok(())
+    }
+
     /// Records jobs in one transaction; returns for each whether this worker still owns it. Writes for other jobs are
     /// dropped. The call can be repeated when its success is unknown (a connection broke during the commit): existing
     /// records stay as they are.

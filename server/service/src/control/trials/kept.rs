@@ -60,6 +60,7 @@ pub async fn keep(app: &App, tried: Ended, about: About) -> api::Trial {
         input: about.input,
         machine,
         sent: 0,
+        job: false,
     };
     let expires = now() + app.trial_age;
     let shown = |longest: usize| {
