@@ -33,8 +33,8 @@ const SAMPLES: usize = 500;
 const MOST_OF_SAMPLE: usize = 8 << 10;
 /// The bytes of a dictionary.
 const DICTIONARY: usize = 64 << 10;
-/// How long a dictionary is used before another one is made.
-const DICTIONARY_AGE: kanzlei_model::time::Span = kanzlei_model::time::Span::from_days(7);
+/// How long a dictionary is used before another one is trained: workflows change.
+const DICTIONARY_AGE: kanzlei_model::time::Span = kanzlei_model::time::Span::from_days(1);
 
 /// What the writer receives.
 pub(super) struct Received {

@@ -210,6 +210,8 @@ async fn retry(app: &App, id: Uuid, from_start: bool, at: Timestamp) -> Result<s
         return Ok(Err("its step failed by itself and would fail again; retry it from the start"));
     }
     let what = if from_start { "retried from the start" } else { "retried from the failed step" };
+    // Its failed run makes room for the one to come, so it must be written before.
+    app.journal.flush().await;
     match app.store.retry(id, from_start, at, &history_line(what, "an operator", None)).await? {
         true => Ok(Ok(())),
         false => Ok(Err("it did not fail")),

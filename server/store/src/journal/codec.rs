@@ -235,8 +235,10 @@ pub fn pack(runs: &[Encoded], dictionary: Option<&[u8]>) -> io::Result<Vec<u8>> 
 
 /// The bytes of each run of a segment.
 fn parts(packed: &[u8], dictionary: Option<&[u8]>, mut each: impl FnMut(&[u8]) -> io::Result<bool>) -> io::Result<()> {
-    let plain =
-        zstd::bulk::Decompressor::with_dictionary(dictionary.unwrap_or_default())?.decompress(packed, MOST_UNPACKED)?;
+    // A frame says how large it is; without that, room for the largest would be reserved each time.
+    let size = zstd::zstd_safe::get_frame_content_size(packed).ok().flatten();
+    let room = size.map_or(MOST_UNPACKED, |size| MOST_UNPACKED.min(size as usize));
+    let plain = zstd::bulk::Decompressor::with_dictionary(dictionary.unwrap_or_default())?.decompress(packed, room)?;
     let mut left = plain.as_slice();
     while let Some((length, rest)) = left.split_first_chunk::<4>() {
         let length = u32::from_le_bytes(*length) as usize;

@@ -14,6 +14,8 @@ use crate::{Doing, Error, Result, Store};
 
 /// Names that a process remembers; beyond them it forgets all and reads again.
 const NAMES: usize = 20_000;
+/// Dictionaries up to which none is searched for that is unused; one is made a day.
+const DICTIONARIES: i64 = 30;
 /// Bytes of a detail in the index; the whole failure is in the segment.
 const DETAIL: usize = 300;
 
@@ -241,10 +243,27 @@ impl Store {
                 purged.bytes += u64::from(row.bytes);
             }
         }
+        if purged.segments > 0 {
+            self.drop_dictionaries().await?;
+        }
         Ok(purged)
     }
 
-    /// Drops the oldest segments while there are more runs or bytes than wanted, at most `limit`; returns how many.
+    /// Deletes dictionaries that no segment needs, once there are more than [`DICTIONARIES`].
+    async fn drop_dictionaries(&self) -> Result<()> {
+        let count = sqlx::query_scalar!("SELECT COUNT(*) FROM dictionary");
+        if count.fetch_one(&self.pool).await.doing("counting dictionaries")? <= DICTIONARIES {
+            return Ok(());
+        }
+        let unused = sqlx::query!(
+            "DELETE FROM dictionary WHERE id < (SELECT newest FROM (SELECT MAX(id) AS newest FROM dictionary) own)
+             AND id NOT IN (SELECT dictionary FROM segment WHERE dictionary IS NOT NULL)"
+        );
+        unused.execute(&self.pool).await.doing("deleting dictionaries")?;
+        Ok(())
+    }
+
+    /// Drops the oldest segments until the journal has at most so many runs and bytes; at most `limit` segments.
     ///
     /// # Errors
     /// When the database is unavailable.

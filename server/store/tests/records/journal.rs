@@ -144,8 +144,14 @@ fn old_runs_are_purged_by_segments() {
                 .await
                 .expect("purges")
         };
+        for day in 0..31 {
+            bed.store.keep_dictionary(vec![1; 100], time(day)).await.expect("a dictionary");
+        }
+        bed.sql("UPDATE segment SET dictionary = (SELECT MIN(id) + 3 FROM dictionary) ORDER BY last DESC LIMIT 1");
         // The first ones began within 450 seconds: two segments, by how they ended.
         assert_eq!((purge(400, 400, 9).await.runs, purge(460, 0, 9).await.runs), (0, 405));
+        assert_eq!(bed.sql("SELECT COUNT(*) FROM dictionary"), "2", "the one in use, and the newest");
+        bed.sql("UPDATE segment SET dictionary = NULL");
         assert_eq!(bed.store.run(all[1].id).await.expect("reads"), None);
         assert!(bed.store.run(all[10].id).await.expect("reads").is_some());
         assert_eq!((purge(1500, 0, 2).await.segments, purge(1500, 0, 9).await.segments, size().await.0), (2, 3, 105));
