@@ -85,8 +85,8 @@ impl Drop for InFlight {
 
 /// The state of a run after its first steps.
 pub enum Begun {
-    /// It has ended, with its reply if it has one.
-    Over(Option<Reply>),
+    /// It has ended, with its reply if it has one; it is to be recorded by [`DirectRun::finish`] behind the answer.
+    Over(Box<DirectRun>, Option<Reply>),
     /// It waits for these effects; the reply is present if it has replied.
     Waits(Box<DirectRun>, Vec<(EffectId, Effect)>, Option<Reply>),
 }
@@ -98,10 +98,7 @@ impl DirectRun {
         let mut answer = Answer::default();
         let Ok(left) = at_once(driver::drive(&mut self.machine, &mut Pausing(&mut asked), &mut answer, self.started));
         match left {
-            Left::Ended => {
-                self.finish();
-                Begun::Over(answer.reply)
-            }
+            Left::Ended => Begun::Over(self, answer.reply),
             // A run that needs I/O continues in its own task.
             Left::Waiting => Begun::Waits(self, asked.asked, answer.reply),
         }
@@ -144,10 +141,14 @@ impl DirectRun {
         if let Some(sender) = answer.sender.take() {
             let _ = sender.send(answer.reply.take());
         }
+        let announced = self.journal.announce();
+        tokio::task::yield_now().await;
         self.finish();
+        drop(announced);
     }
 
-    fn finish(self: Box<Self>) {
+    /// Records the run, which has ended.
+    pub fn finish(self: Box<Self>) {
         let Some(ended) = self.machine.ended().cloned() else { return };
         let finished = Box::new(Finished {
             id: self.id,

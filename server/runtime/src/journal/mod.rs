@@ -2,14 +2,16 @@
 //!
 //! Answers never wait for it. Every run is recorded whole, up to `journal.run` bytes. When the database is unavailable or slower
 //! than the traffic, successful runs are dropped first and failed ones last; every run is counted, and so is what was
-//! dropped. [`Journal::record`] passes machines on; the [`writer`] makes them text ([`row`]) and bytes at once, also while the database
-//! does not answer, so that what waits is small. Machines that wait have at most `journal.successes` and `journal.failures` places and
-//! all that waits has at most `journal.bytes` bytes.
+//! dropped. [`Journal::record`] makes machines text ([`row`]) and bytes, behind the answer and in the thread that ran them; the [`writer`]
+//! does so with large ones, also while the database does not answer. So what waits is small. Runs on their way to the writer have at most
+//! `journal.successes` and `journal.failures` places, and all that waits has at most `journal.bytes` bytes.
 
 mod row;
+mod sealed;
 mod writer;
 
 pub use row::{cut, row, shrink, steps};
+pub use sealed::opened;
 pub use writer::Writer;
 
 use std::collections::{BTreeMap, HashMap};
@@ -25,6 +27,7 @@ use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 use kanzlei_store::Store;
 use kanzlei_store::journal::Tally;
+use kanzlei_store::journal::codec::Encoded;
 use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
@@ -72,6 +75,13 @@ pub struct Finished {
 }
 
 impl Finished {
+    /// Makes it bytes.
+    fn encoded(&self, journal: &Journal) -> Box<Encoded> {
+        let mut text = row(self, usize::MAX, &journal.secrets, &journal.process);
+        shrink(&mut text, journal.most_of_run);
+        Box::new(Encoded::of(&text).of_job(self.job))
+    }
+
     /// The approximate number of bytes it holds.
     fn weight(&self) -> usize {
         self.machine.weight() + 2 * self.sent + 1024
@@ -89,11 +99,29 @@ pub struct Counters {
     steps: Steps,
 }
 
-/// Counts runs and passes ended ones to the writer.
+/// Bytes of a run from which the writer encodes it, because it would hold up others in the thread that ran it.
+const LARGE: usize = 256 << 10;
+
+/// A run on its way to the writer.
 #[derive(Debug)]
+enum Ready {
+    Encoded(Box<Encoded>),
+    Large(Box<Finished>),
+}
+
+/// A run that has ended and is recorded soon: readers wait until this is dropped.
+pub struct Announced(Arc<Journal>);
+
+impl Drop for Announced {
+    fn drop(&mut self) {
+        self.0.recorded.fetch_add(1, Ordering::Release);
+    }
+}
+
+/// Counts runs and passes ended ones to the writer.
 pub struct Journal {
-    successes: mpsc::Sender<Box<Finished>>,
-    failures: mpsc::Sender<Box<Finished>>,
+    successes: mpsc::Sender<Ready>,
+    failures: mpsc::Sender<Ready>,
     flushes: mpsc::Sender<oneshot::Sender<()>>,
     counters: Mutex<HashMap<String, Arc<Counters>>>,
     /// Since the start of the process.
@@ -105,6 +133,11 @@ pub struct Journal {
     pub refusals: Refusals,
     /// Bytes of a run that are kept.
     pub most_of_run: usize,
+    secrets: Arc<Secrets>,
+    process: String,
+    /// Runs that are recorded behind their answer: how many were announced, and how many of them are recorded.
+    announced: AtomicU64,
+    recorded: AtomicU64,
     /// Runs and bytes that are kept, and when they were counted.
     size: Mutex<Option<(Instant, (u64, u64))>>,
     /// Whether the last write succeeded.
@@ -146,13 +179,17 @@ impl Journal {
             most_bytes,
             refusals,
             most_of_run,
+            secrets,
+            process,
+            announced: AtomicU64::new(0),
+            recorded: AtomicU64::new(0),
             size: Mutex::default(),
             database_unavailable: Default::default(),
         };
         let journal = Arc::new(journal);
         let received =
             writer::Received { successes: success_receiver, failures: failure_receiver, flushes: flush_receiver };
-        (journal.clone(), Writer::new(store, journal, received, secrets, process))
+        (journal.clone(), Writer::new(store, journal, received))
     }
 
     /// The counters of a workflow; the same ones for all its revisions.
@@ -173,16 +210,36 @@ impl Journal {
             _ => _ = counters.failed.fetch_add(1, Ordering::Relaxed),
         }
         counters.steps.add(&run.machine, run.revision, state, run.ended.at.since(run.started), run.ended.at);
-        let weight = run.weight();
-        let most = if failed { self.most_bytes } else { self.most_of_successes() };
-        let fits = self.held.fetch_add(weight, Ordering::Relaxed) + weight <= most;
-        let kept =
-            fits && if failed { self.failures.try_send(run).is_ok() } else { self.successes.try_send(run).is_ok() };
+        let (most, sender) = match failed {
+            true => (self.most_bytes, &self.failures),
+            false => (self.most_of_successes(), &self.successes),
+        };
+        // What does not fit is not worth encoding.
+        let mut kept = self.held.load(Ordering::Relaxed) < most;
+        if kept {
+            let (weight, ready) = match run.weight() {
+                weight if weight >= LARGE => (weight, Ready::Large(run)),
+                _ => {
+                    let encoded = run.encoded(self);
+                    (encoded.size(), Ready::Encoded(encoded))
+                }
+            };
+            let fits = self.held.fetch_add(weight, Ordering::Relaxed) + weight <= most;
+            kept = fits && sender.try_send(ready).is_ok();
+            if !kept {
+                self.held.fetch_sub(weight, Ordering::Relaxed);
+            }
+        }
         if !kept {
-            self.held.fetch_sub(weight, Ordering::Relaxed);
             counters.dropped.fetch_add(1, Ordering::Relaxed);
             self.dropped.fetch_add(1, Ordering::Relaxed);
         }
+    }
+
+    /// Says that a run has ended whose answer is sent before it is recorded.
+    pub fn announce(self: &Arc<Self>) -> Announced {
+        self.announced.fetch_add(1, Ordering::Relaxed);
+        Announced(self.clone())
     }
 
     /// Bytes that may wait when a run that succeeded comes: the rest is room for those that did not.
@@ -222,10 +279,17 @@ impl Journal {
     /// Waits until what was recorded so far is written, at most [`FLUSH_WAIT`]: a reader right after an
     /// answer finds its run.
     pub async fn flush(&self) {
-        let (done, written) = oneshot::channel();
-        if self.flushes.try_send(done).is_ok() {
-            let _ = tokio::time::timeout(FLUSH_WAIT, written).await;
-        }
+        let flushed = async {
+            let announced = self.announced.load(Ordering::Acquire);
+            while self.recorded.load(Ordering::Acquire) < announced {
+                tokio::time::sleep(Duration::from_millis(1)).await;
+            }
+            let (done, written) = oneshot::channel();
+            if self.flushes.try_send(done).is_ok() {
+                let _ = written.await;
+            }
+        };
+        let _ = tokio::time::timeout(FLUSH_WAIT, flushed).await;
     }
 
     /// How many runs and bytes are kept, as of some moments ago: counting looks at every segment.

@@ -8,17 +8,30 @@ use kanzlei_model::value::Value;
 use kanzlei_store::journal::{Run, Step};
 use ring::digest::{self, SHA256};
 
-use super::Finished;
+use super::{Finished, sealed};
 use crate::secrets::Secrets;
 use crate::secrets::mask::RunMask;
 
-/// An ended run as it is kept: values masked, and cut beyond so many bytes of JSON.
+/// An ended run as it is kept: values masked, and cut beyond so many bytes of JSON. Where something is confidential, its values are sealed, too.
 pub fn row(run: &Finished, limit: usize, secrets: &Secrets, process: &str) -> Run {
+    let mask = secrets.of_run(&run.machine, &run.input);
+    let masked = |label: &Label, value: &Value| cut(mask.text(label.mask(value).to_json()), limit);
+    let mut row = rendered(run, process, &masked);
+    if run.machine.plan().labels.any {
+        // Secrets stay masked: they are what no record has.
+        let plain = rendered(run, process, &|_, value| secrets.mask(value.to_json()));
+        row.sealed = sealed::seal(&mut row, plain, secrets);
+    }
+    row
+}
+
+/// How a value with a label becomes text.
+type Text<'t> = &'t dyn Fn(&Label, &Value) -> String;
+
+fn rendered(run: &Finished, process: &str, text: Text) -> Run {
     let machine = &run.machine;
-    let mask = secrets.of_run(machine, &run.input);
-    let text = |value: &Value| cut(mask.text(value.to_json()), limit);
-    let some = |value: &Value| if matches!(value, Value::Undefined) { None } else { Some(text(value)) };
-    let steps = steps(machine, limit, &mask);
+    let clear = |value: &Value| text(&Label::Clear, value);
+    let some = |value: &Value| if matches!(value, Value::Undefined) { None } else { Some(clear(value)) };
     let (plan, reply) = (machine.plan(), machine.reply());
     Run {
         id: run.id,
@@ -32,29 +45,30 @@ pub fn row(run: &Finished, limit: usize, secrets: &Secrets, process: &str) -> Ru
         request_id: run.request_id.clone(),
         trace_id: run.trace_id.clone(),
         caller: run.caller.kept(plan.uses_caller),
-        input: text(&plan.input.masked(&run.input)),
-        kept: machine.remembered().map(&text),
-        settings: machine.settings().map(&text),
+        input: text(&plan.input.label, &run.input),
+        kept: machine.remembered().map(clear),
+        settings: machine.settings().map(clear),
         reply: reply.and_then(|reply| some(&reply.body)),
-        failure: run.ended.failure.as_ref().map(|failure| text(&failure.to_value())),
+        failure: run.ended.failure.as_ref().map(|failure| clear(&failure.to_value())),
         process: Some(process.to_owned()),
         incomplete: false,
-        steps,
+        sealed: None,
+        steps: machine.records().iter().map(|record| step(machine, record, text)).collect(),
     }
 }
 
 /// What the steps of a run did: values cut beyond so many bytes, what is confidential masked.
 pub fn steps(machine: &Machine, limit: usize, mask: &RunMask) -> Vec<Step> {
-    let text = |value: &Value| cut(mask.text(value.to_json()), limit);
+    let text = |label: &Label, value: &Value| cut(mask.text(label.mask(value).to_json()), limit);
     machine.records().iter().map(|record| step(machine, record, &text)).collect()
 }
 
-fn step(machine: &Machine, record: &StepRecord, text: &dyn Fn(&Value) -> String) -> Step {
+fn step(machine: &Machine, record: &StepRecord, text: Text) -> Step {
     let nothing = Shown::default();
     let shown = machine.shown(record).unwrap_or(&nothing);
     let some = |label: &Label, value: &Value| match value {
         Value::Undefined => None,
-        value => Some(text(&label.mask(value))),
+        value => Some(text(label, value)),
     };
     // Steps of the workflow itself are known by their paragraph; those of others bring their heading.
     let foreign = (record.level > 0).then(|| machine.plan_of(record).sheet.get(record.paragraph as usize)).flatten();
@@ -70,7 +84,7 @@ fn step(machine: &Machine, record: &StepRecord, text: &dyn Fn(&Value) -> String)
         earlier_attempts: (!record.earlier_attempts.is_empty()).then(|| short(&record.earlier_attempts.join(" "), 300)),
         sent: some(&shown.sent, &record.sent),
         outcome: some(&shown.outcome, &record.outcome),
-        failure: record.failure.as_ref().map(|failure| text(&failure.to_value())),
+        failure: record.failure.as_ref().map(|failure| text(&Label::Clear, &failure.to_value())),
         number: foreign.map(|_| short(&machine.number(record), 100)),
         kind: foreign.map(|paragraph| paragraph.kind.clone()),
         title: foreign.map(|paragraph| short(&paragraph.title, 300)),
@@ -98,6 +112,8 @@ pub fn shrink(run: &mut Run, most: usize) {
         return;
     }
     run.incomplete = true;
+    run.sealed = None;
+    bytes = run.bytes();
     let mut values: Vec<&mut String> = run.values().filter(|value| value.len() > REMAINS).collect();
     values.sort_by_key(|value| std::cmp::Reverse(value.len()));
     for value in values {

@@ -1,4 +1,4 @@
-//! The writer of the journal: it encodes runs as soon as they are recorded, and writes them as segments.
+//! The writer of the journal: it gathers encoded runs, encodes large ones, and writes them as segments.
 
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
@@ -12,9 +12,8 @@ use tokio::sync::{mpsc, oneshot, watch};
 use tokio::time::Instant;
 use uuid::Uuid;
 
-use super::{Finished, Journal, row, shrink};
+use super::{Journal, Ready};
 use crate::clock::now;
-use crate::secrets::Secrets;
 
 /// Runs written in one transaction.
 const BATCH: usize = 500;
@@ -22,6 +21,8 @@ const BATCH: usize = 500;
 const BATCH_BYTES: usize = 4 << 20;
 /// How long a batch waits to fill.
 const LINGER: Duration = Duration::from_millis(200);
+/// How often the writer looks for runs while some wait: waking it for each costs more than writing it.
+const GATHER: Duration = Duration::from_millis(10);
 /// How often counts are written.
 const COUNT_EVERY: Duration = Duration::from_secs(1);
 /// How often counts of steps are written.
@@ -38,8 +39,8 @@ const DICTIONARY_AGE: kanzlei_model::time::Span = kanzlei_model::time::Span::fro
 
 /// What the writer receives.
 pub(super) struct Received {
-    pub successes: mpsc::Receiver<Box<Finished>>,
-    pub failures: mpsc::Receiver<Box<Finished>>,
+    pub successes: mpsc::Receiver<Ready>,
+    pub failures: mpsc::Receiver<Ready>,
     pub flushes: mpsc::Receiver<oneshot::Sender<()>>,
 }
 
@@ -48,8 +49,6 @@ pub struct Writer {
     store: Store,
     journal: Arc<Journal>,
     received: Received,
-    secrets: Arc<Secrets>,
-    process: String,
     pending: Pending,
     learned: Learned,
 }
@@ -92,15 +91,9 @@ struct Learned {
 }
 
 impl Writer {
-    pub(super) fn new(
-        store: Store,
-        journal: Arc<Journal>,
-        received: Received,
-        secrets: Arc<Secrets>,
-        process: String,
-    ) -> Self {
+    pub(super) fn new(store: Store, journal: Arc<Journal>, received: Received) -> Self {
         let (pending, learned) = (Pending::default(), Learned::default());
-        Writer { store, journal, received, secrets, process, pending, learned }
+        Writer { store, journal, received, pending, learned }
     }
 
     /// Runs until `stop` says so and nothing is left, or the database stays unavailable for some seconds then.
@@ -117,8 +110,8 @@ impl Writer {
                 tokio::select! {
                     biased;
                     Some(reader) = self.received.flushes.recv() => waiting.push(reader),
-                    Some(run) = self.received.failures.recv() => self.take(&run),
-                    Some(run) = self.received.successes.recv() => self.take(&run),
+                    Some(run) = self.received.failures.recv() => self.take(run),
+                    Some(run) = self.received.successes.recv() => self.take(run),
                     _ = count.tick() => {}
                     _ = stop.changed() => {}
                 }
@@ -167,43 +160,54 @@ impl Writer {
     /// Waits up to [`LINGER`] for a full batch, unless a reader waits.
     async fn linger(&mut self, waiting: &mut Vec<oneshot::Sender<()>>, stop: &mut watch::Receiver<bool>) {
         let until = Instant::now() + LINGER;
-        while waiting.is_empty() && self.pending.len() < BATCH {
+        while waiting.is_empty() && self.pending.len() < BATCH && Instant::now() < until {
             tokio::select! {
                 biased;
                 Some(reader) = self.received.flushes.recv() => waiting.push(reader),
-                Some(run) = self.received.failures.recv() => self.take(&run),
-                Some(run) = self.received.successes.recv() => self.take(&run),
-                _ = tokio::time::sleep_until(until) => return,
+                _ = tokio::time::sleep_until(until.min(Instant::now() + GATHER)) => self.take_waiting(),
                 _ = stop.changed() => return,
             }
         }
     }
 
-    /// Takes the runs that wait now.
+    /// Receives all runs that wait now.
+    fn take_all(&mut self) {
+        while let Ok(run) = self.received.failures.try_recv() {
+            self.take(run);
+        }
+        while let Ok(run) = self.received.successes.try_recv() {
+            self.take(run);
+        }
+    }
+
+    /// Receives the runs that wait now, as far as a batch has room.
     fn take_waiting(&mut self) {
         while let Ok(run) = self.received.failures.try_recv() {
-            self.take(&run);
+            self.take(run);
         }
         while self.pending.len() < BATCH
             && let Ok(run) = self.received.successes.try_recv()
         {
-            self.take(&run);
+            self.take(run);
         }
     }
 
-    /// Encodes a run. When all that waits has too many bytes, runs are dropped.
-    fn take(&mut self, run: &Finished) {
+    /// Adds a run to those that are written next. When all that waits has too many bytes, runs are dropped.
+    fn take(&mut self, run: Ready) {
         let journal = &self.journal;
-        let weight = run.weight();
-        let mut text = row(run, usize::MAX, &self.secrets, &self.process);
-        shrink(&mut text, journal.most_of_run);
-        let encoded = Encoded::of(&text).of_job(run.job);
-        journal.held.fetch_add(encoded.size(), Ordering::Relaxed);
+        let encoded = match run {
+            Ready::Encoded(encoded) => *encoded,
+            Ready::Large(run) => {
+                let encoded = *run.encoded(journal);
+                journal.held.fetch_add(encoded.size(), Ordering::Relaxed);
+                journal.held.fetch_sub(run.weight(), Ordering::Relaxed);
+                encoded
+            }
+        };
         match encoded.succeeded() {
             true => self.pending.successes.push_back(encoded),
             false => self.pending.failures.push_back(encoded),
         }
-        journal.held.fetch_sub(weight, Ordering::Relaxed);
         let bounded = |waiting: &mut VecDeque<Encoded>, most: usize| {
             while journal.held.load(Ordering::Relaxed) > most
                 && let Some(dropped) = waiting.pop_front()
@@ -216,16 +220,14 @@ impl Writer {
         bounded(&mut self.pending.failures, journal.most_bytes);
     }
 
-    /// Waits for `work`, and encodes the runs that are recorded meanwhile: received runs that are not encoded yet hold whole machines,
-    /// which fill the bound of the journal soon.
+    /// Waits for `work`, and receives the runs that are recorded meanwhile: large ones hold whole machines until they are encoded.
     async fn receiving<T>(&mut self, work: impl Future<Output = T>) -> T {
         tokio::pin!(work);
         loop {
             tokio::select! {
                 biased;
                 done = &mut work => return done,
-                Some(run) = self.received.failures.recv() => self.take(&run),
-                Some(run) = self.received.successes.recv() => self.take(&run),
+                _ = tokio::time::sleep(GATHER) => self.take_all(),
             }
         }
     }

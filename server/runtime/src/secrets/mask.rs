@@ -157,6 +157,13 @@ impl Secrets {
     }
 }
 
+impl Secrets {
+    /// What masks texts made of values that are confidential.
+    pub fn of_values(&self, own: BTreeSet<String>) -> RunMask<'_> {
+        RunMask { secrets: self, own, forms: OnceCell::new() }
+    }
+}
+
 impl RunMask<'_> {
     /// The text without secrets and confidential values.
     pub fn text(&self, text: String) -> String {

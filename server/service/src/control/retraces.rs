@@ -9,8 +9,12 @@ use actix_web::HttpResponse;
 use actix_web::web::{Data, Json};
 use kanzlei_api::trials::{Retrace, RetraceRequest, RetracedRun};
 use kanzlei_compiler::plan::Plan;
+use kanzlei_lang::confidential::MASK;
 use kanzlei_lang::document::Source;
+use kanzlei_rehearsal::Difference;
 use kanzlei_rehearsal::retrace::{Retraced, Verdict, retrace};
+use kanzlei_runtime::journal::opened;
+use kanzlei_runtime::secrets::mask::RunMask;
 use kanzlei_store::journal::Run;
 
 use super::deploys::Given;
@@ -61,13 +65,21 @@ pub async fn retraced(app: Data<App>, body: Json<RetraceRequest>) -> Result<Http
             let plan = plans.get(&run.revision).cloned().flatten();
             runs.push((run, plan));
         }
-        let (checked, read) = (checked.clone(), runs.len());
+        let (checked, read, secrets) = (checked.clone(), runs.len(), app.effects.secrets.clone());
         let answered = app.background.run(move || {
             // What takes long is not waited for: the rest is said to be more.
             let in_time = runs.into_iter().take_while(|_| begun.elapsed() <= WITHIN);
             let each = in_time.map(|(run, plan)| {
+                let (run, confidential) = opened(run, &secrets);
                 let retraced = match plan {
-                    Some(plan) => retrace(&past(&run, &plan, String::new()), &checked),
+                    Some(plan) => {
+                        let retraced = retrace(&past(&run, &plan, String::new()), &checked);
+                        if confidential.is_empty() {
+                            retraced
+                        } else {
+                            masked(retraced, &secrets.of_values(confidential))
+                        }
+                    }
                     None => Retraced {
                         verdict: Verdict::Skipped,
                         why: Some(format!("revision {} cannot be read any more", run.revision)),
@@ -93,6 +105,21 @@ pub async fn retraced(app: Data<App>, body: Json<RetraceRequest>) -> Result<Http
         }
     }
     Ok(HttpResponse::Ok().json(answer))
+}
+
+/// The same without values: it was made with confidential ones, and any value may be worked out from them.
+fn masked(retraced: Retraced, mask: &RunMask) -> Retraced {
+    let text = |text: String| mask.text(text);
+    let differences = retraced.differences.into_iter().map(|one| {
+        let said = matches!(one.what.as_str(), "state" | "reply.status" | "failure.kind");
+        // Behind a status stands the body, behind a state the failure.
+        let value = |value: String| match value.split(' ').next() {
+            Some(first) if said => first.trim_end_matches(':').to_owned(),
+            _ => MASK.to_owned(),
+        };
+        Difference { what: text(one.what.clone()), wanted: value(one.wanted), got: value(one.got), ..one }
+    });
+    Retraced { why: retraced.why.map(text), differences: differences.collect(), ..retraced }
 }
 
 fn shown(run: Run, retraced: Retraced) -> RetracedRun {

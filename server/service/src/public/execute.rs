@@ -120,7 +120,15 @@ pub async fn run_or_queue(
         place,
     });
     let reply = match run.begin() {
-        Begun::Over(reply) => reply,
+        Begun::Over(run, reply) => {
+            let announced = app.journal.announce();
+            // In this thread, behind the answer.
+            actix_web::rt::spawn(async move {
+                run.finish();
+                drop(announced);
+            });
+            reply
+        }
         Begun::Waits(run, asked, Some(reply)) => {
             // The client has its answer; the rest runs without it.
             app.runtime.spawn(run.go_on(asked, None));

@@ -45,6 +45,8 @@ struct Entry<'r> {
     incomplete: bool,
     #[serde(borrow)]
     steps: Vec<Line<'r>>,
+    #[serde(default)]
+    sealed: Option<&'r str>,
 }
 
 /// The id of a trace: digits as numbers, anything else as it is.
@@ -114,6 +116,7 @@ impl Encoded {
             process: run.process.as_deref(),
             incomplete: run.incomplete,
             steps: run.steps.iter().map(|step| line(step, run.started)).collect(),
+            sealed: run.sealed.as_deref(),
         };
         // Nothing of it can fail to be written into memory.
         let bytes = rmp_serde::to_vec(&entry).unwrap_or_default();
@@ -154,6 +157,12 @@ impl Encoded {
     /// Whether the run succeeded.
     pub fn succeeded(&self) -> bool {
         self.row.state == kanzlei_model::run::RunState::Succeeded.name()
+    }
+}
+
+impl AsRef<Encoded> for Encoded {
+    fn as_ref(&self) -> &Encoded {
+        self
     }
 }
 
@@ -217,6 +226,7 @@ fn run(bytes: &[u8]) -> io::Result<Run> {
         process: text(entry.process),
         incomplete: entry.incomplete,
         steps: entry.steps.iter().map(step).collect(),
+        sealed: text(entry.sealed),
     })
 }
 
@@ -224,9 +234,10 @@ fn run(bytes: &[u8]) -> io::Result<Run> {
 ///
 /// # Errors
 /// When they cannot be compressed.
-pub fn pack(runs: &[Encoded], dictionary: Option<&[u8]>) -> io::Result<Vec<u8>> {
-    let mut plain = Vec::with_capacity(runs.iter().map(|run| run.bytes.len() + 4).sum());
-    for run in runs {
+pub fn pack<R: AsRef<Encoded>>(runs: &[R], dictionary: Option<&[u8]>) -> io::Result<Vec<u8>> {
+    let runs = || runs.iter().map(AsRef::as_ref);
+    let mut plain = Vec::with_capacity(runs().map(|run| run.bytes.len() + 4).sum());
+    for run in runs() {
         plain.extend_from_slice(&(run.bytes.len() as u32).to_le_bytes());
         plain.extend_from_slice(&run.bytes);
     }

@@ -69,6 +69,8 @@ pub struct Run {
     pub process: Option<String>,
     /// Whether some of its values are replaced by their size and digest, because it has too many bytes.
     pub incomplete: bool,
+    /// Its values as they were, sealed, where it is confidential; those above are masked.
+    pub sealed: Option<String>,
     /// Steps in the order they started.
     pub steps: Vec<Step>,
 }
@@ -106,7 +108,10 @@ impl Run {
     /// Bytes of all of it, about.
     pub fn bytes(&self) -> usize {
         let large = |text: &Option<String>| text.as_ref().map_or(0, String::len);
-        let own = [&self.kept, &self.settings, &self.reply, &self.failure].into_iter().map(large).sum::<usize>();
+        let own = [&self.kept, &self.settings, &self.reply, &self.failure, &self.sealed]
+            .into_iter()
+            .map(large)
+            .sum::<usize>();
         300 + self.input.len() + own + self.steps.iter().map(Step::bytes).sum::<usize>()
     }
 

@@ -137,11 +137,12 @@ impl Store {
     ///
     /// # Errors
     /// When the database is unavailable or refuses them.
-    pub async fn write_segment(&self, runs: &[Encoded], dictionary: Option<&Dictionary>) -> Result<()> {
+    pub async fn write_segment<R: AsRef<Encoded>>(&self, runs: &[R], dictionary: Option<&Dictionary>) -> Result<()> {
+        let runs = || runs.iter().map(AsRef::as_ref);
         let names: BTreeSet<&str> =
-            runs.iter().flat_map(|run| [run.row.workflow.as_str(), run.row.entry.as_str()]).collect();
+            runs().flat_map(|run| [run.row.workflow.as_str(), run.row.entry.as_str()]).collect();
         let numbers = self.numbers(&names).await?;
-        let (succeeded, others): (Vec<_>, Vec<_>) = runs.iter().cloned().partition(Encoded::succeeded);
+        let (succeeded, others): (Vec<&Encoded>, Vec<&Encoded>) = runs().partition(|run| run.succeeded());
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         for (some, succeeded) in [(succeeded, true), (others, false)] {
             if !some.is_empty() {
@@ -341,14 +342,14 @@ impl Store {
 /// Writes one segment and the rows of its runs.
 async fn segment(
     tx: &mut Transaction<'_, MySql>,
-    runs: &[Encoded],
+    runs: &[&Encoded],
     succeeded: bool,
     dictionary: Option<&Dictionary>,
     numbers: &HashMap<String, u32>,
 ) -> Result<()> {
     let data = codec::pack(runs, dictionary.map(|dictionary| dictionary.data.as_slice()))
         .map_err(|why| Error::Segment(why.to_string()))?;
-    let began = |run: &Encoded| run.row.started.as_micros();
+    let began = |run: &&Encoded| run.row.started.as_micros();
     let made = sqlx::query!(
         "INSERT INTO segment (succeeded, first, last, runs, bytes, dictionary, data) VALUES (?, ?, ?, ?, ?, ?, ?)",
         succeeded,
@@ -360,7 +361,7 @@ async fn segment(
         data
     );
     let segment = made.execute(&mut **tx).await.doing("writing a segment")?.last_insert_id();
-    let mut places: Vec<(usize, &Encoded)> = runs.iter().enumerate().collect();
+    let mut places: Vec<(usize, &Encoded)> = runs.iter().copied().enumerate().collect();
     // Rows in the order of the index fill its pages.
     places.sort_by_key(|(_, run)| run.row.id);
     let number = |name: &str| numbers.get(name).copied().unwrap_or_default();

@@ -43,6 +43,7 @@ fn run(workflow: &str, state: &str, started: i64) -> Run {
         failure: None,
         process: Some("p".into()),
         incomplete: false,
+        sealed: Some("sealed".into()),
         steps: vec![step; 3],
     }
 }
