@@ -19,7 +19,7 @@ use crate::clock::now;
 use crate::effects::{Context, Effects};
 use crate::files::Holder;
 use crate::files::rows::Readings;
-use crate::journal::{Finished, Journal};
+use crate::journal::{Announced, Finished, Journal};
 use crate::live::{self, Workflow};
 use crate::places::Place;
 
@@ -85,8 +85,8 @@ impl Drop for InFlight {
 
 /// The state of a run after its first steps.
 pub enum Begun {
-    /// It has ended, with its reply if it has one; it is to be recorded by [`DirectRun::finish`] behind the answer.
-    Over(Box<DirectRun>, Option<Reply>),
+    /// It has ended, with its reply if it has one, and is to be recorded.
+    Over(Option<Reply>, Option<Unrecorded>),
     /// It waits for these effects; the reply is present if it has replied.
     Waits(Box<DirectRun>, Vec<(EffectId, Effect)>, Option<Reply>),
 }
@@ -98,7 +98,7 @@ impl DirectRun {
         let mut answer = Answer::default();
         let Ok(left) = at_once(driver::drive(&mut self.machine, &mut Pausing(&mut asked), &mut answer, self.started));
         match left {
-            Left::Ended => Begun::Over(self, answer.reply),
+            Left::Ended => Begun::Over(answer.reply, self.ended()),
             // A run that needs I/O continues in its own task.
             Left::Waiting => Begun::Waits(self, asked.asked, answer.reply),
         }
@@ -141,15 +141,16 @@ impl DirectRun {
         if let Some(sender) = answer.sender.take() {
             let _ = sender.send(answer.reply.take());
         }
-        let announced = self.journal.announce();
-        tokio::task::yield_now().await;
-        self.finish();
-        drop(announced);
+        if let Some(unrecorded) = self.ended() {
+            // The answer is sent by another task of this thread.
+            tokio::task::yield_now().await;
+            unrecorded.record();
+        }
     }
 
-    /// Records the run, which has ended.
-    pub fn finish(self: Box<Self>) {
-        let Some(ended) = self.machine.ended().cloned() else { return };
+    /// What is to be recorded of the run, which has ended. Its place, its files and all else that it occupied are free again.
+    fn ended(self: Box<Self>) -> Option<Unrecorded> {
+        let ended = self.machine.ended()?.clone();
         let finished = Box::new(Finished {
             id: self.id,
             revision: self.workflow.revision,
@@ -164,8 +165,24 @@ impl DirectRun {
             ended,
             machine: self.machine,
         });
-        self.journal.record(finished, &self.workflow.counters);
-        drop(self.in_flight);
+        let announced = self.journal.announce();
+        Some(Unrecorded { finished, journal: self.journal, workflow: self.workflow, announced })
+    }
+}
+
+/// An ended run that is recorded behind its answer. Readers wait for it.
+pub struct Unrecorded {
+    finished: Box<Finished>,
+    journal: Arc<Journal>,
+    workflow: Arc<Workflow>,
+    announced: Announced,
+}
+
+impl Unrecorded {
+    /// Records it.
+    pub fn record(self) {
+        self.journal.record(self.finished, &self.workflow.counters);
+        drop(self.announced);
     }
 }
 

@@ -120,13 +120,11 @@ pub async fn run_or_queue(
         place,
     });
     let reply = match run.begin() {
-        Begun::Over(run, reply) => {
-            let announced = app.journal.announce();
-            // In this thread, behind the answer.
-            actix_web::rt::spawn(async move {
-                run.finish();
-                drop(announced);
-            });
+        Begun::Over(reply, unrecorded) => {
+            if let Some(unrecorded) = unrecorded {
+                // In this thread, behind the answer.
+                actix_web::rt::spawn(async move { unrecorded.record() });
+            }
             reply
         }
         Begun::Waits(run, asked, Some(reply)) => {
