@@ -263,7 +263,8 @@ impl<'o> Drill<'o> {
         let stored = crate::files_below(&folder);
         found.not_whole = not_whole(&stored, &accepted);
         // What came of calls, by job in the order of its steps; the ledger's calls by job likewise.
-        let sql = "SELECT HEX(job), at FROM outcome WHERE void = 0 AND data LIKE '{\"called\"%' ORDER BY job, seq";
+        let sql = "SELECT HEX(job), at FROM (SELECT * FROM outcome UNION ALL SELECT * FROM outcome_of_drill) written
+                   WHERE void = 0 AND data LIKE '{\"called\"%' ORDER BY job, seq";
         let mut written: HashMap<String, Vec<i64>> = HashMap::new();
         for (job, at) in server.sql(database, sql).expect("outcomes").lines().filter_map(|row| row.split_once('\t')) {
             written.entry(job.to_lowercase()).or_default().push(at.trim().parse().expect("instant"));
@@ -301,6 +302,19 @@ impl<'o> Drill<'o> {
 /// in microseconds: it may arrive behind the outcome of who took over. A step that is begun again although
 /// its outcome was written shows later than this: nobody reclaims within a second of a kill.
 const UNDER_WAY: i64 = 1_000_000;
+
+/// Keeps outcomes that the service deletes when a job has succeeded: a drill compares them with the calls that arrived.
+pub fn keep_outcomes(server: &Mariadb, database: &str) {
+    let columns = "job, attempt, seq, effect, at, data, sealed, void";
+    let old: Vec<String> = columns.split(", ").map(|column| format!("OLD.{column}")).collect();
+    let sql = format!(
+        "CREATE TABLE outcome_of_drill LIKE outcome;
+         CREATE TRIGGER outcome_is_kept BEFORE DELETE ON outcome FOR EACH ROW
+         INSERT IGNORE INTO outcome_of_drill ({columns}) VALUES ({})",
+        old.join(", ")
+    );
+    server.sql(database, &sql).expect("a trigger");
+}
 
 /// Cuts all connections to a server, and returns when they have ended.
 ///

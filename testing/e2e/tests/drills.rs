@@ -134,6 +134,7 @@ fn nothing_is_lost_when_services_are_killed_and_the_database_restarts() {
     let settings = ["jobs.lease=2s", "log.level=info"];
     let databases = Databases::with_harbour(url, &harbour, &server);
     let mut office = Office::start(&bins(), &dir.join("office"), databases, ports, &settings).expect("office");
+    drill::keep_outcomes(&server, "kanzlei_drill");
     let mut drill = drill::Drill::start(&mut office, vec![Vec::new()], 4, Duration::from_millis(5));
     for round in 0..8 {
         drill.more(20);

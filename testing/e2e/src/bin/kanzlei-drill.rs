@@ -47,6 +47,7 @@ fn services(dir: &Path, kills: usize, processes: usize) -> Found {
     let ports = Ports::free().expect("ports");
     let databases = Databases::with_harbour(url, &records, &server);
     let mut office = Office::start(&bins(), &dir.join("office"), databases, ports, &SETTINGS).expect("office");
+    drill::keep_outcomes(&server, "kanzlei_drill");
     let environments = vec![drill::Environment::new(); processes.saturating_sub(1)];
     let mut drilled = Drill::start(&mut office, environments, 8, Duration::from_millis(4));
     // A fixed seed: the same moments each time, as far as the machine allows.
@@ -79,6 +80,7 @@ fn cluster(dir: &Path) -> Found {
     let databases = Databases::with_harbour(cluster.urls("kanzlei_drill", 0), &records, &cluster.nodes[2]);
     let mut office = Office::start(&bins(), &dir.join("office"), databases, ports, &SETTINGS).expect("office");
     // The other one begins with another node: both claim jobs, and their transactions meet.
+    drill::keep_outcomes(&cluster.nodes[0], "kanzlei_drill");
     let second = vec![("KANZLEI_DATABASE_URL", cluster.urls("kanzlei_drill", 1))];
     let mut drilled = Drill::start(&mut office, vec![second], 6, Duration::from_millis(10));
     let say = |what: &str, drilled: &Drill| eprintln!("{what}; {} jobs accepted", drilled.accepted());
