@@ -42,12 +42,12 @@ pub enum Bench {
     Expr,
     /// Uploads and zips against a hand-written Actix service, a million rows as CSV, pages
     Files,
-    /// Every run recorded: how many a second, bytes of each, reading them back, memory while the database is away
+    /// Every run recorded: how many a second, bytes of each, reading them back, memory while the database is unavailable
     Journal {
         /// Runs that are recorded and read back
         #[arg(long, default_value_t = 1_000_000)]
         runs: u64,
-        /// Seconds that the database is away
+        /// Seconds that the database is unavailable
         #[arg(long, default_value_t = 60)]
         away: u64,
     },

@@ -55,14 +55,14 @@ fn what_is_made_from_a_confidential_input_is_masked() {
     let case = said(&client(&office, &["record", run["id"].as_str().expect("id")]), 0);
     assert!(!case.contains("73519"), "{case}");
     // It is made again with the value that is sealed; what differs is named without values.
-    let retraced = |documents: serde_json::Value| {
-        let body = json!({"runs": {"workflow": "badge"}, "documents": documents, "drafts": []});
+    let retraced = |workflow: &str, documents: serde_json::Value| {
+        let body = json!({"runs": {"workflow": workflow}, "documents": documents, "drafts": []});
         let headers = [("authorization", &*format!("Bearer {}", office.token)), ("content-type", "application/json")];
         http("POST", &format!("{}/api/v1/retraces", office.control()), &headers, body.to_string().as_bytes()).json()
     };
-    assert_eq!(retraced(json!([]))["same"], 1);
+    assert_eq!(retraced("badge", json!([]))["same"], 1);
     let changed = "workflow: badge\ninput: {pin: {type: string, secret: true}}\nentries: [{endpoint: POST /badge, access: open}]\nsteps: [{reply: 201, body: {length: '${reveal(input.pin)}'}}]\n";
-    let differs = retraced(json!([{"path": "badge.yaml", "text": changed}]));
+    let differs = retraced("badge", json!([{"path": "badge.yaml", "text": changed}]));
     let named: Vec<&str> = differs["runs"][0]["differences"]
         .as_array()
         .into_iter()
@@ -71,6 +71,13 @@ fn what_is_made_from_a_confidential_input_is_masked() {
         .collect();
     assert!(differs["differs"] == 1 && named.contains(&"reply.status"), "{differs}");
     assert!(!differs.to_string().contains("73519"), "{differs}");
+    // A boolean has no text that could be searched for: no value is shown at all.
+    let flag = "workflow: flag\ninput: {ok: {type: boolean, secret: true}}\nentries: [{endpoint: POST /flag, access: open}]\nsteps: [{reply: 200, body: {n: BODY}}]\n";
+    assert_eq!(deploy_texts(&office, &[("flag.yaml", &flag.replace("BODY", "1"))]).status, 200);
+    assert_eq!(post(&office, "/flag", &[], &json!({"ok": true})).status, 200);
+    let text = flag.replace("BODY", "'${reveal(input.ok)}'");
+    let differs = retraced("flag", json!([{"path": "flag.yaml", "text": text}]));
+    assert_eq!(differs["runs"][0]["differences"][0]["now"], "•••", "{differs}");
     assert!(!everything_kept("kanzlei_confidential").contains("73519"));
 
     // A service that says the value back in a failure.

@@ -337,7 +337,7 @@ impl List {
         self.items.made.get_or_init(|| self.items.source.as_ref().map(Source::items).unwrap_or_default())
     }
 
-    /// How many there are; they need not be read for it.
+    /// The number of items; counting does not read them.
     pub fn len(&self) -> usize {
         match (self.items.made.get(), &self.items.source) {
             (None, Some(source)) => source.count(),

@@ -70,15 +70,12 @@ pub async fn retraced(app: Data<App>, body: Json<RetraceRequest>) -> Result<Http
             // What takes long is not waited for: the rest is said to be more.
             let in_time = runs.into_iter().take_while(|_| begun.elapsed() <= WITHIN);
             let each = in_time.map(|(run, plan)| {
+                let sealed = run.sealed.is_some();
                 let (run, confidential) = opened(run, &secrets);
                 let retraced = match plan {
                     Some(plan) => {
                         let retraced = retrace(&past(&run, &plan, String::new()), &checked);
-                        if confidential.is_empty() {
-                            retraced
-                        } else {
-                            masked(retraced, &secrets.of_values(confidential))
-                        }
+                        if !sealed { retraced } else { masked(retraced, &secrets.of_values(confidential)) }
                     }
                     None => Retraced {
                         verdict: Verdict::Skipped,

@@ -14,7 +14,7 @@ use crate::{Doing, Error, Result, Store};
 
 /// Names that a process remembers; beyond them it forgets all and reads again.
 const NAMES: usize = 20_000;
-/// Dictionaries up to which none is searched for that is unused; one is made a day.
+/// Dictionaries that are kept without searching for unused ones; one is trained a day.
 const DICTIONARIES: i64 = 30;
 /// Bytes of a detail in the index; the whole failure is in the segment.
 const DETAIL: usize = 300;
@@ -250,7 +250,7 @@ impl Store {
         Ok(purged)
     }
 
-    /// Deletes dictionaries that no segment needs, once there are more than [`DICTIONARIES`].
+    /// Deletes unused dictionaries once more than [`DICTIONARIES`] are kept.
     async fn drop_dictionaries(&self) -> Result<()> {
         let count = sqlx::query_scalar!("SELECT COUNT(*) FROM dictionary");
         if count.fetch_one(&self.pool).await.doing("counting dictionaries")? <= DICTIONARIES {
