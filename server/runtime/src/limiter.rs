@@ -98,7 +98,7 @@ impl Limiter {
         let until = Instant::now() + within;
         let place = match (&self.limits.shared, self.limits.at_once, &self.places) {
             (Some(name), Some(most), _) => {
-                let place = shared.places.enter(name, most, Some(until.into_std())).await;
+                let place = Box::pin(shared.places.enter(name, most, Some(until.into_std()))).await;
                 Place::Shared(place.map_err(|why| match why {
                     NoPlace::Full => HeldUp::Full,
                     NoPlace::Unavailable => HeldUp::Unavailable,
@@ -113,7 +113,7 @@ impl Limiter {
         if let Some((count, interval)) = self.limits.pace {
             let apart = interval / count;
             let turn = match &self.limits.shared {
-                Some(name) => shared.paces.turn(name, apart, until.into_std()).await?.into(),
+                Some(name) => Box::pin(shared.paces.turn(name, apart, until.into_std())).await?.into(),
                 None => self.turn(Instant::now(), until, apart).ok_or(HeldUp::Full)?,
             };
             tokio::time::sleep_until(turn).await;

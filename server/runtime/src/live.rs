@@ -22,6 +22,7 @@ use kanzlei_store::documents::LiveDocument;
 use kanzlei_store::names::{self, Called, FormerName};
 use uuid::Uuid;
 
+use crate::effects::client::Base;
 use crate::effects::oauth::Grant;
 use crate::journal::{Counters, Journal};
 use crate::limiter::{Limiter, Limits};
@@ -88,8 +89,8 @@ pub struct Service {
     pub about: String,
     /// The address that paths of operations are appended to.
     pub base: String,
-    /// The base parsed once; parsing it for each call would cost more than the rest of the call.
-    pub url: Option<reqwest::Url>,
+    /// The base parsed once; nothing where it is no address of HTTP.
+    pub at: Option<Base>,
     /// Whether it may have a private address.
     pub private: bool,
     /// The credentials of its calls.
@@ -229,7 +230,7 @@ impl Live {
             let entry = Service {
                 name: name.clone(),
                 about: service.about,
-                url: base.parse().ok(),
+                at: Base::of(&base),
                 base,
                 private: service.private,
                 credentials: service.credentials,

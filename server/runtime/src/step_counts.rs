@@ -34,7 +34,7 @@ enum Place {
 struct Minute {
     minute: i64,
     changed: bool,
-    counts: HashMap<(u32, Place), StepCount>,
+    counts: HashMap<(u32, Place), StepCount, ahash::RandomState>,
 }
 
 impl Minute {

@@ -6,7 +6,10 @@ impl Value {
     /// JSON text, as `JSON.stringify` writes it, except that integers keep their 64 bits and
     /// `undefined` at the top returns `null`.
     pub fn to_json(&self) -> String {
-        let mut out = String::new();
+        let mut out = String::with_capacity(match self {
+            Value::List(_) | Value::Object(_) => 128,
+            _ => 16,
+        });
         self.write_json(&mut out);
         out
     }
@@ -57,10 +60,7 @@ impl Value {
             Value::Undefined | Value::Null => out.push_str("null"),
             Value::Bool(true) => out.push_str("true"),
             Value::Bool(false) => out.push_str("false"),
-            Value::Int(int) => {
-                use std::fmt::Write;
-                let _ = write!(out, "{int}");
-            }
+            Value::Int(int) => out.push_str(itoa::Buffer::new().format(*int)),
             Value::Num(num) if num.is_finite() => {
                 out.push_str(ryu_js::Buffer::new().format_finite(*num));
             }

@@ -1,28 +1,35 @@
 //! Performs calls: HTTP requests to declared services, each within its time and size.
 //!
-//! Every thread that performs calls has its own pooled clients, because a connection belongs to
-//! the thread that opened it: one for all services in public networks, one for those in private ones, and one for each service with
-//! certificates of its own. Private and link-local addresses are refused unless the service's
+//! Every thread that performs calls has its own pooled clients ([`super::client`]): one for all services in public networks, one
+//! for those in private ones, and one for each service with certificates of its own. Private and link-local addresses are refused unless the service's
 //! document says `network: private` and the host's configuration allows them ([`super::network`]); redirects are
 //! followed only within the service.
 
 use std::cell::RefCell;
 use std::collections::HashMap;
-use std::error::Error as _;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use bytes::Bytes;
 use futures_util::stream::{self, StreamExt};
+use http::header::{
+    ACCEPT, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue, USER_AGENT,
+};
+use http::{Method, Response, Uri};
+use http_body_util::{BodyExt, Full};
+use hyper::body::{Body as _, Incoming};
 use kanzlei_engine::machine::{Answer, Data, EffectError, Request, file_name, is_file};
 use kanzlei_lang::document::credentials::Credentials;
 use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::purpose::{Purpose, is_dots};
-use kanzlei_model::address::{Allowed, literal_host};
+use kanzlei_model::address::Allowed;
 use kanzlei_model::run::FailureKind;
-use reqwest::redirect::Policy;
 
-use super::network::{Blocked, Guarded, blocked, system};
-use super::oauth::Token;
+use super::client::{self, Base, Body, Certificates, Client, REDIRECTS};
+use super::network::{Blocked, blocked};
+use super::oauth::{Grant, Token};
 use crate::clock::now;
 use crate::files::{self, Holder, incoming};
 use crate::limiter::{HeldUp, Shared};
@@ -30,30 +37,19 @@ use crate::live::Service;
 use crate::proof;
 use crate::secrets::Secrets;
 
-/// Idle connections kept per service and thread.
-const IDLE: usize = 512;
-/// How long connecting may take, within the attempt's time.
-const CONNECT: Duration = Duration::from_secs(5);
-/// Redirects followed within one service.
-const REDIRECTS: usize = 5;
-
 /// The most clients with certificates of their own in one thread; beyond them all are made anew.
 const MOST_OWN: usize = 64;
+
+/// How calls name their sender, unless the service's document or the call does.
+const AGENT: HeaderValue = HeaderValue::from_static(concat!("kanzlei/", env!("CARGO_PKG_VERSION")));
 
 /// The clients of a thread, and the networks that are allowed to them.
 struct Clients {
     allowed: Arc<Allowed>,
     /// For services in public and in private networks.
-    common: [Option<reqwest::Client>; 2],
+    common: [Option<Client>; 2],
     /// For services with certificates of their own, by name.
-    own: HashMap<String, Own>,
-}
-
-/// A client with certificates of its own: that of the caller with its key, and those that are trusted.
-struct Own {
-    identity: Option<String>,
-    authority: Option<String>,
-    client: reqwest::Client,
+    own: HashMap<String, (Certificates, Client)>,
 }
 
 thread_local! {
@@ -73,21 +69,20 @@ fn with_clients<T>(allowed: &Arc<Allowed>, find: impl FnOnce(&mut Clients) -> T)
 }
 
 /// This thread's client for services in the public or in a private network.
-fn client(allowed: &Arc<Allowed>, private: bool) -> Result<reqwest::Client, EffectError> {
+fn common(allowed: &Arc<Allowed>, private: bool) -> Result<Client, EffectError> {
     with_clients(allowed, |clients| {
         let slot = &mut clients.common[usize::from(private)];
         if let Some(client) = slot {
             return Ok(client.clone());
         }
-        let client =
-            builder(allowed, private).build().map_err(|error| fault(FailureKind::Unreachable, error.to_string()))?;
-        Ok(slot.insert(client).clone())
+        let made = client::client(allowed, private, &Certificates::default());
+        Ok(slot.insert(made.map_err(|why| fault(FailureKind::Unreachable, why))?).clone())
     })
 }
 
 /// This thread's client for a service: the common one, or one with its certificates.
-fn client_of(service: &Service, bounds: &Bounds<'_>) -> Result<reqwest::Client, EffectError> {
-    let Some(tls) = &service.tls else { return client(bounds.allowed, service.private) };
+fn client_of(service: &Service, bounds: &Bounds<'_>) -> Result<Client, EffectError> {
+    let Some(tls) = &service.tls else { return common(bounds.allowed, service.private) };
     let identity = match &tls.certificate {
         Some(secret) => {
             let pem = bounds.secrets.get(&secret.text, Purpose::Signing);
@@ -95,72 +90,32 @@ fn client_of(service: &Service, bounds: &Bounds<'_>) -> Result<reqwest::Client, 
         }
         None => None,
     };
+    let certificates = Certificates { identity, authority: tls.authority.clone() };
     with_clients(bounds.allowed, |clients| {
-        let same = |own: &&Own| own.identity == identity && own.authority == tls.authority;
-        if let Some(own) = clients.own.get(&service.name).filter(same) {
-            return Ok(own.client.clone());
+        if let Some((known, client)) = clients.own.get(&service.name)
+            && *known == certificates
+        {
+            return Ok(client.clone());
         }
-        let unusable = |what: &str, error: reqwest::Error| {
-            let why = deepest(&error);
-            fault(FailureKind::Unreachable, format!("{} is not called: {what} cannot be used: {why}", service.name))
-        };
-        let mut builder = builder(bounds.allowed, service.private);
-        if let Some(pem) = &identity {
-            let identity = reqwest::Identity::from_pem(pem.as_bytes());
-            builder = builder.identity(identity.map_err(|error| unusable("its certificate with the key", error))?);
-        }
-        if let Some(pem) = &tls.authority {
-            let authorities = reqwest::Certificate::from_pem_bundle(pem.as_bytes());
-            builder = builder.tls_certs_only(authorities.map_err(|error| unusable("its authority", error))?);
-        }
-        let client = builder.build().map_err(|error| unusable("what its document says of TLS", error))?;
+        let made = client::client(bounds.allowed, service.private, &certificates);
+        let unusable = |why| fault(FailureKind::Unreachable, format!("{} is not called: {why}", service.name));
+        let client = made.map_err(unusable)?;
         if clients.own.len() >= MOST_OWN {
             clients.own.clear();
         }
-        let own = Own { identity, authority: tls.authority.clone(), client: client.clone() };
-        clients.own.insert(service.name.clone(), own);
+        clients.own.insert(service.name.clone(), (certificates, client.clone()));
         Ok(client)
     })
-}
-
-/// What all clients have in common.
-fn builder(allowed: &Arc<Allowed>, private: bool) -> reqwest::ClientBuilder {
-    // The provider of TLS primitives is chosen once per process; a second choice changes nothing.
-    let _ = rustls::crypto::ring::default_provider().install_default();
-    reqwest::Client::builder()
-        .no_proxy()
-        .dns_resolver(Guarded::new(allowed.clone(), private, system))
-        .connect_timeout(CONNECT)
-        .pool_max_idle_per_host(IDLE)
-        .pool_idle_timeout(Duration::from_secs(60))
-        .tcp_nodelay(true)
-        .user_agent(concat!("kanzlei/", env!("CARGO_PKG_VERSION")))
-        .redirect(Policy::custom(|attempt| {
-            let first = attempt.previous().first();
-            let same = first.is_some_and(|first| first.origin() == attempt.url().origin());
-            if !same {
-                let to = attempt.url().to_string();
-                attempt.error(Elsewhere(to))
-            } else if attempt.previous().len() > REDIRECTS {
-                attempt.error(Elsewhere("more than 5 times".into()))
-            } else {
-                attempt.follow()
-            }
-        }))
 }
 
 /// Makes this thread's clients before the first request needs them; it takes tens of milliseconds.
 pub fn warm(allowed: &Arc<Allowed>) {
     for private in [false, true] {
-        if let Err(fault) = client(allowed, private) {
+        if let Err(fault) = common(allowed, private) {
             tracing::error!("calls cannot be made: {}", fault.detail);
         }
     }
 }
-
-#[derive(Debug, thiserror::Error)]
-#[error("redirected to {0}")]
-struct Elsewhere(String);
 
 fn fault(kind: FailureKind, detail: impl Into<String>) -> EffectError {
     EffectError { kind, detail: detail.into() }
@@ -215,6 +170,16 @@ async fn exchange(
     bounds: &Bounds<'_>,
 ) -> Result<Answer, EffectError> {
     let Some(grant) = &service.oauth else { return send(service, request, correlation, bounds, None).await };
+    Box::pin(exchange_with_token(grant, service, request, correlation, bounds)).await
+}
+
+async fn exchange_with_token(
+    grant: &Grant,
+    service: &Service,
+    request: &Request,
+    correlation: &Correlation<'_>,
+    bounds: &Bounds<'_>,
+) -> Result<Answer, EffectError> {
     let token = grant.token(correlation, bounds).await?;
     // What a failure repeats of a token is masked like what an answer repeats.
     let attempt = async |token: &Token| {
@@ -241,22 +206,17 @@ async fn send(
     token: Option<&Token>,
 ) -> Result<Answer, EffectError> {
     let Bounds { most, secrets, allowed, .. } = *bounds;
-    let Some(mut url) = service.url.clone() else {
+    let Some(base) = &service.at else {
         return Err(fault(FailureKind::BlockedAddress, format!("`{}` is no address", service.base)));
     };
-    let (path, query) =
-        request.target.split_once('?').map_or((request.target.as_str(), None), |(path, query)| (path, Some(query)));
-    let below = url.path().trim_end_matches('/');
-    let whole = format!("{below}{path}");
-    url.set_path(&whole);
-    url.set_query(query);
-    if let Some(ip) = literal_host(url.as_str())
-        && let Some(why) = blocked(allowed, ip, &ip.to_string(), service.private)
+    if let Some(ip) = base.literal
+        && let Some(why) = blocked(allowed, ip, ip, service.private)
     {
         return Err(refused(service, &why));
     }
     // What comes from a client stands in the path; it must not lead out of the base.
-    if whole.split('/').any(is_dots) {
+    let path = request.target.split('?').next().unwrap_or_default();
+    if base.below.split('/').chain(path.split('/')).any(is_dots) {
         let detail = format!("{} is not called: a segment of the path is `.` or `..`", service.name);
         return Err(fault(FailureKind::BlockedAddress, detail));
     }
@@ -267,56 +227,73 @@ async fn send(
         }
         _ => None,
     };
-    if let (Some(Credentials::Query { name, .. }), Some(secret)) = (&service.credentials, &secret) {
-        url.query_pairs_mut().append_pair(name, secret);
-    }
-    let method = request.method.parse().map_err(|_| fault(FailureKind::BlockedAddress, "unknown method"))?;
-    let mut builder = client_of(service, bounds)?.request(method, url);
-    for (name, value) in &service.headers {
-        if !request.headers.iter().any(|(given, _)| given.eq_ignore_ascii_case(name)) {
-            builder = builder.header(name, value);
+    let uri = match (&service.credentials, &secret) {
+        (Some(Credentials::Query { name, .. }), Some(secret)) => {
+            let pair = url::form_urlencoded::Serializer::new(String::new()).append_pair(name, secret).finish();
+            let before = if request.target.contains('?') { '&' } else { '?' };
+            base.uri(&format!("{}{before}{pair}", request.target))
         }
-    }
-    for (name, value) in &request.headers {
-        builder = builder.header(name, value);
-    }
-    if let Some(proof) = &request.sign {
-        for (name, value) in signature(proof, request, service, secrets)? {
-            builder = builder.header(name, value);
-        }
-    }
-    builder = match (&service.credentials, &secret) {
-        (Some(Credentials::Bearer(_)), Some(secret)) => builder.bearer_auth(secret),
-        (Some(Credentials::Basic { user, .. }), Some(secret)) => builder.basic_auth(user, Some(secret)),
-        (Some(Credentials::Header { name, .. }), Some(secret)) => builder.header(name, secret),
-        _ => builder,
+        _ => base.uri(&request.target),
     };
-    if let Some(token) = token {
-        builder = builder.bearer_auth(&token.text);
-    }
-    builder = builder.header("traceparent", correlation.traceparent).header("x-request-id", correlation.request_id);
-    if let Some(data) = &request.body {
-        builder = with_body(builder, data, bounds.files).await?;
-    }
-    let mut response = builder.send().await.map_err(|error| failure(service, error))?;
-    // The resolver left only permitted addresses; an answer from another one is used for nothing.
-    let from = response.remote_addr().map(|address| address.ip());
-    if let Some(why) = from.and_then(|ip| blocked(allowed, ip, &ip.to_string(), service.private)) {
-        return Err(refused(service, &why));
-    }
+    let unfit = |why: http::Error| fault(FailureKind::Broken, format!("{} is not called: {why}", service.name));
+    let mut uri = uri.map_err(unfit)?;
+    let mut method: Method =
+        request.method.parse().map_err(|_| fault(FailureKind::BlockedAddress, "unknown method"))?;
+    let shown = Shown { secret: secret.as_deref(), token };
+    let mut held = held(request.body.as_deref().unwrap_or_default());
+    let client = client_of(service, bounds)?;
+    let mut redirects = 0;
+    let mut response = loop {
+        let mut headers = headers(service, request, correlation, &shown, secrets)?;
+        let body = match (&held, &request.body) {
+            (Some(bytes), _) => Body::Left(bytes.clone().into()),
+            (None, Some(data)) if redirects == 0 => {
+                let (body, size) = Box::pin(streamed(data, bounds.files)).await?;
+                headers.insert(CONTENT_LENGTH, size.into());
+                body
+            }
+            (None, _) => {
+                for name in [CONTENT_TYPE, CONTENT_ENCODING, CONTENT_LENGTH] {
+                    headers.remove(name);
+                }
+                Body::Left(Full::default())
+            }
+        };
+        let response = client.request(outgoing(&method, &uri, headers, body)).await;
+        let response = response.map_err(|error| failure(service, error.is_connect(), &error))?;
+        // The resolver left only permitted addresses; an answer from another one is used for nothing.
+        let from = client::answered_by(&response);
+        if let Some(why) = from.and_then(|ip| blocked(allowed, ip, ip, service.private)) {
+            return Err(refused(service, &why));
+        }
+        let elsewhere =
+            |to: &str| fault(FailureKind::Redirected, format!("{} redirected to {to}, which is refused", service.name));
+        let next = base.redirected(&uri, &method, &response).map_err(|to| elsewhere(&to))?;
+        let Some(next) = next.filter(|(next, _)| held.is_some() || *next != method) else { break response };
+        if redirects == REDIRECTS {
+            return Err(elsewhere(&format!("more than {REDIRECTS} times")));
+        }
+        redirects += 1;
+        // Another method is one without a body.
+        if next.0 != method {
+            held = None;
+        }
+        (method, uri) = next;
+    };
     let named = |name: &str| response.headers().get(name).and_then(|value| value.to_str().ok()).map(str::to_owned);
     let media = named("content-type").unwrap_or_default();
     // The bytes of files are shown nowhere, so that they are not looked through for secrets.
     if let (Some(files), true, true) = (bounds.files, is_file(&media), response.status().is_success()) {
         let name = named("content-disposition").as_deref().and_then(file_name).map(str::to_owned);
-        return kept(service, files, response, name, &media).await;
+        return Box::pin(kept(service, files, response, name, &media)).await;
     }
     let too_large = || fault(FailureKind::TooLarge, format!("{} answered with more than {most} bytes", service.name));
-    if response.content_length().is_some_and(|length| length > most as u64) {
+    let length = response.body().size_hint().exact().unwrap_or(0);
+    if length > most as u64 {
         return Err(too_large());
     }
-    let mut body = Vec::with_capacity(response.content_length().unwrap_or(0) as usize);
-    while let Some(chunk) = response.chunk().await.map_err(|error| failure(service, error))? {
+    let mut body = Vec::with_capacity(length as usize);
+    while let Some(chunk) = chunk(service, response.body_mut()).await? {
         if body.len() + chunk.len() > most {
             return Err(too_large());
         }
@@ -341,21 +318,91 @@ async fn send(
     Ok(Answer { status: response.status().as_u16(), headers, body: Data::Bytes(body) })
 }
 
-/// A request with its body; files are sent as they are read.
-async fn with_body(
-    builder: reqwest::RequestBuilder,
-    data: &[Data],
-    files: Option<&Arc<Holder>>,
-) -> Result<reqwest::RequestBuilder, EffectError> {
-    if let Some(held) = data.iter().map(Data::held).collect::<Option<Vec<_>>>() {
-        return Ok(builder.body(held.concat()));
+/// The next bytes of an answer; nothing at its end.
+async fn chunk(service: &Service, body: &mut Incoming) -> Result<Option<Bytes>, EffectError> {
+    while let Some(frame) = body.frame().await {
+        // Trailers are not looked at.
+        if let Ok(data) = frame.map_err(|error| failure(service, false, &error))?.into_data() {
+            return Ok(Some(data));
+        }
     }
+    Ok(None)
+}
+
+/// A request without what its body is made of.
+fn outgoing(method: &Method, uri: &Uri, headers: HeaderMap, body: Body) -> http::Request<Body> {
+    let mut outgoing = http::Request::new(body);
+    *outgoing.method_mut() = method.clone();
+    *outgoing.uri_mut() = uri.clone();
+    *outgoing.headers_mut() = headers;
+    outgoing
+}
+
+/// What shows a service who calls: its secret, or the token that was issued for it.
+struct Shown<'s> {
+    secret: Option<&'s str>,
+    token: Option<&'s Token>,
+}
+
+/// The header fields of a request: what the service's document says, unless the call says it itself, then what proves the caller.
+fn headers(
+    service: &Service,
+    request: &Request,
+    correlation: &Correlation<'_>,
+    shown: &Shown<'_>,
+    secrets: &Secrets,
+) -> Result<HeaderMap, EffectError> {
+    let mut headers = HeaderMap::with_capacity(16);
+    let mut add = |name: &str, value: &str| -> Result<(), EffectError> {
+        let unfit = |why: http::Error| fault(FailureKind::Broken, format!("{} is not called: {why}", service.name));
+        let name = HeaderName::from_bytes(name.as_bytes()).map_err(|why| unfit(why.into()))?;
+        headers.append(name, HeaderValue::from_str(value).map_err(|why| unfit(why.into()))?);
+        Ok(())
+    };
+    for (name, value) in &service.headers {
+        if !request.headers.iter().any(|(given, _)| given.eq_ignore_ascii_case(name)) {
+            add(name, value)?;
+        }
+    }
+    for (name, value) in &request.headers {
+        add(name, value)?;
+    }
+    if let Some(proof) = &request.sign {
+        for (name, value) in signature(proof, request, service, secrets)? {
+            add(&name, &value)?;
+        }
+    }
+    match (&service.credentials, shown.secret) {
+        (Some(Credentials::Bearer(_)), Some(secret)) => add("authorization", &format!("Bearer {secret}"))?,
+        (Some(Credentials::Basic { user, .. }), Some(secret)) => {
+            add("authorization", &format!("Basic {}", STANDARD.encode(format!("{user}:{secret}"))))?;
+        }
+        (Some(Credentials::Header { name, .. }), Some(secret)) => add(name, secret)?,
+        _ => {}
+    }
+    if let Some(token) = shown.token {
+        add("authorization", &format!("Bearer {}", token.text))?;
+    }
+    add("traceparent", correlation.traceparent)?;
+    add("x-request-id", correlation.request_id)?;
+    headers.entry(ACCEPT).or_insert(HeaderValue::from_static("*/*"));
+    headers.entry(USER_AGENT).or_insert(AGENT);
+    Ok(headers)
+}
+
+/// A body in memory; nothing where it has files.
+fn held(data: &[Data]) -> Option<Bytes> {
+    Some(data.iter().map(Data::held).collect::<Option<Vec<_>>>()?.concat().into())
+}
+
+/// A body with files, which are sent as they are read, and its size in bytes.
+async fn streamed(data: &[Data], files: Option<&Arc<Holder>>) -> Result<(Body, u64), EffectError> {
     let (mut parts, mut size) = (Vec::with_capacity(data.len()), 0);
     for part in data {
         match part {
             Data::Bytes(bytes) => {
                 size += bytes.len() as u64;
-                let bytes = bytes::Bytes::from(bytes.clone());
+                let bytes = Bytes::from(bytes.clone());
                 parts.push(stream::once(async { Ok(bytes) }).boxed());
             }
             Data::File(file) => {
@@ -365,15 +412,14 @@ async fn with_body(
             }
         }
     }
-    let whole = stream::iter(parts).flatten();
-    Ok(builder.header("content-length", size).body(reqwest::Body::wrap_stream(whole)))
+    Ok((client::streamed(stream::iter(parts).flatten().boxed()), size))
 }
 
 /// An answer that is a file, kept as it comes.
 async fn kept(
     service: &Service,
     files: &Arc<Holder>,
-    mut response: reqwest::Response,
+    mut response: Response<Incoming>,
     name: Option<String>,
     media: &str,
 ) -> Result<Answer, EffectError> {
@@ -384,7 +430,7 @@ async fn kept(
         other => files::Fault::from(other).into(),
     };
     let mut incoming = files.begin(u64::MAX)?;
-    while let Some(chunk) = response.chunk().await.map_err(|error| failure(service, error))? {
+    while let Some(chunk) = chunk(service, response.body_mut()).await? {
         incoming.write(&chunk).await.map_err(own)?;
     }
     let file = files.keep(incoming.finish(name.as_deref(), Some(media)).await.map_err(own)?).await?;
@@ -405,15 +451,15 @@ fn signature(
     let secret = secrets.get(&name.text, Purpose::Signing);
     let secret = secret.map_err(|withheld| fault(FailureKind::BlockedAddress, withheld.to_string()))?;
     let (path, query) = request.target.split_once('?').unwrap_or((&request.target, ""));
-    let path = format!("{}{path}", service.url.as_ref().map_or("", |url| url.path().trim_end_matches('/')));
-    let base = service.url.as_ref().map(|url| url.origin().ascii_serialization()).unwrap_or_default();
+    let (below, base) = service.at.as_ref().map_or(("", ""), |at| (&at.below, &at.origin));
+    let path = format!("{below}{path}");
     let held = request.body.iter().flatten().map(Data::held).collect::<Option<Vec<_>>>();
     let body = held.ok_or_else(|| fault(FailureKind::Input, "a message with a file cannot be signed"))?.concat();
     let message = proof::Message {
         method: &request.method,
         path: &path,
         query,
-        base: &base,
+        base,
         headers: request.headers.clone(),
         body: &body,
     };
@@ -446,23 +492,21 @@ pub async fn post(
     body: &str,
     within: Duration,
 ) -> Result<u16, String> {
-    let url: reqwest::Url = address.parse().map_err(|error| format!("`{address}` is no address: {error}"))?;
-    if !matches!(url.scheme(), "http" | "https") {
-        return Err(format!("`{address}` is no HTTP address"));
-    }
-    if let Some(ip) = literal_host(url.as_str())
-        && let Some(why) = blocked(allowed, ip, &ip.to_string(), private_too)
+    let Some((base, uri)) = Base::split(address) else { return Err(format!("`{address}` is no HTTP address")) };
+    if let Some(ip) = base.literal
+        && let Some(why) = blocked(allowed, ip, ip, private_too)
     {
         return Err(why.to_string());
     }
-    let mut builder = client(allowed, private_too).map_err(|fault| fault.detail)?.post(url);
+    let client = common(allowed, private_too).map_err(|fault| fault.detail)?;
+    let mut builder = http::Request::post(uri).header(CONTENT_TYPE, "application/json").header(USER_AGENT, AGENT);
     for (name, value) in headers {
         builder = builder.header(*name, value);
     }
-    let sent = builder.header("content-type", "application/json").body(body.to_owned()).send();
-    match tokio::time::timeout(within, sent).await {
+    let request = builder.body(Body::Left(body.to_owned().into())).map_err(|error| error.to_string())?;
+    match tokio::time::timeout(within, client.request(request)).await {
         Ok(Ok(answer)) => Ok(answer.status().as_u16()),
-        Ok(Err(error)) => Err(cause::<Blocked>(&error).map_or_else(|| error.to_string(), Blocked::to_string)),
+        Ok(Err(error)) => Err(cause::<Blocked>(&error).map_or_else(|| deepest(&error), Blocked::to_string)),
         Err(_) => Err("no answer in time".into()),
     }
 }
@@ -471,30 +515,34 @@ fn refused(service: &Service, why: &Blocked) -> EffectError {
     fault(FailureKind::BlockedAddress, format!("{} is not called: {why}", service.name))
 }
 
+type Cause = dyn std::error::Error + 'static;
+
+/// What led to an error, from the nearest to what began it.
+fn causes(error: &Cause) -> impl Iterator<Item = &Cause> {
+    std::iter::successors(error.source(), |cause| cause.source())
+}
+
 /// The cause of an error that has a type.
-fn cause<E: std::error::Error + 'static>(error: &reqwest::Error) -> Option<&E> {
-    std::iter::successors(error.source(), |cause| (*cause).source()).find_map(|cause| cause.downcast_ref::<E>())
+fn cause<E: std::error::Error + 'static>(error: &Cause) -> Option<&E> {
+    causes(error).find_map(|cause| cause.downcast_ref::<E>())
 }
 
 /// What began the chain of causes of an error.
-fn deepest(error: &reqwest::Error) -> String {
-    let last = std::iter::successors(error.source(), |cause| (*cause).source()).last();
-    last.map_or_else(|| error.to_string(), |cause| cause.to_string())
+fn deepest(error: &Cause) -> String {
+    causes(error).last().unwrap_or(error).to_string()
 }
 
-/// Distinguishes the kinds of failure.
-fn failure(service: &Service, error: reqwest::Error) -> EffectError {
-    if let Some(elsewhere) = cause::<Elsewhere>(&error) {
-        return fault(FailureKind::Redirected, format!("{} {elsewhere}, which is refused", service.name));
-    }
-    if let Some(why) = cause::<Blocked>(&error) {
+/// Distinguishes the kinds of failure; `connecting` is whether nothing was sent yet.
+fn failure(service: &Service, connecting: bool, error: &Cause) -> EffectError {
+    if let Some(why) = cause::<Blocked>(error) {
         return refused(service, why);
     }
-    let deepest = deepest(&error);
-    if error.is_timeout() {
+    let timed_out = |error: &std::io::Error| error.kind() == std::io::ErrorKind::TimedOut;
+    if cause::<std::io::Error>(error).is_some_and(timed_out) {
         return fault(FailureKind::Timeout, format!("{} did not answer in time", service.name));
     }
-    if error.is_connect() {
+    let deepest = deepest(error);
+    if connecting {
         return fault(
             FailureKind::Unreachable,
             format!("{} cannot be reached at {}: {deepest}", service.name, service.base),

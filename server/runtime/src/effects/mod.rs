@@ -1,13 +1,14 @@
 //! Effects of runs: calls of services, statements, jobs, waits and kept values. Each effect has one
 //! outcome; drivers of runs depend on nothing else.
 //!
-//! [`http`] calls services, with tokens of [`oauth`] where they ask for such, `sql` sends statements to databases of authors, `state` keeps the values of workflows;
+//! [`http`] calls services over the [`client`] of a thread, with tokens of [`oauth`] where they ask for such, `sql` sends statements to databases of authors, `state` keeps the values of workflows;
 //! jobs are queued and cancelled by [`Jobs`].
 //!
 //! ```text
 //! effects.perform(&live, &context, id, &Effect::Wait { until }, left).await   // Outcome::Waited
 //! ```
 
+pub mod client;
 mod files;
 pub mod http;
 mod network;
@@ -120,6 +121,15 @@ impl Effects {
                 let bounds = http::Bounds { files: Some(&run.files), ..self.bounds(self.answer_limit) };
                 Outcome::Called(http::call(service, request, &correlation, left, &bounds).await)
             }
+            // The future of a call is moved often; the larger ones of the others are not part of it.
+            _ => Box::pin(self.perform_other(run, id, effect, left)).await,
+        }
+    }
+
+    async fn perform_other(&self, run: &Context, id: EffectId, effect: &Effect, left: Duration) -> Outcome {
+        match effect {
+            // Performed above.
+            Effect::Call(_) => Outcome::Interrupted,
             Effect::Wait { until } => {
                 let pause = Duration::from(until.since(now()));
                 tokio::time::sleep(pause).await;

@@ -3,13 +3,17 @@
 //! The addresses that pass are the ones that are connected to: a name that resolves differently a moment later
 //! changes nothing. Clients resolve by [`Guarded`], so nothing is looked up twice.
 
+use std::fmt::Display;
 use std::future::Future;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
+use std::task::{Context, Poll};
 
 use futures_util::FutureExt;
+use futures_util::future::BoxFuture;
+use hyper_util::client::legacy::connect::dns::Name;
 use kanzlei_model::address::{Allowed, is_private};
-use reqwest::dns::{Addrs, Name, Resolve, Resolving};
+use tower_service::Service;
 
 /// An address that must not be called.
 #[derive(Debug, PartialEq, thiserror::Error)]
@@ -23,15 +27,16 @@ pub enum Blocked {
 }
 
 /// Why an address, shown as `host`, must not be called; nothing when it may be.
-pub fn blocked(allowed: &Allowed, address: IpAddr, host: &str, private: bool) -> Option<Blocked> {
+pub fn blocked(allowed: &Allowed, address: IpAddr, host: impl Display, private: bool) -> Option<Blocked> {
     match (allowed.permits(address, private), private) {
         (true, _) => None,
-        (false, true) => Some(Blocked::NotAllowed(host.to_owned())),
-        (false, false) => Some(Blocked::Undeclared(host.to_owned())),
+        (false, true) => Some(Blocked::NotAllowed(host.to_string())),
+        (false, false) => Some(Blocked::Undeclared(host.to_string())),
     }
 }
 
 /// Resolves names to the addresses that may be called; `lookup` finds all of a name's addresses.
+#[derive(Clone)]
 pub struct Guarded<L> {
     allowed: Arc<Allowed>,
     private: bool,
@@ -50,12 +55,20 @@ pub async fn system(host: String) -> std::io::Result<Vec<SocketAddr>> {
     Ok(tokio::net::lookup_host((host.as_str(), 0)).await?.collect())
 }
 
-impl<L, F> Resolve for Guarded<L>
+impl<L, F> Service<Name> for Guarded<L>
 where
-    L: Fn(String) -> F + Send + Sync + 'static,
+    L: Fn(String) -> F,
     F: Future<Output = std::io::Result<Vec<SocketAddr>>> + Send + 'static,
 {
-    fn resolve(&self, name: Name) -> Resolving {
+    type Response = std::vec::IntoIter<SocketAddr>;
+    type Error = Box<dyn std::error::Error + Send + Sync>;
+    type Future = BoxFuture<'static, Result<Self::Response, Self::Error>>;
+
+    fn poll_ready(&mut self, _: &mut Context<'_>) -> Poll<Result<(), Self::Error>> {
+        Poll::Ready(Ok(()))
+    }
+
+    fn call(&mut self, name: Name) -> Self::Future {
         let host = name.as_str().to_owned();
         let (allowed, private) = (self.allowed.clone(), self.private);
         let found = (self.lookup)(host.clone());
@@ -67,7 +80,7 @@ where
                     let shown = format!("{host} ({})", first.ip());
                     Err(blocked(&allowed, first.ip(), &shown, private).unwrap_or(Blocked::NotAllowed(shown)).into())
                 }
-                _ => Ok(Box::new(good.into_iter()) as Addrs),
+                _ => Ok(good.into_iter()),
             }
         }
         .boxed()
@@ -98,8 +111,8 @@ mod tests {
                     let address = |text: &str| SocketAddr::new(text.parse().expect("an address"), 0);
                     Ok(found.split_whitespace().map(address).collect())
                 };
-                let resolver = Guarded::new(allowed.clone(), is_private, stub);
-                match resolver.resolve("api.example".parse().expect("a name")).await {
+                let mut resolver = Guarded::new(allowed.clone(), is_private, stub);
+                match resolver.call("api.example".parse().expect("a name")).await {
                     Ok(addresses) => {
                         let addresses: Vec<String> = addresses.map(|address| address.ip().to_string()).collect();
                         assert_eq!(addresses.join(" "), wanted, "{found}");
@@ -111,8 +124,8 @@ mod tests {
                 }
             }
         }
-        let fails = Guarded::new(allowed, false, |_| async { Err(std::io::Error::other("no such name")) });
-        assert!(fails.resolve("api.example".parse().expect("a name")).await.is_err());
+        let mut fails = Guarded::new(allowed, false, |_| async { Err(std::io::Error::other("no such name")) });
+        assert!(fails.call("api.example".parse().expect("a name")).await.is_err());
     }
 
     /// A name that changes its address between two lookups is judged by each.
@@ -127,10 +140,10 @@ mod tests {
                 async move { Ok(vec![address.parse().expect("an address")]) }
             }
         };
-        let resolver = Guarded::new(Arc::default(), false, lookup);
+        let mut resolver = Guarded::new(Arc::default(), false, lookup);
         let name = || "api.example".parse::<Name>().expect("a name");
-        assert_eq!(resolver.resolve(name()).await.expect("public").count(), 1);
+        assert_eq!(resolver.call(name()).await.expect("public").count(), 1);
         assert_eq!(asked.load(Ordering::SeqCst), 1, "what was judged is what is connected to");
-        assert!(resolver.resolve(name()).await.is_err());
+        assert!(resolver.call(name()).await.is_err());
     }
 }

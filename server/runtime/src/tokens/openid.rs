@@ -18,6 +18,7 @@ use serde_json::{Value as Json, json};
 use super::issuers::{ask, fetch, send};
 use super::{Rejected, verify};
 use crate::effects::Effects;
+use crate::effects::client::Base;
 use crate::limiter::{Limiter, Limits};
 use crate::live::Service;
 
@@ -67,7 +68,7 @@ impl Provider {
     pub fn new(settings: &Settings) -> Result<Self, String> {
         let address = if settings.address.is_empty() { &settings.issuer } else { &settings.address };
         let base = address.trim_end_matches('/').to_owned();
-        let url: reqwest::Url = base.parse().map_err(|error| format!("`{base}` is no address: {error}"))?;
+        let Some(at) = Base::of(&base) else { return Err(format!("`{base}` is no HTTP address")) };
         let named = |text: &str| Named { text: text.to_owned(), at: Place::default() };
         let claim = |name: &str| Property {
             name: named(name),
@@ -94,7 +95,7 @@ impl Provider {
             name: "sign-in".into(),
             about: String::new(),
             base,
-            url: Some(url),
+            at: Some(at),
             private: settings.private,
             credentials: None,
             oauth: None,

@@ -249,8 +249,8 @@ pub async fn caller(app: &App, request: &HttpRequest, route: &Route<'_>) -> Resu
     let declared = route.declared();
     let caller = match &declared.access {
         Access::Open => return Ok(Caller::of_address(app, request)),
-        Access::Key(place) => keyed(app, request, route, place).await?,
-        Access::Jwt(issuer) => token::caller(app, request, &route.live, &issuer.text).await?,
+        Access::Key(place) => Box::pin(keyed(app, request, route, place)).await?,
+        Access::Jwt(issuer) => Box::pin(token::caller(app, request, &route.live, &issuer.text)).await?,
     };
     if !Plan::admits(declared, &caller.known) {
         let detail = "what its key or its token says is not enough for this endpoint";

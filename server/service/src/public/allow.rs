@@ -34,7 +34,7 @@ pub async fn count(app: &App, route: &Route<'_>, caller: &Caller, sent: &mut Sen
     if let Some(most) = allowance.at_once {
         // Names of callers are longer than those of places.
         let name = format!("allowance {} {}", allowance.name, hash(&caller.subject()));
-        let place = app.effects.shared.places.enter(&name, most, None).await;
+        let place = Box::pin(app.effects.shared.places.enter(&name, most, None)).await;
         sent.place = Some(place.map_err(|why| match why {
             NoPlace::Unavailable => unavailable(),
             NoPlace::Full => {
@@ -46,7 +46,7 @@ pub async fn count(app: &App, route: &Route<'_>, caller: &Caller, sent: &mut Sen
     if !allowance.counts() {
         return Ok(body);
     }
-    let standing = app.allowances.count(&app.store, allowance, &caller.subject()).await;
+    let standing = Box::pin(app.allowances.count(&app.store, allowance, &caller.subject())).await;
     let refused = standing.refused;
     sent.standing = Some((allowance.clone(), standing));
     match refused {

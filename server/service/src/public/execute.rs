@@ -51,37 +51,20 @@ pub async fn run_or_queue(
     input: Value,
     about: About<'_>,
 ) -> Result<HttpResponse, Refusal> {
-    let caller = about.caller.known;
-    let trace_id = read::trace_id(request.headers()).unwrap_or_else(|| fresh_id().simple().to_string());
     let prefer = Prefer::of(request.headers());
     let answer = route.declared().answer;
-    let entry = route.workflow.entries[route.endpoint].clone();
     if answer == Answer::Later || (answer == Answer::Either && prefer.later) {
-        let origin = Origin {
-            entry: entry.to_string(),
-            caller,
-            request_id: about.request_id.to_owned(),
-            trace_id,
-            generation: 0,
-        };
-        let id = app.jobs.id_of_request(about.id);
-        let row = app.jobs.row(&route.live, &route.workflow, id, &input, &origin).map_err(Refusal::from)?;
-        about.files.hand_over(&input, id).await.map_err(|why| intake::refused("", why))?;
-        let job = row.id;
-        return Ok(with_run(jobs::answer_later(app, request, row, prefer).await?, job));
+        return Box::pin(queue(app, request, route, input, about, prefer)).await;
     }
+    let caller = about.caller.known;
+    let trace_id = trace_of(request);
+    let entry = route.workflow.entries[route.endpoint].clone();
     let place = match route.declared().at_once {
         None => None,
         Some((most, beyond)) => {
             let until = (beyond == Beyond::Wait).then_some(admitted.deadline);
-            Some(
-                app.effects
-                    .shared
-                    .places
-                    .enter(&entry, most, until)
-                    .await
-                    .map_err(|why| no_place(why, most, beyond))?,
-            )
+            let entered = Box::pin(app.effects.shared.places.enter(&entry, most, until)).await;
+            Some(entered.map_err(|why| no_place(why, most, beyond))?)
         }
     };
     // A run that waited for its place begins now.
@@ -144,6 +127,34 @@ pub async fn run_or_queue(
         None => HttpResponse::NoContent().finish(),
     };
     Ok(with_run(response, about.id))
+}
+
+/// Queues a job.
+async fn queue(
+    app: &App,
+    request: &HttpRequest,
+    route: Route<'_>,
+    input: Value,
+    about: About<'_>,
+    prefer: Prefer,
+) -> Result<HttpResponse, Refusal> {
+    let origin = Origin {
+        entry: route.workflow.entries[route.endpoint].to_string(),
+        caller: about.caller.known,
+        request_id: about.request_id.to_owned(),
+        trace_id: trace_of(request),
+        generation: 0,
+    };
+    let id = app.jobs.id_of_request(about.id);
+    let row = app.jobs.row(&route.live, &route.workflow, id, &input, &origin).map_err(Refusal::from)?;
+    about.files.hand_over(&input, id).await.map_err(|why| intake::refused("", why))?;
+    let job = row.id;
+    Ok(with_run(jobs::answer_later(app, request, row, prefer).await?, job))
+}
+
+/// The trace that a request belongs to, or a new one.
+fn trace_of(request: &HttpRequest) -> String {
+    read::trace_id(request.headers()).unwrap_or_else(|| fresh_id().simple().to_string())
 }
 
 /// The answer to a request beyond the runs that may be at once.

@@ -21,6 +21,7 @@ use super::refusal::{Refusal, from_store, timely};
 use super::route::Route;
 use crate::App;
 
+static IDEMPOTENCY_KEY: HeaderName = HeaderName::from_static("idempotency-key");
 /// How long an answer is kept for repetitions of its request, in microseconds.
 const REPEATABLE: Span = Span::from_days(1);
 /// How long after its deadline a request in flight keeps its key.
@@ -82,7 +83,7 @@ pub async fn claim(
     if !matches!(method, "POST" | "PATCH") {
         return Ok(Claim::Without);
     }
-    let Some(key) = request.headers().get("idempotency-key") else { return Ok(Claim::Without) };
+    let Some(key) = request.headers().get(&IDEMPOTENCY_KEY) else { return Ok(Claim::Without) };
     let Some(key) = key.to_str().ok().and_then(key_of) else {
         let detail = "a key is 1 to 255 visible characters, as a quoted string: \"6e0f…\"";
         return Err(Problem::new(400, "Malformed Idempotency-Key").detail(detail).into());
@@ -98,7 +99,7 @@ pub async fn claim(
     print.update(format!("{method} {}\n", route.declared().address));
     print.update(input.to_canonical_json());
     let print = format!("{:x}", print.finalize());
-    claim_as(app, route, Key { hash, kept: REPEATABLE }, &print, run).await
+    Box::pin(claim_as(app, route, Key { hash, kept: REPEATABLE }, &print, run)).await
 }
 
 /// Claims what tells a message of a sender apart: whoever has the same is answered like the first.

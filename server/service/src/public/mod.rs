@@ -87,7 +87,7 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
     // What an answer is, its media type says, not a browser's guess.
     response.headers_mut().insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
     if let Ok(value) = HeaderValue::from_str(&request_id) {
-        response.headers_mut().insert(HeaderName::from_static("x-request-id"), value);
+        response.headers_mut().insert(read::REQUEST_ID.clone(), value);
     }
     response
 }
@@ -112,7 +112,7 @@ async fn answer(
     sent: &mut Sent,
 ) -> Result<HttpResponse, Refusal> {
     if let Some(path) = request.uri().path().strip_prefix("/~/") {
-        return own::serve(path, request, payload, app).await;
+        return Box::pin(own::serve(path, request, payload, app)).await;
     }
     let live = app.live.load_full();
     let (host, path) = (host::of(request.uri(), request.headers()), request.uri().path());
@@ -133,14 +133,14 @@ async fn answer(
     let files = Holder::direct(app.effects.files.clone());
     if intake::takes_files(&routed.workflow.plan, routed.declared()) {
         let of = (&*routed.workflow.plan, routed.declared());
-        let taken = intake::take(app, request, payload, of, &caller, most, &files, &mut arrival).await?;
+        let taken = Box::pin(intake::take(app, request, payload, of, &caller, most, &files, &mut arrival)).await?;
         // Files take as long as they take; the run's time begins when they have come.
         let admitted = admit::enter(app, Instant::now(), within)?;
         drop(arrival);
         let sent = taken.held;
         let input = gather::gathered(request, &routed, taken.body, taken.files)?;
         let about = execute::About { id, request_id, caller, sent, started: now(), files, format };
-        return perform(app, request, routed, admitted, input, about).await;
+        return Box::pin(perform(app, request, routed, admitted, input, about)).await;
     }
     let arrived = Instant::now();
     let body = read::body(request, payload, most, arrived + within, &mut arrival).await?;
@@ -148,7 +148,7 @@ async fn answer(
     drop(arrival);
     if routed.declared().webhook.is_some() {
         let about = execute::About { id, request_id, caller, sent: body.len(), started: now(), files, format };
-        return webhooks::receive(app, request, routed, admitted, &body, about, sent).await;
+        return Box::pin(webhooks::receive(app, request, routed, admitted, &body, about, sent)).await;
     }
     let input = gather::input(request, &routed, &body, sent)?;
     let about = execute::About { id, request_id, caller, sent: body.len(), started: now(), files, format };
@@ -171,7 +171,21 @@ async fn perform(
     };
     let answer = execute::run_or_queue(app, request, routed, admitted, input, about).await;
     match key {
-        Some(key) => key.keep(app, answer).await,
+        Some(key) => Box::pin(key.keep(app, answer)).await,
         None => answer,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// It is moved more than once; what is rare and large is not part of it.
+    #[test]
+    fn the_future_of_a_request_is_small() {
+        fn size<A, B, C, F>(_: impl Fn(A, B, C) -> F) -> usize {
+            size_of::<F>()
+        }
+        assert!(size(serve) < 3000, "{}", size(serve));
     }
 }

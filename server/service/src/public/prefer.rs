@@ -2,8 +2,9 @@
 
 use std::time::Duration;
 
-use actix_web::http::header::HeaderMap;
+use actix_web::http::header::{HeaderMap, HeaderName};
 
+static PREFER: HeaderName = HeaderName::from_static("prefer");
 /// The longest a client may wait in one request.
 const MOST_WAIT: Duration = Duration::from_secs(60);
 
@@ -17,7 +18,7 @@ pub struct Prefer {
 impl Prefer {
     pub fn of(headers: &HeaderMap) -> Self {
         let mut prefer = Prefer::default();
-        for value in headers.get_all("prefer").filter_map(|value| value.to_str().ok()) {
+        for value in headers.get_all(&PREFER).filter_map(|value| value.to_str().ok()) {
             for part in value.split(',').map(|part| part.split(';').next().unwrap_or_default().trim()) {
                 let (name, value) =
                     part.split_once('=').map_or((part, ""), |(name, value)| (name.trim(), value.trim()));
@@ -38,7 +39,7 @@ impl Prefer {
 
 #[cfg(test)]
 mod tests {
-    use actix_web::http::header::{HeaderName, HeaderValue};
+    use actix_web::http::header::HeaderValue;
 
     use super::*;
 

@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use actix_web::HttpRequest;
-use actix_web::http::header::{CONTENT_LENGTH, HeaderMap};
+use actix_web::http::header::{CONTENT_LENGTH, HeaderMap, HeaderName};
 use actix_web::web::{Bytes, BytesMut, Payload};
 use futures_util::StreamExt;
 use kanzlei_model::problem::Problem;
@@ -11,8 +11,11 @@ use kanzlei_model::problem::Problem;
 use super::admit::{self, Arrival};
 use super::refusal::Refusal;
 
+/// The field with the id of a request.
+pub static REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
+static TRACEPARENT: HeaderName = HeaderName::from_static("traceparent");
 /// The longest request id of a client that is adopted.
-const REQUEST_ID: usize = 100;
+const LONGEST_ID: usize = 100;
 
 /// How long a body may arrive slowly, and the bytes a second that it arrives with from then on, at least.
 const GRACE: Duration = Duration::from_secs(5);
@@ -53,15 +56,15 @@ pub async fn body(
 
 /// The client's own request id, where it is one that can be logged and sent on.
 pub fn request_id(headers: &HeaderMap) -> Option<String> {
-    let id = headers.get("x-request-id")?.to_str().ok()?;
-    let fits = (1..=REQUEST_ID).contains(&id.len())
+    let id = headers.get(&REQUEST_ID)?.to_str().ok()?;
+    let fits = (1..=LONGEST_ID).contains(&id.len())
         && id.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_.:+/=".contains(&b));
     fits.then(|| id.to_owned())
 }
 
 /// The trace id of a valid `traceparent` (W3C Trace Context §3.2).
 pub fn trace_id(headers: &HeaderMap) -> Option<String> {
-    let mut parts = headers.get("traceparent")?.to_str().ok()?.split('-');
+    let mut parts = headers.get(&TRACEPARENT)?.to_str().ok()?.split('-');
     let hex = |part: &str, length: usize| {
         part.len() == length && part.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b))
     };

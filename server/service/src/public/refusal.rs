@@ -24,6 +24,9 @@ use crate::error::problem_response;
 /// Statuses of refusals that are kept; others are failures of the service.
 const KEPT: [u16; 8] = [400, 401, 403, 405, 413, 415, 422, 429];
 
+/// Bytes of a media type that are kept.
+const MEDIA: usize = 200;
+
 /// A request that is refused.
 pub struct Refusal {
     pub problem: Box<Problem>,
@@ -136,7 +139,7 @@ impl Sent {
 
     /// Its body arrived whole.
     pub fn body(&mut self, media: &str, body: &Bytes) {
-        self.body = Some((media.chars().take(200).collect(), body.clone()));
+        self.body = Some((media[..media.floor_char_boundary(MEDIA)].to_owned(), body.clone()));
     }
 
     /// Its body is what it says it is.

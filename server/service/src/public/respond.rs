@@ -62,11 +62,12 @@ pub async fn respond_as(
         }
     }
     if let Some(reading) = &reply.rows {
-        return negotiate::read(&mut response, (&reply.body, reading), format, (typed, head), files).await;
+        return Box::pin(negotiate::read(&mut response, (&reply.body, reading), format, (typed, head), files)).await;
     }
     if let Some(file) = File::of(&reply.body) {
         let named = reply.headers.iter().any(|(name, _)| name.eq_ignore_ascii_case("content-disposition"));
-        return download::answer(request, &mut response, status == StatusCode::OK, file, typed, named, files).await;
+        let ok = status == StatusCode::OK;
+        return Box::pin(download::answer(request, &mut response, ok, file, typed, named, files)).await;
     }
     if let Some((format, formats)) = format.filter(|_| !reply.problem && !typed)
         && let Some(rows) = negotiate::rows(&mut response, &reply.body, Some(*format), formats, head)

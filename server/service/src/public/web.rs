@@ -61,7 +61,7 @@ pub async fn finish(endpoint: &Endpoint, request: &HttpRequest, mut response: Ht
         Some(cache)
             if response.status() == StatusCode::OK && matches!(*request.method(), Method::GET | Method::HEAD) =>
         {
-            cached(cache, &endpoint.access, request, response).await
+            Box::pin(cached(cache, &endpoint.access, request, response)).await
         }
         _ => response,
     }

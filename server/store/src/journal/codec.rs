@@ -57,6 +57,16 @@ enum Trace<'r> {
     Text(&'r str),
 }
 
+impl<'r> Trace<'r> {
+    fn of(text: &'r str) -> Self {
+        let digits = text.len() == 32 && text.bytes().all(|byte| matches!(byte, b'0'..=b'9' | b'a'..=b'f'));
+        match u128::from_str_radix(text, 16) {
+            Ok(n) if digits => Trace::Digits((n >> 64) as u64, n as u64),
+            _ => Trace::Text(text),
+        }
+    }
+}
+
 /// A step; it began so many microseconds behind its run.
 #[derive(Serialize, Deserialize)]
 struct Line<'r> {
@@ -88,13 +98,9 @@ pub struct Encoded {
 impl Encoded {
     /// A run as bytes.
     pub fn of(run: &Run) -> Self {
-        let own = run.id.to_string();
-        let request_id = Some(&run.request_id).filter(|id| **id != own);
-        let digits = u128::from_str_radix(&run.trace_id, 16).ok().filter(|n| format!("{n:032x}") == run.trace_id);
-        let trace_id = match digits {
-            Some(n) => Trace::Digits((n >> 64) as u64, n as u64),
-            None => Trace::Text(&run.trace_id),
-        };
+        let mut own = Uuid::encode_buffer();
+        let own = run.id.hyphenated().encode_lower(&mut own);
+        let request_id = Some(&run.request_id).filter(|id| **id != *own);
         let entry = Entry {
             id: run.id.as_u64_pair(),
             workflow: &run.workflow,
@@ -105,7 +111,7 @@ impl Encoded {
             started: run.started.as_micros(),
             duration: run.duration.as_micros(),
             request_id: request_id.map(String::as_str),
-            trace_id,
+            trace_id: Trace::of(&run.trace_id),
             caller: run.caller.name.as_deref(),
             caller_facts: run.caller.facts().map(Into::into),
             input: &run.input,
@@ -118,8 +124,9 @@ impl Encoded {
             steps: run.steps.iter().map(|step| line(step, run.started)).collect(),
             sealed: run.sealed.as_deref(),
         };
+        let mut bytes = Vec::with_capacity(run.bytes());
         // Nothing of it can fail to be written into memory.
-        let bytes = rmp_serde::to_vec(&entry).unwrap_or_default();
+        let _ = rmp_serde::encode::write(&mut bytes, &entry);
         Encoded {
             row: run.line(),
             request_id: request_id.map(|id| id.chars().take(100).collect()),
@@ -139,9 +146,9 @@ impl Encoded {
         (self.job && self.succeeded()).then_some(self.row.id)
     }
 
-    /// Its bytes, before they are compressed.
+    /// The bytes of memory that it holds, about.
     pub fn size(&self) -> usize {
-        self.bytes.len() + self.row.entry.len() + 300
+        self.bytes.capacity() + self.row.entry.len() + 300
     }
 
     /// The bytes themselves, from which a dictionary learns.

@@ -367,25 +367,35 @@ async fn segment(
     let number = |name: &str| numbers.get(name).copied().unwrap_or_default();
     let mut written = 0;
     for some in portions(&places) {
-        let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-            "INSERT IGNORE INTO run (id, workflow, revision, state, entry, status, started, duration, caller, failed_at, kind, detail, segment, place) ",
-        );
+        // The segment that was written last over this connection is that of all these rows.
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new(match succeeded {
+            true => {
+                "INSERT IGNORE INTO run (id, workflow, revision, entry, status, started, duration, caller, place, state, segment) "
+            }
+            false => {
+                "INSERT IGNORE INTO run (id, workflow, revision, entry, status, started, duration, caller, place, state, failed_at, kind, detail, segment) "
+            }
+        });
         query.push_values(some, |mut row, (place, run)| {
             let line = &run.row;
             row.push_bind(line.id.as_bytes().as_slice())
                 .push_bind(number(&line.workflow))
                 .push_bind(line.revision)
-                .push_bind(&line.state)
                 .push_bind(number(&line.entry))
                 .push_bind(line.status)
                 .push_bind(line.started.as_micros())
                 .push_bind(line.duration.as_micros())
                 .push_bind(&run.caller)
-                .push_bind(line.failed_at)
-                .push_bind(&line.kind)
-                .push_bind(line.detail.as_ref().map(|text| text.chars().take(DETAIL).collect::<String>()))
-                .push_bind(segment)
                 .push_bind(*place as u16);
+            match succeeded {
+                true => row.push("'succeeded'"),
+                false => row
+                    .push_bind(&line.state)
+                    .push_bind(line.failed_at)
+                    .push_bind(&line.kind)
+                    .push_bind(line.detail.as_ref().map(|text| text.chars().take(DETAIL).collect::<String>())),
+            };
+            row.push("LAST_INSERT_ID()");
         });
         written += query.build().execute(&mut **tx).await.doing("writing runs")?.rows_affected();
     }
