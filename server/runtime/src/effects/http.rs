@@ -18,7 +18,7 @@ use http::header::{
     ACCEPT, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue, USER_AGENT,
 };
 use http::{Method, Response, Uri};
-use http_body_util::{BodyExt, Full};
+use http_body_util::BodyExt;
 use hyper::body::{Body as _, Incoming};
 use kanzlei_engine::machine::{Answer, Data, EffectError, Request, file_name, is_file};
 use kanzlei_lang::document::credentials::Credentials;
@@ -242,21 +242,21 @@ async fn send(
     let shown = Shown { secret: secret.as_deref(), token };
     let mut held = held(request.body.as_deref().unwrap_or_default());
     let client = client_of(service, bounds)?;
-    let mut redirects = 0;
+    let (mut redirects, mut bare) = (0, false);
     let mut response = loop {
         let mut headers = headers(service, request, correlation, &shown, secrets)?;
-        let body = match (&held, &request.body) {
-            (Some(bytes), _) => Body::Left(bytes.clone().into()),
-            (None, Some(data)) if redirects == 0 => {
+        if bare {
+            for name in [CONTENT_TYPE, CONTENT_ENCODING, CONTENT_LENGTH] {
+                headers.remove(name);
+            }
+        }
+        let body = match &held {
+            Some(bytes) => Body::Left(bytes.clone().into()),
+            None => {
+                let data = request.body.as_deref().unwrap_or_default();
                 let (body, size) = Box::pin(streamed(data, bounds.files)).await?;
                 headers.insert(CONTENT_LENGTH, size.into());
                 body
-            }
-            (None, _) => {
-                for name in [CONTENT_TYPE, CONTENT_ENCODING, CONTENT_LENGTH] {
-                    headers.remove(name);
-                }
-                Body::Left(Full::default())
             }
         };
         let response = client.request(outgoing(&method, &uri, headers, body)).await;
@@ -269,6 +269,7 @@ async fn send(
         let elsewhere =
             |to: &str| fault(FailureKind::Redirected, format!("{} redirected to {to}, which is refused", service.name));
         let next = base.redirected(&uri, &method, &response).map_err(|to| elsewhere(&to))?;
+        // Files are sent once.
         let Some(next) = next.filter(|(next, _)| held.is_some() || *next != method) else { break response };
         if redirects == REDIRECTS {
             return Err(elsewhere(&format!("more than {REDIRECTS} times")));
@@ -276,7 +277,7 @@ async fn send(
         redirects += 1;
         // Another method is one without a body.
         if next.0 != method {
-            held = None;
+            (held, bare) = (Some(Bytes::new()), true);
         }
         (method, uri) = next;
     };

@@ -193,6 +193,23 @@ async fn a_redirect_within_the_service_is_followed() {
     }
 }
 
+#[tokio::test]
+async fn redirects_are_followed_one_after_another() {
+    let to = |status: &str, path: &str| -> &'static str {
+        let head =
+            format!("HTTP/1.1 {status} Moved\r\nlocation: {path}\r\ncontent-length: 0\r\nconnection: close\r\n\r\n");
+        String::leak(head)
+    };
+    let (base, sent) = peer(Vec::leak(vec![to("307", "/a"), to("303", "/b"), to("302", "/c"), OK]));
+    let asked = request("POST", "/x", Some("{}"));
+    let answer = send(&service(&base, None), &asked, Duration::from_secs(20)).await;
+    assert_eq!(answer.expect("an answer").status, 200);
+    for (begins, ends) in [("POST /x ", "{}"), ("POST /a ", "{}"), ("GET /b ", "\r\n"), ("GET /c ", "\r\n")] {
+        let one = sent.recv().expect("sent");
+        assert!(one.starts_with(begins) && one.ends_with(ends), "{begins}: {one}");
+    }
+}
+
 #[test]
 fn an_address_is_what_it_says_and_no_more() {
     for (base, target, wanted) in [
