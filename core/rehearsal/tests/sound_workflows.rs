@@ -462,7 +462,7 @@ fn clean_workflows_never_fail_with_a_name_or_type_error() {
             *ended
                 .entry(end.failure.as_ref().map_or("succeeded", |failure| failure.kind.name()).to_owned())
                 .or_default() += 1;
-            for failure in machine.records().iter().filter_map(|record| record.failure.as_ref()).chain(&end.failure) {
+            for failure in machine.records().iter().filter_map(|record| record.failure.as_deref()).chain(&end.failure) {
                 let by_name_or_type = failure.cause == Some(ErrorKind::Type)
                     || failure.kind == FailureKind::Expression && failure.cause.is_none();
                 assert!(!by_name_or_type, "{}\n{written}\nover {}", failure.detail, given.to_json());

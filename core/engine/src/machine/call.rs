@@ -178,7 +178,7 @@ impl Machine {
                         _ => failure.kind.name().to_owned(),
                     };
                     self.records[record].earlier_attempts.push(came);
-                    self.records[record].failure = Some(failure);
+                    self.records[record].failure = Some(Box::new(failure));
                     let until = self.now + pause;
                     self.wait(at, fibre, record, until, What::Again { attempt: attempt + 1 })
                 }

@@ -13,6 +13,9 @@ use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::value::Value;
 
+/// Records that a loop makes room for when it begins.
+const RECORDS: usize = 16_384;
+
 /// A plan that is part of the run, and where its paragraphs stand.
 #[derive(Debug)]
 pub(super) struct Level {
@@ -403,7 +406,7 @@ impl Machine {
             record.ended = now;
             if let Some(block) = catch.filter(|_| !in_catch) {
                 record.state = State::Caught;
-                record.failure = Some(failure.clone());
+                record.failure = Some(Box::new(failure.clone()));
                 if fibre.frames.len() == 1 {
                     fibre.result = Value::Undefined;
                 }
@@ -417,7 +420,7 @@ impl Machine {
                 if record.state == State::Running {
                     record.state = State::Failed;
                 }
-                record.failure = Some(failure.clone());
+                record.failure = Some(Box::new(failure.clone()));
             }
             let owner = fibre.frames.pop().and_then(|frame| frame.owner);
             match owner.filter(|_| !fibre.frames.is_empty()) {
@@ -442,6 +445,8 @@ impl Machine {
             self.close(fibre, record, State::Succeeded, Value::list(Vec::new()));
             return Flow::On;
         }
+        // One step of each item, at least.
+        self.records.reserve(count.min(RECORDS));
         let mut group = Group {
             record,
             children: Vec::with_capacity(count.min(each.at_once as usize)),

@@ -596,7 +596,7 @@ impl Machine {
             return;
         }
         for record in self.records.iter_mut().filter(|r| r.state == State::Running && r.attempts > 0) {
-            record.failure = Some(failure.clone());
+            record.failure = Some(Box::new(failure.clone()));
         }
         self.end_failed(failure, problem);
     }

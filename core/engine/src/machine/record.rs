@@ -29,7 +29,7 @@ pub struct StepRecord {
     /// What came of it.
     pub outcome: Value,
     /// Why it failed, or why an earlier attempt did.
-    pub failure: Option<Failure>,
+    pub failure: Option<Box<Failure>>,
     /// The record of the step around it.
     pub owner: Option<u32>,
     /// The position of its item, on steps that stand directly in a loop.

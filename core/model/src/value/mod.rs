@@ -62,25 +62,45 @@ pub enum Value {
     Object(Arc<Object>),
 }
 
-/// What is made of a text when it is asked for, or was made at once.
-#[derive(Debug, Default)]
-struct Lazy<T> {
-    made: OnceLock<T>,
-    source: Option<Source>,
+/// What was made at once, or is made of a text when it is asked for.
+#[derive(Debug)]
+enum Lazy<T> {
+    Made(T),
+    Of(Source, OnceLock<T>),
+}
+
+impl<T: Default> Default for Lazy<T> {
+    fn default() -> Self {
+        Lazy::Made(T::default())
+    }
 }
 
 impl<T> Lazy<T> {
     fn of(source: Source) -> Self {
-        Lazy { made: OnceLock::new(), source: Some(source) }
+        Lazy::Of(source, OnceLock::new())
     }
 
-    fn made(made: T) -> Self {
-        Lazy { made: OnceLock::from(made), source: None }
+    fn get(&self, make: impl FnOnce(&Source) -> T) -> &T {
+        match self {
+            Lazy::Made(made) => made,
+            Lazy::Of(source, made) => made.get_or_init(|| make(source)),
+        }
+    }
+
+    /// The text, while nothing was asked for.
+    fn unread(&self) -> Option<&Source> {
+        match self {
+            Lazy::Of(source, made) if made.get().is_none() => Some(source),
+            _ => None,
+        }
     }
 
     /// The JSON text that is written of it, where it has one.
     fn exact(&self) -> Option<&str> {
-        self.source.as_ref()?.exact()
+        match self {
+            Lazy::Made(_) => None,
+            Lazy::Of(source, _) => source.exact(),
+        }
     }
 
     /// Whether both have the same text: they are equal then, and need not be read.
@@ -133,11 +153,11 @@ impl Value {
     }
 
     fn known_list(items: Vec<Value>, depth: u16, weight: u64) -> Self {
-        Value::List(Arc::new(List { items: Lazy::made(items), depth, weight, named: None }))
+        Value::List(Arc::new(List { items: Lazy::Made(items), depth, weight, named: None }))
     }
 
     fn known_object(members: Members, depth: u16, weight: u64) -> Self {
-        Value::Object(Arc::new(Object { members: Lazy::made(members), depth, weight, file: None }))
+        Value::Object(Arc::new(Object { members: Lazy::Made(members), depth, weight, file: None }))
     }
 
     fn lazy_list(source: Source, depth: u16, weight: u64) -> Self {
@@ -151,12 +171,13 @@ impl Value {
     /// The list a pattern match returns, with its further members by name.
     pub fn match_list(items: Vec<Value>, named: Arc<Object>) -> Self {
         let weight = items.iter().fold(2, |weight: u64, item| item.weight().saturating_add(weight).saturating_add(1));
-        Value::List(Arc::new(List { items: Lazy::made(items), depth: 1, weight, named: Some(named) }))
+        Value::List(Arc::new(List { items: Lazy::Made(items), depth: 1, weight, named: Some(named) }))
     }
 
     /// An object from members in the order given.
     pub fn object<K: Into<Str>>(members: impl IntoIterator<Item = (K, Value)>) -> Self {
-        let mut builder = ObjectBuilder::default();
+        let members = members.into_iter();
+        let mut builder = ObjectBuilder::with_capacity(members.size_hint().0);
         for (key, value) in members {
             builder.insert(key.into(), value);
         }
@@ -189,7 +210,7 @@ impl Value {
             Value::Object(object) => {
                 let (members, depth, weight) = (object.members().clone(), object.depth, object.weight);
                 let file = Some(Box::new(file));
-                Value::Object(Arc::new(Object { members: Lazy::made(members), depth, weight, file }))
+                Value::Object(Arc::new(Object { members: Lazy::Made(members), depth, weight, file }))
             }
             other => other,
         }
@@ -334,15 +355,12 @@ impl PartialEq for Value {
 impl List {
     /// The items in order.
     pub fn items(&self) -> &[Value] {
-        self.items.made.get_or_init(|| self.items.source.as_ref().map(Source::items).unwrap_or_default())
+        self.items.get(Source::items)
     }
 
     /// The number of items; counting does not read them.
     pub fn len(&self) -> usize {
-        match (self.items.made.get(), &self.items.source) {
-            (None, Some(source)) => source.count(),
-            _ => self.items().len(),
-        }
+        self.items.unread().map_or_else(|| self.items().len(), Source::count)
     }
 
     /// Whether there is none.
@@ -358,7 +376,7 @@ impl List {
 
 impl Object {
     fn members(&self) -> &Members {
-        self.members.made.get_or_init(|| self.members.source.as_ref().map(Source::members).unwrap_or_default())
+        self.members.get(Source::members)
     }
 
     /// The member of a name.
@@ -368,10 +386,7 @@ impl Object {
 
     /// The number of members.
     pub fn len(&self) -> usize {
-        match (self.members.made.get(), &self.members.source) {
-            (None, Some(source)) => source.count(),
-            _ => self.members().len(),
-        }
+        self.members.unread().map_or_else(|| self.members().len(), Source::count)
     }
 
     /// The file that it stands for.
