@@ -12,6 +12,7 @@
 //! assert_eq!(of_record(&to_record(&input)).as_ref(), Some(&input));
 //! ```
 
+use crate::hex;
 use std::sync::Arc;
 
 use sha2::{Digest, Sha256};
@@ -46,7 +47,7 @@ impl File {
 
     /// The same for a name that is not written in the program.
     pub fn of_bytes(name: Option<&str>, media: &str, bytes: Arc<[u8]>) -> Self {
-        let digest: Str = format!("{:x}", Sha256::digest(&bytes)).into();
+        let digest: Str = hex::of(&Sha256::digest(&bytes)).into();
         File {
             id: digest.clone(),
             name: name.and_then(plain_name).map(Str::from),

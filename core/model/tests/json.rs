@@ -172,3 +172,28 @@ fn generated_texts_are_read_as_before_whole_and_broken() {
         }
     });
 }
+
+/// What JSON has no form for comes back as its text does; everything else is the same value.
+#[test]
+fn a_plain_value_is_what_its_text_says() {
+    let object = |members: Vec<(&'static str, Value)>| Value::object(members);
+    let groups = object(vec![("index", Value::Int(0))]);
+    let Value::Object(groups) = groups else { unreachable!() };
+    for value in [
+        Value::Undefined,
+        Value::Num(f64::NAN),
+        Value::Num(f64::NEG_INFINITY),
+        Value::Num(-0.0),
+        Value::Num(0.5),
+        Value::list(vec![Value::Int(1), Value::Undefined, Value::Num(f64::INFINITY)]),
+        object(vec![("a", Value::Undefined), ("b", object(vec![("c", Value::Undefined), ("d", Value::Num(-0.0))]))]),
+        Value::match_list(vec![Value::text("x")], groups),
+        Value::read(format!("{{\"text\": \"{}\", \"n\": [1, 2.5]}}", "x".repeat(600)).into_bytes().into())
+            .expect("JSON"),
+    ] {
+        let plain = value.plain();
+        assert_eq!(plain.to_json(), value.to_json());
+        assert_eq!(plain, Value::read(value.to_json().into_bytes().into()).expect("JSON"), "{}", value.to_json());
+        assert_eq!(plain.plain(), plain);
+    }
+}

@@ -1,7 +1,7 @@
 //! The HTTP client of a thread: pooled connections to permitted addresses, redirects, and where services are.
 //!
-//! It knows addresses, TLS and redirects, and nothing of services, secrets or runs. Connections belong to the thread that opened
-//! them. Names are resolved by [`Guarded`] alone; callers check literal addresses ([`Base::literal`]) before they send a request, and
+//! It knows addresses, TLS and redirects, and nothing of services or runs; the only secrets it is passed are keys of certificates.
+//! Connections belong to the thread that opened them. Names are resolved by [`Guarded`] alone; callers check literal addresses ([`Base::literal`]) before they send a request, and
 //! the address that answered ([`answered_by`]) after it.
 //!
 //! ```text
@@ -115,7 +115,10 @@ fn tls(certificates: &Certificates) -> Result<ClientConfig, String> {
 
 fn chain(pem: &str) -> Result<Vec<CertificateDer<'static>>, String> {
     let found = CertificateDer::pem_slice_iter(pem.as_bytes()).collect::<Result<Vec<_>, _>>();
-    found.map_err(|error| error.to_string())
+    match found.map_err(|error| error.to_string())? {
+        none if none.is_empty() => Err("there is no certificate in it".into()),
+        found => Ok(found),
+    }
 }
 
 fn authorities(pem: &str) -> Result<RootCertStore, String> {
@@ -128,10 +131,7 @@ fn authorities(pem: &str) -> Result<RootCertStore, String> {
 
 fn identity(pem: &str) -> Result<(Vec<CertificateDer<'static>>, PrivateKeyDer<'static>), String> {
     let key = PrivateKeyDer::from_pem_slice(pem.as_bytes()).map_err(|error| error.to_string())?;
-    match chain(pem)? {
-        none if none.is_empty() => Err("there is no certificate beside the key".into()),
-        chain => Ok((chain, key)),
-    }
+    Ok((chain(pem)?, key))
 }
 
 /// The address that an answer comes from.

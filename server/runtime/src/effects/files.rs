@@ -8,6 +8,7 @@ use kanzlei_engine::machine::{Batch, EffectError, FileRows, FileTask, FileWork, 
 use kanzlei_engine::pack;
 use kanzlei_engine::rows::{self, MOST_OF_WHOLE};
 use kanzlei_model::file::File;
+use kanzlei_model::hex;
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
@@ -223,7 +224,7 @@ async fn has_same(place: &Place, path: &str, file: &File) -> Result<bool, Effect
         let chunk = chunk.map_err(|error| fault(FailureKind::Place, error.to_string()))?;
         digest.update(&chunk);
     }
-    Ok(format!("{:x}", digest.finalize()) == *file.digest)
+    Ok(hex::of(&digest.finalize()) == *file.digest)
 }
 
 fn packing(why: pack::Fault) -> EffectError {

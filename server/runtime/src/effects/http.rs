@@ -242,7 +242,7 @@ async fn send(
     let shown = Shown { secret: secret.as_deref(), token };
     let mut held = held(request.body.as_deref().unwrap_or_default());
     let client = client_of(service, bounds)?;
-    let (mut redirects, mut bare) = (0, false);
+    let (mut redirects, mut bare, mut again) = (0, false, true);
     let mut response = loop {
         let mut headers = headers(service, request, correlation, &shown, secrets)?;
         if bare {
@@ -259,8 +259,15 @@ async fn send(
                 body
             }
         };
-        let response = client.request(outgoing(&method, &uri, headers, body)).await;
-        let response = response.map_err(|error| failure(service, error.is_connect(), &error))?;
+        let response = match client.request(outgoing(&method, &uri, headers, body)).await {
+            Ok(response) => response,
+            // A kept connection may be closed by the service while the request is on its way.
+            Err(error) if again && method.is_safe() && held.is_some() && closed(&error) => {
+                again = false;
+                continue;
+            }
+            Err(error) => return Err(failure(service, error.is_connect(), &error)),
+        };
         // The resolver left only permitted addresses; an answer from another one is used for nothing.
         let from = client::answered_by(&response);
         if let Some(why) = from.and_then(|ip| blocked(allowed, ip, ip, service.private)) {
@@ -531,6 +538,14 @@ fn cause<E: std::error::Error + 'static>(error: &Cause) -> Option<&E> {
 /// What began the chain of causes of an error.
 fn deepest(error: &Cause) -> String {
     causes(error).last().unwrap_or(error).to_string()
+}
+
+/// Whether the connection was closed before the head of an answer had come: a safe request may be sent again (RFC 9110 §9.2.2).
+fn closed(error: &Cause) -> bool {
+    use std::io::ErrorKind::{BrokenPipe, ConnectionAborted, ConnectionReset};
+    let gone = |error: &std::io::Error| matches!(error.kind(), BrokenPipe | ConnectionAborted | ConnectionReset);
+    cause::<hyper::Error>(error).is_some_and(hyper::Error::is_incomplete_message)
+        || cause::<std::io::Error>(error).is_some_and(gone)
 }
 
 /// Distinguishes the kinds of failure; `connecting` is whether nothing was sent yet.

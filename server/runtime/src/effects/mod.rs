@@ -113,6 +113,8 @@ impl Effects {
     }
 
     /// Does what a machine asks for; `left` is what is left of the run's time.
+    ///
+    /// The future of a call is moved often; larger ones are not part of it.
     pub async fn perform(&self, live: &Live, run: &Context, id: EffectId, effect: &Effect, left: Duration) -> Outcome {
         match effect {
             Effect::Call(request) => {
@@ -121,27 +123,18 @@ impl Effects {
                 let bounds = http::Bounds { files: Some(&run.files), ..self.bounds(self.answer_limit) };
                 Outcome::Called(http::call(service, request, &correlation, left, &bounds).await)
             }
-            // The future of a call is moved often; the larger ones of the others are not part of it.
-            _ => Box::pin(self.perform_other(run, id, effect, left)).await,
-        }
-    }
-
-    async fn perform_other(&self, run: &Context, id: EffectId, effect: &Effect, left: Duration) -> Outcome {
-        match effect {
-            // Performed above.
-            Effect::Call(_) => Outcome::Interrupted,
             Effect::Wait { until } => {
                 let pause = Duration::from(until.since(now()));
                 tokio::time::sleep(pause).await;
                 Outcome::Waited
             }
             Effect::Query(query) => match &query.into {
-                Some(into) => Outcome::Filed(self.query_into(run, query, into, left).await),
-                None => Outcome::Queried(self.query(run, id, query, left).await),
+                Some(into) => Outcome::Filed(Box::pin(self.query_into(run, query, into, left)).await),
+                None => Outcome::Queried(Box::pin(self.query(run, id, query, left)).await),
             },
-            Effect::File(task) => Outcome::Filed(files::perform(run, self, task, left).await),
-            Effect::Mail(letter) => Outcome::Filed(self.mailer.send(run, id, letter, left).await),
-            Effect::Rows(task) => Outcome::Rows(files::batch(run, task, left).await),
+            Effect::File(task) => Outcome::Filed(Box::pin(files::perform(run, self, task, left)).await),
+            Effect::Mail(letter) => Outcome::Filed(Box::pin(self.mailer.send(run, id, letter, left)).await),
+            Effect::Rows(task) => Outcome::Rows(Box::pin(files::batch(run, task, left)).await),
             Effect::Enqueue(asked) => {
                 let origin = queue::Origin {
                     entry: format!("enqueued by {}", run.id),
@@ -150,18 +143,20 @@ impl Effects {
                     trace_id: run.trace_id.clone(),
                     generation: run.generation + 1,
                 };
-                Outcome::Queued(self.jobs.enqueue(run.id, id, asked, &origin, &run.files).await)
+                Outcome::Queued(Box::pin(self.jobs.enqueue(run.id, id, asked, &origin, &run.files)).await)
             }
-            Effect::Cancel(asked) => Outcome::Cancelled(self.jobs.cancel(asked, &format!("the run {}", run.id)).await),
-            Effect::Open if run.job => Outcome::Opened(self.jobs.open(run.id, id).await),
+            Effect::Cancel(asked) => {
+                Outcome::Cancelled(Box::pin(self.jobs.cancel(asked, &format!("the run {}", run.id))).await)
+            }
+            Effect::Open if run.job => Outcome::Opened(Box::pin(self.jobs.open(run.id, id)).await),
             Effect::Open => {
                 let detail = "only a job can wait for a callback".to_owned();
                 Outcome::Opened(Err(EffectError { kind: FailureKind::Input, detail }))
             }
             // The driver of a job waits for callbacks itself; direct runs have none.
             Effect::Await { .. } => Outcome::Arrived(None),
-            Effect::Recall { workflow } => Outcome::Kept(self.recall(workflow).await),
-            Effect::Keep(keep) => Outcome::Kept(self.keep(keep).await),
+            Effect::Recall { workflow } => Outcome::Kept(Box::pin(self.recall(workflow)).await),
+            Effect::Keep(keep) => Outcome::Kept(Box::pin(self.keep(keep)).await),
         }
     }
 }

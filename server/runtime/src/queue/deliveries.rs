@@ -6,6 +6,7 @@
 use kanzlei_compiler::plan::webhook::Message;
 use kanzlei_compiler::plan::{Endpoint, Plan};
 use kanzlei_model::caller::Caller;
+use kanzlei_model::hex;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
@@ -111,7 +112,7 @@ impl Jobs {
             headers,
             media: short(&message.media, 200),
             size: message.body.len() as u64,
-            digest: format!("{:x}", Sha256::digest(&message.body)),
+            digest: hex::of(&Sha256::digest(&message.body)),
             body,
             sealed,
             revision: arrival.revision,

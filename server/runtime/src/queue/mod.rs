@@ -444,7 +444,7 @@ pub fn outcome_of(secrets: &Secrets, row: &OutcomeRow) -> Option<Outcome> {
 
 /// The hash under which a token is stored.
 pub fn hash(token: &str) -> String {
-    format!("{:x}", Sha256::digest(token.as_bytes()))
+    hex::of(&Sha256::digest(token.as_bytes()))
 }
 
 fn kilobytes(bytes: usize) -> u32 {

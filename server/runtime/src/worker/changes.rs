@@ -13,6 +13,7 @@ use std::time::Duration;
 use kanzlei_compiler::plan::Watch;
 use kanzlei_compiler::plan::watch::Change;
 use kanzlei_lang::document::change::Operation;
+use kanzlei_model::hex;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
@@ -299,7 +300,7 @@ impl Watched {
             problem: journal::cut(self.effects.secrets.mask(problem.to_json()), journal::MOST_REFUSED),
             media: Some("application/json".into()),
             size: Some(body.len() as u64),
-            digest: Some(format!("{:x}", Sha256::digest(&body))),
+            digest: Some(hex::of(&Sha256::digest(&body))),
             body: (!confidential).then(|| journal::cut(self.effects.secrets.mask(body), journal::MOST_REFUSED)),
         }
     }

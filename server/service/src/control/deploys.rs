@@ -14,6 +14,7 @@ use kanzlei_compiler::check::{Bundle, Checked, Column, Known, check as check_bun
 use kanzlei_compiler::plan::Plan;
 use kanzlei_lang::diagnostic::{Diagnostic, Place, Report, Severity};
 use kanzlei_lang::document::{self, Source};
+use kanzlei_model::hex;
 use kanzlei_model::problem::Problem;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live::Live;
@@ -402,7 +403,7 @@ pub(super) async fn perform(app: &App, caller: &Caller, live: &Arc<Live>, wish: 
             digest.update(source.text.as_bytes());
             digest.update([0]);
             digest.update(file.as_deref().unwrap_or_default().as_bytes());
-            let digest = format!("{:x}", digest.finalize());
+            let digest = hex::of(&digest.finalize());
             let path = source.path.chars().rev().take(500).collect::<Vec<_>>().into_iter().rev().collect();
             Some(NewDocument { kind: kind.into(), name, path, source: source.text.clone(), file, digest })
         })

@@ -17,6 +17,7 @@ use kanzlei_api::jobs::JobDocument;
 use kanzlei_api::previews as api;
 use kanzlei_engine::machine::Reply;
 use kanzlei_lang::diagnostic::Severity;
+use kanzlei_model::hex;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::time::Span;
 use kanzlei_rehearsal::Prepared;
@@ -249,7 +250,7 @@ async fn build(
 }
 
 fn digest(token: &str) -> String {
-    format!("{:x}", Sha256::digest(token.as_bytes()))
+    hex::of(&Sha256::digest(token.as_bytes()))
 }
 
 /// `POST /previews`: opens an address for drafts.

@@ -14,6 +14,7 @@ use arc_swap::ArcSwapOption;
 use kanzlei_compiler::plan::{NOT_ALLOWED, Plan};
 use kanzlei_lang::document::access::{Access, KeyPlace};
 use kanzlei_model::caller::Caller as Known;
+use kanzlei_model::hex;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_runtime::clock::now;
@@ -201,7 +202,7 @@ pub fn fresh_key(random: &str) -> String {
 }
 
 fn checksum(random: &str) -> String {
-    let digest = format!("{:x}", Sha256::digest(random.as_bytes()));
+    let digest = hex::of(&Sha256::digest(random.as_bytes()));
     digest.chars().take(CHECKSUM).collect()
 }
 

@@ -5,6 +5,7 @@ use actix_web::body::{BodySize, MessageBody};
 use actix_web::http::StatusCode;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse};
+use kanzlei_model::hex;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::HEADER;
 use kanzlei_model::time::Span;
@@ -98,7 +99,7 @@ pub async fn claim(
     let mut print = Sha256::new();
     print.update(format!("{method} {}\n", route.declared().address));
     print.update(input.to_canonical_json());
-    let print = format!("{:x}", print.finalize());
+    let print = hex::of(&print.finalize());
     Box::pin(claim_as(app, route, Key { hash, kept: REPEATABLE }, &print, run)).await
 }
 

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use actix_web::http::header::{ALLOW, HeaderValue, RETRY_AFTER, WWW_AUTHENTICATE};
 use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse};
+use kanzlei_model::hex;
 use kanzlei_model::problem::Problem;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::journal;
@@ -183,11 +184,7 @@ pub fn keep(app: &App, request: &HttpRequest, id: Uuid, request_id: &str, sent: 
         },
         media: sent.body.as_ref().map(|(media, _)| media.clone()).filter(|media| !media.is_empty()),
         size,
-        digest: sent
-            .body
-            .as_ref()
-            .filter(|(_, body)| !body.is_empty())
-            .map(|(_, body)| format!("{:x}", Sha256::digest(body))),
+        digest: sent.body.as_ref().filter(|(_, body)| !body.is_empty()).map(|(_, body)| hex::of(&Sha256::digest(body))),
         body: text,
     });
 }

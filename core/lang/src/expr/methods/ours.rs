@@ -15,6 +15,7 @@ use crate::expr::ast::Arg;
 use crate::expr::eval::{Eval, Res, range_failure, type_failure};
 use crate::expr::functions::Static;
 use crate::expr::ops;
+use kanzlei_model::hex;
 use kanzlei_model::value::{ObjectBuilder, Value};
 
 /// The time between two instants in a unit, seconds by default.
@@ -137,11 +138,11 @@ impl Eval<'_> {
     fn digest(&mut self, what: Static, first: &str, second: &str) -> Res {
         self.item_work((first.len() + second.len()) / 4)?;
         match what {
-            Static::DigestSha256 => self.make_text(format!("{:x}", Sha256::digest(first.as_bytes()))),
+            Static::DigestSha256 => self.make_text(hex::of(&Sha256::digest(first.as_bytes()))),
             Static::DigestHmacSha256 => match Hmac::<Sha256>::new_from_slice(first.as_bytes()) {
                 Ok(mut mac) => {
                     mac.update(second.as_bytes());
-                    self.make_text(format!("{:x}", mac.finalize().into_bytes()))
+                    self.make_text(hex::of(&mac.finalize().into_bytes()))
                 }
                 Err(_) => range_failure("this key cannot be used"),
             },

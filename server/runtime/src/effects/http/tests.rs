@@ -193,6 +193,26 @@ async fn a_redirect_within_the_service_is_followed() {
     }
 }
 
+/// A connection that is closed without an answer costs a safe request nothing, and one that may have done something is not sent again.
+#[tokio::test]
+async fn a_safe_request_is_sent_again_once_over_another_connection() {
+    for (method, answers, sends, status) in [
+        ("GET", ["", OK], 2, Some(200)),
+        ("HEAD", ["", OK], 2, Some(200)),
+        ("GET", ["", ""], 2, None),
+        ("POST", ["", OK], 1, None),
+        ("DELETE", ["", OK], 1, None),
+        ("GET", ["HTTP/1.1 200 OK\r\n", OK], 2, Some(200)),
+    ] {
+        let (base, sent) = peer(Vec::leak(answers.to_vec()));
+        let answer = send(&service(&base, None), &request(method, "/x", None), Duration::from_secs(20)).await;
+        let broken = answer.as_ref().err().map(|fault| fault.kind);
+        assert_eq!(answer.as_ref().ok().map(|answer| answer.status), status, "{method}: {answer:?}");
+        assert_eq!(broken, status.is_none().then_some(FailureKind::Broken), "{method}");
+        assert_eq!(sent.try_iter().count(), sends, "{method}");
+    }
+}
+
 #[tokio::test]
 async fn redirects_are_followed_one_after_another() {
     let to = |status: &str, path: &str| -> &'static str {
