@@ -1,4 +1,4 @@
-//! The HTTP client of a thread: pooled connections to permitted addresses, redirects, and where services are.
+//! The HTTP client of a thread: pooled connections to permitted addresses, where services are, and where redirects lead.
 //!
 //! It knows addresses, TLS and redirects, and nothing of services or runs; the only secrets it is passed are keys of certificates.
 //! Connections belong to the thread that opened them. Names are resolved by [`Guarded`] alone; callers check literal addresses ([`Base::literal`]) before they send a request, and
@@ -67,7 +67,7 @@ where
 pub struct Certificates {
     /// The caller's own, with its key.
     pub identity: Option<String>,
-    /// Those that are trusted; those of the operating system where there are none.
+    /// The authorities that it trusts; `None` for those of the operating system.
     pub authority: Option<String>,
 }
 

@@ -15,7 +15,8 @@ use base64::engine::general_purpose::STANDARD;
 use bytes::Bytes;
 use futures_util::stream::{self, StreamExt};
 use http::header::{
-    ACCEPT, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue, USER_AGENT,
+    ACCEPT, AUTHORIZATION, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue,
+    USER_AGENT,
 };
 use http::{Method, Response, Uri};
 use http_body_util::BodyExt;
@@ -364,7 +365,10 @@ fn headers(
     let mut add = |name: &str, value: &str| -> Result<(), EffectError> {
         let unfit = |why: http::Error| fault(FailureKind::Broken, format!("{} is not called: {why}", service.name));
         let name = HeaderName::from_bytes(name.as_bytes()).map_err(|why| unfit(why.into()))?;
-        headers.append(name, HeaderValue::from_str(value).map_err(|why| unfit(why.into()))?);
+        let mut value = HeaderValue::from_str(value).map_err(|why| unfit(why.into()))?;
+        // Compression of headers keeps no credentials (RFC 7541 §7.1.3).
+        value.set_sensitive(proves_caller(&name, service));
+        headers.append(name, value);
         Ok(())
     };
     for (name, value) in &service.headers {
@@ -396,6 +400,15 @@ fn headers(
     headers.entry(ACCEPT).or_insert(HeaderValue::from_static("*/*"));
     headers.entry(USER_AGENT).or_insert(AGENT);
     Ok(headers)
+}
+
+/// Whether a header field holds what proves the caller.
+fn proves_caller(name: &HeaderName, service: &Service) -> bool {
+    let own = match &service.credentials {
+        Some(Credentials::Header { name: own, .. }) => name.as_str().eq_ignore_ascii_case(own),
+        _ => false,
+    };
+    own || *name == AUTHORIZATION
 }
 
 /// A body in memory; nothing where it has files.

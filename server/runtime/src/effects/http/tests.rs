@@ -138,6 +138,24 @@ async fn credentials_are_sent_as_the_service_declares() {
     assert!(sent.try_recv().is_err(), "nothing is sent");
 }
 
+#[test]
+fn what_proves_the_caller_is_marked() {
+    let secret = Named { text: "key".into(), at: Place::default() };
+    let own = Credentials::Header { name: "X-Key".into(), value: secret.clone() };
+    for (credentials, name, marked) in [
+        (Some(own.clone()), "x-key", true),
+        (Some(Credentials::Bearer(secret)), "authorization", true),
+        (Some(own), "x-request-id", false),
+    ] {
+        let (service, correlation) =
+            (service("http://127.0.0.1:9", credentials), Correlation { traceparent: "t", request_id: "r" });
+        let shown = Shown { secret: Some("s3cret-value"), token: None };
+        let made = headers(&service, &request("GET", "/x", None), &correlation, &shown, &Secrets::holding(&[]));
+        let made = made.expect("headers");
+        assert_eq!(made.get(name).map(HeaderValue::is_sensitive), Some(marked), "{name}");
+    }
+}
+
 #[tokio::test]
 async fn failures_of_calls_have_kinds() {
     let chunks: &str = "HTTP/1.1 200 OK\r\ntransfer-encoding: chunked\r\n\r\n40\r\n................................................................\r\n40\r\n................................................................\r\n0\r\n\r\n";
