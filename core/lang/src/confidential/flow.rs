@@ -114,6 +114,7 @@ impl Flow<'_> {
                 let labels = self.args(args);
                 self.named(function, &labels)
             }
+            _ => Label::Whole,
         }
     }
 
@@ -170,6 +171,7 @@ impl Flow<'_> {
         match function {
             Function::Arrow(arrow) => self.arrow(arrow, args),
             Function::Named(named) => self.named(named, args),
+            Function::Inline(inline) => self.arrow(&inline.arrow, args),
             Function::Static(function) => self.function(*function, args, &[]),
         }
     }

@@ -4,8 +4,10 @@
 
 use std::sync::Arc;
 
-use super::functions::{Method, Static};
+use super::functions::{Change, Method, Static};
 use super::pattern::Pattern;
+pub use super::script::{Assign, Assignee, Body, Inline, Statement, StatementKind, Update};
+use crate::types::Type;
 use kanzlei_model::value::{Str, Value};
 
 /// Byte range in the expression's text.
@@ -36,6 +38,8 @@ pub enum Kind {
     /// A parameter of an arrow function. Arrow functions exist only as arguments, so each parameter
     /// has one fixed place for as long as the function can be running.
     Local(u32),
+    /// A name of a script whose text may be in a buffer, as it is appended to.
+    Growing(u32),
     /// Texts and what stands between them; always one more text than expressions.
     Template(Vec<Str>, Vec<Expr>),
     /// A list literal.
@@ -85,6 +89,22 @@ pub enum Kind {
     Static(Static, Vec<Arg>),
     /// A function of the document.
     Call(Arc<Named>, Vec<Arg>),
+    /// Statements; what they return, else `undefined`.
+    Body(Arc<Body>),
+    /// An assignment; what was assigned.
+    Assign(Box<Assign>),
+    /// `++` or `--`.
+    Update(Box<Update>),
+    /// `delete a.b`: whether there is no such member afterwards, which is always so.
+    Delete(Box<(Expr, Expr)>),
+    /// A method that changes the list it is called on, or only looks at it for its effect.
+    Change(Box<ChangeCall>),
+    /// A function that the statements around it define.
+    Inline(Arc<Inline>, Vec<Arg>),
+    /// `new Error(text)`: an object with the name of the error and its message.
+    Error(&'static str, Box<Expr>),
+    /// Expressions one after another; the value of the last.
+    Sequence(Vec<Expr>),
 }
 
 /// An item of a list literal.
@@ -195,6 +215,19 @@ pub struct MethodCall {
     pub optional: bool,
 }
 
+/// A call of a method that changes a list.
+#[derive(Clone, Debug)]
+pub struct ChangeCall {
+    /// The list.
+    pub on: Expr,
+    /// The method.
+    pub change: Change,
+    /// The arguments.
+    pub args: Vec<Arg>,
+    /// `on?.method()`
+    pub optional: bool,
+}
+
 /// An argument.
 #[derive(Clone, Debug)]
 pub enum Arg {
@@ -217,6 +250,8 @@ pub enum Function {
     Static(Static),
     /// A function of the workflow.
     Named(Arc<Named>),
+    /// A function that the statements around it define.
+    Inline(Arc<Inline>),
 }
 
 /// A function of the document: an arrow function with a name, which sees its parameters and the
@@ -244,6 +279,8 @@ pub struct Arrow {
     pub params: Vec<Param>,
     /// The expression it returns.
     pub body: Expr,
+    /// The type that it is declared to return.
+    pub returns: Option<Type>,
 }
 
 /// A parameter.
@@ -255,6 +292,8 @@ pub struct Param {
     pub default: Option<Expr>,
     /// Whether it accepts all further arguments.
     pub rest: bool,
+    /// The type it is declared to have.
+    pub wanted: Option<Type>,
 }
 
 /// What a parameter binds.

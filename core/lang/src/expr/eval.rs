@@ -10,6 +10,8 @@ use std::fmt;
 use super::ast::*;
 use super::meter::Meter;
 use super::ops;
+use super::script::grow::Growing;
+use super::script::heap::Heap;
 use kanzlei_model::value::{MAX_DEPTH, MAX_WEIGHT, ObjectBuilder, Str, Value};
 
 /// Why an evaluation failed.
@@ -21,6 +23,10 @@ pub struct EvalError {
     pub message: String,
     /// Where in the expression, as far as known.
     pub at: Option<Span>,
+    /// What a script threw.
+    pub thrown: Option<Value>,
+    /// The values of the script's names where it failed, the innermost last.
+    pub locals: Vec<(Str, Value)>,
 }
 
 /// Why an evaluation fails.
@@ -36,6 +42,8 @@ pub enum ErrorKind {
     Deferred,
     /// It was interrupted from outside: its run's time is up, or the run is stopped.
     Interrupted,
+    /// A script threw a value.
+    Thrown,
 }
 
 impl ErrorKind {
@@ -43,11 +51,16 @@ impl ErrorKind {
     pub fn is_outcome(self) -> bool {
         !matches!(self, ErrorKind::Deferred | ErrorKind::Interrupted)
     }
+
+    /// Whether `catch` of a script catches it.
+    pub fn is_caught(self) -> bool {
+        matches!(self, ErrorKind::Type | ErrorKind::Range | ErrorKind::Thrown)
+    }
 }
 
 impl EvalError {
     pub(super) fn new(kind: ErrorKind, message: impl Into<String>) -> Box<Self> {
-        Box::new(EvalError { kind, message: message.into(), at: None })
+        Box::new(EvalError { kind, message: message.into(), at: None, thrown: None, locals: Vec::new() })
     }
 
     /// Refuses a value that is nested too deep or weighs too much.
@@ -103,8 +116,17 @@ pub(super) struct Eval<'a> {
     /// The text of the function of the document that is running.
     inner_text: Option<Str>,
     slots: &'a [Value],
-    locals: Vec<Value>,
+    pub(super) locals: Vec<Value>,
     pub(super) meter: Meter<'a>,
+    /// Whether statements are running: lists and objects that are made can be changed.
+    pub(super) script: bool,
+    pub(super) heap: Heap,
+    /// Texts that are appended to.
+    pub(super) growing: Vec<Growing>,
+    /// What `return` returns, on its way out.
+    pub(super) returned: Value,
+    /// Which points of the script were reached, where that is wanted.
+    pub(super) reached: Option<Vec<bool>>,
 }
 
 /// Evaluates a compiled expression.
@@ -118,7 +140,18 @@ pub(super) fn run<'a>(
     slots: &'a [Value],
     meter: Meter<'a>,
 ) -> (Result<Value, Box<EvalError>>, Meter<'a>) {
-    let mut eval = Eval { text, inner_text: None, slots, locals: Vec::new(), meter };
+    let mut eval = Eval {
+        text,
+        inner_text: None,
+        slots,
+        locals: Vec::new(),
+        meter,
+        script: false,
+        heap: Heap::default(),
+        growing: Vec::new(),
+        returned: Value::Undefined,
+        reached: None,
+    };
     eval.locals.resize(locals as usize, Value::Undefined);
     let result = match eval.expr(expr) {
         Ok(value) => Ok(value),
@@ -136,9 +169,20 @@ impl Eval<'_> {
             Kind::Local(local) => self.locals.get(*local as usize),
             Kind::Const(value) => Some(value),
             Kind::Member { of, name, .. } => match self.place(of)? {
-                Value::Object(object) => object.get(name),
+                Value::Object(object) => match object.open() {
+                    None => object.get(name),
+                    Some(number) => self.heap.members(number)?.get(name),
+                },
                 _ => None,
             },
+            Kind::Index { of, key, .. } => {
+                let Value::List(list) = self.place(of)? else { return None };
+                let Value::Int(index) = self.place(key)? else { return None };
+                match list.open() {
+                    None => list.items().get(usize::try_from(*index).ok()?),
+                    Some(number) => self.heap.items(number)?.get(usize::try_from(*index).ok()?),
+                }
+            }
             _ => None,
         }
     }
@@ -149,6 +193,7 @@ impl Eval<'_> {
             Kind::Const(value) => Ok(value.clone()),
             Kind::Slot(slot) => Ok(self.slots.get(*slot as usize).cloned().unwrap_or_default()),
             Kind::Local(local) => Ok(self.locals[*local as usize].clone()),
+            Kind::Growing(local) => self.local(*local),
             Kind::Template(texts, parts) => self.template(texts, parts),
             Kind::List(items) => self.list(items),
             Kind::Object(properties) => self.object(properties),
@@ -156,10 +201,19 @@ impl Eval<'_> {
                 if let Some(value) = self.place(expr) {
                     return Ok(value.clone());
                 }
+                if let Kind::Growing(local) = of.kind
+                    && &**name == "length"
+                    && let Some(length) = self.length_of_local(local)
+                {
+                    return Ok(Value::Int(length as i64));
+                }
                 let object = self.expr(of)?;
                 self.member(&object, name, *optional, of, expr.at)
             }
             Kind::Index { of, key, optional } => {
+                if let Some(value) = self.place(expr) {
+                    return Ok(value.clone());
+                }
                 let object = self.expr(of)?;
                 if object.is_nullish() {
                     return self.nothing(&object, *optional, of, "an element", expr.at);
@@ -197,7 +251,7 @@ impl Eval<'_> {
             }
             Kind::Match { pattern, text, test } => {
                 let text = self.expr(text)?;
-                let text = self.meter.text_of(&text)?;
+                let text = self.text_of(&text)?;
                 self.meter.work(pattern.work(text.len()))?;
                 if *test {
                     Ok(Value::Bool(pattern.regex.is_match(&text)))
@@ -214,6 +268,27 @@ impl Eval<'_> {
                 self.meter.work(CALL)?;
                 let result = self.static_call(*function, args);
                 self.made(result, expr.at)
+            }
+            Kind::Body(body) => self.enter(body),
+            Kind::Assign(assign) => self.assign(assign, true),
+            Kind::Update(update) => self.update(update, true),
+            Kind::Delete(parts) => self.delete(&parts.0, &parts.1),
+            Kind::Change(call) => self.change(call, expr.at),
+            Kind::Inline(function, args) => {
+                let args = self.arg_values(args)?;
+                self.inline(function, &args)
+            }
+            Kind::Error(name, message) => {
+                let message = self.expr(message)?;
+                let message = self.text_of(&message)?;
+                self.error_value(name, message)
+            }
+            Kind::Sequence(parts) => {
+                let mut last = Value::Undefined;
+                for part in parts {
+                    last = self.expr(part)?;
+                }
+                Ok(last)
             }
         }
     }
@@ -266,23 +341,38 @@ impl Eval<'_> {
 
     pub(super) fn make_list(&mut self, items: Vec<Value>) -> Res {
         self.meter.work(MADE)?;
+        if self.script {
+            self.meter.work(items.len() as u64 / 3)?;
+            return self.heap.list(items);
+        }
         self.will_make(items.len() * size_of::<Value>())?;
         Ok(Value::list(items))
     }
 
     /// Makes a list of lists, which are made already.
-    pub(super) fn make_rows(&mut self, rows: Vec<Value>) -> Res {
+    pub(super) fn make_rows(&mut self, mut rows: Vec<Value>) -> Res {
         self.meter.work(MADE * rows.len() as u64)?;
+        if self.script {
+            for row in &mut rows {
+                if let Value::List(list) = row {
+                    *row = self.heap.list(list.items().to_vec())?;
+                }
+            }
+        }
         self.make_list(rows)
     }
 
     pub(super) fn make_object(&mut self, builder: ObjectBuilder, members: usize) -> Res {
         self.meter.work(MADE)?;
+        if self.script {
+            self.meter.work(members as u64)?;
+            return self.heap.object(builder);
+        }
         self.will_make(members * 64)?;
         Ok(builder.finish())
     }
 
-    fn source(&self, at: Span) -> &str {
+    pub(super) fn source(&self, at: Span) -> &str {
         let text = self
             .inner_text
             .as_deref()
@@ -292,7 +382,7 @@ impl Eval<'_> {
         if text.len() > 60 { "the value" } else { text }
     }
 
-    fn nothing(&self, value: &Value, optional: bool, of: &Expr, wanted: &str, at: Span) -> Res {
+    pub(super) fn nothing(&self, value: &Value, optional: bool, of: &Expr, wanted: &str, at: Span) -> Res {
         if optional {
             return Err(Stop::Nothing);
         }
@@ -305,6 +395,13 @@ impl Eval<'_> {
     }
 
     fn member(&mut self, object: &Value, name: &str, optional: bool, of: &Expr, at: Span) -> Res {
+        if let Some(number) = object.open() {
+            return Ok(match (self.heap.members(number), self.heap.items(number)) {
+                (Some(members), _) => members.get(name).cloned().unwrap_or_default(),
+                (_, Some(items)) if name == "length" => Value::Int(items.len() as i64),
+                _ => Value::Undefined,
+            });
+        }
         match object {
             Value::Object(object) => Ok(object.get(name).cloned().unwrap_or_default()),
             Value::Text(text) if name == "length" => {
@@ -326,13 +423,19 @@ impl Eval<'_> {
             _ => None,
         };
         match (object, position) {
-            (Value::List(list), Some(position)) => Ok(list.items().get(position as usize).cloned().unwrap_or_default()),
+            (Value::List(list), Some(position)) => {
+                let items = match list.open() {
+                    None => list.items(),
+                    Some(number) => self.heap.items(number).map_or(&[][..], |items| items),
+                };
+                Ok(items.get(position as usize).cloned().unwrap_or_default())
+            }
             (Value::Text(text), Some(position)) => {
                 self.text_work(text.len())?;
                 Ok(super::methods::unit_at(text, position as usize).map_or(Value::Undefined, Value::text))
             }
             _ => {
-                let name = self.meter.text_of(key)?;
+                let name = self.text_of(key)?;
                 self.member(
                     object,
                     &name,
@@ -348,7 +451,7 @@ impl Eval<'_> {
         let mut out = String::from(&*texts[0]);
         for (part, text) in parts.iter().zip(&texts[1..]) {
             let value = self.expr(part)?;
-            self.meter.append(&value, &mut out)?;
+            self.append_text(&value, &mut out)?;
             out.push_str(text);
         }
         self.make_text(out)
@@ -372,10 +475,11 @@ impl Eval<'_> {
     /// Adds what `...value` stands for in a list or in arguments.
     pub(super) fn spread(&mut self, value: &Value, out: &mut Vec<Value>, at: Span) -> Res<()> {
         match value {
-            Value::List(list) => {
-                self.item_work(list.items().len())?;
-                self.will_make(size_of_val(list.items()))?;
-                out.extend_from_slice(list.items());
+            Value::List(_) => {
+                let Some(items) = self.items(value) else { return Ok(()) };
+                self.item_work(items.len())?;
+                self.will_make(size_of_val(&*items))?;
+                out.extend_from_slice(&items);
             }
             Value::Text(text) => {
                 self.item_work(text.len() * 4)?;
@@ -405,10 +509,10 @@ impl Eval<'_> {
                 Property::Computed(key, expr) => {
                     let key = self.expr(key)?;
                     let value = self.expr(expr)?;
-                    builder.insert(self.meter.text_of(&key)?, value);
+                    builder.insert(self.text_of(&key)?, value);
                     members += 1;
                 }
-                Property::Spread(expr) => match self.expr(expr)? {
+                Property::Spread(expr) => match self.spread_source(expr)? {
                     Value::Object(object) => {
                         self.item_work(object.len() * 4)?;
                         members += object.len();
@@ -438,19 +542,25 @@ impl Eval<'_> {
         self.made(object, Span::default())
     }
 
+    /// What `{...a}` reads members from.
+    fn spread_source(&mut self, expr: &Expr) -> Res {
+        let value = self.expr(expr)?;
+        self.shallow(&value)
+    }
+
     fn unary(&mut self, op: UnaryOp, operand: &Expr) -> Res {
         let value = self.expr(operand)?;
         Ok(match op {
             UnaryOp::Plus => match value {
                 Value::Int(_) => value,
-                other => Value::Num(self.meter.number_of(&other)?),
+                other => Value::Num(self.number_of(&other)?),
             },
             UnaryOp::Minus => match value {
                 Value::Int(int) if int != 0 && int != i64::MIN => Value::Int(-int),
-                other => Value::Num(-self.meter.number_of(&other)?),
+                other => Value::Num(-self.number_of(&other)?),
             },
             UnaryOp::Not => Value::Bool(!ops::truthy(&value)),
-            UnaryOp::BitNot => Value::Int((!ops::to_int32(self.meter.number_of(&value)?)).into()),
+            UnaryOp::BitNot => Value::Int((!ops::to_int32(self.number_of(&value)?)).into()),
             UnaryOp::TypeOf => Value::text(ops::type_of(&value)),
             UnaryOp::Void => Value::Undefined,
         })
@@ -465,12 +575,16 @@ impl Eval<'_> {
             };
             if let Some(b) = self.place(right)
                 && let Some(a) = made.as_ref().or_else(|| self.place(left))
-                && a.depth() + b.depth() == 0
             {
-                let work = compared(a, b);
-                let result = ops::binary(op, a, b);
-                self.meter.work(work)?;
-                return Ok(result);
+                if let Some(result) = ops::plain(op, a, b) {
+                    return Ok(result);
+                }
+                if a.depth() + b.depth() == 0 {
+                    let work = compared(a, b);
+                    let result = ops::binary(op, a, b);
+                    self.meter.work(work)?;
+                    return Ok(result);
+                }
             }
             let a = match made {
                 Some(a) => a,
@@ -484,11 +598,15 @@ impl Eval<'_> {
         match op {
             BinaryOp::Add => self.add(&a, &b),
             BinaryOp::In => {
-                let name = self.meter.text_of(&a)?;
+                let name = self.text_of(&a)?;
                 match &b {
-                    Value::Object(object) => Ok(Value::Bool(object.get(&name).is_some())),
-                    Value::List(list) => Ok(Value::Bool(
-                        kanzlei_model::value::array_index(&name).is_some_and(|i| (i as usize) < list.items().len())
+                    Value::Object(object) => Ok(Value::Bool(match object.open() {
+                        None => object.get(&name).is_some(),
+                        Some(number) => self.heap.members(number).is_some_and(|of| of.get(&name).is_some()),
+                    })),
+                    Value::List(_) => Ok(Value::Bool(
+                        kanzlei_model::value::array_index(&name)
+                            .is_some_and(|i| self.items(&b).is_some_and(|items| (i as usize) < items.len()))
                             || &*name == "length",
                     )),
                     other => {
@@ -505,33 +623,48 @@ impl Eval<'_> {
         }
     }
 
-    fn operate(&mut self, op: BinaryOp, a: &Value, b: &Value) -> Res {
+    pub(super) fn operate(&mut self, op: BinaryOp, a: &Value, b: &Value) -> Res {
+        if let Some(result) = ops::plain(op, a, b) {
+            return Ok(result);
+        }
+        if a.open().is_some() || b.open().is_some() {
+            let identity = matches!(op, BinaryOp::Eq | BinaryOp::Ne)
+                || matches!(op, BinaryOp::LooseEq | BinaryOp::LooseNe) && a.depth() > 0 && b.depth() > 0;
+            if identity {
+                return Ok(ops::binary(op, a, b));
+            }
+            let (a, b) = (self.settled(a)?, self.settled(b)?);
+            return self.operate(op, &a, &b);
+        }
         if a.depth() + b.depth() > 0 {
-            self.meter.writes(a)?;
-            self.meter.writes(b)?;
+            self.writes(a)?;
+            self.writes(b)?;
         } else {
             self.meter.work(compared(a, b))?;
         }
         Ok(ops::binary(op, a, b))
     }
 
-    fn add(&mut self, a: &Value, b: &Value) -> Res {
+    pub(super) fn add(&mut self, a: &Value, b: &Value) -> Res {
+        if let Some(result) = ops::plain(BinaryOp::Add, a, b) {
+            return Ok(result);
+        }
         let is_text = |v: &Value| matches!(v, Value::Text(_) | Value::List(_) | Value::Object(_));
         if !is_text(a) && !is_text(b) {
             return Ok(ops::binary(BinaryOp::Add, a, b));
         }
         let mut out = String::new();
-        self.meter.append(a, &mut out)?;
-        self.meter.append(b, &mut out)?;
+        self.append_text(a, &mut out)?;
+        self.append_text(b, &mut out)?;
         self.make_text(out)
     }
 
     /// Calls a function with one argument; the usual case, `item => …`, makes no list of arguments.
     pub(super) fn apply_one(&mut self, function: &Function, item: &Value) -> Res {
         if let Function::Arrow(arrow) = function
-            && let [Param { target: Target::Local(local), default: None, rest: false }] = arrow.params.as_slice()
+            && let [Param { target: Target::Local(local), default: None, rest: false, .. }] = arrow.params.as_slice()
         {
-            self.locals[*local as usize] = item.clone();
+            self.set_local(*local, item.clone());
             return match self.expr(&arrow.body) {
                 Err(Stop::Nothing) => Ok(Value::Undefined),
                 other => other,
@@ -543,9 +676,13 @@ impl Eval<'_> {
     /// Calls a function of the document, whose parameters have slots of their own.
     fn call_named(&mut self, function: &Named, args: &[Value], at: Span) -> Res {
         let locals = std::mem::replace(&mut self.locals, vec![Value::Undefined; function.locals as usize]);
+        let growing = std::mem::take(&mut self.growing);
+        let reached = self.reached.take();
         let text = self.inner_text.replace(function.text.clone());
         let result = self.call_arrow(&function.arrow, args);
         self.locals = locals;
+        self.growing = growing;
+        self.reached = reached;
         self.inner_text = text;
         result.map_err(|stop| match stop {
             Stop::Failed(mut failure) => {
@@ -557,11 +694,11 @@ impl Eval<'_> {
         })
     }
 
-    fn call_arrow(&mut self, arrow: &Arrow, args: &[Value]) -> Res {
+    pub(super) fn call_arrow(&mut self, arrow: &Arrow, args: &[Value]) -> Res {
         for (index, param) in arrow.params.iter().enumerate() {
             match (&param.target, &param.default, param.rest) {
                 (Target::Local(local), None, false) => {
-                    self.locals[*local as usize] = args.get(index).cloned().unwrap_or_default();
+                    self.set_local(*local, args.get(index).cloned().unwrap_or_default());
                 }
                 (target, default, rest) => {
                     let value = if rest {
@@ -585,15 +722,16 @@ impl Eval<'_> {
             Function::Arrow(arrow) => self.call_arrow(arrow, args),
             Function::Static(function) => self.static_values(*function, args),
             Function::Named(function) => self.call_named(function, args, Span::default()),
+            Function::Inline(function) => self.inline(function, args),
         }
     }
 
-    fn bind(&mut self, target: &Target, default: Option<&Expr>, mut value: Value) -> Res<()> {
+    pub(super) fn bind(&mut self, target: &Target, default: Option<&Expr>, mut value: Value) -> Res<()> {
         if let (Value::Undefined, Some(default)) = (&value, default) {
             value = self.expr(default)?;
         }
         match target {
-            Target::Local(local) => self.locals[*local as usize] = value,
+            Target::Local(local) => self.set_local(*local, value),
             Target::Object { members, rest } => {
                 if value.is_nullish() {
                     return type_failure(format!("{} cannot be destructured", value.kind()));
@@ -602,20 +740,21 @@ impl Eval<'_> {
                 for (key, target, default) in members {
                     let key = self.expr(key)?;
                     let member = self.index(&value, &key)?;
-                    taken.push(self.meter.text_of(&key)?);
+                    taken.push(self.text_of(&key)?);
                     self.bind(target, default.as_ref(), member)?;
                 }
                 if let Some(rest) = rest {
                     let mut builder = ObjectBuilder::default();
                     let mut count = 0;
-                    if let Value::Object(object) = &value {
+                    if let Value::Object(object) = &self.shallow(&value)? {
                         self.item_work(object.len() * (1 + taken.len()))?;
                         for (key, member) in object.iter().filter(|(key, _)| !taken.contains(key)) {
                             builder.insert(key.clone(), member.clone());
                             count += 1;
                         }
                     }
-                    self.locals[*rest as usize] = self.make_object(builder, count)?;
+                    let rest_value = self.make_object(builder, count)?;
+                    self.set_local(*rest, rest_value);
                 }
             }
             Target::List { items, rest } => {

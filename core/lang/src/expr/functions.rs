@@ -122,6 +122,18 @@ impl Method {
     }
 }
 
+callables! { Change:
+    Fill "fill" 1..3 No;
+    ForEach "forEach" 1..1 Required(0);
+    Pop "pop" 0..0 No;
+    Push "push" 0..ANY No;
+    Reverse "reverse" 0..0 No;
+    Shift "shift" 0..0 No;
+    Sort "sort" 0..1 Optional(0);
+    Splice "splice" 1..ANY No;
+    Unshift "unshift" 0..ANY No;
+}
+
 callables! { Static:
     Boolean "Boolean" 0..1 No;
     Number "Number" 0..1 No;
@@ -208,6 +220,7 @@ callables! { Static:
     ListUnique "list.unique" 1..2 Optional(1);
     ListZip "list.zip" 2..ANY No;
     Reveal "reveal" 1..1 No;
+    StructuredClone "structuredClone" 1..1 No;
 }
 
 /// Names that only stand before a dot.

@@ -30,6 +30,13 @@ impl Default for Limits<'_> {
     }
 }
 
+impl Limits<'_> {
+    /// What one script may use: its loops do more than an expression does.
+    pub fn script() -> Self {
+        Limits { work: 500_000_000, bytes: 1 << 30, ..Limits::default() }
+    }
+}
+
 /// Watches evaluations from another thread.
 #[derive(Debug, Default)]
 pub struct Watch {

@@ -5,7 +5,7 @@
 //! loops or recursion, and every evaluation has a budget ([`Limits`]).
 //!
 //! The rooms, in the order an expression passes through them: [`template`] finds the `${…}` in a text,
-//! `syntax` turns ECMAScript text into the compiled form of [`ast`], `eval` and `methods` run it,
+//! `syntax` turns ECMAScript text into the compiled form of [`ast`], `eval`, `methods` and `script` run it,
 //! metered by `meter`, with `ops` for conversions and operators and `pattern` for regular expressions.
 //! This module may not know documents, steps, clocks or sockets.
 //!
@@ -28,6 +28,7 @@ mod meter;
 mod methods;
 pub mod ops;
 pub mod pattern;
+pub mod script;
 mod syntax;
 pub mod template;
 
@@ -180,6 +181,20 @@ impl Expression {
     /// Compiles an expression, or reports every fault found in it.
     pub fn compile(text: &str, scope: &Scope) -> Result<Self, Vec<Fault>> {
         let lowered = syntax::lower(text, scope)?;
+        Ok(Expression {
+            text: text.into(),
+            expr: lowered.expr,
+            locals: lowered.locals,
+            uses: lowered.uses,
+            bindings: lowered.bindings,
+            calls: lowered.calls,
+            offset: 0,
+        })
+    }
+
+    /// Compiles a script: statements, whose value is what they return.
+    pub fn script(text: &str, scope: &Scope) -> Result<Self, Vec<Fault>> {
+        let lowered = syntax::lower_script(text, scope)?;
         Ok(Expression {
             text: text.into(),
             expr: lowered.expr,

@@ -15,6 +15,7 @@ impl Infer<'_> {
         match function {
             Function::Arrow(arrow) => self.arrow(arrow, args),
             Function::Named(named) => self.named(named, args, at),
+            Function::Inline(inline) => self.arrow(&inline.arrow, args),
             Function::Static(function) => self.static_types(*function, args, &[], at),
         }
     }
@@ -55,7 +56,7 @@ impl Infer<'_> {
     }
 
     pub(super) fn bind_params(&mut self, arrow: &Arrow, args: &[Type]) {
-        for (index, Param { target, default, rest }) in arrow.params.iter().enumerate() {
+        for (index, Param { target, default, rest, .. }) in arrow.params.iter().enumerate() {
             let given = match rest {
                 true => Type::list(Type::union(args.get(index..).unwrap_or_default().iter().cloned())),
                 false => args.get(index).cloned().unwrap_or(Type::Undefined),

@@ -370,6 +370,7 @@ impl Infer<'_> {
                 self.named(function, &args, expr.at)
             }
             Kind::Static(function, args) => self.static_call(*function, args, expr.at),
+            _ => Type::Unknown,
         }
     }
 

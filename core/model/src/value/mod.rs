@@ -67,6 +67,8 @@ pub enum Value {
 enum Lazy<T> {
     Made(T),
     Of(Source, OnceLock<T>),
+    /// Held by an evaluation under this number; empty here.
+    Open(u32, T),
 }
 
 impl<T: Default> Default for Lazy<T> {
@@ -82,7 +84,7 @@ impl<T> Lazy<T> {
 
     fn get(&self, make: impl FnOnce(&Source) -> T) -> &T {
         match self {
-            Lazy::Made(made) => made,
+            Lazy::Made(made) | Lazy::Open(_, made) => made,
             Lazy::Of(source, made) => made.get_or_init(|| make(source)),
         }
     }
@@ -98,7 +100,7 @@ impl<T> Lazy<T> {
     /// The JSON text that is written of it, where it has one.
     fn exact(&self) -> Option<&str> {
         match self {
-            Lazy::Made(_) => None,
+            Lazy::Made(_) | Lazy::Open(..) => None,
             Lazy::Of(source, _) => source.exact(),
         }
     }
@@ -130,7 +132,7 @@ pub struct Object {
 }
 
 /// Collects members; [`ObjectBuilder::finish`] puts them into ECMAScript's order once.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct ObjectBuilder {
     members: Members,
     has_index_key: bool,
@@ -182,6 +184,28 @@ impl Value {
             builder.insert(key.into(), value);
         }
         builder.finish()
+    }
+
+    /// A list that an evaluation still changes: it stands for the items that the evaluation holds under a number,
+    /// and is empty itself. It must not leave the evaluation.
+    pub fn open_list(number: u32) -> Self {
+        Value::List(Arc::new(List { items: Lazy::Open(number, Vec::new()), depth: 1, weight: 2, named: None }))
+    }
+
+    /// An object that an evaluation still changes, as [`Value::open_list`].
+    pub fn open_object(number: u32) -> Self {
+        let members = Lazy::Open(number, Members::default());
+        Value::Object(Arc::new(Object { members, depth: 1, weight: 2, file: None }))
+    }
+
+    /// The number under which an evaluation holds what this stands for.
+    #[inline]
+    pub fn open(&self) -> Option<u32> {
+        match self {
+            Value::List(list) => list.open(),
+            Value::Object(object) => object.open(),
+            _ => None,
+        }
     }
 
     /// How deep lists and objects are nested in it; 0 for anything else.
@@ -368,6 +392,15 @@ impl List {
         self.len() == 0
     }
 
+    /// The number under which an evaluation holds its items.
+    #[inline]
+    pub fn open(&self) -> Option<u32> {
+        match self.items {
+            Lazy::Open(number, _) => Some(number),
+            _ => None,
+        }
+    }
+
     /// Members beside the items, on the result of a pattern match.
     pub fn named(&self) -> Option<&Object> {
         self.named.as_deref()
@@ -403,6 +436,15 @@ impl Object {
     pub fn iter(&self) -> Iter<'_> {
         self.members().iter()
     }
+
+    /// The number under which an evaluation holds its members.
+    #[inline]
+    pub fn open(&self) -> Option<u32> {
+        match self.members {
+            Lazy::Open(number, _) => Some(number),
+            _ => None,
+        }
+    }
 }
 
 impl ObjectBuilder {
@@ -421,6 +463,33 @@ impl ObjectBuilder {
     pub fn add(&mut self, key: Str, value: impl FnOnce() -> Value) {
         if self.members.get(&key).is_none() {
             self.insert(key, value());
+        }
+    }
+
+    /// The member of a name.
+    pub fn get(&self, key: &str) -> Option<&Value> {
+        self.members.get(key)
+    }
+
+    /// The number of members.
+    pub fn len(&self) -> usize {
+        self.members.len()
+    }
+
+    /// Whether it has no members.
+    pub fn is_empty(&self) -> bool {
+        self.members.len() == 0
+    }
+
+    /// The members in the order in which they were added; [`ObjectBuilder::arrange`] puts them into ECMAScript's.
+    pub fn iter(&self) -> Iter<'_> {
+        self.members.iter()
+    }
+
+    /// Puts the members into ECMAScript's order.
+    pub fn arrange(&mut self) {
+        if std::mem::take(&mut self.has_index_key) {
+            in_order(&mut self.members);
         }
     }
 
@@ -443,9 +512,7 @@ impl ObjectBuilder {
 
     /// The object.
     pub fn finish(mut self) -> Value {
-        if self.has_index_key {
-            in_order(&mut self.members);
-        }
+        self.arrange();
         let (mut depth, mut weight) = (0, 2u64);
         for (key, value) in self.members.iter() {
             depth = depth.max(value.depth());

@@ -19,7 +19,7 @@ impl Eval<'_> {
         let length = items.len();
         Ok(match call.method {
             Method::At => {
-                let position = self.meter.integer_at(&args, 0, 0.0)?;
+                let position = self.integer_at(&args, 0, 0.0)?;
                 let index = if position < 0.0 { position + length as f64 } else { position };
                 if index < 0.0 { Value::Undefined } else { items.get(index as usize).cloned().unwrap_or_default() }
             }
@@ -40,20 +40,20 @@ impl Eval<'_> {
             }
             Method::Flat => {
                 let mut out = Vec::new();
-                let depth = self.meter.integer_at(&args, 0, 1.0)?;
+                let depth = self.integer_at(&args, 0, 1.0)?;
                 self.flatten(items, depth, &mut out)?;
                 return self.make_list(out);
             }
             Method::Includes => {
                 self.item_work(length)?;
-                let from = relative(self.meter.integer_at(&args, 1, 0.0)?, length);
+                let from = relative(self.integer_at(&args, 1, 0.0)?, length);
                 let wanted = arg(&args, 0);
                 self.comparisons(items, &wanted)?;
                 Value::Bool(items[from..].iter().any(|item| ops::same_value_zero(item, &wanted)))
             }
             Method::IndexOf => {
                 self.item_work(length)?;
-                let from = relative(self.meter.integer_at(&args, 1, 0.0)?, length);
+                let from = relative(self.integer_at(&args, 1, 0.0)?, length);
                 let wanted = arg(&args, 0);
                 self.comparisons(items, &wanted)?;
                 let found = items[from..].iter().position(|item| ops::strict_equal(item, &wanted));
@@ -62,13 +62,13 @@ impl Eval<'_> {
             Method::LastIndexOf => self.last_position(items, &args)?,
             Method::Join => return self.join(items, args.first()),
             Method::ToString => {
-                let text = self.meter.text_of(on)?;
+                let text = self.text_of(on)?;
                 return self.make_text(text);
             }
             Method::ValueOf => on.clone(),
             Method::Slice => {
-                let from = relative(self.meter.integer_at(&args, 0, 0.0)?, length);
-                let to = relative(self.meter.integer_at(&args, 1, length as f64)?, length);
+                let from = relative(self.integer_at(&args, 0, 0.0)?, length);
+                let to = relative(self.integer_at(&args, 1, length as f64)?, length);
                 self.item_work(to.saturating_sub(from))?;
                 return self.make_list(items.get(from..to).unwrap_or_default().to_vec());
             }
@@ -80,7 +80,7 @@ impl Eval<'_> {
             Method::ToSpliced => return self.spliced(items, &args),
             Method::With => return self.with(items, &args),
             Method::HasOwnProperty => {
-                let name = self.meter.text_at(&args, 0)?;
+                let name = self.text_at(&args, 0)?;
                 let here = kanzlei_model::value::array_index(&name).is_some_and(|index| (index as usize) < length);
                 Value::Bool(here || &*name == "length")
             }
@@ -99,12 +99,12 @@ impl Eval<'_> {
         self.item_work(items.len())?;
         let mut out = items.to_vec();
         for value in args {
-            match value {
-                Value::List(list) => {
-                    self.item_work(list.items().len())?;
-                    out.extend_from_slice(list.items());
+            match self.items(&value) {
+                Some(items) => {
+                    self.item_work(items.len())?;
+                    out.extend_from_slice(&items);
                 }
-                other => out.push(other),
+                None => out.push(value),
             }
         }
         self.make_list(out)
@@ -113,7 +113,7 @@ impl Eval<'_> {
     fn join(&mut self, items: &[Value], separator: Option<&Value>) -> Res {
         let separator = match separator {
             None | Some(Value::Undefined) => ",".into(),
-            Some(separator) => self.meter.text_of(separator)?,
+            Some(separator) => self.text_of(separator)?,
         };
         self.will_make(separator.len() * items.len())?;
         let mut out = String::new();
@@ -122,7 +122,7 @@ impl Eval<'_> {
                 out.push_str(&separator);
             }
             if !item.is_nullish() {
-                self.meter.append(item, &mut out)?;
+                self.append_text(item, &mut out)?;
             }
         }
         self.make_text(out)
@@ -130,11 +130,11 @@ impl Eval<'_> {
 
     fn spliced(&mut self, items: &[Value], args: &[Value]) -> Res {
         let length = items.len();
-        let from = relative(self.meter.integer_at(args, 0, 0.0)?, length);
+        let from = relative(self.integer_at(args, 0, 0.0)?, length);
         let removed = match args.len() {
             0 => 0,
             1 => length - from,
-            _ => self.meter.integer_at(args, 1, 0.0)?.clamp(0.0, (length - from) as f64) as usize,
+            _ => self.integer_at(args, 1, 0.0)?.clamp(0.0, (length - from) as f64) as usize,
         };
         let added = args.get(2..).unwrap_or_default();
         self.item_work(length + added.len())?;
@@ -143,7 +143,7 @@ impl Eval<'_> {
 
     fn with(&mut self, items: &[Value], args: &[Value]) -> Res {
         let length = items.len();
-        let position = self.meter.integer_at(args, 0, 0.0)?;
+        let position = self.integer_at(args, 0, 0.0)?;
         let index = if position < 0.0 { position + length as f64 } else { position };
         if index < 0.0 || index >= length as f64 {
             return range_failure(format!(
@@ -160,7 +160,7 @@ impl Eval<'_> {
     fn last_position(&mut self, items: &[Value], args: &[Value]) -> Res {
         let length = items.len();
         self.item_work(length)?;
-        let last = if args.len() > 1 { self.meter.integer_at(args, 1, 0.0)? } else { f64::INFINITY };
+        let last = if args.len() > 1 { self.integer_at(args, 1, 0.0)? } else { f64::INFINITY };
         let end = if last < 0.0 { last + length as f64 + 1.0 } else { last + 1.0 };
         let end = end.clamp(0.0, length as f64) as usize;
         let wanted = arg(args, 0);
@@ -176,6 +176,8 @@ impl Eval<'_> {
             Function::Arrow(arrow) => arrow.params.len().clamp(1, 3),
             Function::Named(function) if function.arrow.params.iter().any(|p| p.rest) => 3,
             Function::Named(function) => function.arrow.params.len().clamp(1, 3),
+            Function::Inline(function) if function.arrow.params.iter().any(|p| p.rest) => 3,
+            Function::Inline(function) => function.arrow.params.len().clamp(1, 3),
             Function::Static(_) => 3,
         };
         let args_of = |index: usize| {
@@ -286,9 +288,9 @@ impl Eval<'_> {
     fn flatten(&mut self, items: &[Value], depth: f64, out: &mut Vec<Value>) -> Res<()> {
         self.item_work(items.len())?;
         for item in items {
-            match item {
-                Value::List(list) if depth >= 1.0 => self.flatten(list.items(), depth - 1.0, out)?,
-                other => out.push(other.clone()),
+            match self.items(item) {
+                Some(inner) if depth >= 1.0 => self.flatten(&inner, depth - 1.0, out)?,
+                _ => out.push(item.clone()),
             }
         }
         Ok(())
@@ -296,15 +298,21 @@ impl Eval<'_> {
 
     /// A stable merge sort; a comparison that contradicts itself returns some order, never a fault.
     pub(super) fn sorted(&mut self, items: &[Value], function: Option<&Function>) -> Res {
+        let sorted = self.in_order(items, function)?;
+        self.make_list(sorted)
+    }
+
+    /// Items in the order of a function, or of their texts.
+    pub(in crate::expr) fn in_order(&mut self, items: &[Value], function: Option<&Function>) -> Res<Vec<Value>> {
         let (mut defined, undefined): (Vec<Value>, Vec<Value>) =
             items.iter().cloned().partition(|item| !matches!(item, Value::Undefined));
         if function.is_none() {
-            defined = self.meter.sort_by_text(defined)?;
+            defined = self.sort_by_text(defined)?;
         } else if let Some(function) = function {
             defined = self.merge_sort(defined, function)?;
         }
         defined.extend(undefined);
-        self.make_list(defined)
+        Ok(defined)
     }
 
     fn merge_sort(&mut self, mut items: Vec<Value>, function: &Function) -> Res<Vec<Value>> {
@@ -316,7 +324,7 @@ impl Eval<'_> {
                 let (mut left, mut right) = pair.split_at(width.min(pair.len()));
                 while let (Some(a), Some(b)) = (left.first(), right.first()) {
                     let order = self.apply(function, &[a.clone(), b.clone()])?;
-                    if self.meter.number_of(&order)?.partial_cmp(&0.0) == Some(Ordering::Greater) {
+                    if self.number_of(&order)?.partial_cmp(&0.0) == Some(Ordering::Greater) {
                         merged.push(b.clone());
                         right = &right[1..];
                     } else {

@@ -17,9 +17,9 @@ use kanzlei_model::value::Value;
 impl Eval<'_> {
     pub(super) fn method(&mut self, call: &MethodCall, on: Value) -> Res {
         match &on {
-            Value::List(list) => {
-                let list = list.clone();
-                self.list_method(call, &on, list.items())
+            Value::List(_) => {
+                let Some(items) = self.items(&on) else { return Ok(Value::Undefined) };
+                self.list_method(call, &on, &items)
             }
             Value::Text(text) => {
                 let text = text.clone();
@@ -33,16 +33,28 @@ impl Eval<'_> {
                 let args = self.arg_values(&call.args)?;
                 match (call.method, other) {
                     (Method::ToString, _) => {
-                        let text = self.meter.text_of(other)?;
+                        let text = self.text_of(other)?;
                         self.make_text(text)
                     }
                     (Method::ValueOf, _) => Ok(on),
-                    (Method::HasOwnProperty, Value::Object(object)) => {
-                        Ok(Value::Bool(object.get(&self.meter.text_at(&args, 0)?).is_some()))
+                    (Method::HasOwnProperty, Value::Object(_)) => {
+                        let name = self.text_at(&args, 0)?;
+                        Ok(Value::Bool(self.has_member(other, &name)))
                     }
                     (method, other) => no_method(method, other),
                 }
             }
+        }
+    }
+}
+
+impl Eval<'_> {
+    /// Whether an object has a member.
+    pub(super) fn has_member(&self, object: &Value, name: &str) -> bool {
+        match (object, object.open()) {
+            (Value::Object(_), Some(number)) => self.heap.members(number).is_some_and(|of| of.get(name).is_some()),
+            (Value::Object(object), None) => object.get(name).is_some(),
+            _ => false,
         }
     }
 }

@@ -8,17 +8,17 @@ use kanzlei_model::value::Value;
 impl Eval<'_> {
     pub(super) fn number_method(&mut self, method: Method, on: &Value, args: &[Value]) -> Res {
         self.work(20)?;
-        let number = self.meter.number_of(on)?;
-        let digits = self.meter.integer_at(args, 0, 0.0)?;
+        let number = self.number_of(on)?;
+        let digits = self.integer_at(args, 0, 0.0)?;
         let given = !matches!(args.first(), None | Some(Value::Undefined));
         match method {
             Method::ToString => {
-                let radix = self.meter.integer_at(args, 0, 10.0)?;
+                let radix = self.integer_at(args, 0, 10.0)?;
                 if !(2.0..=36.0).contains(&radix) {
                     return range_failure("the radix of `toString` lies between 2 and 36");
                 }
                 if radix == 10.0 {
-                    let text = self.meter.text_of(on)?;
+                    let text = self.text_of(on)?;
                     self.make_text(text)
                 } else {
                     self.make_text(in_radix(number, radix as u32))

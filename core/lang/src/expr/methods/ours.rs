@@ -15,6 +15,7 @@ use crate::expr::ast::Arg;
 use crate::expr::eval::{Eval, Res, range_failure, type_failure};
 use crate::expr::functions::Static;
 use crate::expr::ops;
+use crate::expr::script::heap::Items;
 use kanzlei_model::hex;
 use kanzlei_model::value::{ObjectBuilder, Value};
 
@@ -43,7 +44,7 @@ impl Eval<'_> {
         Ok(match what {
             TimeAdd | TimeSubtract => {
                 let at = self.instant(args, 0)?;
-                let span = self.meter.text_at(args, 1)?;
+                let span = self.text_at(args, 1)?;
                 let span = kanzlei_model::duration::parse_span(&span).or_else(|e| range_failure(e.to_string()))?;
                 let span = if what == TimeSubtract { span.negate() } else { span };
                 let zone = self.zone(args, 2)?;
@@ -58,20 +59,20 @@ impl Eval<'_> {
                 let (from, to) = (self.instant(args, 0)?, self.instant(args, 1)?);
                 let unit = match args.get(2) {
                     None | Some(Value::Undefined) => "seconds".into(),
-                    Some(unit) => self.meter.text_of(unit)?,
+                    Some(unit) => self.text_of(unit)?,
                 };
                 between(from, to, &unit)?
             }
             TimeCompare => Value::Int(self.instant(args, 0)?.cmp(&self.instant(args, 1)?) as i64),
             TimeFormat => {
                 let zoned = self.instant(args, 0)?.to_zoned(self.zone(args, 2)?);
-                return match jiff::fmt::strtime::format(&*self.meter.text_at(args, 1)?, &zoned) {
+                return match jiff::fmt::strtime::format(&*self.text_at(args, 1)?, &zoned) {
                     Ok(out) => self.make_text(out),
                     Err(error) => range_failure(format!("`time.format`: {error}")),
                 };
             }
             TimeFromUnix => {
-                let seconds = self.meter.number_at(args, 0, f64::NAN)?;
+                let seconds = self.number_at(args, 0, f64::NAN)?;
                 let nanoseconds = (seconds * 1e9).round();
                 match Timestamp::from_nanosecond(nanoseconds as i128) {
                     Ok(at) if seconds.is_finite() => return self.make_text(at.to_string()),
@@ -85,16 +86,16 @@ impl Eval<'_> {
             }
             TimeStartOf => {
                 let zoned = self.instant(args, 0)?.to_zoned(self.zone(args, 2)?);
-                let unit = self.meter.text_at(args, 1)?;
+                let unit = self.text_at(args, 1)?;
                 return self.start_of(zoned, &unit);
             }
             DigestSha256 | DigestHmacSha256 | DigestBase64 | DigestFromBase64 => {
-                let (first, second) = (self.meter.text_at(args, 0)?, self.meter.text_at(args, 1)?);
+                let (first, second) = (self.text_at(args, 0)?, self.text_at(args, 1)?);
                 return self.digest(what, &first, &second);
             }
             ListChunk => {
-                let items = items(&arg(args, 0), what)?.to_vec();
-                let size = ops::to_integer(self.meter.number_at(args, 1, f64::NAN)?);
+                let items = self.items_of(&arg(args, 0), what)?;
+                let size = ops::to_integer(self.number_at(args, 1, f64::NAN)?);
                 if size < 1.0 {
                     return range_failure("`list.chunk` takes a size of at least 1");
                 }
@@ -105,7 +106,7 @@ impl Eval<'_> {
             ListZip => {
                 let mut lists = Vec::with_capacity(args.len());
                 for value in args {
-                    lists.push(items(value, what)?);
+                    lists.push(self.items_of(value, what)?);
                 }
                 let shortest = lists.iter().map(|list| list.len()).min().unwrap_or(0);
                 self.will_make(shortest * lists.len() * 24)?;
@@ -117,7 +118,7 @@ impl Eval<'_> {
     }
 
     fn instant(&mut self, args: &[Value], index: usize) -> Res<Timestamp> {
-        let text = self.meter.text_at(args, index)?;
+        let text = self.text_at(args, index)?;
         match text.parse() {
             Ok(at) => Ok(at),
             Err(_) => range_failure(format!("`{text}` is not an RFC 3339 instant such as 2027-03-04T06:00:00Z")),
@@ -128,7 +129,7 @@ impl Eval<'_> {
         match args.get(index) {
             None | Some(Value::Undefined) => Ok(TimeZone::UTC),
             Some(name) => {
-                let name = self.meter.text_of(name)?;
+                let name = self.text_of(name)?;
                 TimeZone::get(&name).or_else(|_| range_failure(format!("there is no time zone `{name}`")))
             }
         }
@@ -180,9 +181,9 @@ impl Eval<'_> {
 
     /// Numbers from one to another by a step.
     fn range(&mut self, args: &[Value]) -> Res {
-        let first = self.meter.number_at(args, 0, 0.0)?;
-        let (from, to) = if args.len() == 1 { (0.0, first) } else { (first, self.meter.number_at(args, 1, 0.0)?) };
-        let step = self.meter.number_at(args, 2, 1.0)?;
+        let first = self.number_at(args, 0, 0.0)?;
+        let (from, to) = if args.len() == 1 { (0.0, first) } else { (first, self.number_at(args, 1, 0.0)?) };
+        let step = self.number_at(args, 2, 1.0)?;
         let count = ((to - from) / step).ceil();
         if !count.is_finite() || !step.is_finite() {
             return range_failure("`list.range` takes finite numbers and a step that is not 0");
@@ -197,10 +198,10 @@ impl Eval<'_> {
     pub(super) fn list_function(&mut self, what: Static, args: &[Arg]) -> Res {
         let values = self.arg_values(args)?;
         let first = arg(&values, 0);
-        let list = items(&first, what)?;
+        let list = self.items_of(&first, what)?;
         let key_of = function(args, 1);
         let mut keyed = Vec::with_capacity(list.len());
-        for item in list {
+        for item in list.iter() {
             self.item_work(1)?;
             let key = match key_of {
                 Some(function) => self.apply(function, std::slice::from_ref(item))?,
@@ -214,7 +215,7 @@ impl Eval<'_> {
                 for (key, _) in &keyed {
                     let number = match key {
                         Value::Int(_) | Value::Num(_) => key.clone(),
-                        other => Value::Num(self.meter.number_of(other)?),
+                        other => Value::Num(self.number_of(other)?),
                     };
                     sum = ops::binary(crate::expr::ast::BinaryOp::Add, &sum, &number);
                 }
@@ -231,7 +232,7 @@ impl Eval<'_> {
                 let mut groups: indexmap::IndexMap<kanzlei_model::value::Str, Vec<Value>> = indexmap::IndexMap::new();
                 for (key, item) in keyed {
                     self.work(4)?;
-                    groups.entry(self.meter.text_of(&key)?).or_default().push(item);
+                    groups.entry(self.text_of(&key)?).or_default().push(item);
                 }
                 let mut builder = ObjectBuilder::with_capacity(groups.len());
                 let count = groups.len();
@@ -245,6 +246,7 @@ impl Eval<'_> {
                 let mut seen = std::collections::HashSet::new();
                 let mut out = Vec::new();
                 for (key, item) in keyed {
+                    let key = self.settled(&key)?;
                     self.work(8 + key.weight() / 8)?;
                     self.will_make(key.weight().min(1 << 40) as usize)?;
                     if seen.insert((ops::type_of(&key), key.to_json())) {
@@ -279,10 +281,12 @@ fn ranks(keyed: &[(Value, Value)]) -> Vec<usize> {
     positions
 }
 
-fn items(value: &Value, what: Static) -> Res<&[Value]> {
-    match value.as_list() {
-        Some(items) => Ok(items),
-        None => type_failure(format!("`{}` takes an array, not {}", what.name(), value.kind())),
+impl Eval<'_> {
+    fn items_of(&self, value: &Value, what: Static) -> Res<Items> {
+        match self.items(value) {
+            Some(items) => Ok(items),
+            None => type_failure(format!("`{}` takes an array, not {}", what.name(), value.kind())),
+        }
     }
 }
 

@@ -48,36 +48,37 @@ impl Eval<'_> {
         use Static::*;
         let first = arg(args, 0);
         if let Some(math) = math(what) {
-            return Ok(Value::Num(math(self.meter.number_of(&first)?)));
+            return Ok(Value::Num(math(self.number_of(&first)?)));
         }
         Ok(match what {
             Boolean => Value::Bool(ops::truthy(&first)),
             Reveal => first,
+            StructuredClone => return self.opened(&first),
             Number => match args.first() {
                 None => Value::Int(0),
                 Some(Value::Int(_)) => first,
-                Some(_) => Value::Num(self.meter.number_of(&first)?),
+                Some(_) => Value::Num(self.number_of(&first)?),
             },
             String => match args.first() {
                 None => Value::text(""),
                 Some(_) => {
-                    let text = self.meter.text_of(&first)?;
+                    let text = self.text_of(&first)?;
                     return self.make_text(text);
                 }
             },
             ParseInt | NumberParseInt => {
-                let radix = self.meter.number_at(args, 1, 0.0)?;
-                let text = self.meter.text_of(&first)?;
+                let radix = self.number_at(args, 1, 0.0)?;
+                let text = self.text_of(&first)?;
                 self.item_work(text.len() / 4)?;
                 Value::Num(ops::parse_int(&text, radix))
             }
             ParseFloat | NumberParseFloat => {
-                let text = self.meter.text_of(&first)?;
+                let text = self.text_of(&first)?;
                 self.item_work(text.len() / 4)?;
                 Value::Num(ops::parse_float(&text))
             }
             IsNaN | IsFinite => {
-                let number = self.meter.number_of(&first)?;
+                let number = self.number_of(&first)?;
                 Value::Bool(if what == IsNaN { number.is_nan() } else { number.is_finite() })
             }
             NumberIsFinite => Value::Bool(number_of(&first).is_some_and(f64::is_finite)),
@@ -116,27 +117,27 @@ impl Eval<'_> {
                 Value::Bool(ops::same_value(&first, &arg(args, 1)))
             }
             StringFromCharCode => {
-                let units = self.meter.numbers_of(args)?;
+                let units = self.numbers_of(args)?;
                 let units: Vec<u16> = units.into_iter().map(|unit| ops::to_uint32(unit) as u16).collect();
                 return self.make_text(std::string::String::from_utf16_lossy(&units));
             }
             StringFromCodePoint => return self.text_of_code_points(args),
             JsonParse => {
-                let text = self.meter.text_of(&first)?;
+                let text = self.text_of(&first)?;
                 return self.parse_json(&text);
             }
             JsonStringify => return self.stringify(&first, args),
             MathAtan2 | MathPow | MathImul => {
-                let a = self.meter.number_of(&first)?;
-                let b = self.meter.number_at(args, 1, f64::NAN)?;
+                let a = self.number_of(&first)?;
+                let b = self.number_at(args, 1, f64::NAN)?;
                 match what {
                     MathAtan2 => Value::Num(a.atan2(b)),
                     MathPow => Value::Num(ops::power(a, b)),
                     _ => Value::Int(ops::to_int32(a).wrapping_mul(ops::to_int32(b)).into()),
                 }
             }
-            MathClz32 => Value::Int(ops::to_uint32(self.meter.number_of(&first)?).leading_zeros().into()),
-            MathHypot => hypot(&self.meter.numbers_of(args)?),
+            MathClz32 => Value::Int(ops::to_uint32(self.number_of(&first)?).leading_zeros().into()),
+            MathHypot => hypot(&self.numbers_of(args)?),
             MathMax | MathMin => return self.extreme(args, what == MathMax),
             _ => return self.ours(what, args),
         })
@@ -144,19 +145,18 @@ impl Eval<'_> {
 
     /// Makes an object out of pairs (ECMA-262 §20.1.2.7).
     fn object_of_pairs(&mut self, first: &Value) -> Res {
-        self.item_work(first.as_list().map_or(0, <[Value]>::len) * 4)?;
-        let Some(pairs) = first.as_list() else {
+        let Some(pairs) = self.items(first) else {
             return type_failure(format!("`Object.fromEntries` takes an array of pairs, not {}", first.kind()));
         };
-        self.item_work(pairs.len())?;
+        self.item_work(pairs.len() * 5)?;
         let mut builder = ObjectBuilder::with_capacity(pairs.len());
-        for pair in pairs {
-            match pair {
+        for pair in pairs.iter() {
+            match &self.shallow(pair)? {
                 Value::List(pair) => {
-                    builder.insert(self.meter.text_at(pair.items(), 0)?, arg(pair.items(), 1));
+                    builder.insert(self.text_at(pair.items(), 0)?, arg(pair.items(), 1));
                 }
                 Value::Object(pair) => builder.insert(
-                    self.meter.text_of(pair.get("0").unwrap_or(&Value::Undefined))?,
+                    self.text_of(pair.get("0").unwrap_or(&Value::Undefined))?,
                     pair.get("1").cloned().unwrap_or_default(),
                 ),
                 other => {
@@ -169,12 +169,12 @@ impl Eval<'_> {
 
     /// Whether a value has an own member (ECMA-262 §20.1.2.13).
     fn has_own(&mut self, first: &Value, key: &Value) -> Res {
-        let name = self.meter.text_of(key)?;
+        let name = self.text_of(key)?;
         Ok(Value::Bool(match first {
             Value::Undefined | Value::Null => {
                 return type_failure(format!("`Object.hasOwn` was given {}", first.kind()));
             }
-            Value::Object(object) => object.get(&name).is_some(),
+            Value::Object(_) => self.has_member(first, &name),
             Value::List(_) | Value::Text(_) => {
                 &*name == "length" || !matches!(self.index(first, key)?, Value::Undefined)
             }
@@ -186,7 +186,7 @@ impl Eval<'_> {
     fn text_of_code_points(&mut self, args: &[Value]) -> Res {
         let mut out = std::string::String::new();
         for point in args {
-            let number = self.meter.number_of(point)?;
+            let number = self.number_of(point)?;
             if number.fract() != 0.0 || !(0.0..=1_114_111.0).contains(&number) {
                 return range_failure(format!("{number} is not a code point"));
             }
@@ -200,7 +200,7 @@ impl Eval<'_> {
         self.item_work(text.len())?;
         self.will_make(text.len() * 4)?;
         match serde_json::from_str(text) {
-            Ok(value) => Ok(value),
+            Ok(value) => self.opened(&value),
             Err(error) => range_failure(format!("`JSON.parse` was given text that is not JSON: {error}")),
         }
     }
@@ -210,7 +210,7 @@ impl Eval<'_> {
         self.item_work(args.len())?;
         let mut best = if max { f64::NEG_INFINITY } else { f64::INFINITY };
         for value in args {
-            let n = self.meter.number_of(value)?;
+            let n = self.number_of(value)?;
             let better = if max { n > best } else { n < best };
             let zero = n == 0.0 && best == 0.0 && n.is_sign_negative() != max;
             if n.is_nan() || best.is_nan() {
@@ -228,6 +228,7 @@ impl Eval<'_> {
     /// Own enumerable members as pairs, in order.
     fn entries(&mut self, of: &Value) -> Res<Vec<(Value, Value)>> {
         let index = |i: usize| Value::text(i.to_string());
+        let of = &self.shallow(of)?;
         match of {
             Value::List(list) => self.item_work(list.items().len() * 8)?,
             Value::Object(object) => self.item_work(object.len() * 8)?,
@@ -250,14 +251,14 @@ impl Eval<'_> {
     }
 
     fn array_from(&mut self, of: &Value) -> Res<Vec<Value>> {
-        match of {
+        match &self.shallow(of)? {
             Value::List(_) | Value::Text(_) => {
                 let mut out = Vec::new();
                 self.spread(of, &mut out, Default::default())?;
                 Ok(out)
             }
             Value::Object(object) => {
-                let length = object.get("length").map_or(Ok(0.0), |length| self.meter.number_of(length))?;
+                let length = object.get("length").map_or(Ok(0.0), |length| self.number_of(length))?;
                 let length = ops::to_integer(length).max(0.0);
                 self.item_work(length.min(1e18) as usize)?;
                 self.will_make((length * 24.0).min(1e18) as usize)?;
@@ -269,7 +270,7 @@ impl Eval<'_> {
     }
 
     fn encode_uri(&mut self, value: &Value, also: &str) -> Res {
-        let text = self.meter.text_of(value)?;
+        let text = self.text_of(value)?;
         self.item_work(text.len())?;
         let mut out = std::string::String::with_capacity(text.len());
         for byte in text.bytes() {
@@ -284,7 +285,7 @@ impl Eval<'_> {
     }
 
     fn decode_uri(&mut self, value: &Value, kept: &str) -> Res {
-        let text = self.meter.text_of(value)?;
+        let text = self.text_of(value)?;
         self.item_work(text.len() / 4)?;
         let mut bytes = Vec::with_capacity(text.len());
         let source = text.as_bytes();
@@ -313,10 +314,11 @@ impl Eval<'_> {
     }
 
     fn stringify(&mut self, value: &Value, args: &[Value]) -> Res {
-        let filter: Option<Vec<_>> = match args.get(1) {
-            Some(Value::List(list)) => {
-                self.item_work(list.items().len() * 4)?;
-                Some(list.items().iter().map(|name| self.meter.text_of(name)).collect::<Result<_, _>>()?)
+        let value = &self.settled(value)?;
+        let filter: Option<Vec<_>> = match args.get(1).and_then(|names| self.items(names)) {
+            Some(list) => {
+                self.item_work(list.len() * 4)?;
+                Some(list.iter().map(|name| self.text_of(name)).collect::<Result<_, _>>()?)
             }
             _ => None,
         };

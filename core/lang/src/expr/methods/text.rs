@@ -73,71 +73,71 @@ impl Eval<'_> {
         let args = self.arg_values(&call.args)?;
         let length = utf16_len(text);
         Ok(match call.method {
-            Method::At => at(text, self.meter.integer_at(&args, 0, 0.0)?),
+            Method::At => at(text, self.integer_at(&args, 0, 0.0)?),
             Method::CharAt => {
-                let index = self.meter.integer_at(&args, 0, 0.0)?;
+                let index = self.integer_at(&args, 0, 0.0)?;
                 Value::text(if index < 0.0 { String::new() } else { unit_at(text, index as usize).unwrap_or_default() })
             }
             Method::CharCodeAt => {
-                let index = self.meter.integer_at(&args, 0, 0.0)?;
+                let index = self.integer_at(&args, 0, 0.0)?;
                 let unit = (index >= 0.0).then(|| unit_of(text, index as usize)).flatten();
                 unit.map_or(Value::Num(f64::NAN), |unit| Value::Int(unit.into()))
             }
-            Method::CodePointAt => code_point_at(text, self.meter.integer_at(&args, 0, 0.0)?),
+            Method::CodePointAt => code_point_at(text, self.integer_at(&args, 0, 0.0)?),
             Method::Concat => {
                 let mut out = text.to_string();
-                args.iter().try_for_each(|value| self.meter.append(value, &mut out))?;
+                args.iter().try_for_each(|value| self.append_text(value, &mut out))?;
                 return self.make_text(out);
             }
             Method::EndsWith => {
-                let end = relative(self.meter.integer_at(&args, 1, length as f64)?.max(0.0), length);
-                Value::Bool(text[..byte_position(text, end)].ends_with(&*self.meter.text_at(&args, 0)?))
+                let end = relative(self.integer_at(&args, 1, length as f64)?.max(0.0), length);
+                Value::Bool(text[..byte_position(text, end)].ends_with(&*self.text_at(&args, 0)?))
             }
             Method::StartsWith => {
-                let from = relative(self.meter.integer_at(&args, 1, 0.0)?.max(0.0), length);
-                Value::Bool(text[byte_position(text, from)..].starts_with(&*self.meter.text_at(&args, 0)?))
+                let from = relative(self.integer_at(&args, 1, 0.0)?.max(0.0), length);
+                Value::Bool(text[byte_position(text, from)..].starts_with(&*self.text_at(&args, 0)?))
             }
             Method::Includes => {
-                let from = relative(self.meter.integer_at(&args, 1, 0.0)?.max(0.0), length);
-                Value::Bool(text[byte_position(text, from)..].contains(&*self.meter.text_at(&args, 0)?))
+                let from = relative(self.integer_at(&args, 1, 0.0)?.max(0.0), length);
+                Value::Bool(text[byte_position(text, from)..].contains(&*self.text_at(&args, 0)?))
             }
             Method::IndexOf => {
-                let from = byte_position(text, relative(self.meter.integer_at(&args, 1, 0.0)?.max(0.0), length));
-                let found = text[from..].find(&*self.meter.text_at(&args, 0)?);
+                let from = byte_position(text, relative(self.integer_at(&args, 1, 0.0)?.max(0.0), length));
+                let found = text[from..].find(&*self.text_at(&args, 0)?);
                 Value::Int(found.map_or(-1, |at| unit_position(text, from + at) as i64))
             }
             Method::LastIndexOf => {
-                let wanted = self.meter.text_at(&args, 0)?;
-                last_index_of(text, &wanted, self.meter.number_at(&args, 1, f64::INFINITY)?)
+                let wanted = self.text_at(&args, 0)?;
+                last_index_of(text, &wanted, self.number_at(&args, 1, f64::INFINITY)?)
             }
             Method::IsWellFormed => Value::Bool(true),
             Method::ToWellFormed | Method::ToString | Method::ValueOf => Value::Text(text.clone()),
             Method::Match | Method::MatchAll | Method::Search => {
-                let pattern = self.meter.text_at(&args, 0)?;
+                let pattern = self.text_at(&args, 0)?;
                 return self.pattern_of_text(call, text, &pattern);
             }
             Method::Normalize => {
                 self.item_work(text.len())?;
                 let form = match args.first() {
                     None | Some(Value::Undefined) => "NFC".into(),
-                    Some(form) => self.meter.text_of(form)?,
+                    Some(form) => self.text_of(form)?,
                 };
                 return self.make_text(normalized(text, &form)?);
             }
             Method::PadEnd | Method::PadStart => return self.pad(text, &args, call.method == Method::PadEnd),
             Method::Repeat => {
-                let times = self.meter.integer_at(&args, 0, 0.0)?;
+                let times = self.integer_at(&args, 0, 0.0)?;
                 return self.repeat(text, times);
             }
             Method::Replace | Method::ReplaceAll => return self.replace_text(call, text, &args),
             Method::Slice => {
-                let from = relative(self.meter.integer_at(&args, 0, 0.0)?, length);
-                let to = relative(self.meter.integer_at(&args, 1, length as f64)?, length);
+                let from = relative(self.integer_at(&args, 0, 0.0)?, length);
+                let to = relative(self.integer_at(&args, 1, length as f64)?, length);
                 return self.make_text(unit_slice(text, from, to));
             }
             Method::Substring => {
-                let from = relative(self.meter.integer_at(&args, 0, 0.0)?.max(0.0), length);
-                let to = relative(self.meter.integer_at(&args, 1, length as f64)?.max(0.0), length);
+                let from = relative(self.integer_at(&args, 0, 0.0)?.max(0.0), length);
+                let to = relative(self.integer_at(&args, 1, length as f64)?.max(0.0), length);
                 return self.make_text(unit_slice(text, from.min(to), from.max(to)));
             }
             Method::Split => return self.split(text, &args),
@@ -156,7 +156,7 @@ impl Eval<'_> {
             }
             Method::HasOwnProperty => {
                 let key = arg(&args, 0);
-                let here = &*self.meter.text_of(&key)? == "length"
+                let here = &*self.text_of(&key)? == "length"
                     || !matches!(self.index(&Value::Text(text.clone()), &key)?, Value::Undefined);
                 Value::Bool(here)
             }
@@ -167,10 +167,10 @@ impl Eval<'_> {
     /// Fills a text up to a length, behind it or before it (ECMA-262 §22.1.3.17).
     fn pad(&mut self, text: &Str, args: &[Value], behind: bool) -> Res {
         let length = utf16_len(text);
-        let wanted = self.meter.integer_at(args, 0, 0.0)?.max(0.0);
+        let wanted = self.integer_at(args, 0, 0.0)?.max(0.0);
         let filler = match args.get(1) {
             None | Some(Value::Undefined) => " ".into(),
-            Some(filler) => self.meter.text_of(filler)?,
+            Some(filler) => self.text_of(filler)?,
         };
         if wanted <= length as f64 || filler.is_empty() {
             return Ok(Value::Text(text.clone()));
@@ -185,7 +185,7 @@ impl Eval<'_> {
 
     /// Replaces a text, once or everywhere (ECMA-262 §22.1.3.19).
     fn replace_text(&mut self, call: &MethodCall, text: &Str, args: &[Value]) -> Res {
-        let wanted = self.meter.text_at(args, 0)?;
+        let wanted = self.text_at(args, 0)?;
         let all = call.method == Method::ReplaceAll;
         let mut places = Vec::new();
         // An empty text is found before each character, and at the end.
@@ -210,7 +210,7 @@ impl Eval<'_> {
             None | Some(Value::Undefined) => {
                 return self.make_list(vec![Value::Text(text.clone())].into_iter().take(limit).collect());
             }
-            Some(separator) => self.meter.text_of(separator)?,
+            Some(separator) => self.text_of(separator)?,
         };
         let mut parts = Vec::new();
         if separator.is_empty() {
@@ -231,7 +231,7 @@ impl Eval<'_> {
     fn split_limit(&mut self, args: &[Value]) -> Res<usize> {
         Ok(match args.get(1) {
             None | Some(Value::Undefined) => usize::MAX,
-            Some(limit) => ops::to_uint32(self.meter.number_of(limit)?) as usize,
+            Some(limit) => ops::to_uint32(self.number_of(limit)?) as usize,
         })
     }
 
@@ -417,7 +417,7 @@ impl Eval<'_> {
         replacement: Option<&Value>,
     ) -> Res {
         let template = match replacement {
-            Some(template) => self.meter.text_of(template)?,
+            Some(template) => self.text_of(template)?,
             None => Str::default(),
         };
         let mut out = String::new();
@@ -441,7 +441,7 @@ impl Eval<'_> {
                         args.push(Value::object(named));
                     }
                     let value = self.apply(function, &args)?;
-                    self.meter.append(&value, &mut out)?;
+                    self.append_text(&value, &mut out)?;
                 }
                 None => self.substitute(&template, text, &groups, names, &mut out)?,
             }

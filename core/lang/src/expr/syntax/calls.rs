@@ -6,10 +6,10 @@ use oxc_ast::ast as js;
 use oxc_ast::ast::RegExpFlags;
 use oxc_span::GetSpan;
 
-use super::{Lowering, span};
+use super::{Local, LocalKind, Lowering, span};
 use crate::expr::Binding;
 use crate::expr::ast::*;
-use crate::expr::functions::{self, Method, Static};
+use crate::expr::functions::{self, Change, Method, Static};
 use crate::expr::pattern::Pattern;
 use crate::suggest;
 use kanzlei_model::value::Value;
@@ -20,7 +20,21 @@ impl Lowering<'_> {
         let (object, method_name, optional) = match &call.callee {
             js::Expression::Identifier(name) => {
                 let name = name.name.as_str();
+                if let Some(local) = self.locals.iter().rfind(|local| local.name == name) {
+                    if let LocalKind::Inline(function) = &local.kind {
+                        let function = function.clone();
+                        return self.inline_call(function, call);
+                    }
+                    if local.kind == LocalKind::Later {
+                        return self.used_early(name, &call.callee);
+                    }
+                }
                 if !self.in_scope(name) {
+                    if self.statements > 0
+                        && let Some(error) = self.error(&call.callee, &call.arguments, at)
+                    {
+                        return error;
+                    }
                     if let Some(function) = self.scope.function(name) {
                         self.calls.push((name.into(), span(&call.callee)));
                         return self.named_call(function.clone(), call);
@@ -70,6 +84,16 @@ impl Lowering<'_> {
         if let js::Expression::RegExpLiteral(literal) = object {
             return self.pattern_call(literal, method_name, call);
         }
+        if self.statements > 0
+            && let Some(change) = Change::by_name(method_name)
+        {
+            if change != Change::ForEach {
+                self.check_inside(object);
+            }
+            let on = self.expr(object);
+            let args = self.args(change.name(), change.arity(), change.takes_function(), false, call);
+            return Expr { kind: Kind::Change(Box::new(ChangeCall { on, change, args, optional })), at };
+        }
         let Some(method) = Method::by_name(method_name) else {
             let callee = call.callee.span();
             let name_span = oxc_span::Span::new(callee.end - method_name.len() as u32, callee.end);
@@ -96,7 +120,22 @@ impl Lowering<'_> {
         let least = params.iter().position(|p| p.default.is_some() || p.rest).unwrap_or(params.len());
         let most = if params.last().is_some_and(|p| p.rest) { usize::MAX } else { params.len() };
         let args = self.args(&function.name, (least, most), functions::FunctionArg::No, false, call);
-        let height = self.depth + function.height;
+        self.nest(function.height, call);
+        Expr { kind: Kind::Call(function, args), at: span(call) }
+    }
+
+    fn inline_call(&mut self, function: Arc<Inline>, call: &js::CallExpression) -> Expr {
+        let params = &function.arrow.params;
+        let least = params.iter().position(|p| p.default.is_some() || p.rest).unwrap_or(params.len());
+        let most = if params.last().is_some_and(|p| p.rest) { usize::MAX } else { params.len() };
+        let args = self.args(&function.name, (least, most), functions::FunctionArg::No, false, call);
+        self.nest(function.height, call);
+        Expr { kind: Kind::Inline(function, args), at: span(call) }
+    }
+
+    /// Counts how deep a function nests that is called here.
+    fn nest(&mut self, height: u32, call: &js::CallExpression) {
+        let height = self.depth + height;
         if height > super::MAX_NESTING {
             self.fault(
                 "expression-too-deep",
@@ -105,7 +144,6 @@ impl Lowering<'_> {
             );
         }
         self.height = self.height.max(height);
-        Expr { kind: Kind::Call(function, args), at: span(call) }
     }
 
     fn pattern_call(&mut self, literal: &js::RegExpLiteral, method: &str, call: &js::CallExpression) -> Expr {
@@ -223,6 +261,12 @@ impl Lowering<'_> {
         let name = match expr {
             js::Expression::Identifier(name) => {
                 let name = name.name.as_str();
+                if let Some(Local { kind: LocalKind::Inline(function), .. }) =
+                    self.locals.iter().rfind(|local| local.name == name)
+                {
+                    self.height = self.height.max(self.depth + function.height);
+                    return Some(Function::Inline(function.clone()));
+                }
                 if let Some(function) = self.scope.function(name).filter(|_| !self.in_scope(name)) {
                     self.height = self.height.max(self.depth + function.height);
                     self.calls.push((name.into(), span(expr)));
@@ -245,44 +289,102 @@ impl Lowering<'_> {
             self.refuse("an async function is", arrow);
             return None;
         }
+        let returns = arrow.return_type.as_ref().and_then(|wanted| self.annotation(&wanted.type_annotation));
         let body = match &arrow.body {
+            js::ArrowFunctionBody::FunctionBody(body) if self.statements > 0 || self.function => {
+                let lowered = self.function_parts(&arrow.params, span(arrow), |this| {
+                    this.body(&body.statements, span(&**body))
+                });
+                return Some(Arrow { returns, ..lowered });
+            }
             js::ArrowFunctionBody::FunctionBody(_) => {
                 self.refuse("a function body with statements is", arrow);
-                self.help("write the value itself: `item => item.name`");
+                self.help("write the value itself: `item => item.name`, or use a `script` step or `functions`");
                 return None;
             }
             body => body.as_expression()?,
         };
+        let lowered = self.function_parts(&arrow.params, span(arrow), |this| this.expr(body));
+        Some(Arrow { returns, ..lowered })
+    }
+
+    /// Parameters and body of a function.
+    pub(super) fn function_parts(
+        &mut self,
+        params: &js::FormalParameters,
+        at: Span,
+        body: impl FnOnce(&mut Self) -> Expr,
+    ) -> Arrow {
         let outer = self.locals.len();
         let first = self.bindings.len();
-        let mut params = Vec::with_capacity(arrow.params.items.len());
-        for param in &arrow.params.items {
+        let (peak, height, depth) = (self.peak, self.height, self.depth);
+        let parameters_end = self.parameters_end;
+        let declaring = self.declaring.take();
+        (self.peak, self.height) = (outer as u32, depth);
+        let mut lowered = Vec::with_capacity(params.items.len());
+        for param in &params.items {
             let target = self.target(&param.pattern);
             let default = param.initializer.as_ref().map(|default| self.expr(default));
-            params.push(Param { target, default, rest: false });
+            let wanted = param.type_annotation.as_ref().and_then(|wanted| self.annotation(&wanted.type_annotation));
+            lowered.push(Param { target, default, rest: false, wanted });
         }
-        if let Some(rest) = &arrow.params.rest {
+        if let Some(rest) = &params.rest {
             let target = self.target(&rest.rest.argument);
-            params.push(Param { target, default: None, rest: true });
+            lowered.push(Param { target, default: None, rest: true, wanted: None });
         }
         for binding in &mut self.bindings[first..] {
-            binding.within = span(arrow);
+            binding.within = at;
         }
-        let body = self.expr(body);
+        self.parameters_end = self.locals.len();
+        let body = body(self);
         self.locals.truncate(outer);
-        Some(Arrow { params, body })
+        self.parameters_end = parameters_end;
+        self.declaring = declaring;
+        self.arrow_height = self.height - depth;
+        self.height = self.height.max(height);
+        self.peak = self.peak.max(peak);
+        Arrow { params: lowered, body, returns: None }
+    }
+
+    /// Takes a slot for a name.
+    pub(super) fn push_local(&mut self, name: &str, kind: LocalKind) -> u32 {
+        self.locals.push(Local { name: name.to_owned(), kind });
+        let count = self.locals.len() as u32;
+        self.most_locals = self.most_locals.max(count);
+        self.peak = self.peak.max(count);
+        count - 1
+    }
+
+    /// Notes where a name is bound.
+    pub(super) fn bind_name(&mut self, name: &str, at: Span, slot: Option<u32>) {
+        let outer = slot.map_or(self.locals.len(), |slot| slot as usize).min(self.locals.len());
+        let hides = self.locals[..outer].iter().any(|local| local.name == name)
+            || self.scope.slot(name).is_some()
+            || self.scope.function(name).is_some();
+        self.bindings.push(Binding { name: name.into(), at, within: at, hides });
+        self.binding_slots.push(slot);
     }
 
     fn bind(&mut self, name: &str, at: &impl GetSpan) -> u32 {
-        let hides = self.in_scope(name) || self.scope.function(name).is_some();
         let at = span(at);
-        self.bindings.push(Binding { name: name.into(), at, within: at, hides });
-        self.locals.push(name.to_owned());
-        self.most_locals = self.most_locals.max(self.locals.len() as u32);
-        self.locals.len() as u32 - 1
+        let slot = match self.declaring.clone() {
+            Some(kind) => {
+                let announced = self.locals.iter().rposition(|local| local.name == name && local.kind == LocalKind::Later);
+                match announced {
+                    Some(slot) => {
+                        self.locals[slot].kind = kind;
+                        slot as u32
+                    }
+                    None => self.push_local(name, kind),
+                }
+            }
+            None => self.push_local(name, LocalKind::Parameter),
+        };
+        self.bind_name(name, at, Some(slot));
+        slot
     }
 
-    fn target(&mut self, pattern: &js::BindingPattern) -> Target {
+    pub(super) fn target(&mut self, pattern: &js::BindingPattern) -> Target {
         match pattern {
             js::BindingPattern::BindingIdentifier(name) => Target::Local(self.bind(name.name.as_str(), &**name)),
             js::BindingPattern::ObjectPattern(object) => {

@@ -4,7 +4,11 @@
 //! This module may not know documents or steps: it gets the names in scope and returns an [`Expr`],
 //! or every fault it found.
 
+mod annotations;
 mod calls;
+mod statements;
+
+pub(super) use statements::lower_script;
 
 use oxc_allocator::Allocator;
 use oxc_ast::ast as js;
@@ -13,9 +17,11 @@ use oxc_parser::Parser;
 use oxc_span::{GetSpan, SourceType};
 use oxc_syntax::operator::{BinaryOperator, LogicalOperator, UnaryOperator};
 
+use std::collections::HashSet;
 use std::sync::Arc;
 
 use super::ast::*;
+use super::script::Point;
 use super::functions::{self, Static};
 use super::{Binding, Fault, Scope, Use};
 use crate::suggest;
@@ -58,17 +64,7 @@ pub(super) fn lower(text: &str, scope: &Scope) -> Result<Lowered, Vec<Fault>> {
         };
         let mut lowering = Lowering::new(text, scope);
         let expr = lowering.expr(&tree);
-        if lowering.faults.is_empty() {
-            Ok(Lowered {
-                expr,
-                locals: lowering.most_locals,
-                uses: lowering.uses,
-                bindings: lowering.bindings,
-                calls: lowering.calls,
-            })
-        } else {
-            Err(lowering.faults)
-        }
+        if lowering.faults.is_empty() { Ok(lowering.finish(expr)) } else { Err(lowering.faults) }
     })
 }
 
@@ -81,7 +77,7 @@ pub(super) fn lower_function(name: &str, text: &str, known: &[Arc<Named>]) -> Re
     let need = 64 * 1024 + text.len() * 6 * 1024;
     stacker::maybe_grow(need, need + 256 * 1024, || {
         let allocator = Allocator::default();
-        let parsed = Parser::new(&allocator, text, SourceType::mjs()).parse_expression();
+        let parsed = Parser::new(&allocator, text, SourceType::ts().with_module(true)).parse_expression();
         let tree = parsed.map_err(|diagnostics| syntax_faults(text, diagnostics.into_vec()))?;
         let js::Expression::ArrowFunctionExpression(arrow) = tree.without_parentheses() else {
             let at = Span { start: 0, end: text.len() as u32 };
@@ -90,6 +86,7 @@ pub(super) fn lower_function(name: &str, text: &str, known: &[Arc<Named>]) -> Re
         };
         let scope = Scope { functions: known.to_vec(), ..Scope::default() };
         let mut lowering = Lowering::new(text, &scope);
+        lowering.function = true;
         let arrow = lowering.arrow(arrow);
         match arrow {
             Some(arrow) if lowering.faults.is_empty() => Ok(Named {
@@ -137,9 +134,25 @@ fn lower_first(text: &str) -> String {
 struct Lowering<'s> {
     text: &'s str,
     scope: &'s Scope,
-    /// Parameters of the arrow functions around, innermost last; the index is the slot.
-    locals: Vec<String>,
+    /// Names of arrow functions and statements around, innermost last; the index is the slot.
+    locals: Vec<Local>,
     most_locals: u32,
+    /// The most locals within the arrow function that is lowered, and how deep it nests below where it is called.
+    peak: u32,
+    arrow_height: u32,
+    /// Where the parameters of the innermost function end.
+    parameters_end: usize,
+    /// How names are declared that were announced before; they are parameters otherwise.
+    declaring: Option<LocalKind>,
+    /// Statements around: above 0 there may be assignments.
+    statements: u32,
+    /// Whether functions may have statements.
+    function: bool,
+    around: Vec<statements::Around>,
+    points: Vec<Point>,
+    numbers: u32,
+    /// Names that something is appended to somewhere.
+    appended: HashSet<String>,
     depth: u32,
     /// The deepest nesting met, called functions included.
     height: u32,
@@ -147,8 +160,49 @@ struct Lowering<'s> {
     uses: Vec<Use>,
     /// Parameters of the arrow functions met.
     bindings: Vec<Binding>,
+    /// Their slots; functions have none.
+    binding_slots: Vec<Option<u32>>,
     /// Functions of the document, where they are named.
     calls: Vec<(Str, Span)>,
+}
+
+/// A name with a slot of its own.
+struct Local {
+    name: String,
+    kind: LocalKind,
+}
+
+/// What a name of a script is.
+#[derive(Clone, Debug)]
+enum LocalKind {
+    /// The parameter of a function.
+    Parameter,
+    /// Declared with `const`.
+    Constant,
+    /// Declared with `let`.
+    Assignable,
+    /// A function that the statements define.
+    Inline(Arc<Inline>),
+    /// Declared further down.
+    Later,
+    /// Taken by a function that can still be called.
+    Reserved,
+}
+
+impl PartialEq for LocalKind {
+    fn eq(&self, other: &Self) -> bool {
+        std::mem::discriminant(self) == std::mem::discriminant(other)
+    }
+}
+
+/// The names that stand before `+=`: what is not among them is never appended to.
+fn appended(text: &str) -> HashSet<String> {
+    let name = |before: &str| {
+        let before = before.trim_end();
+        let from = before.rfind(|c: char| !c.is_alphanumeric() && c != '_' && c != '$').map_or(0, |at| at + 1);
+        before.get(from..).unwrap_or_default().to_owned()
+    };
+    text.match_indices("+=").map(|(at, _)| name(&text[..at])).collect()
 }
 
 impl<'s> Lowering<'s> {
@@ -158,19 +212,41 @@ impl<'s> Lowering<'s> {
             scope,
             locals: Vec::new(),
             most_locals: 0,
+            peak: 0,
+            arrow_height: 0,
+            parameters_end: 0,
+            declaring: None,
+            statements: 0,
+            function: false,
+            around: Vec::new(),
+            points: Vec::new(),
+            numbers: 0,
+            appended: appended(text),
             depth: 0,
             height: 0,
             faults: Vec::new(),
             uses: Vec::new(),
             bindings: Vec::new(),
+            binding_slots: Vec::new(),
             calls: Vec::new(),
+        }
+    }
+
+    fn finish(self, expr: Expr) -> Lowered {
+        Lowered {
+            expr,
+            locals: self.most_locals,
+            uses: self.uses,
+            bindings: self.bindings,
+            calls: self.calls,
         }
     }
 }
 
 impl Lowering<'_> {
     fn refuse(&mut self, what: impl Into<String>, at: &impl GetSpan) -> Expr {
-        self.fault("expression-outside-language", format!("{} not part of the expression language", what.into()), at)
+        let language = if self.statements > 0 { "of scripts" } else { "of expressions" };
+        self.fault("expression-outside-language", format!("{} not part of the language {language}", what.into()), at)
     }
 
     fn fault(&mut self, code: &'static str, message: impl Into<String>, at: &impl GetSpan) -> Expr {
@@ -200,10 +276,7 @@ impl Lowering<'_> {
 
     fn expr(&mut self, expr: &js::Expression) -> Expr {
         if self.depth >= MAX_NESTING {
-            if !self.faults.iter().any(|fault| fault.code == "expression-too-deep") {
-                self.fault("expression-too-deep", format!("nested deeper than {MAX_NESTING} levels"), expr);
-                self.help("split it with `let`");
-            }
+            self.too_deep(expr);
             return Expr { kind: Kind::Const(Value::Undefined), at: span(expr) };
         }
         self.depth += 1;
@@ -211,6 +284,13 @@ impl Lowering<'_> {
         let lowered = self.expr_inner(expr);
         self.depth -= 1;
         lowered
+    }
+
+    fn too_deep(&mut self, at: &impl GetSpan) {
+        if !self.faults.iter().any(|fault| fault.code == "expression-too-deep") {
+            self.fault("expression-too-deep", format!("nested deeper than {MAX_NESTING} levels"), at);
+            self.help("split it with `let`");
+        }
     }
 
     fn expr_inner(&mut self, expr: &js::Expression) -> Expr {
@@ -252,6 +332,7 @@ impl Lowering<'_> {
                     UnaryOperator::BitwiseNot => UnaryOp::BitNot,
                     UnaryOperator::Typeof => UnaryOp::TypeOf,
                     UnaryOperator::Void => UnaryOp::Void,
+                    UnaryOperator::Delete if self.statements > 0 => return self.deletion(&unary.argument, expr),
                     UnaryOperator::Delete => return self.refuse("`delete` is", expr),
                 };
                 Kind::Unary(op, self.boxed(&unary.argument))
@@ -263,11 +344,7 @@ impl Lowering<'_> {
                 Kind::Binary(op, Box::new((self.expr(&binary.left), self.expr(&binary.right))))
             }
             E::LogicalExpression(logical) => {
-                let op = match logical.operator {
-                    LogicalOperator::And => LogicalOp::And,
-                    LogicalOperator::Or => LogicalOp::Or,
-                    LogicalOperator::Coalesce => LogicalOp::Coalesce,
-                };
+                let op = logical_op(logical.operator);
                 Kind::Logical(op, Box::new((self.expr(&logical.left), self.expr(&logical.right))))
             }
             E::ConditionalExpression(c) => {
@@ -285,6 +362,14 @@ impl Lowering<'_> {
             E::StaticMemberExpression(member) => return self.static_member(member),
             E::ComputedMemberExpression(member) => return self.computed_member(member),
             E::CallExpression(call) => return self.call(call),
+            E::AssignmentExpression(assignment) if self.statements > 0 => return self.assignment(assignment),
+            E::UpdateExpression(update) if self.statements > 0 => return self.update(update),
+            E::NewExpression(made) if self.statements > 0 => {
+                return match self.error(&made.callee, &made.arguments, at) {
+                    Some(error) => error,
+                    None => self.refused(expr),
+                };
+            }
             _ => return self.refused(expr),
         };
         Expr { kind, at }
@@ -346,8 +431,24 @@ impl Lowering<'_> {
 
     /// A name that stands alone, or the start of `name.member`.
     fn name(&mut self, name: &str, at: Span, member: Option<(&str, Span)>) -> Expr {
-        let kind = if let Some(local) = self.locals.iter().rposition(|local| local == name) {
-            Kind::Local(local as u32)
+        let kind = if let Some(local) = self.locals.iter().rposition(|local| local.name == name) {
+            match &self.locals[local].kind {
+                LocalKind::Later | LocalKind::Reserved => {
+                    let js_span = oxc_span::Span::new(at.start, at.end);
+                    self.used_early(name, &js_span);
+                    Kind::Const(Value::Undefined)
+                }
+                LocalKind::Inline(_) => {
+                    let js_span = oxc_span::Span::new(at.start, at.end);
+                    self.fault("expression-outside-language", format!("the function `{name}` is not a value"), &js_span);
+                    self.help(format!("call it, as in `{name}(…)`, or pass it to a method"));
+                    Kind::Const(Value::Undefined)
+                }
+                LocalKind::Assignable | LocalKind::Parameter if self.appended.contains(name) => {
+                    Kind::Growing(local as u32)
+                }
+                _ => Kind::Local(local as u32),
+            }
         } else if let Some(slot) = self.scope.slot(name) {
             let member_at = member.map_or(Span::default(), |(_, at)| at);
             self.uses.push(Use { slot, member: member.map(|(member, _)| Str::from(member)), at, member_at });
@@ -361,6 +462,12 @@ impl Lowering<'_> {
             }
         };
         Expr { kind, at }
+    }
+
+    fn used_early(&mut self, name: &str, at: &impl GetSpan) -> Expr {
+        let fault = self.fault("declaration", format!("`{name}` is used before it is declared"), at);
+        self.help("move its declaration up; a function cannot call itself");
+        fault
     }
 
     fn unknown_name(&mut self, name: &str, at: Span) -> Expr {
@@ -377,7 +484,8 @@ impl Lowering<'_> {
             self.help(reason);
         } else {
             self.fault("unknown-name", format!("there is no `{name}` here"), &js_span);
-            let mut known: Vec<&str> = self.locals.iter().map(String::as_str).collect();
+            let locals = self.locals.iter().filter(|local| !matches!(local.kind, LocalKind::Later | LocalKind::Reserved));
+            let mut known: Vec<&str> = locals.map(|local| local.name.as_str()).collect();
             known.extend(self.scope.names());
             if self.scope.function(name).is_some() {
                 self.help(format!("`{name}` is a function; call it: `{name}(…)`"));
@@ -444,7 +552,7 @@ impl Lowering<'_> {
     }
 
     fn in_scope(&self, name: &str) -> bool {
-        self.locals.iter().any(|local| local == name) || self.scope.slot(name).is_some()
+        self.locals.iter().any(|local| local.name == name) || self.scope.slot(name).is_some()
     }
 
     fn element(&mut self, element: &js::ArrayExpressionElement) -> Item {
@@ -513,6 +621,14 @@ fn number(value: f64) -> Value {
         Value::Int(value as i64)
     } else {
         Value::Num(value)
+    }
+}
+
+fn logical_op(op: LogicalOperator) -> LogicalOp {
+    match op {
+        LogicalOperator::And => LogicalOp::And,
+        LogicalOperator::Or => LogicalOp::Or,
+        LogicalOperator::Coalesce => LogicalOp::Coalesce,
     }
 }
 

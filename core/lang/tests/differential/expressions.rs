@@ -1,131 +1,15 @@
-//! Real ECMAScript is the oracle: every expression is evaluated here and in Node over the same names;
-//! the JSON of the results, and which of them are errors, must agree.
+//! Expressions: written ones, all pairs of operands, generated ones.
 
-use std::io::Write;
-use std::process::{Command, Stdio};
-
-use kanzlei_lang::expr::{Expression, Limits, Scope};
-use kanzlei_model::value::Value;
 use kanzlei_samples::{Dice, in_batch, rounds};
 
-const NAMES: &str = r#"{
-    "n": 7, "f": 2.5, "s": "Lindvik havn", "u": "Ås 😀 ø", "items": [3, 1, 2], "nil": null, "dues": 1472.4861,
-    "vessels": [{"name": "Havbris", "length_m": 132, "tags": ["dry", "ice"]}, {"name": "Tare", "length_m": 87.5}, {"name": "Kvikk", "length_m": 24, "tags": []}],
-    "o": {"b": 1, "a": {"c": [1, 2]}, "2": "x", "1": "y"}
-}"#;
-
-const NODE: &str = r#"
-const {names, expressions} = JSON.parse(require('fs').readFileSync(0, 'utf8'));
-const keys = Object.keys(names);
-const out = expressions.map(text => {
-    try {
-        const value = new Function(...keys, `"use strict"; return (${text}\n)`)(...keys.map(k => names[k]));
-        // Half of a surrogate pair becomes U+FFFD here; see the handbook on expressions.
-        const json = JSON.stringify(value, (_, v) => typeof v === 'string' ? v.toWellFormed() : v);
-        return json === undefined ? 'undefined' : json;
-    } catch (error) { return 'error'; }
-});
-process.stdout.write(JSON.stringify(out));
-"#;
-
-fn in_node(expressions: &[String]) -> Vec<String> {
-    let mut node = Command::new("node")
-        .args(["-e", NODE])
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .spawn()
-        .expect("node is installed");
-    let names: serde_json::Value = serde_json::from_str(NAMES).expect("names");
-    let question = serde_json::json!({"names": names, "expressions": expressions}).to_string();
-    node.stdin.take().expect("stdin").write_all(question.as_bytes()).expect("node reads");
-    let output = node.wait_with_output().expect("node ends");
-    assert!(output.status.success());
-    serde_json::from_slice(&output.stdout).expect("node answers")
-}
-
-fn here(text: &str, scope: &Scope, slots: &[Value]) -> Result<String, String> {
-    let expression = Expression::compile(text, scope).map_err(|faults| format!("refused: {faults:?}"))?;
-    Ok(match expression.eval(slots, Limits::default()) {
-        Ok(Value::Undefined) => "undefined".into(),
-        Ok(value) => value.to_json(),
-        Err(_) => "error".into(),
-    })
-}
-
-fn names() -> (Scope, Vec<Value>) {
-    let names: Value = serde_json::from_str(NAMES).expect("names");
-    let Value::Object(names) = names else { panic!("names") };
-    let mut scope = Scope::default();
-    let slots = names.iter().map(|(name, value)| {
-        scope.define(name);
-        value.clone()
-    });
-    let slots = slots.collect();
-    (scope, slots)
-}
-
-/// The same JSON; numbers may differ in the last place, where libraries of functions do.
-fn agree(ours: &str, theirs: &str) -> bool {
-    fn close(a: &serde_json::Value, b: &serde_json::Value) -> bool {
-        use serde_json::Value::*;
-        match (a, b) {
-            (Number(a), Number(b)) => {
-                let (a, b) = (a.as_f64().unwrap_or(0.0), b.as_f64().unwrap_or(0.0));
-                a == b || (a - b).abs() <= 4.0 * f64::EPSILON * a.abs().max(b.abs())
-            }
-            (Array(a), Array(b)) => a.len() == b.len() && a.iter().zip(b).all(|(a, b)| close(a, b)),
-            (Object(a), Object(b)) => {
-                a.len() == b.len() && a.iter().zip(b).all(|((k, a), (l, b))| k == l && close(a, b))
-            }
-            _ => a == b,
-        }
-    }
-    if ours == theirs {
-        return true;
-    }
-    match (serde_json::from_str(ours), serde_json::from_str(theirs)) {
-        (Ok(a), Ok(b)) => close(&a, &b),
-        _ => false,
-    }
-}
-
-#[derive(Default)]
-struct Found {
-    /// Index of the expression, and how it differs.
-    differences: Vec<(usize, String)>,
-    refused: usize,
-}
-
-/// Compares expressions with Node; one that does not compile differs, or counts as refused where that is allowed.
-fn differences(expressions: &[String], refusals_allowed: bool) -> Found {
-    let (scope, slots) = names();
-    let theirs = in_node(expressions);
-    assert_eq!(theirs.len(), expressions.len());
-    let mut found = Found::default();
-    for (index, (text, theirs)) in expressions.iter().zip(&theirs).enumerate() {
-        match here(text, &scope, &slots) {
-            Ok(ours) if agree(&ours, theirs) => {}
-            Ok(ours) => found.differences.push((index, format!("{text}\n    here {ours}\n    node {theirs}"))),
-            Err(_) if refusals_allowed => found.refused += 1,
-            Err(why) => found.differences.push((index, format!("{text}\n    {why}\n    node {theirs}"))),
-        }
-    }
-    println!("{} expressions, {} refused, {} differences", expressions.len(), found.refused, found.differences.len());
-    found
-}
-
-fn compare(expressions: &[String]) {
-    let differ: Vec<String> = differences(expressions, false).differences.into_iter().map(|(_, how)| how).collect();
-    let shown = differ[..differ.len().min(40)].join("\n");
-    assert!(differ.is_empty(), "{} of {} differ:\n{shown}", differ.len(), expressions.len());
-}
+use super::{Kind, compare, differences};
 
 #[test]
 fn written_expressions_agree_with_node() {
     let lines: Vec<String> =
         include_str!("expressions.txt").lines().filter(|l| !l.starts_with('#')).map(str::to_owned).collect();
     assert!(lines.len() > 350, "{}", lines.len());
-    compare(&lines);
+    compare(&lines, Kind::Expressions);
 }
 
 #[test]
@@ -165,7 +49,7 @@ fn operators_agree_with_node_on_all_pairs_of_values() {
             }
         }
     }
-    compare(&expressions);
+    compare(&expressions, Kind::Expressions);
 }
 
 /// Makes expressions of all constructs, mostly of fitting types.
@@ -331,7 +215,7 @@ fn generated_expressions_agree_with_node() {
     };
     let mut refused = 0;
     in_batch(6000, 60, generate, |expressions| {
-        let found = differences(expressions, true);
+        let found = differences(expressions, Kind::Expressions, true);
         refused += found.refused;
         found.differences
     });
