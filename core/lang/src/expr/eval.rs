@@ -162,12 +162,21 @@ pub(super) fn run<'a>(
 }
 
 impl Eval<'_> {
+    /// The value of a name or a constant.
+    #[inline(always)]
+    fn simple<'e>(&'e self, expr: &'e Expr) -> Option<&'e Value> {
+        match &expr.kind {
+            Kind::Local(local) => self.locals.get(*local as usize),
+            Kind::Const(value) => Some(value),
+            Kind::Slot(slot) => self.slots.get(*slot as usize),
+            _ => None,
+        }
+    }
+
     /// The value that an expression names, where it exists without being computed.
     fn place<'e>(&'e self, expr: &'e Expr) -> Option<&'e Value> {
         match &expr.kind {
-            Kind::Slot(slot) => self.slots.get(*slot as usize),
-            Kind::Local(local) => self.locals.get(*local as usize),
-            Kind::Const(value) => Some(value),
+            Kind::Slot(_) | Kind::Local(_) | Kind::Const(_) => self.simple(expr),
             Kind::Member { of, name, .. } => match self.place(of)? {
                 Value::Object(object) => match object.open() {
                     None => object.get(name),
@@ -193,40 +202,11 @@ impl Eval<'_> {
             Kind::Const(value) => Ok(value.clone()),
             Kind::Slot(slot) => Ok(self.slots.get(*slot as usize).cloned().unwrap_or_default()),
             Kind::Local(local) => Ok(self.locals[*local as usize].clone()),
-            Kind::Growing(local) => self.local(*local),
-            Kind::Template(texts, parts) => self.template(texts, parts),
-            Kind::List(items) => self.list(items),
-            Kind::Object(properties) => self.object(properties),
-            Kind::Member { of, name, optional } => {
-                if let Some(value) = self.place(expr) {
-                    return Ok(value.clone());
-                }
-                if let Kind::Growing(local) = of.kind
-                    && &**name == "length"
-                    && let Some(length) = self.length_of_local(local)
-                {
-                    return Ok(Value::Int(length as i64));
-                }
-                let object = self.expr(of)?;
-                self.member(&object, name, *optional, of, expr.at)
-            }
-            Kind::Index { of, key, optional } => {
-                if let Some(value) = self.place(expr) {
-                    return Ok(value.clone());
-                }
-                let object = self.expr(of)?;
-                if object.is_nullish() {
-                    return self.nothing(&object, *optional, of, "an element", expr.at);
-                }
-                let key = self.expr(key)?;
-                self.index(&object, &key)
-            }
-            Kind::Chain(inner) => match self.expr(inner) {
-                Err(Stop::Nothing) => Ok(Value::Undefined),
-                other => other,
-            },
-            Kind::Unary(op, operand) => self.unary(*op, operand),
             Kind::Binary(op, sides) => self.binary(*op, &sides.0, &sides.1, expr.at),
+            Kind::Member { .. } | Kind::Index { .. } => match self.place(expr) {
+                Some(value) => Ok(value.clone()),
+                None => self.read(expr),
+            },
             Kind::Logical(op, sides) => {
                 let left = self.expr(&sides.0)?;
                 let take_right = match op {
@@ -240,6 +220,58 @@ impl Eval<'_> {
                 let test = self.expr(&parts.0)?;
                 self.expr(if ops::truthy(&test) { &parts.1 } else { &parts.2 })
             }
+            _ => self.other(expr),
+        }
+    }
+
+    /// Reads a member or an element that must be computed.
+    #[inline(never)]
+    fn read(&mut self, expr: &Expr) -> Res {
+        match &expr.kind {
+            Kind::Member { of, name, optional } => {
+                if let Kind::Growing(local) = of.kind
+                    && &**name == "length"
+                    && let Some(length) = self.length_of_local(local)
+                {
+                    return Ok(Value::Int(length as i64));
+                }
+                let object = self.expr(of)?;
+                self.member(&object, name, *optional, of, expr.at)
+            }
+            Kind::Index { of, key, optional } => {
+                let object = self.expr(of)?;
+                if object.is_nullish() {
+                    return self.nothing(&object, *optional, of, "an element", expr.at);
+                }
+                let key = self.expr(key)?;
+                self.index(&object, &key)
+            }
+            _ => Ok(Value::Undefined),
+        }
+    }
+
+    /// Evaluates what is not read, compared or computed with.
+    #[inline(never)]
+    fn other(&mut self, expr: &Expr) -> Res {
+        match &expr.kind {
+            // These are evaluated where they are met.
+            Kind::Const(_)
+            | Kind::Slot(_)
+            | Kind::Local(_)
+            | Kind::Binary(..)
+            | Kind::Member { .. }
+            | Kind::Index { .. }
+            | Kind::Logical(..)
+            | Kind::Conditional(_) => Ok(Value::Undefined),
+            Kind::Growing(local) => self.local(*local),
+            Kind::Template(texts, parts) => self.template(texts, parts),
+            Kind::List(items) => self.list(items),
+            Kind::Object(properties) => self.object(properties),
+            Kind::Chain(inner) => match self.expr(inner) {
+                Err(Stop::Nothing) => Ok(Value::Undefined),
+                other => other,
+            },
+            Kind::Unary(op, operand) => self.unary(*op, operand),
             Kind::Method(call) => {
                 let on = self.expr(&call.on)?;
                 if on.is_nullish() {
@@ -274,10 +306,7 @@ impl Eval<'_> {
             Kind::Update(update) => self.update(update, true),
             Kind::Delete(parts) => self.delete(&parts.0, &parts.1),
             Kind::Change(call) => self.change(call, expr.at),
-            Kind::Inline(function, args) => {
-                let args = self.arg_values(args)?;
-                self.inline(function, &args)
-            }
+            Kind::Inline(function, args) => self.call_inline(function, args),
             Kind::Error(name, message) => {
                 let message = self.expr(message)?;
                 let message = self.text_of(&message)?;
@@ -567,6 +596,12 @@ impl Eval<'_> {
     }
 
     fn binary(&mut self, op: BinaryOp, left: &Expr, right: &Expr, at: Span) -> Res {
+        // Two numbers are what loops are made of.
+        if let (Some(a), Some(b)) = (self.simple(left), self.simple(right))
+            && let Some(result) = ops::plain(op, a, b)
+        {
+            return Ok(result);
+        }
         // Values that are only read are not cloned.
         if op != BinaryOp::Add && op != BinaryOp::In {
             let made = match self.place(left) {
@@ -594,6 +629,11 @@ impl Eval<'_> {
             return self.operate(op, &a, &b);
         }
         let a = self.expr(left)?;
+        if let Some(b) = self.simple(right)
+            && let Some(result) = ops::plain(op, &a, b)
+        {
+            return Ok(result);
+        }
         let b = self.expr(right)?;
         match op {
             BinaryOp::Add => self.add(&a, &b),

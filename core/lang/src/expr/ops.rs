@@ -323,7 +323,7 @@ pub fn plain(op: BinaryOp, a: &Value, b: &Value) -> Option<Value> {
                 Value::Int(if op == Add { a + b } else { a - b })
             }
             Mul if a.unsigned_abs() < 1 << 26 && b.unsigned_abs() < 1 << 26 && *a != 0 && *b != 0 => Value::Int(a * b),
-            Rem if *a > 0 && *b > 0 && *a < SAFE && *b < SAFE => Value::Int(a % b),
+            Rem if *a >= 0 && *b > 0 && *a < SAFE && *b < SAFE => Value::Int(a % b),
             BitAnd => Value::Int(i64::from(*a as i32 & *b as i32)),
             BitOr => Value::Int(i64::from(*a as i32 | *b as i32)),
             BitXor => Value::Int(i64::from(*a as i32 ^ *b as i32)),

@@ -12,7 +12,7 @@ use kanzlei_model::value::{List, ObjectBuilder, Value};
 /// The most bytes that a script may hold in lists and objects, with their texts.
 pub const MOST: u64 = 96 << 20;
 /// Bytes at which the memory is swept for the first time.
-const FIRST_SWEEP: u64 = 4 << 20;
+const FIRST_SWEEP: u64 = 1 << 20;
 /// Bytes of a list or object beside what is in it.
 const CELL: u64 = 160;
 
@@ -24,7 +24,7 @@ pub enum Content {
     /// Items.
     List(Arc<Vec<Value>>),
     /// Members.
-    Object(Box<ObjectBuilder>),
+    Object(ObjectBuilder),
 }
 
 /// The items of a list, held while it is walked through.
@@ -58,7 +58,8 @@ struct Cell {
 #[derive(Debug)]
 pub struct Heap {
     cells: Vec<Cell>,
-    free: Vec<u32>,
+    free_lists: Vec<u32>,
+    free_objects: Vec<u32>,
     /// At most what is held: what was taken out or is out of reach counts until the next sweep.
     bytes: u64,
     sweep_at: u64,
@@ -66,7 +67,7 @@ pub struct Heap {
 
 impl Default for Heap {
     fn default() -> Self {
-        Heap { cells: Vec::new(), free: Vec::new(), bytes: 0, sweep_at: FIRST_SWEEP }
+        Heap { cells: Vec::new(), free_lists: Vec::new(), free_objects: Vec::new(), bytes: 0, sweep_at: FIRST_SWEEP }
     }
 }
 
@@ -97,18 +98,22 @@ impl Heap {
 
     /// A new object.
     pub fn object(&mut self, members: ObjectBuilder) -> Res {
-        self.add(Content::Object(Box::new(members)), Value::open_object)
+        self.add(Content::Object(members), Value::open_object)
     }
 
     fn add(&mut self, content: Content, open: fn(u32) -> Value) -> Res {
         self.grow(size(&content))?;
-        let number = self.free.pop().unwrap_or(self.cells.len() as u32);
-        let cell = Cell { open: open(number), content };
-        let open = cell.open.clone();
-        match self.cells.get_mut(number as usize) {
-            Some(free) => *free = cell,
-            None => self.cells.push(cell),
+        let is_list = matches!(content, Content::List(_));
+        let free = if is_list { self.free_lists.pop() } else { self.free_objects.pop() };
+        if let Some(number) = free
+            && let Some(cell) = self.cells.get_mut(number as usize)
+        {
+            // What stood for the former one is referred to by nothing but the cell.
+            cell.content = content;
+            return Ok(cell.open.clone());
         }
+        let open = open(self.cells.len() as u32);
+        self.cells.push(Cell { open: open.clone(), content });
         Ok(open)
     }
 
@@ -156,8 +161,11 @@ impl Heap {
                 Content::List(items) => items.iter().filter_map(Value::open).collect(),
                 Content::Object(members) => members.iter().filter_map(|(_, value)| value.open()).collect(),
             };
+            match content {
+                Content::List(_) => self.free_lists.push(number),
+                _ => self.free_objects.push(number),
+            }
             drop(content);
-            self.free.push(number);
             doubtful.extend(inner);
         }
         self.bytes = self.cells.iter().map(|cell| size(&cell.content)).sum();

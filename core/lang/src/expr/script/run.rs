@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use super::super::ast::{Assign, Assignee, BinaryOp, Expr, Inline, Kind, LogicalOp, Span, Update};
+use super::super::ast::{Arg, Assign, Assignee, BinaryOp, Expr, Inline, Kind, LogicalOp, Span, Update};
 use super::super::eval::{ErrorKind, Eval, EvalError, Res, Stop, range_failure, type_failure};
 use super::super::ops;
 use super::heap::Heap;
@@ -24,6 +24,9 @@ enum Flow {
 
 /// Names whose values a failure shows.
 const MOST_SHOWN: usize = 40;
+
+/// Arguments that are evaluated in place.
+const FEW: usize = 4;
 
 /// What a write to something that cannot change reports.
 const FROZEN: &str = "comes from outside of the script and cannot change; copy it first, with `structuredClone(…)` or `{...value}`";
@@ -287,6 +290,21 @@ impl Eval<'_> {
         self.make_object(members, 2)
     }
 
+    /// Calls a function that the statements define, by its name. A few arguments need no memory of their own.
+    pub(in crate::expr) fn call_inline(&mut self, function: &Inline, args: &[Arg]) -> Res {
+        let mut few: [Value; FEW] = Default::default();
+        if args.len() <= FEW && args.iter().all(|arg| matches!(arg, Arg::Value(_))) {
+            for (place, arg) in few.iter_mut().zip(args) {
+                if let Arg::Value(arg) = arg {
+                    *place = self.expr(arg)?;
+                }
+            }
+            return self.inline(function, &few[..args.len()]);
+        }
+        let args = self.arg_values(args)?;
+        self.inline(function, &args)
+    }
+
     /// Calls a function that the statements define.
     pub(in crate::expr) fn inline(&mut self, function: &Inline, args: &[Value]) -> Res {
         self.meter.work(2)?;
@@ -308,8 +326,7 @@ impl Eval<'_> {
         self.meter.work(1)?;
         if let Assignee::Local(local, _) = &update.to {
             if let Value::Int(int) = &mut self.locals[*local as usize]
-                && (int.unsigned_abs() as i64) < (1 << 53) - 1
-                && *int != i64::MIN
+                && int.unsigned_abs() < (1 << 53) - 1
             {
                 let before = *int;
                 *int += update.by;
@@ -341,20 +358,26 @@ impl Eval<'_> {
         }
     }
 
-    /// Runs an assignment; returns what was assigned.
+    /// Runs an assignment; returns what was assigned where that is wanted.
     pub(in crate::expr) fn assign(&mut self, assign: &Assign, wanted: bool) -> Res {
         match &assign.to {
             Assignee::Local(local, grows) => {
                 let value = match assign.op {
                     None => self.expr(&assign.value)?,
-                    Some(AssignOp::Binary(op)) => {
-                        if *grows && op == BinaryOp::Add {
-                            return self.append(*local, &assign.value, wanted);
+                    Some(AssignOp::Binary(op)) => match self.locals[*local as usize] {
+                        // Numbers are never in a buffer, unless the name is.
+                        ref number @ (Value::Int(_) | Value::Num(_)) => {
+                            let before = number.clone();
+                            let value = self.expr(&assign.value)?;
+                            self.combine(op, &before, &value)?
                         }
-                        let before = self.local(*local)?;
-                        let value = self.expr(&assign.value)?;
-                        self.combine(op, &before, &value)?
-                    }
+                        _ if *grows && op == BinaryOp::Add => return self.append(*local, &assign.value, wanted),
+                        _ => {
+                            let before = self.local(*local)?;
+                            let value = self.expr(&assign.value)?;
+                            self.combine(op, &before, &value)?
+                        }
+                    },
                     Some(AssignOp::Logical(op)) => {
                         let before = self.local(*local)?;
                         match keeps(op, &before) {
@@ -363,21 +386,28 @@ impl Eval<'_> {
                         }
                     }
                 };
+                if !wanted {
+                    self.set_local(*local, value);
+                    return Ok(Value::Undefined);
+                }
                 self.set_local(*local, value.clone());
                 Ok(value)
             }
             Assignee::Member(of, key) => {
                 let object = self.expr(of)?;
-                let key = self.key(key)?;
-                let value = match assign.op {
-                    None => {
-                        let value = self.expr(&assign.value)?;
-                        self.check_place(&object, &key, of)?;
-                        value
+                let made;
+                let key = match &key.kind {
+                    Kind::Const(key) => key,
+                    _ => {
+                        made = self.key(key)?;
+                        &made
                     }
+                };
+                let value = match assign.op {
+                    None => self.expr(&assign.value)?,
                     Some(op) => {
-                        self.check_there(&object, &key, of)?;
-                        let before = self.index(&object, &key)?;
+                        self.check_there(&object, key, of)?;
+                        let before = self.index(&object, key)?;
                         match op {
                             AssignOp::Binary(op) => {
                                 let value = self.expr(&assign.value)?;
@@ -388,7 +418,11 @@ impl Eval<'_> {
                         }
                     }
                 };
-                self.write(&object, &key, value.clone(), of)?;
+                if !wanted {
+                    self.write(&object, key, value, of)?;
+                    return Ok(Value::Undefined);
+                }
+                self.write(&object, key, value.clone(), of)?;
                 Ok(value)
             }
             Assignee::Pattern(target) => {
@@ -446,27 +480,17 @@ impl Eval<'_> {
 
     /// Writes a member or an item.
     fn write(&mut self, object: &Value, key: &Value, value: Value, of: &Expr) -> Res<()> {
-        self.check_place(object, key, of)?;
-        let Some(number) = object.open() else { return Ok(()) };
+        let Some(number) = object.open() else { return self.check_place(object, key, of) };
         self.meter.work(1)?;
-        self.heap.hold(&value)?;
+        if let Value::Text(text) = &value {
+            self.heap.grow(text.len() as u64)?;
+        }
         if let Value::Object(_) = object {
-            let name = match key {
-                Value::Text(name) => name.clone(),
-                other => self.text_of(other)?,
-            };
-            if &*name == "__proto__" {
-                return failure_at("`__proto__` is not the name of a member that can be set".into(), of.at);
+            if let Value::Text(name) = key {
+                return self.write_member(number, name, value, of);
             }
-            self.meter.work(name.len() as u64 / 16)?;
-            self.heap.grow(40 + name.len() as u64)?;
-            if let Some(members) = self.heap.members_mut(number) {
-                match members.get_mut(&name) {
-                    Some(member) => *member = value,
-                    None => members.insert(name, value),
-                }
-            }
-            return Ok(());
+            let name = self.text_of(key)?;
+            return self.write_member(number, &name, value, of);
         }
         let position = match key {
             Value::Int(int) => usize::try_from(*int).ok(),
@@ -476,13 +500,13 @@ impl Eval<'_> {
         let length = self.heap.items(number).map_or(0, |items| items.len());
         match position {
             Some(position) if position <= length => {
-                if let Some(items) = self.heap.items_mut(number) {
-                    match items.get_mut(position) {
-                        Some(item) => *item = value,
-                        None => items.push(value),
-                    }
+                let Some(items) = self.heap.items_mut(number) else { return Ok(()) };
+                if let Some(item) = items.get_mut(position) {
+                    *item = value;
+                    return Ok(());
                 }
-                Ok(())
+                items.push(value);
+                self.heap.grow(24)
             }
             Some(position) => failed(range_failure(format!(
                 "`{}` has {length} items; item {position} would leave a gap",
@@ -494,6 +518,20 @@ impl Eval<'_> {
                 failure_at(message, of.at)
             }
         }
+    }
+
+    fn write_member(&mut self, number: u32, name: &Str, value: Value, of: &Expr) -> Res<()> {
+        self.meter.work(name.len() as u64 / 16)?;
+        let Some(members) = self.heap.members_mut(number) else { return Ok(()) };
+        if let Some(member) = members.get_mut(name) {
+            *member = value;
+            return Ok(());
+        }
+        if &**name == "__proto__" {
+            return failure_at("`__proto__` is not the name of a member that can be set".into(), of.at);
+        }
+        members.insert(name.clone(), value);
+        self.heap.grow(64 + name.len() as u64)
     }
 
     fn set_length(&mut self, number: u32, value: &Value, of: &Expr) -> Res<()> {

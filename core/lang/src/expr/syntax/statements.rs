@@ -151,7 +151,7 @@ impl Lowering<'_> {
         };
         let mut statements = statements;
         match statements.len() {
-            1 if !matches!(statement, js::Statement::BlockStatement(_)) => statements.remove(0),
+            1 => statements.remove(0),
             _ => {
                 let point = self.point_of_block(&statements, at);
                 Statement { kind: S::Block(statements), at, point }
