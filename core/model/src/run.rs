@@ -197,6 +197,8 @@ words! {
         Refused = 22 "refused",
         /// A page cannot be printed.
         Print = 23 "print",
+        /// A script threw a value.
+        Thrown = 24 "thrown",
     }
 }
 
@@ -211,6 +213,7 @@ impl FailureKind {
                 | FailureKind::Internal
                 | FailureKind::Refused
                 | FailureKind::Print
+                | FailureKind::Thrown
         )
     }
 }

@@ -18,6 +18,7 @@ use crate::sent::{Parameter, bound, inputs, parameters};
 const STEPS: &[(&str, &str)] = &[
     ("call", "call: ${1:service.operation}\nsend: {$2}"),
     ("let", "let:\n  ${1:name}: $0"),
+    ("script", "id: ${1:result}\nscript: |\n  return ${0:1};"),
     ("if", "if: ${1:condition}\nthen:\n  - $0"),
     ("match", "match: ${1:value}\narms:\n  ${2:label}:\n    - $0"),
     ("each", "each: ${1:item}\nin: ${2:list}\nsteps:\n  - $0"),

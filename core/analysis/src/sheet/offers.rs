@@ -39,6 +39,7 @@ pub struct Offer {
 const BEGINNINGS: &[(&str, &str)] = &[
     ("if", "if: \"\"\nthen: []"),
     ("let", "let:\n  value: \"\""),
+    ("script", "id: result\nscript: |-\n  return 1;"),
     ("each", "each: item\nin: \"\"\nsteps: []"),
     ("together", "together:\n  first: []\n  second: []"),
     ("match", "match: \"\"\narms:\n  first: []"),

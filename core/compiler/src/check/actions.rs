@@ -45,6 +45,7 @@ impl Walk<'_, '_, '_> {
             Action::Render(render) => self.render(render, at),
             Action::Mail(mail) => self.mail(mail, at),
             Action::Let(values) => self.lets(values, at),
+            Action::Script(node) => self.script(node, at),
             Action::Call(call) => {
                 self.show(paragraph, "call", calls::title(&call.target), calls::rows(call));
                 let compiled = calls::compile(self, call);

@@ -179,6 +179,11 @@ impl Pass<'_, '_, '_> {
                 let Action::Let(names) = step else { return nothing };
                 result(Label::object(names.iter().map(|(name, _)| name.text.as_str()).zip(made), Label::Clear))
             }
+            // Where it fails, the values of all its names are recorded.
+            (Action::Script(_), Plan::Script(script)) => Shown {
+                sent: if self.labels.used(script) { Label::Whole } else { Label::Clear },
+                outcome: self.labels.of(script),
+            },
             (Action::If { then, otherwise, .. }, Plan::If { then: first, otherwise: second, .. }) => {
                 self.block(then, *first);
                 if let Some(second) = second {

@@ -24,6 +24,7 @@ mod jobs;
 mod order;
 mod render;
 mod rows;
+mod scripts;
 mod scope;
 mod services;
 mod settings;

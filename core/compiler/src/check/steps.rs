@@ -375,6 +375,7 @@ impl Walk<'_, '_, '_> {
             | Action::File(_)
             | Action::Render(_)
             | Action::Mail(_)
+            | Action::Script(_)
             | Action::Enqueue(_)
             | Action::Cancel(_)
             | Action::Await(_) => self.define(id),
@@ -536,12 +537,7 @@ impl Walk<'_, '_, '_> {
         self.last = Type::Unknown;
         match compiled {
             Ok(expression) => {
-                self.note_uses(expression.uses().to_vec(), node);
-                self.note_calls(&expression, node);
-                self.note_shadows(&expression, node);
-                let (of, findings) = self.env.infer(&expression);
-                self.findings(findings, node);
-                self.last = of;
+                self.last = self.compiled(&expression, node);
                 Some(expression)
             }
             Err(faults) => {
@@ -549,6 +545,16 @@ impl Walk<'_, '_, '_> {
                 None
             }
         }
+    }
+
+    /// Notes what an expression uses, and reports what cannot work in it; returns its type.
+    pub(super) fn compiled(&mut self, expression: &Expression, node: &Node) -> Type {
+        self.note_uses(expression.uses().to_vec(), node);
+        self.note_calls(expression, node);
+        self.note_shadows(expression, node);
+        let (of, findings) = self.env.infer(expression);
+        self.findings(findings, node);
+        of
     }
 
     /// Any value with templates in its texts.

@@ -416,6 +416,8 @@ pub enum Action {
     Call(Box<Call>),
     /// Sets slots to values.
     Let(Vec<(u32, Maker)>),
+    /// Runs statements.
+    Script(Arc<Expression>),
     /// Branches on a condition.
     If {
         /// The condition.
@@ -491,6 +493,7 @@ impl Action {
                 | Action::Render(_)
                 | Action::Mail(_)
                 | Action::Let(_)
+                | Action::Script(_)
                 | Action::Enqueue(_)
                 | Action::Cancel(_)
                 | Action::Await(_)

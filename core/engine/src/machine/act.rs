@@ -5,7 +5,7 @@ use super::{
     Effect, Failure, Keep, Kept, MAX_ITEMS, MAX_KEEP_TRIES, Machine, Remark, Reply, State, header_value, status_code,
 };
 use kanzlei_compiler::plan::{self, Action, KEPT, Maker, Step};
-use kanzlei_lang::expr::{self, ops};
+use kanzlei_lang::expr::{self, Limits, ops};
 use kanzlei_model::problem::{Problem, phrase};
 use kanzlei_model::run::FailureKind;
 use kanzlei_model::time::Timestamp;
@@ -35,6 +35,10 @@ impl Machine {
     /// An evaluation failed, or has to be begun again.
     pub(super) fn not_evaluated(&mut self, fibre: &mut Fibre, record: usize, failure: &expr::EvalError) -> Flow {
         if failure.kind.is_outcome() {
+            if !failure.locals.is_empty() {
+                let names = failure.locals.iter().map(|(name, value)| (name.clone(), value.clone()));
+                self.records[record].sent = Value::object([("names", Value::object(names))]);
+            }
             self.step_failed(fibre, record, Failure::expression(failure))
         } else {
             Flow::Deferred
@@ -48,6 +52,12 @@ impl Machine {
                 self.start_call(at, fibre, record, 1)
             }
             Action::Let(values) => self.name_values(fibre, values, record)?,
+            Action::Script(script) => {
+                let limits = Limits { work: Limits::script().work, bytes: Limits::script().bytes, ..self.limits() };
+                let value = script.eval(&fibre.slots, limits)?;
+                self.close(fibre, record, State::Succeeded, value);
+                Flow::On
+            }
             Action::If { condition, then, otherwise } => {
                 let value = condition.eval(&fibre.slots, self.limits())?;
                 let truth = ops::truthy(&value);

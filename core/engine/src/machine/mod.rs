@@ -287,7 +287,12 @@ impl Failure {
     }
 
     fn expression(failure: &expr::EvalError) -> Self {
-        Failure { cause: Some(failure.kind), ..Failure::new(FailureKind::Expression, failure.message.clone()) }
+        let kind = match failure.kind {
+            expr::ErrorKind::Thrown => FailureKind::Thrown,
+            _ => FailureKind::Expression,
+        };
+        let body = failure.thrown.clone().unwrap_or_default();
+        Failure { cause: Some(failure.kind), body, ..Failure::new(kind, failure.message.clone()) }
     }
 
     /// As expressions and the journal see it.
@@ -698,11 +703,7 @@ fn status_code(value: &Value, least: u16) -> Result<u16, Box<expr::EvalError>> {
     if number.fract() == 0.0 && (f64::from(least)..=599.0).contains(&number) {
         return Ok(number as u16);
     }
-    Err(Box::new(expr::EvalError {
-        kind: expr::ErrorKind::Range,
-        message: format!("{} is not a status from {least} to 599", ops::to_text(value)),
-        at: None,
-    }))
+    Err(expr::EvalError::new(expr::ErrorKind::Range, format!("{} is not a status from {least} to 599", ops::to_text(value))))
 }
 
 /// The text of a header field. Line breaks would begin another field (RFC 9110, section 5.5).
@@ -711,11 +712,7 @@ fn header_value(name: &str, value: &Value) -> Result<String, Box<expr::EvalError
     if !text.chars().any(|c| c.is_control() && c != '\t') {
         return Ok(text.to_string());
     }
-    Err(Box::new(expr::EvalError {
-        kind: expr::ErrorKind::Range,
-        message: format!("the value of the header `{name}` holds a line break or another control character"),
-        at: None,
-    }))
+    Err(expr::EvalError::new(expr::ErrorKind::Range, format!("the value of the header `{name}` holds a line break or another control character")))
 }
 
 /// What the client gets when a step fails and nothing catches it (never what was inside).
@@ -730,6 +727,7 @@ fn problem_of(failure: &Failure) -> Problem {
         FailureKind::Place => Problem::new(503, "A place for files is not available"),
         FailureKind::Mail => Problem::new(503, "The mail server is not available"),
         FailureKind::Expression
+        | FailureKind::Thrown
         | FailureKind::Input
         | FailureKind::Sql
         | FailureKind::Missing

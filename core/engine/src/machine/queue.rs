@@ -91,7 +91,7 @@ pub struct Arrival {
 type Made<T> = Result<T, Box<expr::EvalError>>;
 
 fn wrong(message: impl Into<String>) -> Box<expr::EvalError> {
-    Box::new(expr::EvalError { kind: expr::ErrorKind::Range, message: message.into(), at: None })
+    expr::EvalError::new(expr::ErrorKind::Range, message)
 }
 
 /// Reads a span such as `2 days`.

@@ -30,10 +30,15 @@ impl Labels {
         self.slots.get(slot as usize).cloned().unwrap_or_default()
     }
 
+    /// Whether an expression reads a name that has something confidential.
+    pub fn used(&self, expression: &Expression) -> bool {
+        expression.uses().iter().any(|used| self.get(used.slot).any())
+    }
+
     /// The label of what an expression returns.
     pub fn of(&self, expression: &Expression) -> Label {
         // Labels come from names only.
-        if expression.uses().iter().all(|used| !self.get(used.slot).any()) {
+        if !self.used(expression) {
             return Label::Clear;
         }
         Flow { slots: self, locals: Vec::new(), inside: 0 }.expr(expression.ast())

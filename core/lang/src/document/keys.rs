@@ -329,6 +329,10 @@ pub const STATEMENT: &[KeySpec] = keys! {
 /// Keys of a `keep` step.
 pub const KEEP: &[KeySpec] =
     keys! { "keep", VALUES, "Values remembered for later runs of this workflow, as `kept.name`."; };
+/// Keys of a `script` step.
+pub const SCRIPT: &[KeySpec] = keys! {
+    "script", TEXT, "ECMAScript statements over the names of the workflow; what they `return` is the result.";
+};
 /// Keys of a `pause` step.
 pub const PAUSE: &[KeySpec] = keys! {
     "pause", r#"{"oneOf":[{"type":"string"},{"type":"object","properties":{"until":{}},"required":["until"],"additionalProperties":false}]}"#, "How long to wait: `5s`, `${…}`, or `{until: instant}`.";
@@ -366,6 +370,7 @@ pub const PROGRESS: &[KeySpec] = keys! {
 pub const STEP_KINDS: &[(&str, &[KeySpec])] = &[
     ("call", CALL),
     ("let", LET),
+    ("script", SCRIPT),
     ("if", IF),
     ("match", MATCH),
     ("each", EACH),
@@ -385,6 +390,3 @@ pub const STEP_KINDS: &[(&str, &[KeySpec])] = &[
     ("reply", REPLY),
     ("fail", FAIL),
 ];
-
-/// Step and entry kinds of the language that this version does not run yet.
-pub(super) const LATER: &[&str] = &["script"];

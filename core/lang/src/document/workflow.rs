@@ -9,7 +9,7 @@ use super::access::{self, Access};
 use super::address::{self, Address};
 use super::change::{self, Watch};
 use super::file;
-use super::keys::{ENDPOINT, EVERY, LATER, LIMITS, NOTIFY, QUEUE, TIMETABLE, WORKFLOW};
+use super::keys::{ENDPOINT, EVERY, LIMITS, NOTIFY, QUEUE, TIMETABLE, WORKFLOW};
 use super::reader::{MAX_NAME, Members, Named, constant, is_document_name, is_identifier};
 use super::retry::{self, Retry};
 use super::step::{Step, steps, valid_name};
@@ -357,10 +357,6 @@ fn has_key(schema: &serde_json::Value, key: &str) -> bool {
 }
 
 fn endpoint(node: &Node, report: &mut Report) -> Option<Endpoint> {
-    if let Some(later) = node.as_map().and_then(|m| m.iter().find(|(key, _)| LATER.contains(&key.name.as_str()))) {
-        report.error("not-yet", later.0.at, format!("entries of kind `{}` are not part of this version", later.0.name));
-        return None;
-    }
     let members = Members::new(node, "an entry", &[ENDPOINT], report)?;
     let Some(target) = members.text("endpoint", report) else {
         if members.get("endpoint").is_none() {

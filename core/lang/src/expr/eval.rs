@@ -59,7 +59,8 @@ impl ErrorKind {
 }
 
 impl EvalError {
-    pub(super) fn new(kind: ErrorKind, message: impl Into<String>) -> Box<Self> {
+    /// A failure of a kind, with its message.
+    pub fn new(kind: ErrorKind, message: impl Into<String>) -> Box<Self> {
         Box::new(EvalError { kind, message: message.into(), at: None, thrown: None, locals: Vec::new() })
     }
 

@@ -213,7 +213,15 @@ impl Expression {
 
     /// Evaluates with what a meter has left, and returns the meter.
     fn eval_metered<'a>(&'a self, slots: &'a [Value], meter: Meter<'a>) -> (Result<Value, Box<EvalError>>, Meter<'a>) {
-        eval::run(&self.text, &self.expr, self.locals, slots, meter)
+        let (result, meter) = eval::run(&self.text, &self.expr, self.locals, slots, meter);
+        let result = result.map_err(|mut failure| {
+            if let (ast::Kind::Body(_), Some(at)) = (&self.expr.kind, failure.at) {
+                let line = self.text.get(..at.start as usize).unwrap_or_default().matches('\n').count() + 1;
+                failure.message = format!("line {line}: {}", failure.message);
+            }
+            failure
+        });
+        (result, meter)
     }
 
     /// The text.
@@ -234,6 +242,22 @@ impl Expression {
     /// Byte offset of the expression in its document.
     pub fn offset(&self) -> u32 {
         self.offset
+    }
+
+    /// Whether a script returns something somewhere.
+    pub fn returns(&self) -> bool {
+        match &self.expr.kind {
+            ast::Kind::Body(body) => body.returns,
+            _ => true,
+        }
+    }
+
+    /// The points of a script that a run reaches or not.
+    pub fn points(&self) -> &[script::Point] {
+        match &self.expr.kind {
+            ast::Kind::Body(body) => &body.points,
+            _ => &[],
+        }
     }
 
     /// The compiled form, for inferring types.

@@ -46,6 +46,8 @@ pub enum Action {
     Call(Box<Call>),
     /// Names values.
     Let(Vec<(Named, Node)>),
+    /// Runs statements.
+    Script(Node),
     /// Branches on a condition.
     If {
         /// The condition.

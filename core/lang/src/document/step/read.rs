@@ -37,17 +37,13 @@ fn step(node: &Node, count: &mut usize, report: &mut Report) -> Option<Step> {
     let kinds: Vec<_> = kinds.iter().filter(|(key, _)| !is_key(&key.name)).copied().collect();
     let (key, (kind, table)) = match kinds.as_slice() {
         [] => {
-            if let Some((key, _)) = keys.iter().find(|(key, _)| LATER.contains(&key.name.as_str())) {
-                report.error("not-yet", key.at, format!("steps of kind `{}` are not part of this version", key.name));
-            } else {
-                let (at, name) = keys.first().map_or((node.at, ""), |(key, _)| (key.at, key.name.as_str()));
-                report.error("unknown-step", at, "this step does not say what it does");
-                let kinds = STEP_KINDS.iter().map(|(name, _)| *name);
-                match suggest::nearest(name, kinds.clone()) {
-                    Some(near) => report.did_you_mean(near),
-                    None => report.help(format!("steps: {}", kinds.collect::<Vec<_>>().join(", "))),
-                };
-            }
+            let (at, name) = keys.first().map_or((node.at, ""), |(key, _)| (key.at, key.name.as_str()));
+            report.error("unknown-step", at, "this step does not say what it does");
+            let kinds = STEP_KINDS.iter().map(|(name, _)| *name);
+            match suggest::nearest(name, kinds.clone()) {
+                Some(near) => report.did_you_mean(near),
+                None => report.help(format!("steps: {}", kinds.collect::<Vec<_>>().join(", "))),
+            };
             return None;
         }
         [one] => *one,
@@ -118,6 +114,7 @@ fn action(kind: &str, members: &Members, count: &mut usize, report: &mut Report)
             let values = values.into_iter().filter(|(name, _)| valid_name(name, report));
             Action::Let(values.map(|(name, node)| (name, node.clone())).collect::<Vec<_>>())
         }
+        "script" => Action::Script(required("script")?),
         "if" => {
             if members.get("then").is_none() {
                 report.error("missing-key", members.at, "`if` needs `then`");

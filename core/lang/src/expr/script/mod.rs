@@ -32,6 +32,8 @@ pub struct Body {
     pub statements: Vec<Statement>,
     /// Its names, for showing their values where it fails.
     pub names: Vec<Shown>,
+    /// Whether it has a `return` with a value.
+    pub returns: bool,
     /// What can be run in it: statements, and the ways out of conditions that have no statement.
     pub points: Vec<Point>,
 }

@@ -149,6 +149,8 @@ struct Lowering<'s> {
     /// Whether functions may have statements.
     function: bool,
     around: Vec<statements::Around>,
+    /// Whether a value is returned somewhere in the body that is lowered.
+    returns: bool,
     points: Vec<Point>,
     numbers: u32,
     /// Names that something is appended to somewhere.
@@ -219,6 +221,7 @@ impl<'s> Lowering<'s> {
             statements: 0,
             function: false,
             around: Vec::new(),
+            returns: false,
             points: Vec::new(),
             numbers: 0,
             appended: appended(text),

@@ -57,9 +57,11 @@ impl Lowering<'_> {
         let outermost = self.statements == 0;
         self.statements += 1;
         let around = std::mem::take(&mut self.around);
+        let returns = std::mem::take(&mut self.returns);
         let first = self.bindings.len();
         let statements = self.scoped(at, |this| this.list(statements));
         self.around = around;
+        let returns = std::mem::replace(&mut self.returns, returns);
         self.statements -= 1;
         let (mut names, mut points) = (Vec::new(), Vec::new());
         if outermost {
@@ -71,7 +73,7 @@ impl Lowering<'_> {
                 })
                 .collect();
         }
-        Expr { kind: Kind::Body(Arc::new(Body { statements, names, points })), at }
+        Expr { kind: Kind::Body(Arc::new(Body { statements, names, returns, points })), at }
     }
 
     fn point(&mut self, at: Span, kind: PointKind) -> u32 {
@@ -260,6 +262,7 @@ impl Lowering<'_> {
             J::ReturnStatement(inner) => {
                 let point = self.point(at, PointKind::Statement);
                 let value = inner.argument.as_ref().map(|value| self.expr(value));
+                self.returns |= value.is_some();
                 vec![Statement { kind: S::Return(value), at, point }]
             }
             J::ThrowStatement(inner) => {
