@@ -179,11 +179,12 @@ impl Pass<'_, '_, '_> {
                 let Action::Let(names) = step else { return nothing };
                 result(Label::object(names.iter().map(|(name, _)| name.text.as_str()).zip(made), Label::Clear))
             }
-            // Where it fails, the values of all its names are recorded.
-            (Action::Script(_), Plan::Script(script)) => Shown {
-                sent: if self.labels.used(script) { Label::Whole } else { Label::Clear },
-                outcome: self.labels.of(script),
-            },
+            (Action::Script(node), Plan::Script(script)) => {
+                self.shown(&self.labels.thrown(script), node.at, "what this script throws");
+                // Where it fails, the values of all its names are recorded.
+                let names = if self.labels.used(script) { Label::Whole } else { Label::Clear };
+                Shown { sent: Label::object([("names", names)], Label::Clear), outcome: self.labels.of(script) }
+            }
             (Action::If { then, otherwise, .. }, Plan::If { then: first, otherwise: second, .. }) => {
                 self.block(then, *first);
                 if let Some(second) = second {

@@ -2,7 +2,8 @@
 
 use super::{DEEPEST, Label};
 use crate::expr::Expression;
-use crate::expr::ast::{Arg, Arrow, BinaryOp, Expr, Function, Item, Kind, Named, Property, Target, UnaryOp};
+use super::statements::Script;
+use crate::expr::ast::{Arg, Arrow, Assignee, BinaryOp, Expr, Function, Item, Kind, Named, Property, Target, UnaryOp};
 use crate::expr::functions::{Method, Static};
 use crate::expr::template::Template;
 
@@ -41,7 +42,20 @@ impl Labels {
         if !self.used(expression) {
             return Label::Clear;
         }
-        Flow { slots: self, locals: Vec::new(), inside: 0 }.expr(expression.ast())
+        self.flow().expr(expression.ast())
+    }
+
+    fn flow(&self) -> Flow<'_> {
+        Flow { slots: self, locals: Vec::new(), inside: 0, script: Script::default(), mentioned: Vec::new() }
+    }
+
+    /// The label of what a script throws.
+    pub fn thrown(&self, script: &Expression) -> Label {
+        let mut flow = self.flow();
+        if self.used(script) {
+            flow.expr(script.ast());
+        }
+        flow.script.thrown
     }
 
     /// The label of a text with expressions in it.
@@ -54,19 +68,26 @@ impl Labels {
     }
 }
 
-struct Flow<'l> {
+pub(super) struct Flow<'l> {
     slots: &'l Labels,
-    locals: Vec<Label>,
+    pub locals: Vec<Label>,
     /// Functions of the document that are being followed.
     inside: u32,
+    /// What is known of the script around.
+    pub script: Script,
+    /// Local names that were read.
+    pub mentioned: Vec<u32>,
 }
 
 impl Flow<'_> {
-    fn expr(&mut self, expr: &Expr) -> Label {
+    pub(super) fn expr(&mut self, expr: &Expr) -> Label {
         match &expr.kind {
             Kind::Const(_) => Label::Clear,
             Kind::Slot(slot) => self.slots.get(*slot),
-            Kind::Local(local) => self.locals.get(*local as usize).cloned().unwrap_or_default(),
+            Kind::Local(local) | Kind::Growing(local) => {
+                self.mentioned.push(*local);
+                self.locals.get(*local as usize).cloned().unwrap_or_default()
+            }
             Kind::Template(_, parts) => Label::scalar(self.any(parts)),
             Kind::List(items) => items.iter().fold(Label::Clear, |label, item| {
                 label.or(match item {
@@ -119,7 +140,24 @@ impl Flow<'_> {
                 let labels = self.args(args);
                 self.named(function, &labels)
             }
-            _ => Label::Whole,
+            Kind::Body(body) => self.body(body),
+            Kind::Assign(assign) => self.assign(assign),
+            Kind::Update(update) => match &update.to {
+                Assignee::Local(local, _) => {
+                    let any = self.locals.get(*local as usize).is_some_and(Label::any);
+                    Label::scalar(any)
+                }
+                Assignee::Member(of, _) => Label::scalar(self.expr(of).any()),
+                Assignee::Pattern(_) => Label::Clear,
+            },
+            Kind::Delete(_) => Label::Clear,
+            Kind::Change(call) => self.change(call),
+            Kind::Inline(function, args) => self.inline(function, args),
+            Kind::Error(_, message) => {
+                let any = self.expr(message).any();
+                Label::object([("message", Label::scalar(any))], Label::Clear)
+            }
+            Kind::Sequence(parts) => parts.iter().fold(Label::Clear, |_, part| self.expr(part)),
         }
     }
 
@@ -157,7 +195,7 @@ impl Flow<'_> {
     }
 
     /// Labels of arguments; functions and patterns among them have none.
-    fn args(&mut self, args: &[Arg]) -> Vec<Label> {
+    pub(super) fn args(&mut self, args: &[Arg]) -> Vec<Label> {
         let mut labels = Vec::with_capacity(args.len());
         for arg in args {
             match arg {
@@ -172,7 +210,7 @@ impl Flow<'_> {
         labels
     }
 
-    fn apply(&mut self, function: &Function, args: &[Label]) -> Label {
+    pub(super) fn apply(&mut self, function: &Function, args: &[Label]) -> Label {
         match function {
             Function::Arrow(arrow) => self.arrow(arrow, args),
             Function::Named(named) => self.named(named, args),
@@ -186,14 +224,24 @@ impl Flow<'_> {
             return Label::Whole;
         }
         let locals = std::mem::take(&mut self.locals);
+        let script = std::mem::take(&mut self.script);
+        let mentioned = std::mem::take(&mut self.mentioned);
         self.inside += 1;
         let label = self.arrow(&function.arrow, args);
         self.inside -= 1;
         self.locals = locals;
+        self.mentioned = mentioned;
+        let inner = std::mem::replace(&mut self.script, script);
+        self.script.thrown = std::mem::take(&mut self.script.thrown).or(inner.thrown);
+        if inner.written {
+            // It may be written into what the arguments hold.
+            self.script.written = true;
+            self.locals.iter_mut().for_each(|label| *label = Label::Whole);
+        }
         label
     }
 
-    fn arrow(&mut self, arrow: &Arrow, args: &[Label]) -> Label {
+    pub(super) fn arrow(&mut self, arrow: &Arrow, args: &[Label]) -> Label {
         for (index, param) in arrow.params.iter().enumerate() {
             let mut label = match param.rest {
                 true => Label::list(args.iter().skip(index).cloned().fold(Label::Clear, Label::or)),
@@ -207,7 +255,7 @@ impl Flow<'_> {
         self.expr(&arrow.body)
     }
 
-    fn bind(&mut self, target: &Target, label: Label) {
+    pub(super) fn bind(&mut self, target: &Target, label: Label) {
         match target {
             Target::Local(local) => self.set_local(*local, label),
             Target::Object { members, rest } => {
@@ -240,12 +288,16 @@ impl Flow<'_> {
         }
     }
 
-    fn set_local(&mut self, local: u32, label: Label) {
+    /// Sets the label of a local name; in a script it keeps what it had before too.
+    pub(super) fn set_local(&mut self, local: u32, label: Label) {
         let local = local as usize;
         if self.locals.len() <= local {
             self.locals.resize(local + 1, Label::Clear);
         }
-        self.locals[local] = label;
+        self.locals[local] = match self.script.in_body() {
+            true => std::mem::take(&mut self.locals[local]).or(label),
+            false => label,
+        };
     }
 
     fn method(&mut self, method: Method, on: &Label, args: &[Arg]) -> Label {
@@ -337,6 +389,7 @@ impl Flow<'_> {
             ListGroup => Label::object::<&str>([], Label::list(item)),
             ObjectFromEntries => Label::object::<&str>([], item.item()),
             JsonParse if any => Label::Whole,
+            StructuredClone => first,
             _ => Label::scalar(any),
         }
     }

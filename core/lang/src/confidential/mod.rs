@@ -19,6 +19,7 @@
 //! ```
 
 mod flow;
+mod statements;
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -254,5 +255,38 @@ mod tests {
         assert!(of(&["a", "b"]).covers(&of(&["a"])) && !of(&["a"]).covers(&of(&["b"])));
         assert!(Label::Whole.covers(&Label::Scalar) && !Label::Scalar.covers(&Label::Whole));
         assert_eq!(Label::list(Label::Clear), Label::Clear);
+    }
+
+    #[test]
+    fn labels_follow_values_through_statements() {
+        let mut scope = crate::expr::Scope::default();
+        let slot = scope.define("v");
+        let schema = json!({"properties": {"pin": {"type": "string", "secret": true}, "name": {"type": "string"}}});
+        let mut labels = Labels::default();
+        labels.set(slot, Label::of_schema(&schema));
+        let value = Value::from_json(&json!({"pin": "1234", "name": "n"}));
+        for (text, shown) in [
+            ("const a = v.pin; return a;", r#""•••""#),
+            ("let a = v.name; if (a) a = v.pin; return a;", r#""•••""#),
+            ("let a = ''; for (const c of v.pin) a += c; return [a, v.name];", r#"["•••","•••"]"#),
+            ("const o = {name: v.name}; o.pin = v.pin; return o;", r#"{"name":"n","pin":"•••"}"#),
+            ("const out = []; out.push(v.pin); return {out, n: out.length};", r#"{"out":["•••"],"n":1}"#),
+            ("const o = {list: []}; const l = o.list; l.push(v.pin); return o;", r#""•••""#),
+            ("const by = {}; (by[v.name] ??= []).push(v.pin); return by;", r#""•••""#),
+            ("const f = x => { return x + '!'; }; return {a: f(v.pin), b: v.name};", r#"{"a":"•••","b":"n"}"#),
+            ("const o = {a: 1}; [1].forEach(x => { o.a = v.pin; }); return o.a;", r#""•••""#),
+            ("try { throw v.pin; } catch (e) { return e; }", r#""•••""#),
+            ("let [a, b] = [v.name, v.pin]; [a, b] = [b, a]; return {a};", r#"{"a":"•••"}"#),
+            ("const seen = {}; const add = (o, x) => { o.x = x; }; add(seen, v.pin); return seen;", r#""•••""#),
+            ("return v.pin.length > 3 ? 'long' : 'short';", r#""long""#),
+            ("const a = {pin: v.pin, name: v.name}; return {name: a.name};", r#"{"name":"n"}"#),
+        ] {
+            let script = crate::expr::Expression::script(text, &scope).unwrap_or_else(|e| panic!("{text}: {e:?}"));
+            let returned = script.eval(std::slice::from_ref(&value), crate::expr::Limits::script());
+            let returned = returned.unwrap_or_else(|e| panic!("{text}: {e}"));
+            assert_eq!(labels.of(&script).mask(&returned).to_json(), shown, "{text}");
+        }
+        let thrown = |text: &str| labels.thrown(&crate::expr::Expression::script(text, &scope).expect(text)).any();
+        assert!(thrown("throw new Error(`no ${v.pin}`);") && !thrown("throw v.name + v.pin.length;"));
     }
 }

@@ -185,6 +185,7 @@ const FUNCTIONS: &[About] = abouts! {
     "list.unique" ("list, key?") "list" "Returns the items without those that occur before.";
     "list.zip" ("list, …others") "list" "Returns lists of the items that stand at the same position.";
     "reveal" ("value") "value" "Returns a confidential value as one that may be shown.";
+    "structuredClone" ("value") "value" "Returns a copy, all the way down, which a script can change.";
 };
 
 #[cfg(test)]

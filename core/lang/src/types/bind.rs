@@ -46,34 +46,40 @@ impl Infer<'_> {
     }
 
     fn arrow(&mut self, arrow: &Arrow, args: &[Type]) -> Type {
+        if self.flow.bodies > 0 {
+            return self.repeatedly(arrow, args);
+        }
         let facts = self.facts.clone();
         self.bind_params(arrow, args);
-        let before = std::mem::replace(&mut self.ends_early, false);
-        let of = self.expr(&arrow.body);
-        self.ends_early = before;
+        let of = self.arrow_body(arrow);
         self.facts = facts;
         of
     }
 
     pub(super) fn bind_params(&mut self, arrow: &Arrow, args: &[Type]) {
-        for (index, Param { target, default, rest, .. }) in arrow.params.iter().enumerate() {
-            let given = match rest {
+        for (index, Param { target, default, rest, wanted }) in arrow.params.iter().enumerate() {
+            let mut given = match rest {
                 true => Type::list(Type::union(args.get(index..).unwrap_or_default().iter().cloned())),
                 false => args.get(index).cloned().unwrap_or(Type::Undefined),
             };
+            if let Some(wanted) = wanted {
+                let there = if default.is_some() { given.keep(|one| *one != Type::Undefined) } else { given };
+                given = self.declared(there, wanted, arrow.body.at);
+            }
             self.bind(target, default.as_ref(), given);
         }
     }
 
-    fn set_local(&mut self, local: u32, of: Type) {
+    pub(super) fn set_local(&mut self, local: u32, of: Type) {
         if self.locals.len() <= local as usize {
             self.locals.resize(local as usize + 1, Type::Unknown);
         }
         self.locals[local as usize] = of;
-        self.facts.retain(|(path, _)| path.root != Root::Local(local));
+        let key = super::sites::computed(local);
+        self.facts.retain(|(path, _)| path.root != Root::Local(local) && !path.members.contains(&key));
     }
 
-    fn bind(&mut self, target: &Target, default: Option<&Expr>, given: Type) {
+    pub(super) fn bind(&mut self, target: &Target, default: Option<&Expr>, given: Type) {
         let given = match default {
             Some(default) => {
                 let otherwise = self.expr(default);
@@ -111,7 +117,8 @@ impl Infer<'_> {
                     self.bind(target, default.as_ref(), member);
                 }
                 if let Some(rest) = rest {
-                    self.set_local(*rest, Type::record(Type::Unknown));
+                    let of = self.made_at(Type::record(Type::Unknown), at, false);
+                    self.set_local(*rest, of);
                 }
             }
             Target::List { items: targets, rest } => {

@@ -296,7 +296,7 @@ impl Infer<'_> {
             ListSortBy | ListUnique => Type::list(item),
             ListZip => Type::list(Type::list(Type::union(types.iter().map(items)).or(Type::Undefined))),
             JsonParse => Type::Unknown,
-            Reveal => given(0),
+            Reveal | StructuredClone => given(0),
             JsonStringify
                 if given(0).alternatives().iter().any(|one| matches!(one, Type::Undefined | Type::Unknown)) =>
             {

@@ -9,7 +9,10 @@ use std::sync::Arc;
 use super::narrow::{Path, path};
 use super::{Text, Type};
 use crate::expr::Expression;
+use super::flow::Flow;
+use super::sites::Sites;
 use crate::expr::ast::{BinaryOp, Expr, Item, Kind, Span};
+use crate::expr::functions::{Method, Static};
 use crate::expr::template::Template;
 use crate::suggest;
 
@@ -178,7 +181,11 @@ pub(super) struct Infer<'e> {
     /// Functions of the document that are being looked into.
     pub inside: u32,
     /// What was found of each part, where that is wanted; at most [`MOST_NODES`].
-    parts: Option<Vec<Part>>,
+    pub(super) parts: Option<Vec<Part>>,
+    /// Where the walk stands among statements.
+    pub(super) flow: Flow,
+    /// What scripts write into lists and objects.
+    pub(super) sites: Sites,
 }
 
 impl<'e> Infer<'e> {
@@ -194,6 +201,8 @@ impl<'e> Infer<'e> {
             ends_early: false,
             inside: 0,
             parts: None,
+            flow: Flow::default(),
+            sites: Sites::default(),
         }
     }
 }
@@ -205,6 +214,11 @@ impl Infer<'_> {
         }
         self.findings.push(Finding { code, message: message.into(), help: None, at, warning: false, instead: None });
         true
+    }
+
+    /// Whether nothing more is looked at.
+    pub(super) fn exhausted(&self) -> bool {
+        self.nodes > MOST_NODES
     }
 
     pub(super) fn warn(&mut self, code: &'static str, message: impl Into<String>, at: Span) {
@@ -276,7 +290,7 @@ impl Infer<'_> {
     fn of(&mut self, expr: &Expr) -> Type {
         match &expr.kind {
             Kind::Const(value) => Type::of(value),
-            Kind::Slot(_) | Kind::Local(_) => {
+            Kind::Slot(_) | Kind::Local(_) | Kind::Growing(_) => {
                 let of = path(expr).map_or(Type::Unknown, |path| self.path_type(&path));
                 if of.may_be_rows() {
                     let name = self.source(expr.at);
@@ -319,9 +333,13 @@ impl Infer<'_> {
                         }
                     }
                 }
-                Type::beginning(types, rest)
+                let of = Type::beginning(types, rest);
+                self.made_at(of, expr.at, false)
             }
-            Kind::Object(properties) => self.object(properties),
+            Kind::Object(properties) => {
+                let of = self.object(properties);
+                self.made_at(of, expr.at, false)
+            }
             Kind::Member { of, name, optional } => {
                 let object = self.expr(of);
                 let read = self.member(&object, name, *optional, of, expr.at);
@@ -334,7 +352,16 @@ impl Infer<'_> {
                     true => self.optionally(&object),
                     false => self.there(&object, of, "which has no elements"),
                 };
-                let read = self.index(&object, &key_type);
+                let mut read = self.index(&object, &key_type);
+                // In loops over positions a number is read that is there; where it is not, it counts as NaN.
+                let numbers = |of: &Type| of.alternatives().iter().all(|one| matches!(one, Type::Number(_) | Type::Bool(_)));
+                let list = object.alternatives().iter().all(|one| matches!(one, Type::List(_)));
+                if self.flow.bodies > 0 && list && matches!(key_type, Type::Number(_)) {
+                    let there = read.keep(|one| *one != Type::Undefined);
+                    if there != Type::Never && numbers(&there) {
+                        read = there;
+                    }
+                }
                 self.narrowed(expr, read)
             }
             Kind::Chain(inner) => {
@@ -358,7 +385,11 @@ impl Infer<'_> {
                     true => self.optionally(&on),
                     false => self.there(&on, &call.on, &format!("which has no `{}`", call.method.name())),
                 };
-                self.method(call, &on, expr.at)
+                let of = self.method(call, &on, expr.at);
+                match makes(call.method) {
+                    true => self.made_at(of, expr.at, call.method == Method::Entries),
+                    false => of,
+                }
             }
             Kind::Match { text, test, .. } => {
                 let of = self.expr(text);
@@ -369,8 +400,30 @@ impl Infer<'_> {
                 let args = self.args(args);
                 self.named(function, &args, expr.at)
             }
-            Kind::Static(function, args) => self.static_call(*function, args, expr.at),
-            _ => Type::Unknown,
+            Kind::Static(function, args) => {
+                let of = self.static_call(*function, args, expr.at);
+                let inner = matches!(function, Static::ObjectEntries | Static::ListChunk | Static::ListZip);
+                match function {
+                    Static::StructuredClone if self.flow.bodies > 0 => self.copied_at(&of.outside(), expr.at, &mut 0),
+                    Static::JsonParse | Static::Reveal | Static::StructuredClone => of,
+                    _ => self.made_at(of, expr.at, inner),
+                }
+            }
+            Kind::Body(body) => self.body(body),
+            Kind::Assign(assign) => self.assign(assign),
+            Kind::Update(update) => self.update(update),
+            Kind::Delete(parts) => self.delete(&parts.0, &parts.1),
+            Kind::Change(call) => self.change(call, expr.at),
+            Kind::Inline(function, args) => {
+                let args = self.args(args);
+                self.inline(function, &args, expr.at)
+            }
+            Kind::Error(name, message) => {
+                self.expr(message);
+                let of = Type::object([("name", Type::text(*name)), ("message", Type::TEXT)]);
+                self.made_at(of, expr.at, false)
+            }
+            Kind::Sequence(parts) => parts.iter().fold(Type::Undefined, |_, part| self.expr(part)),
         }
     }
 
@@ -394,7 +447,7 @@ impl Infer<'_> {
         result
     }
 
-    fn optionally(&mut self, of: &Type) -> Type {
+    pub(super) fn optionally(&mut self, of: &Type) -> Type {
         self.ends_early |= of.may_be_missing();
         of.without_nullish()
     }
@@ -474,6 +527,28 @@ impl Infer<'_> {
         self.only(&of, expr, |one| matches!(one, Type::List(_) | Type::Text(_)), "cannot be spread into a list");
         items(&of)
     }
+}
+
+/// Whether a method makes a list of its own.
+fn makes(method: Method) -> bool {
+    use Method::*;
+    matches!(
+        method,
+        Map | Filter
+            | Flat
+            | FlatMap
+            | Concat
+            | Entries
+            | Keys
+            | Values
+            | Slice
+            | Split
+            | MatchAll
+            | ToReversed
+            | ToSorted
+            | ToSpliced
+            | With
+    )
 }
 
 /// The item type of lists and texts.

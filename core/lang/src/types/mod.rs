@@ -17,11 +17,13 @@ mod bind;
 mod calls;
 mod columns;
 mod fits;
+mod flow;
 mod infer;
 mod literals;
 mod narrow;
 mod operators;
 pub mod schema;
+mod sites;
 mod texts;
 
 #[cfg(test)]
@@ -89,6 +91,8 @@ pub struct Items {
     pub of: Type,
     /// What the first ones are, which are always there; at most [`MOST_FIRST`].
     pub first: Vec<Type>,
+    /// The place of the script that makes it, which can change it; nothing outside of scripts.
+    pub site: Option<u32>,
 }
 
 /// The most items of a list whose types are known one by one.
@@ -105,6 +109,8 @@ pub struct Shape {
     pub file: bool,
     /// What each row is, where it stands for rows that are read where they are used, and the number of their step in the workflow.
     pub rows: Option<(Type, u32)>,
+    /// The place of the script that makes it, which can change it; nothing outside of scripts.
+    pub site: Option<u32>,
 }
 
 /// A member of an object type.
@@ -171,7 +177,7 @@ impl Type {
 
     /// Returns the type of lists of an item type.
     pub fn list(item: Type) -> Type {
-        Type::List(Arc::new(Items { of: item, first: Vec::new() }))
+        Type::List(Arc::new(Items { of: item, first: Vec::new(), site: None }))
     }
 
     /// A list that begins with these, and continues with items of another type.
@@ -179,7 +185,7 @@ impl Type {
         let mut first: Vec<Type> = first.into_iter().collect();
         let of = Type::union(first.iter().cloned().chain([rest]));
         first.truncate(MOST_FIRST);
-        Type::List(Arc::new(Items { of, first }))
+        Type::List(Arc::new(Items { of, first, site: None }))
     }
 
     /// What stands at a position of a list, from the end where it is negative.
@@ -277,6 +283,14 @@ impl Type {
                 Type::Never => {}
                 Type::Union(several) => several.iter().for_each(|one| add(out, one.clone())),
                 one if out.iter().any(|known| known.covers(&one)) => {}
+                // The same list or object of a script, as it is known in two ways.
+                one if let Some((known, both)) = out.iter_mut().find_map(|known| {
+                    let both = sites::merged(known, &one)?;
+                    Some((known, both))
+                }) =>
+                {
+                    *known = both;
+                }
                 one => {
                     out.retain(|known| !one.covers(known));
                     out.push(one);
@@ -321,10 +335,10 @@ impl Type {
             (Type::Unknown, _) => true,
             (Type::Bool(None), Type::Bool(_)) | (Type::Number(None), Type::Number(_)) => true,
             (Type::Text(a), Type::Text(b)) => a.covers(b),
-            (Type::List(a), Type::List(b)) => a == b || a.first.is_empty() && (b.of == Type::Never || a.of == b.of),
+            (Type::List(a), Type::List(b)) => a == b || a.site == b.site && a.first.is_empty() && (b.of == Type::Never || a.of == b.of),
             // An empty object is one of those whose members may have any names.
             (Type::Object(a), Type::Object(b)) if b.members.is_empty() && b.rest.is_none() => {
-                a.members.is_empty() && a.rows == b.rows
+                a.members.is_empty() && a.rows == b.rows && a.site == b.site
             }
             (a, b) => a == b,
         }

@@ -6,6 +6,7 @@
 //! `vessel.body` too.
 
 use super::infer::Infer;
+use super::sites::{FILLED, computed};
 use super::{Shape, Text, Type};
 use crate::expr::ast::{Arg, BinaryOp, Expr, Item, Kind, LogicalOp, UnaryOp};
 use crate::expr::functions::{Method, Static};
@@ -28,21 +29,23 @@ pub(super) enum Root {
 pub(super) fn path(expr: &Expr) -> Option<Path> {
     match &expr.kind {
         Kind::Slot(slot) => Some(Path { root: Root::Slot(*slot), members: Vec::new() }),
-        Kind::Local(local) => Some(Path { root: Root::Local(*local), members: Vec::new() }),
+        Kind::Local(local) | Kind::Growing(local) => Some(Path { root: Root::Local(*local), members: Vec::new() }),
         Kind::Chain(inner) => path(inner),
         Kind::Member { of, name, .. } => {
             let mut path = path(of)?;
             path.members.push(name.clone());
             Some(path)
         }
-        Kind::Index { of, key, .. } => match &key.kind {
-            Kind::Const(Value::Text(name)) => {
-                let mut path = path(of)?;
-                path.members.push(name.clone());
-                Some(path)
-            }
-            _ => None,
-        },
+        Kind::Index { of, key, .. } => {
+            let name = match &key.kind {
+                Kind::Const(Value::Text(name)) => name.clone(),
+                Kind::Local(local) | Kind::Growing(local) => computed(*local),
+                _ => return None,
+            };
+            let mut path = path(of)?;
+            path.members.push(name);
+            Some(path)
+        }
         _ => None,
     }
 }
@@ -165,6 +168,9 @@ impl Infer<'_> {
             _ => {
                 if let Some(path) = path(expr) {
                     self.narrow(&path, &|of| if holds { truthy(of) } else { falsy(of) });
+                    if holds {
+                        self.filled(expr);
+                    }
                 }
             }
         }
@@ -193,6 +199,9 @@ impl Infer<'_> {
 
     fn assume_comparison(&mut self, op: BinaryOp, left: &Expr, right: &Expr, holds: bool) {
         let equal = match op {
+            BinaryOp::Lt | BinaryOp::Gt | BinaryOp::Le | BinaryOp::Ge if self.flow.bodies > 0 => {
+                return self.assume_order(op, left, right, holds);
+            }
             BinaryOp::Eq | BinaryOp::LooseEq => holds,
             BinaryOp::Ne | BinaryOp::LooseNe => !holds,
             BinaryOp::In => {
@@ -238,11 +247,54 @@ impl Infer<'_> {
         }
     }
 
+    /// `i < list.length` says that there is an item `list[i]`, `list.length > 0` that there is one at all.
+    fn assume_order(&mut self, op: BinaryOp, left: &Expr, right: &Expr, holds: bool) {
+        let (less, more) = match (op, holds) {
+            (BinaryOp::Lt, true) | (BinaryOp::Ge, false) => (left, right),
+            (BinaryOp::Gt, true) | (BinaryOp::Le, false) => (right, left),
+            _ => return,
+        };
+        let Kind::Member { of, name, .. } = &more.kind else { return };
+        if &**name != "length" {
+            return;
+        }
+        match &less.kind {
+            Kind::Local(local) | Kind::Growing(local) => {
+                if let Some(mut path) = path(of) {
+                    let list = self.path_type(&path);
+                    path.members.push(computed(*local));
+                    let item = list.map(|one| match one {
+                        Type::List(items) => items.of.clone(),
+                        Type::Text(_) => Type::TEXT,
+                        _ => Type::Unknown,
+                    });
+                    self.facts.push((path, item));
+                }
+            }
+            Kind::Const(Value::Int(least)) if *least >= 0 => self.filled(more),
+            _ => {}
+        }
+    }
+
+    /// A list whose length counts as true has items.
+    fn filled(&mut self, length: &Expr) {
+        if let Kind::Member { of, name, .. } = &length.kind
+            && self.flow.bodies > 0
+            && &**name == "length"
+            && let Some(mut path) = path(of)
+        {
+            path.members.push(FILLED.into());
+            self.facts.push((path, Type::BOOL));
+        }
+    }
+
     /// Narrows a path, and what it is read from to the alternatives that still can be.
     fn narrow(&mut self, path: &Path, change: &dyn Fn(&Type) -> Type) {
         let before = self.path_type(path);
         let after = change(&before);
-        if let Some((name, above)) = path.members.split_last() {
+        if let Some((name, above)) = path.members.split_last()
+            && !name.starts_with('\0')
+        {
             let parent = Path { root: path.root, members: above.to_vec() };
             self.narrow(&parent, &|of| {
                 of.map(|one| match one {
@@ -278,6 +330,13 @@ impl Infer<'_> {
 pub(super) fn read(of: &Type, name: &str) -> Type {
     match of {
         Type::Unknown => Type::Unknown,
+        // A key that is known only when it runs.
+        Type::Object(shape) if name.starts_with('\0') => {
+            let members = shape.members.iter().map(|member| member.value.clone());
+            Type::union(members.chain(shape.rest.clone()).chain([Type::Undefined]))
+        }
+        Type::List(items) if name.starts_with('\0') => items.of.clone().or(Type::Undefined),
+        Type::Text(_) if name.starts_with('\0') => Type::TEXT.or(Type::Undefined),
         Type::Object(shape) => shape.read(name).unwrap_or(Type::Undefined),
         Type::List(_) | Type::Text(_) if name == "length" => Type::NUMBER,
         // The list that a pattern match returns has further members.

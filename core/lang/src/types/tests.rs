@@ -229,3 +229,95 @@ fn what_grows_without_bound_in_a_schema_is_unknown() {
     assert_eq!(schema::read(&objects(5_000)), Type::Unknown);
     assert_eq!(schema::read(&objects(50)).alternatives().len(), 50);
 }
+
+/// The same for a script.
+fn infer_script(text: &str) -> (String, Vec<String>) {
+    let schema: serde_json::Value = serde_json::from_str(VESSEL).expect("schema");
+    let mut scope = Scope::default();
+    scope.define("v");
+    let script = Expression::script(text, &scope).unwrap_or_else(|e| panic!("{text}: {e:?}"));
+    let mut env = Env::default();
+    env.set(0, schema::read(&schema));
+    let (of, findings) = env.infer(&script);
+    let found = findings.iter().map(|f| format!("{}@{}", f.code, text.get(f.at.start as usize..f.at.end as usize).unwrap_or("?")));
+    (of.to_string(), found.collect())
+}
+
+#[test]
+fn types_of_scripts() {
+    let mut differing = Vec::new();
+    for (text, wanted) in [
+        ("return v.name;", "string"),
+        ("const a = v.flag; if (a) { return a; } return null;", "string | null"),
+        ("let a = v.flag; if (a === undefined) a = 'none'; return a;", "string"),
+        ("let a = v.flag; a ??= 'none'; return a.length;", "number"),
+        ("const out = []; for (const c of v.calls) out.push(c.berth); return out;", "number[]"),
+        ("const out = []; const same = out; same.push(v.name); out.push(1); return out;", "(string | 1)[]"),
+        ("const o = {}; o.total = v.length; o.name = v.name; return o;", "{total: number, name: string}"),
+        ("const o = {}; if (v.flag) { o.flag = v.flag; } return o;", "{flag?: string}"),
+        ("const o = {a: 1}; o.a = 'x'; return o.a;", "'x'"),
+        ("const counts = {}; for (const c of v.name) { counts[c] = (counts[c] ?? 0) + 1; } return counts;", "{…: number}"),
+        (
+            "const by = {}; for (const c of v.calls) { (by[c.berth] ??= []).push(c); } return by;",
+            "{…: {berth: number, note?: string}[]}",
+        ),
+        (
+            "const by = {}; for (const c of v.calls) { const key = `${c.berth}`; if (!by[key]) by[key] = []; by[key].push(c.berth); } return by;",
+            "{…: number[]}",
+        ),
+        ("let n = 0; while (n < 10) n++; return n;", "number"),
+        ("let n = 0; for (let i = 0; i < v.calls.length; i++) n += v.calls[i].berth; return n;", "number"),
+        ("const q = [v.calls]; while (q.length > 0) { const x = q.pop(); if (x.length > 3) return x[0]; } return null;", "{berth: number, note?: string} | undefined | null"),
+        ("for (const c of v.calls) { if (c.note) return c.note; } return 0;", "string | 0"),
+        ("let a = null; for (const c of v.calls) { if (a === null || c.berth > a.berth) a = c; } return a;", "null | {berth: number, note?: string}"),
+        ("const k = v.kind ?? 'cargo'; switch (k) { case 'cargo': return 1; case 'ferry': return 2; }", "1 | 2"),
+        ("let a; switch (v.kind) { case 'cargo': a = 1; break; default: a = v.kind; } return a;", "'ferry' | undefined | 1"),
+        ("try { return JSON.parse(v.name).x; } catch (e) { return 'bad'; }", "unknown"),
+        ("let a = 1; try { a = v.name; v.more?.x.trim(); } catch { return a; } return 0;", "1 | string | 0"),
+        ("let sum = 0; v.calls.forEach(c => { sum += c.berth; }); return sum;", "number"),
+        ("const f = (x) => { if (x > 3) return 'big'; return x; }; return [f(v.length), f(1)];", "('big' | number)[]"),
+        ("const rows: {id: number}[] = []; rows.push({id: v.length}); return rows;", "{id: number}[]"),
+        ("let x: number | null = null; for (const c of v.calls) x = c.berth; return x;", "null | number"),
+        ("let done = false; let i = 0; while (!done) { i++; done = i > 3; } return done;", "true"),
+        ("const node = {v: 1, next: null}; let at = node; for (let i = 0; i < 3; i++) { at.next = {v: i, next: null}; at = at.next; } return at.v;", "number"),
+        ("let [a, b] = [1, 'x']; [a, b] = [b, a]; return a;", "'x'"),
+        ("const copy = structuredClone(v); copy.calls.push({berth: 1}); copy.name = 'x'; return copy.name;", "'x'"),
+        ("const a = {x: {y: 1}}; const b = {...a}; b.z = 1; return [a.x === b.x, b.z];", "(boolean | 1)[]"),
+    ] {
+        let found = infer_script(text);
+        if found != (wanted.to_owned(), vec![]) {
+            differing.push(format!("{text}\n    wanted {wanted}\n    got {found:?}"));
+        }
+    }
+    assert!(differing.is_empty(), "{}", differing.join("\n"));
+}
+
+#[test]
+fn findings_in_scripts() {
+    let mut differing = Vec::new();
+    for (text, wanted) in [
+        ("const a = v.flag; return a.length;", "maybe-missing@a"),
+        ("let a = v.flag ?? ''; a = v.owner; return a.length;", "maybe-missing@a"),
+        ("let a = 'x'; for (const c of v.calls) { a.trim(); a = c.berth; } return a;", "unknown-method@a.trim()"),
+        ("const list = v.calls; list.push({berth: 1}); return list;", "assignment@list"),
+        ("const row = v.calls[0]; if (row) row.note = 'x'; return row;", "assignment@row"),
+        ("const o = {a: 1}; return o.b;", "unknown-member@b"),
+        ("const counts = {}; counts[v.name] += 1; return counts;", "maybe-missing@counts[v.name]"),
+        ("const out = []; out.push(1); return out[0].x;", "unknown-member@x"),
+        ("const x: number = v.name; return x;", "annotation@v.name"),
+        ("const rows: number[] = []; rows.push('x'); return rows;", "annotation@[]"),
+        ("const f = (a: number): string => a * 2; return f('x');", "annotation@a * 2"),
+        ("const o = {a: 1}; delete o.a; return o.a.toFixed();", "maybe-missing@o.a"),
+        ("const q = [{n: 1}]; return q.pop().n;", "maybe-missing@q.pop()"),
+        ("let sum = 0; v.calls.forEach(c => { sum += c.bert; }); return sum;", "unknown-member@bert"),
+        ("try { throw 1; } catch (e) { return v.nme; }", "unknown-member@nme"),
+        ("const n = 5; for (const x of n) { } return 1;", "wrong-operand@n"),
+        ("return v.name - 1;", "wrong-operand@v.name"),
+    ] {
+        let (of, found) = infer_script(text);
+        if found.first().map(String::as_str) != Some(wanted) {
+            differing.push(format!("{text}\n    wanted {wanted}\n    got {found:?} {of}"));
+        }
+    }
+    assert!(differing.is_empty(), "{}", differing.join("\n"));
+}

@@ -200,6 +200,8 @@ pub struct Assign {
     pub op: Option<AssignOp>,
     /// The value.
     pub value: Expr,
+    /// Where that stands which is assigned to.
+    pub at: Span,
 }
 
 /// What an assignment does with the value that was there.
@@ -220,4 +222,6 @@ pub struct Update {
     pub by: i64,
     /// Whether the new value is the result.
     pub prefix: bool,
+    /// Where that stands which is changed.
+    pub at: Span,
 }

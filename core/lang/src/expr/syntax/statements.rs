@@ -545,7 +545,7 @@ impl Lowering<'_> {
         };
         let value = self.expr(&assignment.right);
         match to {
-            Some(to) => Expr { kind: Kind::Assign(Box::new(Assign { to, op, value })), at },
+            Some(to) => Expr { kind: Kind::Assign(Box::new(Assign { to, op, value, at: span(&assignment.left) })), at },
             None => Expr { kind: Kind::Const(Value::Undefined), at },
         }
     }
@@ -554,7 +554,7 @@ impl Lowering<'_> {
         let at = span(update);
         let by = if update.operator == UpdateOperator::Increment { 1 } else { -1 };
         match self.assignee(&update.argument) {
-            Some(to) => Expr { kind: Kind::Update(Box::new(Update { to, by, prefix: update.prefix })), at },
+            Some(to) => Expr { kind: Kind::Update(Box::new(Update { to, by, prefix: update.prefix, at: span(&update.argument) })), at },
             None => Expr { kind: Kind::Const(Value::Undefined), at },
         }
     }
