@@ -19,6 +19,8 @@ pub(crate) struct Within {
     pub at: usize,
     /// Where it begins in the document.
     pub begins: usize,
+    /// Whether it is made of statements.
+    pub script: bool,
 }
 
 /// The expression in the text of a value, which stands at a place of a document; nothing where the position lies beside all.
@@ -33,7 +35,7 @@ pub(crate) fn within(document: &str, place: Place, at: usize, bare: bool) -> Opt
         };
         let text = raw.get(from..to.max(from))?;
         let at = floor(text, offset.checked_sub(from).filter(|at| *at <= text.len())?);
-        return Some(Within { text: text.to_owned(), at, begins: place.start as usize + from });
+        return Some(Within { text: text.to_owned(), at, begins: place.start as usize + from, script: false });
     }
     let mut from = 0;
     while let Some(found) = raw.get(from..)?.find("${") {
@@ -51,7 +53,7 @@ pub(crate) fn within(document: &str, place: Place, at: usize, bare: bool) -> Opt
                 text = text.trim_end_matches(['"', '\'']).to_owned();
             }
             let at = floor(&text, offset - start);
-            return Some(Within { text, at, begins: place.start as usize + start });
+            return Some(Within { text, at, begins: place.start as usize + start, script: false });
         }
         from = end;
     }
@@ -82,11 +84,31 @@ pub(crate) enum Receiver {
     Namespace(String),
 }
 
+/// The script that stands at a place of a document. Its indentation means nothing, so that it is read as it stands.
+fn script(document: &str, place: Place, at: usize) -> Option<Within> {
+    let raw = document.get(place.start as usize..place.end as usize)?;
+    let offset = at.checked_sub(place.start as usize)?;
+    let from = match raw.starts_with(['|', '>']) {
+        true => raw.find('\n')? + 1,
+        false => usize::from(raw.starts_with(['"', '\''])),
+    };
+    let text = raw.get(from..)?;
+    let at = floor(text, offset.checked_sub(from).filter(|at| *at <= text.len())?);
+    Some(Within { text: text.to_owned(), at, begins: place.start as usize + from, script: true })
+}
+
 fn is_name(c: char) -> bool {
     c.is_ascii_alphanumeric() || c == '_' || c == '$'
 }
 
 impl Within {
+    fn compile(&self, text: &str, scope: &Scope) -> Option<Expression> {
+        match self.script {
+            true => Expression::script(text, scope).ok(),
+            false => Expression::compile(text, scope).ok(),
+        }
+    }
+
     /// The name at the position, as far as it is typed; nothing in a string or a number.
     pub fn ending(&self, sight: &Sight) -> Option<Ending> {
         let before = &self.text[..self.at];
@@ -115,7 +137,7 @@ impl Within {
     /// The type of what stands before a dot.
     fn receiver(&self, sight: &Sight, start: usize, end: usize, dot: usize) -> Option<Type> {
         for text in self.with_mark(start, end, MARK) {
-            let Ok(expression) = Expression::compile(&text, &sight.scope) else { continue };
+            let Some(expression) = self.compile(&text, &sight.scope) else { continue };
             let parts = sight.env.parts(&expression);
             let mark = start + MARK.len();
             let member = parts
@@ -144,7 +166,7 @@ impl Within {
     /// The parameters of arrow functions that can be read at the position, each with its type.
     pub fn parameters(&self, sight: &Sight, start: usize, end: usize) -> Vec<(String, Type)> {
         for text in self.with_mark(start, end, "undefined") {
-            let Ok(expression) = Expression::compile(&text, &sight.scope) else { continue };
+            let Some(expression) = self.compile(&text, &sight.scope) else { continue };
             let at = start as u32;
             let around = expression
                 .bindings()
@@ -160,7 +182,7 @@ impl Within {
     /// The type of a name at the position.
     pub fn type_of(&self, sight: &Sight, start: usize, end: usize, name: &str) -> Type {
         for text in self.with_mark(start, end, name) {
-            let Ok(expression) = Expression::compile(&text, &sight.scope) else { continue };
+            let Some(expression) = self.compile(&text, &sight.scope) else { continue };
             let wanted = (start as u32, (start + name.len()) as u32);
             let found = sight.env.parts(&expression).into_iter().filter(|part| (part.at.start, part.at.end) == wanted);
             return found.map(|part| part.of).reduce(Type::or).unwrap_or(Type::Unknown);
@@ -226,8 +248,10 @@ pub(crate) fn at_value(
     known: Option<Sight>,
 ) -> Option<(Within, Sight)> {
     let (root, path) = (&spot.root, spot.path.as_slice());
-    let bare = keys::is_bare(root, path);
-    let within = within(text, place, at, bare)?;
+    let within = match keys::is_script(root, path) {
+        true => script(text, place, at)?,
+        false => within(text, place, at, keys::is_bare(root, path))?,
+    };
     let sight = match keys::kind_of(root) {
         Some("workflow") => match known {
             Some(known) => known,

@@ -7,7 +7,7 @@ use kanzlei_compiler::check::watch::{Question, Sight};
 use kanzlei_compiler::example;
 use kanzlei_lang::document::{Document, Workflow};
 use kanzlei_lang::expr::about;
-use kanzlei_lang::expr::functions::{self, Method, Static};
+use kanzlei_lang::expr::functions::{self, Static};
 use kanzlei_lang::types::{Type, schema};
 use serde::{Deserialize, Serialize};
 
@@ -113,7 +113,7 @@ fn in_expression(
             }
             described(about::function(&format!("{namespace}.{name}")))
         }
-        Some(Receiver::Value(_)) if called && Method::by_name(name).is_some() => described(about::method(name)),
+        Some(Receiver::Value(_)) if called && about::method(name).is_some() => described(about::method(name)),
         Some(Receiver::Value(of)) => {
             let members = of.alternatives().iter().filter_map(|one| match one {
                 Type::Object(shape) => shape.read(name),

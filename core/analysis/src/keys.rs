@@ -232,6 +232,11 @@ pub(crate) fn is_bare(root: &Node, path: &[At]) -> bool {
     }
 }
 
+/// Whether the value at a path is a script.
+pub(crate) fn is_script(root: &Node, path: &[At]) -> bool {
+    matches!(step_of(root, path), Some((_, [At::Key(key)])) if key == "script")
+}
+
 /// The key of a step of a path; empty for a position.
 pub(crate) fn key_name(at: &At) -> String {
     match at {

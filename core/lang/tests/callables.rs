@@ -238,6 +238,7 @@ const FUNCTIONS: &[(&str, &str, &str)] = &[
     ),
     ("list.zip(items, [s])", "(number | string | undefined)[][]", r#"[[3,"Lindvik havn"]]"#),
     ("reveal(s)", "string", r#""Lindvik havn""#),
+    ("structuredClone(items)", "number[]", "[3,1,2]"),
 ];
 
 #[test]

@@ -2,7 +2,7 @@
 
 use kanzlei_compiler::check::watch::Sight;
 use kanzlei_lang::diagnostic::Place;
-use kanzlei_lang::expr::functions::{self, Static};
+use kanzlei_lang::expr::functions::{self, Change, Static};
 use kanzlei_lang::types::{self, Type};
 
 use super::{Kind, Site, Suggestion};
@@ -18,7 +18,13 @@ pub(super) fn suggest(site: &Site, within: &Within, sight: &Sight) -> Vec<Sugges
     let typed = &within.text[ending.start..within.at];
     let found = match &ending.member_of {
         Some(Receiver::Namespace(namespace)) => of_namespace(namespace, place),
-        Some(Receiver::Value(of)) => members(site, of, place),
+        Some(Receiver::Value(of)) => {
+            let mut found = members(site, of, place);
+            if within.script && of.alternatives().iter().any(|one| matches!(one, Type::List(_))) {
+                found.extend(Change::names().map(|name| method(name, place)));
+            }
+            found
+        }
         None => {
             let mut found: Vec<Suggestion> = within
                 .parameters(sight, ending.start, ending.end)
@@ -26,7 +32,7 @@ pub(super) fn suggest(site: &Site, within: &Within, sight: &Sight) -> Vec<Sugges
                 .map(|(name, of)| {
                     Suggestion::new(Kind::Name, name, place)
                         .detail(of.to_string())
-                        .about("A parameter of the function around.")
+                        .about(if within.script { "A name of this script." } else { "A parameter of the function around." })
                 })
                 .collect();
             found.extend(names(site, sight, place));
@@ -122,12 +128,14 @@ fn members(site: &Site, of: &Type, place: Place) -> Vec<Suggestion> {
             _ => {}
         }
     }
-    for method in types::methods(of) {
-        let found = kanzlei_lang::expr::about::method(method.name());
-        let (signature, about) = found.map_or((String::new(), ""), |about| (about.signature(), about.about));
-        out.push(call(Kind::Method, method.name(), place).detail(signature).about(about));
-    }
+    out.extend(types::methods(of).into_iter().map(|known| method(known.name(), place)));
     out
+}
+
+fn method(name: &str, place: Place) -> Suggestion {
+    let found = kanzlei_lang::expr::about::method(name);
+    let (signature, about) = found.map_or((String::new(), ""), |about| (about.signature(), about.about));
+    call(Kind::Method, name, place).detail(signature).about(about)
 }
 
 /// A member by its name; one that is no name in expressions is read with brackets, in place of the dot.

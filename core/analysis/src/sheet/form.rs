@@ -228,6 +228,7 @@ const SHOWN: &[(&str, &[&str])] = &[
     ("file", &["id", "of", "to", "from", "format", "row"]),
     ("render", &["id", "template", "with", "name"]),
     ("mail", &["id"]),
+    ("script", &["id"]),
     ("each", &["in", "collect", "id"]),
     ("reply", &["body"]),
     ("fail", &["title", "detail"]),
@@ -305,7 +306,7 @@ impl Making<'_> {
         if step {
             // First what it does and what its result is called, then when; then its own keys, then those of all steps.
             let has_result =
-                matches!(kind, "call" | "each" | "together" | "invoke" | "sql" | "file" | "render" | "mail");
+                matches!(kind, "call" | "script" | "each" | "together" | "invoke" | "sql" | "file" | "render" | "mail");
             names.extend([kind].iter().filter(|kind| !kind.is_empty()));
             names.extend(has_result.then_some("id"));
             let word = node(self.root, at).and_then(|step| step.get("file")).and_then(Node::as_text);

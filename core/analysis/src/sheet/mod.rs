@@ -410,6 +410,9 @@ fn step_part(text: &str, step: &steps::Outlined, node: &Node) -> Part {
             made.title = short(parts.get("to").map(inline).unwrap_or_default());
             own = rows("mail", parts).into_iter().filter(|(name, _)| !name.ends_with("to")).collect();
         }
+        ("script", Some(script)) => {
+            own = kanzlei_compiler::check::script_lines(script.as_text().unwrap_or_default());
+        }
         ("render", Some(word)) => {
             let template = node.get("template").map(inline).unwrap_or_default();
             made.title = short(format!("{} {template}", inline(word)).trim_end().to_owned());

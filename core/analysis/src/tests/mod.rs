@@ -35,7 +35,7 @@ fn keys_values_and_names_are_suggested_while_typing() {
     let mut wrong = Vec::new();
     for (typed, begins) in [
         // Keys of the document, of steps, and of what they hold.
-        ("  - |", "call let if match each together"),
+        ("  - |", "call let script if match each"),
         ("  - ca|", "call cancel catch"),
         ("  - reply: 200\n    |", "headers body id about when off"),
         ("  - reply: 200\n    bo|", "body about"),
@@ -76,6 +76,10 @@ fn keys_values_and_names_are_suggested_while_typing() {
         ("  - reply: 200\n    body: ${input.imo.to|}", "toLowerCase toString toUpperCase toWellFormed"),
         ("  - id: names\n    each: v\n    in: input.vessels\n    collect: ${v.|}", "name length_m"),
         ("  - each: v\n    in: input.v|", "vessels"),
+        // Scripts.
+        ("  - id: n\n    script: >-\n      const rows = [];\n      for (const ship of input.vessels) { rows.push(ship.|); }\n      return rows;", "name length_m"),
+        ("  - id: n\n    script: >-\n      const rows = [1];\n      rows.pu|\n      return rows;", "push"),
+        ("  - id: n\n    script: >-\n      const rows = [];\n      return ro|", "rows"),
     ] {
         let marked = format!("{HEAD}{typed}\n");
         if !labels(&marked).starts_with(begins) {

@@ -260,6 +260,8 @@ pub fn maker(node: &Node, text: &mut dyn FnMut(&Node, &str) -> Made) -> Made {
     }
 }
 
+pub use scripts::script_lines;
+
 /// The longest chain of workflows that invoke each other.
 pub const MAX_INVOKE_DEPTH: usize = 16;
 

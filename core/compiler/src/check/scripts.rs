@@ -22,7 +22,7 @@ impl Walk<'_, '_, '_> {
             self.report.help("write them as a block: `script: |`, indented below");
             return (None, end, Type::Unknown);
         };
-        self.show(at.paragraph, "script", String::new(), shown(&text.text));
+        self.show(at.paragraph, "script", String::new(), script_lines(&text.text));
         self.look_at(node, true);
         match Expression::script(&text.text, &self.scope) {
             Ok(script) => {
@@ -42,7 +42,7 @@ impl Walk<'_, '_, '_> {
 }
 
 /// The first lines of a script.
-fn shown(text: &str) -> Vec<(String, String)> {
+pub fn script_lines(text: &str) -> Vec<(String, String)> {
     let lines: Vec<&str> = text.lines().filter(|line| !line.trim().is_empty()).collect();
     let mut out: Vec<_> = lines.iter().take(SHOWN).map(|line| (String::new(), line.trim_end().to_owned())).collect();
     if lines.len() > SHOWN {

@@ -27,7 +27,7 @@ impl About {
 
 /// Returns what is known of a method.
 pub fn method(name: &str) -> Option<&'static About> {
-    METHODS.iter().find(|about| about.name == name)
+    METHODS.iter().chain(CHANGES).find(|about| about.name == name)
 }
 
 /// Returns what is known of a function, by its full name.
@@ -40,6 +40,19 @@ macro_rules! abouts {
         &[$(About { name: $name, parameters: $parameters, returns: $returns, about: $about }),*]
     };
 }
+
+/// Methods that only scripts have: they change the list that they are called on.
+const CHANGES: &[About] = abouts! {
+    "fill" ("value, start?, end?") "list" "Puts a value in place of all items, or of those between two positions.";
+    "forEach" ("do") "undefined" "Runs a function for each item.";
+    "pop" ("") "item" "Removes the last item and returns it.";
+    "push" ("…items") "number" "Adds items at the end; returns the number of items.";
+    "reverse" ("") "list" "Reverses the order of the items.";
+    "shift" ("") "item" "Removes the first item and returns it.";
+    "sort" ("compare?") "list" "Puts the items in order; without a function they compare as texts.";
+    "splice" ("start, count?, …items") "list" "Replaces some items by others; returns those that were removed.";
+    "unshift" ("…items") "number" "Adds items at the start; returns the number of items.";
+};
 
 const METHODS: &[About] = abouts! {
     "at" ("position") "item" "Returns the item or character at a position; negative positions count from the end.";
@@ -191,7 +204,7 @@ const FUNCTIONS: &[About] = abouts! {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::expr::functions::{Method, Static};
+    use crate::expr::functions::{Change, Method, Static};
 
     /// How many arguments a line of parameters allows.
     fn arity(parameters: &str) -> (usize, usize) {
@@ -216,6 +229,10 @@ mod tests {
             let shown = arity(about.parameters);
             assert!(shown.0 <= least.max(1) && shown.1 == most, "{name}: {shown:?}, {least} to {most}");
         }
-        assert_eq!(METHODS.len() + FUNCTIONS.len(), Method::names().count() + Static::names().count());
+        for name in Change::names() {
+            assert!(CHANGES.iter().any(|about| about.name == name), "`{name}` is not described");
+        }
+        let described = METHODS.len() + FUNCTIONS.len() + CHANGES.len();
+        assert_eq!(described, Method::names().count() + Static::names().count() + Change::names().count());
     }
 }
