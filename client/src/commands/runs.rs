@@ -218,7 +218,10 @@ fn print_step(paragraph: &Paragraph, taken: &[&Step], full: bool) {
         marks.push(draw::paint("33", &format!("{} attempts{before}", step.attempts)));
     }
     println!("{gap}{} — {}", heading(paragraph), marks.join(" · "));
-    print_value("in ", &step.sent, indent + 4, full);
+    match step.sent.get("names").filter(|_| paragraph.kind == "script") {
+        Some(names) => print_value("names", names, indent + 4, full),
+        None => print_value("in ", &step.sent, indent + 4, full),
+    }
     print_value("out", &step.outcome, indent + 4, full);
     if let Some(failure) = &step.failure {
         let succeeded = step.state == StepState::Succeeded;

@@ -4266,7 +4266,7 @@ export interface components {
         /** @description Whether a finding prevents a deploy. */
         Severity: "error" | "warning";
         /** @description How a key is edited. */
-        Shape: "expression" | "value" | "constant" | "choice" | "switch" | "group" | "names" | "branch" | "input" | "yaml";
+        Shape: "expression" | "script" | "value" | "constant" | "choice" | "switch" | "group" | "names" | "branch" | "input" | "yaml";
         /** @description A workflow's text as paragraphs. */
         Sheet: {
             /** @description The name of the workflow. */

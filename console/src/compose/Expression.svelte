@@ -7,7 +7,7 @@
   import { autocompletion, closeBrackets, type CompletionContext, type CompletionResult, startCompletion } from '@codemirror/autocomplete';
   import { EditorState, Prec } from '@codemirror/state';
   import { EditorView, keymap, placeholder as placeholderOf, tooltips } from '@codemirror/view';
-  import { defaultKeymap, history, historyKeymap } from '@codemirror/commands';
+  import { defaultKeymap, history, historyKeymap, insertNewlineAndIndent } from '@codemirror/commands';
   import { type Extension, Compartment } from '@codemirror/state';
   import { completionOf, lookOf, expressionLanguage, templateMarks } from './editor';
   import type { Composer } from './composer.svelte';
@@ -19,6 +19,8 @@
     value: string;
     /** Whether it is an expression alone, and no text with expressions. */
     expression: boolean;
+    /** Whether it is made of statements, on several lines. */
+    script?: boolean;
     label: string;
     describedby?: string;
     placeholder?: string;
@@ -28,7 +30,7 @@
     onblur?: () => void;
     onpick?: () => void;
   }
-  let { composer, at, value, expression, label, describedby, placeholder = '', invalid = false, oninput, onfocus, onblur, onpick }: Props = $props();
+  let { composer, at, value, expression, script = false, label, describedby, placeholder = '', invalid = false, oninput, onfocus, onblur, onpick }: Props = $props();
 
   let box: HTMLElement;
   let view: EditorView | undefined;
@@ -79,11 +81,11 @@
           autocompletion({ override: [complete], icons: false, activateOnTypingDelay: 80 }),
           tooltips({ position: 'fixed' }),
           // Enter, Escape and Ctrl+Enter belong to the sheet; a list of suggestions takes them first.
-          keymap.of([{ key: 'Enter', run: () => true }, ...historyKeymap, ...defaultKeymap.filter((one) => !['Enter', 'Mod-Enter', 'Escape', 'Alt-ArrowUp', 'Alt-ArrowDown'].includes(one.key ?? ''))]),
+          keymap.of([...(script ? [{ key: 'Enter', run: insertNewlineAndIndent }] : [{ key: 'Enter', run: () => true }]), ...historyKeymap, ...defaultKeymap.filter((one) => !['Enter', 'Mod-Enter', 'Escape', 'Alt-ArrowUp', 'Alt-ArrowDown'].includes(one.key ?? ''))]),
           // By keyboard the cursor comes to the end, as one goes on there; at once, before the next key.
           EditorView.domEventHandlers({
             focus: (_, view) => {
-              if (!pointed) queueMicrotask(() => view.dispatch({ selection: { anchor: view.state.doc.length } }));
+              if (!pointed && !script) queueMicrotask(() => view.dispatch({ selection: { anchor: view.state.doc.length } }));
             },
           }),
           EditorView.lineWrapping,
@@ -139,7 +141,7 @@
   const fromOutside = Annotation.define<boolean>();
 </script>
 
-<div class="expression" class:code={expression} class:invalid bind:this={box} role="presentation" onpointerdown={() => { pointed = true; setTimeout(() => (pointed = false), 300); }}></div>
+<div class="expression" class:code={expression} class:script class:invalid bind:this={box} role="presentation" onpointerdown={() => { pointed = true; setTimeout(() => (pointed = false), 300); }}></div>
 
 <style>
   .expression {
@@ -156,6 +158,11 @@
   .invalid {
     outline: 2px solid var(--cds-support-01);
     outline-offset: -2px;
+  }
+
+  .script {
+    max-height: 24rem;
+    overflow: auto;
   }
 
   .code {

@@ -31,7 +31,8 @@
   let box: HTMLElement | undefined = $state(undefined);
 
   const isValue = $derived(field.shape === 'value');
-  const expression = $derived(field.shape === 'expression' || (isValue && (chosen ?? (field.expression ?? false))));
+  const script = $derived(field.shape === 'script');
+  const expression = $derived(script || field.shape === 'expression' || (isValue && (chosen ?? (field.expression ?? false))));
   const value = $derived(typed ?? field.value ?? '');
   const own = $derived(findings.filter((one) => one.severity === 'error'));
   const long = $derived(field.label === 'statement' || field.label === 'about' || value.includes('\n'));
@@ -80,7 +81,7 @@
 
   function look() {
     clearTimeout(looking);
-    if (!isValue && field.shape !== 'expression') return;
+    if (!isValue && !script && field.shape !== 'expression') return;
     looking = setTimeout(async () => {
       const text = value;
       if (!text.trim() || (!expression && !text.includes('${'))) {
@@ -100,7 +101,7 @@
 
   function enter() {
     focused = true;
-    if (isValue || field.shape === 'expression') {
+    if (isValue || script || field.shape === 'expression') {
       desk.focus({ at: field.at, label: field.label, put, focus: () => editor?.focus() });
       look();
     } else desk.unfocus();
@@ -113,10 +114,10 @@
 
   /** Writes a chosen value: in place of all, or into the expression at the cursor. */
   function put(text: string) {
-    if (!isValue && field.shape !== 'expression') return;
+    if (!isValue && !script && field.shape !== 'expression') return;
     const whole = !expression || value.trim() === '' || /^[\w$.?[\]']*$/.test(value.trim());
     if (isValue) chosen = true;
-    editor?.put(text, whole && field.shape !== 'expression');
+    editor?.put(text, whole && !script && field.shape !== 'expression');
   }
 
   function toggle() {
@@ -141,12 +142,12 @@
   {/if}
   <div class="value">
     <div class="line">
-      {#if isValue || field.shape === 'expression'}
+      {#if isValue || script || field.shape === 'expression'}
         {#if isValue}
           <button type="button" class="mode mono" aria-pressed={expression} aria-label="{field.label} is an expression" title={expression ? 'An expression; press for a fixed value' : 'A fixed value or text; press for an expression'} onclick={toggle}>{expression ? '${ }' : 'abc'}</button>
         {/if}
         <div class="grow">
-          <Expression bind:this={editor} {composer} at={field.at} {value} {expression} label={field.label} invalid={own.length > 0}
+          <Expression bind:this={editor} {composer} at={field.at} {value} {expression} {script} label={field.label} invalid={own.length > 0}
             describedby="{id}-about" placeholder={field.required ? 'choose a value, or type one' : ''}
             oninput={input} onfocus={enter} onblur={leave} onpick={() => desk.pick()} />
         </div>

@@ -74,6 +74,7 @@ export function result(paragraph: Kind, step: Step): string {
     case 'file':
     case 'together':
     case 'note':
+    case 'script':
       return line(outcome);
     case 'let':
     case 'keep':
@@ -87,8 +88,9 @@ export function result(paragraph: Kind, step: Step): string {
 
 /** The values of a step, with their labels. */
 export function details(step: Step): [string, unknown][] {
+  const names = (step.sent as { names?: unknown } | null)?.names;
   const all: [string, unknown][] = [
-    ['Sent', step.sent],
+    names === undefined ? ['Sent', step.sent] : ['Names where it failed', names],
     ['Came back', step.outcome],
     ['Failure', step.failure],
   ];

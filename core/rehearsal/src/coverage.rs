@@ -1,4 +1,4 @@
-//! Which steps and branches cases reach, by the numbers of the sheet.
+//! Which steps and branches cases reach, by the numbers of the sheet. The statements of a script count as branches of its step.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -138,6 +138,13 @@ fn branches_of(step: &Step) -> Vec<String> {
                 out.push("else".to_owned());
             }
         }
+        Action::Script(script) => {
+            for name in script.point_names() {
+                if !out.contains(&name) {
+                    out.push(name);
+                }
+            }
+        }
         _ => {}
     }
     if step.catch.is_some() {
@@ -184,6 +191,11 @@ fn taken(machine: &Machine, index: usize, record: &StepRecord, step: &Step) -> V
         (Action::Match { arms, .. }, value) if !matches!(value, Value::Undefined) || record.failure.is_none() => {
             let taken = arms.iter().find(|(wanted, _)| ops::strict_equal(wanted, value));
             out.push(taken.map_or("else".to_owned(), |(wanted, _)| arm(wanted)));
+        }
+        (Action::Script(script), _) => {
+            let marks = machine.marks(index).unwrap_or_default();
+            let names = script.point_names().into_iter().zip(marks);
+            out.extend(names.filter(|(_, reached)| **reached).map(|(name, _)| name));
         }
         _ => {}
     }

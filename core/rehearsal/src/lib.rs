@@ -308,6 +308,7 @@ impl Prepared {
         lent: Vec<(String, Box<dyn Lent>)>,
         result: &mut CaseResult,
     ) -> Box<Machine> {
+        machine.mark_points();
         let mut desk = stubs::Desk::new(self, case, lent);
         let end =
             driver::on_virtual_clock_within(&mut machine, case.clock, limit, |effect, now| desk.answer(effect, now));

@@ -11,7 +11,7 @@ use serde_json::Value as Json;
 
 use super::short;
 use super::values::sample;
-use crate::Workspace;
+use crate::{Workspace, keys};
 use crate::expression::{sight, type_of_name};
 use crate::place::{nearest, read};
 
@@ -55,9 +55,14 @@ pub fn evaluate(
         let fault = texts.collect::<Vec<_>>().join("; ");
         Evaluated { value: Json::Null, of: String::new(), fault, made_up: Vec::new() }
     };
+    let script = keys::is_script(&root, at);
     let (expression, made) = match template {
         true => match Template::compile(text, &sight.scope) {
             Ok(made) => (None, Some(made)),
+            Err(faults) => return Some(fault(faults)),
+        },
+        false if script => match Expression::script(text, &sight.scope) {
+            Ok(script) => (Some(script), None),
             Err(faults) => return Some(fault(faults)),
         },
         false => match Expression::compile(text, &sight.scope) {

@@ -96,6 +96,8 @@ pub struct Field {
 pub enum Shape {
     /// An expression, written as it is.
     Expression,
+    /// Statements.
+    Script,
     /// A text that may hold expressions, or an expression alone.
     Value,
     /// A text without expressions: a name, a span, a number.
@@ -385,6 +387,7 @@ impl Making<'_> {
         let template = in_step && !CONSTANT.contains(&name) && name != kind;
         let shape = match () {
             () if keys::is_bare(self.root, &at) => Shape::Expression,
+            () if keys::is_script(self.root, &at) => Shape::Script,
             () if is("boolean") => Shape::Switch,
             () if collection || is("object") || is("array") => Shape::Yaml,
             () if template || TEMPLATES.contains(&(kind, name)) => Shape::Value,

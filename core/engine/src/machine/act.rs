@@ -53,8 +53,14 @@ impl Machine {
             }
             Action::Let(values) => self.name_values(fibre, values, record)?,
             Action::Script(script) => {
+                let mut marks = self.marks.take();
                 let limits = Limits { work: Limits::script().work, bytes: Limits::script().bytes, ..self.limits() };
-                let value = script.eval(&fibre.slots, limits)?;
+                let value = match &mut marks {
+                    Some(marks) => script.eval_marking(&fibre.slots, limits, marks.entry(record).or_default()),
+                    None => script.eval(&fibre.slots, limits),
+                };
+                self.marks = marks;
+                let value = value?;
                 self.close(fibre, record, State::Succeeded, value);
                 Flow::On
             }

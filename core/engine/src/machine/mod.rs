@@ -40,7 +40,7 @@ mod rows;
 #[cfg(test)]
 mod tests;
 
-use std::collections::VecDeque;
+use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 
 pub use body::{Data, file_name, is_file};
@@ -350,6 +350,8 @@ pub struct Machine {
     computes: bool,
     /// Whether evaluations may do all the work that the language allows.
     unhurried: bool,
+    /// Which points scripts reached, by record, where that is wanted.
+    marks: Option<HashMap<usize, Vec<bool>>>,
     /// A step that is looked at.
     look: Option<Box<look::Look>>,
     /// The settings in place of those that plans were compiled with.
@@ -404,6 +406,7 @@ impl Machine {
             deferred: 0,
             computes: false,
             unhurried: false,
+            marks: None,
             look: None,
             settings,
         });
@@ -557,6 +560,16 @@ impl Machine {
     /// ended afterwards: by [`Machine::time_is_up`] or [`Machine::call_off`].
     pub fn watch(&self) -> &Arc<Watch> {
         &self.watch
+    }
+
+    /// Marks from now on which points of scripts are reached.
+    pub fn mark_points(&mut self) {
+        self.marks.get_or_insert_default();
+    }
+
+    /// Which points of its script a record's step reached.
+    pub fn marks(&self, record: usize) -> Option<&[bool]> {
+        self.marks.as_ref()?.get(&record).map(Vec::as_slice)
     }
 
     /// What one evaluation may use.

@@ -96,7 +96,7 @@ impl Flow<'_> {
             }
             StatementKind::Switch(inner) => {
                 self.expr(&inner.on);
-                for (value, statements, _) in &inner.cases {
+                for (value, statements) in &inner.cases {
                     value.iter().for_each(|value| _ = self.expr(value));
                     self.block(statements);
                 }

@@ -140,6 +140,7 @@ pub(super) fn run<'a>(
     locals: u32,
     slots: &'a [Value],
     meter: Meter<'a>,
+    reached: Option<&mut Vec<bool>>,
 ) -> (Result<Value, Box<EvalError>>, Meter<'a>) {
     let mut eval = Eval {
         text,
@@ -151,7 +152,7 @@ pub(super) fn run<'a>(
         heap: Heap::default(),
         growing: Vec::new(),
         returned: Value::Undefined,
-        reached: None,
+        reached: reached.as_deref().cloned(),
     };
     eval.locals.resize(locals as usize, Value::Undefined);
     let result = match eval.expr(expr) {
@@ -159,6 +160,9 @@ pub(super) fn run<'a>(
         Err(Stop::Nothing) => Ok(Value::Undefined),
         Err(Stop::Failed(failure)) => Err(failure),
     };
+    if let (Some(reached), Some(found)) = (reached, eval.reached) {
+        *reached = found;
+    }
     (result, eval.meter)
 }
 

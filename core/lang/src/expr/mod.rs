@@ -211,9 +211,29 @@ impl Expression {
         self.eval_metered(slots, Meter::new(limits)).0
     }
 
+    /// Evaluates a script and marks the [points](Expression::points) that it reaches, beside those that are marked.
+    pub fn eval_marking(
+        &self,
+        slots: &[Value],
+        limits: Limits<'_>,
+        reached: &mut Vec<bool>,
+    ) -> Result<Value, Box<EvalError>> {
+        reached.resize(self.points().len(), false);
+        self.eval_whole(slots, Meter::new(limits), Some(reached)).0
+    }
+
     /// Evaluates with what a meter has left, and returns the meter.
     fn eval_metered<'a>(&'a self, slots: &'a [Value], meter: Meter<'a>) -> (Result<Value, Box<EvalError>>, Meter<'a>) {
-        let (result, meter) = eval::run(&self.text, &self.expr, self.locals, slots, meter);
+        self.eval_whole(slots, meter, None)
+    }
+
+    fn eval_whole<'a>(
+        &'a self,
+        slots: &'a [Value],
+        meter: Meter<'a>,
+        reached: Option<&mut Vec<bool>>,
+    ) -> (Result<Value, Box<EvalError>>, Meter<'a>) {
+        let (result, meter) = eval::run(&self.text, &self.expr, self.locals, slots, meter, reached);
         let result = result.map_err(|mut failure| {
             if let (ast::Kind::Body(_), Some(at)) = (&self.expr.kind, failure.at) {
                 let line = self.text.get(..at.start as usize).unwrap_or_default().matches('\n').count() + 1;
@@ -258,6 +278,18 @@ impl Expression {
             ast::Kind::Body(body) => &body.points,
             _ => &[],
         }
+    }
+
+    /// The name of each point: `line 3`, and `line 3, not` where a condition does not hold.
+    pub fn point_names(&self) -> Vec<String> {
+        let line = |at: ast::Span| self.text.get(..at.start as usize).unwrap_or_default().matches('\n').count() + 1;
+        self.points()
+            .iter()
+            .map(|point| match point.kind {
+                script::PointKind::Statement => format!("line {}", line(point.at)),
+                script::PointKind::Otherwise => format!("line {}, not", line(point.at)),
+            })
+            .collect()
     }
 
     /// The compiled form, for inferring types.

@@ -327,14 +327,14 @@ impl Infer<'_> {
             at: value.at,
         };
         // Where no case fits.
-        for value in inner.cases.iter().filter_map(|(value, _, _)| value.as_ref()) {
+        for value in inner.cases.iter().filter_map(|(value, _)| value.as_ref()) {
             self.expr(&equal(value));
             self.quietly(|infer| infer.assume(&equal(value), false));
         }
         // Where the cases are all that there can be, there is no way past them.
         let past = super::narrow::path(&inner.on).is_none_or(|path| self.path_type(&path) != Type::Never);
         let none = if past { vec![self.state()] } else { Vec::new() };
-        for (value, statements, _) in &inner.cases {
+        for (value, statements) in &inner.cases {
             match value {
                 Some(value) => {
                     self.set_state(base.clone());
@@ -352,7 +352,7 @@ impl Infer<'_> {
             through = self.way();
         }
         let mut ways = through;
-        if inner.cases.iter().all(|(value, _, _)| value.is_some()) {
+        if inner.cases.iter().all(|(value, _)| value.is_some()) {
             ways.extend(none);
         }
         ways.extend(self.arrived(inner.number, false));

@@ -67,10 +67,6 @@ pub enum PointKind {
     Statement,
     /// The condition of an `if` without `else` does not hold.
     Otherwise,
-    /// The body of a loop runs.
-    Body,
-    /// A case of a `switch`.
-    Case,
 }
 
 /// A statement.
@@ -128,8 +124,6 @@ pub struct Loop {
     pub body: Statement,
     /// Its number.
     pub number: u32,
-    /// The point of its body.
-    pub point: u32,
 }
 
 /// A loop over items.
@@ -143,8 +137,6 @@ pub struct ForOf {
     pub body: Statement,
     /// Its number.
     pub number: u32,
-    /// The point of its body.
-    pub point: u32,
 }
 
 /// A choice among values.
@@ -152,8 +144,8 @@ pub struct ForOf {
 pub struct Switch {
     /// The value.
     pub on: Expr,
-    /// The cases in order, with their points; the one without a value is `default`.
-    pub cases: Vec<(Option<Expr>, Vec<Statement>, u32)>,
+    /// The cases in order; the one without a value is `default`.
+    pub cases: Vec<(Option<Expr>, Vec<Statement>)>,
     /// Its number.
     pub number: u32,
 }

@@ -164,7 +164,6 @@ impl Eval<'_> {
             {
                 return Ok(Flow::Next);
             }
-            self.reach(inner.point);
             match self.statement(&inner.body)? {
                 Flow::Break(number) if number == inner.number => return Ok(Flow::Next),
                 Flow::Continue(number) if number == inner.number => {}
@@ -200,7 +199,6 @@ impl Eval<'_> {
             index += 1;
             self.meter.work(1)?;
             self.bind(&inner.target, None, item)?;
-            self.reach(inner.point);
             match self.statement(&inner.body)? {
                 Flow::Break(number) if number == inner.number => return Ok(Flow::Next),
                 Flow::Continue(number) if number == inner.number => {}
@@ -213,7 +211,7 @@ impl Eval<'_> {
     fn switch(&mut self, inner: &Switch) -> Res<Flow> {
         let on = self.expr(&inner.on)?;
         let mut chosen = None;
-        for (index, (value, _, _)) in inner.cases.iter().enumerate() {
+        for (index, (value, _)) in inner.cases.iter().enumerate() {
             if let Some(value) = value {
                 let value = self.expr(value)?;
                 self.meter.work(super::super::eval::compared(&on, &value))?;
@@ -223,9 +221,8 @@ impl Eval<'_> {
                 }
             }
         }
-        let chosen = chosen.or_else(|| inner.cases.iter().position(|(value, _, _)| value.is_none()));
-        for (_, statements, point) in inner.cases.iter().skip(chosen.unwrap_or(inner.cases.len())) {
-            self.reach(*point);
+        let chosen = chosen.or_else(|| inner.cases.iter().position(|(value, _)| value.is_none()));
+        for (_, statements) in inner.cases.iter().skip(chosen.unwrap_or(inner.cases.len())) {
             match self.block(statements)? {
                 Flow::Break(number) if number == inner.number => return Ok(Flow::Next),
                 Flow::Next => {}

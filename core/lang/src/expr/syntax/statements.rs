@@ -219,14 +219,14 @@ impl Lowering<'_> {
                 let test = Some(self.expr(&inner.test));
                 let first = Vec::new();
                 let inner = self.looped(label, |this| this.nested(&inner.body));
-                self.loop_of(Loop { first, body_first: false, test, update: None, body: inner.1, number: inner.0, point: 0 }, at, point)
+                self.loop_of(Loop { first, body_first: false, test, update: None, body: inner.1, number: inner.0 }, at, point)
             }
             J::DoWhileStatement(inner) => {
                 let point = self.point(at, PointKind::Statement);
                 let body = self.looped(label, |this| this.nested(&inner.body));
                 let test = Some(self.expr(&inner.test));
                 let first = Vec::new();
-                self.loop_of(Loop { first, body_first: true, test, update: None, body: body.1, number: body.0, point: 0 }, at, point)
+                self.loop_of(Loop { first, body_first: true, test, update: None, body: body.1, number: body.0 }, at, point)
             }
             J::ForStatement(inner) => self.scoped(at, |this| this.for_loop(inner, label)),
             J::ForOfStatement(inner) => self.scoped(at, |this| this.for_of(inner, label)),
@@ -291,8 +291,7 @@ impl Lowering<'_> {
         Vec::new()
     }
 
-    fn loop_of(&mut self, mut inner: Loop, at: Span, point: u32) -> Vec<Statement> {
-        inner.point = self.point(inner.body.at, PointKind::Body);
+    fn loop_of(&mut self, inner: Loop, at: Span, point: u32) -> Vec<Statement> {
         vec![Statement { kind: S::Loop(Box::new(inner)), at, point }]
     }
 
@@ -343,7 +342,7 @@ impl Lowering<'_> {
         let test = inner.test.as_ref().map(|test| self.expr(test));
         let update = inner.update.as_ref().map(|update| self.expr_or_sequence(update));
         let (number, body) = self.looped(label, |this| this.nested(&inner.body));
-        self.loop_of(Loop { first, body_first: false, test, update, body, number, point: 0 }, at, point)
+        self.loop_of(Loop { first, body_first: false, test, update, body, number }, at, point)
     }
 
     fn announce_all(&mut self, declaration: &js::VariableDeclaration) {
@@ -391,8 +390,7 @@ impl Lowering<'_> {
             }
         };
         let (number, body) = self.looped(label, |this| this.nested(&inner.body));
-        let body_point = self.point(body.at, PointKind::Body);
-        let inner = ForOf { target, of, body, number, point: body_point };
+        let inner = ForOf { target, of, body, number };
         vec![Statement { kind: S::ForOf(Box::new(inner)), at, point }]
     }
 
@@ -405,7 +403,6 @@ impl Lowering<'_> {
         let mut cases = Vec::with_capacity(inner.cases.len());
         for case in &inner.cases {
             let value = case.test.as_ref().map(|value| self.expr(value));
-            let point = self.point(span(case), PointKind::Case);
             let mut statements = Vec::new();
             for statement in &case.consequent {
                 if matches!(statement, js::Statement::VariableDeclaration(_) | js::Statement::FunctionDeclaration(_)) {
@@ -415,7 +412,7 @@ impl Lowering<'_> {
                 }
                 statements.extend(self.statement(statement));
             }
-            cases.push((value, statements, point));
+            cases.push((value, statements));
         }
         self.around.pop();
         vec![Statement { kind: S::Switch(Box::new(Switch { on, cases, number })), at, point }]
