@@ -40,6 +40,8 @@ pub enum Bench {
     Changes,
     /// Expressions against the same over serde_json values
     Expr,
+    /// Loops of scripts against Node's interpreter without its compiler
+    Script,
     /// Uploads and zips against a hand-written Actix service, a million rows as CSV, pages
     Files,
     /// Every run recorded: how many a second, bytes of each, reading them back, memory while the database is unavailable
@@ -64,6 +66,11 @@ pub fn run_bench(bench: Bench) -> Done {
         Bench::Expr => {
             let bins = build::programs(true)?;
             run(&mut Command::new(bins.join("kanzlei-bench-expr")))?;
+            Ok(ExitCode::SUCCESS)
+        }
+        Bench::Script => {
+            let bins = build::programs(true)?;
+            run(&mut Command::new(bins.join("kanzlei-bench-script")))?;
             Ok(ExitCode::SUCCESS)
         }
         Bench::Endpoint { seconds, rounds } => endpoint(seconds, rounds),

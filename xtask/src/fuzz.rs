@@ -6,7 +6,7 @@ use std::process::{Command, ExitCode};
 
 use crate::{Done, root, run};
 
-pub const TARGETS: &[&str] = &["documents", "expressions", "openapi", "cases", "editing"];
+pub const TARGETS: &[&str] = &["documents", "expressions", "scripts", "openapi", "cases", "editing"];
 
 /// Compiler flags that put libFuzzer's coverage marks in.
 const FLAGS: &str = "-Cpasses=sancov-module -Cllvm-args=-sanitizer-coverage-level=3 \
@@ -54,8 +54,10 @@ fn seed(target: &str, corpus: &Path) -> Result<(), Box<dyn std::error::Error>> {
         "openapi" => demo.join("services"),
         "cases" => demo.join("cases"),
         _ => {
-            let written = std::fs::read_to_string(root().join("core/lang/tests/expressions.txt"))?;
-            for (index, line) in written.lines().filter(|line| !line.trim().is_empty()).enumerate() {
+            let written = root().join(format!("core/lang/tests/differential/{target}.txt"));
+            let written = std::fs::read_to_string(written)?;
+            let between = if target == "scripts" { "\n---\n" } else { "\n" };
+            for (index, line) in written.split(between).filter(|line| !line.trim().is_empty()).enumerate() {
                 std::fs::write(corpus.join(format!("seed-{index}")), line)?;
             }
             return Ok(());

@@ -36,7 +36,7 @@ enum What {
     Bench(bench::Bench),
     /// Feed a part of the core with what a fuzzer thinks of
     Fuzz {
-        /// documents, expressions, openapi or cases
+        /// documents, editing, expressions, scripts, openapi or cases
         target: String,
         #[arg(long, default_value_t = 10, value_parser = clap::value_parser!(u64).range(1..=600))]
         minutes: u64,

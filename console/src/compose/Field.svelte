@@ -134,7 +134,7 @@
   }
 </script>
 
-<div class="field" data-field={field.at} data-empty={isValue && value === '' ? (field.required ? 'required' : '') : undefined} class:deep={field.depth > 0} style:--indent="{Math.max(0, field.depth - 1)}rem" bind:this={box}>
+<div class="field" data-field={field.at} data-empty={isValue && value === '' ? (field.required ? 'required' : '') : undefined} class:deep={field.depth > 0} class:wide={script} style:--indent="{Math.max(0, field.depth - 1)}rem" bind:this={box}>
   {#if field.free}
     <input class="name mono" aria-label="Name of {field.label}" value={field.label} onchange={named} readonly={nameless} />
   {:else}
@@ -193,6 +193,10 @@
     column-gap: 0.75rem;
     align-items: start;
     padding: 0.125rem 0 0.125rem var(--indent, 0);
+  }
+
+  .wide {
+    grid-template-columns: minmax(0, 1fr);
   }
 
   .label {

@@ -463,6 +463,7 @@
 
   .rows .whole {
     grid-column: 1 / -1;
+    white-space: pre-wrap;
   }
 
   .rows .words {

@@ -93,7 +93,7 @@
                 <span class="dim">when</span><span class="mono">{paragraph.when}</span>
               {/if}
               {#each paragraph.rows ?? [] as [name, value], at (at)}
-                <span class="dim">{name}</span><span class="mono">{value}</span>
+                {#if name}<span class="dim">{name}</span>{/if}<span class="mono" class:whole={!name}>{value}</span>
               {/each}
             </span>
           {/if}
@@ -238,6 +238,11 @@
     overflow-wrap: anywhere;
     padding-right: 0.5rem;
     font-size: 0.75rem;
+  }
+
+  .rows .whole {
+    grid-column: 1 / -1;
+    white-space: pre-wrap;
   }
 
   .margin {

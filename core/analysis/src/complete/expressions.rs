@@ -30,9 +30,11 @@ pub(super) fn suggest(site: &Site, within: &Within, sight: &Sight) -> Vec<Sugges
                 .parameters(sight, ending.start, ending.end)
                 .into_iter()
                 .map(|(name, of)| {
-                    Suggestion::new(Kind::Name, name, place)
-                        .detail(of.to_string())
-                        .about(if within.script { "A name of this script." } else { "A parameter of the function around." })
+                    Suggestion::new(Kind::Name, name, place).detail(of.to_string()).about(if within.script {
+                        "A name of this script."
+                    } else {
+                        "A parameter of the function around."
+                    })
                 })
                 .collect();
             found.extend(names(site, sight, place));

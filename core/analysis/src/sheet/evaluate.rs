@@ -11,9 +11,9 @@ use serde_json::Value as Json;
 
 use super::short;
 use super::values::sample;
-use crate::{Workspace, keys};
 use crate::expression::{sight, type_of_name};
 use crate::place::{nearest, read};
+use crate::{Workspace, keys};
 
 /// The value of an expression over samples.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]

@@ -77,7 +77,10 @@ fn keys_values_and_names_are_suggested_while_typing() {
         ("  - id: names\n    each: v\n    in: input.vessels\n    collect: ${v.|}", "name length_m"),
         ("  - each: v\n    in: input.v|", "vessels"),
         // Scripts.
-        ("  - id: n\n    script: >-\n      const rows = [];\n      for (const ship of input.vessels) { rows.push(ship.|); }\n      return rows;", "name length_m"),
+        (
+            "  - id: n\n    script: >-\n      const rows = [];\n      for (const ship of input.vessels) { rows.push(ship.|); }\n      return rows;",
+            "name length_m",
+        ),
         ("  - id: n\n    script: >-\n      const rows = [1];\n      rows.pu|\n      return rows;", "push"),
         ("  - id: n\n    script: >-\n      const rows = [];\n      return ro|", "rows"),
     ] {

@@ -51,7 +51,10 @@ fn every_fault_is_found_at_its_place() {
         (format!("{head}  - script: const x = 1;\n"), "no-return@3:13"),
         (format!("{head}  - script: |\n      const x = 1;\n      x = 2; return x;\n"), "assignment@5:7"),
         (format!("{head}  - script: |\n      let x = y;\n      const y = 1; return x;\n"), "declaration@4:15"),
-        (format!("{head}  - script: |\n      for (const k in run) {{ }} return 1;\n"), "expression-outside-language@4:7"),
+        (
+            format!("{head}  - script: |\n      for (const k in run) {{ }} return 1;\n"),
+            "expression-outside-language@4:7",
+        ),
         (format!("{head}  - script: |\n      const x: number = run.id;\n      return x;\n"), "annotation@4:25"),
         (format!("{head}  - script: {{a: 1}}\n"), "wrong-type@3:13"),
         (format!("{head}  - reply: 200\n    note: x\n"), "two-steps@4:5"),

@@ -716,7 +716,10 @@ fn status_code(value: &Value, least: u16) -> Result<u16, Box<expr::EvalError>> {
     if number.fract() == 0.0 && (f64::from(least)..=599.0).contains(&number) {
         return Ok(number as u16);
     }
-    Err(expr::EvalError::new(expr::ErrorKind::Range, format!("{} is not a status from {least} to 599", ops::to_text(value))))
+    Err(expr::EvalError::new(
+        expr::ErrorKind::Range,
+        format!("{} is not a status from {least} to 599", ops::to_text(value)),
+    ))
 }
 
 /// The text of a header field. Line breaks would begin another field (RFC 9110, section 5.5).
@@ -725,7 +728,10 @@ fn header_value(name: &str, value: &Value) -> Result<String, Box<expr::EvalError
     if !text.chars().any(|c| c.is_control() && c != '\t') {
         return Ok(text.to_string());
     }
-    Err(expr::EvalError::new(expr::ErrorKind::Range, format!("the value of the header `{name}` holds a line break or another control character")))
+    Err(expr::EvalError::new(
+        expr::ErrorKind::Range,
+        format!("the value of the header `{name}` holds a line break or another control character"),
+    ))
 }
 
 /// What the client gets when a step fails and nothing catches it (never what was inside).

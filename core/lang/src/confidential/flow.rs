@@ -1,8 +1,8 @@
 //! Labels through expressions.
 
+use super::statements::Script;
 use super::{DEEPEST, Label};
 use crate::expr::Expression;
-use super::statements::Script;
 use crate::expr::ast::{Arg, Arrow, Assignee, BinaryOp, Expr, Function, Item, Kind, Named, Property, Target, UnaryOp};
 use crate::expr::functions::{Method, Static};
 use crate::expr::template::Template;

@@ -6,11 +6,11 @@
 
 use std::sync::Arc;
 
+use super::flow::Flow;
 use super::narrow::{Path, path};
+use super::sites::Sites;
 use super::{Text, Type};
 use crate::expr::Expression;
-use super::flow::Flow;
-use super::sites::Sites;
 use crate::expr::ast::{BinaryOp, Expr, Item, Kind, Span};
 use crate::expr::functions::{Method, Static};
 use crate::expr::template::Template;
@@ -354,7 +354,8 @@ impl Infer<'_> {
                 };
                 let mut read = self.index(&object, &key_type);
                 // In loops over positions a number is read that is there; where it is not, it counts as NaN.
-                let numbers = |of: &Type| of.alternatives().iter().all(|one| matches!(one, Type::Number(_) | Type::Bool(_)));
+                let numbers =
+                    |of: &Type| of.alternatives().iter().all(|one| matches!(one, Type::Number(_) | Type::Bool(_)));
                 let list = object.alternatives().iter().all(|one| matches!(one, Type::List(_)));
                 if self.flow.bodies > 0 && list && matches!(key_type, Type::Number(_)) {
                     let there = read.keep(|one| *one != Type::Undefined);

@@ -335,7 +335,9 @@ impl Type {
             (Type::Unknown, _) => true,
             (Type::Bool(None), Type::Bool(_)) | (Type::Number(None), Type::Number(_)) => true,
             (Type::Text(a), Type::Text(b)) => a.covers(b),
-            (Type::List(a), Type::List(b)) => a == b || a.site == b.site && a.first.is_empty() && (b.of == Type::Never || a.of == b.of),
+            (Type::List(a), Type::List(b)) => {
+                a == b || a.site == b.site && a.first.is_empty() && (b.of == Type::Never || a.of == b.of)
+            }
             // An empty object is one of those whose members may have any names.
             (Type::Object(a), Type::Object(b)) if b.members.is_empty() && b.rest.is_none() => {
                 a.members.is_empty() && a.rows == b.rows && a.site == b.site

@@ -11,9 +11,7 @@ use super::flow::constant_key;
 use super::infer::Infer;
 use super::narrow::{Path, Root, path};
 use super::{Items, Member, Shape, Text, Type};
-use crate::expr::ast::{
-    Arg, Assign, Assignee, ChangeCall, Expr, Kind, LogicalOp, Span, Update,
-};
+use crate::expr::ast::{Arg, Assign, Assignee, ChangeCall, Expr, Kind, LogicalOp, Span, Update};
 use crate::expr::functions::Change;
 use crate::expr::script::AssignOp;
 use kanzlei_model::value::Str;
@@ -236,7 +234,8 @@ impl Type {
                 site: None,
             })),
             Type::Object(shape) if !shape.file && shape.rows.is_none() => {
-                let members = shape.members.iter().map(|member| Member { value: member.value.outside(), ..member.clone() });
+                let members =
+                    shape.members.iter().map(|member| Member { value: member.value.outside(), ..member.clone() });
                 let rest = shape.rest.as_ref().map(Type::outside);
                 Type::Object(Arc::new(Shape { members: members.collect(), rest, site: None, ..(**shape).clone() }))
             }
@@ -258,7 +257,9 @@ impl Infer<'_> {
         of.map(|one| match (one, within) {
             (one, _) if site(one).is_some() => one.clone(),
             (Type::List(items), Some(within)) => {
-                let of = items.of.map(|item| if site(item).is_none() { self.sites.made(item, within) } else { item.clone() });
+                let of = items
+                    .of
+                    .map(|item| if site(item).is_none() { self.sites.made(item, within) } else { item.clone() });
                 self.sites.made(&Type::list(of), number)
             }
             (one, _) => self.sites.made(one, number),
@@ -490,7 +491,8 @@ impl Infer<'_> {
             Type::List(items) => items.of.clone(),
             _ => Type::Unknown,
         });
-        let function = call.args.iter().find_map(|arg| if let Arg::Function(function) = arg { Some(function) } else { None });
+        let function =
+            call.args.iter().find_map(|arg| if let Arg::Function(function) = arg { Some(function) } else { None });
         if let Some(function) = function {
             let given = match call.change {
                 Change::Sort => vec![item.clone(), item.clone()],

@@ -239,7 +239,9 @@ fn infer_script(text: &str) -> (String, Vec<String>) {
     let mut env = Env::default();
     env.set(0, schema::read(&schema));
     let (of, findings) = env.infer(&script);
-    let found = findings.iter().map(|f| format!("{}@{}", f.code, text.get(f.at.start as usize..f.at.end as usize).unwrap_or("?")));
+    let found = findings
+        .iter()
+        .map(|f| format!("{}@{}", f.code, text.get(f.at.start as usize..f.at.end as usize).unwrap_or("?")));
     (of.to_string(), found.collect())
 }
 
@@ -256,7 +258,10 @@ fn types_of_scripts() {
         ("const o = {}; o.total = v.length; o.name = v.name; return o;", "{total: number, name: string}"),
         ("const o = {}; if (v.flag) { o.flag = v.flag; } return o;", "{flag?: string}"),
         ("const o = {a: 1}; o.a = 'x'; return o.a;", "'x'"),
-        ("const counts = {}; for (const c of v.name) { counts[c] = (counts[c] ?? 0) + 1; } return counts;", "{…: number}"),
+        (
+            "const counts = {}; for (const c of v.name) { counts[c] = (counts[c] ?? 0) + 1; } return counts;",
+            "{…: number}",
+        ),
         (
             "const by = {}; for (const c of v.calls) { (by[c.berth] ??= []).push(c); } return by;",
             "{…: {berth: number, note?: string}[]}",
@@ -267,11 +272,20 @@ fn types_of_scripts() {
         ),
         ("let n = 0; while (n < 10) n++; return n;", "number"),
         ("let n = 0; for (let i = 0; i < v.calls.length; i++) n += v.calls[i].berth; return n;", "number"),
-        ("const q = [v.calls]; while (q.length > 0) { const x = q.pop(); if (x.length > 3) return x[0]; } return null;", "{berth: number, note?: string} | undefined | null"),
+        (
+            "const q = [v.calls]; while (q.length > 0) { const x = q.pop(); if (x.length > 3) return x[0]; } return null;",
+            "{berth: number, note?: string} | undefined | null",
+        ),
         ("for (const c of v.calls) { if (c.note) return c.note; } return 0;", "string | 0"),
-        ("let a = null; for (const c of v.calls) { if (a === null || c.berth > a.berth) a = c; } return a;", "null | {berth: number, note?: string}"),
+        (
+            "let a = null; for (const c of v.calls) { if (a === null || c.berth > a.berth) a = c; } return a;",
+            "null | {berth: number, note?: string}",
+        ),
         ("const k = v.kind ?? 'cargo'; switch (k) { case 'cargo': return 1; case 'ferry': return 2; }", "1 | 2"),
-        ("let a; switch (v.kind) { case 'cargo': a = 1; break; default: a = v.kind; } return a;", "'ferry' | undefined | 1"),
+        (
+            "let a; switch (v.kind) { case 'cargo': a = 1; break; default: a = v.kind; } return a;",
+            "'ferry' | undefined | 1",
+        ),
         ("try { return JSON.parse(v.name).x; } catch (e) { return 'bad'; }", "unknown"),
         ("let a = 1; try { a = v.name; v.more?.x.trim(); } catch { return a; } return 0;", "1 | string | 0"),
         ("let sum = 0; v.calls.forEach(c => { sum += c.berth; }); return sum;", "number"),
@@ -279,7 +293,10 @@ fn types_of_scripts() {
         ("const rows: {id: number}[] = []; rows.push({id: v.length}); return rows;", "{id: number}[]"),
         ("let x: number | null = null; for (const c of v.calls) x = c.berth; return x;", "null | number"),
         ("let done = false; let i = 0; while (!done) { i++; done = i > 3; } return done;", "true"),
-        ("const node = {v: 1, next: null}; let at = node; for (let i = 0; i < 3; i++) { at.next = {v: i, next: null}; at = at.next; } return at.v;", "number"),
+        (
+            "const node = {v: 1, next: null}; let at = node; for (let i = 0; i < 3; i++) { at.next = {v: i, next: null}; at = at.next; } return at.v;",
+            "number",
+        ),
         ("let [a, b] = [1, 'x']; [a, b] = [b, a]; return a;", "'x'"),
         ("const copy = structuredClone(v); copy.calls.push({berth: 1}); copy.name = 'x'; return copy.name;", "'x'"),
         ("const a = {x: {y: 1}}; const b = {...a}; b.z = 1; return [a.x === b.x, b.z];", "(boolean | 1)[]"),

@@ -52,7 +52,8 @@ fn in_node(sources: &[String], kind: Kind) -> Vec<String> {
         .spawn()
         .expect("node is installed");
     let names: serde_json::Value = serde_json::from_str(NAMES).expect("names");
-    let question = serde_json::json!({"names": names, "sources": sources, "scripts": kind == Kind::Scripts}).to_string();
+    let question =
+        serde_json::json!({"names": names, "sources": sources, "scripts": kind == Kind::Scripts}).to_string();
     node.stdin.take().expect("stdin").write_all(question.as_bytes()).expect("node reads");
     let output = node.wait_with_output().expect("node ends");
     assert!(output.status.success());

@@ -168,7 +168,7 @@ impl Generator<'_> {
             (Of::Numbers, 0) => format!("{name}.push({}, {});", self.number(1), self.number(0)),
             (Of::Numbers, 1) => format!("if ({name}.length > 0) {{ {name}[0] += {}; }}", self.number(1)),
             (Of::Numbers, 2) => format!("{name}.splice({}, 1, {});", self.below(3), self.number(1)),
-            (Of::Numbers, 3) => format!("{name}.sort((x, y) => y - x);"),
+            (Of::Numbers, 3) => format!("{name}.sort((x, y) => (y || 0) - (x || 0));"),
             (Of::Numbers, 4) => format!("{name}.{}();", self.pick(&["pop", "shift", "reverse"])),
             (Of::Numbers, _) => format!("{name}.push({});", self.number(1)),
             (Of::Rows, 0) => format!("{name}.push({{a: {}, b: {}}});", self.number(1), self.text(1)),
@@ -275,9 +275,8 @@ impl Generator<'_> {
 
 #[test]
 fn generated_scripts_agree_with_node() {
-    let generate = |dice: &mut Dice| {
-        Generator { dice, names: Vec::new(), functions: Vec::new(), made: 0, loops: 0 }.script()
-    };
+    let generate =
+        |dice: &mut Dice| Generator { dice, names: Vec::new(), functions: Vec::new(), made: 0, loops: 0 }.script();
     let mut refused = 0;
     in_batch(3000, 400, generate, |scripts| {
         let found = differences(scripts, Kind::Scripts, true);

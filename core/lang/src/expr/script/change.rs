@@ -34,7 +34,9 @@ impl Eval<'_> {
         for (index, item) in items.iter().enumerate() {
             self.meter.work(1)?;
             match function {
-                super::super::ast::Function::Arrow(arrow) if arrow.params.len() < 2 => self.apply_one(function, item)?,
+                super::super::ast::Function::Arrow(arrow) if arrow.params.len() < 2 => {
+                    self.apply_one(function, item)?
+                }
                 _ => self.apply(function, &[item.clone(), Value::Int(index as i64), on.clone()])?,
             };
         }

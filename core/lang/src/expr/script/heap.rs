@@ -125,7 +125,7 @@ impl Heap {
         }
         self.sweep();
         self.bytes = self.bytes.saturating_add(bytes);
-        self.sweep_at = (self.bytes * 2).max(FIRST_SWEEP).min(MOST);
+        self.sweep_at = (self.bytes * 2).clamp(FIRST_SWEEP, MOST);
         if self.bytes > MOST {
             let message = format!("the script holds more than {} MiB in lists and objects and was ended", MOST >> 20);
             return Err(EvalError::new(ErrorKind::Budget, message).into());

@@ -29,7 +29,8 @@ const MOST_SHOWN: usize = 40;
 const FEW: usize = 4;
 
 /// What a write to something that cannot change reports.
-const FROZEN: &str = "comes from outside of the script and cannot change; copy it first, with `structuredClone(…)` or `{...value}`";
+const FROZEN: &str =
+    "comes from outside of the script and cannot change; copy it first, with `structuredClone(…)` or `{...value}`";
 
 impl Eval<'_> {
     /// Runs statements, and returns what they return. Where no statements run around them, that is settled.
@@ -505,13 +506,17 @@ impl Eval<'_> {
                 items.push(value);
                 self.heap.grow(24)
             }
-            Some(position) => failed(range_failure(format!(
-                "`{}` has {length} items; item {position} would leave a gap",
-                self.source(of.at)
-            )), of.at),
+            Some(position) => failed(
+                range_failure(format!(
+                    "`{}` has {length} items; item {position} would leave a gap",
+                    self.source(of.at)
+                )),
+                of.at,
+            ),
             None if key.as_text() == Some("length") => self.set_length(number, &value, of),
             None => {
-                let message = format!("`{}` is an array, which has no member `{}` to set", self.source(of.at), ops::to_text(key));
+                let message =
+                    format!("`{}` is an array, which has no member `{}` to set", self.source(of.at), ops::to_text(key));
                 failure_at(message, of.at)
             }
         }

@@ -40,7 +40,9 @@ impl Lowering<'_> {
 
     fn no_type(&mut self, at: &js::TSType) -> Option<Type> {
         self.refuse("this form of a type is", at);
-        self.help("write it with `number`, `string`, `boolean`, `null`, `T[]`, `Record<string, T>`, `{name: T}` and `|`");
+        self.help(
+            "write it with `number`, `string`, `boolean`, `null`, `T[]`, `Record<string, T>`, `{name: T}` and `|`",
+        );
         None
     }
 

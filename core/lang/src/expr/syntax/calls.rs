@@ -292,9 +292,8 @@ impl Lowering<'_> {
         let returns = arrow.return_type.as_ref().and_then(|wanted| self.annotation(&wanted.type_annotation));
         let body = match &arrow.body {
             js::ArrowFunctionBody::FunctionBody(body) if self.statements > 0 || self.function => {
-                let lowered = self.function_parts(&arrow.params, span(arrow), |this| {
-                    this.body(&body.statements, span(&**body))
-                });
+                let lowered =
+                    self.function_parts(&arrow.params, span(arrow), |this| this.body(&body.statements, span(&**body)));
                 return Some(Arrow { returns, ..lowered });
             }
             js::ArrowFunctionBody::FunctionBody(_) => {
@@ -369,7 +368,8 @@ impl Lowering<'_> {
         let at = span(at);
         let slot = match self.declaring.clone() {
             Some(kind) => {
-                let announced = self.locals.iter().rposition(|local| local.name == name && local.kind == LocalKind::Later);
+                let announced =
+                    self.locals.iter().rposition(|local| local.name == name && local.kind == LocalKind::Later);
                 match announced {
                     Some(slot) => {
                         self.locals[slot].kind = kind;

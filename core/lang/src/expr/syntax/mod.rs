@@ -21,8 +21,8 @@ use std::collections::HashSet;
 use std::sync::Arc;
 
 use super::ast::*;
-use super::script::Point;
 use super::functions::{self, Static};
+use super::script::Point;
 use super::{Binding, Fault, Scope, Use};
 use crate::suggest;
 use kanzlei_model::value::{Str, Value};
@@ -236,13 +236,7 @@ impl<'s> Lowering<'s> {
     }
 
     fn finish(self, expr: Expr) -> Lowered {
-        Lowered {
-            expr,
-            locals: self.most_locals,
-            uses: self.uses,
-            bindings: self.bindings,
-            calls: self.calls,
-        }
+        Lowered { expr, locals: self.most_locals, uses: self.uses, bindings: self.bindings, calls: self.calls }
     }
 }
 
@@ -443,7 +437,11 @@ impl Lowering<'_> {
                 }
                 LocalKind::Inline(_) => {
                     let js_span = oxc_span::Span::new(at.start, at.end);
-                    self.fault("expression-outside-language", format!("the function `{name}` is not a value"), &js_span);
+                    self.fault(
+                        "expression-outside-language",
+                        format!("the function `{name}` is not a value"),
+                        &js_span,
+                    );
                     self.help(format!("call it, as in `{name}(…)`, or pass it to a method"));
                     Kind::Const(Value::Undefined)
                 }
@@ -487,7 +485,8 @@ impl Lowering<'_> {
             self.help(reason);
         } else {
             self.fault("unknown-name", format!("there is no `{name}` here"), &js_span);
-            let locals = self.locals.iter().filter(|local| !matches!(local.kind, LocalKind::Later | LocalKind::Reserved));
+            let locals =
+                self.locals.iter().filter(|local| !matches!(local.kind, LocalKind::Later | LocalKind::Reserved));
             let mut known: Vec<&str> = locals.map(|local| local.name.as_str()).collect();
             known.extend(self.scope.names());
             if self.scope.function(name).is_some() {

@@ -13,9 +13,7 @@ use oxc_syntax::operator::{AssignmentOperator, UpdateOperator};
 
 use super::{LocalKind, Lowered, Lowering, MAX_TEXT, span, syntax_faults};
 use crate::expr::ast::*;
-use crate::expr::script::{
-    AssignOp, ForOf, Loop, Point, PointKind, Shown, StatementKind as S, Switch, Try,
-};
+use crate::expr::script::{AssignOp, ForOf, Loop, Point, PointKind, Shown, StatementKind as S, Switch, Try};
 use crate::expr::{Fault, Scope};
 use kanzlei_model::value::Value;
 
@@ -219,14 +217,22 @@ impl Lowering<'_> {
                 let test = Some(self.expr(&inner.test));
                 let first = Vec::new();
                 let inner = self.looped(label, |this| this.nested(&inner.body));
-                self.loop_of(Loop { first, body_first: false, test, update: None, body: inner.1, number: inner.0 }, at, point)
+                self.loop_of(
+                    Loop { first, body_first: false, test, update: None, body: inner.1, number: inner.0 },
+                    at,
+                    point,
+                )
             }
             J::DoWhileStatement(inner) => {
                 let point = self.point(at, PointKind::Statement);
                 let body = self.looped(label, |this| this.nested(&inner.body));
                 let test = Some(self.expr(&inner.test));
                 let first = Vec::new();
-                self.loop_of(Loop { first, body_first: true, test, update: None, body: body.1, number: body.0 }, at, point)
+                self.loop_of(
+                    Loop { first, body_first: true, test, update: None, body: body.1, number: body.0 },
+                    at,
+                    point,
+                )
             }
             J::ForStatement(inner) => self.scoped(at, |this| this.for_loop(inner, label)),
             J::ForOfStatement(inner) => self.scoped(at, |this| this.for_of(inner, label)),
@@ -478,7 +484,8 @@ impl Lowering<'_> {
             }
             let point = self.point(at, PointKind::Statement);
             let value = declarator.init.as_ref().map(|value| self.expr(value));
-            let wanted = declarator.type_annotation.as_ref().and_then(|wanted| self.annotation(&wanted.type_annotation));
+            let wanted =
+                declarator.type_annotation.as_ref().and_then(|wanted| self.annotation(&wanted.type_annotation));
             let target = self.declare(&declarator.id, kind.clone());
             out.push(Statement { kind: S::Define(target, value, wanted.map(Box::new)), at, point });
         }
@@ -493,9 +500,8 @@ impl Lowering<'_> {
         }
         let Some(body) = &function.body else { return };
         let returns = function.return_type.as_ref().and_then(|wanted| self.annotation(&wanted.type_annotation));
-        let lowered = self.function_parts(&function.params, span(function), |this| {
-            this.body(&body.statements, span(&**body))
-        });
+        let lowered =
+            self.function_parts(&function.params, span(function), |this| this.body(&body.statements, span(&**body)));
         let lowered = Some(Arrow { returns, ..lowered });
         self.define_inline(id.name.as_str(), span(id), lowered);
     }
@@ -509,7 +515,9 @@ impl Lowering<'_> {
         let Some(arrow) = lowered else { return };
         let height = self.arrow_height + 1;
         let inline = Inline { name: name.into(), arrow, height };
-        if let Some(local) = self.locals.iter_mut().rev().find(|local| local.name == name && local.kind == LocalKind::Later) {
+        if let Some(local) =
+            self.locals.iter_mut().rev().find(|local| local.name == name && local.kind == LocalKind::Later)
+        {
             local.kind = LocalKind::Inline(Arc::new(inline));
         }
         self.bind_name(name, at, None);
@@ -551,7 +559,10 @@ impl Lowering<'_> {
         let at = span(update);
         let by = if update.operator == UpdateOperator::Increment { 1 } else { -1 };
         match self.assignee(&update.argument) {
-            Some(to) => Expr { kind: Kind::Update(Box::new(Update { to, by, prefix: update.prefix, at: span(&update.argument) })), at },
+            Some(to) => Expr {
+                kind: Kind::Update(Box::new(Update { to, by, prefix: update.prefix, at: span(&update.argument) })),
+                at,
+            },
             None => Expr { kind: Kind::Const(Value::Undefined), at },
         }
     }
