@@ -112,6 +112,9 @@ fn stay(bins: &Path, demo: &Demo) -> Done {
     );
     println!("  kanzlei job last --follow");
     println!(
+        "  curl -sS {public}/bank-statements --json '{{\"statement\":\"20270304ZZ27HAVN0000123456789000000084480LIN\"}}'     # columns of fixed width, read by a script"
+    );
+    println!(
         "  curl -sS {public}/harbours/LIN/dues-rounds --json '{{\"spacing\":\"0s\"}}'     # one for each open bill, in a slow lane"
     );
     println!("  kanzlei lanes");
