@@ -28,12 +28,16 @@ impl Infer<'_> {
         let facts = std::mem::take(&mut self.facts);
         let text = std::mem::replace(&mut self.text, function.text.clone());
         let before = self.findings.len();
+        let writes = self.sites.writes;
         self.inside += 1;
         let of = self.arrow(&function.arrow, args);
         self.inside -= 1;
         self.locals = locals;
         self.facts = facts;
         self.text = text;
+        if self.sites.writes != writes {
+            self.forget_made();
+        }
         // Reported once, at the call: the function itself may be right for other arguments.
         if self.findings.len() > before {
             self.findings.truncate(before + 1);

@@ -430,11 +430,11 @@ impl Infer<'_> {
 }
 
 impl State {
-    /// Makes what is known of whole names their types.
+    /// Makes what is known of whole names their types. What a script can change stays a fact, which a write forgets.
     fn fold(&mut self) {
         let locals = &mut self.locals;
         self.facts.retain(|(path, of)| match path.root {
-            Root::Local(local) if path.members.is_empty() => {
+            Root::Local(local) if path.members.is_empty() && !of.is_made_here() => {
                 // The last one counts.
                 if let Some(known) = locals.get_mut(local as usize) {
                     *known = of.clone();

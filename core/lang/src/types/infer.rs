@@ -272,6 +272,23 @@ impl Infer<'_> {
         of.without_nullish()
     }
 
+    /// The same where something is computed. In scripts an item that is a number and read by its position counts as
+    /// there: loops over positions are full of them, and a missing one makes NaN, no failure.
+    pub(super) fn computable(&mut self, of: &Type, expr: &Expr, use_of: &str) -> Type {
+        if let Kind::Index { of: list, optional: false, .. } = &expr.kind
+            && self.flow.bodies > 0
+        {
+            let there = of.without_nullish();
+            let number = |one: &Type| matches!(one, Type::Number(_));
+            let list = self.quietly(|infer| infer.expr(list)).without_nullish();
+            let by_position = list.alternatives().iter().all(|one| matches!(one, Type::List(_)));
+            if by_position && there != Type::Never && there.alternatives().iter().all(number) {
+                return there;
+            }
+        }
+        self.there(of, expr, use_of)
+    }
+
     pub(super) fn expr(&mut self, expr: &Expr) -> Type {
         self.nodes += 1;
         if self.nodes > MOST_NODES {
@@ -352,17 +369,7 @@ impl Infer<'_> {
                     true => self.optionally(&object),
                     false => self.there(&object, of, "which has no elements"),
                 };
-                let mut read = self.index(&object, &key_type);
-                // In loops over positions a number is read that is there; where it is not, it counts as NaN.
-                let numbers =
-                    |of: &Type| of.alternatives().iter().all(|one| matches!(one, Type::Number(_) | Type::Bool(_)));
-                let list = object.alternatives().iter().all(|one| matches!(one, Type::List(_)));
-                if self.flow.bodies > 0 && list && matches!(key_type, Type::Number(_)) {
-                    let there = read.keep(|one| *one != Type::Undefined);
-                    if there != Type::Never && numbers(&there) {
-                        read = there;
-                    }
-                }
+                let read = self.index(&object, &key_type);
                 self.narrowed(expr, read)
             }
             Kind::Chain(inner) => {
@@ -439,12 +446,17 @@ impl Infer<'_> {
 
     /// Infers where a condition holds, or where it does not.
     pub(super) fn under<T>(&mut self, condition: &Expr, holds: bool, inner: impl FnOnce(&mut Self) -> T) -> T {
-        let facts = self.facts.len();
-        let before = self.facts.clone();
+        let before = self.state();
         self.quietly(|infer| infer.assume(condition, holds));
         let result = inner(self);
-        debug_assert!(self.facts.len() >= facts);
-        self.facts = before;
+        if self.flow.bodies > 0 && self.locals != before.locals {
+            // What is assigned inside may be assigned or not.
+            let after = self.state();
+            let joined = self.join(before, after);
+            self.set_state(joined);
+        } else {
+            self.set_state(before);
+        }
         result
     }
 

@@ -54,7 +54,7 @@ impl Infer<'_> {
     }
 
     pub(super) fn number(&mut self, of: &Type, expr: &Expr) -> Type {
-        let of = self.there(of, expr, "which is no number");
+        let of = self.computable(of, expr, "which is no number");
         self.only(&of, expr, |one| matches!(one, Type::Number(_)), "is no number");
         if of.alternatives().iter().any(|one| matches!(one, Type::Text(_))) {
             self.help("turn it into a number with `Number(…)`");
@@ -77,8 +77,8 @@ impl Infer<'_> {
             BinaryOp::Add => self.add(&a, left, &b, right),
             BinaryOp::Lt | BinaryOp::Le | BinaryOp::Gt | BinaryOp::Ge => {
                 let (a, b) = (
-                    self.there(&a, left, "which cannot be compared"),
-                    self.there(&b, right, "which cannot be compared"),
+                    self.computable(&a, left, "which cannot be compared"),
+                    self.computable(&b, right, "which cannot be compared"),
                 );
                 for (of, expr) in [(&a, left), (&b, right)] {
                     self.only(of, expr, |one| matches!(one, Type::Number(_) | Type::Text(_)), "cannot be compared");
@@ -156,7 +156,8 @@ impl Infer<'_> {
     }
 
     fn add(&mut self, a: &Type, left: &Expr, b: &Type, right: &Expr) -> Type {
-        let (a, b) = (self.there(a, left, "which cannot be added"), self.there(b, right, "which cannot be added"));
+        let (a, b) =
+            (self.computable(a, left, "which cannot be added"), self.computable(b, right, "which cannot be added"));
         for (of, expr) in [(&a, left), (&b, right)] {
             self.only(of, expr, |one| !matches!(one, Type::List(_) | Type::Object(_)), "cannot be added");
         }

@@ -40,6 +40,8 @@ pub(super) struct Sites {
     numbers: HashMap<(usize, u32, u32), u32>,
     known: Vec<Content>,
     next: Vec<Content>,
+    /// How often something was written.
+    pub writes: u64,
 }
 
 impl Sites {
@@ -123,6 +125,7 @@ impl Sites {
 
     /// Writes a value: under a name, or somewhere.
     fn write(&mut self, number: u32, name: Option<&Str>, value: &Type) {
+        self.writes += 1;
         let Some(content) = self.next.get_mut(number as usize) else { return };
         let value = if depth(value) > DEEPEST { Type::Unknown } else { value.clone() };
         match name {
@@ -135,6 +138,7 @@ impl Sites {
     }
 
     fn delete(&mut self, number: u32, name: Option<&Str>) {
+        self.writes += 1;
         let Some(content) = self.next.get_mut(number as usize) else { return };
         match name {
             Some(name) if !content.deleted.contains(name) => content.deleted.push(name.clone()),
@@ -144,6 +148,7 @@ impl Sites {
     }
 
     fn moves(&mut self, number: u32) {
+        self.writes += 1;
         if let Some(content) = self.next.get_mut(number as usize) {
             content.moved = true;
         }
@@ -224,7 +229,28 @@ pub(super) fn merged(a: &Type, b: &Type) -> Option<Type> {
     }
 }
 
+/// Whether a type has something of these sites in it.
+fn mentions(of: &Type, sites: &[u32], depth: usize) -> bool {
+    of.alternatives().iter().any(|one| {
+        site(one).is_some_and(|site| sites.contains(&site))
+            || depth > DEEPEST
+            || match one {
+                Type::List(items) => mentions(&items.of, sites, depth + 1),
+                Type::Object(shape) => {
+                    let mut inside = shape.members.iter().map(|member| &member.value).chain(&shape.rest);
+                    inside.any(|of| mentions(of, sites, depth + 1))
+                }
+                _ => false,
+            }
+    })
+}
+
 impl Type {
+    /// Whether it may be a list or an object that the script around makes.
+    pub(super) fn is_made_here(&self) -> bool {
+        self.alternatives().iter().any(|one| site(one).is_some())
+    }
+
     /// The type as it is outside of the script that makes it: nothing changes it any more.
     pub(super) fn outside(&self) -> Type {
         match self {
@@ -321,8 +347,9 @@ impl Infer<'_> {
             let shown = self.source(of.at);
             self.report("assignment", format!("{shown} is {}, which has no such member to set", wrong.what()), of.at);
         }
-        self.forget(name.as_ref());
-        if let Some(mut path) = path(of) {
+        let at = path(of);
+        self.forget(name.as_ref(), &object, at.as_ref());
+        if let Some(mut path) = at {
             match (&key.kind, name) {
                 (_, Some(name)) => path.members.push(name),
                 (Kind::Local(local) | Kind::Growing(local), None) => path.members.push(computed(*local)),
@@ -332,14 +359,28 @@ impl Infer<'_> {
         }
     }
 
-    /// Forgets what is known of members of local names that a write may have changed.
-    fn forget(&mut self, name: Option<&Str>) {
-        self.facts.retain(|(path, _)| match path.root {
+    /// Forgets what is known of local names that a write to an object may have changed: members of that name, and
+    /// what may be the same object, but for the path that is written.
+    fn forget(&mut self, name: Option<&Str>, object: &Type, written: Option<&Path>) {
+        let sites: Vec<u32> = object.alternatives().iter().filter_map(site).collect();
+        let anything = object.alternatives().contains(&Type::Unknown);
+        self.facts.retain(|(path, of)| match path.root {
             Root::Slot(_) => true,
-            Root::Local(_) => match name {
-                None => path.members.is_empty(),
-                Some(name) => path.members.iter().all(|member| member != name && !member.starts_with('\0')),
-            },
+            Root::Local(_) => {
+                let members = match name {
+                    None => path.members.is_empty(),
+                    Some(name) => path.members.iter().all(|member| member != name && !member.starts_with('\0')),
+                };
+                members && (written == Some(path) || !(anything && of.is_made_here() || mentions(of, &sites, 0)))
+            }
+        });
+    }
+
+    /// Forgets what is known of everything that a function may have written to.
+    pub(super) fn forget_made(&mut self) {
+        self.facts.retain(|(path, of)| match path.root {
+            Root::Slot(_) => true,
+            Root::Local(_) => path.members.is_empty() && !of.is_made_here(),
         });
     }
 
@@ -467,7 +508,7 @@ impl Infer<'_> {
         if frozen {
             self.frozen(of);
         }
-        self.forget(name.as_ref());
+        self.forget(name.as_ref(), &object, None);
         self.may_fail();
         Type::BOOL
     }
@@ -527,7 +568,9 @@ impl Infer<'_> {
         }
         let filled = self.is_filled(&call.on);
         if call.change != Change::Push {
-            self.forget(None);
+            self.forget(None, &on, None);
+        } else if !written.is_empty() {
+            self.forget(Some(&"length".into()), &on, None);
         }
         self.may_fail();
         match call.change {

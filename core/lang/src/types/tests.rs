@@ -320,7 +320,7 @@ fn findings_in_scripts() {
         ("const row = v.calls[0]; if (row) row.note = 'x'; return row;", "assignment@row"),
         ("const o = {a: 1}; return o.b;", "unknown-member@b"),
         ("const counts = {}; counts[v.name] += 1; return counts;", "maybe-missing@counts[v.name]"),
-        ("const out = []; out.push(1); return out[0].x;", "unknown-member@x"),
+        ("const out = []; out.push(1); return out[0].x;", "maybe-missing@out[0]"),
         ("const x: number = v.name; return x;", "annotation@v.name"),
         ("const rows: number[] = []; rows.push('x'); return rows;", "annotation@[]"),
         ("const f = (a: number): string => a * 2; return f('x');", "annotation@a * 2"),

@@ -1,6 +1,8 @@
 //! Scripts: written ones and generated ones.
 
-use kanzlei_samples::{Dice, in_batch, rounds};
+use kanzlei_lang::expr::{ErrorKind, Expression, Limits};
+use kanzlei_lang::types::{Env, Type, contradiction};
+use kanzlei_samples::{Dice, in_batch, rounds, with_dice};
 
 use super::{Kind, compare, differences};
 
@@ -285,4 +287,33 @@ fn generated_scripts_agree_with_node() {
     });
     let total = rounds(3000);
     assert!(refused * 20 < total as usize, "too many are refused: {refused} of {total}");
+}
+
+/// A script without findings meets no value of the wrong type, and returns what its type says.
+#[test]
+fn types_of_generated_scripts_hold() {
+    let (scope, slots) = super::names();
+    let mut env = Env::default();
+    for (slot, value) in slots.iter().enumerate() {
+        env.set(slot as u32, Type::of(value));
+    }
+    let mut clean = 0;
+    with_dice(3000, 400, |dice| {
+        let text = Generator { dice, names: Vec::new(), functions: Vec::new(), made: 0, loops: 0 }.script();
+        let Ok(script) = Expression::script(&text, &scope) else { return };
+        let (of, findings) = env.infer(&script);
+        if findings.iter().any(|finding| !finding.warning) {
+            return;
+        }
+        clean += 1;
+        match script.eval(&slots, Limits::script()) {
+            Ok(value) => {
+                let found = contradiction(&Type::of(&value), &of);
+                assert!(found.is_none(), "{text}\n{} is not {of}: {found:?}", value.to_json());
+            }
+            Err(failure) => assert_ne!(failure.kind, ErrorKind::Type, "{text}\n{failure}"),
+        }
+    });
+    println!("{clean} scripts without findings");
+    assert!(clean * 20 > rounds(3000), "too few have no findings: {clean}");
 }
