@@ -596,11 +596,15 @@ pub enum Command {
     },
     /// Evaluate an expression
     #[command(
-        after_help = "The members of the JSON file are the names in scope; `-` reads standard input.\n\nExamples:\n  kanzlei eval '1 + 2'\n  kanzlei eval 'vessels.filter(v => v.length_m > 90).map(v => v.name)' --with vessels.json"
+        after_help = "The members of the JSON file are the names in scope; `-` reads standard input.\n\nExamples:\n  kanzlei eval '1 + 2'\n  kanzlei eval 'vessels.filter(v => v.length_m > 90).map(v => v.name)' --with vessels.json\n  kanzlei eval --script totals.js --with vessels.json"
     )]
     Eval {
         /// An expression in the ECMAScript subset of documents
-        expression: String,
+        #[arg(required_unless_present = "script")]
+        expression: Option<String>,
+        /// A file with the statements of a script, in place of an expression
+        #[arg(long, value_name = "FILE", conflicts_with = "expression")]
+        script: Option<PathBuf>,
         #[arg(long, value_name = "FILE.json")]
         with: Option<PathBuf>,
     },

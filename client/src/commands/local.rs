@@ -13,7 +13,13 @@ use kanzlei_model::value::Value;
 
 use crate::{Done, Error, draw};
 
-pub fn eval(text: &str, with: Option<&Path>, json: bool) -> Done {
+pub fn eval(expression: Option<&str>, script: Option<&Path>, with: Option<&Path>, json: bool) -> Done {
+    let text = match (expression, script) {
+        (_, Some(path)) => {
+            std::fs::read_to_string(path).map_err(|error| Error::Usage(format!("{}: {error}", path.display())))?
+        }
+        (text, None) => text.unwrap_or_default().to_owned(),
+    };
     let mut scope = Scope::default();
     let mut slots = Vec::new();
     if let Some(path) = with {
@@ -37,15 +43,20 @@ pub fn eval(text: &str, with: Option<&Path>, json: bool) -> Done {
             slots.push(value.clone());
         }
     }
-    let expression = match Expression::compile(text, &scope) {
-        Ok(expression) => expression,
+    let compiled = match script {
+        Some(_) => Expression::script(&text, &scope),
+        None => Expression::compile(&text, &scope),
+    };
+    let compiled = match compiled {
+        Ok(compiled) => compiled,
         Err(faults) => {
+            let name = script.map_or("expression".to_owned(), |path| path.display().to_string());
             let found: Vec<Diagnostic> = faults
                 .into_iter()
                 .map(|fault| Diagnostic {
                     code: fault.code.into(),
                     severity: Severity::Error,
-                    path: "expression".into(),
+                    path: name.clone(),
                     line: 1,
                     column: fault.at.start + 1,
                     start: fault.at.start,
@@ -59,11 +70,17 @@ pub fn eval(text: &str, with: Option<&Path>, json: bool) -> Done {
             return Err(Error::Bad);
         }
     };
-    match expression.eval(&slots, Limits::default()) {
+    let limits = if script.is_some() { Limits::script() } else { Limits::default() };
+    match compiled.eval(&slots, limits) {
         Ok(Value::Undefined) => println!("undefined"),
         Ok(value) if json => println!("{}", value.to_json()),
         Ok(value) => println!("{}", serde_json::to_string_pretty(&value).unwrap_or_else(|_| value.to_json())),
-        Err(failure) => return Err(Error::Failed(failure.to_string())),
+        Err(failure) => {
+            for (name, value) in &failure.locals {
+                eprintln!("  {name} = {}", value.to_json());
+            }
+            return Err(Error::Failed(failure.to_string()));
+        }
     }
     Ok(())
 }

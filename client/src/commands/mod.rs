@@ -165,7 +165,9 @@ pub fn run(args: Args) -> Done {
             local::preview(&pattern, &zone, from.as_deref(), count, json)
         }
         Command::Timetable { action, workflow, number } => timetables::change(&api()?, &workflow, number, action, json),
-        Command::Eval { expression, with } => local::eval(&expression, with.as_deref(), json),
+        Command::Eval { expression, script, with } => {
+            local::eval(expression.as_deref(), script.as_deref(), with.as_deref(), json)
+        }
         Command::Schema { kind } => local::schema(&kind),
         Command::Explain { code } => local::explain(code.as_deref(), json),
         Command::LanguageServer => crate::language_server::run(),

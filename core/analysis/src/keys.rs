@@ -226,6 +226,7 @@ pub(crate) fn is_bare(root: &Node, path: &[At]) -> bool {
     match step_of(root, path) {
         Some((_, [_])) => match key.as_str() {
             "from" => node(root, &path[..path.len() - 1]).is_some_and(|step| step.get("sql").is_some()),
+            "until" => node(root, &path[..path.len() - 1]).is_some_and(|step| step.get("each").is_some()),
             key => matches!(key, "if" | "when" | "match" | "in"),
         },
         _ => key == "per" && kind_of(root) == Some("lane"),

@@ -106,7 +106,7 @@ impl Writer<'_> {
 
     /// One step, with what belongs to it.
     fn steps(&mut self, depth: usize) -> Vec<Json> {
-        let (what, steps) = match self.maker.dice.below(if depth == 0 { 10 } else { 15 }) {
+        let (what, steps) = match self.maker.dice.below(if depth == 0 { 11 } else { 16 }) {
             0 | 1 => self.name_value(),
             2 => self.call(),
             3 => self.call_when(),
@@ -116,10 +116,11 @@ impl Writer<'_> {
             7 => self.keep(),
             8 => self.enqueue(),
             9 => self.note(),
-            10 => self.condition(depth),
-            11 => self.each(depth),
-            12 => self.together(depth),
-            13 => self.choice(depth),
+            10 => self.script(),
+            11 => self.condition(depth),
+            12 => self.each(depth),
+            13 => self.together(depth),
+            14 => self.choice(depth),
             _ => self.wait(depth),
         };
         *self.written.entry(what).or_default() += 1;
@@ -131,6 +132,32 @@ impl Writer<'_> {
         let (value, schema, maybe) = self.valued();
         self.keeps(name.clone(), schema, maybe);
         ("let", vec![json!({"let": {name: value}})])
+    }
+
+    /// Statements that collect, branch, throw and catch, over a list and over what else is known.
+    fn script(&mut self) -> (&'static str, Vec<Json>) {
+        let name = self.name("s");
+        let list = self.maker.list(2);
+        let (number, text) = (self.maker.number(2), self.maker.text(2));
+        let (first, second) = (self.maker.truth(2), self.maker.truth(1));
+        let lines = [
+            "const rows = []; const counts = {}; let sum = 0; let words = '';".to_owned(),
+            format!("for (const item of {}) {{", list.text),
+            format!("  if ({first}) {{ sum += {number}; continue; }}"),
+            "  const row = {item, sum, note: null};".to_owned(),
+            format!("  try {{ if ({second}) throw new Error({text}); counts[words] = (counts[words] ?? 0) + 1; }}"),
+            "  catch (e) { row.note = words; words += '!'; }".to_owned(),
+            "  rows.push(row);".to_owned(),
+            "}".to_owned(),
+            "for (let i = 0; i < rows.length; i++) { rows[i].sum += i; }".to_owned(),
+            "return {rows, sum, words, counts};".to_owned(),
+        ];
+        let item = list.schema.get("items").cloned().unwrap_or(json!({}));
+        let row = json!({"type": "object", "required": ["item", "sum", "note"], "properties": {"item": item, "sum": {"type": "number"}, "note": {"type": ["string", "null"]}}});
+        self.keeps(format!("{name}.rows"), json!({"type": "array", "items": row}), false);
+        self.keeps(format!("{name}.sum"), json!({"type": "number"}), false);
+        self.keeps(format!("{name}.words"), json!({"type": "string"}), false);
+        ("script", vec![json!({"id": name, "script": lines.join("\n")})])
     }
 
     fn call(&mut self) -> (&'static str, Vec<Json>) {

@@ -114,6 +114,7 @@ impl Walk<'_, '_, '_> {
             rows.push(("at once".to_owned(), each.at_once.to_string()));
         }
         rows.extend(each.collect.iter().map(|node| ("collect".to_owned(), sheet::inline(node))));
+        rows.extend(each.until.iter().map(|node| ("until".to_owned(), sheet::inline(node))));
         if each.settle {
             rows.push(("settle".to_owned(), "all".to_owned()));
         }
@@ -135,9 +136,13 @@ impl Walk<'_, '_, '_> {
             );
             self.report.help("read them with `whole: true` where they are few, or write them: `file: write`");
         }
+        if let (Some(_), Some(until)) = (&rows, &each.until) {
+            self.report.error("wrong-value", until.at, "`until` ends loops over lists; all rows of a file are read");
+            self.report.help("read them with `whole: true` where they are few");
+        }
         self.apart_from_client += 1;
         let around = self.env.clone();
-        let ((item, index, block, collect), _) = self.apart(|walk| {
+        let ((item, index, block, collect, until), _) = self.apart(|walk| {
             let item = walk.define(&each.item);
             let index = each.position.as_ref().map(|position| walk.define(position));
             if let Some(slot) = item {
@@ -154,15 +159,17 @@ impl Walk<'_, '_, '_> {
                 kept = of;
                 maker
             });
+            let until = each.until.as_ref().map(|node| walk.condition("until", node));
             result = match &rows {
                 Some(_) => Type::object([("count", Type::NUMBER), ("failed", Type::NUMBER)]),
                 None => Type::list(if each.settle { scope::settled(kept) } else { kept }),
             };
-            (item, index, block, collect)
+            (item, index, block, collect, until)
         });
         self.env = around;
         self.apart_from_client -= 1;
         let whole = list.zip(item).filter(|_| index != Some(None) && !matches!(collect, Some(None)));
+        let whole = whole.filter(|_| !matches!(until, Some(None)));
         let action = whole.map(|(list, item)| {
             plan::Action::Each(Box::new(plan::Each {
                 list,
@@ -172,6 +179,7 @@ impl Walk<'_, '_, '_> {
                 block,
                 at_once: each.at_once,
                 collect: collect.flatten(),
+                until: until.flatten(),
                 settle: each.settle,
             }))
         });

@@ -9,6 +9,7 @@ use std::sync::Arc;
 use super::rows::Feed;
 use super::{Effect, EffectId, Ended, Failure, Kept, Machine, Reply, State, StepRecord, problem_of};
 use kanzlei_compiler::plan::{Action, BlockId, CALLER, FAILURE, INPUT, KEPT, Plan, RUN, SETTINGS, Step};
+use kanzlei_lang::expr::ops;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::value::Value;
@@ -276,6 +277,13 @@ impl Machine {
             let result = match result {
                 Ok(()) => match self.collected(&over, &mut fibre) {
                     Collected::Value(value) => Ok(value),
+                    Collected::Last(value) => {
+                        // Those that began are finished, and no others begin.
+                        if let Awaits::Children(group) = &mut over.awaits {
+                            group.results.truncate(group.next);
+                        }
+                        Ok(value)
+                    }
                     Collected::Failed(failure) => Err(failure),
                     Collected::Deferred => {
                         // The item has no step left: it collects again when it is run again.
@@ -558,12 +566,21 @@ impl Machine {
     fn collected(&self, parent: &Fibre, child: &mut Fibre) -> Collected {
         let Awaits::Children(group) = &parent.awaits else { return Collected::Value(Value::Undefined) };
         match self.step_of(group.record).map(|step| &step.action) {
-            Some(Action::Each(each)) if each.collect.is_some() => {
-                let made = each.collect.as_ref().map(|collect| collect.make(&child.slots, self.limits()));
-                match made.unwrap_or(Ok(Value::Undefined)) {
-                    Ok(value) => Collected::Value(value),
-                    Err(failure) if failure.kind.is_outcome() => Collected::Failed(Failure::expression(&failure)),
-                    Err(_) => Collected::Deferred,
+            Some(Action::Each(each)) if each.collect.is_some() || each.until.is_some() => {
+                let made = each.collect.as_ref().map(|collect| collect.make(&child.slots, self.limits())).transpose();
+                let ends = each.until.as_ref().map(|until| until.eval(&child.slots, self.limits())).transpose();
+                match (made, ends) {
+                    (Ok(made), Ok(ends)) => {
+                        let value = made.unwrap_or_else(|| std::mem::take(&mut child.result));
+                        match ends.is_some_and(|ends| ops::truthy(&ends)) {
+                            true => Collected::Last(value),
+                            false => Collected::Value(value),
+                        }
+                    }
+                    (Err(failure), _) | (_, Err(failure)) if failure.kind.is_outcome() => {
+                        Collected::Failed(Failure::expression(&failure))
+                    }
+                    _ => Collected::Deferred,
                 }
             }
             Some(Action::Invoke(_)) => Collected::Value(invoked(child.own.as_mut().and_then(|own| own.reply.take()))),
@@ -719,6 +736,8 @@ impl Machine {
 /// What became of the result of a child.
 enum Collected {
     Value(Value),
+    /// Behind it no further item begins.
+    Last(Value),
     Failed(Failure),
     /// Its evaluation was deferred.
     Deferred,

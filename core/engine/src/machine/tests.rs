@@ -432,6 +432,43 @@ fn pauses_and_functions() {
     assert_eq!(ends, [4_000_000, 10_000_000, 10_000_000]);
 }
 
+#[test]
+fn a_loop_ends_behind_the_item_for_which_until_holds() {
+    for (at_once, until, wanted) in [
+        (1, "n === 3", "[10,20,30]"),
+        (1, "double > 20 && n > 1", "[10,20,30]"),
+        // The items that began beside it are finished.
+        (2, "n === 3", "[10,20,30,40]"),
+        (1, "false", "[10,20,30,40,50]"),
+    ] {
+        let text = format!(
+            "workflow: w\ninput: {{n: {{type: integer}}}}\nsteps:\n  - id: made\n    each: n\n    in: list.range(1, input.n + 1)\n    at_once: {at_once}\n    until: {until}\n    steps:\n      - let: {{double: \"${{n * 10}}\"}}\n    collect: ${{double}}\n  - reply: 200\n    body: ${{made}}\n"
+        );
+        let mut machine = start(plans(&[&text]), 5);
+        let (reply, _) = drive(&mut machine, |_| panic!());
+        assert_eq!(reply.expect("reply").body.to_json(), wanted, "{until}, {at_once} at once");
+    }
+}
+
+#[test]
+fn scripts_return_throw_and_show_their_names() {
+    let text = "workflow: w\ninput: {n: {type: integer}}\nsteps:\n  - id: sums\n    script: |\n      const out = [];\n      let sum = 0;\n      for (let i = 1; i <= input.n; i++) {\n        sum += i;\n        out.push(sum);\n      }\n      if (out.length > 3) {\n        throw {code: 'many', sum};\n      }\n      return out;\n    catch:\n      - reply: 409\n        body: \"${failure.kind} ${failure.body.code} ${failure.detail.slice(0, 7)}\"\n  - reply: 200\n    body: ${sums}\n";
+    for (n, status, body, names) in
+        [(3, 200, "[1,3,6]", ""), (4, 409, "\"thrown many line 8:\"", r#"{"names":{"out":[1,3,6,10],"sum":10}}"#)]
+    {
+        let mut machine = start(plans(&[text]), n);
+        machine.mark_points();
+        let (reply, _) = drive(&mut machine, |_| panic!());
+        let reply = reply.expect("reply");
+        assert_eq!((reply.status, reply.body.to_json().as_str()), (status, body));
+        let sent = &machine.records()[0].sent;
+        assert_eq!(if *sent == Value::Undefined { String::new() } else { sent.to_json() }, names);
+        // Every statement but the way out that was not taken.
+        let marks = machine.marks(0).expect("marks");
+        assert_eq!(marks.iter().filter(|reached| !**reached).count(), if n == 3 { 1 } else { 2 }, "{marks:?}");
+    }
+}
+
 /// A workflow whose first step needs more than the work of one evaluation, and whose second does not.
 const HEAVY: &str = "  - let: {sum: \"${list.sum(list.range(input.n).map(i => i % 7))}\"}\n  - note: ${sum}\n  - reply: 200\n    body: ${sum}\n";
 

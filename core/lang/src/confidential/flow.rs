@@ -374,7 +374,22 @@ impl Flow<'_> {
         match function {
             Reveal | DigestSha256 | DigestHmacSha256 | Boolean | IsNaN | IsFinite | ArrayIsArray | NumberIsFinite
             | NumberIsInteger | NumberIsNaN | NumberIsSafeInteger | ObjectHasOwn | ObjectIs | ObjectKeys
-            | TimeCompare => Label::Clear,
+            | TimeCompare | TimeIsWorkingDay | DigestHash | DigestHmac => Label::Clear,
+            ListScan => {
+                let mut label = labels.last().cloned().unwrap_or_default();
+                for _ in 0..ROUNDS {
+                    let next = match callback {
+                        Some(callback) => self.apply(callback, &[label.clone(), item.clone(), Label::Clear]),
+                        None => Label::Clear,
+                    };
+                    let next = label.clone().or(next);
+                    if next == label {
+                        return Label::list(label);
+                    }
+                    label = next;
+                }
+                Label::Whole
+            }
             ArrayOf => Label::list(labels.iter().cloned().fold(Label::Clear, Label::or)),
             ArrayFrom => match callback {
                 Some(callback) => Label::list(self.apply(callback, &[item, Label::Clear])),

@@ -249,6 +249,7 @@ pub const EACH: &[KeySpec] = keys! {
     "steps", STEPS, "Steps for each item.";
     "at_once", r#"{"type":"integer","minimum":1,"maximum":64}"#, "How many items are worked on at once; default: 1.";
     "collect", ANY, "The value kept of each item; the step's result is their list.";
+    "until", CONDITION, "Behind the first item for which this holds no further ones begin: `page.body.items.length === 0`.";
     "settle", r#"{"enum":["all"]}"#, "`all`: a failure ends only its own item.";
 };
 /// Keys of a `together` step.

@@ -72,7 +72,7 @@ fn failures_say_what_met_what() {
         ("vessel.body.map(x => x)", "`map` was called on an object, which has no such method"),
         ("[...5]", "`5` is a number, which cannot be spread"),
         ("JSON.parse('{')", "not JSON"),
-        ("time.add('soon', '1h')", "not an RFC 3339 instant"),
+        ("time.add('soon', '1h')", "neither an RFC 3339 instant"),
         ("'a' in 'b'", "`in` needs an object"),
     ] {
         let message = eval(text).expect_err(text);
@@ -195,8 +195,9 @@ fn the_parts_of_a_text_share_one_budget() {
 #[test]
 fn evaluations_convert_nothing_without_a_charge() {
     let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("src/expr");
-    let methods = std::fs::read_dir(folder.join("methods")).expect("the methods");
-    let files = methods.map(|entry| entry.expect("a file").path()).chain([folder.join("eval.rs")]);
+    let inside = |name: &str| std::fs::read_dir(folder.join(name)).expect("a folder");
+    let inside = inside("methods").chain(inside("script"));
+    let files = inside.map(|entry| entry.expect("a file").path()).chain([folder.join("eval.rs")]);
     let mut read = 0;
     for file in files {
         let text = std::fs::read_to_string(&file).expect("a source");
@@ -205,5 +206,5 @@ fn evaluations_convert_nothing_without_a_charge() {
             assert!(!text.contains(free), "{}: {free} is not charged for", file.display());
         }
     }
-    assert_eq!(read, 7);
+    assert_eq!(read, 13);
 }

@@ -168,7 +168,12 @@ impl Infer<'_> {
                 item.clone()
             }
         };
-        let args = |of: Type| [of, item.clone(), Type::NUMBER, whole.clone()];
+        let args = |of: Type| vec![of, item.clone(), Type::NUMBER, whole.clone()];
+        self.accumulated(function, first, &args, at)
+    }
+
+    /// The type of an accumulator that a function is applied to again and again.
+    fn accumulated(&mut self, function: &Function, first: Type, args: &dyn Fn(Type) -> Vec<Type>, at: Span) -> Type {
         let mut of = first.widened();
         for _ in 0..ROUNDS {
             let next = self.quietly(|infer| infer.apply(function, &args(of.clone()), at));
@@ -234,11 +239,18 @@ impl Infer<'_> {
             return Type::NUMBER;
         }
         if name.starts_with("time.") {
-            let texts: &[Text] = match function {
-                TimeBetween | TimeCompare => &[Text::Instant, Text::Instant],
-                TimeAdd | TimeSubtract => &[Text::Instant, Text::Span],
-                TimeFormat | TimeIn | TimeStartOf => &[Text::Instant, Text::Any],
-                TimeToUnix => &[Text::Instant],
+            const MOMENT: &[Text] = &[Text::Instant, Text::Date];
+            const INSTANT: &[Text] = &[Text::Instant];
+            const DATE: &[Text] = &[Text::Date];
+            let texts: &[&[Text]] = match function {
+                TimeBetween | TimeCompare => &[MOMENT, MOMENT],
+                TimeAdd | TimeSubtract => &[MOMENT, &[Text::Span]],
+                TimeFormat | TimeStartOf => &[MOMENT, &[Text::Any]],
+                TimeIn => &[INSTANT, &[Text::Any]],
+                TimeToUnix | TimeDate => &[INSTANT],
+                TimeParse => &[&[Text::Any], &[Text::Any]],
+                TimeWeek | TimeWeekday | TimeAddWorkingDays | TimeIsWorkingDay => &[DATE],
+                TimeWorkingDays => &[DATE, DATE],
                 _ => &[],
             };
             for (index, wanted) in texts.iter().enumerate() {
@@ -246,14 +258,30 @@ impl Infer<'_> {
                     self.text_argument(&given(index), wanted, expr);
                 }
             }
-            if function == TimeFromUnix
-                && let Some(expr) = written(0)
+            let number = match function {
+                TimeFromUnix => Some(0),
+                TimeAddWorkingDays => Some(1),
+                _ => None,
+            };
+            if let Some(index) = number
+                && let Some(expr) = written(index)
             {
-                self.number(&given(0), expr);
+                self.number(&given(index), expr);
             }
+            let date = |of: &Type| matches!(of, Type::Text(text) if Text::Date.covers(text));
             return match function {
-                TimeBetween | TimeCompare | TimeToUnix => Type::NUMBER,
+                TimeBetween | TimeCompare | TimeToUnix | TimeWeek | TimeWeekday | TimeWorkingDays => Type::NUMBER,
+                TimeIsWorkingDay => Type::BOOL,
                 TimeFormat => Type::TEXT,
+                TimeDate | TimeAddWorkingDays => Type::Text(Text::Date),
+                TimeParse => match given(1) {
+                    Type::Text(Text::One(pattern)) if crate::expr::pattern_has_time(&pattern) => Type::INSTANT,
+                    Type::Text(Text::One(_)) => Type::Text(Text::Date),
+                    _ => Type::TEXT,
+                },
+                TimeAdd | TimeSubtract | TimeStartOf if given(0).alternatives().iter().all(date) => {
+                    Type::Text(Text::Date)
+                }
                 _ => Type::INSTANT,
             };
         }
@@ -262,18 +290,26 @@ impl Infer<'_> {
             (ObjectEntries | ObjectKeys | ObjectValues | ArrayFrom | ObjectFromEntries | ObjectHasOwn, Some(expr)) => {
                 self.there(&given(0), expr, "which has no members")
             }
-            (ListChunk | ListGroup | ListSortBy | ListSum | ListUnique | ListZip, Some(expr)) => {
+            (ListChunk | ListGroup | ListScan | ListSortBy | ListSum | ListUnique | ListZip, Some(expr)) => {
                 let of = self.there(&given(0), expr, "which is no list");
                 self.only(&of, expr, |one| matches!(one, Type::List(_)), "is no list");
                 of
             }
-            (JsonParse | DigestSha256 | DigestHmacSha256 | DigestBase64 | DigestFromBase64, Some(expr)) => {
-                self.text_argument(&given(0), &Text::Any, expr);
+            (
+                JsonParse | DigestSha256 | DigestHmacSha256 | DigestBase64 | DigestFromBase64 | DigestBase64url
+                | DigestFromBase64url | DigestHash | DigestHmac,
+                Some(expr),
+            ) => {
+                self.text_argument(&given(0), &[Text::Any], expr);
                 given(0)
             }
             _ => given(0),
         };
         let item = items(&first);
+        if let (ListScan, Some(callback)) = (function, callback) {
+            let args = |of: Type| vec![of, item.clone(), Type::NUMBER];
+            return Type::list(self.accumulated(callback, given(2), &args, at));
+        }
         if let Some(callback) = callback {
             let of = self.apply(callback, &[item.clone(), Type::NUMBER], at);
             if function == ArrayFrom {
@@ -306,11 +342,11 @@ impl Infer<'_> {
         }
     }
 
-    fn text_argument(&mut self, of: &Type, wanted: &Text, expr: &Expr) {
+    fn text_argument(&mut self, of: &Type, wanted: &[Text], expr: &Expr) {
         let of = self.there(of, expr, "and a text is needed");
         self.only(&of, expr, |one| matches!(one, Type::Text(_)), "is no text");
         let texts = of.keep(|one| matches!(one, Type::Text(_)));
-        if let Some((why, help)) = misfit(&texts, std::slice::from_ref(wanted))
+        if let Some((why, help)) = misfit(&texts, wanted)
             && self.report("wrong-operand", format!("{}: {why}", self.source(expr.at)), expr.at)
             && let Some(help) = help
         {

@@ -84,6 +84,14 @@ impl Members {
         }
     }
 
+    /// Changes each value.
+    pub fn each_value<E>(&mut self, change: impl FnMut(&mut Value) -> Result<(), E>) -> Result<(), E> {
+        match self {
+            Members::Few(few) => few.iter_mut().map(|(_, value)| value).try_for_each(change),
+            Members::Many(many) => many.values_mut().try_for_each(change),
+        }
+    }
+
     /// Sorts by a number of each name; what has the same one stays in order.
     pub fn sort_by_rank(&mut self, rank: impl Fn(&str) -> u64) {
         match self {

@@ -486,6 +486,14 @@ impl ObjectBuilder {
         self.members.iter()
     }
 
+    /// Changes each value, until one fails.
+    ///
+    /// # Errors
+    /// When changing one fails.
+    pub fn each_value<E>(&mut self, change: impl FnMut(&mut Value) -> Result<(), E>) -> Result<(), E> {
+        self.members.each_value(change)
+    }
+
     /// Puts the members into ECMAScript's order.
     pub fn arrange(&mut self) {
         if std::mem::take(&mut self.has_index_key) {

@@ -154,6 +154,8 @@ pub struct Each {
     pub at_once: u32,
     /// What each item contributes to the result.
     pub collect: Option<Node>,
+    /// Behind which item no further ones begin.
+    pub until: Option<Node>,
     /// Whether all are finished even when one fails.
     pub settle: bool,
 }

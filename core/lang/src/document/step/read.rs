@@ -285,6 +285,7 @@ fn each(members: &Members, count: &mut usize, report: &mut Report) -> Option<Eac
         steps: body,
         at_once: members.integer("at_once", 1, MAX_AT_ONCE, report).unwrap_or(1) as u32,
         collect: members.get("collect").cloned(),
+        until: members.get("until").cloned(),
         settle: settle(members, report),
     })
 }

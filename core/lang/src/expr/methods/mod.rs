@@ -3,11 +3,14 @@
 //! Texts are kept as UTF-8 but counted in UTF-16 code units, as ECMAScript does. A result that would
 //! hold half of a surrogate pair holds U+FFFD instead (as `toWellFormed` returns).
 
+mod dates;
 mod list;
 mod number;
 mod ours;
 mod statics;
 mod text;
+
+pub use dates::pattern_has_time;
 
 use super::ast::{Arg, Function, MethodCall};
 use super::eval::{Eval, Res, type_failure};

@@ -1,14 +1,11 @@
-//! The functions ECMAScript has no good answer for: `time.*` on RFC 3339 texts, `digest.*`, `list.*`.
-//!
-//! Instants are RFC 3339 texts, spans ISO 8601 durations or the short form (`48h`, `2 days`), zones
-//! IANA names. Nothing here reads a clock.
+//! The functions ECMAScript has no good answer for: `digest.*` and `list.*`; `time.*` is in `dates`.
 
 use base64::Engine;
-use base64::engine::general_purpose::STANDARD;
+use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
 use hmac::{Hmac, Mac};
-use jiff::tz::TimeZone;
-use jiff::{Timestamp, ToSpan, Unit, Zoned};
-use sha2::{Digest, Sha256};
+use md5::Md5;
+use sha1::Sha1;
+use sha2::{Digest, Sha256, Sha384, Sha512};
 
 use super::{arg, function};
 use crate::expr::ast::Arg;
@@ -19,79 +16,31 @@ use crate::expr::script::heap::Items;
 use kanzlei_model::hex;
 use kanzlei_model::value::{ObjectBuilder, Value};
 
-/// The time between two instants in a unit, seconds by default.
-fn between(from: Timestamp, to: Timestamp, unit: &str) -> Res {
-    let seconds = (to.as_nanosecond() - from.as_nanosecond()) as f64 / 1e9;
-    let per = match unit.trim_end_matches('s') {
-        "second" => 1.0,
-        "minute" => 60.0,
-        "hour" => 3600.0,
-        "day" => 86400.0,
-        "week" => 604_800.0,
-        _ => {
-            return range_failure(format!(
-                "`time.between` knows seconds, minutes, hours, days and weeks, not `{unit}`"
-            ));
-        }
-    };
-    Ok(Value::Num(seconds / per))
-}
-
 impl Eval<'_> {
     pub(super) fn ours(&mut self, what: Static, args: &[Value]) -> Res {
         use Static::*;
         self.work(50)?;
-        Ok(match what {
-            TimeAdd | TimeSubtract => {
-                let at = self.instant(args, 0)?;
-                let span = self.text_at(args, 1)?;
-                let span = kanzlei_model::duration::parse_span(&span).or_else(|e| range_failure(e.to_string()))?;
-                let span = if what == TimeSubtract { span.negate() } else { span };
-                let zone = self.zone(args, 2)?;
-                match at.to_zoned(zone).checked_add(span) {
-                    Ok(sum) => return self.make_text(written(&sum)),
-                    Err(_) => {
-                        return range_failure(format!("`{}` lies outside the years that instants have", what.name()));
-                    }
-                }
+        if what.name().starts_with("time.") {
+            return self.time(what, args);
+        }
+        match what {
+            DigestHash => {
+                let (algorithm, text) = (self.text_at(args, 0)?, self.text_at(args, 1)?);
+                self.item_work(text.len() / 4)?;
+                let bytes = hash(&algorithm, text.as_bytes())?;
+                self.encoded(what, &bytes, args.get(2))
             }
-            TimeBetween => {
-                let (from, to) = (self.instant(args, 0)?, self.instant(args, 1)?);
-                let unit = match args.get(2) {
-                    None | Some(Value::Undefined) => "seconds".into(),
-                    Some(unit) => self.text_of(unit)?,
-                };
-                between(from, to, &unit)?
+            DigestHmac => {
+                let (algorithm, key) = (self.text_at(args, 0)?, self.text_at(args, 1)?);
+                let text = self.text_at(args, 2)?;
+                self.item_work((key.len() + text.len()) / 4)?;
+                let bytes = keyed(&algorithm, key.as_bytes(), text.as_bytes())?;
+                self.encoded(what, &bytes, args.get(3))
             }
-            TimeCompare => Value::Int(self.instant(args, 0)?.cmp(&self.instant(args, 1)?) as i64),
-            TimeFormat => {
-                let zoned = self.instant(args, 0)?.to_zoned(self.zone(args, 2)?);
-                return match jiff::fmt::strtime::format(&*self.text_at(args, 1)?, &zoned) {
-                    Ok(out) => self.make_text(out),
-                    Err(error) => range_failure(format!("`time.format`: {error}")),
-                };
-            }
-            TimeFromUnix => {
-                let seconds = self.number_at(args, 0, f64::NAN)?;
-                let nanoseconds = (seconds * 1e9).round();
-                match Timestamp::from_nanosecond(nanoseconds as i128) {
-                    Ok(at) if seconds.is_finite() => return self.make_text(at.to_string()),
-                    _ => return range_failure(format!("{} is not a time in seconds", ops::number_text(seconds))),
-                }
-            }
-            TimeToUnix => Value::Num(self.instant(args, 0)?.as_nanosecond() as f64 / 1e9),
-            TimeIn => {
-                let zoned = self.instant(args, 0)?.to_zoned(self.zone(args, 1)?);
-                return self.make_text(written(&zoned));
-            }
-            TimeStartOf => {
-                let zoned = self.instant(args, 0)?.to_zoned(self.zone(args, 2)?);
-                let unit = self.text_at(args, 1)?;
-                return self.start_of(zoned, &unit);
-            }
-            DigestSha256 | DigestHmacSha256 | DigestBase64 | DigestFromBase64 => {
+            DigestSha256 | DigestHmacSha256 | DigestBase64 | DigestFromBase64 | DigestBase64url
+            | DigestFromBase64url => {
                 let (first, second) = (self.text_at(args, 0)?, self.text_at(args, 1)?);
-                return self.digest(what, &first, &second);
+                self.digest(what, &first, &second)
             }
             ListChunk => {
                 let items = self.items_of(&arg(args, 0), what)?;
@@ -100,9 +49,9 @@ impl Eval<'_> {
                     return range_failure("`list.chunk` takes a size of at least 1");
                 }
                 let size = size.min(items.len().max(1) as f64) as usize;
-                return self.make_rows(items.chunks(size).map(|chunk| Value::list(chunk.to_vec())).collect());
+                self.make_rows(items.chunks(size).map(|chunk| Value::list(chunk.to_vec())).collect())
             }
-            ListRange => return self.range(args),
+            ListRange => self.range(args),
             ListZip => {
                 let mut lists = Vec::with_capacity(args.len());
                 for value in args {
@@ -111,27 +60,9 @@ impl Eval<'_> {
                 let shortest = lists.iter().map(|list| list.len()).min().unwrap_or(0);
                 self.will_make(shortest * lists.len() * 24)?;
                 let row = |index: usize| Value::list(lists.iter().map(|list| list[index].clone()).collect());
-                return self.make_rows((0..shortest).map(row).collect());
+                self.make_rows((0..shortest).map(row).collect())
             }
-            other => return range_failure(format!("`{}` needs a function", other.name())),
-        })
-    }
-
-    fn instant(&mut self, args: &[Value], index: usize) -> Res<Timestamp> {
-        let text = self.text_at(args, index)?;
-        match text.parse() {
-            Ok(at) => Ok(at),
-            Err(_) => range_failure(format!("`{text}` is not an RFC 3339 instant such as 2027-03-04T06:00:00Z")),
-        }
-    }
-
-    fn zone(&mut self, args: &[Value], index: usize) -> Res<TimeZone> {
-        match args.get(index) {
-            None | Some(Value::Undefined) => Ok(TimeZone::UTC),
-            Some(name) => {
-                let name = self.text_of(name)?;
-                TimeZone::get(&name).or_else(|_| range_failure(format!("there is no time zone `{name}`")))
-            }
+            other => range_failure(format!("`{}` needs a function", other.name())),
         }
     }
 
@@ -148,34 +79,31 @@ impl Eval<'_> {
                 Err(_) => range_failure("this key cannot be used"),
             },
             Static::DigestBase64 => self.make_text(STANDARD.encode(first.as_bytes())),
-            _ => match STANDARD.decode(first.as_bytes()).ok().and_then(|bytes| String::from_utf8(bytes).ok()) {
-                Some(decoded) => self.make_text(decoded),
-                None => range_failure("`digest.fromBase64` was given text that is not Base64 of UTF-8"),
-            },
+            Static::DigestBase64url => self.make_text(URL_SAFE_NO_PAD.encode(first.as_bytes())),
+            _ => {
+                let decoded = match what {
+                    Static::DigestFromBase64url => URL_SAFE_NO_PAD.decode(first.trim_end_matches('=').as_bytes()),
+                    _ => STANDARD.decode(first.as_bytes()),
+                };
+                match decoded.ok().and_then(|bytes| String::from_utf8(bytes).ok()) {
+                    Some(decoded) => self.make_text(decoded),
+                    None => range_failure(format!("`{}` was given text that is not Base64 of UTF-8", what.name())),
+                }
+            }
         }
     }
 
-    /// The start of the unit that an instant lies in, on the clocks of a zone.
-    fn start_of(&mut self, zoned: Zoned, unit: &str) -> Res {
-        let start = match unit {
-            "month" => zoned.first_of_month().and_then(|z| z.start_of_day()),
-            "year" => zoned.first_of_year().and_then(|z| z.start_of_day()),
-            "week" => {
-                let days = i64::from(zoned.weekday().to_monday_zero_offset());
-                zoned.checked_sub(days.days()).and_then(|z| z.start_of_day())
-            }
-            "day" => zoned.start_of_day(),
-            "hour" => zoned.round(jiff::ZonedRound::new().smallest(Unit::Hour).mode(jiff::RoundMode::Trunc)),
-            "minute" => zoned.round(jiff::ZonedRound::new().smallest(Unit::Minute).mode(jiff::RoundMode::Trunc)),
-            other => {
-                return range_failure(format!(
-                    "`time.startOf` knows year, month, week, day, hour and minute, not `{other}`"
-                ));
-            }
+    /// Bytes as text: in hexadecimal, or as the argument says.
+    fn encoded(&mut self, what: Static, bytes: &[u8], encoding: Option<&Value>) -> Res {
+        let encoding = match encoding {
+            None | Some(Value::Undefined) => "hex".into(),
+            Some(encoding) => self.text_of(encoding)?,
         };
-        match start {
-            Ok(start) => self.make_text(written(&start)),
-            Err(error) => range_failure(format!("`time.startOf`: {error}")),
+        match &*encoding {
+            "hex" => self.make_text(hex::of(bytes)),
+            "base64" => self.make_text(STANDARD.encode(bytes)),
+            "base64url" => self.make_text(URL_SAFE_NO_PAD.encode(bytes)),
+            other => range_failure(format!("`{}` writes hex, base64 or base64url, not `{other}`", what.name())),
         }
     }
 
@@ -192,6 +120,21 @@ impl Eval<'_> {
         self.item_work(count)?;
         self.will_make(count.saturating_mul(24))?;
         self.make_list((0..count).map(|i| Value::Num(from + i as f64 * step)).collect())
+    }
+
+    /// What a function makes of each item and what it made of those before, and all of that as a list.
+    pub(super) fn scan(&mut self, args: &[Arg]) -> Res {
+        let values = self.arg_values(args)?;
+        let items = self.items_of(&arg(&values, 0), Static::ListScan)?;
+        let Some(function) = function(args, 1) else { return type_failure("`list.scan` needs a function") };
+        let mut sum = arg(&values, 2);
+        let mut out = Vec::with_capacity(items.len());
+        for (index, item) in items.iter().enumerate() {
+            self.item_work(1)?;
+            sum = self.apply(function, &[sum, item.clone(), Value::Int(index as i64)])?;
+            out.push(sum.clone());
+        }
+        self.make_list(out)
     }
 
     /// The functions over lists that accept a function: group, sortBy, sum, unique.
@@ -259,6 +202,42 @@ impl Eval<'_> {
     }
 }
 
+/// The algorithms of `digest.hash` and `digest.hmac`, for messages.
+const ALGORITHMS: &str = "SHA-256, SHA-384, SHA-512, SHA-1 and MD5";
+
+/// The hash of bytes (FIPS 180-4, RFC 1321).
+fn hash(algorithm: &str, bytes: &[u8]) -> Res<Vec<u8>> {
+    Ok(match algorithm.to_ascii_lowercase().replace('-', "").as_str() {
+        "sha256" => Sha256::digest(bytes).to_vec(),
+        "sha384" => Sha384::digest(bytes).to_vec(),
+        "sha512" => Sha512::digest(bytes).to_vec(),
+        "sha1" => Sha1::digest(bytes).to_vec(),
+        "md5" => Md5::digest(bytes).to_vec(),
+        _ => return range_failure(format!("`digest.hash` knows {ALGORITHMS}, not `{algorithm}`")),
+    })
+}
+
+/// The HMAC of bytes (RFC 2104).
+fn keyed(algorithm: &str, key: &[u8], bytes: &[u8]) -> Res<Vec<u8>> {
+    fn of<M: Mac + hmac::digest::KeyInit>(key: &[u8], bytes: &[u8]) -> Res<Vec<u8>> {
+        match <M as hmac::digest::KeyInit>::new_from_slice(key) {
+            Ok(mut mac) => {
+                mac.update(bytes);
+                Ok(mac.finalize().into_bytes().to_vec())
+            }
+            Err(_) => range_failure("this key cannot be used"),
+        }
+    }
+    match algorithm.to_ascii_lowercase().replace('-', "").as_str() {
+        "sha256" => of::<Hmac<Sha256>>(key, bytes),
+        "sha384" => of::<Hmac<Sha384>>(key, bytes),
+        "sha512" => of::<Hmac<Sha512>>(key, bytes),
+        "sha1" => of::<Hmac<Sha1>>(key, bytes),
+        "md5" => of::<Hmac<Md5>>(key, bytes),
+        _ => range_failure(format!("`digest.hmac` knows {ALGORITHMS}, not `{algorithm}`")),
+    }
+}
+
 /// Item positions in the order of their keys: numbers before texts, the rest last.
 fn ranks(keyed: &[(Value, Value)]) -> Vec<usize> {
     let rank = |value: &Value| match value {
@@ -287,14 +266,5 @@ impl Eval<'_> {
             Some(items) => Ok(items),
             None => type_failure(format!("`{}` takes an array, not {}", what.name(), value.kind())),
         }
-    }
-}
-
-/// RFC 3339 with the zone's offset, `Z` for UTC.
-fn written(zoned: &Zoned) -> String {
-    if *zoned.time_zone() == TimeZone::UTC {
-        zoned.timestamp().to_string()
-    } else {
-        zoned.timestamp().display_with_offset(zoned.offset()).to_string()
     }
 }

@@ -36,6 +36,7 @@ impl Eval<'_> {
                 self.make_list(out)
             }
             ListGroup | ListSortBy | ListSum | ListUnique => self.list_function(what, args),
+            ListScan => self.scan(args),
             _ => {
                 let values = self.arg_values(args)?;
                 self.static_values(what, &values)

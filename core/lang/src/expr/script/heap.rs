@@ -17,7 +17,7 @@ const FIRST_SWEEP: u64 = 1 << 20;
 const CELL: u64 = 160;
 
 /// What a list or object holds.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub enum Content {
     /// Nothing: the number is free.
     Free,
@@ -136,6 +136,15 @@ impl Heap {
     /// Counts a value that is about to be held.
     pub fn hold(&mut self, value: &Value) -> Res<()> {
         self.grow(held(value))
+    }
+
+    /// What a list or object holds, to be made a value of: a copy, or all of it where nothing reads it any more.
+    pub fn content(&mut self, number: u32, ends: bool) -> Content {
+        match self.cells.get_mut(number as usize).map(|cell| &mut cell.content) {
+            Some(content) if ends => std::mem::replace(content, Content::Free),
+            Some(content) => content.clone(),
+            None => Content::Free,
+        }
     }
 
     fn unreachable(&self, number: u32) -> bool {

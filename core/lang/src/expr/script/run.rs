@@ -1,11 +1,12 @@
 //! Executes statements, and reads and writes the lists and objects of a script.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use super::super::ast::{Arg, Assign, Assignee, BinaryOp, Expr, Inline, Kind, LogicalOp, Span, Update};
 use super::super::eval::{ErrorKind, Eval, EvalError, Res, Stop, range_failure, type_failure};
 use super::super::ops;
-use super::heap::Heap;
+use super::heap::{Content, Heap};
 use super::{AssignOp, Body, ForOf, Loop, Statement, StatementKind, Switch, Try};
 use kanzlei_model::value::{MAX_DEPTH, ObjectBuilder, Str, Value};
 
@@ -22,8 +23,12 @@ enum Flow {
     Return,
 }
 
-/// Names whose values a failure shows.
+/// Names whose values a failure shows, and items and members of each; a quarter of it further inside.
 const MOST_SHOWN: usize = 40;
+/// Characters of a text that a failure shows.
+const MOST_TEXT: usize = 400;
+/// How deep a failure shows lists and objects.
+const DEEPEST_SHOWN: usize = 3;
 
 /// Arguments that are evaluated in place.
 const FEW: usize = 4;
@@ -39,7 +44,7 @@ impl Eval<'_> {
             return self.body(body);
         }
         self.script = true;
-        let result = self.body(body).and_then(|value| self.settled(&value)).map_err(|stop| match stop {
+        let result = self.body(body).and_then(|value| self.settled_as(&value, true)).map_err(|stop| match stop {
             Stop::Failed(mut failure) => {
                 self.describe(&mut failure, body);
                 Stop::Failed(failure)
@@ -64,10 +69,35 @@ impl Eval<'_> {
             if !seen || failure.locals.len() >= MOST_SHOWN {
                 continue;
             }
-            let value = self.local(shown.slot).and_then(|value| self.settled(&value));
-            if let Ok(value) = value {
-                failure.locals.push((shown.name.clone(), value));
+            if let Ok(value) = self.local(shown.slot) {
+                failure.locals.push((shown.name.clone(), self.sample(&value, 0)));
             }
+        }
+    }
+
+    /// The beginning of a value, to be shown: of lists the first items, of long texts the first characters.
+    fn sample(&self, value: &Value, depth: usize) -> Value {
+        let most = if depth == 0 { MOST_SHOWN } else { MOST_SHOWN / 4 };
+        match value {
+            Value::Text(text) if text.len() > MOST_TEXT => {
+                Value::text(text.chars().take(MOST_TEXT).chain(['…']).collect::<String>())
+            }
+            Value::List(_) | Value::Object(_) if depth > DEEPEST_SHOWN => Value::text("…"),
+            Value::List(_) => {
+                let Some(items) = self.items(value) else { return Value::Undefined };
+                let shown = items.iter().take(most).map(|item| self.sample(item, depth + 1));
+                let more = (items.len() > most).then(|| Value::text(format!("… {} more", items.len() - most)));
+                Value::list(shown.chain(more).collect())
+            }
+            Value::Object(object) => {
+                let members = match object.open().and_then(|number| self.heap.members(number)) {
+                    Some(members) => members.iter(),
+                    None => object.iter(),
+                };
+                let members = members.take(most);
+                Value::object(members.map(|(name, member)| (name.clone(), self.sample(member, depth + 1))))
+            }
+            other => other.clone(),
         }
     }
 
@@ -266,13 +296,14 @@ impl Eval<'_> {
 
     fn thrown(&mut self, thrown: Value, at: Span) -> Res<Box<EvalError>> {
         let settled = self.settled(&thrown)?;
+        self.work(settled.weight() / 16)?;
         let message = match &settled {
             Value::Object(object) => match object.get("message") {
-                Some(message) => ops::to_text(message).to_string(),
+                Some(message) => self.text_of(message)?.to_string(),
                 None => settled.to_json(),
             },
             Value::List(_) => settled.to_json(),
-            other => ops::to_text(other).to_string(),
+            other => self.text_of(other)?.to_string(),
         };
         let mut failure = EvalError::new(ErrorKind::Thrown, message);
         failure.at = Some(at);
@@ -451,7 +482,7 @@ impl Eval<'_> {
     fn check_there(&self, object: &Value, key: &Value, of: &Expr) -> Res<()> {
         match object.is_nullish() {
             true => {
-                let name = ops::to_text(key);
+                let name = shown(key);
                 failure_at(
                     format!("`{}` is {}, which has no member `{name}` to set", self.source(of.at), object.kind()),
                     of.at,
@@ -516,7 +547,7 @@ impl Eval<'_> {
             None if key.as_text() == Some("length") => self.set_length(number, &value, of),
             None => {
                 let message =
-                    format!("`{}` is an array, which has no member `{}` to set", self.source(of.at), ops::to_text(key));
+                    format!("`{}` is an array, which has no member `{}` to set", self.source(of.at), shown(key));
                 failure_at(message, of.at)
             }
         }
@@ -598,43 +629,49 @@ impl Eval<'_> {
     /// # Errors
     /// When it is nested too deep, holds itself, or weighs too much.
     pub(in crate::expr) fn settled(&mut self, value: &Value) -> Res {
+        self.settled_as(value, false)
+    }
+
+    /// The same; where the script ends, nothing is copied.
+    fn settled_as(&mut self, value: &Value, ends: bool) -> Res {
         if value.open().is_none() {
             return Ok(value.clone());
         }
-        let mut known = HashMap::new();
-        let settled = self.settle(value, 0, &mut known)?;
+        let settled = self.settle(value, 0, ends, &mut HashMap::new())?;
         EvalError::check_size(&settled)?;
         Ok(settled)
     }
 
-    fn settle(&mut self, value: &Value, depth: u16, known: &mut HashMap<u32, Value>) -> Res {
+    /// `known` has what is settled, and nothing for what is being settled.
+    fn settle(&mut self, value: &Value, depth: u16, ends: bool, known: &mut HashMap<u32, Option<Value>>) -> Res {
         let Some(number) = value.open() else { return Ok(value.clone()) };
-        if depth > MAX_DEPTH {
-            return range_failure(format!("a value that holds itself, or is nested deeper than {MAX_DEPTH} levels"));
+        match known.get(&number) {
+            Some(Some(known)) => return Ok(known.clone()),
+            None if depth <= MAX_DEPTH => {}
+            _ => return too_deep(),
         }
-        if let Some(known) = known.get(&number) {
-            return Ok(known.clone());
-        }
-        let settled = if let Some(items) = self.heap.items(number).cloned() {
-            self.meter.work(1 + items.len() as u64)?;
-            let mut out = Vec::with_capacity(items.len());
-            for item in items.iter() {
-                out.push(self.settle(item, depth + 1, known)?);
+        known.insert(number, None);
+        let mut inside = |this: &mut Self, value: &mut Value| -> Res<()> {
+            if value.open().is_some() {
+                *value = this.settle(value, depth + 1, ends, known)?;
             }
-            Value::list(out)
-        } else {
-            let Some(members) = self.heap.members_mut(number) else { return Ok(Value::Undefined) };
-            members.arrange();
-            let members = members.clone();
-            self.meter.work(1 + members.len() as u64)?;
-            let mut out = ObjectBuilder::with_capacity(members.len());
-            for (name, member) in members.iter() {
-                let member = self.settle(member, depth + 1, known)?;
-                out.insert(name.clone(), member);
-            }
-            out.finish()
+            Ok(())
         };
-        known.insert(number, settled.clone());
+        let settled = match self.heap.content(number, ends) {
+            Content::Free => Value::Undefined,
+            Content::List(items) => {
+                self.meter.work(1 + items.len() as u64)?;
+                let mut items = Arc::unwrap_or_clone(items);
+                items.iter_mut().try_for_each(|item| inside(self, item))?;
+                Value::list(items)
+            }
+            Content::Object(mut members) => {
+                self.meter.work(1 + members.len() as u64)?;
+                members.each_value(|member| inside(self, member))?;
+                members.finish()
+            }
+        };
+        known.insert(number, Some(settled.clone()));
         Ok(settled)
     }
 
@@ -649,7 +686,7 @@ impl Eval<'_> {
 
     fn open(&mut self, value: &Value, depth: u16, known: &mut HashMap<u32, Value>) -> Res {
         if depth > MAX_DEPTH {
-            return range_failure(format!("a value that holds itself, or is nested deeper than {MAX_DEPTH} levels"));
+            return too_deep();
         }
         if let Some(number) = value.open() {
             // A copy keeps what is shared inside it shared.
@@ -685,6 +722,18 @@ impl Eval<'_> {
         }
         Ok(copy)
     }
+}
+
+/// A key in a message.
+fn shown(key: &Value) -> String {
+    match key {
+        Value::Text(text) => text.chars().take(40).collect(),
+        other => other.to_json(),
+    }
+}
+
+fn too_deep<T>() -> Res<T> {
+    range_failure(format!("a value that holds itself, or is nested deeper than {MAX_DEPTH} levels"))
 }
 
 /// Whether an assignment leaves what is there.

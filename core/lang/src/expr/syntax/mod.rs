@@ -242,8 +242,8 @@ impl<'s> Lowering<'s> {
 
 impl Lowering<'_> {
     fn refuse(&mut self, what: impl Into<String>, at: &impl GetSpan) -> Expr {
-        let language = if self.statements > 0 { "of scripts" } else { "of expressions" };
-        self.fault("expression-outside-language", format!("{} not part of the language {language}", what.into()), at)
+        let language = if self.statements > 0 { "language of scripts" } else { "expression language" };
+        self.fault("expression-outside-language", format!("{} not part of the {language}", what.into()), at)
     }
 
     fn fault(&mut self, code: &'static str, message: impl Into<String>, at: &impl GetSpan) -> Expr {
