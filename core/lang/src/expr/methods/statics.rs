@@ -324,7 +324,10 @@ impl Eval<'_> {
             _ => None,
         };
         let indent = match args.get(2) {
-            Some(Value::Text(text)) => super::unit_slice(text, 0, 10),
+            // Of a long text only the beginning is looked at.
+            Some(Value::Text(text)) => {
+                super::unit_slice(&text.chars().take(10).collect::<std::string::String>(), 0, 10)
+            }
             Some(n @ (Value::Int(_) | Value::Num(_))) => {
                 " ".repeat(ops::to_integer(ops::plain_number(n)).clamp(0.0, 10.0) as usize)
             }
