@@ -181,22 +181,16 @@ pub struct Expression {
 impl Expression {
     /// Compiles an expression, or reports every fault found in it.
     pub fn compile(text: &str, scope: &Scope) -> Result<Self, Vec<Fault>> {
-        let lowered = syntax::lower(text, scope)?;
-        Ok(Expression {
-            text: text.into(),
-            expr: lowered.expr,
-            locals: lowered.locals,
-            uses: lowered.uses,
-            bindings: lowered.bindings,
-            calls: lowered.calls,
-            offset: 0,
-        })
+        Ok(Expression::of(text, syntax::lower(text, scope)?))
     }
 
     /// Compiles a script: statements, whose value is what they return.
     pub fn script(text: &str, scope: &Scope) -> Result<Self, Vec<Fault>> {
-        let lowered = syntax::lower_script(text, scope)?;
-        Ok(Expression {
+        Ok(Expression::of(text, syntax::lower_script(text, scope)?))
+    }
+
+    fn of(text: &str, lowered: syntax::Lowered) -> Self {
+        Expression {
             text: text.into(),
             expr: lowered.expr,
             locals: lowered.locals,
@@ -204,7 +198,7 @@ impl Expression {
             bindings: lowered.bindings,
             calls: lowered.calls,
             offset: 0,
-        })
+        }
     }
 
     /// Evaluates over the values of the scope it was compiled with.
