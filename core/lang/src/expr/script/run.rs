@@ -340,7 +340,7 @@ impl Eval<'_> {
         self.call_arrow(&function.arrow, args)
     }
 
-    /// Runs an expression whose value nobody reads.
+    /// Runs an expression for its effect; its value is not read.
     #[inline]
     fn effect(&mut self, expr: &Expr) -> Res<()> {
         match &expr.kind {
