@@ -283,6 +283,15 @@ pub struct Arrow {
     pub returns: Option<Type>,
 }
 
+impl Arrow {
+    /// The least and the most arguments.
+    pub fn arity(&self) -> (usize, usize) {
+        let least = self.params.iter().position(|param| param.default.is_some() || param.rest);
+        let most = if self.params.last().is_some_and(|param| param.rest) { usize::MAX } else { self.params.len() };
+        (least.unwrap_or(self.params.len()), most)
+    }
+}
+
 /// A parameter.
 #[derive(Clone, Debug)]
 pub struct Param {

@@ -324,16 +324,27 @@ pub fn plain(op: BinaryOp, a: &Value, b: &Value) -> Option<Value> {
             }
             Mul if a.unsigned_abs() < 1 << 26 && b.unsigned_abs() < 1 << 26 && *a != 0 && *b != 0 => Value::Int(a * b),
             Rem if *a >= 0 && *b > 0 && *a < SAFE && *b < SAFE => Value::Int(a % b),
-            BitAnd => Value::Int(i64::from(*a as i32 & *b as i32)),
-            BitOr => Value::Int(i64::from(*a as i32 | *b as i32)),
-            BitXor => Value::Int(i64::from(*a as i32 ^ *b as i32)),
+            // Beyond 2^53 the number that ECMAScript has is a rounded one.
+            BitAnd | BitOr | BitXor if is_safe(*a) && is_safe(*b) => {
+                let (a, b) = (*a as i32, *b as i32);
+                Value::Int(i64::from(match op {
+                    BitAnd => a & b,
+                    BitOr => a | b,
+                    _ => a ^ b,
+                }))
+            }
             _ => return None,
         }),
         (Value::Num(a), Value::Num(b)) => float(op, *a, *b),
-        (Value::Num(a), Value::Int(b)) if b.abs() < SAFE => float(op, *a, *b as f64),
-        (Value::Int(a), Value::Num(b)) if a.abs() < SAFE => float(op, *a as f64, *b),
+        (Value::Num(a), Value::Int(b)) if is_safe(*b) => float(op, *a, *b as f64),
+        (Value::Int(a), Value::Num(b)) if is_safe(*a) => float(op, *a as f64, *b),
         _ => None,
     }
+}
+
+/// Whether an integer is a double too, and so are those around it.
+fn is_safe(int: i64) -> bool {
+    int.unsigned_abs() < SAFE as u64
 }
 
 #[inline]

@@ -389,8 +389,7 @@ impl Infer<'_> {
     }
 
     /// Calls a function that statements define: it sees and changes what is around it.
-    pub(super) fn inline(&mut self, function: &Inline, args: &[Type], at: Span) -> Type {
-        let _ = at;
+    pub(super) fn inline(&mut self, function: &Inline, args: &[Type]) -> Type {
         self.bind_params(&function.arrow, args);
         self.arrow_body(&function.arrow)
     }

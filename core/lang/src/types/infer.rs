@@ -424,7 +424,7 @@ impl Infer<'_> {
             Kind::Change(call) => self.change(call, expr.at),
             Kind::Inline(function, args) => {
                 let args = self.args(args);
-                self.inline(function, &args, expr.at)
+                self.inline(function, &args)
             }
             Kind::Error(name, message) => {
                 self.expr(message);

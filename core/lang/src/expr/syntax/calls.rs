@@ -116,19 +116,13 @@ impl Lowering<'_> {
     }
 
     fn named_call(&mut self, function: Arc<Named>, call: &js::CallExpression) -> Expr {
-        let params = &function.arrow.params;
-        let least = params.iter().position(|p| p.default.is_some() || p.rest).unwrap_or(params.len());
-        let most = if params.last().is_some_and(|p| p.rest) { usize::MAX } else { params.len() };
-        let args = self.args(&function.name, (least, most), functions::FunctionArg::No, false, call);
+        let args = self.args(&function.name, function.arrow.arity(), functions::FunctionArg::No, false, call);
         self.nest(function.height, call);
         Expr { kind: Kind::Call(function, args), at: span(call) }
     }
 
     fn inline_call(&mut self, function: Arc<Inline>, call: &js::CallExpression) -> Expr {
-        let params = &function.arrow.params;
-        let least = params.iter().position(|p| p.default.is_some() || p.rest).unwrap_or(params.len());
-        let most = if params.last().is_some_and(|p| p.rest) { usize::MAX } else { params.len() };
-        let args = self.args(&function.name, (least, most), functions::FunctionArg::No, false, call);
+        let args = self.args(&function.name, function.arrow.arity(), functions::FunctionArg::No, false, call);
         self.nest(function.height, call);
         Expr { kind: Kind::Inline(function, args), at: span(call) }
     }
