@@ -122,6 +122,7 @@ impl Lowering<'_> {
     }
 
     fn inline_call(&mut self, function: Arc<Inline>, call: &js::CallExpression) -> Expr {
+        self.effects += 1;
         let args = self.args(&function.name, function.arrow.arity(), functions::FunctionArg::No, false, call);
         self.nest(function.height, call);
         Expr { kind: Kind::Inline(function, args), at: span(call) }
@@ -258,8 +259,10 @@ impl Lowering<'_> {
                 if let Some(Local { kind: LocalKind::Inline(function), .. }) =
                     self.locals.iter().rfind(|local| local.name == name)
                 {
+                    let function = function.clone();
                     self.height = self.height.max(self.depth + function.height);
-                    return Some(Function::Inline(function.clone()));
+                    self.effects += 1;
+                    return Some(Function::Inline(function));
                 }
                 if let Some(function) = self.scope.function(name).filter(|_| !self.in_scope(name)) {
                     self.height = self.height.max(self.depth + function.height);

@@ -153,6 +153,8 @@ struct Lowering<'s> {
     returns: bool,
     points: Vec<Point>,
     numbers: u32,
+    /// Assignments, and calls of functions that may assign, met so far.
+    effects: u32,
     /// Names that something is appended to somewhere.
     appended: HashSet<String>,
     depth: u32,
@@ -224,6 +226,7 @@ impl<'s> Lowering<'s> {
             returns: false,
             points: Vec::new(),
             numbers: 0,
+            effects: 0,
             appended: appended(text),
             depth: 0,
             height: 0,

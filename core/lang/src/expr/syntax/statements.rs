@@ -548,7 +548,14 @@ impl Lowering<'_> {
             }
             left => left.as_simple_assignment_target().and_then(|left| self.assignee(left)),
         };
+        let effects = self.effects;
         let value = self.expr(&assignment.right);
+        // Where the value may change the name itself, the text that it had counts.
+        let to = match to {
+            Some(Assignee::Local(local, grows)) => Some(Assignee::Local(local, grows && self.effects == effects)),
+            to => to,
+        };
+        self.effects += 1;
         match to {
             Some(to) => Expr { kind: Kind::Assign(Box::new(Assign { to, op, value, at: span(&assignment.left) })), at },
             None => Expr { kind: Kind::Const(Value::Undefined), at },
@@ -556,6 +563,7 @@ impl Lowering<'_> {
     }
 
     pub(super) fn update(&mut self, update: &js::UpdateExpression) -> Expr {
+        self.effects += 1;
         let at = span(update);
         let by = if update.operator == UpdateOperator::Increment { 1 } else { -1 };
         match self.assignee(&update.argument) {
