@@ -205,6 +205,11 @@ fn rows(before: &Node, after: &Node) -> Vec<Row> {
         let all = node.as_map().unwrap_or_default().iter().filter(|(key, node)| !inner(&key.name, node));
         let mut out = Vec::new();
         all.for_each(|(key, node)| leaves(&key.name, node, &mut out));
+        let arms = node.get("arms").and_then(Node::as_list).unwrap_or_default();
+        for (index, arm) in arms.iter().enumerate() {
+            let tests = arm.as_map().unwrap_or_default().iter().filter(|(key, _)| key.name != "steps");
+            tests.for_each(|(key, node)| leaves(&format!("arms.{index}.{}", key.name), node, &mut out));
+        }
         out
     };
     let (old, new) = (members(before), members(after));

@@ -191,6 +191,8 @@ pub(crate) fn step_of<'p>(root: &Node, path: &'p [At]) -> Option<(usize, &'p [At
     while index < path.len() {
         let list = match key(path.get(index)).as_str() {
             "steps" | "then" | "else" | "catch" => index + 1,
+            // A list of arms has the steps of each below a key of their own.
+            "arms" if node.get("arms").is_some_and(|arms| arms.as_list().is_some()) => index + 3,
             "arms" | "together" => index + 2,
             _ => break,
         };

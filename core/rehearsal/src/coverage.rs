@@ -6,7 +6,6 @@ use serde::Serialize;
 
 use kanzlei_compiler::plan::{Action, Plan, Step};
 use kanzlei_engine::machine::{Machine, State, StepRecord};
-use kanzlei_lang::expr::ops;
 use kanzlei_model::value::Value;
 
 /// What one run reached: paragraphs and branches by workflow.
@@ -133,7 +132,7 @@ fn branches_of(step: &Step) -> Vec<String> {
     match &step.action {
         Action::If { .. } => out.extend(["then".to_owned(), "else".to_owned()]),
         Action::Match { arms, otherwise, complete, .. } => {
-            out.extend(arms.iter().map(|(value, _)| arm(value)));
+            out.extend(arms.iter().map(|(test, _)| test.to_string()));
             if otherwise.is_some() || !complete {
                 out.push("else".to_owned());
             }
@@ -151,10 +150,6 @@ fn branches_of(step: &Step) -> Vec<String> {
         out.push("catch".to_owned());
     }
     out
-}
-
-fn arm(value: &Value) -> String {
-    ops::to_text(value).to_string()
 }
 
 /// What a run reached.
@@ -189,8 +184,8 @@ fn taken(machine: &Machine, index: usize, record: &StepRecord, step: &Step) -> V
     match (&step.action, &record.outcome) {
         (Action::If { .. }, Value::Bool(truth)) => out.push(if *truth { "then" } else { "else" }.to_owned()),
         (Action::Match { arms, .. }, value) if !matches!(value, Value::Undefined) || record.failure.is_none() => {
-            let taken = arms.iter().find(|(wanted, _)| ops::strict_equal(wanted, value));
-            out.push(taken.map_or("else".to_owned(), |(wanted, _)| arm(wanted)));
+            let taken = arms.iter().find(|(test, _)| test.fits(value));
+            out.push(taken.map_or("else".to_owned(), |(test, _)| test.to_string()));
         }
         (Action::Script(script), _) => {
             let marks = machine.marks(index).unwrap_or_default();

@@ -494,6 +494,15 @@ impl Making<'_> {
 
     /// Arms and branches by their names.
     fn branches(&mut self, at: &[At]) {
+        if let Some(arms) = node(self.root, at).and_then(as_list) {
+            self.push(at, Shape::Group, 0, true, true);
+            for index in 0..arms.len() {
+                let at = [at, &[At::Item(index)]].concat();
+                self.push(&at, Shape::Group, 1, true, true);
+                self.members(&at, "arm", 2, false);
+            }
+            return;
+        }
         self.push(at, Shape::Names, 0, true, true);
         for (member, _) in node(self.root, at).and_then(Node::as_map).unwrap_or_default() {
             self.push(&key(at, &member.name), Shape::Branch, 1, true, true);

@@ -242,10 +242,15 @@ fn lists(step: &Node, kind: &str) -> Vec<(Vec<At>, bool)> {
         let members = step.get(name).and_then(Node::as_map).unwrap_or_default();
         members.iter().map(|(arm, _)| (vec![At::Key(name.to_owned()), At::Key(arm.name.clone())], false)).collect()
     };
+    let listed = || {
+        let arms = step.get("arms").and_then(as_list).unwrap_or_default().iter().enumerate();
+        let with = arms.filter(|(_, arm)| arm.get("steps").is_some());
+        with.map(|(index, _)| (vec![At::Key("arms".into()), At::Item(index), At::Key("steps".into())], false)).collect()
+    };
     let mut out: Vec<(Vec<At>, bool)> = match kind {
         "if" => vec![(key("then"), false), (key("else"), step.get("else").is_none())],
         "each" | "await" => vec![(key("steps"), false)],
-        "match" => [below("arms"), vec![(key("else"), step.get("else").is_none())]].concat(),
+        "match" => [below("arms"), listed(), vec![(key("else"), step.get("else").is_none())]].concat(),
         "together" => below("together"),
         _ => Vec::new(),
     };

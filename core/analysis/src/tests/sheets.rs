@@ -97,6 +97,30 @@ fn paragraphs_and_ends_of_lists_are_found_in_unfinished_texts_too() {
 }
 
 #[test]
+fn arms_in_a_list_are_branches_of_the_sheet() {
+    let text = "workflow: w\ninput: {n: {type: number}}\nsteps:\n  - match: input.n\n    arms:\n      - in: [1, 2]\n        steps:\n          - note: few\n      - from: 3\n        below: 9\n        steps:\n          - note: more\n          - pause: 1s\n";
+    let workspace = with(text);
+    let sheet = sheet::of(&workspace, "workflows/w.yaml").expect("a sheet");
+    let parts: Vec<String> = sheet.parts.iter().map(|p| format!("{} {} {}|{}", p.number, p.at, p.branch, p.kind)).collect();
+    assert_eq!(
+        parts[1..],
+        [
+            "1 steps/0 |match",
+            "1.1 steps/0/arms/0/steps/0 1, 2|note",
+            "1.2 steps/0/arms/1/steps/0 from 3, below 9|note",
+            "1.3 steps/0/arms/1/steps/1 |pause",
+        ]
+    );
+    let ends: Vec<_> = sheet.ends.iter().map(|end| end.at.as_str()).collect();
+    assert_eq!(ends, ["steps/0/arms/0/steps/1", "steps/0/arms/1/steps/2", "steps/0/else/0", "steps/1"]);
+    let form = sheet::form(&workspace, "workflows/w.yaml", &parse_path("steps/0")).expect("a form");
+    let fields: Vec<&str> = form.fields.iter().filter(|field| field.present).map(|field| field.at.as_str()).collect();
+    let arms = ["arms", "arms/0", "arms/0/in", "arms/1", "arms/1/from", "arms/1/below"];
+    let wanted: Vec<String> = arms.iter().map(|at| format!("steps/0/{at}")).collect();
+    assert_eq!(fields, [vec!["steps/0/match"], wanted.iter().map(String::as_str).collect()].concat());
+}
+
+#[test]
 fn inputs_of_a_sheet_bring_samples_that_fit() {
     let text = "workflow: w\ninput:\n  imo: {type: string, pattern: '^[0-9]{7}$'}\n  nights: {type: integer, minimum: 2, default: 3}\n  pin: {type: string, optional: true, secret: true}\nsteps: []\n";
     let workspace = Workspace::of([("w.yaml".to_owned(), text.to_owned())]);

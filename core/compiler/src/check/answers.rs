@@ -23,9 +23,9 @@ impl Walk<'_, '_, '_> {
         let mut rows = sheet::header_rows(headers);
         rows.extend(body.iter().flat_map(|body| sheet::rows("body", body)));
         self.show(paragraph, "reply", sheet::inline(status), rows);
-        if self.apart_from_client > 0 {
-            self.report.error("reply-apart", step.at, "a loop or a parallel branch cannot answer the client");
-            self.report.help("collect its results and put the `reply` behind it");
+        if let Some(why) = self.no_answer.last() {
+            self.report.error("reply-apart", step.at, *why);
+            self.report.help("collect the results and put the `reply` behind them");
         }
         if answered == Answered::Yes {
             let message = "the client already has its answer from a `reply` before this one";

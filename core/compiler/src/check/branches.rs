@@ -2,10 +2,12 @@
 
 use super::actions::{At, Compiled};
 use super::scope;
-use super::steps::{End, Walk};
+use super::steps::{Answered, End, Walk};
 use crate::plan::{self, sheet};
-use kanzlei_lang::document::step::{Arm, Await, Branch, Each, Step};
+use kanzlei_lang::document::step::arms::Test;
+use kanzlei_lang::document::step::{Action, Arm, Await, Branch, Each, Step};
 use kanzlei_lang::document::yaml::Node;
+use kanzlei_lang::expr::Expression;
 use kanzlei_lang::types::{Env, Text, Type};
 
 impl Walk<'_, '_, '_> {
@@ -58,18 +60,16 @@ impl Walk<'_, '_, '_> {
         };
         let mut open = subject_type.clone();
         for arm in arms {
-            let value = Type::of(&arm.value);
-            if !open.can_be(&value) {
+            if !possible(&open, &arm.test) {
                 let message = format!("this arm is never taken: the value is {}", short(&subject_type));
                 self.report.warning("constant-condition", arm.label.at, message);
             }
-            open = open.keep(|one| *one != value);
+            open = open.keep(|one| one.single().is_none_or(|value| !arm.test.fits(&value)));
             if let Some(subject) = &subject {
-                self.env = left.assuming_value(subject, &arm.value, true);
-                left = left.assuming_value(subject, &arm.value, false);
+                (self.env, left) = assuming(&left, subject, &arm.test);
             }
             let ((block, end), names) = self.apart(|walk| walk.branch(&arm.steps, inside, &arm.label.text, answered));
-            compiled.push((arm.value.clone(), block));
+            compiled.push((arm.test.clone(), block));
             all_names.extend(names);
             meet(self.env.clone(), end.ends);
             join(end);
@@ -141,6 +141,7 @@ impl Walk<'_, '_, '_> {
             self.report.help("read them with `whole: true` where they are few");
         }
         self.apart_from_client += 1;
+        self.no_answer.push("a loop cannot answer the client: each of its items would");
         let around = self.env.clone();
         let ((item, index, block, collect, until), _) = self.apart(|walk| {
             let item = walk.define(&each.item);
@@ -168,6 +169,7 @@ impl Walk<'_, '_, '_> {
         });
         self.env = around;
         self.apart_from_client -= 1;
+        self.no_answer.pop();
         let whole = list.zip(item).filter(|_| index != Some(None) && !matches!(collect, Some(None)));
         let whole = whole.filter(|_| !matches!(until, Some(None)));
         let action = whole.map(|(list, item)| {
@@ -200,12 +202,21 @@ impl Walk<'_, '_, '_> {
         let mut blocks = Vec::with_capacity(branches.len());
         let around = self.env.clone();
         let mut types = Vec::with_capacity(branches.len());
-        for branch in branches {
+        for (index, branch) in branches.iter().enumerate() {
             self.env = around.clone();
             self.result = Type::Undefined;
+            let why = no_answer_of(branches, index);
+            self.no_answer.extend(why);
             let ((block, branch_end), _) =
                 self.apart(|walk| walk.branch(&branch.steps, inside, &branch.name.text, answered));
+            if why.is_some() {
+                self.no_answer.pop();
+            }
             end.ends |= branch_end.ends;
+            if branch_end.answered != answered {
+                // A failure that is settled may have come before the reply.
+                end.answered = if settle { Answered::Maybe } else { branch_end.answered };
+            }
             blocks.push(block);
             let of = self.result.clone();
             types.push(if settle { scope::settled(of) } else { of });
@@ -287,6 +298,61 @@ impl Walk<'_, '_, '_> {
             Type::Unknown => Type::Unknown,
             _ => Type::Never,
         })
+    }
+}
+
+/// Why a branch cannot answer the client: only one of all may, and none beside it ends the run.
+fn no_answer_of(branches: &[Branch], index: usize) -> Option<&'static str> {
+    fn has(steps: &[Step], fits: fn(&Action) -> bool) -> bool {
+        steps.iter().any(|step| fits(&step.action) || step.inside().into_iter().any(|steps| has(steps, fits)))
+    }
+    let mut others = branches.iter().enumerate().filter(|(other, _)| *other != index).map(|(_, branch)| &branch.steps);
+    let answers = |action: &Action| matches!(action, Action::Reply { .. });
+    let fails = |action: &Action| matches!(action, Action::Fail { .. });
+    if others.clone().any(|steps| has(steps, answers)) {
+        return Some("more than one of these branches answers the client, and the faster one would");
+    }
+    others
+        .any(|steps| has(steps, fails))
+        .then_some("another of these branches may `fail`, and the client would get what comes first")
+}
+
+/// Whether a value of a type may fit an arm.
+fn possible(of: &Type, test: &Test) -> bool {
+    match test {
+        Test::Values(values) => values.iter().any(|value| of.can_be(&Type::of(value))),
+        Test::Range { low, high } => {
+            let bounds = if low.iter().chain(high).any(|(bound, _)| bound.as_text().is_some()) {
+                Type::TEXT
+            } else {
+                Type::NUMBER
+            };
+            let alternatives = of.alternatives();
+            alternatives.iter().any(|one| one.single().map_or(one.can_be(&bounds), |value| test.fits(&value)))
+        }
+    }
+}
+
+/// What is known where the value fits an arm, and where it does not.
+fn assuming(env: &Env, subject: &Expression, test: &Test) -> (Env, Env) {
+    match test {
+        Test::Values(values) => {
+            let mut fits: Option<Env> = None;
+            let mut left = env.clone();
+            for value in values {
+                let one = left.assuming_value(subject, value, true);
+                fits = Some(fits.map_or(one.clone(), |known| known.join(&one)));
+                left = left.assuming_value(subject, value, false);
+            }
+            (fits.unwrap_or_else(|| env.clone()), left)
+        }
+        Test::Range { low, high } => {
+            let mut fits = env.clone();
+            for (bound, _) in low.iter().chain(high) {
+                fits = fits.assuming_kind(subject, bound);
+            }
+            (fits, env.clone())
+        }
     }
 }
 

@@ -107,15 +107,17 @@ pub(super) fn compile(walk: &mut Walk, call: &Call) -> Option<plan::Call> {
     walk.used_services.insert(target.service.clone());
     if let Some(retry) = &call.retry {
         let repeatable = !matches!(target.method.as_str(), "POST" | "PATCH");
-        let honours = walk.services.get(&target.service).is_some_and(|s| s.idempotency_key);
-        if retry.attempts > 1 && !repeatable && !honours {
+        let service = walk.services.get(&target.service);
+        let honours = service.is_some_and(|service| service.idempotency_key);
+        let named = target.operation.as_ref().zip(service).is_some_and(|(id, service)| service.safe.contains(id));
+        if retry.attempts > 1 && !repeatable && !honours && !named && !call.safe {
             walk.report.error(
                 "unsafe-retry",
                 retry.at,
                 format!("trying a {} again could do its work twice", target.method),
             );
             walk.report.help(format!(
-                "if `{}` honours `Idempotency-Key`, say `idempotency_key: true` in its document",
+                "if `{}` honours `Idempotency-Key`, say `idempotency_key: true` in its document; if repeating this call does no harm, say `safe: true` here",
                 target.service
             ));
         }

@@ -90,6 +90,7 @@ pub(super) fn compile(
         replies: Vec::new(),
         fails: Vec::new(),
         apart_from_client: 0,
+        no_answer: Vec::new(),
         readings: HashMap::new(),
         consumed: BTreeSet::new(),
         consumed_in_branches: BTreeSet::new(),
@@ -272,8 +273,10 @@ pub(super) struct Walk<'w, 'r, 's> {
     pub last: Type,
     /// Whether it was reported already that it is always the same.
     pub told_constant: bool,
-    /// How many loops and parallel branches are around: in them no step may answer the client.
+    /// How many loops and parallel branches are around.
     pub apart_from_client: u32,
+    /// Why no step may answer the client, for each loop and parallel branch around in which none may.
+    pub no_answer: Vec<&'static str>,
     /// How rows are read, by the paragraphs of their steps, and how many loops and parallel branches are around each.
     pub readings: HashMap<u32, (Arc<plan::rows::Reading>, u32)>,
     /// Rows that a step before this one has read.

@@ -234,6 +234,10 @@ fn types_flow_through_a_workflow() {
     for steps in [
         "  - if: v.status === 404\n    then: [{fail: 422, detail: \"${v.body.title}\"}]\n  - let: {a: \"${v.body.length * 2}\"}\n",
         "  - match: v.status\n    arms: {200: [{let: {a: \"${v.body.name}\"}}], 404: [{let: {a: \"${v.body.title}\"}}]}\n  - let: {b: \"${a.trim()}\"}\n",
+        "  - match: v.status\n    arms: [{in: [200], steps: [{let: {a: \"${v.body.name}\"}}]}, {from: 400, below: 500, steps: [{let: {a: x}}]}]\n  - let: {b: \"${a?.trim()}\"}\n",
+        "  - {together: {a: [{reply: 202}, {note: x}], b: [{call: s.get, send: {imo: y}}]}}\n",
+        // A range holds numbers only, or texts only.
+        "  - match: input.t\n    arms: [{from: '2026-01-01', steps: [{note: \"${input.t.trim()}\"}]}]\n    else: [{note: \"${input.t ?? '-'}\"}]\n",
         "  - {id: w, call: s.get, when: v.status === 404, send: {imo: y}}\n  - let: {a: \"${w?.body.name ?? '-'}\"}\n",
         "  - {id: w, call: s.get, send: {imo: y}, catch: [{let: {w: null}}]}\n  - let: {a: \"${w?.body.length}\"}\n",
         "  - {each: x, in: input.list, position: i, id: all, steps: [{let: {y: \"${x.trim()}\"}}], collect: \"${y.length + i}\"}\n  - let: {a: \"${Math.max(...all)}\"}\n",
@@ -264,6 +268,9 @@ fn types_flow_through_a_workflow() {
             "  - match: input.k\n    arms: {a: [{note: x}], b: [{note: y}]}\n    else: [{note: z}]\n",
             "constant-condition@8:13",
         ),
+        ("  - match: input.k\n    arms: [{in: [a, b], steps: [{note: x}]}]\n    else: [{note: z}]\n", "constant-condition@8:13"),
+        ("  - match: input.k\n    arms: [{above: 3, steps: [{note: x}]}]\n", "constant-condition@7:13"),
+        ("  - match: v.status\n    arms: [{from: 201, to: 299, steps: [{note: x}]}]\n", "constant-condition@7:13"),
         ("  - if: input.list\n    then: [{note: x}]\n", "constant-condition@6:9"),
         (
             "  - {id: w, call: s.get, when: v.status === 404, send: {imo: y}}\n  - let: {a: \"${w.body}\"}\n",
@@ -290,6 +297,8 @@ fn types_flow_through_a_workflow() {
         ("  - reply: 201\n", "undeclared-reply@6:12"),
         ("  - let: {a: \"${input.list.map(v => v)}\"}\n", "shadowed-name@6:32"),
         ("  - {each: x, in: input.list, steps: [{reply: 200, body: {x: 1}}]}\n", "reply-apart@6:40"),
+        ("  - {together: {a: [{reply: 202}], b: [{fail: 500}]}}\n", "reply-apart@6:22"),
+        ("  - {together: {a: [{reply: 202}], b: [{note: x}]}}\n  - reply: 202\n", "second-reply@7:5"),
         ("  - {sql: d, statement: \"SELECT ${input.n}\"}\n", "pasted-value@6:33"),
         ("  - {sql: d, statement: SELECT :n}\n", "missing-parameter@6:32"),
         ("  - {sql: d, statement: SELECT 1, bind: {m: 1}}\n", "unknown-parameter@6:42"),

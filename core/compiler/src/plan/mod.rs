@@ -33,6 +33,7 @@ use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_lang::document::step::Encoding;
+use kanzlei_lang::document::step::arms::Test;
 use kanzlei_lang::document::web::Web;
 use kanzlei_lang::document::workflow::{Answer, Beyond, Missed, Overlap};
 use kanzlei_lang::expr::template::Template;
@@ -431,8 +432,8 @@ pub enum Action {
     Match {
         /// The value that is compared.
         subject: Expression,
-        /// Values and their steps.
-        arms: Vec<(Value, BlockId)>,
+        /// Tests and their steps; the first that fits is taken.
+        arms: Vec<(Test, BlockId)>,
         /// Steps for all other cases.
         otherwise: Option<BlockId>,
         /// Whether there is an arm for each value that the subject can have.

@@ -72,7 +72,7 @@ impl Machine {
             }
             Action::Match { subject, arms, otherwise, .. } => {
                 let value = subject.eval(&fibre.slots, self.limits())?;
-                let arm = arms.iter().find(|(wanted, _)| ops::strict_equal(wanted, &value)).map(|(_, block)| *block);
+                let arm = arms.iter().find(|(test, _)| test.fits(&value)).map(|(_, block)| *block);
                 self.records[record].outcome = value;
                 self.enter(fibre, arm.or(*otherwise), record)
             }

@@ -65,6 +65,31 @@ fn branches_are_taken_and_recorded() {
 }
 
 #[test]
+fn the_first_arm_that_fits_is_taken() {
+    let arms = "[{in: [1, '2'], steps: [{let: {w: few}}]}, {from: 2, below: 5, steps: [{let: {w: some}}]}, {above: 9, to: 12, steps: [{let: {w: many}}]}, {from: '2026-01-01', to: '2026-12-31', steps: [{let: {w: this year}}]}]";
+    for (subject, word) in [
+        ("input.n", "few"),
+        ("input.n + 1", "some"),
+        ("String(input.n + 1)", "few"),
+        ("input.n + 3.5", "some"),
+        ("input.n + 4", "none"),
+        ("input.n + 8", "none"),
+        ("input.n + 11", "many"),
+        ("'2026-11-28'", "this year"),
+        ("'2027-01-01'", "none"),
+        ("null", "none"),
+        ("[3]", "none"),
+        ("0 / 0", "none"),
+    ] {
+        let steps = format!(
+            "  - let: {{it: \"${{{subject}}}\"}}\n  - match: it\n    arms: {arms}\n    else: [{{let: {{w: none}}}}]\n  - reply: 200\n    body: ${{w}}\n"
+        );
+        let (reply, _) = run(&mut start(plan(&steps), 1), vec![]);
+        assert_eq!(reply.expect("reply").body, Value::text(word), "{subject}");
+    }
+}
+
+#[test]
 fn requests_carry_what_the_step_says_and_are_the_same_on_each_attempt() {
     let steps = "  - call: s.op\n    send: {id: \"a b/${input.n}\", q: x&y, name: Tare}\n    headers: {X-N: \"${input.n}\"}\n    retry: {attempts: 2, first: 1s}\n  - reply: 204\n";
     let mut machine = start(plan(steps), 7);

@@ -199,6 +199,7 @@ pub const CALL: &[KeySpec] = keys! {
     "sign", r##"{"$ref":"#/$defs/sign"}"##, "Signs the message as a receiver of webhooks expects it: `{standard: SECRET}` (Standard Webhooks), or `{hmac: {…}}`.";
     "within", DURATION, "How long one attempt may take; default: 10s.";
     "retry", r##"{"allOf":[{"$ref":"#/$defs/retry"},{"properties":{"attempts":{"maximum":20}}}]}"##, "Which failures are retried, when and how often.";
+    "safe", r#"{"type":"boolean"}"#, "`true`: repeating it does no harm, so it may be retried whatever its method.";
 };
 
 /// Keys of `retry`.
@@ -221,8 +222,17 @@ pub const IF: &[KeySpec] = keys! {
 /// Keys of a `match` step.
 pub const MATCH: &[KeySpec] = keys! {
     "match", CONDITION, "What is compared with each arm.";
-    "arms", r##"{"type":"object","additionalProperties":{"$ref":"#/$defs/steps"}}"##, "Steps by value.";
+    "arms", r##"{"oneOf":[{"type":"object","additionalProperties":{"$ref":"#/$defs/steps"}},{"type":"array","items":{"$ref":"#/$defs/arm"}}]}"##, "Steps by value: `{cargo: […]}`; or a list of arms, each with `in`, a list of values, or a range.";
     "else", STEPS, "Steps when no arm fits.";
+};
+/// Keys of an arm in a list of arms.
+pub const ARM: &[KeySpec] = keys! {
+    "in", r#"{"type":"array"}"#, "The values it is for: `[cargo, tanker]`.";
+    "from", r#"{"type":["number","string"]}"#, "The least value of a range, which belongs to it.";
+    "above", r#"{"type":["number","string"]}"#, "The lower bound of a range, which does not belong to it.";
+    "to", r#"{"type":["number","string"]}"#, "The greatest value of a range, which belongs to it.";
+    "below", r#"{"type":["number","string"]}"#, "The upper bound of a range, which does not belong to it.";
+    "steps", STEPS, "Steps for these values.";
 };
 /// Keys of a `note` step.
 pub const NOTE: &[KeySpec] = keys! { "note", ANY, "A line in the journal."; };

@@ -57,6 +57,7 @@ fn workflow() -> Value {
         "in_query": object(&[keys::IN_QUERY], &["name", "secret"]),
         "once_per": object(&[keys::ONCE_PER], &["key"]),
         "retry": object(&[keys::RETRY], &[]),
+        "arm": object(&[keys::ARM], &["steps"]),
         "statement": object(&[keys::STATEMENT], &["statement"]),
         "queue": object(&[keys::QUEUE], &[]),
         "notify": object(&[keys::NOTIFY], &["to", "secret"]),

@@ -26,6 +26,8 @@ pub struct Service {
     pub private: bool,
     /// Whether it honours `Idempotency-Key`, so that any call may be retried.
     pub idempotency_key: bool,
+    /// Ids of operations that may be repeated without harm, whatever their method.
+    pub safe: Vec<String>,
     /// Default timeout of a call.
     pub within: Option<Duration>,
     /// The credentials of each call.
@@ -160,6 +162,11 @@ pub const SERVICE: &[KeySpec] = &[
         about: "Whether it honours `Idempotency-Key`, so that any call may be retried.",
         schema: r#"{"type":"boolean"}"#,
     },
+    KeySpec {
+        name: "safe",
+        about: "Operations that may be repeated without harm, so that calls of them may be retried: `[searchVessels]`.",
+        schema: r#"{"type":"array","items":{"type":"string"}}"#,
+    },
     KeySpec { name: "within", about: "How long one attempt may take by default.", schema: r#"{"type":"string"}"# },
     KeySpec {
         name: "credentials",
@@ -261,6 +268,7 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
         },
     };
     let idempotency_key = members.boolean("idempotency_key", report);
+    let safe = safe(&members, &operations, report);
     let within = members.duration("within", MAX_WITHIN, report);
     let credentials = members.get("credentials").and_then(|node| credentials::read(node, report));
     let tls = members.get("tls").and_then(|node| credentials::tls(node, report));
@@ -295,6 +303,7 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
         base,
         private,
         idempotency_key,
+        safe,
         within,
         credentials,
         tls,
@@ -305,6 +314,27 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
         operations,
         api: Arc::new(api),
     })
+}
+
+/// The operations that `safe` names.
+fn safe(members: &Members, operations: &BTreeMap<String, Operation>, report: &mut Report) -> Vec<String> {
+    let mut out = Vec::new();
+    for node in members.list("safe", report) {
+        match node.as_text() {
+            Some(id) if operations.contains_key(id) => out.push(id.to_owned()),
+            Some(id) => {
+                report.error("unknown-operation", node.at, format!("the service has no operation `{id}`"));
+                if let Some(near) = crate::suggest::nearest(id, operations.keys().map(String::as_str)) {
+                    report.did_you_mean(near);
+                }
+            }
+            None => {
+                let message = format!("`safe` is a list of operations by their ids, not {}", node.what());
+                report.error("wrong-type", node.at, message);
+            }
+        }
+    }
+    out
 }
 
 /// A base address without a slash at the end, or why it is none.

@@ -89,6 +89,14 @@ impl Node {
         }
     }
 
+    /// Returns the items of a list.
+    pub fn as_list(&self) -> Option<&[Node]> {
+        match &self.kind {
+            Kind::List(items) => Some(items),
+            _ => None,
+        }
+    }
+
     /// Returns the value of a key.
     pub fn get(&self, name: &str) -> Option<&Node> {
         self.as_map()?.iter().find(|(key, _)| key.name == name).map(|(_, node)| node)

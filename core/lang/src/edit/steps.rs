@@ -12,6 +12,7 @@ use super::{At, Error};
 use crate::diagnostic::{Place, Report};
 use crate::document::keys::STEP_KINDS;
 use crate::document::yaml::{self, Kind, Node};
+use crate::expr::ops;
 
 /// A step of a document, whether or not it is sound.
 #[derive(Clone, Debug, PartialEq)]
@@ -60,8 +61,15 @@ pub(crate) fn lists(step: &Node) -> Vec<(Vec<At>, String, &Node)> {
         "if" => ["then", "else"].into_iter().for_each(&mut add),
         "each" | "await" => add("steps"),
         "match" => {
-            for (key, node) in of("arms").and_then(Node::as_map).unwrap_or_default() {
+            let arms = of("arms");
+            for (key, node) in arms.and_then(Node::as_map).unwrap_or_default() {
                 out.push((vec![At::Key("arms".into()), At::Key(key.name.clone())], key.name.clone(), node));
+            }
+            for (index, arm) in arms.and_then(Node::as_list).unwrap_or_default().iter().enumerate() {
+                if let Some(node) = arm.get("steps") {
+                    let at = vec![At::Key("arms".into()), At::Item(index), At::Key("steps".into())];
+                    out.push((at, label(arm), node));
+                }
             }
             if let Some(node) = of("else") {
                 out.push((vec![At::Key("else".into())], "else".into(), node));
@@ -78,6 +86,18 @@ pub(crate) fn lists(step: &Node) -> Vec<(Vec<At>, String, &Node)> {
         out.push((vec![At::Key("catch".into())], "catch".into(), node));
     }
     out
+}
+
+/// What an arm of a list of arms is for, in its own words: `in cargo, tanker`, `from 5, to 9`.
+pub fn label(arm: &Node) -> String {
+    let word = |name: &str| match &arm.get(name)?.kind {
+        Kind::List(values) => {
+            let values: Vec<_> = values.iter().map(|value| ops::to_text(&value.to_value()).to_string()).collect();
+            Some(values.join(", "))
+        }
+        _ => Some(format!("{name} {}", ops::to_text(&arm.get(name)?.to_value()))),
+    };
+    ["in", "from", "above", "to", "below"].into_iter().filter_map(word).collect::<Vec<_>>().join(", ")
 }
 
 /// The key of a step that says what it does.

@@ -11,7 +11,7 @@ use super::narrow::{Path, path};
 use super::sites::Sites;
 use super::{Text, Type};
 use crate::expr::Expression;
-use crate::expr::ast::{BinaryOp, Expr, Item, Kind, Span};
+use crate::expr::ast::{BinaryOp, Expr, Item, Kind, Span, UnaryOp};
 use crate::expr::functions::{Method, Static};
 use crate::expr::template::Template;
 use crate::suggest;
@@ -111,6 +111,18 @@ impl Env {
         let mut infer = Infer::new(self, subject.text());
         infer.quiet = 1;
         infer.assume(&test, is);
+        Env { slots: self.slots.clone(), facts: infer.facts }
+    }
+
+    /// What is known where a value is of the kind of another: a number, a text.
+    pub fn assuming_kind(&self, subject: &Expression, like: &kanzlei_model::value::Value) -> Env {
+        let at = Span::default();
+        let kind = Expr { kind: Kind::Const(kanzlei_model::value::Value::text(crate::expr::ops::type_of(like))), at };
+        let of = Expr { kind: Kind::Unary(UnaryOp::TypeOf, Box::new(subject.ast().clone())), at };
+        let test = Expr { kind: Kind::Binary(BinaryOp::Eq, Box::new((of, kind))), at };
+        let mut infer = Infer::new(self, subject.text());
+        infer.quiet = 1;
+        infer.assume(&test, true);
         Env { slots: self.slots.clone(), facts: infer.facts }
     }
 

@@ -385,6 +385,18 @@ impl Type {
         }
     }
 
+    /// The one value that it has, where it is one single value.
+    pub fn single(&self) -> Option<Value> {
+        match self {
+            Type::Undefined => Some(Value::Undefined),
+            Type::Null => Some(Value::Null),
+            Type::Bool(Some(truth)) => Some(Value::Bool(*truth)),
+            Type::Number(Some(number)) => Some(Value::Num(*number)),
+            Type::Text(Text::One(text)) => Some(Value::Text(text.clone())),
+            _ => None,
+        }
+    }
+
     /// Whether a value of the other type may be of this one.
     pub fn can_be(&self, other: &Type) -> bool {
         narrow::overlap(self, other)

@@ -1,5 +1,6 @@
 //! Steps of a workflow: typed, with their positions. `read` makes them from nodes.
 
+pub mod arms;
 pub mod file;
 pub mod mail;
 mod read;
@@ -8,8 +9,7 @@ pub mod rows;
 
 use std::time::Duration;
 
-use kanzlei_model::value::Value;
-
+pub use arms::Arm;
 use super::proof::Proof;
 use super::reader::Named;
 use super::retry::Retry;
@@ -126,17 +126,6 @@ pub enum Action {
         /// Further members of the problem.
         with: Option<Node>,
     },
-}
-
-/// An alternative of a `match` step.
-#[derive(Clone, Debug)]
-pub struct Arm {
-    /// The label as written.
-    pub label: Named,
-    /// The value that selects it.
-    pub value: Value,
-    /// The steps, in order.
-    pub steps: Vec<Step>,
 }
 
 /// A loop over a list.
@@ -307,6 +296,8 @@ pub struct Call {
     pub within: Option<Duration>,
     /// When failures are retried.
     pub retry: Option<Retry>,
+    /// Whether repeating it does no harm, whatever its method.
+    pub safe: bool,
     /// How the message is signed.
     pub sign: Option<Proof>,
 }

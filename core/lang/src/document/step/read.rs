@@ -6,7 +6,7 @@ use super::super::reader::{KeySpec, MAX_NAME, Members, Named, is_document_name, 
 use super::super::retry;
 use super::super::values::{MAX_WITHIN, METHODS, status_range};
 use super::super::yaml::{Kind, Node};
-use super::{Action, Arm, Await, Branch, Call, Cancel, Each, Encoding, Enqueue, Pause, Sql, Statement, Step, Target};
+use super::{Action, Await, Branch, Call, Cancel, Each, Encoding, Enqueue, Pause, Sql, Statement, Step, Target};
 use crate::diagnostic::Report;
 use crate::suggest;
 
@@ -157,18 +157,13 @@ fn action(kind: &str, members: &Members, count: &mut usize, report: &mut Report)
 }
 
 fn choice(members: &Members, count: &mut usize, report: &mut Report) -> Option<Action> {
-    let mut arms = Vec::new();
-    match members.get("arms").and_then(Node::as_map) {
-        Some(found) => {
-            for (key, node) in found {
-                let label = Named { text: key.name.clone(), at: key.at };
-                arms.push(Arm { label, value: key.value.clone(), steps: steps(node, &key.name, count, report) });
-            }
-        }
+    let arms = match members.get("arms") {
+        Some(node) => super::arms::arms(node, count, report),
         None => {
             report.error("missing-key", members.at, "`match` needs `arms`: steps by value");
+            Vec::new()
         }
-    }
+    };
     let otherwise = members.get("else").map(|node| steps(node, "else", count, report)).unwrap_or_default();
     Some(Action::Match { subject: members.get("match").cloned()?, arms, otherwise })
 }
@@ -466,6 +461,7 @@ fn call(members: &Members, report: &mut Report) -> Option<Call> {
         accept,
         within,
         retry,
+        safe: members.boolean("safe", report),
         sign: members.get("sign").and_then(|node| proof::signing(node, report)),
     })
 }
