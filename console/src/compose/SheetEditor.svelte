@@ -13,7 +13,7 @@
   import Margin from './Margin.svelte';
   import Menu from './Menu.svelte';
   import { whyNot } from './samples';
-  import { owner, parent, position, within } from './tree';
+  import { branchName, owner, parent, position, within } from './tree';
 
   interface Props {
     composer: Composer;
@@ -71,7 +71,10 @@
     (composer.sheet?.ends ?? []).filter(
       (end) => end.behind === index && end.depth > 0 && (!end.offered || composer.open === owner(parent(end.at)) || desk.adding === end.at),
     );
-  const lastEnd = $derived(composer.sheet?.ends.find((end) => end.depth === 0));
+  const lastEnd = $derived(composer.sheet?.ends.find((end) => end.depth === 0 && end.at.startsWith('steps/')));
+  /** The end of the steps that run when the run fails, and whether there are any. */
+  const closing = $derived(composer.sheet?.ends.find((end) => end.at.startsWith('on_failure/')));
+  const closes = $derived(parts.some((part) => part.at.startsWith('on_failure/')));
 
   /** The number that a step would have at a place. */
   function numberAt(at: string): string {
@@ -195,6 +198,12 @@
   const headOpen = $derived(composer.open === 'head');
 </script>
 
+{#snippet last(end: End)}
+  <div class:over={over === end.at} role="presentation" ondragover={(event) => dragOver(event, end.at)} ondrop={(event) => drop(event, end.at)}>
+    <AddLine {desk} at={end.at} number={numberAt(end.at)} depth={0} stays />
+  </div>
+{/snippet}
+
 {#snippet gap(at: string, depth: number, label: string)}
   {#if desk.adding === at}
     <AddLine {desk} {at} number={numberAt(at)} {depth} />
@@ -231,7 +240,7 @@
     {@const found = byPart.get(part.at) ?? []}
     {@const note = changed.get(step ? part.number : part.at)}
     {#if part.branch}
-      <div class="branch dim" role="presentation" style:padding-left="{3.25 + 2 * part.depth}rem">{part.branch === 'catch' ? 'when it fails' : part.branch}</div>
+      <div class="branch dim" role="presentation" style:padding-left="{3.25 + 2 * part.depth}rem">{branchName(part.branch)}</div>
     {/if}
     {#if step && desk.adding === part.at}<AddLine {desk} at={part.at} number={part.number} depth={part.depth} />{/if}
     <div class="paragraph" role="listitem" data-at={part.at} class:open class:off={part.off} class:changed={note !== undefined} class:over={over === part.at} style:--indent="{2 * part.depth}rem"
@@ -295,14 +304,12 @@
       {/if}
     </div>
     {#each endsOf(index) as end (end.at)}
-      {@render gap(end.at, end.depth, end.branch === 'catch' ? 'when it fails' : (end.branch ?? ''))}
+      {@render gap(end.at, end.depth, branchName(end.branch))}
     {/each}
+    {#if closes && lastEnd?.behind === index}{@render last(lastEnd)}{/if}
   {/each}
-  {#if lastEnd}
-    <div class:over={over === lastEnd.at} role="presentation" ondragover={(event) => dragOver(event, lastEnd.at)} ondrop={(event) => drop(event, lastEnd.at)}>
-      <AddLine {desk} at={lastEnd.at} number={numberAt(lastEnd.at)} depth={0} stays />
-    </div>
-  {/if}
+  {#if lastEnd && !closes}{@render last(lastEnd)}{/if}
+  {#if closing && (closes || composer.steps.length > 0)}{@render gap(closing.at, 0, branchName(closing.branch))}{/if}
 </div>
 </div>
 

@@ -20,6 +20,11 @@ export function parent(path: string): string {
   return path.slice(0, Math.max(0, path.lastIndexOf('/')));
 }
 
+/** What the sheet calls a branch. */
+export function branchName(branch: string | undefined | null): string {
+  return ({ catch: 'when it fails', on_failure: 'when the run fails' } as Record<string, string>)[branch ?? ''] ?? branch ?? '';
+}
+
 /** The step around a list: of `steps/2/then` it is `steps/2`; empty for the steps of the workflow. */
 export function owner(list: string): string {
   const all = list.split('/');

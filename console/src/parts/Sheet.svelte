@@ -4,6 +4,7 @@
    * run it shows in the margin what each did.
    */
   import type { Input, Paragraph, RunDifference, Step } from '../api/types';
+  import { branchName } from '../compose/tree';
   import { details, grouped, inputText, result, shownStep, summary } from '../lib/sheet';
   import { block, capital, line } from '../lib/show';
   
@@ -63,7 +64,7 @@
     {@const beside = shownStep(others.get(paragraph.number))}
     {#if paragraph.branch}
       <div class="branch dim" style:padding-left="{3 + 2 * paragraph.depth}rem">
-        {paragraph.branch === 'catch' ? 'when it fails' : paragraph.branch}
+        {branchName(paragraph.branch)}
       </div>
     {/if}
     <div role="listitem">

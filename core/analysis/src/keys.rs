@@ -8,6 +8,7 @@ use std::sync::OnceLock;
 
 use kanzlei_lang::document::yaml::{Kind, Node};
 use kanzlei_lang::document::{KINDS, keys, schema};
+use kanzlei_lang::edit::steps::ON_FAILURE;
 use kanzlei_lang::edit::At;
 use serde_json::Value as Json;
 
@@ -178,7 +179,7 @@ pub(crate) fn wants_mapping(root: &Node, path: &[At]) -> bool {
 
 /// Where the innermost step of a path ends, and the path within it; nothing outside steps.
 pub(crate) fn step_of<'p>(root: &Node, path: &'p [At]) -> Option<(usize, &'p [At])> {
-    if path.first() != Some(&At::Key("steps".into())) {
+    if !matches!(path.first(), Some(At::Key(key)) if key == "steps" || key == ON_FAILURE) {
         return None;
     }
     let mut step = None;
@@ -190,7 +191,7 @@ pub(crate) fn step_of<'p>(root: &Node, path: &'p [At]) -> Option<(usize, &'p [At
     };
     while index < path.len() {
         let list = match key(path.get(index)).as_str() {
-            "steps" | "then" | "else" | "catch" => index + 1,
+            "steps" | "then" | "else" | "catch" | ON_FAILURE => index + 1,
             // A list of arms has the steps of each below a key of their own.
             "arms" if node.get("arms").is_some_and(|arms| arms.as_list().is_some()) => index + 3,
             "arms" | "together" => index + 2,

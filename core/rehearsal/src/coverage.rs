@@ -83,6 +83,7 @@ impl Coverage {
         };
         let mut all: Vec<&Step> = Vec::new();
         collect(plan, 0, &mut all);
+        plan.on_failure.iter().for_each(|block| collect(plan, *block, &mut all));
         all.sort_by_key(|step| step.paragraph);
         for step in all {
             let paragraph = &plan.sheet[step.paragraph as usize];

@@ -201,6 +201,7 @@ fn replay(plan: &Arc<Plan>, mut dice: Dice, journal: &Journal) -> String {
             }
             Next::Finished => return format!("{:?}", machine.records()),
             Next::Compute(_) => machine.compute(),
+            Next::Failing => machine.close_with(true),
             Next::Do(..) | Next::Cancel(_) | Next::Answer(_) | Next::Remark(_) | Next::Yield => {}
         }
     }
@@ -220,6 +221,7 @@ fn run(plan: &Arc<Plan>, mut dice: Dice) -> (String, String, Journal) {
         now = now + Span::from_micros(dice.below(1000) as i64);
         match next {
             Next::Compute(_) => machine.compute(),
+            Next::Failing => machine.close_with(true),
             Next::Do(id, effect) => under_way.push((id, effect)),
             Next::Cancel(id) => {
                 let before = under_way.len();

@@ -330,6 +330,8 @@ CREATE TABLE outcome (
     data    LONGTEXT         NOT NULL,
     sealed  TINYINT UNSIGNED NOT NULL DEFAULT 0,
     void    TINYINT UNSIGNED NOT NULL DEFAULT 0,
+    -- Whether it came behind the failure of the run, to the steps that handle it.
+    closing TINYINT UNSIGNED NOT NULL DEFAULT 0,
     PRIMARY KEY (job, attempt, seq)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 

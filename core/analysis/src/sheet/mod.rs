@@ -29,6 +29,7 @@ use kanzlei_compiler::plan::sheet::{inline, rows};
 use kanzlei_lang::document::Document;
 use kanzlei_lang::document::keys::STEP_KINDS;
 use kanzlei_lang::document::yaml::{Kind, Node};
+use kanzlei_lang::edit::steps::ON_FAILURE;
 use kanzlei_lang::edit::{At, parse_path, path_text, steps};
 use kanzlei_model::time::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -193,9 +194,20 @@ pub fn of(workspace: &Workspace, path: &str) -> Option<Sheet> {
     ends.reverse();
     // Those behind the same paragraph: the innermost first, and of one step in their order.
     ends.sort_by(|a, b| a.behind.cmp(&b.behind).then(b.depth.cmp(&a.depth)));
-    let count = root.get("steps").and_then(as_list).map_or(0, <[Node]>::len);
+    let count = |key: &str| root.get(key).and_then(as_list).map_or(0, <[Node]>::len);
     let behind = parts.len().saturating_sub(1) as u32;
-    ends.push(End { at: format!("steps/{count}"), behind, depth: 0, branch: String::new(), offered: false });
+    let closing = parts.iter().position(|part| part.at.starts_with(ON_FAILURE));
+    let branch = if closing.is_none() { ON_FAILURE.to_owned() } else { String::new() };
+    let offered = root.get(ON_FAILURE).is_none();
+    let at = format!("{ON_FAILURE}/{}", count(ON_FAILURE));
+    ends.push(End {
+        at: format!("steps/{}", count("steps")),
+        behind: closing.map_or(behind, |first| (first as u32).saturating_sub(1)),
+        depth: 0,
+        branch: String::new(),
+        offered: false,
+    });
+    ends.push(End { at, behind, depth: 0, branch, offered });
     Some(Sheet { name: word("workflow"), about: word("about"), inputs: inputs(workspace, path), parts, ends })
 }
 

@@ -144,7 +144,7 @@ impl<'w> Collect<'w> {
         if let Some(notify) = &workflow.queue.notify {
             self.add(Symbol::Secret(notify.secret.text.clone()), notify.secret.at, false);
         }
-        self.steps(own, &workflow.steps);
+        workflow.lists().for_each(|steps| self.steps(own, steps));
     }
 
     fn steps(&mut self, own: &str, steps: &[Step]) {

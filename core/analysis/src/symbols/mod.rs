@@ -247,7 +247,7 @@ pub(crate) fn stubs_of(workspace: &Workspace, name: &str) -> Vec<String> {
                 Action::Await(_) => out.push("callback".into()),
                 Action::Invoke { workflow: name, .. } if depth < 8 => {
                     if let Some(invoked) = workflow(workspace, &name.text) {
-                        walk(workspace, &invoked.steps, depth + 1, out);
+                        invoked.lists().for_each(|steps| walk(workspace, steps, depth + 1, out));
                     }
                 }
                 _ => {}
@@ -257,7 +257,7 @@ pub(crate) fn stubs_of(workspace: &Workspace, name: &str) -> Vec<String> {
     }
     let mut out = Vec::new();
     if let Some(found) = workflow(workspace, name) {
-        walk(workspace, &found.steps, 0, &mut out);
+        found.lists().for_each(|steps| walk(workspace, steps, 0, &mut out));
     }
     out.sort();
     out.dedup();
@@ -277,7 +277,7 @@ pub(crate) fn places(workspace: &Workspace) -> Vec<String> {
     let mut out = Vec::new();
     for (_, _, document) in workspace.documents() {
         if let Document::Workflow(workflow) = document {
-            walk(&workflow.steps, &mut out);
+            workflow.lists().for_each(|steps| walk(steps, &mut out));
         }
     }
     out

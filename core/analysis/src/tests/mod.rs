@@ -125,7 +125,7 @@ fn keys_of_other_documents_are_suggested() {
         (
             "services/s.yaml",
             "service: s\nbase: http://s.example\n|",
-            "about openapi network idempotency_key within credentials",
+            "about openapi network idempotency_key safe within",
         ),
         ("services/s.yaml", "service: s\nbase: http://s.example\ncredentials: {oauth: {from: rat|}}\n", "rates"),
         ("services/s.yaml", "service: s\nbase: http://s.example\nopenapi: ti|\n", "tides.openapi.yaml"),

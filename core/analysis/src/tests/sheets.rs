@@ -91,9 +91,33 @@ fn paragraphs_and_ends_of_lists_are_found_in_unfinished_texts_too() {
             "steps/2/catch/1 behind 8",
             "steps/3/steps/1 behind 10",
             "steps/4 behind 10",
+            "on_failure/0 behind 10, offered, on_failure",
         ]
     );
     assert!(sheet::of(&with("workflow: w\nsteps: [\n"), "workflows/w.yaml").is_none());
+}
+
+#[test]
+fn steps_on_failure_stand_behind_the_others() {
+    let text = "workflow: w\nsteps:\n  - if: run.id\n    then: [{note: a}]\non_failure:\n  - note: ${failure.detail}\n  - {reply: 503, catch: [{note: x}]}\n";
+    let workspace = with(text);
+    let sheet = sheet::of(&workspace, "workflows/w.yaml").expect("a sheet");
+    let parts: Vec<String> = sheet.parts.iter().map(|p| format!("{} {} {}|{}", p.number, p.at, p.branch, p.kind)).collect();
+    assert_eq!(
+        parts,
+        [
+            "1 steps/0 |if",
+            "1.1 steps/0/then/0 then|note",
+            "2 on_failure/0 on_failure|note",
+            "3 on_failure/1 |reply",
+            "3.1 on_failure/1/catch/0 catch|note"
+        ]
+    );
+    let ends: Vec<_> = sheet.ends.iter().map(|end| format!("{} {}", end.at, end.behind)).collect();
+    let wanted = ["steps/0/then/1 1", "steps/0/else/0 1", "on_failure/1/catch/1 4", "steps/1 1", "on_failure/2 4"];
+    assert_eq!(ends, wanted);
+    let form = sheet::form(&workspace, "workflows/w.yaml", &parse_path("on_failure/1")).expect("a form");
+    assert_eq!((form.kind.as_str(), form.fields[0].at.as_str()), ("reply", "on_failure/1/reply"));
 }
 
 #[test]
@@ -112,7 +136,7 @@ fn arms_in_a_list_are_branches_of_the_sheet() {
         ]
     );
     let ends: Vec<_> = sheet.ends.iter().map(|end| end.at.as_str()).collect();
-    assert_eq!(ends, ["steps/0/arms/0/steps/1", "steps/0/arms/1/steps/2", "steps/0/else/0", "steps/1"]);
+    assert_eq!(ends, ["steps/0/arms/0/steps/1", "steps/0/arms/1/steps/2", "steps/0/else/0", "steps/1", "on_failure/0"]);
     let form = sheet::form(&workspace, "workflows/w.yaml", &parse_path("steps/0")).expect("a form");
     let fields: Vec<&str> = form.fields.iter().filter(|field| field.present).map(|field| field.at.as_str()).collect();
     let arms = ["arms", "arms/0", "arms/0/in", "arms/1", "arms/1/from", "arms/1/below"];

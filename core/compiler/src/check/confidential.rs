@@ -27,7 +27,7 @@ pub(super) fn labels(
     around: &Around,
     input: &InputPlan,
     queue: &plan::Queue,
-    blocks: &[Vec<plan::Step>],
+    (blocks, on_failure): (&[Vec<plan::Step>], Option<BlockId>),
     report: &mut Report,
 ) -> StepLabels {
     let mut pass = Pass {
@@ -43,6 +43,9 @@ pub(super) fn labels(
     pass.labels.set(INPUT, input.label.clone());
     pass.queue(workflow, queue);
     pass.block(&workflow.steps, 0);
+    if let Some(block) = on_failure {
+        pass.block(&workflow.on_failure, block);
+    }
     let result = pass.results.into_iter().fold(Label::Clear, Label::or);
     let mut found = pass.found;
     found.any |= input.label.any() || !found.steps.is_empty();
@@ -60,7 +63,7 @@ pub(super) fn queued_results(
         plans.values().filter(|plan| plan.labels.result.any()).map(|plan| plan.name.as_str()).collect();
     for (index, workflow) in workflows.iter().filter(|_| !shown.is_empty()) {
         let mut queued = Vec::new();
-        enqueued(&workflow.steps, &mut queued);
+        workflow.lists().for_each(|steps| enqueued(steps, &mut queued));
         for name in queued.into_iter().filter(|name| shown.contains(name.text.as_str())) {
             let message = format!(
                 "the reply of `{}` holds a confidential value, and whoever polls its job would see it",

@@ -17,7 +17,7 @@ pub(super) fn callees_first(workflows: &[(usize, Arc<Workflow>)], reports: &mut 
         .iter()
         .map(|(_, workflow)| {
             let mut found = Vec::new();
-            invoked(&workflow.steps, &mut found);
+            workflow.lists().for_each(|steps| invoked(steps, &mut found));
             found.into_iter().filter_map(|name| Some((*by_name.get(name.text.as_str())?, name))).collect()
         })
         .collect();
@@ -69,7 +69,7 @@ pub(super) fn reached(workflows: &[(usize, Arc<Workflow>)], document: usize) -> 
     while let Some(at) = open.pop() {
         if found.insert(at) {
             let mut names = Vec::new();
-            referred(&workflows[at].1.steps, &mut names);
+            workflows[at].1.lists().for_each(|steps| referred(steps, &mut names));
             open.extend(names.into_iter().filter_map(|name| by_name.get(name.text.as_str())));
         }
     }

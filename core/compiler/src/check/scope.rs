@@ -71,7 +71,7 @@ fn input(workflow: &Workflow) -> Type {
 /// Anything may be remembered under the names that the workflow keeps, and nothing in its first run.
 fn kept(workflow: &Workflow) -> Type {
     let mut names = BTreeSet::new();
-    kept_names(&workflow.steps, &mut names);
+    workflow.lists().for_each(|steps| kept_names(steps, &mut names));
     let members = names.into_iter().map(|name| Member { name: name.into(), value: Type::Unknown, optional: true });
     Type::Object(Arc::new(Shape { members: members.collect(), ..Shape::default() }))
 }

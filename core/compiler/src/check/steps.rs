@@ -16,6 +16,7 @@ use kanzlei_lang::document::reader::{self, Named};
 use kanzlei_lang::document::step::{Action, Step};
 use kanzlei_lang::document::yaml::{self, Kind, Node};
 use kanzlei_lang::document::{Database, Service, Workflow};
+use kanzlei_lang::edit::steps::ON_FAILURE;
 use kanzlei_lang::expr::template::Template;
 use kanzlei_lang::expr::{Expression, Fault, Scope, Span, Use};
 use kanzlei_lang::suggest;
@@ -109,6 +110,7 @@ pub(super) fn compile(
     let mut numbers = Numbers { prefix: String::new(), next: 0, depth: 0 };
     let (steps, end) = walk.steps(&workflow.steps, &mut numbers, None, Answered::No);
     walk.blocks[0] = steps;
+    let on_failure = walk.on_failure(&mut numbers, end.answered);
     walk.unused_inputs();
     let input = match InputPlan::new(&workflow.input, workflow.extra) {
         Ok(input) => Some(input),
@@ -144,7 +146,7 @@ pub(super) fn compile(
     // The pass walks steps of the document and of the plan in pairs, so there must be one for each.
     let labels = match walk.report.has_errors() {
         true => StepLabels::default(),
-        false => confidential::labels(workflow, around, &input, &queue, &walk.blocks, walk.report),
+        false => confidential::labels(workflow, around, &input, &queue, (&walk.blocks, on_failure), walk.report),
     };
     for plan in walk.invokes.iter().filter_map(|name| around.plans.get(name)) {
         let of_invoked = plan.settings.as_ref().and_then(Value::as_object);
@@ -167,6 +169,7 @@ pub(super) fn compile(
         input,
         endpoints,
         blocks: walk.blocks,
+        on_failure,
         slots: walk.slots,
         functions,
         sheet: walk.sheet,
@@ -317,6 +320,22 @@ impl Walk<'_, '_, '_> {
             out.extend(compiled);
         }
         (out, end)
+    }
+
+    /// The steps that run when a step fails and nothing catches it: any step may have, so they know no results.
+    fn on_failure(&mut self, numbers: &mut Numbers, answered: Answered) -> Option<BlockId> {
+        let steps = &self.workflow.on_failure;
+        if steps.is_empty() {
+            return None;
+        }
+        self.scope.close(0);
+        for (name, slot) in [(0, INPUT), (1, RUN), (2, FAILURE), (3, KEPT), (4, SETTINGS), (5, CALLER)] {
+            self.scope.define_at(FIXED[name], slot);
+        }
+        self.env = scope::at_the_start(self.workflow, self.settings, self.issuers);
+        self.env.set(FAILURE, scope::failure());
+        let answered = if answered == Answered::No { Answered::No } else { Answered::Maybe };
+        Some(self.branch(steps, numbers, ON_FAILURE, answered).0)
     }
 
     /// Compiles the steps of a branch into a block of their own. Names defined in it stay known.

@@ -236,6 +236,7 @@ fn types_flow_through_a_workflow() {
         "  - match: v.status\n    arms: {200: [{let: {a: \"${v.body.name}\"}}], 404: [{let: {a: \"${v.body.title}\"}}]}\n  - let: {b: \"${a.trim()}\"}\n",
         "  - match: v.status\n    arms: [{in: [200], steps: [{let: {a: \"${v.body.name}\"}}]}, {from: 400, below: 500, steps: [{let: {a: x}}]}]\n  - let: {b: \"${a?.trim()}\"}\n",
         "  - {together: {a: [{reply: 202}, {note: x}], b: [{call: s.get, send: {imo: y}}]}}\n",
+        "  - note: x\non_failure:\n  - let: {a: \"${failure.status ?? 0}\"}\n  - reply: 202\n    when: a > 499\n",
         // A range holds numbers only, or texts only.
         "  - match: input.t\n    arms: [{from: '2026-01-01', steps: [{note: \"${input.t.trim()}\"}]}]\n    else: [{note: \"${input.t ?? '-'}\"}]\n",
         "  - {id: w, call: s.get, when: v.status === 404, send: {imo: y}}\n  - let: {a: \"${w?.body.name ?? '-'}\"}\n",
@@ -297,6 +298,8 @@ fn types_flow_through_a_workflow() {
         ("  - reply: 201\n", "undeclared-reply@6:12"),
         ("  - let: {a: \"${input.list.map(v => v)}\"}\n", "shadowed-name@6:32"),
         ("  - {each: x, in: input.list, steps: [{reply: 200, body: {x: 1}}]}\n", "reply-apart@6:40"),
+        // Any step may have failed.
+        ("on_failure:\n  - note: ${failure.kind} ${v.status}\n", "unknown-name@7:29"),
         ("  - {together: {a: [{reply: 202}], b: [{fail: 500}]}}\n", "reply-apart@6:22"),
         ("  - {together: {a: [{reply: 202}], b: [{note: x}]}}\n  - reply: 202\n", "second-reply@7:5"),
         ("  - {sql: d, statement: \"SELECT ${input.n}\"}\n", "pasted-value@6:33"),

@@ -85,6 +85,8 @@ pub struct Plan {
     pub enqueues: Vec<String>,
     /// Block 0 is the workflow itself.
     pub blocks: Vec<Vec<Step>>,
+    /// The block that runs when a step fails and nothing catches it.
+    pub on_failure: Option<BlockId>,
     /// The names of the slots.
     pub slots: Vec<String>,
     /// The functions of its document and their texts, in order.

@@ -109,6 +109,12 @@ pub trait Recorder {
     /// A note or the progress, at the time of the latest event.
     fn remark(&mut self, _remark: Remark, _at: Timestamp) {}
 
+    /// Whether the failure of a run stands ([`Machine::failing`]): its steps `on_failure` run then. Else the run ends at once,
+    /// because it is retried.
+    fn stands(&mut self, _machine: &Machine) -> bool {
+        true
+    }
+
     /// The run is about to wait: what it reported so far can be shown.
     fn settle(&mut self) -> impl Future<Output = Result<(), Self::Error>> {
         ready(Ok(()))
@@ -160,6 +166,11 @@ pub async fn drive<P: Performer, R: Recorder>(
                 continue;
             }
             Next::Finished => return Ok(Left::Ended),
+            Next::Failing => {
+                let stands = recorder.stands(machine);
+                machine.close_with(stands);
+                continue;
+            }
             Next::Yield => match performer.yield_now().await {
                 Some(event) => event,
                 None => continue,

@@ -7,8 +7,8 @@
 use std::sync::Arc;
 
 use super::rows::Feed;
-use super::{Effect, EffectId, Ended, Failure, Kept, Machine, Reply, State, StepRecord, problem_of};
-use kanzlei_compiler::plan::{Action, BlockId, CALLER, FAILURE, INPUT, KEPT, Plan, RUN, SETTINGS, Step};
+use super::{Closing, Effect, EffectId, Ended, Failure, Kept, Machine, Reply, State, StepRecord, problem_of};
+use kanzlei_compiler::plan::{Action, BlockId, CALLER, FAILURE, FIXED, INPUT, KEPT, Plan, RUN, SETTINGS, Step};
 use kanzlei_lang::expr::ops;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
@@ -165,20 +165,7 @@ pub(super) enum Flow {
 impl Machine {
     /// Begins a workflow: the run's own, or one that is invoked.
     pub(super) fn start_invocation(&mut self, level: u16, slots: Vec<Value>, from: Option<(usize, usize)>) -> usize {
-        let fibre = Fibre {
-            level,
-            invocation: 0,
-            slots,
-            frames: vec![Frame { block: 0, at: 0, owner: from.map(|(_, record)| record) }],
-            awaits: Awaits::Nothing,
-            begun: None,
-            parent: from.map(|(parent, _)| (parent, 0)),
-            owner: from.map(|(_, record)| record),
-            item: None,
-            result: Value::Undefined,
-            own: Some(Box::default()),
-        };
-        let at = self.add(Box::new(fibre));
+        let at = self.start_fibre(level, slots, from, 0);
         let plan = self.levels[level as usize].plan.clone();
         if let Some(fibre) = &mut self.fibres[at] {
             fibre.invocation = at;
@@ -192,6 +179,38 @@ impl Machine {
             self.ready.push_back(at);
         }
         at
+    }
+
+    /// Begins a block of the workflow itself in a fibre of its own.
+    pub(super) fn start_block(&mut self, block: BlockId, slots: Vec<Value>, own: Option<Box<Own>>) {
+        let at = self.start_fibre(0, slots, None, block);
+        if let Some(fibre) = &mut self.fibres[at] {
+            fibre.invocation = at;
+            fibre.own = own;
+        }
+        self.ready.push_back(at);
+    }
+
+    /// Whether the steps of `on_failure` run for a failure: a `fail` ends the run as its author wants.
+    fn is_closed_by(&self, failure: &Failure) -> bool {
+        self.levels[0].plan.on_failure.is_some() && failure.kind != FailureKind::Fail
+    }
+
+    fn start_fibre(&mut self, level: u16, slots: Vec<Value>, from: Option<(usize, usize)>, block: BlockId) -> usize {
+        let fibre = Fibre {
+            level,
+            invocation: 0,
+            slots,
+            frames: vec![Frame { block, at: 0, owner: from.map(|(_, record)| record) }],
+            awaits: Awaits::Nothing,
+            begun: None,
+            parent: from.map(|(parent, _)| (parent, 0)),
+            owner: from.map(|(_, record)| record),
+            item: None,
+            result: Value::Undefined,
+            own: Some(Box::default()),
+        };
+        self.add(Box::new(fibre))
     }
 
     pub(super) fn add(&mut self, fibre: Box<Fibre>) -> usize {
@@ -263,12 +282,27 @@ impl Machine {
                 }
             };
             let Some((parent, index)) = fibre.parent else {
+                if result.is_err() {
+                    self.cancel(&fibre);
+                }
+                // What fails while a failure is handled does not replace it; a `fail` step does.
+                let known = self.closing.take().map(|closing| closing.failure);
                 match result {
-                    Ok(()) => self.ended = Some(Ended { state: RunState::Succeeded, failure: None, at: self.now }),
-                    Err(failure) => {
-                        self.cancel(&fibre);
-                        let problem = problem_of(&failure);
-                        self.end_failed(failure, problem);
+                    Ok(()) if known.is_none() => {
+                        self.ended = Some(Ended { state: RunState::Succeeded, failure: None, at: self.now });
+                    }
+                    Err(failure) if known.is_none() && self.is_closed_by(&failure) => {
+                        let fixed = fibre.slots[..FIXED.len()].to_vec();
+                        let own = fibre.own.take();
+                        self.closing = Some(Box::new(Closing { failure, asked: true, fixed, own }));
+                    }
+                    result => {
+                        let own = result.err();
+                        let ends = own.as_ref().is_some_and(|failure| failure.kind == FailureKind::Fail);
+                        if let Some(failure) = own.filter(|_| ends || known.is_none()).or(known) {
+                            let problem = problem_of(&failure);
+                            self.end_failed(failure, problem);
+                        }
                     }
                 }
                 return;

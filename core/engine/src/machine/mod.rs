@@ -55,7 +55,7 @@ pub use report::{Letter, MOST_ATTACHED_BYTES};
 pub use rows::{Batch, RowsTask};
 
 use kanzlei_compiler::plan::rows::Reading;
-use kanzlei_compiler::plan::{CALLER, INPUT, KEPT, Plan, RUN, SETTINGS, Shown};
+use kanzlei_compiler::plan::{CALLER, FAILURE, INPUT, KEPT, Plan, RUN, SETTINGS, Shown};
 use kanzlei_lang::expr::{self, Limits, Watch, ops};
 use kanzlei_model::caller::Caller;
 use kanzlei_model::problem::Problem;
@@ -125,6 +125,8 @@ pub enum Next {
     /// An evaluation needs more work than fits between two effects: call [`Machine::compute`] where that may take
     /// its time. The same in every drive of the run, so that its interruption can be recorded by this id.
     Compute(EffectId),
+    /// A step failed and nothing caught it, in a workflow with `on_failure`: [`Machine::close_with`] goes on.
+    Failing,
     /// Everything that can be begun is under way: feed an outcome.
     Idle,
     /// The run has ended; [`Machine::ended`] says how.
@@ -306,6 +308,17 @@ impl Failure {
     }
 }
 
+/// A failure that nothing caught.
+#[derive(Debug)]
+struct Closing {
+    failure: Failure,
+    /// Whether it is still to be decided if the failure stands.
+    asked: bool,
+    /// The fixed slots of the workflow, and what else its steps shared.
+    fixed: Vec<Value>,
+    own: Option<Box<flow::Own>>,
+}
+
 /// One run of one plan; see the module. It is large, so that it is boxed and moved as a pointer.
 #[derive(Debug)]
 pub struct Machine {
@@ -332,6 +345,8 @@ pub struct Machine {
     reply: Option<Reply>,
     reply_given: bool,
     ended: Option<Ended>,
+    /// The failure that the run ends with, while the steps of `on_failure` run.
+    closing: Option<Box<Closing>>,
     /// What the workflow remembered when the run began, where it uses that.
     remembered: Option<Value>,
     now: Timestamp,
@@ -396,6 +411,7 @@ impl Machine {
             reply: None,
             reply_given: false,
             ended: None,
+            closing: None,
             remembered: None,
             now: start.now,
             taken: 0,
@@ -506,6 +522,9 @@ impl Machine {
             if self.ended.is_some() {
                 return Next::Finished;
             }
+            if self.closing.as_ref().is_some_and(|closing| closing.asked) {
+                return Next::Failing;
+            }
             if let Some(id) = self.cancelled.pop() {
                 return Next::Cancel(id);
             }
@@ -522,6 +541,33 @@ impl Machine {
             match self.ready.pop_front() {
                 Some(fibre) => self.run_fibre(fibre),
                 None => return Next::Idle,
+            }
+        }
+    }
+
+    /// The failure behind which the run ends, once a step failed that nothing caught in a workflow with `on_failure`.
+    pub fn failing(&self) -> Option<&Failure> {
+        self.closing.as_ref().map(|closing| &closing.failure)
+    }
+
+    /// Goes on behind [`Next::Failing`]: where the failure stands, the steps of `on_failure` run; else the run ends
+    /// with it at once.
+    pub fn close_with(&mut self, stands: bool) {
+        let Some(closing) = self.closing.as_mut().filter(|closing| closing.asked) else { return };
+        closing.asked = false;
+        let failure = closing.failure.clone();
+        let plan = self.levels[0].plan.clone();
+        match plan.on_failure.filter(|_| stands) {
+            Some(block) => {
+                let mut slots = vec![Value::Undefined; plan.slots.len()];
+                slots[..closing.fixed.len()].clone_from_slice(&closing.fixed);
+                slots[FAILURE as usize] = failure.to_value();
+                let own = closing.own.take();
+                self.start_block(block, slots, own);
+            }
+            None => {
+                let problem = problem_of(&failure);
+                self.end_failed(failure, problem);
             }
         }
     }

@@ -65,6 +65,44 @@ fn branches_are_taken_and_recorded() {
 }
 
 #[test]
+fn steps_on_failure_run_when_nothing_catches_a_failure() {
+    let called = "  - keep: {seen: true}\n  - call: s.op\n    send: {id: x}\n";
+    let noted = "on_failure:\n  - note: \"${failure.kind} ${failure.status} ${kept.seen}\"\n  - reply: 503\n    body: soon\n";
+    let unreachable = || fault(FailureKind::Unreachable);
+    for (steps, outcomes, status, state, kind, states) in [
+        (format!("{called}{noted}"), vec![unreachable()], 503, RunState::Failed, Some(FailureKind::Unreachable), "1 succeeded, 2 failed, 3 succeeded, 4 succeeded"),
+        (format!("{called}{noted}"), vec![answer(200, "1")], 204, RunState::Succeeded, None, "1 succeeded, 2 succeeded"),
+        // A `fail` replaces the failure; other failures do not.
+        (format!("{called}on_failure:\n  - fail: 409\n"), vec![unreachable()], 409, RunState::Rejected, Some(FailureKind::Fail), "1 succeeded, 2 failed, 3 failed"),
+        (format!("{called}on_failure:\n  - {{call: s.op, send: {{id: y}}}}\n  - note: x\n"), vec![answer(500, "1"), unreachable()], 502, RunState::Failed, Some(FailureKind::Status), "1 succeeded, 2 failed, 3 failed"),
+        ("  - fail: 422\non_failure: [{note: x}]\n".to_owned(), vec![], 422, RunState::Rejected, Some(FailureKind::Fail), "1 failed"),
+        // What is still under way is cancelled.
+        ("  - together: {a: {call: s.op, send: {id: x}}, b: {pause: 1h}}\non_failure: [{note: \"${failure.detail}\"}]\n".to_owned(), vec![unreachable()], 502, RunState::Failed, Some(FailureKind::Unreachable), "1 failed, 1.1 failed, 1.2 cancelled, 2 succeeded"),
+    ] {
+        let mut machine = start(plan(&steps), 1);
+        let mut outcomes = outcomes.into_iter();
+        let (reply, got) = drive(&mut machine, |effect| {
+            let kept = Kept { version: 1, values: Value::object([("seen", Value::Bool(true))]), stored: true };
+            (Span::from_micros(1000), match effect {
+                Effect::Recall { .. } | Effect::Keep(_) => Outcome::Kept(Ok(kept)),
+                _ => outcomes.next().expect("an outcome for each call"),
+            })
+        });
+        assert_eq!((got.as_str(), reply.map_or(204, |reply| reply.status)), (states, status), "{steps}");
+        let ended = machine.ended().expect("an end");
+        assert_eq!((ended.state, ended.failure.as_ref().map(|failure| failure.kind)), (state, kind), "{steps}");
+    }
+    // A run that is retried ends at once.
+    let mut machine = start(plan(&format!("{called}{noted}").replace("  - keep: {seen: true}\n", "").replace(" ${kept.seen}", "")), 1);
+    let Next::Do(id, _) = machine.next() else { panic!("a call") };
+    machine.feed(id, unreachable(), Timestamp::from_micros(2_000_000));
+    assert!(matches!(machine.next(), Next::Failing));
+    assert_eq!(machine.failing().map(|failure| failure.kind), Some(FailureKind::Unreachable));
+    machine.close_with(false);
+    assert_eq!((machine.records().len(), machine.ended().map(|ended| ended.state)), (1, Some(RunState::Failed)));
+}
+
+#[test]
 fn the_first_arm_that_fits_is_taken() {
     let arms = "[{in: [1, '2'], steps: [{let: {w: few}}]}, {from: 2, below: 5, steps: [{let: {w: some}}]}, {above: 9, to: 12, steps: [{let: {w: many}}]}, {from: '2026-01-01', to: '2026-12-31', steps: [{let: {w: this year}}]}]";
     for (subject, word) in [
@@ -580,6 +618,7 @@ fn driven(steps: &str, unhurried: bool) -> (String, usize) {
             }
             Next::Finished => break,
             Next::Idle => panic!("{steps}: nothing comes"),
+            Next::Failing => machine.close_with(true),
             Next::Yield | Next::Answer(_) | Next::Remark(_) | Next::Cancel(_) => {}
         }
     }

@@ -28,6 +28,7 @@ pub const WORKFLOW: &[KeySpec] = keys! {
     "queue", r##"{"$ref":"#/$defs/queue"}"##, "How it runs as a job: `lane`, `priority`, `tag`, `retry`, `results`, `notify`.";
     "replies", r#"{"type":"object","additionalProperties":{"type":["object","boolean"]}}"#, "What the bodies of its replies look like: JSON Schema by status. The steps are checked against it.";
     "steps", STEPS, "What it does, top to bottom.";
+    "on_failure", STEPS, "Steps that run when a step fails and nothing catches it; `failure` describes how. The run ends as failed behind them.";
 };
 
 /// Keys of an endpoint.

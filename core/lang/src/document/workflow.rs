@@ -65,6 +65,15 @@ pub struct Workflow {
     pub replies: Vec<(u16, serde_json::Value, Place)>,
     /// The steps, in order.
     pub steps: Vec<Step>,
+    /// Steps that run when one of them fails and nothing catches it.
+    pub on_failure: Vec<Step>,
+}
+
+impl Workflow {
+    /// Its lists of steps: those that do the work, and those that run when it fails.
+    pub fn lists(&self) -> impl Iterator<Item = &[Step]> {
+        [self.steps.as_slice(), self.on_failure.as_slice()].into_iter()
+    }
 }
 
 /// One declared input.
@@ -266,6 +275,10 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
             Vec::new()
         }
     };
+    let on_failure = match members.get("on_failure") {
+        Some(node) => self::steps(node, "on_failure", &mut count, report),
+        None => Vec::new(),
+    };
     if count > MAX_STEPS {
         report.error("too-many-steps", name.at, format!("{count} steps; at most {MAX_STEPS} are allowed"));
     }
@@ -284,6 +297,7 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
         functions,
         replies,
         steps,
+        on_failure,
     })
 }
 

@@ -31,6 +31,9 @@ pub struct Outlined {
     pub branch: Option<String>,
 }
 
+/// The key of the steps that run when a run fails; their numbers follow those of the others.
+pub const ON_FAILURE: &str = "on_failure";
+
 /// The steps of a workflow in the order of the sheet.
 pub fn outline(text: &str) -> Result<Vec<Outlined>, Error> {
     let mut report = Report::new("", text);
@@ -39,9 +42,11 @@ pub fn outline(text: &str) -> Result<Vec<Outlined>, Error> {
         Error::Unreadable(why.map_or_else(String::new, |fault| fault.message))
     })?;
     let mut out = Vec::new();
-    if let Some(steps) = root.get("steps") {
-        let mut next = 0;
-        list(steps, &[At::Key("steps".into())], "", &mut next, None, &mut out);
+    let mut next = 0;
+    for (key, branch) in [("steps", None), (ON_FAILURE, Some(ON_FAILURE))] {
+        if let Some(steps) = root.get(key) {
+            list(steps, &[At::Key(key.into())], "", &mut next, branch, &mut out);
+        }
     }
     Ok(out)
 }

@@ -12,7 +12,7 @@ use futures_util::stream::{FuturesUnordered, StreamExt};
 use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::driver::{self, Event, Left, Performer, Recorded, Recorder};
 use kanzlei_engine::machine::{
-    Arrival, Effect, EffectId, Ended, Failure, Machine, Outcome, Remark, Reply, RowsTask, Start,
+    Arrival, Effect, EffectId, Failure, Machine, Outcome, Remark, Reply, RowsTask, Start,
 };
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_model::file::of_record;
@@ -93,6 +93,8 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
         noted: false,
         reply: None,
         last_fed: None,
+        closing: false,
+        retries: None,
         confidential: plan.labels.any,
         claimed,
     };
@@ -214,6 +216,10 @@ struct Journaled {
     noted: bool,
     reply: Option<Reply>,
     last_fed: Option<Fed>,
+    /// Whether the steps of `on_failure` run.
+    closing: bool,
+    /// How the run is retried whose failure was asked about.
+    retries: Option<Option<Retry>>,
     /// Whether the workflow handles confidential values; its outcomes are sealed then.
     confidential: bool,
 }
@@ -231,6 +237,13 @@ impl Recorder for Journaled {
                 Reply { status: 500, headers: Vec::new(), body: problem.to_value(), rows: None, problem: true }
             }
         });
+    }
+
+    fn stands(&mut self, machine: &Machine) -> bool {
+        let retry = machine.failing().and_then(|failure| self.retry(machine.plan(), failure));
+        self.closing = retry.is_none();
+        self.retries = Some(retry);
+        self.closing
     }
 
     fn remark(&mut self, remark: Remark, at: Timestamp) {
@@ -260,7 +273,8 @@ impl Recorder for Journaled {
         if !self.replaying {
             let (data, sealed) = self.guarded(outcome.to_json().to_string());
             let mut write = self.write(None);
-            write.outcomes.push(NewOutcome { seq: self.next_seq, effect: id, at, data, sealed });
+            let closing = self.closing;
+            write.outcomes.push(NewOutcome { seq: self.next_seq, effect: id, at, data, sealed, closing });
             self.send(write).await?;
             self.next_seq += 1;
             self.claimed.outcomes += 1;
@@ -589,7 +603,8 @@ impl Journaled {
             self.reply = Some(reply.clone());
         }
         if ended.state == RunState::Failed
-            && let Some((retry, failure)) = self.retry(plan, &ended).zip(ended.failure.as_ref())
+            && let Some(failure) = &ended.failure
+            && let Some(retry) = self.retries.take().unwrap_or_else(|| self.retry(plan, failure))
         {
             // The attempts made so far; the next attempt is one more.
             let made = self.claimed.retries + 1;
@@ -669,10 +684,9 @@ impl Journaled {
 
     /// The retry policy for a job that has just failed; `None` when no policy covers the failure or all attempts
     /// are used.
-    fn retry(&self, plan: &Plan, ended: &Ended) -> Option<Retry> {
+    fn retry(&self, plan: &Plan, failure: &Failure) -> Option<Retry> {
         let lane = self.shared.jobs.live.load().lane(&self.claimed.lane);
         let policy = plan.queue.retry.clone().or_else(|| lane.retry.clone())?;
-        let failure = ended.failure.as_ref()?;
         let passing = !failure.kind.repeats() && self.last_fed == Some(Fed::Passing);
         let status = failure.status.filter(|_| failure.kind == FailureKind::Status);
         let covered = passing && policy.covers(failure.kind.name(), status, true);

@@ -171,6 +171,27 @@ fn an_operator_retries_a_failed_job_from_the_step_that_failed() {
 }
 
 #[test]
+fn a_failure_is_handled_behind_the_last_attempt_and_the_job_can_be_retried() {
+    with("handled", &[], &[], async |bed| {
+        // Three attempts, the call that handles the failure, and the attempt by hand.
+        let base = peer(&["503 No", "503 No", "503 No", "201 Created", "200 OK"]);
+        let service = format!("service: peer\nbase: {base}\nnetwork: private\n");
+        let closing = "on_failure:\n  - {id: told, call: GET BASE/failed}\n  - note: told ${told.status}\n  - reply: 503\n    body: after ${failure.status}\n";
+        let answer = bed.deploy(&[&service, &format!("{CALLER}{closing}").replace("BASE", &base)]).await;
+        assert_eq!(answer.status, 200, "{}", answer.body);
+        bed.work();
+        let id = bed.queue("/caller", "").await;
+        let job = bed.ended(id).await;
+        assert_eq!((job.phase, job.retries, job.status), (JobPhase::Failed, 2, Some(503)), "{:?}", job.failure);
+        let told = job.notes.as_deref().unwrap_or_default().matches("told 201").count();
+        assert_eq!((told, job.reply.as_deref().is_some_and(|reply| reply.contains("after 503"))), (1, true));
+        act(bed, json!({"action": "retry", "ids": [id.to_string()]})).await;
+        let job = bed.until(id, |job| job.phase == JobPhase::Succeeded).await;
+        assert_eq!((job.attempt, job.status), (1, Some(200)), "{:?}", job.reply);
+    });
+}
+
+#[test]
 fn outcomes_of_jobs_that_succeeded_move_into_the_journal() {
     with("moved", &[], &[], async |bed| {
         deploy_caller(bed, &["404 Not Found", "200 OK"]).await;

@@ -120,7 +120,7 @@ impl Store {
         if done.rows_affected() > 0 && !from_start {
             sqlx::query!(
                 "UPDATE outcome o JOIN job j ON j.id = o.job AND j.attempt = o.attempt SET o.void = 1
-                 WHERE o.job = ? AND o.seq = (SELECT seq FROM (SELECT MAX(seq) AS seq FROM outcome x JOIN job y ON y.id = x.job AND y.attempt = x.attempt WHERE x.job = ? AND x.void = 0) last)",
+                 WHERE o.job = ? AND (o.closing = 1 OR o.seq = (SELECT seq FROM (SELECT MAX(seq) AS seq FROM outcome x JOIN job y ON y.id = x.job AND y.attempt = x.attempt WHERE x.job = ? AND x.void = 0 AND x.closing = 0) last))",
                 key, key
             )
             .execute(&mut *tx)

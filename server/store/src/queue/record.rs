@@ -23,6 +23,8 @@ pub struct NewOutcome {
     pub data: String,
     /// Whether `data` is sealed.
     pub sealed: bool,
+    /// Whether it came behind the failure of the run, to the steps that handle it.
+    pub closing: bool,
 }
 
 /// How a job leaves its worker.
@@ -120,7 +122,7 @@ impl Store {
             good.iter().flat_map(|write| write.outcomes.iter().map(move |outcome| (*write, outcome))).collect();
         for chunk in portions(&outcomes) {
             let mut query: QueryBuilder<MySql> =
-                QueryBuilder::new("INSERT IGNORE INTO outcome (job, attempt, seq, effect, at, data, sealed) ");
+                QueryBuilder::new("INSERT IGNORE INTO outcome (job, attempt, seq, effect, at, data, sealed, closing) ");
             query.push_values(chunk, |mut row, (write, outcome)| {
                 row.push_bind(write.job.as_bytes().as_slice())
                     .push_bind(write.attempt)
@@ -128,7 +130,8 @@ impl Store {
                     .push_bind(outcome.effect)
                     .push_bind(outcome.at.as_micros())
                     .push_bind(&outcome.data)
-                    .push_bind(outcome.sealed);
+                    .push_bind(outcome.sealed)
+                    .push_bind(outcome.closing);
             });
             query.build().execute(&mut *tx).await.doing("writing outcomes")?;
         }
