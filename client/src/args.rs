@@ -504,7 +504,7 @@ pub enum Command {
     Run(RunArgs),
     /// List jobs, newest first, by anything they have in common
     #[command(
-        after_help = "Examples:\n  kanzlei jobs\n  kanzlei jobs --state failed --lane reminders\n  kanzlei jobs --tag hold-17 --follow\n  kanzlei jobs --group 0195a1b2-0000-7000-8000-000000000001\n  kanzlei jobs --due-from 2027-03-04T00:00:00Z --due-until 2027-03-05T00:00:00Z"
+        after_help = "Examples:\n  kanzlei jobs\n  kanzlei jobs --state failed --lane reminders\n  kanzlei jobs --tag hold-17 --follow\n  kanzlei jobs --tag-prefix hold-\n  kanzlei jobs --group 0195a1b2-0000-7000-8000-000000000001\n  kanzlei jobs --due-from 2027-03-04T00:00:00Z --due-until 2027-03-05T00:00:00Z"
     )]
     Jobs(Jobs),
     /// Show one job: its times, history, journal, and the curl line that polls it

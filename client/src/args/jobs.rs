@@ -12,8 +12,12 @@ pub struct Select {
     pub lane: Option<String>,
     #[arg(long)]
     pub workflow: Option<String>,
+    /// A whole tag
     #[arg(long)]
     pub tag: Option<String>,
+    /// How a tag begins: `hold-`
+    #[arg(long, value_name = "TEXT", conflicts_with = "tag")]
+    pub tag_prefix: Option<String>,
     /// Jobs of one group, by its id
     #[arg(long, value_name = "ID")]
     pub group: Option<String>,
@@ -28,8 +32,11 @@ pub struct Select {
 
 impl Select {
     pub fn is_empty(&self) -> bool {
-        [&self.state, &self.lane, &self.workflow, &self.tag, &self.group, &self.due_from, &self.due_until, &self.text]
+        let first = [&self.state, &self.lane, &self.workflow, &self.tag, &self.tag_prefix];
+        let more = [&self.group, &self.due_from, &self.due_until, &self.text];
+        first
             .iter()
+            .chain(&more)
             .all(|part| part.is_none())
     }
 }

@@ -24,6 +24,7 @@ fn filter(select: &Select) -> JobFilter {
         lane: select.lane.clone(),
         workflow: select.workflow.clone(),
         tag: select.tag.clone(),
+        tag_prefix: select.tag_prefix.clone(),
         group: select.group.clone(),
         due_from: select.due_from.clone(),
         due_until: select.due_until.clone(),
@@ -97,7 +98,7 @@ fn print_page(page: &JobPage) {
         println!("No such jobs. Queue one with a request that prefers it: curl -H 'Prefer: respond-async' …");
         return;
     };
-    let head = ["job", "workflow", "state", "lane", "due (UTC)", "delay", "took", "tag or why"];
+    let head = ["job", "workflow", "state", "lane", "due (UTC)", "delay", "took", "tags or why"];
     draw::table(&head, page.jobs.iter().map(row));
     println!("{}", draw::dim(&format!("poll the first: {}", first.curl)));
     if let Some(next) = page.next_before.filter(|_| page.searched_to.is_none()) {
@@ -116,7 +117,8 @@ fn row(job: &JobLine) -> Vec<String> {
     if let Some(waits) = &job.waits_for {
         state.push_str(&draw::dim(&format!(" {waits}")));
     }
-    let last = job.tag.as_deref().or(job.failure.as_deref()).unwrap_or_default();
+    let tags = job.tags.join(" ");
+    let last = if tags.is_empty() { job.failure.clone().unwrap_or_default() } else { tags };
     vec![
         job.id.to_string(),
         job.workflow.clone() + if job.retired { " (retired)" } else { "" },
@@ -249,7 +251,7 @@ fn facts(job: &Job) -> Vec<(&'static str, String)> {
         ("entry", job.entry.clone()),
         ("lane", format!("{}{}, priority {}", job.lane, if job.held { " (held)" } else { "" }, job.priority)),
     ];
-    facts.extend(job.tag.clone().map(|tag| ("tag", tag)));
+    facts.extend((!job.tags.is_empty()).then(|| ("tags", job.tags.join(" "))));
     facts.extend(job.group.map(|group| ("group", group.to_string())));
     if job.blocked {
         let key = job.ordering_key.as_deref().unwrap_or_default();

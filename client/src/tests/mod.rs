@@ -151,7 +151,7 @@ fn a_change_of_jobs_names_them_or_selects_them() {
 fn the_last_job_is_the_newest() {
     let line = json!({
         "id": ID, "url": "u", "curl": "c", "workflow": "w", "revision": 1, "retired": false, "state": "queued",
-        "stopping": false, "lane": "main", "priority": 5, "entry": "e", "queued": "2027-03-04T00:00:00Z", "retries": 0
+        "stopping": false, "lane": "main", "priority": 5, "tags": [], "entry": "e", "queued": "2027-03-04T00:00:00Z", "retries": 0
     });
     for (jobs, then) in [(json!([line]), Some(format!("GET /jobs/{ID}"))), (json!([]), None)] {
         let page = json!({"jobs": jobs, "counts": {}, "counted_to": 100, "next_before": null, "searched_to": null});

@@ -2560,7 +2560,7 @@ export interface components {
             held: boolean;
             /** Format: uint8 */
             priority: number;
-            tag: string | null;
+            tags: string[];
             /** Format: uuid */
             group: string | null;
             ordering_key: string | null;
@@ -2688,8 +2688,10 @@ export interface components {
             lane?: string | null;
             /** @description The name of a workflow. */
             workflow?: string | null;
-            /** @description The whole tag. */
+            /** @description A whole tag. */
             tag?: string | null;
+            /** @description How a tag begins. */
+            tag_prefix?: string | null;
             /** @description The id of a group. */
             group?: string | null;
             /** @description An instant. */
@@ -2731,7 +2733,7 @@ export interface components {
             lane: string;
             /** Format: uint8 */
             priority: number;
-            tag: string | null;
+            tags: string[];
             /** Format: uuid */
             group: string | null;
             entry: string;
@@ -7976,8 +7978,10 @@ export interface operations {
                 lane?: string;
                 /** @description The name of a workflow. */
                 workflow?: string;
-                /** @description The whole tag. */
+                /** @description A whole tag. */
                 tag?: string;
+                /** @description How a tag begins. */
+                tag_prefix?: string;
                 /** @description The id of a group. */
                 group?: string;
                 /** @description An instant. */

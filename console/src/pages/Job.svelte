@@ -59,7 +59,7 @@
       <span class="dim" title={time(job.queued)}>· queued {ago(job.queued)}</span>
       <span class="dim">· lane <a href="/lanes">{job.lane}</a>{job.held ? ' (held)' : ''}, priority {job.priority}</span>
       <span class="dim">· revision {job.revision}{job.retired ? ' (retired meanwhile)' : ''}</span>
-      {#if job.tag}<span class="dim">· tag <a href="/jobs?tag={encodeURIComponent(job.tag)}">{job.tag}</a></span>{/if}
+      {#each job.tags as tag (tag)}<span class="dim">· tag <a href="/jobs?tag={encodeURIComponent(tag)}">{tag}</a></span> {/each}
       {#if job.group}<span class="dim">· <a href="/jobs?group={job.group}">its group</a></span>{/if}
     </div>
     {#if job.progress !== null && !job.ended}

@@ -13,7 +13,7 @@
   const chosen = $derived(chosenIn(router.query));
   let selected: string[] = $state([]);
   let typed = $state(router.query.get('text') ?? '');
-  let tag = $state(router.query.get('tag') ?? '');
+  let tag = $state(router.query.get('tag') ?? (router.query.has('tag_prefix') ? `${router.query.get('tag_prefix')}*` : ''));
   let round = $state(0);
   /** All that fit are meant, also those on other pages. */
   let everything = $state(false);
@@ -76,10 +76,11 @@
       class="tag"
       onsubmit={(event) => {
         event.preventDefault();
-        go({ tag });
+        // A star at the end stands for any rest.
+        go(tag.endsWith('*') ? { tag: '', tag_prefix: tag.slice(0, -1) } : { tag, tag_prefix: '' });
       }}
     >
-      <TextInput size="sm" labelText="Tag" placeholder="whole tag" bind:value={tag} />
+      <TextInput size="sm" labelText="Tag" placeholder="hold-17, or hold-*" bind:value={tag} />
     </form>
     {#each [['due_from', 'Due from'], ['due_until', 'Due until']] as const as [key, label] (key)}
       <TextInput

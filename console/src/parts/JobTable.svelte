@@ -60,8 +60,8 @@
           <td>
             <JobId id={job.id} curl={job.curl} />
           </td>
-          <td class="why" title={job.failure ?? job.tag ?? ''}>
-            {#if job.failure}{job.failure}{:else if job.tag}<a href="/jobs?tag={encodeURIComponent(job.tag)}">{job.tag}</a>{/if}
+          <td class="why" title={job.failure ?? job.tags.join(' ')}>
+            {#if job.failure}{job.failure}{:else}{#each job.tags as tag (tag)}<a class="tag" href="/jobs?tag={encodeURIComponent(tag)}">{tag}</a> {/each}{/if}
           </td>
         </tr>
       {/each}

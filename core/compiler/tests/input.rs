@@ -102,6 +102,43 @@ fn bodies_forms_headers_and_extras_find_their_place() {
 }
 
 #[test]
+fn names_of_a_form_are_members_and_positions() {
+    let text = "workflow: w\ninput:\n  stay: {type: object, optional: true, properties: {nights: {type: integer}, at: {type: object, properties: {berth: {type: string}}}}}\n  crew: {type: array, optional: true, items: {type: object, properties: {name: {type: string}, age: {type: integer}}}}\n  ports: {type: array, optional: true, items: {type: string}}\n  days: {type: array, optional: true, items: {type: integer}}\n  any: {optional: true}\nentries: [{endpoint: POST /x, access: open}]\nsteps: [{reply: 200, body: \"${input}\"}]\n";
+    let mut bundle = Bundle::default();
+    bundle.add("w.yaml", text);
+    let mut checked = check(&bundle);
+    assert_eq!(checked.errors(), 0, "{:?}", checked.diagnostics);
+    let plan = checked.workflows.remove(0).1;
+    for (form, wanted) in [
+        ("stay[nights]=3&stay[at][berth]=K2", Ok(r#"{"stay":{"nights":3,"at":{"berth":"K2"}}}"#)),
+        (r#"stay={"nights":3}"#, Ok(r#"{"stay":{"nights":3}}"#)),
+        ("crew[0][name]=Alda&crew[1][age]=30&crew[0][age]=41", Ok(r#"{"crew":[{"name":"Alda","age":41},{"age":30}]}"#)),
+        // Positions say the order and nothing else.
+        ("crew[9][age]=2&crew[4000000000][age]=3&crew[1][age]=1", Ok(r#"{"crew":[{"age":1},{"age":2},{"age":3}]}"#)),
+        (r#"crew=[{"age":1},{"age":2}]"#, Ok(r#"{"crew":[{"age":1},{"age":2}]}"#)),
+        (r#"crew={"age":1}&crew={"age":2}"#, Ok(r#"{"crew":[{"age":1},{"age":2}]}"#)),
+        ("ports[]=LIN&ports[]=NES", Ok(r#"{"ports":["LIN","NES"]}"#)),
+        ("ports[0]=LIN&ports[1]=NES&ports[10]=A&ports[2]=B", Ok(r#"{"ports":["LIN","NES","B","A"]}"#)),
+        ("ports=[1]", Ok(r#"{"ports":["[1]"]}"#)),
+        ("days=[1,2]", Ok(r#"{"days":[1,2]}"#)),
+        ("days=1&days[]=2", Ok(r#"{"days":[1,2]}"#)),
+        ("any[a][b]=1&any[c]=x", Ok(r#"{"any":{"a":{"b":"1"},"c":"x"}}"#)),
+        ("stay[nights]=many", Err("body /stay/nights")),
+        ("stay[nights]=3&stay=x", Err("body /stay")),
+        ("crew[][name]=Alda", Err("body /crew/~/name")),
+        ("stay[nights=3", Err("body /stay[nights")),
+        ("[a]=3", Err("body /[a]")),
+        ("any[a][b][c][d][e][f][g][h]=1", Err("body /any[a][b][c][d][e][f][g][h]")),
+    ] {
+        let body = Body::read("application/x-www-form-urlencoded", form.as_bytes()).expect("a form");
+        let got = plan.input.gather(&plan.endpoints[0].input, Parts { body, ..Parts::default() }, &|_| None);
+        let got = got.map(|input| input.to_json());
+        let got = got.map_err(|problem| problem.errors.first().map(|e| format!("{} {}", e.within, e.pointer)).unwrap_or_default());
+        assert_eq!(got.as_deref().map_err(|e| e.replace("/crew//", "/crew/~/")), wanted.map_err(str::to_owned), "{form}");
+    }
+}
+
+#[test]
 fn secrets_are_masked_for_the_journal() {
     let get = plan("endpoint: 'GET /x/{id}'", "");
     let input = serde_json::from_str(r#"{"id":5,"pin":"1234"}"#).expect("json");

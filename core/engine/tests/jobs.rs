@@ -56,10 +56,11 @@ fn asked(steps: &str, text: &str) -> Result<String, String> {
 fn shown(asked: &Enqueue) -> String {
     let job = |job: &kanzlei_engine::machine::JobRequest| {
         let due = job.due.map_or("at once".into(), |due| due.to_string());
-        format!("{} {due} {}", job.input.to_json(), job.tag.as_deref().unwrap_or("-"))
+        format!("{} {due} {}", job.input.to_json(), job.tags.as_ref().map_or("-".into(), |tags| tags.join("+")))
     };
+    let lane = asked.jobs.first().and_then(|job| job.lane.as_deref());
     let jobs: Vec<String> = asked.jobs.iter().map(job).collect();
-    format!("{:?} {:?} {} | {}", asked.lane, asked.priority, asked.group, jobs.join(" | "))
+    format!("{:?} {:?} {} | {}", lane, asked.priority, asked.group, jobs.join(" | "))
 }
 
 #[test]
@@ -73,6 +74,9 @@ fn a_job_is_asked_for_with_its_time_tag_and_place() {
         (", at: \"${input.text}\"", "2001-01-01T00:00:00Z", "None None false | {} 2001-01-01T00:00:00Z -"),
         (", tag: \"n-${input.n}\"", "", "None None false | {} at once n-2"),
         (", tag: \"${null}\"", "", "None None false | {} at once -"),
+        (", tag: [\"n-${input.n}\", \"${null}\", all, all]", "", "None None false | {} at once n-2+all"),
+        (", tag: \"${input.list.map(n => `n-${n}`)}\"", "", "None None false | {} at once n-5+n-6+n-7"),
+        (", lane: \"${input.n > 1 ? 'berths' : 'main'}\"", "", "Some(\"berths\") None false | {} at once -"),
         (", lane: berths, priority: 1", "", "Some(\"berths\") Some(1) false | {} at once -"),
     ] {
         assert_eq!(asked(&format!("  - {{enqueue: bill{more}}}\n"), text).as_deref(), Ok(wanted), "{more} {text}");
@@ -103,6 +107,7 @@ fn a_time_that_cannot_be_read_fails_the_step() {
         (", at: \"${input.text}\"", "soon", "expression: `soon` is not an instant"),
         (", after: \"${input.text}\"", "a while", "expression: "),
         (", each: one, in: input.list, spacing: \"${input.text}\"", "-1s", "expression: "),
+        (", tag: \"${[...input.list, ...input.list.map(n => n * 10), 1, 2, 3]}\"", "", "expression: a job has at most 8 tags"),
     ] {
         let failed = asked(&format!("  - {{enqueue: bill{more}}}\n"), text).expect_err(more);
         assert!(failed.starts_with(says), "{more} {text}: {failed}");

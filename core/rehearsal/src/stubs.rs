@@ -9,7 +9,7 @@ use super::shelf::{self, Shelf};
 use kanzlei_compiler::example;
 use kanzlei_compiler::input::described;
 use kanzlei_compiler::plan::Maker;
-use kanzlei_engine::machine::{
+use kanzlei_engine::machine::{shown_tags, tags_of, 
     self, Address, Arrival, Cancellation, Cancelling, Data, Effect, EffectError, Enqueue, Kept, Letter, Load, Outcome,
     Query, Queued, Request, Rows, Sql,
 };
@@ -116,8 +116,8 @@ impl<'c> Desk<'c> {
             let shown = Value::object([
                 ("input", job.input.clone()),
                 ("due", Value::text(due.to_string())),
-                ("tag", job.tag.as_deref().map_or(Value::Null, Value::text)),
-                ("lane", enqueue.lane.as_deref().map_or(Value::Null, Value::text)),
+                ("tag", shown_tags(job.tags.as_deref().unwrap_or_default())),
+                ("lane", job.lane.as_deref().map_or(Value::Null, Value::text)),
                 ("priority", enqueue.priority.map_or(Value::Null, |p| Value::Int(p.into()))),
             ]);
             self.jobs.push((enqueue.workflow.clone(), shown));
@@ -166,7 +166,9 @@ impl<'c> Desk<'c> {
             Cancelling::Ids(ids) => ids.clone(),
             Cancelling::Tag(tag) => {
                 let tagged = self.jobs.iter().enumerate();
-                let tagged = tagged.filter(|(_, (_, job))| job.member("tag").and_then(Value::as_text) == Some(tag));
+                let tagged = tagged.filter(|(_, (_, job))| {
+                    job.member("tag").and_then(|tags| tags_of(tags).ok()).is_some_and(|tags| tags.contains(tag))
+                });
                 tagged.map(|(at, _)| format!("job-{}", at + 1)).collect()
             }
         };

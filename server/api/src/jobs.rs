@@ -25,8 +25,11 @@ pub struct JobFilter {
     /// The name of a workflow.
     pub workflow: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    /// The whole tag.
+    /// A whole tag.
     pub tag: Option<String>,
+    /// How a tag begins.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tag_prefix: Option<String>,
     /// The id of a group.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub group: Option<String>,
@@ -125,7 +128,7 @@ api! {
         pub waits_for: Option<String>,
         pub lane: String,
         pub priority: u8,
-        pub tag: Option<String>,
+        pub tags: Vec<String>,
         pub group: Option<Uuid>,
         pub entry: String,
         pub queued: Timestamp,
@@ -160,7 +163,7 @@ api! {
         /// Whether its lane is held.
         pub held: bool,
         pub priority: u8,
-        pub tag: Option<String>,
+        pub tags: Vec<String>,
         pub group: Option<Uuid>,
         pub ordering_key: Option<String>,
         /// Whether another job with its ordering key goes first.

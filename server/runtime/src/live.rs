@@ -10,6 +10,7 @@ use bytes::Bytes;
 use kanzlei_compiler::beside;
 use kanzlei_compiler::check::{Bundle, Checked, Settings, check, relative};
 use kanzlei_compiler::plan::{Allowance, Issuer, Lane, Plan};
+use kanzlei_model::value::Value;
 use kanzlei_lang::diagnostic::Severity;
 use kanzlei_lang::document::Source;
 use kanzlei_lang::document::credentials::{Credentials, Tls};
@@ -191,9 +192,12 @@ impl Live {
         self.lanes.get(name).cloned().unwrap_or_else(|| Arc::new(Lane::plain(name)))
     }
 
-    /// The lane that jobs of a workflow wait in.
-    pub fn lane_of(&self, plan: &Plan) -> Arc<Lane> {
-        self.lane(plan.queue.lane.as_deref().unwrap_or(MAIN))
+    /// The lane that a job of a workflow waits in, over the fixed slots of its run.
+    pub fn lane_of(&self, plan: &Plan, slots: &[Value]) -> Arc<Lane> {
+        match &plan.queue.lane {
+            Some(lane) => self.lane(&lane.over(slots)),
+            None => self.lane(MAIN),
+        }
     }
 
     /// Builds the table of documents that were checked in this order; those with errors are left out.

@@ -263,7 +263,8 @@ CREATE TABLE job (
     -- How many jobs stand between it and what began the chain.
     depth        INT UNSIGNED      NOT NULL DEFAULT 0,
     priority     TINYINT UNSIGNED  NOT NULL,
-    tag          VARCHAR(200)      NULL,
+    -- A JSON list; each stands in `job_tag`.
+    tags         TEXT              NULL,
     batch        BINARY(16)        NULL,
     ordering_key VARCHAR(300)      NULL,
     entry        VARCHAR(300)      NOT NULL,
@@ -307,9 +308,16 @@ CREATE TABLE job (
     expires      BIGINT            NULL,
     INDEX job_work (phase, lane, claim_rank, ready_at),
     INDEX job_workflow (workflow, id),
-    INDEX job_tag (tag),
     INDEX job_batch (batch),
     INDEX job_ordering_key (ordering_key, phase, claim_rank, ready_at)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- Jobs by their tags.
+CREATE TABLE job_tag (
+    tag VARCHAR(200) NOT NULL,
+    job BINARY(16)   NOT NULL,
+    PRIMARY KEY (tag, job),
+    INDEX job_tag_job (job)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 -- Jobs by the id of their request, where the id of the job does not follow from it.

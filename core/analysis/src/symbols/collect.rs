@@ -139,12 +139,19 @@ impl<'w> Collect<'w> {
             }
         }
         if let Some(lane) = &workflow.queue.lane {
-            self.add(Symbol::Lane(lane.text.clone()), lane.at, false);
+            self.lane(lane);
         }
         if let Some(notify) = &workflow.queue.notify {
             self.add(Symbol::Secret(notify.secret.text.clone()), notify.secret.at, false);
         }
         workflow.lists().for_each(|steps| self.steps(own, steps));
+    }
+
+    /// A lane that is named; those among which an expression chooses are texts in it.
+    fn lane(&mut self, node: &Node) {
+        if let Some(name) = node.as_text().filter(|text| !text.contains("${")) {
+            self.add(Symbol::Lane(name.to_owned()), node.at, false);
+        }
     }
 
     fn steps(&mut self, own: &str, steps: &[Step]) {
@@ -174,7 +181,7 @@ impl<'w> Collect<'w> {
                 Action::Enqueue(enqueue) => {
                     self.sent(&enqueue.workflow, &enqueue.send);
                     if let Some(lane) = &enqueue.lane {
-                        self.add(Symbol::Lane(lane.text.clone()), lane.at, false);
+                        self.lane(lane);
                     }
                     if let Some((_, item)) = &enqueue.each {
                         self.add(name(item), item.at, true);

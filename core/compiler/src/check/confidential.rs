@@ -129,18 +129,21 @@ impl Pass<'_, '_, '_> {
         self.shown_maker(queue.tag.as_ref(), workflow.queue.tag.as_ref(), "the tag");
         let notify = workflow.queue.notify.as_ref();
         self.shown_maker(queue.notify.as_ref().map(|n| &n.to), notify.map(|n| &n.to), "the address of the notice");
-        if let Some(lane) = &workflow.queue.lane {
-            self.lane(lane, self.labels.get(INPUT));
-        }
+        self.lanes(workflow.queue.lane.as_ref(), queue.lane.as_ref(), &self.labels.get(INPUT));
     }
 
     /// The ordering key of a lane stands in the queue in the clear.
-    fn lane(&mut self, lane: &Named, input: Label) {
-        let Some(Order::Per(key)) = self.around.lanes.get(&lane.text).map(|lane| &lane.order) else { return };
-        let mut labels = Labels::default();
-        labels.set(INPUT, input);
-        let label = labels.of(key);
-        self.shown(&label, lane.at, &format!("the ordering key of the lane `{}`", lane.text));
+    fn lanes(&mut self, node: Option<&Node>, choice: Option<&plan::LaneChoice>, input: &Label) {
+        let (Some(node), Some(choice)) = (node, choice) else { return };
+        let label = self.of(&choice.by);
+        self.shown(&label, node.at, "the choice of the lane");
+        for lane in &choice.lanes {
+            let Some(Order::Per(key)) = self.around.lanes.get(lane).map(|lane| &lane.order) else { continue };
+            let mut labels = Labels::default();
+            labels.set(INPUT, input.clone());
+            let label = labels.of(key);
+            self.shown(&label, node.at, &format!("the ordering key of the lane `{lane}`"));
+        }
     }
 
     /// The steps of a block; returns the label of what its last step returns.
@@ -308,9 +311,7 @@ impl Pass<'_, '_, '_> {
         let declared = declared.unwrap_or_default();
         self.passed_on(&enqueue.workflow, &enqueue.send, &compiled.send, &declared);
         self.shown_maker(compiled.tag.as_ref(), enqueue.tag.as_ref(), "the tag");
-        if let Some(lane) = &enqueue.lane {
-            self.lane(lane, declared.clone());
-        }
+        self.lanes(enqueue.lane.as_ref(), compiled.lane.as_ref(), &declared);
         let job = Label::object([("input", declared.or(self.members(&compiled.send)))], Label::Clear);
         let sent = match compiled.each {
             Some(_) => Label::object([("first", Label::list(job))], Label::Clear),

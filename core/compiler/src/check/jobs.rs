@@ -93,7 +93,7 @@ impl Walk<'_, '_, '_> {
             Some(plan::Notify { to, secret, private: notify.private })
         });
         plan::Queue {
-            lane: queue.lane.as_ref().and_then(|lane| self.known_lane(lane)),
+            lane: queue.lane.as_ref().and_then(|lane| self.lane_choice(lane)),
             priority: queue.priority,
             tag: queue.tag.as_ref().and_then(|tag| self.maker(tag)),
             retry: queue.retry.clone(),
@@ -102,15 +102,33 @@ impl Walk<'_, '_, '_> {
         }
     }
 
-    fn known_lane(&mut self, lane: &Named) -> Option<String> {
-        if lane.text != MAIN && !self.lanes.contains_key(&lane.text) {
-            self.report.error("unknown-lane", lane.at, format!("there is no lane `{}`", lane.text));
-            match suggest::nearest(&lane.text, self.lanes.keys().map(String::as_str)) {
-                Some(near) => self.report.did_you_mean(near),
-                None => self.report.help(format!("a lane is a document of its own: `lane: {}`", lane.text)),
+    /// A lane that is named, or chosen by an expression whose every value is a lane.
+    fn lane_choice(&mut self, node: &Node) -> Option<plan::LaneChoice> {
+        let (by, of) = self.typed(node);
+        let mut lanes = Vec::new();
+        for one in of.alternatives() {
+            match one {
+                Type::Text(Text::One(name)) => lanes.push(name.to_string()),
+                one => {
+                    let names = self.lanes.keys().map(String::as_str).chain([MAIN]).collect::<Vec<_>>().join(", ");
+                    let message = format!("this may be {}, and a lane is one of {names}", one.what());
+                    self.report.error("unknown-lane", node.at, message);
+                    self.report.help("choose among names of lanes: `${input.urgent ? 'express' : 'main'}`");
+                    return None;
+                }
+            }
+        }
+        for lane in lanes.iter().filter(|lane| *lane != MAIN && !self.lanes.contains_key(*lane)) {
+            self.report.error("unknown-lane", node.at, format!("there is no lane `{lane}`"));
+            match suggest::nearest(lane, self.lanes.keys().map(String::as_str)) {
+                Some(near) if by.as_ref().is_some_and(|by| matches!(by, Maker::Const(_))) => {
+                    self.report.did_you_mean(near)
+                }
+                Some(near) => self.report.help(format!("did you mean `{near}`?")),
+                None => self.report.help(format!("a lane is a document of its own: `lane: {lane}`")),
             };
         }
-        Some(lane.text.clone())
+        Some(plan::LaneChoice { lanes, by: by? })
     }
 
     /// The line of an `enqueue` step on the sheet, and what it returns.
@@ -125,7 +143,7 @@ impl Walk<'_, '_, '_> {
         }
         enqueue.tag.iter().for_each(|tag| row("tag", tag));
         enqueue.spacing.iter().for_each(|spacing| row("spacing", spacing));
-        rows.extend(enqueue.lane.iter().map(|lane| ("lane".to_owned(), lane.text.clone())));
+        enqueue.lane.iter().for_each(|lane| row("lane", lane));
         let each =
             enqueue.each.as_ref().map(|(list, item)| format!(" for each {} in {}", item.text, sheet::inline(list)));
         self.show(paragraph, "enqueue", format!("{}{}", enqueue.workflow.text, each.unwrap_or_default()), rows);
@@ -137,9 +155,6 @@ impl Walk<'_, '_, '_> {
 
     pub(super) fn enqueue(&mut self, enqueue: &Enqueue) -> Option<plan::Enqueue> {
         let workflow = &enqueue.workflow;
-        if let Some(lane) = &enqueue.lane {
-            self.known_lane(lane);
-        }
         let list = match &enqueue.each {
             None => None,
             Some((list, item)) => {
@@ -149,7 +164,7 @@ impl Walk<'_, '_, '_> {
         };
         let spacing = self.span(enqueue.spacing.as_ref())?;
         let around = self.env.clone();
-        let ((slot, send, due, tag), _) = self.apart(|walk| {
+        let ((slot, send, due, tag, lane), _) = self.apart(|walk| {
             let slot = list.as_ref().map(|(_, item, of)| {
                 let slot = walk.define(item);
                 if let Some(slot) = slot {
@@ -167,7 +182,11 @@ impl Walk<'_, '_, '_> {
                 Some(node) => walk.maker(node).map(Some),
                 None => Some(None),
             };
-            (slot, send, due, tag)
+            let lane = match &enqueue.lane {
+                Some(node) => walk.lane_choice(node).map(Some),
+                None => Some(None),
+            };
+            (slot, send, due, tag, lane)
         });
         self.env = around;
         let sent: Vec<(&Named, &Node, Type)> =
@@ -188,7 +207,7 @@ impl Walk<'_, '_, '_> {
             workflow: workflow.text.clone(),
             send: send.collect::<Option<_>>()?,
             due: due?,
-            lane: enqueue.lane.as_ref().map(|lane| lane.text.clone()),
+            lane: lane?,
             tag: tag?,
             priority: enqueue.priority,
             each,

@@ -345,6 +345,8 @@ fn lanes_timetables_and_answers_are_checked() {
         ("lane: slow\nfull: 404\n", "wrong-value@2:7"),
         ("lane: slow\nretry: {attempts: 0}\n", "wrong-value@2:19"),
         ("workflow: w\nqueue: {lane: fast}\nsteps: [{note: x}]\n", "unknown-lane@2:15"),
+        ("workflow: w\ninput: {k: {enum: [main, slow]}, t: {type: string}}\nqueue: {lane: \"${input.t}\"}\nsteps: [{note: \"${input}\"}]\n", "unknown-lane@3:15"),
+        ("workflow: w\ninput: {k: {enum: [main, slow]}}\nqueue: {lane: \"${input.k}\"}\nsteps: [{note: \"${input}\"}]\n", "unknown-lane@3:15"),
         ("workflow: w\nqueue: {tag: \"${v}\"}\nsteps: [{note: x}]\n", "unknown-name@2:17"),
         ("workflow: w\nqueue: {retry: {first: soon}}\nsteps: [{note: x}]\n", "wrong-value@2:24"),
         ("workflow: w\nqueue: {notify: {to: x}}\nsteps: [{note: x}]\n", "missing-key@2:17"),

@@ -6,8 +6,11 @@
 //! faults of a request are reported together.
 
 mod files;
+mod form;
 mod schema;
 mod texts;
+
+use std::collections::HashMap;
 
 use jsonschema::error::ValidationErrorKind;
 use serde_json::{Map, Value as Json, json};
@@ -267,7 +270,7 @@ impl InputPlan {
         let mut body = match parts.body {
             Body::None => None,
             Body::Json(json) => Some(json),
-            Body::Form(pairs) => Some(self.form_members(endpoint, pairs)),
+            Body::Form(pairs) => Some(self.form_members(endpoint, pairs, &mut errors)),
         };
         let whole_body = endpoint.sources.contains(&From::Body);
         if let (Some(json), false) = (&body, whole_body)
@@ -397,17 +400,25 @@ impl InputPlan {
         self.accept(&wanted.finish())
     }
 
-    fn form_members(&self, endpoint: &EndpointInput, pairs: Vec<(String, String)>) -> Value {
+    fn form_members(
+        &self,
+        endpoint: &EndpointInput,
+        pairs: Vec<(String, String)>,
+        errors: &mut Vec<InputError>,
+    ) -> Value {
+        let by_name: HashMap<&str, usize> = (endpoint.sources.iter().enumerate())
+            .filter_map(|(index, from)| match from {
+                From::Member(name) => Some((name.as_str(), index)),
+                _ => None,
+            })
+            .collect();
+        let (found, faults) = form::Members::of(pairs, &|name| by_name.contains_key(name));
+        errors.extend(faults.into_iter().map(|(pointer, detail)| error("body", pointer, detail)));
         let mut members = ObjectBuilder::default();
-        let mut names: Vec<&String> = pairs.iter().map(|(name, _)| name).collect();
-        names.dedup();
-        for name in names {
-            let given = pairs.iter().filter(|(known, _)| known == name).map(|(_, v)| v).collect();
-            let index = endpoint.sources.iter().position(|from| matches!(from, From::Member(known) if known == name));
-            let schema = index.map_or(&Json::Null, |index| &self.properties[index].schema);
-            if let Some(value) = from_texts(schema, given) {
-                members.insert(key(name), value);
-            }
+        for (name, part) in found.into_parts() {
+            let index = by_name.get(name.as_str());
+            let schema = index.map_or(&Json::Null, |index| &self.properties[*index].schema);
+            members.insert(key(&name), Value::from_json(&part.fit(schema)));
         }
         members.finish()
     }

@@ -32,7 +32,7 @@ pub(super) fn types(schema: &Json) -> Vec<&str> {
 }
 
 /// Turns text into the type a schema asks for; text it stays when it cannot be that.
-fn coerce(schema: &Json, text: String) -> Json {
+pub(super) fn coerce(schema: &Json, text: String) -> Json {
     for wanted in types(schema) {
         let value = match wanted {
             "integer" => text.parse::<i64>().ok().map(Json::from),

@@ -208,9 +208,18 @@ fn operation(plan: &Plan, endpoint: &Endpoint, id: String, run_header: &str) -> 
         });
         let example = example_of(plan, endpoint);
         let mut content = json!({"application/json": {"schema": schema, "example": example}});
-        let form = schema["properties"].as_object().is_some_and(|members| members.values().all(fits_form));
-        if form {
-            content["application/x-www-form-urlencoded"] = json!({"schema": schema});
+        let members = schema["properties"].as_object();
+        if members.is_some_and(|members| members.values().all(fits_form)) {
+            let form = &mut content["application/x-www-form-urlencoded"];
+            *form = json!({"schema": schema});
+            let encodings: Map<String, Json> = members
+                .into_iter()
+                .flatten()
+                .filter_map(|(name, schema)| Some((name.clone(), form_encoding(schema)?)))
+                .collect();
+            if !encodings.is_empty() {
+                form["encoding"] = encodings.into();
+            }
         }
         out["requestBody"] = json!({"required": needed, "content": content});
     }
@@ -246,14 +255,35 @@ fn with_items(schema: &Json) -> Json {
     schema
 }
 
-/// Whether a form can carry a member: text, numbers and lists of them, but no objects.
+/// Whether a form can carry a value: it says what it is, and so do the values in it.
 fn fits_form(schema: &Json) -> bool {
-    let plain = |kind: &str| matches!(kind, "string" | "number" | "integer" | "boolean");
+    let of_kind = |kind: &str| match kind {
+        "array" => fits_form(&schema["items"]),
+        "object" => schema["properties"].as_object().is_some_and(|members| members.values().all(fits_form)),
+        kind => plain(kind),
+    };
     match &schema["type"] {
-        Json::String(kind) if kind == "array" => fits_form(&schema["items"]) && schema["items"]["type"] != "array",
-        Json::String(kind) => plain(kind),
+        Json::String(kind) => of_kind(kind),
         Json::Array(kinds) => kinds.iter().all(|kind| kind.as_str().is_some_and(plain)),
         _ => schema["enum"].as_array().is_some_and(|all| all.iter().all(|one| !one.is_object() && !one.is_array())),
+    }
+}
+
+fn plain(kind: &str) -> bool {
+    matches!(kind, "string" | "number" | "integer" | "boolean")
+}
+
+/// How a nested value is written in a form (OpenAPI 3.1, §4.8.15): one level of members in brackets, deeper ones as JSON.
+fn form_encoding(schema: &Json) -> Option<Json> {
+    let nested = |schema: &Json| schema["type"] == "object" || schema["type"] == "array";
+    let kind = schema["type"].as_str()?;
+    match kind {
+        "object" if schema["properties"].as_object().is_some_and(|all| !all.values().any(nested)) => {
+            Some(json!({"style": "deepObject", "explode": true}))
+        }
+        "array" if !nested(&schema["items"]) => None,
+        "object" | "array" => Some(json!({"contentType": "application/json"})),
+        _ => None,
     }
 }
 
@@ -529,9 +559,18 @@ mod tests {
             ("{a: {type: object}}", false),
             ("{a: {type: array, items: {type: object}}}", false),
             ("{a: {}}", false),
+            ("{a: {type: object, properties: {b: {type: string}, c: {type: array, items: {type: object, properties: {d: {type: number}}}}}}}", true),
         ] {
             let content = body_of(input);
             assert_eq!(content.get("application/x-www-form-urlencoded").is_some(), form, "{input}");
+        }
+        for (input, encoding) in [
+            ("{a: {type: string}, b: {type: array, items: {type: integer}}}", json!(null)),
+            ("{a: {type: object, properties: {b: {type: string}}}}", json!({"a": {"style": "deepObject", "explode": true}})),
+            ("{a: {type: object, properties: {b: {type: array, items: {type: string}}}}}", json!({"a": {"contentType": "application/json"}})),
+            ("{a: {type: array, items: {type: object, properties: {b: {type: string}}}}}", json!({"a": {"contentType": "application/json"}})),
+        ] {
+            assert_eq!(body_of(input)["application/x-www-form-urlencoded"]["encoding"], encoding, "{input}");
         }
     }
 

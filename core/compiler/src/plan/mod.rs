@@ -343,8 +343,8 @@ impl Lane {
 /// How a workflow runs as a job.
 #[derive(Debug, Default)]
 pub struct Queue {
-    /// Lane of the jobs.
-    pub lane: Option<String>,
+    /// Lane of the jobs; an expression is over the fixed slots.
+    pub lane: Option<LaneChoice>,
     /// 1, the highest, to 9.
     pub priority: Option<u8>,
     /// Over the fixed slots.
@@ -355,6 +355,24 @@ pub struct Queue {
     pub results: Option<Duration>,
     /// Who is notified at the end.
     pub notify: Option<Notify>,
+}
+
+/// The lane of a job: one, or what an expression chooses among some.
+#[derive(Debug)]
+pub struct LaneChoice {
+    /// All that it can be.
+    pub lanes: Vec<String>,
+    /// Makes the name of the lane.
+    pub by: Maker,
+}
+
+impl LaneChoice {
+    /// The lane over these slots; the first of all where its expression fails.
+    pub fn over(&self, slots: &[Value]) -> String {
+        let made = self.by.make(slots, Limits::default()).ok().map(|name| kanzlei_lang::expr::ops::to_text(&name));
+        let known = made.and_then(|name| self.lanes.iter().find(|lane| lane.as_str() == &*name));
+        known.or(self.lanes.first()).cloned().unwrap_or_default()
+    }
 }
 
 /// Who is notified when a job ends.
@@ -549,7 +567,7 @@ pub struct Enqueue {
     /// When the jobs are due.
     pub due: Option<Due>,
     /// The lane they wait in.
-    pub lane: Option<String>,
+    pub lane: Option<LaneChoice>,
     /// The tag to find them by.
     pub tag: Option<Maker>,
     /// 1, the highest, to 9.

@@ -69,7 +69,13 @@ pub(super) fn write(encoding: Option<Encoding>, body: &Value, seed: &str) -> (Ve
     match encoding {
         Some(Encoding::Json) => json(body),
         Some(Encoding::Text) => text(body),
-        Some(Encoding::Form) => bytes(form(body).into_bytes(), "application/x-www-form-urlencoded"),
+        Some(Encoding::Form) => bytes(form(&pairs(body)).into_bytes(), FORM),
+        Some(Encoding::Brackets) => {
+            let mut nested = Vec::new();
+            let members = body.as_object();
+            members.iter().flat_map(|all| all.iter()).for_each(|(name, value)| in_brackets(name, value, 0, &mut nested));
+            bytes(form(&nested).into_bytes(), FORM)
+        }
         Some(Encoding::Multipart) => multipart(body, seed),
         None => match File::of(body) {
             Some(file) => (vec![Data::File(file.clone())], file.media.to_string()),
@@ -100,7 +106,35 @@ fn field(value: &Value) -> String {
     }
 }
 
-fn form(body: &Value) -> String {
+const FORM: &str = "application/x-www-form-urlencoded";
+/// How deep names in brackets nest; deeper values are JSON.
+const MOST_BRACKETS: usize = 7;
+
+/// Pairs whose names lead to values without members: `stay[from]`, `ports[]`, `crew[0][name]`.
+fn in_brackets(name: &str, value: &Value, depth: usize, out: &mut Vec<(Str, Value)>) {
+    if value.is_nullish() {
+        return;
+    }
+    if depth < MOST_BRACKETS {
+        if let Some(items) = value.as_list() {
+            for (index, item) in items.iter().enumerate() {
+                let simple = item.as_list().is_none() && item.as_object().is_none();
+                let name = if simple { format!("{name}[]") } else { format!("{name}[{index}]") };
+                in_brackets(&name, item, depth + 1, out);
+            }
+            return;
+        }
+        if let Some(members) = value.as_object() {
+            for (key, member) in members.iter() {
+                in_brackets(&format!("{name}[{key}]"), member, depth + 1, out);
+            }
+            return;
+        }
+    }
+    out.push((name.into(), value.clone()));
+}
+
+fn form(pairs: &[(Str, Value)]) -> String {
     let escape = |text: &str, out: &mut String| {
         for byte in text.bytes() {
             match byte {
@@ -111,13 +145,13 @@ fn form(body: &Value) -> String {
         }
     };
     let mut out = String::new();
-    for (name, value) in pairs(body) {
+    for (name, value) in pairs {
         if !out.is_empty() {
             out.push('&');
         }
-        escape(&name, &mut out);
+        escape(name, &mut out);
         out.push('=');
-        escape(&field(&value), &mut out);
+        escape(&field(value), &mut out);
     }
     out
 }
@@ -223,6 +257,7 @@ mod tests {
         let body: Value = serde_json::from_str(r#"{"a b":"x&y","n":[1,2],"gone":null,"o":{"k":1}}"#).expect("json");
         for (encoding, media, wanted) in [
             (Some(Encoding::Form), "application/x-www-form-urlencoded", "a+b=x%26y&n=1&n=2&o=%7B%22k%22%3A1%7D"),
+            (Some(Encoding::Brackets), "application/x-www-form-urlencoded", "a+b=x%26y&n%5B%5D=1&n%5B%5D=2&o%5Bk%5D=1"),
             (Some(Encoding::Text), "text/plain; charset=utf-8", "[object Object]"),
             (None, "application/json", r#"{"a b":"x&y","n":[1,2],"gone":null,"o":{"k":1}}"#),
         ] {

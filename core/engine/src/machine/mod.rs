@@ -49,7 +49,9 @@ pub use file::{FileTask, FileWork, Rows as FileRows};
 use flow::{Awaits, Begun, Fibre, Level, What};
 pub use look::{Seen, Waiting};
 pub use query::{FileInto, Filled, Load, Query, Rows, Sql};
-pub use queue::{Address, Arrival, Cancellation, Cancelling, Enqueue, JobRequest, Queued};
+pub use queue::{
+    Address, Arrival, Cancellation, Cancelling, Enqueue, JobRequest, MAX_TAGS, Queued, shown_tags, tags as tags_of,
+};
 pub use record::{Ended, State, StepRecord};
 pub use report::{Letter, MOST_ATTACHED_BYTES};
 pub use rows::{Batch, RowsTask};

@@ -16,8 +16,6 @@ pub struct Enqueue {
     pub workflow: String,
     /// When the run asked: the same when it asks again after a crash.
     pub at: Timestamp,
-    /// The lane, when not the workflow's own.
-    pub lane: Option<String>,
     /// 1 goes first, 9 last.
     pub priority: Option<u8>,
     /// Whether they are one group: the jobs of a list.
@@ -33,8 +31,10 @@ pub struct JobRequest {
     pub input: Value,
     /// Due at once where it says nothing.
     pub due: Option<Timestamp>,
-    /// The tag to find it by.
-    pub tag: Option<String>,
+    /// The lane, when not the workflow's own.
+    pub lane: Option<String>,
+    /// The tags to find it by; none where the step names none.
+    pub tags: Option<Vec<String>>,
 }
 
 /// Jobs that were queued.
@@ -94,6 +94,36 @@ fn wrong(message: impl Into<String>) -> Box<expr::EvalError> {
     expr::EvalError::new(expr::ErrorKind::Range, message)
 }
 
+/// The most tags of a job.
+pub const MAX_TAGS: usize = 8;
+/// The longest tag, in characters; longer ones are cut.
+const TAG_LENGTH: usize = 200;
+
+/// The tags of a job: a text, or a list of texts; what has no value is left out.
+pub fn tags(value: &Value) -> Made<Vec<String>> {
+    let one = std::slice::from_ref(value);
+    let mut out: Vec<String> = Vec::new();
+    for tag in value.as_list().unwrap_or(one).iter().filter(|tag| !tag.is_nullish()) {
+        let tag: String = ops::to_text(tag).chars().take(TAG_LENGTH).collect();
+        if !tag.is_empty() && !out.contains(&tag) {
+            out.push(tag);
+        }
+    }
+    if out.len() > MAX_TAGS {
+        return Err(wrong(format!("a job has at most {MAX_TAGS} tags, not {}", out.len())));
+    }
+    Ok(out)
+}
+
+/// Tags as documents write them: one is a text.
+pub fn shown_tags(tags: &[String]) -> Value {
+    match tags {
+        [] => Value::Null,
+        [one] => Value::text(one.as_str()),
+        all => Value::list(all.iter().map(|tag| Value::text(tag.as_str())).collect()),
+    }
+}
+
 /// Reads a span such as `2 days`.
 fn span(value: &Value) -> Made<Span> {
     let span = kanzlei_model::duration::parse(&ops::to_text(value)).map_err(|error| wrong(error.to_string()))?;
@@ -145,8 +175,8 @@ impl Machine {
                 ("first", Value::list(jobs.iter().take(3).map(shown).collect())),
             ]),
         };
-        let (workflow, lane, priority) = (enqueue.workflow.clone(), enqueue.lane.clone(), enqueue.priority);
-        let effect = Effect::Enqueue(Box::new(Enqueue { workflow, at: self.now, lane, priority, group, jobs }));
+        let (workflow, priority) = (enqueue.workflow.clone(), enqueue.priority);
+        let effect = Effect::Enqueue(Box::new(Enqueue { workflow, at: self.now, priority, group, jobs }));
         Ok(self.wait_for(at, fibre, record, effect, What::Enqueue))
     }
 
@@ -164,11 +194,13 @@ impl Machine {
             Some(Due::At(maker)) => Some(instant(&make(maker)?)?),
             None => (later > Span::ZERO).then_some(self.now),
         };
-        let tag = enqueue.tag.as_ref().map(make).transpose()?.filter(|tag| !tag.is_nullish());
+        let tags = enqueue.tag.as_ref().map(make).transpose()?.map(|tag| tags(&tag)).transpose()?;
+        let lane = enqueue.lane.as_ref().map(|lane| make(&lane.by)).transpose()?;
         Ok(JobRequest {
             input: input.finish(),
+            lane: lane.map(|lane| ops::to_text(&lane).to_string()),
             due: due.map(|due| due + later),
-            tag: tag.map(|tag| ops::to_text(&tag).to_string()),
+            tags: tags.filter(|tags| !tags.is_empty()),
         })
     }
 
@@ -302,6 +334,6 @@ fn shown(job: &JobRequest) -> Value {
     Value::object([
         ("input", job.input.clone()),
         ("due", due),
-        ("tag", job.tag.as_deref().map_or(Value::Null, Value::text)),
+        ("tag", shown_tags(job.tags.as_deref().unwrap_or_default())),
     ])
 }

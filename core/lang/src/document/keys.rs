@@ -7,6 +7,7 @@ pub(super) const TEXT: &str = r#"{"type":"string"}"#;
 const STEPS: &str = r##"{"$ref":"#/$defs/steps"}"##;
 const VALUES: &str = r#"{"type":"object"}"#;
 const DURATION: &str = r#"{"type":"string","examples":["200ms","2s","PT48H"]}"#;
+const TAGS: &str = r#"{"oneOf":[{"type":"string"},{"type":"array","items":{"type":"string"},"maxItems":8}]}"#;
 const CONDITION: &str = r#"{"type":["string","boolean","number"],"description":"an expression"}"#;
 
 /// A table of keys: name, schema, what it is.
@@ -157,9 +158,9 @@ pub const EVERY: &[KeySpec] = keys! {
 
 /// Keys of `queue`.
 pub const QUEUE: &[KeySpec] = keys! {
-    "lane", TEXT, "The lane its jobs wait in; default: `main`.";
+    "lane", TEXT, "The lane its jobs wait in; default: `main`. An expression chooses among lanes: `${input.urgent ? 'express' : 'main'}`.";
     "priority", r#"{"type":"integer","minimum":1,"maximum":9}"#, "1 goes first, 9 last; default: 5.";
-    "tag", TEXT, "By which its jobs can be found and cancelled: `hold-${input.berth}`.";
+    "tag", TAGS, "By which its jobs can be found and cancelled, or a list of at most eight: `[\"hold-${input.berth}\", \"vessel-${input.imo}\"]`.";
     "retry", r##"{"$ref":"#/$defs/retry"}"##, "Which failures are retried, when and how often: `{attempts: 6, first: 10s, factor: 2, max: 10min}`.";
     "results", DURATION, "How long a result can be had after the end; default: `24h`.";
     "notify", r##"{"$ref":"#/$defs/notify"}"##, "Notifies an address when the job has ended: `{to: \"${input.notify}\", secret: notify-key}`.";
@@ -195,7 +196,7 @@ pub const CALL: &[KeySpec] = keys! {
     "send", VALUES, "Parameters and body members of the operation, or variables of the template.";
     "headers", VALUES, "Request headers.";
     "body", ANY, "The whole request body.";
-    "as", r#"{"enum":["json","form","text","multipart"]}"#, "How the body is encoded; default: as the operation declares.";
+    "as", r#"{"enum":["json","form","form-brackets","text","multipart"]}"#, "How the body is encoded; default: as the operation declares. Nested values of a `form` are JSON, those of `form-brackets` have names such as `stay[from]`.";
     "accept", r#"{"type":"array","items":{"type":["integer","string"]}}"#, "Statuses that are no failure: `[200, 404]`, `[2xx]`. Default: 2xx.";
     "sign", r##"{"$ref":"#/$defs/sign"}"##, "Signs the message as a receiver of webhooks expects it: `{standard: SECRET}` (Standard Webhooks), or `{hmac: {…}}`.";
     "within", DURATION, "How long one attempt may take; default: 10s.";
@@ -356,8 +357,8 @@ pub const ENQUEUE: &[KeySpec] = keys! {
     "send", VALUES, "Its input.";
     "after", TEXT, "How long from now it is due: `2 days`.";
     "at", TEXT, "The instant it is due.";
-    "lane", TEXT, "The lane it waits in, when not the workflow's own.";
-    "tag", TEXT, "By which it can be found and cancelled.";
+    "lane", TEXT, "The lane it waits in, when not the workflow's own; also an expression that chooses among lanes.";
+    "tag", TAGS, "By which it can be found and cancelled, or a list of at most eight.";
     "priority", r#"{"type":"integer","minimum":1,"maximum":9}"#, "1 goes first, 9 last.";
     "each", TEXT, "One job for each item of a list, together a group: the item's name in `send`, `tag`, `after` and `at`.";
     "in", CONDITION, "The list, as an expression.";

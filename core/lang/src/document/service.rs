@@ -397,7 +397,13 @@ fn operations(path: &Named, text: &str, report: &mut Report) -> (BTreeMap<String
             let takes = |part: &str| content.iter().any(|(media, _)| media.name.contains(part));
             let encoding = match () {
                 _ if takes("json") => Some(Encoding::Json),
-                _ if takes("x-www-form-urlencoded") => Some(Encoding::Form),
+                _ if takes("x-www-form-urlencoded") => {
+                    // OpenAPI's style for nested values in brackets.
+                    let of_members = preferred.and_then(|(_, content)| content.get("encoding")).and_then(Node::as_map);
+                    let deep = |node: &Node| node.get("style").and_then(Node::as_text) == Some("deepObject");
+                    let brackets = of_members.unwrap_or_default().iter().any(|(_, node)| deep(node));
+                    Some(if brackets { Encoding::Brackets } else { Encoding::Form })
+                }
                 _ if takes("multipart/form-data") => Some(Encoding::Multipart),
                 _ => None,
             };

@@ -192,7 +192,7 @@ pub enum Overlap {
 #[derive(Clone, Debug, Default)]
 pub struct Queue {
     /// Lane of the jobs.
-    pub lane: Option<Named>,
+    pub lane: Option<Node>,
     /// 1, the highest, to 9.
     pub priority: Option<u8>,
     /// Tag to find the jobs by.
@@ -540,7 +540,7 @@ fn queue(node: &Node, report: &mut Report) -> Queue {
         Some(Notify { to: to?, secret: secret?, private })
     });
     Queue {
-        lane: members.text("lane", report),
+        lane: members.get("lane").cloned(),
         priority: members.integer("priority", 1, 9, report).map(|n| n as u8),
         tag: members.get("tag").cloned(),
         retry: members.entry("retry").and_then(|(key, node)| retry::read(key.at, node, &retry::JOB, report)),

@@ -24,7 +24,9 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use bytes::Bytes;
 use hmac::{Hmac, Mac};
 use kanzlei_compiler::plan::Plan;
-use kanzlei_engine::machine::{Address, Cancellation, Cancelling, EffectError, Enqueue, JobRequest, Outcome, Queued};
+use kanzlei_engine::machine::{
+    Address, Cancellation, Cancelling, EffectError, Enqueue, JobRequest, Outcome, Queued, tags_of,
+};
 use kanzlei_model::caller::Caller;
 use kanzlei_model::file::{files_of, of_record, to_record};
 use kanzlei_model::hex;
@@ -235,7 +237,8 @@ impl Jobs {
         input: &Value,
         origin: &Origin,
     ) -> Result<NewJob> {
-        let lane = live.lane_of(plan);
+        let slots = plan.slots_around(input, &origin.caller);
+        let lane = live.lane_of(plan, &slots);
         let accepted = now();
         let json = to_record(input);
         if json.len() > self.most_input {
@@ -246,9 +249,7 @@ impl Jobs {
         let kept = self.secrets.guard(json.clone(), plan.labels.any).ok_or_else(|| {
             Error::problem(500, "The input cannot be kept", "the workflow handles confidential values, and the service has no key for secrets: set `secrets.key_file` in its configuration")
         })?;
-        let slots = plan.slots_around(input, &origin.caller);
         let tag = plan.queue.tag.as_ref().and_then(|tag| tag.make(&slots, Default::default()).ok());
-        let tag = tag.filter(|tag| !tag.is_nullish()).map(|tag| kanzlei_lang::expr::ops::to_text(&tag).to_string());
         Ok(NewJob {
             id,
             lane: lane.name.clone(),
@@ -257,7 +258,7 @@ impl Jobs {
             generation,
             depth: origin.generation,
             priority: plan.queue.priority.unwrap_or(5),
-            tag: tag.map(|tag| short(&tag, 200)),
+            tags: tag.and_then(|tag| tags_of(&tag).ok()).unwrap_or_default(),
             batch: None,
             ordering_key: lane.ordering_key(input).map(|ordering_key| short(&ordering_key, 300)),
             entry: short(&origin.entry, 300),
@@ -344,14 +345,14 @@ impl Jobs {
         let mut row = self
             .row(live, workflow, id, &input, origin)
             .map_err(|error| EffectError { kind: FailureKind::Input, detail: error.to_string() })?;
-        if let Some(name) = &asked.lane {
+        if let Some(name) = &job.lane {
             let lane = live.lane(name);
             row.ordering_key = lane.ordering_key(&input).map(|ordering_key| short(&ordering_key, 300));
             row.lane = lane.name.clone();
         }
         row.priority = asked.priority.unwrap_or(row.priority);
         row.due = job.due.unwrap_or(row.accepted).max(row.accepted);
-        row.tag = job.tag.as_deref().map(|tag| short(tag, 200)).or(row.tag);
+        row.tags = job.tags.clone().unwrap_or(row.tags);
         Ok(row)
     }
 

@@ -7,7 +7,7 @@ use actix_web::web::{Data, Json, Path, Query};
 use kanzlei_api::transfer::{Export, ExportQuery, ExportedDocument, ExportedSecret, KeptValues};
 use kanzlei_compiler::beside;
 use kanzlei_compiler::check::relative;
-use kanzlei_compiler::plan::Action;
+use kanzlei_compiler::plan::{Action, LaneChoice};
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::effects::MOST_KEPT;
 use kanzlei_runtime::live::Live;
@@ -118,10 +118,11 @@ fn with_all_they_need(live: &Live, names: &[&str]) -> Result<Wanted> {
             wanted.extend(issuer.keys.service().map(|service| ("service", service.text.clone())));
             wanted.extend(issuer.allowance.clone().map(|name| ("allowance", name)));
         }
-        wanted.extend(plan.queue.lane.iter().map(|lane| ("lane", lane.clone())));
+        let lanes = |choice: &Option<LaneChoice>| choice.iter().flat_map(|choice| choice.lanes.clone()).collect::<Vec<_>>();
+        wanted.extend(lanes(&plan.queue.lane).into_iter().map(|lane| ("lane", lane)));
         for step in plan.blocks.iter().flatten() {
             if let Action::Enqueue(enqueue) = &step.action {
-                wanted.extend(enqueue.lane.iter().map(|lane| ("lane", lane.clone())));
+                wanted.extend(lanes(&enqueue.lane).into_iter().map(|lane| ("lane", lane)));
             }
         }
     }

@@ -20,7 +20,7 @@ fn job(id: u128, lane: &str) -> NewJob {
         revision: 1,
         generation: 1,
         priority: 5,
-        tag: None,
+        tags: Vec::new(),
         batch: None,
         ordering_key: None,
         entry: "POST /w".into(),
@@ -99,7 +99,7 @@ fn a_list_is_queued_as_a_whole_or_not_at_all() {
 fn a_row_that_the_database_rejects_leaves_the_others_alone() {
     with("bad_row", &DOCUMENTS, &[], async |bed| {
         let jobs = &bed.service.app.jobs;
-        let bad = NewJob { tag: Some("t".repeat(500)), ..job(2, "wide") };
+        let bad = NewJob { tags: vec!["t".repeat(500)], ..job(2, "wide") };
         let all = [job(1, "wide"), bad, job(3, "wide")].map(|row| jobs.accept(vec![row], None));
         let outcomes = futures_util::future::join_all(all).await;
         assert!(outcomes[0].is_ok() && outcomes[2].is_ok(), "{outcomes:?}");

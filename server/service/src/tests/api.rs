@@ -264,7 +264,7 @@ fn a_job_is_shown_with_its_steps_and_notes() {
         for (pointer, wanted) in [
             ("/state", json!("succeeded")),
             ("/lane", json!("berths")),
-            ("/tag", json!("n-5")),
+            ("/tags", json!(["n-5"])),
             ("/input", json!({"n": 5})),
             ("/retired", json!(false)),
             ("/sheet/0/number", json!("1")),

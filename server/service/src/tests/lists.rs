@@ -184,6 +184,8 @@ fn jobs_are_listed_counted_and_selected_by_the_same_states() {
         for (filter, sizes) in [
             ("limit=4&state=queued", vec![4, 2]),
             ("limit=4&tag=of-a-list", vec![4, 2]),
+            ("limit=4&tag_prefix=of-", vec![4, 2]),
+            ("limit=4&tag_prefix=a-list", vec![0]),
             (&*format!("limit=4&group={group}"), vec![4, 2]),
             ("limit=10&text=%22n%22%3A3", vec![1]),
             ("limit=10&workflow=item&state=succeeded", vec![0]),

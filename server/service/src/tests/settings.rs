@@ -49,7 +49,7 @@ fn a_value_is_set_by_a_deploy_and_kept_by_what_waits() {
 
         // The job was queued when it was three days; its run and those of requests can be made again.
         bed.work();
-        assert_eq!(bed.ended(waits).await.tag.as_deref(), Some("in 3 days"));
+        assert_eq!(bed.ended(waits).await.tags, ["in 3 days"]);
         // The journal is written behind the end of a job.
         bed.journaled().await;
         let run = bed.control(&format!("GET /runs/{waits}"), &Json::Null).await.json();

@@ -105,7 +105,7 @@ fn tokens_let_callers_in_and_own_what_they_begin() {
         }
         bed.work();
         let ended = bed.ended(job).await;
-        assert_eq!(ended.tag.as_deref(), Some("for-office-id/alda"));
+        assert_eq!(ended.tags, ["for-office-id/alda"]);
         let reply: Json = serde_json::from_str(ended.reply.as_deref().unwrap_or_default()).unwrap_or_default();
         assert!(reply.to_string().contains("\"desk\":7"), "a job knows the claims of its caller: {reply}");
         // Each subject has an allowance of its own.

@@ -74,7 +74,7 @@ pub struct Claimed {
     /// Jobs of one key run one after another.
     pub ordering_key: Option<String>,
     /// Tag to find it by.
-    pub tag: Option<String>,
+    pub tags: Vec<String>,
     /// Entry it came through: `POST /harbours/{harbour}/quotes`.
     pub entry: String,
     /// Whose credential the request carried.
@@ -607,7 +607,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
         return Ok(Vec::new());
     }
     let rows = sqlx::query!(
-        "SELECT id, fence, lane, workflow, revision, generation, depth, priority, ordering_key, tag, entry, caller, caller_facts, request_id, trace_id, accepted, due,
+        "SELECT id, fence, lane, workflow, revision, generation, depth, priority, ordering_key, tags, entry, caller, caller_facts, request_id, trace_id, accepted, due,
                 started AS `started!`, stop AS `stop: bool`, attempt, retries, outcomes, (status IS NOT NULL) AS `replied!: bool`, notes, input, sealed AS `sealed: bool`, kept_for, unattended AS `unattended: bool`
          FROM job WHERE phase = 2 AND lane = ? AND ready_at = ? AND worker = ? ORDER BY claim_rank, due",
         lane,
@@ -629,7 +629,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
             depth: row.depth,
             priority: row.priority,
             ordering_key: row.ordering_key,
-            tag: row.tag,
+            tags: super::tags_of(row.tags),
             entry: row.entry,
             caller: Caller::of(row.caller, row.caller_facts.as_deref()),
             request_id: row.request_id,

@@ -63,8 +63,8 @@ pub struct NewJob {
     pub depth: u32,
     /// 1, the highest, to 9.
     pub priority: u8,
-    /// Tag to find it by.
-    pub tag: Option<String>,
+    /// Tags to find it by.
+    pub tags: Vec<String>,
     /// Group of jobs that one step queued.
     pub batch: Option<Uuid>,
     /// Jobs of one key run one after another.
@@ -106,6 +106,16 @@ pub struct NewBatch {
     pub total: u32,
     /// When it was created.
     pub created: Timestamp,
+}
+
+/// Tags as they stand with a job.
+fn tags_json(tags: &[String]) -> Option<String> {
+    (!tags.is_empty()).then(|| serde_json::to_string(tags).unwrap_or_default())
+}
+
+/// Reads the tags of a job.
+fn tags_of(json: Option<String>) -> Vec<String> {
+    json.and_then(|json| serde_json::from_str(&json).ok()).unwrap_or_default()
 }
 
 impl Store {
@@ -181,7 +191,7 @@ impl Store {
         }
         for chunk in portions_within(jobs, |job| job.input.len()) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "INSERT INTO job (id, phase, lane, claim_rank, ready_at, workflow, revision, generation, depth, priority, tag, batch, ordering_key, entry, caller, caller_facts, request_id, trace_id, accepted, due, input, sealed, kept_for, unattended) ",
+                "INSERT INTO job (id, phase, lane, claim_rank, ready_at, workflow, revision, generation, depth, priority, tags, batch, ordering_key, entry, caller, caller_facts, request_id, trace_id, accepted, due, input, sealed, kept_for, unattended) ",
             );
             query.push_values(chunk, |mut row, job| {
                 row.push_bind(job.id.as_bytes().as_slice())
@@ -194,7 +204,7 @@ impl Store {
                     .push_bind(job.generation)
                     .push_bind(job.depth)
                     .push_bind(job.priority)
-                    .push_bind(&job.tag)
+                    .push_bind(tags_json(&job.tags))
                     .push_bind(job.batch.as_ref().map(|id| id.as_bytes().as_slice()))
                     .push_bind(&job.ordering_key)
                     .push_bind(&job.entry)
@@ -212,6 +222,16 @@ impl Store {
             // A repetition changes nothing; a value that does not fit is an error, not cut.
             query.push(" ON DUPLICATE KEY UPDATE id = VALUES(id)");
             query.build().execute(&mut **tx).await.doing("queueing jobs")?;
+        }
+        let tagged: Vec<(&NewJob, &String)> =
+            jobs.iter().flat_map(|job| job.tags.iter().map(move |tag| (*job, tag))).collect();
+        for chunk in portions(&tagged) {
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new("INSERT INTO job_tag (tag, job) ");
+            query.push_values(chunk, |mut row, (job, tag)| {
+                row.push_bind(*tag).push_bind(job.id.as_bytes().as_slice());
+            });
+            query.push(" ON DUPLICATE KEY UPDATE job = VALUES(job)");
+            query.build().execute(&mut **tx).await.doing("tagging jobs")?;
         }
         let listed: Vec<&NewJob> = jobs.iter().copied().filter(|job| job.listed).collect();
         for chunk in portions(&listed) {

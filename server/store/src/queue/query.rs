@@ -41,8 +41,8 @@ pub struct JobRow {
     pub generation: u64,
     /// 1, the highest, to 9.
     pub priority: u8,
-    /// Tag to find it by.
-    pub tag: Option<String>,
+    /// Tags to find it by.
+    pub tags: Vec<String>,
     /// Group of jobs that one step queued.
     pub batch: Option<Uuid>,
     /// Jobs of one key run one after another.
@@ -113,7 +113,7 @@ impl JobRow {
             revision: job.revision,
             generation: job.generation,
             priority: job.priority,
-            tag: job.tag,
+            tags: job.tags,
             batch: job.batch,
             ordering_key: job.ordering_key,
             entry: job.entry,
@@ -164,8 +164,8 @@ pub struct JobLine {
     pub revision: u32,
     /// 1, the highest, to 9.
     pub priority: u8,
-    /// Tag to find it by.
-    pub tag: Option<String>,
+    /// Tags to find it by.
+    pub tags: Vec<String>,
     /// Group of jobs that one step queued.
     pub batch: Option<Uuid>,
     /// Jobs of one key run one after another.
@@ -227,6 +227,8 @@ pub struct Filter {
     pub workflow: Vec<Called>,
     /// Only jobs with this tag.
     pub tag: Option<String>,
+    /// Only jobs with a tag that begins like this.
+    pub tag_prefix: Option<String>,
     /// Only jobs of this group.
     pub batch: Option<Uuid>,
     /// Only jobs due at this instant or later.
@@ -255,7 +257,7 @@ pub struct OfRequest {
 impl Filter {
     /// Whether no index finds what it selects.
     fn scans(&self) -> bool {
-        let selective = self.tag.is_some() || self.batch.is_some() || self.request.is_some();
+        let selective = self.tag.is_some() || self.tag_prefix.is_some() || self.batch.is_some() || self.request.is_some();
         let searches = self.text.is_some() || self.due_from.is_some() || self.due_until.is_some();
         let combined = !self.workflow.is_empty() && (self.state.is_some() || self.lane.is_some());
         !selective && (searches || combined || self.is_lane_only())
@@ -307,7 +309,7 @@ impl Store {
     /// Returns one job.
     pub async fn job(&self, id: Uuid) -> Result<Option<JobRow>> {
         let row = sqlx::query!(
-            "SELECT id, phase, lane, claim_rank, ready_at, workflow, revision, generation, priority, tag, batch, ordering_key, entry, caller, caller_facts, request_id, trace_id,
+            "SELECT id, phase, lane, claim_rank, ready_at, workflow, revision, generation, priority, tags, batch, ordering_key, entry, caller, caller_facts, request_id, trace_id,
                     accepted, due, started, ended, worker AS `worker: Vec<u8>`, stop AS `stop: bool`, waits_for, attempt, depth, retries, outcomes, changes, progress,
                     notes, status, reply, failure, input, sealed AS `sealed: bool`, history, expires
              FROM job WHERE id = ?",
@@ -326,7 +328,7 @@ impl Store {
             revision: row.revision,
             generation: row.generation,
             priority: row.priority,
-            tag: row.tag,
+            tags: super::tags_of(row.tags),
             batch: row.batch.as_deref().map(uuid),
             ordering_key: row.ordering_key,
             entry: row.entry,
@@ -415,7 +417,7 @@ impl Store {
     async fn page(&self, filter: &Filter, now: Timestamp, oldest: Option<Uuid>, of_lane: bool) -> Result<Vec<JobLine>> {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(SEARCH_SECONDS);
         query.push(
-            "SELECT id, phase, lane, ready_at, workflow, revision, priority, tag, batch, ordering_key, entry, accepted, due, started, ended, stop, waits_for, retries, progress, failure, claim_rank FROM job WHERE 1 = 1",
+            "SELECT id, phase, lane, ready_at, workflow, revision, priority, tags, batch, ordering_key, entry, accepted, due, started, ended, stop, waits_for, retries, progress, failure, claim_rank FROM job WHERE 1 = 1",
         );
         narrow(&mut query, filter, now);
         if let Some(oldest) = oldest {
@@ -440,7 +442,7 @@ impl Store {
                     workflow: row.try_get(4)?,
                     revision: row.try_get(5)?,
                     priority: row.try_get(6)?,
-                    tag: row.try_get(7)?,
+                    tags: super::tags_of(row.try_get(7)?),
                     batch: row.try_get::<Option<Vec<u8>>, _>(8)?.as_deref().map(uuid),
                     ordering_key: row.try_get(9)?,
                     entry: row.try_get(10)?,
@@ -591,22 +593,27 @@ fn in_phases(query: &mut QueryBuilder<MySql>, phases: impl Iterator<Item = JobPh
 
 /// The pattern of `LIKE` for what contains a text.
 pub(crate) fn containing(text: &str) -> String {
+    format!("%{}", beginning(text))
+}
+
+/// The pattern of `LIKE` for what begins with a text.
+fn beginning(text: &str) -> String {
     let escaped = text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_");
-    format!("%{escaped}%")
+    format!("{escaped}%")
 }
 
 fn narrow(query: &mut QueryBuilder<MySql>, filter: &Filter, now: Timestamp) {
     if let Some(state) = filter.state {
         in_state(query, state, now);
     }
-    for (column, value) in [("lane", &filter.lane), ("tag", &filter.tag)] {
-        if let Some(value) = value {
-            query.push(match column {
-                "lane" => " AND lane = ",
-                _ => " AND tag = ",
-            });
-            query.push_bind(value.clone());
-        }
+    if let Some(lane) = &filter.lane {
+        query.push(" AND lane = ").push_bind(lane.clone());
+    }
+    if let Some(tag) = &filter.tag {
+        query.push(" AND id IN (SELECT job FROM job_tag WHERE tag = ").push_bind(tag.clone()).push(")");
+    }
+    if let Some(prefix) = &filter.tag_prefix {
+        query.push(" AND id IN (SELECT job FROM job_tag WHERE tag LIKE ").push_bind(beginning(prefix)).push(")");
     }
     names::narrow(query, &filter.workflow);
     if let Some(batch) = filter.batch {

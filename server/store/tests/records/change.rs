@@ -113,7 +113,7 @@ fn jobs_are_selected_by_what_is_known_of_them() {
         queue(
             store,
             &[
-                NewJob { tag: Some("t".into()), ..due(1, 5_000) },
+                NewJob { tags: vec!["t-1".into(), "of-x".into(), "t-1_".into()], ..due(1, 5_000) },
                 NewJob { workflow: "v".into(), ..due(2, 100) },
                 NewJob { request_id: "q".into(), listed: true, ..due(3, 100) },
                 NewJob { input: r#"{"a":"needle"}"#.into(), ..due(4, 100) },
@@ -130,7 +130,10 @@ fn jobs_are_selected_by_what_is_known_of_them() {
             (all(), vec![1, 2, 3, 4, 5]),
             (Filter { limit: 2, ..all() }, vec![1, 2]),
             (Filter { before: Some(id(3)), ..all() }, vec![1, 2]),
-            (Filter { tag: Some("t".into()), ..all() }, vec![1]),
+            (Filter { tag: Some("of-x".into()), ..all() }, vec![1]),
+            (Filter { tag: Some("of-".into()), ..all() }, vec![]),
+            (Filter { tag_prefix: Some("t-".into()), ..all() }, vec![1]),
+            (Filter { tag_prefix: Some("t_".into()), ..all() }, vec![]),
             (Filter { workflow: vec!["v".into()], ..all() }, vec![2]),
             (Filter { request: of("q", &[]), ..all() }, vec![3]),
             (Filter { request: of("q", &[1]), ..all() }, vec![3]),
@@ -143,7 +146,7 @@ fn jobs_are_selected_by_what_is_known_of_them() {
             (Filter { state: Some(RunState::Queued), ..all() }, vec![2, 3, 4]),
             (Filter { due_from: Some(time(101)), ..all() }, vec![1]),
             (Filter { due_until: Some(time(101)), lane: Some("x".into()), ..all() }, vec![2, 3, 4]),
-            (Filter { tag: Some("t".into()), workflow: vec!["v".into()], ..all() }, vec![]),
+            (Filter { tag: Some("t-1".into()), workflow: vec!["v".into()], ..all() }, vec![]),
         ] {
             let found = store.job_ids(&filter, time(500)).await.expect("selects");
             assert_eq!(found.iter().map(|id| id.as_u128()).collect::<Vec<_>>(), wanted, "{filter:?}");

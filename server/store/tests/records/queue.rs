@@ -19,7 +19,7 @@ pub(crate) fn job(n: u128, lane: &str) -> NewJob {
         revision: 1,
         generation: 1,
         priority: 5,
-        tag: None,
+        tags: Vec::new(),
         batch: None,
         ordering_key: None,
         entry: "POST /w".into(),

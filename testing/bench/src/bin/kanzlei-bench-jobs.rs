@@ -43,7 +43,7 @@ fn job(due: i64, generation: u64) -> NewJob {
         revision: 1,
         generation,
         priority: 5,
-        tag: None,
+        tags: Vec::new(),
         batch: None,
         ordering_key: None,
         entry: "POST /bench/job".into(),

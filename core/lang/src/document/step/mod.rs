@@ -196,7 +196,7 @@ pub struct Enqueue {
     /// When the jobs are due.
     pub due: Option<Pause>,
     /// The lane they wait in.
-    pub lane: Option<Named>,
+    pub lane: Option<Node>,
     /// The tag to find them by.
     pub tag: Option<Node>,
     /// 1, the highest, to 9.
@@ -261,6 +261,8 @@ pub enum Encoding {
     Json,
     /// `application/x-www-form-urlencoded`.
     Form,
+    /// The same, with nested values by names in brackets: `stay[from]=…`.
+    Brackets,
     /// Plain text.
     Text,
     /// `multipart/form-data` (RFC 7578).
@@ -272,6 +274,7 @@ impl Encoding {
     pub const NAMES: &[(&str, Encoding)] = &[
         ("json", Encoding::Json),
         ("form", Encoding::Form),
+        ("form-brackets", Encoding::Brackets),
         ("text", Encoding::Text),
         ("multipart", Encoding::Multipart),
     ];

@@ -317,7 +317,7 @@ fn enqueue(members: &Members, report: &mut Report) -> Option<Enqueue> {
         workflow,
         send,
         due,
-        lane: members.text("lane", report),
+        lane: members.get("lane").cloned(),
         tag: members.get("tag").cloned(),
         priority: members.integer("priority", 1, 9, report).map(|priority| priority as u8),
         each: each.filter(|(_, item)| valid_name(item, report)),
@@ -446,7 +446,7 @@ fn call(members: &Members, report: &mut Report) -> Option<Call> {
     let encoding = members.text("as", report).and_then(|name| {
         let found = Encoding::NAMES.iter().find(|(known, _)| *known == name.text).map(|(_, encoding)| *encoding);
         if found.is_none() {
-            report.error("wrong-value", name.at, "a body is written as `json`, `form`, `text` or `multipart`");
+            report.error("wrong-value", name.at, "a body is written as `json`, `form`, `form-brackets`, `text` or `multipart`");
         }
         found
     });
