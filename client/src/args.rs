@@ -345,6 +345,15 @@ pub enum Command {
         after_help = "Documents of kind `issuer` declare them, and entries ask for their tokens with `access: {jwt: ISSUER}`. Keys are read when the first token comes.\n\nExample:\n  kanzlei issuers"
     )]
     Issuers,
+    /// List libraries, and the workflows that use them
+    #[command(
+        after_help = "Documents of kind `library` hold functions, types and groups of steps; workflows name them under `use`. `kanzlei add` takes them from a repository.\n\nExamples:\n  kanzlei libraries\n  kanzlei libraries --retire old-rules"
+    )]
+    Libraries {
+        /// Retire a library that nothing uses; its revisions are kept
+        #[arg(long, value_name = "NAME")]
+        retire: Option<String>,
+    },
     /// List services
     Services,
     /// Add a service from its published API or from samples, or show its operations

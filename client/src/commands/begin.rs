@@ -58,7 +58,7 @@ const EXAMPLES: &[Example] = &[
         "callers with a token of an issuer, and what it must allow",
         &["registry", "identity"],
         &[],
-        &["issuers/harbour-identity", "allowances/partners"]
+        &["issuers/harbour-identity", "allowances/partners", "libraries/harbour-rules"]
     ),
     example!("customs-recall", "signed messages of another system, and what they change", &[], &[]),
     example!("vessel-dues", "a workflow for others to invoke, with functions and a match", &["registry"], &[]),
@@ -104,6 +104,7 @@ const OTHERS: &[Example] = &[example!("arrival-follow-up", "", &[], &[])];
 /// Documents of other kinds that examples name, by their paths.
 const BESIDE: &[(&str, &str)] = &[
     ("lanes/vessels", include_str!("../../../demo/harbour/lanes/vessels.yaml")),
+    ("libraries/harbour-rules", include_str!("../../../demo/harbour/libraries/harbour-rules.yaml")),
     ("issuers/harbour-identity", include_str!("../../../demo/harbour/issuers/harbour-identity.yaml")),
     ("allowances/partners", include_str!("../../../demo/harbour/allowances/partners.yaml")),
 ];

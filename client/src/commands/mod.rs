@@ -13,6 +13,7 @@ mod jobs;
 mod keys;
 mod lanes;
 mod lend;
+mod libraries;
 mod live;
 mod local;
 mod operators;
@@ -151,6 +152,8 @@ pub fn run(args: Args) -> Done {
         }
         Command::Watches => timetables::watches(&api()?, json),
         Command::Issuers => keys::issuers(&api()?, json),
+        Command::Libraries { retire: Some(name) } => libraries::retire(&api()?, &name),
+        Command::Libraries { retire: None } => libraries::list(&api()?, json),
         Command::Usage { key, days, csv } => keys::usage(&api()?, &UsageFilter { key, days: Some(days) }, csv, json),
         Command::Deliveries(which) => deliveries::list(&api()?, &which.filter(), json),
         Command::Delivery { id } => deliveries::show(&api()?, &id, json),

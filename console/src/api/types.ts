@@ -710,6 +710,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/libraries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Live libraries, and the workflows that use them */
+        get: operations["libraries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/libraries/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Retires a library that nothing uses */
+        delete: operations["retireLibrary"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/openapi": {
         parameters: {
             query?: never;
@@ -1980,7 +2014,7 @@ export interface components {
         };
         /** @description One document that is live now. */
         DeployedDocument: {
-            /** @description `workflow`, `service` or `lane`. */
+            /** @description `workflow`, `service`, `library` or another kind. */
             kind: string;
             name: string;
             /** Format: uint32 */
@@ -1997,7 +2031,7 @@ export interface components {
              * @default []
              */
             databases: string[];
-            /** @description The live workflows that invoke or queue it. */
+            /** @description The live workflows that invoke or queue it; those that use a library. */
             callers: string[];
         };
         /** @description The tables of a database. */
@@ -2938,6 +2972,30 @@ export interface components {
         /** @description A database that was lent. */
         Lent: {
             database: string;
+        };
+        /** @description Live libraries. */
+        Libraries: {
+            libraries: components["schemas"]["LibraryLine"][];
+        };
+        /** @description A live library. */
+        LibraryLine: {
+            name: string;
+            about: string;
+            /** @description As its document says; null where it says nothing. */
+            version: string | null;
+            /** Format: uint32 */
+            revision: number;
+            since: components["schemas"]["Timestamp"];
+            /** @description The names of its functions. */
+            functions: string[];
+            /** @description The names of its types. */
+            types: string[];
+            /** @description Its groups of steps, as `invoke` names them. */
+            groups: string[];
+            /** @description The libraries that it uses itself. */
+            uses: string[];
+            /** @description The live workflows that use it, themselves or through other libraries. */
+            workflows: string[];
         };
         /** @description A place in a document or file. */
         Location: {
@@ -5016,6 +5074,8 @@ export type LaneAction = components['schemas']['LaneAction'];
 export type LaneChanged = components['schemas']['LaneChanged'];
 export type Lanes = components['schemas']['Lanes'];
 export type Lent = components['schemas']['Lent'];
+export type Libraries = components['schemas']['Libraries'];
+export type LibraryLine = components['schemas']['LibraryLine'];
 export type Location = components['schemas']['Location'];
 export type Locations = components['schemas']['Locations'];
 export type MadeKey = components['schemas']['MadeKey'];
@@ -6594,6 +6654,58 @@ export interface operations {
         };
     };
     retireService: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    libraries: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Libraries"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    retireLibrary: {
         parameters: {
             query?: never;
             header?: never;

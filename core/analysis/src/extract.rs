@@ -174,10 +174,13 @@ fn document(
             let _ = writeln!(out, "  {name}: {}", yaml::flow(schema));
         }
     }
-    if functions {
-        let root = place::read(text);
-        let lines = root.as_ref().and_then(|root| edit::key_lines(text, root, "functions")).unwrap_or_default();
-        let _ = write!(out, "\n{lines}");
+    let root = place::read(text);
+    // Expressions may read types, and functions of libraries.
+    for key in ["use", "types", "functions"].into_iter().filter(|key| *key != "functions" || functions) {
+        let lines = root.as_ref().and_then(|root| edit::key_lines(text, root, key));
+        if let Some(lines) = lines {
+            let _ = write!(out, "\n{lines}");
+        }
     }
     let _ = write!(out, "\nsteps:\n{steps}");
     if !out.ends_with('\n') {

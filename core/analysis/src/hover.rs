@@ -5,7 +5,7 @@ use std::fmt::Write;
 use kanzlei_compiler::check::Checked;
 use kanzlei_compiler::check::watch::{Question, Sight};
 use kanzlei_compiler::example;
-use kanzlei_lang::document::{Document, Workflow};
+use kanzlei_lang::document::{Document, Library, Workflow};
 use kanzlei_lang::expr::about;
 use kanzlei_lang::expr::functions::{self, Static};
 use kanzlei_lang::types::{Type, schema};
@@ -298,13 +298,33 @@ fn symbol(workspace: &Workspace, path: &str, position: usize, checked: &Checked)
             }
         }
         Symbol::Function(of, name) => {
-            let (_, node) =
-                symbols::workflow(workspace, of)?.functions.iter().find(|(known, _)| known.text == *name)?;
-            format!("```\n{name} = {}\n```", node.as_text().unwrap_or_default())
+            let functions = match symbols::workflow(workspace, of) {
+                Some(workflow) => &workflow.functions,
+                None => &symbols::library(workspace, of)?.functions,
+            };
+            let (_, node) = functions.iter().find(|(known, _)| known.text == *name)?;
+            let from = if symbols::library(workspace, of).is_some() { format!("\n\nof the library `{of}`") } else { String::new() };
+            format!("```\n{name} = {}\n```{from}", node.as_text().unwrap_or_default())
         }
+        Symbol::Library(name) => library(symbols::library(workspace, name)?),
         Symbol::Kept(of, name) => format!("`kept.{name}`: what earlier runs of `{of}` kept"),
     };
     Some(Hover { range: found.range, text: text.trim_end().to_owned() })
+}
+
+fn library(found: &Library) -> String {
+    let version = found.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
+    let mut text = format!("library **{}**{version}\n\n{}\n", found.name.text, found.about);
+    for (name, _) in &found.functions {
+        let _ = write!(text, "\n- function `{}`", name.text);
+    }
+    for one in &found.types {
+        let _ = write!(text, "\n- type `{}`", one.name.text);
+    }
+    for group in &found.groups {
+        let _ = write!(text, "\n- group `{}`: {}", group.name.text, group.about);
+    }
+    text
 }
 
 fn workflow(found: &Workflow) -> String {

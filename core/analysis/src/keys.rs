@@ -179,12 +179,17 @@ pub(crate) fn wants_mapping(root: &Node, path: &[At]) -> bool {
 
 /// Where the innermost step of a path ends, and the path within it; nothing outside steps.
 pub(crate) fn step_of<'p>(root: &Node, path: &'p [At]) -> Option<(usize, &'p [At])> {
-    if !matches!(path.first(), Some(At::Key(key)) if key == "steps" || key == ON_FAILURE) {
-        return None;
-    }
     let mut step = None;
-    let mut index = 0;
     let mut node = root;
+    let mut index = match (path.first(), path.get(2)) {
+        (Some(At::Key(key)), _) if key == "steps" || key == ON_FAILURE => 0,
+        // The steps of a group of a library.
+        (Some(At::Key(key)), Some(At::Key(steps))) if key == "groups" && steps == "steps" => {
+            node = crate::place::node(root, &path[..2])?;
+            2
+        }
+        _ => return None,
+    };
     let key = |at: Option<&At>| match at {
         Some(At::Key(key)) => key.as_str().to_owned(),
         _ => String::new(),

@@ -85,6 +85,7 @@ impl Workspace {
                     | Document::Lane(_)
                     | Document::Allowance(_)
                     | Document::Issuer(_)
+                    | Document::Library(_)
                     | Document::Database(_),
                 ) => false,
                 Some(Document::Settings(settings)) => {

@@ -50,7 +50,7 @@ api! {
 
     /// One document that is live now.
     pub struct DeployedDocument {
-        /// `workflow`, `service` or `lane`.
+        /// `workflow`, `service`, `library` or another kind.
         pub kind: String,
         pub name: String,
         pub revision: u32,
@@ -64,7 +64,7 @@ api! {
         /// What it does in databases: triggers of tables that it watches.
         #[serde(default)]
         pub databases: Vec<String>,
-        /// The live workflows that invoke or queue it.
+        /// The live workflows that invoke or queue it; those that use a library.
         pub callers: Vec<String>,
     }
 }

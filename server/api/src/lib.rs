@@ -22,6 +22,7 @@ pub mod jobs;
 pub mod keys;
 pub mod lanes;
 pub mod language;
+pub mod libraries;
 pub mod openapi;
 pub mod operators;
 pub mod previews;

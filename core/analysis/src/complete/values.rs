@@ -28,7 +28,12 @@ pub(super) fn suggest(site: &Site, replace: Place) -> Vec<Suggestion> {
             out.extend(methods.map(|method| plain(Kind::Value, method).insert(format!("{method} "))));
         }
         (_, Some(1), "service") => out.extend(named(site, replace, "service")),
-        (_, Some(1), "invoke" | "enqueue") => out.extend(named(site, replace, "workflow")),
+        (_, Some(1), "invoke") => {
+            out.extend(named(site, replace, "workflow"));
+            out.extend(groups(site, replace));
+        }
+        (_, Some(1), "enqueue") => out.extend(named(site, replace, "workflow")),
+        (Some("workflow" | "library"), None, "use") => out.extend(named(site, replace, "library")),
         (Some("workflow" | "issuer"), None, "allowance") => out.extend(named(site, replace, "allowance")),
         (Some("workflow"), None, "jwt") => out.extend(named(site, replace, "issuer")),
         (Some("issuer"), None, "service") => out.extend(named(site, replace, "service")),
@@ -97,6 +102,20 @@ fn operations(site: &Site, replace: Place) -> Vec<Suggestion> {
     out
 }
 
+/// The groups of steps of all libraries.
+fn groups(site: &Site, replace: Place) -> Vec<Suggestion> {
+    let libraries = site.workspace.documents().filter_map(|(_, _, document)| match document {
+        Document::Library(library) => Some(library),
+        _ => None,
+    });
+    let groups = libraries.flat_map(|library| &library.groups);
+    groups
+        .map(|group| {
+            Suggestion::new(Kind::Reference, &group.name.text, replace).detail("group of steps").about(group.about.clone())
+        })
+        .collect()
+}
+
 /// Documents of a kind by name.
 fn named(site: &Site, replace: Place, kind: &str) -> Vec<Suggestion> {
     let found = site.workspace.documents().filter_map(|(_, _, document)| match document {
@@ -105,6 +124,7 @@ fn named(site: &Site, replace: Place, kind: &str) -> Vec<Suggestion> {
         Document::Allowance(one) if kind == "allowance" => Some((&one.name.text, one.about.clone())),
         Document::Issuer(one) if kind == "issuer" => Some((&one.name.text, one.about.clone())),
         Document::Lane(lane) if kind == "lane" => Some((&lane.name.text, lane.about.clone())),
+        Document::Library(library) if kind == "library" => Some((&library.name.text, library.about.clone())),
         _ => None,
     });
     let one =

@@ -13,7 +13,7 @@
 //! let shown: Vec<String> = sheet.parts.iter().map(|part| format!("{} {} {}", part.number, part.kind, part.title)).collect();
 //! assert_eq!(shown, ["1 if input.late", "1.1 note late", "2 reply 200"]);
 //! let ends: Vec<&str> = sheet.ends.iter().map(|end| end.at.as_str()).collect();
-//! assert_eq!(ends, ["steps/0/then/1", "steps/0/else/0", "steps/2"]);
+//! assert_eq!(ends, ["steps/0/then/1", "steps/0/else/0", "steps/2", "on_failure/0"]);
 //! ```
 
 mod evaluate;

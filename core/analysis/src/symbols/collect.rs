@@ -9,7 +9,8 @@ use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::service::openapi_file;
 use kanzlei_lang::document::step::{Action, Call, Step, Target};
 use kanzlei_lang::document::yaml::{Kind, Node};
-use kanzlei_lang::document::{Document, Workflow};
+use kanzlei_lang::document::library::Use;
+use kanzlei_lang::document::{Document, Library, Workflow};
 
 use super::{Location, Occurrence, Symbol, workflow};
 use crate::Workspace;
@@ -80,6 +81,7 @@ impl<'w> Collect<'w> {
                     self.add(Symbol::Setting(property.name.text.clone()), property.name.at, true);
                 }
             }
+            Document::Library(library) => self.library(library),
             Document::Cases(_) => self.cases(),
         }
         self.settings_as_constants();
@@ -96,9 +98,33 @@ impl<'w> Collect<'w> {
         }
     }
 
+    /// A library: its functions belong to it, and each group of steps is a workflow.
+    fn library(&mut self, library: &Library) {
+        let own = &library.name.text;
+        self.add(Symbol::Library(own.clone()), library.name.at, true);
+        self.uses(&library.uses);
+        for (name, _) in &library.functions {
+            self.add(Symbol::Function(own.clone(), name.text.clone()), name.at, true);
+        }
+        for group in &library.groups {
+            for property in &group.input {
+                let input = Symbol::Input(group.name.text.clone(), property.name.text.clone());
+                self.add(input, property.name.at, true);
+            }
+            self.steps(&group.name.text, &group.steps);
+        }
+    }
+
+    fn uses(&mut self, uses: &[Use]) {
+        for one in uses {
+            self.add(Symbol::Library(one.name.text.clone()), one.name.at, false);
+        }
+    }
+
     fn workflow(&mut self, workflow: &Workflow) {
         let own = &workflow.name.text;
         self.add(Symbol::Workflow(own.clone()), workflow.name.at, true);
+        self.uses(&workflow.uses);
         for property in &workflow.input {
             self.add(Symbol::Input(own.clone(), property.name.text.clone()), property.name.at, true);
         }
@@ -288,11 +314,28 @@ impl<'w> Collect<'w> {
 
     /// What the expressions of a workflow mention.
     pub fn mentions<'m>(&mut self, document: &Document, mentions: impl Iterator<Item = &'m Mention>) {
-        let Document::Workflow(workflow) = document else { return };
-        let own = &workflow.name.text;
         for mention in mentions {
+            // Those of a library stand in one of its groups.
+            let (own, functions, uses) = match document {
+                Document::Workflow(workflow) => (&workflow.name.text, &workflow.functions, &workflow.uses),
+                Document::Library(library) => {
+                    let mut groups = library.groups.iter().rev();
+                    let group = groups.find(|group| group.name.at.start <= mention.at.start);
+                    let own = group.map_or(&library.name.text, |group| &group.name.text);
+                    (own, &library.functions, &library.uses)
+                }
+                _ => return,
+            };
             if mention.function {
-                self.add(Symbol::Function(own.clone(), mention.name.clone()), mention.at, false);
+                let has = |functions: &[(Named, Node)]| functions.iter().any(|(name, _)| name.text == mention.name);
+                let of_library = || uses.iter().find(|one| {
+                    super::library(self.workspace, &one.name.text).is_some_and(|library| has(&library.functions))
+                });
+                let owner = match has(functions) {
+                    true => own.split('.').next().unwrap_or(own),
+                    false => of_library().map_or(own.as_str(), |one| one.name.text.as_str()),
+                };
+                self.add(Symbol::Function(owner.to_owned(), mention.name.clone()), mention.at, false);
                 continue;
             }
             match (mention.name.as_str(), &mention.member) {

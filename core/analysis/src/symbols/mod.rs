@@ -9,7 +9,7 @@ use kanzlei_compiler::check::Checked;
 use kanzlei_compiler::check::watch::{Mention, Question};
 use kanzlei_lang::document::service::{Operation, Service};
 use kanzlei_lang::document::step::{Action, Step, Target};
-use kanzlei_lang::document::{Document, Workflow};
+use kanzlei_lang::document::{Library, Document, Workflow};
 use serde::{Deserialize, Serialize};
 
 use crate::Workspace;
@@ -46,6 +46,8 @@ pub enum Symbol {
     Kept(String, String),
     /// A setting of the installation.
     Setting(String),
+    /// A library.
+    Library(String),
 }
 
 /// A place where a symbol is declared or used.
@@ -83,6 +85,7 @@ impl Symbol {
             | Symbol::Secret(name)
             | Symbol::Database(name)
             | Symbol::Setting(name)
+            | Symbol::Library(name)
             | Symbol::Operation(_, name)
             | Symbol::Input(_, name)
             | Symbol::Name(_, name)
@@ -225,8 +228,19 @@ pub(crate) fn operation<'w>(
 }
 
 pub(crate) fn workflow<'w>(workspace: &'w Workspace, name: &str) -> Option<&'w Workflow> {
+    if let Some((of, _)) = name.split_once('.') {
+        return library(workspace, of)?.groups.iter().map(|group| &**group).find(|group| group.name.text == name);
+    }
     workspace.documents().find_map(|(_, _, document)| match document {
         Document::Workflow(found) if found.name.text == name => Some(&**found),
+        _ => None,
+    })
+}
+
+/// A library by its name.
+pub(crate) fn library<'w>(workspace: &'w Workspace, name: &str) -> Option<&'w Library> {
+    workspace.documents().find_map(|(_, _, document)| match document {
+        Document::Library(found) if found.name.text == name => Some(&**found),
         _ => None,
     })
 }

@@ -45,7 +45,11 @@ fn check(code: &str, example: &str) -> Vec<Diagnostic> {
         true => example.lines().fold(HEAD.to_owned(), |text, line| format!("{text}  {line}\n")),
         false => example.to_owned(),
     };
-    let folder = if text.starts_with("service") { "services" } else { "workflows" };
+    let folder = match text.split(':').next() {
+        Some("service") => "services",
+        Some("library") => "libraries",
+        _ => "workflows",
+    };
     let path = format!("{folder}/example.yaml");
     let mut texts = kanzlei_samples::demo();
     // What does not say that it is a document is one all the same.

@@ -107,7 +107,7 @@ fn names_are_suggested_in_block_texts() {
 fn keys_of_other_documents_are_suggested() {
     let mut wrong = Vec::new();
     for (path, marked, begins) in [
-        ("workflows/w.yaml", "workflow: w\n|", "about tags input extra entries functions"),
+        ("workflows/w.yaml", "workflow: w\n|", "about tags input extra use types"),
         (
             "workflows/w.yaml",
             "workflow: w\nentries:\n  - |\nsteps:\n  - reply: 200\n",

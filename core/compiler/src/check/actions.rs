@@ -173,6 +173,13 @@ impl Walk<'_, '_, '_> {
             given.iter().map(|(name, node, (_, of))| (*name, *node, of.clone())).collect();
         let made: Vec<_> =
             given.into_iter().filter_map(|(name, _, (maker, _))| Some((name.text.as_str().into(), maker?))).collect();
+        let of_library = workflow.text.split_once('.').map(|(library, _)| library);
+        if let Some(library) = of_library.filter(|library| self.workflow.uses.iter().all(|one| one.name.text != *library)) {
+            let message = format!("the library `{library}` is not used here");
+            self.report.error("unknown-workflow", workflow.at, message);
+            self.report.help(format!("say so at the top: `use: [{library}]`"));
+            return None;
+        }
         let Some(plan) = self.plans.get(&workflow.text) else {
             self.unknown_workflow(workflow);
             return None;

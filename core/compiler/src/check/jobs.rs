@@ -192,6 +192,11 @@ impl Walk<'_, '_, '_> {
         let sent: Vec<(&Named, &Node, Type)> =
             send.iter().map(|(name, node, (_, of))| (*name, *node, of.clone())).collect();
         match self.workflows.get(workflow.text.as_str()).copied() {
+            Some(_) if workflow.text.contains('.') => {
+                let message = format!("`{}` is a group of steps, and only a workflow runs as a job", workflow.text);
+                self.report.error("unknown-workflow", workflow.at, message);
+                self.report.help("write a workflow that invokes it");
+            }
             None => self.unknown_workflow(workflow),
             Some(known) => self.sent_to(workflow, &takes(known), known.extra, &sent),
         }

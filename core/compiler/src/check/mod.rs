@@ -21,6 +21,7 @@ mod confidential;
 mod entries;
 mod files;
 mod jobs;
+mod libraries;
 mod order;
 mod render;
 mod rows;
@@ -303,6 +304,7 @@ pub fn examine(
     let mut names: BTreeMap<(&str, String), usize> = BTreeMap::new();
     let mut issuers: Vec<(usize, Arc<document::Issuer>)> = Vec::new();
     let mut databases: BTreeMap<String, Arc<document::Database>> = BTreeMap::new();
+    let mut shared: Vec<(usize, Arc<document::Library>)> = Vec::new();
     for (index, (parsed, report)) in parsed.iter().zip(&mut reports).enumerate() {
         let Some(document) = &parsed.document else { continue };
         let (kind, name) = match document {
@@ -313,6 +315,7 @@ pub fn examine(
             Document::Issuer(issuer) => ("issuer", &issuer.name),
             Document::Settings(settings) => ("settings", &settings.name),
             Document::Database(database) => ("database", &database.name),
+            Document::Library(library) => ("library", &library.name),
             Document::Cases(found) => {
                 // A workflow may have cases in several documents.
                 if index < own {
@@ -357,8 +360,16 @@ pub fn examine(
                 }
             }
             Document::Database(database) => _ = databases.insert(database.name.text.clone(), database.clone()),
+            Document::Library(library) => shared.push((index, library.clone())),
             Document::Cases(_) | Document::Settings(_) => {}
         }
+    }
+    let libraries = libraries::read(&shared, &mut reports);
+    for (index, library) in &shared {
+        workflows.extend(library.groups.iter().map(|group| (*index, group.clone())));
+    }
+    for (index, workflow) in &mut workflows {
+        *workflow = libraries::with_types(workflow, &libraries, &mut reports[*index]).into_owned();
     }
     for (parsed, report) in parsed.iter().zip(&mut reports) {
         if let Some(Document::Service(service)) = &parsed.document {
@@ -394,6 +405,7 @@ pub fn examine(
             services: &checked.services,
             plans: &plans,
             workflows: &by_name,
+            libraries: &libraries,
             lanes: &checked.lanes,
             allowances: &checked.allowances,
             issuers: &checked.issuers,
@@ -406,7 +418,7 @@ pub fn examine(
         if let Some(plan) = compiled.filter(|_| !report.has_errors()) {
             let plan = Arc::new(plan);
             plans.insert(plan.name.clone(), plan.clone());
-            if *index < own {
+            if *index < own && !plan.is_group() {
                 checked.workflows.push((*index, plan));
             }
         }
@@ -418,7 +430,8 @@ pub fn examine(
     confidential::queued_results(&workflows, &plans, &mut reports);
     checked.workflows.retain(|(index, _)| !reports[*index].has_errors());
     checked.workflows.sort_by_key(|(index, _)| *index);
-    checked.names = workflows.iter().map(|(_, workflow)| workflow.name.text.clone()).collect();
+    let names = workflows.iter().map(|(_, workflow)| workflow.name.text.clone());
+    checked.names = names.filter(|name| !name.contains('.')).collect();
     checked.settings = settings;
     checked.plans = plans;
     checked.cases = cases;

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use super::actions::At;
+use super::libraries::{self, Libraries};
 use super::settings::Settings;
 use super::watch::{Mention, Sight, Watch};
 use super::{Known, confidential, entries, scope};
@@ -30,6 +31,7 @@ pub(super) struct Around<'a> {
     pub plans: &'a BTreeMap<String, Arc<Plan>>,
     /// All workflows, for their inputs; those it queues may come after it.
     pub workflows: &'a BTreeMap<&'a str, &'a Workflow>,
+    pub libraries: &'a Libraries,
     pub lanes: &'a BTreeMap<String, Arc<plan::Lane>>,
     pub allowances: &'a BTreeMap<String, Arc<plan::Allowance>>,
     pub issuers: &'a BTreeMap<String, Arc<plan::Issuer>>,
@@ -50,9 +52,9 @@ pub(super) fn compile(
     mentions: &mut Vec<Mention>,
     report: &mut Report,
 ) -> Option<Plan> {
-    let mut scope = Scope::default();
+    let mut scope = libraries::known(workflow, around.libraries, report);
     for (name, node) in &workflow.functions {
-        functions(&mut scope, name, node, report);
+        define_functions(&mut scope, name, node, report);
     }
     scope.define_at(FIXED[0], INPUT);
     scope.define_at(FIXED[1], RUN);
@@ -172,6 +174,7 @@ pub(super) fn compile(
         on_failure,
         slots: walk.slots,
         functions,
+        libraries: libraries::used(workflow, around.libraries).into_iter().collect(),
         sheet: walk.sheet,
         uses_run: walk.uses_run,
         uses_kept: walk.uses_kept,
@@ -189,7 +192,7 @@ pub(super) fn compile(
 }
 
 /// Adds a function of the document to the names that expressions know.
-fn functions(scope: &mut Scope, name: &Named, node: &Node, report: &mut Report) {
+pub(super) fn define_functions(scope: &mut Scope, name: &Named, node: &Node, report: &mut Report) {
     let Some(text) = node.as_text() else {
         report.error("wrong-type", node.at, format!("a function is text, not {}", node.what()));
         report.help("for example `total: \"(length, nights) => length * 3.2 * nights\"`");

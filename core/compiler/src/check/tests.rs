@@ -228,6 +228,45 @@ fn typed(steps: &str) -> Vec<String> {
     check(&bundle).diagnostics.iter().map(|d| format!("{}@{}:{}", d.code, d.line, d.column)).collect()
 }
 
+/// Findings in documents as `path code@line:column`.
+fn together(documents: &[&str]) -> Vec<String> {
+    let mut bundle = Bundle::default();
+    for (index, text) in documents.iter().enumerate() {
+        bundle.add(&format!("d{index}"), text);
+    }
+    check(&bundle).diagnostics.iter().map(|d| format!("{} {}@{}:{}", d.path, d.code, d.line, d.column)).collect()
+}
+
+#[test]
+fn libraries_share_functions_types_and_groups() {
+    let stays = "library: stays\nversion: 1.4.0\nuse: [money]\ntypes:\n  Stay: {type: object, required: [nights, at], properties: {nights: {type: integer}, at: {$ref: \"#/types/Berth\"}}}\n  Berth: {type: string}\nfunctions:\n  dues: (stay) => cents((stay as Stay).nights * 3.2)\ngroups:\n  announce:\n    input: {stay: {$ref: \"#/types/Stay\"}}\n    steps:\n      - note: ${dues(input.stay)}\n      - reply: 200\n        body: ${input.stay.nights * 2}\n";
+    let money = "library: money\nfunctions:\n  cents: n => Math.round(n * 100)\n";
+    let ok: Vec<String> = Vec::new();
+    let user = "workflow: w\nuse: [stays@1.2]\ninput: {stay: {$ref: \"#/types/Stay\"}, raw: {}}\nsteps:\n  - {id: told, invoke: stays.announce, send: {stay: \"${input.stay}\"}}\n  - let: {d: \"${dues(input.raw) + told.body}\", b: \"${(input.raw as Stay).at.trim()}\"}\n  - note: ${d + b + input.stay.nights}\n";
+    assert_eq!(together(&[user, stays, money]), ok);
+    let mut wrong = Vec::new();
+    for (documents, wanted) in [
+        (vec![user, money], vec!["d0 unknown-library@2:7", "d0 bad-schema@3:9"]),
+        (vec![&*user.replace("@1.2", "@2"), stays, money], vec!["d0 library-version@2:7"]),
+        (vec![&*user.replace("stay.nights", "stay.night"), stays, money], vec!["d0 unknown-member@7:32"]),
+        (vec![&*user.replace("stay: \"${input.stay}\"", "stay: 3"), stays, money], vec!["d0 wrong-argument@5:53"]),
+        (vec![&*user.replace("use: [stays@1.2]\n", ""), stays, money], vec!["d0 bad-schema@2:9", "d0 unknown-workflow@4:24"]),
+        // What a library uses is not passed on.
+        (vec![&*user.replace("dues(input.raw)", "cents(3)"), stays, money], vec!["d0 unknown-function@6:17"]),
+        (vec!["workflow: w\nsteps: [{enqueue: stays.announce, send: {stay: {nights: 1, at: x}}}]\nuse: [stays]\n", stays, money], vec!["d0 unknown-workflow@2:19"]),
+        (vec![stays, &*money.replace("library: money", "library: money\nuse: [stays]")], vec!["d0 library-cycle@3:7", "d1 library-cycle@2:7"]),
+        (vec!["library: a\ntypes: {T: {$ref: \"#/types/T\"}}\nfunctions: {f: \"x => y\"}\n"], vec!["d0 bad-schema@2:12", "d0 unknown-name@3:22"]),
+        (vec!["workflow: w\nuse: [a, b]\nsteps: [{note: \"${f(1)}\"}]\n", "library: a\nfunctions: {f: x => x}\n", "library: b\nfunctions: {f: x => 2}\n"], vec!["d0 name-taken@2:10"]),
+        (vec!["workflow: w\nsteps: [{note: \"${(1 as T)}\"}]\ntypes: {T: {type: string}}\n"], vec!["d0 wrong-operand@2:20"]),
+    ] {
+        let got = together(&documents);
+        if !wanted.iter().all(|one| got.iter().any(|found| found == one)) {
+            wrong.push(format!("wanted {wanted:?}, gives {got:?}"));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
 #[test]
 fn types_flow_through_a_workflow() {
     // None of these is worth a word.

@@ -91,6 +91,8 @@ pub struct Plan {
     pub slots: Vec<String>,
     /// The functions of its document and their texts, in order.
     pub functions: Vec<(String, String)>,
+    /// Names of the libraries it uses, itself and through others.
+    pub libraries: Vec<String>,
     /// The numbered steps for people.
     pub sheet: Vec<Paragraph>,
     /// Whether any expression reads `run`.
@@ -103,7 +105,7 @@ pub struct Plan {
     pub settings: Option<Value>,
     /// Names of the services it calls.
     pub services: Vec<String>,
-    /// Names of the workflows it invokes.
+    /// Names of the workflows it invokes; those of groups of steps are `library.group`.
     pub invokes: Vec<String>,
     /// Statements and their databases, in the order of the document.
     pub statements: Vec<(String, Arc<Statement>)>,
@@ -162,6 +164,11 @@ pub struct ReplyShape {
 }
 
 impl Plan {
+    /// Whether it is a group of steps of a library: it has no entries, and only other workflows invoke it.
+    pub fn is_group(&self) -> bool {
+        self.name.contains('.')
+    }
+
     /// The fixed slots outside of a run: its input, who calls, and the settings.
     pub fn slots_around(&self, input: &Value, caller: &Caller) -> [Value; FIXED.len()] {
         let mut slots = [const { Value::Undefined }; FIXED.len()];

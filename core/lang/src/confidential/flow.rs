@@ -104,7 +104,7 @@ impl Flow<'_> {
                     _ => label.item(),
                 }
             }
-            Kind::Chain(inner) => self.expr(inner),
+            Kind::Chain(inner) | Kind::As(inner, _) => self.expr(inner),
             Kind::Unary(op, operand) => {
                 let label = self.expr(operand);
                 match op {

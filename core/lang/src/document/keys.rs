@@ -1,11 +1,12 @@
 //! The tables of keys of workflow documents: what each mapping may hold, for reading and for editors.
 
+use super::library::{TYPES, USES};
 use super::reader::KeySpec;
 
 const ANY: &str = "{}";
 pub(super) const TEXT: &str = r#"{"type":"string"}"#;
 const STEPS: &str = r##"{"$ref":"#/$defs/steps"}"##;
-const VALUES: &str = r#"{"type":"object"}"#;
+pub(super) const VALUES: &str = r#"{"type":"object"}"#;
 const DURATION: &str = r#"{"type":"string","examples":["200ms","2s","PT48H"]}"#;
 const TAGS: &str = r#"{"oneOf":[{"type":"string"},{"type":"array","items":{"type":"string"},"maxItems":8}]}"#;
 const CONDITION: &str = r#"{"type":["string","boolean","number"],"description":"an expression"}"#;
@@ -24,6 +25,8 @@ pub const WORKFLOW: &[KeySpec] = keys! {
     "tags", r#"{"type":"array","items":{"type":"string","pattern":"^[a-z][a-z0-9-]*$"},"maxItems":20}"#, "What it belongs to, for lists, for keys that are made for a tag, and for the OpenAPI document: `[partners]`.";
     "input", r##"{"type":"object","additionalProperties":{"type":"object","if":{"properties":{"type":{"const":"file"}},"required":["type"]},"then":{"$ref":"#/$defs/file"}}}"##, "Its input: JSON Schema by name. Required unless it has a `default` or `optional: true`.";
     "extra", r#"{"enum":["refuse","allow"]}"#, "Whether members that are not declared are let in; default: `refuse`.";
+    "use", USES, "Libraries whose functions, types and groups of steps it uses: `[stays, dates@1.2]`.";
+    "types", TYPES, "JSON Schemas by name, for `as` in expressions, for annotations of scripts and for `$ref: \"#/types/NAME\"`.";
     "entries", r##"{"type":"array","items":{"$ref":"#/$defs/entry"}}"##, "The ways in.";
     "functions", r#"{"type":"object","additionalProperties":{"type":"string"}}"#, "Named functions for expressions: `total: \"(a, b) => a + b\"`.";
     "queue", r##"{"$ref":"#/$defs/queue"}"##, "How it runs as a job: `lane`, `priority`, `tag`, `retry`, `results`, `notify`.";

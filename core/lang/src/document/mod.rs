@@ -1,7 +1,7 @@
 //! Documents: from text to a typed tree with positions.
 //!
 //! A document is YAML 1.2 whose first key names its kind. [`yaml`] returns a tree of nodes, [`reader`]
-//! reads mappings by tables of keys, [`workflow`], [`service`], [`lane`], [`allowance`], [`issuer`], [`cases`], [`settings`] and [`database`] hold the kinds. Nothing here looks
+//! reads mappings by tables of keys, [`workflow`], [`service`], [`lane`], [`allowance`], [`issuer`], [`cases`], [`settings`], [`library`] and [`database`] hold the kinds. Nothing here looks
 //! into expressions or knows other documents; that is [`kanzlei_compiler::check`].
 //!
 //! ```
@@ -24,6 +24,7 @@ pub mod formats;
 pub mod issuer;
 pub mod keys;
 pub mod lane;
+pub mod library;
 pub mod proof;
 pub mod purpose;
 pub mod reader;
@@ -47,6 +48,7 @@ pub use cases::Cases;
 pub use database::Database;
 pub use issuer::Issuer;
 pub use lane::Lane;
+pub use library::Library;
 pub use service::Service;
 pub use settings::Settings;
 pub use workflow::Workflow;
@@ -89,14 +91,16 @@ pub enum Document {
     Settings(Arc<Settings>),
     /// The tables of a database.
     Database(Arc<Database>),
+    /// Functions, types and groups of steps.
+    Library(Arc<Library>),
 }
 
 /// The kinds of documents this version reads.
-pub const KINDS: &[&str] = &["workflow", "service", "cases", "lane", "allowance", "issuer", "settings", "database"];
+pub const KINDS: &[&str] = &["workflow", "service", "cases", "lane", "allowance", "issuer", "settings", "database", "library"];
 /// The kinds that stay beside the others: they are checked with them, and never live.
 pub const BESIDE: &[&str] = &["cases", "database"];
 /// What helps where a document does not begin with its kind.
-pub(crate) const FIRST_KEY: &str = "the first key names the kind: `workflow`, `service`, `lane`, `allowance`, `issuer`, `database`, `settings`: each with a NAME, or `cases: WORKFLOW`";
+pub(crate) const FIRST_KEY: &str = "the first key names the kind: `workflow`, `service`, `lane`, `allowance`, `issuer`, `database`, `settings`, `library`: each with a NAME, or `cases: WORKFLOW`";
 
 /// The kind a text says it is, when it is one of ours; distinguishes our documents from other YAML.
 pub fn kind_of(text: &str) -> Option<&'static str> {
@@ -162,6 +166,7 @@ pub fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<String>) -> 
         "allowance" => allowance::read(&root, report).map(|a| Document::Allowance(Arc::new(a))),
         "issuer" => issuer::read(&root, report).map(|i| Document::Issuer(Arc::new(i))),
         "database" => database::read(&root, report).map(|d| Document::Database(Arc::new(d))),
+        "library" => library::read(&root, report).map(|l| Document::Library(Arc::new(l))),
         "settings" => settings::read(&root, file, report).map(|s| Document::Settings(Arc::new(s))),
         other => {
             report.error("unknown-kind", key.at, format!("there is no kind of document `{other}`"));

@@ -8,7 +8,7 @@
 use serde_json::{Map, Value, json};
 
 use super::reader::KeySpec;
-use super::{allowance, cases, credentials, database, file, issuer, keys, lane, service, settings};
+use super::{allowance, cases, credentials, database, file, issuer, keys, lane, library, service, settings};
 
 /// The JSON Schema (2020-12) of a kind of document; nothing for a kind that does not exist.
 pub fn of(kind: &str) -> Option<Value> {
@@ -20,6 +20,7 @@ pub fn of(kind: &str) -> Option<Value> {
         "issuer" => (issuer::ISSUER, &["issuer", "iss", "audience"], json!({})),
         "database" => (database::DATABASE, &["database", "tables"], json!({})),
         "settings" => (settings::SETTINGS, &["settings", "values"], json!({})),
+        "library" => (library::LIBRARY, &["library"], workflow()),
         "cases" => (cases::CASES, &["cases", "examples"], of_cases()),
         _ => return None,
     };
@@ -58,6 +59,7 @@ fn workflow() -> Value {
         "once_per": object(&[keys::ONCE_PER], &["key"]),
         "retry": object(&[keys::RETRY], &[]),
         "arm": object(&[keys::ARM], &["steps"]),
+        "group": object(&[library::GROUP], &["steps"]),
         "statement": object(&[keys::STATEMENT], &["statement"]),
         "queue": object(&[keys::QUEUE], &[]),
         "notify": object(&[keys::NOTIFY], &["to", "secret"]),

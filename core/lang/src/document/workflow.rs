@@ -12,6 +12,7 @@ use super::file;
 use super::keys::{ENDPOINT, EVERY, LIMITS, NOTIFY, QUEUE, TIMETABLE, WORKFLOW};
 use super::reader::{MAX_NAME, Members, Named, constant, is_document_name, is_identifier};
 use super::retry::{self, Retry};
+use super::library::{NamedType, Use};
 use super::step::{Step, steps, valid_name};
 use super::values::METHODS;
 use super::web::{self, Web};
@@ -67,9 +68,35 @@ pub struct Workflow {
     pub steps: Vec<Step>,
     /// Steps that run when one of them fails and nothing catches it.
     pub on_failure: Vec<Step>,
+    /// The libraries that it uses.
+    pub uses: Vec<Use>,
+    /// JSON Schemas by name.
+    pub types: Vec<NamedType>,
 }
 
 impl Workflow {
+    /// A workflow that does nothing yet.
+    pub(super) fn named(name: Named) -> Self {
+        Workflow {
+            name,
+            about: String::new(),
+            tags: Vec::new(),
+            input: Vec::new(),
+            extra: false,
+            entries: Vec::new(),
+            webhooks: Vec::new(),
+            watches: Vec::new(),
+            timetables: Vec::new(),
+            queue: Queue::default(),
+            functions: Vec::new(),
+            replies: Vec::new(),
+            steps: Vec::new(),
+            on_failure: Vec::new(),
+            uses: Vec::new(),
+            types: Vec::new(),
+        }
+    }
+
     /// Its lists of steps: those that do the work, and those that run when it fails.
     pub fn lists(&self) -> impl Iterator<Item = &[Step]> {
         [self.steps.as_slice(), self.on_failure.as_slice()].into_iter()
@@ -298,6 +325,8 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Workflow> {
         replies,
         steps,
         on_failure,
+        uses: super::library::uses(&members, report),
+        types: super::library::types(&members, report),
     })
 }
 

@@ -66,6 +66,8 @@ pub enum Kind {
     },
     /// The extent of an optional chain: where `?.` meets nothing, all of it is `undefined`.
     Chain(Box<Expr>),
+    /// `a as T`: the value, which must be of the type.
+    As(Box<Expr>, Arc<Wanted>),
     /// An operator with one operand.
     Unary(UnaryOp, Box<Expr>),
     /// An operator with two operands, both evaluated.
@@ -105,6 +107,15 @@ pub enum Kind {
     Error(&'static str, Box<Expr>),
     /// Expressions one after another; the value of the last.
     Sequence(Vec<Expr>),
+}
+
+/// The type that `as` asks for.
+#[derive(Clone, Debug)]
+pub struct Wanted {
+    /// As it is written.
+    pub name: Str,
+    /// What it stands for.
+    pub of: crate::types::Type,
 }
 
 /// An item of a list literal.

@@ -276,6 +276,23 @@ impl Eval<'_> {
                 Err(Stop::Nothing) => Ok(Value::Undefined),
                 other => other,
             },
+            Kind::As(inner, wanted) => {
+                let value = self.expr(inner)?;
+                let looked = if value.open().is_some() { self.settled(&value)? } else { value.clone() };
+                let mut parts = 0;
+                let fault = crate::types::misplaced(&looked, &wanted.of, &mut parts);
+                self.meter.work(parts)?;
+                match fault {
+                    None => Ok(value),
+                    Some((pointer, why)) => {
+                        let place = if pointer.is_empty() { "it".to_owned() } else { format!("`{pointer}`") };
+                        let message = format!("this is not `{}`: {place} {why}", wanted.name);
+                        let mut failure = EvalError::new(ErrorKind::Type, message);
+                        failure.at = Some(expr.at);
+                        Err(failure.into())
+                    }
+                }
+            }
             Kind::Unary(op, operand) => self.unary(*op, operand),
             Kind::Method(call) => {
                 let on = self.expr(&call.on)?;

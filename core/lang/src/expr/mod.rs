@@ -44,6 +44,7 @@ pub use syntax::{MAX_NESTING, MAX_TEXT};
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use crate::types::Type;
 use kanzlei_model::value::{Str, Value};
 use meter::Meter;
 
@@ -80,6 +81,7 @@ pub struct Scope {
     /// The places of each name in `names`, the innermost last.
     by_name: HashMap<String, Vec<usize>>,
     functions: Vec<Arc<ast::Named>>,
+    types: Vec<(Str, Type)>,
 }
 
 impl Scope {
@@ -109,9 +111,55 @@ impl Scope {
 
     /// Adds a function of the document: an arrow function that may use those added before it.
     pub fn define_function(&mut self, name: &str, text: &str) -> Result<(), Vec<Fault>> {
-        let function = syntax::lower_function(name, text, &self.functions)?;
+        let function = syntax::lower_function(name, text, self)?;
         self.functions.push(Arc::new(function));
         Ok(())
+    }
+
+    /// Adds a named type.
+    pub fn define_type(&mut self, name: &str, of: Type) {
+        self.types.push((name.into(), of));
+    }
+
+    /// Returns a named type.
+    pub fn named_type(&self, name: &str) -> Option<&Type> {
+        self.types.iter().find(|(known, _)| &**known == name).map(|(_, of)| of)
+    }
+
+    /// Returns the names of the types.
+    pub fn type_names(&self) -> impl Iterator<Item = &str> {
+        self.types.iter().map(|(name, _)| &**name)
+    }
+
+    /// A scope with these of its functions and types.
+    pub fn part<'n>(
+        &self,
+        functions: impl IntoIterator<Item = &'n str>,
+        types: impl IntoIterator<Item = &'n str>,
+    ) -> Scope {
+        let functions = functions.into_iter().filter_map(|name| self.function(name).cloned()).collect();
+        let of = |name: &str| Some((name.into(), self.named_type(name)?.clone()));
+        Scope { functions, types: types.into_iter().filter_map(of).collect(), ..Scope::default() }
+    }
+
+    /// Adds the functions and types of another scope; returns the names that are there already.
+    pub fn import(&mut self, other: &Scope) -> Vec<String> {
+        let mut taken = Vec::new();
+        for function in &other.functions {
+            match self.function(&function.name) {
+                None => self.functions.push(function.clone()),
+                Some(known) if Arc::ptr_eq(known, function) => {}
+                Some(_) => taken.push(function.name.to_string()),
+            }
+        }
+        for (name, of) in &other.types {
+            match self.named_type(name) {
+                None => self.types.push((name.clone(), of.clone())),
+                Some(known) if known == of => {}
+                Some(_) => taken.push(name.to_string()),
+            }
+        }
+        taken
     }
 
     /// Returns a function of the workflow.

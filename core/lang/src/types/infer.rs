@@ -390,6 +390,16 @@ impl Infer<'_> {
                 let ended = std::mem::replace(&mut self.ends_early, before);
                 if ended { of.or(Type::Undefined) } else { of }
             }
+            Kind::As(inner, wanted) => {
+                let of = self.expr(inner);
+                // A value that may be of another type is checked when it is there.
+                if !super::narrow::overlap(&of, &wanted.of) {
+                    let message = format!("this is {}, which is never `{}`", of.what(), wanted.name);
+                    self.report("wrong-operand", message, expr.at);
+                }
+                // What a script makes can change, so it has to be of the type in every way.
+                if of.is_made_here() { self.declared(of, &wanted.of, expr.at) } else { wanted.of.clone() }
+            }
             Kind::Unary(op, operand) => self.unary(*op, operand),
             Kind::Binary(op, sides) => self.binary(*op, &sides.0, &sides.1, expr.at),
             Kind::Logical(op, sides) => self.logical(*op, &sides.0, &sides.1),

@@ -18,6 +18,7 @@ mod calls;
 mod columns;
 mod fits;
 mod flow;
+mod holds;
 mod infer;
 mod literals;
 mod narrow;
@@ -35,6 +36,7 @@ use std::sync::Arc;
 pub use calls::methods;
 pub use columns::row;
 pub use fits::contradiction;
+pub use holds::misplaced;
 pub use infer::{Env, Finding, Part};
 pub use texts::{Text, misfit};
 

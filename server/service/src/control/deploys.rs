@@ -27,7 +27,7 @@ use sha2::{Digest, Sha256};
 
 use super::auth::Caller;
 use super::workflows::endpoints;
-use super::{LARGEST, settings, watches};
+use super::{LARGEST, libraries, settings, watches};
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -292,7 +292,9 @@ impl Change {
         let before = live.documents.iter().find(|d| d.kind == document.kind && d.name == document.name);
         let Some(before) = before.filter(|before| document.kind == "workflow" && before.source != document.source)
         else {
-            return Change { databases, ..Change::default() };
+            let uses = |plan: &&Arc<Plan>| document.kind == "library" && plan.libraries.contains(&document.name);
+            let users = plans.values().filter(|plan| !plan.is_group()).filter(uses);
+            return Change { databases, callers: users.map(|plan| plan.name.clone()).collect(), ..Change::default() };
         };
         let clients = plan.zip(plans.get(&document.name)).map(|(before, after)| compare::clients(before, after));
         let calls = |plan: &&Arc<Plan>| plan.invokes.contains(&document.name) || plan.enqueues.contains(&document.name);
@@ -366,6 +368,21 @@ pub async fn deploy(app: Data<App>, caller: Caller, body: Json<Given>) -> Result
     Ok(HttpResponse::Ok().json(perform(&app, &caller, &live, wish).await?))
 }
 
+/// What a document is, as a digest: its text, the file that it names, and the libraries that it uses.
+fn digest(document: &NewDocument, new: &[NewDocument], live: &Live, plans: &BTreeMap<String, Arc<Plan>>) -> String {
+    let mut digest = Sha256::new();
+    digest.update(document.source.as_bytes());
+    digest.update([0]);
+    digest.update(document.file.as_deref().unwrap_or_default().as_bytes());
+    if document.kind == "workflow" {
+        for text in libraries::texts(&document.name, new, live, plans) {
+            digest.update([0]);
+            digest.update(text.as_bytes());
+        }
+    }
+    hex::of(&digest.finalize())
+}
+
 /// Checks documents beside what is live and puts them live, all or none.
 pub(super) async fn perform(app: &App, caller: &Caller, live: &Arc<Live>, wish: Wish) -> Result<Deployed> {
     let Wish { given, drafts, rename, preview } = wish;
@@ -394,20 +411,22 @@ pub(super) async fn perform(app: &App, caller: &Caller, live: &Arc<Live>, wish: 
         return Err(Error::Runtime(kanzlei_runtime::Error::Problem(Box::new(problem))));
     }
     // What stays beside the others was checked with them.
-    let new: Vec<NewDocument> = documents
+    let mut new: Vec<NewDocument> = documents
         .iter()
         .filter_map(|source| {
             let (kind, name) = name_of(&source.text).filter(|(kind, _)| !document::BESIDE.contains(kind))?;
             let file = beside::pack(&source.text, &|name| files.get(&relative(&source.path, name)).cloned());
-            let mut digest = Sha256::new();
-            digest.update(source.text.as_bytes());
-            digest.update([0]);
-            digest.update(file.as_deref().unwrap_or_default().as_bytes());
-            let digest = hex::of(&digest.finalize());
             let path = source.path.chars().rev().take(500).collect::<Vec<_>>().into_iter().rev().collect();
-            Some(NewDocument { kind: kind.into(), name, path, source: source.text.clone(), file, digest })
+            let source = source.text.clone();
+            Some(NewDocument { kind: kind.into(), name, path, source, file, digest: String::new() })
         })
         .collect();
+    let given_count = new.len();
+    new.extend(libraries::redeployed(&new, live, &checked.plans));
+    let digests: Vec<String> = new.iter().map(|document| digest(document, &new, live, &checked.plans)).collect();
+    for (document, digest) in new.iter_mut().zip(digests) {
+        document.digest = digest;
+    }
     if new.is_empty() {
         let detail = "cases and descriptions of databases stay beside the documents; they are never live";
         return Err(Error::problem(422, "Nothing to deploy", detail));
@@ -421,9 +440,14 @@ pub(super) async fn perform(app: &App, caller: &Caller, live: &Arc<Live>, wish: 
     };
     let (new, changes) = app.background.run(work).await?;
     if preview {
+        let again: BTreeSet<String> = libraries::redeployed(&new[..given_count], live, &watched)
+            .into_iter()
+            .map(|document| document.name)
+            .collect();
         let listed = new.into_iter().zip(changes).map(|(document, change)| {
             let live = live.documents.iter().find(|d| d.kind == document.kind && d.name == document.name);
-            let unchanged = live.is_some_and(|live| live.source == document.source && live.file == document.file);
+            let same = live.is_some_and(|live| live.source == document.source && live.file == document.file);
+            let unchanged = same && !again.contains(&document.name);
             let from = rename.as_ref().filter(|rename| document.kind == "workflow" && rename.to == document.name);
             let from = from.and_then(|rename| before.workflows.get(&rename.from)).map(|from| from.revision + 1);
             let revision = live.map_or(from.unwrap_or(1), |live| live.number + u32::from(!unchanged));

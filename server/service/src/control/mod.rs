@@ -14,6 +14,7 @@ mod deploys;
 mod drafts;
 pub mod hosts;
 mod issuers;
+mod libraries;
 mod jobs;
 mod keys;
 mod lanes;
@@ -145,6 +146,8 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/workflows/{name}", web::delete().to(workflows::retire))
                     .route("/watches", web::get().to(watches::list))
                     .route("/issuers", web::get().to(issuers::issuers))
+                    .route("/libraries", web::get().to(libraries::libraries))
+                    .route("/libraries/{name}", web::delete().to(libraries::retire))
                     .route("/services", web::get().to(services::services))
                     .route("/services/{name}", web::get().to(services::service))
                     .route("/openapi.json", web::get().to(status::control_api))

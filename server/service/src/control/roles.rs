@@ -25,6 +25,7 @@ const RULES: &[(&str, &str, Role)] = &[
     ("POST", "/workflows/", Role::Author),
     ("DELETE", "/workflows/", Role::Author),
     ("DELETE", "/services/", Role::Author),
+    ("DELETE", "/libraries/", Role::Author),
     ("POST", "/scratch", Role::Author),
     ("DELETE", "/scratch/", Role::Author),
     ("POST", "/requests", Role::Author),

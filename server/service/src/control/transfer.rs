@@ -7,7 +7,7 @@ use actix_web::web::{Data, Json, Path, Query};
 use kanzlei_api::transfer::{Export, ExportQuery, ExportedDocument, ExportedSecret, KeptValues};
 use kanzlei_compiler::beside;
 use kanzlei_compiler::check::relative;
-use kanzlei_compiler::plan::{Action, LaneChoice};
+use kanzlei_compiler::plan::{Action, LaneChoice, Plan};
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::effects::MOST_KEPT;
 use kanzlei_runtime::live::Live;
@@ -74,6 +74,7 @@ fn add(export: &mut Export, kind: &str, name: &str, text: &str, file: Option<&st
         "cases" => "cases",
         "service" => "services",
         "lane" => "lanes",
+        "library" => "libraries",
         "allowance" => "allowances",
         "issuer" => "issuers",
         "settings" => "settings",
@@ -109,8 +110,18 @@ fn with_all_they_need(live: &Live, names: &[&str]) -> Result<Wanted> {
             continue;
         }
         let plan = &workflow.plan;
-        open.extend(plan.invokes.iter().chain(&plan.enqueues).cloned());
-        wanted.extend(plan.services.iter().map(|service| ("service", service.clone())));
+        wanted.extend(plan.libraries.iter().map(|library| ("library", library.clone())));
+        // Groups of steps come with their libraries; what they call and queue is needed all the same.
+        let mut own: Vec<&Plan> = vec![plan];
+        let mut next = 0;
+        while let Some(plan) = own.get(next).copied() {
+            own.extend(plan.invoked().map(|invoked| &**invoked).filter(|invoked| invoked.is_group()));
+            next += 1;
+        }
+        let named = own.iter().flat_map(|plan| plan.invokes.iter().chain(&plan.enqueues));
+        open.extend(named.filter(|name| !name.contains('.')).cloned());
+        let services = own.iter().flat_map(|plan| &plan.services);
+        wanted.extend(services.map(|service| ("service", service.clone())));
         let allowances = plan.endpoints.iter().filter_map(|endpoint| endpoint.allowance.clone());
         wanted.extend(allowances.map(|name| ("allowance", name)));
         for issuer in plan.issuers().filter_map(|name| live.issuers.get(name)) {
@@ -120,7 +131,7 @@ fn with_all_they_need(live: &Live, names: &[&str]) -> Result<Wanted> {
         }
         let lanes = |choice: &Option<LaneChoice>| choice.iter().flat_map(|choice| choice.lanes.clone()).collect::<Vec<_>>();
         wanted.extend(lanes(&plan.queue.lane).into_iter().map(|lane| ("lane", lane)));
-        for step in plan.blocks.iter().flatten() {
+        for step in own.iter().flat_map(|plan| plan.blocks.iter().flatten()) {
             if let Action::Enqueue(enqueue) = &step.action {
                 wanted.extend(lanes(&enqueue.lane).into_iter().map(|lane| ("lane", lane)));
             }

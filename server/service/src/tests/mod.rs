@@ -17,6 +17,7 @@ mod drafts;
 mod files;
 mod jobs;
 mod language;
+mod libraries;
 mod limits;
 mod lists;
 mod operators;

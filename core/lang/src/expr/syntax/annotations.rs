@@ -80,12 +80,15 @@ impl Lowering<'_> {
         match (name.name.as_str(), arguments) {
             ("Array" | "ReadonlyArray", [item]) => Some(Type::list(self.annotation(item)?)),
             ("Record", [js::TSType::TSStringKeyword(_), value]) => Some(Type::record(self.annotation(value)?)),
+            (name, []) if self.scope.named_type(name).is_some() => self.scope.named_type(name).cloned(),
             (other, _) => {
                 self.fault("unknown-name", format!("there is no type `{other}` here"), &reference.type_name);
                 if let Some(fault) = self.faults.last_mut() {
                     fault.at = span(&reference.type_name);
                 }
-                self.help("known are `Array<T>` and `Record<string, T>`; other types are written out");
+                let known: Vec<_> = self.scope.type_names().map(|name| format!("`{name}`, ")).collect();
+                let help = format!("known are {}`Array<T>` and `Record<string, T>`; other types are written out", known.concat());
+                self.help(help);
                 None
             }
         }

@@ -57,7 +57,7 @@ pub(super) fn lower(text: &str, scope: &Scope) -> Result<Lowered, Vec<Fault>> {
     let need = 64 * 1024 + text.len() * 6 * 1024;
     stacker::maybe_grow(need, need + 256 * 1024, || {
         let allocator = Allocator::default();
-        let parsed = Parser::new(&allocator, text, SourceType::mjs()).parse_expression();
+        let parsed = Parser::new(&allocator, text, SourceType::ts().with_module(true)).parse_expression();
         let tree = match parsed {
             Ok(tree) => tree,
             Err(diagnostics) => return Err(syntax_faults(text, diagnostics.into_vec())),
@@ -69,7 +69,7 @@ pub(super) fn lower(text: &str, scope: &Scope) -> Result<Lowered, Vec<Fault>> {
 }
 
 /// Parses and lowers a function of a document.
-pub(super) fn lower_function(name: &str, text: &str, known: &[Arc<Named>]) -> Result<Named, Vec<Fault>> {
+pub(super) fn lower_function(name: &str, text: &str, around: &Scope) -> Result<Named, Vec<Fault>> {
     if text.len() > MAX_TEXT {
         let at = Span { start: 0, end: 1 };
         return Err(vec![Fault::new("expression-too-long", format!("at most {MAX_TEXT} bytes are allowed"), at)]);
@@ -84,7 +84,8 @@ pub(super) fn lower_function(name: &str, text: &str, known: &[Arc<Named>]) -> Re
             let fault = Fault::new("expression-syntax", "a function is an arrow function", at);
             return Err(vec![fault.help("for example `(length, nights) => length * 3.2 * nights`")]);
         };
-        let scope = Scope { functions: known.to_vec(), ..Scope::default() };
+        let (functions, types) = (around.functions.clone(), around.types.clone());
+        let scope = Scope { functions, types, ..Scope::default() };
         let mut lowering = Lowering::new(text, &scope);
         lowering.function = true;
         let arrow = lowering.arrow(arrow);
@@ -358,6 +359,15 @@ impl Lowering<'_> {
                     _ => return self.refuse("a private member is", expr),
                 };
                 Kind::Chain(Box::new(inner))
+            }
+            E::TSAsExpression(cast) => {
+                let inner = self.boxed(&cast.expression);
+                let Some(of) = self.annotation(&cast.type_annotation) else {
+                    return Expr { kind: Kind::Const(Value::Undefined), at };
+                };
+                let written = span(&cast.type_annotation);
+                let name = self.text.get(written.start as usize..written.end as usize).unwrap_or_default();
+                Kind::As(inner, Arc::new(Wanted { name: name.into(), of }))
             }
             E::StaticMemberExpression(member) => return self.static_member(member),
             E::ComputedMemberExpression(member) => return self.computed_member(member),
