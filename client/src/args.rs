@@ -345,6 +345,58 @@ pub enum Command {
         after_help = "Documents of kind `issuer` declare them, and entries ask for their tokens with `access: {jwt: ISSUER}`. Keys are read when the first token comes.\n\nExample:\n  kanzlei issuers"
     )]
     Issuers,
+    /// Take documents from a Git repository at a tag, beside one's own
+    #[command(
+        after_help = "Files below the path are copied to parts/NAME/ as they are; kanzlei.lock keeps their digests. Nothing of the repository is run.\n\nExamples:\n  kanzlei add https://git.example/harbour-parts.git@v1.2.0\n  kanzlei add git@git.example:office/parts.git#libraries@v1.2.0 --as office\n  kanzlei add file:///srv/harbour-parts.bundle@v1.0.0"
+    )]
+    Add {
+        /// GIT-URL[#path]@TAG
+        from: String,
+        /// The name of the part; default: that of the repository
+        #[arg(long = "as", value_name = "NAME")]
+        name: Option<String>,
+        /// The folder with the documents and kanzlei.lock
+        #[arg(long, default_value = ".", value_name = "FOLDER")]
+        into: PathBuf,
+    },
+    /// Take parts at a newer tag
+    #[command(
+        after_help = "Without a tag the newest version counts; copies that were changed are not replaced without --force.\n\nExamples:\n  kanzlei update\n  kanzlei update harbour-parts\n  kanzlei update harbour-parts@v1.1.0"
+    )]
+    Update {
+        /// NAME or NAME@TAG; default: all parts
+        parts: Vec<String>,
+        /// Replace copies that were changed
+        #[arg(long)]
+        force: bool,
+        /// The folder with kanzlei.lock
+        #[arg(long = "in", default_value = ".", value_name = "FOLDER")]
+        into: PathBuf,
+    },
+    /// List parts that have newer tags
+    #[command(after_help = "Example:\n  kanzlei outdated")]
+    Outdated {
+        /// The folder with kanzlei.lock
+        #[arg(long = "in", default_value = ".", value_name = "FOLDER")]
+        into: PathBuf,
+    },
+    /// Compare the copies of parts with kanzlei.lock, without network
+    #[command(after_help = "Exit status 1 where they differ.\n\nExample:\n  kanzlei verify")]
+    Verify {
+        /// The folder with kanzlei.lock
+        #[arg(long = "in", default_value = ".", value_name = "FOLDER")]
+        into: PathBuf,
+    },
+    /// List parts, or remove one
+    #[command(after_help = "Examples:\n  kanzlei parts\n  kanzlei parts --remove harbour-parts")]
+    Parts {
+        /// Remove a part and its copies
+        #[arg(long, value_name = "NAME")]
+        remove: Option<String>,
+        /// The folder with kanzlei.lock
+        #[arg(long = "in", default_value = ".", value_name = "FOLDER")]
+        into: PathBuf,
+    },
     /// List libraries, and the workflows that use them
     #[command(
         after_help = "Documents of kind `library` hold functions, types and groups of steps; workflows name them under `use`. `kanzlei add` takes them from a repository.\n\nExamples:\n  kanzlei libraries\n  kanzlei libraries --retire old-rules"

@@ -7,6 +7,7 @@ mod commands;
 mod draw;
 mod files;
 mod language_server;
+mod parts;
 mod sarif;
 #[cfg(test)]
 mod tests;

@@ -5,6 +5,7 @@ mod build;
 mod contract;
 mod demo;
 mod fuzz;
+mod parts;
 mod shots;
 mod sqlx;
 mod test;
@@ -62,6 +63,8 @@ enum What {
     Attack,
     /// Renew the control API's OpenAPI document and the console's TypeScript, after a type of the API changed
     Api,
+    /// Make the repository of parts that the demo holds, demo/parts/harbour-parts.bundle, from its sources
+    Parts,
     /// Renew what SQLx knows of the queries (.sqlx/), after a query or a migration changed
     Sqlx,
 }
@@ -78,6 +81,7 @@ fn main() -> ExitCode {
         What::Drill { kills, processes, cluster } => drill(kills, processes, cluster),
         What::Attack => attack(),
         What::Api => build::api(),
+        What::Parts => parts::bundle(&root()).map(|()| ExitCode::SUCCESS).map_err(Into::into),
         What::Sqlx => sqlx::prepare(),
     };
     match done {

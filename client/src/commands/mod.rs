@@ -17,6 +17,7 @@ mod libraries;
 mod live;
 mod local;
 mod operators;
+pub mod parts;
 mod preview;
 mod record;
 mod refusals;
@@ -152,6 +153,12 @@ pub fn run(args: Args) -> Done {
         }
         Command::Watches => timetables::watches(&api()?, json),
         Command::Issuers => keys::issuers(&api()?, json),
+        Command::Add { from, name, into } => parts::add(&from, name.as_deref(), &into),
+        Command::Update { parts, force, into } => parts::update(&parts, force, &into),
+        Command::Outdated { into } => parts::outdated(&into, json),
+        Command::Verify { into } => parts::verify(&into, json),
+        Command::Parts { remove: Some(name), into } => parts::remove(&name, &into),
+        Command::Parts { remove: None, into } => parts::list(&into, json),
         Command::Libraries { retire: Some(name) } => libraries::retire(&api()?, &name),
         Command::Libraries { retire: None } => libraries::list(&api()?, json),
         Command::Usage { key, days, csv } => keys::usage(&api()?, &UsageFilter { key, days: Some(days) }, csv, json),

@@ -2,6 +2,7 @@
 
 mod call;
 mod documents;
+mod parts;
 
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::TcpListener;
