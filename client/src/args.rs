@@ -122,10 +122,19 @@ pub enum Command {
         #[arg(long, global = true)]
         dry_run: bool,
     },
-    /// Create a workflow from a worked example, with its cases
+    /// Find worked examples by what you need, or read one
     #[command(
-        after_help = "Examples to begin from: berth-quote, harbour-tides, vessel-dues, stay-bill, arrival-brief,\ngather-reports, harbour-report, arrival-notice, customs-clearance, night-watch.\n\nExample:\n  kanzlei new port-fees --like stay-bill"
+        after_help = "Examples:\n  kanzlei examples\n  kanzlei examples check an IBAN\n  kanzlei examples --show statement-totals"
     )]
+    Examples {
+        /// What you need, in your words
+        need: Vec<String>,
+        /// Show the document of an example
+        #[arg(long, value_name = "EXAMPLE")]
+        show: Option<String>,
+    },
+    /// Create a workflow from a worked example, with its cases
+    #[command(after_help = "Find examples with: kanzlei examples WORDS\n\nExample:\n  kanzlei new port-fees --like stay-bill")]
     New {
         /// The name of the workflow: lower-case letters, digits and hyphens
         name: String,

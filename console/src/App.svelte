@@ -26,6 +26,7 @@
   const load = {
     audit: () => import('./pages/Audit.svelte'),
     deliveries: () => import('./pages/Deliveries.svelte'),
+    examples: () => import('./pages/Examples.svelte'),
     delivery: () => import('./pages/Delivery.svelte'),
     handbook: () => import('./pages/Handbook.svelte'),
     import: () => import('./pages/Import.svelte'),
@@ -142,6 +143,8 @@
         {#await load.lanes() then { default: Page }}<Page />{/await}
       {:else if area === 'audit'}
         {#await load.audit() then { default: Page }}<Page />{/await}
+      {:else if area === 'examples'}
+        {#await load.examples() then { default: Page }}<Page />{/await}
       {:else if area === 'watches'}
         {#await load.watches() then { default: Page }}<Page />{/await}
       {:else if area === 'timetables'}

@@ -4,148 +4,48 @@ use std::path::{Path, PathBuf};
 
 use kanzlei_analysis::describe::{Refused, describe};
 use kanzlei_api::services::{self as api, Services, ServicesQuery};
-use kanzlei_lang::document::{self, reader::is_document_name};
+use kanzlei_lang::document::reader::is_document_name;
+
+use kanzlei_gallery::EXAMPLES;
 
 use super::{listing, print_json, segment};
 use crate::api::Api;
 use crate::{Done, Error, draw};
 
-/// A worked example of the demo office: its workflow, its cases, and what they need.
-struct Example {
-    name: &'static str,
-    about: &'static str,
-    workflow: &'static str,
-    cases: &'static str,
-    services: &'static [&'static str],
-    /// Workflows it invokes or queues.
-    others: &'static [&'static str],
-    beside: &'static [&'static str],
-}
-
-macro_rules! example {
-    ($name:literal, $about:literal, $services:expr, $others:expr) => {
-        example!($name, $about, $services, $others, &[])
-    };
-    ($name:literal, $about:literal, $services:expr, $others:expr, $beside:expr) => {
-        Example {
-            name: $name,
-            about: $about,
-            workflow: include_str!(concat!("../../../demo/harbour/workflows/", $name, ".yaml")),
-            cases: include_str!(concat!("../../../demo/harbour/cases/", $name, ".yaml")),
-            services: $services,
-            others: $others,
-            beside: $beside,
-        }
-    };
-}
-
-const EXAMPLES: &[Example] = &[
-    example!(
-        "berth-quote",
-        "calls one after another, a branch, a retry, an answer",
-        &["registry", "tides", "rates"],
-        &[]
-    ),
-    example!(
-        "harbour-tides",
-        "a GET that answers although one service is unavailable, and how much partners may ask",
-        &["tides"],
-        &[],
-        &["allowances/partners"]
-    ),
-    example!(
-        "berth-quote-v2",
-        "callers with a token of an issuer, and what it must allow",
-        &["registry", "identity"],
-        &[],
-        &["issuers/harbour-identity", "allowances/partners", "libraries/harbour-rules"]
-    ),
-    example!("customs-recall", "signed messages of another system, and what they change", &[], &[]),
-    example!("vessel-dues", "a workflow for others to invoke, with functions and a match", &["registry"], &[]),
-    example!(
-        "stay-bill",
-        "invokes another workflow and writes to a database in one transaction",
-        &["registry"],
-        &["vessel-dues"]
-    ),
-    example!(
-        "arrival-brief",
-        "different calls by kind, several services at once",
-        &["registry", "tides", "pilots", "identity"],
-        &["vessel-dues"]
-    ),
-    example!(
-        "gather-reports",
-        "a list page by page, only what is new, each item sorted and stored",
-        &["pilots", "identity", "texts"],
-        &[]
-    ),
-    example!("harbour-report", "a GET that reports from a database", &[], &[]),
-    example!(
-        "arrival-notice",
-        "answers at once and queues the rest, which is retried until it works",
-        &["registry", "pilots", "identity"],
-        &["arrival-follow-up"],
-        &["lanes/vessels"]
-    ),
-    example!(
-        "customs-clearance",
-        "a job that clients poll, and that waits for a callback",
-        &["customs"],
-        &[],
-        &["lanes/vessels"]
-    ),
-    example!("night-watch", "a recurring job with its time zone", &[], &[]),
-];
-
-/// What examples queue or invoke without being one to begin from.
-const OTHERS: &[Example] = &[example!("arrival-follow-up", "", &[], &[])];
-
-/// Documents of other kinds that examples name, by their paths.
-const BESIDE: &[(&str, &str)] = &[
-    ("lanes/vessels", include_str!("../../../demo/harbour/lanes/vessels.yaml")),
-    ("libraries/harbour-rules", include_str!("../../../demo/harbour/libraries/harbour-rules.yaml")),
-    ("issuers/harbour-identity", include_str!("../../../demo/harbour/issuers/harbour-identity.yaml")),
-    ("allowances/partners", include_str!("../../../demo/harbour/allowances/partners.yaml")),
-];
-
-/// Services with their OpenAPI documents, where they have one.
-const SERVICES: &[(&str, &str, &str)] = &[
-    ("identity", include_str!("../../../demo/harbour/services/identity.yaml"), ""),
-    (
-        "customs",
-        include_str!("../../../demo/harbour/services/customs.yaml"),
-        include_str!("../../../demo/harbour/services/customs.openapi.yaml"),
-    ),
-    (
-        "registry",
-        include_str!("../../../demo/harbour/services/registry.yaml"),
-        include_str!("../../../demo/harbour/services/registry.openapi.yaml"),
-    ),
-    (
-        "tides",
-        include_str!("../../../demo/harbour/services/tides.yaml"),
-        include_str!("../../../demo/harbour/services/tides.openapi.yaml"),
-    ),
-    (
-        "rates",
-        include_str!("../../../demo/harbour/services/rates.yaml"),
-        include_str!("../../../demo/harbour/services/rates.openapi.yaml"),
-    ),
-    (
-        "pilots",
-        include_str!("../../../demo/harbour/services/pilots.yaml"),
-        include_str!("../../../demo/harbour/services/pilots.openapi.yaml"),
-    ),
-    (
-        "texts",
-        include_str!("../../../demo/harbour/services/texts.yaml"),
-        include_str!("../../../demo/harbour/services/texts.openapi.yaml"),
-    ),
-];
-
 fn examples() -> String {
-    EXAMPLES.iter().map(|e| format!("  {:<17} {}", e.name, e.about)).collect::<Vec<_>>().join("\n")
+    EXAMPLES.iter().map(|e| format!("  {:<18} {}", e.name, e.about)).collect::<Vec<_>>().join("\n")
+}
+
+/// Lists worked examples for a need, or shows one.
+pub fn gallery(words: &[String], show: Option<&str>, json: bool) -> Done {
+    if let Some(name) = show {
+        let Some(example) = kanzlei_gallery::example(name) else { return Err(no_example(name)) };
+        println!("{}", example.workflow());
+        println!("{}", draw::dim(&format!("# its cases and what it needs: kanzlei new my-own --like {name}")));
+        return Ok(());
+    }
+    let need = words.join(" ");
+    let found = kanzlei_gallery::search(&need);
+    if json {
+        let listed = found.iter().map(|one| serde_json::json!({"name": one.name, "about": one.about, "kinds": one.kinds()}));
+        print_json(&listed.collect::<Vec<_>>());
+        return Ok(());
+    }
+    if found.is_empty() {
+        println!("No example is about `{need}`. All of them: kanzlei examples");
+        return Ok(());
+    }
+    let rows = found.iter().map(|one| vec![draw::bold(one.name), one.about.to_owned(), draw::dim(&one.kinds().join(" "))]);
+    draw::table(&["example", "shows", "entries and steps"], rows);
+    let first = found[0].name;
+    println!("{}", draw::dim(&format!("read one: kanzlei examples --show {first}; begin from it: kanzlei new my-own --like {first}")));
+    Ok(())
+}
+
+fn no_example(name: &str) -> Error {
+    let near = kanzlei_lang::suggest::nearest(name, EXAMPLES.iter().map(|example| example.name));
+    let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
+    Error::Usage(format!("there is no example `{name}`{hint} Examples:\n{}", examples()))
 }
 
 pub fn new(name: &str, like: Option<&str>, folder: &Path) -> Done {
@@ -158,28 +58,16 @@ pub fn new(name: &str, like: Option<&str>, folder: &Path) -> Done {
         )));
     }
     let wanted = like.unwrap_or("berth-quote");
-    let Some(example) = EXAMPLES.iter().find(|e| e.name == wanted) else {
-        return Err(Error::Usage(format!("there is no example `{wanted}`; examples:\n{}", examples())));
-    };
+    let Some(example) = kanzlei_gallery::example(wanted) else { return Err(no_example(wanted)) };
     let mut files: Vec<(PathBuf, String)> = Vec::new();
-    files.push((folder.join(format!("workflows/{name}.yaml")), renamed(example.workflow, example.name, name)));
-    files.push((folder.join(format!("cases/{name}.yaml")), renamed(example.cases, example.name, name)));
+    files.push((folder.join(format!("workflows/{name}.yaml")), example.renamed(name).0));
+    files.push((folder.join(format!("cases/{name}.yaml")), example.renamed(name).1));
     if let Some((file, _)) = files.iter().find(|(file, _)| file.exists()) {
         return Err(Error::Usage(format!("{} exists already; choose another name", file.display())));
     }
-    for other in EXAMPLES.iter().chain(OTHERS).filter(|e| example.others.contains(&e.name)) {
-        files.push((folder.join(format!("workflows/{}.yaml", other.name)), other.workflow.to_owned()));
-        files.push((folder.join(format!("cases/{}.yaml", other.name)), other.cases.to_owned()));
-    }
-    for (path, text) in BESIDE.iter().filter(|(path, _)| example.beside.contains(path)) {
-        files.push((folder.join(format!("{path}.yaml")), (*text).to_owned()));
-    }
-    for (service, text, api) in SERVICES.iter().filter(|(service, _, _)| example.services.contains(service)) {
-        files.push((folder.join(format!("services/{service}.yaml")), (*text).to_owned()));
-        if !api.is_empty() {
-            files.push((folder.join(format!("services/{service}.openapi.yaml")), (*api).to_owned()));
-        }
-    }
+    let own = [format!("workflows/{}.yaml", example.name), format!("cases/{}.yaml", example.name)];
+    let others = example.files().into_iter().filter(|(path, _)| own.iter().all(|known| known != path));
+    files.extend(others.map(|(path, text)| (folder.join(path), text.to_owned())));
     for (file, text) in files {
         if file.exists() {
             println!("{} {}", draw::dim("there    "), file.display());
@@ -191,28 +79,6 @@ pub fn new(name: &str, like: Option<&str>, folder: &Path) -> Done {
     let shown = written_in.display();
     println!("\nNext:\n  kanzlei check {shown}\n  kanzlei rehearse {shown} --only {name} --watch");
     Ok(())
-}
-
-/// The example under another name, and its endpoints below a path of that name, so that both can be live.
-fn renamed(text: &str, from: &str, to: &str) -> String {
-    let methods = document::values::METHODS;
-    let mut out = String::new();
-    for (index, line) in text.lines().enumerate() {
-        let mut line = match index {
-            0 => line.replace(from, to),
-            _ => line.to_owned(),
-        };
-        if from != to {
-            for key in ["endpoint: ", "request: "] {
-                for method in methods {
-                    line = line.replace(&format!("{key}{method} /"), &format!("{key}{method} /{to}/"));
-                }
-            }
-        }
-        out.push_str(&line);
-        out.push('\n');
-    }
-    out
 }
 
 fn write(file: &Path, text: &str) -> Done {
@@ -356,6 +222,7 @@ fn operations(name: &str, operations: &[api::Operation]) {
 /// Whether a text is a document of ours that reads without faults.
 #[cfg(test)]
 fn reads(text: &str) -> bool {
+    use kanzlei_lang::document;
     let source = document::Source::new("x.yaml", text);
     let (document, found) = document::read(&source, &|_| Some(String::new()));
     document.is_some() && found.is_empty()
@@ -363,6 +230,8 @@ fn reads(text: &str) -> bool {
 
 #[cfg(test)]
 mod tests {
+    use kanzlei_lang::document;
+
     use super::*;
 
     #[test]

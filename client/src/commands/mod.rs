@@ -50,6 +50,7 @@ pub fn run(args: Args) -> Done {
         Command::Check { paths, format } => {
             documents::check(&paths, if json && format == Format::Text { Format::Json } else { format })
         }
+        Command::Examples { need, show } => begin::gallery(&need, show.as_deref(), json),
         Command::New { name, like, folder } => begin::new(&name, like.as_deref(), &folder),
         Command::Services => begin::services(&api()?, json),
         Command::Service { what: Service::Add { name, api, base, folder } } => {

@@ -710,6 +710,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/examples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Worked examples, the best for a need first */
+        get: operations["examples"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/examples/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A worked example with all that it needs */
+        get: operations["example"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/libraries": {
         parameters: {
             query?: never;
@@ -2307,6 +2341,35 @@ export interface components {
             by: string;
             detail?: string | null;
         };
+        /** @description An example with its texts. */
+        Example: {
+            name: string;
+            about: string;
+            kinds: string[];
+            workflow: string;
+            cases: string;
+            /** @description What else it needs. */
+            needs: components["schemas"]["ExampleFile"][];
+        };
+        /** @description A document, or a file that documents name. */
+        ExampleFile: {
+            path: string;
+            text: string;
+            /** @description The kind of the document; null for other files. */
+            kind: string | null;
+            /** @description The name of the document; null for other files. */
+            name: string | null;
+            /** @description Whether a document of this kind and name is live. */
+            live: boolean;
+        };
+        /** @description An example in the list. */
+        ExampleLine: {
+            name: string;
+            /** @description What it shows. */
+            about: string;
+            /** @description The kinds of its entries and steps. */
+            kinds: string[];
+        };
         /** @description A request to an endpoint with example values. */
         ExampleRequest: {
             /** @description Its method. */
@@ -2331,6 +2394,10 @@ export interface components {
             files?: {
                 [key: string]: string;
             };
+        };
+        /** @description Examples, the best for a need first. */
+        Examples: {
+            examples: components["schemas"]["ExampleLine"][];
         };
         /** @description What the code of a finding means. */
         Explanation: {
@@ -5032,7 +5099,11 @@ export type Endpoint = components['schemas']['Endpoint'];
 export type Entry = components['schemas']['Entry'];
 export type Evaluated = components['schemas']['Evaluated'];
 export type Event = components['schemas']['Event'];
+export type Example = components['schemas']['Example'];
+export type ExampleFile = components['schemas']['ExampleFile'];
+export type ExampleLine = components['schemas']['ExampleLine'];
 export type ExampleRequest = components['schemas']['ExampleRequest'];
+export type Examples = components['schemas']['Examples'];
 export type Explanation = components['schemas']['Explanation'];
 export type Explanations = components['schemas']['Explanations'];
 export type Export = components['schemas']['Export'];
@@ -6676,6 +6747,66 @@ export interface operations {
             403: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
             409: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    examples: {
+        parameters: {
+            query?: {
+                /** @description What is needed, in words; all where it is missing. */
+                need?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Examples"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    example: {
+        parameters: {
+            query?: {
+                /** @description The name that its workflow and cases get; its own where it is missing. */
+                name?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Example"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

@@ -1,7 +1,7 @@
 <script lang="ts">
   /** A new workflow: its purpose, how it is entered, what it takes in by an example. */
   import { Button } from 'carbon-components-svelte';
-  import type { Beginning, Begun, Composed, Databases, Description, Draft, RunPage, Workflow, Workflows } from '../api/types';
+  import type { Beginning, Begun, Composed, Databases, Description, Draft, Example, Examples, RunPage, Workflow, Workflows } from '../api/types';
   import { ruleOf, typeOf } from '../compose/inputs';
   import { rowOf } from '../compose/rows';
   import { Refused, session } from '../lib/api.svelte';
@@ -30,7 +30,9 @@
   let runs: RunPage['runs'] = $state.raw([]);
   let publicUrl = $state('');
   let drafts: string[] = $state.raw([]);
-  let from = $state('');
+  /** `live/NAME` or `example/NAME`; empty for an empty sheet. */
+  let from = $state(router.query.get('example') ? `example/${router.query.get('example')}` : '');
+  let examples: Examples['examples'] = $state.raw([]);
   let busy = $state(false);
   let databases: string[] = $state.raw([]);
   let database = $state('');
@@ -44,6 +46,7 @@
   void session.get<{ public_url: string }>('/status').then((status) => (publicUrl = status.public_url), () => undefined);
   void session.get<{ drafts: { kind: string; name: string }[] }>('/drafts').then((all) => (drafts = all.drafts.filter((one) => one.kind === 'workflow').map((one) => one.name)), () => undefined);
 
+  void session.get<Examples>('/examples').then((all) => (examples = all.examples), () => undefined);
   void session.get<Databases>('/databases').then((all) => (databases = all.databases.map((one) => one.name)), () => undefined);
 
   /** Tables of the chosen database, and a row of the chosen table as the example. */
@@ -113,8 +116,11 @@
     error = undefined;
     try {
       let text: string;
+      const other = from.slice(from.indexOf('/') + 1);
+      let example: Example | undefined;
       if (from) {
-        const source = (await session.get<Workflow>(`/workflows/${encodeURIComponent(from)}`)).source;
+        if (from.startsWith('example/')) example = await session.get<Example>(`/examples/${encodeURIComponent(other)}?name=${encodeURIComponent(chosen)}`);
+        const source = example?.workflow ?? (await session.get<Workflow>(`/workflows/${encodeURIComponent(other)}`)).source;
         const changes: unknown[] = [{ change: 'text', at: ['workflow'], text: chosen }];
         if (about) changes.push({ change: 'text', at: ['about'], text: about });
         const changed = await session.ask<Composed>('POST', '/language/sheet', { documents: [{ path: 'new.yaml', text: source }], path: 'new.yaml', changes });
@@ -123,6 +129,7 @@
         text = (await session.ask<Begun>('POST', '/language/begin', wantedAs(chosen))).text;
       }
       await session.ask<Draft>('PUT', `/drafts/workflow/${encodeURIComponent(chosen)}`, { path: `workflows/${chosen}.yaml`, text }, { 'if-none-match': '*' });
+      if (example) await session.ask<Draft>('PUT', `/drafts/cases/${encodeURIComponent(chosen)}`, { path: `cases/${chosen}.yaml`, text: example.cases }, { 'if-none-match': '*' });
       router.go(`/workflows/${encodeURIComponent(chosen)}`);
     } catch (refused) {
       error = refused as Refused;
@@ -152,15 +159,15 @@
           <input id="name" class="mono" value={chosen} oninput={(event) => { named = true; name = event.currentTarget.value; }} pattern="[a-z][a-z0-9\-]*" aria-describedby="name-state" autocomplete="off" />
           <span id="name-state" role="status" class:wrong={taken}>{taken || (chosen ? 'free' : '')}</span>
         </div>
-        {#if live.length}
-          <div class="row">
-            <label for="from">Begin from</label>
-            <select id="from" bind:value={from}>
-              <option value="">an empty sheet</option>
-              {#each live as one (one.name)}<option value={one.name}>a copy of {one.name}</option>{/each}
-            </select>
-          </div>
-        {/if}
+        <div class="row">
+          <label for="from">Begin from</label>
+          <select id="from" bind:value={from}>
+            <option value="">an empty sheet</option>
+            {#if live.length}<optgroup label="A live workflow">{#each live as one (one.name)}<option value="live/{one.name}">a copy of {one.name}</option>{/each}</optgroup>{/if}
+            {#if examples.length}<optgroup label="A worked example, with its cases">{#each examples as one (one.name)}<option value="example/{one.name}">{one.name}: {one.about}</option>{/each}</optgroup>{/if}
+          </select>
+          <a href="/examples">Find an example</a>
+        </div>
       </div>
     </section>
     {#if !from}

@@ -56,6 +56,7 @@
         <option value="runs">most runs first</option>
         <option value="changed">changed last first</option>
       </select>
+      <a class="link" href="/examples">Examples</a>
       <a class="link" href="/import">Import</a>
       <Exporting label="Export all" />
       <Button size="small" href="/new">New workflow</Button>

@@ -17,6 +17,7 @@ pub mod databases;
 pub mod deliveries;
 pub mod deploys;
 pub mod drafts;
+pub mod examples;
 pub mod issuers;
 pub mod jobs;
 pub mod keys;

@@ -33,6 +33,8 @@ use crate::limiter::{Limiter, Limits};
 pub struct Live {
     /// Workflows by name.
     pub workflows: BTreeMap<String, Arc<Workflow>>,
+    /// Groups of steps of libraries, by `library.group`.
+    pub groups: BTreeMap<String, Arc<Plan>>,
     /// Services by name.
     pub services: HashMap<String, Arc<Service>>,
     /// Settings with their values.
@@ -214,6 +216,7 @@ impl Live {
             allowances: checked.allowances,
             issuers: checked.issuers,
             settings: checked.settings,
+            groups: checked.plans.into_iter().filter(|(_, plan)| plan.is_group()).collect(),
             ..Live::default()
         };
         // Those that issue tokens come before those that need one.

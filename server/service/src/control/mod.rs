@@ -12,6 +12,7 @@ mod databases;
 mod deliveries;
 mod deploys;
 mod drafts;
+mod examples;
 pub mod hosts;
 mod issuers;
 mod libraries;
@@ -146,6 +147,8 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/workflows/{name}", web::delete().to(workflows::retire))
                     .route("/watches", web::get().to(watches::list))
                     .route("/issuers", web::get().to(issuers::issuers))
+                    .route("/examples", web::get().to(examples::list))
+                    .route("/examples/{name}", web::get().to(examples::show))
                     .route("/libraries", web::get().to(libraries::libraries))
                     .route("/libraries/{name}", web::delete().to(libraries::retire))
                     .route("/services", web::get().to(services::services))

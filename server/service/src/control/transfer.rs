@@ -115,7 +115,13 @@ fn with_all_they_need(live: &Live, names: &[&str]) -> Result<Wanted> {
         let mut own: Vec<&Plan> = vec![plan];
         let mut next = 0;
         while let Some(plan) = own.get(next).copied() {
-            own.extend(plan.invoked().map(|invoked| &**invoked).filter(|invoked| invoked.is_group()));
+            // A library is checked as a whole, with all its groups of steps.
+            let of = |name: &str| plan.libraries.iter().any(|one| name.split('.').next() == Some(one));
+            let known = |name: &str| own.iter().any(|known| known.name == name);
+            let groups: Vec<&Plan> = (live.groups.values().map(|group| &**group))
+                .filter(|group| of(&group.name) && !known(&group.name))
+                .collect();
+            own.extend(groups);
             next += 1;
         }
         let named = own.iter().flat_map(|plan| plan.invokes.iter().chain(&plan.enqueues));
