@@ -100,6 +100,20 @@ impl Api {
         }
     }
 
+    /// A request as it is; for the assistant, which reads every answer.
+    pub fn raw(
+        &self,
+        method: &str,
+        path: &str,
+        body: Option<String>,
+        condition: Option<(&str, String)>,
+    ) -> Result<(u16, Json), Error> {
+        Ok(match self.send_with(method, path, body, condition)? {
+            Ok(text) => (200, serde_json::from_str(&text).unwrap_or_default()),
+            Err(refused) => (refused.status, refused.problem),
+        })
+    }
+
     fn done<T: DeserializeOwned>(&self, method: &str, path: &str, body: Option<String>) -> Result<T, Error> {
         let text = self.send(method, path, body)?.map_err(|refused| self.error(refused))?;
         self.read(path, &text)

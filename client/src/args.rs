@@ -354,6 +354,15 @@ pub enum Command {
         after_help = "Documents of kind `issuer` declare them, and entries ask for their tokens with `access: {jwt: ISSUER}`. Keys are read when the first token comes.\n\nExample:\n  kanzlei issuers"
     )]
     Issuers,
+    /// Serve assistants over standard input and output (Model Context Protocol)
+    #[command(
+        after_help = "An assistant reads the handbook, examples, live workflows and services, checks and rehearses documents, and saves drafts. It deploys only with --allow-deploy.\n\nA client of the protocol starts it as:\n  kanzlei mcp\nThe service has the same over HTTP, for an operator token: POST /api/v1/mcp"
+    )]
+    Mcp {
+        /// Offer the tool `deploy`
+        #[arg(long)]
+        allow_deploy: bool,
+    },
     /// Take documents from a Git repository at a tag, beside one's own
     #[command(
         after_help = "Files below the path are copied to parts/NAME/ as they are; kanzlei.lock keeps their digests. Nothing of the repository is run.\n\nExamples:\n  kanzlei add https://git.example/harbour-parts.git@v1.2.0\n  kanzlei add git@git.example:office/parts.git#libraries@v1.2.0 --as office\n  kanzlei add file:///srv/harbour-parts.bundle@v1.0.0"

@@ -1,6 +1,7 @@
 //! One function per command.
 
 mod against;
+mod assist;
 mod begin;
 mod call;
 mod databases;
@@ -160,6 +161,7 @@ pub fn run(args: Args) -> Done {
         Command::Verify { into } => parts::verify(&into, json),
         Command::Parts { remove: Some(name), into } => parts::remove(&name, &into),
         Command::Parts { remove: None, into } => parts::list(&into, json),
+        Command::Mcp { allow_deploy } => assist::serve(api()?, allow_deploy),
         Command::Libraries { retire: Some(name) } => libraries::retire(&api()?, &name),
         Command::Libraries { retire: None } => libraries::list(&api()?, json),
         Command::Usage { key, days, csv } => keys::usage(&api()?, &UsageFilter { key, days: Some(days) }, csv, json),

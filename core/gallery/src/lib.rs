@@ -23,6 +23,12 @@ pub use list::EXAMPLES;
 /// All texts, by their paths.
 const TEXTS: &[(&str, &str)] = include!(concat!(env!("OUT_DIR"), "/texts.rs"));
 
+/// Words that say nothing of a need.
+const COMMON: &[&str] = &[
+    "an", "and", "are", "as", "at", "be", "by", "do", "each", "for", "from", "has", "how", "in", "into", "is", "it", "its", "my", "need",
+    "not", "of", "on", "or", "our", "so", "that", "the", "them", "then", "this", "to", "want", "we", "what", "when", "where", "which", "why", "with",
+];
+
 /// A worked example.
 #[derive(Clone, Copy, Debug)]
 pub struct Example {
@@ -41,19 +47,23 @@ pub fn example(name: &str) -> Option<&'static Example> {
 
 /// Examples for a need, the best first; all for an empty one.
 pub fn search(need: &str) -> Vec<&'static Example> {
-    let words: Vec<String> =
-        need.split(|c: char| !c.is_alphanumeric()).filter(|word| word.len() > 1).map(str::to_lowercase).collect();
+    let all = need.split(|c: char| !c.is_alphanumeric()).map(str::to_lowercase);
+    let words: Vec<String> = all.filter(|word| word.len() > 1 && !COMMON.contains(&word.as_str())).collect();
     if words.is_empty() {
         return EXAMPLES.iter().collect();
     }
     let mut found: Vec<(usize, &Example)> = EXAMPLES
         .iter()
         .filter_map(|example| {
-            let all = format!("{} {} {} {}", example.name, example.about, example.needs, example.kinds().join(" "));
-            let all = all.to_lowercase();
-            let of: Vec<&str> = all.split(|c: char| !c.is_alphanumeric()).collect();
-            let fits = |word: &&String| of.iter().any(|one| one.starts_with(word.as_str()) || stem(one) == stem(word));
-            let count = words.iter().filter(fits).count();
+            let has = |text: &str, word: &String| {
+                let text = text.to_lowercase();
+                let mut of = text.split(|c: char| !c.is_alphanumeric());
+                of.any(|one| one.starts_with(word.as_str()) || stem(one) == stem(word))
+            };
+            let rest = format!("{} {} {}", example.about, example.needs, example.kinds().join(" "));
+            // Its name says best what it is.
+            let of = |word: &String| 2 * usize::from(has(example.name, word)) + usize::from(has(&rest, word));
+            let count: usize = words.iter().map(of).sum();
             (count > 0).then_some((count, example))
         })
         .collect();
@@ -245,6 +255,7 @@ mod tests {
     fn examples_are_found_by_need() {
         for (need, first) in [
             ("check an IBAN", "iban-check"),
+            ("Check an IBAN and say why it is not valid", "iban-check"),
             ("fixed width file with running totals", "statement-totals"),
             ("next working day", "next-working-day"),
             ("page through a list and remove duplicates", "collect-reports"),

@@ -18,6 +18,9 @@ const MAY: &[(&str, &[&str])] = &[
         "kanzlei-analysis",
         &["kanzlei-model", "kanzlei-lang", "kanzlei-reports", "kanzlei-compiler", "kanzlei-rehearsal"],
     ),
+    // Its examples are rehearsed by its tests.
+    ("kanzlei-gallery", &["kanzlei-lang", "kanzlei-compiler", "kanzlei-rehearsal"]),
+    ("kanzlei-assistant", &["kanzlei-lang", "kanzlei-compiler", "kanzlei-analysis", "kanzlei-gallery"]),
     ("kanzlei-store", &["kanzlei-model"]),
     ("kanzlei-api", &["kanzlei-model", "kanzlei-lang", "kanzlei-compiler", "kanzlei-analysis"]),
     (
@@ -43,6 +46,8 @@ const MAY: &[(&str, &[&str])] = &[
             "kanzlei-analysis",
             "kanzlei-store",
             "kanzlei-api",
+            "kanzlei-assistant",
+            "kanzlei-gallery",
             "kanzlei-runtime",
         ],
     ),
@@ -55,6 +60,8 @@ const MAY: &[(&str, &[&str])] = &[
             "kanzlei-engine",
             "kanzlei-rehearsal",
             "kanzlei-analysis",
+            "kanzlei-assistant",
+            "kanzlei-gallery",
             "kanzlei-api",
         ],
     ),

@@ -4,6 +4,7 @@
 //! Bearer`) or a session cookie; with a cookie, requests that change something must also show the
 //! session's CSRF token.
 
+mod assistants;
 pub mod audit;
 pub mod auth;
 mod changes;
@@ -147,6 +148,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/workflows/{name}", web::delete().to(workflows::retire))
                     .route("/watches", web::get().to(watches::list))
                     .route("/issuers", web::get().to(issuers::issuers))
+                    .route("/mcp", web::route().to(assistants::message))
                     .route("/examples", web::get().to(examples::list))
                     .route("/examples/{name}", web::get().to(examples::show))
                     .route("/libraries", web::get().to(libraries::libraries))

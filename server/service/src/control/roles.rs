@@ -9,6 +9,8 @@ const RULES: &[(&str, &str, Role)] = &[
     // What only asks, although it sends documents along.
     ("POST", "/check", Role::Viewer),
     ("POST", "/compare", Role::Viewer),
+    // What an assistant asks for is asked with its own role.
+    ("POST", "/mcp", Role::Viewer),
     ("POST", "/language/", Role::Viewer),
     ("DELETE", "/session", Role::Viewer),
     ("DELETE", "/sessions", Role::Viewer),
